@@ -1,0 +1,1 @@
+"""Computation only: no files, sockets, clocks, prints or interface."""

@@ -1,0 +1,187 @@
+"""Plant models of a heater: gain, two lags and a dead time; simulated, and fitted to a record."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
+from itertools import accumulate
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ublet.core.least_squares import Floats, minimise
+
+
+@dataclass(frozen=True)
+class HeaterModel:
+    """Temperature response of a heater to duty, linear about the working point.
+
+    ``G(s) = gain_c * exp(-dead_time_s s) / ((time_constant_s s + 1)(second_lag_s s + 1))`` above
+    ``ambient_c``. gain_c in °C per duty, times in s. A second lag of zero is first order plus dead time.
+    """
+
+    gain_c: float
+    time_constant_s: float
+    dead_time_s: float
+    ambient_c: float
+    second_lag_s: float = 0.0
+
+    def hold_duty(self, celsius: float) -> float:
+        """Duty that holds a temperature."""
+        return (celsius - self.ambient_c) / self.gain_c
+
+    def first_order(self) -> HeaterModel:
+        """First order plus dead time by the half rule (Skogestad 2003)."""
+        half = self.second_lag_s / 2
+        return HeaterModel(self.gain_c, self.time_constant_s + half, self.dead_time_s + half, self.ambient_c)
+
+    def with_loss(self, ratio: float) -> HeaterModel:
+        """The same block losing ``ratio`` times the heat: gain and main lag shrink together."""
+        return HeaterModel(
+            self.gain_c / ratio,
+            self.time_constant_s / ratio,
+            self.dead_time_s,
+            self.ambient_c,
+            self.second_lag_s,
+        )
+
+
+def delayed_duty(time_s: Floats, duty: Floats, dead_time_s: float) -> Floats:
+    """Mean duty over each sample interval after a delay of any fraction of the interval.
+
+    Args:
+        time_s: n rising times. duty: n duties, each held from its time to the next.
+
+    Returns:
+        n means: element i is the mean over [t(i-1) - delay, t(i) - delay]; before the record duty is 0.
+    """
+    area = np.concatenate([[0.0], np.cumsum(duty[:-1] * np.diff(time_s))])
+    at = np.interp(time_s - dead_time_s, time_s, area, left=0.0)
+    mean = np.zeros_like(time_s)
+    mean[1:] = np.diff(at) / np.diff(time_s)
+    return mean
+
+
+def respond(model: HeaterModel, time_s: Floats, duty: Floats, start_c: float) -> Floats:
+    """Temperatures (n) of a model driven by a recorded duty, from rest at ``start_c``.
+
+    The times must be evenly spaced; the record is resampled by the caller. Exact for duty held
+    over the sample interval (zero-order hold); the two lags are in series.
+    """
+    step = float(time_s[1] - time_s[0])
+    offset = start_c - model.ambient_c
+    drive = delayed_duty(time_s, duty, model.dead_time_s) * model.gain_c
+    block = _lag(drive, step / model.time_constant_s, offset)
+    if model.second_lag_s > 1e-6:
+        # trapezoid between samples: the second lag sees a ramp, not a stair
+        middle = np.concatenate([[offset], (block[1:] + block[:-1]) / 2])
+        block = _lag(middle, step / model.second_lag_s, offset)
+    return block + model.ambient_c
+
+
+def _lag(drive: Floats, steps: float, start: float) -> Floats:
+    """First-order lag by zero-order hold; ``steps`` is the sample interval over the time constant."""
+    keep = math.exp(-steps)
+    inputs = ((1 - keep) * drive[1:]).tolist()
+    # a plain accumulation: importing scipy.signal for one recursion costs a second
+    return np.array(list(accumulate(inputs, lambda last, new: keep * last + new, initial=start)))
+
+
+@dataclass(frozen=True)
+class ModelFit:
+    """A fitted model, its standard uncertainties (same fields) and the residual's RMS in °C."""
+
+    model: HeaterModel
+    uncertainty: HeaterModel
+    residual_c: float
+
+
+def even_record(time_s: Floats, *columns: Floats, step_s: float = 0.1) -> list[Floats]:
+    """Resample columns on an even grid: times first; duty-like columns by the value that was held.
+
+    The first column is taken as held (zero-order), the others as linear between samples.
+    """
+    count = int(math.floor((time_s[-1] - time_s[0]) / step_s + 1e-9)) + 1
+    grid = np.arange(count) * step_s
+    at = time_s - time_s[0]
+    held = columns[0][np.clip(np.searchsorted(at, grid + 1e-9, side="right") - 1, 0, None)]
+    return [grid, held, *(np.interp(grid, at, column) for column in columns[1:])]
+
+
+class UnfitRecord(ValueError):
+    """The record cannot tell the model: the message says why and what to record instead."""
+
+
+def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -> ModelFit:
+    """Fit gain, lags and dead time to a record that starts at rest, by least squares.
+
+    Args:
+        time_s, duty, celsius: n samples each; duty held from its sample to the next.
+        ambient_c: room temperature, °C, known from sensors at rest.
+
+    Raises:
+        UnfitRecord: fewer than 50 samples, times that do not rise, constant duty, or no rise in
+            temperature.
+
+    The output error is minimised over the logarithms of the parameters; the uncertainties come from
+    a jackknife over stretches of the record.
+    """
+    if len(time_s) < 50:
+        raise UnfitRecord(f"only {len(time_s)} samples; at least 50 are needed")
+    if np.any(np.diff(time_s) <= 0):
+        row = int(np.argmax(np.diff(time_s) <= 0)) + 2
+        raise UnfitRecord(f"time does not rise at sample {row}; sort or mend the record")
+    if float(np.ptp(duty)) < 1e-3:
+        raise UnfitRecord("duty never changes: switch the heater on in the record, better on and off")
+    if float(np.ptp(celsius)) < 3:
+        raise UnfitRecord("temperature moves by less than 3 °C: heat further")
+    grid, drive, seen = even_record(time_s, duty, celsius, step_s=float(np.median(np.diff(time_s))))
+    start_c = float(np.mean(seen[:5]))
+    # the holding duty after half the record gives a first guess of the gain, the climb of the lag
+    top = float(np.max(seen)) - ambient_c
+    late = slice(len(grid) // 2, None)
+    guess_gain = max(top, (float(np.mean(seen[late])) - ambient_c) / max(0.02, float(np.mean(drive[late]))))
+    slope = float(np.max(np.gradient(seen, grid[1] - grid[0]))) or 0.1
+    guess = np.log([guess_gain, max(5.0, guess_gain * float(np.max(drive)) / slope), 2.0, 1.5])
+    low, high = np.log([1.0, 2.0, 0.05, 0.05]), np.log([1e5, 1e5, 60.0, 60.0])
+
+    def model_of(logs: Floats) -> HeaterModel:
+        gain, lag, dead, second = (float(value) for value in np.exp(logs))
+        return HeaterModel(gain, lag, dead, ambient_c, second)
+
+    def error(logs: Floats) -> Floats:
+        return respond(model_of(logs), grid, drive, start_c) - seen
+
+    found = minimise(error, guess, low, high)
+    residual = found.residual
+    spread = float(np.sqrt(np.mean(residual**2)))
+    fitted = model_of(found.x)
+    gain_u, lag_u, dead_u, second_u = (_jackknife(error, found.x, low, high) * np.exp(found.x)).tolist()
+    return ModelFit(fitted, HeaterModel(gain_u, lag_u, dead_u, 0.0, second_u), spread)
+
+
+JACKKNIFE_BLOCKS = 6
+
+
+def _jackknife(error: Callable[[Floats], Floats], best: Floats, low: Floats, high: Floats) -> Floats:
+    """Standard errors of the parameters when whole stretches of the record are left out in turn.
+
+    The delete-a-group jackknife (Quenouille 1956; Shao & Tu 1995): residuals of a thermal record are
+    correlated, and the plant is not quite linear, so that the textbook covariance promises too much.
+    """
+    count = len(error(best))
+    owner = np.arange(count) * JACKKNIFE_BLOCKS // count
+    found = np.array(
+        [
+            minimise(partial(_masked, error, owner != block), best, low, high, 1e-5).x
+            for block in range(JACKKNIFE_BLOCKS)
+        ]
+    )
+    scatter = np.sum((found - found.mean(axis=0)) ** 2, axis=0)
+    return np.asarray(np.sqrt(scatter * (JACKKNIFE_BLOCKS - 1) / JACKKNIFE_BLOCKS))
+
+
+def _masked(error: Callable[[Floats], Floats], kept: NDArray[np.bool_], x: Floats) -> Floats:
+    return np.asarray(error(x) * kept)

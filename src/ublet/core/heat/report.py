@@ -1,0 +1,126 @@
+"""What the heat trials report: findings and options of predicted and verified steps."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from ublet.core.heat.candidates import FAN_HOLD_S, OVERSHOOT_LIMIT_C, RIPPLE_LIMIT_C, Candidate
+from ublet.core.heat.model import HeaterModel
+from ublet.core.heat.pid import Gains
+from ublet.core.heat.prediction import PredictedStep, Situation
+from ublet.core.heat.step import StepMeasure
+from ublet.core.trial import Finding, Option, Proposal, Series, TrialFailed, TrialResult
+from ublet.core.units import duration
+
+PREDICTION_LIMIT_C = 1.0
+STEP_COLUMNS = ("time_s", "duty", "temperature_c")
+
+
+def step_situation(
+    model: HeaterModel,
+    target: float,
+    start_c: float,
+    noise: float,
+    fan_loss_ratio: float | None,
+    limit: float,
+) -> Situation:
+    """The step to predict and to verify: climb, hold, fan; long enough for a calm controller.
+
+    The climb at full power takes ``tau ln(K / (K - rise))`` for the model's gain K at that power.
+    """
+    full = model.gain_c * limit - (start_c - model.ambient_c)
+    rise = target - start_c
+    if full <= rise * 1.02:
+        raise TrialFailed(
+            f"At full power the heater levels off at about {start_c + full:.0f} °C: too weak for {target:g} °C."
+        )
+    climb = model.time_constant_s * math.log(full / (full - rise))
+    fan_at = math.ceil(climb + 2 * FAN_HOLD_S)
+    end = fan_at + FAN_HOLD_S
+    if fan_loss_ratio is None:
+        return Situation(target, start_c, noise, end_s=float(fan_at), limit=limit)
+    return Situation(target, start_c, noise, fan_loss_ratio, float(fan_at), float(end), limit)
+
+
+def model_from(tuned: TrialResult, room: float) -> HeaterModel:
+    """The model that an earlier hotend control found, at today's room temperature."""
+
+    def value(name: str) -> float:
+        finding = tuned.finding(name)
+        if finding is None:
+            raise TrialFailed(f"The stored result has no {name}: run hotend control again.")
+        return finding.value
+
+    return HeaterModel(value("gain"), value("time_constant"), value("dead_time"), room, value("second_lag"))
+
+
+def predicted_findings(best: Candidate) -> list[Finding]:
+    """What the chosen gains are predicted to do."""
+    measure = best.step.measure
+    found = [
+        Finding("predicted_overshoot", measure.overshoot_c, None, "°C", OVERSHOOT_LIMIT_C),
+        Finding("predicted_ripple", measure.ripple_c, None, "°C", RIPPLE_LIMIT_C),
+    ]
+    if measure.settle_s is not None:
+        found.append(Finding("predicted_settle", measure.settle_s, None, "s"))
+    if measure.dip_c is not None:
+        found.append(Finding("predicted_fan_dip", measure.dip_c, None, "°C"))
+    return found
+
+
+def step_series(step: PredictedStep) -> Series:
+    """A predicted step as raw data."""
+    return Series(STEP_COLUMNS, np.stack([step.time_s, step.duty, step.celsius], 1))
+
+
+def gains_option(candidate: Candidate, before: Gains, heater: str) -> Option:
+    """A candidate as an option to choose, with its proposals (none for the gains on the board)."""
+    measure = candidate.step.measure
+    settle = "does not settle" if measure.settle_s is None else f"settled in {duration(measure.settle_s)}"
+    effect = f"overshoot +{measure.overshoot_c:.1f} °C, {settle}, ripple ±{measure.ripple_c:.1f} °C"
+    root = f"heaters.{heater}"
+    proposals: tuple[Proposal, ...] = ()
+    if candidate.name != "on the board":
+        gains = candidate.gains
+        proposals = (
+            Proposal(f"{root}.kp", before.kp, gains.kp, "/°C", effect),
+            Proposal(f"{root}.ki", before.ki, gains.ki, "/(°C·s)", effect),
+            Proposal(f"{root}.kd", before.kd, gains.kd, "s/°C", effect),
+        )
+    figures = {
+        "kp": candidate.gains.kp,
+        "ki": candidate.gains.ki,
+        "kd": candidate.gains.kd,
+        "overshoot_c": measure.overshoot_c,
+        "settle_s": measure.settle_s,
+        "ripple_c": measure.ripple_c,
+        "fan_dip_c": measure.dip_c,
+    }
+    return Option(candidate.name, candidate.note, proposals, figures)
+
+
+def verified_findings(seen: StepMeasure, hoped: StepMeasure, noise: float | None) -> tuple[Finding, ...]:
+    """What a step did beside what was predicted; noise is the standard deviation of one reading, °C."""
+    findings = [
+        Finding("overshoot", seen.overshoot_c, noise, "°C", OVERSHOOT_LIMIT_C),
+        Finding("ripple", seen.ripple_c, None, "°C", RIPPLE_LIMIT_C),
+        Finding("predicted_overshoot", hoped.overshoot_c, None, "°C"),
+        Finding(
+            "overshoot_against_prediction",
+            seen.overshoot_c - hoped.overshoot_c,
+            None,
+            "°C",
+            PREDICTION_LIMIT_C,
+        ),
+        Finding("predicted_ripple", hoped.ripple_c, None, "°C"),
+    ]
+    if seen.settle_s is not None:
+        findings.append(Finding("settle", seen.settle_s, 0.1, "s"))
+    if hoped.settle_s is not None:
+        findings.append(Finding("predicted_settle", hoped.settle_s, None, "s"))
+    if seen.dip_c is not None and hoped.dip_c is not None:
+        findings.append(Finding("fan_dip", seen.dip_c, noise, "°C"))
+        findings.append(Finding("predicted_fan_dip", hoped.dip_c, None, "°C"))
+    return tuple(findings)

@@ -1,0 +1,143 @@
+"""The relay phase of heater control: cycles counted, duties balanced, stopped when the cycles agree."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import AsyncIterator
+
+from ublet.core.heat.record import Record
+from ublet.core.heat.relay import SETTLED, Cycle, balanced_levels, find_cycles, same_levels, spread
+from ublet.core.trial import Bench, HeatSample, Progress, TrialFailed
+from ublet.core.units import duration
+
+CLIMB_LIMIT_S = 900.0
+CYCLE_LIMIT_S = 240.0
+
+
+class RelayPhase:
+    """Drives one heater through relay cycles.
+
+    Args:
+        heater, target_c: what swings around which temperature. hysteresis_c: of the relay.
+        limit: largest duty allowed. most_cycles: stop here even when the cycles do not agree.
+    """
+
+    def __init__(
+        self,
+        bench: Bench,
+        record: Record,
+        heater: str,
+        target_c: float,
+        hysteresis_c: float,
+        limit: float,
+        most_cycles: int,
+    ) -> None:
+        self.bench = bench
+        self.record = record
+        self.heater = heater
+        self.target_c = target_c
+        self.hysteresis_c = hysteresis_c
+        self.limit = limit
+        self.most_cycles = most_cycles
+        self.period_s = 20.0
+        self._known: list[Cycle] = []
+
+    async def swing(self, samples: AsyncIterator[HeatSample]) -> list[Cycle]:
+        """Cycles that agree; the relay is on already."""
+        seen, rebalanced = 0, 0
+        levels = (self.limit, 0.0)
+        reached: float | None = None
+        async for sample in samples:
+            at = self.record.add(sample)
+            if reached is None:
+                if sample.celsius >= self.target_c:
+                    reached = at
+                elif at > CLIMB_LIMIT_S:
+                    raise TrialFailed(
+                        f"The target was not reached in {duration(CLIMB_LIMIT_S)}: the heater is too weak, "
+                        f"it stands at {sample.celsius:.0f} °C. Check its power, its voltage and the sock."
+                    )
+                else:
+                    self._climbing(at)
+                continue
+            cycles = self._cycles()
+            if len(cycles) == seen:
+                if at - reached > CYCLE_LIMIT_S * (seen + 2):
+                    raise TrialFailed("The temperature does not swing: no relay cycle came to an end.")
+                continue
+            seen = len(cycles)
+            self.period_s = cycles[-1].period_s
+            same = same_levels(cycles)
+            self._counting(seen, same)
+            if spread(same) <= SETTLED:
+                return same
+            if seen >= self.most_cycles:
+                if len(same) >= 2:
+                    return same
+                raise TrialFailed("Too few cycles agree; raise `cycles` and try again.")
+            wanted = balanced_levels(cycles[-1].mean_duty, self.limit)
+            if rebalanced < 2 and abs(wanted[0] - levels[0]) + abs(wanted[1] - levels[1]) > 0.04:
+                levels, rebalanced = wanted, rebalanced + 1
+                await self.bench.relay(self.heater, self.target_c, self.hysteresis_c, *levels)
+        raise TrialFailed("The samples ended before the cycles agreed.")
+
+    async def with_fan(self, samples: AsyncIterator[HeatSample], fan: str, still: Cycle) -> float:
+        """Heat lost with the part fan on over the heat lost without, from the duty that holds."""
+        await self.bench.fan(fan, 1.0)
+        await self.bench.relay(self.heater, self.target_c, self.hysteresis_c, self.limit, 0.0)
+        before = len(self._cycles())
+        began: float | None = None
+        async for sample in samples:
+            at = self.record.add(sample)
+            began = at if began is None else began
+            cycles = self._cycles()
+            fresh = len(cycles) - before
+            self.bench.progress(
+                Progress(
+                    "fan on",
+                    min(0.96, 0.8 + 0.05 * fresh),
+                    max(0.0, 3 * self.period_s - (at - began)),
+                    "what the part fan takes away",
+                )
+            )
+            if fresh >= 3:
+                await self.bench.fan(fan, 0.0)
+                return max(1.0, cycles[-1].mean_duty / still.mean_duty)
+            if at - began > CYCLE_LIMIT_S:
+                raise TrialFailed(
+                    f"With the part fan on, full power does not hold {self.target_c:g} °C: "
+                    "the heater is too weak for this target, or the fan blows at the block (fit a sock)."
+                )
+        raise TrialFailed("The samples ended while the fan was on.")
+
+    def _cycles(self) -> list[Cycle]:
+        # a switching shows in the duty of the last two samples; only then can a cycle be new
+        rows = self.record.rows
+        if len(rows) >= 2 and rows[-1][1] > rows[-2][1]:
+            series = self.record.series()
+            self._known = find_cycles(series.column("time_s"), series.column("duty"), series.column("temperature_c"))
+        return self._known
+
+    def _climbing(self, at: float) -> None:
+        rows = self.record.rows
+        left = None
+        if len(rows) > 50:
+            rate = (rows[-1][2] - rows[-50][2]) / (rows[-1][0] - rows[-50][0])
+            if rate > 0.01:
+                left = (self.target_c - rows[-1][2]) / rate * 1.15 + 9 * self.period_s
+        share = 0.4 * max(0.0, min(1.0, rows[-1][2] / self.target_c))
+        self.bench.progress(Progress("climbing", share, left, f"full power, {rows[-1][2]:.0f} °C"))
+
+    def _counting(self, seen: int, same: list[Cycle]) -> None:
+        agree = spread(same)
+        told = f"settling {100 * agree:.1f} %" if math.isfinite(agree) else "settling"
+        last = same[-1] if same else self._known[-1]
+        left = (max(1, 6 - seen) + 3) * self.period_s
+        self.bench.progress(
+            Progress(
+                f"cycle {seen + 1} of at most {self.most_cycles}",
+                0.4 + 0.4 * min(1.0, seen / 6),
+                left,
+                f"period {last.period_s:.1f} s · amplitude {last.amplitude_c:.1f} °C · {told}",
+            )
+        )

@@ -1,0 +1,1 @@
+"""The declared machine: schema, boards, reading a machine file's text, cross-checks."""

@@ -1,0 +1,130 @@
+"""The route: legs and stations in the order of the work, and the state of each."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+StationState = Literal["open", "running", "proven", "stale", "failed", "waiting"]
+
+GLYPHS: dict[StationState, str] = {
+    "open": "○",
+    "running": "◆",
+    "proven": "●",
+    "stale": "▲",
+    "failed": "✗",
+    "waiting": "·",
+}
+
+
+@dataclass(frozen=True)
+class Station:
+    """One station; ``trials`` are the names of those that can be run there (none: not built yet)."""
+
+    name: str
+    leg: str
+    purpose: str
+    trials: tuple[str, ...] = ()
+
+    @property
+    def built(self) -> bool:
+        """Whether it can be entered."""
+        return bool(self.trials)
+
+
+@dataclass(frozen=True)
+class Standing:
+    """Where a station stands: its state, its key figure, and the reason in words."""
+
+    state: StationState
+    figure: str = ""
+    reason: str = ""
+
+
+def _leg(leg: str, *stations: tuple[str, str]) -> tuple[Station, ...]:
+    return tuple(Station(name, leg, purpose) for name, purpose in stations)
+
+
+ROUTE: tuple[Station, ...] = (
+    *_leg(
+        "Declare",
+        ("machine file", "what the machine is"),
+        ("board, wiring", "what is plugged where"),
+        ("modules", "what the board's flash must hold"),
+        ("write to board", "the image on the board"),
+    ),
+    *_leg(
+        "Wire",
+        ("port and link", "the line to the board"),
+        ("inputs by hand", "every endstop and the probe"),
+        ("heaters paired", "each heater with its own sensor"),
+        ("fans", "each fan by itself"),
+        ("motors", "each motor by itself"),
+    ),
+    *_leg(
+        "Move",
+        ("directions", "every axis the right way"),
+        ("homing", "every axis finds its end"),
+        ("travel limits", "the reachable volume"),
+        ("steps per mm", "each axis as long as it says"),
+        ("speed limits", "speed and acceleration that hold"),
+    ),
+    *_leg("Heat", ("sensors at rest", "sensors agree before any heat")),
+    Station(
+        "hotend control",
+        "Heat",
+        "gains that hold the nozzle steady",
+        ("hotend-control", "hotend-verify"),
+    ),
+    *_leg(
+        "Heat",
+        ("bed control", "gains that hold the bed steady"),
+        ("guards", "what switches off by itself"),
+        ("presets", "temperatures for each material"),
+        ("soak time", "when the bed stops moving"),
+    ),
+    *_leg(
+        "Level",
+        ("lead screws", "the bed square to the frame"),
+        ("bed corners", "the bed flat by its screws"),
+        ("probe spread", "how well the probe repeats"),
+        ("probe offset", "where the probe sits"),
+        ("Z offset", "nozzle height over the bed"),
+        ("bed mesh", "the bed's shape"),
+        ("first layer", "the height that prints"),
+    ),
+    *_leg(
+        "Extrude",
+        ("extruder steps", "filament as long as it says"),
+        ("flow limit", "how fast it can melt"),
+        ("advance", "even width through speed changes"),
+        ("retraction", "a start value"),
+    ),
+    *_leg(
+        "Shake",
+        ("accelerometer", "mounted and quiet"),
+        ("resonance", "where each axis rings"),
+        ("input shaper", "moves that do not ring"),
+        ("acceleration", "the limit that follows"),
+    ),
+    *_leg(
+        "Record",
+        ("ledger", "what was done, and when"),
+        ("compare", "two states side by side"),
+        ("restore", "back to an earlier state"),
+        ("report", "the commissioning report"),
+    ),
+)
+"""All stations in order."""
+
+
+def station_of(trial: str) -> Station:
+    """The station at which a trial is run.
+
+    Raises:
+        KeyError: no station runs it.
+    """
+    for station in ROUTE:
+        if trial in station.trials:
+            return station
+    raise KeyError(trial)

@@ -1,0 +1,190 @@
+"""Trials: what a calibration returns, and the bench that it talks to."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable, Coroutine, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal, Protocol, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ublet.core.machine.schema import MachineFile
+from ublet.core.settings import Declaration, Part, Value, declarations
+
+Outcome = Literal["proven", "failed", "halted"]
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class Finding:
+    """A measured or predicted value with its standard uncertainty (None: not known) and its limit."""
+
+    name: str
+    value: float
+    uncertainty: float | None = None
+    unit: str = ""
+    limit: float | None = None
+
+    @property
+    def within(self) -> bool:
+        """Whether the value keeps its limit (by magnitude); True without one."""
+        return self.limit is None or abs(self.value) <= self.limit
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A setting that a trial proposes to change."""
+
+    setting: str
+    before: Value
+    after: Value
+    unit: str
+    effect: str
+
+
+@dataclass(frozen=True)
+class Option:
+    """One of several sets of proposals to choose from, with the figures predicted for it.
+
+    figures maps a finding's name to its value; None where the prediction does not tell.
+    """
+
+    name: str
+    note: str
+    proposals: tuple[Proposal, ...]
+    figures: Mapping[str, float | None]
+
+
+@dataclass(frozen=True)
+class Series:
+    """Raw data of a trial: rows (n x m) under m column names with units in them."""
+
+    columns: tuple[str, ...]
+    rows: NDArray[np.float64]
+
+    def column(self, name: str) -> NDArray[np.float64]:
+        """One column (n)."""
+        return np.asarray(self.rows[:, self.columns.index(name)])
+
+
+@dataclass(frozen=True)
+class TrialResult:
+    """What a trial found. ``conditions`` is the state it holds for; ``recommended`` names an option."""
+
+    outcome: Outcome
+    why: str
+    conditions: Mapping[str, Value] = field(default_factory=dict)
+    findings: tuple[Finding, ...] = ()
+    options: tuple[Option, ...] = ()
+    recommended: str = ""
+    series: Mapping[str, Series] = field(default_factory=dict)
+
+    @property
+    def proposals(self) -> tuple[Proposal, ...]:
+        """The proposals of the recommended option."""
+        return next((o.proposals for o in self.options if o.name == self.recommended), ())
+
+    def finding(self, name: str) -> Finding | None:
+        """The finding of that name."""
+        return next((item for item in self.findings if item.name == name), None)
+
+
+class TrialFailed(Exception):
+    """A trial cannot give an answer; the message is a sentence that says why and what to do.
+
+    ``outcome`` is "halted" when a halt or a guard ended it.
+    """
+
+    def __init__(self, why: str, outcome: Outcome = "failed") -> None:
+        super().__init__(why)
+        self.outcome: Outcome = outcome
+
+
+@dataclass(frozen=True)
+class HeatSample:
+    """One sample of a heater by the board's clock."""
+
+    time_s: float
+    celsius: float
+    duty: float
+    fan: float
+
+
+@dataclass(frozen=True)
+class Question:
+    """A question to the builder, with the answers that are allowed; the first one is usual."""
+
+    text: str
+    answers: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Progress:
+    """Where a trial is: a phase in words, share done 0..1, and seconds left (None: not known yet)."""
+
+    phase: str
+    share: float
+    left_s: float | None = None
+    detail: str = ""
+
+
+class Bench(Protocol):
+    """What a trial can do and see. One implementation drives a board over the link."""
+
+    machine: MachineFile
+
+    def setting(self, path: str) -> Value:
+        """The live value of a setting on the board; LookupError when the board has none."""
+
+    def celsius(self, sensor: str) -> float | None:
+        """The latest reading of a sensor; None when it is open or shorted."""
+
+    def earlier(self, trial: str) -> TrialResult | None:
+        """The last proven result of another trial on this machine."""
+
+    async def target(self, heater: str, celsius: float | None) -> None:
+        """Hold a temperature with the live gains; None switches off."""
+
+    async def relay(self, heater: str, centre_c: float, hysteresis_c: float, high: float, low: float) -> None:
+        """Switch between two duties around a temperature; the board does the switching."""
+
+    async def fan(self, name: str, duty: float) -> None:
+        """Run a fan at a duty 0..1."""
+
+    def samples(self, heater: str) -> AsyncIterator[HeatSample]:
+        """Samples of a heater from now on, 10 a second by the board's clock."""
+
+    async def ask(self, question: Question) -> str:
+        """Ask the builder."""
+
+    def progress(self, progress: Progress) -> None:
+        """Report where the trial is."""
+
+    def show(self, series: str, columns: tuple[str, ...], row: tuple[float, ...]) -> None:
+        """Record a row of raw data and let it be drawn."""
+
+    async def compute(self, function: Callable[..., T], *arguments: Any) -> T:
+        """Run a long computation without holding up anything else."""
+
+
+@dataclass(frozen=True)
+class TrialSpec:
+    """A trial that can be run: its name, station, parameters and recipe.
+
+    announce says before the start what will move or heat; verify names the trial that checks a keep.
+    depends gives the setting paths that its findings hold for, out of those that the board has.
+    """
+
+    name: str
+    station: str
+    summary: str
+    parameters: type[Part]
+    run: Callable[[Bench, Any], Coroutine[Any, Any, TrialResult]]
+    announce: Callable[[MachineFile, Any], str]
+    depends: Callable[[Any, Mapping[str, Any]], tuple[str, ...]]
+    verify: str | None = None
+
+    def declared(self) -> tuple[Declaration, ...]:
+        """The parameters as declarations."""
+        return tuple(declarations(self.parameters))

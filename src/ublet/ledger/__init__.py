@@ -1,0 +1,1 @@
+"""The ledger: trials, readings and settings over time, in SQLite."""

@@ -1,0 +1,304 @@
+"""The ledger's file: trials with their raw data, changes of settings, and the intent to save."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import zlib
+from collections.abc import Iterable, Mapping
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ublet.core.settings import Value
+from ublet.core.trial import Finding, Option, Proposal, Series, TrialResult
+
+VERSION = 1
+
+_SCHEMA = """
+CREATE TABLE trial (
+    id INTEGER PRIMARY KEY, at TEXT NOT NULL, name TEXT NOT NULL, station TEXT NOT NULL,
+    outcome TEXT NOT NULL, why TEXT NOT NULL, duration_s REAL NOT NULL, parameters TEXT NOT NULL,
+    conditions TEXT NOT NULL, findings TEXT NOT NULL, options TEXT NOT NULL, recommended TEXT NOT NULL);
+CREATE TABLE series (
+    trial INTEGER NOT NULL REFERENCES trial(id), name TEXT NOT NULL, columns TEXT NOT NULL,
+    count INTEGER NOT NULL, rows BLOB NOT NULL, PRIMARY KEY (trial, name));
+CREATE TABLE change (
+    id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, trial INTEGER REFERENCES trial(id),
+    setting TEXT NOT NULL, layer TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL);
+CREATE TABLE intent (
+    id INTEGER PRIMARY KEY CHECK (id = 1), at TEXT NOT NULL, file TEXT NOT NULL,
+    old_text TEXT NOT NULL, new_text TEXT NOT NULL, stored_before TEXT NOT NULL, stored_after TEXT NOT NULL);
+CREATE INDEX trial_by_name ON trial(name, id);
+"""
+
+
+class LedgerError(Exception):
+    """The ledger cannot be opened or written; the message says what to do."""
+
+
+@dataclass(frozen=True)
+class TrialEntry:
+    """A trial in the ledger."""
+
+    id: int
+    at: str
+    name: str
+    station: str
+    duration_s: float
+    parameters: dict[str, Value]
+    result: TrialResult
+
+
+@dataclass(frozen=True)
+class Change:
+    """A setting changed in a layer (live, stored, file) by keep, drop or save."""
+
+    at: str
+    kind: str
+    trial: int | None
+    setting: str
+    layer: str
+    before: Value
+    after: Value
+
+
+@dataclass(frozen=True)
+class Intent:
+    """A save that was begun: everything that is needed to finish it or to undo it."""
+
+    at: str
+    file: str
+    old_text: str
+    new_text: str
+    stored_before: dict[str, Value]
+    stored_after: dict[str, Value]
+
+
+class Ledger:
+    """One ledger file (SQLite with a write-ahead log). Every method that writes is one transaction."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        try:
+            self._base = sqlite3.connect(path, timeout=3, isolation_level=None)
+            self._base.execute("PRAGMA journal_mode=WAL")
+            self._base.execute("PRAGMA synchronous=FULL")
+            self._base.execute("PRAGMA foreign_keys=ON")
+            (version,) = self._base.execute("PRAGMA user_version").fetchone()
+            if version == 0:
+                self._base.executescript(f"BEGIN;{_SCHEMA}PRAGMA user_version={VERSION};COMMIT;")
+            elif version != VERSION:
+                raise LedgerError(
+                    f"{path} was written by another version of Ublet (ledger {version}, this one reads "
+                    f"{VERSION}): update Ublet, or move the file away to begin a new ledger."
+                )
+        except sqlite3.Error as error:
+            raise LedgerError(
+                f"{path} cannot be used as a ledger ({error}): move it away to begin a new one."
+            ) from error
+
+    def close(self) -> None:
+        """Close the file."""
+        self._base.close()
+
+    def add_trial(
+        self,
+        at: str,
+        name: str,
+        station: str,
+        parameters: Mapping[str, Value],
+        result: TrialResult,
+        duration_s: float,
+    ) -> int:
+        """Enter a trial with its raw data; returns its number.
+
+        Raises:
+            LedgerError: it could not be written (full disk); the ledger is as it was.
+        """
+        with self._transaction():
+            cursor = self._base.execute(
+                "INSERT INTO trial (at, name, station, outcome, why, duration_s, parameters, conditions, "
+                "findings, options, recommended) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
+                (
+                    at,
+                    name,
+                    station,
+                    result.outcome,
+                    result.why,
+                    duration_s,
+                    json.dumps(dict(parameters)),
+                    json.dumps(dict(result.conditions)),
+                    json.dumps([asdict(finding) for finding in result.findings]),
+                    json.dumps([_plain(option) for option in result.options]),
+                    result.recommended,
+                ),
+            )
+            number = int(cursor.lastrowid or 0)
+            for title, series in result.series.items():
+                data = zlib.compress(np.ascontiguousarray(series.rows, dtype="<f8").tobytes(), 6)
+                self._base.execute(
+                    "INSERT INTO series VALUES (?,?,?,?,?)",
+                    (number, title, json.dumps(series.columns), len(series.rows), data),
+                )
+        return number
+
+    def add_changes(self, changes: Iterable[Change]) -> None:
+        """Enter changes of settings.
+
+        Raises:
+            LedgerError: they could not be written.
+        """
+        with self._transaction():
+            self._insert_changes(changes)
+
+    def trials(self, name: str | None = None, outcome: str | None = None) -> list[TrialEntry]:
+        """Trials, newest first, without raw data."""
+        rows = self._base.execute(
+            "SELECT id, at, name, station, outcome, why, duration_s, parameters, conditions, findings, "
+            "options, recommended FROM trial WHERE (?1 IS NULL OR name = ?1) AND (?2 IS NULL OR outcome = ?2) "
+            "ORDER BY id DESC",
+            (name, outcome),
+        )
+        return [_entry(row) for row in rows]
+
+    def latest(self, name: str, outcome: str | None = None) -> TrialEntry | None:
+        """The newest trial of a name."""
+        found = self.trials(name, outcome)
+        return found[0] if found else None
+
+    def series(self, trial: int) -> dict[str, Series]:
+        """The raw data of a trial."""
+        found = {}
+        for name, columns, count, blob in self._base.execute(
+            "SELECT name, columns, count, rows FROM series WHERE trial = ? ORDER BY rowid", (trial,)
+        ):
+            titles = tuple(json.loads(columns))
+            rows = np.frombuffer(zlib.decompress(blob), dtype="<f8").reshape(count, len(titles))
+            found[name] = Series(titles, rows)
+        return found
+
+    def changes(self, kind: str | None = None) -> list[Change]:
+        """Changes of settings, newest first."""
+        rows = self._base.execute(
+            "SELECT at, kind, trial, setting, layer, before, after FROM change "
+            "WHERE ?1 IS NULL OR kind = ?1 ORDER BY id DESC",
+            (kind,),
+        )
+        return [
+            Change(at, kind, trial, setting, layer, json.loads(before), json.loads(after))
+            for at, kind, trial, setting, layer, before, after in rows
+        ]
+
+    def begin_save(self, intent: Intent) -> None:
+        """Write down what a save is about to do, before it does anything.
+
+        Raises:
+            LedgerError: it could not be written, or another save is unfinished.
+        """
+        with self._transaction():
+            self._base.execute(
+                "INSERT INTO intent VALUES (1,?,?,?,?,?,?)",
+                (
+                    intent.at,
+                    intent.file,
+                    intent.old_text,
+                    intent.new_text,
+                    json.dumps(intent.stored_before),
+                    json.dumps(intent.stored_after),
+                ),
+            )
+
+    def pending_save(self) -> Intent | None:
+        """The save that was begun and neither finished nor undone."""
+        row = self._base.execute(
+            "SELECT at, file, old_text, new_text, stored_before, stored_after FROM intent"
+        ).fetchone()
+        if row is None:
+            return None
+        at, file, old_text, new_text, before, after = row
+        return Intent(at, file, old_text, new_text, json.loads(before), json.loads(after))
+
+    def end_save(self, changes: Iterable[Change]) -> None:
+        """Finish a save: its changes enter and the intent goes, together.
+
+        Raises:
+            LedgerError: it could not be written; the intent stays for the next start.
+        """
+        with self._transaction():
+            self._insert_changes(changes)
+            self._base.execute("DELETE FROM intent")
+
+    def _insert_changes(self, changes: Iterable[Change]) -> None:
+        self._base.executemany(
+            "INSERT INTO change (at, kind, trial, setting, layer, before, after) VALUES (?,?,?,?,?,?,?)",
+            [(c.at, c.kind, c.trial, c.setting, c.layer, json.dumps(c.before), json.dumps(c.after)) for c in changes],
+        )
+
+    def _transaction(self) -> _Transaction:
+        return _Transaction(self._base, self.path)
+
+
+class _Transaction:
+    def __init__(self, base: sqlite3.Connection, path: Path) -> None:
+        self._base, self._path = base, path
+
+    def __enter__(self) -> None:
+        try:
+            self._base.execute("BEGIN IMMEDIATE")
+        except sqlite3.Error as error:
+            raise self._error(error) from error
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: object) -> None:
+        try:
+            if error is None:
+                self._base.execute("COMMIT")
+                return
+        except sqlite3.Error as broken:
+            self._undo()
+            raise self._error(broken) from broken
+        self._undo()
+        if isinstance(error, sqlite3.Error):
+            raise self._error(error) from error
+
+    def _undo(self) -> None:
+        if self._base.in_transaction:
+            self._base.execute("ROLLBACK")
+
+    def _error(self, error: sqlite3.Error) -> LedgerError:
+        return LedgerError(
+            f"The ledger {self._path} could not be written ({error}): "
+            "make room on the disk or close the other program that uses it, then try again."
+        )
+
+
+def _plain(option: Option) -> dict[str, Any]:
+    return {
+        "name": option.name,
+        "note": option.note,
+        "proposals": [asdict(proposal) for proposal in option.proposals],
+        "figures": dict(option.figures),
+    }
+
+
+def _entry(row: tuple[Any, ...]) -> TrialEntry:
+    number, at, name, station, outcome, why, duration, parameters, conditions, findings, options, best = row
+    result = TrialResult(
+        outcome,
+        why,
+        json.loads(conditions),
+        tuple(Finding(**item) for item in json.loads(findings)),
+        tuple(
+            Option(
+                item["name"],
+                item["note"],
+                tuple(Proposal(**proposal) for proposal in item["proposals"]),
+                item["figures"],
+            )
+            for item in json.loads(options)
+        ),
+        best,
+    )
+    return TrialEntry(number, at, name, station, duration, json.loads(parameters), result)

@@ -1,0 +1,1 @@
+"""The wire: frames, transports, the client; nothing about calibration."""

@@ -1,0 +1,257 @@
+"""The client of a board: requests with time-outs and retries, state, samples, heartbeat, halt."""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from ublet.link.frames import HALT_BYTE, Decoder, Message, encode
+from ublet.link.transport import Transport
+
+PROTOCOL = 1
+REPLY_S = 0.5
+TRIES = 6
+SILENCE_S = 2.5
+"""A board says its state ten times a second; this long without a byte, the link is lost."""
+
+
+class LinkLost(Exception):
+    """The board does not answer any more, or its port is gone."""
+
+
+class BoardRefused(Exception):
+    """The board understood a request and said no; ``code`` is from the protocol's table."""
+
+    def __init__(self, code: int, message: str) -> None:
+        super().__init__(message)
+        self.code = code
+
+
+@dataclass
+class LinkQuality:
+    """Counts since the link was opened, and the last round trip in s."""
+
+    round_trip_s: float = 0.0
+    bad_sums: int = 0
+    retries: int = 0
+    recovered_samples: int = 0
+
+
+@dataclass
+class Hello:
+    """What a board says of itself."""
+
+    board: str
+    boot: int
+    firmware: str
+    clock: float
+    channels: list[str]
+    sample_period_s: float
+    heartbeat_window_s: float
+
+
+Sample = list[float | None]
+"""Index, board time in s, then one value a channel (None: the sensor does not read)."""
+
+
+@dataclass
+class State:
+    """The board's latest notification: mode is ready, halted or tripped; why is a sentence."""
+
+    boot: int = 0
+    mode: str = "ready"
+    why: str = ""
+    guard: str = ""
+
+
+@dataclass
+class Client:
+    """One open link. Create it with a transport, then ``await hello()``.
+
+    ``on_state`` and ``on_samples`` are called for each notification (samples in order, each once,
+    with gaps asked for again); ``on_lost`` once, with the reason.
+    """
+
+    transport: Transport
+    on_state: Callable[[State], None] = lambda state: None
+    on_samples: Callable[[list[Sample]], None] = lambda samples: None
+    on_lost: Callable[[str], None] = lambda why: None
+    on_talk: Callable[[str, Message], None] | None = None
+    quality: LinkQuality = field(default_factory=LinkQuality)
+    state: State = field(default_factory=State)
+
+    def __post_init__(self) -> None:
+        self._decoder = Decoder()
+        self._ids = itertools.count(1)
+        self._waiting: dict[int, asyncio.Future[Message]] = {}
+        self._sent: dict[int, bytes] = {}
+        self._next_sample: int | None = None
+        self._held: list[Sample] = []
+        self._filling = False
+        self._heard = asyncio.get_running_loop().time()
+        self._tasks: set[asyncio.Task[None]] = set()
+        self.lost_why: str | None = None
+        self.about: Hello | None = None
+        self.transport.received = self._received
+        self.transport.lost = self._lost
+
+    async def hello(self, client: str = "ublet") -> Hello:
+        """Introduce ourselves; starts the heartbeat.
+
+        Raises:
+            LinkLost: nothing that speaks the protocol answers. BoardRefused: another protocol version.
+        """
+        answer = await self.call("hello", {"client": client, "protocol": PROTOCOL})
+        try:
+            self.about = Hello(**{name: answer[name] for name in Hello.__dataclass_fields__})
+        except KeyError as error:
+            raise LinkLost(f"the board's answer to hello lacks {error}: is its firmware current?") from error
+        self._spawn(self._heartbeat(self.about.heartbeat_window_s / 5))
+        return self.about
+
+    async def call(self, method: str, params: dict[str, Any] | None = None) -> Any:
+        """Send a request and return its result; asks again when no answer or a damaged one comes.
+
+        Every try carries the same id: the board answers a repeated id from memory, so that a retry
+        never does a thing twice.
+        """
+        if self.lost_why is not None:
+            raise LinkLost(self.lost_why)
+        number = next(self._ids)
+        message = {"jsonrpc": "2.0", "id": number, "method": method, "params": params or {}}
+        loop = asyncio.get_running_loop()
+        answer: asyncio.Future[Message] = loop.create_future()
+        self._waiting[number] = answer
+        self._sent[number] = encode(message)
+        try:
+            for attempt in range(TRIES):
+                began = loop.time()
+                self.quality.retries += attempt > 0
+                if self.on_talk:
+                    self.on_talk(">", message)
+                self.transport.write(self._sent[number])
+                try:
+                    reply = await asyncio.wait_for(asyncio.shield(answer), REPLY_S)
+                except TimeoutError:
+                    continue
+                self.quality.round_trip_s = loop.time() - began
+                if "error" in reply:
+                    error = reply["error"]
+                    raise BoardRefused(int(error.get("code", 0)), str(error.get("message", "")))
+                return reply.get("result")
+        finally:
+            self._waiting.pop(number, None)
+            self._sent.pop(number, None)
+            answer.cancel()
+        raise LinkLost(f"no answer in {REPLY_S * TRIES:.0f} s: wrong port or baud rate, or the board hangs")
+
+    def halt(self) -> None:
+        """Halt the board at once, ahead of anything that waits to be sent."""
+        self.transport.write(HALT_BYTE, first=True)
+
+    def close(self) -> None:
+        """Stop the heartbeat and let go of the port."""
+        self._stop("closed")
+        self.transport.close()
+
+    def _spawn(self, work: Any) -> None:
+        task = asyncio.get_running_loop().create_task(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+
+    async def _heartbeat(self, every_s: float) -> None:
+        beat = encode({"jsonrpc": "2.0", "method": "heartbeat", "params": {}})
+        loop = asyncio.get_running_loop()
+        while True:
+            self.transport.write(beat)
+            await asyncio.sleep(every_s)
+            if loop.time() - self._heard > SILENCE_S:
+                self._lost(f"the board has been silent for {SILENCE_S:.0f} s")
+
+    def _received(self, data: bytes) -> None:
+        self._heard = asyncio.get_running_loop().time()
+        for message in self._decoder.feed(data):
+            if message is None:
+                self.quality.bad_sums += 1
+                continue
+            if self.on_talk and message.get("method") != "state":
+                self.on_talk("<", message)
+            self._take(message)
+
+    def _take(self, message: Message) -> None:
+        if message.get("method") == "state":
+            self._take_state(message.get("params") or {})
+        elif message.get("method") == "damaged":
+            # a line of ours arrived with a bad sum: say again whatever is unanswered
+            for frame in list(self._sent.values()):
+                self.quality.retries += 1
+                self.transport.write(frame)
+        else:
+            waiting = self._waiting.get(message.get("id") or 0)
+            if waiting is not None and not waiting.done():
+                waiting.set_result(message)
+
+    def _take_state(self, params: Message) -> None:
+        state = State(
+            int(params.get("boot", 0)),
+            str(params.get("mode", "ready")),
+            str(params.get("why", "")),
+            str(params.get("guard", "")),
+        )
+        if state.boot != self.state.boot:
+            self._next_sample = None
+        changed, self.state = state != self.state, state
+        samples: list[Sample] = params.get("samples") or []
+        if samples:
+            self._held += samples
+            self._sort_out()
+        if changed:
+            self.on_state(state)
+
+    def _sort_out(self) -> None:
+        """Pass on samples in order; ask for what is missing before the first of those held."""
+        if self._next_sample is None and self._held:
+            self._next_sample = int(self._held[0][0] or 0)
+        ready: list[Sample] = []
+        for sample in sorted(self._held, key=lambda row: row[0] or 0):
+            if sample[0] == self._next_sample:
+                ready.append(sample)
+                self._next_sample = int(sample[0] or 0) + 1
+        self._held = [row for row in self._held if (row[0] or 0) >= (self._next_sample or 0)]
+        if ready:
+            self.on_samples(ready)
+        if self._held and not self._filling:
+            self._filling = True
+            self._spawn(self._fill(self._next_sample or 0, int(self._held[0][0] or 0)))
+
+    async def _fill(self, start: int, end: int) -> None:
+        try:
+            answer = await self.call("samples.read", {"from": start, "to": end})
+            rows: list[Sample] = answer.get("samples", [])
+            self.quality.recovered_samples += len(rows)
+            self._held = rows + self._held
+            if not rows or rows[0][0] != start:
+                # the board no longer has them: go on from what there is
+                self._next_sample = int(min(row[0] or 0 for row in self._held))
+        except (LinkLost, BoardRefused):
+            self._next_sample = None
+        finally:
+            self._filling = False
+        self._sort_out()
+
+    def _lost(self, why: str) -> None:
+        if self.lost_why is None:
+            self.transport.close()
+            self._stop(why)
+            self.on_lost(why)
+
+    def _stop(self, why: str) -> None:
+        self.lost_why = why
+        for task in self._tasks:
+            task.cancel()
+        for answer in self._waiting.values():
+            if not answer.done():
+                answer.set_exception(LinkLost(why))

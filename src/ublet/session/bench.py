@@ -1,0 +1,120 @@
+"""The bench of a linked board: what trials talk to."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Callable
+from typing import Any, Protocol, TypeVar
+
+from ublet.core.machine.schema import MachineFile
+from ublet.core.settings import Value
+from ublet.core.trial import HeatSample, Progress, Question, TrialFailed, TrialResult
+from ublet.link.client import Sample
+from ublet.session.connection import Connection
+
+T = TypeVar("T")
+
+
+class Watcher(Protocol):
+    """Whoever looks on while a trial runs, and answers its questions."""
+
+    async def answer(self, question: Question) -> str:
+        """Answer for the builder."""
+
+    def progress(self, progress: Progress) -> None:
+        """The trial is here now."""
+
+    def row(self, series: str, columns: tuple[str, ...], row: tuple[float, ...]) -> None:
+        """A row of raw data came."""
+
+
+class LinkBench:
+    """A :class:`ublet.core.trial.Bench` over a connection.
+
+    ``threaded`` runs long computations beside the event loop; a virtual clock must not wait for
+    threads and runs them in place.
+    """
+
+    def __init__(
+        self,
+        machine: MachineFile,
+        connection: Connection,
+        watcher: Watcher,
+        earlier: Callable[[str], TrialResult | None],
+        threaded: bool,
+    ) -> None:
+        self.machine = machine
+        self._connection = connection
+        self._watcher = watcher
+        self._earlier = earlier
+        self._threaded = threaded
+
+    def setting(self, path: str) -> Value:
+        """The live value on the board; None when it has no such setting."""
+        layers = self._connection.layers.get(path)
+        return layers.live if layers else None
+
+    def celsius(self, sensor: str) -> float | None:
+        """The latest reading of a sensor."""
+        return self._connection.channel(f"sensors.{sensor}")
+
+    def earlier(self, trial: str) -> TrialResult | None:
+        """The last proven result of another trial."""
+        return self._earlier(trial)
+
+    async def target(self, heater: str, celsius: float | None) -> None:
+        """Hold a temperature, or switch off."""
+        await self._connection.call("heat.target", heater=heater, celsius=celsius)
+
+    async def relay(self, heater: str, centre_c: float, hysteresis_c: float, high: float, low: float) -> None:
+        """Let the board switch between two duties."""
+        await self._connection.call(
+            "heat.relay", heater=heater, centre_c=centre_c, hysteresis_c=hysteresis_c, high=high, low=low
+        )
+
+    async def fan(self, name: str, duty: float) -> None:
+        """Run a fan."""
+        await self._connection.call("fan.set", fan=name, duty=duty)
+
+    async def samples(self, heater: str) -> AsyncIterator[HeatSample]:
+        """Samples of a heater, each once."""
+        about = self._connection.about
+        if about is None:
+            raise TrialFailed(self._connection.why)
+        sensor = self.machine.heaters[heater].sensor
+        fan = next((name for name, part in self.machine.fans.items() if part.role == "part"), None)
+        names = [f"sensors.{sensor}", f"heaters.{heater}.duty", *([f"fans.{fan}"] if fan else [])]
+        missing = [name for name in names if name not in about.channels]
+        if missing:
+            raise TrialFailed(f"The board does not report {', '.join(missing)}: its image is of another machine file.")
+        at = [2 + about.channels.index(name) for name in names]
+        queue: asyncio.Queue[list[Sample]] = asyncio.Queue()
+        self._connection.sampled.append(queue.put_nowait)
+        try:
+            while True:
+                for sample in await queue.get():
+                    celsius = sample[at[0]]
+                    if celsius is None:
+                        continue  # the board's guard decides about a sensor that does not read
+                    wind = sample[at[2]] if fan else 0.0
+                    yield HeatSample(sample[1] or 0.0, celsius, sample[at[1]] or 0.0, wind or 0.0)
+        finally:
+            self._connection.sampled.remove(queue.put_nowait)
+
+    async def ask(self, question: Question) -> str:
+        """Ask the builder."""
+        return await self._watcher.answer(question)
+
+    def progress(self, progress: Progress) -> None:
+        """Pass on where the trial is."""
+        self._watcher.progress(progress)
+
+    def show(self, series: str, columns: tuple[str, ...], row: tuple[float, ...]) -> None:
+        """Pass on a row of raw data."""
+        self._watcher.row(series, columns, row)
+
+    async def compute(self, function: Callable[..., T], *arguments: Any) -> T:
+        """Run a long computation."""
+        if self._threaded:
+            return await asyncio.to_thread(function, *arguments)
+        return function(*arguments)

@@ -1,0 +1,192 @@
+"""The board at the end of the link: connected again whenever it is lost, its latest values at hand."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections import deque
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
+
+from ublet.core.settings import Value
+from ublet.link.client import BoardRefused, Client, Hello, LinkLost, Sample, State
+from ublet.link.frames import Message
+from ublet.link.transport import PortError, Transport
+
+RETRY_S = 0.5
+MINUTE = 600
+"""Samples kept for the traces: one minute of the board's time."""
+
+
+@dataclass(frozen=True)
+class Layers:
+    """One setting on the board: what the image says, what is stored (None: nothing), what is live."""
+
+    image: Value
+    stored: Value
+    live: Value
+
+    @property
+    def saved(self) -> Value:
+        """What will be live after the next power-on."""
+        return self.image if self.stored is None else self.stored
+
+
+class Connection:
+    """Keeps a board connected. ``changed`` is called when the link, its state or a setting changes.
+
+    ``opener`` opens the transport anew for each try; ``samples`` of the last minute are kept.
+    """
+
+    def __init__(self, opener: Callable[[], Awaitable[Transport]]) -> None:
+        self._opener = opener
+        self.client: Client | None = None
+        self.about: Hello | None = None
+        self.why = "not connected yet"
+        self.layers: dict[str, Layers] = {}
+        self.samples: deque[Sample] = deque(maxlen=MINUTE)
+        self.changed: list[Callable[[], None]] = []
+        self.sampled: list[Callable[[list[Sample]], None]] = []
+        self.broken: list[Callable[[str, str], None]] = []
+        self.talk: deque[tuple[str, Message]] = deque(maxlen=400)
+        self._gone = asyncio.Event()
+        self._task: asyncio.Task[None] | None = None
+        self._boot: int | None = None
+
+    @property
+    def linked(self) -> bool:
+        """Whether a board answers now."""
+        return self.client is not None and self.about is not None
+
+    @property
+    def state(self) -> State:
+        """The board's latest state."""
+        return self.client.state if self.client else State(mode="unlinked", why=self.why)
+
+    @property
+    def board_time(self) -> float:
+        """Board time of the latest sample, s."""
+        return float(self.samples[-1][1] or 0.0) if self.samples else 0.0
+
+    async def connect(self) -> None:
+        """Try once.
+
+        Raises:
+            PortError, LinkLost, BoardRefused: the reason, as a sentence.
+        """
+        transport = await self._opener()
+        client = Client(transport, on_state=self._state, on_samples=self._samples, on_lost=self._lost)
+        client.on_talk = lambda way, message: self.talk.append((way, message))
+        try:
+            about = await client.hello()
+            self.client, self.about = client, about
+            await self.read_settings()
+        except BaseException:
+            self.client = self.about = None
+            client.close()
+            raise
+        self._boot = about.boot
+        self._gone.clear()
+        self._tell()
+
+    def keep(self) -> None:
+        """Connect in the background, and again whenever the link is lost."""
+        self._task = asyncio.get_running_loop().create_task(self._keep())
+
+    async def _keep(self) -> None:
+        while True:
+            if not self.linked:
+                try:
+                    await self.connect()
+                except (PortError, LinkLost, BoardRefused) as error:
+                    if str(error) != self.why:
+                        self.why = str(error)
+                        self._tell()
+                    await asyncio.sleep(RETRY_S)
+                    continue
+            await self._gone.wait()
+            await asyncio.sleep(RETRY_S)
+
+    async def close(self) -> None:
+        """Switch off what we switched on, and let go of the port."""
+        if self._task:
+            self._task.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await self._task
+        if self.client:
+            self.client.close()
+            self.client = None
+
+    async def call(self, method: str, **params: object) -> Message:
+        """A request to the board.
+
+        Raises:
+            LinkLost: no board. BoardRefused: it said no.
+        """
+        if self.client is None:
+            raise LinkLost(self.why)
+        result = await self.client.call(method, params)
+        return result if isinstance(result, dict) else {}
+
+    def halt(self) -> bool:
+        """Halt the board at once; False when there is no link to send it over."""
+        if self.client is None:
+            return False
+        self.client.halt()
+        return True
+
+    async def read_settings(self) -> None:
+        """Read every setting's layers from the board."""
+        answer = await self.call("settings.read")
+        self.layers = {path: Layers(**layers) for path, layers in answer.get("values", {}).items()}
+
+    async def write_live(self, values: dict[str, Value]) -> None:
+        """Change live settings and read them back."""
+        await self.call("settings.write", values=values)
+        await self.read_settings()
+        self._tell()
+
+    def channel(self, name: str) -> float | None:
+        """The latest value of a sample's channel; None when unknown or not reading."""
+        if not self.samples or self.about is None or name not in self.about.channels:
+            return None
+        return self.samples[-1][2 + self.about.channels.index(name)]
+
+    def _state(self, state: State) -> None:
+        if self._boot is not None and state.boot != self._boot:
+            self._boot = state.boot
+            self.samples.clear()
+            self._break("board restarted", "The board restarted: its heaters are off and its clock began anew.")
+            asyncio.get_running_loop().create_task(self._after_boot())
+        elif state.mode == "halted":
+            self._break("halted", state.why)
+        elif state.mode == "tripped":
+            self._break(f"guard: {state.guard}", state.why)
+        self._tell()
+
+    async def _after_boot(self) -> None:
+        with contextlib.suppress(LinkLost, BoardRefused):
+            await self.read_settings()
+            self._tell()
+
+    def _samples(self, samples: list[Sample]) -> None:
+        self.samples.extend(samples)
+        for listener in list(self.sampled):
+            listener(samples)
+
+    def _lost(self, why: str) -> None:
+        self.client = self.about = None
+        self.why = f"The link was lost: {why}."
+        self.samples.clear()
+        self._boot = None
+        self._gone.set()
+        self._break("link lost", f"{self.why} The board switches its heaters off by itself.")
+        self._tell()
+
+    def _break(self, what: str, why: str) -> None:
+        for listener in list(self.broken):
+            listener(what, why)
+
+    def _tell(self) -> None:
+        for listener in list(self.changed):
+            listener()

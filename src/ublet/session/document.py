@@ -1,0 +1,87 @@
+"""The machine file on disk: read, checked, changed with its comments kept, written atomically."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from ublet.core.machine.check import Checked, check_text
+from ublet.core.machine.schema import MachineFile
+from ublet.core.settings import Value, flatten
+from ublet.session.library import boards
+
+
+class DocumentError(Exception):
+    """The machine file cannot be used; the message holds a sentence for each problem."""
+
+
+def read_text(path: Path) -> str:
+    """A file's text.
+
+    Raises:
+        DocumentError: missing, not readable, or not UTF-8.
+    """
+    try:
+        with path.open(encoding="utf-8", newline="") as file:
+            return file.read()
+    except FileNotFoundError as error:
+        raise DocumentError(f"{path} is not there: check the name, or start one with ublet new.") from error
+    except UnicodeDecodeError as error:
+        raise DocumentError(
+            f"{path} is not UTF-8 text (byte {error.start}): save it as UTF-8 in your editor."
+        ) from error
+    except OSError as error:
+        raise DocumentError(f"{path} cannot be read: {error.strerror or error}.") from error
+
+
+class Document:
+    """One machine file. ``machine`` is what it declares; ``text`` is what stands on disk."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.text = read_text(path)
+        self.machine = self._checked(self.text)
+
+    def _checked(self, text: str) -> MachineFile:
+        checked: Checked = check_text(text, boards())
+        if checked.errors or checked.machine is None:
+            lines = [problem.sentence(str(self.path)) for problem in checked.errors]
+            raise DocumentError("\n".join(lines))
+        return checked.machine
+
+    def value(self, path: str) -> Value:
+        """What the file says of a setting (its default when it is silent); None when it has no such part."""
+        return flatten(self.machine.model_dump()).get(path)
+
+    def changed_on_disk(self) -> bool:
+        """Whether another program changed the file since it was read here."""
+        try:
+            return read_text(self.path) != self.text
+        except DocumentError:
+            return True
+
+    def with_values(self, values: Mapping[str, Value]) -> str:
+        """The text with some settings changed; comments, order and line ends stay.
+
+        Raises:
+            DocumentError: the result would not be a valid machine file.
+        """
+        tree = tomlkit.parse(self.text)
+        for dotted, value in values.items():
+            table: Any = tree
+            *parts, key = dotted.split(".")
+            for part in parts:
+                if part not in table:
+                    table[part] = tomlkit.table()
+                table = table[part]
+            table[key] = value
+        text = tomlkit.dumps(tree)
+        self._checked(text)
+        return text
+
+    def take(self, text: str) -> None:
+        """The file on disk is now this text."""
+        self.text, self.machine = text, self._checked(text)

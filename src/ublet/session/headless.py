@@ -1,0 +1,162 @@
+"""Headless runs: a trial on a real port, or on a simulated board inside this process on a virtual clock."""
+
+from __future__ import annotations
+
+import asyncio
+import shutil
+import tempfile
+from collections.abc import Callable
+from contextlib import AsyncExitStack
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from ublet.core.settings import Part, Value
+from ublet.core.trial import Progress, Question, TrialSpec
+from ublet.link.transport import MemoryTransport, Transport, memory_pair, open_transport
+from ublet.session.document import Document
+from ublet.session.report import trial_json
+from ublet.session.saving import SaveFailed
+from ublet.session.session import Session
+from ublet.sim.board import SimBoard
+from ublet.sim.builder import ScriptedBuilder
+from ublet.sim.clock import VirtualLoop, keep_time
+from ublet.sim.scenario import Scenario, load_scenario
+from ublet.sim.service import Service
+from ublet.sim.store import Store
+from ublet.sim.truth import truth_of
+
+
+@dataclass(frozen=True)
+class Order:
+    """What to run: the trial, its parameters, and whether to keep and to save what it proposes."""
+
+    spec: TrialSpec
+    parameters: Part
+    keep: bool = False
+    save: bool = False
+    verify: TrialSpec | None = None
+    verify_parameters: Part | None = None
+
+
+@dataclass(frozen=True)
+class Done:
+    """The trial's JSON and the outcome that decides the exit code; lost when the link went."""
+
+    report: dict[str, Any]
+    outcome: str
+    lost: bool
+
+
+class _Watcher:
+    def __init__(self, builder: ScriptedBuilder | None, tell: Callable[[Progress], None]) -> None:
+        self._builder = builder
+        self._tell = tell
+
+    async def answer(self, question: Question) -> str:
+        if self._builder is not None:
+            return await self._builder.answer(question)
+        return question.answers[0]
+
+    def progress(self, progress: Progress) -> None:
+        self._tell(progress)
+
+    def row(self, series: str, columns: tuple[str, ...], row: tuple[float, ...]) -> None:
+        """Nobody draws here; the trial keeps its own record."""
+
+
+async def execute(order: Order, session: Session, watcher: _Watcher) -> Done:
+    """Run, and as asked keep, verify and save; a failed check is not saved."""
+    entered = await session.run(order.spec, order.parameters, watcher)
+    ran = entered.ran
+    report = trial_json(order.spec, ran.result, ran.duration_s)
+    outcome, lost = ran.result.outcome, ran.lost
+    best = next((o for o in ran.result.options if o.name == ran.result.recommended), None)
+    if order.keep and outcome == "proven" and best is not None and best.proposals:
+        await session.keep(best, entered.number)
+        report["kept"] = True
+        if order.verify is not None and order.verify_parameters is not None:
+            checked = (await session.run(order.verify, order.verify_parameters, watcher)).ran
+            report["verify"] = trial_json(order.verify, checked.result, checked.duration_s)
+            outcome, lost = checked.result.outcome, checked.lost
+            if outcome != "proven":
+                report["why"] = f"{report['why']}; but the check says: {checked.result.why}"
+                report["outcome"] = outcome
+    if order.save and outcome == "proven":
+        try:
+            report["saved"] = await session.save()
+        except SaveFailed as error:
+            report["saved"], report["why"], report["outcome"] = 0, str(error), "failed"
+            outcome = "failed"
+    return Done(report, outcome, lost)
+
+
+async def run_on_port(order: Order, machine: Path, port: str, tell: Callable[[Progress], None]) -> Done:
+    """Run on a board at a port.
+
+    Raises:
+        DocumentError, LedgerError, PortError, LinkLost, BoardRefused.
+    """
+    baud = Document(machine).machine.board.baud
+
+    async def opener() -> Transport:
+        return await open_transport(port, baud)
+
+    session = Session(machine, opener)
+    try:
+        await session.connection.connect()
+        await session.settle()
+        return await execute(order, session, _Watcher(None, tell))
+    finally:
+        await session.close()
+
+
+def run_on_scenario(
+    order: Order, scenario_file: Path, machine: Path | None, seed: int, tell: Callable[[Progress], None]
+) -> Done:
+    """Run on a simulated board inside this process, on a virtual clock; deterministic for a seed.
+
+    Without a machine file a copy of the scenario's own is used in a temporary folder.
+
+    Raises:
+        ScenarioError, DocumentError, LedgerError.
+    """
+    scenario = load_scenario(scenario_file)
+    source = scenario_file.parent / scenario.scenario.machine_file
+    with tempfile.TemporaryDirectory(prefix="ublet-") as folder:
+        if machine is None:
+            machine = Path(folder) / source.name
+            shutil.copyfile(Document(source).path, machine)
+        with asyncio.Runner(loop_factory=VirtualLoop) as runner:
+            done = runner.run(_on_scenario(order, scenario, source, machine, seed, tell))
+    values: dict[str, Value] = order.parameters.model_dump()
+    done.report["truth"] = truth_of(scenario, Document(source).machine, order.spec.name, values)
+    return done
+
+
+async def _on_scenario(
+    order: Order, scenario: Scenario, source: Path, machine: Path, seed: int, tell: Callable[[Progress], None]
+) -> Done:
+    loop = asyncio.get_running_loop()
+    store = Store(None, scenario.stored_settings())
+    board = SimBoard(scenario, Document(source).machine, store, loop.time, seed)
+    service = Service(board, 1.0, seed)
+
+    async def opener() -> Transport:
+        ours, theirs = memory_pair()
+        _attach(service, theirs)
+        return ours
+
+    async with AsyncExitStack() as stack:
+        clock = loop.create_task(keep_time(service, 1.0))
+        stack.callback(clock.cancel)
+        session = Session(machine, opener, threaded=False)
+        stack.push_async_callback(session.close)
+        await session.connection.connect()
+        await asyncio.sleep(0.5)  # a few samples, so that every sensor has been read
+        return await execute(order, session, _Watcher(ScriptedBuilder(scenario), tell))
+
+
+def _attach(service: Service, end: MemoryTransport) -> None:
+    end.received = service.received
+    service.send = end.write

@@ -1,0 +1,1 @@
+"""The simulated board: its own process, physics per room, scenarios, a scripted builder."""

@@ -1,0 +1,353 @@
+"""The simulated board: settings in layers, heater control, guards, halt; advanced tick by tick."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from ublet.core.heat.pid import TICK_S, Gains, Pid
+from ublet.core.heat.thermistor import Thermistor
+from ublet.core.machine.schema import SETTINGS, MachineFile
+from ublet.core.settings import Value, find, flatten, refusal
+from ublet.sim.guards import GuardLimits, HeaterGuard, Trip
+from ublet.sim.heat import STEP_S, Adc, Plant
+from ublet.sim.scenario import Scenario
+from ublet.sim.store import Store
+
+HEARTBEAT_WINDOW_S = 2.0
+KEPT_SAMPLES = 3000
+BOARD_SETTINGS = tuple(item for item in SETTINGS if item.board)
+CELSIUS_LIMITS = (-60.0, 600.0)
+
+
+class Refused(Exception):
+    """The board says no to a request; ``code`` as in the protocol."""
+
+    def __init__(self, code: int, message: str) -> None:
+        super().__init__(message)
+        self.code = code
+
+
+HALTED, TRIPPED, NOT_ALLOWED, STORE_FAILED = 1, 2, 3, 5
+
+
+@dataclass
+class Drive:
+    """How one heater is driven: off, by PID to a target, or by relay around one."""
+
+    target_c: float | None = None
+    pid: Pid | None = None
+    relay: tuple[float, float, float] | None = None
+    relay_on: bool = True
+    duty: float = 0.0
+
+
+class SimBoard:
+    """A board with a machine's physics behind it.
+
+    image holds the settings that the firmware was built with, store what was saved, live what is in
+    force. link_clock tells the link's own time (s) for the dead-man.
+    """
+
+    def __init__(
+        self,
+        scenario: Scenario,
+        machine: MachineFile,
+        store: Store,
+        link_clock: Callable[[], float],
+        seed: int = 1,
+    ) -> None:
+        self.scenario = scenario
+        self.store = store
+        self.image = board_settings(machine)
+        self.live: dict[str, Value] = {}
+        self.boot = 0
+        self.silent_until = 0.0
+        self._link_clock = link_clock
+        self._random = np.random.default_rng(seed)
+        ambient = scenario.scenario.ambient_c
+        self.plants = {
+            name: Plant(part.truth(), ambient if part.start_c is None else part.start_c)
+            for name, part in scenario.plants.items()
+        }
+        self.adcs = {
+            socket: Adc(
+                Thermistor(part.r25_ohm, part.beta_k, part.pullup_ohm),
+                part.bits,
+                part.noise_counts,
+                part.burst,
+            )
+            for socket, part in scenario.sensors.items()
+        }
+        self.dead_heaters: set[str] = set()
+        self._events = list(scenario.events)
+        self.reset()
+
+    def reset(self) -> None:
+        """Power-on: heaters off, live settings from image and store. Temperatures stay as they are."""
+        self.boot += 1
+        self.live = {**self.image, **{path: v for path, v in self.store.values.items() if path in self.image}}
+        self.heaters = sorted({path.split(".")[1] for path in self.image if path.startswith("heaters.")})
+        self.sensors = sorted({path.split(".")[1] for path in self.image if path.startswith("sensors.")})
+        self.fans = sorted({path.split(".")[1] for path in self.image if path.startswith("fans.")})
+        self.drives = {name: Drive() for name in self.heaters}
+        self.fan_duty = dict.fromkeys(self.fans, 0.0)
+        self.mode, self.why, self.guard = "ready", "", ""
+        self.index, self.time_s = 0, 0.0
+        self.samples: deque[list[float | None]] = deque(maxlen=KEPT_SAMPLES)
+        self._heard = self._link_clock()
+        self._guards = {
+            name: HeaterGuard(name, str(self.live[f"heaters.{name}.sensor"]), TICK_S) for name in self.heaters
+        }
+
+    @property
+    def channels(self) -> list[str]:
+        """Names of a sample's values, after its index and time."""
+        heaters = [f"heaters.{name}.{what}" for name in self.heaters for what in ("duty", "target_c")]
+        return [
+            *(f"sensors.{name}" for name in self.sensors),
+            *heaters,
+            *(f"fans.{name}" for name in self.fans),
+        ]
+
+    # requests
+
+    def heard(self) -> None:
+        """The host is alive."""
+        self._heard = self._link_clock()
+
+    def halt(self, why: str = "Halted by the builder.") -> None:
+        """Everything off at once, until released."""
+        if self.mode == "ready":
+            self.mode, self.why, self.guard = "halted", why, ""
+        self._all_off()
+
+    def release(self) -> None:
+        """Leave halted or tripped; everything stays off."""
+        self.mode, self.why, self.guard = "ready", "", ""
+        for name in self.heaters:
+            self._guards[name] = HeaterGuard(name, str(self.live[f"heaters.{name}.sensor"]), TICK_S)
+
+    def hold(self, heater: str, celsius: float | None) -> None:
+        """Drive a heater to a target by PID, or switch it off (always allowed).
+
+        Raises:
+            Refused: not ready, no such heater, or above its maximum.
+        """
+        drive = self._drive(heater)
+        if celsius is None:
+            self.drives[heater] = Drive()
+            return
+        self._may_heat(heater, celsius)
+        if drive.pid is None:
+            drive.pid = Pid(self._gains(heater))
+        drive.target_c, drive.relay = celsius, None
+
+    def relay(self, heater: str, centre_c: float, hysteresis_c: float, high: float, low: float) -> None:
+        """Switch a heater between two duties around a temperature.
+
+        Raises:
+            Refused: as for :meth:`hold`, or duties out of order.
+        """
+        drive = self._drive(heater)
+        self._may_heat(heater, centre_c)
+        limit = self._number(f"heaters.{heater}.power_limit")
+        if not 0 <= low < high <= limit + 1e-9 or hysteresis_c <= 0:
+            raise Refused(NOT_ALLOWED, f"relay duties must be 0 <= low < high <= {limit:g}, hysteresis above 0")
+        drive.relay, drive.target_c, drive.pid = (hysteresis_c, high, low), centre_c, None
+
+    def blow(self, fan: str, duty: float) -> None:
+        """Run a fan."""
+        if fan not in self.fan_duty:
+            raise Refused(NOT_ALLOWED, f"no fan “{fan}” on this board; known: {', '.join(self.fans)}")
+        self._must_be_ready()
+        if not 0 <= duty <= 1:
+            raise Refused(NOT_ALLOWED, f"fan duty {duty:g}: allowed 0 to 1")
+        self.fan_duty[fan] = duty
+
+    def write(self, values: Mapping[str, Value]) -> None:
+        """Change live settings: all of them, or none.
+
+        Raises:
+            Refused: unknown setting, or a value out of range.
+        """
+        self._must_be_allowed(values)
+        self.live.update(values)
+        for name, drive in self.drives.items():
+            if drive.pid is not None:
+                drive.pid.gains = self._gains(name)
+
+    def save(self, values: Mapping[str, Value | None]) -> None:
+        """Change stored and live settings in one transaction; None removes a stored value.
+
+        Raises:
+            Refused: a value is not allowed, or the store cannot be written (nothing changed then).
+        """
+        self._must_be_allowed({path: value for path, value in values.items() if value is not None})
+        try:
+            self.store.change(values)
+        except OSError as error:
+            raise Refused(STORE_FAILED, f"the board's store could not be written: {error}") from error
+        self.write({path: self.image[path] if value is None else value for path, value in values.items()})
+
+    # time
+
+    def tick(self) -> None:
+        """One control period: events, readings, guards, control, physics, sample."""
+        self._happen()
+        if self._heating() and self._link_clock() - self._heard > HEARTBEAT_WINDOW_S:
+            self._trip(Trip("link lost", "The host fell silent while heating: all heaters were switched off."))
+        readings: list[float | None] = []
+        ratios: dict[str, float] = {}
+        known: dict[str, float | None] = {}
+        for name in self.sensors:
+            ratios[name] = self._ratio(name)
+            known[name] = self._celsius(name, ratios[name])
+            readings.append(known[name])
+        for name in self.heaters:
+            sensor = str(self.live[f"heaters.{name}.sensor"])
+            self._control(name, ratios.get(sensor, 1.0), known.get(sensor))
+        self._physics()
+        driven: list[float | None] = []
+        for name in self.heaters:
+            driven += [self.drives[name].duty, self.drives[name].target_c]
+        row = [float(self.index), round(self.time_s, 3), *readings, *driven, *self.fan_duty.values()]
+        self.samples.append([None if value is None else round(value, 4) for value in row])
+        self.index += 1
+        self.time_s += TICK_S
+
+    def since(self, start: int, end: int) -> list[list[float | None]]:
+        """Kept samples with start <= index < end."""
+        return [row for row in self.samples if start <= (row[0] or 0) < end]
+
+    # inside
+
+    def _control(self, name: str, ratio: float, celsius: float | None) -> None:
+        drive = self.drives[name]
+        trip = self._guards[name].watch(self._limits(name), ratio, celsius, drive.duty, drive.target_c)
+        if trip is not None:
+            self._trip(trip)
+        if drive.target_c is None or celsius is None:
+            drive.duty = 0.0
+        elif drive.relay is not None:
+            hysteresis, high, low = drive.relay
+            if drive.relay_on and celsius > drive.target_c + hysteresis:
+                drive.relay_on = False
+            elif not drive.relay_on and celsius < drive.target_c - hysteresis:
+                drive.relay_on = True
+            drive.duty = high if drive.relay_on else low
+        elif drive.pid is not None:
+            limit = self._number(f"heaters.{name}.power_limit")
+            drive.duty = min(limit, drive.pid.duty(drive.target_c, celsius))
+
+    def _physics(self) -> None:
+        duty = dict.fromkeys(self.plants, 0.0)
+        for name in self.heaters:
+            plant = self.scenario.heaters.get(str(self.live[f"heaters.{name}.socket"]))
+            if plant is not None and plant not in self.dead_heaters:
+                duty[plant] += self.drives[name].duty
+        wind = dict.fromkeys(self.plants, 0.0)
+        for name, blow in self.fan_duty.items():
+            plant = self.scenario.fans.get(str(self.live[f"fans.{name}.socket"]))
+            if plant in wind:
+                wind[plant] = max(wind[plant], blow)
+        for name, state in self.plants.items():
+            for _ in range(round(TICK_S / STEP_S)):
+                state.step(duty[name], wind[name], self.scenario.scenario.ambient_c)
+
+    def _ratio(self, sensor: str) -> float:
+        socket = str(self.live[f"sensors.{sensor}.socket"])
+        part = self.scenario.sensors.get(socket)
+        if part is None:
+            return 1.0
+        return self.adcs[socket].read(self.plants[part.plant].sensor_c, self._random)
+
+    def _celsius(self, sensor: str, ratio: float) -> float | None:
+        root = f"sensors.{sensor}"
+        curve = Thermistor(*(self._number(f"{root}.{key}") for key in ("r25_ohm", "beta_k", "pullup_ohm")))
+        try:
+            celsius = curve.celsius(ratio)
+        except (ValueError, ZeroDivisionError):
+            return None
+        low, high = CELSIUS_LIMITS
+        return celsius if low < celsius < high else None
+
+    def _happen(self) -> None:
+        hottest = max((plant.block_c for plant in self.plants.values()), default=0.0)
+        for event in list(self._events):
+            timed = event.at_s is not None and self.time_s >= event.at_s
+            hot = event.above_c is not None and hottest > event.above_c
+            if not (timed or hot):
+                continue
+            self._events.remove(event)
+            if event.kind == "sensor-open" and event.of in self.adcs:
+                self.adcs[event.of].fault = "open"
+            elif event.kind == "sensor-short" and event.of in self.adcs:
+                self.adcs[event.of].fault = "short"
+            elif event.kind == "heater-dead":
+                self.dead_heaters.add(event.of)
+            elif event.kind == "silence":
+                self.silent_until = self._link_clock() + event.for_s
+            elif event.kind == "reboot":
+                self.reset()
+
+    def _trip(self, trip: Trip) -> None:
+        if self.mode == "ready":
+            self.mode, self.why, self.guard = "tripped", trip.why, trip.guard
+        self._all_off()
+
+    def _all_off(self) -> None:
+        self.drives = {name: Drive() for name in self.heaters}
+        self.fan_duty = dict.fromkeys(self.fans, 0.0)
+
+    def _heating(self) -> bool:
+        return any(drive.target_c is not None for drive in self.drives.values())
+
+    def _drive(self, heater: str) -> Drive:
+        if heater not in self.drives:
+            raise Refused(NOT_ALLOWED, f"no heater “{heater}” on this board; known: {', '.join(self.heaters)}")
+        return self.drives[heater]
+
+    def _must_be_ready(self) -> None:
+        if self.mode == "halted":
+            raise Refused(HALTED, f"{self.why} Release it first.")
+        if self.mode == "tripped":
+            raise Refused(TRIPPED, f"{self.why} Release it when that is mended.")
+
+    def _may_heat(self, heater: str, celsius: float) -> None:
+        self._must_be_ready()
+        maximum = self._number(f"heaters.{heater}.maximum_c")
+        if not 0 < celsius <= maximum:
+            raise Refused(NOT_ALLOWED, f"{heater}: target {celsius:g} °C, allowed up to {maximum:g} °C")
+        sensor = str(self.live[f"heaters.{heater}.sensor"])
+        if self.samples and self._ratio(sensor) in (0.0, 1.0):
+            raise Refused(NOT_ALLOWED, f"the {sensor} sensor reads open or shorted: check its plug and cable")
+
+    def _must_be_allowed(self, values: Mapping[str, Value]) -> None:
+        for path, value in values.items():
+            reason = refusal(BOARD_SETTINGS, path, value)
+            if reason is None and path not in self.image:
+                reason = f"{path}: this board's image has no such part"
+            if reason:
+                raise Refused(NOT_ALLOWED, reason)
+
+    def _number(self, path: str) -> float:
+        value = self.live[path]
+        return float(value) if isinstance(value, (int, float)) else 0.0
+
+    def _gains(self, heater: str) -> Gains:
+        return Gains(*(self._number(f"heaters.{heater}.{key}") for key in ("kp", "ki", "kd")))
+
+    def _limits(self, heater: str) -> GuardLimits:
+        root = f"heaters.{heater}"
+        guard = [f"{root}.guards.{key}" for key in ("rise_c", "rise_window_s", "drift_c", "drift_window_s")]
+        return GuardLimits(*(self._number(path) for path in (f"{root}.maximum_c", *guard, f"{root}.power_limit")))
+
+
+def board_settings(machine: MachineFile) -> dict[str, Value]:
+    """The settings of a machine that a board holds, by dotted path."""
+    flat = flatten(machine.model_dump())
+    return {path: value for path, value in flat.items() if value is not None and find(BOARD_SETTINGS, path) is not None}

@@ -1,0 +1,62 @@
+"""The board's clock: paced by the wall at any speed, or virtual, as fast as it computes."""
+
+from __future__ import annotations
+
+import asyncio
+import selectors
+from collections.abc import Callable
+
+from ublet.core.heat.pid import TICK_S
+from ublet.sim.service import STATE_PERIOD_S, Service
+
+MOST_TICKS = 400
+"""Ticks done in a row at the most; a machine that cannot keep up falls behind instead of choking."""
+
+
+async def keep_time(service: Service, speed: float) -> None:
+    """Run the board for ever: ticks of the board's clock at ``speed`` times the loop's, state at 10 Hz."""
+    loop = asyncio.get_running_loop()
+    began, done = loop.time(), 0
+    next_state = began + STATE_PERIOD_S
+    pause = min(STATE_PERIOD_S / 2, TICK_S / speed)
+    while True:
+        await asyncio.sleep(pause)
+        now = loop.time()
+        due = int((now - began) * speed / TICK_S + 1e-6) - done
+        if due > MOST_TICKS:
+            began, done, due = now - (MOST_TICKS * TICK_S / speed), 0, MOST_TICKS
+        for _ in range(due):
+            service.board.tick()
+        done += due
+        if now >= next_state - 1e-9:
+            service.state()
+            next_state = max(next_state + STATE_PERIOD_S, now)
+
+
+class _JumpingSelector(selectors.DefaultSelector):
+    """Instead of waiting for a timer it moves the clock there."""
+
+    jump: Callable[[float], None] = staticmethod(lambda seconds: None)
+
+    def select(self, timeout: float | None = None) -> list[tuple[selectors.SelectorKey, int]]:
+        ready = super().select(timeout if timeout is None else 0)
+        if not ready and timeout:
+            self.jump(timeout)
+        return ready
+
+
+class VirtualLoop(asyncio.SelectorEventLoop):
+    """An event loop whose time passes only while everything sleeps: hours in seconds, deterministic."""
+
+    def __init__(self) -> None:
+        selector = _JumpingSelector()
+        super().__init__(selector)
+        self._virtual = 0.0
+        selector.jump = self._jump
+
+    def time(self) -> float:
+        """Virtual time, s."""
+        return self._virtual
+
+    def _jump(self, seconds: float) -> None:
+        self._virtual += seconds

@@ -1,0 +1,171 @@
+"""Scenarios: the physical truth of a machine and its builder, as a TOML file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import Field
+
+from ublet.core.machine.check import Problem, parse_toml, validate
+from ublet.core.machine.lines import key_lines
+from ublet.core.machine.schema import SETTINGS
+from ublet.core.settings import Part, Value, flatten, refusal, setting
+from ublet.sim.heat import PlantTruth
+
+
+class ScenarioError(Exception):
+    """A scenario cannot be used; ``problems`` says what is wrong, all at once."""
+
+    def __init__(self, file: str, problems: list[Problem]) -> None:
+        super().__init__("\n".join(problem.sentence(file) for problem in problems))
+        self.problems = problems
+
+
+class About(Part):
+    """What the scenario is."""
+
+    name: str = setting("Name of the machine.")
+    machine_file: str = setting("Machine file that goes with it, beside this file.")
+    board: str = setting("Kind of board.")
+    firmware: str = setting("Firmware version that the board reports.", default="0.1")
+    ambient_c: float = setting("Room temperature.", unit="°C", low=-10, high=60, default=23.0)
+
+
+class PlantPart(Part):
+    """A heated block as it really is."""
+
+    power_w: float = setting("Heater power at full duty.", unit="W", low=0, high=2000)
+    capacity_j_k: float = setting("Heat capacity of the block.", unit="J/K", low=1, high=20000)
+    cartridge_j_k: float = setting("Heat capacity of the heater itself.", unit="J/K", low=0.2, high=500)
+    cartridge_w_k: float = setting("Conductance from heater to block.", unit="W/K", low=0.1, high=200)
+    loss_w_k: float = setting("Loss to the room in still air.", unit="W/K", low=0.005, high=20)
+    fan_loss_w_k: float = setting("Further loss at full part fan.", unit="W/K", low=0, high=20, default=0.0)
+    radiating_cm2: float = setting("Radiating area times emissivity.", unit="cm²", low=0, high=5000, default=0.0)
+    sensor_lag_s: float = setting("Lag of the sensor.", unit="s", low=0.2, high=60)
+    dead_time_s: float = setting("Pure delay from block to sensor.", unit="s", low=0, high=60)
+    start_c: float | None = setting(
+        "Temperature at power-on; the room's when left out.", unit="°C", low=-10, high=400, default=None
+    )
+
+    def truth(self) -> PlantTruth:
+        """The plant for the simulation."""
+        return PlantTruth(**self.model_dump(exclude={"start_c"}))
+
+
+class SensorPart(Part):
+    """A thermistor as it really is, on the board socket that names this table."""
+
+    plant: str = setting("Plant that it sits in.")
+    r25_ohm: float = setting("Resistance at 25 °C.", unit="Ω", low=100, high=1e6)
+    beta_k: float = setting("Beta of its curve.", unit="K", low=2000, high=6000)
+    pullup_ohm: float = setting("Pull-up of the board.", unit="Ω", low=100, high=1e6, default=4700.0)
+    noise_counts: float = setting("Noise of one ADC reading.", unit="counts", low=0, high=200, default=1.0)
+    burst: int = setting("ADC readings averaged for one sample.", low=1, high=256, default=16)
+    bits: int = setting("ADC resolution.", low=8, high=24, default=12)
+
+
+class LinkPart(Part):
+    """What the line does to the bytes."""
+
+    latency_ms: float = setting("Delay each way.", unit="ms", low=0, high=1000, default=0.0)
+    flip_rate: float = setting("Share of lines with one corrupted character.", low=0, high=0.9, default=0.0)
+    garbage_rate: float = setting("Share of lines with noise before them.", low=0, high=0.9, default=0.0)
+    drop_rate: float = setting("Share of lines that vanish.", low=0, high=0.9, default=0.0)
+
+
+class Event(Part):
+    """Something that happens by itself, once."""
+
+    kind: Literal["sensor-open", "sensor-short", "heater-dead", "sensor-out", "reboot", "silence"] = setting(
+        "What happens."
+    )
+    of: str = setting("Socket of the sensor, or plant of the heater.", default="")
+    at_s: float | None = setting("Board time at which it happens.", unit="s", low=0, high=1e6, default=None)
+    above_c: float | None = setting(
+        "Happens when any plant gets warmer than this.", unit="°C", low=0, high=500, default=None
+    )
+    for_s: float = setting("How long a silence lasts.", unit="s", low=0.1, high=3600, default=5.0)
+
+
+class BuilderPart(Part):
+    """How the scripted builder answers."""
+
+    waits: bool = setting("Whether the builder waits when something must cool.", default=True)
+
+
+class Scenario(Part):
+    """The whole scenario file."""
+
+    scenario: About
+    plants: dict[str, PlantPart]
+    sensors: dict[str, SensorPart]
+    heaters: dict[str, str] = Field(description="Plant that each heater socket really heats.")
+    fans: dict[str, str] = Field(
+        default_factory=dict, description='Plant that each fan socket really blows at; "none" for none.'
+    )
+    stored: dict[str, Any] = Field(
+        default_factory=dict,
+        description="Settings that the board's store holds on arrival, as in a machine file.",
+    )
+    link: LinkPart = Field(default_factory=LinkPart)
+    events: list[Event] = Field(default_factory=list)
+    builder: BuilderPart = Field(default_factory=BuilderPart)
+
+    def stored_settings(self) -> dict[str, Value]:
+        """What the store holds on arrival, by dotted path."""
+        return flatten(self.stored)
+
+
+def parse_scenario(text: str, file: str = "scenario") -> Scenario:
+    """Read and check a scenario's text.
+
+    Raises:
+        ScenarioError: with every problem found.
+    """
+    tree, broken = parse_toml(text)
+    if broken is not None:
+        raise ScenarioError(file, [broken])
+    lines = key_lines(text)
+    scenario, problems = validate(Scenario, tree, lines)
+    if isinstance(scenario, Scenario):
+        problems += _cross_check(scenario, lines)
+    if problems or not isinstance(scenario, Scenario):
+        raise ScenarioError(file, problems)
+    return scenario
+
+
+def _cross_check(scenario: Scenario, lines: dict[tuple[str, ...], int]) -> list[Problem]:
+    plants = ", ".join(scenario.plants)
+    problems = []
+
+    def add(path: tuple[str, ...], found: str, allowed: str, mend: str) -> None:
+        problems.append(Problem(lines.get(path, 1), ".".join(path), found, allowed, mend))
+
+    for socket, plant in scenario.heaters.items():
+        if plant not in scenario.plants:
+            add(("heaters", socket), repr(plant), plants, "Name a table below [plants].")
+    for socket, plant in scenario.fans.items():
+        if plant not in scenario.plants and plant != "none":
+            add(("fans", socket), repr(plant), f"{plants}, none", "Name a table below [plants].")
+    for socket, sensor in scenario.sensors.items():
+        if sensor.plant not in scenario.plants:
+            add(("sensors", socket, "plant"), repr(sensor.plant), plants, "Name a table below [plants].")
+    known = tuple(item for item in SETTINGS if item.board)
+    for path, value in scenario.stored_settings().items():
+        reason = refusal(known, path, value)
+        if reason:
+            add(("stored", *path.split(".")), repr(value), "a setting that the board holds", reason + ".")
+    for number, event in enumerate(scenario.events):
+        if event.at_s is None and event.above_c is None:
+            add(("events",), f"event {number + 1} without a time", "at_s or above_c", "Say when it happens.")
+    return problems
+
+
+def load_scenario(path: Path) -> Scenario:
+    """Read a scenario file.
+
+    Raises:
+        ScenarioError: with every problem found. OSError, UnicodeDecodeError: it cannot be read.
+    """
+    return parse_scenario(path.read_text(encoding="utf-8"), str(path))

@@ -1,0 +1,200 @@
+"""The board's side of the line protocol: requests in, replies and notifications out."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import OrderedDict
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from ublet.core.heat.pid import TICK_S
+from ublet.link.frames import HALT_BYTE, Decoder, Message, encode
+from ublet.sim.board import HEARTBEAT_WINDOW_S, NOT_ALLOWED, Refused, SimBoard
+
+REMEMBERED = 64
+"""Replies kept, so that a repeated request is answered without being done again."""
+
+STATE_PERIOD_S = 0.1
+PROTOCOL = 1
+
+Params = dict[str, Any]
+
+
+class Service:
+    """Serves one host at a time over ``send``; feed it the bytes that arrive."""
+
+    def __init__(self, board: SimBoard, clock_speed: float, seed: int = 1) -> None:
+        self.board = board
+        self.send: Callable[[bytes], None] = lambda data: None
+        self._speed = clock_speed
+        self._decoder = Decoder()
+        self._replies: OrderedDict[Any, bytes] = OrderedDict()
+        self._sent_index = 0
+        self._boot = board.boot
+        self._random = np.random.default_rng(seed + 1)
+        self._methods: dict[str, Callable[[Params], Any]] = {
+            "hello": self._hello,
+            "settings.read": self._read,
+            "settings.write": self._write,
+            "settings.save": self._save,
+            "heat.target": self._target,
+            "heat.relay": self._relay,
+            "heat.off": self._off,
+            "fan.set": self._fan,
+            "halt": self._halt,
+            "release": self._release,
+            "samples.read": self._samples,
+        }
+
+    def received(self, data: bytes) -> None:
+        """Take bytes from the host. The halt byte counts wherever it stands."""
+        if HALT_BYTE in data:
+            self.board.halt()
+            data = data.replace(HALT_BYTE, b"")
+            self.state()
+        for message in self._decoder.feed(data):
+            if message is None:
+                self._emit({"jsonrpc": "2.0", "method": "damaged", "params": {"count": self._decoder.bad}})
+            else:
+                self._answer(message)
+
+    def state(self) -> None:
+        """Send the state notification with all samples since the last."""
+        board = self.board
+        if board.boot != self._boot:
+            self._boot, self._sent_index = board.boot, 0
+            self._replies.clear()
+        params: Params = {
+            "boot": board.boot,
+            "mode": board.mode,
+            "samples": board.since(self._sent_index, board.index),
+        }
+        if board.mode != "ready":
+            params.update(why=board.why, guard=board.guard)
+        self._sent_index = board.index
+        self._emit({"jsonrpc": "2.0", "method": "state", "params": params})
+
+    def _answer(self, message: Message) -> None:
+        self.board.heard()
+        method, number = message.get("method"), message.get("id")
+        if method == "heartbeat" or number is None:
+            return
+        if method == "hello":
+            self._replies.clear()
+        elif number in self._replies:
+            self._transmit(self._replies[number])
+            return
+        reply: Message = {"jsonrpc": "2.0", "id": number}
+        try:
+            work = self._methods.get(str(method))
+            if work is None:
+                raise Refused(-32601, f"unknown method “{method}”")
+            params = message.get("params", {})
+            reply["result"] = work(params if isinstance(params, dict) else {})
+        except Refused as error:
+            reply["error"] = {"code": error.code, "message": str(error)}
+        except (KeyError, TypeError, ValueError) as error:
+            reply["error"] = {"code": -32602, "message": f"{method}: bad parameters ({error})"}
+        frame = encode(reply)
+        self._replies[number] = frame
+        while len(self._replies) > REMEMBERED:
+            self._replies.popitem(last=False)
+        self._transmit(frame)
+
+    def _emit(self, message: Message) -> None:
+        self._transmit(encode(message))
+
+    def _transmit(self, frame: bytes) -> None:
+        """Send a line through the scenario's imperfect wire."""
+        link = self.board.scenario.link
+        if asyncio.get_running_loop().time() < self.board.silent_until:
+            return
+        if link.drop_rate or link.flip_rate or link.garbage_rate:
+            if self._random.random() < link.drop_rate:
+                return
+            if self._random.random() < link.flip_rate:
+                at = int(self._random.integers(0, len(frame) - 1))
+                digit = b"7" if frame[at : at + 1] != b"7" else b"3"
+                frame = frame[:at] + digit + frame[at + 1 :]
+            if self._random.random() < link.garbage_rate:
+                frame = bytes(self._random.integers(128, 255, 12).tolist()) + frame
+        if link.latency_ms:
+            asyncio.get_running_loop().call_later(link.latency_ms / 1000, self.send, frame)
+        else:
+            self.send(frame)
+
+    # methods
+
+    def _hello(self, params: Params) -> Any:
+        if params.get("protocol") != PROTOCOL:
+            raise Refused(NOT_ALLOWED, f"this board speaks protocol {PROTOCOL}, not {params.get('protocol')}")
+        board = self.board
+        self._sent_index = board.index
+        return {
+            "board": board.scenario.scenario.board,
+            "boot": board.boot,
+            "firmware": board.scenario.scenario.firmware,
+            "clock": self._speed,
+            "channels": board.channels,
+            "sample_period_s": TICK_S,
+            "heartbeat_window_s": HEARTBEAT_WINDOW_S,
+        }
+
+    def _read(self, params: Params) -> Any:
+        board = self.board
+        return {
+            "values": {
+                path: {"image": image, "stored": board.store.values.get(path), "live": board.live[path]}
+                for path, image in board.image.items()
+            }
+        }
+
+    def _write(self, params: Params) -> Any:
+        self.board.write(_table(params, "values"))
+        return {"written": len(params["values"])}
+
+    def _save(self, params: Params) -> Any:
+        self.board.save(_table(params, "values"))
+        return {"saved": len(params["values"])}
+
+    def _target(self, params: Params) -> Any:
+        celsius = params["celsius"]
+        self.board.hold(str(params["heater"]), None if celsius is None else float(celsius))
+        return {}
+
+    def _relay(self, params: Params) -> Any:
+        numbers = [float(params[key]) for key in ("centre_c", "hysteresis_c", "high", "low")]
+        self.board.relay(str(params["heater"]), *numbers)
+        return {}
+
+    def _off(self, params: Params) -> Any:
+        for heater in self.board.heaters:
+            self.board.hold(heater, None)
+        if self.board.mode == "ready":
+            for fan in self.board.fans:
+                self.board.blow(fan, 0.0)
+        return {}
+
+    def _fan(self, params: Params) -> Any:
+        self.board.blow(str(params["fan"]), float(params["duty"]))
+        return {}
+
+    def _halt(self, params: Params) -> Any:
+        self.board.halt()
+        return {}
+
+    def _release(self, params: Params) -> Any:
+        self.board.release()
+        return {}
+
+    def _samples(self, params: Params) -> Any:
+        return {"samples": self.board.since(int(params["from"]), int(params["to"]))}
+
+
+def _table(params: Params, key: str) -> dict[str, Any]:
+    table = params[key]
+    if not isinstance(table, dict):
+        raise TypeError(f"{key} must be an object")
+    return table

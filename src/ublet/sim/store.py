@@ -1,0 +1,58 @@
+"""The board's store: settings that survive a power-off, in one file written atomically."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+from collections.abc import Mapping
+from pathlib import Path
+
+from ublet.core.settings import Value
+
+
+class Store:
+    """Stored settings by dotted path; kept in a JSON file when one is named, else only in memory."""
+
+    def __init__(self, path: Path | None, arrival: Mapping[str, Value]) -> None:
+        self.path = path
+        self.values: dict[str, Value] = dict(arrival)
+        if path is not None and path.exists():
+            self.values.clear()
+            self.values.update(_read(path))
+
+    def change(self, changes: Mapping[str, Value]) -> None:
+        """Set values (None removes one): all of them, or none when the file cannot be written.
+
+        Raises:
+            OSError: the store could not be written; what it held still stands.
+        """
+        new = {path: value for path, value in {**self.values, **changes}.items() if value is not None}
+        if self.path is not None:
+            _write(self.path, new)
+        self.values = new
+
+
+def _read(path: Path) -> dict[str, Value]:
+    try:
+        values = json.loads(path.read_text(encoding="utf-8"))
+    except (ValueError, UnicodeDecodeError) as error:
+        raise OSError(f"{path} is no store of a simulated board ({error}); remove it to start afresh") from error
+    if not isinstance(values, dict):
+        raise OSError(f"{path} is no store of a simulated board; remove it to start afresh")
+    return values
+
+
+def _write(path: Path, values: Mapping[str, Value]) -> None:
+    """Temporary file, fsync, rename: a reader sees the old store or the new one."""
+    temporary = path.with_name(path.name + ".new")
+    try:
+        with temporary.open("w", encoding="utf-8") as file:
+            json.dump(values, file, indent=1, sort_keys=True)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(temporary, path)
+    except OSError:
+        with contextlib.suppress(OSError):
+            temporary.unlink()
+        raise
