@@ -22,7 +22,7 @@ from ublet.sim.board import SimBoard
 from ublet.sim.builder import ScriptedBuilder
 from ublet.sim.clock import VirtualLoop, keep_time
 from ublet.sim.scenario import Scenario, load_scenario
-from ublet.sim.service import Service
+from ublet.sim.service import SLOWEST_STATE_S, Service
 from ublet.sim.store import Store
 from ublet.sim.truth import truth_of
 
@@ -148,12 +148,12 @@ async def _on_scenario(
         return ours
 
     async with AsyncExitStack() as stack:
-        clock = loop.create_task(keep_time(service, 1.0))
+        clock = loop.create_task(keep_time(service, 1.0, SLOWEST_STATE_S))
         stack.callback(clock.cancel)
         session = Session(machine, opener, threaded=False)
         stack.push_async_callback(session.close)
         await session.connection.connect()
-        await asyncio.sleep(0.5)  # a few samples, so that every sensor has been read
+        await asyncio.sleep(1.0)  # a few samples, so that every sensor has been read
         return await execute(order, session, _Watcher(ScriptedBuilder(scenario), tell))
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from itertools import islice
 
 import numpy as np
 
@@ -99,9 +100,22 @@ class SimBoard:
         self.index, self.time_s = 0, 0.0
         self.samples: deque[list[float | None]] = deque(maxlen=KEPT_SAMPLES)
         self._heard = self._link_clock()
-        self._guards = {
-            name: HeaterGuard(name, str(self.live[f"heaters.{name}.sensor"]), TICK_S) for name in self.heaters
+        self._derive()
+        self._guards = {name: HeaterGuard(name, self._sensor_of[name], TICK_S) for name in self.heaters}
+
+    def _derive(self) -> None:
+        """What every tick needs of the live settings; anew whenever they change."""
+        keys = ("r25_ohm", "beta_k", "pullup_ohm")
+        self._curves = {
+            name: Thermistor(*(self._number(f"sensors.{name}.{key}") for key in keys)) for name in self.sensors
         }
+        self._limits = {name: self._guard_limits(name) for name in self.heaters}
+        self._sensor_of = {name: str(self.live[f"heaters.{name}.sensor"]) for name in self.heaters}
+        self._sensor_sockets = {name: str(self.live[f"sensors.{name}.socket"]) for name in self.sensors}
+        self._heats = {
+            name: self.scenario.heaters.get(str(self.live[f"heaters.{name}.socket"])) for name in self.heaters
+        }
+        self._cools = {name: self.scenario.fans.get(str(self.live[f"fans.{name}.socket"])) for name in self.fans}
 
     @property
     def channels(self) -> list[str]:
@@ -129,7 +143,7 @@ class SimBoard:
         """Leave halted or tripped; everything stays off."""
         self.mode, self.why, self.guard = "ready", "", ""
         for name in self.heaters:
-            self._guards[name] = HeaterGuard(name, str(self.live[f"heaters.{name}.sensor"]), TICK_S)
+            self._guards[name] = HeaterGuard(name, self._sensor_of[name], TICK_S)
 
     def hold(self, heater: str, celsius: float | None) -> None:
         """Drive a heater to a target by PID, or switch it off (always allowed).
@@ -176,6 +190,7 @@ class SimBoard:
         """
         self._must_be_allowed(values)
         self.live.update(values)
+        self._derive()
         for name, drive in self.drives.items():
             if drive.pid is not None:
                 drive.pid.gains = self._gains(name)
@@ -208,7 +223,7 @@ class SimBoard:
             known[name] = self._celsius(name, ratios[name])
             readings.append(known[name])
         for name in self.heaters:
-            sensor = str(self.live[f"heaters.{name}.sensor"])
+            sensor = self._sensor_of[name]
             self._control(name, ratios.get(sensor, 1.0), known.get(sensor))
         self._physics()
         driven: list[float | None] = []
@@ -221,13 +236,17 @@ class SimBoard:
 
     def since(self, start: int, end: int) -> list[list[float | None]]:
         """Kept samples with start <= index < end."""
-        return [row for row in self.samples if start <= (row[0] or 0) < end]
+        kept = self.index - len(self.samples)
+        newest = reversed(self.samples)
+        skipped = max(0, self.index - end)
+        wanted = max(0, min(end, self.index) - max(start, kept))
+        return list(islice(newest, skipped, skipped + wanted))[::-1]
 
     # inside
 
     def _control(self, name: str, ratio: float, celsius: float | None) -> None:
         drive = self.drives[name]
-        trip = self._guards[name].watch(self._limits(name), ratio, celsius, drive.duty, drive.target_c)
+        trip = self._guards[name].watch(self._limits[name], ratio, celsius, drive.duty, drive.target_c)
         if trip is not None:
             self._trip(trip)
         if drive.target_c is None or celsius is None:
@@ -240,36 +259,33 @@ class SimBoard:
                 drive.relay_on = True
             drive.duty = high if drive.relay_on else low
         elif drive.pid is not None:
-            limit = self._number(f"heaters.{name}.power_limit")
-            drive.duty = min(limit, drive.pid.duty(drive.target_c, celsius))
+            drive.duty = min(self._limits[name].power_limit, drive.pid.duty(drive.target_c, celsius))
 
     def _physics(self) -> None:
         duty = dict.fromkeys(self.plants, 0.0)
         for name in self.heaters:
-            plant = self.scenario.heaters.get(str(self.live[f"heaters.{name}.socket"]))
+            plant = self._heats[name]
             if plant is not None and plant not in self.dead_heaters:
                 duty[plant] += self.drives[name].duty
         wind = dict.fromkeys(self.plants, 0.0)
         for name, blow in self.fan_duty.items():
-            plant = self.scenario.fans.get(str(self.live[f"fans.{name}.socket"]))
-            if plant in wind:
+            plant = self._cools[name]
+            if plant is not None and plant in wind:
                 wind[plant] = max(wind[plant], blow)
         for name, state in self.plants.items():
             for _ in range(round(TICK_S / STEP_S)):
                 state.step(duty[name], wind[name], self.scenario.scenario.ambient_c)
 
     def _ratio(self, sensor: str) -> float:
-        socket = str(self.live[f"sensors.{sensor}.socket"])
+        socket = self._sensor_sockets.get(sensor, "")
         part = self.scenario.sensors.get(socket)
         if part is None:
             return 1.0
         return self.adcs[socket].read(self.plants[part.plant].sensor_c, self._random)
 
     def _celsius(self, sensor: str, ratio: float) -> float | None:
-        root = f"sensors.{sensor}"
-        curve = Thermistor(*(self._number(f"{root}.{key}") for key in ("r25_ohm", "beta_k", "pullup_ohm")))
         try:
-            celsius = curve.celsius(ratio)
+            celsius = self._curves[sensor].celsius(ratio)
         except (ValueError, ZeroDivisionError):
             return None
         low, high = CELSIUS_LIMITS
@@ -322,7 +338,7 @@ class SimBoard:
         maximum = self._number(f"heaters.{heater}.maximum_c")
         if not 0 < celsius <= maximum:
             raise Refused(NOT_ALLOWED, f"{heater}: target {celsius:g} °C, allowed up to {maximum:g} °C")
-        sensor = str(self.live[f"heaters.{heater}.sensor"])
+        sensor = self._sensor_of[heater]
         if self.samples and self._ratio(sensor) in (0.0, 1.0):
             raise Refused(NOT_ALLOWED, f"the {sensor} sensor reads open or shorted: check its plug and cable")
 
@@ -341,7 +357,7 @@ class SimBoard:
     def _gains(self, heater: str) -> Gains:
         return Gains(*(self._number(f"heaters.{heater}.{key}") for key in ("kp", "ki", "kd")))
 
-    def _limits(self, heater: str) -> GuardLimits:
+    def _guard_limits(self, heater: str) -> GuardLimits:
         root = f"heaters.{heater}"
         guard = [f"{root}.guards.{key}" for key in ("rise_c", "rise_window_s", "drift_c", "drift_window_s")]
         return GuardLimits(*(self._number(path) for path in (f"{root}.maximum_c", *guard, f"{root}.power_limit")))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections import deque
 from dataclasses import dataclass
 
@@ -123,5 +122,6 @@ class Adc:
             return 0.0
         full = 2**self.bits - 1
         noise = random.standard_normal(self.burst) * self.noise_counts
-        counts = np.clip(np.rint(self.curve.ratio(celsius) * full + noise), 0, full)
-        return float(math.fsum(counts.tolist()) / self.burst / full)
+        counts = np.rint(self.curve.ratio(celsius) * full + noise)
+        mean = np.add.reduce(np.minimum(np.maximum(counts, 0), full)) / self.burst
+        return float(mean / full)

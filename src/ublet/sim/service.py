@@ -17,6 +17,9 @@ REMEMBERED = 64
 """Replies kept, so that a repeated request is answered without being done again."""
 
 STATE_PERIOD_S = 0.1
+SLOWEST_STATE_S = 0.5
+"""A host may count on a state this often; so many seconds of samples come in one."""
+
 PROTOCOL = 1
 
 Params = dict[str, Any]

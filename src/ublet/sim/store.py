@@ -16,10 +16,7 @@ class Store:
 
     def __init__(self, path: Path | None, arrival: Mapping[str, Value]) -> None:
         self.path = path
-        self.values: dict[str, Value] = dict(arrival)
-        if path is not None and path.exists():
-            self.values.clear()
-            self.values.update(_read(path))
+        self.values: Mapping[str, Value] = arrival if path is None or not path.exists() else _read(path)
 
     def change(self, changes: Mapping[str, Value]) -> None:
         """Set values (None removes one): all of them, or none when the file cannot be written.
@@ -35,12 +32,12 @@ class Store:
 
 def _read(path: Path) -> dict[str, Value]:
     try:
-        values = json.loads(path.read_text(encoding="utf-8"))
+        values: object = json.loads(path.read_text(encoding="utf-8"))
     except (ValueError, UnicodeDecodeError) as error:
         raise OSError(f"{path} is no store of a simulated board ({error}); remove it to start afresh") from error
     if not isinstance(values, dict):
         raise OSError(f"{path} is no store of a simulated board; remove it to start afresh")
-    return values
+    return {str(key): value for key, value in values.items()}
 
 
 def _write(path: Path, values: Mapping[str, Value]) -> None:

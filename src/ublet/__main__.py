@@ -1,0 +1,5 @@
+"""``python -m ublet``."""
+
+from ublet.cli import main
+
+main()

@@ -1,0 +1,1 @@
+"""SVG and PDF of records: the one place that imports matplotlib."""

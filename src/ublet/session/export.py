@@ -1,0 +1,62 @@
+"""Export of a trial's raw data and figure: CSV, SVG and PDF beside the machine file."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Mapping
+from pathlib import Path
+
+from ublet.core.trial import Series
+from ublet.ledger.book import Ledger, TrialEntry
+
+
+def write_csv(series: Series, path: Path) -> None:
+    """A record as CSV with a header line.
+
+    Raises:
+        OSError: it cannot be written.
+    """
+    with path.open("w", encoding="utf-8", newline="") as file:
+        writer = csv.writer(file)
+        writer.writerow(series.columns)
+        writer.writerows([f"{value:.6g}" for value in row] for row in series.rows.tolist())
+
+
+def export_heat(ledger: Ledger, entry: TrialEntry, folder: Path) -> list[Path]:
+    """Write a heat trial's record as CSV and its figure as SVG and PDF; returns the files.
+
+    Raises:
+        OSError: a file cannot be written. ValueError: the trial has no record.
+    """
+    series = ledger.series(entry.id)
+    stem = f"{entry.name}-{entry.id}"
+    written = []
+    for name in ("relay", "step"):
+        if name in series:
+            write_csv(series[name], folder / f"{stem}.csv")
+            written.append(folder / f"{stem}.csv")
+    for ending in (".svg", ".pdf"):
+        path = folder / f"{stem}{ending}"
+        draw_heat_entry(entry, series, path)
+        written.append(path)
+    return written
+
+
+def draw_heat_entry(entry: TrialEntry, series: Mapping[str, Series], path: Path) -> None:
+    """The figure of a heat trial of the ledger: its record, and the prediction for what was recommended.
+
+    Raises:
+        OSError, ValueError: as the drawing.
+    """
+    from ublet.figures.heat import draw_heat
+
+    shown = {
+        name: one
+        for name, one in series.items()
+        if not name.startswith("predicted ") or name == f"predicted {entry.result.recommended}"
+    }
+    if "relay" in shown:  # a predicted step is no prediction of the relay record
+        shown = {"relay": shown["relay"]}
+    target = entry.result.conditions.get("target_c")
+    title = f"{entry.name} · {entry.at[:16].replace('T', ' ')} · {entry.result.why}"
+    draw_heat(shown, title, float(target) if isinstance(target, (int, float)) else None, path)

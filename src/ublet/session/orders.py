@@ -1,0 +1,77 @@
+"""Orders from typed words: a trial's name and KEY=VALUE parameters."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Mapping, Sequence
+
+from ublet.core.catalogue import TRIALS
+from ublet.core.settings import Part, Value, refusal
+from ublet.core.trial import TrialSpec
+from ublet.core.units import NotAQuantity, parse
+from ublet.session.headless import Order
+
+
+class OrderError(ValueError):
+    """An order cannot be understood; the message says what is allowed."""
+
+
+def order_for(trial: str, words: Sequence[str], keep: bool, save: bool) -> Order:
+    """Build an order; ``save`` saves what was kept, so it needs ``keep``.
+
+    Raises:
+        OrderError: unknown trial or parameter, or a value that is not allowed.
+    """
+    spec = TRIALS.get(trial)
+    if spec is None:
+        near = difflib.get_close_matches(trial, list(TRIALS), 1, 0.4)
+        hint = f" Did you mean {near[0]}?" if near else ""
+        raise OrderError(f"no trial “{trial}”; known: {', '.join(TRIALS)}.{hint}")
+    if save and not keep and spec.verify:
+        raise OrderError("--save saves what was kept: add --keep")
+    typed = dict(_split(word) for word in words)
+    values = {key: _value(spec, key, text) for key, text in typed.items()}
+    parameters = spec.parameters(**values)
+    verify = TRIALS[spec.verify] if spec.verify else None
+    return Order(spec, parameters, keep, save, verify, _shared(verify, parameters) if verify else None)
+
+
+def _shared(verify: TrialSpec, parameters: Part) -> Part:
+    """The check's parameters, where they are the same as the trial's."""
+    known = {declared.path for declared in verify.declared()}
+    given: Mapping[str, Value] = parameters.model_dump()
+    return verify.parameters(**{key: value for key, value in given.items() if key in known})
+
+
+def verify_parameters(spec: TrialSpec, parameters: Part) -> Part:
+    """Parameters of the trial that checks a keep of this one."""
+    assert spec.verify is not None
+    return _shared(TRIALS[spec.verify], parameters)
+
+
+def _split(word: str) -> tuple[str, str]:
+    key, equals, value = word.partition("=")
+    if not equals or not key:
+        raise OrderError(f"--set {word}: write KEY=VALUE, for example --set target=215")
+    return key.strip(), value.strip()
+
+
+def _value(spec: TrialSpec, key: str, text: str) -> Value:
+    declared = next((item for item in spec.declared() if item.path == key), None)
+    if declared is None:
+        known = ", ".join(item.path for item in spec.declared())
+        raise OrderError(f"{spec.name} has no parameter “{key}”; known: {known}")
+    value: Value = text
+    if declared.kind in ("number", "whole number"):
+        try:
+            value = parse(text, declared.unit)
+        except NotAQuantity as error:
+            raise OrderError(f"{key}: {error}") from error
+        if declared.kind == "whole number" and value == int(value):
+            value = int(value)
+    elif declared.kind == "yes or no":
+        value = text.lower() in ("yes", "true", "1", "on")
+    reason = refusal((declared,), key, value)
+    if reason:
+        raise OrderError(reason)
+    return value

@@ -1,0 +1,39 @@
+"""The machine that was open last."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from dataclasses import dataclass
+from pathlib import Path
+
+import platformdirs
+
+
+@dataclass(frozen=True)
+class Recent:
+    """A machine file and the port that it was opened with."""
+
+    file: Path
+    port: str | None
+
+
+def _note() -> Path:
+    return platformdirs.user_state_path("ublet") / "last.json"
+
+
+def last_machine() -> Recent | None:
+    """The last machine, if its file is still there."""
+    try:
+        noted = json.loads(_note().read_text(encoding="utf-8"))
+        recent = Recent(Path(noted["file"]), noted.get("port"))
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
+    return recent if recent.file.exists() else None
+
+
+def remember(file: Path, port: str | None) -> None:
+    """Note the machine; a folder that cannot be written is no reason not to work."""
+    with contextlib.suppress(OSError):
+        _note().parent.mkdir(parents=True, exist_ok=True)
+        _note().write_text(json.dumps({"file": str(file.absolute()), "port": port}), encoding="utf-8")
