@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import os
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -204,7 +205,7 @@ def board(
             )
             if until_stdin_closes:
                 asyncio.get_running_loop().add_reader(
-                    sys.stdin.fileno(), lambda: sys.stdin.buffer.read1(1) or serving.cancel()
+                    sys.stdin.fileno(), lambda: os.read(sys.stdin.fileno(), 1) or serving.cancel()
                 )
             await serving
 

@@ -169,9 +169,22 @@ class Bench(Protocol):
 
 
 @dataclass(frozen=True)
+class Need:
+    """Something that a trial needs, and whether it is there; words say what is, or what is missing.
+
+    blocking: without it the trial cannot start; otherwise the trial sees to it by itself.
+    """
+
+    words: str
+    met: bool
+    blocking: bool = True
+
+
+@dataclass(frozen=True)
 class TrialSpec:
     """A trial that can be run: its name, station, parameters and recipe.
 
+    needs tells, from the latest readings by sensor, what is there and what is missing;
     announce says before the start what will move or heat; verify names the trial that checks a keep.
     depends gives the setting paths that its findings hold for, out of those that the board has.
     """
@@ -183,6 +196,7 @@ class TrialSpec:
     run: Callable[[Bench, Any], Coroutine[Any, Any, TrialResult]]
     announce: Callable[[MachineFile, Any], str]
     depends: Callable[[Any, Mapping[str, Any]], tuple[str, ...]]
+    needs: Callable[[MachineFile, Any, Callable[[str], float | None]], tuple[Need, ...]]
     verify: str | None = None
 
     def declared(self) -> tuple[Declaration, ...]:

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from ublet.core.trial import Series
-from ublet.ledger.book import Ledger, TrialEntry
+from ublet.ledger.book import TrialEntry
 
 
 def write_csv(series: Series, path: Path) -> None:
@@ -22,13 +22,12 @@ def write_csv(series: Series, path: Path) -> None:
         writer.writerows([f"{value:.6g}" for value in row] for row in series.rows.tolist())
 
 
-def export_heat(ledger: Ledger, entry: TrialEntry, folder: Path) -> list[Path]:
+def heat_files(entry: TrialEntry, series: Mapping[str, Series], folder: Path) -> list[Path]:
     """Write a heat trial's record as CSV and its figure as SVG and PDF; returns the files.
 
     Raises:
         OSError: a file cannot be written. ValueError: the trial has no record.
     """
-    series = ledger.series(entry.id)
     stem = f"{entry.name}-{entry.id}"
     written = []
     for name in ("relay", "step"):

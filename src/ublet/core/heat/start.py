@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 
 from ublet.core.heat.pid import Gains
 from ublet.core.machine.schema import MachineFile
-from ublet.core.trial import Bench, HeatSample, Progress, Question, TrialFailed
+from ublet.core.trial import Bench, HeatSample, Need, Progress, Question, TrialFailed
 
 WARM_C = 5.0
 """Above the room by more than this, a start is warm and spoils the first cycle and the model, °C."""
@@ -24,16 +24,46 @@ def room_temperature(bench: Bench, heater: str) -> float:
     Raises:
         TrialFailed: the heater's own sensor does not read.
     """
-    own = bench.machine.heaters[heater].sensor
-    if bench.celsius(own) is None:
+    room = room_from(bench.machine, heater, bench.celsius)
+    if room is None:
         raise TrialFailed(
-            f"The {own} sensor reads open or shorted: check its plug and cable, then try again. Nothing was heated."
+            f"The {bench.machine.heaters[heater].sensor} sensor reads open or shorted: "
+            "check its plug and cable, then try again. Nothing was heated."
         )
-    if bench.machine.machine.room_c is not None:
-        return bench.machine.machine.room_c
-    others = [bench.celsius(name) for name in bench.machine.sensors if name != own]
-    known = [value for value in others if value is not None]
-    return min(known) if known else float(bench.celsius(own) or 0.0)
+    return room
+
+
+def room_from(machine: MachineFile, heater: str, read: Callable[[str], float | None]) -> float | None:
+    """The room by a reader of sensors; None when the heater's own sensor does not read."""
+    own = machine.heaters[heater].sensor
+    mine = read(own)
+    if mine is None:
+        return None
+    if machine.machine.room_c is not None:
+        return machine.machine.room_c
+    others = [read(name) for name in machine.sensors if name != own]
+    return min((value for value in others if value is not None), default=mine)
+
+
+def heat_needs(
+    machine: MachineFile, heater: str, target: float, headroom: float, read: Callable[[str], float | None]
+) -> tuple[Need, ...]:
+    """What a heat trial needs: a sane sensor, headroom below the maximum, a start from the room."""
+    declared = machine.heaters[heater]
+    own, room = read(declared.sensor), room_from(machine, heater, read)
+    if own is None or room is None:
+        return (Need(f"{declared.sensor} sensor open, shorted or silent: check its plug", False),)
+    needs = [Need("sensor reads", True)]
+    if own - room > WARM_C:
+        needs.append(Need(f"warm, {own:.0f} °C: will first cool to {room + WARM_C:.0f} °C", False, blocking=False))
+    else:
+        needs.append(Need(f"from room, {own:.1f} °C", True))
+    highest = declared.maximum_c - headroom
+    if target > highest:
+        needs.append(Need(f"{target:g} °C is too near the maximum: choose {highest:g} °C or less", False))
+    else:
+        needs.append(Need(f"below the maximum of {declared.maximum_c:g} °C", True))
+    return tuple(needs)
 
 
 async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample]) -> float:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -21,7 +21,7 @@ from ublet.core.heat.report import (
     step_situation,
     verified_findings,
 )
-from ublet.core.heat.start import check_room_above, from_room, live_gains, part_fan
+from ublet.core.heat.start import check_room_above, from_room, heat_needs, live_gains, part_fan
 from ublet.core.heat.step import measure_step
 from ublet.core.heat.swing import RelayPhase
 from ublet.core.machine.schema import MachineFile
@@ -33,13 +33,16 @@ HEADROOM_C = 15.0
 """The relay swings above its target; this much must be left below the heater's maximum, °C."""
 
 
+Choice = Literal["recommended", "calm", "balanced", "quick"]
+
+
 class HotendParameters(Part):
     """Parameters of hotend control."""
 
     heater: str = setting("Heater to tune (a table below [heaters]).", default="hotend")
     target: float = setting("Temperature to tune at.", unit="°C", low=120, high=400, default=215.0)
     cycles: int = setting("Most relay cycles; it stops earlier when they agree within 2 %.", low=4, high=12, default=8)
-    choose: str = setting("Gains to propose: recommended, calm, balanced or quick.", default="recommended")
+    choose: Choice = setting("Gains to propose.", default="recommended")
 
 
 class VerifyParameters(Part):
@@ -86,8 +89,6 @@ async def hotend_control(bench: Bench, aim: HotendParameters) -> TrialResult:
     made = await bench.compute(candidates, fit.model, point, before, situation)
     best, why = recommend(made)
     if aim.choose != "recommended":
-        if aim.choose not in made:
-            raise TrialFailed(f"choose: found {aim.choose!r}; allowed: recommended, {', '.join(made)}.")
         best, why = aim.choose, "as asked for"
     findings = [
         Finding("ultimate_gain", point.gain, point.gain_u, "/°C"),
@@ -106,7 +107,7 @@ async def hotend_control(bench: Bench, aim: HotendParameters) -> TrialResult:
     return TrialResult(
         "proven",
         f"{best}: {why}",
-        {"target_c": aim.target, "room_c": room, "part_fan": "off, then full"},
+        {"target_c": aim.target, "room_c": room, "part_fan": "off, then full", "fan_at_s": situation.fan_at_s},
         tuple(findings),
         tuple(gains_option(c, before, aim.heater) for c in made.values()),
         best,
@@ -227,6 +228,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         hotend_control,
         _announce_control,
         lambda aim, known: _depends(aim, known, PLANT_KEYS),
+        lambda machine, aim, read: heat_needs(machine, aim.heater, aim.target, HEADROOM_C, read),
         verify="hotend-verify",
     ),
     TrialSpec(
@@ -237,5 +239,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         hotend_verify,
         _announce_verify,
         lambda aim, known: _depends(aim, known, PLANT_KEYS + GAIN_KEYS),
+        lambda machine, aim, read: heat_needs(machine, aim.heater, aim.target, OVERSHOOT_LIMIT_C + 1, read),
     ),
 )

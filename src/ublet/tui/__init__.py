@@ -1,0 +1,1 @@
+"""The full-screen app: frame, one bench a room, widgets, themes."""

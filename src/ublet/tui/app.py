@@ -1,0 +1,368 @@
+"""The app: the frame around the benches, the link's news, HALT, saving, palette and help."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Iterable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+from textual.app import App, ComposeResult, SystemCommand
+from textual.binding import Binding
+from textual.containers import Container, Horizontal
+from textual.screen import Screen
+from textual.widgets import Static
+
+from ublet.core.route import ROUTE, Station
+from ublet.tui.keys import Keys
+from ublet.tui.pulse import HeaterReading, Pulse, Reading
+from ublet.tui.route import Route
+from ublet.tui.theme import PALETTES, THEMES
+from ublet.tui.title import Title
+
+if TYPE_CHECKING:
+    from ublet.session.demo import Demo
+    from ublet.session.session import Session
+    from ublet.tui.heat import HotendBench
+
+BEAT_S = 0.2
+START_STATION = next(number for number, station in enumerate(ROUTE) if station.built)
+UNUSABLE = 2
+FAULT = 70
+
+
+class UbletApp(App[None]):
+    """Full-screen bench on one machine file. Heavy parts load after the first frame is on the screen."""
+
+    TITLE = "ublet"
+    ENABLE_COMMAND_PALETTE = True
+    CSS_PATH = "app.tcss"
+    HORIZONTAL_BREAKPOINTS = [(0, "-tiny"), (80, "-folded"), (130, "-wide")]
+    VERTICAL_BREAKPOINTS = [(0, "-flat"), (24, "-short"), (38, "-tall")]
+    BINDINGS = [
+        Binding("f8", "halt", "HALT", priority=True),
+        Binding("ctrl+s", "save", "save"),
+        Binding("r", "release", "release"),
+        Binding("ctrl+r", "replug", "plug the board in again", show=False),
+        Binding("tab", "switch", "route / bench"),
+        Binding("l", "ledger", "ledger"),
+        Binding("w", "talk", "wire talk"),
+        Binding("question_mark", "help", "why and how", key_display="?"),
+        Binding("f6", "theme", "light / dark", show=False),
+        Binding("ctrl+q", "leave", "quit", priority=True),
+    ]
+
+    def __init__(self, file: Path, port: str | None, demo: Demo | None = None, theme: str = "soot") -> None:
+        super().__init__()
+        self.file, self.port, self.demo = file, port, demo
+        self.session: Session | None = None
+        self.bench: HotendBench | None = None
+        for each in THEMES:
+            self.register_theme(each)
+        self.theme = theme
+        self.palette = PALETTES[theme]
+
+    def compose(self) -> ComposeResult:
+        """Title, route and bench, pulse, keys."""
+        yield Title(self.palette)
+        with Horizontal(id="middle"):
+            yield Route(self.palette)
+            with Container(id="bench"):
+                yield Static(f"Opening {self.file.name} …", id="unbuilt")
+        yield Pulse(self.palette)
+        yield Keys(self.palette)
+        yield Static(
+            "Ublet needs a terminal of at least 80 x 24 characters.\nMake this one larger. F8 still halts the machine.",
+            id="too-small",
+        )
+
+    def on_mount(self) -> None:
+        """Show the frame first, then load the rest."""
+        route = self.query_one(Route)
+        route.cursor = START_STATION
+        route.focus()
+        self.call_after_refresh(self._load_soon)
+
+    def _load_soon(self) -> None:
+        self.run_worker(self._load(), group="load")
+
+    async def _load(self) -> None:
+        """Open the session; a machine file that cannot be used ends the app with its sentences."""
+        from ublet.tui.loading import open_session
+
+        session, why = await open_session(self.file, self.port)
+        if session is None:
+            self.exit(return_code=UNUSABLE, message=f"ublet: {why}")
+            return
+        self.session = session
+        from ublet.tui.heat import HotendBench
+
+        self.bench = HotendBench(session, self.palette)
+        holder = self.query_one("#bench", Container)
+        await holder.mount(self.bench)
+        session.connection.changed.append(self._changed)
+        session.connection.keep()
+        self.set_interval(BEAT_S, self._beat)
+        self.query_one(Title).machine = session.document.machine.machine.name
+        self._show_station(self.query_one(Route).station)
+        self._changed()
+
+    async def on_unmount(self) -> None:
+        """Leave nothing hot and nothing open."""
+        if self.session is not None:
+            await self.session.close()
+
+    def _handle_exception(self, error: Exception) -> None:
+        """A fault of ours: one sentence for the builder, the details in a file, everything off."""
+        from ublet.tui.crash import crash_sentence
+
+        if self.session is not None:
+            self.session.connection.halt()
+        self._exception = error
+        self.exit(return_code=FAULT, message=crash_sentence(error))
+
+    # what is shown
+
+    def _changed(self) -> None:
+        """The link, a setting or a state changed."""
+        session = self.session
+        if session is None or not self.is_running:
+            return
+        title = self.query_one(Title)
+        connection = session.connection
+        if connection.about is not None and connection.client is not None:
+            about = connection.about
+            trip = connection.client.quality.round_trip_s * 1000
+            speed = f" · clock ×{about.clock:g}" if about.clock != 1 else ""
+            title.link = f"{about.board} on {Path(self.port or '').name} · link {trip:.0f} ms{speed}"
+        else:
+            title.link = "no board"
+        title.unsaved = len(session.unsaved())
+        self.query_one(Route).standings = dict(session.standings())
+        if self.bench is not None and self.bench.is_mounted:
+            self.bench.refresh_state()
+        while session.notices:
+            self.notify(session.notices.pop(0), title="Saving", timeout=12)
+        self.refresh_bindings()
+
+    def _beat(self) -> None:
+        """A few times a second: the pulse, and what a running trial drew."""
+        if self.session is None:
+            return
+        self.query_one(Pulse).reading = self._reading(self.session)
+        if self.bench is not None and self.bench.display:
+            self.bench.beat()
+
+    def _reading(self, session: Session) -> Reading:
+        connection, machine = session.connection, session.document.machine
+        about, samples = connection.about, list(connection.samples)
+        heaters = []
+        if about is not None and samples:
+            for name, heater in machine.heaters.items():
+                column = f"sensors.{heater.sensor}"
+                at = 2 + about.channels.index(column) if column in about.channels else None
+                values = [row[at] for row in samples[:: max(1, len(samples) // 40)]] if at is not None else []
+                heaters.append(
+                    HeaterReading(
+                        name,
+                        connection.channel(column),
+                        connection.channel(f"heaters.{name}.target_c"),
+                        connection.channel(f"heaters.{name}.duty") or 0.0,
+                        tuple(value for value in values if value is not None),
+                    )
+                )
+        fans = tuple((name, connection.channel(f"fans.{name}") or 0.0) for name in machine.fans)
+        watched = self.bench.watched if self.bench else None
+        running = session.runner.running
+        return Reading(
+            tuple(heaters),
+            fans if samples else (),
+            connection.state.mode,
+            connection.state.why,
+            running.name.replace("-", " ") if running else "",
+            watched.latest if watched else None,
+        )
+
+    def on_route_moved(self, event: Route.Moved) -> None:
+        """Show the station under the cursor."""
+        self._show_station(event.station)
+
+    def on_route_entered(self, event: Route.Entered) -> None:
+        """Go to its bench, if it is built."""
+        if event.station.built:
+            self.action_switch()
+        else:
+            self.notify(f"“{event.station.name}” is not built yet and cannot be entered.", timeout=4)
+
+    def _show_station(self, station: Station) -> None:
+        unbuilt = self.query_one("#unbuilt", Static)
+        shown = station.built and self.bench is not None
+        if self.bench is not None:
+            self.bench.display = shown
+        unbuilt.display = not shown
+        if not shown and self.session is not None:
+            text = Text()
+            text.append(f"{station.name[0].upper()}{station.name[1:]}", f"bold {self.palette.text}")
+            text.append(f"   {station.purpose}\n\n", self.palette.dim)
+            text.append("Not built yet: this station is listed so that you see the whole route.\n", self.palette.text)
+            text.append("It cannot be entered. Hotend control, in the leg Heat, can.", self.palette.dim)
+            unbuilt.update(text)
+
+    # what can be done
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Only the keys that work now are shown."""
+        session = self.session
+        if action in ("save", "release", "ledger", "talk") and session is None:
+            return False
+        if action == "save" and session is not None:
+            return bool(session.unsaved())
+        if action == "release" and session is not None:
+            return session.connection.state.mode in ("halted", "tripped")
+        return True
+
+    def action_halt(self) -> None:
+        """Everything off at once, from anywhere, without a question."""
+        if self.session is None or not self.session.connection.halt():
+            self.notify("No link: HALT cannot reach the board. Switch the power off.", severity="error", timeout=10)
+
+    async def action_release(self) -> None:
+        """Leave the halted state; everything stays off."""
+        from ublet.link.client import BoardRefused, LinkLost
+
+        if self.session is None:
+            return
+        try:
+            await self.session.connection.call("release")
+        except (LinkLost, BoardRefused) as error:
+            self.notify(str(error), severity="error")
+
+    def action_replug(self) -> None:
+        """In the demonstration: start the board's process again when it has ended."""
+        if self.demo is not None:
+            self.run_worker(asyncio.to_thread(self.demo.restart_board), group="replug")
+
+    def action_switch(self) -> None:
+        """Between route and bench."""
+        route = self.query_one(Route)
+        if route.has_focus and self.bench is not None and self.bench.display:
+            from ublet.tui.settlement import Settlement
+
+            self.bench.query_one(Settlement).focus()
+        else:
+            route.focus()
+        self.refresh_bindings()
+
+    def action_save(self) -> None:
+        """Show what a save would change, then save."""
+        self.run_worker(self._save(), group="save", exclusive=True)
+
+    async def _save(self) -> None:
+        from ublet.ledger.book import LedgerError
+        from ublet.session.saving import SaveFailed
+        from ublet.tui.dialogs import SaveDialog
+
+        session = self.session
+        if session is None or not session.unsaved():
+            return
+        note = "The present machine file is kept beside it as .previous."
+        dialog = SaveDialog(session.unsaved(), session.document.path.name, note, self.palette)
+        if await self.push_screen_wait(dialog) != "save":
+            return
+        try:
+            count = await session.save()
+        except (SaveFailed, LedgerError) as error:
+            self.notify(str(error), title="Not saved", severity="error", timeout=20)
+        else:
+            message = f"{count} settings saved: board's store and {session.document.path.name}, read back the same."
+            self.notify(message, title="Saved", timeout=8)
+        self._changed()
+
+    def action_ledger(self) -> None:
+        """Read the history."""
+        from ublet.tui.dialogs import TextDialog
+        from ublet.tui.texts import ledger_text
+
+        if self.session is not None:
+            self.push_screen(TextDialog("Ledger, newest first", ledger_text(self.session.ledger, self.palette)))
+
+    def action_talk(self) -> None:
+        """Read the raw dialogue with the board."""
+        from ublet.tui.dialogs import TextDialog
+        from ublet.tui.texts import talk_text
+
+        if self.session is not None:
+            self.push_screen(TextDialog("Talk with the board, newest first", talk_text(self.session.connection)))
+
+    def action_help(self) -> None:
+        """Why this station exists, how it works, and every key."""
+        from ublet.tui.dialogs import TextDialog
+        from ublet.tui.texts import help_text
+
+        self.push_screen(TextDialog("Why and how", help_text(self.palette)))
+
+    def action_theme(self) -> None:
+        """Between soot and bone."""
+        self.theme = "bone" if self.theme == "soot" else "soot"
+        self.palette = PALETTES[self.theme]
+        for widget in self.query("*"):
+            if hasattr(widget, "palette"):
+                widget.palette = self.palette
+                widget.refresh()
+        self._show_station(self.query_one(Route).station)
+        self._changed()
+
+    async def action_leave(self) -> None:
+        """Quit; asks first when kept values would be lost or a trial runs."""
+        self.run_worker(self._leave(), group="leave", exclusive=True)
+
+    async def _leave(self) -> None:
+        from ublet.core.trial import Question
+        from ublet.tui.dialogs import QuestionDialog
+
+        session = self.session
+        reasons = []
+        if session is not None and session.runner.running is not None:
+            reasons.append("A trial runs and would be cancelled.")
+        if session is not None and session.unsaved():
+            reasons.append(f"{len(session.unsaved())} kept settings are not saved: they are lost at power-off.")
+        if reasons:
+            question = Question(" ".join(reasons) + " Quit all the same?", ("quit", "stay"))
+            if await self.push_screen_wait(QuestionDialog(question, self.palette)) != "quit":
+                return
+        self.exit()
+
+    def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
+        """Every action, by name."""
+        yield SystemCommand("HALT", "Everything off at once (F8)", self.action_halt)
+        yield SystemCommand("Save", "Kept values to the board's store and the machine file", self.action_save)
+        yield SystemCommand("Release", "Leave the halted state", self.action_release)
+        yield SystemCommand("Ledger", "What was done, and when", self.action_ledger)
+        yield SystemCommand("Talk", "The raw dialogue with the board", self.action_talk)
+        yield SystemCommand("Light or dark", "Switch between soot and bone (F6)", self.action_theme)
+        yield SystemCommand("Why and how", "Help for this bench and every key", self.action_help)
+        bench = self.bench
+        if bench is not None:
+            for name, about, action in (
+                ("start", "Start hotend control", bench.action_start),
+                ("target", "Set the temperature to tune at", bench.action_target),
+                ("keep", "Keep the chosen gains", bench.action_keep),
+                ("drop", "Drop what was kept and not saved", bench.action_drop),
+                ("verify", "Verify by a step from cold", bench.action_verify),
+                ("export", "Export the record as CSV, SVG and PDF", bench.action_export),
+                ("cancel", "Cancel the running trial", bench.action_cancel),
+            ):
+                if bench.check_action(name, ()):
+                    yield SystemCommand(f"Hotend: {name}", about, action)
+        if self.demo is not None:
+            yield SystemCommand("Plug in the board", "Start the simulated board again (ctrl+r)", self.action_replug)
+        yield SystemCommand("Quit", "Leave Ublet", self.action_leave)
+
+
+def run_app(file: Path, port: str | None, demo: Demo | None = None) -> None:
+    """Run the app to its end; exits the process with the app's code when it failed."""
+    app = UbletApp(file, port, demo)
+    app.run()
+    if app.return_code:
+        raise SystemExit(app.return_code)

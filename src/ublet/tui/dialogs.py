@@ -1,0 +1,158 @@
+"""Dialogs: a question of a trial, what a save would change, a quantity to type, a text to read."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Vertical, VerticalScroll
+from textual.screen import ModalScreen
+from textual.widgets import Input, Static
+
+from ublet.core.settings import Value
+from ublet.core.trial import Question
+from ublet.core.units import NotAQuantity, parse, show
+from ublet.session.saving import Saved
+from ublet.tui.theme import Palette
+
+
+class Dialog(ModalScreen[str | None]):
+    """A plain sheet over the bench; escape closes it with None."""
+
+    DEFAULT_CSS = """
+    Dialog { align: center middle; background: $background 70%; }
+    Dialog > Vertical {
+        width: 84; max-width: 94%; height: auto; max-height: 90%; background: $panel; padding: 1 3;
+        border-left: thick $primary;
+    }
+    Dialog VerticalScroll { height: auto; max-height: 26; }
+    Dialog Static { height: auto; width: 100%; }
+    Dialog .keys { margin-top: 1; color: $dim; }
+    Dialog Input { border: none; background: $background; margin-top: 1; height: 1; padding: 0 1; }
+    Dialog .wrong { color: $error; }
+    """
+    BINDINGS = [Binding("escape", "answer('')", "close", show=False)]
+
+    def action_answer(self, answer: str) -> None:
+        """Close with an answer; an empty one is none."""
+        self.dismiss(answer or None)
+
+
+class QuestionDialog(Dialog):
+    """A question with its answers; each answer's first letter is its key."""
+
+    def __init__(self, question: Question, palette: Palette) -> None:
+        super().__init__()
+        self.question = question
+        self.palette = palette
+        for answer in question.answers:
+            self._bindings.bind(answer[0], f"answer('{answer}')", answer)
+        self._bindings.bind("enter", f"answer('{question.answers[0]}')", question.answers[0])
+
+    def compose(self) -> ComposeResult:
+        """The question and its keys."""
+        keys = Text()
+        for answer in self.question.answers:
+            keys.append(f"{answer[0]} ", self.palette.focus)
+            keys.append(f"{answer}    ", self.palette.text)
+        with Vertical():
+            yield Static(self.question.text)
+            yield Static(keys, classes="keys")
+
+    def action_answer(self, answer: str) -> None:
+        """Escape gives the last answer, the one that does nothing."""
+        self.dismiss(answer or self.question.answers[-1])
+
+
+class SaveDialog(Dialog):
+    """What saving would change, in the board's store and in the file."""
+
+    BINDINGS = [Binding("enter", "answer('save')", "save")]
+
+    def __init__(self, changes: Sequence[Saved], file: str, note: str, palette: Palette) -> None:
+        super().__init__()
+        self.changes, self.file, self.note, self.palette = changes, file, note, palette
+
+    def compose(self) -> ComposeResult:
+        """A line a setting: file, store, and what both will hold."""
+        palette = self.palette
+        table = Text()
+        table.append(f"{'setting':<24}{'file':>11}{'stored':>11}{'live':>11}   after\n", palette.dim)
+        for change in self.changes:
+            table.append(f"{change.setting:<24}", palette.text)
+            for value in (change.file, change.stored, change.after):
+                table.append(f"{_text(value):>11}", palette.text)
+            table.append(f"   {_text(change.after)}\n", f"bold {palette.proposal}")
+        keys = Text()
+        keys.append("enter ", palette.focus)
+        keys.append("save both    ", palette.text)
+        keys.append("esc ", palette.focus)
+        keys.append("not now", palette.text)
+        with Vertical():
+            yield Static(f"Save to the board's store and to {self.file}, together?")
+            yield Static("")
+            yield Static(table)
+            yield Static(self.note)
+            yield Static(keys, classes="keys")
+
+
+def _text(value: Value) -> str:
+    if value is None:
+        return "–"
+    return show(value) if isinstance(value, float) else str(value)
+
+
+class QuantityDialog(Dialog):
+    """A number to type, with any unit that fits."""
+
+    def __init__(self, title: str, unit: str, value: float, check: Callable[[float], str | None]) -> None:
+        super().__init__()
+        self.heading, self.unit, self.value, self.check = title, unit, value, check
+
+    def compose(self) -> ComposeResult:
+        """The field, and below it what would be set, or what is wrong."""
+        with Vertical():
+            yield Static(self.heading)
+            yield Input(f"{self.value:g}", select_on_focus=True)
+            yield Static("", id="echo")
+            yield Static("enter sets    esc leaves it", classes="keys")
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        """Echo the value in the machine's unit while it is typed."""
+        _, told, wrong = self._read(event.value)
+        echo = self.query_one("#echo", Static)
+        echo.update(told)
+        echo.set_class(wrong, "wrong")
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Take a good value."""
+        value, _, wrong = self._read(event.value)
+        if not wrong:
+            self.dismiss(repr(value))
+
+    def _read(self, text: str) -> tuple[float, str, bool]:
+        try:
+            value = parse(text, self.unit)
+        except NotAQuantity as error:
+            return 0.0, str(error), True
+        reason = self.check(value)
+        return value, reason or f"= {show(value, self.unit)}", reason is not None
+
+
+class TextDialog(Dialog):
+    """A text to read."""
+
+    def __init__(self, title: str, text: Text | str) -> None:
+        super().__init__()
+        self.heading, self.text = title, text
+
+    def compose(self) -> ComposeResult:
+        """Heading and scrolling text."""
+        with Vertical():
+            yield Static(Text(self.heading, "bold"))
+            yield Static("")
+            with VerticalScroll():
+                yield Static(self.text)
+            yield Static("esc closes", classes="keys")

@@ -1,0 +1,436 @@
+"""The bench of hotend control: start, watch, choose, keep, verify."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import replace
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Horizontal, Vertical
+from textual.widget import Widget
+from textual.widgets import Static
+
+from ublet.core.catalogue import TRIALS
+from ublet.core.heat.trials import HEADROOM_C, HotendParameters
+from ublet.core.settings import Part, refusal
+from ublet.core.trial import Need, Question, Series, TrialSpec
+from ublet.core.units import with_uncertainty
+from ublet.ledger.book import LedgerError, TrialEntry
+from ublet.link.client import BoardRefused, LinkLost
+from ublet.session.orders import verify_parameters
+from ublet.session.session import Session
+from ublet.tui.chart import Picture, StripChart
+from ublet.tui.dialogs import QuantityDialog, QuestionDialog
+from ublet.tui.heat_pictures import cycles, duty, fan_start, reached_at, steps, whole
+from ublet.tui.settlement import Settlement
+from ublet.tui.theme import Palette
+from ublet.tui.watch import TrialWatch
+
+CONTROL, VERIFY = TRIALS["hotend-control"], TRIALS["hotend-verify"]
+
+
+class HotendBench(Widget):
+    """Tunes one heater. It holds no physics: it starts trials and shows what they found."""
+
+    DEFAULT_CSS = """
+    HotendBench { layout: vertical; width: 1fr; height: 1fr; padding: 0 1; }
+    HotendBench #heading { height: auto; padding: 1 1 0 1; }
+    HotendBench #instrument { height: 1fr; min-height: 6; margin-top: 1; }
+    HotendBench #small { width: 36; }
+    HotendBench #large { height: 1fr; }
+    HotendBench #duty { height: 5; }
+    HotendBench #legend { height: 1; padding: 0 1 0 8; }
+    HotendBench #next { height: auto; padding: 0 1; margin-top: 1; }
+    """
+    BINDINGS = [
+        Binding("enter", "start", "start"),
+        Binding("t", "target", "target"),
+        Binding("k", "keep", "keep"),
+        Binding("d", "drop", "drop"),
+        Binding("v", "verify", "verify"),
+        Binding("e", "export", "export"),
+        Binding("escape", "cancel", "cancel"),
+    ]
+
+    def __init__(self, session: Session, palette: Palette) -> None:
+        super().__init__()
+        self.session = session
+        self.palette = palette
+        self.watched: TrialWatch | None = None
+        self.tuned: TrialEntry | None = None
+        self.tuned_series: dict[str, Series] = {}
+        self.verified: TrialEntry | None = None
+        self.verified_series: dict[str, Series] = {}
+        self.told: tuple[str, str] | None = None
+        machine = session.document.machine
+        names = [name for name, heater in machine.heaters.items() if heater.part == "hotend"]
+        heater = names[0] if names else "hotend"
+        material = next(iter(machine.materials.values()), None)
+        self.aim = HotendParameters(heater=heater, target=material.nozzle_c if material else 215.0)
+
+    def compose(self) -> ComposeResult:
+        """Heading, instrument, settlement, what comes next."""
+        yield Static(id="heading")
+        with Horizontal(id="instrument"):
+            yield StripChart(self.palette, id="small")
+            with Vertical():
+                yield StripChart(self.palette, id="large")
+                yield StripChart(self.palette, id="duty")
+        yield Static(id="legend")
+        yield Settlement(self.palette)
+        yield Static(id="next")
+
+    def on_mount(self) -> None:
+        """Show what the ledger holds."""
+        self.reload()
+
+    # what is shown
+
+    def reload(self) -> None:
+        """Take the newest results from the ledger."""
+        ledger = self.session.ledger
+        self.tuned = ledger.latest(CONTROL.name, "proven")
+        self.tuned_series = ledger.series(self.tuned.id) if self.tuned else {}
+        newest = ledger.latest(VERIFY.name)
+        self.verified = newest if newest and self.tuned and newest.id > self.tuned.id else None
+        if self.verified and self.verified.result.outcome == "halted":
+            self.verified = None
+        self.verified_series = ledger.series(self.verified.id) if self.verified else {}
+        settlement = self.query_one(Settlement)
+        if self.tuned:
+            result = self.tuned.result
+            settlement.options = result.options
+            settlement.recommended = result.recommended
+            settlement.why = result.why.partition(": ")[2]
+            names = [option.name for option in result.options]
+            if not settlement.live or settlement.chosen >= len(names):
+                settlement.chosen = names.index(result.recommended) if result.recommended in names else 0
+        self.refresh_state()
+
+    def refresh_state(self) -> None:
+        """Bring words, charts and keys up to date with the machine."""
+        settlement = self.query_one(Settlement)
+        settlement.display = self.watched is None and self.tuned is not None
+        settlement.live = self._live_option()
+        settlement.measured = self.verified.result if self.verified and self._verified_live() else None
+        self.query_one("#heading", Static).update(self._heading())
+        self.query_one("#next", Static).update(self._next())
+        self.draw()
+        self.refresh_bindings()
+
+    def beat(self) -> None:
+        """Draw what came since the last beat."""
+        if self.watched is not None and self.watched.fresh:
+            self.watched.fresh = False
+            self.draw()
+        elif self.watched is None:
+            self.query_one("#heading", Static).update(self._heading())
+
+    def draw(self) -> None:
+        """Draw the charts and their legend."""
+        self._draw_charts()
+        small = self.query_one("#small", StripChart)
+        small.display = small.picture is not None
+
+    def _draw_charts(self) -> None:
+        small, large, strip = (self.query_one(f"#{name}", StripChart) for name in ("small", "large", "duty"))
+        legend = Text(no_wrap=True)
+        series = self.watched.series("relay") if self.watched else None
+        if self.watched is None and self.tuned is not None:
+            self._draw_steps(self.tuned_series.get("relay"), self.verified_series.get("step"), legend)
+        elif series is not None:
+            target = self.aim.target
+            first = whole(series, target, self.palette, "the climb")
+            reached = reached_at(series, target)
+            picture = first if reached is None else cycles(series, target, self.palette)
+            small.show(first if reached is not None else None)
+            large.show(replace(picture, title="", x_labels=False))
+            strip.show(duty(series, picture.x_limits, self.palette))
+            self._legend(legend, ("temperature, °C", self.palette.focus), ("duty, %", self.palette.text))
+        elif self.watched is not None and (step := self.watched.series("step")) is not None:
+            self._draw_steps(None, step, legend, self.watched.series("predicted"))
+        else:
+            empty = Picture([], (0.0, 120.0), (0.0, self.aim.target * 1.08), level=self.aim.target, x_labels=False)
+            small.show(None)
+            large.show(empty)
+            strip.show(Picture([], (0.0, 120.0), (-8.0, 108.0), most_ticks=2))
+            legend.append("nothing recorded yet: the temperature will draw here, the duty below it", self.palette.dim)
+        self.query_one("#legend", Static).update(legend)
+
+    def _draw_steps(
+        self, relay: Series | None, measured: Series | None, legend: Text, predicted_live: Series | None = None
+    ) -> None:
+        """Predicted steps, and the measured one when there is one."""
+        small, large, strip = (self.query_one(f"#{name}", StripChart) for name in ("small", "large", "duty"))
+        predicted = {
+            name.removeprefix("predicted "): series
+            for name, series in self.tuned_series.items()
+            if name.startswith("predicted ")
+        }
+        option = self.query_one(Settlement).option
+        chosen = option.name if option else ""
+        if predicted_live is not None:
+            chosen, predicted = "live gains", {"live gains": predicted_live}
+        fan_at = fan_start(measured)
+        if fan_at is None and self.tuned is not None and predicted_live is None:
+            noted = self.tuned.result.conditions.get("fan_at_s")
+            fan_at = float(noted) if isinstance(noted, (int, float)) else None
+        picture = steps(predicted, measured, chosen, self.aim.target, fan_at, self.palette)
+        large.show(picture)
+        record = measured if measured is not None else relay
+        if record is not None:
+            small.show(
+                whole(record, self.aim.target, self.palette, "the climb" if measured is not None else "the record")
+            )
+        below = measured if measured is not None else predicted.get(chosen)
+        strip.show(duty(below, picture.x_limits, self.palette) if below is not None else None)
+        entries = [(f"predicted, {chosen}", self.palette.proposal)]
+        if "on the board" in predicted and chosen != "on the board":
+            entries.append(("predicted, gains before the trial", self.palette.dim))
+        if measured is not None:
+            entries.insert(0, ("measured", self.palette.focus))
+        entries.append(("duty, %", self.palette.text))
+        self._legend(legend, *entries)
+
+    def _legend(self, text: Text, *entries: tuple[str, str]) -> None:
+        for word, style in entries:
+            text.append("⠒⠒ ", style)
+            text.append(f"{word}    ", self.palette.dim)
+
+    def _heading(self) -> Text:
+        palette, text = self.palette, Text()
+        text.append("Hotend control", f"bold {palette.text}")
+        text.append(f"   gains that hold the nozzle steady at {self.aim.target:g} °C\n", palette.dim)
+        if self.watched is not None:
+            text.append(f"{CONTROL.announce(self.session.document.machine, self.aim)} ", palette.text)
+            text.append("esc cancels, F8 halts: either switches everything off.", palette.dim)
+            return text
+        text.append(f"{CONTROL.announce(self.session.document.machine, self.aim)}\n", palette.text)
+        for need in self.needs():
+            style = palette.good if need.met else palette.stop if need.blocking else palette.focus
+            text.append("✓ " if need.met else "✗ " if need.blocking else "! ", style)
+            text.append(f"{need.words}    ", palette.text)
+        return text
+
+    def _next(self) -> Text:
+        palette, text = self.palette, Text()
+        if self.told is not None:
+            words, style = self.told
+            text.append(f"{words}\n", style)
+        if self.watched is not None:
+            text.append(
+                "Watch the swings: the gains are read from the last ones, once three agree within 2 %.", palette.dim
+            )
+        elif self.tuned is None:
+            text.append("enter", palette.focus)
+            text.append(" starts: full power to the target, then the board switches around it.  ", palette.text)
+            text.append("t", palette.focus)
+            text.append(" sets another temperature.", palette.text)
+        else:
+            text.append_text(self._after_tuning())
+        return text
+
+    def _after_tuning(self) -> Text:
+        palette, text = self.palette, Text()
+        assert self.tuned is not None
+        live, unsaved = self._live_option(), self.session.unsaved()
+        tuned = self.tuned.result
+        delay = tuned.finding("dead_time")
+        gain, lag = tuned.finding("gain"), tuned.finding("time_constant")
+        if gain and lag and delay:
+            text.append(f"model of {self.tuned.at[:16].replace('T', ' ')}   ", palette.dim)
+            for word, finding in (("gain", gain), ("time constant", lag), ("dead time", delay)):
+                value = with_uncertainty(finding.value, finding.uncertainty or 0.0, finding.unit)
+                text.append(f"{word} {value}   ", palette.dim)
+            text.append("\n")
+        option = self.query_one(Settlement).option
+        if option is not None and option.name not in (live, "on the board"):
+            text.append("k", palette.focus)
+            text.append(f" keeps {option.name}: written to the live machine, not yet saved.  ", palette.text)
+        if unsaved:
+            text.append("v", palette.focus)
+            text.append(" verifies by a step from cold.  ", palette.text)
+            text.append("ctrl+s", palette.focus)
+            unverified = "" if self._verified_live() else ", without a verification"
+            text.append(f" saves to board and file{unverified}.  ", palette.text)
+            text.append("d", palette.focus)
+            text.append(" drops it.", palette.text)
+        elif live and live != "on the board":
+            text.append(f"{live} is live and saved. ", palette.good)
+            if not self._verified_live():
+                text.append("v", palette.focus)
+                text.append(" verifies it by a step from cold.", palette.text)
+        return text
+
+    def needs(self) -> tuple[Need, ...]:
+        """What is there and what is missing for a start."""
+        connection = self.session.connection
+        if not connection.linked:
+            return (Need("no link to the board", False),)
+        if connection.state.mode != "ready":
+            return (Need(f"the board is {connection.state.mode}: r releases it", False),)
+        if self.aim.heater not in self.session.document.machine.heaters:
+            return (Need("no hotend heater is declared in the machine file", False),)
+        if not connection.samples:
+            return (Need("waiting for the first readings", False),)
+        machine = self.session.document.machine
+        return CONTROL.needs(machine, self.aim, lambda sensor: connection.channel(f"sensors.{sensor}"))
+
+    def _live_option(self) -> str:
+        """Name of the option whose gains are live now."""
+        if self.tuned is None:
+            return ""
+        root = f"heaters.{self.aim.heater}"
+        for option in self.tuned.result.options:
+            if all(self.session.live(f"{root}.{key}") == option.figures.get(key) for key in ("kp", "ki", "kd")):
+                return option.name
+        return ""
+
+    def _verified_live(self) -> bool:
+        """Whether the verification was of the gains that are live now."""
+        if self.verified is None:
+            return False
+        root = f"heaters.{self.aim.heater}"
+        conditions = self.verified.result.conditions
+        return all(conditions.get(f"{root}.{key}") == self.session.live(f"{root}.{key}") for key in ("kp", "ki", "kd"))
+
+    # what can be done
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Only the keys that work now are shown."""
+        running = self.watched is not None
+        ready = self.session.connection.linked and self.session.connection.state.mode == "ready"
+        option = self.query_one(Settlement).option if self.is_mounted and self.tuned else None
+        if action == "cancel":
+            return running
+        if action == "start":
+            return not running and ready
+        if action == "target":
+            return not running
+        if action == "keep":
+            return bool(ready and not running and option and option.proposals and option.name != self._live_option())
+        if action == "drop":
+            return ready and not running and bool(self.session.unsaved())
+        if action == "verify":
+            return ready and not running and self.tuned is not None
+        if action == "export":
+            return not running and self.tuned is not None
+        return True
+
+    def action_start(self) -> None:
+        """Run hotend control."""
+        blocking = [need.words for need in self.needs() if need.blocking and not need.met]
+        if blocking:
+            self.tell(f"Not started: {'; '.join(blocking)}.", self.palette.stop)
+            return
+        self._launch(CONTROL, self.aim)
+
+    def action_verify(self) -> None:
+        """Check the live gains by a step from cold."""
+        assert CONTROL.verify is not None
+        self._launch(VERIFY, verify_parameters(CONTROL, self.aim))
+
+    def _launch(self, spec: TrialSpec, parameters: Part) -> None:
+        self.told = None
+        self.watched = TrialWatch(self._ask)
+        self.refresh_state()
+        self.run_worker(self._run(spec, parameters), group="trial", exclusive=True)
+
+    async def _run(self, spec: TrialSpec, parameters: Part) -> None:
+        assert self.watched is not None
+        try:
+            entered = await self.session.run(spec, parameters, self.watched)
+        except LedgerError as error:
+            self.told = (f"It ran, but is not in the ledger: {error}", self.palette.stop)
+        else:
+            result = entered.ran.result
+            if result.outcome == "proven":
+                self.told = None if spec is CONTROL else (f"✓ Verified: {result.why}.", self.palette.good)
+            else:
+                word = {"halted": "Halted", "failed": "Failed"}[result.outcome]
+                self.told = (f"✗ {word}: {result.why}", self.palette.stop)
+            if spec is CONTROL and result.outcome == "proven":
+                self.query_one(Settlement).chosen = 99  # the newest recommendation is chosen
+        self.watched = None
+        self.reload()
+
+    async def _ask(self, question: Question) -> str:
+        answer = await self.app.push_screen_wait(QuestionDialog(question, self.palette))
+        return answer or question.answers[-1]
+
+    def action_cancel(self) -> None:
+        """Stop the trial; everything goes off."""
+        self.session.runner.cancel()
+
+    def action_target(self) -> None:
+        """Type another temperature."""
+
+        def check(value: float) -> str | None:
+            declared = next(item for item in CONTROL.declared() if item.path == "target")
+            reason = refusal((declared,), "target", value)
+            heater = self.session.document.machine.heaters.get(self.aim.heater)
+            if reason is None and heater and value > heater.maximum_c - HEADROOM_C:
+                return f"too near the maximum: at most {heater.maximum_c - HEADROOM_C:g} °C"
+            return reason
+
+        def take(answer: str | None) -> None:
+            if answer:
+                self.aim = self.aim.model_copy(update={"target": float(answer)})
+                self.refresh_state()
+
+        title = f"Temperature to tune the {self.aim.heater} at"
+        self.app.push_screen(QuantityDialog(title, "°C", self.aim.target, check), take)
+
+    async def action_keep(self) -> None:
+        """Write the chosen gains to the live machine."""
+        option = self.query_one(Settlement).option
+        if option is None or self.tuned is None:
+            return
+        try:
+            await self.session.keep(option, self.tuned.id)
+        except (LinkLost, BoardRefused, LedgerError) as error:
+            self.tell(f"Not kept: {error}", self.palette.stop)
+            return
+        self.tell(
+            f"✓ {option.name} is live on the board. It is lost at power-off until it is saved.", self.palette.proposal
+        )
+
+    async def action_drop(self) -> None:
+        """Put the saved gains back."""
+        try:
+            count = await self.session.drop()
+        except (LinkLost, BoardRefused, LedgerError) as error:
+            self.tell(f"Not dropped: {error}", self.palette.stop)
+            return
+        self.tell(f"Dropped: {count} settings are back at their saved values.", self.palette.text)
+
+    def action_export(self) -> None:
+        """Write the newest record as CSV, SVG and PDF beside the machine file."""
+        self.run_worker(self._export(), group="export")
+
+    async def _export(self) -> None:
+        from ublet.session.export import heat_files
+
+        entry = self.verified or self.tuned
+        assert entry is not None
+        series = self.verified_series if self.verified else self.tuned_series
+        folder = self.session.document.path.parent
+        self.tell("Writing CSV, SVG and PDF …", self.palette.dim)
+        try:
+            files = await asyncio.to_thread(heat_files, entry, series, folder)
+        except (OSError, ValueError) as error:
+            self.tell(f"Not exported: {error}", self.palette.stop)
+            return
+        names = ", ".join(file.name for file in files)
+        self.tell(f"✓ Exported to {folder}: {names}", self.palette.good)
+
+    def tell(self, words: str, style: str) -> None:
+        """Say something in the line below the settlement."""
+        self.told = (words, style)
+        self.refresh_state()
+
+    def on_settlement_chosen(self) -> None:
+        """Show the newly chosen prediction."""
+        self.refresh_state()

@@ -1,0 +1,36 @@
+"""Opening a session after the first frame: the imports that take time happen here, beside the app."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from ublet.session.session import Session
+
+
+def _import_parts() -> None:
+    """Load what the benches need, in a thread, so that keys are answered meanwhile."""
+    import ublet.session.session
+    import ublet.tui.heat  # noqa: F401
+
+
+async def open_session(file: Path, port: str | None) -> tuple[Session | None, str]:
+    """The session, or None and the sentences that say why not."""
+    await asyncio.to_thread(_import_parts)
+    from ublet.ledger.book import LedgerError
+    from ublet.link.transport import PortError, Transport, open_transport
+    from ublet.session.document import DocumentError
+    from ublet.session.session import Session
+
+    async def opener() -> Transport:
+        if port is None:
+            raise PortError("No port was named: quit and open the file with --port URL.")
+        return await open_transport(port, session.document.machine.board.baud)
+
+    try:
+        session = Session(file, opener)
+    except (DocumentError, LedgerError) as error:
+        return None, str(error)
+    return session, ""

@@ -1,0 +1,133 @@
+"""The pulse: the live machine at the bottom of the screen, always."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+from textual.reactive import reactive
+from textual.widget import Widget
+
+from ublet.core.units import duration
+from ublet.tui.theme import Palette
+
+if TYPE_CHECKING:
+    from ublet.core.trial import Progress
+
+BARS = "▁▂▃▄▅▆▇█"
+TRACE_COLUMNS = 12
+BAR_COLUMNS = 24
+
+
+@dataclass(frozen=True)
+class HeaterReading:
+    """One heater now: trace holds a minute's temperatures, oldest first."""
+
+    name: str
+    celsius: float | None
+    target_c: float | None
+    duty: float
+    trace: tuple[float, ...]
+
+
+@dataclass(frozen=True)
+class Reading:
+    """The machine now. mode is ready, halted, tripped or unlinked; why is a sentence."""
+
+    heaters: tuple[HeaterReading, ...] = ()
+    fans: tuple[tuple[str, float], ...] = ()
+    mode: str = "unlinked"
+    why: str = ""
+    running: str = ""
+    progress: Progress | None = None
+    link_faults: int = 0
+
+
+class Pulse(Widget):
+    """Two lines: the readings, and what runs; with HALT at the right."""
+
+    DEFAULT_CSS = "Pulse { height: 2; width: 100%; background: $panel; padding: 0 1; }"
+
+    reading: reactive[Reading] = reactive(Reading())
+
+    def __init__(self, palette: Palette) -> None:
+        super().__init__()
+        self.palette = palette
+
+    def render(self) -> Text:
+        """The two lines, fitted to the width."""
+        width = self.content_size.width or 100
+        halt = Text(" F8 HALT ", f"bold {self.palette.ground} on {self.palette.stop}")
+        first = self._readings_line(width - len(halt) - 1)
+        first.pad_right(max(0, width - len(halt) - len(first)))
+        second = self._work_line(width)
+        text = Text(no_wrap=True)
+        text.append_text(first)
+        text.append_text(halt)
+        text.append("\n")
+        text.append_text(second)
+        return text
+
+    def _readings_line(self, width: int) -> Text:
+        palette, line = self.palette, Text()
+        traces = width > 110
+        for heater in self.reading.heaters:
+            line.append(f"{heater.name} ", palette.dim)
+            if heater.celsius is None:
+                line.append("✗ no reading", palette.stop)
+            else:
+                line.append(f"{heater.celsius:5.1f}", f"bold {palette.focus}")
+            target = "off" if heater.target_c is None else f"{heater.target_c:.0f}"
+            line.append(f" / {target:>3} °C ", palette.text)
+            if traces:
+                line.append(trace(heater.trace, heater.target_c), palette.focus)
+            line.append(f" duty {100 * heater.duty:3.0f} %   ", palette.text if heater.duty else palette.dim)
+        for name, duty in self.reading.fans:
+            state = f"{100 * duty:.0f} %" if duty else "off"
+            line.append(f"{name} fan {state}  ", palette.text if duty else palette.dim)
+        if not self.reading.heaters:
+            line.append("no readings: the board is not linked", palette.dim)
+        line.truncate(width, overflow="ellipsis")
+        return line
+
+    def _work_line(self, width: int) -> Text:
+        palette, line, reading = self.palette, Text(), self.reading
+        if reading.mode in ("halted", "tripped"):
+            word = "HALTED" if reading.mode == "halted" else "GUARD TRIPPED"
+            line.append(f"■ {word} ", f"bold {palette.stop}")
+            line.append(f"{reading.why} Everything is off. ", palette.text)
+            line.append("r releases", palette.focus)
+        elif reading.mode == "unlinked":
+            line.append("✗ no link  ", f"bold {palette.stop}")
+            line.append(reading.why, palette.text)
+        elif reading.running:
+            line.append(f"◆ {reading.running}  ", f"bold {palette.focus}")
+            if reading.progress is not None:
+                share = min(1.0, max(0.0, reading.progress.share))
+                done = round(BAR_COLUMNS * share)
+                line.append("━" * done, palette.focus)
+                line.append("━" * (BAR_COLUMNS - done), palette.faint)
+                left = reading.progress.left_s
+                told = f" about {duration(left)} left" if left is not None else " time left not known yet"
+                line.append(f" {reading.progress.phase} ·{told} · {reading.progress.detail}", palette.text)
+        else:
+            line.append("○ nothing runs, nothing heats", palette.dim)
+            if any(heater.duty for heater in reading.heaters):
+                line = Text("◆ heating", palette.focus)
+        line.truncate(width, overflow="ellipsis")
+        return line
+
+
+def trace(values: tuple[float, ...], target_c: float | None) -> str:
+    """A minute of temperatures as bars; the scale spans at least 4 °C, and the target when there is one."""
+    if not values:
+        return " " * TRACE_COLUMNS
+    picked = [values[int(n * len(values) / TRACE_COLUMNS)] for n in range(TRACE_COLUMNS)]
+    low, high = min(picked), max(picked)
+    if target_c is not None:
+        low, high = min(low, target_c), max(high, target_c)
+    if high - low < 4:
+        middle = (high + low) / 2
+        low, high = middle - 2, middle + 2
+    return "".join(BARS[min(7, int((value - low) / (high - low) * 8))] for value in picked)

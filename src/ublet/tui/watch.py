@@ -1,0 +1,40 @@
+"""Looking on while a trial runs: rows collected for the charts, questions put to the builder."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+
+import numpy as np
+
+from ublet.core.trial import Progress, Question, Series
+
+
+class TrialWatch:
+    """Collects what a running trial shows; the bench draws from here a few times a second."""
+
+    def __init__(self, ask: Callable[[Question], Awaitable[str]]) -> None:
+        self._ask = ask
+        self._rows: dict[str, list[tuple[float, ...]]] = {}
+        self._columns: dict[str, tuple[str, ...]] = {}
+        self.latest: Progress | None = None
+        self.fresh = False
+
+    async def answer(self, question: Question) -> str:
+        """Ask the builder."""
+        return await self._ask(question)
+
+    def progress(self, progress: Progress) -> None:
+        """Keep where the trial is."""
+        self.latest = progress
+        self.fresh = True
+
+    def row(self, series: str, columns: tuple[str, ...], row: tuple[float, ...]) -> None:
+        """Keep a row."""
+        self._columns[series] = columns
+        self._rows.setdefault(series, []).append(row)
+        self.fresh = True
+
+    def series(self, name: str) -> Series | None:
+        """What was collected of a series so far."""
+        rows = self._rows.get(name)
+        return Series(self._columns[name], np.array(rows, dtype=np.float64)) if rows else None
