@@ -14,6 +14,7 @@ from typing import Annotated, Any
 import typer
 
 from ublet import __version__
+from ublet.core.trouble import Trouble
 
 app = typer.Typer(add_completion=False, no_args_is_help=False, pretty_exceptions_enable=False, help=__doc__)
 
@@ -32,20 +33,10 @@ def stop(code: int, message: str) -> typer.Exit:
 @contextmanager
 def told() -> Iterator[None]:
     """Turn every expected trouble into a sentence and the contract's exit code."""
-    from ublet.ledger.book import LedgerError
-    from ublet.link.client import BoardRefused, LinkLost
-    from ublet.link.transport import PortError
-    from ublet.session.demo import DemoError
-    from ublet.session.document import DocumentError
-    from ublet.sim.scenario import ScenarioError
-    from ublet.sim.server import ListenError
-
     try:
         yield
-    except (DocumentError, ScenarioError, LedgerError, DemoError, ListenError) as error:
-        raise stop(USAGE, str(error)) from error
-    except (PortError, LinkLost, BoardRefused) as error:
-        raise stop(NO_LINK, str(error)) from error
+    except Trouble as error:
+        raise stop(error.exit_code, str(error)) from error
     except OSError as error:
         where = f"{error.filename}: " if error.filename else ""
         raise stop(USAGE, f"{where}{error.strerror or error}") from error
@@ -255,15 +246,12 @@ def run(
 ) -> None:
     """Run a trial headless, on a board or on a scenario."""
     from ublet.session.headless import Done, run_on_port, run_on_scenario
-    from ublet.session.orders import OrderError, order_for
+    from ublet.session.orders import order_for
 
     if (scenario is None) == (port is None) or (port is not None and machine is None):
         raise stop(USAGE, "name either --scenario FILE, or --machine FILE with --port URL")
-    try:
-        order = order_for(trial, settings or [], keep, save)
-    except OrderError as error:
-        raise stop(USAGE, str(error)) from error
     with told(), _progress() as tell:
+        order = order_for(trial, settings or [], keep, save)
         try:
             if scenario is not None:
                 done: Done = run_on_scenario(order, scenario, machine, seed, tell)

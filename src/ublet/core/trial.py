@@ -103,12 +103,13 @@ class TrialFailed(Exception):
 
 @dataclass(frozen=True)
 class HeatSample:
-    """One sample of a heater by the board's clock."""
+    """One sample of a heater by the board's clock; target_c is None while it is off."""
 
     time_s: float
     celsius: float
     duty: float
     fan: float
+    target_c: float | None = None
 
 
 @dataclass(frozen=True)

@@ -14,6 +14,7 @@ import numpy as np
 
 from ublet.core.settings import Value
 from ublet.core.trial import Finding, Option, Proposal, Series, TrialResult
+from ublet.core.trouble import Trouble
 
 VERSION = 1
 
@@ -35,7 +36,7 @@ CREATE INDEX trial_by_name ON trial(name, id);
 """
 
 
-class LedgerError(Exception):
+class LedgerError(Trouble):
     """The ledger cannot be opened or written; the message says what to do."""
 
 

@@ -8,21 +8,22 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
+from ublet.core.trouble import NoLink
 from ublet.link.frames import HALT_BYTE, Decoder, Message, encode
 from ublet.link.transport import Transport
 
 PROTOCOL = 1
 REPLY_S = 0.5
-TRIES = 6
-SILENCE_S = 2.5
+TRIES = 10
+SILENCE_S = 5.0
 """A board says its state ten times a second; this long without a byte, the link is lost."""
 
 
-class LinkLost(Exception):
+class LinkLost(NoLink):
     """The board does not answer any more, or its port is gone."""
 
 
-class BoardRefused(Exception):
+class BoardRefused(NoLink):
     """The board understood a request and said no; ``code`` is from the protocol's table."""
 
     def __init__(self, code: int, message: str) -> None:

@@ -9,11 +9,13 @@ import os
 from collections.abc import Callable
 from typing import Protocol
 
+from ublet.core.trouble import NoLink
+
 BACKLOG = 1 << 18
 """Bytes that may wait to be written; beyond, the other end is taken as gone."""
 
 
-class PortError(Exception):
+class PortError(NoLink):
     """A port cannot be opened; the message says which, why, and what to do."""
 
 

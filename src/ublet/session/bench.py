@@ -83,7 +83,8 @@ class LinkBench:
             raise TrialFailed(self._connection.why)
         sensor = self.machine.heaters[heater].sensor
         fan = next((name for name, part in self.machine.fans.items() if part.role == "part"), None)
-        names = [f"sensors.{sensor}", f"heaters.{heater}.duty", *([f"fans.{fan}"] if fan else [])]
+        names = [f"sensors.{sensor}", f"heaters.{heater}.duty", f"heaters.{heater}.target_c"]
+        names += [f"fans.{fan}"] if fan else []
         missing = [name for name in names if name not in about.channels]
         if missing:
             raise TrialFailed(f"The board does not report {', '.join(missing)}: its image is of another machine file.")
@@ -96,8 +97,8 @@ class LinkBench:
                     celsius = sample[at[0]]
                     if celsius is None:
                         continue  # the board's guard decides about a sensor that does not read
-                    wind = sample[at[2]] if fan else 0.0
-                    yield HeatSample(sample[1] or 0.0, celsius, sample[at[1]] or 0.0, wind or 0.0)
+                    wind = sample[at[3]] if fan else 0.0
+                    yield HeatSample(sample[1] or 0.0, celsius, sample[at[1]] or 0.0, wind or 0.0, sample[at[2]])
         finally:
             self._connection.sampled.remove(queue.put_nowait)
 

@@ -4,22 +4,18 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
-import json
-import select
 import shutil
 import subprocess
 import sys
-import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
+from ublet.core.trouble import Trouble
 from ublet.session.library import DATA, DEMOS
 
-START_S = 20.0
 
-
-class DemoError(Exception):
+class DemoError(Trouble):
     """The demonstration cannot start; the message says why and what to do."""
 
 
@@ -32,8 +28,15 @@ class Demo:
     port: str
     speed: float
     scenario: Path
-    board: subprocess.Popen[str]
+    board: subprocess.Popen[bytes]
     lock: IO[str]
+
+    def ended(self) -> str | None:
+        """Why the board's process has ended, when it has."""
+        if self.board.poll() is None:
+            return None
+        told = (self.folder / "board.log").read_text(encoding="utf-8", errors="replace").strip().splitlines()
+        return told[-1] if told and self.board.returncode > 0 else "its process was stopped"
 
     def restart_board(self) -> None:
         """Plug the board in again after its process has ended."""
@@ -76,7 +79,7 @@ def start(kind: str, folder: Path, speed: float) -> Demo:
     """Start the board of a demonstration machine and say where it is.
 
     Raises:
-        DemoError: as :func:`prepare`; already open elsewhere; or the board does not start.
+        DemoError: as :func:`prepare`, or already open elsewhere.
     """
     machine, scenario = prepare(kind, folder)
     lock = (folder / "demo.lock").open("w")
@@ -88,42 +91,26 @@ def start(kind: str, folder: Path, speed: float) -> Demo:
             f"This demonstration is open in another window already ({folder}). "
             "Close that one, or start a second one with --dir."
         ) from error
-    try:
-        board = start_board(scenario, folder, speed)
-    except DemoError:
-        lock.close()
-        raise
+    board = start_board(scenario, folder, speed)
     return Demo(folder, machine, str(folder / "board.port"), speed, scenario, board, lock)
 
 
-def start_board(scenario: Path, folder: Path, speed: float) -> subprocess.Popen[str]:
-    """Start a simulated board as a process of its own and wait until it is ready.
+def start_board(scenario: Path, folder: Path, speed: float) -> subprocess.Popen[bytes]:
+    """Start a simulated board as a process of its own; the link finds it when it is ready.
 
-    It ends by itself when this process does (its standard input closes then).
-
-    Raises:
-        DemoError: it does not start.
+    It ends by itself when this process does (its standard input closes then). What it has to say
+    goes to ``board.log``.
     """
-    board = subprocess.Popen(
-        [
-            *(sys.executable, "-m", "ublet", "board", "--scenario", str(scenario)),
-            *("--listen", f"pty:{folder / 'board.port'}", "--speed", f"{speed:g}"),
-            *("--store", str(folder / "board-store.json"), "--until-stdin-closes"),
-        ],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.PIPE,
-        text=True,
-    )
-    assert board.stdout is not None and board.stderr is not None
-    deadline = time.monotonic() + START_S
-    while time.monotonic() < deadline:
-        if select.select([board.stdout], [], [], 0.1)[0]:
-            line = board.stdout.readline()
-            with contextlib.suppress(ValueError):
-                json.loads(line)
-                return board
-            break
-    board.kill()
-    told = board.stderr.read().strip()
-    raise DemoError(f"The simulated board did not start: {told or 'no answer in 20 s'}")
+    port = folder / "board.port"
+    port.unlink(missing_ok=True)  # a link left by a crash may point at somebody else's terminal
+    with (folder / "board.log").open("wb") as log:
+        return subprocess.Popen(
+            [
+                *(sys.executable, "-m", "ublet", "board", "--scenario", str(scenario)),
+                *("--listen", f"pty:{port}", "--speed", f"{speed:g}"),
+                *("--store", str(folder / "board-store.json"), "--until-stdin-closes"),
+            ],
+            stdin=subprocess.PIPE,
+            stdout=log,
+            stderr=log,
+        )

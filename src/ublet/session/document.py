@@ -11,10 +11,11 @@ import tomlkit
 from ublet.core.machine.check import Checked, check_text
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value, flatten
+from ublet.core.trouble import Trouble
 from ublet.session.library import boards
 
 
-class DocumentError(Exception):
+class DocumentError(Trouble):
     """The machine file cannot be used; the message holds a sentence for each problem."""
 
 

@@ -8,11 +8,12 @@ from collections.abc import Mapping, Sequence
 from ublet.core.catalogue import TRIALS
 from ublet.core.settings import Part, Value, refusal
 from ublet.core.trial import TrialSpec
+from ublet.core.trouble import Trouble
 from ublet.core.units import NotAQuantity, parse
 from ublet.session.headless import Order
 
 
-class OrderError(ValueError):
+class OrderError(Trouble):
     """An order cannot be understood; the message says what is allowed."""
 
 

@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from ublet.core.settings import Value
+from ublet.core.trouble import Trouble
 from ublet.ledger.book import Change, Intent, Ledger, LedgerError
 from ublet.link.client import BoardRefused, LinkLost
 from ublet.session.connection import Connection
@@ -16,7 +17,7 @@ from ublet.session.document import Document, DocumentError, read_text
 from ublet.session.files import prepare, put_in_place, write_atomically
 
 
-class SaveFailed(Exception):
+class SaveFailed(Trouble):
     """Nothing was saved; the message says why and what to do."""
 
 

@@ -11,6 +11,7 @@ from ublet.core.evidence import stale_reasons
 from ublet.core.route import ROUTE, Standing, Station
 from ublet.core.settings import Part, Value
 from ublet.core.trial import Option, TrialResult, TrialSpec
+from ublet.core.units import with_uncertainty
 from ublet.ledger.book import Change, Ledger, TrialEntry
 from ublet.link.transport import Transport
 from ublet.session.bench import LinkBench, Watcher
@@ -159,7 +160,7 @@ class Session:
         if reasons:
             return Standing("stale", "stale", "; ".join(reasons))
         if entry.name != station.trials[-1]:
-            return Standing("open", "not verified", "tuned, not yet kept and verified")
+            return Standing("open", "unverified", "tuned, not yet kept and verified")
         return Standing("proven", figure, entry.result.why)
 
     def _deciding(self, station: Station) -> TrialEntry | None:
@@ -174,7 +175,9 @@ class Session:
 
     def _figure(self, entry: TrialEntry) -> str:
         overshoot = entry.result.finding("overshoot")
-        return f"+{overshoot.value:.1f} °C" if overshoot else ""
+        if overshoot is None:
+            return ""
+        return with_uncertainty(overshoot.value, overshoot.uncertainty or 0.0)
 
     def standings(self) -> Mapping[str, Standing]:
         """All stations by name."""

@@ -18,7 +18,7 @@ from ublet.sim.heat import STEP_S, Adc, Plant
 from ublet.sim.scenario import Scenario
 from ublet.sim.store import Store
 
-HEARTBEAT_WINDOW_S = 2.0
+HEARTBEAT_WINDOW_S = 4.0
 KEPT_SAMPLES = 3000
 BOARD_SETTINGS = tuple(item for item in SETTINGS if item.board)
 CELSIUS_LIMITS = (-60.0, 600.0)
@@ -133,7 +133,7 @@ class SimBoard:
         """The host is alive."""
         self._heard = self._link_clock()
 
-    def halt(self, why: str = "Halted by the builder.") -> None:
+    def halt(self, why: str = "Halted by you.") -> None:
         """Everything off at once, until released."""
         if self.mode == "ready":
             self.mode, self.why, self.guard = "halted", why, ""

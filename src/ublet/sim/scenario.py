@@ -11,10 +11,11 @@ from ublet.core.machine.check import Problem, parse_toml, validate
 from ublet.core.machine.lines import key_lines
 from ublet.core.machine.schema import SETTINGS
 from ublet.core.settings import Part, Value, flatten, refusal, setting
+from ublet.core.trouble import Trouble
 from ublet.sim.heat import PlantTruth
 
 
-class ScenarioError(Exception):
+class ScenarioError(Trouble):
     """A scenario cannot be used; ``problems`` says what is wrong, all at once."""
 
     def __init__(self, file: str, problems: list[Problem]) -> None:

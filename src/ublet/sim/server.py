@@ -10,6 +10,7 @@ import tty
 from collections.abc import Callable
 from pathlib import Path
 
+from ublet.core.trouble import Trouble
 from ublet.sim.clock import keep_time
 from ublet.sim.service import Service
 
@@ -17,7 +18,7 @@ UNSENT_LIMIT = 1 << 16
 """A host that does not read loses what is beyond this, as on a real serial line."""
 
 
-class ListenError(Exception):
+class ListenError(Trouble):
     """The place to listen at cannot be used; the message says why."""
 
 

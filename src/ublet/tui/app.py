@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Iterable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,7 +14,7 @@ from textual.containers import Container, Horizontal
 from textual.screen import Screen
 from textual.widgets import Static
 
-from ublet.core.route import ROUTE, Station
+from ublet.core.route import ROUTE, Standing, Station
 from ublet.tui.keys import Keys
 from ublet.tui.pulse import HeaterReading, Pulse, Reading
 from ublet.tui.route import Route
@@ -58,6 +58,7 @@ class UbletApp(App[None]):
         self.file, self.port, self.demo = file, port, demo
         self.session: Session | None = None
         self.bench: HotendBench | None = None
+        self._was_running = False
         for each in THEMES:
             self.register_theme(each)
         self.theme = theme
@@ -150,9 +151,27 @@ class UbletApp(App[None]):
         """A few times a second: the pulse, and what a running trial drew."""
         if self.session is None:
             return
-        self.query_one(Pulse).reading = self._reading(self.session)
+        reading = self._reading(self.session)
+        if self.demo is not None and not self.session.connection.linked and (why := self.demo.ended()):
+            reading = replace(reading, why=f"The simulated board is gone ({why}): ctrl+r plugs it in again.")
+        self.query_one(Pulse).reading = reading
+        self._route_beat(reading)
         if self.bench is not None and self.bench.display:
             self.bench.beat()
+
+    def _route_beat(self, reading: Reading) -> None:
+        """While a trial runs its station shows the phase; when it ends, what was found."""
+        route = self.query_one(Route)
+        if self.session is not None and bool(reading.running) != self._was_running:
+            self._was_running = bool(reading.running)
+            self._changed()
+        if reading.running and reading.progress is not None and self.session is not None:
+            phase = reading.progress.phase.partition(" of ")[0]
+            running = {
+                name: Standing("running", phase) if standing.state == "running" else standing
+                for name, standing in route.standings.items()
+            }
+            route.standings = running
 
     def _reading(self, session: Session) -> Reading:
         connection, machine = session.connection, session.document.machine
@@ -217,7 +236,7 @@ class UbletApp(App[None]):
         if action in ("save", "release", "ledger", "talk") and session is None:
             return False
         if action == "save" and session is not None:
-            return bool(session.unsaved())
+            return session.runner.running is None and bool(session.unsaved())
         if action == "release" and session is not None:
             return session.connection.state.mode in ("halted", "tripped")
         return True
@@ -241,15 +260,13 @@ class UbletApp(App[None]):
     def action_replug(self) -> None:
         """In the demonstration: start the board's process again when it has ended."""
         if self.demo is not None:
-            self.run_worker(asyncio.to_thread(self.demo.restart_board), group="replug")
+            self.demo.restart_board()
 
     def action_switch(self) -> None:
         """Between route and bench."""
         route = self.query_one(Route)
         if route.has_focus and self.bench is not None and self.bench.display:
-            from ublet.tui.settlement import Settlement
-
-            self.bench.query_one(Settlement).focus()
+            self.bench.focus()
         else:
             route.focus()
         self.refresh_bindings()

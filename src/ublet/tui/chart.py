@@ -11,7 +11,7 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 from textual.events import Resize
-from textual_hires_canvas import Canvas, HiResMode, TextAlign
+from textual_hires_canvas import Canvas, HiResMode
 
 from ublet.tui.theme import Palette
 
@@ -81,6 +81,11 @@ class StripChart(Canvas):
             char = chr(ord(char) | ord(there))
         super().set_pixel(x, y, char, style)
 
+    def put(self, x: int, y: int, text: str, style: str) -> None:
+        """Write plain text from a column on; what is outside is cut off."""
+        for offset, char in enumerate(text):
+            super().set_pixel(x + offset, y, char, style)
+
     def redraw(self) -> None:
         """Draw the picture anew."""
         if self.size.width < LABEL_COLUMNS + 4 or self.size.height < 2:
@@ -108,26 +113,26 @@ class StripChart(Canvas):
         for tick in ticks(y0, y1, max(2, min(picture.most_ticks, plot_height // 2))):
             at = int(row(tick))
             if 0 <= at < bottom:
-                self.write_text(LABEL_COLUMNS - 1, at, f"[{dim}]{label(tick)}[/]", TextAlign.RIGHT)
+                self.put(0, at, f"{tick:>{LABEL_COLUMNS}g}", dim)
                 for x in range(left, width, 4):
                     super().set_pixel(x, at, "·", faint)
         if picture.level is not None and y0 <= picture.level <= y1:
             at = int(row(picture.level))
             for x in range(left, width):
                 super().set_pixel(x, at, "╌", faint)
-            self.write_text(LABEL_COLUMNS - 1, at, f"[{self.palette.text}]{picture.level:g}[/]", TextAlign.RIGHT)
+            self.put(0, at, f"{picture.level:>{LABEL_COLUMNS}g}", self.palette.text)
         for mark in picture.marks:
             at = int(column(mark.x))
             if left <= at < width:
                 for y in range(bottom):
                     super().set_pixel(at, y, "╎", faint)
-                self.write_text(min(at + 1, width - len(mark.word)), 0, f"[{mark.style}]{mark.word}[/]")
+                self.put(min(at + 1, width - len(mark.word)), 0, mark.word, mark.style)
         for curve in picture.curves:
             self._draw_curve(curve, column, row, (x0, x1), bottom)
         if picture.x_labels:
             self._draw_x_labels(picture, column, left, width, bottom)
         if picture.title:
-            self.write_text(left + 1, 0, f"[{dim}]{picture.title}[/]")
+            self.put(left + 1, 0, picture.title, dim)
 
     def _draw_curve(
         self,
@@ -160,13 +165,13 @@ class StripChart(Canvas):
     ) -> None:
         x0, x1 = picture.x_limits
         free_from = left
-        for tick in ticks(x0, x1, max(2, (width - left) // 14)):
-            text = label(tick)
+        for tick in ticks(x0, x1, max(2, (width - left) // 9)):
+            text = f"{tick:g}"
             at = int(column(tick)) - len(text) // 2
             if at >= free_from and at + len(text) <= width - 2:
-                self.write_text(at, bottom, f"[{self.palette.dim}]{text}[/]")
+                self.put(at, bottom, text, self.palette.dim)
                 free_from = at + len(text) + 2
-        self.write_text(width - len(picture.x_unit), bottom, f"[{self.palette.dim}]{picture.x_unit}[/]")
+        self.put(width - len(picture.x_unit), bottom, picture.x_unit, self.palette.dim)
 
 
 def thin(columns: Floats, rows: Floats) -> tuple[Floats, Floats]:
@@ -190,8 +195,3 @@ def ticks(low: float, high: float, most: int) -> list[float]:
     step = next(power * factor for factor in (1, 2, 5, 10) if power * factor >= raw * 0.999)
     first = math.ceil(low / step - 1e-9)
     return [round(step * n, 10) for n in range(first, math.floor(high / step + 1e-9) + 1)]
-
-
-def label(value: float) -> str:
-    """A tick's label."""
-    return f"{value:g}"

@@ -13,6 +13,7 @@ from textual.widget import Widget
 from textual.widgets import Static
 
 from ublet.core.catalogue import TRIALS
+from ublet.core.heat.candidates import AS_FOUND
 from ublet.core.heat.trials import HEADROOM_C, HotendParameters
 from ublet.core.settings import Part, refusal
 from ublet.core.trial import Need, Question, Series, TrialSpec
@@ -21,9 +22,9 @@ from ublet.ledger.book import LedgerError, TrialEntry
 from ublet.link.client import BoardRefused, LinkLost
 from ublet.session.orders import verify_parameters
 from ublet.session.session import Session
-from ublet.tui.chart import Picture, StripChart
+from ublet.tui.chart import StripChart
 from ublet.tui.dialogs import QuantityDialog, QuestionDialog
-from ublet.tui.heat_pictures import cycles, duty, fan_start, reached_at, steps, whole
+from ublet.tui.heat_pictures import cycles, duty, fan_start, last_minute, reached_at, steps, whole
 from ublet.tui.settlement import Settlement
 from ublet.tui.theme import Palette
 from ublet.tui.watch import TrialWatch
@@ -31,7 +32,13 @@ from ublet.tui.watch import TrialWatch
 CONTROL, VERIFY = TRIALS["hotend-control"], TRIALS["hotend-verify"]
 
 
-class HotendBench(Widget):
+WATCHING = {
+    False: "Watch the swings: the gains are read from the last ones, once three agree within 2 %.",
+    True: "Watch brass against slate: the measured step should follow the predicted one.",
+}
+
+
+class HotendBench(Widget, can_focus=True):
     """Tunes one heater. It holds no physics: it starts trials and shows what they found."""
 
     DEFAULT_CSS = """
@@ -51,6 +58,8 @@ class HotendBench(Widget):
         Binding("d", "drop", "drop"),
         Binding("v", "verify", "verify"),
         Binding("e", "export", "export"),
+        Binding("up", "choose(-1)", "choose", key_display="↑↓"),
+        Binding("down", "choose(1)", "choose", show=False),
         Binding("escape", "cancel", "cancel"),
     ]
 
@@ -59,6 +68,8 @@ class HotendBench(Widget):
         self.session = session
         self.palette = palette
         self.watched: TrialWatch | None = None
+        self.verifying = False
+        self._written: dict[str, Text] = {}
         self.tuned: TrialEntry | None = None
         self.tuned_series: dict[str, Series] = {}
         self.verified: TrialEntry | None = None
@@ -103,7 +114,6 @@ class HotendBench(Widget):
             result = self.tuned.result
             settlement.options = result.options
             settlement.recommended = result.recommended
-            settlement.why = result.why.partition(": ")[2]
             names = [option.name for option in result.options]
             if not settlement.live or settlement.chosen >= len(names):
                 settlement.chosen = names.index(result.recommended) if result.recommended in names else 0
@@ -115,18 +125,30 @@ class HotendBench(Widget):
         settlement.display = self.watched is None and self.tuned is not None
         settlement.live = self._live_option()
         settlement.measured = self.verified.result if self.verified and self._verified_live() else None
-        self.query_one("#heading", Static).update(self._heading())
-        self.query_one("#next", Static).update(self._next())
+        self._write("heading", self._heading())
+        self._write("next", self._next())
         self.draw()
         self.refresh_bindings()
+
+    def _write(self, part: str, text: Text) -> None:
+        """Change a text only when it changed, and the layout only when its lines did."""
+        before = self._written.get(part)
+        if before is not None and before == text and before.spans == text.spans:
+            return
+        lines = None if before is None else before.plain.count("\n")
+        self._written[part] = text
+        self.query_one(f"#{part}", Static).update(text, layout=lines != text.plain.count("\n") or len(text) > 100)
 
     def beat(self) -> None:
         """Draw what came since the last beat."""
         if self.watched is not None and self.watched.fresh:
             self.watched.fresh = False
             self.draw()
-        elif self.watched is None:
-            self.query_one("#heading", Static).update(self._heading())
+        else:
+            if self.watched is None:
+                self._write("heading", self._heading())
+            if self.tuned is None or self.watched is not None:
+                self.draw()
 
     def draw(self) -> None:
         """Draw the charts and their legend."""
@@ -152,12 +174,21 @@ class HotendBench(Widget):
         elif self.watched is not None and (step := self.watched.series("step")) is not None:
             self._draw_steps(None, step, legend, self.watched.series("predicted"))
         else:
-            empty = Picture([], (0.0, 120.0), (0.0, self.aim.target * 1.08), level=self.aim.target, x_labels=False)
-            small.show(None)
-            large.show(empty)
-            strip.show(Picture([], (0.0, 120.0), (-8.0, 108.0), most_ticks=2))
-            legend.append("nothing recorded yet: the temperature will draw here, the duty below it", self.palette.dim)
-        self.query_one("#legend", Static).update(legend)
+            self._draw_last_minute(legend)
+        self._write("legend", legend)
+
+    def _draw_last_minute(self, legend: Text) -> None:
+        """Before there is a record: the live reading of the last minute."""
+        small, large, strip = (self.query_one(f"#{name}", StripChart) for name in ("small", "large", "duty"))
+        small.show(None)
+        heater = self.session.document.machine.heaters.get(self.aim.heater)
+        sensor = heater.sensor if heater else ""
+        picture, below = last_minute(self.session.connection, self.aim.heater, sensor, self.palette)
+        large.show(picture)
+        strip.show(below)
+        self._legend(
+            legend, ("temperature now, °C: the last minute", self.palette.focus), ("duty, %", self.palette.text)
+        )
 
     def _draw_steps(
         self, relay: Series | None, measured: Series | None, legend: Text, predicted_live: Series | None = None
@@ -187,8 +218,8 @@ class HotendBench(Widget):
         below = measured if measured is not None else predicted.get(chosen)
         strip.show(duty(below, picture.x_limits, self.palette) if below is not None else None)
         entries = [(f"predicted, {chosen}", self.palette.proposal)]
-        if "on the board" in predicted and chosen != "on the board":
-            entries.append(("predicted, gains before the trial", self.palette.dim))
+        if AS_FOUND in predicted and chosen != AS_FOUND:
+            entries.append((f"predicted, {AS_FOUND}", self.palette.dim))
         if measured is not None:
             entries.insert(0, ("measured", self.palette.focus))
         entries.append(("duty, %", self.palette.text))
@@ -204,8 +235,9 @@ class HotendBench(Widget):
         text.append("Hotend control", f"bold {palette.text}")
         text.append(f"   gains that hold the nozzle steady at {self.aim.target:g} °C\n", palette.dim)
         if self.watched is not None:
-            text.append(f"{CONTROL.announce(self.session.document.machine, self.aim)} ", palette.text)
-            text.append("esc cancels, F8 halts: either switches everything off.", palette.dim)
+            spec = self.session.runner.running or CONTROL
+            text.append(f"{spec.announce(self.session.document.machine, self.aim)} ", palette.text)
+            text.append("esc cancels, F8 halts.", palette.dim)
             return text
         text.append(f"{CONTROL.announce(self.session.document.machine, self.aim)}\n", palette.text)
         for need in self.needs():
@@ -246,7 +278,9 @@ class HotendBench(Widget):
                 text.append(f"{word} {value}   ", palette.dim)
             text.append("\n")
         option = self.query_one(Settlement).option
-        if option is not None and option.name not in (live, "on the board"):
+        if not live or live == AS_FOUND:
+            text.append(f"recommended: {tuned.why}.  ", palette.proposal)
+        if option is not None and option.name not in (live, AS_FOUND):
             text.append("k", palette.focus)
             text.append(f" keeps {option.name}: written to the live machine, not yet saved.  ", palette.text)
         if unsaved:
@@ -257,7 +291,7 @@ class HotendBench(Widget):
             text.append(f" saves to board and file{unverified}.  ", palette.text)
             text.append("d", palette.focus)
             text.append(" drops it.", palette.text)
-        elif live and live != "on the board":
+        elif live and live != AS_FOUND:
             text.append(f"{live} is live and saved. ", palette.good)
             if not self._verified_live():
                 text.append("v", palette.focus)
@@ -305,6 +339,8 @@ class HotendBench(Widget):
         option = self.query_one(Settlement).option if self.is_mounted and self.tuned else None
         if action == "cancel":
             return running
+        if action == "choose":
+            return not running and self.tuned is not None
         if action == "start":
             return not running and ready
         if action == "target":
@@ -334,6 +370,7 @@ class HotendBench(Widget):
 
     def _launch(self, spec: TrialSpec, parameters: Part) -> None:
         self.told = None
+        self.verifying = spec is VERIFY
         self.watched = TrialWatch(self._ask)
         self.refresh_state()
         self.run_worker(self._run(spec, parameters), group="trial", exclusive=True)
@@ -349,8 +386,7 @@ class HotendBench(Widget):
             if result.outcome == "proven":
                 self.told = None if spec is CONTROL else (f"✓ Verified: {result.why}.", self.palette.good)
             else:
-                word = {"halted": "Halted", "failed": "Failed"}[result.outcome]
-                self.told = (f"✗ {word}: {result.why}", self.palette.stop)
+                self.told = (f"✗ {result.why}", self.palette.stop)
             if spec is CONTROL and result.outcome == "proven":
                 self.query_one(Settlement).chosen = 99  # the newest recommendation is chosen
         self.watched = None
@@ -431,6 +467,7 @@ class HotendBench(Widget):
         self.told = (words, style)
         self.refresh_state()
 
-    def on_settlement_chosen(self) -> None:
-        """Show the newly chosen prediction."""
+    def action_choose(self, by: int) -> None:
+        """Choose other gains and show what they are predicted to do."""
+        self.query_one(Settlement).choose(by)
         self.refresh_state()

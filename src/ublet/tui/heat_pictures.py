@@ -6,8 +6,10 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from ublet.core.heat.candidates import AS_FOUND
 from ublet.core.heat.relay import find_cycles
 from ublet.core.trial import Series
+from ublet.session.connection import Connection
 from ublet.tui.chart import Curve, Mark, Picture
 from ublet.tui.theme import Palette
 
@@ -75,9 +77,9 @@ def steps(
     fan_at_s: float | None,
     palette: Palette,
 ) -> Picture:
-    """Predicted steps near the target: the chosen gains, those on the board, and what was measured."""
+    """Predicted steps near the target: the chosen gains, those as found, and what was measured."""
     curves = []
-    for name, style in (("on the board", palette.dim), (chosen, palette.proposal)):
+    for name, style in ((AS_FOUND, palette.dim), (chosen, palette.proposal)):
         if name in predicted:
             one = predicted[name]
             curves.append(Curve(one.column("time_s"), one.column("temperature_c"), style))
@@ -97,6 +99,27 @@ def steps(
         marks=[Mark(fan_at_s, "fan on", palette.proposal)] if fan_at_s is not None else [],
         x_labels=False,
     )
+
+
+def last_minute(connection: Connection, heater: str, sensor: str, palette: Palette) -> tuple[Picture, Picture]:
+    """Temperature and duty of a heater over the last minute of the board's time, now at the right."""
+    about, samples = connection.about, list(connection.samples)
+    curves: list[Curve] = []
+    duties: list[Curve] = []
+    low, high = 20.0, 30.0
+    if about is not None and samples and f"sensors.{sensor}" in about.channels:
+        columns = [2 + about.channels.index(name) for name in (f"sensors.{sensor}", f"heaters.{heater}.duty")]
+        rows = [(row[1], row[columns[0]], row[columns[1]]) for row in samples]
+        kept = np.array([row for row in rows if None not in row], dtype=np.float64).reshape(-1, 3)
+        if len(kept):
+            ago = kept[:, 0] - float(samples[-1][1] or 0.0)
+            curves = [Curve(ago, kept[:, 1], palette.focus)]
+            duties = [Curve(ago, 100 * kept[:, 2], palette.text, stepped=True)]
+            middle = float(kept[:, 1].min() + kept[:, 1].max()) / 2
+            half = max(5.0, float(np.ptp(kept[:, 1])) * 0.6)
+            low, high = middle - half, middle + half
+    limits = (-60.0, 0.5)
+    return Picture(curves, limits, (low, high), x_labels=False), Picture(duties, limits, (-8.0, 108.0), most_ticks=2)
 
 
 def fan_start(series: Series | None) -> float | None:

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 BARS = "▁▂▃▄▅▆▇█"
 TRACE_COLUMNS = 12
 BAR_COLUMNS = 24
+TOO_HOT_TO_TOUCH_C = 50.0
 
 
 @dataclass(frozen=True)
@@ -112,9 +113,14 @@ class Pulse(Widget):
                 told = f" about {duration(left)} left" if left is not None else " time left not known yet"
                 line.append(f" {reading.progress.phase} ·{told} · {reading.progress.detail}", palette.text)
         else:
-            line.append("○ nothing runs, nothing heats", palette.dim)
-            if any(heater.duty for heater in reading.heaters):
-                line = Text("◆ heating", palette.focus)
+            heating = [heater.name for heater in reading.heaters if heater.duty]
+            hot = [f"{h.name} {h.celsius:.0f} °C" for h in reading.heaters if (h.celsius or 0) > TOO_HOT_TO_TOUCH_C]
+            if heating:
+                line.append(f"◆ {', '.join(heating)} heating", palette.focus)
+            else:
+                line.append("○ nothing runs, nothing heats", palette.dim)
+            if hot:
+                line.append(f"   ! hot to the touch: {', '.join(hot)}", palette.focus)
         line.truncate(width, overflow="ellipsis")
         return line
 

@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from rich.text import Text
-from textual.binding import Binding
-from textual.message import Message
 from textual.reactive import reactive
 from textual.widget import Widget
 
+from ublet.core.heat.candidates import AS_FOUND
 from ublet.core.trial import Option, TrialResult
 from ublet.core.units import duration, show
 from ublet.tui.theme import Palette
@@ -18,24 +17,15 @@ COLUMNS = (("Kp /°C", 9), ("Ki /(°C·s)", 12), ("Kd s/°C", 9), ("overshoot", 
 NAME_COLUMNS = 16
 
 
-class Settlement(Widget, can_focus=True):
+class Settlement(Widget):
     """A table of options; the chosen one is what Keep writes."""
 
     DEFAULT_CSS = "Settlement { height: auto; min-height: 6; padding: 0 1; }"
-    BINDINGS = [
-        Binding("up", "choose(-1)", "choose", key_display="↑↓"),
-        Binding("down", "choose(1)", "choose", show=False),
-    ]
-
     options: reactive[Sequence[Option]] = reactive((), layout=True)
     chosen: reactive[int] = reactive(0)
     recommended: reactive[str] = reactive("")
     live: reactive[str] = reactive("")
     measured: reactive[TrialResult | None] = reactive(None, layout=True)
-    why: reactive[str] = reactive("")
-
-    class Chosen(Message):
-        """Another option was chosen."""
 
     def __init__(self, palette: Palette) -> None:
         super().__init__()
@@ -46,11 +36,10 @@ class Settlement(Widget, can_focus=True):
         """The chosen option."""
         return self.options[self.chosen] if 0 <= self.chosen < len(self.options) else None
 
-    def action_choose(self, by: int) -> None:
+    def choose(self, by: int) -> None:
         """Move the choice."""
         if self.options:
             self.chosen = max(0, min(len(self.options) - 1, self.chosen + by))
-            self.post_message(self.Chosen())
 
     def get_content_height(self, *_: object) -> int:
         """A heading, a line an option, and one for the measurement."""
@@ -70,7 +59,7 @@ class Settlement(Widget, can_focus=True):
         for number, option in enumerate(self.options):
             chosen = number == self.chosen
             style = f"bold {palette.proposal}" if chosen else palette.text
-            if option.name == "on the board" and not chosen:
+            if option.name == AS_FOUND and not chosen:
                 style = palette.dim
             text.append("\n")
             text.append("▸ " if chosen else "  ", style)
@@ -95,7 +84,7 @@ class Settlement(Widget, can_focus=True):
         if option.name == self.live:
             notes.append("● live now")
         if option.name == self.recommended:
-            notes.append(f"recommended: {self.why}" if self.why else "recommended")
+            notes.append("recommended")
         return " · ".join(notes)
 
 

@@ -20,7 +20,10 @@ AGREEING = 3
 
 @dataclass(frozen=True)
 class Cycle:
-    """One relay cycle, from one switching-on to the next. Times in s, temperatures in °C."""
+    """One relay cycle, from one switching-on to the next. Times in s, temperatures in °C.
+
+    mean_duty is what holds this temperature: the mean over the cycle, whatever the levels did.
+    """
 
     start_s: float
     period_s: float
@@ -29,16 +32,12 @@ class Cycle:
     on_duty: float
     off_duty: float
     on_share: float
+    mean_duty: float
 
     @property
     def amplitude_c(self) -> float:
         """Half of peak to peak."""
         return (self.top_c - self.bottom_c) / 2
-
-    @property
-    def mean_duty(self) -> float:
-        """Mean duty over the cycle: what holds this temperature."""
-        return self.off_duty + (self.on_duty - self.off_duty) * self.on_share
 
 
 def smooth(values: Floats, width: int) -> Floats:
@@ -72,9 +71,10 @@ def find_cycles(time_s: Floats, duty: Floats, celsius: Floats) -> list[Cycle]:
         span = float(time_s[last] - time_s[first])
         held = np.diff(time_s[first : last + 1])
         share = float(np.sum(held[part > (on + off) / 2])) / span
+        mean = float(np.sum(held * part)) / span
         # the top comes after switching off: look for it within the cycle
         window = calm[first : last + 1]
-        cycles.append(Cycle(float(time_s[first]), span, float(window.max()), float(window.min()), on, off, share))
+        cycles.append(Cycle(float(time_s[first]), span, float(window.max()), float(window.min()), on, off, share, mean))
     return cycles
 
 

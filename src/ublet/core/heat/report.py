@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from ublet.core.heat.candidates import FAN_HOLD_S, OVERSHOOT_LIMIT_C, RIPPLE_LIMIT_C, Candidate
+from ublet.core.heat.candidates import AS_FOUND, FAN_HOLD_S, OVERSHOOT_LIMIT_C, RIPPLE_LIMIT_C, Candidate
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.pid import Gains
 from ublet.core.heat.prediction import PredictedStep, Situation
@@ -76,13 +76,13 @@ def step_series(step: PredictedStep) -> Series:
 
 
 def gains_option(candidate: Candidate, before: Gains, heater: str) -> Option:
-    """A candidate as an option to choose, with its proposals (none for the gains on the board)."""
+    """A candidate as an option to choose, with its proposals (none for the gains as found)."""
     measure = candidate.step.measure
     settle = "does not settle" if measure.settle_s is None else f"settled in {duration(measure.settle_s)}"
     effect = f"overshoot +{measure.overshoot_c:.1f} °C, {settle}, ripple ±{measure.ripple_c:.1f} °C"
     root = f"heaters.{heater}"
     proposals: tuple[Proposal, ...] = ()
-    if candidate.name != "on the board":
+    if candidate.name != AS_FOUND:
         gains = candidate.gains
         proposals = (
             Proposal(f"{root}.kp", before.kp, gains.kp, "/°C", effect),

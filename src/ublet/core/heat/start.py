@@ -8,6 +8,10 @@ from collections.abc import AsyncIterator, Callable
 from ublet.core.heat.pid import Gains
 from ublet.core.machine.schema import MachineFile
 from ublet.core.trial import Bench, HeatSample, Need, Progress, Question, TrialFailed
+from ublet.core.units import duration
+
+SLOPE_SAMPLES = 80
+"""Samples over which a fall is read before the builder is asked."""
 
 WARM_C = 5.0
 """Above the room by more than this, a start is warm and spoils the first cycle and the model, °C."""
@@ -69,16 +73,21 @@ def heat_needs(
 async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample]) -> float:
     """Wait, when the builder agrees, until the heater is near the room; returns the room in °C.
 
-    The time left is told from the fall itself: ``t = tau ln((T - room) / 5 °C)``, tau from the slope.
+    The time left is told from the fall itself.
     """
     room = room_temperature(bench, heater)
     first = await anext(samples)
     if first.celsius - room <= WARM_C:
         return room
+    later = first
+    for _ in range(SLOPE_SAMPLES):
+        later = await anext(samples)
+    left = time_to_room(first, later, room)
+    told = f"in about {duration(left)} of the machine's time" if left is not None else "after some minutes"
     answer = await bench.ask(
         Question(
-            f"The {heater} is at {first.celsius:.0f} °C and the room at {room:.0f} °C; a warm start spoils "
-            f"the result. Wait until it is below {room + WARM_C:.0f} °C?",
+            f"The {heater} is at {later.celsius:.0f} °C and the room at {room:.0f} °C; a warm start spoils "
+            f"the result. Wait until it is below {room + WARM_C:.0f} °C ({told}, sooner with the part fan)?",
             ("wait", "cancel"),
         )
     )
@@ -87,20 +96,33 @@ async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample
     fan = part_fan(bench.machine)
     if fan:
         await bench.fan(fan, 1.0)
-    last, left = first, None
+    last = later
     async for sample in samples:
         above = sample.celsius - room
         if above <= WARM_C:
             break
         if sample.time_s - last.time_s >= 10:
-            fall = math.log(max(last.celsius - room, 0.1) / above) / (sample.time_s - last.time_s)
-            left = math.log(above / WARM_C) / fall if fall > 1e-5 else None
+            left = time_to_room(last, sample, room)
             last = sample
         done = 1 - math.log(above / WARM_C) / math.log(max(first.celsius - room, WARM_C * 1.01) / WARM_C)
-        bench.progress(Progress("cooling to room", done, left, f"{sample.celsius:.1f} °C"))
+        bench.progress(Progress("cooling", done, left, f"to the room, {sample.celsius:.1f} °C"))
     if fan:
         await bench.fan(fan, 0.0)
     return room
+
+
+def time_to_room(first: HeatSample, last: HeatSample, room: float) -> float | None:
+    """Seconds from the last sample until a cooling heater is near the room; None when it does not cool.
+
+    ``t = tau ln((T - room) / 5 °C)`` for an exponential fall, tau from the two samples.
+    """
+    before, after = first.celsius - room, last.celsius - room
+    if after <= WARM_C:
+        return 0.0
+    if before <= after or last.time_s <= first.time_s:
+        return None
+    fall = math.log(before / after) / (last.time_s - first.time_s)
+    return math.log(after / WARM_C) / fall if fall > 1e-5 else None
 
 
 def check_room_above(machine: MachineFile, heater: str, target: float, headroom: float) -> None:

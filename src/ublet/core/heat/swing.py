@@ -48,6 +48,8 @@ class RelayPhase:
         levels = (self.limit, 0.0)
         reached: float | None = None
         async for sample in samples:
+            if sample.target_c is None:
+                continue  # the record begins when the board drives
             at = self.record.add(sample)
             if reached is None:
                 if sample.celsius >= self.target_c:

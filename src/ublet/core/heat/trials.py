@@ -151,10 +151,12 @@ async def hotend_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
     await bench.target(aim.heater, aim.target)
     fanned = False
     async for sample in samples:
+        if sample.target_c is None:
+            continue  # the step begins when the board drives
         at = record.add(sample)
         if situation.fan_at_s is not None and fan and not fanned and at >= situation.fan_at_s:
-            await bench.fan(fan, 1.0)
             fanned = True
+            await bench.fan(fan, 1.0)
         phase = "fan on" if fanned else "holding" if sample.celsius > aim.target - 1 else "climbing"
         left = situation.end_s - at
         bench.progress(Progress(phase, at / situation.end_s, left, f"{sample.celsius:.1f} °C"))
@@ -164,7 +166,9 @@ async def hotend_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
         await bench.fan(fan, 0.0)
     await bench.target(aim.heater, None)
     series = record.series()
-    seen = measure_step(series.column("time_s"), series.column("temperature_c"), aim.target, situation.fan_at_s)
+    windy = np.flatnonzero(series.column("fan") > 0)
+    fan_at = float(series.column("time_s")[windy[0]]) if len(windy) else None
+    seen = measure_step(series.column("time_s"), series.column("temperature_c"), aim.target, fan_at)
     findings = verified_findings(seen, predicted.measure, noise.value if noise else None)
     broken = [finding for finding in findings if not finding.within]
     if seen.settle_s is None:
