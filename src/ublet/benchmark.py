@@ -215,7 +215,7 @@ def fit_speed(runs: int) -> dict[str, Any]:
     from ublet.core.least_squares import minimise
 
     truth = np.log([540.0, 205.0, 1.6, 2.0])
-    time_s = np.arange(2500) * 0.1
+    time_s = np.arange(2500, dtype=np.float64) * 0.1
     duty = np.where(time_s < 90, 1.0, (np.sin(time_s * 0.4) > 0.2) * 0.7)
 
     def response(logs: Any) -> Any:

@@ -78,10 +78,8 @@ def start(
 
 def _open(file: Path, port: str | None) -> None:
     """The full-screen app on a machine file."""
-    from ublet.session.recent import remember
     from ublet.tui.app import run_app
 
-    remember(file, port)
     run_app(file, port)
 
 

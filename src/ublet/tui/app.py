@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
@@ -12,6 +13,7 @@ from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding
 from textual.containers import Container, Horizontal
 from textual.screen import Screen
+from textual.timer import Timer
 from textual.widgets import Static
 
 from ublet.core.route import ROUTE, Standing, Station
@@ -27,6 +29,13 @@ if TYPE_CHECKING:
     from ublet.tui.heat import HotendBench
 
 BEAT_S = 0.2
+IDLE_BEATS = 3
+"""While nothing runs only every so many beats are shown."""
+
+AFTER_FIRST_FRAME_S = 0.05
+REST_S = 0.25
+"""The cursor must rest this long before the bench follows it."""
+
 START_STATION = next(number for number, station in enumerate(ROUTE) if station.built)
 UNUSABLE = 2
 FAULT = 70
@@ -59,6 +68,8 @@ class UbletApp(App[None]):
         self.session: Session | None = None
         self.bench: HotendBench | None = None
         self._was_running = False
+        self._beats = 0
+        self._resting: Timer | None = None
         for each in THEMES:
             self.register_theme(each)
         self.theme = theme
@@ -83,7 +94,7 @@ class UbletApp(App[None]):
         route = self.query_one(Route)
         route.cursor = START_STATION
         route.focus()
-        self.call_after_refresh(self._load_soon)
+        self.set_timer(AFTER_FIRST_FRAME_S, self._load_soon)
 
     def _load_soon(self) -> None:
         self.run_worker(self._load(), group="load")
@@ -97,6 +108,7 @@ class UbletApp(App[None]):
             self.exit(return_code=UNUSABLE, message=f"ublet: {why}")
             return
         self.session = session
+        from ublet.session.recent import remember
         from ublet.tui.heat import HotendBench
 
         self.bench = HotendBench(session, self.palette)
@@ -108,6 +120,9 @@ class UbletApp(App[None]):
         self.query_one(Title).machine = session.document.machine.machine.name
         self._show_station(self.query_one(Route).station)
         self._changed()
+        if self.demo is None:
+            remember(self.file, self.port)
+        gc.enable()
 
     async def on_unmount(self) -> None:
         """Leave nothing hot and nothing open."""
@@ -150,6 +165,9 @@ class UbletApp(App[None]):
     def _beat(self) -> None:
         """A few times a second: the pulse, and what a running trial drew."""
         if self.session is None:
+            return
+        self._beats += 1
+        if self.session.runner.running is None and not self._was_running and self._beats % IDLE_BEATS:
             return
         reading = self._reading(self.session)
         if self.demo is not None and not self.session.connection.linked and (why := self.demo.ended()):
@@ -204,11 +222,14 @@ class UbletApp(App[None]):
         )
 
     def on_route_moved(self, event: Route.Moved) -> None:
-        """Show the station under the cursor."""
-        self._show_station(event.station)
+        """Show the station under the cursor, once it rests."""
+        if self._resting is not None:
+            self._resting.stop()
+        self._resting = self.set_timer(REST_S, lambda: self._show_station(event.station))
 
     def on_route_entered(self, event: Route.Entered) -> None:
         """Go to its bench, if it is built."""
+        self._show_station(event.station)
         if event.station.built:
             self.action_switch()
         else:
@@ -378,7 +399,11 @@ class UbletApp(App[None]):
 
 
 def run_app(file: Path, port: str | None, demo: Demo | None = None) -> None:
-    """Run the app to its end; exits the process with the app's code when it failed."""
+    """Run the app to its end; exits the process with the app's code when it failed.
+
+    The collector rests until everything is loaded: nothing of what is made before is garbage.
+    """
+    gc.disable()
     app = UbletApp(file, port, demo)
     app.run()
     if app.return_code:

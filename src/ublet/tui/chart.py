@@ -5,14 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from itertools import pairwise
 from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 from textual.events import Resize
-from textual_hires_canvas import Canvas, HiResMode
+from textual_hires_canvas import Canvas
 
+from ublet.tui.dots import polyline_cells
 from ublet.tui.theme import Palette
 
 Floats = NDArray[np.float64]
@@ -148,17 +148,10 @@ class StripChart(Canvas):
         x, y = curve.x[inside], curve.y[inside]
         columns = column(x)
         rows = np.clip(row(y), -bottom, 2 * bottom)
-        columns, rows = thin(columns, rows)
         if curve.stepped:
             columns, rows = np.repeat(columns, 2)[1:], np.repeat(rows, 2)[:-1]
-        if len(columns) == 1:
-            self.set_hires_pixels([(columns[0], rows[0])], HiResMode.BRAILLE, curve.style)
-            return
-        points = list(zip(columns.tolist(), rows.tolist(), strict=True))
-        segments = [
-            (a[0], a[1], b[0], b[1]) for a, b in pairwise(points) if max(a[1], b[1]) >= 0 and min(a[1], b[1]) < bottom
-        ]
-        self.draw_hires_lines(segments, HiResMode.BRAILLE, curve.style)
+        for (x_cell, y_cell), code in polyline_cells(columns, rows, self.size.width, bottom).items():
+            self.set_pixel(x_cell, y_cell, chr(code), curve.style)
 
     def _draw_x_labels(
         self, picture: Picture, column: Callable[[float], float], left: int, width: int, bottom: int
@@ -172,20 +165,6 @@ class StripChart(Canvas):
                 self.put(at, bottom, text, self.palette.dim)
                 free_from = at + len(text) + 2
         self.put(width - len(picture.x_unit), bottom, picture.x_unit, self.palette.dim)
-
-
-def thin(columns: Floats, rows: Floats) -> tuple[Floats, Floats]:
-    """Keep, for each half column of dots, the first, lowest, highest and last point: no peak is lost."""
-    if len(columns) < 800:
-        return columns, rows
-    cell = np.floor(columns * 2).astype(int)
-    starts = np.flatnonzero(np.diff(cell, prepend=cell[0] - 1))
-    ends = np.append(starts[1:], len(cell))
-    keep: list[int] = []
-    for start, end in zip(starts.tolist(), ends.tolist(), strict=True):
-        part = rows[start:end]
-        keep += sorted({start, start + int(np.argmin(part)), start + int(np.argmax(part)), end - 1})
-    return columns[keep], rows[keep]
 
 
 def ticks(low: float, high: float, most: int) -> list[float]:

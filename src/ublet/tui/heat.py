@@ -32,6 +32,9 @@ from ublet.tui.watch import TrialWatch
 CONTROL, VERIFY = TRIALS["hotend-control"], TRIALS["hotend-verify"]
 
 
+IDLE_BEATS = 3
+"""While nothing is recorded the live trace is drawn at every so many beats."""
+
 WATCHING = {
     False: "Watch the swings: the gains are read from the last ones, once three agree within 2 %.",
     True: "Watch brass against slate: the measured step should follow the predicted one.",
@@ -69,6 +72,7 @@ class HotendBench(Widget, can_focus=True):
         self.palette = palette
         self.watched: TrialWatch | None = None
         self.verifying = False
+        self._beats = 0
         self._written: dict[str, Text] = {}
         self.tuned: TrialEntry | None = None
         self.tuned_series: dict[str, Series] = {}
@@ -135,9 +139,11 @@ class HotendBench(Widget, can_focus=True):
         before = self._written.get(part)
         if before is not None and before == text and before.spans == text.spans:
             return
-        lines = None if before is None else before.plain.count("\n")
         self._written[part] = text
-        self.query_one(f"#{part}", Static).update(text, layout=lines != text.plain.count("\n") or len(text) > 100)
+        widget = self.query_one(f"#{part}", Static)
+        width = max(1, widget.content_size.width)
+        same_height = before is not None and _lines(before, width) == _lines(text, width)
+        widget.update(text, layout=not same_height)
 
     def beat(self) -> None:
         """Draw what came since the last beat."""
@@ -147,7 +153,8 @@ class HotendBench(Widget, can_focus=True):
         else:
             if self.watched is None:
                 self._write("heading", self._heading())
-            if self.tuned is None or self.watched is not None:
+            self._beats += 1
+            if (self.tuned is None or self.watched is not None) and self._beats % IDLE_BEATS == 0:
                 self.draw()
 
     def draw(self) -> None:
@@ -471,3 +478,8 @@ class HotendBench(Widget, can_focus=True):
         """Choose other gains and show what they are predicted to do."""
         self.query_one(Settlement).choose(by)
         self.refresh_state()
+
+
+def _lines(text: Text, width: int) -> int:
+    """Lines that a text takes when it is wrapped."""
+    return sum(max(1, -(-len(line) // width)) for line in text.plain.split("\n"))

@@ -5,11 +5,15 @@ from __future__ import annotations
 from collections.abc import Mapping
 from itertools import groupby
 
+from rich.segment import Segment
+from rich.style import Style
 from rich.text import Text
 from textual.binding import Binding
 from textual.events import Click
+from textual.geometry import Region
 from textual.message import Message
 from textual.reactive import reactive
+from textual.strip import Strip
 from textual.widget import Widget
 
 from ublet.core.route import GLYPHS, ROUTE, Standing, Station, StationState
@@ -33,7 +37,7 @@ class Route(Widget, can_focus=True):
         Binding("enter", "enter", "open bench"),
     ]
 
-    cursor: reactive[int] = reactive(0)
+    cursor: reactive[int] = reactive(0, repaint=False)
     standings: reactive[Mapping[str, Standing]] = reactive({}, always_update=False)
     folded: reactive[bool] = reactive(False, layout=True)
 
@@ -54,14 +58,21 @@ class Route(Widget, can_focus=True):
     def __init__(self, palette: Palette) -> None:
         super().__init__()
         self.palette = palette
+        self._drawn_for: tuple[object, ...] = ()
+        self._lines: list[Text] = []
 
     @property
     def station(self) -> Station:
         """The station under the cursor."""
         return ROUTE[self.cursor]
 
-    def watch_cursor(self) -> None:
-        """Tell that the cursor moved."""
+    def watch_cursor(self, before: int, now: int) -> None:
+        """Draw the two lines that changed, and tell that the cursor moved."""
+        if self.folded:
+            self.refresh()
+        else:
+            width = self.content_size.width
+            self.refresh(Region(1, 1 + before, width, 1), Region(1, 1 + now, width, 1))
         self.post_message(self.Moved(self.station))
 
     def action_move(self, by: int) -> None:
@@ -96,44 +107,57 @@ class Route(Widget, can_focus=True):
             "waiting": palette.dim,
         }[state]
 
-    def render(self) -> Text:
-        """All stations, or one line of glyphs a leg when folded."""
-        return self._folded() if self.folded else self._sheet()
+    def get_content_height(self, *_: object) -> int:
+        """One line a station."""
+        return len(ROUTE)
 
-    def _sheet(self) -> Text:
-        palette, text = self.palette, Text(no_wrap=True)
+    def render_line(self, y: int) -> Strip:
+        """One line of the sheet, or of the folded route; only lines that changed are drawn again."""
+        lines = self._folded_lines() if self.folded else self._sheet_lines()
+        width = self.content_size.width
+        line = lines[y] if y < len(lines) else Text()
+        line.truncate(width)
+        line.pad_right(max(0, width - len(line)))
+        ground = Style(bgcolor=self.palette.panel)
+        return Strip([Segment(s.text, ground + s.style if s.style else ground) for s in line.render(self.app.console)])
+
+    def _sheet_lines(self) -> list[Text]:
         width = self.content_size.width or 36
-        last_leg = ""
-        for number, station in enumerate(ROUTE):
-            standing = self.standings.get(station.name, Standing("open"))
-            leg = station.leg if station.leg != last_leg else ""
-            last_leg = station.leg
-            figure = standing.figure if station.built else "not built"
-            room = width - LEG_COLUMNS - 2 - NAME_COLUMNS
-            line = Text()
-            line.append(f"{leg:<{LEG_COLUMNS}}", palette.dim)
-            chosen = number == self.cursor
-            name_style = palette.text if station.built else palette.dim
-            style = f"bold {palette.ground} on {palette.focus}" if chosen and self.has_focus else ""
-            if chosen and not self.has_focus:
-                style = f"bold {palette.focus}"
-            line.append(f"{GLYPHS[standing.state]} ", style or self.style_of(standing.state))
-            line.append(f"{station.name:<{NAME_COLUMNS}}", style or name_style)
-            line.append(f"{figure[:room]:>{room}}", style or (palette.text if station.built else palette.quiet))
-            text.append_text(line)
-            text.append("\n")
-        return text
+        key = (width, self.cursor, self.has_focus, id(self.standings), self.palette)
+        if key != self._drawn_for:
+            self._drawn_for = key
+            self._lines = [self._station_line(number, width) for number in range(len(ROUTE))]
+        return self._lines
 
-    def _folded(self) -> Text:
-        palette, text = self.palette, Text(no_wrap=True)
+    def _station_line(self, number: int, width: int) -> Text:
+        palette, station, line = self.palette, ROUTE[number], Text(end="")
+        standing = self.standings.get(station.name, Standing("open" if station.built else "waiting"))
+        first = number == 0 or ROUTE[number - 1].leg != station.leg
+        figure = standing.figure if station.built else "not built"
+        room = width - LEG_COLUMNS - 2 - NAME_COLUMNS
+        line.append(f"{station.leg if first else '':<{LEG_COLUMNS}}", palette.dim)
+        style = ""
+        if number == self.cursor:
+            style = f"bold {palette.ground} on {palette.focus}" if self.has_focus else f"bold {palette.focus}"
+        name_style = palette.text if station.built else palette.dim
+        line.append(f"{GLYPHS[standing.state]} ", style or self.style_of(standing.state))
+        line.append(f"{station.name:<{NAME_COLUMNS}}", style or name_style)
+        line.append(f"{figure[:room]:>{room}}", style or (palette.text if station.built else palette.quiet))
+        return line
+
+    def _folded_lines(self) -> list[Text]:
+        palette, lines = self.palette, []
         for leg, group in groupby(ROUTE, key=lambda station: station.leg):
             here = self.station.leg == leg
-            text.append(f"{leg:<{LEG_COLUMNS}}\n", f"bold {palette.focus}" if here else palette.dim)
+            lines.append(Text(f"{leg:<{LEG_COLUMNS}}", f"bold {palette.focus}" if here else palette.dim, end=""))
+            glyphs = Text(end="")
             for station in group:
-                standing = self.standings.get(station.name, Standing("open"))
+                standing = self.standings.get(station.name, Standing("open" if station.built else "waiting"))
                 style = self.style_of(standing.state)
                 if station is self.station:
                     style = f"bold {palette.ground} on {palette.focus}"
-                text.append(GLYPHS[standing.state], style)
-            text.append("\n\n" if self.content_size.height > 23 else "\n")
-        return text
+                glyphs.append(GLYPHS[standing.state], style)
+            lines.append(glyphs)
+            if self.content_size.height > 23:
+                lines.append(Text(end=""))
+        return lines

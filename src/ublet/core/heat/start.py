@@ -61,7 +61,7 @@ def heat_needs(
     if own - room > WARM_C:
         needs.append(Need(f"warm, {own:.0f} °C: will first cool to {room + WARM_C:.0f} °C", False, blocking=False))
     else:
-        needs.append(Need(f"from room, {own:.1f} °C", True))
+        needs.append(Need(f"from room, {own:.0f} °C", True))
     highest = declared.maximum_c - headroom
     if target > highest:
         needs.append(Need(f"{target:g} °C is too near the maximum: choose {highest:g} °C or less", False))
