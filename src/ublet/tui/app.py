@@ -54,7 +54,7 @@ class UbletApp(App[None]):
         Binding("ctrl+s", "save", "save"),
         Binding("r", "release", "release"),
         Binding("ctrl+r", "replug", "plug the board in again", show=False),
-        Binding("tab", "switch", "route / bench"),
+        Binding("tab", "switch", "route / bench", priority=True),
         Binding("l", "ledger", "ledger"),
         Binding("w", "talk", "wire talk"),
         Binding("question_mark", "help", "why and how", key_display="?"),
@@ -122,6 +122,7 @@ class UbletApp(App[None]):
         self._changed()
         if self.demo is None:
             remember(self.file, self.port)
+        gc.freeze()
         gc.enable()
 
     async def on_unmount(self) -> None:
@@ -256,6 +257,8 @@ class UbletApp(App[None]):
         session = self.session
         if action in ("save", "release", "ledger", "talk") and session is None:
             return False
+        if action == "switch":
+            return len(self.screen_stack) == 1 and session is not None
         if action == "save" and session is not None:
             return session.runner.running is None and bool(session.unsaved())
         if action == "release" and session is not None:

@@ -72,7 +72,7 @@ class Route(Widget, can_focus=True):
             self.refresh()
         else:
             width = self.content_size.width
-            self.refresh(Region(1, 1 + before, width, 1), Region(1, 1 + now, width, 1))
+            self.refresh(Region(0, before, width, 1), Region(0, now, width, 1))
         self.post_message(self.Moved(self.station))
 
     def action_move(self, by: int) -> None:
