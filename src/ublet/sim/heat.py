@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections import deque
 from dataclasses import dataclass
 
@@ -46,17 +47,27 @@ class Plant:
         self.block_c = start_c
         self.sensor_c = start_c
         delay = max(1, round(truth.dead_time_s / STEP_S))
+        to_cartridge = STEP_S * truth.cartridge_w_k / truth.cartridge_j_k
+        to_block = STEP_S * truth.cartridge_w_k / truth.capacity_j_k
+        self._coupling = (to_cartridge, to_block, 1 + to_block / (1 + to_cartridge))
+        self._sensor_share = 1 - math.exp(-STEP_S / truth.sensor_lag_s)
         self._delayed = deque([start_c] * delay, maxlen=delay)
 
     def step(self, duty: float, fan: float, ambient_c: float) -> None:
-        """Advance by STEP_S with duty and fan 0..1 (explicit Euler)."""
+        """Advance by STEP_S with duty and fan 0..1.
+
+        The flow from cartridge to block is taken at the step's end (backward Euler, stable however
+        small the cartridge is), the loss at its start; the sensor's lag is exact.
+        """
         truth = self.truth
-        flow = truth.cartridge_w_k * (self.cartridge_c - self.block_c)
-        self.cartridge_c += STEP_S * (duty * truth.power_w - flow) / truth.cartridge_j_k
-        self.block_c += STEP_S * (flow - self.loss_w(fan, ambient_c)) / truth.capacity_j_k
+        to_cartridge, to_block, spread = self._coupling
+        heated = (self.cartridge_c + STEP_S * duty * truth.power_w / truth.cartridge_j_k) / (1 + to_cartridge)
+        cooled = self.block_c - STEP_S * self.loss_w(fan, ambient_c) / truth.capacity_j_k
+        self.block_c = (cooled + to_block * heated) / spread
+        self.cartridge_c = heated + to_cartridge / (1 + to_cartridge) * self.block_c
         arriving = self._delayed[0]
         self._delayed.append(self.block_c)
-        self.sensor_c += STEP_S * (arriving - self.sensor_c) / truth.sensor_lag_s
+        self.sensor_c += self._sensor_share * (arriving - self.sensor_c)
 
     def loss_w(self, fan: float, ambient_c: float) -> float:
         """Heat leaving the block at its present temperature, W."""

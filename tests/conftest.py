@@ -1,0 +1,110 @@
+"""Shared pieces: a machine file, scenarios, and a simulated board on a virtual clock."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from pathlib import Path
+from typing import Any, TypeVar
+
+import pytest
+
+from ublet.core.machine.check import check_text
+from ublet.core.machine.schema import MachineFile
+from ublet.core.trial import Progress, Question
+from ublet.link.transport import MemoryTransport, Transport, memory_pair
+from ublet.session.library import boards, machine_path, scenario_path
+from ublet.session.session import Session
+from ublet.sim.board import SimBoard
+from ublet.sim.clock import VirtualLoop, keep_time
+from ublet.sim.scenario import Scenario, parse_scenario
+from ublet.sim.service import Service
+from ublet.sim.store import Store
+
+T = TypeVar("T")
+
+
+def machine_text() -> str:
+    """The shipped machine file of Tern 280."""
+    return machine_path("tern-280").read_text(encoding="utf-8")
+
+
+def tern() -> MachineFile:
+    """Tern 280 as declared."""
+    machine = check_text(machine_text(), boards()).machine
+    assert machine is not None
+    return machine
+
+
+def tern_scenario(extra: str = "", **replaced: str) -> Scenario:
+    """Tern's truth, with text appended and some words replaced."""
+    text = scenario_path("tern-280").read_text(encoding="utf-8")
+    for before, after in replaced.items():
+        assert before in text
+        text = text.replace(before, after)
+    return parse_scenario(text + "\n" + extra)
+
+
+def virtually(work: Callable[[], Awaitable[T]]) -> T:
+    """Run on a virtual clock."""
+    with asyncio.Runner(loop_factory=VirtualLoop) as runner:
+        return runner.run(work())  # type: ignore[arg-type]
+
+
+class Onlooker:
+    """A watcher that answers every question with the first answer, and remembers."""
+
+    def __init__(self, answers: dict[str, str] | None = None) -> None:
+        self.answers = answers or {}
+        self.questions: list[Question] = []
+        self.steps: list[Progress] = []
+        self.rows = 0
+
+    async def answer(self, question: Question) -> str:
+        self.questions.append(question)
+        return next((a for a in question.answers if a in self.answers), question.answers[0])
+
+    def progress(self, progress: Progress) -> None:
+        self.steps.append(progress)
+
+    def row(self, series: str, columns: tuple[str, ...], row: tuple[float, ...]) -> None:
+        self.rows += 1
+
+
+class Rig:
+    """A session on a simulated board inside this process; use it inside ``virtually``."""
+
+    def __init__(self, folder: Path, scenario: Scenario, store: Path | None = None, state_s: float = 0.5) -> None:
+        self.loop = asyncio.get_running_loop()
+        self.file = folder / "tern-280.toml"
+        if not self.file.exists():
+            self.file.write_text(machine_text(), encoding="utf-8")
+        self.board = SimBoard(scenario, tern(), Store(store, scenario.stored_settings()), self.loop.time)
+        self.service = Service(self.board, 1.0)
+        self.clock = self.loop.create_task(keep_time(self.service, 1.0, state_s))
+        self.host: MemoryTransport | None = None
+        self.session = Session(self.file, self._open, threaded=False)
+
+    async def _open(self) -> Transport:
+        self.host, theirs = memory_pair()
+        theirs.received = self.service.received
+        self.service.send = theirs.write
+        return self.host
+
+    async def __aenter__(self) -> Rig:
+        await self.session.connection.connect()
+        await asyncio.sleep(1.0)
+        return self
+
+    async def __aexit__(self, *problem: Any) -> None:
+        await self.session.close()
+        self.clock.cancel()
+
+    def everything_is_off(self) -> bool:
+        """Whether no heater is driven and no fan runs."""
+        return not any(d.target_c for d in self.board.drives.values()) and not any(self.board.fan_duty.values())
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    return tmp_path
