@@ -36,10 +36,10 @@ def tern() -> MachineFile:
     return machine
 
 
-def tern_scenario(extra: str = "", **replaced: str) -> Scenario:
+def tern_scenario(extra: str = "", replaced: dict[str, str] | None = None) -> Scenario:
     """Tern's truth, with text appended and some words replaced."""
     text = scenario_path("tern-280").read_text(encoding="utf-8")
-    for before, after in replaced.items():
+    for before, after in (replaced or {}).items():
         assert before in text
         text = text.replace(before, after)
     return parse_scenario(text + "\n" + extra)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 import os
+import signal
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -192,6 +193,7 @@ def board(
             serving = asyncio.ensure_future(
                 serve(service, listen, speed, lambda url: print(announce(url, truth.scenario.board), flush=True))
             )
+            asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, serving.cancel)
             if until_stdin_closes:
                 asyncio.get_running_loop().add_reader(
                     sys.stdin.fileno(), lambda: os.read(sys.stdin.fileno(), 1) or serving.cancel()

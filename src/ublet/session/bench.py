@@ -14,6 +14,9 @@ from ublet.session.connection import Connection
 
 T = TypeVar("T")
 
+UNREAD_SAMPLES = 30
+"""A sensor may miss so many samples in a row; while heating the board's guard is quicker."""
+
 
 class Watcher(Protocol):
     """Whoever looks on while a trial runs, and answers its questions."""
@@ -90,13 +93,19 @@ class LinkBench:
             raise TrialFailed(f"The board does not report {', '.join(missing)}: its image is of another machine file.")
         at = [2 + about.channels.index(name) for name in names]
         queue: asyncio.Queue[list[Sample]] = asyncio.Queue()
+        unread = 0
         self._connection.sampled.append(queue.put_nowait)
         try:
             while True:
                 for sample in await queue.get():
                     celsius = sample[at[0]]
+                    unread = unread + 1 if celsius is None else 0
+                    if unread > UNREAD_SAMPLES:
+                        raise TrialFailed(
+                            f"The {sensor} sensor stopped reading: check its plug and cable, then try again."
+                        )
                     if celsius is None:
-                        continue  # the board's guard decides about a sensor that does not read
+                        continue
                     wind = sample[at[3]] if fan else 0.0
                     yield HeatSample(sample[1] or 0.0, celsius, sample[at[1]] or 0.0, wind or 0.0, sample[at[2]])
         finally:

@@ -14,6 +14,7 @@ from ublet.link.frames import Message
 from ublet.link.transport import PortError, Transport
 
 RETRY_S = 0.5
+FIRST_READINGS_S = 3.0
 MINUTE = 600
 """Samples kept for the traces: one minute of the board's time."""
 
@@ -127,6 +128,13 @@ class Connection:
             raise LinkLost(self.why)
         result = await self.client.call(method, params)
         return result if isinstance(result, dict) else {}
+
+    async def first_readings(self) -> None:
+        """Wait until every sensor has been read once, a moment after linking."""
+        loop = asyncio.get_running_loop()
+        deadline = loop.time() + FIRST_READINGS_S
+        while not self.samples and loop.time() < deadline:
+            await asyncio.sleep(0.05)
 
     def halt(self) -> bool:
         """Halt the board at once; False when there is no link to send it over."""

@@ -153,7 +153,6 @@ async def _on_scenario(
         session = Session(machine, opener, threaded=False)
         stack.push_async_callback(session.close)
         await session.connection.connect()
-        await asyncio.sleep(1.0)  # a few samples, so that every sensor has been read
         return await execute(order, session, _Watcher(ScriptedBuilder(scenario), tell))
 
 

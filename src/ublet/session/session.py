@@ -57,6 +57,7 @@ class Session:
             LedgerError: it ran, but could not be entered.
         """
         bench = LinkBench(self.document.machine, self.connection, watcher, self.proven, self._threaded)
+        await self.connection.first_readings()
         ran = await self.runner.run(spec, parameters, bench)
         number = self.ledger.add_trial(
             now(), spec.name, spec.station, parameters.model_dump(), ran.result, ran.duration_s

@@ -12,6 +12,8 @@ from ublet.core.units import duration
 
 CLIMB_LIMIT_S = 900.0
 CYCLE_LIMIT_S = 240.0
+SURE_RISE_C = 15.0
+"""Before this rise the slope tells nothing of the time left."""
 
 
 class RelayPhase:
@@ -123,7 +125,7 @@ class RelayPhase:
     def _climbing(self, at: float) -> None:
         rows = self.record.rows
         left = None
-        if len(rows) > 50:
+        if len(rows) > 50 and rows[-1][2] - rows[0][2] > SURE_RISE_C:
             rate = (rows[-1][2] - rows[-50][2]) / (rows[-1][0] - rows[-50][0])
             if rate > 0.01:
                 left = (self.target_c - rows[-1][2]) / rate * 1.15 + 9 * self.period_s

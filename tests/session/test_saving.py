@@ -1,0 +1,228 @@
+"""Keep, drop and save: layers, read-back, and a store and a file that never disagree."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Rig, machine_text, tern_scenario, virtually
+from ublet.core.trial import Option, Proposal
+from ublet.session import files, saving
+from ublet.session.document import Document, DocumentError
+from ublet.session.saving import SaveFailed
+
+KP, KI = "heaters.hotend.kp", "heaters.hotend.ki"
+OPTION = Option(
+    "balanced",
+    "SIMC",
+    (Proposal(KP, 0.022, 0.14, "/°C", ""), Proposal(KI, 0.0022, 0.0098, "/(°C·s)", "")),
+    {},
+)
+
+
+def file_values(path: Path) -> tuple[object, object]:
+    document = Document(path)
+    return document.value(KP), document.value(KI)
+
+
+def test_keep_is_live_only_save_is_everywhere_and_the_ledger_knows(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario(), folder / "store.json") as rig:
+            session = rig.session
+            assert session.unsaved() == []
+            await session.keep(OPTION, None)
+            assert rig.board.live[KP] == 0.14 and rig.board.store.values[KP] == 0.022
+            assert [(item.setting, item.stored, item.after) for item in session.unsaved()] == [
+                (KP, 0.022, 0.14),
+                (KI, 0.0022, 0.0098),
+            ]
+            assert file_values(rig.file) == (0.024, 0.0022)
+            assert await session.save() == 2
+            assert session.unsaved() == []
+            assert json.loads((folder / "store.json").read_text(encoding="utf-8"))[KP] == 0.14
+            assert file_values(rig.file) == (0.14, 0.0098)
+            changes = [(c.kind, c.setting, c.layer, c.before, c.after) for c in session.ledger.changes()]
+            assert ("save", KP, "file", 0.024, 0.14) in changes
+            assert ("save", KP, "stored", 0.022, 0.14) in changes
+            assert ("keep", KP, "live", 0.022, 0.14) in changes
+            assert session.ledger.pending_save() is None
+
+    virtually(work)
+
+
+def test_saving_keeps_comments_order_and_the_previous_file(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            await rig.session.keep(OPTION, None)
+            await rig.session.save()
+            new = rig.file.read_text(encoding="utf-8").split("\n")
+            old = machine_text().split("\n")
+            changed = [(a, b) for a, b in zip(old, new, strict=True) if a != b]
+            assert changed == [("kp = 0.024", "kp = 0.14"), ("ki = 0.0022", "ki = 0.0098")]
+            previous = rig.file.with_name("tern-280.toml.previous")
+            assert previous.read_text(encoding="utf-8") == machine_text()
+
+    virtually(work)
+
+
+def test_drop_puts_the_saved_values_back(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            await rig.session.keep(OPTION, None)
+            assert await rig.session.drop() == 2
+            assert rig.board.live[KP] == 0.022 and rig.session.unsaved() == []
+
+    virtually(work)
+
+
+def test_a_stored_value_that_hides_the_file_is_named(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            assert rig.session.shadowed() == [KP]
+            layers = rig.session.connection.layers[KP]
+            assert (layers.image, layers.stored, layers.live) == (0.024, 0.022, 0.022)
+
+    virtually(work)
+
+
+def full_disk(*_: object) -> None:
+    raise OSError(28, "No space left on device")
+
+
+@pytest.mark.parametrize("where", ["file", "board"])
+def test_a_full_disk_saves_nothing_at_all(folder: Path, monkeypatch: pytest.MonkeyPatch, where: str) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario(), folder / "store.json") as rig:
+            await rig.session.keep(OPTION, None)
+            if where == "file":
+                monkeypatch.setattr(files.os, "fsync", full_disk)
+            else:
+                monkeypatch.setattr("ublet.sim.store._write", full_disk)
+            with pytest.raises(SaveFailed, match="No space left"):
+                await rig.session.save()
+            monkeypatch.undo()
+            assert rig.file.read_text(encoding="utf-8") == machine_text()
+            assert rig.board.store.values[KP] == 0.022
+            assert rig.board.live[KP] == 0.14  # what was kept is not lost
+            assert rig.session.ledger.pending_save() is None
+            assert not list(folder.glob(".*new"))
+            assert await rig.session.save() == 2  # with room again it works
+
+    virtually(work)
+
+
+def test_a_board_that_stores_something_else_is_noticed_and_put_back(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            await rig.session.keep(OPTION, None)
+            honest, first = rig.board.store.change, [True]
+
+            def worn_out(changes: dict[str, object]) -> None:
+                honest({path: value * 1.01 if first[0] and value else value for path, value in changes.items()})  # type: ignore[operator]
+                first[0] = False
+
+            monkeypatch.setattr(rig.board.store, "change", worn_out)
+            with pytest.raises(SaveFailed, match="reads back something else"):
+                await rig.session.save()
+            assert rig.board.store.values[KP] == 0.022
+            assert rig.file.read_text(encoding="utf-8") == machine_text()
+            assert rig.board.live[KP] == 0.14
+
+    virtually(work)
+
+
+def test_a_file_changed_by_another_program_is_not_overwritten(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            await rig.session.keep(OPTION, None)
+            theirs = machine_text() + "\n# a note by hand\n"
+            rig.file.write_text(theirs, encoding="utf-8")
+            with pytest.raises(SaveFailed, match="changed by another program"):
+                await rig.session.save()
+            assert rig.file.read_text(encoding="utf-8") == theirs
+            assert rig.board.store.values[KP] == 0.022
+
+    virtually(work)
+
+
+class Killed(BaseException):
+    """Stands for kill -9: nothing after it runs."""
+
+
+@pytest.mark.parametrize(
+    ("stage", "new"),
+    [("begin_save", False), ("_store", False), ("put_in_place", True), ("end_save", True)],
+)
+def test_a_save_cut_off_anywhere_is_settled_to_old_or_new(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, stage: str, new: bool
+) -> None:
+    async def cut() -> None:
+        async with Rig(folder, tern_scenario(), folder / "store.json") as rig:
+            await rig.session.keep(OPTION, None)
+
+            def kill(*_: object) -> None:
+                raise Killed
+
+            if stage in ("begin_save", "end_save"):
+                monkeypatch.setattr(rig.session.ledger, stage, kill)
+            else:
+                monkeypatch.setattr(saving, stage, kill)
+            with pytest.raises(Killed):
+                await rig.session.save()
+            monkeypatch.undo()
+
+    async def again() -> None:
+        async with Rig(folder, tern_scenario(), folder / "store.json") as rig:
+            await rig.session.settle()
+            expected = 0.14 if new else 0.022
+            assert rig.board.store.values[KP] == expected
+            assert file_values(rig.file)[0] == (0.14 if new else 0.024)
+            assert rig.session.ledger.pending_save() is None
+            assert not list(folder.glob(".*new")) or stage == "begin_save"
+            if stage != "begin_save":
+                assert rig.session.notices and "interrupted" in rig.session.notices[0]
+
+    virtually(cut)
+    virtually(again)
+
+
+def test_writing_a_file_is_atomic_even_when_the_rename_fails(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = folder / "a.toml"
+    path.write_text("old", encoding="utf-8")
+    monkeypatch.setattr(files.os, "replace", full_disk)
+    with pytest.raises(OSError):
+        files.write_atomically(path, "new")
+    assert path.read_text(encoding="utf-8") == "old"
+
+
+def test_documents_that_cannot_be_used_say_why(folder: Path) -> None:
+    with pytest.raises(DocumentError, match="is not there"):
+        Document(folder / "none.toml")
+    binary = folder / "binary.toml"
+    binary.write_bytes(os.urandom(5) + b"\xff\xfe")
+    with pytest.raises(DocumentError, match="not UTF-8"):
+        Document(binary)
+    with pytest.raises(DocumentError, match="cannot be read"):
+        Document(folder)
+    document = Document(_written(folder, machine_text()))
+    with pytest.raises(DocumentError, match="0 to 10"):
+        document.with_values({KP: 99.0})
+
+
+def _written(folder: Path, text: str) -> Path:
+    path = folder / "m.toml"
+    path.write_text(text, encoding="utf-8")
+    return path
+
+
+def test_values_reach_tables_that_were_not_there(folder: Path) -> None:
+    text = machine_text().split("[heaters.bed.guards]")[0] + "[fans.part]\nrole = 'part'\nsocket = 'F1'\n"
+    document = Document(_written(folder, text))
+    changed = document.with_values({"heaters.bed.guards.rise_c": 2.0})
+    document.take(changed)
+    assert document.value("heaters.bed.guards.rise_c") == 2.0

@@ -1,0 +1,118 @@
+"""The commands: output, exit codes, sentences instead of tracebacks."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import machine_text
+from ublet.session.library import machine_path, scenario_path
+
+TERN = str(scenario_path("tern-280"))
+
+
+def ublet(*words: str, home: Path | None = None) -> subprocess.CompletedProcess[str]:
+    """Run a command with an empty home; a traceback is always a failure."""
+    import os
+
+    env = {**os.environ, "XDG_STATE_HOME": str(home or "/nonexistent"), "XDG_DATA_HOME": str(home or "/nonexistent")}
+    done = subprocess.run([sys.executable, "-m", "ublet", *words], capture_output=True, text=True, env=env, check=False)
+    assert "Traceback" not in done.stderr, done.stderr
+    return done
+
+
+def test_check_good_and_bad(tmp_path: Path) -> None:
+    good = ublet("check", str(machine_path("wren-180")))
+    assert (good.returncode, good.stdout.strip().endswith("good")) == (0, True)
+    bad = tmp_path / "bad.toml"
+    bad.write_text(machine_text().replace("beta_k = 4267", "beta_k = 9"), encoding="utf-8")
+    done = ublet("check", str(bad))
+    assert done.returncode == 1
+    assert f"{bad}:" in done.stdout and "2000 to 6000 K" in done.stdout
+    listed = json.loads(ublet("check", str(bad), "--json").stdout)
+    assert listed["good"] is False
+    assert listed["problems"][0]["key"] == "sensors.hotend.beta_k"
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "told"),
+    [
+        (("check", "/nowhere.toml"), 2, "is not there"),
+        (("run", "hotend"), 2, "--scenario FILE, or --machine"),
+        (("run", "hotend-contol", "--scenario", TERN), 2, "Did you mean hotend-control?"),
+        (("run", "hotend-control", "--scenario", TERN, "--set", "target=abc"), 2, "not a number"),
+        (("run", "hotend-control", "--scenario", TERN, "--set", "target=20"), 2, "120 to 400 °C"),
+        (("run", "hotend-control", "--scenario", TERN, "--set", "targt=215"), 2, "known: heater, target"),
+        (("run", "hotend-control", "--scenario", TERN, "--set", "choose=best"), 2, "one of recommended, calm"),
+        (("run", "hotend-control", "--scenario", TERN, "--save"), 2, "add --keep"),
+        (("run", "hotend-control", "--scenario", "/nowhere.toml"), 2, "nowhere.toml"),
+        (("run", "hotend-control", "--machine", str(machine_path("tern-280")), "--port", "/nowhere"), 3, "not there"),
+        (("run", "hotend-control", "--scenario", TERN, "--set", "target=280"), 1, ""),
+        (("board", "--scenario", TERN, "--listen", "carrier-pigeon"), 2, "write pty"),
+        (("board", "--scenario", str(machine_path("tern-280"))), 2, "unknown key"),
+        (("demo", "--machine", "heron", "--dir", "/tmp/none"), 2, "tern, wren"),
+        (("ledger", "/nowhere.toml"), 2, "no trial has been run"),
+        (("new", "/tmp", "--from", "heron"), 2, "known: tern-280, wren-180"),
+        ((), 2, ""),
+    ],
+)
+def test_exit_codes_and_sentences(words: tuple[str, ...], code: int, told: str, tmp_path: Path) -> None:
+    if "--port" in words:  # the ledger is made beside the machine file
+        machine = tmp_path / "m.toml"
+        machine.write_text(machine_text(), encoding="utf-8")
+        words = tuple(str(machine) if word.endswith("tern-280.toml") else word for word in words)
+    done = ublet(*words, home=tmp_path)
+    assert done.returncode == code, done.stderr
+    assert told in done.stderr
+
+
+def test_run_json_is_one_object_of_the_contract(tmp_path: Path) -> None:
+    machine = tmp_path / "m.toml"
+    machine.write_text(machine_text(), encoding="utf-8")
+    words = ("--scenario", TERN, "--machine", str(machine), "--keep", "--save", "--json", "--set", "choose=calm")
+    done = ublet("run", "hotend-control", *words)
+    report = json.loads(done.stdout)
+    assert done.returncode == 0 and done.stderr == ""
+    keys = {"trial", "outcome", "why", "conditions", "findings", "proposals", "duration_s", "truth"}
+    assert keys <= set(report)
+    assert set(report["findings"][0]) == {"name", "value", "uncertainty", "unit", "limit"}
+    assert set(report["proposals"][0]) == {"setting", "before", "after", "unit", "effect"}
+    kp = report["proposals"][0]["after"]
+    assert report["options"]["calm"]["kp"] == kp
+    assert f"kp = {kp}" in machine.read_text(encoding="utf-8")
+    history = json.loads(ublet("ledger", str(machine), "--json").stdout)
+    assert [entry["trial"] for entry in history["trials"]] == ["hotend-verify", "hotend-control"]
+    assert {change["kind"] for change in history["changes"]} == {"keep", "save"}
+    drawn = ublet("figure", "heat", str(machine), "-o", str(tmp_path / "f.svg"))
+    assert drawn.returncode == 0 and (tmp_path / "f.svg").read_text(encoding="utf-8").startswith("<?xml")
+    assert ublet("figure", "heat", str(machine), "-o", str(tmp_path / "f.gif")).returncode == 2
+
+
+def test_a_tripped_guard_ends_with_its_code(tmp_path: Path) -> None:
+    folder = tmp_path / "scenarios"
+    folder.mkdir()
+    (tmp_path / "machines").mkdir()
+    (tmp_path / "machines" / "tern-280.toml").write_text(machine_text(), encoding="utf-8")
+    text = scenario_path("tern-280").read_text(encoding="utf-8")
+    event = '\n[[events]]\nkind = "sensor-open"\nof = "T1"\nabove_c = 100\n'
+    (folder / "open.toml").write_text(text + event, encoding="utf-8")
+    done = ublet("run", "hotend-control", "--scenario", str(folder / "open.toml"), "--json")
+    assert done.returncode == 4
+    assert json.loads(done.stdout)["outcome"] == "halted"
+
+
+def test_trials_lists_parameters() -> None:
+    listed = json.loads(ublet("trials", "--json").stdout)["trials"]
+    names = {trial["trial"]: [p["name"] for p in trial["parameters"]] for trial in listed}
+    assert names["hotend-control"] == ["heater", "target", "cycles", "choose"]
+
+
+def test_new_starts_a_file_that_checks_and_never_overwrites(tmp_path: Path) -> None:
+    assert ublet("new", str(tmp_path / "mine")).returncode == 0
+    assert ublet("check", str(tmp_path / "mine" / "machine.toml")).returncode == 0
+    assert "left as it is" in ublet("new", str(tmp_path / "mine")).stderr
+    assert "tern-280" in ublet("presets").stdout

@@ -1,0 +1,146 @@
+"""Conformance of a board with docs/protocol.md. Set UBLET_PORT to test another board than the simulated one."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+from collections.abc import Iterator
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.test_processes import Board
+from ublet.link.frames import HALT_BYTE, Decoder, encode
+from ublet.link.transport import Transport, open_transport
+
+
+@pytest.fixture(scope="module")
+def port(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    given = os.environ.get("UBLET_PORT")
+    if given:
+        yield given
+        return
+    board = Board(Path(tmp_path_factory.mktemp("board")) / "store.json")
+    yield board.port
+    board.process.kill()
+    board.process.wait()
+
+
+class Line:
+    """The bare line: frames out, frames in, nothing clever between."""
+
+    def __init__(self, transport: Transport) -> None:
+        self.transport, self.decoder = transport, Decoder()
+        self.got: list[dict[str, Any]] = []
+        transport.received = self.received
+
+    def received(self, data: bytes) -> None:
+        self.got += [message for message in self.decoder.feed(data) if message is not None]
+
+    async def ask(self, number: int, method: str, **params: object) -> dict[str, Any]:
+        self.transport.write(encode({"jsonrpc": "2.0", "id": number, "method": method, "params": params}))
+        for _ in range(100):
+            for message in self.got:
+                if message.get("id") == number:
+                    self.got.remove(message)
+                    return message
+            await asyncio.sleep(0.02)
+        raise AssertionError(f"no answer to {method}")
+
+
+def on_line(port: str, work: Any) -> None:
+    async def run() -> None:
+        transport = await open_transport(port, 250_000)
+        try:
+            line = Line(transport)
+            await line.ask(1, "hello", client="conformance", protocol=1)
+            await line.ask(2, "release")
+            await work(line)
+            await line.ask(9999, "heat.off")
+        finally:
+            transport.close()
+            await asyncio.sleep(0.1)
+
+    asyncio.run(run())
+
+
+def test_hello_says_what_the_board_is(port: str) -> None:
+    async def work(line: Line) -> None:
+        about = (await line.ask(3, "hello", client="x", protocol=1))["result"]
+        assert set(about) >= {"board", "boot", "firmware", "clock", "channels", "sample_period_s", "heartbeat_window_s"}
+        assert about["channels"] and all("." in channel for channel in about["channels"])
+        refused = await line.ask(4, "hello", client="x", protocol=99)
+        assert refused["error"]["code"] == 3
+
+    on_line(port, work)
+
+
+def test_states_come_at_least_twice_a_second_with_numbered_samples(port: str) -> None:
+    async def work(line: Line) -> None:
+        line.got.clear()
+        await asyncio.sleep(1.2)
+        states = [message["params"] for message in line.got if message.get("method") == "state"]
+        assert len(states) >= 2
+        rows = [row for state in states for row in state["samples"]]
+        numbers = [row[0] for row in rows]
+        assert numbers == list(range(int(numbers[0]), int(numbers[0]) + len(numbers)))
+        assert all(b[1] > a[1] for a, b in pairwise(rows))
+        again = (await line.ask(5, "samples.read", **{"from": numbers[0], "to": numbers[0] + 2}))["result"]["samples"]
+        assert again == rows[:2]
+
+    on_line(port, work)
+
+
+def test_errors_have_their_codes(port: str) -> None:
+    async def work(line: Line) -> None:
+        assert (await line.ask(3, "no.such.method"))["error"]["code"] == -32601
+        assert (await line.ask(4, "heat.target", heater="hotend"))["error"]["code"] == -32602
+        assert (await line.ask(5, "heat.target", heater="none", celsius=50))["error"]["code"] == 3
+        assert (await line.ask(6, "heat.target", heater="hotend", celsius=5000))["error"]["code"] == 3
+        assert (await line.ask(7, "settings.write", values={"no.such": 1}))["error"]["code"] == 3
+
+    on_line(port, work)
+
+
+def test_a_damaged_line_is_reported_and_not_obeyed(port: str) -> None:
+    async def work(line: Line) -> None:
+        frame = encode(
+            {"jsonrpc": "2.0", "id": 3, "method": "heat.target", "params": {"heater": "hotend", "celsius": 99}}
+        )
+        line.transport.write(frame.replace(b"99", b"98"))
+        await asyncio.sleep(0.3)
+        assert any(message.get("method") == "damaged" for message in line.got)
+        assert not any(message.get("id") == 3 for message in line.got)
+
+    on_line(port, work)
+
+
+def test_a_repeated_id_is_answered_and_not_done_again(port: str) -> None:
+    async def work(line: Line) -> None:
+        values = (await line.ask(3, "settings.read"))["result"]["values"]
+        path, layers = next((p, v) for p, v in values.items() if p.endswith(".kp"))
+        await line.ask(4, "settings.write", values={path: 0.5})
+        await line.ask(5, "settings.write", values={path: 0.6})
+        assert "result" in await line.ask(4, "settings.write", values={path: 0.5})
+        now = (await line.ask(6, "settings.read"))["result"]["values"][path]["live"]
+        assert now == 0.6
+        await line.ask(7, "settings.write", values={path: layers["live"]})
+
+    on_line(port, work)
+
+
+def test_the_halt_byte_counts_inside_a_frame_and_latches(port: str) -> None:
+    async def work(line: Line) -> None:
+        assert "result" in await line.ask(3, "heat.target", heater="hotend", celsius=100)
+        frame = encode({"jsonrpc": "2.0", "method": "heartbeat", "params": {}})
+        line.transport.write(frame[:10] + HALT_BYTE + frame[10:])
+        await asyncio.sleep(0.4)
+        modes = [m["params"]["mode"] for m in line.got if m.get("method") == "state"]
+        assert modes[-1] == "halted"
+        assert (await line.ask(4, "heat.target", heater="hotend", celsius=100))["error"]["code"] == 1
+        await line.ask(5, "release")
+        assert "result" in await line.ask(6, "heat.target", heater="hotend", celsius=100)
+
+    on_line(port, work)

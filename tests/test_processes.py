@@ -1,0 +1,198 @@
+"""Real processes: a board on a socket and a pseudo-terminal, and kill -9 at the worst moments."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import machine_text
+from ublet.link.client import Client
+from ublet.link.transport import PortError, open_transport
+from ublet.session.library import scenario_path
+from ublet.sim.board import HEARTBEAT_WINDOW_S
+
+KP = "heaters.hotend.kp"
+
+
+class Board:
+    """A board's process; its port is known when it is made."""
+
+    def __init__(self, store: Path, listen: str = "tcp:localhost:0", speed: str = "1") -> None:
+        words = ["board", "--scenario", str(scenario_path("tern-280")), "--listen", listen, "--speed", speed]
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "ublet", *words, "--store", str(store)], stdout=subprocess.PIPE, text=True
+        )
+        assert self.process.stdout is not None
+        ready = json.loads(self.process.stdout.readline())
+        assert ready["board"] == "larch-6"
+        self.port: str = ready["port"]
+
+    def ask(self, method: str, **params: object) -> tuple[dict[str, object], Client]:
+        """One request over a new link; the client is closed after, with what it saw."""
+
+        async def work() -> tuple[dict[str, object], Client]:
+            client = Client(await open_transport(self.port, 250_000))
+            await client.hello()
+            answer = await client.call(method, params)
+            await asyncio.sleep(0.3)
+            client.close()
+            return answer, client
+
+        return asyncio.run(work())
+
+
+@pytest.fixture
+def board(tmp_path: Path) -> Iterator[Board]:
+    running = Board(tmp_path / "store.json")
+    yield running
+    running.process.kill()
+    running.process.wait()
+
+
+def run_in_background(board: Board, machine: Path) -> subprocess.Popen[bytes]:
+    words = ["run", "hotend-control", "--machine", str(machine), "--port", board.port]
+    return subprocess.Popen([sys.executable, "-m", "ublet", *words], stderr=subprocess.PIPE)
+
+
+def test_killing_the_app_while_heating_leaves_a_cold_board_within_the_window(board: Board, tmp_path: Path) -> None:
+    machine = tmp_path / "m.toml"
+    machine.write_text(machine_text(), encoding="utf-8")
+    running = run_in_background(board, machine)
+    time.sleep(5)
+    assert running.poll() is None
+    running.send_signal(signal.SIGKILL)
+    running.wait()
+    time.sleep(HEARTBEAT_WINDOW_S + 0.5)
+    _, client = board.ask("settings.read")
+    assert (client.state.mode, client.state.guard) == ("tripped", "link lost")
+
+
+def test_interrupting_a_run_switches_off_and_ends_with_130(board: Board, tmp_path: Path) -> None:
+    machine = tmp_path / "m.toml"
+    machine.write_text(machine_text(), encoding="utf-8")
+    running = run_in_background(board, machine)
+    time.sleep(5)
+    running.send_signal(signal.SIGINT)
+    _, told = running.communicate(timeout=10)
+    assert running.returncode == 130 and b"heaters are off" in told
+    samples, client = board.ask("samples.read", **{"from": 0, "to": 10**9})
+    rows = samples["samples"]
+    assert isinstance(rows, list) and client.about is not None
+    at = 2 + client.about.channels.index("heaters.hotend.duty")
+    assert max(row[at] for row in rows) == 1.0 and rows[-1][at] == 0.0
+    assert client.state.mode == "ready"
+
+
+SAVE = """
+import asyncio, os, signal, sys
+from pathlib import Path
+from ublet.core.trial import Option, Proposal
+from ublet.link.transport import open_transport
+from ublet.session import saving
+from ublet.session.session import Session
+stage, file, port = sys.argv[1:]
+def die(*_, **__):
+    os.kill(os.getpid(), signal.SIGKILL)
+async def main():
+    session = Session(Path(file), lambda: open_transport(port, 250000))
+    await session.connection.connect()
+    if stage == "settle":
+        await session.settle()
+        await session.close()
+        return
+    option = Option("x", "", (Proposal("heaters.hotend.kp", 0.022, 0.14, "", ""),), {})
+    await session.keep(option, None)
+    if stage == "before the board":
+        saving._store = die
+    elif stage == "before the file":
+        saving.put_in_place = die
+    elif stage == "before the ledger":
+        session.ledger.end_save = die
+    await session.save()
+asyncio.run(main())
+"""
+
+
+@pytest.mark.parametrize(
+    ("stage", "new"), [("before the board", False), ("before the file", True), ("before the ledger", True)]
+)
+def test_killing_the_app_during_a_save_leaves_old_or_new_never_a_mixture(
+    board: Board, tmp_path: Path, stage: str, new: bool
+) -> None:
+    machine = tmp_path / "m.toml"
+    machine.write_text(machine_text(), encoding="utf-8")
+    killed = subprocess.run([sys.executable, "-c", SAVE, stage, str(machine), board.port], check=False)
+    assert killed.returncode == -signal.SIGKILL
+    again = subprocess.run([sys.executable, "-c", SAVE, "settle", str(machine), board.port], check=False)
+    assert again.returncode == 0
+    answer, _ = board.ask("settings.read")
+    values = answer["values"]
+    assert isinstance(values, dict)
+    assert values[KP]["stored"] == (0.14 if new else 0.022)
+    assert ("kp = 0.14" in machine.read_text(encoding="utf-8")) is new
+    assert ("kp = 0.024" in machine.read_text(encoding="utf-8")) is not new
+
+
+def test_the_store_survives_the_board(tmp_path: Path) -> None:
+    store = tmp_path / "store.json"
+    first = Board(store)
+    first.ask("settings.save", values={KP: 0.33})
+    first.process.kill()
+    first.process.wait()
+    second = Board(store)
+    answer, _ = second.ask("settings.read")
+    second.process.kill()
+    second.process.wait()
+    values = answer["values"]
+    assert isinstance(values, dict) and values[KP]["stored"] == values[KP]["live"] == 0.33
+
+
+def test_a_pseudo_terminal_serves_one_program_at_a_time(tmp_path: Path) -> None:
+    link = tmp_path / "port"
+    board = Board(tmp_path / "store.json", f"pty:{link}")
+    try:
+        assert board.port == str(link)
+
+        async def two() -> None:
+            client = Client(await open_transport(str(link), 250_000))
+            about = await client.hello()
+            assert about.board == "larch-6"
+            with pytest.raises(PortError, match="in use by another program"):
+                await open_transport(str(link), 250_000)
+            client.close()
+
+        asyncio.run(two())
+    finally:
+        board.process.terminate()
+        board.process.wait()
+    assert not os.path.lexists(link)
+
+
+def test_the_halt_byte_stops_heat_at_once(board: Board) -> None:
+    async def work() -> float:
+        client = Client(await open_transport(board.port, 250_000))
+        await client.hello()
+        await client.call("heat.target", {"heater": "hotend", "celsius": 200})
+        halted: asyncio.Future[float] = asyncio.get_running_loop().create_future()
+        began = asyncio.get_running_loop().time()
+
+        def seen(state: object) -> None:
+            if client.state.mode == "halted" and not halted.done():
+                halted.set_result(asyncio.get_running_loop().time() - began)
+
+        client.on_state = seen
+        client.halt()
+        took = await asyncio.wait_for(halted, 5)
+        client.close()
+        return took
+
+    assert asyncio.run(work()) < 2  # the figure itself is measured, not tested: machines are noisy
