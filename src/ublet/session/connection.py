@@ -51,6 +51,7 @@ class Connection:
         self.broken: list[Callable[[str, str], None]] = []
         self.talk: deque[tuple[str, Message]] = deque(maxlen=400)
         self._gone = asyncio.Event()
+        self._reading = asyncio.Event()
         self._task: asyncio.Task[None] | None = None
         self._boot: int | None = None
 
@@ -131,10 +132,8 @@ class Connection:
 
     async def first_readings(self) -> None:
         """Wait until every sensor has been read once, a moment after linking."""
-        loop = asyncio.get_running_loop()
-        deadline = loop.time() + FIRST_READINGS_S
-        while not self.samples and loop.time() < deadline:
-            await asyncio.sleep(0.05)
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(self._reading.wait(), FIRST_READINGS_S)
 
     def halt(self) -> bool:
         """Halt the board at once; False when there is no link to send it over."""
@@ -179,10 +178,12 @@ class Connection:
 
     def _samples(self, samples: list[Sample]) -> None:
         self.samples.extend(samples)
+        self._reading.set()
         for listener in list(self.sampled):
             listener(samples)
 
     def _lost(self, why: str) -> None:
+        self._reading.clear()
         self.client = self.about = None
         self.why = f"The link was lost: {why}."
         self.samples.clear()

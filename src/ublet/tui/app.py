@@ -172,7 +172,7 @@ class UbletApp(App[None]):
             return
         reading = self._reading(self.session)
         if self.demo is not None and not self.session.connection.linked and (why := self.demo.ended()):
-            reading = replace(reading, why=f"The simulated board is gone ({why}): ctrl+r plugs it in again.")
+            reading = replace(reading, why=f"ctrl+r plugs the simulated board in again ({why}).")
         self.query_one(Pulse).reading = reading
         self._route_beat(reading)
         if self.bench is not None and self.bench.display:

@@ -21,6 +21,7 @@ from ublet.tui.theme import Palette
 
 NAME_COLUMNS = 15
 LEG_COLUMNS = 8
+FOLDED_BELOW = 30
 
 
 class Route(Widget, can_focus=True):
@@ -39,7 +40,7 @@ class Route(Widget, can_focus=True):
 
     cursor: reactive[int] = reactive(0, repaint=False)
     standings: reactive[Mapping[str, Standing]] = reactive({}, always_update=False)
-    folded: reactive[bool] = reactive(False, layout=True)
+    folded: reactive[bool] = reactive(False)
 
     class Moved(Message):
         """The cursor stands at another station."""
@@ -89,6 +90,10 @@ class Route(Widget, can_focus=True):
         """Go to the bench."""
         self.post_message(self.Entered(self.station))
 
+    def on_resize(self) -> None:
+        """Fold where the sheet has no room."""
+        self.folded = self.size.width < FOLDED_BELOW
+
     def on_click(self, event: Click) -> None:
         """A click moves the cursor."""
         row = event.y - 1
@@ -134,7 +139,7 @@ class Route(Widget, can_focus=True):
         standing = self.standings.get(station.name, Standing("open" if station.built else "waiting"))
         first = number == 0 or ROUTE[number - 1].leg != station.leg
         figure = standing.figure if station.built else "not built"
-        room = width - LEG_COLUMNS - 2 - NAME_COLUMNS
+        room = max(0, width - LEG_COLUMNS - 2 - NAME_COLUMNS)
         line.append(f"{station.leg if first else '':<{LEG_COLUMNS}}", palette.dim)
         style = ""
         if number == self.cursor:

@@ -104,7 +104,8 @@ def _problem(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines, err
     if kind == "missing":
         what = f"Add {loc[-1]} = … to [{dotted(loc[:-1])}]." if len(loc) > 1 else f"Add a [{path}] table."
         told = f" {declared.help}" if declared else ""
-        return Problem(line, path, "nothing", allowed, what + told)
+        wanted = allowed if declared else "a table of this name"
+        return Problem(line, path, "nothing", wanted, what + told)
     found = _short(repr(error.get("input")))
     mend = f"Change it to {allowed}."
     if kind in ("greater_than_equal", "less_than_equal"):

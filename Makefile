@@ -1,0 +1,51 @@
+# Ublet: `make demo` to look around, `make test` for every check that CI runs.
+
+PYTHON ?= $(shell command -v python3.11 || command -v python3)
+VENV := .venv
+BIN := $(VENV)/bin
+READY := $(VENV)/.ready
+READY_DEV := $(VENV)/.ready-dev
+
+.PHONY: demo test lint types floors check-tmux tests screenshots docs clean
+
+demo: $(READY)
+	$(BIN)/ublet demo
+
+test: lint types floors tests
+
+lint: $(READY_DEV)
+	$(BIN)/ruff format --check src tests scripts
+	$(BIN)/ruff check src tests scripts
+
+types: $(READY_DEV)
+	$(BIN)/mypy
+
+floors: $(READY_DEV)
+	$(BIN)/lint-imports
+
+tests: $(READY_DEV) check-tmux
+	$(BIN)/python -m pytest -n 2
+
+screenshots: $(READY_DEV)
+	$(BIN)/python scripts/screenshots.py docs/screenshots
+
+docs: $(READY_DEV)
+	$(BIN)/python scripts/settings_table.py docs/settings.md
+
+check-tmux:
+	@command -v tmux >/dev/null || { \
+	  if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then \
+	    apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq tmux; \
+	  else echo "tmux is missing: install it (Debian: apt-get install tmux), then try again" >&2; exit 1; fi; }
+
+$(READY): pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --editable .
+	touch $@
+
+$(READY_DEV): pyproject.toml $(READY)
+	$(BIN)/python -m pip install --quiet --editable '.[dev]'
+	touch $@
+
+clean:
+	rm -rf $(VENV) .mypy_cache .ruff_cache .pytest_cache .hypothesis .import_linter_cache

@@ -1,0 +1,140 @@
+"""Photograph the demo at 1280 x 800 in a real terminal: ``screenshots.py FOLDER``.
+
+Drives the app with keys through tmux, shows it in xterm on a virtual screen, and takes pictures.
+Needs tmux, xvfb, xterm and imagemagick (Debian packages).
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+NEEDED = {"tmux": "tmux", "Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick"}
+COLUMNS, ROWS = 160, 47
+
+
+class Stage:
+    """The app in a terminal window on a virtual screen."""
+
+    def __init__(self, command: list[str], columns: int = COLUMNS, rows: int = ROWS) -> None:
+        self.folder = Path(tempfile.mkdtemp(prefix="ublet-shots-"))
+        conf = self.folder / "conf"
+        conf.write_text(
+            "set -g status off\nset -g default-terminal tmux-256color\nset -s escape-time 0\n"
+            "set -ga terminal-overrides ',*:RGB'\n",
+            encoding="utf-8",
+        )
+        self.tmux = ["tmux", "-S", str(self.folder / "socket"), "-f", str(conf)]
+        size = ["-x", str(columns), "-y", str(rows)]
+        env = {**os.environ, "COLORTERM": "truecolor"}
+        subprocess.run([*self.tmux, "new-session", "-d", "-s", "shots", *size, *command], check=True, env=env)
+        read_end, write_end = os.pipe()
+        screen = f"{columns * 8}x{rows * 17 + 1}x24"
+        self.screen = subprocess.Popen(
+            ["Xvfb", "-displayfd", str(write_end), "-screen", "0", screen, "-nolisten", "tcp"],
+            pass_fds=[write_end],
+            stderr=subprocess.DEVNULL,
+        )
+        os.close(write_end)
+        with os.fdopen(read_end) as numbers:
+            self.display = f":{numbers.readline().strip()}"
+        look = ["-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", f"{columns}x{rows}+0+0", "-b", "0", "-bw", "0"]
+        self.window = subprocess.Popen(
+            ["xterm", *look, "+sb", "-bg", "black", "-e", *self.tmux, "attach", "-t", "shots"],
+            env={**os.environ, "DISPLAY": self.display, "LC_ALL": "C.UTF-8"},
+            stderr=subprocess.DEVNULL,
+        )
+
+    def wait(self, text: str, timeout: float = 240) -> None:
+        """Wait until a text is on the screen."""
+        end = time.monotonic() + timeout
+        while text not in self.text():
+            if time.monotonic() > end:
+                raise SystemExit(f"“{text}” did not appear; the screen was:\n{self.text()}")
+            time.sleep(0.2)
+
+    def text(self) -> str:
+        """The screen as text."""
+        shown = subprocess.run([*self.tmux, "capture-pane", "-p", "-t", "shots"], capture_output=True, text=True)
+        return shown.stdout
+
+    def key(self, *names: str) -> None:
+        """Press keys."""
+        for name in names:
+            subprocess.run([*self.tmux, "send-keys", "-t", "shots", name], check=True)
+            time.sleep(0.4)
+
+    def shot(self, path: Path) -> None:
+        """Take a picture."""
+        time.sleep(1.0)
+        subprocess.run(["import", "-display", self.display, "-window", "root", str(path)], check=True)
+        print(path)
+
+    def close(self) -> None:
+        """End everything."""
+        subprocess.run([*self.tmux, "kill-server"], capture_output=True)
+        for process in (self.window, self.screen):
+            process.terminate()
+            process.wait()
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+
+def main(out: Path) -> None:
+    """Walk through the demo, one picture a view."""
+    missing = [package for program, package in NEEDED.items() if not shutil.which(program)]
+    if missing:
+        raise SystemExit(f"missing: apt-get install {' '.join(missing)}")
+    out.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
+        command = [sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "10"]
+        stage = Stage(command)
+        try:
+            stage.wait("from room")
+            stage.key("Enter")
+            time.sleep(2)
+            stage.shot(out / "hotend-ready.png")
+            stage.key("Enter")
+            stage.wait("cycle 5")
+            stage.shot(out / "hotend-cycles.png")
+            stage.wait("recommended:")
+            stage.shot(out / "hotend-choice.png")
+            stage.key("k", "v")
+            stage.wait("Wait until")
+            stage.key("w")
+            stage.wait("Verified")
+            stage.shot(out / "hotend-verified.png")
+            stage.key("C-s")
+            stage.wait("together?")
+            stage.shot(out / "save.png")
+            stage.key("Enter")
+            stage.wait("settings saved")
+            stage.key("l")
+            stage.wait("newest first")
+            stage.shot(out / "ledger.png")
+            stage.key("Escape", "F6")
+            time.sleep(9)
+            stage.shot(out / "hotend-bone.png")
+            stage.key("F8")
+            stage.wait("HALTED")
+            stage.key("F6")
+            stage.shot(out / "halted.png")
+            stage.key("r", "C-q")
+        finally:
+            stage.close()
+        small = Stage(command, 100, 30)
+        try:
+            small.wait("from room")
+            small.key("Enter")
+            small.shot(out / "hotend-100x30.png")
+            small.key("C-q")
+        finally:
+            small.close()
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1]))

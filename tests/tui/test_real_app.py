@@ -1,0 +1,203 @@
+"""The real app in a real terminal: keys through tmux, the screen read back."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from ublet.session.document import Document
+
+pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")
+SPEED = "20"
+
+
+class Screen:
+    """A terminal of 160 x 47 with a program in it."""
+
+    def __init__(self, folder: Path, *words: str, size: tuple[int, int] = (160, 47)) -> None:
+        self.folder = folder
+        self.socket = str(folder / "tmux")
+        env = {**os.environ, "XDG_STATE_HOME": str(folder / "state"), "TERM": "xterm-256color"}
+        command = ["new-session", "-d", "-s", "t", "-x", str(size[0]), "-y", str(size[1])]
+        program = [sys.executable, "-m", "ublet", *words]
+        conf = folder / "tmux.conf"
+        conf.write_text("set -g status off\nset -g remain-on-exit on\nset -s escape-time 0\n", encoding="utf-8")
+        subprocess.run(["tmux", "-S", self.socket, "-f", str(conf), *command, *program], check=True, env=env)
+
+    def tmux(self, *words: str) -> str:
+        done = subprocess.run(["tmux", "-S", self.socket, *words], capture_output=True, text=True, check=False)
+        return done.stdout
+
+    def text(self) -> str:
+        return self.tmux("capture-pane", "-p", "-t", "t")
+
+    def key(self, *names: str) -> None:
+        for name in names:
+            self.tmux("send-keys", "-t", "t", name)
+            time.sleep(0.25)
+
+    def wait(self, words: str, timeout: float = 60.0) -> str:
+        end = time.monotonic() + timeout
+        while words not in (shown := self.text()):
+            assert time.monotonic() < end, f"“{words}” did not appear; the screen was:\n{shown}"
+            time.sleep(0.1)
+        return shown
+
+    def close(self) -> None:
+        self.tmux("kill-server")
+
+
+@pytest.fixture
+def screens(tmp_path: Path) -> Iterator[list[Screen]]:
+    opened: list[Screen] = []
+    yield opened
+    for screen in opened:
+        screen.close()
+
+
+def demo(screens: list[Screen], folder: Path, size: tuple[int, int] = (160, 47)) -> Screen:
+    folder.mkdir(exist_ok=True)
+    screen = Screen(folder, "demo", "--dir", str(folder / "tern"), "--speed", SPEED, size=size)
+    screens.append(screen)
+    screen.wait("from room")
+    return screen
+
+
+def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "a")
+    for words in ("Heats the hotend to about 222 °C", "Nothing moves.", "F8 HALT", "report         not built"):
+        screen.wait(words)
+    assert screen.text().count("not built") == 38
+    screen.key("Enter", "Enter")
+    screen.wait("climbing")
+    screen.wait("cycle 4 of at most 8")
+    shown = screen.wait("recommended:", 90)
+    names = ("as found", "balanced")
+    rows = {name: line for line in shown.split("\n") for name in names if name in line and "±" in line}
+    found = re.search(r"\+(\d+\.\d) °C", rows["as found"])
+    better = re.search(r"\+(\d+\.\d) °C", rows["balanced"])
+    assert found and better and float(found.group(1)) > 8 > 2 > float(better.group(1))
+    screen.key("k")
+    screen.wait("3 kept, not saved")
+    screen.key("v")
+    screen.wait("Wait until it is below")
+    screen.key("w")
+    screen.wait("Verified: overshoot", 150)
+    screen.key("C-s")
+    assert "heaters.hotend.kp" in screen.wait("together?")
+    screen.key("Enter")
+    screen.wait("3 settings saved")
+    screen.key("l")
+    shown = screen.wait("newest first")
+    assert "hotend-verify: proven" in shown and "save  heaters.hotend.kp (stored)" in shown
+    screen.key("Escape", "e")
+    screen.wait("Exported to", 40)
+    screen.key("C-q")
+    time.sleep(1.5)
+    folder = tmp_path / "a" / "tern"
+    file_kp = Document(folder / "tern-280.toml").value("heaters.hotend.kp")
+    store = json.loads((folder / "board-store.json").read_text(encoding="utf-8"))
+    assert file_kp == store["heaters.hotend.kp"] != 0.022
+    assert {path.suffix for path in folder.glob("hotend-verify-*")} == {".csv", ".svg", ".pdf"}
+    again = Screen(folder, "demo", "--dir", str(folder), "--speed", SPEED)
+    screens.append(again)
+    shown = again.wait("is live and saved")
+    assert f"{file_kp:.3g}" in shown and "all saved" in shown and "✓ measured" in shown
+
+
+def test_halt_from_everywhere_then_release(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "b")
+    screen.key("Enter", "Enter")
+    screen.wait("climbing")
+    screen.key("l")
+    screen.wait("newest first")
+    screen.key("F8")  # inside a dialog
+    shown = screen.wait("■ HALTED")
+    assert "duty   0 %" in shown
+    screen.key("Escape", "Enter")
+    assert "r releases" in screen.text()
+    screen.key("r")
+    screen.wait("hot to the touch" if "hot to the touch" in screen.text() else "nothing heats")
+    screen.key("t")
+    screen.wait("Temperature to tune")
+    screen.key("F8")  # inside a text field
+    screen.wait("■ HALTED")
+    screen.key("Escape", "r", "F8")
+    screen.wait("■ HALTED")
+
+
+def test_a_typed_temperature_is_checked_and_echoed(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "c")
+    screen.key("Enter", "t")
+    screen.wait("Temperature to tune")
+    for text, told in (("abc", "is not a number"), ("20", "120 to 400"), ("280", "at most 270"), ("5 kg", "allowed")):
+        screen.key("C-u")
+        screen.tmux("send-keys", "-t", "t", "-l", text)
+        screen.wait(told, 5)
+        screen.key("Enter")
+        assert "Temperature to tune" in screen.text()
+    screen.key("C-u")
+    screen.tmux("send-keys", "-t", "t", "-l", "205 °C")
+    screen.wait("= 205 °C", 5)
+    screen.key("Enter")
+    screen.wait("Heats the hotend to about 212 °C", 5)
+
+
+def test_unplugging_the_board_in_the_middle_and_plugging_it_in(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "d")
+    screen.key("Enter", "Enter")
+    screen.wait("climbing")
+    subprocess.run(["pkill", "-9", "-f", str(tmp_path / "d" / "tern" / "board.port")], check=False)
+    shown = screen.wait("ctrl+r plugs the simulated board in again", 20)
+    assert "The link was lost" in shown and "no board" in shown
+    screen.key("C-r")
+    screen.wait("larch-6 on board.port", 20)
+    screen.wait("sensor reads", 10)
+
+
+def test_sizes_from_too_small_to_large_and_back(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "e", (100, 30))
+    shown = screen.text()
+    assert "Heat" in shown and "not built" not in shown and "F8 HALT" in shown
+    assert all(len(line) <= 100 for line in shown.split("\n"))
+    screen.tmux("resize-window", "-t", "t", "-x", "70", "-y", "20")
+    screen.wait("at least 80 x 24", 30)
+    screen.tmux("resize-window", "-t", "t", "-x", "160", "-y", "47")
+    screen.wait("not built", 30)
+
+
+def test_unbuilt_stations_say_so_and_wrong_keys_do_nothing(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "f")
+    screen.key("Down")
+    screen.wait("Not built yet", 5)
+    screen.key("Enter")
+    screen.wait("cannot be entered", 5)
+    screen.key("z", "5", "k", "v", "d", "e", "F3", "C-x", "Up")
+    screen.wait("Heats the hotend to about", 5)
+    assert "Traceback" not in screen.text()
+
+
+def test_a_second_app_on_the_same_demo_is_told(screens: list[Screen], tmp_path: Path) -> None:
+    demo(screens, tmp_path / "g")
+    words = ["demo", "--dir", str(tmp_path / "g" / "tern")]
+    done = subprocess.run([sys.executable, "-m", "ublet", *words], capture_output=True, text=True, check=False)
+    assert done.returncode == 2 and "open in another window already" in done.stderr
+
+
+def test_a_broken_machine_file_ends_with_its_sentences(screens: list[Screen], tmp_path: Path) -> None:
+    bad = tmp_path / "bad.toml"
+    bad.write_text("[machine]\nname = 3\n", encoding="utf-8")
+    screen = Screen(tmp_path, "open", str(bad))
+    screens.append(screen)
+    shown = " ".join(screen.wait("machine.name: found 3", 20).split())
+    assert "2: machine.name: found 3; allowed: text in quotes" in shown
+    assert "Traceback" not in shown and "Add a [board] table" in shown
