@@ -11,10 +11,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from ublet.core.settings import Part, Value
-from ublet.core.trial import Progress, Question, TrialSpec
+from ublet.core.settings import Value
+from ublet.core.trial import Progress, Question
 from ublet.link.transport import MemoryTransport, Transport, memory_pair, open_transport
 from ublet.session.document import Document
+from ublet.session.orders import Order
 from ublet.session.report import trial_json
 from ublet.session.saving import SaveFailed
 from ublet.session.session import Session
@@ -25,18 +26,6 @@ from ublet.sim.scenario import Scenario, load_scenario
 from ublet.sim.service import SLOWEST_STATE_S, Service
 from ublet.sim.store import Store
 from ublet.sim.truth import truth_of
-
-
-@dataclass(frozen=True)
-class Order:
-    """What to run: the trial, its parameters, and whether to keep and to save what it proposes."""
-
-    spec: TrialSpec
-    parameters: Part
-    keep: bool = False
-    save: bool = False
-    verify: TrialSpec | None = None
-    verify_parameters: Part | None = None
 
 
 @dataclass(frozen=True)

@@ -4,13 +4,25 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 
 from ublet.core.catalogue import TRIALS
 from ublet.core.settings import Part, Value, refusal
 from ublet.core.trial import TrialSpec
 from ublet.core.trouble import Trouble
 from ublet.core.units import NotAQuantity, parse
-from ublet.session.headless import Order
+
+
+@dataclass(frozen=True)
+class Order:
+    """What to run: the trial, its parameters, and whether to keep and to save what it proposes."""
+
+    spec: TrialSpec
+    parameters: Part
+    keep: bool = False
+    save: bool = False
+    verify: TrialSpec | None = None
+    verify_parameters: Part | None = None
 
 
 class OrderError(Trouble):
