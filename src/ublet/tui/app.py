@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import os
 from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
@@ -407,6 +408,8 @@ def run_app(file: Path, port: str | None, demo: Demo | None = None) -> None:
     The collector rests until everything is loaded: nothing of what is made before is garbage.
     """
     gc.disable()
+    for name in ("COLUMNS", "LINES"):
+        os.environ.pop(name, None)  # an exported size would hide the terminal's own, and every change of it
     app = UbletApp(file, port, demo)
     app.run()
     if app.return_code:
