@@ -74,7 +74,7 @@ def demo(screens: list[Screen], folder: Path, size: tuple[int, int] = (160, 47))
 
 def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: list[Screen], tmp_path: Path) -> None:
     screen = demo(screens, tmp_path / "a")
-    for words in ("Heats the hotend to about 222 °C", "Nothing moves.", "F8 HALT", "report         not built"):
+    for words in ("Heats the hotend to about 222 °C", "Nothing moves.", "F8 HALT", "report           not built"):
         screen.wait(words)
     assert screen.text().count("not built") == 38
     screen.key("Enter", "Enter")

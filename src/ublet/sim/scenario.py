@@ -78,9 +78,7 @@ class LinkPart(Part):
 class Event(Part):
     """Something that happens by itself, once."""
 
-    kind: Literal["sensor-open", "sensor-short", "heater-dead", "sensor-out", "reboot", "silence"] = setting(
-        "What happens."
-    )
+    kind: Literal["sensor-open", "sensor-short", "heater-dead", "reboot", "silence"] = setting("What happens.")
     of: str = setting("Socket of the sensor, or plant of the heater.", default="")
     at_s: float | None = setting("Board time at which it happens.", unit="s", low=0, high=1e6, default=None)
     above_c: float | None = setting(

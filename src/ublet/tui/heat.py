@@ -26,12 +26,14 @@ from ublet.tui.chart import StripChart
 from ublet.tui.dialogs import QuantityDialog, QuestionDialog
 from ublet.tui.heat_pictures import cycles, duty, fan_start, last_minute, reached_at, steps, whole
 from ublet.tui.settlement import Settlement
+from ublet.tui.texts import local_time
 from ublet.tui.theme import Palette
 from ublet.tui.watch import TrialWatch
 
 CONTROL, VERIFY = TRIALS["hotend-control"], TRIALS["hotend-verify"]
 
 
+SHORT_BELOW = 30
 IDLE_BEATS = 3
 """While nothing is recorded the live trace is drawn at every so many beats."""
 
@@ -49,9 +51,10 @@ class HotendBench(Widget, can_focus=True):
     HotendBench #heading { height: auto; padding: 1 1 0 1; }
     HotendBench #instrument { height: 1fr; min-height: 6; margin-top: 1; }
     HotendBench #small { width: 36; }
+    HotendBench #small.empty { display: none; }
     HotendBench #large { height: 1fr; }
     HotendBench #duty { height: 5; }
-    HotendBench #legend { height: 1; padding: 0 1 0 8; }
+    HotendBench #legend { height: 1; padding: 0 1 0 8; text-wrap: nowrap; text-overflow: ellipsis; }
     HotendBench #next { height: auto; padding: 0 1; margin-top: 1; }
     """
     BINDINGS = [
@@ -161,7 +164,7 @@ class HotendBench(Widget, can_focus=True):
         """Draw the charts and their legend."""
         self._draw_charts()
         small = self.query_one("#small", StripChart)
-        small.display = small.picture is not None
+        small.set_class(small.picture is None, "empty")
 
     def _draw_charts(self) -> None:
         small, large, strip = (self.query_one(f"#{name}", StripChart) for name in ("small", "large", "duty"))
@@ -278,8 +281,8 @@ class HotendBench(Widget, can_focus=True):
         tuned = self.tuned.result
         delay = tuned.finding("dead_time")
         gain, lag = tuned.finding("gain"), tuned.finding("time_constant")
-        if gain and lag and delay:
-            text.append(f"model of {self.tuned.at[:16].replace('T', ' ')}   ", palette.dim)
+        if gain and lag and delay and self.size.height > SHORT_BELOW:
+            text.append(f"model of {local_time(self.tuned.at)}   ", palette.dim)
             for word, finding in (("gain", gain), ("time constant", lag), ("dead time", delay)):
                 value = with_uncertainty(finding.value, finding.uncertainty or 0.0, finding.unit)
                 text.append(f"{word} {value}   ", palette.dim)
@@ -289,7 +292,7 @@ class HotendBench(Widget, can_focus=True):
             text.append(f"recommended: {tuned.why}.  ", palette.proposal)
         if option is not None and option.name not in (live, AS_FOUND):
             text.append("k", palette.focus)
-            text.append(f" keeps {option.name}: written to the live machine, not yet saved.  ", palette.text)
+            text.append(f" keeps {option.name}: live, not yet saved.  ", palette.text)
         if unsaved:
             text.append("v", palette.focus)
             text.append(" verifies by a step from cold.  ", palette.text)

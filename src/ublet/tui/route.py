@@ -154,7 +154,9 @@ class Route(Widget, can_focus=True):
         palette, lines = self.palette, []
         for leg, group in groupby(ROUTE, key=lambda station: station.leg):
             here = self.station.leg == leg
-            lines.append(Text(f"{leg:<{LEG_COLUMNS}}", f"bold {palette.focus}" if here else palette.dim, end=""))
+            heading = Text(end="")
+            heading.append(f"{leg:<{LEG_COLUMNS}}", f"bold {palette.focus}" if here else palette.dim)
+            lines.append(heading)
             glyphs = Text(end="")
             for station in group:
                 standing = self.standings.get(station.name, Standing("open" if station.built else "waiting"))

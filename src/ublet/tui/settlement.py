@@ -20,7 +20,9 @@ NAME_COLUMNS = 16
 class Settlement(Widget):
     """A table of options; the chosen one is what Keep writes."""
 
-    DEFAULT_CSS = "Settlement { height: auto; min-height: 6; padding: 0 1; }"
+    DEFAULT_CSS = """
+    Settlement { height: auto; min-height: 6; padding: 0 1; text-wrap: nowrap; text-overflow: ellipsis; }
+    """
     options: reactive[Sequence[Option]] = reactive((), layout=True)
     chosen: reactive[int] = reactive(0)
     recommended: reactive[str] = reactive("")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from datetime import datetime
 
 from rich.text import Text
 
@@ -38,6 +39,11 @@ KEYS  enter start            t  temperature         ↑ ↓  choose gains
 """
 
 
+def local_time(at: str) -> str:
+    """A time of the ledger (UTC) as the builder's clock shows it, to the minute."""
+    return datetime.fromisoformat(at).astimezone().strftime("%Y-%m-%d %H:%M")
+
+
 def help_text(palette: Palette) -> Text:
     """Help for the bench, and every key."""
     return Text(HELP, palette.text)
@@ -57,7 +63,7 @@ def ledger_text(ledger: Ledger, palette: Palette) -> Text:
         return Text("Nothing has been done on this machine yet.", palette.dim)
     text = Text()
     for at, words, style in sorted(lines, key=lambda line: line[0], reverse=True):
-        text.append(f"{at[:19].replace('T', ' ')}  ", palette.dim)
+        text.append(f"{local_time(at)}  ", palette.dim)
         text.append(f"{words}\n", style)
     return text
 
