@@ -13,11 +13,10 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Minimum:
-    """Parameters (m), residuals (n) and Jacobian (n x m) at the minimum."""
+    """Parameters (m) and residuals (n) at the minimum."""
 
     x: Floats
     residual: Floats
-    jacobian: Floats
 
 
 def minimise(
@@ -56,7 +55,7 @@ def minimise(
         if gained <= tolerance * max(cost, 1e-30):
             break
         jacobian = _jacobian(residual, x, here, high)
-    return Minimum(x, here, _jacobian(residual, x, here, high))
+    return Minimum(x, here)
 
 
 def _jacobian(residual: Callable[[Floats], Floats], x: Floats, here: Floats, high: Floats) -> Floats:

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import math
 from collections import deque
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ublet.core.heat.thermistor import ZERO_C, Thermistor
 
 STEFAN_BOLTZMANN = 5.670374419e-8
 """W/(m² K⁴), CODATA 2018."""
+
+NOISE_BLOCK = 256
+"""Readings whose noise is drawn at once, for speed."""
 
 STEP_S = 0.05
 """Integration step of the thermal plant, s: below a tenth of its fastest lag."""
@@ -124,6 +128,7 @@ class Adc:
     noise_counts: float
     burst: int
     fault: str | None = None
+    _noise: list[NDArray[np.float64]] = field(default_factory=list, repr=False)
 
     def read(self, celsius: float, random: np.random.Generator) -> float:
         """The ratio 0..1 that the board sees; a fault puts it on a rail."""
@@ -132,7 +137,8 @@ class Adc:
         if self.fault == "short":
             return 0.0
         full = 2**self.bits - 1
-        noise = random.standard_normal(self.burst) * self.noise_counts
-        counts = np.rint(self.curve.ratio(celsius) * full + noise)
-        mean = np.add.reduce(np.minimum(np.maximum(counts, 0), full)) / self.burst
-        return float(mean / full)
+        if not self._noise:
+            self._noise = list(random.standard_normal((NOISE_BLOCK, self.burst)) * self.noise_counts)
+        counts = np.rint(self._noise.pop() + self.curve.ratio(celsius) * full)
+        mean: float = np.add.reduce(counts) / self.burst
+        return float(min(1.0, max(0.0, mean / full)))
