@@ -191,6 +191,24 @@ def test_a_save_cut_off_anywhere_is_settled_to_old_or_new(
     virtually(again)
 
 
+def test_news_from_the_board_during_a_save_does_not_upset_it(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario(), folder / "store.json") as rig:
+            await rig.session.keep(OPTION, None)
+            honest = rig.board.save
+
+            def slow(values: dict[str, object]) -> None:
+                rig.session.connection._tell()  # as a change of state would, while the answer is on its way
+                honest(values)  # type: ignore[arg-type]
+
+            rig.board.save = slow  # type: ignore[method-assign,assignment]
+            assert await rig.session.save() == 2
+            assert rig.session.notices == []
+            assert file_values(rig.file) == (0.14, 0.0098)
+
+    virtually(work)
+
+
 def test_writing_a_file_is_atomic_even_when_the_rename_fails(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     path = folder / "a.toml"
     path.write_text("old", encoding="utf-8")

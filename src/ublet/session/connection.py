@@ -81,12 +81,11 @@ class Connection:
         client.on_talk = lambda way, message: self.talk.append((way, message))
         try:
             about = await client.hello()
-            self.client, self.about = client, about
-            await self.read_settings()
+            layers = _layers(await client.call("settings.read"))
         except BaseException:
-            self.client = self.about = None
             client.close()
             raise
+        self.client, self.about, self.layers = client, about, layers
         self._boot = about.boot
         self._gone.clear()
         self._tell()
@@ -144,8 +143,7 @@ class Connection:
 
     async def read_settings(self) -> None:
         """Read every setting's layers from the board."""
-        answer = await self.call("settings.read")
-        self.layers = {path: Layers(**layers) for path, layers in answer.get("values", {}).items()}
+        self.layers = _layers(await self.call("settings.read"))
 
     async def write_live(self, values: dict[str, Value]) -> None:
         """Change live settings and read them back."""
@@ -199,3 +197,7 @@ class Connection:
     def _tell(self) -> None:
         for listener in list(self.changed):
             listener()
+
+
+def _layers(answer: Message) -> dict[str, Layers]:
+    return {path: Layers(**layers) for path, layers in answer.get("values", {}).items()}

@@ -38,6 +38,8 @@ class Session:
         self.connection = Connection(opener)
         self.runner = Runner(self.connection)
         self._threaded = threaded
+        self._saving = asyncio.Lock()
+        self._settled_link: object = None
         self.notices: list[str] = []
         self.connection.changed.append(self._settle_soon)
 
@@ -129,18 +131,24 @@ class Session:
         if unsaved:
             kept = self.ledger.changes("keep")
             trial = kept[0].trial if kept else None
-            await save(self.document, self.connection, self.ledger, unsaved, trial)
+            async with self._saving:
+                await save(self.document, self.connection, self.ledger, unsaved, trial)
         return len(unsaved)
 
     async def settle(self) -> None:
         """Settle an interrupted save, if there is one; what was done is noted."""
-        told = await settle(self.document, self.connection, self.ledger)
+        async with self._saving:  # a save of our own that is under way is not an interrupted one
+            told = await settle(self.document, self.connection, self.ledger)
         if told:
             self.notices.append(told)
 
     def _settle_soon(self) -> None:
-        if self.connection.linked and self.ledger.pending_save() is not None and not self.notices:
-            asyncio.get_running_loop().create_task(self.settle())
+        """Once for each new link: an earlier save may have been cut off."""
+        client = self.connection.client
+        if self.connection.linked and client is not self._settled_link:
+            self._settled_link = client
+            if self.ledger.pending_save() is not None:
+                self._settling = asyncio.get_running_loop().create_task(self.settle())
 
     # route
 
