@@ -23,10 +23,9 @@ class SaveFailed(Trouble):
 
 @dataclass(frozen=True)
 class Saved:
-    """One setting of a save: what file and store held before, and what both hold after."""
+    """One setting across its layers: what file and store hold, and the live value that a save puts in both."""
 
     setting: str
-    unit: str
     file: Value
     stored: Value
     after: Value

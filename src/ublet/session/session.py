@@ -110,13 +110,13 @@ class Session:
         found = []
         for path, layers in self.connection.layers.items():
             if layers.live != layers.saved:
-                found.append(Saved(path, "", self.document.value(path), layers.stored, layers.live))
+                found.append(Saved(path, self.document.value(path), layers.stored, layers.live))
         return found
 
-    def shadowed(self) -> list[str]:
+    def shadowed(self) -> list[Saved]:
         """Settings whose stored value hides another one in the file."""
         return [
-            path
+            Saved(path, self.document.value(path), layers.stored, layers.live)
             for path, layers in self.connection.layers.items()
             if layers.stored is not None and self.document.value(path) not in (None, layers.stored)
         ]

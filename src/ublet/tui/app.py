@@ -19,7 +19,8 @@ from textual.widgets import Static
 
 from ublet.core.route import ROUTE, Standing, Station
 from ublet.tui.keys import Keys
-from ublet.tui.pulse import HeaterReading, Pulse, Reading
+from ublet.tui.pulse import Pulse, Reading
+from ublet.tui.reading import link_words, take_reading
 from ublet.tui.route import Route
 from ublet.tui.theme import PALETTES, THEMES
 from ublet.tui.title import Title
@@ -147,15 +148,8 @@ class UbletApp(App[None]):
         session = self.session
         if session is None or not self.is_running:
             return
+        self._say_link(session)
         title = self.query_one(Title)
-        connection = session.connection
-        if connection.about is not None and connection.client is not None:
-            about = connection.about
-            trip = connection.client.quality.round_trip_s * 1000
-            speed = f" · clock ×{about.clock:g}" if about.clock != 1 else ""
-            title.link = f"{about.board} on {Path(self.port or '').name} · link {trip:.0f} ms{speed}"
-        else:
-            title.link = "no board"
         title.unsaved = len(session.unsaved())
         self.query_one(Route).standings = dict(session.standings())
         if self.bench is not None and self.bench.is_mounted:
@@ -164,6 +158,9 @@ class UbletApp(App[None]):
             self.notify(session.notices.pop(0), title="Saving", timeout=12)
         self.refresh_bindings()
 
+    def _say_link(self, session: Session) -> None:
+        self.query_one(Title).link = link_words(session.connection, self.port)
+
     def _beat(self) -> None:
         """A few times a second: the pulse, and what a running trial drew."""
         if self.session is None:
@@ -171,7 +168,8 @@ class UbletApp(App[None]):
         self._beats += 1
         if self.session.runner.running is None and not self._was_running and self._beats % IDLE_BEATS:
             return
-        reading = self._reading(self.session)
+        reading = take_reading(self.session, self.bench.watched if self.bench else None)
+        self._say_link(self.session)
         if self.demo is not None and not self.session.connection.linked and (why := self.demo.ended()):
             reading = replace(reading, why=f"ctrl+r plugs the simulated board in again ({why}).")
         self.query_one(Pulse).reading = reading
@@ -192,36 +190,6 @@ class UbletApp(App[None]):
                 for name, standing in route.standings.items()
             }
             route.standings = running
-
-    def _reading(self, session: Session) -> Reading:
-        connection, machine = session.connection, session.document.machine
-        about, samples = connection.about, list(connection.samples)
-        heaters = []
-        if about is not None and samples:
-            for name, heater in machine.heaters.items():
-                column = f"sensors.{heater.sensor}"
-                at = 2 + about.channels.index(column) if column in about.channels else None
-                values = [row[at] for row in samples[:: max(1, len(samples) // 40)]] if at is not None else []
-                heaters.append(
-                    HeaterReading(
-                        name,
-                        connection.channel(column),
-                        connection.channel(f"heaters.{name}.target_c"),
-                        connection.channel(f"heaters.{name}.duty") or 0.0,
-                        tuple(value for value in values if value is not None),
-                    )
-                )
-        fans = tuple((name, connection.channel(f"fans.{name}") or 0.0) for name in machine.fans)
-        watched = self.bench.watched if self.bench else None
-        running = session.runner.running
-        return Reading(
-            tuple(heaters),
-            fans if samples else (),
-            connection.state.mode,
-            connection.state.why,
-            running.name.replace("-", " ") if running else "",
-            watched.latest if watched else None,
-        )
 
     def on_route_moved(self, event: Route.Moved) -> None:
         """Show the station under the cursor, once it rests."""

@@ -17,7 +17,6 @@ from ublet.core.heat.candidates import AS_FOUND
 from ublet.core.heat.trials import HEADROOM_C, HotendParameters
 from ublet.core.settings import Part, refusal
 from ublet.core.trial import Need, Question, Series, TrialSpec
-from ublet.core.units import with_uncertainty
 from ublet.ledger.book import LedgerError, TrialEntry
 from ublet.link.client import BoardRefused, LinkLost
 from ublet.session.orders import verify_parameters
@@ -25,22 +24,16 @@ from ublet.session.session import Session
 from ublet.tui.chart import StripChart
 from ublet.tui.dialogs import QuantityDialog, QuestionDialog
 from ublet.tui.heat_pictures import cycles, duty, fan_start, last_minute, reached_at, steps, whole
+from ublet.tui.heat_words import heading, next_steps
 from ublet.tui.settlement import Settlement
-from ublet.tui.texts import local_time
 from ublet.tui.theme import Palette
 from ublet.tui.watch import TrialWatch
 
 CONTROL, VERIFY = TRIALS["hotend-control"], TRIALS["hotend-verify"]
 
 
-SHORT_BELOW = 30
 IDLE_BEATS = 3
 """While nothing is recorded the live trace is drawn at every so many beats."""
-
-WATCHING = {
-    False: "Watch the swings: the gains are read from the last ones, once three agree within 2 %.",
-    True: "Watch brass against slate: the measured step should follow the predicted one.",
-}
 
 
 class HotendBench(Widget, can_focus=True):
@@ -130,10 +123,10 @@ class HotendBench(Widget, can_focus=True):
         """Bring words, charts and keys up to date with the machine."""
         settlement = self.query_one(Settlement)
         settlement.display = self.watched is None and self.tuned is not None
-        settlement.live = self._live_option()
-        settlement.measured = self.verified.result if self.verified and self._verified_live() else None
-        self._write("heading", self._heading())
-        self._write("next", self._next())
+        settlement.live = self.live_option()
+        settlement.measured = self.verified.result if self.verified and self.verified_live() else None
+        self._write("heading", heading(self))
+        self._write("next", next_steps(self))
         self.draw()
         self.refresh_bindings()
 
@@ -155,7 +148,7 @@ class HotendBench(Widget, can_focus=True):
             self.draw()
         else:
             if self.watched is None:
-                self._write("heading", self._heading())
+                self._write("heading", heading(self))
             self._beats += 1
             if (self.tuned is None or self.watched is not None) and self._beats % IDLE_BEATS == 0:
                 self.draw()
@@ -240,74 +233,6 @@ class HotendBench(Widget, can_focus=True):
             text.append("⠒⠒ ", style)
             text.append(f"{word}    ", self.palette.dim)
 
-    def _heading(self) -> Text:
-        palette, text = self.palette, Text()
-        text.append("Hotend control", f"bold {palette.text}")
-        text.append(f"   gains that hold the nozzle steady at {self.aim.target:g} °C\n", palette.dim)
-        if self.watched is not None:
-            spec = self.session.runner.running or CONTROL
-            text.append(f"{spec.announce(self.session.document.machine, self.aim)} ", palette.text)
-            text.append("esc cancels, F8 halts.", palette.dim)
-            return text
-        text.append(f"{CONTROL.announce(self.session.document.machine, self.aim)}\n", palette.text)
-        for need in self.needs():
-            style = palette.good if need.met else palette.stop if need.blocking else palette.focus
-            text.append("✓ " if need.met else "✗ " if need.blocking else "! ", style)
-            text.append(f"{need.words}    ", palette.text)
-        return text
-
-    def _next(self) -> Text:
-        palette, text = self.palette, Text()
-        if self.told is not None:
-            words, style = self.told
-            text.append(f"{words}\n", style)
-        if self.watched is not None:
-            text.append(
-                "Watch the swings: the gains are read from the last ones, once three agree within 2 %.", palette.dim
-            )
-        elif self.tuned is None:
-            text.append("enter", palette.focus)
-            text.append(" starts: full power to the target, then the board switches around it.  ", palette.text)
-            text.append("t", palette.focus)
-            text.append(" sets another temperature.", palette.text)
-        else:
-            text.append_text(self._after_tuning())
-        return text
-
-    def _after_tuning(self) -> Text:
-        palette, text = self.palette, Text()
-        assert self.tuned is not None
-        live, unsaved = self._live_option(), self.session.unsaved()
-        tuned = self.tuned.result
-        delay = tuned.finding("dead_time")
-        gain, lag = tuned.finding("gain"), tuned.finding("time_constant")
-        if gain and lag and delay and self.size.height > SHORT_BELOW:
-            text.append(f"model of {local_time(self.tuned.at)}   ", palette.dim)
-            for word, finding in (("gain", gain), ("time constant", lag), ("dead time", delay)):
-                value = with_uncertainty(finding.value, finding.uncertainty or 0.0, finding.unit)
-                text.append(f"{word} {value}   ", palette.dim)
-            text.append("\n")
-        option = self.query_one(Settlement).option
-        if not live or live == AS_FOUND:
-            text.append(f"recommended: {tuned.why}.  ", palette.proposal)
-        if option is not None and option.name not in (live, AS_FOUND):
-            text.append("k", palette.focus)
-            text.append(f" keeps {option.name}: live, not yet saved.  ", palette.text)
-        if unsaved:
-            text.append("v", palette.focus)
-            text.append(" verifies by a step from cold.  ", palette.text)
-            text.append("ctrl+s", palette.focus)
-            unverified = "" if self._verified_live() else ", without a verification"
-            text.append(f" saves to board and file{unverified}.  ", palette.text)
-            text.append("d", palette.focus)
-            text.append(" drops it.", palette.text)
-        elif live and live != AS_FOUND:
-            text.append(f"{live} is live and saved. ", palette.good)
-            if not self._verified_live():
-                text.append("v", palette.focus)
-                text.append(" verifies it by a step from cold.", palette.text)
-        return text
-
     def needs(self) -> tuple[Need, ...]:
         """What is there and what is missing for a start."""
         connection = self.session.connection
@@ -322,7 +247,7 @@ class HotendBench(Widget, can_focus=True):
         machine = self.session.document.machine
         return CONTROL.needs(machine, self.aim, lambda sensor: connection.channel(f"sensors.{sensor}"))
 
-    def _live_option(self) -> str:
+    def live_option(self) -> str:
         """Name of the option whose gains are live now."""
         if self.tuned is None:
             return ""
@@ -332,7 +257,7 @@ class HotendBench(Widget, can_focus=True):
                 return option.name
         return ""
 
-    def _verified_live(self) -> bool:
+    def verified_live(self) -> bool:
         """Whether the verification was of the gains that are live now."""
         if self.verified is None:
             return False
@@ -356,7 +281,7 @@ class HotendBench(Widget, can_focus=True):
         if action == "target":
             return not running
         if action == "keep":
-            return bool(ready and not running and option and option.proposals and option.name != self._live_option())
+            return bool(ready and not running and option and option.proposals and option.name != self.live_option())
         if action == "drop":
             return ready and not running and bool(self.session.unsaved())
         if action == "verify":

@@ -42,7 +42,6 @@ class Reading:
     why: str = ""
     running: str = ""
     progress: Progress | None = None
-    link_faults: int = 0
 
 
 class Pulse(Widget):

@@ -48,9 +48,8 @@ def test_a_noisy_record_gives_back_its_model(seed: int) -> None:
     assert abs(fit.model.gain_c - truth.gain_c) < 5 * fit.uncertainty.gain_c
 
 
-def test_the_half_rule_and_the_hold_duty() -> None:
+def test_hold_duty_and_more_loss() -> None:
     model = HeaterModel(500.0, 200.0, 1.0, 20.0, 4.0)
-    assert model.first_order() == HeaterModel(500.0, 202.0, 3.0, 20.0)
     assert model.hold_duty(220) == pytest.approx(0.4)
     assert model.with_loss(1.25).gain_c == pytest.approx(400)
 

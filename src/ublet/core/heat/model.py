@@ -32,11 +32,6 @@ class HeaterModel:
         """Duty that holds a temperature."""
         return (celsius - self.ambient_c) / self.gain_c
 
-    def first_order(self) -> HeaterModel:
-        """First order plus dead time by the half rule (Skogestad 2003)."""
-        half = self.second_lag_s / 2
-        return HeaterModel(self.gain_c, self.time_constant_s + half, self.dead_time_s + half, self.ambient_c)
-
     def with_loss(self, ratio: float) -> HeaterModel:
         """The same block losing ``ratio`` times the heat: gain and main lag shrink together."""
         return HeaterModel(

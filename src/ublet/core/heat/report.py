@@ -123,4 +123,6 @@ def verified_findings(seen: StepMeasure, hoped: StepMeasure, noise: float | None
     if seen.dip_c is not None and hoped.dip_c is not None:
         findings.append(Finding("fan_dip", seen.dip_c, noise, "°C"))
         findings.append(Finding("predicted_fan_dip", hoped.dip_c, None, "°C"))
+    if seen.recover_s is not None:
+        findings.append(Finding("fan_recovery", seen.recover_s, 0.1, "s"))
     return tuple(findings)

@@ -1,0 +1,109 @@
+"""The words of the hotend bench: heading, needs, and what can be done next."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from ublet.core.catalogue import TRIALS
+from ublet.core.heat.candidates import AS_FOUND
+from ublet.core.units import show, with_uncertainty
+from ublet.tui.settlement import Settlement
+from ublet.tui.texts import local_time
+
+if TYPE_CHECKING:
+    from ublet.tui.heat import HotendBench
+
+SHORT_BELOW = 30
+WATCHING = {
+    False: "Watch the swings: the gains are read from the last ones, once three agree within 2 %.",
+    True: "Watch brass against slate: the measured step should follow the predicted one.",
+}
+
+
+def heading(bench: HotendBench) -> Text:
+    """What this station is for, what will heat, and each need with a tick or what is missing."""
+    palette, text, control = bench.palette, Text(), TRIALS["hotend-control"]
+    text.append("Hotend control", f"bold {palette.text}")
+    text.append(f"   gains that hold the nozzle steady at {bench.aim.target:g} °C\n", palette.dim)
+    if bench.watched is not None:
+        spec = bench.session.runner.running or control
+        text.append(f"{spec.announce(bench.session.document.machine, bench.aim)} ", palette.text)
+        text.append("esc cancels, F8 halts.", palette.dim)
+        return text
+    text.append(f"{control.announce(bench.session.document.machine, bench.aim)}\n", palette.text)
+    for need in bench.needs():
+        style = palette.good if need.met else palette.stop if need.blocking else palette.focus
+        text.append("✓ " if need.met else "✗ " if need.blocking else "! ", style)
+        text.append(f"{need.words}    ", palette.text)
+    return text
+
+
+def next_steps(bench: HotendBench) -> Text:
+    """What was said last, and what can be done next."""
+    palette, text = bench.palette, Text()
+    if bench.told is not None:
+        words, style = bench.told
+        text.append(f"{words}\n", style)
+    if bench.watched is not None:
+        text.append(
+            "Watch the swings: the gains are read from the last ones, once three agree within 2 %.", palette.dim
+        )
+    elif bench.tuned is None:
+        text.append("enter", palette.focus)
+        text.append(" starts: full power to the target, then the board switches around it.  ", palette.text)
+        text.append("t", palette.focus)
+        text.append(" sets another temperature.", palette.text)
+        text.append_text(_shadows(bench))
+    else:
+        text.append_text(_after_tuning(bench))
+    return text
+
+
+def _after_tuning(bench: HotendBench) -> Text:
+    palette, text = bench.palette, Text()
+    assert bench.tuned is not None
+    live, unsaved = bench.live_option(), bench.session.unsaved()
+    tuned = bench.tuned.result
+    delay = tuned.finding("dead_time")
+    gain, lag = tuned.finding("gain"), tuned.finding("time_constant")
+    if gain and lag and delay and bench.size.height > SHORT_BELOW:
+        text.append(f"model of {local_time(bench.tuned.at)}   ", palette.dim)
+        for word, finding in (("gain", gain), ("time constant", lag), ("dead time", delay)):
+            value = with_uncertainty(finding.value, finding.uncertainty or 0.0, finding.unit)
+            text.append(f"{word} {value}   ", palette.dim)
+        text.append("\n")
+    option = bench.query_one(Settlement).option
+    if not live or live == AS_FOUND:
+        text.append(f"recommended: {tuned.why}.  ", palette.proposal)
+    if option is not None and option.name not in (live, AS_FOUND):
+        text.append("k", palette.focus)
+        text.append(f" keeps {option.name}: live, not yet saved.  ", palette.text)
+    if unsaved:
+        text.append("v", palette.focus)
+        text.append(" verifies by a step from cold.  ", palette.text)
+        text.append("ctrl+s", palette.focus)
+        unverified = "" if bench.verified_live() else ", without a verification"
+        text.append(f" saves to board and file{unverified}.  ", palette.text)
+        text.append("d", palette.focus)
+        text.append(" drops it.", palette.text)
+    elif live and live != AS_FOUND:
+        text.append(f"{live} is live and saved. ", palette.good)
+        if not bench.verified_live():
+            text.append("v", palette.focus)
+            text.append(" verifies it by a step from cold.", palette.text)
+    return text
+
+
+def _shadows(bench: HotendBench) -> Text:
+    """Stored values on the board that hide what the file says of this heater."""
+    text = Text()
+    root = f"heaters.{bench.aim.heater}."
+    for shadow in bench.session.shadowed():
+        if shadow.setting.startswith(root):
+            stored, file = (show(v) if isinstance(v, float) else str(v) for v in (shadow.stored, shadow.file))
+            text.append("\n! ", bench.palette.focus)
+            text.append(f"{shadow.setting}: the board's store says {stored} and wins; ", bench.palette.text)
+            text.append(f"the file says {file}.", bench.palette.text)
+    return text

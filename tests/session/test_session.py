@@ -1,0 +1,157 @@
+"""An open session: where stations stand, what is stale and why, reconnection, the last machine."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Onlooker, Rig, machine_text, tern_scenario, virtually
+from ublet.core.catalogue import TRIALS
+from ublet.core.heat.trials import HotendParameters, VerifyParameters
+from ublet.core.route import ROUTE, Standing
+from ublet.session import recent
+from ublet.session.demo import DemoError, prepare
+from ublet.session.orders import OrderError, order_for, verify_parameters
+from ublet.session.report import trial_json
+
+STATION = next(station for station in ROUTE if station.built)
+CONTROL, VERIFY = TRIALS["hotend-control"], TRIALS["hotend-verify"]
+
+
+def test_a_station_goes_from_open_to_proven_and_turns_stale_with_its_reason(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            session = rig.session
+            assert session.standing(STATION) == Standing("open")
+            tuned = await session.run(CONTROL, HotendParameters(), Onlooker())
+            assert session.standing(STATION).figure == "unverified"
+            best = next(o for o in tuned.ran.result.options if o.name == tuned.ran.result.recommended)
+            await session.keep(best, tuned.number)
+            verified = await session.run(VERIFY, VerifyParameters(), Onlooker())
+            standing = session.standing(STATION)
+            assert standing.state == "proven" and "±" in standing.figure
+            assert verified.ran.result.conditions["heaters.hotend.kp"] == rig.board.live["heaters.hotend.kp"]
+            await session.connection.write_live({"sensors.hotend.beta_k": 3950.0})
+            stale = session.standing(STATION)
+            assert stale.state == "stale"
+            assert stale.reason == "sensors.hotend.beta_k was 4267, is now 3950"
+            await session.connection.write_live({"sensors.hotend.beta_k": 4267.0, "heaters.hotend.kp": 0.05})
+            assert "heaters.hotend.kp was" in session.standing(STATION).reason
+
+    virtually(work)
+
+
+def test_unbuilt_stations_wait_and_a_failed_trial_is_failed(folder: Path) -> None:
+    async def work() -> None:
+        event = '[[events]]\nkind = "reboot"\nabove_c = 100\n'
+        async with Rig(folder, tern_scenario(event)) as rig:
+            assert rig.session.standing(ROUTE[0]) == Standing("waiting", "", "not built yet")
+            await rig.session.run(CONTROL, HotendParameters(), Onlooker())
+            standing = rig.session.standing(STATION)
+            assert standing.state == "failed" and "restarted" in standing.reason
+            assert set(rig.session.standings()) == {station.name for station in ROUTE}
+
+    virtually(work)
+
+
+def test_a_cancelled_trial_does_not_undo_what_was_proven(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            await rig.session.run(CONTROL, HotendParameters(), Onlooker())
+            before = rig.session.standing(STATION)
+            running = asyncio.ensure_future(rig.session.run(CONTROL, HotendParameters(), Onlooker()))
+            await asyncio.sleep(5)
+            assert rig.session.standing(STATION).state == "running"
+            rig.session.runner.cancel()
+            assert (await running).ran.result.outcome == "halted"
+            assert rig.session.standing(STATION) == before
+
+    virtually(work)
+
+
+def test_the_link_comes_back_by_itself(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            connection = rig.session.connection
+            connection.keep()
+            await asyncio.sleep(1)
+            assert rig.host is not None and rig.host.other is not None
+            rig.host.other.close()
+            assert not connection.linked and "The link was lost" in connection.why
+            assert not connection.halt()
+            await asyncio.sleep(3)
+            assert connection.linked and connection.samples
+            assert connection.channel("sensors.bed") == pytest.approx(23, abs=0.5)
+
+    virtually(work)
+
+
+def test_a_halted_board_refuses_a_trial_until_released(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            rig.session.connection.halt()
+            await asyncio.sleep(1)
+            refused = (await rig.session.run(CONTROL, HotendParameters(), Onlooker())).ran.result
+            assert refused.outcome == "halted" and rig.everything_is_off()
+            await rig.session.connection.call("release")
+            await asyncio.sleep(1)
+            running = asyncio.ensure_future(rig.session.run(CONTROL, HotendParameters(), Onlooker()))
+            await asyncio.sleep(10)
+            assert not rig.everything_is_off()
+            rig.session.runner.cancel()
+            await running
+
+    virtually(work)
+
+
+def test_a_report_has_the_shape_of_the_contract(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            ran = (await rig.session.run(CONTROL, HotendParameters(choose="quick"), Onlooker())).ran
+            report = trial_json(CONTROL, ran.result, ran.duration_s)
+            assert report["duration_s"] == pytest.approx(250, rel=0.3)
+            assert [p["after"] for p in report["proposals"]] == [
+                report["options"]["quick"][key] for key in ("kp", "ki", "kd")
+            ]
+            assert all(p["effect"].startswith("overshoot +") for p in report["proposals"])
+
+    virtually(work)
+
+
+def test_orders_from_typed_words() -> None:
+    order = order_for("hotend-control", ["target=0.2e3 °C", "cycles=6"], keep=True, save=False)
+    assert (order.parameters.model_dump()["target"], order.parameters.model_dump()["cycles"]) == (200.0, 6)
+    assert order.verify is VERIFY and order.verify_parameters is not None
+    assert order.verify_parameters.model_dump()["target"] == 200.0
+    assert verify_parameters(CONTROL, HotendParameters(target=230.0)) == VerifyParameters(target=230.0)
+    for words in (["target"], ["=5"], ["cycles=5.5"], ["target=1e999"]):
+        with pytest.raises(OrderError):
+            order_for("hotend-control", words, keep=False, save=False)
+
+
+def test_the_last_machine_is_remembered_while_its_file_is_there(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("XDG_STATE_HOME", str(folder / "state"))
+    assert recent.last_machine() is None
+    machine = folder / "m.toml"
+    machine.write_text(machine_text(), encoding="utf-8")
+    recent.remember(machine, "socket://localhost:1")
+    assert recent.last_machine() == recent.Recent(machine, "socket://localhost:1")
+    (folder / "state" / "ublet" / "last.json").write_text("garbage", encoding="utf-8")
+    assert recent.last_machine() is None
+    recent.remember(machine, None)
+    machine.unlink()
+    assert recent.last_machine() is None
+
+
+def test_a_demo_folder_is_made_once_and_its_files_are_left_alone(folder: Path) -> None:
+    machine, scenario = prepare("wren", folder / "demo")
+    machine.write_text("mine", encoding="utf-8")
+    assert prepare("wren", folder / "demo") == (machine, scenario)
+    assert machine.read_text(encoding="utf-8") == "mine" and scenario.exists()
+    with pytest.raises(DemoError, match="tern, wren"):
+        prepare("heron", folder)
+    (folder / "file").write_text("", encoding="utf-8")
+    with pytest.raises(DemoError, match="cannot be written"):
+        prepare("tern", folder / "file")

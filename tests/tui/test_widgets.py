@@ -1,0 +1,234 @@
+"""Widgets by themselves: what they show for a state, at several widths."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from typing import Any
+
+import pytest
+from textual.app import App, ComposeResult
+from textual.widget import Widget
+
+from ublet.core.route import ROUTE, Standing
+from ublet.core.trial import Finding, Option, Progress, Proposal, Question, TrialResult
+from ublet.core.units import parse
+from ublet.session.saving import Saved
+from ublet.tui.dialogs import QuantityDialog, QuestionDialog, SaveDialog
+from ublet.tui.pulse import HeaterReading, Pulse, Reading
+from ublet.tui.route import Route
+from ublet.tui.settlement import Settlement
+from ublet.tui.theme import SOOT, THEMES
+from ublet.tui.title import Title
+from ublet.tui.watch import TrialWatch
+
+
+class Themed(App[None]):
+    """An app with our themes."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        for theme in THEMES:
+            self.register_theme(theme)
+        self.theme = "soot"
+
+
+Keys = Callable[[Any], Awaitable[None]]
+
+
+def shown(widget: Widget, width: int = 160, height: int = 47, then: Keys | None = None) -> str:
+    """The screen's text with this widget alone on it."""
+
+    class Holder(Themed):
+        def compose(self) -> ComposeResult:
+            yield widget
+
+    async def run() -> str:
+        holder = Holder()
+        async with holder.run_test(size=(width, height)) as pilot:
+            await pilot.pause()
+            if then is not None:
+                await then(pilot)
+                await pilot.pause()
+            lines = widget.render_lines(widget.outer_size.region)
+            return "\n".join(line.text for line in lines)
+
+    return asyncio.run(run())
+
+
+HEATERS = (
+    HeaterReading("hotend", 213.84, 215.0, 0.42, tuple(210 + n % 7 for n in range(40))),
+    HeaterReading("bed", None, None, 0.0, ()),
+)
+
+
+def pulse(reading: Reading, width: int = 160) -> str:
+    widget = Pulse(SOOT)
+    widget.set_reactive(Pulse.reading, reading)
+    return shown(widget, width)
+
+
+def test_the_pulse_shows_heaters_targets_and_halt() -> None:
+    text = pulse(Reading(HEATERS, (("part", 1.0),), "ready"))
+    assert "213.8 / 215 °C" in text and "duty  42 %" in text and "✗ no reading" in text
+    assert "part fan 100 %" in text and "F8 HALT" in text
+    assert "◆ hotend heating" in text and "hot to the touch: hotend 214 °C" in text
+
+
+@pytest.mark.parametrize("width", [80, 100, 130, 160, 200])
+def test_halt_never_falls_off_the_edge(width: int) -> None:
+    text = pulse(Reading(HEATERS, (("part", 1.0), ("hotend", 0.0)), "ready"), width)
+    first = text.split("\n")[0]
+    assert first.rstrip().endswith("F8 HALT") and len(first) <= width
+
+
+@pytest.mark.parametrize(
+    ("reading", "words"),
+    [
+        (Reading(HEATERS, (), "halted", "Halted by you."), "■ HALTED Halted by you. Everything is off. r releases"),
+        (Reading(HEATERS, (), "tripped", "No rise."), "■ GUARD TRIPPED No rise."),
+        (Reading((), (), "unlinked", "It is gone."), "✗ no link  It is gone."),
+        (
+            Reading(HEATERS, (), "ready", "", "hotend control", Progress("cycle 5", 0.5, 110.0, "period 15 s")),
+            "cycle 5 · about 1 min 50 s left · period 15 s",
+        ),
+        (
+            Reading(HEATERS, (), "ready", "", "hotend control", Progress("climbing", 0.1)),
+            "climbing · time left not known yet",
+        ),
+    ],
+)
+def test_the_pulse_says_what_runs_and_what_is_wrong(reading: Reading, words: str) -> None:
+    assert words in pulse(reading)
+
+
+def test_the_route_lists_every_station_and_folds_to_glyphs() -> None:
+    route = Route(SOOT)
+    route.set_reactive(Route.standings, {"hotend control": Standing("proven", "0.17 ±0.06")})
+    text = shown(route)
+    for station in ROUTE:
+        assert station.name in text and station.leg in text
+    assert "● hotend control" in text and "0.17 ±0.06" in text
+
+    folded = Route(SOOT)
+    folded.styles.width = 12
+    text = shown(folded, 100, 30)
+    assert "Extrude" in text and "machine file" not in text and "·○····" in text
+
+
+def test_the_route_moves_by_stations_and_by_legs() -> None:
+    route = Route(SOOT)
+
+    async def keys(pilot: Any) -> None:
+        route.focus()
+        await pilot.press("down", "down", "pagedown", "pagedown", "up")
+
+    shown(route, then=keys)
+    assert route.station.name == "motors"
+
+
+OPTIONS = (
+    Option("as found", "before the trial", (), {"kp": 0.022, "overshoot_c": 11.9, "settle_s": None, "ripple_c": 1.0}),
+    Option(
+        "balanced",
+        "SIMC",
+        (Proposal("heaters.hotend.kp", 0.022, 0.141, "/°C", ""),),
+        {"kp": 0.141, "ki": 0.00986, "kd": 0.241, "overshoot_c": 0.2, "settle_s": 94.0, "ripple_c": 0.2},
+    ),
+)
+
+
+def settlement(width: int, outcome: str | None = None) -> str:
+    widget = Settlement(SOOT)
+    widget.set_reactive(Settlement.options, OPTIONS)
+    widget.set_reactive(Settlement.chosen, 1)
+    widget.set_reactive(Settlement.live, "as found")
+    widget.set_reactive(Settlement.recommended, "balanced")
+    if outcome:
+        findings = (Finding("overshoot", 2.4), Finding("ripple", 0.2), Finding("settle", 92.0))
+        widget.set_reactive(Settlement.measured, TrialResult(outcome, "", findings=findings))  # type: ignore[arg-type]
+    return shown(widget, width)
+
+
+def test_the_settlement_is_a_table_of_what_to_expect() -> None:
+    text = settlement(120)
+    found = next(line for line in text.split("\n") if "● as found" in line)
+    assert "never" in found and "+11.9 °C" in found and "live now" in found
+    chosen = next(line for line in text.split("\n") if "▸" in line)
+    assert "0.141" in chosen and "1 min 34 s" in chosen and "recommended" in chosen
+    columns = [line.index("°C") for line in text.split("\n") if "+" in line]
+    assert len(set(columns)) == 1  # right-aligned
+
+
+def test_the_settlement_keeps_its_lines_where_it_is_narrow() -> None:
+    lines = [line for line in settlement(84).split("\n") if line.strip()]
+    assert len(lines) == 3 and "+0.2 °C" in lines[2] and "Kp" not in lines[0]
+
+
+@pytest.mark.parametrize(("outcome", "mark"), [("proven", "✓ measured"), ("failed", "✗ measured")])
+def test_the_measurement_stands_below_the_predictions(outcome: str, mark: str) -> None:
+    assert mark in settlement(120, outcome) and "+2.4 °C" in settlement(120, outcome)
+
+
+def test_the_title_tells_what_is_not_saved() -> None:
+    title = Title(SOOT)
+    title.set_reactive(Title.machine, "Tern 280")
+    title.set_reactive(Title.link, "larch-6 on x · link 2 ms")
+    title.set_reactive(Title.unsaved, 2)
+    assert shown(title).rstrip().endswith("2 kept, not saved: ctrl+s")
+
+
+def answers(dialog: Any, *keys: str) -> Any:
+    """Push a dialog, press keys, and return its answer and the text it showed."""
+    got: list[Any] = []
+
+    class Holder(Themed):
+        def on_mount(self) -> None:
+            self.push_screen(dialog, got.append)
+
+    async def run() -> None:
+        async with Holder().run_test(size=(120, 40)) as pilot:
+            await pilot.pause()
+            await pilot.press(*keys)
+            await pilot.pause()
+
+    asyncio.run(run())
+    return got[0] if got else "open"
+
+
+@pytest.mark.parametrize(
+    ("keys", "answer"),
+    [(("w",), "wait"), (("enter",), "wait"), (("c",), "cancel"), (("escape",), "cancel"), (("x",), "open")],
+)
+def test_a_question_is_answered_by_first_letters(keys: tuple[str, ...], answer: str) -> None:
+    assert answers(QuestionDialog(Question("Wait?", ("wait", "cancel")), SOOT), *keys) == answer
+
+
+def test_saving_needs_enter() -> None:
+    changes = [Saved("heaters.hotend.kp", 0.024, 0.022, 0.141)]
+    assert answers(SaveDialog(changes, "tern.toml", "", SOOT), "enter") == "save"
+    assert answers(SaveDialog(changes, "tern.toml", "", SOOT), "escape") is None
+
+
+def test_a_quantity_is_taken_only_when_it_is_good() -> None:
+    def check(value: float) -> str | None:
+        return None if value <= 270 else "too hot"
+
+    assert answers(QuantityDialog("T", "°C", 215.0, check), *"200", "enter") == "200.0"
+    assert answers(QuantityDialog("T", "°C", 215.0, check), *"300", "enter") == "open"
+    assert answers(QuantityDialog("T", "°C", 215.0, check), *"abc", "enter") == "open"
+    assert answers(QuantityDialog("T", "°C", 215.0, check), "escape") is None
+    assert parse("200.0", "°C") == 200.0
+
+
+def test_the_watch_collects_rows_and_asks() -> None:
+    async def ask(question: Question) -> str:
+        return question.answers[-1]
+
+    watch = TrialWatch(ask)
+    assert watch.series("relay") is None
+    watch.row("relay", ("time_s", "duty"), (0.0, 1.0))
+    watch.row("relay", ("time_s", "duty"), (0.1, 0.0))
+    series = watch.series("relay")
+    assert series is not None and series.column("duty").tolist() == [1.0, 0.0] and watch.fresh
+    assert asyncio.run(watch.answer(Question("?", ("a", "b")))) == "b"
