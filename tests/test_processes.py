@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import os
+import select
 import signal
 import subprocess
 import sys
@@ -58,32 +60,47 @@ def board(tmp_path: Path) -> Iterator[Board]:
     running.process.wait()
 
 
-def run_in_background(board: Board, machine: Path) -> subprocess.Popen[bytes]:
-    words = ["run", "hotend-control", "--machine", str(machine), "--port", board.port]
-    return subprocess.Popen([sys.executable, "-m", "ublet", *words], stderr=subprocess.PIPE)
+class Running:
+    """`ublet run hotend-control` on a board, heating when this is made; its progress goes to a terminal."""
+
+    def __init__(self, board: Board, machine: Path) -> None:
+        machine.write_text(machine_text(), encoding="utf-8")
+        self.end, theirs = os.openpty()
+        words = ["run", "hotend-control", "--machine", str(machine), "--port", board.port]
+        self.process = subprocess.Popen([sys.executable, "-m", "ublet", *words], stderr=theirs)
+        os.close(theirs)
+        self.told = b""
+        deadline = time.monotonic() + 60
+        while b"climbing" not in self.told:
+            assert time.monotonic() < deadline and self.process.poll() is None, self.told
+            self.read()
+
+    def read(self) -> None:
+        if select.select([self.end], [], [], 0.2)[0]:
+            with contextlib.suppress(OSError):
+                self.told += os.read(self.end, 1 << 16)
+
+    def stop(self, number: signal.Signals) -> int:
+        """Send a signal, wait for the end, and return the exit code."""
+        self.process.send_signal(number)
+        deadline = time.monotonic() + 30
+        while self.process.poll() is None and time.monotonic() < deadline:
+            self.read()
+        self.read()
+        os.close(self.end)
+        return self.process.wait(1)
 
 
 def test_killing_the_app_while_heating_leaves_a_cold_board_within_the_window(board: Board, tmp_path: Path) -> None:
-    machine = tmp_path / "m.toml"
-    machine.write_text(machine_text(), encoding="utf-8")
-    running = run_in_background(board, machine)
-    time.sleep(5)
-    assert running.poll() is None
-    running.send_signal(signal.SIGKILL)
-    running.wait()
+    assert Running(board, tmp_path / "m.toml").stop(signal.SIGKILL) == -signal.SIGKILL
     time.sleep(HEARTBEAT_WINDOW_S + 0.5)
     _, client = board.ask("settings.read")
     assert (client.state.mode, client.state.guard) == ("tripped", "link lost")
 
 
 def test_interrupting_a_run_switches_off_and_ends_with_130(board: Board, tmp_path: Path) -> None:
-    machine = tmp_path / "m.toml"
-    machine.write_text(machine_text(), encoding="utf-8")
-    running = run_in_background(board, machine)
-    time.sleep(5)
-    running.send_signal(signal.SIGINT)
-    _, told = running.communicate(timeout=10)
-    assert running.returncode == 130 and b"heaters are off" in told
+    running = Running(board, tmp_path / "m.toml")
+    assert running.stop(signal.SIGINT) == 130 and b"heaters are off" in running.told
     samples, client = board.ask("samples.read", **{"from": 0, "to": 10**9})
     rows = samples["samples"]
     assert isinstance(rows, list) and client.about is not None
