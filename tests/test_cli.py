@@ -105,6 +105,20 @@ def test_a_tripped_guard_ends_with_its_code(tmp_path: Path) -> None:
     assert json.loads(done.stdout)["outcome"] == "halted"
 
 
+def test_a_fault_of_ours_is_one_sentence_and_a_file(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from ublet import cli
+
+    def broken() -> None:
+        raise RuntimeError("an inner secret")
+
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
+    monkeypatch.setattr(cli, "app", broken)
+    with pytest.raises(SystemExit) as ended:
+        cli.main()
+    assert ended.value.code == 70
+    assert "an inner secret" in (tmp_path / "ublet" / "last-fault.txt").read_text(encoding="utf-8")
+
+
 def test_trials_lists_parameters() -> None:
     listed = json.loads(ublet("trials", "--json").stdout)["trials"]
     names = {trial["trial"]: [p["name"] for p in trial["parameters"]] for trial in listed}

@@ -125,6 +125,15 @@ def test_halt_switches_everything_off_and_latches() -> None:
     board.blow("part", 0.5)
 
 
+@pytest.mark.parametrize(
+    ("hysteresis", "high", "low"), [(0.5, 1.2, 0), (0.5, 0.2, 0.5), (0.5, 0.5, -0.1), (0, 1, 0), (float("nan"), 1, 0)]
+)
+def test_a_relay_out_of_order_is_refused(hysteresis: float, high: float, low: float) -> None:
+    board, _ = make()
+    with pytest.raises(Refused, match="0 <= low < high"):
+        board.relay("hotend", 215.0, hysteresis, high, low)
+
+
 def test_a_stuck_heater_is_caught_below_the_component_limit() -> None:
     board, clock = make()
     board.relay("hotend", 284.0, 0.5, 1.0, 0.9)  # the lower duty still heats: it cannot be held
@@ -190,6 +199,23 @@ def test_over_the_link_a_repeated_request_is_done_once(folder: Path) -> None:
             rig.service.received(client_frame)  # late copy of an answered request
             assert rig.board.live[KP] == 0.7
             assert len(rig.service._replies) == replies + 2
+
+    virtually(work)
+
+
+def test_nonsense_in_good_frames_does_not_upset_the_board(folder: Path) -> None:
+    from ublet.link.frames import encode
+
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            for message in ({}, {"id": [1], "method": "hello"}, {"id": 5}, {"id": 6, "method": 3, "params": [1]}):
+                rig.service.received(encode({"jsonrpc": "2.0", **message}))
+            rig.service.received(_frame("settings.write", 7, {"values": [1]}))
+            rig.service.received(_frame("heat.relay", 8, {"heater": {}, "centre_c": "x"}))
+            rig.service.received(bytes(range(24)) + bytes(range(25, 256)))
+            await asyncio.sleep(1)
+            assert rig.session.connection.linked and rig.board.mode == "ready"
+            assert (await rig.session.connection.call("settings.read"))["values"]
 
     virtually(work)
 

@@ -169,7 +169,7 @@ class SimBoard:
         drive = self._drive(heater)
         self._may_heat(heater, centre_c)
         limit = self._number(f"heaters.{heater}.power_limit")
-        if not 0 <= low < high <= limit + 1e-9 or hysteresis_c <= 0:
+        if not 0 <= low < high <= limit + 1e-9 or not hysteresis_c > 0:
             raise Refused(NOT_ALLOWED, f"relay duties must be 0 <= low < high <= {limit:g}, hysteresis above 0")
         drive.relay, drive.target_c, drive.pid = (hysteresis_c, high, low), centre_c, None
 

@@ -82,7 +82,7 @@ class Service:
     def _answer(self, message: Message) -> None:
         self.board.heard()
         method, number = message.get("method"), message.get("id")
-        if method == "heartbeat" or number is None:
+        if method == "heartbeat" or not isinstance(number, (int, str)):
             return
         if method == "hello":
             self._replies.clear()

@@ -134,7 +134,7 @@ class UbletApp(App[None]):
 
     def _handle_exception(self, error: Exception) -> None:
         """A fault of ours: one sentence for the builder, the details in a file, everything off."""
-        from ublet.tui.crash import crash_sentence
+        from ublet.session.crash import crash_sentence
 
         if self.session is not None:
             self.session.connection.halt()

@@ -16,7 +16,7 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.heat.candidates import AS_FOUND
 from ublet.core.heat.trials import HEADROOM_C, HotendParameters
 from ublet.core.settings import Part, refusal
-from ublet.core.trial import Need, Question, Series, TrialSpec
+from ublet.core.trial import Need, Option, Question, Series, TrialSpec
 from ublet.ledger.book import LedgerError, TrialEntry
 from ublet.link.client import BoardRefused, LinkLost
 from ublet.session.orders import verify_parameters
@@ -203,7 +203,7 @@ class HotendBench(Widget, can_focus=True):
             for name, series in self.tuned_series.items()
             if name.startswith("predicted ")
         }
-        option = self.query_one(Settlement).option
+        option = self.option
         chosen = option.name if option else ""
         if predicted_live is not None:
             chosen, predicted = "live gains", {"live gains": predicted_live}
@@ -265,13 +265,18 @@ class HotendBench(Widget, can_focus=True):
         conditions = self.verified.result.conditions
         return all(conditions.get(f"{root}.{key}") == self.session.live(f"{root}.{key}") for key in ("kp", "ki", "kd"))
 
+    @property
+    def option(self) -> Option | None:
+        """The chosen gains."""
+        return self.query_one(Settlement).option
+
     # what can be done
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Only the keys that work now are shown."""
         running = self.watched is not None
         ready = self.session.connection.linked and self.session.connection.state.mode == "ready"
-        option = self.query_one(Settlement).option if self.is_mounted and self.tuned else None
+        option = self.option if self.is_mounted and self.tuned else None
         if action == "cancel":
             return running
         if action == "choose":
@@ -356,7 +361,7 @@ class HotendBench(Widget, can_focus=True):
 
     async def action_keep(self) -> None:
         """Write the chosen gains to the live machine."""
-        option = self.query_one(Settlement).option
+        option = self.option
         if option is None or self.tuned is None:
             return
         try:

@@ -2,18 +2,54 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from rich.text import Text
 
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.candidates import AS_FOUND
 from ublet.core.units import show, with_uncertainty
-from ublet.tui.settlement import Settlement
 from ublet.tui.texts import local_time
 
 if TYPE_CHECKING:
-    from ublet.tui.heat import HotendBench
+    from textual.geometry import Size
+
+    from ublet.core.heat.trials import HotendParameters
+    from ublet.core.trial import Need, Option
+    from ublet.ledger.book import TrialEntry
+    from ublet.session.session import Session
+    from ublet.tui.theme import Palette
+    from ublet.tui.watch import TrialWatch
+
+
+class BenchState(Protocol):
+    """What the words are made from."""
+
+    palette: Palette
+    session: Session
+    aim: HotendParameters
+    watched: TrialWatch | None
+    verifying: bool
+    tuned: TrialEntry | None
+    told: tuple[str, str] | None
+
+    @property
+    def size(self) -> Size:
+        """Room on the screen."""
+
+    @property
+    def option(self) -> Option | None:
+        """The chosen gains."""
+
+    def needs(self) -> tuple[Need, ...]:
+        """What is there and what is missing for a start."""
+
+    def live_option(self) -> str:
+        """Name of the option whose gains are live."""
+
+    def verified_live(self) -> bool:
+        """Whether the live gains were verified."""
+
 
 SHORT_BELOW = 30
 WATCHING = {
@@ -22,7 +58,7 @@ WATCHING = {
 }
 
 
-def heading(bench: HotendBench) -> Text:
+def heading(bench: BenchState) -> Text:
     """What this station is for, what will heat, and each need with a tick or what is missing."""
     palette, text, control = bench.palette, Text(), TRIALS["hotend-control"]
     text.append("Hotend control", f"bold {palette.text}")
@@ -40,7 +76,7 @@ def heading(bench: HotendBench) -> Text:
     return text
 
 
-def next_steps(bench: HotendBench) -> Text:
+def next_steps(bench: BenchState) -> Text:
     """What was said last, and what can be done next."""
     palette, text = bench.palette, Text()
     if bench.told is not None:
@@ -61,7 +97,7 @@ def next_steps(bench: HotendBench) -> Text:
     return text
 
 
-def _after_tuning(bench: HotendBench) -> Text:
+def _after_tuning(bench: BenchState) -> Text:
     palette, text = bench.palette, Text()
     assert bench.tuned is not None
     live, unsaved = bench.live_option(), bench.session.unsaved()
@@ -74,7 +110,7 @@ def _after_tuning(bench: HotendBench) -> Text:
             value = with_uncertainty(finding.value, finding.uncertainty or 0.0, finding.unit)
             text.append(f"{word} {value}   ", palette.dim)
         text.append("\n")
-    option = bench.query_one(Settlement).option
+    option = bench.option
     if not live or live == AS_FOUND:
         text.append(f"recommended: {tuned.why}.  ", palette.proposal)
     if option is not None and option.name not in (live, AS_FOUND):
@@ -96,7 +132,7 @@ def _after_tuning(bench: HotendBench) -> Text:
     return text
 
 
-def _shadows(bench: HotendBench) -> Text:
+def _shadows(bench: BenchState) -> Text:
     """Stored values on the board that hide what the file says of this heater."""
     text = Text()
     root = f"heaters.{bench.aim.heater}."

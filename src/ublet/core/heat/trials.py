@@ -8,7 +8,7 @@ from typing import Any, Literal
 import numpy as np
 
 from ublet.core.heat.candidates import OVERSHOOT_LIMIT_C, candidates, recommend
-from ublet.core.heat.model import UnfitRecord, fit_model
+from ublet.core.heat.model import fit_model
 from ublet.core.heat.prediction import predict_step
 from ublet.core.heat.record import Record, reading_noise
 from ublet.core.heat.relay import ultimate
@@ -77,14 +77,14 @@ async def hotend_control(bench: Bench, aim: HotendParameters) -> TrialResult:
     loss_ratio = await relay.with_fan(samples, fan, settled[-1]) if fan else 1.0
     await bench.target(aim.heater, None)
     bench.progress(Progress("fitting the model", 0.98, 2.0))
-    point = ultimate(settled, hysteresis)
     noise = reading_noise(series)
     try:
+        point = ultimate(settled, hysteresis)
         fit = await bench.compute(
             fit_model, series.column("time_s"), series.column("duty"), series.column("temperature_c"), room
         )
-    except UnfitRecord as error:
-        raise TrialFailed(f"No model fits this record: {error}.") from error
+    except ValueError as error:
+        raise TrialFailed(f"This record tells no gains: {error}.") from error
     situation = step_situation(fit.model, aim.target, room, noise, loss_ratio if fan else None, limit)
     made = await bench.compute(candidates, fit.model, point, before, situation)
     best, why = recommend(made)

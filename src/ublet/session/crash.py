@@ -15,6 +15,6 @@ def crash_sentence(error: BaseException) -> str:
         note.parent.mkdir(parents=True, exist_ok=True)
         note.write_text("".join(traceback.format_exception(error)), encoding="utf-8")
     return (
-        f"ublet: a fault in Ublet itself ({type(error).__name__}). The board was halted and nothing heats; "
-        f"nothing saved was lost. The details are in {note}: please send us that file, then start again."
+        f"ublet: a fault in Ublet itself ({type(error).__name__}). Nothing heats any more and nothing that was saved "
+        f"is lost. The details are in {note}: please send us that file, then start again."
     )
