@@ -55,6 +55,7 @@ def test_check_good_and_bad(tmp_path: Path) -> None:
         (("board", "--scenario", TERN, "--listen", "carrier-pigeon"), 2, "write pty"),
         (("board", "--scenario", str(machine_path("tern-280"))), 2, "unknown key"),
         (("demo", "--machine", "heron", "--dir", "/tmp/none"), 2, "tern, wren"),
+        (("open", "/nowhere.toml"), 2, "needs a terminal"),
         (("ledger", "/nowhere.toml"), 2, "no trial has been run"),
         (("new", "/tmp", "--from", "heron"), 2, "known: tern-280, wren-180"),
         ((), 2, ""),
@@ -106,15 +107,16 @@ def test_a_tripped_guard_ends_with_its_code(tmp_path: Path) -> None:
 
 
 def test_a_fault_of_ours_is_one_sentence_and_a_file(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from ublet import cli
+    from ublet import cli, entry
 
     def broken() -> None:
         raise RuntimeError("an inner secret")
 
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
     monkeypatch.setattr(cli, "app", broken)
+    monkeypatch.setattr("sys.argv", ["ublet", "trials"])
     with pytest.raises(SystemExit) as ended:
-        cli.main()
+        entry.main()
     assert ended.value.code == 70
     assert "an inner secret" in (tmp_path / "ublet" / "last-fault.txt").read_text(encoding="utf-8")
 

@@ -1,5 +1,5 @@
 """``python -m ublet``."""
 
-from ublet.cli import main
+from ublet.entry import main
 
 main()

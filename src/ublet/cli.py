@@ -19,7 +19,7 @@ from ublet.core.trouble import Trouble
 
 app = typer.Typer(add_completion=False, no_args_is_help=False, pretty_exceptions_enable=False, help=__doc__)
 
-GOOD, NO, USAGE, NO_LINK, HALTED, INTERRUPTED, FAULT = 0, 1, 2, 3, 4, 130, 70
+GOOD, NO, USAGE, NO_LINK, HALTED, INTERRUPTED = 0, 1, 2, 3, 4, 130
 
 ScenarioOption = Annotated[Path | None, typer.Option(help="Scenario: simulate this machine's board.")]
 
@@ -370,14 +370,3 @@ def bench(quick: Annotated[bool, typer.Option("--quick", help="Fewer repetitions
     from ublet.benchmark import measure
 
     print(json.dumps(measure(quick), indent=1, ensure_ascii=False))
-
-
-def main() -> None:
-    """The ``ublet`` command. A fault of ours ends with one sentence, too; the board's dead-man sees to the heat."""
-    try:
-        app()
-    except Exception as error:
-        from ublet.session.crash import crash_sentence
-
-        print(crash_sentence(error), file=sys.stderr)
-        raise SystemExit(FAULT) from None

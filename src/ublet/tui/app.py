@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import os
+import sys
 from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
@@ -96,7 +97,7 @@ class UbletApp(App[None]):
         route = self.query_one(Route)
         route.cursor = START_STATION
         route.focus()
-        self.set_timer(AFTER_FIRST_FRAME_S, self._load_soon)
+        self.call_after_refresh(self.set_timer, AFTER_FIRST_FRAME_S, self._load_soon)
 
     def _load_soon(self) -> None:
         self.run_worker(self._load(), group="load")
@@ -375,6 +376,9 @@ def run_app(file: Path, port: str | None, demo: Demo | None = None) -> None:
 
     The collector rests until everything is loaded: nothing of what is made before is garbage.
     """
+    if not sys.stdout.isatty() or not sys.stdin.isatty():
+        print("ublet: the app needs a terminal; without one there is `ublet run`.", file=sys.stderr)
+        raise SystemExit(UNUSABLE)
     gc.disable()
     for name in ("COLUMNS", "LINES"):
         os.environ.pop(name, None)  # an exported size would hide the terminal's own, and every change of it
