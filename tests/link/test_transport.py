@@ -1,0 +1,109 @@
+"""Transports over real file descriptors."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import socket
+from collections.abc import Awaitable, Callable
+
+import pytest
+
+from ublet.link.transport import BACKLOG, FileTransport, PortError, memory_pair, open_transport
+
+
+def on_pair(work: Callable[[FileTransport, socket.socket], Awaitable[None]]) -> None:
+    async def run() -> None:
+        ours, theirs = socket.socketpair()
+        theirs.setblocking(False)
+        transport = FileTransport(ours.fileno(), ours.close)
+        try:
+            await work(transport, theirs)
+        finally:
+            transport.close()
+            theirs.close()
+
+    asyncio.run(run())
+
+
+def test_bytes_go_both_ways() -> None:
+    async def work(transport: FileTransport, theirs: socket.socket) -> None:
+        got: list[bytes] = []
+        transport.received = got.append
+        transport.write(b"there")
+        assert theirs.recv(100) == b"there"
+        theirs.send(b"back")
+        await asyncio.sleep(0.05)
+        assert got == [b"back"]
+
+    on_pair(work)
+
+
+def test_a_full_line_keeps_the_order_and_urgent_bytes_go_first() -> None:
+    async def work(transport: FileTransport, theirs: socket.socket) -> None:
+        theirs.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
+        block = bytes(range(256)) * 400
+        transport.write(block)
+        transport.write(block)  # waits: the line is full
+        transport.write(b"\x18", first=True)
+        got = b""
+        for _ in range(200):
+            try:
+                got += theirs.recv(1 << 16)
+            except BlockingIOError:
+                await asyncio.sleep(0.005)
+            if len(got) == 2 * len(block) + 1:
+                break
+        assert sorted(got) == sorted(block + block + b"\x18")
+        assert len(got) == 2 * len(block) + 1
+
+    on_pair(work)
+
+
+def test_a_line_that_takes_nothing_is_given_up() -> None:
+    async def work(transport: FileTransport, theirs: socket.socket) -> None:
+        told: list[str] = []
+        transport.lost = told.append
+        for _ in range(BACKLOG // 1000):
+            transport.write(b"x" * 4000)
+        assert told == ["the board does not take what is sent"]
+
+    on_pair(work)
+
+
+def test_the_other_end_closing_is_told_once() -> None:
+    async def work(transport: FileTransport, theirs: socket.socket) -> None:
+        told: list[str] = []
+        transport.lost = told.append
+        theirs.close()
+        await asyncio.sleep(0.05)
+        transport.write(b"x")
+        assert told == ["the port was closed from the other end"]
+
+    on_pair(work)
+
+
+def test_a_file_without_permission_says_so(tmp_path: object) -> None:
+    if os.geteuid() == 0:
+        with pytest.raises(PortError, match="cannot be opened"):
+            asyncio.run(open_transport("/etc/hostname", 250_000))
+    else:
+        with pytest.raises(PortError, match="no permission"):
+            asyncio.run(open_transport("/dev/mem", 250_000))
+
+
+def test_a_pair_in_memory_delivers_later_and_parts() -> None:
+    async def run() -> None:
+        one, two = memory_pair()
+        got: list[bytes] = []
+        told: list[str] = []
+        two.received, two.lost = got.append, told.append
+        one.write(b"a")
+        assert got == []
+        await asyncio.sleep(0)
+        assert got == [b"a"]
+        one.close()
+        assert told == ["the other end was closed"]
+        two.write(b"b")
+
+    asyncio.run(run())
