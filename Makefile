@@ -19,6 +19,7 @@ lint: $(READY_DEV)
 
 types: $(READY_DEV)
 	$(BIN)/mypy
+	$(BIN)/mypy --strict -p ublet.core
 
 floors: $(READY_DEV)
 	$(BIN)/lint-imports
