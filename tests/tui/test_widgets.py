@@ -178,6 +178,14 @@ def test_the_title_tells_what_is_not_saved() -> None:
     assert shown(title).rstrip().endswith("2 kept, not saved: ctrl+s")
 
 
+@pytest.mark.parametrize(("linked", "told"), [(True, True), (False, False)])
+def test_nothing_is_called_saved_without_a_board(linked: bool, told: bool) -> None:
+    title = Title(SOOT)
+    title.set_reactive(Title.link, "no board")
+    title.set_reactive(Title.linked, linked)
+    assert ("all saved" in shown(title)) is told
+
+
 def answers(dialog: Any, *keys: str) -> Any:
     """Push a dialog, press keys, and return its answer and the text it showed."""
     got: list[Any] = []

@@ -151,7 +151,8 @@ class UbletApp(App[None]):
             return
         self._say_link(session)
         title = self.query_one(Title)
-        title.unsaved = len(session.unsaved())
+        title.linked = session.connection.linked
+        title.unsaved = len(session.unsaved()) if title.linked else 0
         self.query_one(Route).standings = dict(session.standings())
         if self.bench is not None and self.bench.is_mounted:
             self.bench.refresh_state()

@@ -17,6 +17,7 @@ class Title(Widget):
     machine: reactive[str] = reactive("")
     link: reactive[str] = reactive("")
     unsaved: reactive[int] = reactive(0)
+    linked: reactive[bool] = reactive(False)
 
     def __init__(self, palette: Palette) -> None:
         super().__init__()
@@ -31,7 +32,7 @@ class Title(Widget):
         left.append(f"   {self.link}", palette.dim)
         if self.unsaved:
             right.append(f"{self.unsaved} kept, not saved: ctrl+s", f"bold {palette.proposal}")
-        elif self.link:
+        elif self.linked:
             right.append("all saved", palette.dim)
         left.truncate(max(10, width - len(right) - 2), overflow="ellipsis")
         left.pad_right(max(1, width - len(left) - len(right)))
