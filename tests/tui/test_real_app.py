@@ -91,6 +91,7 @@ def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: lis
     screen.key("v")
     screen.wait("Wait until it is below")
     screen.key("w")
+    screen.wait("Watch brass against slate")
     screen.wait("Verified: overshoot", 150)
     screen.key("C-s")
     assert "heaters.hotend.kp" in screen.wait("together?")
@@ -112,6 +113,9 @@ def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: lis
     screens.append(again)
     shown = again.wait("is live and saved")
     assert f"{file_kp:.3g}" in shown and "all saved" in shown and "✓ measured" in shown
+    again.key("Enter", "t", "C-u", "2", "4", "0", "Enter")
+    again.wait("Heats the hotend to about 247 °C")
+    assert re.search(r" 215 ╌", again.text()), "the stored result is drawn around its own target"
 
 
 def test_halt_from_everywhere_then_release(screens: list[Screen], tmp_path: Path) -> None:

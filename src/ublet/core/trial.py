@@ -81,9 +81,14 @@ class TrialResult:
     series: Mapping[str, Series] = field(default_factory=dict)
 
     @property
+    def choice(self) -> Option | None:
+        """The recommended option."""
+        return next((option for option in self.options if option.name == self.recommended), None)
+
+    @property
     def proposals(self) -> tuple[Proposal, ...]:
         """The proposals of the recommended option."""
-        return next((o.proposals for o in self.options if o.name == self.recommended), ())
+        return self.choice.proposals if self.choice else ()
 
     def finding(self, name: str) -> Finding | None:
         """The finding of that name."""

@@ -60,7 +60,7 @@ async def execute(order: Order, session: Session, watcher: _Watcher) -> Done:
     ran = entered.ran
     report = trial_json(order.spec, ran.result, ran.duration_s)
     outcome, lost = ran.result.outcome, ran.lost
-    best = next((o for o in ran.result.options if o.name == ran.result.recommended), None)
+    best = ran.result.choice
     if order.keep and outcome == "proven" and best is not None and best.proposals:
         await session.keep(best, entered.number)
         report["kept"] = True

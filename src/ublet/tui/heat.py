@@ -159,8 +159,13 @@ class HotendBench(Widget, can_focus=True):
         small = self.query_one("#small", StripChart)
         small.set_class(small.picture is None, "empty")
 
-    def _draw_charts(self) -> None:
+    def _charts(self) -> tuple[StripChart, StripChart, StripChart]:
+        """The small chart, the large one, and the duty's strip."""
         small, large, strip = (self.query_one(f"#{name}", StripChart) for name in ("small", "large", "duty"))
+        return small, large, strip
+
+    def _draw_charts(self) -> None:
+        small, large, strip = self._charts()
         legend = Text(no_wrap=True)
         series = self.watched.series("relay") if self.watched else None
         if self.watched is None and self.tuned is not None:
@@ -182,7 +187,7 @@ class HotendBench(Widget, can_focus=True):
 
     def _draw_last_minute(self, legend: Text) -> None:
         """Before there is a record: the live reading of the last minute."""
-        small, large, strip = (self.query_one(f"#{name}", StripChart) for name in ("small", "large", "duty"))
+        small, large, strip = self._charts()
         small.show(None)
         heater = self.session.document.machine.heaters.get(self.aim.heater)
         sensor = heater.sensor if heater else ""
@@ -197,7 +202,7 @@ class HotendBench(Widget, can_focus=True):
         self, relay: Series | None, measured: Series | None, legend: Text, predicted_live: Series | None = None
     ) -> None:
         """Predicted steps, and the measured one when there is one."""
-        small, large, strip = (self.query_one(f"#{name}", StripChart) for name in ("small", "large", "duty"))
+        small, large, strip = self._charts()
         predicted = {
             name.removeprefix("predicted "): series
             for name, series in self.tuned_series.items()
@@ -207,17 +212,16 @@ class HotendBench(Widget, can_focus=True):
         chosen = option.name if option else ""
         if predicted_live is not None:
             chosen, predicted = "live gains", {"live gains": predicted_live}
-        fan_at = fan_start(measured)
-        if fan_at is None and self.tuned is not None and predicted_live is None:
-            noted = self.tuned.result.conditions.get("fan_at_s")
-            fan_at = float(noted) if isinstance(noted, (int, float)) else None
-        picture = steps(predicted, measured, chosen, self.aim.target, fan_at, self.palette)
+        fan_at, target = fan_start(measured), self.aim.target
+        if self.tuned is not None and predicted_live is None:
+            # a stored result is drawn around its own target, whatever is aimed at next
+            target = self._noted("target_c") or target
+            fan_at = self._noted("fan_at_s") if fan_at is None else fan_at
+        picture = steps(predicted, measured, chosen, target, fan_at, self.palette)
         large.show(picture)
         record = measured if measured is not None else relay
         if record is not None:
-            small.show(
-                whole(record, self.aim.target, self.palette, "the climb" if measured is not None else "the record")
-            )
+            small.show(whole(record, target, self.palette, "the climb" if measured is not None else "the record"))
         below = measured if measured is not None else predicted.get(chosen)
         strip.show(duty(below, picture.x_limits, self.palette) if below is not None else None)
         entries = [(f"predicted, {chosen}", self.palette.proposal)]
@@ -227,6 +231,11 @@ class HotendBench(Widget, can_focus=True):
             entries.insert(0, ("measured", self.palette.focus))
         entries.append(("duty, %", self.palette.text))
         self._legend(legend, *entries)
+
+    def _noted(self, condition: str) -> float | None:
+        """A number among the conditions of the tuning that is shown."""
+        value = self.tuned.result.conditions.get(condition) if self.tuned else None
+        return float(value) if isinstance(value, (int, float)) else None
 
     def _legend(self, text: Text, *entries: tuple[str, str]) -> None:
         for word, style in entries:

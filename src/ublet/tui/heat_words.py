@@ -83,9 +83,7 @@ def next_steps(bench: BenchState) -> Text:
         words, style = bench.told
         text.append(f"{words}\n", style)
     if bench.watched is not None:
-        text.append(
-            "Watch the swings: the gains are read from the last ones, once three agree within 2 %.", palette.dim
-        )
+        text.append(WATCHING[bench.verifying], palette.dim)
     elif bench.tuned is None:
         text.append("enter", palette.focus)
         text.append(" starts: full power to the target, then the board switches around it.  ", palette.text)
