@@ -119,12 +119,14 @@ def test_a_damaged_line_is_reported_and_not_obeyed(port: str) -> None:
 
 def test_a_repeated_id_is_answered_and_not_done_again(port: str) -> None:
     async def work(line: Line) -> None:
-        values = (await line.ask(3, "settings.read"))["result"]["values"]
-        path, layers = next((p, v) for p, v in values.items() if p.endswith(".kp"))
+        path = "heaters.hotend.kp"
+        first = (await line.ask(3, "settings.read"))["result"]
+        assert first["total"] >= len(first["values"]) > 0
+        layers = (await line.ask(33, "settings.read", paths=[path]))["result"]["values"][path]
         await line.ask(4, "settings.write", values={path: 0.5})
         await line.ask(5, "settings.write", values={path: 0.6})
         assert "result" in await line.ask(4, "settings.write", values={path: 0.5})
-        now = (await line.ask(6, "settings.read"))["result"]["values"][path]["live"]
+        now = (await line.ask(6, "settings.read", paths=[path]))["result"]["values"][path]["live"]
         assert now == 0.6
         await line.ask(7, "settings.write", values={path: layers["live"]})
 

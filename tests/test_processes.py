@@ -151,7 +151,7 @@ def test_killing_the_app_during_a_save_leaves_old_or_new_never_a_mixture(
     assert killed.returncode == -signal.SIGKILL
     again = subprocess.run([sys.executable, "-c", SAVE, "settle", str(machine), board.port], check=False)
     assert again.returncode == 0
-    answer, _ = board.ask("settings.read")
+    answer, _ = board.ask("settings.read", paths=[KP])
     values = answer["values"]
     assert isinstance(values, dict)
     assert values[KP]["stored"] == (0.14 if new else 0.022)
@@ -166,7 +166,7 @@ def test_the_store_survives_the_board(tmp_path: Path) -> None:
     first.process.kill()
     first.process.wait()
     second = Board(store)
-    answer, _ = second.ask("settings.read")
+    answer, _ = second.ask("settings.read", paths=[KP])
     second.process.kill()
     second.process.wait()
     values = answer["values"]

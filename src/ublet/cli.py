@@ -187,7 +187,8 @@ def board(
         truth = load_scenario(scenario)
         machine = Document(scenario.parent / truth.scenario.machine_file).machine
         kept = Store(store, truth.stored_settings())
-        service = Service(SimBoard(truth, machine, kept, time.monotonic, seed), speed, seed)
+        slots = store.with_suffix(".slots") if store else None
+        service = Service(SimBoard(truth, machine, kept, time.monotonic, seed, slots), speed, seed)
 
         async def work() -> None:
             serving = asyncio.ensure_future(

@@ -239,7 +239,8 @@ def _written(folder: Path, text: str) -> Path:
 
 
 def test_values_reach_tables_that_were_not_there(folder: Path) -> None:
-    text = machine_text().split("[heaters.bed.guards]")[0] + "[fans.part]\nrole = 'part'\nsocket = 'F1'\n"
+    before, _, after = machine_text().partition("[heaters.bed.guards]")
+    text = before + after[after.index("[heaters.bed.limits.mat]") :]
     document = Document(_written(folder, text))
     changed = document.with_values({"heaters.bed.guards.rise_c": 2.0})
     document.take(changed)

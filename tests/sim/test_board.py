@@ -210,8 +210,8 @@ def test_nonsense_in_good_frames_does_not_upset_the_board(folder: Path) -> None:
         async with Rig(folder, tern_scenario()) as rig:
             for message in ({}, {"id": [1], "method": "hello"}, {"id": 5}, {"id": 6, "method": 3, "params": [1]}):
                 rig.service.received(encode({"jsonrpc": "2.0", **message}))
-            rig.service.received(_frame("settings.write", 7, {"values": [1]}))
-            rig.service.received(_frame("heat.relay", 8, {"heater": {}, "centre_c": "x"}))
+            rig.service.received(_frame("settings.write", 907, {"values": [1]}))
+            rig.service.received(_frame("heat.relay", 908, {"heater": {}, "centre_c": "x"}))
             rig.service.received(bytes(range(24)) + bytes(range(25, 256)))
             await asyncio.sleep(1)
             assert rig.session.connection.linked and rig.board.mode == "ready"

@@ -7,7 +7,7 @@ import math
 import numpy as np
 import pytest
 
-from ublet.core.heat.thermistor import Thermistor
+from ublet.core.heat.curves import Thermistor
 from ublet.sim.heat import STEP_S, Adc, Plant, PlantTruth, linearise, loss_w
 
 TRUTH = PlantTruth(48, 16, 2.2, 1.9, 0.075, 0.024, 9, 1.6, 0.9)

@@ -4,15 +4,22 @@ from __future__ import annotations
 
 import types
 import typing
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 from pydantic.fields import FieldInfo
 
 Value = float | int | str | bool | None
 """What a setting can hold."""
+
+REMEMBERED_PATHS = 20_000
+"""Paths whose declaration is remembered; a hostile file cannot make it more."""
+
+
+Name = Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9_-]{0,31}$")]
+"""What the builder may call a part: letters, digits, dashes; no dots, which separate the parts of a path."""
 
 
 class Part(BaseModel):
@@ -30,6 +37,7 @@ def setting(
     default: Any = ...,
     board: bool = False,
     socket: str = "",
+    part: str = "",
 ) -> Any:
     """Declare one setting of a part.
 
@@ -39,9 +47,10 @@ def setting(
         low, high: allowed range, both ends allowed.
         default: value when absent; without it the setting must be given.
         board: the board holds it too (it has stored and live layers).
-        socket: kind of board socket that the value names ("heater", "sensor", "fan").
+        socket: kind of board socket that the value names ("heater", "sensor", "motor", ...).
+        part: table of named parts that the value names one of ("sensors", "endstops", ...).
     """
-    extra: dict[str, Any] = {"unit": unit, "board": board, "socket": socket}
+    extra: dict[str, Any] = {"unit": unit, "board": board, "socket": socket, "part": part}
     return Field(default=default, description=help, ge=low, le=high, json_schema_extra=extra)
 
 
@@ -59,12 +68,13 @@ class Declaration:
     default: Value
     board: bool
     socket: str
-    choices: tuple[str, ...] = ()
+    part: str = ""
+    choices: tuple[str | int, ...] = ()
 
     def allowed(self) -> str:
         """The allowed values in words, e.g. ``20 to 500 °C``."""
         if self.choices:
-            return "one of " + ", ".join(self.choices)
+            return "one of " + ", ".join(str(choice) for choice in self.choices)
         if self.kind == "text":
             return "text in quotes"
         if self.kind == "yes or no":
@@ -94,9 +104,43 @@ def declarations(part: type[BaseModel], prefix: str = "") -> Iterator[Declaratio
             yield _declaration(path, info)
 
 
-def find(known: tuple[Declaration, ...], path: str) -> Declaration | None:
+class Known(Sequence[Declaration]):
+    """Declarations in order, and found by a concrete path in the time that its length takes."""
+
+    def __init__(self, items: Iterable[Declaration]) -> None:
+        self._items = tuple(items)
+        self._found: dict[str, Declaration | None] = {}
+        self._by_length: dict[tuple[int, str], list[Declaration]] = {}
+        for item in self._items:
+            parts = item.path.split(".")
+            self._by_length.setdefault((len(parts), parts[-1]), []).append(item)
+
+    @typing.overload
+    def __getitem__(self, index: int) -> Declaration: ...
+    @typing.overload
+    def __getitem__(self, index: slice) -> tuple[Declaration, ...]: ...
+    def __getitem__(self, index: int | slice) -> Declaration | tuple[Declaration, ...]:
+        """By place, as in a tuple."""
+        return self._items[index]
+
+    def __len__(self) -> int:
+        """How many."""
+        return len(self._items)
+
+    def find(self, path: str) -> Declaration | None:
+        """The declaration of a concrete path, or None. Answers are remembered."""
+        if path not in self._found:
+            if len(self._found) > REMEMBERED_PATHS:
+                self._found.clear()
+            parts = path.split(".")
+            near = self._by_length.get((len(parts), parts[-1]), [])
+            self._found[path] = next((item for item in near if item.matches(path)), None)
+        return self._found[path]
+
+
+def find(known: Known, path: str) -> Declaration | None:
     """The declaration of a concrete path, or None."""
-    return next((item for item in known if item.matches(path)), None)
+    return known.find(path)
 
 
 def _inner_part(annotation: Any) -> tuple[type[BaseModel] | None, bool]:
@@ -121,10 +165,10 @@ def _declaration(path: str, info: FieldInfo) -> Declaration:
     annotation = info.annotation
     if typing.get_origin(annotation) in (typing.Union, types.UnionType):
         annotation = next(arg for arg in typing.get_args(annotation) if arg is not type(None))
-    choices: tuple[str, ...] = ()
+    choices: tuple[str | int, ...] = ()
     if typing.get_origin(annotation) is typing.Literal:
         choices = tuple(typing.get_args(annotation))
-        annotation = str
+        annotation = type(choices[0])
     return Declaration(
         path,
         _KINDS.get(typing.cast(type, annotation), "text"),
@@ -136,6 +180,7 @@ def _declaration(path: str, info: FieldInfo) -> Declaration:
         None if info.is_required() else info.default,
         bool(extra.get("board")),
         str(extra.get("socket", "")),
+        str(extra.get("part", "")),
         choices,
     )
 
@@ -151,11 +196,14 @@ def flatten(tree: Mapping[str, Any], prefix: str = "") -> dict[str, Value]:
     return flat
 
 
-def refusal(known: tuple[Declaration, ...], path: str, value: Value) -> str | None:
+def refusal(known: Known, path: str, value: Value) -> str | None:
     """Why a value may not be written to a path, as a sentence; None when it may."""
     declared = find(known, path)
-    if declared is None:
-        return f"{path}: no such setting"
+    return f"{path}: no such setting" if declared is None else refusal_of(declared, path, value)
+
+
+def refusal_of(declared: Declaration, path: str, value: Value) -> str | None:
+    """Why a value is not one that a declaration allows, as a sentence; None when it is."""
     good = {
         "number": isinstance(value, (int, float)) and not isinstance(value, bool),
         "whole number": isinstance(value, int) and not isinstance(value, bool),

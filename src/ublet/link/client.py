@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ublet.core.trouble import NoLink
-from ublet.link.frames import HALT_BYTE, Decoder, Message, encode
+from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode, encode_block
 from ublet.link.transport import Transport
 
 PROTOCOL = 1
@@ -92,6 +92,7 @@ class Client:
         self._next_sample: int | None = None
         self._held: list[Sample] = []
         self._filling = False
+        self._beating = False
         self._heard = asyncio.get_running_loop().time()
         self._tasks: set[asyncio.Task[None]] = set()
         self.lost_why: str | None = None
@@ -110,7 +111,9 @@ class Client:
             self.about = Hello(**{name: answer[name] for name in Hello.__dataclass_fields__})
         except KeyError as error:
             raise LinkLost(f"the board's answer to hello lacks {error}: is its firmware current?") from error
-        self._spawn(self._heartbeat(self.about.heartbeat_window_s / 5))
+        if not self._beating:
+            self._beating = True
+            self._spawn(self._heartbeat(self.about.heartbeat_window_s / 5))
         return self.about
 
     async def call(self, method: str, params: dict[str, Any] | None = None) -> Any:
@@ -119,23 +122,36 @@ class Client:
         Every try carries the same id: the board answers a repeated id from memory, so that a retry
         never does a thing twice.
         """
-        if self.lost_why is not None:
-            raise LinkLost(self.lost_why)
         number = next(self._ids)
         message = {"jsonrpc": "2.0", "id": number, "method": method, "params": params or {}}
+        return await self._exchange(number, encode(message), message, REPLY_S)
+
+    async def block(self, offset: int, data: bytes, reply_s: float = REPLY_S) -> Any:
+        """Send a piece of an image, repeated like any request until the board has it.
+
+        Raises:
+            LinkLost, BoardRefused: as for :meth:`call`.
+        """
+        number = next(self._ids)
+        told = {"method": "image block", "id": number, "offset": offset, "bytes": len(data)}
+        return await self._exchange(number, encode_block(Block(number, offset, data)), told, reply_s)
+
+    async def _exchange(self, number: int, frame: bytes, told: Message, reply_s: float) -> Any:
+        if self.lost_why is not None:
+            raise LinkLost(self.lost_why)
         loop = asyncio.get_running_loop()
         answer: asyncio.Future[Message] = loop.create_future()
         self._waiting[number] = answer
-        self._sent[number] = encode(message)
+        self._sent[number] = frame
         try:
             for attempt in range(TRIES):
                 began = loop.time()
                 self.quality.retries += attempt > 0
                 if self.on_talk:
-                    self.on_talk(">", message)
-                self.transport.write(self._sent[number])
+                    self.on_talk(">", told)
+                self.transport.write(frame)
                 try:
-                    reply = await asyncio.wait_for(asyncio.shield(answer), REPLY_S)
+                    reply = await asyncio.wait_for(asyncio.shield(answer), reply_s)
                 except TimeoutError:
                     continue
                 self.quality.round_trip_s = loop.time() - began
@@ -147,7 +163,7 @@ class Client:
             self._waiting.pop(number, None)
             self._sent.pop(number, None)
             answer.cancel()
-        raise LinkLost(f"no answer in {REPLY_S * TRIES:.0f} s: wrong port or baud rate, or the board hangs")
+        raise LinkLost(f"no answer in {reply_s * TRIES:.0f} s: wrong port or baud rate, or the board hangs")
 
     def halt(self) -> None:
         """Halt the board at once, ahead of anything that waits to be sent."""
@@ -178,6 +194,8 @@ class Client:
             if message is None:
                 self.quality.bad_sums += 1
                 continue
+            if isinstance(message, Block):
+                continue  # blocks go to a board, none comes from one
             if self.on_talk and message.get("method") != "state":
                 self.on_talk("<", message)
             self._take(message)

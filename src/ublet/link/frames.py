@@ -1,10 +1,13 @@
-"""Frames of the line protocol: one JSON object a line, followed by its CRC-32."""
+"""Frames of the line protocol, one a line: a JSON object and its CRC-32, or a block of an image."""
 
 from __future__ import annotations
 
 import json
+import re
+import struct
 import zlib
 from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import Any
 
 HALT_BYTE = b"\x18"
@@ -13,7 +16,23 @@ HALT_BYTE = b"\x18"
 LONGEST_LINE = 1 << 16
 """A longer line is no frame; a receiver drops it without keeping more than this."""
 
+BLOCK_MARK = b"\x01"
+"""A line that begins with this byte is a block."""
+
+ESCAPE, FLIP = 0x10, 0x40
+RESERVED = bytes((0x0A, 0x0D, ESCAPE, 0x11, 0x13, 0x18))
+"""Bytes that a block never holds as they are: line ends, the escape, flow control, the halt byte."""
+
 Message = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Block:
+    """A piece of an image on its way to the board: request id, place in the image, bytes."""
+
+    id: int
+    offset: int
+    data: bytes
 
 
 def encode(message: Message) -> bytes:
@@ -40,16 +59,43 @@ def decode(line: bytes) -> Message | None:
     return message if isinstance(message, dict) else None
 
 
+_HEAD = struct.Struct(">II")
+_SUM = struct.Struct(">I")
+_TO_ESCAPE = re.compile(b"[" + re.escape(RESERVED) + b"]")
+_ESCAPED = re.compile(bytes((ESCAPE,)) + b"(.)", re.DOTALL)
+
+
+def encode_block(block: Block) -> bytes:
+    """A block as a line: mark, then id, offset, data and CRC-32 (integers big-endian, 4 bytes), escaped, newline.
+
+    Each reserved byte b goes as 0x10 followed by b xor 0x40: 2.3 % longer for random bytes.
+    """
+    body = _HEAD.pack(block.id, block.offset) + block.data
+    body += _SUM.pack(zlib.crc32(body))
+    return BLOCK_MARK + _TO_ESCAPE.sub(lambda m: bytes((ESCAPE, m[0][0] ^ FLIP)), body) + b"\n"
+
+
+def decode_block(line: bytes) -> Block | None:
+    """The block of one line (without its newline), or None when its sum or shape is wrong."""
+    body = _ESCAPED.sub(lambda m: bytes((m[1][0] ^ FLIP,)), line[1:])
+    if len(body) < _HEAD.size + _SUM.size or line[:1] != BLOCK_MARK:
+        return None
+    if _SUM.unpack(body[-_SUM.size :])[0] != zlib.crc32(body[: -_SUM.size]):
+        return None
+    number, offset = _HEAD.unpack(body[: _HEAD.size])
+    return Block(number, offset, body[_HEAD.size : -_SUM.size])
+
+
 class Decoder:
-    """Cuts a byte stream into messages; bad lines are counted and yielded as None."""
+    """Cuts a byte stream into messages and blocks; bad lines are counted and yielded as None."""
 
     def __init__(self) -> None:
         self.bad = 0
         self._rest = b""
         self._skipping = False
 
-    def feed(self, data: bytes) -> Iterator[Message | None]:
-        """Messages completed by these bytes, in order; None for each line that is no good frame."""
+    def feed(self, data: bytes) -> Iterator[Message | Block | None]:
+        """Frames completed by these bytes, in order; None for each line that is no good frame."""
         lines = (self._rest + data).split(b"\n")
         self._rest = lines.pop()
         for line in lines:
@@ -59,7 +105,7 @@ class Decoder:
             line = line.rstrip(b"\r")
             if not line:
                 continue
-            message = decode(line)
+            message = decode_block(line) if line[:1] == BLOCK_MARK else decode(line)
             if message is None:
                 self.bad += 1
             yield message

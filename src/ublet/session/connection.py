@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections import deque
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Iterable, Mapping
 from dataclasses import dataclass
 
 from ublet.core.settings import Value
@@ -15,6 +15,7 @@ from ublet.link.transport import PortError, Transport
 
 RETRY_S = 0.5
 FIRST_READINGS_S = 3.0
+SETTINGS_AT_ONCE = 40
 MINUTE = 600
 """Samples kept for the traces: one minute of the board's time."""
 
@@ -33,6 +34,19 @@ class Layers:
         return self.image if self.stored is None else self.stored
 
 
+@dataclass(frozen=True)
+class RunningImage:
+    """The image that a board runs: its slot, the room of a slot, its size, digest, version and content."""
+
+    slot: str
+    slot_bytes: int
+    bytes: int
+    digest: str
+    firmware: str
+    machine: str
+    modules: list[str]
+
+
 class Connection:
     """Keeps a board connected. ``changed`` is called when the link, its state or a setting changes.
 
@@ -45,6 +59,7 @@ class Connection:
         self.about: Hello | None = None
         self.why = "not connected yet"
         self.layers: dict[str, Layers] = {}
+        self.image: RunningImage | None = None
         self.samples: deque[Sample] = deque(maxlen=MINUTE)
         self.changed: list[Callable[[], None]] = []
         self.sampled: list[Callable[[list[Sample]], None]] = []
@@ -54,6 +69,7 @@ class Connection:
         self._reading = asyncio.Event()
         self._task: asyncio.Task[None] | None = None
         self._boot: int | None = None
+        self._greeting: asyncio.Task[None] | None = None
 
     @property
     def linked(self) -> bool:
@@ -81,11 +97,12 @@ class Connection:
         client.on_talk = lambda way, message: self.talk.append((way, message))
         try:
             about = await client.hello()
-            layers = _layers(await client.call("settings.read"))
+            layers = await _read_layers(client)
+            image = await client.call("image.status")
         except BaseException:
             client.close()
             raise
-        self.client, self.about, self.layers = client, about, layers
+        self.client, self.about, self.layers, self.image = client, about, layers, _running(image)
         self._boot = about.boot
         self._gone.clear()
         self._tell()
@@ -141,14 +158,19 @@ class Connection:
         self.client.halt()
         return True
 
-    async def read_settings(self) -> None:
-        """Read every setting's layers from the board."""
-        self.layers = _layers(await self.call("settings.read"))
+    async def read_settings(self, paths: Iterable[str] | None = None) -> None:
+        """Read the layers of some settings, or of all, from the board."""
+        if self.client is None:
+            raise LinkLost(self.why)
+        if paths is None:
+            self.layers = await _read_layers(self.client)
+        else:
+            self.layers = {**self.layers, **await _read_layers(self.client, list(paths))}
 
-    async def write_live(self, values: dict[str, Value]) -> None:
+    async def write_live(self, values: Mapping[str, Value]) -> None:
         """Change live settings and read them back."""
-        await self.call("settings.write", values=values)
-        await self.read_settings()
+        await self.call("settings.write", values=dict(values))
+        await self.read_settings(values)
         self._tell()
 
     def channel(self, name: str) -> float | None:
@@ -162,7 +184,7 @@ class Connection:
             self._boot = state.boot
             self.samples.clear()
             self._break("board restarted", "The board restarted: its heaters are off and its clock began anew.")
-            asyncio.get_running_loop().create_task(self._after_boot())
+            self._greeting = asyncio.get_running_loop().create_task(self._after_boot())
         elif state.mode == "halted":
             self._break("halted", state.why)
         elif state.mode == "tripped":
@@ -170,11 +192,19 @@ class Connection:
         self._tell()
 
     async def _after_boot(self) -> None:
+        """Greet a board that restarted: it may have another image, with other channels and settings."""
+        if (client := self.client) is None:
+            return
         with contextlib.suppress(LinkLost, BoardRefused):
+            self.about = await client.hello()
+            self.samples.clear()
+            self.image = _running(await client.call("image.status"))
             await self.read_settings()
             self._tell()
 
     def _samples(self, samples: list[Sample]) -> None:
+        if self._greeting is not None and not self._greeting.done():
+            return  # until the greeting is over, nobody knows what the channels are
         self.samples.extend(samples)
         self._reading.set()
         for listener in list(self.sampled):
@@ -199,5 +229,21 @@ class Connection:
             listener()
 
 
-def _layers(answer: Message) -> dict[str, Layers]:
-    return {path: Layers(**layers) for path, layers in answer.get("values", {}).items()}
+async def _read_layers(client: Client, paths: list[str] | None = None) -> dict[str, Layers]:
+    """Layers of some settings or of all, as many replies as it takes."""
+    layers: dict[str, Layers] = {}
+    if paths is not None:
+        for start in range(0, len(paths), SETTINGS_AT_ONCE):
+            answer = await client.call("settings.read", {"paths": paths[start : start + SETTINGS_AT_ONCE]})
+            layers.update({path: Layers(**row) for path, row in answer["values"].items()})
+        return layers
+    while True:
+        answer = await client.call("settings.read", {"from": len(layers)})
+        rows = answer.get("values", {})
+        layers.update({path: Layers(**row) for path, row in rows.items()})
+        if not rows or len(layers) >= int(answer.get("total", 0)):
+            return layers
+
+
+def _running(answer: Message) -> RunningImage:
+    return RunningImage(**{name: answer.get(name) for name in RunningImage.__dataclass_fields__})  # type: ignore[arg-type]

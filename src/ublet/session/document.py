@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
 
-import tomlkit
-
+from ublet.core.machine.boards import BoardKind, Boards
 from ublet.core.machine.check import Checked, check_text
+from ublet.core.machine.edit import EditError, edited
+from ublet.core.machine.effective import effective
 from ublet.core.machine.schema import MachineFile
-from ublet.core.settings import Value, flatten
+from ublet.core.settings import Value
 from ublet.core.trouble import Trouble
-from ublet.session.library import boards
+from ublet.session.library import boards_for
 
 
 class DocumentError(Trouble):
@@ -39,23 +39,38 @@ def read_text(path: Path) -> str:
 
 
 class Document:
-    """One machine file. ``machine`` is what it declares; ``text`` is what stands on disk."""
+    """One machine file: ``machine`` is what it declares, ``text`` what stands on disk, ``boards`` those known."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self.text = read_text(path)
-        self.machine = self._checked(self.text)
+        self.boards: Boards = boards_for(path.parent)
+        self.take(read_text(path))
+
+    def take(self, text: str) -> None:
+        """The file on disk is now this text.
+
+        Raises:
+            DocumentError: it is no machine file; what was taken before stays.
+        """
+        self.machine: MachineFile = self._checked(text)
+        self.text = text
+        self.values = effective(self.machine)
+
+    @property
+    def board(self) -> BoardKind:
+        """The machine's kind of board."""
+        return self.boards[self.machine.board.model]
 
     def _checked(self, text: str) -> MachineFile:
-        checked: Checked = check_text(text, boards())
+        checked: Checked = check_text(text, self.boards)
         if checked.errors or checked.machine is None:
             lines = [problem.sentence(str(self.path)) for problem in checked.errors]
             raise DocumentError("\n".join(lines))
         return checked.machine
 
     def value(self, path: str) -> Value:
-        """What the file says of a setting (its default when it is silent); None when it has no such part."""
-        return flatten(self.machine.model_dump()).get(path)
+        """What the file says of a setting (what follows when it is silent); None when it has no such part."""
+        return self.values.get(path)
 
     def changed_on_disk(self) -> bool:
         """Whether another program changed the file since it was read here."""
@@ -70,19 +85,9 @@ class Document:
         Raises:
             DocumentError: the result would not be a valid machine file.
         """
-        tree = tomlkit.parse(self.text)
-        for dotted, value in values.items():
-            table: Any = tree
-            *parts, key = dotted.split(".")
-            for part in parts:
-                if part not in table:
-                    table[part] = tomlkit.table()
-                table = table[part]
-            table[key] = value
-        text = tomlkit.dumps(tree)
+        try:
+            text = edited(self.text, values)
+        except EditError as error:
+            raise DocumentError(f"{self.path}: {error}") from error
         self._checked(text)
         return text
-
-    def take(self, text: str) -> None:
-        """The file on disk is now this text."""
-        self.text, self.machine = text, self._checked(text)

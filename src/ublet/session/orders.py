@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from ublet.core.catalogue import TRIALS
-from ublet.core.settings import Part, Value, refusal
+from ublet.core.settings import Part, Value, refusal_of
 from ublet.core.trial import TrialSpec
 from ublet.core.trouble import Trouble
 from ublet.core.units import NotAQuantity, parse
@@ -84,7 +84,7 @@ def _value(spec: TrialSpec, key: str, text: str) -> Value:
             value = int(value)
     elif declared.kind == "yes or no":
         value = text.lower() in ("yes", "true", "1", "on")
-    reason = refusal((declared,), key, value)
+    reason = refusal_of(declared, key, value)
     if reason:
         raise OrderError(reason)
     return value

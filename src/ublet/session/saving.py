@@ -37,9 +37,14 @@ def now() -> str:
 
 
 async def save(
-    document: Document, connection: Connection, ledger: Ledger, values: Mapping[str, Value], trial: int | None
+    document: Document,
+    connection: Connection,
+    ledger: Ledger,
+    values: Mapping[str, Value],
+    trial: int | None,
+    kind: str = "save",
 ) -> None:
-    """Put values into the board's store and the machine file, as one.
+    """Put values into the board's store and the machine file, as one. None clears a stored value and leaves the file.
 
     Everything that can fail for lack of room is done first, beside the old content. Then the intent
     enters the ledger, the board stores and is read back, the file is renamed into place, and the
@@ -55,11 +60,12 @@ async def save(
         )
     stored_before = {path: connection.layers[path].stored for path in values}
     changes = [
-        *(Change(now(), "save", trial, p, "stored", stored_before[p], v) for p, v in values.items()),
-        *(Change(now(), "save", trial, p, "file", document.value(p), v) for p, v in values.items()),
+        *(Change(now(), kind, trial, p, "stored", stored_before[p], v) for p, v in values.items()),
+        *(Change(now(), kind, trial, p, "file", document.value(p), v) for p, v in _given(values).items()),
     ]
+    changes = [change for change in changes if change.before != change.after]
     try:
-        text = document.with_values(values)
+        text = document.with_values({p: v for p, v in _given(values).items() if document.value(p) != v})
         temporary = prepare(document.path, text)
     except (OSError, DocumentError) as error:
         raise SaveFailed(_file_trouble(document.path, error)) from error
@@ -103,7 +109,7 @@ async def settle(document: Document, connection: Connection, ledger: Ledger) -> 
     changes = []
     if arrived:
         if read_text(document.path) != intent.new_text:
-            text = document.with_values(intent.stored_after)
+            text = document.with_values(_given(intent.stored_after))
             write_atomically(document.path, text)
             document.take(text)
         changes = [
@@ -122,7 +128,7 @@ async def settle(document: Document, connection: Connection, ledger: Ledger) -> 
 async def _store(connection: Connection, values: Mapping[str, Value]) -> None:
     """Store on the board and read back."""
     await connection.call("settings.save", values=dict(values))
-    await connection.read_settings()
+    await connection.read_settings(values)
     wrong = [path for path, value in values.items() if connection.layers[path].stored != value]
     if wrong:
         raise SaveFailed(f"the board reads back something else for {', '.join(wrong)}")
@@ -136,6 +142,11 @@ async def _undo(connection: Connection, ledger: Ledger, stored_before: Mapping[s
         await connection.write_live(live)
     with contextlib.suppress(LedgerError):
         ledger.end_save([])
+
+
+def _given(values: Mapping[str, Value]) -> dict[str, Value]:
+    """The values that the file takes too."""
+    return {path: value for path, value in values.items() if value is not None}
 
 
 def _discard(temporary: Path) -> None:

@@ -6,22 +6,27 @@ from collections import deque
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from itertools import islice
+from pathlib import Path
 
 import numpy as np
 
+from ublet.core.heat.curves import Curve, Thermistor, curve_of
 from ublet.core.heat.pid import TICK_S, Gains, Pid
-from ublet.core.heat.thermistor import Thermistor
-from ublet.core.machine.schema import SETTINGS, MachineFile
-from ublet.core.settings import Value, find, flatten, refusal
+from ublet.core.machine.effective import BOARD_SETTINGS, board_settings
+from ublet.core.machine.image import Head, encode_image, version_of
+from ublet.core.machine.schema import MachineFile
+from ublet.core.settings import Value, refusal
 from ublet.sim.guards import GuardLimits, HeaterGuard, Trip
 from ublet.sim.heat import STEP_S, Adc, Plant
 from ublet.sim.scenario import Scenario
+from ublet.sim.slots import Slots
 from ublet.sim.store import Store
 
 HEARTBEAT_WINDOW_S = 4.0
 KEPT_SAMPLES = 3000
-BOARD_SETTINGS = tuple(item for item in SETTINGS if item.board)
 CELSIUS_LIMITS = (-60.0, 600.0)
+RESTART_S = 1.5
+"""Silence of a board that restarts with a new image, by the link's clock."""
 
 
 class Refused(Exception):
@@ -49,8 +54,8 @@ class Drive:
 class SimBoard:
     """A board with a machine's physics behind it.
 
-    image holds the settings that the firmware was built with, store what was saved, live what is in
-    force. link_clock tells the link's own time (s) for the dead-man.
+    slots hold the images (the factory's is built from ``machine`` with what the scenario says it differs in), store
+    what was saved, live what is in force. link_clock tells the link's own time (s) for the dead-man.
     """
 
     def __init__(
@@ -60,10 +65,12 @@ class SimBoard:
         store: Store,
         link_clock: Callable[[], float],
         seed: int = 1,
+        slots_path: Path | None = None,
     ) -> None:
         self.scenario = scenario
         self.store = store
-        self.image = board_settings(machine)
+        self.slots = Slots(factory_image(scenario, machine), scenario.flash.slot_bytes, slots_path)
+        self.restart_due = False
         self.live: dict[str, Value] = {}
         self.boot = 0
         self.silent_until = 0.0
@@ -90,6 +97,8 @@ class SimBoard:
     def reset(self) -> None:
         """Power-on: heaters off, live settings from image and store. Temperatures stay as they are."""
         self.boot += 1
+        self.image = dict(self.slots.running.settings)
+        self.restart_due = False
         self.live = {**self.image, **{path: v for path, v in self.store.values.items() if path in self.image}}
         self.heaters = sorted({path.split(".")[1] for path in self.image if path.startswith("heaters.")})
         self.sensors = sorted({path.split(".")[1] for path in self.image if path.startswith("sensors.")})
@@ -105,10 +114,7 @@ class SimBoard:
 
     def _derive(self) -> None:
         """What every tick needs of the live settings; anew whenever they change."""
-        keys = ("r25_ohm", "beta_k", "pullup_ohm")
-        self._curves = {
-            name: Thermistor(*(self._number(f"sensors.{name}.{key}") for key in keys)) for name in self.sensors
-        }
+        self._curves = {name: self._curve(name) for name in self.sensors}
         self._limits = {name: self._guard_limits(name) for name in self.heaters}
         self._sensor_of = {name: str(self.live[f"heaters.{name}.sensor"]) for name in self.heaters}
         self._sensor_sockets = {name: str(self.live[f"sensors.{name}.socket"]) for name in self.sensors}
@@ -139,6 +145,17 @@ class SimBoard:
             self.mode, self.why, self.guard = "halted", why, ""
         self._all_off()
 
+    def restart(self) -> None:
+        """Start again with the image of the active slot; silent meanwhile."""
+        self.silent_until = self._link_clock() + RESTART_S
+        self.reset()
+
+    def must_be_idle(self) -> None:
+        """Raises Refused when anything heats, or the board is not ready."""
+        self._must_be_ready()
+        if self._heating():
+            raise Refused(NOT_ALLOWED, "something heats: switch it off before the image is changed")
+
     def release(self) -> None:
         """Leave halted or tripped; everything stays off."""
         self.mode, self.why, self.guard = "ready", "", ""
@@ -159,6 +176,9 @@ class SimBoard:
         if drive.pid is None:
             drive.pid = Pid(self._gains(heater))
         drive.target_c, drive.relay = celsius, None
+        if self.live.get(f"heaters.{heater}.control") == "on-off":
+            half = self._number(f"heaters.{heater}.swing_c") / 2
+            drive.relay, drive.pid = (half, self._number(f"heaters.{heater}.power_limit"), 0.0), None
 
     def relay(self, heater: str, centre_c: float, hysteresis_c: float, high: float, low: float) -> None:
         """Switch a heater between two duties around a temperature.
@@ -283,10 +303,21 @@ class SimBoard:
             return 1.0
         return self.adcs[socket].read(self.plants[part.plant].sensor_c, self._random)
 
-    def _celsius(self, sensor: str, ratio: float) -> float | None:
+    def _curve(self, sensor: str) -> Curve | None:
+        """The sensor's curve by its live settings; None when they make none (it then does not read)."""
+        root = f"sensors.{sensor}."
         try:
-            celsius = self._curves[sensor].celsius(ratio)
-        except (ValueError, ZeroDivisionError):
+            return curve_of({path.removeprefix(root): v for path, v in self.live.items() if path.startswith(root)})
+        except ValueError:
+            return None
+
+    def _celsius(self, sensor: str, ratio: float) -> float | None:
+        curve = self._curves[sensor]
+        if curve is None:
+            return None
+        try:
+            celsius = curve.celsius(ratio)
+        except (ValueError, ZeroDivisionError, OverflowError):
             return None
         low, high = CELSIUS_LIMITS
         return celsius if low < celsius < high else None
@@ -308,6 +339,7 @@ class SimBoard:
             elif event.kind == "silence":
                 self.silent_until = self._link_clock() + event.for_s
             elif event.kind == "reboot":
+                self.slots.forget_upload()
                 self.reset()
 
     def _trip(self, trip: Trip) -> None:
@@ -363,7 +395,9 @@ class SimBoard:
         return GuardLimits(*(self._number(path) for path in (f"{root}.maximum_c", *guard, f"{root}.power_limit")))
 
 
-def board_settings(machine: MachineFile) -> dict[str, Value]:
-    """The settings of a machine that a board holds, by dotted path."""
-    flat = flatten(machine.model_dump())
-    return {path: value for path, value in flat.items() if value is not None and find(BOARD_SETTINGS, path) is not None}
+def factory_image(scenario: Scenario, machine: MachineFile) -> bytes:
+    """The image that the board arrives with: the machine's settings with what the scenario says it differs in."""
+    head = Head(scenario.scenario.board, version_of(scenario.scenario.firmware), machine.machine.name)
+    changed = scenario.image_settings()
+    settings = {path: value for path, value in {**board_settings(machine), **changed}.items() if value is not None}
+    return encode_image(head, settings, {})

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from ublet.core.heat.thermistor import ZERO_C, Thermistor
+from ublet.core.heat.curves import ZERO_C, Thermistor
 
 STEFAN_BOLTZMANN = 5.670374419e-8
 """W/(m² K⁴), CODATA 2018."""

@@ -7,9 +7,10 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from ublet.core.machine.check import Problem, parse_toml, validate
+from ublet.core.machine.check import parse_toml, validate
+from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.machine.lines import key_lines
-from ublet.core.machine.schema import SETTINGS
+from ublet.core.machine.problem import Problem
 from ublet.core.settings import Part, Value, flatten, refusal, setting
 from ublet.core.trouble import Trouble
 from ublet.sim.heat import PlantTruth
@@ -69,10 +70,18 @@ class SensorPart(Part):
 class LinkPart(Part):
     """What the line does to the bytes."""
 
+    baud: int = setting("Speed that the line really has; 0 for no limit.", unit="bd", low=0, high=4_000_000, default=0)
     latency_ms: float = setting("Delay each way.", unit="ms", low=0, high=1000, default=0.0)
     flip_rate: float = setting("Share of lines with one corrupted character.", low=0, high=0.9, default=0.0)
     garbage_rate: float = setting("Share of lines with noise before them.", low=0, high=0.9, default=0.0)
-    drop_rate: float = setting("Share of lines that vanish.", low=0, high=0.9, default=0.0)
+    drop_rate: float = setting("Share of lines to the host that vanish.", low=0, high=0.9, default=0.0)
+    host_drop_rate: float = setting("Share of lines from the host that vanish.", low=0, high=0.9, default=0.0)
+
+
+class FlashPart(Part):
+    """The board's memory for images."""
+
+    slot_bytes: int = setting("Room of each of the two slots.", unit="bytes", low=1024, high=1 << 26, default=262_144)
 
 
 class Event(Part):
@@ -107,6 +116,11 @@ class Scenario(Part):
         default_factory=dict,
         description="Settings that the board's store holds on arrival, as in a machine file.",
     )
+    image: dict[str, Any] = Field(
+        default_factory=dict,
+        description="Settings in which the image on the board differs from the machine file on arrival.",
+    )
+    flash: FlashPart = Field(default_factory=FlashPart)
     link: LinkPart = Field(default_factory=LinkPart)
     events: list[Event] = Field(default_factory=list)
     builder: BuilderPart = Field(default_factory=BuilderPart)
@@ -114,6 +128,10 @@ class Scenario(Part):
     def stored_settings(self) -> dict[str, Value]:
         """What the store holds on arrival, by dotted path."""
         return flatten(self.stored)
+
+    def image_settings(self) -> dict[str, Value]:
+        """In what the image on arrival differs from the machine file, by dotted path."""
+        return flatten(self.image)
 
 
 def parse_scenario(text: str, file: str = "scenario") -> Scenario:
@@ -150,11 +168,11 @@ def _cross_check(scenario: Scenario, lines: dict[tuple[str, ...], int]) -> list[
     for socket, sensor in scenario.sensors.items():
         if sensor.plant not in scenario.plants:
             add(("sensors", socket, "plant"), repr(sensor.plant), plants, "Name a table below [plants].")
-    known = tuple(item for item in SETTINGS if item.board)
-    for path, value in scenario.stored_settings().items():
-        reason = refusal(known, path, value)
-        if reason:
-            add(("stored", *path.split(".")), repr(value), "a setting that the board holds", reason + ".")
+    for table, settings in (("stored", scenario.stored_settings()), ("image", scenario.image_settings())):
+        for path, value in settings.items():
+            reason = refusal(BOARD_SETTINGS, path, value)
+            if reason:
+                add((table, *path.split(".")), repr(value), "a setting that the board holds", reason + ".")
     for number, event in enumerate(scenario.events):
         if event.at_s is None and event.above_c is None:
             add(("events",), f"event {number + 1} without a time", "at_s or above_c", "Say when it happens.")

@@ -5,13 +5,15 @@ from __future__ import annotations
 import asyncio
 from collections import OrderedDict
 from collections.abc import Callable
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
 from ublet.core.heat.pid import TICK_S
-from ublet.link.frames import HALT_BYTE, Decoder, Message, encode
-from ublet.sim.board import HEARTBEAT_WINDOW_S, NOT_ALLOWED, Refused, SimBoard
+from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode
+from ublet.sim.board import HEARTBEAT_WINDOW_S, NOT_ALLOWED, STORE_FAILED, Refused, SimBoard
+from ublet.sim.line import PacedLine
+from ublet.sim.slots import SlotRefused
 
 REMEMBERED = 64
 """Replies kept, so that a repeated request is answered without being done again."""
@@ -20,9 +22,16 @@ STATE_PERIOD_S = 0.1
 SLOWEST_STATE_S = 0.5
 """A host may count on a state this often; so many seconds of samples come in one."""
 
+LONGEST_WAIT_S = 0.3
+"""While the line is busy for longer than this, a state waits for the next time."""
+
+SETTINGS_AT_ONCE = 40
+"""Settings in one reply, so that a slow line carries it within a host's patience."""
+
 PROTOCOL = 1
 
 Params = dict[str, Any]
+T = TypeVar("T")
 
 
 class Service:
@@ -37,6 +46,9 @@ class Service:
         self._sent_index = 0
         self._boot = board.boot
         self._random = np.random.default_rng(seed + 1)
+        baud = board.scenario.link.baud * clock_speed
+        self._arriving = PacedLine(baud, self._take)
+        self._leaving = PacedLine(baud, lambda data: self.send(data))
         self._methods: dict[str, Callable[[Params], Any]] = {
             "hello": self._hello,
             "settings.read": self._read,
@@ -49,10 +61,17 @@ class Service:
             "halt": self._halt,
             "release": self._release,
             "samples.read": self._samples,
+            "image.status": self._image_status,
+            "image.begin": self._image_begin,
+            "image.verify": self._image_verify,
+            "image.switch": self._image_switch,
         }
 
     def received(self, data: bytes) -> None:
-        """Take bytes from the host. The halt byte counts wherever it stands."""
+        """Take bytes from the host, at the line's pace. The halt byte counts wherever it stands."""
+        self._arriving.push(data)
+
+    def _take(self, data: bytes) -> None:
         if HALT_BYTE in data:
             self.board.halt()
             data = data.replace(HALT_BYTE, b"")
@@ -60,12 +79,14 @@ class Service:
         for message in self._decoder.feed(data):
             if message is None:
                 self._emit({"jsonrpc": "2.0", "method": "damaged", "params": {"count": self._decoder.bad}})
-            else:
+            elif self._random.random() >= self.board.scenario.link.host_drop_rate:
                 self._answer(message)
 
     def state(self) -> None:
         """Send the state notification with all samples since the last."""
         board = self.board
+        if board.mode == "ready" and self._leaving.waiting_s() > LONGEST_WAIT_S:
+            return
         if board.boot != self._boot:
             self._boot, self._sent_index = board.boot, 0
             self._replies.clear()
@@ -79,8 +100,10 @@ class Service:
         self._sent_index = board.index
         self._emit({"jsonrpc": "2.0", "method": "state", "params": params})
 
-    def _answer(self, message: Message) -> None:
+    def _answer(self, message: Message | Block) -> None:
         self.board.heard()
+        if isinstance(message, Block):
+            message = {"method": "image block", "id": message.id, "params": {"block": message}}
         method, number = message.get("method"), message.get("id")
         if method == "heartbeat" or not isinstance(number, (int, str)):
             return
@@ -91,7 +114,7 @@ class Service:
             return
         reply: Message = {"jsonrpc": "2.0", "id": number}
         try:
-            work = self._methods.get(str(method))
+            work = self._image_block if method == "image block" else self._methods.get(str(method))
             if work is None:
                 raise Refused(-32601, f"unknown method “{method}”")
             params = message.get("params", {})
@@ -105,6 +128,8 @@ class Service:
         while len(self._replies) > REMEMBERED:
             self._replies.popitem(last=False)
         self._transmit(frame)
+        if self.board.restart_due:
+            self.board.restart()
 
     def _emit(self, message: Message) -> None:
         self._transmit(encode(message))
@@ -124,9 +149,9 @@ class Service:
             if self._random.random() < link.garbage_rate:
                 frame = bytes(self._random.integers(128, 255, 12).tolist()) + frame
         if link.latency_ms:
-            asyncio.get_running_loop().call_later(link.latency_ms / 1000, self.send, frame)
+            asyncio.get_running_loop().call_later(link.latency_ms / 1000, self._leaving.push, frame)
         else:
-            self.send(frame)
+            self._leaving.push(frame)
 
     # methods
 
@@ -138,7 +163,7 @@ class Service:
         return {
             "board": board.scenario.scenario.board,
             "boot": board.boot,
-            "firmware": board.scenario.scenario.firmware,
+            "firmware": board.slots.running.head.version,
             "clock": self._speed,
             "channels": board.channels,
             "sample_period_s": TICK_S,
@@ -147,11 +172,15 @@ class Service:
 
     def _read(self, params: Params) -> Any:
         board = self.board
+        start = int(params.get("from", 0))
+        paths = params.get("paths")
+        wanted = [p for p in paths if p in board.image] if paths is not None else list(board.image)[start:]
         return {
             "values": {
-                path: {"image": image, "stored": board.store.values.get(path), "live": board.live[path]}
-                for path, image in board.image.items()
-            }
+                path: {"image": board.image[path], "stored": board.store.values.get(path), "live": board.live[path]}
+                for path in wanted[:SETTINGS_AT_ONCE]
+            },
+            "total": len(board.image),
         }
 
     def _write(self, params: Params) -> Any:
@@ -194,6 +223,47 @@ class Service:
 
     def _samples(self, params: Params) -> Any:
         return {"samples": self.board.since(int(params["from"]), int(params["to"]))}
+
+    def _image_status(self, params: Params) -> Any:
+        slots = self.board.slots
+        head = slots.running.head
+        return {
+            "slot": slots.active,
+            "slot_bytes": slots.slot_bytes,
+            "bytes": len(slots.running.data),
+            "digest": slots.running.digest,
+            "firmware": head.version,
+            "machine": head.machine,
+            "modules": list(slots.running.modules),
+        }
+
+    def _image_begin(self, params: Params) -> Any:
+        self.board.must_be_idle()
+        words = (str(params[key]) for key in ("digest", "board", "firmware"))
+        incoming = self._slot(lambda: self.board.slots.begin(int(params["size"]), *words))
+        return {"slot": self.board.slots.other, "have": incoming.have}
+
+    def _image_block(self, params: Params) -> Any:
+        block: Block = params["block"]
+        return {"missing": self._slot(lambda: self.board.slots.put(block.offset, block.data))}
+
+    def _image_verify(self, params: Params) -> Any:
+        return {"digest": self._slot(self.board.slots.verify)}
+
+    def _image_switch(self, params: Params) -> Any:
+        self.board.must_be_idle()
+        try:
+            self._slot(self.board.slots.switch)
+        except OSError as error:
+            raise Refused(STORE_FAILED, f"the board's slots could not be written: {error}") from error
+        self.board.restart_due = True
+        return {"slot": self.board.slots.active}
+
+    def _slot(self, work: Callable[[], T]) -> T:
+        try:
+            return work()
+        except SlotRefused as error:
+            raise Refused(NOT_ALLOWED, str(error)) from error
 
 
 def _table(params: Params, key: str) -> dict[str, Any]:

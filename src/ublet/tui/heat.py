@@ -15,7 +15,7 @@ from textual.widgets import Static
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.candidates import AS_FOUND
 from ublet.core.heat.trials import HEADROOM_C, HotendParameters
-from ublet.core.settings import Part, refusal
+from ublet.core.settings import Part, refusal_of
 from ublet.core.trial import Need, Option, Question, Series, TrialSpec
 from ublet.ledger.book import LedgerError, TrialEntry
 from ublet.link.client import BoardRefused, LinkLost
@@ -354,7 +354,7 @@ class HotendBench(Widget, can_focus=True):
 
         def check(value: float) -> str | None:
             declared = next(item for item in CONTROL.declared() if item.path == "target")
-            reason = refusal((declared,), "target", value)
+            reason = refusal_of(declared, "target", value)
             heater = self.session.document.machine.heaters.get(self.aim.heater)
             if reason is None and heater and value > heater.maximum_c - HEADROOM_C:
                 return f"too near the maximum: at most {heater.maximum_c - HEADROOM_C:g} °C"

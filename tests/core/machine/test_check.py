@@ -52,9 +52,9 @@ def test_one_fault_gives_one_problem_at_its_line(before: str, after: str, key: s
 
 
 def test_all_errors_come_at_once() -> None:
-    text = machine_text().replace("beta_k = 4267", "beta = 4267").replace("maximum_c = 125", "maximum_c = 1")
+    text = machine_text().replace("kd = 0.0", "kdd = 0.0", 1).replace("maximum_c = 125", "maximum_c = 1")
     keys = [problem.key for problem in check(text).errors]
-    assert keys == ["sensors.hotend.beta_k", "sensors.hotend.beta", "heaters.bed.maximum_c"]
+    assert keys == ["heaters.hotend.kdd", "heaters.bed.maximum_c"]
 
 
 def test_a_missing_part_is_named_with_its_help() -> None:

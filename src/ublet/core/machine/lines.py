@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import re
+import tomllib
 
-from tomlkit.api import key as toml_key
-from tomlkit.api import parse
-from tomlkit.exceptions import TOMLKitError
-
+_BARE = re.compile(r"[A-Za-z0-9_-]+")
 _HEADER = re.compile(r"^\s*\[(\[)?\s*(.+?)\s*\]\]?\s*(#.*)?$")
 _ASSIGN = re.compile(
     r"^\s*((?:\"[^\"]*\"|'[^']*'|[A-Za-z0-9_-]+)(?:\s*\.\s*(?:\"[^\"]*\"|'[^']*'|[A-Za-z0-9_-]+))*)\s*="
@@ -58,8 +57,8 @@ def _extra_lines(lines: list[str], at: int) -> int:
         return 0
     for extra in range(len(lines) - at):
         try:
-            parse("\n".join(lines[at : at + extra + 1]))
-        except TOMLKitError:
+            tomllib.loads("\n".join(lines[at : at + extra + 1]))
+        except (ValueError, RecursionError):
             continue
         return extra
     return 0
@@ -67,4 +66,4 @@ def _extra_lines(lines: list[str], at: int) -> int:
 
 def dotted(path: tuple[str, ...]) -> str:
     """A path as it would be written in the file, quoted where it must be."""
-    return ".".join(toml_key(part).as_string() for part in path)
+    return ".".join(part if _BARE.fullmatch(part) else json.dumps(part, ensure_ascii=False) for part in path)

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ublet.core.heat.thermistor import Thermistor
+from ublet.core.heat.curves import Thermistor
 
 CURVE = Thermistor(100e3, 4267, 4700)
 

@@ -1,0 +1,415 @@
+"""Contradictions between the parts of a machine: sockets, references, ends, reach, limits, rates, room."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from ublet.core.heat.curves import GENERIC, curve_of
+from ublet.core.machine.boards import BoardKind, Boards
+from ublet.core.machine.image import module_plan
+from ublet.core.machine.lines import dotted, line_of
+from ublet.core.machine.problem import Lines, Problem, Severity
+from ublet.core.machine.schema import SETTINGS, Axis, MachineFile
+from ublet.core.motion.geometry import axis_steps_per_mm
+from ublet.core.settings import Value, flatten
+from ublet.core.units import show
+
+GEOMETRY_SHARE = 0.02
+"""Measured steps further than this from the geometry are more than a measurement corrects."""
+
+PULLUP_SHARE = 0.02
+
+
+@dataclass
+class _Checked:
+    """A machine under check, with what several checks need."""
+
+    machine: MachineFile
+    lines: Lines
+    board: BoardKind | None
+    values: dict[str, Value]
+
+    def problem(self, path: str, found: str, allowed: str, mend: str, severity: Severity = "error") -> Problem:
+        """A problem at a dotted path."""
+        parts = tuple(path.split("."))
+        return Problem(line_of(self.lines, parts), dotted(parts), found, allowed, mend, severity)
+
+    def line(self, path: str) -> int:
+        """The line of a dotted path."""
+        return line_of(self.lines, tuple(path.split(".")))
+
+    def axes(self) -> Iterator[tuple[str, Axis]]:
+        """The axes by letter."""
+        for name in ("x", "y", "z"):
+            yield name, getattr(self.machine.axes, name)
+
+
+def cross_check(machine: MachineFile, lines: Lines, boards: Boards) -> list[Problem]:
+    """Every contradiction between parts, unsorted."""
+    checked = _Checked(machine, lines, boards.get(machine.board.model), flatten(machine.model_dump()))
+    problems: list[Problem] = []
+    if checked.board is None:
+        near = difflib.get_close_matches(machine.board.model, list(boards), 1, 0.4)
+        mend = f"Did you mean “{near[0]}”?" if near else "Write one of the known boards, or describe yours in a file."
+        problems.append(
+            checked.problem("board.model", repr(machine.board.model), ", ".join(sorted(boards)) or "none known", mend)
+        )
+    for check in CHECKS:
+        problems += check(checked)
+    return problems
+
+
+def _sockets(c: _Checked) -> Iterator[Problem]:
+    """Every socket exists on the board, is of the right kind, and serves one part."""
+    taken: dict[str, str] = {}
+    for path, value in c.values.items():
+        declared = SETTINGS.find(path)
+        if declared is None or not declared.socket or not isinstance(value, str):
+            continue
+        if c.board is not None and value not in c.board.of_kind(declared.socket):
+            known = ", ".join(c.board.of_kind(declared.socket)) or f"none: it has no {declared.socket} sockets"
+            yield c.problem(
+                path,
+                repr(value),
+                f"{known} ({declared.socket} sockets of {c.board.name})",
+                "Name the socket as it is printed on the board.",
+            )
+        if value in taken:
+            other = taken[value]
+            yield c.problem(
+                path,
+                f"{value!r}, which {other} (line {c.line(other)}) uses too",
+                "a socket of its own",
+                "Two parts cannot share a socket; move one of them.",
+            )
+        taken.setdefault(value, path)
+
+
+def _references(c: _Checked) -> Iterator[Problem]:
+    """Every name of another part is declared; sensors and endstops serve one part."""
+    users: dict[tuple[str, str], str] = {}
+    for path, value in c.values.items():
+        declared = SETTINGS.find(path)
+        if declared is None or not declared.part or not isinstance(value, str):
+            continue
+        named = getattr(c.machine, declared.part)
+        if value not in named:
+            known = ", ".join(named) or "none declared"
+            yield c.problem(
+                path,
+                repr(value),
+                f"a declared {declared.part.removesuffix('s')} ({known})",
+                f"Declare [{declared.part}.{value}], or name another.",
+            )
+        elif declared.part in ("sensors", "endstops"):
+            other = users.setdefault((declared.part, value), path)
+            if other != path:
+                yield c.problem(
+                    path,
+                    f"{value!r}, which {other} (line {c.line(other)}) uses",
+                    f"a{'n' if declared.part[0] in 'aeiou' else ''} {declared.part.removesuffix('s')} of its own",
+                    "Each needs its own; declare another one.",
+                )
+
+
+def _sensors(c: _Checked) -> Iterator[Problem]:
+    """Each sensor has what its kind needs, and the pull-up of its socket."""
+    for name, sensor in c.machine.sensors.items():
+        root = f"sensors.{name}"
+        if sensor.kind == "curve" and sensor.curve not in GENERIC:
+            near = difflib.get_close_matches(sensor.curve or "", list(GENERIC), 1, 0.4)
+            mend = f"Did you mean “{near[0]}”?" if near else "Name a generic curve, or give another kind."
+            yield c.problem(f"{root}.curve", repr(sensor.curve), ", ".join(GENERIC), mend)
+        elif sensor.kind != "curve":
+            try:
+                curve_of(flatten(sensor.model_dump()))
+            except ValueError as error:
+                needs = {"beta": "r25_ohm and beta_k", "platinum": "r0_ohm", "points": f"three [{root}.points.NAME]"}
+                yield c.problem(
+                    f"{root}.kind",
+                    f"{sensor.kind}, but {error}",
+                    f"{needs[sensor.kind]} with this kind",
+                    "Add what is missing, or give another kind.",
+                )
+        socket = c.board.sockets.get(sensor.socket) if c.board else None
+        if socket and socket.pullup_ohm and abs(sensor.pullup_ohm / socket.pullup_ohm - 1) > PULLUP_SHARE:
+            yield c.problem(
+                f"{root}.pullup_ohm",
+                f"{sensor.pullup_ohm:g} Ω",
+                f"{socket.pullup_ohm:g} Ω, the pull-up of socket {sensor.socket}",
+                "Write the board's own, unless you changed the resistor.",
+                "warning",
+            )
+
+
+def _heaters(c: _Checked) -> Iterator[Problem]:
+    """No maximum above what a component stands; gain sets and preheats below the maximum."""
+    for name, heater in c.machine.heaters.items():
+        root = f"heaters.{name}"
+        if heater.limits:
+            weakest = min(heater.limits, key=lambda part: heater.limits[part].celsius)
+            least = heater.limits[weakest].celsius
+            if heater.maximum_c > least:
+                yield c.problem(
+                    f"{root}.maximum_c",
+                    f"{heater.maximum_c:g} °C",
+                    f"at most {least:g} °C, the limit of its {weakest} (line {c.line(f'{root}.limits.{weakest}')})",
+                    "Lower the maximum, or correct the component's limit.",
+                )
+        for label, gains in heater.gains.items():
+            if gains.at_c > heater.maximum_c:
+                yield c.problem(
+                    f"{root}.gains.{label}.at_c",
+                    f"{gains.at_c:g} °C",
+                    f"at most the heater's maximum, {heater.maximum_c:g} °C (line {c.line(f'{root}.maximum_c')})",
+                    "Correct the one or the other.",
+                )
+    homing = c.machine.axes.z.homing
+    for key, part in (("preheat_nozzle_c", "hotend"), ("preheat_bed_c", "bed")):
+        wanted = getattr(homing, key)
+        limits = [heater.maximum_c for heater in c.machine.heaters.values() if heater.part == part]
+        if wanted is not None and (not limits or wanted > max(limits)):
+            allowed = (
+                f"at most the {part}'s maximum, {max(limits):g} °C" if limits else f"nothing: no {part} is declared"
+            )
+            yield c.problem(f"axes.z.homing.{key}", f"{wanted:g} °C", allowed, "Lower it or leave it out.")
+
+
+def _materials(c: _Checked) -> Iterator[Problem]:
+    """Materials that the heaters or surfaces cannot stand."""
+    hotends = [heater.maximum_c for heater in c.machine.heaters.values() if heater.part == "hotend"]
+    beds = [heater.maximum_c for heater in c.machine.heaters.values() if heater.part == "bed"]
+    for name, material in c.machine.materials.items():
+        for key, wanted, limits in (("nozzle_c", material.nozzle_c, hotends), ("bed_c", material.bed_c, beds)):
+            if limits and wanted > max(limits):
+                yield c.problem(
+                    f"materials.{name}.{key}",
+                    f"{wanted:g} °C",
+                    f"at most the heater's maximum, {max(limits):g} °C",
+                    "Lower it; the board would refuse this target.",
+                    "warning",
+                )
+
+
+def _axes(c: _Checked) -> Iterator[Problem]:
+    """Travel, motors, steps and step rate of each axis."""
+    for name, axis in c.axes():
+        root = f"axes.{name}"
+        if axis.maximum_mm <= axis.minimum_mm:
+            yield c.problem(
+                f"{root}.maximum_mm",
+                f"{axis.maximum_mm:g} mm, with minimum_mm = {axis.minimum_mm:g} (line {c.line(f'{root}.minimum_mm')})",
+                f"more than {axis.minimum_mm:g} mm",
+                "The highest position must lie above the lowest.",
+            )
+        most = 4 if name == "z" else 1 if c.machine.machine.kinematics == "corexy" else 2
+        if not 1 <= len(axis.motors) <= most:
+            yield c.problem(
+                f"{root}.motors",
+                f"{len(axis.motors)} motors",
+                f"1 to {most}" if most > 1 else f"1 on a {c.machine.machine.kinematics} machine",
+                f"Declare [{root}.motors.NAME] for each motor.",
+            )
+            continue
+        steps = {motor: axis_steps_per_mm(axis, part) for motor, part in axis.motors.items()}
+        first = next(iter(steps))
+        for motor, value in steps.items():
+            if abs(value / steps[first] - 1) > 1e-9:
+                other = f"{root}.motors.{first}"
+                yield c.problem(
+                    f"{root}.motors.{motor}.microsteps",
+                    f"{show(value, 'steps/mm')} by its geometry",
+                    f"{show(steps[first], 'steps/mm')} as {other} (line {c.line(other)})",
+                    "The motors of one axis must make the same steps: mend microsteps or step angle.",
+                )
+        if axis.steps_per_mm is not None and abs(axis.steps_per_mm / steps[first] - 1) > GEOMETRY_SHARE:
+            yield c.problem(
+                f"{root}.steps_per_mm",
+                f"{show(axis.steps_per_mm, 'steps/mm')}, {100 * (axis.steps_per_mm / steps[first] - 1):+.0f} % off",
+                f"near {show(steps[first], 'steps/mm')}, which the geometry gives",
+                "Check pitch, teeth, lead and microsteps; a measurement corrects less than that.",
+                "warning",
+            )
+        rate = axis.maximum_feed_mm_s * (axis.steps_per_mm or steps[first])
+        if c.board and rate > c.board.steps_per_s:
+            fits = c.board.steps_per_s / (axis.steps_per_mm or steps[first])
+            yield c.problem(
+                f"{root}.maximum_feed_mm_s",
+                f"{axis.maximum_feed_mm_s:g} mm/s, {rate:,.0f} steps/s",
+                f"at most {show(fits, 'mm/s', 3)}: {c.board.name} makes {c.board.steps_per_s:,.0f} steps/s",
+                "Lower the feed rate or the microsteps.",
+            )
+    if c.machine.machine.kinematics == "corexy":
+        x, y = (
+            axis_steps_per_mm(axis, next(iter(axis.motors.values()))) if axis.motors else 0.0
+            for axis in (c.machine.axes.x, c.machine.axes.y)
+        )
+        if x and y and abs(x / y - 1) > GEOMETRY_SHARE:
+            yield c.problem(
+                "axes.y.drive",
+                f"{show(y, 'steps/mm')} for Y, {show(x, 'steps/mm')} for X",
+                "the same for both: on a CoreXY both motors move both axes",
+                "Mend pitch, teeth or microsteps.",
+            )
+
+
+def _homing(c: _Checked) -> Iterator[Problem]:
+    """Each axis homes to an end that has an endstop, in an order that works."""
+    for name, axis in c.axes():
+        root, homing = f"axes.{name}.homing", axis.homing
+        if homing.end == "probe":
+            if name != "z":
+                yield c.problem(f"{root}.end", "'probe'", "low or high", "Only Z homes with the probe.")
+            elif c.machine.probe is None or c.machine.probe.kind == "nozzle":
+                yield c.problem(
+                    f"{root}.end",
+                    "'probe'",
+                    "a declared [probe] that senses by itself",
+                    "Declare it, or home to an end.",
+                )
+            elif homing.order <= max(c.machine.axes.x.homing.order, c.machine.axes.y.homing.order):
+                yield c.problem(
+                    f"{root}.order",
+                    f"{homing.order}",
+                    "after X and Y",
+                    "The probe must stand over the bed before Z homes.",
+                )
+        elif homing.endstop is None:
+            yield c.problem(
+                f"{root}.endstop", "nothing", f"the endstop at its {homing.end} end", "Declare one and name it here."
+            )
+        if homing.slow_mm_s > homing.fast_mm_s:
+            yield c.problem(
+                f"{root}.slow_mm_s",
+                f"{homing.slow_mm_s:g} mm/s",
+                f"at most fast_mm_s = {homing.fast_mm_s:g} (line {c.line(f'{root}.fast_mm_s')})",
+                "The second approach is the slower one.",
+            )
+        if homing.fast_mm_s > axis.maximum_feed_mm_s:
+            yield c.problem(
+                f"{root}.fast_mm_s",
+                f"{homing.fast_mm_s:g} mm/s",
+                f"at most the axis's feed rate, {axis.maximum_feed_mm_s:g} mm/s",
+                "The feed rate would cap it silently: lower it.",
+                "warning",
+            )
+    bed, homing = c.machine.bed, c.machine.axes.z.homing
+    for key, size in (("over_x_mm", bed.width_mm), ("over_y_mm", bed.depth_mm)):
+        value = getattr(homing, key)
+        if value is not None and homing.end == "probe" and not 0 <= value <= size:
+            yield c.problem(
+                f"axes.z.homing.{key}", f"{value:g} mm", f"0 to {size:g} mm, over the bed", "Home Z over the bed."
+            )
+
+
+def _motors(c: _Checked) -> Iterator[Problem]:
+    """Driver currents that the sockets stand."""
+    motors = [(f"axes.{name}.motors.{m}", motor) for name, axis in c.axes() for m, motor in axis.motors.items()]
+    if c.machine.extruder:
+        motors.append(("extruder.motor", c.machine.extruder.motor))
+    for root, motor in motors:
+        socket = c.board.sockets.get(motor.socket) if c.board else None
+        if socket and socket.largest_a and motor.run_a > socket.largest_a:
+            yield c.problem(
+                f"{root}.run_a",
+                f"{motor.run_a:g} A",
+                f"at most {socket.largest_a:g} A, what driver socket {motor.socket} stands",
+                "Lower the current, or use a stronger socket.",
+            )
+        if motor.idle_a > motor.run_a:
+            yield c.problem(
+                f"{root}.idle_a",
+                f"{motor.idle_a:g} A",
+                f"at most run_a, {motor.run_a:g} A",
+                "Holding needs less than moving.",
+                "warning",
+            )
+
+
+def _fans(c: _Checked) -> Iterator[Problem]:
+    for name, fan in c.machine.fans.items():
+        if fan.follows == "heater" and fan.heater is None:
+            yield c.problem(
+                f"fans.{name}.heater", "nothing", "the heater that it follows", "Name it, or change what it follows."
+            )
+
+
+def _probe(c: _Checked) -> Iterator[Problem]:
+    """The probe has what its kind needs, and reaches the mesh."""
+    probe, mesh, bed = c.machine.probe, c.machine.mesh, c.machine.bed
+    if probe is not None:
+        wanted = {"pin": ("socket", "servo_socket"), "inductive": ("socket",), "nozzle": ()}[probe.kind]
+        for key in wanted:
+            if getattr(probe, key) is None:
+                yield c.problem(f"probe.{key}", "nothing", f"its socket: kind {probe.kind} needs one", "Add it.")
+    if mesh is None:
+        return
+    offsets = (probe.offset_x_mm, probe.offset_y_mm) if probe and probe.kind != "nozzle" else (0.0, 0.0)
+    for (name, axis), size, offset in zip(c.axes(), (bed.width_mm, bed.depth_mm), offsets, strict=False):
+        low, high = mesh.margin_mm, size - mesh.margin_mm
+        reach_low, reach_high = axis.minimum_mm + offset, axis.maximum_mm + offset
+        if low >= high:
+            yield c.problem("mesh.margin_mm", f"{low:g} mm", f"less than half of {size:g} mm", "Make it smaller.")
+        elif low < reach_low - 1e-9 or high > reach_high + 1e-9:
+            need = max(reach_low, size - reach_high, 0)
+            yield c.problem(
+                "mesh.margin_mm",
+                f"{low:g} mm: points from {low:g} to {high:g} mm along {name.upper()}",
+                f"{reach_low:g} to {reach_high:g} mm, what the probe reaches (travel shifted by {offset:g})",
+                f"Make the margin at least {need:g} mm, or correct travel or offset.",
+            )
+
+
+def _lifts(c: _Checked) -> Iterator[Problem]:
+    motors = c.machine.axes.z.motors
+    if c.machine.lifts is None:
+        return
+    if len(motors) < 2:
+        yield c.problem("lifts", "one Z motor", "two to four", "Levelling by lifts needs more motors: remove [lifts].")
+    for name, motor in motors.items():
+        if len(motors) > 1 and (motor.pivot_x_mm is None or motor.pivot_y_mm is None):
+            yield c.problem(
+                f"axes.z.motors.{name}.pivot_x_mm",
+                "no pivot",
+                "pivot_x_mm and pivot_y_mm of every lift, since [lifts] is declared",
+                "Measure where this lift carries the bed.",
+            )
+
+
+def _room(c: _Checked) -> Iterator[Problem]:
+    """Whether the image fits, and what would free enough."""
+    if c.board is None:
+        return
+    plan = module_plan(c.machine, c.board)
+    for name in plan.unknown:
+        yield c.problem("modules", f"module {name}", "the modules made for this board", "Leave out what needs it.")
+    if plan.overflow_bytes and not plan.unknown:
+        ways = plan.would_free(2)
+        words = " or ".join(", ".join(module.name for module in way) for way in ways)
+        yield c.problem(
+            "board.model",
+            f"an image of {plan.used_bytes:,} bytes",
+            f"{plan.slot_bytes:,} bytes, a slot of {c.board.name}; it overflows by {plan.overflow_bytes:,}",
+            f"Leave out {words}."
+            if words
+            else "Even without every optional module it does not fit: use a larger board.",
+        )
+
+
+CHECKS = (
+    _sockets,
+    _references,
+    _sensors,
+    _heaters,
+    _materials,
+    _axes,
+    _homing,
+    _motors,
+    _fans,
+    _probe,
+    _lifts,
+    _room,
+)
+"""All checks between parts."""

@@ -1,0 +1,151 @@
+"""What heats and cools: sensors, heaters with their guards and gain sets, fans, materials."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from ublet.core.settings import Name, Part, setting
+
+
+class Reading(Part):
+    """A point of a sensor's own curve."""
+
+    celsius: float = setting("Temperature.", unit="°C", low=-50, high=600, board=True)
+    ohm: float = setting("Resistance at that temperature.", unit="Ω", low=1, high=1e7, board=True)
+
+
+class Sensor(Part):
+    """A temperature sensor under a pull-up resistor."""
+
+    socket: str = setting("Board socket that the sensor is plugged into.", board=True, socket="sensor")
+    kind: Literal["beta", "points", "platinum", "curve"] = setting(
+        "How its curve is given: beta, three or more points, platinum by IEC 60751, or a generic curve.",
+        default="beta",
+        board=True,
+    )
+    r25_ohm: float | None = setting(
+        "Kind beta: resistance at 25 °C.", unit="Ω", low=100, high=1e6, default=None, board=True
+    )
+    beta_k: float | None = setting(
+        "Kind beta: beta of the curve.", unit="K", low=2000, high=6000, default=None, board=True
+    )
+    r0_ohm: float | None = setting(
+        "Kind platinum: resistance at 0 °C.", unit="Ω", low=50, high=5000, default=None, board=True
+    )
+    curve: str | None = setting("Kind curve: name of a generic curve.", default=None)
+    pullup_ohm: float = setting(
+        "Pull-up resistor on the board.", unit="Ω", low=100, high=1e6, default=4700.0, board=True
+    )
+    points: dict[Name, Reading] = Field(default_factory=dict)
+
+
+class Guards(Part):
+    """Guards of a heater; the board enforces them, and they cannot be switched off."""
+
+    rise_c: float = setting(
+        "At full power the temperature must rise by this much in the rise window.",
+        unit="°C",
+        low=1,
+        high=20,
+        default=4.0,
+        board=True,
+    )
+    rise_window_s: float = setting("Rise window.", unit="s", low=5, high=300, default=20.0, board=True)
+    drift_c: float = setting(
+        "Largest distance from the target once it was reached.",
+        unit="°C",
+        low=3,
+        high=30,
+        default=15.0,
+        board=True,
+    )
+    drift_window_s: float = setting("How long the drift may last.", unit="s", low=5, high=180, default=30.0, board=True)
+
+
+class Limit(Part):
+    """What a component of a heater stands."""
+
+    celsius: float = setting("Highest temperature of this component.", unit="°C", low=40, high=600)
+    note: str = setting("Where the figure comes from.", default="")
+
+
+class GainSet(Part):
+    """Gains with the temperature and material that they were found at."""
+
+    at_c: float = setting("Temperature that they were found at.", unit="°C", low=30, high=500)
+    material: str | None = setting(
+        "Material that they are meant for (a table below [materials]).", default=None, part="materials"
+    )
+    fan: float = setting("Part fan while they were found.", unit="duty", low=0, high=1, default=0.0)
+    kp: float = setting("Proportional gain.", unit="/°C", low=0, high=10)
+    ki: float = setting("Integral gain.", unit="/(°C·s)", low=0, high=10)
+    kd: float = setting("Derivative gain.", unit="s/°C", low=0, high=100)
+
+
+class Heater(Part):
+    """A heater with its sensor, control gains and guards."""
+
+    part: Literal["hotend", "bed", "chamber"] = setting("What it heats.")
+    socket: str = setting("Board socket that the heater is plugged into.", board=True, socket="heater")
+    sensor: str = setting("Name of the sensor that reads it (a table below [sensors]).", board=True, part="sensors")
+    maximum_c: float = setting(
+        "Highest temperature its parts can stand; the board switches off above.",
+        unit="°C",
+        low=40,
+        high=500,
+        board=True,
+    )
+    power_limit: float = setting(
+        "Largest duty the board may use.", unit="duty", low=0.1, high=1, default=1.0, board=True
+    )
+    control: Literal["pid", "on-off"] = setting(
+        "How it is held: PID, or on-off with a swing.", default="pid", board=True
+    )
+    swing_c: float = setting(
+        "On-off: on below the target by half of this, off above it by half.",
+        unit="°C",
+        low=0.2,
+        high=20,
+        default=2.0,
+        board=True,
+    )
+    kp: float = setting("Proportional gain.", unit="/°C", low=0, high=10, default=0.02, board=True)
+    ki: float = setting("Integral gain.", unit="/(°C·s)", low=0, high=10, default=0.0002, board=True)
+    kd: float = setting("Derivative gain.", unit="s/°C", low=0, high=100, default=0.0, board=True)
+    guards: Guards = Field(default_factory=Guards)
+    limits: dict[Name, Limit] = Field(default_factory=dict)
+    gains: dict[Name, GainSet] = Field(default_factory=dict)
+
+
+class Fan(Part):
+    """A fan."""
+
+    role: Literal["part", "hotend", "board"] = setting("What it cools.")
+    socket: str = setting("Board socket that the fan is plugged into.", board=True, socket="fan")
+    follows: Literal["program", "heater", "motors", "always"] = setting(
+        "What drives it: the printed program, a warm heater, moving motors, or it always runs.",
+        default="program",
+        board=True,
+    )
+    heater: str | None = setting(
+        "Heater that it follows (a table below [heaters]).", default=None, board=True, part="heaters"
+    )
+    above_c: float = setting(
+        "It runs while that heater is warmer than this.", unit="°C", low=30, high=150, default=50.0, board=True
+    )
+    least_duty: float = setting(
+        "Below this duty it does not turn; less is raised to it.", unit="duty", low=0, high=1, default=0.0, board=True
+    )
+
+
+class Material(Part):
+    """Temperatures for a material."""
+
+    nozzle_c: float = setting("Nozzle temperature.", unit="°C", low=120, high=450)
+    bed_c: float = setting("Bed temperature.", unit="°C", low=0, high=150)
+    fan: float = setting("Part fan while printing.", unit="duty", low=0, high=1, default=1.0)
+    least_nozzle_c: float = setting(
+        "Below this the extruder does not push.", unit="°C", low=100, high=400, default=170.0
+    )

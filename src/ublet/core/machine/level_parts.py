@@ -1,0 +1,109 @@
+"""What is levelled: the bed with its screws and surfaces, the probe, lifts, the mesh."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from ublet.core.settings import Name, Part, setting
+
+
+class Probe(Part):
+    """What finds the bed's height. Offsets: where the probe sits seen from the nozzle."""
+
+    kind: Literal["pin", "inductive", "nozzle"] = setting(
+        "A pin that deploys and stows, an inductive sensor, or the nozzle lowered by hand onto a gauge.", board=True
+    )
+    socket: str | None = setting(
+        "Input socket of its signal; none for the nozzle by hand.", default=None, board=True, socket="input"
+    )
+    servo_socket: str | None = setting(
+        "Kind pin: socket that deploys and stows it.", default=None, board=True, socket="servo"
+    )
+    pull_up: bool = setting("Whether the board pulls the input up.", default=True, board=True)
+    normally_closed: bool = setting("Closed at rest, open when it triggers.", default=False, board=True)
+    offset_x_mm: float = setting(
+        "To the right of the nozzle (negative: left).", unit="mm", low=-200, high=200, default=0.0, board=True
+    )
+    offset_y_mm: float = setting(
+        "Behind the nozzle (negative: in front).", unit="mm", low=-200, high=200, default=0.0, board=True
+    )
+    offset_z_mm: float = setting(
+        "Added to the nozzle's height: more negative brings the nozzle nearer to the bed.",
+        unit="mm",
+        low=-20,
+        high=20,
+        default=0.0,
+        board=True,
+    )
+    approach_mm_s: float = setting("Speed towards the bed.", unit="mm/s", low=0.1, high=50, default=5.0, board=True)
+    travel_mm_s: float = setting("Speed between points.", unit="mm/s", low=1, high=1000, default=120.0, board=True)
+    lift_mm: float = setting(
+        "Height over the bed between points.", unit="mm", low=0.5, high=50, default=5.0, board=True
+    )
+    samples: int = setting("Touches at each point.", low=1, high=20, default=2, board=True)
+    tolerance_mm: float = setting(
+        "Largest spread of the touches at a point.", unit="mm", low=0.001, high=1, default=0.02, board=True
+    )
+    deploy_s: float = setting("Kind pin: time to deploy.", unit="s", low=0, high=5, default=0.4, board=True)
+    stow_s: float = setting("Kind pin: time to stow.", unit="s", low=0, high=5, default=0.4, board=True)
+    gauge_mm: float = setting("Thickness of the gauge for touching by hand.", unit="mm", low=0.01, high=2, default=0.1)
+
+
+class Screw(Part):
+    """A screw that carries a corner of the bed."""
+
+    x_mm: float = setting("Where it stands, from the bed's front left corner.", unit="mm", low=-200, high=2000)
+    y_mm: float = setting("Where it stands, from the bed's front left corner.", unit="mm", low=-200, high=2000)
+    pitch_mm: float = setting("Travel in one turn.", unit="mm", low=0.1, high=5, default=0.5)
+    handed: Literal["right", "left"] = setting("Thread; nearly every screw is right-handed.", default="right")
+    clockwise: Literal["raises", "lowers"] = setting(
+        "What a turn clockwise, seen from above, does to the bed there.", default="lowers"
+    )
+
+
+class Surface(Part):
+    """A sheet that lies on the bed."""
+
+    maximum_c: float = setting("Highest bed temperature it can stand.", unit="°C", low=30, high=200, default=120.0)
+    thickness_mm: float = setting("Thickness.", unit="mm", low=0, high=20, default=0.0)
+    note: str = setting("Anything worth remembering.", default="")
+
+
+class Bed(Part):
+    """The bed. Its front left corner is the origin of X and Y."""
+
+    width_mm: float = setting("Along X.", unit="mm", low=30, high=2000, board=True)
+    depth_mm: float = setting("Along Y.", unit="mm", low=30, high=2000, board=True)
+    margin_mm: float = setting(
+        "Rim where nothing is printed or probed.", unit="mm", low=0, high=200, default=5.0, board=True
+    )
+    screws: dict[Name, Screw] = Field(default_factory=dict)
+    surfaces: dict[Name, Surface] = Field(default_factory=dict)
+
+
+class Lifts(Part):
+    """Levelling by the lift motors of Z (their pivots stand with the motors)."""
+
+    tolerance_mm: float = setting(
+        "Range over the pivots that counts as level.", unit="mm", low=0.002, high=1, default=0.03, board=True
+    )
+    largest_mm: float = setting("A larger correction is refused.", unit="mm", low=0.1, high=30, default=4.0, board=True)
+    rounds: int = setting("Rounds at the most.", low=1, high=20, default=5, board=True)
+
+
+class Mesh(Part):
+    """The map of the bed's shape."""
+
+    columns: int = setting("Points along X; an odd count has one in the middle.", low=2, high=33, default=5, board=True)
+    rows: int = setting("Points along Y; an odd count has one in the middle.", low=2, high=33, default=5, board=True)
+    margin_mm: float = setting(
+        "Distance of the outer points from the bed's rim.", unit="mm", low=0, high=200, default=15.0, board=True
+    )
+    between: Literal["bilinear", "bicubic"] = setting(
+        "How the height between points is found.", default="bicubic", board=True
+    )
+    fade_mm: float = setting(
+        "Height at which the correction has faded to zero.", unit="mm", low=0.5, high=100, default=10.0, board=True
+    )

@@ -1,0 +1,33 @@
+"""One thing wrong in a file: where, what was found, what is allowed, how to mend it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+Lines = dict[tuple[str, ...], int]
+"""Line (from 1) of each key and table by its path."""
+
+Severity = Literal["error", "warning"]
+
+
+@dataclass(frozen=True)
+class Problem:
+    """One thing wrong in a file. An error keeps the file from being used; a warning does not."""
+
+    line: int
+    key: str
+    found: str
+    allowed: str
+    mend: str
+    severity: Severity = "error"
+
+    def sentence(self, file: str) -> str:
+        """``file:line: key: found ..., allowed ...; mend``."""
+        key = f"{self.key}: " if self.key else ""
+        return f"{file}:{self.line}: {key}found {self.found}; allowed: {self.allowed}. {self.mend}"
+
+
+def short(text: str) -> str:
+    """A found value, cut where it is too long for a message."""
+    return text if len(text) <= 60 else text[:57] + "…"

@@ -1,0 +1,1 @@
+"""Motion: geometry of the drives."""
