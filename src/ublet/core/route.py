@@ -19,17 +19,18 @@ GLYPHS: dict[StationState, str] = {
 
 @dataclass(frozen=True)
 class Station:
-    """One station; ``trials`` are the names of those that can be run there (none: not built yet)."""
+    """One station: ``bench`` is the kind of its work area (empty: not built yet), ``trials`` what can be run there."""
 
     name: str
     leg: str
     purpose: str
     trials: tuple[str, ...] = ()
+    bench: str = ""
 
     @property
     def built(self) -> bool:
         """Whether it can be entered."""
-        return bool(self.trials)
+        return bool(self.bench)
 
 
 @dataclass(frozen=True)
@@ -46,13 +47,10 @@ def _leg(leg: str, *stations: tuple[str, str]) -> tuple[Station, ...]:
 
 
 ROUTE: tuple[Station, ...] = (
-    *_leg(
-        "Declare",
-        ("machine file", "what the machine is"),
-        ("board, wiring", "what is plugged where"),
-        ("modules", "what the board's flash must hold"),
-        ("write to board", "the image on the board"),
-    ),
+    Station("machine file", "Declare", "what the machine is", bench="editor"),
+    Station("board, wiring", "Declare", "what is plugged where", bench="wiring"),
+    Station("modules", "Declare", "what the board's flash must hold", bench="modules"),
+    Station("write to board", "Declare", "the image on the board, with nothing hidden", bench="write"),
     *_leg(
         "Wire",
         ("port and link", "the line to the board"),
@@ -75,6 +73,7 @@ ROUTE: tuple[Station, ...] = (
         "Heat",
         "gains that hold the nozzle steady",
         ("hotend-control", "hotend-verify"),
+        "heat",
     ),
     *_leg(
         "Heat",

@@ -198,8 +198,9 @@ class Connection:
         with contextlib.suppress(LinkLost, BoardRefused):
             self.about = await client.hello()
             self.samples.clear()
-            self.image = _running(await client.call("image.status"))
+            image = _running(await client.call("image.status"))
             await self.read_settings()
+            self.image = image  # last: whoever waits for the new image finds its settings
             self._tell()
 
     def _samples(self, samples: list[Sample]) -> None:

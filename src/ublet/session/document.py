@@ -9,10 +9,13 @@ from ublet.core.machine.boards import BoardKind, Boards
 from ublet.core.machine.check import Checked, check_text
 from ublet.core.machine.edit import EditError, edited
 from ublet.core.machine.effective import effective
+from ublet.core.machine.image import Image, build_image
+from ublet.core.machine.modules import ModulePlan
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
 from ublet.core.trouble import Trouble
 from ublet.session.library import boards_for
+from ublet.session.picture import start_picture
 
 
 class DocumentError(Trouble):
@@ -44,6 +47,7 @@ class Document:
     def __init__(self, path: Path) -> None:
         self.path = path
         self.boards: Boards = boards_for(path.parent)
+        self._image: tuple[str, bytes, Image, ModulePlan] | None = None
         self.take(read_text(path))
 
     def take(self, text: str) -> None:
@@ -55,6 +59,17 @@ class Document:
         self.machine: MachineFile = self._checked(text)
         self.text = text
         self.values = effective(self.machine)
+
+    def image(self) -> tuple[Image, ModulePlan]:
+        """The image built from the file; built once for each text and picture.
+
+        Raises:
+            ImageError, PictureError: it cannot be built.
+        """
+        picture = start_picture(self.path, self.machine)
+        if self._image is None or self._image[:2] != (self.text, picture):
+            self._image = (self.text, picture, *build_image(self.machine, self.board, picture))
+        return self._image[2:]
 
     @property
     def board(self) -> BoardKind:

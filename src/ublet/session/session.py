@@ -3,22 +3,27 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from ublet.core.evidence import stale_reasons
-from ublet.core.route import ROUTE, Standing, Station
+from ublet.core.machine.compare import Conflict, same
+from ublet.core.route import Standing, Station
 from ublet.core.settings import Part, Value
 from ublet.core.trial import Option, TrialResult, TrialSpec
-from ublet.core.units import with_uncertainty
-from ublet.ledger.book import Change, Ledger, TrialEntry
+from ublet.ledger.book import Change, Ledger, LedgerError
 from ublet.link.transport import Transport
+from ublet.link.upload import UploadProgress
 from ublet.session.bench import LinkBench, Watcher
-from ublet.session.connection import Connection
-from ublet.session.document import Document
+from ublet.session.connection import Connection, RunningImage
+from ublet.session.document import Document, DocumentError
+from ublet.session.draft import Draft
+from ublet.session.layers import Row, Settling, settled_values, shadows
 from ublet.session.runner import Ran, Runner
-from ublet.session.saving import Saved, now, save, settle
+from ublet.session.saving import Saved, SaveFailed, now, save, settle
+from ublet.session.standings import standing, standings
+from ublet.session.writing import Planned, back_up_store, plan_write, write_image
 
 
 @dataclass(frozen=True)
@@ -34,6 +39,7 @@ class Session:
 
     def __init__(self, file: Path, opener: Callable[[], Awaitable[Transport]], threaded: bool = True) -> None:
         self.document = Document(file)
+        self.draft = Draft(self.document)
         self.ledger = Ledger(ledger_path(file))
         self.connection = Connection(opener)
         self.runner = Runner(self.connection)
@@ -41,6 +47,7 @@ class Session:
         self._saving = asyncio.Lock()
         self._settled_link: object = None
         self.notices: list[str] = []
+        self._seen_on_disk = _stamp(file)
         self.connection.changed.append(self._settle_soon)
 
     async def close(self) -> None:
@@ -113,13 +120,86 @@ class Session:
                 found.append(Saved(path, self.document.value(path), layers.stored, layers.live))
         return found
 
-    def shadowed(self) -> list[Saved]:
+    def shadowed(self) -> list[Row]:
         """Settings whose stored value hides another one in the file."""
-        return [
-            Saved(path, self.document.value(path), layers.stored, layers.live)
-            for path, layers in self.connection.layers.items()
-            if layers.stored is not None and self.document.value(path) not in (None, layers.stored)
+        return shadows(self.document, self.connection)
+
+    async def settle_shadows(self, chosen: Mapping[str, Settling]) -> tuple[int, Path | None]:
+        """Settle shadows as chosen, all of them or none; the board's store is backed up before it is changed.
+
+        Returns how many values changed, and the backup when the store was changed.
+
+        Raises:
+            SaveFailed: nothing was changed.
+        """
+        found = {row.path: row for row in self.shadowed()}
+        values = settled_values({path: way for path, way in chosen.items() if path in found}, found)
+        if not values:
+            return 0, None
+        backup = None
+        if any(not same(value, found[path].stored) for path, value in values.items()):
+            try:
+                backup = back_up_store(self.document, self.connection)
+            except OSError as error:
+                raise SaveFailed(f"The board's store could not be backed up ({error}): nothing was changed.") from error
+        old_text = self.document.text
+        async with self._saving:
+            await save(self.document, self.connection, self.ledger, values, None, "settle")
+        self.draft.saved_elsewhere(old_text)
+        return len(values), backup
+
+    # the machine file
+
+    def write_draft(self) -> int:
+        """Write the draft to the machine file; returns how many settings changed.
+
+        Raises:
+            DocumentError, OSError: nothing was written.
+        """
+        changes = [
+            Change(now(), "edit", None, item.path, "file", item.before, item.after) for item in self.draft.changes()
         ]
+        count = self.draft.write()
+        with contextlib.suppress(LedgerError):
+            self.ledger.add_changes(changes)
+        return count
+
+    def look_at_disk(self) -> tuple[str, list[Conflict]] | None:
+        """Take in what another program wrote to the machine file: a sentence, and the conflicts; None: nothing new."""
+        stamp = _stamp(self.document.path)
+        if stamp == self._seen_on_disk:
+            return None
+        self._seen_on_disk = stamp
+        name, mine = self.document.path.name, self.draft.dirty
+        try:
+            conflicts = self.draft.meet()
+        except DocumentError as error:
+            first = str(error).split("\n")[0]
+            return f"{name} was changed by another program and cannot be used as it is: {first}", []
+        if conflicts is None:
+            return None
+        if not mine:
+            return f"{name} was changed by another program; what it says now is in use.", []
+        if not conflicts:
+            return f"{name} was changed by another program; your edits stand on top of it, nothing collided.", []
+        return f"{name} was changed by another program, also in {len(conflicts)} settings that you edited.", conflicts
+
+    # the image
+
+    def plan_write(self) -> Planned:
+        """What writing the machine file to the board would do.
+
+        Raises:
+            ImageError, PictureError: the image cannot be built.
+        """
+        return plan_write(self.document, self.connection)
+
+    async def write_image(
+        self, planned: Planned, tell: Callable[[UploadProgress], None], say: Callable[[str], None]
+    ) -> RunningImage:
+        """Write an image to the board; see :func:`ublet.session.writing.write_image`."""
+        baud = self.document.machine.board.baud
+        return await write_image(planned, self.connection, self.ledger, baud, tell, say)
 
     async def save(self) -> int:
         """Save every unsaved value to the board's store and the machine file; returns how many.
@@ -131,14 +211,18 @@ class Session:
         if unsaved:
             kept = self.ledger.changes("keep")
             trial = kept[0].trial if kept else None
+            old_text = self.document.text
             async with self._saving:
                 await save(self.document, self.connection, self.ledger, unsaved, trial)
+            self.draft.saved_elsewhere(old_text)
         return len(unsaved)
 
     async def settle(self) -> None:
         """Settle an interrupted save, if there is one; what was done is noted."""
+        old_text = self.document.text
         async with self._saving:  # a save of our own that is under way is not an interrupted one
             told = await settle(self.document, self.connection, self.ledger)
+        self.draft.saved_elsewhere(old_text)
         if told:
             self.notices.append(told)
 
@@ -153,44 +237,20 @@ class Session:
     # route
 
     def standing(self, station: Station) -> Standing:
-        """Where a station stands, from the ledger and the board."""
-        if not station.built:
-            return Standing("waiting", "", "not built yet")
-        if self.runner.running is not None and self.runner.running.name in station.trials:
-            return Standing("running")
-        entry = self._deciding(station)
-        if entry is None:
-            return Standing("open")
-        if entry.result.outcome != "proven":
-            return Standing("failed", "failed", entry.result.why)
-        live = {path: layers.live for path, layers in self.connection.layers.items()}
-        reasons = stale_reasons(entry.result.conditions, live) if live else ()
-        figure = self._figure(entry)
-        if reasons:
-            return Standing("stale", "stale", "; ".join(reasons))
-        if entry.name != station.trials[-1]:
-            return Standing("open", "unverified", "tuned, not yet kept and verified")
-        return Standing("proven", figure, entry.result.why)
-
-    def _deciding(self, station: Station) -> TrialEntry | None:
-        """The trial that decides: the newest of the station's, a cancelled one not counted."""
-        entries = [
-            entry
-            for name in station.trials
-            for entry in self.ledger.trials(name)[:20]
-            if entry.result.outcome != "halted"
-        ]
-        return max(entries, key=lambda entry: entry.id, default=None)
-
-    def _figure(self, entry: TrialEntry) -> str:
-        overshoot = entry.result.finding("overshoot")
-        if overshoot is None:
-            return ""
-        return with_uncertainty(overshoot.value, overshoot.uncertainty or 0.0)
+        """Where a station stands."""
+        return standing(self, station)
 
     def standings(self) -> Mapping[str, Standing]:
         """All stations by name."""
-        return {station.name: self.standing(station) for station in ROUTE}
+        return standings(self)
+
+
+def _stamp(file: Path) -> int:
+    """When a file was last changed; 0 when it is not there."""
+    try:
+        return file.stat().st_mtime_ns
+    except OSError:
+        return 0
 
 
 def ledger_path(file: Path) -> Path:

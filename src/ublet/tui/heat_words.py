@@ -135,9 +135,9 @@ def _shadows(bench: BenchState) -> Text:
     text = Text()
     root = f"heaters.{bench.aim.heater}."
     for shadow in bench.session.shadowed():
-        if shadow.setting.startswith(root):
+        if shadow.path.startswith(root):
             stored, file = (show(v) if isinstance(v, float) else str(v) for v in (shadow.stored, shadow.file))
             text.append("\n! ", bench.palette.focus)
-            text.append(f"{shadow.setting}: the board's store says {stored} and wins; ", bench.palette.text)
+            text.append(f"{shadow.path}: the board's store says {stored} and wins; ", bench.palette.text)
             text.append(f"the file says {file}.", bench.palette.text)
     return text

@@ -1,0 +1,95 @@
+"""The four layers of every setting: file, image, stored, live; which one wins, and what shadows what."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+from ublet.core.machine.compare import same
+from ublet.core.machine.effective import BOARD_SETTINGS
+from ublet.core.settings import Value
+from ublet.session.connection import Connection
+from ublet.session.document import Document
+
+Winner = Literal["image", "stored", "kept", "file"]
+"""The layer whose value is in force: kept is live and in no store; file, when the board does not hold the setting."""
+
+
+@dataclass(frozen=True)
+class Row:
+    """One setting in its layers; None: that layer has nothing. What a board does not hold has only the file's."""
+
+    path: str
+    file: Value
+    image: Value = None
+    stored: Value = None
+    live: Value = None
+    on_board: bool = False
+
+    @property
+    def wins(self) -> Winner:
+        """The layer whose value is in force."""
+        if not self.on_board:
+            return "file"
+        saved = self.image if self.stored is None else self.stored
+        if not same(self.live, saved):
+            return "kept"
+        return "image" if self.stored is None else "stored"
+
+    @property
+    def shadowed(self) -> bool:
+        """Whether a stored value hides another one in the file."""
+        return self.on_board and self.stored is not None and self.file is not None and not same(self.file, self.stored)
+
+    @property
+    def outdated(self) -> bool:
+        """Whether the image was built from another value than the file's."""
+        return not same(self.file, self.image)
+
+    @property
+    def differs(self) -> bool:
+        """Whether the layers do not all agree."""
+        return self.shadowed or self.outdated or self.wins == "kept"
+
+
+def rows(document: Document, connection: Connection) -> list[Row]:
+    """Every setting that file or board hold, in the file's order; those that only the board holds come last."""
+    layers = connection.layers if connection.linked else {}
+    found = []
+    for path, value in document.values.items():
+        declared = BOARD_SETTINGS.find(path)
+        if path in layers:
+            each = layers[path]
+            found.append(Row(path, value, each.image, each.stored, each.live, True))
+        elif value is not None:
+            found.append(Row(path, value, on_board=declared is not None and bool(layers)))
+    known = document.values
+    found += [
+        Row(path, None, each.image, each.stored, each.live, True) for path, each in layers.items() if path not in known
+    ]
+    return found
+
+
+def shadows(document: Document, connection: Connection) -> list[Row]:
+    """Settings whose stored value hides another one in the file."""
+    return [row for row in rows(document, connection) if row.shadowed]
+
+
+Settling = Literal["file", "stored", "adopt"]
+"""How a shadow is settled: take the file's value, keep the stored one, or put the stored one into the file."""
+
+
+def settled_values(chosen: Mapping[str, Settling], found: Mapping[str, Row]) -> dict[str, Value]:
+    """What the board's store must hold for each choice, as :func:`saving.save` takes it: a value is filed too.
+
+    Taking the file's value clears the stored one when the image holds it; otherwise it is stored.
+    """
+    values: dict[str, Value] = {}
+    for path, way in chosen.items():
+        row = found[path]
+        if way == "file":
+            values[path] = None if same(row.image, row.file) else row.file
+        elif way == "adopt":
+            values[path] = row.stored
+    return values

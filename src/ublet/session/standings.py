@@ -1,0 +1,123 @@
+"""Where each station stands: from the ledger, the machine file and the board."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
+
+from ublet.core.evidence import stale_reasons
+from ublet.core.machine.image import ImageError
+from ublet.core.route import ROUTE, Standing, Station
+from ublet.core.units import with_uncertainty
+from ublet.ledger.book import TrialEntry
+from ublet.session.layers import rows
+from ublet.session.picture import PictureError
+
+if TYPE_CHECKING:
+    from ublet.session.session import Session
+
+
+def standings(session: Session) -> Mapping[str, Standing]:
+    """All stations by name."""
+    return {station.name: standing(session, station) for station in ROUTE}
+
+
+def standing(session: Session, station: Station) -> Standing:
+    """Where one station stands."""
+    if not station.built:
+        return Standing("waiting", "", "not built yet")
+    declared = {"editor": _file, "wiring": _wiring, "modules": _modules, "write": _written}.get(station.bench)
+    return declared(session) if declared else _tried(session, station)
+
+
+def _file(session: Session) -> Standing:
+    draft = session.draft
+    errors = draft.checked.errors
+    if errors:
+        return Standing(
+            "failed", f"{len(errors)} error{'s' * (len(errors) > 1)}", errors[0].sentence(draft.document.path.name)
+        )
+    if draft.dirty:
+        count = len(draft.changes())
+        return Standing("open", f"{count} edit{'s' * (count != 1)}", "edited, not yet written to the file")
+    warnings = len(draft.checked.problems)
+    told = f"{warnings} warning{'s' * (warnings > 1)}" if warnings else "good"
+    return Standing("proven", told, f"{len(draft.document.values)} settings, no errors")
+
+
+def _wiring(session: Session) -> Standing:
+    draft = session.draft
+    wrong = [p for p in draft.checked.errors if p.key.endswith("socket")]
+    if wrong:
+        return Standing("failed", f"{len(wrong)} wrong", wrong[0].sentence(draft.document.path.name))
+    board = session.document.board
+    used = sum(1 for path, value in session.document.values.items() if path.endswith("socket") and value is not None)
+    return Standing("proven", f"{used} of {len(board.sockets)}", f"{used} of {len(board.sockets)} sockets in use")
+
+
+def _modules(session: Session) -> Standing:
+    try:
+        planned = session.plan_write()
+    except (ImageError, PictureError) as error:
+        return Standing("failed", "no image", str(error))
+    share = 100 * planned.plan.used_bytes / planned.plan.slot_bytes
+    if planned.plan.overflow_bytes:
+        return Standing("failed", f"{share:.0f} %", f"overflows by {planned.plan.overflow_bytes:,} bytes")
+    return Standing("proven", f"{share:.0f} %", f"{planned.plan.used_bytes:,} of {planned.plan.slot_bytes:,} bytes")
+
+
+def _written(session: Session) -> Standing:
+    if not session.connection.linked:
+        return Standing("waiting", "no board", "the board is not linked")
+    try:
+        planned = session.plan_write()
+    except (ImageError, PictureError) as error:
+        return Standing("failed", "no image", str(error))
+    if planned.refused:
+        return Standing("failed", "refused", planned.refused)
+    found = rows(session.document, session.connection)
+    shadowed = sum(1 for row in found if row.shadowed)
+    count = len(planned.changes)
+    if not planned.same_as_running:
+        return Standing(
+            "stale", f"{count} differ" if count else "modules", f"the board's image differs in {count} settings"
+        )
+    if shadowed:
+        return Standing("stale", f"{shadowed} shadowed", f"{shadowed} stored values hide the file's")
+    return Standing("proven", "same", "the board runs what the file says")
+
+
+def _tried(session: Session, station: Station) -> Standing:
+    """A station of trials: its newest trial decides."""
+    if session.runner.running is not None and session.runner.running.name in station.trials:
+        return Standing("running")
+    entry = _deciding(session, station)
+    if entry is None:
+        return Standing("open")
+    if entry.result.outcome != "proven":
+        return Standing("failed", "failed", entry.result.why)
+    live = {path: layers.live for path, layers in session.connection.layers.items()}
+    reasons = stale_reasons(entry.result.conditions, live) if live else ()
+    if reasons:
+        return Standing("stale", "stale", "; ".join(reasons))
+    if entry.name != station.trials[-1]:
+        return Standing("open", "unverified", "tuned, not yet kept and verified")
+    return Standing("proven", _figure(entry), entry.result.why)
+
+
+def _deciding(session: Session, station: Station) -> TrialEntry | None:
+    """The trial that decides: the newest of the station's, a cancelled one not counted."""
+    entries = [
+        entry
+        for name in station.trials
+        for entry in session.ledger.trials(name)[:20]
+        if entry.result.outcome != "halted"
+    ]
+    return max(entries, key=lambda entry: entry.id, default=None)
+
+
+def _figure(entry: TrialEntry) -> str:
+    overshoot = entry.result.finding("overshoot")
+    if overshoot is None:
+        return ""
+    return with_uncertainty(overshoot.value, overshoot.uncertainty or 0.0)
