@@ -38,6 +38,16 @@ class Draft:
         """Whether it differs from the file."""
         return self.text != self.document.text
 
+    @property
+    def can_undo(self) -> bool:
+        """Whether there is an edit to take back."""
+        return bool(self._undo)
+
+    @property
+    def can_redo(self) -> bool:
+        """Whether there is an undone edit."""
+        return bool(self._redo)
+
     def changes(self) -> list[Difference]:
         """The settings in which it differs from the file; None: not given."""
         return differences(_flat(self.document.text), flatten(self.tree))

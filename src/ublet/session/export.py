@@ -1,11 +1,14 @@
-"""Export of a trial's raw data and figure: CSV, SVG and PDF beside the machine file."""
+"""Export beside the machine file: a trial's raw data and figure as CSV, SVG and PDF; the wiring as SVG and PDF."""
 
 from __future__ import annotations
 
 import csv
 from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
+from ublet.core.machine.boards import BoardKind
+from ublet.core.machine.wiring import plugs
 from ublet.core.trial import Series
 from ublet.ledger.book import TrialEntry
 
@@ -59,3 +62,28 @@ def draw_heat_entry(entry: TrialEntry, series: Mapping[str, Series], path: Path)
     target = entry.result.conditions.get("target_c")
     title = f"{entry.name} · {entry.at[:16].replace('T', ' ')} · {entry.result.why}"
     draw_heat(shown, title, float(target) if isinstance(target, (int, float)) else None, path)
+
+
+def wiring_files(tree: Mapping[str, Any], board: BoardKind, machine_file: Path) -> list[Path]:
+    """Draw a machine's wiring as SVG and PDF beside its file; returns the files.
+
+    Raises:
+        OSError: a file cannot be written.
+    """
+    files = [machine_file.with_name(f"{machine_file.stem}-wiring{ending}") for ending in (".svg", ".pdf")]
+    for file in files:
+        draw_wiring_of(tree, board, machine_file.name, file)
+    return files
+
+
+def draw_wiring_of(tree: Mapping[str, Any], board: BoardKind, name: str, path: Path) -> None:
+    """Draw a machine's wiring; the file's name and the board's stand in the drawing.
+
+    Raises:
+        OSError, ValueError: as the drawing.
+    """
+    from ublet.figures.wiring import draw_wiring
+
+    sockets = [(label, socket.edge, socket.at, socket.kind) for label, socket in board.sockets.items()]
+    plugged = {socket: [plug.words for plug in here] for socket, here in plugs(tree).items()}
+    draw_wiring(f"{board.name}\n{name}", board.width_mm, board.height_mm, sockets, plugged, path)

@@ -7,14 +7,16 @@ import shutil
 import tempfile
 from collections.abc import Callable
 from contextlib import AsyncExitStack
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
 from ublet.core.settings import Value
 from ublet.core.trial import Progress, Question
 from ublet.link.transport import MemoryTransport, Transport, memory_pair, open_transport
+from ublet.link.upload import UploadProgress
 from ublet.session.document import Document
+from ublet.session.layers import Settling
 from ublet.session.orders import Order
 from ublet.session.report import trial_json
 from ublet.session.saving import SaveFailed
@@ -148,3 +150,54 @@ async def _on_scenario(
 def _attach(service: Service, end: MemoryTransport) -> None:
     end.received = service.received
     service.send = end.write
+
+
+async def write_on_port(
+    machine: Path, port: str, settling: Settling | None, dry: bool, tell: Callable[[Progress], None]
+) -> dict[str, Any]:
+    """Write a machine's image to a board at a port, and settle every shadow in one way when asked.
+
+    Raises:
+        DocumentError, LedgerError, PortError, LinkLost, ImageError, PictureError, WriteRefused, SaveFailed.
+    """
+    baud = Document(machine).machine.board.baud
+
+    async def opener() -> Transport:
+        return await open_transport(port, baud)
+
+    session = Session(machine, opener)
+    phase = ["uploading"]
+
+    def progress(upload: UploadProgress) -> None:
+        words = f"{upload.done:,} of {upload.total:,} bytes"
+        tell(Progress(phase[0], upload.done / upload.total, upload.left_s, words))
+
+    try:
+        await session.connection.connect()
+        session.connection.keep()
+        await session.settle()
+        planned = session.plan_write()
+        report: dict[str, Any] = {
+            "changes": [asdict(change) for change in planned.changes],
+            "digest": planned.image.digest,
+            "bytes": len(planned.image.data),
+            "refused": planned.refused,
+            "written": False,
+        }
+        if dry or planned.refused:
+            report["why"] = f"refused: {planned.refused}" if planned.refused else "nothing was sent"
+        elif planned.same_as_running:
+            report["why"] = "the board runs this image already"
+        else:
+            running = await session.write_image(planned, progress, lambda words: phase.__setitem__(0, words))
+            report["written"] = True
+            report["why"] = f"the board runs {running.digest[:8]} from slot {running.slot}, checked by its digest"
+        if settling is not None and not dry and not planned.refused:
+            count, backup = await session.settle_shadows({row.path: settling for row in session.shadowed()})
+            report["settled"], report["backup"] = count, str(backup) if backup else None
+        report["shadowed"] = [
+            {"path": row.path, "file": row.file, "stored": row.stored, "live": row.live} for row in session.shadowed()
+        ]
+        return report
+    finally:
+        await session.close()

@@ -45,7 +45,7 @@ class Row:
     @property
     def outdated(self) -> bool:
         """Whether the image was built from another value than the file's."""
-        return not same(self.file, self.image)
+        return self.on_board and not same(self.file, self.image)
 
     @property
     def differs(self) -> bool:

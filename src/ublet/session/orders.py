@@ -7,10 +7,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from ublet.core.catalogue import TRIALS
-from ublet.core.settings import Part, Value, refusal_of
+from ublet.core.settings import Part, Value
 from ublet.core.trial import TrialSpec
 from ublet.core.trouble import Trouble
-from ublet.core.units import NotAQuantity, parse
+from ublet.core.typed import typed_value
+from ublet.core.units import NotAQuantity
 
 
 @dataclass(frozen=True)
@@ -74,17 +75,7 @@ def _value(spec: TrialSpec, key: str, text: str) -> Value:
     if declared is None:
         known = ", ".join(item.path for item in spec.declared())
         raise OrderError(f"{spec.name} has no parameter “{key}”; known: {known}")
-    value: Value = text
-    if declared.kind in ("number", "whole number"):
-        try:
-            value = parse(text, declared.unit)
-        except NotAQuantity as error:
-            raise OrderError(f"{key}: {error}") from error
-        if declared.kind == "whole number" and value == int(value):
-            value = int(value)
-    elif declared.kind == "yes or no":
-        value = text.lower() in ("yes", "true", "1", "on")
-    reason = refusal_of(declared, key, value)
-    if reason:
-        raise OrderError(reason)
-    return value
+    try:
+        return typed_value(declared, text)
+    except NotAQuantity as error:
+        raise OrderError(f"{key}: {error}") from error

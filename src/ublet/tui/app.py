@@ -1,4 +1,4 @@
-"""The app: the frame around the benches, the link's news, HALT, saving, palette and help."""
+"""The app: the frame around the benches, the link's news, HALT, writing and saving, palette and help."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ import os
 import sys
 from collections.abc import Iterable
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -27,13 +28,17 @@ from ublet.tui.theme import PALETTES, THEMES
 from ublet.tui.title import Title
 
 if TYPE_CHECKING:
+    from ublet.core.machine.compare import Conflict
     from ublet.session.demo import Demo
     from ublet.session.session import Session
-    from ublet.tui.heat import HotendBench
+    from ublet.tui.bench import Bench
 
 BEAT_S = 0.2
 IDLE_BEATS = 3
 """While nothing runs only every so many beats are shown."""
+
+DISK_BEATS = 5
+"""The machine file is looked at on the disk at every so many beats."""
 
 AFTER_FIRST_FRAME_S = 0.05
 REST_S = 0.25
@@ -69,7 +74,8 @@ class UbletApp(App[None]):
         super().__init__()
         self.file, self.port, self.demo = file, port, demo
         self.session: Session | None = None
-        self.bench: HotendBench | None = None
+        self.bench: Bench | None = None
+        self.benches: dict[str, Bench] = {}
         self._was_running = False
         self._beats = 0
         self._resting: Timer | None = None
@@ -112,16 +118,12 @@ class UbletApp(App[None]):
             return
         self.session = session
         from ublet.session.recent import remember
-        from ublet.tui.heat import HotendBench
 
-        self.bench = HotendBench(session, self.palette)
-        holder = self.query_one("#bench", Container)
-        await holder.mount(self.bench)
         session.connection.changed.append(self._changed)
         session.connection.keep()
         self.set_interval(BEAT_S, self._beat)
         self.query_one(Title).machine = session.document.machine.machine.name
-        self._show_station(self.query_one(Route).station)
+        await self._show_station(self.query_one(Route).station)
         self._changed()
         if self.demo is None:
             remember(self.file, self.port)
@@ -153,8 +155,9 @@ class UbletApp(App[None]):
         title = self.query_one(Title)
         title.linked = session.connection.linked
         title.unsaved = len(session.unsaved()) if title.linked else 0
+        title.edits = len(session.draft.changes()) if session.draft.dirty else 0
         self.query_one(Route).standings = dict(session.standings())
-        if self.bench is not None and self.bench.is_mounted:
+        if self.bench is not None and self.bench.is_mounted and self.bench.display:
             self.bench.refresh_state()
         while session.notices:
             self.notify(session.notices.pop(0), title="Saving", timeout=12)
@@ -168,16 +171,38 @@ class UbletApp(App[None]):
         if self.session is None:
             return
         self._beats += 1
+        if self._beats % DISK_BEATS == 0:
+            self._look_at_disk(self.session)
+        if self.bench is not None and self.bench.display:
+            self.bench.beat()
         if self.session.runner.running is None and not self._was_running and self._beats % IDLE_BEATS:
             return
-        reading = take_reading(self.session, self.bench.watched if self.bench else None)
+        watched = next((bench.watched for bench in self.benches.values() if bench.watched), None)
+        reading = take_reading(self.session, watched)
         self._say_link(self.session)
         if self.demo is not None and not self.session.connection.linked and (why := self.demo.ended()):
             reading = replace(reading, why=f"ctrl+r plugs the simulated board in again ({why}).")
         self.query_one(Pulse).reading = reading
         self._route_beat(reading)
-        if self.bench is not None and self.bench.display:
-            self.bench.beat()
+
+    def _look_at_disk(self, session: Session) -> None:
+        """Notice what another program wrote to the machine file."""
+        found = session.look_at_disk()
+        if found is None:
+            return
+        told, conflicts = found
+        self.notify(told, title="Machine file", timeout=12)
+        self._changed()
+        if conflicts:
+            self.run_worker(self._ask_conflicts(session, conflicts), group="conflict", exclusive=True)
+
+    async def _ask_conflicts(self, session: Session, conflicts: list[Conflict]) -> None:
+        from ublet.tui.dialogs import ConflictDialog
+
+        answer = await self.push_screen_wait(ConflictDialog(conflicts, self.palette))
+        if answer == "theirs":
+            session.draft.yield_to(conflicts)
+            self._changed()
 
     def _route_beat(self, reading: Reading) -> None:
         """While a trial runs its station shows the phase; when it ends, what was found."""
@@ -199,26 +224,41 @@ class UbletApp(App[None]):
             self._resting.stop()
         self._resting = self.set_timer(REST_S, lambda: self._show_station(event.station))
 
-    def on_route_entered(self, event: Route.Entered) -> None:
+    async def on_route_entered(self, event: Route.Entered) -> None:
         """Go to its bench, if it is built."""
-        self._show_station(event.station)
+        if self._resting is not None:
+            self._resting.stop()
+        await self._show_station(event.station)
         if event.station.built:
             self.action_switch()
         else:
             self.notify(f"“{event.station.name}” is not built yet and cannot be entered.", timeout=4)
 
-    def _show_station(self, station: Station) -> None:
+    def on_bench_edited(self) -> None:
+        """The draft changed: title, route and the bench follow."""
+        self._changed()
+
+    async def _show_station(self, station: Station) -> None:
+        """Show a station's bench, made when it is first needed."""
         unbuilt = self.query_one("#unbuilt", Static)
-        shown = station.built and self.bench is not None
-        if self.bench is not None:
-            self.bench.display = shown
+        shown = station.built and self.session is not None
+        if shown and station.bench not in self.benches and self.session is not None:
+            from ublet.tui.benches import make_bench
+
+            self.benches[station.bench] = make_bench(station, self.session, self.palette)
+            await self.query_one("#bench", Container).mount(self.benches[station.bench])
+        self.bench = self.benches[station.bench] if shown else None
+        for bench in self.benches.values():
+            bench.display = bench is self.bench
         unbuilt.display = not shown
+        if self.bench is not None:
+            self.bench.refresh_state()
         if not shown and self.session is not None:
             text = Text()
             text.append(f"{station.name[0].upper()}{station.name[1:]}", f"bold {self.palette.text}")
             text.append(f"   {station.purpose}\n\n", self.palette.dim)
             text.append("Not built yet: this station is listed so that you see the whole route.\n", self.palette.text)
-            text.append("It cannot be entered. Hotend control, in the leg Heat, can.", self.palette.dim)
+            text.append("It cannot be entered. Those in the leg Declare can, and hotend control.", self.palette.dim)
             unbuilt.update(text)
 
     # what can be done
@@ -231,7 +271,7 @@ class UbletApp(App[None]):
         if action == "switch":
             return len(self.screen_stack) == 1 and session is not None
         if action == "save" and session is not None:
-            return session.runner.running is None and bool(session.unsaved())
+            return session.runner.running is None and (session.draft.dirty or bool(session.unsaved()))
         if action == "release" and session is not None:
             return session.connection.state.mode in ("halted", "tripped")
         return True
@@ -267,8 +307,37 @@ class UbletApp(App[None]):
         self.refresh_bindings()
 
     def action_save(self) -> None:
-        """Show what a save would change, then save."""
-        self.run_worker(self._save(), group="save", exclusive=True)
+        """Show what would be written to the file, and what a save would change; then do it."""
+        self.run_worker(self._write_and_save(), group="save", exclusive=True)
+
+    async def _write_and_save(self) -> None:
+        if await self._write_draft():
+            await self._save()
+
+    async def _write_draft(self) -> bool:
+        """Write the draft to the machine file, after showing it; False when it was not written."""
+        from ublet.session.document import DocumentError
+        from ublet.tui.dialogs import differences_text
+        from ublet.tui.pickers import ConfirmDialog
+
+        session = self.session
+        if session is None or not session.draft.dirty:
+            return True
+        name = session.document.path.name
+        text = differences_text(session.draft.changes(), self.palette)
+        text.append("\nComments and order stay; the present file is kept beside it as .previous.", self.palette.dim)
+        dialog = ConfirmDialog(f"Write these to {name}?", text, "write the file", self.palette)
+        if await self.push_screen_wait(dialog) != "yes":
+            return False
+        try:
+            count = session.write_draft()
+        except (DocumentError, OSError) as error:
+            self.notify(str(error), title="Not written", severity="error", timeout=20)
+            return False
+        told = f"{count} settings written to {name}. The board has them after “write to board”."
+        self.notify(told, title="Written", timeout=8)
+        self._changed()
+        return True
 
     async def _save(self) -> None:
         from ublet.ledger.book import LedgerError
@@ -312,7 +381,8 @@ class UbletApp(App[None]):
         from ublet.tui.dialogs import TextDialog
         from ublet.tui.texts import help_text
 
-        self.push_screen(TextDialog("Why and how", help_text(self.palette)))
+        words = self.bench.help_words() if self.bench is not None else ""
+        self.push_screen(TextDialog("Why and how", help_text(words, self.palette)))
 
     def action_theme(self) -> None:
         """Between soot and bone."""
@@ -322,7 +392,8 @@ class UbletApp(App[None]):
             if hasattr(widget, "palette"):
                 widget.palette = self.palette
                 widget.refresh()
-        self._show_station(self.query_one(Route).station)
+        for bench in self.benches.values():
+            bench.refresh_state()
         self._changed()
 
     async def action_leave(self) -> None:
@@ -337,6 +408,8 @@ class UbletApp(App[None]):
         reasons = []
         if session is not None and session.runner.running is not None:
             reasons.append("A trial runs and would be cancelled.")
+        if session is not None and session.draft.dirty:
+            reasons.append(f"{len(session.draft.changes())} edits are not written to the machine file.")
         if session is not None and session.unsaved():
             reasons.append(f"{len(session.unsaved())} kept settings are not saved: they are lost at power-off.")
         if reasons:
@@ -344,6 +417,11 @@ class UbletApp(App[None]):
             if await self.push_screen_wait(QuestionDialog(question, self.palette)) != "quit":
                 return
         self.exit()
+
+    async def _on_bench(self, action: str) -> None:
+        """Do a bench's action from the command palette."""
+        if self.bench is not None:
+            await self.run_action(action, self.bench)
 
     def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
         """Every action, by name."""
@@ -356,17 +434,10 @@ class UbletApp(App[None]):
         yield SystemCommand("Why and how", "Help for this bench and every key", self.action_help)
         bench = self.bench
         if bench is not None:
-            for name, about, action in (
-                ("start", "Start hotend control", bench.action_start),
-                ("target", "Set the temperature to tune at", bench.action_target),
-                ("keep", "Keep the chosen gains", bench.action_keep),
-                ("drop", "Drop what was kept and not saved", bench.action_drop),
-                ("verify", "Verify by a step from cold", bench.action_verify),
-                ("export", "Export the record as CSV, SVG and PDF", bench.action_export),
-                ("cancel", "Cancel the running trial", bench.action_cancel),
-            ):
-                if bench.check_action(name, ()):
-                    yield SystemCommand(f"Hotend: {name}", about, action)
+            title = self.query_one(Route).station.name.capitalize()
+            for name, about, action in bench.commands():
+                if bench.check_action(action, ()):
+                    yield SystemCommand(f"{title}: {name}", about, partial(self._on_bench, action))
         if self.demo is not None:
             yield SystemCommand("Plug in the board", "Start the simulated board again (ctrl+r)", self.action_replug)
         yield SystemCommand("Quit", "Leave Ublet", self.action_leave)

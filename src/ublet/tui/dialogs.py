@@ -11,8 +11,10 @@ from textual.containers import Vertical, VerticalScroll
 from textual.screen import ModalScreen
 from textual.widgets import Input, Static
 
+from ublet.core.machine.compare import Conflict, Difference
 from ublet.core.settings import Value
 from ublet.core.trial import Question
+from ublet.core.typed import shown_value
 from ublet.core.units import NotAQuantity, parse, show
 from ublet.session.saving import Saved
 from ublet.tui.theme import Palette
@@ -96,6 +98,44 @@ class SaveDialog(Dialog):
             yield Static(table)
             yield Static(self.note)
             yield Static(keys, classes="keys")
+
+
+class ConflictDialog(Dialog):
+    """Settings that were edited here and in another program: whose values stand?"""
+
+    BINDINGS = [Binding("m", "answer('mine')", "mine"), Binding("t", "answer('theirs')", "theirs")]
+
+    def __init__(self, conflicts: Sequence[Conflict], palette: Palette) -> None:
+        super().__init__()
+        self.conflicts, self.palette = conflicts, palette
+
+    def compose(self) -> ComposeResult:
+        """A line a setting, and the two ways."""
+        palette, table, keys = self.palette, Text(), Text()
+        table.append(f"{'setting':<34}{'before':>11}{'mine':>13}{'on the disk':>13}\n", palette.dim)
+        for item in self.conflicts:
+            table.append(f"{item.path:<34}{shown_value(item.before):>11}", palette.text)
+            table.append(f"{shown_value(item.mine):>13}", f"bold {palette.proposal}")
+            table.append(f"{shown_value(item.theirs):>13}\n", f"bold {palette.focus}")
+        for key, words in (("m", "mine stand, as edits not written yet"), ("t", "theirs stand")):
+            keys.append(f"{key} ", palette.focus)
+            keys.append(f"{words}    ", palette.text)
+        with Vertical():
+            yield Static("Another program changed the machine file, and these settings you edited too. Whose stand?")
+            yield Static("")
+            yield Static(table)
+            yield Static(keys, classes="keys")
+
+
+def differences_text(differences: Sequence[Difference], palette: Palette) -> Text:
+    """Settings that change, one a line."""
+    text = Text()
+    for item in differences:
+        text.append(f"{item.path:<36}", palette.text)
+        text.append(f"{shown_value(item.before):>12} → ", palette.dim)
+        after = shown_value(item.after) if item.after is not None else "left out"
+        text.append(f"{after}\n", f"bold {palette.proposal}")
+    return text
 
 
 def _text(value: Value) -> str:

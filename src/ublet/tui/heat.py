@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Iterable
 from dataclasses import replace
 
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
-from textual.widget import Widget
 from textual.widgets import Static
 
 from ublet.core.catalogue import TRIALS
@@ -21,10 +21,11 @@ from ublet.ledger.book import LedgerError, TrialEntry
 from ublet.link.client import BoardRefused, LinkLost
 from ublet.session.orders import verify_parameters
 from ublet.session.session import Session
+from ublet.tui.bench import Bench
 from ublet.tui.chart import StripChart
 from ublet.tui.dialogs import QuantityDialog, QuestionDialog
 from ublet.tui.heat_pictures import cycles, duty, fan_start, last_minute, reached_at, steps, whole
-from ublet.tui.heat_words import heading, next_steps
+from ublet.tui.heat_words import HOTEND_HELP, heading, next_steps
 from ublet.tui.settlement import Settlement
 from ublet.tui.theme import Palette
 from ublet.tui.watch import TrialWatch
@@ -36,7 +37,7 @@ IDLE_BEATS = 3
 """While nothing is recorded the live trace is drawn at every so many beats."""
 
 
-class HotendBench(Widget, can_focus=True):
+class HotendBench(Bench):
     """Tunes one heater. It holds no physics: it starts trials and shows what they found."""
 
     DEFAULT_CSS = """
@@ -63,13 +64,9 @@ class HotendBench(Widget, can_focus=True):
     ]
 
     def __init__(self, session: Session, palette: Palette) -> None:
-        super().__init__()
-        self.session = session
-        self.palette = palette
-        self.watched: TrialWatch | None = None
+        super().__init__(session, palette)
         self.verifying = False
         self._beats = 0
-        self._written: dict[str, Text] = {}
         self.tuned: TrialEntry | None = None
         self.tuned_series: dict[str, Series] = {}
         self.verified: TrialEntry | None = None
@@ -125,21 +122,10 @@ class HotendBench(Widget, can_focus=True):
         settlement.display = self.watched is None and self.tuned is not None
         settlement.live = self.live_option()
         settlement.measured = self.verified.result if self.verified and self.verified_live() else None
-        self._write("heading", heading(self))
-        self._write("next", next_steps(self))
+        self.write("heading", heading(self))
+        self.write("next", next_steps(self))
         self.draw()
         self.refresh_bindings()
-
-    def _write(self, part: str, text: Text) -> None:
-        """Change a text only when it changed, and the layout only when its lines did."""
-        before = self._written.get(part)
-        if before is not None and before == text and before.spans == text.spans:
-            return
-        self._written[part] = text
-        widget = self.query_one(f"#{part}", Static)
-        width = max(1, widget.content_size.width)
-        same_height = before is not None and _lines(before, width) == _lines(text, width)
-        widget.update(text, layout=not same_height)
 
     def beat(self) -> None:
         """Draw what came since the last beat."""
@@ -148,7 +134,7 @@ class HotendBench(Widget, can_focus=True):
             self.draw()
         else:
             if self.watched is None:
-                self._write("heading", heading(self))
+                self.write("heading", heading(self))
             self._beats += 1
             if (self.tuned is None or self.watched is not None) and self._beats % IDLE_BEATS == 0:
                 self.draw()
@@ -183,7 +169,7 @@ class HotendBench(Widget, can_focus=True):
             self._draw_steps(None, step, legend, self.watched.series("predicted"))
         else:
             self._draw_last_minute(legend)
-        self._write("legend", legend)
+        self.write("legend", legend)
 
     def _draw_last_minute(self, legend: Text) -> None:
         """Before there is a record: the live reading of the last minute."""
@@ -304,6 +290,22 @@ class HotendBench(Widget, can_focus=True):
             return not running and self.tuned is not None
         return True
 
+    def commands(self) -> Iterable[tuple[str, str, str]]:
+        """For the command palette."""
+        return (
+            ("start", "Start hotend control", "start"),
+            ("target", "Set the temperature to tune at", "target"),
+            ("keep", "Keep the chosen gains", "keep"),
+            ("drop", "Drop what was kept and not saved", "drop"),
+            ("verify", "Verify by a step from cold", "verify"),
+            ("export", "Export the record as CSV, SVG and PDF", "export"),
+            ("cancel", "Cancel the running trial", "cancel"),
+        )
+
+    def help_words(self) -> str:
+        """Why and how."""
+        return HOTEND_HELP
+
     def action_start(self) -> None:
         """Run hotend control."""
         blocking = [need.words for need in self.needs() if need.blocking and not need.met]
@@ -420,8 +422,3 @@ class HotendBench(Widget, can_focus=True):
         """Choose other gains and show what they are predicted to do."""
         self.query_one(Settlement).choose(by)
         self.refresh_state()
-
-
-def _lines(text: Text, width: int) -> int:
-    """Lines that a text takes when it is wrapped."""
-    return sum(max(1, -(-len(line) // width)) for line in text.plain.split("\n"))

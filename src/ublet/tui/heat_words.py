@@ -51,6 +51,28 @@ class BenchState(Protocol):
         """Whether the live gains were verified."""
 
 
+HOTEND_HELP = """\
+WHY   A hotend that overshoots burns the first millimetres and one that ripples prints bands. The gains
+      of another machine do not fit yours: power, block, sock and fan decide.
+
+HOW   From room temperature the board heats at full power, then switches around the target by itself.
+      Each swing tells how strongly and how late the block answers. The first swing after any change is
+      thrown away; when three agree within 2 % it stops. Two more with the part fan on tell what the fan
+      takes away. A model (gain, two lags, dead time) is fitted to the whole record, and the board's own
+      control law is run on that model for each set of gains: that is the prediction.
+
+      calm      Tyreus-Luyben: slow and safe
+      balanced  SIMC, from the model
+      quick     Ziegler-Nichols: overshoots
+
+      Keep writes the gains to the live machine. Verify heats from cold with them and compares with the
+      prediction. Save puts them into the board's store and the machine file, both or neither.
+
+KEYS  enter start            t  temperature         ↑ ↓  choose gains
+      k     keep             d  drop                v    verify
+      e     export           esc  cancel
+"""
+
 SHORT_BELOW = 30
 WATCHING = {
     False: "Watch the swings: the gains are read from the last ones, once three agree within 2 %.",

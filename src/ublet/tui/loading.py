@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 def _import_parts() -> None:
     """Load what the benches need, in a thread, so that keys are answered meanwhile."""
     import ublet.session.session
-    import ublet.tui.heat  # noqa: F401
+    import ublet.tui.benches  # noqa: F401
 
 
 async def open_session(file: Path, port: str | None) -> tuple[Session | None, str]:

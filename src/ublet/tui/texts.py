@@ -12,30 +12,12 @@ from ublet.ledger.book import Ledger
 from ublet.session.connection import Connection
 from ublet.tui.theme import Palette
 
-HELP = """\
-WHY   A hotend that overshoots burns the first millimetres and one that ripples prints bands. The gains
-      of another machine do not fit yours: power, block, sock and fan decide.
-
-HOW   From room temperature the board heats at full power, then switches around the target by itself.
-      Each swing tells how strongly and how late the block answers. The first swing after any change is
-      thrown away; when three agree within 2 % it stops. Two more with the part fan on tell what the fan
-      takes away. A model (gain, two lags, dead time) is fitted to the whole record, and the board's own
-      control law is run on that model for each set of gains: that is the prediction.
-
-      calm      Tyreus-Luyben: slow and safe
-      balanced  SIMC, from the model
-      quick     Ziegler-Nichols: overshoots
-
-      Keep writes the gains to the live machine. Verify heats from cold with them and compares with the
-      prediction. Save puts them into the board's store and the machine file, both or neither.
-
-KEYS  enter start            t  temperature         ↑ ↓  choose gains
-      k     keep             d  drop                v    verify
-      e     export           esc  cancel            ctrl+s  save
-      F8    HALT: everything off at once, from everywhere
-      r     release after a halt or a tripped guard
-      tab   route / bench    l  ledger              w    talk with the board
-      F6    light / dark     ctrl+p  every command  ctrl+q  quit
+EVERYWHERE = """\
+EVERYWHERE
+      F8    HALT: everything off at once      r     release after a halt or a tripped guard
+      tab   route / bench                     ctrl+s  write and save what is not yet
+      l     ledger                            w     talk with the board
+      F6    light / dark                      ctrl+p  every command         ctrl+q  quit
 """
 
 
@@ -44,9 +26,9 @@ def local_time(at: str) -> str:
     return datetime.fromisoformat(at).astimezone().strftime("%Y-%m-%d %H:%M")
 
 
-def help_text(palette: Palette) -> Text:
-    """Help for the bench, and every key."""
-    return Text(HELP, palette.text)
+def help_text(bench: str, palette: Palette) -> Text:
+    """A bench's own help, and the keys that work everywhere."""
+    return Text(f"{bench}\n{EVERYWHERE}" if bench else EVERYWHERE, palette.text)
 
 
 def ledger_text(ledger: Ledger, palette: Palette) -> Text:

@@ -18,6 +18,7 @@ class Title(Widget):
     link: reactive[str] = reactive("")
     unsaved: reactive[int] = reactive(0)
     linked: reactive[bool] = reactive(False)
+    edits: reactive[int] = reactive(0)
 
     def __init__(self, palette: Palette) -> None:
         super().__init__()
@@ -30,9 +31,12 @@ class Title(Widget):
         left.append("ublet", f"bold {palette.focus}")
         left.append(f"   {self.machine}", f"bold {palette.text}")
         left.append(f"   {self.link}", palette.dim)
+        if self.edits:
+            right.append(f"{self.edits} edit{'s' * (self.edits != 1)}, not written: ctrl+s", f"bold {palette.proposal}")
+            right.append("   " if self.unsaved else "")
         if self.unsaved:
             right.append(f"{self.unsaved} kept, not saved: ctrl+s", f"bold {palette.proposal}")
-        elif self.linked:
+        elif self.linked and not self.edits:
             right.append("all saved", palette.dim)
         left.truncate(max(10, width - len(right) - 2), overflow="ellipsis")
         left.pad_right(max(1, width - len(left) - len(right)))

@@ -7,8 +7,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
-import numpy as np
-
 ZERO_C = 273.15
 """Kelvin at 0 °C."""
 
@@ -105,6 +103,8 @@ class SteinhartHart:
         Raises:
             ValueError: fewer than three different temperatures or resistances, or resistance does not fall with heat.
         """
+        import numpy as np  # here: checking a machine file must not wait for it
+
         celsius, ohm = (np.array(column, dtype=np.float64) for column in zip(*points, strict=True))
         if len(set(celsius.tolist())) < 3 or len(set(ohm.tolist())) < 3:
             raise ValueError("a curve of its own needs three points of different temperature and resistance")

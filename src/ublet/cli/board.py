@@ -1,0 +1,126 @@
+"""Commands about boards: the simulated one, the known kinds, writing an image; and the benchmark."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import signal
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, cast
+
+import typer
+
+from ublet.cli.base import (
+    GOOD,
+    INTERRUPTED,
+    NO,
+    USAGE,
+    JsonOption,
+    app,
+    progress,
+    stop,
+    told,
+)
+
+if TYPE_CHECKING:
+    from ublet.session.layers import Settling
+
+
+@app.command()
+def board(
+    scenario: Annotated[Path, typer.Option(help="Scenario file.")],
+    listen: Annotated[str, typer.Option(help="pty, pty:LINK or tcp:HOST:PORT.")] = "pty",
+    speed: Annotated[float, typer.Option(min=0.1, max=100, help="Clock, times real time.")] = 1.0,
+    seed: Annotated[int, typer.Option(min=0, help="Seed of all noise.")] = 1,
+    store: Annotated[Path | None, typer.Option(help="File that keeps the board's stored settings.")] = None,
+    until_stdin_closes: Annotated[bool, typer.Option(hidden=True)] = False,
+) -> None:
+    """The simulated board; prints one JSON line when it is ready."""
+    import time
+
+    from ublet.session.document import Document
+    from ublet.sim.board import SimBoard
+    from ublet.sim.scenario import load_scenario
+    from ublet.sim.server import announce, serve
+    from ublet.sim.service import Service
+    from ublet.sim.store import Store
+
+    with told():
+        truth = load_scenario(scenario)
+        machine = Document(scenario.parent / truth.scenario.machine_file).machine
+        kept = Store(store, truth.stored_settings())
+        slots = store.with_suffix(".slots") if store else None
+        service = Service(SimBoard(truth, machine, kept, time.monotonic, seed, slots), speed, seed)
+
+        async def work() -> None:
+            serving = asyncio.ensure_future(
+                serve(service, listen, speed, lambda url: print(announce(url, truth.scenario.board), flush=True))
+            )
+            asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, serving.cancel)
+            if until_stdin_closes:
+                asyncio.get_running_loop().add_reader(
+                    sys.stdin.fileno(), lambda: os.read(sys.stdin.fileno(), 1) or serving.cancel()
+                )
+            await serving
+
+        try:
+            asyncio.run(work())
+        except (KeyboardInterrupt, asyncio.CancelledError):
+            raise typer.Exit(GOOD) from None
+
+
+@app.command()
+def bench(quick: Annotated[bool, typer.Option("--quick", help="Fewer repetitions.")] = False) -> None:
+    """Measure speed and accuracy, side by side with plain references; prints JSON."""
+    from ublet.benchmark import measure
+
+    print(json.dumps(measure(quick), indent=1, ensure_ascii=False))
+
+
+@app.command()
+def boards(as_json: JsonOption = False) -> None:
+    """The known kinds of board; put files of your own into `boards` beside a machine file, or into your data folder."""
+    from ublet.core.machine.boards import KINDS
+    from ublet.session.library import boards_for, own_boards
+
+    with told():
+        known = boards_for(Path())
+    if as_json:
+        print(json.dumps({"boards": [kind.model_dump() for kind in known.values()]}, ensure_ascii=False))
+        return
+    for kind in known.values():
+        counts = ", ".join(f"{len(kind.of_kind(k))} {k}" for k in KINDS if kind.of_kind(k))
+        print(f"{kind.name:12} {kind.slot_bytes:>8,} bytes a slot   sockets: {counts}")
+    print(f"your own are looked for in {own_boards()} and in boards/ beside a machine file")
+
+
+@app.command()
+def write(
+    file: Path,
+    port: Annotated[str, typer.Option(help="Serial port, or socket://HOST:PORT.")],
+    settle: Annotated[str | None, typer.Option(help="Settle every shadow afterwards: file, stored or adopt.")] = None,
+    dry: Annotated[bool, typer.Option("--dry-run", help="Only say what would change.")] = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Write the image of a machine file to a board: upload, verify, switch; then say what is shadowed, or settle it."""
+    from ublet.session.headless import write_on_port
+
+    settling = cast("Settling | None", settle)
+    if settle not in (None, "file", "stored", "adopt"):
+        raise stop(USAGE, f"--settle {settle}: allowed: file, stored, adopt")
+    with told(), progress() as tell:
+        try:
+            report = asyncio.run(write_on_port(file, port, settling, dry, tell))
+        except KeyboardInterrupt:
+            raise stop(INTERRUPTED, "interrupted; the board runs on with the image it had") from None
+    if as_json:
+        print(json.dumps(report, ensure_ascii=False))
+    else:
+        for change in report["changes"]:
+            print(f"{change['path']:40} {change['before']} → {change['after']}")
+        print(report["why"])
+        for row in report["shadowed"]:
+            print(f"shadowed: {row['path']}: the board's store says {row['stored']}, the file {row['file']}")
+    raise typer.Exit(NO if report["refused"] or (report["shadowed"] and not dry) else GOOD)

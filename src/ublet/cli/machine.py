@@ -1,0 +1,145 @@
+"""Commands on machine files: presets, new, check, compare, import, images."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from ublet.cli.base import (
+    GOOD,
+    NO,
+    USAGE,
+    JsonOption,
+    app,
+    stop,
+    told,
+)
+
+
+@app.command()
+def presets() -> None:
+    """The machine files that `new` can start from."""
+    from ublet.session.library import DATA
+
+    for path in sorted((DATA / "machines").glob("*.toml")):
+        print(f"{path.stem:12} {path.read_text(encoding='utf-8').splitlines()[0].lstrip('# ')}")
+
+
+@app.command()
+def new(dir: Path, preset: Annotated[str, typer.Option("--from", help="A preset's name.")] = "tern-280") -> None:
+    """A commented machine file to start from."""
+    from ublet.session.library import DATA
+
+    source = DATA / "machines" / f"{preset}.toml"
+    known = ", ".join(sorted(path.stem for path in source.parent.glob("*.toml")))
+    if preset not in known.split(", "):
+        raise stop(USAGE, f"--from {preset}: no such preset; known: {known}")
+    target = dir / "machine.toml"
+    with told():
+        if target.exists():
+            raise stop(USAGE, f"{target} is there already; it was left as it is")
+        dir.mkdir(parents=True, exist_ok=True)
+        target.write_text(source.read_text(encoding="utf-8"), encoding="utf-8")
+    print(f"{target}: edit it, then `ublet check {target}` and `ublet open {target} --port …`")
+
+
+@app.command()
+def check(file: Path, as_json: JsonOption = False) -> None:
+    """All errors and warnings of a machine file at once."""
+    from ublet.session.checking import check_report
+
+    with told():
+        text, good = check_report(file, as_json)
+    print(text)
+    raise typer.Exit(GOOD if good else NO)
+
+
+@app.command()
+def diff(first: Path, second: Path, as_json: JsonOption = False) -> None:
+    """What differs between two machine files, setting by setting; exit code 1 when something does."""
+    from dataclasses import asdict
+
+    from ublet.core.machine.compare import differences
+    from ublet.core.machine.schema import SETTINGS
+    from ublet.core.typed import shown_value
+    from ublet.session.document import Document
+
+    with told():
+        found = differences(Document(first).values, Document(second).values)
+    if as_json:
+        listed = [
+            {**asdict(item), "unit": declared.unit if (declared := SETTINGS.find(item.path)) else ""} for item in found
+        ]
+        print(json.dumps({"first": str(first), "second": str(second), "differences": listed}, ensure_ascii=False))
+    else:
+        for item in found:
+            unit = declared.unit if (declared := SETTINGS.find(item.path)) else ""
+            print(f"{item.path:40} {shown_value(item.before):>14} → {shown_value(item.after)} {unit}".rstrip())
+        if not found:
+            print("no difference")
+    raise typer.Exit(NO if found else GOOD)
+
+
+@app.command("import")
+def import_(
+    part: Annotated[str, typer.Argument(help="Path of a part, for example probe or heaters.bed.")],
+    file: Annotated[Path, typer.Argument(help="Machine file that gets it.")],
+    source: Annotated[Path, typer.Option("--from", help="Machine file that has it.")],
+) -> None:
+    """Take a part of another machine file over, comments and all; what the file had there is replaced."""
+    from ublet.core.machine.edit import EditError
+    from ublet.session.document import Document, DocumentError, read_text
+    from ublet.session.draft import Draft
+
+    with told():
+        draft = Draft(Document(file))
+        try:
+            draft.take(read_text(source), part)
+        except EditError as error:
+            raise DocumentError(f"{source}: {error}") from error
+        changes = draft.changes()
+        draft.write()
+    for change in changes:
+        print(f"{change.path}: {change.before} → {change.after}")
+    print(f"{file}: {len(changes)} settings changed; the former file is {file.name}.previous")
+
+
+@app.command()
+def image(
+    file: Path,
+    out: Annotated[Path | None, typer.Option("-o", "--out", help="Write the image's bytes there.")] = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Build the image of a machine file and tell what it takes; exit code 1 when it does not fit."""
+    from dataclasses import asdict
+
+    from ublet.session.document import Document
+
+    with told():
+        built, plan = Document(file).image()
+        if out is not None:
+            out.write_bytes(built.data)
+    report = {
+        "file": str(file),
+        "board": built.head.board,
+        "firmware": built.head.version,
+        "digest": built.digest,
+        "bytes": len(built.data),
+        "slot_bytes": plan.slot_bytes,
+        "overflow_bytes": plan.overflow_bytes,
+        "modules": [asdict(module) for module in plan.modules],
+        "would_free": [[module.name for module in way] for way in plan.would_free()],
+    }
+    if as_json:
+        print(json.dumps(report, ensure_ascii=False))
+    else:
+        print(f"{len(built.data):,} of {plan.slot_bytes:,} bytes for {built.head.board}, digest {built.digest}")
+        for module in plan.modules:
+            print(f"  {'in ' if module.included else 'out'}  {module.name:22} {module.bytes:>9,}  {module.why}")
+        if plan.overflow_bytes:
+            ways = " or ".join(" + ".join(module.name for module in way) for way in plan.would_free())
+            print(f"overflows by {plan.overflow_bytes:,} bytes; leave out {ways or 'more than is optional'}")
+    raise typer.Exit(NO if plan.overflow_bytes else GOOD)

@@ -1,0 +1,88 @@
+"""Commands that open the full-screen app."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from ublet import __version__
+from ublet.cli.base import (
+    USAGE,
+    app,
+    told,
+)
+
+
+def show_version(wanted: bool) -> None:
+    """Print the version and end."""
+    if wanted:
+        print(f"ublet {__version__}")
+        raise typer.Exit()
+
+
+@app.callback(invoke_without_command=True)
+def start(
+    context: typer.Context,
+    version: Annotated[bool, typer.Option("--version", callback=show_version, help="Print the version.")] = False,
+) -> None:
+    """Open the last machine; with none yet, offer the demonstration."""
+    if context.invoked_subcommand is not None:
+        return
+    from ublet.session.recent import last_machine
+
+    recent = last_machine()
+    if recent is not None:
+        with told():
+            _open(recent.file, recent.port)
+        return
+    message = (
+        "No machine has been opened yet.\n"
+        "  ublet demo       a made-up machine with a simulated board, to look around\n"
+        "  ublet new DIR    a commented machine file of your own to start from"
+    )
+    print(message)
+    if not sys.stdin.isatty() or not sys.stdout.isatty():
+        raise typer.Exit(USAGE)
+    if typer.confirm("Open the demonstration now?", default=True):
+        demo()
+
+
+def _open(file: Path, port: str | None) -> None:
+    """The full-screen app on a machine file."""
+    from ublet.tui.app import run_app
+
+    run_app(file, port)
+
+
+@app.command("open")
+def open_(
+    file: Path,
+    port: Annotated[str | None, typer.Option(help="Serial port, or socket://HOST:PORT.")] = None,
+) -> None:
+    """Full-screen bench on a machine file."""
+    with told():
+        _open(file, port)
+
+
+@app.command()
+def demo(
+    machine: Annotated[str, typer.Option(help="tern or wren.")] = "tern",
+    speed: Annotated[float, typer.Option(min=0.1, max=60, help="The board's clock, times real time.")] = 8.0,
+    dir: Annotated[Path | None, typer.Option(help="Folder for the machine's files.")] = None,
+) -> None:
+    """Full-screen bench on a made-up machine with its simulated board."""
+    import platformdirs
+
+    from ublet.session.demo import start as start_demo
+    from ublet.tui.app import run_app
+
+    folder = dir or platformdirs.user_data_path("ublet") / f"demo-{machine}"
+    with told():
+        running = start_demo(machine, folder, speed)
+        try:
+            run_app(running.machine, running.port, running)
+        finally:
+            running.close()

@@ -1,0 +1,174 @@
+"""Commands about trials: list, run, the ledger, figures."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from ublet.cli.base import (
+    GOOD,
+    HALTED,
+    INTERRUPTED,
+    NO,
+    NO_LINK,
+    USAGE,
+    JsonOption,
+    ScenarioOption,
+    app,
+    progress,
+    stop,
+    told,
+)
+
+
+@app.command()
+def trials(as_json: JsonOption = False) -> None:
+    """What can be run, with parameters."""
+    from ublet.core.catalogue import TRIALS
+
+    listed = [
+        {
+            "trial": spec.name,
+            "station": spec.station,
+            "summary": spec.summary,
+            "parameters": [
+                {"name": p.path, "allowed": p.allowed(), "default": p.default, "unit": p.unit, "help": p.help}
+                for p in spec.declared()
+            ],
+        }
+        for spec in TRIALS.values()
+    ]
+    if as_json:
+        print(json.dumps({"trials": listed}, ensure_ascii=False))
+        return
+    for spec in TRIALS.values():
+        print(f"{spec.name}: {spec.summary}")
+        for p in spec.declared():
+            print(f"    {p.path} = {p.default}  ({p.allowed()})  {p.help}")
+
+
+@app.command()
+def run(
+    trial: str,
+    machine: Annotated[Path | None, typer.Option(help="Machine file.")] = None,
+    port: Annotated[str | None, typer.Option(help="Port of the board.")] = None,
+    scenario: ScenarioOption = None,
+    settings: Annotated[list[str] | None, typer.Option("--set", metavar="KEY=VALUE")] = None,
+    keep: Annotated[bool, typer.Option("--keep", help="Write the proposal to the board and check it.")] = False,
+    save: Annotated[bool, typer.Option("--save", help="Save what was kept and checked.")] = False,
+    seed: Annotated[int, typer.Option(min=0)] = 1,
+    as_json: JsonOption = False,
+) -> None:
+    """Run a trial headless, on a board or on a scenario."""
+    from ublet.session.headless import Done, run_on_port, run_on_scenario
+    from ublet.session.orders import order_for
+
+    if (scenario is None) == (port is None) or (port is not None and machine is None):
+        raise stop(USAGE, "name either --scenario FILE, or --machine FILE with --port URL")
+    with told(), progress() as tell:
+        order = order_for(trial, settings or [], keep, save)
+        try:
+            if scenario is not None:
+                done: Done = run_on_scenario(order, scenario, machine, seed, tell)
+            else:
+                assert machine is not None and port is not None
+                done = asyncio.run(run_on_port(order, machine, port, tell))
+        except KeyboardInterrupt:
+            raise stop(INTERRUPTED, "interrupted; heaters are off") from None
+    if as_json:
+        print(json.dumps(done.report, ensure_ascii=False))
+    else:
+        _print_report(done.report)
+    if done.lost:
+        raise typer.Exit(NO_LINK)
+    raise typer.Exit({"proven": GOOD, "failed": NO, "halted": HALTED}[done.outcome])
+
+
+def _print_report(report: dict[str, Any]) -> None:
+    from ublet.core.units import duration, show, with_uncertainty
+
+    print(f"{report['trial']}: {report['outcome']}. {report['why']}")
+    for finding in report["findings"]:
+        value = with_uncertainty(finding["value"], finding["uncertainty"] or 0.0, finding["unit"])
+        limit = f"   (limit {show(finding['limit'], finding['unit'])})" if finding["limit"] is not None else ""
+        print(f"    {finding['name']:30} {value}{limit}")
+    for change in report["proposals"]:
+        before, after = show(change["before"] or 0.0), show(change["after"], change["unit"])
+        print(f"  → {change['setting']}: {before} → {after}   {change['effect']}")
+    print(f"  took {duration(report['duration_s'])} of the machine's time")
+    if report.get("kept"):
+        print("  kept: live on the board")
+    if "verify" in report:
+        _print_report(report["verify"])
+    if "saved" in report:
+        print(f"  saved: {report['saved']} settings to the board's store and the machine file")
+
+
+@app.command()
+def ledger(file: Path, as_json: JsonOption = False) -> None:
+    """The history of a machine."""
+    from dataclasses import asdict
+
+    from ublet.core.catalogue import TRIALS
+    from ublet.ledger.book import Ledger
+    from ublet.session.report import trial_json
+    from ublet.session.session import ledger_path
+
+    path = ledger_path(file)
+    if not path.exists():
+        raise stop(USAGE, f"{path} is not there: no trial has been run on this machine yet")
+    with told():
+        book = Ledger(path)
+        entries, changes = book.trials(), book.changes()
+        book.close()
+    if as_json:
+        listed = [
+            {"id": e.id, "at": e.at, **trial_json(TRIALS[e.name], e.result, e.duration_s)}
+            for e in entries
+            if e.name in TRIALS
+        ]
+        print(json.dumps({"trials": listed, "changes": [asdict(c) for c in changes]}, ensure_ascii=False))
+        return
+    lines = [(e.at, f"{e.name}: {e.result.outcome}. {e.result.why}") for e in entries]
+    lines += [(c.at, f"{c.kind} {c.setting} ({c.layer}): {c.before} → {c.after}") for c in changes]
+    for at, text in sorted(lines, reverse=True):
+        print(f"{at[:19].replace('T', ' ')}  {text}")
+
+
+@app.command()
+def figure(
+    kind: str,
+    file: Path,
+    out: Annotated[Path | None, typer.Option("-o", "--out", help="FILE.svg or FILE.pdf")] = None,
+) -> None:
+    """Draw a figure of a machine; KIND is heat (the newest record in its ledger) or wiring."""
+    from ublet.ledger.book import Ledger
+    from ublet.session.document import Document
+    from ublet.session.export import draw_heat_entry, draw_wiring_of
+    from ublet.session.session import ledger_path
+
+    if kind not in ("heat", "wiring"):
+        raise stop(USAGE, f"figure {kind}: allowed: heat, wiring")
+    target = out or Path(f"{file.stem}-{kind}.svg")
+    with told():
+        try:
+            if kind == "wiring":
+                document = Document(file)
+                draw_wiring_of(document.machine.model_dump(), document.board, file.name, target)
+            else:
+                path = ledger_path(file)
+                if not path.exists():
+                    raise stop(USAGE, f"{path} is not there: run hotend-control first")
+                book = Ledger(path)
+                entry = next((e for e in book.trials() if book.series(e.id)), None)
+                if entry is None:
+                    raise stop(NO, f"{path} has no heat record yet")
+                draw_heat_entry(entry, book.series(entry.id), target)
+                book.close()
+        except ValueError as error:
+            raise stop(USAGE, str(error)) from error
+    print(target)

@@ -1,0 +1,41 @@
+"""A setting's value as people type it, read by its declaration."""
+
+from __future__ import annotations
+
+from ublet.core.settings import Declaration, Value, refusal_of
+from ublet.core.units import NotAQuantity, parse
+
+YES, NO = ("yes", "true", "on", "1"), ("no", "false", "off", "0")
+
+
+def typed_value(declared: Declaration, text: str) -> Value:
+    """Read what was typed for a setting: a quantity with any unit that fits, a word, yes or no.
+
+    Raises:
+        NotAQuantity: it cannot be read, or is not allowed; the message says what is.
+    """
+    text = text.strip()
+    value: Value = text
+    if declared.kind in ("number", "whole number"):
+        value = parse(text, declared.unit)
+        if declared.kind == "whole number" and value == int(value):
+            value = int(value)
+    elif declared.kind == "yes or no":
+        if text.lower() not in YES + NO:
+            raise NotAQuantity(f"“{text}” is neither yes nor no")
+        value = text.lower() in YES
+    reason = refusal_of(declared, declared.path.rpartition(".")[2], value)
+    if reason:
+        raise NotAQuantity(reason)
+    return value
+
+
+def shown_value(value: Value, digits: int = 6) -> str:
+    """A value as tables show it; – for none."""
+    if value is None:
+        return "–"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, float):
+        return f"{value:.{digits}g}" if abs(value) < 1e6 else f"{value:.10g}"
+    return str(value)

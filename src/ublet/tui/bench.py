@@ -1,0 +1,59 @@
+"""What every bench has in common: a session, a palette, a beat, and the words of the app around it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+from textual.message import Message
+from textual.widget import Widget
+from textual.widgets import Static
+
+if TYPE_CHECKING:
+    from ublet.session.session import Session
+    from ublet.tui.theme import Palette
+    from ublet.tui.watch import TrialWatch
+
+
+class Bench(Widget, can_focus=True):
+    """The work area of a station. It holds no physics: it shows what the session knows and passes on what is wanted."""
+
+    class Edited(Message):
+        """The draft of the machine file changed: everything that shows it follows."""
+
+    def __init__(self, session: Session, palette: Palette) -> None:
+        super().__init__()
+        self.session = session
+        self.palette = palette
+        self.watched: TrialWatch | None = None
+        self._written: dict[str, Text] = {}
+
+    def refresh_state(self) -> None:
+        """Bring everything up to date: link, settings, file or theme changed."""
+
+    def beat(self) -> None:
+        """A few times a second while the bench is on the screen."""
+
+    def commands(self) -> Iterable[tuple[str, str, str]]:
+        """Name, explanation and action of each thing that can be done, for the command palette."""
+        return ()
+
+    def help_words(self) -> str:
+        """Why this bench is there and how it works, for the help."""
+        return ""
+
+    def write(self, part: str, text: Text) -> None:
+        """Change one of the bench's texts only when it changed, and the layout only when its lines did."""
+        before = self._written.get(part)
+        if before is not None and before == text and before.spans == text.spans:
+            return
+        self._written[part] = text
+        widget = self.query_one(f"#{part}", Static)
+        width = max(1, widget.content_size.width)
+        same_height = before is not None and _lines(before, width) == _lines(text, width)
+        widget.update(text, layout=not same_height)
+
+
+def _lines(text: Text, width: int) -> int:
+    return sum(max(1, -(-len(line) // width)) for line in text.plain.split("\n"))

@@ -1,0 +1,27 @@
+"""Which bench belongs to which kind of station; made when it is first shown."""
+
+from __future__ import annotations
+
+from ublet.core.route import Station
+from ublet.session.session import Session
+from ublet.tui.bench import Bench
+from ublet.tui.editor import EditorBench
+from ublet.tui.heat import HotendBench
+from ublet.tui.modules import ModulesBench
+from ublet.tui.theme import Palette
+from ublet.tui.wiring import WiringBench
+from ublet.tui.writing import WriteBench
+
+BENCHES: dict[str, type[Bench]] = {
+    "editor": EditorBench,
+    "wiring": WiringBench,
+    "modules": ModulesBench,
+    "write": WriteBench,
+    "heat": HotendBench,
+}
+"""Kind of bench, as the route names it, and its class."""
+
+
+def make_bench(station: Station, session: Session, palette: Palette) -> Bench:
+    """The bench of a station."""
+    return BENCHES[station.bench](session, palette)

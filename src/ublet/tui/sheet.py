@@ -1,0 +1,103 @@
+"""A sheet of rows with a cursor: draws only what is on the screen, and scrolls with the cursor."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.segment import Segment
+from rich.style import Style
+from rich.text import Text
+from textual.events import Click, MouseScrollDown, MouseScrollUp
+from textual.message import Message
+from textual.strip import Strip
+from textual.widget import Widget
+
+from ublet.tui.theme import Palette
+
+
+class Sheet(Widget):
+    """Rows of text, one of them under the cursor. The bench around it gives the rows and takes the keys.
+
+    marks: the row under the cursor stands out when the keys go elsewhere, too.
+    """
+
+    DEFAULT_CSS = "Sheet { height: 1fr; width: 1fr; }"
+
+    class Pointed(Message):
+        """A row was pointed at with the mouse."""
+
+        def __init__(self, sheet: Sheet, row: int) -> None:
+            super().__init__()
+            self.sheet, self.row = sheet, row
+
+    def __init__(self, palette: Palette, id: str | None = None, marks: bool = False) -> None:
+        super().__init__(id=id)
+        self.palette = palette
+        self.rows: Sequence[Text] = ()
+        self.cursor = 0
+        self.active = False
+        self.ground: str | None = None
+        self.marks = marks
+        self.top = 0
+
+    def show(self, rows: Sequence[Text], cursor: int, active: bool) -> None:
+        """Show rows with the cursor at one of them; active: keys go to this sheet."""
+        cursor = max(0, min(cursor, len(rows) - 1))
+        if (rows, cursor, active) == (self.rows, self.cursor, self.active):
+            return
+        self.rows, self.cursor, self.active = rows, cursor, active
+        self._scroll()
+        self.refresh()
+
+    def on_resize(self) -> None:
+        """Keep the cursor on the screen."""
+        self._scroll()
+
+    def line_of(self, row: int) -> int:
+        """The screen line of a row within the sheet."""
+        return row - self.top
+
+    def _scroll(self) -> None:
+        height = max(1, self.content_size.height)
+        if self.cursor < self.top:
+            self.top = self.cursor
+        elif self.cursor >= self.top + height:
+            self.top = self.cursor - height + 1
+        self.top = max(0, min(self.top, len(self.rows) - height))
+
+    def render_line(self, y: int) -> Strip:
+        """One row, or a mark that there is more."""
+        palette, width, height = self.palette, self.content_size.width, self.content_size.height
+        number = self.top + y
+        line = self.rows[number].copy() if number < len(self.rows) else Text()
+        line.end = ""
+        here = number == self.cursor and self.rows
+        line.truncate(width, overflow="ellipsis")
+        line.pad_right(max(0, width - len(line)))
+        if here and self.active:
+            line.stylize(f"bold {palette.ground} on {palette.focus}")
+        elif here and self.marks:
+            line.stylize(f"bold {palette.focus}")
+        above, below = self.top, len(self.rows) - self.top - height
+        more = f" ↑{above} " if y == 0 and above > 0 else f" ↓{below} " if y == height - 1 and below > 0 else ""
+        if more and width > 20:
+            line = line[: width - len(more)]
+            line.end = ""
+            line.append(more, f"{palette.dim} on {palette.panel}")
+        ground = Style(bgcolor=self.ground or palette.ground)
+        return Strip([Segment(s.text, ground + s.style if s.style else ground) for s in line.render(self.app.console)])
+
+    def on_click(self, event: Click) -> None:
+        """Point at a row."""
+        if 0 <= self.top + event.y < len(self.rows):
+            self.post_message(self.Pointed(self, self.top + event.y))
+
+    def on_mouse_scroll_down(self, event: MouseScrollDown) -> None:
+        """Scroll without moving the cursor."""
+        self.top = max(0, min(self.top + 3, len(self.rows) - self.content_size.height))
+        self.refresh()
+
+    def on_mouse_scroll_up(self, event: MouseScrollUp) -> None:
+        """Scroll without moving the cursor."""
+        self.top = max(0, self.top - 3)
+        self.refresh()
