@@ -42,6 +42,8 @@ def tern_scenario(extra: str = "", replaced: dict[str, str] | None = None) -> Sc
     for before, after in (replaced or {}).items():
         assert before in text
         text = text.replace(before, after)
+    if "[link]" in extra:
+        text = text.replace("[link]\nbaud = 250000\n", "")
     return parse_scenario(text + "\n" + extra)
 
 
@@ -79,7 +81,9 @@ class Rig:
         self.file = folder / "tern-280.toml"
         if not self.file.exists():
             self.file.write_text(machine_text(), encoding="utf-8")
-        self.board = SimBoard(scenario, tern(), Store(store, scenario.stored_settings()), self.loop.time)
+        slots = store.with_suffix(".slots") if store else None
+        kept = Store(store, scenario.stored_settings())
+        self.board = SimBoard(scenario, tern(), kept, self.loop.time, slots_path=slots)
         self.service = Service(self.board, 1.0)
         self.clock = self.loop.create_task(keep_time(self.service, 1.0, state_s))
         self.host: MemoryTransport | None = None

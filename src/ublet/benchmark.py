@@ -150,6 +150,10 @@ def interface(folder: Path, keys: int, idle_s: float) -> dict[str, Any]:
     terminal = Terminal([sys.executable, "-m", "ublet", "demo", "--dir", str(folder), "--speed", "1"])
     try:
         bare.wait_for("ready-to-use")
+        terminal.wait_for("no errors")
+        for key in (b"\x1b[6~",) * 3 + (b"\x1b[B",):  # page down to the leg Heat, down to hotend control
+            os.write(terminal.end, key)
+            time.sleep(0.3)
         terminal.wait_for("from room")
         time.sleep(4)
         before, began = terminal.cpu_s(), time.perf_counter()

@@ -49,7 +49,12 @@ def _open(words: Words) -> None:
 
 
 def _check(words: Words) -> None:
+    import gc
+    import os
     from pathlib import Path
+
+    gc.disable()  # everything made here is needed until the end
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # looking for plugins reads every installed package
 
     from ublet.core.trouble import Trouble
     from ublet.session.checking import check_report

@@ -16,7 +16,7 @@ from ublet.session.demo import DemoError, prepare
 from ublet.session.orders import OrderError, order_for, verify_parameters
 from ublet.session.report import trial_json
 
-STATION = next(station for station in ROUTE if station.built)
+STATION = next(station for station in ROUTE if station.bench == "heat")
 CONTROL, VERIFY = TRIALS["hotend-control"], TRIALS["hotend-verify"]
 
 
@@ -47,7 +47,9 @@ def test_unbuilt_stations_wait_and_a_failed_trial_is_failed(folder: Path) -> Non
     async def work() -> None:
         event = '[[events]]\nkind = "reboot"\nabove_c = 100\n'
         async with Rig(folder, tern_scenario(event)) as rig:
-            assert rig.session.standing(ROUTE[0]) == Standing("waiting", "", "not built yet")
+            assert rig.session.standing(next(s for s in ROUTE if not s.built)) == Standing(
+                "waiting", "", "not built yet"
+            )
             await rig.session.run(CONTROL, HotendParameters(), Onlooker())
             standing = rig.session.standing(STATION)
             assert standing.state == "failed" and "restarted" in standing.reason

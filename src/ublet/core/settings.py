@@ -25,7 +25,7 @@ Name = Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9_-]{0,31
 class Part(BaseModel):
     """A table of the machine file. Unknown keys are errors; numbers must be finite."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False, strict=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False, strict=True, defer_build=True)
 
 
 def setting(

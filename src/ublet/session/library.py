@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import tomllib
+from collections import ChainMap
+from collections.abc import Iterator, Mapping
 from functools import cache, lru_cache
-from importlib import resources
 from pathlib import Path
 
 from ublet.core.machine.boards import BoardKind, Boards
@@ -12,7 +13,7 @@ from ublet.core.machine.check import parse_toml, validate
 from ublet.core.machine.lines import key_lines
 from ublet.core.trouble import Trouble
 
-DATA = Path(str(resources.files("ublet") / "data"))
+DATA = Path(__file__).resolve().parents[1] / "data"
 DEMOS = {"tern": "tern-280", "wren": "wren-180"}
 """Demonstration machines: short name and file stem."""
 
@@ -21,14 +22,30 @@ class BoardFileError(Trouble):
     """A board file cannot be used; the message holds a sentence for each problem."""
 
 
+class _Shipped(Mapping[str, BoardKind]):
+    """The boards that ship with the package; each is read when it is first asked for."""
+
+    def __init__(self) -> None:
+        self._files = {path.stem: path for path in sorted((DATA / "boards").glob("*.toml"))}
+        self._read: dict[str, BoardKind] = {}
+
+    def __getitem__(self, name: str) -> BoardKind:
+        if name not in self._read:
+            text = self._files[name].read_text(encoding="utf-8")
+            self._read[name] = BoardKind.model_validate(tomllib.loads(text))
+        return self._read[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._files)
+
+    def __len__(self) -> int:
+        return len(self._files)
+
+
 @cache
 def boards() -> Boards:
-    """The kinds of board that ship with the package, by name."""
-    kinds = [
-        BoardKind.model_validate(tomllib.loads(path.read_text(encoding="utf-8")))
-        for path in sorted((DATA / "boards").glob("*.toml"))
-    ]
-    return {kind.name: kind for kind in kinds}
+    """The kinds of board that ship with the package, by name, which is also their file's."""
+    return _Shipped()
 
 
 def boards_for(folder: Path) -> Boards:
@@ -37,12 +54,12 @@ def boards_for(folder: Path) -> Boards:
     Raises:
         BoardFileError: a board file has errors.
     """
-    known = dict(boards())
+    own: dict[str, BoardKind] = {}
     for place in (own_boards(), folder / "boards"):
         for path in sorted(place.glob("*.toml")) if place.is_dir() else ():
             kind = _read_board(str(path), path.stat().st_mtime_ns)
-            known[kind.name] = kind
-    return known
+            own[kind.name] = kind
+    return ChainMap(own, boards()) if own else boards()  # type: ignore[arg-type]
 
 
 def own_boards() -> Path:

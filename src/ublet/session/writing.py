@@ -27,6 +27,11 @@ RECONNECT_S = 30.0
 """A board that stays away longer than this ends the upload; what it has is kept for the next try."""
 
 RESTART_S = 30.0
+MOST_RESTARTS = 3
+"""A board that restarts more often during one upload has another trouble."""
+
+UNBEGUN = 6
+"""The protocol's code of a board that knows of no upload."""
 
 
 class WriteRefused(Trouble):
@@ -132,17 +137,20 @@ async def _through_breaks(
     tell: Callable[[UploadProgress], None],
     say: Callable[[str], None],
 ) -> None:
+    restarts = 0
     while True:
-        client, boot = connection.client, connection.state.boot
+        client = connection.client
         if client is not None and connection.about is not None:
             say("uploading")
             try:
                 await upload(client, head, data, baud, tell)
                 return
-            except BoardRefused:
-                if connection.state.boot == boot:
+            except BoardRefused as error:
+                if error.code != UNBEGUN or restarts >= MOST_RESTARTS:
                     raise
+                restarts += 1
                 say("the board restarted meanwhile: from the beginning")
+                await asyncio.sleep(1.0)
                 continue
             except LinkLost:
                 pass

@@ -37,7 +37,7 @@ class Refused(Exception):
         self.code = code
 
 
-HALTED, TRIPPED, NOT_ALLOWED, STORE_FAILED = 1, 2, 3, 5
+HALTED, TRIPPED, NOT_ALLOWED, STORE_FAILED, UNBEGUN = 1, 2, 3, 5, 6
 
 
 @dataclass

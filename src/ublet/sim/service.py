@@ -11,7 +11,7 @@ import numpy as np
 
 from ublet.core.heat.pid import TICK_S
 from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode
-from ublet.sim.board import HEARTBEAT_WINDOW_S, NOT_ALLOWED, STORE_FAILED, Refused, SimBoard
+from ublet.sim.board import HEARTBEAT_WINDOW_S, NOT_ALLOWED, STORE_FAILED, UNBEGUN, Refused, SimBoard
 from ublet.sim.line import PacedLine
 from ublet.sim.slots import SlotRefused
 
@@ -263,7 +263,7 @@ class Service:
         try:
             return work()
         except SlotRefused as error:
-            raise Refused(NOT_ALLOWED, str(error)) from error
+            raise Refused(UNBEGUN if error.unbegun else NOT_ALLOWED, str(error)) from error
 
 
 def _table(params: Params, key: str) -> dict[str, Any]:

@@ -11,7 +11,11 @@ from ublet.core.machine.image import Head, Image, ImageError, decode_image, vers
 
 
 class SlotRefused(Exception):
-    """An upload is refused; the message says why."""
+    """An upload is refused; the message says why. unbegun: the board knows of no upload, since it restarted."""
+
+    def __init__(self, message: str, unbegun: bool = False) -> None:
+        super().__init__(message)
+        self.unbegun = unbegun
 
 
 class Incoming:
@@ -80,7 +84,7 @@ class Slots:
         """
         incoming = self.incoming
         if incoming is None:
-            raise SlotRefused("no upload was begun")
+            raise SlotRefused("no upload was begun", unbegun=True)
         if not data or offset + len(data) > incoming.size:
             raise SlotRefused(f"a block at {offset} of {len(data)} bytes lies outside the image of {incoming.size}")
         incoming.put(offset, data)
@@ -93,7 +97,9 @@ class Slots:
             SlotRefused: incomplete, damaged, or not for this board.
         """
         incoming = self.incoming
-        if incoming is None or incoming.missing():
+        if incoming is None:
+            raise SlotRefused("no upload was begun", unbegun=True)
+        if incoming.missing():
             raise SlotRefused("the image is not complete: send what is missing")
         found = hashlib.sha256(incoming.data).hexdigest()
         if found != incoming.digest:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 import tomllib
 import typing
@@ -15,7 +14,7 @@ from pydantic import BaseModel, ValidationError
 from ublet.core.machine.boards import BOARD_KEYS, BoardKind, Boards
 from ublet.core.machine.cross import cross_check
 from ublet.core.machine.lines import dotted, key_lines, line_of
-from ublet.core.machine.problem import Lines, Problem, short
+from ublet.core.machine.problem import Lines, Problem, nearest, short
 from ublet.core.machine.schema import SETTINGS, MachineFile
 
 _AT_LINE = re.compile(r" ?\(at line (\d+), column \d+\)| ?\(at end of document\)")
@@ -79,7 +78,7 @@ def _problem(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines, err
     kind = error["type"]
     if kind == "extra_forbidden":
         known = _keys_at(schema, loc[:-1])
-        near = difflib.get_close_matches(loc[-1], known, 1, 0.5)
+        near = nearest(loc[-1], known)
         mend = f"Did you mean “{near[0]}”?" if near else "Remove it, or write one of the known keys."
         return Problem(line, path, f"unknown key “{short(loc[-1])}”", ", ".join(known), mend)
     keys = {MachineFile: SETTINGS, BoardKind: BOARD_KEYS}.get(schema)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -10,7 +9,7 @@ from ublet.core.heat.curves import GENERIC, curve_of
 from ublet.core.machine.boards import BoardKind, Boards
 from ublet.core.machine.image import module_plan
 from ublet.core.machine.lines import dotted, line_of
-from ublet.core.machine.problem import Lines, Problem, Severity
+from ublet.core.machine.problem import Lines, Problem, Severity, nearest
 from ublet.core.machine.schema import SETTINGS, Axis, MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.settings import Value, flatten
@@ -51,7 +50,7 @@ def cross_check(machine: MachineFile, lines: Lines, boards: Boards) -> list[Prob
     checked = _Checked(machine, lines, boards.get(machine.board.model), flatten(machine.model_dump()))
     problems: list[Problem] = []
     if checked.board is None:
-        near = difflib.get_close_matches(machine.board.model, list(boards), 1, 0.4)
+        near = nearest(machine.board.model, list(boards))
         mend = f"Did you mean “{near[0]}”?" if near else "Write one of the known boards, or describe yours in a file."
         problems.append(
             checked.problem("board.model", repr(machine.board.model), ", ".join(sorted(boards)) or "none known", mend)
@@ -119,7 +118,7 @@ def _sensors(c: _Checked) -> Iterator[Problem]:
     for name, sensor in c.machine.sensors.items():
         root = f"sensors.{name}"
         if sensor.kind == "curve" and sensor.curve not in GENERIC:
-            near = difflib.get_close_matches(sensor.curve or "", list(GENERIC), 1, 0.4)
+            near = nearest(sensor.curve or "", list(GENERIC))
             mend = f"Did you mean “{near[0]}”?" if near else "Name a generic curve, or give another kind."
             yield c.problem(f"{root}.curve", repr(sensor.curve), ", ".join(GENERIC), mend)
         elif sensor.kind != "curve":

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -49,12 +48,16 @@ class Image:
     @property
     def digest(self) -> str:
         """SHA-256 of all bytes, in hex."""
+        import hashlib
+
         return hashlib.sha256(self.data).hexdigest()
 
 
 def module_body(board: str, name: str, size: int) -> bytes:
     """The bytes of a module. There is no compiled code behind the simulated boards: a stream that only name, board
     and version decide stands in for it (SHAKE-256), as incompressible as code at its worst."""
+    import hashlib
+
     seed = f"{board} {name} {'.'.join(map(str, FIRMWARE))}"
     return hashlib.shake_256(seed.encode()).digest(size)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
@@ -31,3 +32,10 @@ class Problem:
 def short(text: str) -> str:
     """A found value, cut where it is too long for a message."""
     return text if len(text) <= 60 else text[:57] + "…"
+
+
+def nearest(word: str, known: Iterable[str]) -> list[str]:
+    """The known word that is most like another one, as a list of one or none."""
+    import difflib  # here: most files have no such fault
+
+    return difflib.get_close_matches(word, list(known), 1, 0.5)

@@ -1,0 +1,97 @@
+"""Contradictions between parts: each one planted fault gives one problem, at its place, naming the other."""
+
+from __future__ import annotations
+
+import pytest
+
+from tests.conftest import machine_text
+from ublet.core.machine.check import check_text
+from ublet.core.machine.edit import GONE, Edit, edited
+from ublet.core.machine.problem import Problem
+from ublet.session.library import DATA, boards
+
+
+def problems(edits: dict[str, Edit], text: str | None = None) -> tuple[Problem, ...]:
+    return check_text(edited(text or machine_text(), edits), boards()).problems
+
+
+@pytest.mark.parametrize(
+    ("edits", "key", "words"),
+    [
+        ({"endstops.y.socket": "I1"}, "endstops.y.socket", "'I1', which endstops.x.socket (line"),
+        ({"heaters.bed.sensor": "hotend"}, "heaters.bed.sensor", "which heaters.hotend.sensor (line"),
+        ({"axes.y.homing.endstop": "x"}, "axes.y.homing.endstop", "an endstop of its own"),
+        ({"axes.x.homing.endstop": "q"}, "axes.x.homing.endstop", "a declared endstop (x, y)"),
+        ({"axes.x.homing.endstop": GONE}, "axes.x.homing.endstop", "the endstop at its low end"),
+        ({"axes.x.homing.end": "probe"}, "axes.x.homing.end", "Only Z homes with the probe"),
+        ({"axes.z.homing.order": 2}, "axes.z.homing.order", "after X and Y"),
+        ({"axes.z.homing.over_x_mm": 300}, "axes.z.homing.over_x_mm", "0 to 280 mm, over the bed"),
+        ({"axes.x.homing.slow_mm_s": 50}, "axes.x.homing.slow_mm_s", "at most fast_mm_s = 40"),
+        ({"axes.x.maximum_mm": 100, "axes.x.minimum_mm": 200, "mesh": GONE}, "axes.x.maximum_mm", "more than 200 mm"),
+        (
+            {"axes.z.maximum_feed_mm_s": 600},
+            "axes.z.maximum_feed_mm_s",
+            "at most 500 mm/s: larch-6 makes 400,000",
+        ),
+        ({"axes.z.motors.right.microsteps": 32}, "axes.z.motors.right.microsteps", "as axes.z.motors.left (line"),
+        ({"axes.x.motors.a.run_a": 2.5}, "axes.x.motors.a.run_a", "at most 2 A, what driver socket M1 stands"),
+        ({"axes.x.motors.a.idle_a": 1.5}, "axes.x.motors.a.idle_a", "at most run_a"),
+        ({"axes.x.steps_per_mm": 80.0}, "axes.x.steps_per_mm", "-50 % off"),
+        ({"axes.z.motors.back.pivot_x_mm": GONE}, "axes.z.motors.back.pivot_x_mm", "every lift"),
+        ({"mesh.margin_mm": 20}, "mesh.margin_mm", "Make the margin at least 32 mm"),
+        ({"probe.servo_socket": GONE}, "probe.servo_socket", "kind pin needs one"),
+        (
+            {"heaters.hotend.maximum_c": 300},
+            "heaters.hotend.maximum_c",
+            "at most 290 °C, the limit of its sensor",
+        ),
+        ({"heaters.hotend.gains.old-block.at_c": 290}, "heaters.hotend.gains.old-block.at_c", "285 °C (line"),
+        (
+            {"heaters.hotend.gains.old-block.material": "abs"},
+            "heaters.hotend.gains.old-block.material",
+            "pla, petg, asa",
+        ),
+        ({"axes.z.homing.preheat_nozzle_c": 295}, "axes.z.homing.preheat_nozzle_c", "hotend's maximum"),
+        ({"fans.hotend.heater": GONE}, "fans.hotend.heater", "the heater that it follows"),
+        ({"sensors.bed.beta_k": GONE}, "sensors.bed.kind", "beta, but beta_k is missing"),
+        ({"sensors.bed.kind": "curve", "sensors.bed.curve": "ntc-100k-3951"}, "sensors.bed.curve", "“ntc-100k-3950”"),
+        ({"sensors.bed.kind": "points"}, "sensors.bed.kind", "three [sensors.bed.points.NAME]"),
+        ({"sensors.bed.pullup_ohm": 1000}, "sensors.bed.pullup_ohm", "the pull-up of socket T2"),
+        ({"machine.kinematics": "cartesian", "lifts": GONE}, "", ""),
+        (
+            {f"modules.{name}": True for name in ("picture", "language", "shaping", "advance", "arcs", "resume")},
+            "board.model",
+            "overflows by",
+        ),
+    ],
+)
+def test_a_contradiction_is_one_problem_that_names_both_places(edits: dict[str, Edit], key: str, words: str) -> None:
+    found = problems(edits)
+    assert [problem.key for problem in found] == ([key] if key else [])
+    if key:
+        assert words in found[0].sentence("tern.toml")
+
+
+def test_a_corexy_has_one_motor_for_x_and_the_same_belt_for_both() -> None:
+    second = problems({"axes.x.motors.c.socket": "M6", "extruder": GONE})
+    assert [p.key for p in second] == ["axes.x.motors"] and "1 on a corexy machine" in second[0].allowed
+    belt = problems({"axes.y.pulley_teeth": 16})
+    assert [p.key for p in belt] == ["axes.y.drive"] and "both motors move both axes" in belt[0].allowed
+
+
+def test_z_by_a_probe_that_is_not_there() -> None:
+    keys = [problem.key for problem in problems({"probe": GONE, "mesh": GONE})]
+    assert keys == ["axes.z.homing.end"]
+
+
+@pytest.mark.parametrize("path", sorted((DATA / "machines").glob("*.toml")), ids=lambda path: path.stem)
+def test_every_preset_is_good_and_has_no_warning(path: object) -> None:
+    from pathlib import Path
+
+    assert isinstance(path, Path)
+    assert check_text(path.read_text(encoding="utf-8"), boards()).problems == ()
+
+
+def test_the_same_file_for_another_board_names_every_socket_that_it_lacks() -> None:
+    found = [problem for problem in problems({"board.model": "alder-4"}) if problem.key.endswith("socket")]
+    assert len(found) == 19 and all("alder-4" in problem.allowed for problem in found)
