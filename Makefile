@@ -31,7 +31,7 @@ screenshots: $(READY_DEV)
 	$(BIN)/python scripts/screenshots.py docs/screenshots
 
 docs: $(READY_DEV)
-	$(BIN)/python scripts/settings_table.py docs/settings.md
+	$(BIN)/python scripts/reference.py docs
 
 check-tmux:
 	@command -v tmux >/dev/null || { \

@@ -11,13 +11,14 @@ from typer.testing import CliRunner
 
 from ublet.cli import app
 from ublet.core.heat.pid import DERIVATIVE_FILTER_S, TICK_S
-from ublet.link.frames import LONGEST_LINE, decode
+from ublet.core.machine.effective import board_settings
+from ublet.link.frames import LONGEST_LINE, Block, decode, encode_block
 from ublet.session.document import Document
 from ublet.session.library import DATA, DEMOS, boards
 from ublet.sim import guards
-from ublet.sim.board import KEPT_SAMPLES, board_settings
+from ublet.sim.board import KEPT_SAMPLES, RESTART_S
 from ublet.sim.scenario import load_scenario
-from ublet.sim.service import REMEMBERED
+from ublet.sim.service import REMEMBERED, SETTINGS_AT_ONCE
 
 TOP = Path(__file__).parents[1]
 
@@ -36,9 +37,15 @@ def test_the_example_frame_of_the_protocol_is_a_good_one() -> None:
     }
 
 
+def test_the_example_block_of_the_protocol_is_a_good_one() -> None:
+    (line,) = re.findall(r"^01 [0-9a-f ]+ 0a$", page("docs/protocol.md"), re.MULTILINE)
+    assert bytes.fromhex(line) == encode_block(Block(9, 24, b"\x18A"))
+
+
 def test_numbers_in_the_protocol_are_those_of_the_code() -> None:
     text = page("docs/protocol.md")
     assert f"{LONGEST_LINE:,} bytes" in text
+    assert f"at most {SETTINGS_AT_ONCE} settings" in text and f"{RESTART_S:g} s" in text
     assert f"last {REMEMBERED}" in text and f"last {KEPT_SAMPLES:,}" in text
     assert f"every tick of {TICK_S:g} s" in text and f"{DERIVATIVE_FILTER_S:g} s + tick" in text
     assert f"above {guards.OPEN_RATIO:g} or below {guards.SHORT_RATIO:g}" in text
@@ -53,12 +60,13 @@ def test_every_method_of_the_board_is_written_down() -> None:
         assert f"| `{method}` |" in page("docs/protocol.md"), method
 
 
-def test_the_table_of_settings_is_up_to_date() -> None:
-    spec = importlib.util.spec_from_file_location("settings_table", TOP / "scripts" / "settings_table.py")
+def test_the_reference_pages_are_up_to_date() -> None:
+    spec = importlib.util.spec_from_file_location("reference", TOP / "scripts" / "reference.py")
     assert spec is not None and spec.loader is not None
     module = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(module)
-    assert page("docs/settings.md") == module.text(), "run: make docs"
+    for name, make in module.PAGES.items():
+        assert page(f"docs/{name}") == make(), "run: make docs"
 
 
 def test_every_scenario_key_is_documented() -> None:

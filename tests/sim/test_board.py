@@ -244,3 +244,62 @@ def test_scenarios_are_checked_like_machine_files(before: str, after: str, words
     with pytest.raises(ScenarioError) as caught:
         parse_scenario(text.replace(before, after), "tern.toml")
     assert words in str(caught.value) and "tern.toml:" in str(caught.value)
+
+
+def test_a_fan_follows_its_heater_and_runs_on_after_a_halt(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            connection = rig.session.connection
+            assert connection.channel("fans.hotend") == 0.0
+            await connection.call("heat.target", heater="hotend", celsius=90)
+            await asyncio.sleep(60)
+            assert connection.channel("fans.hotend") == 1.0 and connection.channel("fans.part") == 0.0
+            await connection.call("halt")
+            await asyncio.sleep(1)
+            assert connection.channel("fans.hotend") == 1.0, "what is hot still needs its fan"
+            await connection.call("release")
+            await connection.call("fan.set", fan="part", duty=0.05)
+            await asyncio.sleep(1)
+            assert connection.channel("fans.part") == 0.12, "less than the fan turns with is raised to it"
+
+    virtually(work)
+
+
+def test_an_on_off_heater_swings_by_what_is_declared(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            connection = rig.session.connection
+            await connection.write_live({"heaters.bed.control": "on-off", "heaters.bed.swing_c": 3.0})
+            await connection.call("heat.target", heater="bed", celsius=45)
+            await asyncio.sleep(240)
+            seen: list[float] = []
+            connection.sampled.append(lambda rows: seen.extend(row[2] or 0.0 for row in rows))
+            await asyncio.sleep(600)
+            duties = {connection.channel("heaters.bed.duty")}
+            assert duties <= {0.0, 1.0}
+            assert 42.5 < min(seen) < 43.6 and 46.4 < max(seen) < 50
+
+    virtually(work)
+
+
+@pytest.mark.parametrize(
+    ("values", "celsius"),
+    [
+        ({"sensors.bed.kind": "beta", "sensors.bed.beta_k": 4100.0}, 23.1),
+        ({"sensors.bed.kind": "platinum", "sensors.bed.r0_ohm": 1000.0}, None),
+    ],
+)
+def test_another_kind_of_sensor_reads_by_its_own_curve(
+    folder: Path, values: dict[str, object], celsius: float | None
+) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            connection = rig.session.connection
+            rig.board.live["sensors.bed.r0_ohm"] = 1000.0
+            rig.board.image.setdefault("sensors.bed.r0_ohm", 1000.0)
+            await connection.write_live(values)  # type: ignore[arg-type]
+            await asyncio.sleep(1)
+            read = connection.channel("sensors.bed")
+            assert read is None if celsius is None else abs((read or 0) - celsius) < 0.4
+
+    virtually(work)

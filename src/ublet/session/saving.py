@@ -56,7 +56,7 @@ async def save(
     if document.changed_on_disk():
         raise SaveFailed(
             f"{document.path.name} was changed by another program since it was opened. Nothing was saved. "
-            "Quit and open it again (kept values stay live on the board), then save."
+            "What it says now is taken in within a second (kept values stay live on the board): then save again."
         )
     stored_before = {path: connection.layers[path].stored for path in values}
     changes = [

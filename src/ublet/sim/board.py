@@ -105,6 +105,7 @@ class SimBoard:
         self.fans = sorted({path.split(".")[1] for path in self.image if path.startswith("fans.")})
         self.drives = {name: Drive() for name in self.heaters}
         self.fan_duty = dict.fromkeys(self.fans, 0.0)
+        self.blowing = dict.fromkeys(self.fans, 0.0)
         self.mode, self.why, self.guard = "ready", "", ""
         self.index, self.time_s = 0, 0.0
         self.samples: deque[list[float | None]] = deque(maxlen=KEPT_SAMPLES)
@@ -245,11 +246,12 @@ class SimBoard:
         for name in self.heaters:
             sensor = self._sensor_of[name]
             self._control(name, ratios.get(sensor, 1.0), known.get(sensor))
+        self._follow(known)
         self._physics()
         driven: list[float | None] = []
         for name in self.heaters:
             driven += [self.drives[name].duty, self.drives[name].target_c]
-        row = [float(self.index), round(self.time_s, 3), *readings, *driven, *self.fan_duty.values()]
+        row = [float(self.index), round(self.time_s, 3), *readings, *driven, *self.blowing.values()]
         self.samples.append([None if value is None else round(value, 4) for value in row])
         self.index += 1
         self.time_s += TICK_S
@@ -281,6 +283,20 @@ class SimBoard:
         elif drive.pid is not None:
             drive.duty = min(self._limits[name].power_limit, drive.pid.duty(drive.target_c, celsius))
 
+    def _follow(self, known: Mapping[str, float | None]) -> None:
+        """What each fan does: as it was told, or as what it follows asks for; too little is raised to its least."""
+        for name, told in self.fan_duty.items():
+            follows, duty = self.live.get(f"fans.{name}.follows"), told
+            if follows == "always":
+                duty = 1.0
+            elif follows == "heater":
+                heater = str(self.live.get(f"fans.{name}.heater"))
+                celsius = known.get(self._sensor_of.get(heater, ""))
+                above = self._number(f"fans.{name}.above_c")
+                duty = max(told, 1.0) if celsius is not None and celsius > above else told
+            least = self._number(f"fans.{name}.least_duty") if f"fans.{name}.least_duty" in self.live else 0.0
+            self.blowing[name] = max(duty, least) if duty > 0 else 0.0
+
     def _physics(self) -> None:
         duty = dict.fromkeys(self.plants, 0.0)
         for name in self.heaters:
@@ -288,7 +304,7 @@ class SimBoard:
             if plant is not None and plant not in self.dead_heaters:
                 duty[plant] += self.drives[name].duty
         wind = dict.fromkeys(self.plants, 0.0)
-        for name, blow in self.fan_duty.items():
+        for name, blow in self.blowing.items():
             plant = self._cools[name]
             if plant is not None and plant in wind:
                 wind[plant] = max(wind[plant], blow)

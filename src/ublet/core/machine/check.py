@@ -52,7 +52,7 @@ def parse_toml(text: str) -> tuple[dict[str, Any], Problem | None]:
     except (ValueError, RecursionError) as error:
         told = _AT_LINE.search(str(error))
         reason = _AT_LINE.sub("", str(error)) or type(error).__name__
-        line = int(told.group(1)) if told else text.count("\n") + 1
+        line = int(told.group(1)) if told and told.group(1) else text.count("\n") + 1
     shown = text.split("\n")[line - 1].strip() if line <= len(text.split("\n")) else ""
     return {}, Problem(
         line,

@@ -1,0 +1,107 @@
+"""Write the reference pages from the declarations: ``reference.py FOLDER``."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable
+from itertools import groupby
+from pathlib import Path
+
+from ublet.core.catalogue import TRIALS
+from ublet.core.heat.curves import GENERIC
+from ublet.core.machine.boards import BOARD_KEYS
+from ublet.core.machine.modules import OPTIONAL, REQUIRED
+from ublet.core.machine.outline import outline
+from ublet.core.machine.schema import SETTINGS
+from ublet.core.settings import Declaration
+from ublet.session.library import DATA
+
+MADE = "Made from the declarations by `make docs`; do not edit by hand."
+
+MACHINE = f"""# The machine file
+
+{MADE}
+
+One TOML file declares the whole machine. It is made to be edited by hand as well as in the app: comments and order
+survive, every write is atomic, and the previous file is kept as `NAME.previous`. `ublet check FILE` tells every error and
+contradiction at once, with line, key, what was found, what is allowed and how to mend it. `ublet new DIR --from PRESET`
+starts one (`ublet presets` lists them), `ublet diff A B` compares two, `ublet import PART FILE --from OTHER` takes a part over.
+
+Lengths count from the bed's front left corner; positive X is to the right, positive Y to the back, positive Z opens the
+gap between nozzle and bed. `*` stands for a name that you choose: letters, digits and dashes. Settings marked *board* go
+into the image and have four layers: file, image, stored, live. A stored value wins over the image's until it is settled.
+
+`axes.y` and `axes.z` have the same settings as `axes.x`. Parts marked *optional* may be left out.
+
+"""
+
+BOARD = f"""# Board files
+
+{MADE}
+
+A kind of board is a data file, so that another board needs no code. The shipped ones are in `src/ublet/data/boards/`. Files of
+your own are read from `boards/` beside a machine file, and from `ublet/boards` in your data folder; a board is known by its
+`name`. They are checked like machine files.
+
+A socket stands at an edge, `at` a place along it (0 is the left or upper end). The board makes images of the modules that it
+has a size for; a module without a size is not made for it.
+
+"""
+
+TRIAL_PAGE = f"""# Trials
+
+{MADE} `ublet trials` lists the same.
+"""
+
+
+def rows(declared: Iterable[Declaration], board: bool) -> str:
+    """A Markdown table of declarations."""
+    head = "| setting | allowed | when left out | " + ("layers | " if board else "") + "what it is |\n"
+    lines = [head + "|---|---|---|---|" + ("---|" if board else "")]
+    for item in declared:
+        default = "must be given" if item.required else "–" if item.default in (None, "") else f"{item.default}"
+        layer = ("board | " if item.board else "file | ") if board else ""
+        key = item.path.rpartition(".")[2]
+        lines.append(f"| `{key}` | {item.allowed()} | {default} | {layer}{item.help} |")
+    return "\n".join(lines) + "\n"
+
+
+def machine_file() -> str:
+    """The reference of the machine file, part by part."""
+    optional = {node.path for node in outline({}) if node.sort == "optional"}
+    page = MACHINE
+    for part, items in groupby(SETTINGS, key=lambda item: item.path.rpartition(".")[0]):
+        if not part.startswith(("axes.y", "axes.z")):
+            page += f"## `[{part}]`{' (optional)' if part in optional else ''}\n\n{rows(items, True)}\n"
+    page += "## Generic curves\n\n| name | at 25 °C | beta |\n|---|---|---|\n"
+    page += "".join(f"| `{name}` | {r25:g} Ω | {beta:g} K |\n" for name, (r25, beta) in GENERIC.items())
+    return page
+
+
+def board_file() -> str:
+    """The reference of board files."""
+    page = BOARD
+    for part, items in groupby(BOARD_KEYS, key=lambda item: item.path.rpartition(".")[0]):
+        page += f"## {f'`[{part}]`' if part else 'The board'}\n\n{rows(items, False)}\n"
+    optional = ", ".join(f"`{name}`" for name, _ in OPTIONAL)
+    needed = ", ".join(f"`{name}`" for name in REQUIRED)
+    page += f"## Modules\n\nEvery image holds {needed} and `kinematics-` with the machine's kinematics. Optional: {optional}.\n\n"
+    example = (DATA / "boards" / "alder-4.toml").read_text(encoding="utf-8")
+    return page + f"## Example\n\n```toml\n{example}```\n"
+
+
+def trials() -> str:
+    """The reference of trials and their parameters."""
+    page = TRIAL_PAGE
+    for spec in TRIALS.values():
+        page += f"\n## `{spec.name}`\n\nStation: {spec.station}. {spec.summary}\n\n{rows(spec.declared(), False)}"
+    return page
+
+
+PAGES = {"machine-file.md": machine_file, "board-file.md": board_file, "trials.md": trials}
+"""The pages and what makes them."""
+
+
+if __name__ == "__main__":
+    for name, make in PAGES.items():
+        (Path(sys.argv[1]) / name).write_text(make(), encoding="utf-8")
