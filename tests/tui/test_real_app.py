@@ -3,81 +3,19 @@
 from __future__ import annotations
 
 import json
-import os
 import re
 import shutil
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
+from tests.tui.screen import SPEED, Screen, demo, hotend
 from ublet.session.document import Document
 
 pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")
-SPEED = "20"
-
-
-class Screen:
-    """A terminal of 160 x 47 with a program in it."""
-
-    def __init__(self, folder: Path, *words: str, size: tuple[int, int] = (160, 47)) -> None:
-        self.folder = folder
-        self.socket = str(folder / "tmux")
-        env = {**os.environ, "XDG_STATE_HOME": str(folder / "state"), "TERM": "xterm-256color"}
-        command = ["new-session", "-d", "-s", "t", "-x", str(size[0]), "-y", str(size[1])]
-        program = [sys.executable, "-m", "ublet", *words]
-        conf = folder / "tmux.conf"
-        conf.write_text("set -g status off\nset -g remain-on-exit on\nset -s escape-time 0\n", encoding="utf-8")
-        subprocess.run(["tmux", "-S", self.socket, "-f", str(conf), *command, *program], check=True, env=env)
-
-    def tmux(self, *words: str) -> str:
-        done = subprocess.run(["tmux", "-S", self.socket, *words], capture_output=True, text=True, check=False)
-        return done.stdout
-
-    def text(self) -> str:
-        return self.tmux("capture-pane", "-p", "-t", "t")
-
-    def key(self, *names: str) -> None:
-        for name in names:
-            self.tmux("send-keys", "-t", "t", name)
-            time.sleep(0.25)
-
-    def wait(self, words: str, timeout: float = 60.0) -> str:
-        end = time.monotonic() + timeout
-        while words not in (shown := self.text()):
-            assert time.monotonic() < end, f"“{words}” did not appear; the screen was:\n{shown}"
-            time.sleep(0.1)
-        return shown
-
-    def close(self) -> None:
-        self.tmux("kill-server")
-
-
-@pytest.fixture
-def screens(tmp_path: Path) -> Iterator[list[Screen]]:
-    opened: list[Screen] = []
-    yield opened
-    for screen in opened:
-        screen.close()
-
-
-def demo(screens: list[Screen], folder: Path, size: tuple[int, int] = (160, 47)) -> Screen:
-    folder.mkdir(exist_ok=True)
-    screen = Screen(folder, "demo", "--dir", str(folder / "tern"), "--speed", SPEED, size=size)
-    screens.append(screen)
-    screen.wait("no errors")
-    return screen
-
-
-def hotend(screens: list[Screen], folder: Path, size: tuple[int, int] = (160, 47)) -> Screen:
-    """The demonstration with the cursor at the station hotend control."""
-    screen = demo(screens, folder, size)
-    screen.key("NPage", "NPage", "NPage", "Down")
-    screen.wait("from room")
-    return screen
 
 
 def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: list[Screen], tmp_path: Path) -> None:

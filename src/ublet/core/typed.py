@@ -17,7 +17,7 @@ def typed_value(declared: Declaration, text: str) -> Value:
     text = text.strip()
     value: Value = text
     if declared.kind in ("number", "whole number"):
-        value = parse(text, declared.unit)
+        value = float(f"{parse(text, declared.unit):.12g}")  # 15 m/min is 250 mm/s, not 250.00000000000003
         if declared.kind == "whole number" and value == int(value):
             value = int(value)
     elif declared.kind == "yes or no":

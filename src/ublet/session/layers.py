@@ -44,8 +44,9 @@ class Row:
 
     @property
     def outdated(self) -> bool:
-        """Whether the image was built from another value than the file's."""
-        return self.on_board and not same(self.file, self.image)
+        """Whether the image was built from another value than the file's, and the store does not make up for it."""
+        covered = self.stored is not None and same(self.stored, self.file)
+        return self.on_board and not covered and not same(self.file, self.image)
 
     @property
     def differs(self) -> bool:

@@ -174,7 +174,7 @@ class Session:
         try:
             conflicts = self.draft.meet()
         except DocumentError as error:
-            first = str(error).split("\n")[0]
+            first = str(error).split("\n")[0].replace(str(self.document.path), name)
             return f"{name} was changed by another program and cannot be used as it is: {first}", []
         if conflicts is None:
             return None
@@ -182,7 +182,8 @@ class Session:
             return f"{name} was changed by another program; what it says now is in use.", []
         if not conflicts:
             return f"{name} was changed by another program; your edits stand on top of it, nothing collided.", []
-        return f"{name} was changed by another program, also in {len(conflicts)} settings that you edited.", conflicts
+        count = f"{len(conflicts)} setting{'s' * (len(conflicts) > 1)}"
+        return f"{name} was changed by another program, also in {count} that you edited.", conflicts
 
     # the image
 

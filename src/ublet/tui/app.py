@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from rich.text import Text
 from textual.app import App, ComposeResult, SystemCommand
@@ -97,6 +97,10 @@ class UbletApp(App[None]):
             "Ublet needs a terminal of at least 80 x 24 characters.\nMake this one larger. F8 still halts the machine.",
             id="too-small",
         )
+
+    def notify(self, message: str, *, markup: bool = False, **how: Any) -> None:
+        """Say something; what stands in brackets is text here, not style."""
+        super().notify(message, markup=markup, **how)
 
     def on_mount(self) -> None:
         """Show the frame first, then load the rest."""
@@ -409,7 +413,9 @@ class UbletApp(App[None]):
         if session is not None and session.runner.running is not None:
             reasons.append("A trial runs and would be cancelled.")
         if session is not None and session.draft.dirty:
-            reasons.append(f"{len(session.draft.changes())} edits are not written to the machine file.")
+            count = len(session.draft.changes())
+            words = "1 edit is" if count == 1 else f"{count} edits are"
+            reasons.append(f"{words} not written to the machine file.")
         if session is not None and session.unsaved():
             reasons.append(f"{len(session.unsaved())} kept settings are not saved: they are lost at power-off.")
         if reasons:

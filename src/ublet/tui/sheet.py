@@ -52,13 +52,16 @@ class Sheet(Widget):
     def on_resize(self) -> None:
         """Keep the cursor on the screen."""
         self._scroll()
+        self.refresh()
 
     def line_of(self, row: int) -> int:
         """The screen line of a row within the sheet."""
         return row - self.top
 
     def _scroll(self) -> None:
-        height = max(1, self.content_size.height)
+        height = self.content_size.height
+        if height < 1:
+            return
         if self.cursor < self.top:
             self.top = self.cursor
         elif self.cursor >= self.top + height:

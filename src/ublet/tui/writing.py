@@ -245,7 +245,8 @@ class WriteBench(Bench):
         assert planned is not None
         parts = []
         if planned.changes:
-            parts.append(f"{len(planned.changes)} setting{'s' * (len(planned.changes) > 1)} change")
+            count = len(planned.changes)
+            parts.append(f"{count} setting{'s change' if count > 1 else ' changes'}")
         if planned.modules_added:
             parts.append(f"{len(planned.modules_added)} modules come in")
         if planned.modules_removed:

@@ -29,6 +29,11 @@ def test_a_value_changes_in_its_line_and_its_comment_stays() -> None:
     ]
 
 
+def test_a_whole_number_stays_one() -> None:
+    text = edited(machine_text(), {"axes.x.maximum_feed_mm_s": 250.0, "extruder.retract_mm": 1.0})
+    assert changed_lines(machine_text(), text) == ["maximum_feed_mm_s = 250", "retract_mm = 1.0"]
+
+
 def test_keys_come_and_go_and_empty_tables_go_with_them() -> None:
     text = edited(machine_text(), {"axes.x.steps_per_mm": 160.2, "modules.counters": None, "board.baud": GONE})
     values = flat(text)

@@ -46,6 +46,8 @@ def edited(text: str, edits: Mapping[str, Edit]) -> str:
             table = table[part]
             if not isinstance(table, Mapping):
                 raise EditError(f"{path}: “{part}” is a value in this file, not a table")
+        if isinstance(value, float) and value.is_integer() and _is_int(table.get(key)):
+            value = int(value)  # 300 becomes 250, not 250.0
         table[key] = value  # tomlkit keeps the comment that stands behind the old value
     return _dumped(tree)
 
@@ -99,6 +101,10 @@ def take_part(text: str, other: str, path: str) -> str:
         del table[key]
     table[key] = copy.deepcopy(taken)
     return _dumped(tree)
+
+
+def _is_int(value: object) -> bool:
+    return isinstance(value, int) and not isinstance(value, bool)
 
 
 def _parsed(text: str) -> Any:

@@ -1,0 +1,173 @@
+"""The leg Declare in a real terminal: edit, contradict, write the file, write the board, settle a shadow."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.tui.screen import Screen, demo
+from ublet.core.machine.edit import edited
+from ublet.session.document import Document
+
+pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")
+
+
+def typed(screen: Screen, text: str) -> None:
+    screen.tmux("send-keys", "-t", "t", "-l", text)
+    time.sleep(0.3)
+
+
+def find(screen: Screen, words: str, shown: str) -> None:
+    """Search a setting and go there."""
+    screen.key("/")
+    screen.wait("Search every setting", 10)
+    typed(screen, words)
+    screen.wait(shown, 10)
+    screen.key("Enter")
+    screen.wait(f"{shown}  ", 10)
+
+
+def test_declare_write_the_file_write_the_board_settle_a_shadow(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "a")
+    folder = tmp_path / "a" / "tern"
+    screen.wait("4 differ")
+    screen.key("Enter")
+    find(screen, "axes.y feed", "axes.y.maximum_feed_mm_s")
+    screen.key("Enter")
+    screen.wait("allowed: 0.1 to 2000 mm/s; ".rstrip("; "), 10)
+    typed(screen, "15 m/min")
+    screen.wait("= 250 mm/s", 10)
+    screen.key("Enter")
+    screen.wait("1 edit not written", 10)
+    # a contradiction is said while it is typed, stands as an error, and is not written
+    find(screen, "endstops.y socket", "endstops.y.socket")
+    screen.key("Enter")
+    screen.wait("X endstop", 10)
+    screen.key("Up", "Enter")
+    shown = screen.wait("✗ 1 error", 10)
+    assert "endstops.x.socket" in shown
+    screen.key("C-s")
+    screen.wait("Write these to tern-280.toml?", 10)
+    screen.key("Enter")
+    screen.wait("mend 1 error first", 10)
+    screen.key("u")
+    screen.wait("✓ no errors", 10)
+    screen.key("C-s")
+    screen.wait("axes.y.maximum_feed_mm_s", 10)
+    screen.key("Enter")
+    screen.wait("as on the disk", 10)
+    assert Document(folder / "tern-280.toml").value("axes.y.maximum_feed_mm_s") == 250
+    assert "# Three lead screws carry the bed" in (folder / "tern-280.toml").read_text(encoding="utf-8")
+    # the board
+    screen.key("Tab", "Down", "Down", "Down")
+    screen.wait("5 settings change", 10)
+    screen.key("Enter")
+    screen.wait("enter writes the image", 10)
+    screen.key("Enter")
+    shown = screen.wait("This would change on the board", 10)
+    assert re.search(r"axes.y.maximum_feed_mm_s\s+300 → 250", shown) and "Nothing moves, nothing heats" in shown
+    screen.key("Enter")
+    screen.wait("checked by its digest", 60)
+    shown = screen.wait("3 stored values hide the file's", 10)
+    assert "3 shadowed" in shown and "slot B" in shown
+    # settle: the first takes the file's, all of them do, then one is put into the file
+    screen.key("Space", "A", "Down", "Down", "Space")
+    shown = screen.wait("put it in the file", 5)
+    assert shown.count("take the file's") >= 2
+    screen.key("Enter")
+    screen.wait("cleared, so the image's counts", 10)
+    screen.key("Enter")
+    screen.wait("3 settled and read back", 10)
+    screen.wait("Every layer agrees", 10)
+    store = json.loads((folder / "board-store.json").read_text(encoding="utf-8"))
+    assert "axes.z.maximum_feed_mm_s" not in store and store["extruder.retract_mm"] == 1.2
+    assert Document(folder / "tern-280.toml").value("extruder.retract_mm") == 1.2
+    (backup,) = folder.glob("tern-280.store-*.json")
+    assert json.loads(backup.read_text(encoding="utf-8"))["axes.z.maximum_feed_mm_s"] == 6
+
+
+def test_wiring_and_modules_by_keyboard(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "b")
+    screen.key("Down")
+    screen.wait("19 used", 10)
+    screen.key("Enter", "Right", "Right")
+    screen.wait("M3  motor socket, bottom edge, up to 2 A", 10)
+    screen.key("Enter")
+    screen.wait("What is plugged into M3?", 10)
+    typed(screen, "Z right")
+    screen.key("Enter")
+    screen.wait("Z right → M3", 10)
+    screen.key("Right")
+    screen.wait("axes.z.motors.left.socket", 10)
+    screen.key("u", "e")
+    screen.wait("Exported to", 40)
+    assert {path.suffix for path in (tmp_path / "b" / "tern").glob("*-wiring.*")} == {".svg", ".pdf"}
+    screen.key("Tab", "Down")
+    screen.wait("✓ fits", 10)
+    screen.key("Enter")
+    for name in ("picture", "language", "shaping", "advance", "arcs", "resume"):
+        for _ in range(20):
+            if re.search(rf"○ {name} ", screen.text()):
+                break
+            time.sleep(0.1)
+        while f"space puts it in: +{sizes()[name]:,}" not in screen.text():
+            screen.key("Down")
+        screen.key("Space")
+    shown = screen.wait("✗ overflows by", 10)
+    assert "To make it fit, leave out" in shown
+    screen.key("u")
+    screen.wait("✓ fits", 10)
+
+
+def sizes() -> dict[str, int]:
+    from ublet.session.library import boards
+
+    return {name: module.bytes for name, module in boards()["larch-6"].modules.items()}
+
+
+def test_the_file_changed_by_another_program_is_merged_or_asked_about(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "c")
+    file = tmp_path / "c" / "tern" / "tern-280.toml"
+    screen.key("Enter")
+    find(screen, "bed margin", "bed.margin_mm")
+    screen.key("Enter", "C-u")
+    typed(screen, "8")
+    screen.key("Enter")
+    screen.wait("1 edit not written", 10)
+    file.write_text(edited(file.read_text(encoding="utf-8"), {"bed.width_mm": 281}), encoding="utf-8")
+    screen.wait("nothing collided", 10)
+    screen.wait("281", 10)
+    file.write_text(edited(file.read_text(encoding="utf-8"), {"bed.margin_mm": 9}), encoding="utf-8")
+    screen.wait("Whose stand?", 10)
+    screen.key("t")
+    screen.wait("as on the disk", 10)
+    file.write_text("[machine\n", encoding="utf-8")
+    screen.wait("and cannot be used", 10)
+    assert "Traceback" not in screen.text()
+
+
+def test_wrong_keys_halt_in_a_field_resize_and_quit_with_edits(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "d", (100, 30))
+    screen.key("Enter", "z", "x", "5", "n", "U", "Right", "Enter")
+    screen.key("F8")
+    screen.wait("■ HALTED", 10)
+    screen.key("Escape", "Escape")
+    screen.key("r")
+    find(screen, "note", "machine.note")
+    screen.key("Enter", "C-u")
+    typed(screen, 'a "quoted" note — with π')
+    screen.key("Enter")
+    screen.wait("1 edit not written", 10)
+    for width, height in ((70, 20), (90, 26), (160, 47)):
+        screen.tmux("resize-window", "-t", "t", "-x", str(width), "-y", str(height))
+        screen.wait("at least 80 x 24" if width < 80 else "1 edit", 20)
+    screen.key("C-q")
+    screen.wait("1 edit is not written to the machine file", 10)
+    screen.key("s")
+    screen.wait("1 edit not written", 10)
+    assert "Traceback" not in screen.text()
