@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import copy
 import tomllib
 from collections.abc import Callable, Mapping
 from typing import Any
@@ -58,13 +57,14 @@ class Draft:
 
     def try_value(self, path: str, value: Value) -> tuple[Problem, ...]:
         """The errors and warnings that giving a value would bring, beyond those that are there already."""
-        tree: dict[str, Any] = copy.deepcopy(self.tree)
+        tree: dict[str, Any] = dict(self.tree)
         *parts, key = path.split(".")
         table = tree
         for part in parts:
-            table = table.setdefault(part, {})
-            if not isinstance(table, dict):
+            inner = table.get(part, {})
+            if not isinstance(inner, dict):
                 return ()
+            table[part] = table = dict(inner)  # only the tables on the way are copied
         if value is None:
             table.pop(key, None)
         else:

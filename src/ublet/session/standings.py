@@ -77,11 +77,11 @@ def _written(session: Session) -> Standing:
         return Standing("failed", "refused", planned.refused)
     found = rows(session.document, session.connection)
     shadowed = sum(1 for row in found if row.shadowed)
-    count = len(planned.changes)
-    if not planned.same_as_running:
-        return Standing(
-            "stale", f"{count} differ" if count else "modules", f"the board's image differs in {count} settings"
-        )
+    made_up_for = {row.path for row in found if row.on_board and not row.outdated}
+    count = sum(1 for change in planned.changes if change.path not in made_up_for)
+    if count or planned.modules_added or planned.modules_removed:
+        told = f"{count} differ" if count else "modules"
+        return Standing("stale", told, f"the board's image differs in {count} settings")
     if shadowed:
         return Standing("stale", f"{shadowed} shadowed", f"{shadowed} stored values hide the file's")
     return Standing("proven", "same", "the board runs what the file says")

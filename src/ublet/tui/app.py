@@ -177,10 +177,11 @@ class UbletApp(App[None]):
         self._beats += 1
         if self._beats % DISK_BEATS == 0:
             self._look_at_disk(self.session)
+        busy = self._was_running or any(bench.busy for bench in self.benches.values())
+        if self.session.runner.running is None and not busy and self._beats % IDLE_BEATS:
+            return
         if self.bench is not None and self.bench.display:
             self.bench.beat()
-        if self.session.runner.running is None and not self._was_running and self._beats % IDLE_BEATS:
-            return
         watched = next((bench.watched for bench in self.benches.values() if bench.watched), None)
         reading = take_reading(self.session, watched)
         self._say_link(self.session)

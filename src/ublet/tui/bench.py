@@ -19,6 +19,9 @@ if TYPE_CHECKING:
 class Bench(Widget, can_focus=True):
     """The work area of a station. It holds no physics: it shows what the session knows and passes on what is wanted."""
 
+    FIXED: frozenset[str] = frozenset({"detail"})
+    """Texts whose height does not follow what stands in them."""
+
     class Edited(Message):
         """The draft of the machine file changed: everything that shows it follows."""
 
@@ -28,6 +31,11 @@ class Bench(Widget, can_focus=True):
         self.palette = palette
         self.watched: TrialWatch | None = None
         self._written: dict[str, Text] = {}
+
+    @property
+    def busy(self) -> bool:
+        """Whether something goes on that must be followed at every beat."""
+        return self.watched is not None
 
     def refresh_state(self) -> None:
         """Bring everything up to date: link, settings, file or theme changed."""
@@ -50,6 +58,9 @@ class Bench(Widget, can_focus=True):
             return
         self._written[part] = text
         widget = self.query_one(f"#{part}", Static)
+        if part in self.FIXED:
+            widget.update(text, layout=False)
+            return
         width = max(1, widget.content_size.width)
         same_height = before is not None and _lines(before, width) == _lines(text, width)
         widget.update(text, layout=not same_height)

@@ -103,6 +103,11 @@ class WriteBench(Bench):
 
     # what is shown
 
+    @property
+    def busy(self) -> bool:
+        """While an image is written."""
+        return bool(self.phase)
+
     def refresh_state(self) -> None:
         """Hold file and board against each other anew."""
         if not self.is_mounted:

@@ -1,0 +1,28 @@
+"""``ublet bench``: speed beside plain references in the same run, and the accuracy of the trials."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+from typing import Any
+
+from ublet.benchmark.declare import check_time, editor_keys, upload_share
+from ublet.benchmark.interface import first_screen, interface
+from ublet.benchmark.trials import fit_speed, trial_figures
+
+
+def measure(quick: bool) -> dict[str, Any]:
+    """Every figure, with the limit that the project sets itself."""
+    from ublet.session.library import DEMOS
+
+    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
+        folder = Path(name)
+        return {
+            "start": first_screen(folder, 3 if quick else 7),
+            "check": check_time(5 if quick else 15),
+            "editor": editor_keys(folder, 40 if quick else 150),
+            "upload": upload_share(1 if quick else 3),
+            "interface": interface(folder / "app", 40 if quick else 150, 8.0 if quick else 20.0),
+            "trials": {kind: trial_figures(stem) for kind, stem in DEMOS.items()},
+            "fit": fit_speed(5 if quick else 15),
+        }

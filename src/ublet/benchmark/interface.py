@@ -1,0 +1,111 @@
+"""Speed of the interface: first screen, key to paint, idle."""
+
+from __future__ import annotations
+
+import os
+import statistics
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from ublet.benchmark.terminal import BARE_APP, Terminal
+
+
+def first_screen(folder: Path, runs: int) -> dict[str, Any]:
+    """First usable screen (the route is painted and takes keys) beside a bare Textual app with one label."""
+    from ublet.session.library import machine_path
+
+    machine = folder / "tern.toml"
+    machine.write_text(machine_path("tern-280").read_text(encoding="utf-8"), encoding="utf-8")
+    ours, bare = [], []
+    for run in range(runs + 1):
+        pair = []
+        for command, text in (
+            ([sys.executable, "-m", "ublet", "open", str(machine), "--port", str(folder / "none")], "hotend control"),
+            ([sys.executable, "-c", BARE_APP], "ready-to-use"),
+        ):
+            terminal = Terminal(command)
+            pair.append(terminal.wait_for(text))
+            terminal.close()
+        if run:  # the first pair warms the disk cache
+            ours.append(pair[0])
+            bare.append(pair[1])
+    ratios = [a / b for a, b in zip(ours, bare, strict=True)]
+    return {
+        "ours_s": round(statistics.median(ours), 3),
+        "bare_textual_s": round(statistics.median(bare), 3),
+        "ratio": round(statistics.median(ratios), 3),
+        "limit_ratio": 1.6,
+        "runs": runs,
+    }
+
+
+def interface(folder: Path, keys: int, idle_s: float) -> dict[str, Any]:
+    """Key to painted frame while a trial runs and state streams; processor share of the idle app.
+
+    Each key is also given to a bare Textual app that changes one label, at the same moment.
+    """
+    bare = Terminal([sys.executable, "-c", BARE_APP])
+    terminal = Terminal([sys.executable, "-m", "ublet", "demo", "--dir", str(folder), "--speed", "1"])
+    try:
+        bare.wait_for("ready-to-use")
+        terminal.wait_for("no errors")
+        for key in (b"\x1b[6~",) * 3 + (b"\x1b[B",):  # page down to the leg Heat, down to hotend control
+            os.write(terminal.end, key)
+            time.sleep(0.3)
+        terminal.wait_for("from room")
+        time.sleep(4)
+        before, began = terminal.cpu_s(), time.perf_counter()
+        while time.perf_counter() - began < idle_s:
+            terminal.read(0.1)
+        idle = (terminal.cpu_s() - before) / (time.perf_counter() - began)
+        os.write(terminal.end, b"\r")
+        time.sleep(0.5)
+        os.write(terminal.end, b"\r")
+        terminal.wait_for("climbing")
+        os.write(terminal.end, b"\t")  # to the route, whose cursor moves
+        time.sleep(0.5)
+        ours, plain = [], []
+        for number in range(keys):
+            key, our_text, bare_text = (
+                (b"\x1b[B", b"bed control", b"lower-word"),
+                (b"\x1b[A", b"hotend control", b"upper-word"),
+            )[number % 2]
+            ours.append(terminal.key_to_paint(key, our_text))
+            plain.append(bare.key_to_paint(key, bare_text))
+            began = time.perf_counter()
+            while time.perf_counter() - began < 0.06:
+                terminal.read(0.02)
+        return {
+            "key_to_paint_ms": spread(ours),
+            "bare_textual_key_to_paint_ms": spread(plain),
+            "limit_p95_ms": 50,
+            "keys": keys,
+            "longest_stall_of_a_sleeping_process_ms": round(1000 * _longest_stall(3.0), 1),
+            "idle_share_of_a_core": round(idle, 4),
+            "limit_idle_share": 0.05,
+        }
+    finally:
+        terminal.close()
+        bare.close()
+
+
+def spread(values: list[float]) -> dict[str, float]:
+    """Median and high percentiles in ms of times in s."""
+    ranked = sorted(values)
+    return {
+        "p50": round(1000 * statistics.median(ranked), 1),
+        "p90": round(1000 * ranked[int(0.90 * len(ranked))], 1),
+        "p95": round(1000 * ranked[int(0.95 * len(ranked))], 1),
+    }
+
+
+def _longest_stall(seconds: float) -> float:
+    """How much later than asked for a sleep of 10 ms ends at the worst: what the machine itself adds."""
+    worst, end = 0.0, time.perf_counter() + seconds
+    while time.perf_counter() < end:
+        began = time.perf_counter()
+        time.sleep(0.01)
+        worst = max(worst, time.perf_counter() - began - 0.01)
+    return worst
