@@ -84,6 +84,40 @@ class Stage:
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
+def declare(stage: Stage, out: Path) -> None:
+    """The leg Declare: editor, wiring, modules, and writing until every layer agrees."""
+    stage.wait("4 differ")
+    stage.key("Enter", "/")
+    stage.wait("Search every")
+    stage.key("f", "e", "e", "d", "Space", "a", "x", "e", "s", ".", "z")
+    stage.wait("axes.z.maximum_feed")
+    stage.key("Enter")
+    time.sleep(1)
+    stage.shot(out / "editor.png")
+    stage.key("Tab", "Down")
+    stage.wait("19 used")
+    stage.key("Enter", "Right")
+    stage.shot(out / "wiring.png")
+    stage.key("Tab", "Down")
+    stage.wait("fits")
+    stage.key("Enter", "Down", "Down", "Down", "Down")
+    stage.shot(out / "modules.png")
+    stage.key("Tab", "Down")
+    stage.wait("settings change")
+    stage.key("Enter", "Enter")
+    stage.wait("This would change")
+    stage.shot(out / "write.png")
+    stage.key("Enter")
+    stage.wait("checked by its digest")
+    stage.key("Space")
+    stage.shot(out / "layers.png")
+    stage.key("A", "Enter")
+    stage.wait("Settle these")
+    stage.key("Enter")
+    stage.wait("Every layer agrees")
+    stage.key("Tab", "PPage")
+
+
 def main(out: Path) -> None:
     """Walk through the demo, one picture a view."""
     missing = [package for program, package in NEEDED.items() if not shutil.which(program)]
@@ -94,6 +128,8 @@ def main(out: Path) -> None:
         command = [sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "10"]
         stage = Stage(command)
         try:
+            declare(stage, out)
+            stage.key("NPage", "NPage", "NPage", "Down")
             stage.wait("from room")
             stage.key("Enter")
             time.sleep(2)
@@ -128,6 +164,8 @@ def main(out: Path) -> None:
             stage.close()
         small = Stage(command, 100, 30)
         try:
+            small.wait("no errors")
+            small.key("NPage", "NPage", "NPage", "Down")
             small.wait("from room")
             small.key("Enter")
             small.shot(out / "hotend-100x30.png")

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
+import random
 import zlib
 
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ublet.link.frames import LONGEST_LINE, Decoder, decode, encode
+from ublet.link.frames import ESCAPE, LONGEST_LINE, RESERVED, Block, Decoder, decode, encode, encode_block
 
 MESSAGES = st.dictionaries(
     st.text(max_size=8),
@@ -66,3 +67,25 @@ def test_a_line_without_end_is_dropped_and_counted_once() -> None:
     assert list(decoder.feed(b"x" * (LONGEST_LINE + 10))) == []
     assert list(decoder.feed(b"x\n" + encode({"a": 1}))) == [{"a": 1}]
     assert decoder.bad == 1
+
+
+@given(st.integers(0, 2**32 - 1), st.integers(0, 2**32 - 1), st.binary(max_size=1024))
+def test_a_block_survives_the_line_and_holds_no_reserved_byte(number: int, offset: int, data: bytes) -> None:
+    block = Block(number, offset, data)
+    line = encode_block(block)
+    assert line[:1] == b"\x01" and line.endswith(b"\n")
+    assert not set(line[1:-1]) & (set(RESERVED) - {ESCAPE})
+    assert list(Decoder().feed(line)) == [block]
+
+
+@given(st.binary(min_size=1, max_size=64), st.data())
+def test_a_block_with_any_changed_byte_is_dropped(data: bytes, draw: st.DataObject) -> None:
+    line = bytearray(encode_block(Block(7, 1024, data)))
+    at = draw.draw(st.integers(1, len(line) - 2))
+    line[at] = draw.draw(st.sampled_from([b for b in range(256) if b not in (0x0A, line[at])]))
+    assert list(Decoder().feed(bytes(line))) == [None]
+
+
+def test_random_bytes_grow_by_little() -> None:
+    data = random.Random(1).randbytes(100_000)
+    assert len(encode_block(Block(1, 0, data))) < 1.025 * len(data)

@@ -15,6 +15,8 @@ from ublet.session import recent
 from ublet.session.demo import DemoError, prepare
 from ublet.session.orders import OrderError, order_for, verify_parameters
 from ublet.session.report import trial_json
+from ublet.session.standings import standing as standing_of
+from ublet.session.standings import standings
 
 STATION = next(station for station in ROUTE if station.bench == "heat")
 CONTROL, VERIFY = TRIALS["hotend-control"], TRIALS["hotend-verify"]
@@ -24,21 +26,21 @@ def test_a_station_goes_from_open_to_proven_and_turns_stale_with_its_reason(fold
     async def work() -> None:
         async with Rig(folder, tern_scenario()) as rig:
             session = rig.session
-            assert session.standing(STATION) == Standing("open")
+            assert standing_of(session, STATION) == Standing("open")
             tuned = await session.run(CONTROL, HotendParameters(), Onlooker())
-            assert session.standing(STATION).figure == "unverified"
+            assert standing_of(session, STATION).figure == "unverified"
             best = next(o for o in tuned.ran.result.options if o.name == tuned.ran.result.recommended)
             await session.keep(best, tuned.number)
             verified = await session.run(VERIFY, VerifyParameters(), Onlooker())
-            standing = session.standing(STATION)
+            standing = standing_of(session, STATION)
             assert standing.state == "proven" and "±" in standing.figure
             assert verified.ran.result.conditions["heaters.hotend.kp"] == rig.board.live["heaters.hotend.kp"]
             await session.connection.write_live({"sensors.hotend.beta_k": 3950.0})
-            stale = session.standing(STATION)
+            stale = standing_of(session, STATION)
             assert stale.state == "stale"
             assert stale.reason == "sensors.hotend.beta_k was 4267, is now 3950"
             await session.connection.write_live({"sensors.hotend.beta_k": 4267.0, "heaters.hotend.kp": 0.05})
-            assert "heaters.hotend.kp was" in session.standing(STATION).reason
+            assert "heaters.hotend.kp was" in standing_of(session, STATION).reason
 
     virtually(work)
 
@@ -47,13 +49,13 @@ def test_unbuilt_stations_wait_and_a_failed_trial_is_failed(folder: Path) -> Non
     async def work() -> None:
         event = '[[events]]\nkind = "reboot"\nabove_c = 100\n'
         async with Rig(folder, tern_scenario(event)) as rig:
-            assert rig.session.standing(next(s for s in ROUTE if not s.built)) == Standing(
+            assert standing_of(rig.session, next(s for s in ROUTE if not s.built)) == Standing(
                 "waiting", "", "not built yet"
             )
             await rig.session.run(CONTROL, HotendParameters(), Onlooker())
-            standing = rig.session.standing(STATION)
+            standing = standing_of(rig.session, STATION)
             assert standing.state == "failed" and "restarted" in standing.reason
-            assert set(rig.session.standings()) == {station.name for station in ROUTE}
+            assert set(standings(rig.session)) == {station.name for station in ROUTE}
 
     virtually(work)
 
@@ -62,13 +64,13 @@ def test_a_cancelled_trial_does_not_undo_what_was_proven(folder: Path) -> None:
     async def work() -> None:
         async with Rig(folder, tern_scenario()) as rig:
             await rig.session.run(CONTROL, HotendParameters(), Onlooker())
-            before = rig.session.standing(STATION)
+            before = standing_of(rig.session, STATION)
             running = asyncio.ensure_future(rig.session.run(CONTROL, HotendParameters(), Onlooker()))
             await asyncio.sleep(5)
-            assert rig.session.standing(STATION).state == "running"
+            assert standing_of(rig.session, STATION).state == "running"
             rig.session.runner.cancel()
             assert (await running).ran.result.outcome == "halted"
-            assert rig.session.standing(STATION) == before
+            assert standing_of(rig.session, STATION) == before
 
     virtually(work)
 

@@ -113,6 +113,7 @@ class Client:
             raise LinkLost(f"the board's answer to hello lacks {error}: is its firmware current?") from error
         if not self._beating:
             self._beating = True
+            self.quality.bad_sums = 0  # a line that was cut by our coming is nobody's fault
             self._spawn(self._heartbeat(self.about.heartbeat_window_s / 5))
         return self.about
 

@@ -136,7 +136,7 @@ class Draft:
         """Write the draft to the file; returns how many settings changed.
 
         Raises:
-            DocumentError: it has errors, or another program changed the file meanwhile. OSError: not writable.
+            DocumentError: it has errors, or another program changed the file meanwhile, or it cannot be written.
         """
         errors = self.checked.errors
         if errors:
@@ -147,7 +147,13 @@ class Draft:
                 f"{self.document.path.name} was changed by another program: look at what it changed first."
             )
         count = len(self.changes())
-        write_atomically(self.document.path, self.text)
+        try:
+            write_atomically(self.document.path, self.text)
+        except OSError as error:
+            raise DocumentError(
+                f"{self.document.path} could not be written ({error.strerror or error}). It holds what it held and "
+                "your edits are still here: make room or give permission, then write again."
+            ) from error
         self.document.take(self.text)
         return count
 

@@ -9,7 +9,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ublet.core.machine.compare import Conflict, same
-from ublet.core.route import Standing, Station
 from ublet.core.settings import Part, Value
 from ublet.core.trial import Option, TrialResult, TrialSpec
 from ublet.ledger.book import Change, Ledger, LedgerError
@@ -22,7 +21,6 @@ from ublet.session.draft import Draft
 from ublet.session.layers import Row, Settling, settled_values, shadows
 from ublet.session.runner import Ran, Runner
 from ublet.session.saving import Saved, SaveFailed, now, save, settle
-from ublet.session.standings import standing, standings
 from ublet.session.writing import Planned, back_up_store, plan_write, write_image
 
 
@@ -154,7 +152,7 @@ class Session:
         """Write the draft to the machine file; returns how many settings changed.
 
         Raises:
-            DocumentError, OSError: nothing was written.
+            DocumentError: nothing was written.
         """
         changes = [
             Change(now(), "edit", None, item.path, "file", item.before, item.after) for item in self.draft.changes()
@@ -234,16 +232,6 @@ class Session:
             self._settled_link = client
             if self.ledger.pending_save() is not None:
                 self._settling = asyncio.get_running_loop().create_task(self.settle())
-
-    # route
-
-    def standing(self, station: Station) -> Standing:
-        """Where a station stands."""
-        return standing(self, station)
-
-    def standings(self) -> Mapping[str, Standing]:
-        """All stations by name."""
-        return standings(self)
 
 
 def _stamp(file: Path) -> int:

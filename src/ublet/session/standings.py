@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING
 
 from ublet.core.evidence import stale_reasons
 from ublet.core.machine.image import ImageError
@@ -12,9 +11,7 @@ from ublet.core.units import with_uncertainty
 from ublet.ledger.book import TrialEntry
 from ublet.session.layers import rows
 from ublet.session.picture import PictureError
-
-if TYPE_CHECKING:
-    from ublet.session.session import Session
+from ublet.session.session import Session
 
 
 def standings(session: Session) -> Mapping[str, Standing]:

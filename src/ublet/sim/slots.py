@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import contextlib
 import hashlib
-import os
 from pathlib import Path
 
 from ublet.core.machine.image import Head, Image, ImageError, decode_image, version_of, why_not
+from ublet.sim.durable import write_durably
 
 
 class SlotRefused(Exception):
@@ -151,14 +150,4 @@ class Slots:
 def _write(path: Path, active: str, slots: dict[str, bytes]) -> None:
     import cbor2
 
-    temporary = path.with_name(path.name + ".new")
-    try:
-        with temporary.open("wb") as file:
-            file.write(cbor2.dumps({"active": active, "slots": slots}))
-            file.flush()
-            os.fsync(file.fileno())
-        os.replace(temporary, path)
-    except OSError:
-        with contextlib.suppress(OSError):
-            temporary.unlink()
-        raise
+    write_durably(path, cbor2.dumps({"active": active, "slots": slots}))

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
-import os
 from collections.abc import Mapping
 from pathlib import Path
 
 from ublet.core.settings import Value
+from ublet.sim.durable import write_durably
 
 
 class Store:
@@ -41,15 +40,4 @@ def _read(path: Path) -> dict[str, Value]:
 
 
 def _write(path: Path, values: Mapping[str, Value]) -> None:
-    """Temporary file, fsync, rename: a reader sees the old store or the new one."""
-    temporary = path.with_name(path.name + ".new")
-    try:
-        with temporary.open("w", encoding="utf-8") as file:
-            json.dump(values, file, indent=1, sort_keys=True)
-            file.flush()
-            os.fsync(file.fileno())
-        os.replace(temporary, path)
-    except OSError:
-        with contextlib.suppress(OSError):
-            temporary.unlink()
-        raise
+    write_durably(path, json.dumps(values, indent=1, sort_keys=True).encode())

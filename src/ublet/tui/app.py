@@ -156,11 +156,13 @@ class UbletApp(App[None]):
         if session is None or not self.is_running:
             return
         self._say_link(session)
+        from ublet.session.standings import standings
+
         title = self.query_one(Title)
         title.linked = session.connection.linked
         title.unsaved = len(session.unsaved()) if title.linked else 0
         title.edits = len(session.draft.changes()) if session.draft.dirty else 0
-        self.query_one(Route).standings = dict(session.standings())
+        self.query_one(Route).standings = dict(standings(session))
         if self.bench is not None and self.bench.is_mounted and self.bench.display:
             self.bench.refresh_state()
         while session.notices:
@@ -336,7 +338,7 @@ class UbletApp(App[None]):
             return False
         try:
             count = session.write_draft()
-        except (DocumentError, OSError) as error:
+        except DocumentError as error:
             self.notify(str(error), title="Not written", severity="error", timeout=20)
             return False
         told = f"{count} settings written to {name}. The board has them after “write to board”."

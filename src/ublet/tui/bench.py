@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from rich.text import Text
+from textual.binding import Binding
 from textual.message import Message
 from textual.widget import Widget
 from textual.widgets import Static
@@ -68,3 +69,27 @@ class Bench(Widget, can_focus=True):
 
 def _lines(text: Text, width: int) -> int:
     return sum(max(1, -(-len(line) // width)) for line in text.plain.split("\n"))
+
+
+class DraftBench(Bench):
+    """A bench that edits the draft of the machine file: undo and redo, and everybody told."""
+
+    BINDINGS = [Binding("u", "undo", "undo"), Binding("U", "redo", "redo")]
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Undo and redo only when there is something."""
+        if action == "undo":
+            return self.session.draft.can_undo
+        if action == "redo":
+            return self.session.draft.can_redo
+        return True
+
+    def action_undo(self) -> None:
+        """Take the last edit back."""
+        self.session.draft.undo()
+        self.post_message(self.Edited())
+
+    def action_redo(self) -> None:
+        """Do it again."""
+        self.session.draft.redo()
+        self.post_message(self.Edited())

@@ -20,7 +20,7 @@ from ublet.core.typed import shown_value, typed_value
 from ublet.core.units import NotAQuantity
 from ublet.session.layers import Row, rows
 from ublet.session.session import Session
-from ublet.tui.bench import Bench
+from ublet.tui.bench import DraftBench
 from ublet.tui.editor_words import EDITOR_HELP, detail, heading, part_row, property_row, titles, value_columns
 from ublet.tui.pickers import Choice, ConfirmDialog, LineDialog, PickDialog, narrowed
 from ublet.tui.sheet import Sheet
@@ -29,7 +29,7 @@ from ublet.tui.theme import Palette
 MOST_FOUND = 200
 
 
-class EditorBench(Bench):
+class EditorBench(DraftBench):
     """Edits the draft of the machine file. Every edit is checked at once and can be undone."""
 
     DEFAULT_CSS = """
@@ -60,8 +60,6 @@ class EditorBench(Bench):
         Binding("x", "remove", "remove part"),
         Binding("i", "take_over", "import"),
         Binding("n", "next_problem", "next problem"),
-        Binding("u", "undo", "undo"),
-        Binding("U", "redo", "redo"),
     ]
 
     def __init__(self, session: Session, palette: Palette) -> None:
@@ -244,11 +242,7 @@ class EditorBench(Bench):
             return self.side == "parts"
         if action == "next_problem":
             return bool(draft.checked.problems)
-        if action == "undo":
-            return draft.can_undo
-        if action == "redo":
-            return draft.can_redo
-        return True
+        return super().check_action(action, parameters)
 
     def action_change(self) -> None:
         """Change the setting under the cursor; on a part, go to its settings or add it."""
@@ -405,16 +399,6 @@ class EditorBench(Bench):
         """Leave a setting out, so that its default counts."""
         if self.property is not None:
             self._give(self.property, None)
-
-    def action_undo(self) -> None:
-        """Take the last edit back."""
-        self.session.draft.undo()
-        self.edited()
-
-    def action_redo(self) -> None:
-        """Do it again."""
-        self.session.draft.redo()
-        self.edited()
 
     def action_add(self) -> None:
         """Add a part: an optional one, or one more of a group."""

@@ -14,7 +14,7 @@ from ublet.core.machine.image import module_plan
 from ublet.core.machine.modules import Module, ModulePlan
 from ublet.session.picture import PictureError, start_picture
 from ublet.session.session import Session
-from ublet.tui.bench import Bench
+from ublet.tui.bench import DraftBench
 from ublet.tui.sheet import Sheet
 from ublet.tui.theme import Palette
 
@@ -31,7 +31,7 @@ KEYS  ↑ ↓ module   space in / out / as needed   u undo   U redo
 NAME_COLUMNS, BYTES_COLUMNS = 22, 10
 
 
-class ModulesBench(Bench):
+class ModulesBench(DraftBench):
     """The capacity bar and the modules."""
 
     DEFAULT_CSS = """
@@ -47,8 +47,6 @@ class ModulesBench(Bench):
         Binding("enter", "in_or_out", show=False),
         Binding("up", "move(-1)", "module", key_display="↑↓"),
         Binding("down", "move(1)", show=False),
-        Binding("u", "undo", "undo"),
-        Binding("U", "redo", "redo"),
     ]
 
     def __init__(self, session: Session, palette: Palette) -> None:
@@ -141,11 +139,7 @@ class ModulesBench(Bench):
         """Only the keys that work now are shown."""
         if action == "in_or_out":
             return self.module is not None and self.module.optional
-        if action == "undo":
-            return self.session.draft.can_undo
-        if action == "redo":
-            return self.session.draft.can_redo
-        return True
+        return super().check_action(action, parameters)
 
     def on_sheet_pointed(self, event: Sheet.Pointed) -> None:
         """The mouse moves the cursor."""
@@ -169,16 +163,6 @@ class ModulesBench(Bench):
             self.session.draft.set(path, not module.included if given is None else None)
         except EditError as error:
             self.notify(str(error), severity="error")
-        self.post_message(self.Edited())
-
-    def action_undo(self) -> None:
-        """Take the last edit back."""
-        self.session.draft.undo()
-        self.post_message(self.Edited())
-
-    def action_redo(self) -> None:
-        """Do it again."""
-        self.session.draft.redo()
         self.post_message(self.Edited())
 
     def commands(self) -> Iterable[tuple[str, str, str]]:

@@ -14,7 +14,7 @@ from ublet.core.machine.edit import EditError
 from ublet.core.machine.wiring import Plug, assignment, plug_list, plugs, state_of
 from ublet.core.settings import Value
 from ublet.session.session import Session
-from ublet.tui.bench import Bench
+from ublet.tui.bench import DraftBench
 from ublet.tui.pickers import Choice, PickDialog, narrowed
 from ublet.tui.theme import Palette
 from ublet.tui.wiring_picture import Placed, draw_board, neighbour
@@ -31,7 +31,7 @@ KEYS  ↑ ↓ ← → socket   enter plug in   ⌫ unplug   u undo   U redo   e 
 """
 
 
-class WiringBench(Bench):
+class WiringBench(DraftBench):
     """A drawing of the board to walk about on."""
 
     DEFAULT_CSS = """
@@ -48,8 +48,6 @@ class WiringBench(Bench):
         Binding("down", "go(0, 1)", show=False),
         Binding("left", "go(-1, 0)", show=False),
         Binding("right", "go(1, 0)", show=False),
-        Binding("u", "undo", "undo"),
-        Binding("U", "redo", "redo"),
         Binding("e", "export", "export"),
     ]
 
@@ -138,13 +136,9 @@ class WiringBench(Bench):
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Only the keys that work now are shown."""
-        if action == "undo":
-            return self.session.draft.can_undo
-        if action == "redo":
-            return self.session.draft.can_redo
         if action == "unplug":
             return bool(self._removable())
-        return True
+        return super().check_action(action, parameters)
 
     def _removable(self) -> list[Plug]:
         here = plugs(self.session.draft.tree).get(self.chosen, [])
@@ -189,16 +183,6 @@ class WiringBench(Bench):
     def action_unplug(self) -> None:
         """Unplug what may be without a socket."""
         self._edit({plug.path: None for plug in self._removable()})
-
-    def action_undo(self) -> None:
-        """Take the last edit back."""
-        self.session.draft.undo()
-        self.post_message(self.Edited())
-
-    def action_redo(self) -> None:
-        """Do it again."""
-        self.session.draft.redo()
-        self.post_message(self.Edited())
 
     def _edit(self, edits: Mapping[str, Value]) -> None:
         try:

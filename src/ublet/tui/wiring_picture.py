@@ -11,8 +11,12 @@ from ublet.core.machine.boards import BoardKind
 from ublet.core.machine.wiring import Plug, state_of
 from ublet.tui.theme import Palette
 
-SIDE_COLUMNS = 18
-"""Room for the labels at the left and at the right of the board."""
+SIDE_COLUMNS, NARROW_SIDE_COLUMNS = 18, 15
+"""Room for the labels at the left and at the right of the board; narrow: below NARROW columns in all."""
+
+NARROW = 100
+SOCKET_COLUMNS = 6
+"""Columns from one socket to the next at the least, along the upper and lower edge."""
 
 MARKS = {"free": "○", "used": "●", "doubly used": "✗", "wrong kind": "✗"}
 
@@ -61,17 +65,27 @@ def draw_board(
     board: BoardKind, at: Mapping[str, list[Plug]], chosen: str, columns: int, rows: int, palette: Palette
 ) -> tuple[list[Text], list[Placed]]:
     """The drawing in that many columns and rows, and where each socket stands in it."""
-    left, right = SIDE_COLUMNS, columns - SIDE_COLUMNS - 1
+    side = SIDE_COLUMNS if columns >= NARROW else NARROW_SIDE_COLUMNS
+    left, right = side, columns - side - 1
     top_names = _on(board, "top")
     bottom_names = _on(board, "bottom")
     labels = {name: ", ".join(plug.words for plug in at.get(name, [])) or "–" for name in board.sockets}
-    top_columns = [_along(board, name, left + 2, right - 4) for name in top_names]
-    bottom_columns = [_along(board, name, left + 2, right - 4) for name in bottom_names]
+    top_columns = _along(board, top_names, left + 2, right - 5, SOCKET_COLUMNS)
+    bottom_columns = _along(board, bottom_names, left + 2, right - 5, SOCKET_COLUMNS)
+    sides = {edge: _on(board, edge) for edge in ("left", "right")}
+    least = max(len(names) for names in sides.values()) + 3
     top_levels = levels(top_columns, [labels[name] for name in top_names])
     bottom_levels = levels(bottom_columns, [labels[name] for name in bottom_names])
+    if max(top_levels, default=0) + max(bottom_levels, default=0) + least + 4 > rows:
+        # no room to stand further out: each label keeps to the place up to the next one
+        for names, places in ((top_names, top_columns), (bottom_names, bottom_columns)):
+            for name, place, following in zip(names, places, [*places[1:], columns], strict=True):
+                labels[name] = labels[name][: max(1, following - place - 1)]
+        top_levels, bottom_levels = [0] * len(top_names), [0] * len(bottom_names)
     top = max(top_levels, default=0) + 2
-    bottom = max(top + 6, rows - max(bottom_levels, default=0) - 3)
-    drawing = Drawing(columns, max(rows, bottom + max(bottom_levels, default=0) + 3))
+    bottom = max(top + least, rows - max(bottom_levels, default=0) - 2)
+    drawing = Drawing(columns, max(rows, bottom + max(bottom_levels, default=0) + 2))
+    roomy = bottom - top > least + 3
     line = palette.faint
     drawing.put(left, top, "╭" + "─" * (right - left - 1) + "╮", line)
     for row in range(top + 1, bottom):
@@ -91,7 +105,7 @@ def draw_board(
 
     def socket(name: str, column: int, row: int, before: bool) -> None:
         mark = MARKS[state_of(name, at, board)]
-        words = f" {name} {mark}" if before else f"{mark} {name} "
+        words = f" {name} {mark}" if before else f"{mark} {name}"
         here = f"bold {palette.ground} on {palette.focus}" if name == chosen else style(name)
         drawing.put(column - len(words) + 1 if before else column, row, words, here)
         placed.append(Placed(name, column, row))
@@ -109,21 +123,22 @@ def draw_board(
         drawing.put(column, bottom + 1 + level, labels[name], style(name))
         socket(name, column, bottom - 1, False)
     for names, places, row in ((top_names, top_columns, top + 2), (bottom_names, bottom_columns, bottom - 2)):
-        for name, column in _firsts(board, names, places):
+        for name, column in _firsts(board, names, places) if roomy else ():
             drawing.put(column, row, _kinds(board, name), palette.quiet)
     for edge, before in (("left", False), ("right", True)):
-        for name in _on(board, edge):
-            row = top + 2 + round(board.sockets[name].at * (bottom - top - 4))
+        inset = 3 if roomy else 2
+        places = _along(board, sides[edge], top + inset, bottom - inset, 1)
+        for name, row in zip(sides[edge], places, strict=True):
             label = labels[name]
             if edge == "left":
-                label = label[: SIDE_COLUMNS - 3]
+                label = label[: side - 3]
                 drawing.put(left - 2 - len(label), row, label, style(name))
                 drawing.put(left - 1, row, "─┤", line)
                 socket(name, left + 1, row, before)
-                drawing.put(left + 4 + len(name), row, board.sockets[name].kind, palette.quiet)
+                drawing.put(left + 5 + len(name), row, board.sockets[name].kind, palette.quiet)
             else:
                 drawing.put(right, row, "├─", line)
-                drawing.put(right + 3, row, label[: SIDE_COLUMNS - 3], style(name))
+                drawing.put(right + 3, row, label[: side - 3], style(name))
                 socket(name, right - 1, row, before)
                 kind = board.sockets[name].kind
                 drawing.put(right - 4 - len(name) - len(kind), row, kind, palette.quiet)
@@ -164,5 +179,14 @@ def _on(board: BoardKind, edge: str) -> list[str]:
     return sorted(names, key=lambda name: board.sockets[name].at)
 
 
-def _along(board: BoardKind, name: str, first: int, last: int) -> int:
-    return first + round(board.sockets[name].at * (last - first))
+def _along(board: BoardKind, names: Sequence[str], first: int, last: int, apart: int) -> list[int]:
+    """Cells of the sockets of an edge, true to their place, pushed apart where they would touch."""
+    if len(names) > 1:
+        apart = max(1, min(apart, (last - first) // (len(names) - 1)))
+    cells = [first + round(board.sockets[name].at * (last - first)) for name in names]
+    for number in range(1, len(cells)):
+        cells[number] = max(cells[number], cells[number - 1] + apart)
+    for number in range(len(cells) - 1, -1, -1):
+        most = last if number == len(cells) - 1 else cells[number + 1] - apart
+        cells[number] = min(cells[number], most)
+    return cells

@@ -46,6 +46,8 @@ CHOICE_WORDS: dict[Settling, str] = {
     "adopt": "put it in the file",
 }
 PATH_COLUMNS, LAYER_COLUMNS = 36, 12
+NARROW_PATH_COLUMNS, NARROW_LAYER_COLUMNS = 26, 9
+NARROW = 100
 BAR_COLUMNS = 60
 
 
@@ -158,35 +160,38 @@ class WriteBench(Bench):
         if about is None or not session.connection.linked:
             text.append("   ✗ no board is linked", palette.stop)
         else:
-            text.append(
-                f"   board: slot {about.slot}, {about.bytes:,} bytes, {about.firmware}, {about.digest[:8]}", palette.dim
-            )
+            more = f"{about.bytes:,} bytes, {about.firmware}, " if self.size.width >= NARROW else ""
+            text.append(f"   board: slot {about.slot}, {more}{about.digest[:8]}", palette.dim)
         return text
 
     def _titles(self, width: int) -> Text:
         row = Text(f"  {'setting':<{self._path_columns(width)}}", self.palette.dim)
         row.append(
-            "".join(f"{name:>{LAYER_COLUMNS}}" for name in ("file", "image", "stored", "live")), self.palette.dim
+            "".join(f"{name:>{self._layer_columns(width)}}" for name in ("file", "image", "stored", "live")),
+            self.palette.dim,
         )
         row.append("   wins     ", self.palette.dim)
-        row.append("settle" if width > 110 else "", self.palette.dim)
+        row.append("settle", self.palette.dim)
         return row
 
     def _path_columns(self, width: int) -> int:
-        return PATH_COLUMNS if width >= 100 else 26
+        return PATH_COLUMNS if width >= NARROW else NARROW_PATH_COLUMNS
+
+    def _layer_columns(self, width: int) -> int:
+        return LAYER_COLUMNS if width >= NARROW else NARROW_LAYER_COLUMNS
 
     def _row(self, row: Row, width: int) -> Text:
         palette = self.palette
         line = Text("≠ " if row.differs else "  ", palette.focus)
-        columns = self._path_columns(width)
+        columns, layer_columns = self._path_columns(width), self._layer_columns(width)
         path = row.path if len(row.path) < columns else "…" + row.path[-(columns - 2) :]
         line.append(f"{path:<{columns}}", palette.text)
         for name in ("file", "image", "stored", "live"):
             value = getattr(row, name) if name == "file" or row.on_board else None
             text = shown_value(value, 6)
-            text = text if len(text) < LAYER_COLUMNS else text[: LAYER_COLUMNS - 2] + "…"
+            text = text if len(text) < layer_columns else text[: layer_columns - 2] + "…"
             wins = name == row.wins or (name == "live" and row.wins == "kept")
-            line.append(f"{text:>{LAYER_COLUMNS}}", f"bold {palette.focus}" if wins and row.differs else palette.dim)
+            line.append(f"{text:>{layer_columns}}", f"bold {palette.focus}" if wins and row.differs else palette.dim)
         line.append(f"   {row.wins:<8} ", palette.text if row.differs else palette.dim)
         if row.shadowed:
             way = self.choices.get(row.path)
