@@ -22,14 +22,16 @@ MACHINE = f"""# The machine file
 
 {MADE}
 
-One TOML file declares the whole machine. It is made to be edited by hand as well as in the app: comments and order
-survive, every write is atomic, and the previous file is kept as `NAME.previous`. `ublet check FILE` tells every error and
-contradiction at once, with line, key, what was found, what is allowed and how to mend it. `ublet new DIR --from PRESET`
-starts one (`ublet presets` lists them), `ublet diff A B` compares two, `ublet import PART FILE --from OTHER` takes a part over.
+One TOML file declares the whole machine. It is made to be edited by hand as well as in the app: comments and
+order survive, every write is atomic, and the previous file is kept as `NAME.previous`. `ublet check FILE` tells
+every error and contradiction at once, with line, key, what was found, what is allowed and how to mend it.
+`ublet new DIR --from PRESET` starts one (`ublet presets` lists them), `ublet diff A B` compares two,
+`ublet import PART FILE --from OTHER` takes a part over.
 
-Lengths count from the bed's front left corner; positive X is to the right, positive Y to the back, positive Z opens the
-gap between nozzle and bed. `*` stands for a name that you choose: letters, digits and dashes. Settings marked *board* go
-into the image and have four layers: file, image, stored, live. A stored value wins over the image's until it is settled.
+Lengths count from the bed's front left corner; positive X is to the right, positive Y to the back, positive Z
+opens the gap between nozzle and bed. `*` stands for a name that you choose: letters, digits and dashes. Settings
+marked *board* go into the image and have four layers: file, image, stored, live. A stored value wins over the
+image's until it is settled.
 
 `axes.y` and `axes.z` have the same settings as `axes.x`. Parts marked *optional* may be left out.
 
@@ -39,12 +41,12 @@ BOARD = f"""# Board files
 
 {MADE}
 
-A kind of board is a data file, so that another board needs no code. The shipped ones are in `src/ublet/data/boards/`. Files of
-your own are read from `boards/` beside a machine file, and from `ublet/boards` in your data folder; a board is known by its
-`name`. They are checked like machine files.
+A kind of board is a data file, so that another board needs no code. The shipped ones are in
+`src/ublet/data/boards/`. Files of your own are read from `boards/` beside a machine file, and from `ublet/boards` in
+your data folder; a board is known by its `name`. They are checked like machine files.
 
-A socket stands at an edge, `at` a place along it (0 is the left or upper end). The board makes images of the modules that it
-has a size for; a module without a size is not made for it.
+A socket stands at an edge, `at` a place along it (0 is the left or upper end). The board makes images of the
+modules that it has a size for; a module without a size is not made for it.
 
 """
 
@@ -85,7 +87,8 @@ def board_file() -> str:
         page += f"## {f'`[{part}]`' if part else 'The board'}\n\n{rows(items, False)}\n"
     optional = ", ".join(f"`{name}`" for name, _ in OPTIONAL)
     needed = ", ".join(f"`{name}`" for name in REQUIRED)
-    page += f"## Modules\n\nEvery image holds {needed} and `kinematics-` with the machine's kinematics. Optional: {optional}.\n\n"
+    page += f"## Modules\n\nEvery image holds {needed} and `kinematics-` with the machine's kinematics.\n"
+    page += f"Optional: {optional}.\n\n"
     example = (DATA / "boards" / "alder-4.toml").read_text(encoding="utf-8")
     return page + f"## Example\n\n```toml\n{example}```\n"
 

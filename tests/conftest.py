@@ -24,6 +24,11 @@ from ublet.sim.store import Store
 T = TypeVar("T")
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The long tests first, so that no worker waits for the other at the end."""
+    items.sort(key=lambda item: "tests/tui/" not in str(item.path))
+
+
 def machine_text() -> str:
     """The shipped machine file of Tern 280."""
     return machine_path("tern-280").read_text(encoding="utf-8")

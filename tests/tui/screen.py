@@ -8,7 +8,7 @@ import sys
 import time
 from pathlib import Path
 
-SPEED = "20"
+SPEED = "30"
 
 
 class Screen:

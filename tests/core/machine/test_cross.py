@@ -79,7 +79,7 @@ def test_a_corexy_has_one_motor_for_x_and_the_same_belt_for_both() -> None:
     assert [p.key for p in belt] == ["axes.y.drive"] and "both motors move both axes" in belt[0].allowed
 
 
-def test_z_by_a_probe_that_is_not_there() -> None:
+def test_homing_by_a_probe_that_is_not_there() -> None:
     keys = [problem.key for problem in problems({"probe": GONE, "mesh": GONE})]
     assert keys == ["axes.z.homing.end"]
 
