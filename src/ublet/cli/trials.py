@@ -89,6 +89,7 @@ def run(
 
 
 def _print_report(report: dict[str, Any]) -> None:
+    from ublet.core.typed import shown_value
     from ublet.core.units import duration, show, with_uncertainty
 
     print(f"{report['trial']}: {report['outcome']}. {report['why']}")
@@ -97,8 +98,8 @@ def _print_report(report: dict[str, Any]) -> None:
         limit = f"   (limit {show(finding['limit'], finding['unit'])})" if finding["limit"] is not None else ""
         print(f"    {finding['name']:30} {value}{limit}")
     for change in report["proposals"]:
-        before, after = show(change["before"] or 0.0), show(change["after"], change["unit"])
-        print(f"  → {change['setting']}: {before} → {after}   {change['effect']}")
+        after = f"{shown_value(change['after'], 4)} {change['unit']}".strip()
+        print(f"  → {change['setting']}: {shown_value(change['before'], 4)} → {after}   {change['effect']}")
     print(f"  took {duration(report['duration_s'])} of the machine's time")
     if report.get("kept"):
         print("  kept: live on the board")

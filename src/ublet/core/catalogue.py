@@ -1,8 +1,10 @@
-"""Every trial that can be run, by name."""
+"""Every trial that can be run, by name, in the order of the route."""
 
 from __future__ import annotations
 
 from ublet.core.heat.trials import TRIALS as HEAT
+from ublet.core.heat.wire_trials import TRIALS as HEAT_WIRES
+from ublet.core.motion.trials import TRIALS as MOTION
 from ublet.core.trial import TrialSpec
 
-TRIALS: dict[str, TrialSpec] = {spec.name: spec for spec in HEAT}
+TRIALS: dict[str, TrialSpec] = {spec.name: spec for spec in (*MOTION, *HEAT_WIRES, *HEAT)}

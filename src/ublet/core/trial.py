@@ -119,10 +119,22 @@ class HeatSample:
 
 @dataclass(frozen=True)
 class Question:
-    """A question to the builder, with the answers that are allowed; the first one is usual."""
+    """A question to the builder, with the answers that are allowed; the first one is usual.
+
+    cue says the same for a scripted builder: what to do or to look at, for example ``("press", "x")``.
+    """
 
     text: str
     answers: tuple[str, ...]
+    cue: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class InputState:
+    """A digital input: whether it reads as triggered, and how often its level changed since power-on."""
+
+    triggered: bool
+    edges: int
 
 
 @dataclass(frozen=True)
@@ -158,6 +170,15 @@ class Bench(Protocol):
     async def fan(self, name: str, duty: float) -> None:
         """Run a fan at a duty 0..1."""
 
+    async def pin(self, deployed: bool) -> None:
+        """Deploy or stow the probe's pin."""
+
+    def inputs(self) -> Mapping[str, InputState]:
+        """Every input that the board reports, by name: ``endstops.NAME`` and ``probe``."""
+
+    async def rest(self, seconds: float) -> None:
+        """Let the board's time pass."""
+
     def samples(self, heater: str) -> AsyncIterator[HeatSample]:
         """Samples of a heater from now on, 10 a second by the board's clock."""
 
@@ -191,7 +212,8 @@ class TrialSpec:
     """A trial that can be run: its name, station, parameters and recipe.
 
     needs tells, from the latest readings by sensor, what is there and what is missing;
-    announce says before the start what will move or heat; verify names the trial that checks a keep.
+    announce says before the start what will move or heat; verify names the trial that checks a keep;
+    mends: it fails with proposals that put right what it found, and is run again after they were kept.
     depends gives the setting paths that its findings hold for, out of those that the board has.
     """
 
@@ -204,6 +226,7 @@ class TrialSpec:
     depends: Callable[[Any, Mapping[str, Any]], tuple[str, ...]]
     needs: Callable[[MachineFile, Any, Callable[[str], float | None]], tuple[Need, ...]]
     verify: str | None = None
+    mends: bool = False
 
     def declared(self) -> tuple[Declaration, ...]:
         """The parameters as declarations."""

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Mapping
 from typing import Any, Protocol, TypeVar
 
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
-from ublet.core.trial import HeatSample, Progress, Question, TrialFailed, TrialResult
+from ublet.core.trial import HeatSample, InputState, Progress, Question, TrialFailed, TrialResult
 from ublet.link.client import Sample
 from ublet.session.connection import Connection
 
@@ -79,6 +79,22 @@ class LinkBench:
         """Run a fan."""
         await self._connection.call("fan.set", fan=name, duty=duty)
 
+    async def pin(self, deployed: bool) -> None:
+        """Deploy or stow the probe's pin."""
+        await self._connection.call("probe.pin", deployed=deployed)
+
+    def inputs(self) -> Mapping[str, InputState]:
+        """The latest state of every input."""
+        return inputs_of(self._connection)
+
+    async def rest(self, seconds: float) -> None:
+        """Wait until the board's clock has gone on by so much."""
+        end = self._connection.board_time + seconds
+        while self._connection.board_time < end:
+            if not self._connection.linked:
+                raise TrialFailed(self._connection.why)
+            await asyncio.sleep(0.02)
+
     async def samples(self, heater: str) -> AsyncIterator[HeatSample]:
         """Samples of a heater, each once."""
         about = self._connection.about
@@ -128,3 +144,14 @@ class LinkBench:
         if self._threaded:
             return await asyncio.to_thread(function, *arguments)
         return function(*arguments)
+
+
+def inputs_of(connection: Connection) -> dict[str, InputState]:
+    """The latest state of every input that the board reports."""
+    about = connection.about
+    if about is None or not connection.samples:
+        return {}
+    latest = connection.samples[-1]
+    values = dict(zip(about.channels, latest[2:], strict=False))
+    names = [name.removeprefix("inputs.") for name in values if name.startswith("inputs.")]
+    return {name: InputState(bool(values[f"inputs.{name}"]), int(values[f"edges.{name}"] or 0)) for name in names}

@@ -28,6 +28,7 @@ from ublet.sim.scenario import Scenario, load_scenario
 from ublet.sim.service import SLOWEST_STATE_S, Service
 from ublet.sim.store import Store
 from ublet.sim.truth import truth_of
+from ublet.sim.world import Hands
 
 
 @dataclass(frozen=True)
@@ -63,16 +64,18 @@ async def execute(order: Order, session: Session, watcher: _Watcher) -> Done:
     report = trial_json(order.spec, ran.result, ran.duration_s)
     outcome, lost = ran.result.outcome, ran.lost
     best = ran.result.choice
-    if order.keep and outcome == "proven" and best is not None and best.proposals:
+    if order.keep and (outcome == "proven" or order.spec.mends) and best is not None and best.proposals:
         await session.keep(best, entered.number)
         report["kept"] = True
         if order.verify is not None and order.verify_parameters is not None:
             checked = (await session.run(order.verify, order.verify_parameters, watcher)).ran
             report["verify"] = trial_json(order.verify, checked.result, checked.duration_s)
             outcome, lost = checked.result.outcome, checked.lost
-            if outcome != "proven":
+            if order.spec.mends and outcome == "proven":
+                report["why"] = f"{report['why']} After the mend: {checked.result.why}"
+            elif outcome != "proven":
                 report["why"] = f"{report['why']}; but the check says: {checked.result.why}"
-                report["outcome"] = outcome
+            report["outcome"] = outcome
     if order.save and outcome == "proven":
         try:
             report["saved"] = await session.save()
@@ -144,7 +147,7 @@ async def _on_scenario(
         session = Session(machine, opener, threaded=False)
         stack.push_async_callback(session.close)
         await session.connection.connect()
-        return await execute(order, session, _Watcher(ScriptedBuilder(scenario), tell))
+        return await execute(order, session, _Watcher(ScriptedBuilder(scenario, Hands(board)), tell))
 
 
 def _attach(service: Service, end: MemoryTransport) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import deque
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -21,10 +22,12 @@ from ublet.sim.heat import STEP_S, Adc, Plant
 from ublet.sim.scenario import Scenario
 from ublet.sim.slots import Slots
 from ublet.sim.store import Store
+from ublet.sim.switches import Switch
 
 HEARTBEAT_WINDOW_S = 4.0
 KEPT_SAMPLES = 3000
 CELSIUS_LIMITS = (-60.0, 600.0)
+ENDSTOP = re.compile(r"endstops\.[^.]+\.socket")
 RESTART_S = 1.5
 """Silence of a board that restarts with a new image, by the link's clock."""
 
@@ -91,6 +94,12 @@ class SimBoard:
             for socket, part in scenario.sensors.items()
         }
         self.dead_heaters: set[str] = set()
+        self.switches = {name: Switch(part) for name, part in scenario.switches.items()}
+        self.pin_told = False
+        self._fan_plugs = {
+            **{fan.socket: name for name, fan in machine.fans.items()},
+            **scenario.fan_plugs,
+        }
         self._events = list(scenario.events)
         self.reset()
 
@@ -104,6 +113,9 @@ class SimBoard:
         self.sensors = sorted({path.split(".")[1] for path in self.image if path.startswith("sensors.")})
         self.fans = sorted({path.split(".")[1] for path in self.image if path.startswith("fans.")})
         self.drives = {name: Drive() for name in self.heaters}
+        self.inputs = [f"endstops.{path.split('.')[1]}" for path in self.image if re.fullmatch(ENDSTOP, path)]
+        self.inputs += ["probe"] if "probe.socket" in self.image else []
+        self.pin_told = False
         self.fan_duty = dict.fromkeys(self.fans, 0.0)
         self.blowing = dict.fromkeys(self.fans, 0.0)
         self.mode, self.why, self.guard = "ready", "", ""
@@ -132,6 +144,7 @@ class SimBoard:
             *(f"sensors.{name}" for name in self.sensors),
             *heaters,
             *(f"fans.{name}" for name in self.fans),
+            *(f"{what}.{name}" for name in self.inputs for what in ("inputs", "edges")),
         ]
 
     # requests
@@ -252,6 +265,7 @@ class SimBoard:
         for name in self.heaters:
             driven += [self.drives[name].duty, self.drives[name].target_c]
         row = [float(self.index), round(self.time_s, 3), *readings, *driven, *self.blowing.values()]
+        row += [value for name in self.inputs for value in self._input(name)]
         self.samples.append([None if value is None else round(value, 4) for value in row])
         self.index += 1
         self.time_s += TICK_S
@@ -282,6 +296,46 @@ class SimBoard:
             drive.duty = high if drive.relay_on else low
         elif drive.pid is not None:
             drive.duty = min(self._limits[name].power_limit, drive.pid.duty(drive.target_c, celsius))
+
+    def pin(self, deployed: bool) -> None:
+        """Deploy or stow the probe's pin.
+
+        Raises:
+            Refused: not ready, or the image has no pin.
+        """
+        self._must_be_ready()
+        if self.live.get("probe.kind") != "pin":
+            raise Refused(NOT_ALLOWED, "this board's image has no probe with a pin")
+        self.pin_told = deployed
+
+    def press(self, name: str, down: bool) -> None:
+        """What a hand does to a switch; the probe's moves only while its pin is down.
+
+        Raises:
+            KeyError: there is no such switch.
+        """
+        free = name != "probe" or self.live.get("probe.kind") != "pin" or self.pin_is_down
+        self.switches[name].press(down and free)
+
+    @property
+    def pin_is_down(self) -> bool:
+        """Whether the probe's pin really is down."""
+        probe = self.switches.get("probe")
+        return self.pin_told and probe is not None and probe.part.fault != "pin-stuck"
+
+    def turning(self) -> list[str]:
+        """The fans that really turn now."""
+        sockets = {str(self.live[f"fans.{name}.socket"]) for name, duty in self.blowing.items() if duty > 0}
+        return sorted(self._fan_plugs[socket] for socket in sockets if socket in self._fan_plugs)
+
+    def _input(self, name: str) -> tuple[float, float]:
+        """Whether an input reads as triggered, and how often its level changed: an empty socket is pulled high."""
+        socket = self.live[f"{name}.socket"]
+        switch = next((each for each in self.switches.values() if each.part.socket == socket), None)
+        is_open = switch.is_open if switch is not None else True
+        high = is_open if self.live.get(f"{name}.pull_up", True) or not is_open else False
+        triggered = high if self.live[f"{name}.normally_closed"] else not high
+        return float(triggered), float(switch.edges if switch is not None else 0)
 
     def _follow(self, known: Mapping[str, float | None]) -> None:
         """What each fan does: as it was told, or as what it follows asks for; too little is raised to its least."""

@@ -84,6 +84,18 @@ class FlashPart(Part):
     slot_bytes: int = setting("Room of each of the two slots.", unit="bytes", low=1024, high=1 << 26, default=262_144)
 
 
+class SwitchPart(Part):
+    """A switch as it really is: an endstop by its name, or ``probe``."""
+
+    socket: str = setting("Input socket that it is really plugged into.")
+    normally_closed: bool = setting("Closed at rest.", default=True)
+    fault: Literal["none", "broken-wire", "stuck", "pin-stuck"] = setting(
+        "broken-wire: open for ever; stuck: as at rest for ever; pin-stuck: the probe's pin does not come down.",
+        default="none",
+    )
+    bounces: int = setting("Further contacts at each press and release.", low=0, high=50, default=0)
+
+
 class Event(Part):
     """Something that happens by itself, once."""
 
@@ -112,6 +124,10 @@ class Scenario(Part):
     fans: dict[str, str] = Field(
         default_factory=dict, description='Plant that each fan socket really blows at; "none" for none.'
     )
+    fan_plugs: dict[str, str] = Field(
+        default_factory=dict, description="Which fan each fan socket really turns, by its name in the machine file."
+    )
+    switches: dict[str, SwitchPart] = Field(default_factory=dict)
     stored: dict[str, Any] = Field(
         default_factory=dict,
         description="Settings that the board's store holds on arrival, as in a machine file.",

@@ -58,6 +58,7 @@ class Service:
             "heat.relay": self._relay,
             "heat.off": self._off,
             "fan.set": self._fan,
+            "probe.pin": self._pin,
             "halt": self._halt,
             "release": self._release,
             "samples.read": self._samples,
@@ -211,6 +212,10 @@ class Service:
 
     def _fan(self, params: Params) -> Any:
         self.board.blow(str(params["fan"]), float(params["duty"]))
+        return {}
+
+    def _pin(self, params: Params) -> Any:
+        self.board.pin(bool(params["deployed"]))
         return {}
 
     def _halt(self, params: Params) -> Any:

@@ -1,0 +1,77 @@
+"""Which sensor a heater really warms, and which fan a socket really turns: what was seen, and what would mend it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from ublet.core.settings import Value
+from ublet.core.trial import Proposal
+
+RISE_C = 1.5
+"""A sensor that rose by this much, and by this many times the next one, was warmed."""
+
+TIMES = 2.5
+
+
+@dataclass(frozen=True)
+class Warmed:
+    """What a short pulse on one heater did: the rise of every sensor, °C."""
+
+    heater: str
+    rises: Mapping[str, float]
+
+    @property
+    def sensor(self) -> str | None:
+        """The sensor that warmed, or None when none stands out."""
+        ranked = sorted(self.rises.items(), key=lambda item: -item[1])
+        if not ranked or ranked[0][1] < RISE_C:
+            return None
+        return ranked[0][0] if len(ranked) < 2 or ranked[0][1] >= TIMES * max(ranked[1][1], 0.0) else None
+
+
+def swapped(found: Mapping[str, str | None], own: Mapping[str, str]) -> tuple[tuple[str, str], ...]:
+    """Pairs of names whose answers are each other's. found: what each one showed; own: what it should have shown."""
+    names = [name for name in found if found[name] is not None and found[name] != own[name]]
+    return tuple(
+        (one, two)
+        for number, one in enumerate(names)
+        for two in names[number + 1 :]
+        if found[one] == own[two] and found[two] == own[one]
+    )
+
+
+def cycles(found: Mapping[str, str | None], own: Mapping[str, str]) -> dict[str, str]:
+    """For each name that showed another's, whose answer it showed; only when they are all each other's."""
+    whose = {answer: name for name, answer in own.items()}
+    wrong = {name: whose[answer] for name, answer in found.items() if answer in whose and answer != own[name]}
+    return wrong if set(wrong) == set(wrong.values()) else {}
+
+
+def exchange(parts: Mapping[str, str], root: str, sockets: Mapping[str, Value], effect: str) -> tuple[Proposal, ...]:
+    """Proposals that give each part the socket at which it was found.
+
+    parts: part → the part whose socket really serves it; sockets: live sockets by part.
+    """
+    return tuple(
+        Proposal(f"{root}.{part}.socket", sockets.get(part), sockets.get(other), "", effect.format(part))
+        for part, other in parts.items()
+    )
+
+
+def odd_sensors(readings: Mapping[str, float | None], room_c: float | None, apart_c: float) -> dict[str, str]:
+    """Sensors that cannot be believed at rest: a sentence for each. Without a room temperature the median is one."""
+    odd = {
+        name: f"The {name} sensor is open, shorted or silent: check its plug and cable."
+        for name, value in readings.items()
+        if value is None
+    }
+    known = sorted(value for value in readings.values() if value is not None)
+    room = room_c if room_c is not None else known[len(known) // 2] if known else None
+    for name, value in readings.items():
+        if value is not None and room is not None and abs(value - room) > apart_c:
+            odd[name] = (
+                f"The {name} sensor reads {value:.0f} °C where the room has about {room:.0f}: wrong curve or pull-up, "
+                "or it is still warm."
+            )
+    return odd

@@ -1,0 +1,58 @@
+"""The world around the simulated board, for the demonstration: hands that press switches, eyes that see what turns.
+
+It is no part of the link: a real machine stands on the bench. JSON lines over a Unix socket.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+from pathlib import Path
+from typing import Any
+
+from ublet.sim.board import SimBoard
+
+WARM_C = 6.0
+"""So much above the room a finger feels it, °C."""
+
+
+class Hands:
+    """What a person at the machine does and notices."""
+
+    def __init__(self, board: SimBoard) -> None:
+        self._board = board
+
+    def press(self, name: str, down: bool) -> None:
+        """Press a switch or let it go; one that is not there is left alone."""
+        if name in self._board.switches:
+            self._board.press(name, down)
+
+    def look(self) -> dict[str, Any]:
+        """What is seen and felt: fans that turn, blocks that are warm, the probe's pin, switches held."""
+        ambient = self._board.scenario.scenario.ambient_c
+        warm = {name: plant.block_c - ambient for name, plant in self._board.plants.items()}
+        return {
+            "turning": self._board.turning(),
+            "warm": [name for name in sorted(warm, key=lambda n: -warm[n]) if warm[name] > WARM_C],
+            "pin_down": self._board.pin_is_down,
+            "switches": {name: switch.pressed for name, switch in self._board.switches.items()},
+        }
+
+
+async def serve_world(hands: Hands, path: Path) -> asyncio.Server:
+    """Serve hands and eyes at a Unix socket."""
+
+    async def came(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        with contextlib.suppress(ValueError, KeyError, TypeError, ConnectionError):
+            while line := await reader.readline():
+                order = json.loads(line)
+                if order["do"] == "press":
+                    hands.press(str(order["of"]), bool(order["down"]))
+                writer.write(json.dumps(hands.look()).encode() + b"\n")
+                await writer.drain()
+        writer.close()
+
+    with contextlib.suppress(FileNotFoundError):
+        path.unlink()
+    return await asyncio.start_unix_server(came, path=str(path))
