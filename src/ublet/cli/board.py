@@ -36,6 +36,7 @@ def board(
     seed: Annotated[int, typer.Option(min=0, help="Seed of all noise.")] = 1,
     store: Annotated[Path | None, typer.Option(help="File that keeps the board's stored settings.")] = None,
     until_stdin_closes: Annotated[bool, typer.Option(hidden=True)] = False,
+    world: Annotated[Path | None, typer.Option(hidden=True)] = None,
 ) -> None:
     """The simulated board; prints one JSON line when it is ready."""
     import time
@@ -46,6 +47,7 @@ def board(
     from ublet.sim.server import announce, serve
     from ublet.sim.service import Service
     from ublet.sim.store import Store
+    from ublet.sim.world import Hands, serve_world
 
     with told():
         truth = load_scenario(scenario)
@@ -58,12 +60,18 @@ def board(
             serving = asyncio.ensure_future(
                 serve(service, listen, speed, lambda url: print(announce(url, truth.scenario.board), flush=True))
             )
+            around = await serve_world(Hands(service.board), world) if world else None
             asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, serving.cancel)
             if until_stdin_closes:
                 asyncio.get_running_loop().add_reader(
                     sys.stdin.fileno(), lambda: os.read(sys.stdin.fileno(), 1) or serving.cancel()
                 )
-            await serving
+            try:
+                await serving
+            finally:
+                if around is not None and world is not None:
+                    around.close()
+                    world.unlink(missing_ok=True)
 
         try:
             asyncio.run(work())

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import IO
 
 from ublet.core.trouble import Trouble
+from ublet.session.hands import DemoHands
 from ublet.session.library import DATA, DEMOS
 
 
@@ -30,6 +31,7 @@ class Demo:
     scenario: Path
     board: subprocess.Popen[bytes]
     lock: IO[str]
+    hands: DemoHands
 
     def ended(self) -> str | None:
         """Why the board's process has ended, when it has."""
@@ -48,6 +50,7 @@ class Demo:
         self.board.terminate()
         with contextlib.suppress(subprocess.TimeoutExpired):
             self.board.wait(3)
+        self.hands.close()
         self.lock.close()
 
 
@@ -92,7 +95,9 @@ def start(kind: str, folder: Path, speed: float) -> Demo:
             "Close that one, or start a second one with --dir."
         ) from error
     board = start_board(scenario, folder, speed)
-    return Demo(folder, machine, str(folder / "board.port"), speed, scenario, board, lock)
+    return Demo(
+        folder, machine, str(folder / "board.port"), speed, scenario, board, lock, DemoHands(world_path(folder))
+    )
 
 
 def start_board(scenario: Path, folder: Path, speed: float) -> subprocess.Popen[bytes]:
@@ -109,8 +114,18 @@ def start_board(scenario: Path, folder: Path, speed: float) -> subprocess.Popen[
                 *(sys.executable, "-m", "ublet", "board", "--scenario", str(scenario)),
                 *("--listen", f"pty:{port}", "--speed", f"{speed:g}"),
                 *("--store", str(folder / "board-store.json"), "--until-stdin-closes"),
+                *("--world", str(world_path(folder))),
             ],
             stdin=subprocess.PIPE,
             stdout=log,
             stderr=log,
         )
+
+
+def world_path(folder: Path) -> Path:
+    """Where the world around a demonstration's board is reached; such a path must be short, so not in its folder."""
+    import hashlib
+    import tempfile
+
+    name = hashlib.sha256(str(folder.resolve()).encode()).hexdigest()[:16]
+    return Path(tempfile.gettempdir()) / f"ublet-{name}.world"

@@ -9,6 +9,7 @@ from ublet.tui.editor import EditorBench
 from ublet.tui.heat import HotendBench
 from ublet.tui.modules import ModulesBench
 from ublet.tui.theme import Palette
+from ublet.tui.wire import FansBench, InputsBench, PairingBench
 from ublet.tui.wiring import WiringBench
 from ublet.tui.writing import WriteBench
 
@@ -17,6 +18,9 @@ BENCHES: dict[str, type[Bench]] = {
     "wiring": WiringBench,
     "modules": ModulesBench,
     "write": WriteBench,
+    "inputs": InputsBench,
+    "pairing": PairingBench,
+    "fans": FansBench,
     "heat": HotendBench,
 }
 """Kind of bench, as the route names it, and its class."""

@@ -13,6 +13,9 @@ RISE_C = 1.5
 
 TIMES = 2.5
 
+ROOMS_C = (5.0, 40.0)
+"""Between these a reading can be a room's, °C."""
+
 
 @dataclass(frozen=True)
 class Warmed:
@@ -67,7 +70,8 @@ def odd_sensors(readings: Mapping[str, float | None], room_c: float | None, apar
         if value is None
     }
     known = sorted(value for value in readings.values() if value is not None)
-    room = room_c if room_c is not None else known[len(known) // 2] if known else None
+    likely = [value for value in known if ROOMS_C[0] <= value <= ROOMS_C[1]] or known
+    room = room_c if room_c is not None else likely[len(likely) // 2] if likely else None
     for name, value in readings.items():
         if value is not None and room is not None and abs(value - room) > apart_c:
             odd[name] = (

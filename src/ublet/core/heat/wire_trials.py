@@ -16,6 +16,9 @@ APART_C = 5.0
 CALM_S = 15.0
 """Rest between two pulses: what was warmed goes on rising for a while, s."""
 
+SEEN_C, FELT_C = 3.3, 10.0
+"""A pulse ends at this rise of its own sensor; of another one's only when a finger can feel it, °C."""
+
 HIGHEST_C = 25.0
 """A pulse ends when any sensor has risen by this much, °C."""
 
@@ -76,14 +79,17 @@ async def _pulse(bench: Bench, heater: str, aim: PairingParameters, number: int)
     await bench.relay(heater, own + HIGHEST_C, 1.0, aim.duty, 0.0)
     rises = dict.fromkeys(start, 0.0)
     passed = 0.0
-    while passed < aim.longest_s:
+    crossed = False
+    while passed < aim.longest_s * (2 if crossed else 1):
         await bench.rest(1.0)
         passed += 1.0
         rises = {name: (bench.celsius(name) or start[name]) - start[name] for name in start}
         share = (number + passed / aim.longest_s) / count
         bench.progress(Progress(f"pulse on the {heater}", share, None, f"{number + 1} of {count}"))
         bench.show("rises", ("heater", "time_s", *(f"{n}_c" for n in start)), (float(number), passed, *rises.values()))
-        if Warmed(heater, rises).sensor is not None and max(rises.values()) > 2 * APART_C / 3:
+        warmed = Warmed(heater, rises).sensor
+        crossed = warmed not in (None, machine.heaters[heater].sensor)
+        if warmed is not None and max(rises.values()) > (FELT_C if crossed else SEEN_C):
             break
     await bench.target(heater, None)
     return Warmed(heater, rises)

@@ -73,9 +73,14 @@ def judge(name: str, pressed: Pressed | None) -> Verdict:
         return Verdict(name, "elsewhere", f"Pressing the {words} moved the {input_words(other)}.", edges, other)
     if idle:
         return Verdict(
-            name, "broken", f"The {words} reads triggered and does not change: broken wire, or nothing plugged in."
+            name,
+            "broken",
+            f"The {words} reads triggered and does not change: broken wire, or nothing plugged in.",
+            edges,
         )
-    return Verdict(name, "dead", f"The {words} never changes: dead switch, or its plug sits in no declared socket.")
+    return Verdict(
+        name, "dead", f"The {words} never changes: dead switch, or its plug sits in no declared socket.", edges
+    )
 
 
 def mends(verdicts: Mapping[str, Verdict], settings: Mapping[str, Value]) -> tuple[Proposal, ...]:

@@ -1,0 +1,72 @@
+"""The demonstration's hands and eyes: what a person would do and see at the simulated machine, beside the link."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import socket
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+PATIENCE_S = 0.3
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What a person would notice at the machine now."""
+
+    turning: tuple[str, ...] = ()
+    warm: tuple[str, ...] = ()
+    pin_down: bool = False
+    pressed: tuple[str, ...] = ()
+    switches: tuple[str, ...] = ()
+
+
+class DemoHands:
+    """Presses switches of the simulated machine, and looks at it. A world that does not answer shows nothing."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._end: socket.socket | None = None
+
+    def press(self, name: str, down: bool) -> Seen:
+        """Press a switch, or let it go."""
+        return self._say({"do": "press", "of": name, "down": down})
+
+    def look(self) -> Seen:
+        """What is seen and felt now."""
+        return self._say({"do": "look"})
+
+    def close(self) -> None:
+        """Go away from the machine."""
+        if self._end is not None:
+            self._end.close()
+            self._end = None
+
+    def _say(self, order: dict[str, Any]) -> Seen:
+        try:
+            answer = json.loads(self._exchange(json.dumps(order).encode() + b"\n"))
+        except (OSError, ValueError):
+            self.close()
+            return Seen()
+        switches = answer["switches"]
+        pressed = tuple(name for name, down in switches.items() if down)
+        return Seen(tuple(answer["turning"]), tuple(answer["warm"]), answer["pin_down"], pressed, tuple(switches))
+
+    def _exchange(self, line: bytes) -> bytes:
+        if self._end is None:
+            self._end = socket.socket(socket.AF_UNIX)
+            self._end.settimeout(PATIENCE_S)
+            with contextlib.ExitStack() as stack:
+                stack.callback(self.close)
+                self._end.connect(str(self._path))
+                stack.pop_all()
+        self._end.sendall(line)
+        got = b""
+        while not got.endswith(b"\n"):
+            piece = self._end.recv(4096)
+            if not piece:
+                raise OSError("the world went away")
+            got += piece
+        return got

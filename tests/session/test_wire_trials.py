@@ -1,0 +1,82 @@
+"""The leg Wire on the simulated board: every planted fault is named and mended by its proposal, none invented."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.test_cli import ublet
+from ublet.session.library import machine_path, scenario_path
+
+TERN = scenario_path("tern-280").read_text(encoding="utf-8")
+RIGHT = (
+    TERN.replace('[switches.x]\nsocket = "I2"', '[switches.x]\nsocket = "I1"')
+    .replace('[switches.y]\nsocket = "I1"', '[switches.y]\nsocket = "I2"')
+    .replace('socket = "I3"\nnormally_closed = true', 'socket = "I3"\nnormally_closed = false')
+    .replace('F2 = "board"\nF3 = "hotend"', "")
+)
+
+
+def run(trial: str, tmp_path: Path, text: str, *words: str) -> tuple[int, dict[str, object]]:
+    (tmp_path / "machines").mkdir(exist_ok=True)
+    (tmp_path / "scenarios").mkdir(exist_ok=True)
+    machine = machine_path("tern-280").read_text(encoding="utf-8")
+    (tmp_path / "machines" / "tern-280.toml").write_text(machine, encoding="utf-8")
+    (tmp_path / "scenarios" / "s.toml").write_text(text, encoding="utf-8")
+    done = ublet("run", trial, "--scenario", str(tmp_path / "scenarios" / "s.toml"), "--json", *words)
+    return done.returncode, json.loads(done.stdout)
+
+
+@pytest.mark.parametrize("trial", ["inputs-by-hand", "heaters-paired", "fans-one-by-one"])
+def test_a_machine_that_is_right_is_proven_and_nothing_is_proposed(trial: str, tmp_path: Path) -> None:
+    code, report = run(trial, tmp_path, RIGHT)
+    assert (code, report["outcome"], report["proposals"]) == (0, "proven", [])
+
+
+X, PROBE = '"I1"\nnormally_closed = true', '"I3"\nnormally_closed = false'
+HEATERS, CROSSED_HEATERS = 'H1 = "hotend"\nH2 = "bed"', 'H1 = "bed"\nH2 = "hotend"'
+T1, T2 = "[sensors.T1]\nplant = ", "[sensors.T2]\nplant = "
+CROSSED_SENSORS = [(f'{T1}"hotend"', f'{T1}"bed"'), (f'{T2}"bed"', f'{T2}"hotend"')]
+BED_CURVE = "r25_ohm = 100000\nbeta_k = 3950"
+INPUTS, PAIRS, FANS = "inputs-by-hand", "heaters-paired", "fans-one-by-one"
+FAULTS = [
+    (INPUTS, [('[switches.x]\nsocket = "I1"', '[switches.x]\nsocket = "I4"')], "X endstop reads triggered", False),
+    (INPUTS, [(X, X.replace("true", "false"))], "inverted", True),
+    (INPUTS, [(X, f'{X}\nfault = "broken-wire"')], "broken wire", False),
+    (INPUTS, [(X.replace("I1", "I2"), f'{X.replace("I1", "I2")}\nfault = "stuck"')], "never changes", False),
+    (INPUTS, [(PROBE, f'{PROBE}\nfault = "pin-stuck"')], "probe was not", False),
+    (INPUTS, [(PROBE, PROBE.replace("I3", "I1")), (X, X.replace("I1", "I3"))], "X endstop moved the probe", True),
+    (PAIRS, [(HEATERS, CROSSED_HEATERS)], "heaters' plugs are mixed up", True),
+    (PAIRS, CROSSED_SENSORS, "sensors' plugs are mixed up", True),
+    (PAIRS, [("power_w = 48", "power_w = 0")], "hotend warmed no sensor", False),
+    (PAIRS, [(BED_CURVE, BED_CURVE.replace("100000", "10000"))], "bed sensor reads", False),
+    (FANS, [('F1 = "part"\n', 'F1 = "hotend"\nF2 = "part"\n')], "Told the part fan, the hotend fan turned", True),
+    (FANS, [('F1 = "part"\n', 'F1 = "spare"\n')], "The part fan does not turn", False),
+]
+
+
+@pytest.mark.parametrize(("trial", "planted", "words", "mended"), FAULTS)
+def test_a_planted_fault_is_named_and_mended_by_its_proposal(
+    trial: str, planted: list[tuple[str, str]], words: str, mended: bool, tmp_path: Path
+) -> None:
+    text = RIGHT
+    for before, after in planted:
+        assert before in text
+        text = text.replace(before, after, 1)
+    code, report = run(trial, tmp_path, text)
+    assert (code, report["outcome"]) == (1, "failed") and words in str(report["why"])
+    assert bool(report["proposals"]) is mended
+    if mended:
+        code, report = run(trial, tmp_path, text, "--keep", "--save")
+        assert (code, report["outcome"]) == (0, "proven") and report["saved"] == len(report["proposals"])  # type: ignore[arg-type]
+
+
+def test_the_demo_machine_is_found_out_and_mended(tmp_path: Path) -> None:
+    code, report = run("inputs-by-hand", tmp_path, TERN, "--keep")
+    settings = {p["setting"]: p["after"] for p in report["proposals"]}  # type: ignore[attr-defined]
+    assert code == 0
+    assert settings == {"endstops.x.socket": "I2", "endstops.y.socket": "I1", "probe.normally_closed": True}
+    code, report = run("fans-one-by-one", tmp_path, TERN, "--keep")
+    assert code == 0 and {p["after"] for p in report["proposals"]} == {"F2", "F3"}  # type: ignore[attr-defined]

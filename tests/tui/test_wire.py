@@ -1,0 +1,62 @@
+"""The leg Wire in a real terminal: switches pressed by the demonstration's hands, a mend kept and confirmed."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import pytest
+
+from tests.tui.screen import Screen, demo
+
+pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")
+
+
+def press_each(screen: Screen) -> None:
+    """Answer every question of the inputs, pressing what is asked for."""
+    for number, name in ((1, "X endstop"), (2, "Y endstop"), (3, "probe")):
+        if number == 3:
+            screen.wait("Is it down?", 20)
+            screen.wait("the pin is down", 10)
+            screen.key("Enter")
+        screen.wait(f"Press the {name} and hold it", 20)
+        screen.key(str(number))
+        screen.wait("is pressed", 10)
+        screen.key("Enter")
+        screen.wait(f"Let the {name} go", 20)
+        screen.key(str(number), "Enter")
+
+
+def test_inputs_are_pressed_mended_and_confirmed_and_fans_told_apart(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "a")
+    screen.wait("4 differ")
+    screen.key("NPage", "Down")
+    screen.wait("You press each of 3 switches by hand", 20)
+    screen.key("Enter", "Enter")
+    press_each(screen)
+    shown = screen.wait("Pressing the X endstop moved the Y endstop", 30)
+    assert "inverted" in shown
+    screen.wait("→ I2", 10)
+    screen.wait("failed", 10)
+    screen.key("k")
+    screen.wait("3 kept, not saved", 10)
+    screen.key("Enter")
+    press_each(screen)
+    screen.wait("✓ 3 inputs follow the hand", 30)
+    screen.key("Tab", "Down", "Down")
+    screen.wait("keep fingers away", 10)
+    screen.key("Enter", "Enter")
+    screen.wait("The part fan was told to turn", 20)
+    screen.wait("the part fan turns", 10)
+    screen.key("p")
+    screen.wait("The hotend fan was told to turn", 20)
+    screen.wait("the board fan turns", 10)
+    screen.key("F8")
+    screen.wait("■ HALTED", 10)
+    assert "was told to turn" not in screen.wait("halted", 10)
+    screen.key("r")
+    screen.wait("✓ 3 fans declared", 10)
+    screen.key("C-s")
+    screen.wait("together?", 10)
+    screen.key("Enter")
+    screen.wait("3 settings saved", 20)
