@@ -16,7 +16,12 @@ RIGHT = (
     .replace('[switches.y]\nsocket = "I1"', '[switches.y]\nsocket = "I2"')
     .replace('socket = "I3"\nnormally_closed = true', 'socket = "I3"\nnormally_closed = false')
     .replace('F2 = "board"\nF3 = "hotend"', "")
+    .replace("turn_mm = 40\nreversed = true", "turn_mm = 40")
+    .replace('"z.back"\n', '"z.right"\n', 1)
+    .replace('[motors.M5]\nrole = "z.right"', '[motors.M5]\nrole = "z.back"')
 )
+
+ALL = ("inputs-by-hand", "heaters-paired", "fans-one-by-one", "motors-one-by-one", "directions")
 
 
 def run(trial: str, tmp_path: Path, text: str, *words: str) -> tuple[int, dict[str, object]]:
@@ -29,7 +34,7 @@ def run(trial: str, tmp_path: Path, text: str, *words: str) -> tuple[int, dict[s
     return done.returncode, json.loads(done.stdout)
 
 
-@pytest.mark.parametrize("trial", ["inputs-by-hand", "heaters-paired", "fans-one-by-one"])
+@pytest.mark.parametrize("trial", ALL)
 def test_a_machine_that_is_right_is_proven_and_nothing_is_proposed(trial: str, tmp_path: Path) -> None:
     code, report = run(trial, tmp_path, RIGHT)
     assert (code, report["outcome"], report["proposals"]) == (0, "proven", [])
@@ -40,6 +45,8 @@ HEATERS, CROSSED_HEATERS = 'H1 = "hotend"\nH2 = "bed"', 'H1 = "bed"\nH2 = "hoten
 T1, T2 = "[sensors.T1]\nplant = ", "[sensors.T2]\nplant = "
 CROSSED_SENSORS = [(f'{T1}"hotend"', f'{T1}"bed"'), (f'{T2}"bed"', f'{T2}"hotend"')]
 BED_CURVE = "r25_ohm = 100000\nbeta_k = 3950"
+M2 = '[motors.M2]\nrole = "y.b"\nturn_mm = 40\n'
+MOTORS, WAYS = "motors-one-by-one", "directions"
 INPUTS, PAIRS, FANS = "inputs-by-hand", "heaters-paired", "fans-one-by-one"
 FAULTS = [
     (INPUTS, [('[switches.x]\nsocket = "I1"', '[switches.x]\nsocket = "I4"')], "X endstop reads triggered", False),
@@ -54,6 +61,18 @@ FAULTS = [
     (PAIRS, [(BED_CURVE, BED_CURVE.replace("100000", "10000"))], "bed sensor reads", False),
     (FANS, [('F1 = "part"\n', 'F1 = "hotend"\nF2 = "part"\n')], "Told the part fan, the hotend fan turned", True),
     (FANS, [('F1 = "part"\n', 'F1 = "spare"\n')], "The part fan does not turn", False),
+    (MOTORS, [(M2, f"{M2}open = true\n")], "Nothing turned for Y b", False),
+    (MOTORS, [(M2, f"{M2}least_a = 1.5\n")], "Nothing turned for Y b", False),
+    (MOTORS, [(M2, f'{M2}[motors.M1]\nrole = "z.left"\nturn_mm = 4\n[motors.M3]\nrole = "x.a"\n')], "Told X a", True),
+    (WAYS, [(M2, f"{M2}reversed = true\n")], "Y b runs the wrong way", True),
+    (
+        WAYS,
+        [(M2, f'{M2}[motors.M1]\nrole = "x.a"\nreversed = true\n')],
+        "X a runs the wrong way",
+        True,
+    ),
+    (WAYS, [(M2, M2.replace("y.b", "x.a") + '[motors.M1]\nrole = "y.b"\n')], "X a and Y b are exchanged", True),
+    (WAYS, [(M2, f"{M2}open = true\n")], "diagonally", False),
 ]
 
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from ublet.core.heat.trials import TRIALS as HEAT
 from ublet.core.heat.wire_trials import TRIALS as HEAT_WIRES
-from ublet.core.motion.trials import TRIALS as MOTION
+from ublet.core.motion.motor_trials import TRIALS as MOTORS
+from ublet.core.motion.trials import TRIALS as INPUTS
 from ublet.core.trial import TrialSpec
 
-TRIALS: dict[str, TrialSpec] = {spec.name: spec for spec in (*MOTION, *HEAT_WIRES, *HEAT)}
+TRIALS: dict[str, TrialSpec] = {spec.name: spec for spec in (*INPUTS, *HEAT_WIRES, *MOTORS, *HEAT)}

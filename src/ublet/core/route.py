@@ -55,10 +55,10 @@ ROUTE: tuple[Station, ...] = (
     Station("inputs by hand", "Wire", "every endstop and the probe", ("inputs-by-hand",), "inputs"),
     Station("heaters paired", "Wire", "each heater with its own sensor", ("heaters-paired",), "pairing"),
     Station("fans", "Wire", "each fan by itself", ("fans-one-by-one",), "fans"),
-    *_leg("Wire", ("motors", "each motor by itself")),
+    Station("motors", "Wire", "each motor by itself", ("motors-one-by-one",), "motors"),
+    Station("directions", "Move", "every axis the right way", ("directions",), "directions"),
     *_leg(
         "Move",
-        ("directions", "every axis the right way"),
         ("homing", "every axis finds its end"),
         ("travel limits", "the reachable volume"),
         ("steps per mm", "each axis as long as it says"),

@@ -173,6 +173,12 @@ class Bench(Protocol):
     async def pin(self, deployed: bool) -> None:
         """Deploy or stow the probe's pin."""
 
+    async def turn_motor(self, motor: str, mm: float, speed_mm_s: float) -> None:
+        """Turn one motor by itself, and wait until it stands."""
+
+    async def move_axis(self, axis: str, mm: float, speed_mm_s: float) -> None:
+        """Move an axis by so much, and wait until it stands."""
+
     def inputs(self) -> Mapping[str, InputState]:
         """Every input that the board reports, by name: ``endstops.NAME`` and ``probe``."""
 

@@ -83,6 +83,24 @@ class LinkBench:
         """Deploy or stow the probe's pin."""
         await self._connection.call("probe.pin", deployed=deployed)
 
+    async def turn_motor(self, motor: str, mm: float, speed_mm_s: float) -> None:
+        """Turn one motor by itself, and wait until it stands."""
+        await self._to_the_end("motor.turn", motor=motor, mm=mm, speed_mm_s=speed_mm_s)
+
+    async def move_axis(self, axis: str, mm: float, speed_mm_s: float) -> None:
+        """Move an axis by so much, and wait until it stands."""
+        await self._to_the_end("axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
+
+    async def _to_the_end(self, method: str, **params: object) -> None:
+        before = self._connection.channel("moves")
+        if before is None:
+            raise TrialFailed("The board does not report its moves: write the machine file to it first.")
+        await self._connection.call(method, **params)
+        while self._connection.channel("moves") == before:
+            if not self._connection.linked:
+                raise TrialFailed(self._connection.why)
+            await asyncio.sleep(0.02)
+
     def inputs(self) -> Mapping[str, InputState]:
         """The latest state of every input."""
         return inputs_of(self._connection)

@@ -19,6 +19,8 @@ class Seen:
     turning: tuple[str, ...] = ()
     warm: tuple[str, ...] = ()
     pin_down: bool = False
+    moved: str = "nothing"
+    turned: tuple[str, ...] = ()
     pressed: tuple[str, ...] = ()
     switches: tuple[str, ...] = ()
 
@@ -52,7 +54,15 @@ class DemoHands:
             return Seen()
         switches = answer["switches"]
         pressed = tuple(name for name, down in switches.items() if down)
-        return Seen(tuple(answer["turning"]), tuple(answer["warm"]), answer["pin_down"], pressed, tuple(switches))
+        return Seen(
+            tuple(answer["turning"]),
+            tuple(answer["warm"]),
+            answer["pin_down"],
+            answer["moved"],
+            tuple(answer["turned"]),
+            pressed,
+            tuple(switches),
+        )
 
     def _exchange(self, line: bytes) -> bytes:
         if self._end is None:

@@ -19,6 +19,7 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value, refusal
 from ublet.sim.guards import GuardLimits, HeaterGuard, Trip
 from ublet.sim.heat import STEP_S, Adc, Plant
+from ublet.sim.motion import UNHOMED_MM, UNHOMED_MM_S, Leg, Mechanics, MotorTruth, Move
 from ublet.sim.scenario import Scenario
 from ublet.sim.slots import Slots
 from ublet.sim.store import Store
@@ -96,6 +97,9 @@ class SimBoard:
         self.dead_heaters: set[str] = set()
         self.switches = {name: Switch(part) for name, part in scenario.switches.items()}
         self.pin_told = False
+        self.mechanics = assemble(scenario, machine)
+        self.move: Move | None = None
+        self.moves_done = 0
         self._fan_plugs = {
             **{fan.socket: name for name, fan in machine.fans.items()},
             **scenario.fan_plugs,
@@ -116,6 +120,7 @@ class SimBoard:
         self.inputs = [f"endstops.{path.split('.')[1]}" for path in self.image if re.fullmatch(ENDSTOP, path)]
         self.inputs += ["probe"] if "probe.socket" in self.image else []
         self.pin_told = False
+        self.move, self.moves_done = None, 0
         self.fan_duty = dict.fromkeys(self.fans, 0.0)
         self.blowing = dict.fromkeys(self.fans, 0.0)
         self.mode, self.why, self.guard = "ready", "", ""
@@ -145,6 +150,8 @@ class SimBoard:
             *heaters,
             *(f"fans.{name}" for name in self.fans),
             *(f"{what}.{name}" for name in self.inputs for what in ("inputs", "edges")),
+            "moving",
+            "moves",
         ]
 
     # requests
@@ -247,8 +254,9 @@ class SimBoard:
     def tick(self) -> None:
         """One control period: events, readings, guards, control, physics, sample."""
         self._happen()
-        if self._heating() and self._link_clock() - self._heard > HEARTBEAT_WINDOW_S:
-            self._trip(Trip("link lost", "The host fell silent while heating: all heaters were switched off."))
+        if (self._heating() or self.move) and self._link_clock() - self._heard > HEARTBEAT_WINDOW_S:
+            what = "heating" if self._heating() else "moving"
+            self._trip(Trip("link lost", f"The host fell silent while {what}: everything was switched off."))
         readings: list[float | None] = []
         ratios: dict[str, float] = {}
         known: dict[str, float | None] = {}
@@ -261,11 +269,15 @@ class SimBoard:
             self._control(name, ratios.get(sensor, 1.0), known.get(sensor))
         self._follow(known)
         self._physics()
+        if self.move is not None and self.move.advance(TICK_S, self.mechanics):
+            self.move = None
+            self.moves_done += 1
         driven: list[float | None] = []
         for name in self.heaters:
             driven += [self.drives[name].duty, self.drives[name].target_c]
         row = [float(self.index), round(self.time_s, 3), *readings, *driven, *self.blowing.values()]
         row += [value for name in self.inputs for value in self._input(name)]
+        row += [float(self.move is not None), float(self.moves_done)]
         self.samples.append([None if value is None else round(value, 4) for value in row])
         self.index += 1
         self.time_s += TICK_S
@@ -296,6 +308,59 @@ class SimBoard:
             drive.duty = high if drive.relay_on else low
         elif drive.pid is not None:
             drive.duty = min(self._limits[name].power_limit, drive.pid.duty(drive.target_c, celsius))
+
+    def turn_motor(self, motor: str, mm: float, speed_mm_s: float) -> Move:
+        """Turn one motor by itself, as far as would carry its axis by ``mm``.
+
+        Raises:
+            Refused: not ready, moving already, no such motor, too far or too fast before homing.
+        """
+        root = motor if motor == "extruder.motor" else f"axes.{motor}"
+        return self._start((self._leg(root, mm),), abs(mm), speed_mm_s, root)
+
+    def move_axis(self, axis: str, mm: float, speed_mm_s: float) -> Move:
+        """Move an axis by so much, with all its motors.
+
+        Raises:
+            Refused: as for :meth:`turn_motor`.
+        """
+        roots = {name: [r for r in self._motor_roots() if r.startswith(f"axes.{name}.")] for name in ("x", "y", "z")}
+        if axis not in roots or not roots[axis]:
+            raise Refused(NOT_ALLOWED, f"no axis “{axis}” on this board; known: x, y, z")
+        share = dict.fromkeys(roots[axis], mm)
+        if self.live.get("machine.kinematics") == "corexy" and axis in ("x", "y"):
+            share = {**dict.fromkeys(roots["x"], mm), **dict.fromkeys(roots["y"], mm if axis == "x" else -mm)}
+        legs = tuple(self._leg(root, length) for root, length in share.items())
+        return self._start(legs, abs(mm), speed_mm_s, f"axes.{axis}.")
+
+    def _motor_roots(self) -> list[str]:
+        ending = ".microsteps"
+        return [path.removesuffix(ending) for path in self.image if path.startswith("axes.") and path.endswith(ending)]
+
+    def _leg(self, root: str, mm: float) -> Leg:
+        if f"{root}.socket" not in self.live:
+            known = ", ".join(name.removeprefix("axes.") for name in self._motor_roots())
+            raise Refused(NOT_ALLOWED, f"no motor “{root.removeprefix('axes.')}” on this board; known: {known}")
+        part = root.partition(".motor")[0]
+        steps = mm * self._number(f"{part}.steps_per_mm") * (-1 if self.live[f"{root}.reversed"] else 1)
+        microsteps = int(self._number(f"{root}.microsteps"))
+        return Leg(str(self.live[f"{root}.socket"]), steps, microsteps, self._number(f"{root}.run_a"))
+
+    def _start(self, legs: tuple[Leg, ...], length_mm: float, speed_mm_s: float, root: str) -> Move:
+        self._must_be_ready()
+        if self.move is not None:
+            raise Refused(NOT_ALLOWED, "another move runs: wait for its end, or halt")
+        if not 0 < length_mm <= UNHOMED_MM or not 0 < speed_mm_s <= UNHOMED_MM_S:
+            raise Refused(
+                NOT_ALLOWED,
+                f"a move of {length_mm:g} mm at {speed_mm_s:g} mm/s: before homing at most {UNHOMED_MM:g} mm at "
+                f"{UNHOMED_MM_S:g} mm/s",
+            )
+        part = root.partition(".motor")[0].rstrip(".")
+        speed = min(speed_mm_s, self._number(f"{part}.maximum_feed_mm_s"))
+        self.mechanics.begin()
+        self.move = Move(legs, length_mm, speed, self._number(f"{part}.acceleration_mm_s2"))
+        return self.move
 
     def pin(self, deployed: bool) -> None:
         """Deploy or stow the probe's pin.
@@ -420,6 +485,7 @@ class SimBoard:
     def _all_off(self) -> None:
         self.drives = {name: Drive() for name in self.heaters}
         self.fan_duty = dict.fromkeys(self.fans, 0.0)
+        self.move = None
 
     def _heating(self) -> bool:
         return any(drive.target_c is not None for drive in self.drives.values())
@@ -471,3 +537,20 @@ def factory_image(scenario: Scenario, machine: MachineFile) -> bytes:
     changed = scenario.image_settings()
     settings = {path: value for path, value in {**board_settings(machine), **changed}.items() if value is not None}
     return encode_image(head, settings, {})
+
+
+def assemble(scenario: Scenario, machine: MachineFile) -> Mechanics:
+    """The carriages and motors: as the scenario says, the rest as the machine file declares it."""
+    axes = {name: getattr(machine.axes, name) for name in ("x", "y", "z")}
+    motors: dict[str, MotorTruth] = {}
+    for name, axis in axes.items():
+        turn = axis.belt_pitch_mm * axis.pulley_teeth if axis.drive == "belt" else axis.screw_lead_mm
+        for label, motor in axis.motors.items():
+            steps = round(360 / motor.step_angle_deg)
+            motors[motor.socket] = MotorTruth(f"{name}.{label}", turn_mm=turn / axis.gear_ratio, full_steps=steps)
+    if machine.extruder is not None:
+        motors[machine.extruder.motor.socket] = MotorTruth("extruder", turn_mm=11.5)
+    motors.update({socket: part.truth() for socket, part in scenario.motors.items()})
+    limits = {name: (axis.minimum_mm - 1.0, axis.maximum_mm + 1.0) for name, axis in axes.items()}
+    where = {name: (low + high) / 2 for name, (low, high) in limits.items()}
+    return Mechanics(machine.machine.kinematics == "corexy", motors, limits, where)

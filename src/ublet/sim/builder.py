@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ublet.core.motion.motor_trials import motor_words
 from ublet.core.trial import Question
 from ublet.sim.scenario import Scenario
 from ublet.sim.world import Hands
@@ -27,6 +28,12 @@ class ScriptedBuilder:
                 return "yes" if seen["pin_down"] else "no"
             case ("look", "fans"):
                 return next((name for name in seen["turning"] if name in question.answers), "none")
+            case ("look", "motor"):
+                names = [motor_words(f"axes.{role.replace('.', '.motors.')}") for role in seen["turned"] if "." in role]
+                names += ["extruder"] if "extruder" in seen["turned"] else []
+                return next((name for name in names if name in question.answers), "nothing")
+            case ("look", "direction"):
+                return str(seen["moved"])
             case ("feel", *blocks):
                 return next((name for name in seen["warm"] if name in blocks), "cannot tell")
         if "wait" in question.answers and not self._scenario.builder.waits:

@@ -14,6 +14,7 @@ from ublet.core.machine.problem import Problem
 from ublet.core.settings import Part, Value, flatten, refusal, setting
 from ublet.core.trouble import Trouble
 from ublet.sim.heat import PlantTruth
+from ublet.sim.motion import MotorTruth
 
 
 class ScenarioError(Trouble):
@@ -96,6 +97,22 @@ class SwitchPart(Part):
     bounces: int = setting("Further contacts at each press and release.", low=0, high=50, default=0)
 
 
+class MotorPart(Part):
+    """A motor as it really is, on the driver socket that names this table."""
+
+    role: str = setting("Carriage that it moves: AXIS.NAME as in the machine file, or extruder.")
+    reversed: bool = setting("Wired so that it turns the other way.", default=False)
+    turn_mm: float = setting("Travel in one turn.", unit="mm", low=0.1, high=500, default=40.0)
+    full_steps: int = setting("Full steps in a turn.", low=20, high=800, default=200)
+    microsteps: int = setting("Microsteps that its driver really makes; 0: as told.", low=0, high=256, default=0)
+    least_a: float = setting("Below this current it only hums.", unit="A", low=0, high=6, default=0.2)
+    open: bool = setting("Whether one of its wires is broken.", default=False)
+
+    def truth(self) -> MotorTruth:
+        """The motor for the simulation."""
+        return MotorTruth(**self.model_dump())
+
+
 class Event(Part):
     """Something that happens by itself, once."""
 
@@ -128,6 +145,7 @@ class Scenario(Part):
         default_factory=dict, description="Which fan each fan socket really turns, by its name in the machine file."
     )
     switches: dict[str, SwitchPart] = Field(default_factory=dict)
+    motors: dict[str, MotorPart] = Field(default_factory=dict)
     stored: dict[str, Any] = Field(
         default_factory=dict,
         description="Settings that the board's store holds on arrival, as in a machine file.",

@@ -59,6 +59,8 @@ class Service:
             "heat.off": self._off,
             "fan.set": self._fan,
             "probe.pin": self._pin,
+            "motor.turn": self._turn,
+            "axis.move": self._move,
             "halt": self._halt,
             "release": self._release,
             "samples.read": self._samples,
@@ -217,6 +219,14 @@ class Service:
     def _pin(self, params: Params) -> Any:
         self.board.pin(bool(params["deployed"]))
         return {}
+
+    def _turn(self, params: Params) -> Any:
+        move = self.board.turn_motor(str(params["motor"]), float(params["mm"]), float(params["speed_mm_s"]))
+        return {"seconds": round(move.seconds, 3), "speed_mm_s": move.speed_mm_s}
+
+    def _move(self, params: Params) -> Any:
+        move = self.board.move_axis(str(params["axis"]), float(params["mm"]), float(params["speed_mm_s"]))
+        return {"seconds": round(move.seconds, 3), "speed_mm_s": move.speed_mm_s}
 
     def _halt(self, params: Params) -> Any:
         self.board.halt()

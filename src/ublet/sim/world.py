@@ -12,6 +12,10 @@ from pathlib import Path
 from typing import Any
 
 from ublet.sim.board import SimBoard
+from ublet.sim.motion import seen
+
+LEAST_MM = 0.3
+"""Less than this nobody sees, mm."""
 
 WARM_C = 6.0
 """So much above the room a finger feels it, °C."""
@@ -36,6 +40,8 @@ class Hands:
             "turning": self._board.turning(),
             "warm": [name for name in sorted(warm, key=lambda n: -warm[n]) if warm[name] > WARM_C],
             "pin_down": self._board.pin_is_down,
+            "moved": seen(self._board.mechanics.travelled),
+            "turned": sorted(role for role, mm in self._board.mechanics.turned.items() if abs(mm) > LEAST_MM),
             "switches": {name: switch.pressed for name, switch in self._board.switches.items()},
         }
 

@@ -9,7 +9,7 @@ from ublet.tui.editor import EditorBench
 from ublet.tui.heat import HotendBench
 from ublet.tui.modules import ModulesBench
 from ublet.tui.theme import Palette
-from ublet.tui.wire import FansBench, InputsBench, PairingBench
+from ublet.tui.wire import DirectionsBench, FansBench, InputsBench, MotorsBench, PairingBench
 from ublet.tui.wiring import WiringBench
 from ublet.tui.writing import WriteBench
 
@@ -21,6 +21,8 @@ BENCHES: dict[str, type[Bench]] = {
     "inputs": InputsBench,
     "pairing": PairingBench,
     "fans": FansBench,
+    "motors": MotorsBench,
+    "directions": DirectionsBench,
     "heat": HotendBench,
 }
 """Kind of bench, as the route names it, and its class."""

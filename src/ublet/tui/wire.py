@@ -30,6 +30,8 @@ if TYPE_CHECKING:
 WHY = {
     "inputs": "Inputs by hand   an endstop that lies lets an axis run into its end",
     "pairing": "Heaters paired   a heater with another one's sensor burns before a guard can know",
+    "motors": "Motors   small steps first: what turns, and is it the one that was told",
+    "directions": "Directions   an axis that runs the wrong way never finds its end",
     "fans": "Fans   the one that cools the hotend must not be the one that cools the part",
 }
 HELP = """\
@@ -196,8 +198,8 @@ class WireBench(Bench):
         question, _ = self.question
         palette, text = self.palette, Text()
         text.append(f"{question.text}\n", f"bold {palette.text}")
-        for number, answer in enumerate(question.answers):
-            text.append("enter " if number == 0 else f"{answer[0]} ", palette.focus)
+        for key, answer in answer_keys(question.answers).items():
+            text.append(f"{key} ", palette.focus)
             text.append(f"{answer}    ", palette.text)
         if (hands := self.hands) is not None:
             seen = hands.look()
@@ -205,6 +207,10 @@ class WireBench(Bench):
             notes += [f"the {name} is warm" for name in seen.warm]
             notes += ["the pin is down"] if seen.pin_down else []
             notes += [f"{name} is pressed" for name in seen.pressed]
+            if question.cue[1:] == ("motor",):
+                notes.append(f"turned: {', '.join(seen.turned) or 'nothing'}")
+            if question.cue[1:] == ("direction",):
+                notes.append(f"the nozzle went: {seen.moved}")
             text.append(f"\nat the machine: {', '.join(notes) or 'nothing to notice'}", palette.dim)
             if question.cue[:1] in (("press",), ("let go",)):
                 keys = "  ".join(f"{number} {name}" for number, name in enumerate(seen.switches, start=1))
@@ -217,7 +223,8 @@ class WireBench(Bench):
         """Only the keys that work now are shown."""
         ready = self.session.connection.linked and self.session.connection.state.mode == "ready"
         if action == "go":
-            return ready and (self.watched is None or self.question is not None)
+            asked = self.question is not None and "enter" in answer_keys(self.question[0].answers)
+            return ready and (self.watched is None or asked)
         if action == "cancel":
             return self.watched is not None
         if action == "keep":
@@ -234,7 +241,8 @@ class WireBench(Bench):
     def action_go(self) -> None:
         """Start; or give the first answer to the question."""
         if self.question is not None:
-            self._answer(self.question[0].answers[0])
+            if (answer := answer_keys(self.question[0].answers).get("enter")) is not None:
+                self._answer(answer)
             return
         blocking = [need.words for need in self.needs() if need.blocking and not need.met]
         if blocking:
@@ -283,15 +291,15 @@ class WireBench(Bench):
         if self.question is None:
             return
         question, hands = self.question[0], self.hands
-        if event.key.isdigit() and hands is not None:
+        if event.key.isdigit() and hands is not None and question.cue[:1] in (("press",), ("let go",)):
             names, at = hands.look().switches, int(event.key) - 1
             if 0 <= at < len(names):
                 hands.press(names[at], names[at] not in hands.look().pressed)
                 self._draw_question()
             event.stop()
             return
-        named = next((answer for answer in question.answers if answer[0] == event.key), None)
-        if named is not None:
+        named = answer_keys(question.answers).get(event.key)
+        if named is not None and event.key != "enter":
             event.stop()
             event.prevent_default()
             self._answer(named)
@@ -340,6 +348,14 @@ class WireBench(Bench):
         return HELP.format(why=WHY[self.kind].replace("   ", ": "))
 
 
+def answer_keys(answers: tuple[str, ...]) -> dict[str, str]:
+    """The key of each answer: enter for the first; first letters where no two are the same, else numbers."""
+    letters = [answer[0].lower() for answer in answers[1:]]
+    if len(set(letters)) == len(letters) and not {"k", "q"} & set(letters) and len(answers) < 7:
+        return {"enter": answers[0], **dict(zip(letters, answers[1:], strict=True))}
+    return {str(number): answer for number, answer in enumerate(answers, start=1)}
+
+
 class InputsBench(WireBench):
     """Switches pressed by hand."""
 
@@ -350,6 +366,18 @@ class PairingBench(WireBench):
     """Each heater with its own sensor."""
 
     kind = "pairing"
+
+
+class MotorsBench(WireBench):
+    """Each motor by itself."""
+
+    kind = "motors"
+
+
+class DirectionsBench(WireBench):
+    """Each axis the right way."""
+
+    kind = "directions"
 
 
 class FansBench(WireBench):

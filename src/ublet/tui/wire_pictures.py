@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from rich.text import Text
 
 from ublet.core.motion.inputs import input_words
+from ublet.core.motion.motor_trials import motor_roots, motor_words
 from ublet.core.motion.trials import declared_inputs
 from ublet.session.session import Session
 from ublet.tui.theme import Palette
@@ -100,9 +101,103 @@ def fans_picture(session: Session, watched: TrialWatch | None, width: int, heigh
     return text
 
 
+def motors_picture(session: Session, watched: TrialWatch | None, width: int, height: int, palette: Palette) -> Text:
+    """Each motor: its socket, current and microsteps; the one that is told to turn stands out."""
+    connection, text = session.connection, Text(no_wrap=True)
+    told = watched.latest.phase if watched is not None and watched.latest is not None else ""
+    moving = bool(connection.channel("moving"))
+    text.append(
+        f"{'motor':<{NAME_COLUMNS}}{'socket':<8}{'current':>9}{'microsteps':>12}{'reversed':>10}\n", palette.dim
+    )
+    roots = motor_roots(session.document.machine)
+    roomy = height >= 2 * len(roots) + 2
+    for root in roots:
+        name = motor_words(root)
+        here = name == told
+        text.append("\n" if roomy else "")
+        text.append(f"{name:<{NAME_COLUMNS}}", f"bold {palette.focus}" if here else palette.text)
+        amps, micro = session.live(f"{root}.run_a"), session.live(f"{root}.microsteps")
+        flag = session.live(f"{root}.reversed")
+        values = f"{session.live(f'{root}.socket') or '–'!s:<8}{f'{amps} A' if amps is not None else '–':>9}"
+        text.append(values, palette.dim)
+        text.append(f"{micro if micro is not None else '–'!s:>12}{'yes' if flag else 'no':>10}", palette.dim)
+        if here:
+            text.append("   ◆ turning now" if moving else "   ◆ was told to turn", f"bold {palette.focus}")
+        text.append("\n")
+    return text
+
+
+def directions_picture(session: Session, watched: TrialWatch | None, width: int, height: int, palette: Palette) -> Text:
+    """The bed from above and the machine from the side, to scale, with the way that is positive on each axis."""
+    machine = session.document.machine
+    phase = watched.latest.phase if watched is not None and watched.latest is not None else ""
+    told = phase[-1:].lower() if phase.startswith("axis ") else ""
+    rows = max(7, min(height - 3, 22))
+    bed, tall = machine.bed, machine.axes.z.maximum_mm
+    scale = max(bed.depth_mm, tall) / (rows - 2)
+    wide = max(12, min(width // 2 - 6, round(2.1 * bed.width_mm / scale)))
+    deep, high = max(5, round(bed.depth_mm / scale)), max(5, round(tall / scale))
+    above = _above(wide, deep, told, palette)
+    side = _side(max(8, wide * 2 // 3), high, told, palette)
+    lines = []
+    for number in range(max(len(above), len(side))):
+        left = above[number] if number < len(above) else Text()
+        left.pad_right(max(0, wide + 10 - len(left)))
+        right = side[number] if number < len(side) else Text()
+        lines.append(left + right)
+    head = Text(f"{'seen from above':<{wide + 10}}seen from the front\n", palette.dim)
+    return head + Text("\n").join(lines)
+
+
+def _above(wide: int, deep: int, told: str, palette: Palette) -> list[Text]:
+    """The bed, front at the bottom, with the positive ways of X and Y."""
+    grid = [[" "] * (wide + 2) for _ in range(deep + 2)]
+    for column in range(wide + 2):
+        grid[0][column] = grid[-1][column] = "─"
+    for row in range(deep + 2):
+        grid[row][0] = grid[row][-1] = "│"
+    grid[0][0], grid[0][-1], grid[-1][0], grid[-1][-1] = "╭", "╮", "╰", "╯"
+    centre, middle = (wide + 2) // 2, (deep + 2) // 2
+    lines = ["".join(row) for row in grid]
+    drawn = [Text(line, palette.faint) for line in lines]
+    for row in range(2, middle):
+        drawn[row] = _put(drawn[row], centre, "▲" if row == 2 else "│", palette.focus if told == "y" else palette.dim)
+    drawn[1] = _put(drawn[1], centre - 3, "+Y back", palette.focus if told == "y" else palette.dim)
+    arrow = "─" * max(1, wide - centre - 9) + "▶ +X right"
+    drawn[middle] = _put(
+        drawn[middle], centre + 1, arrow[-(wide - centre) :], palette.focus if told == "x" else palette.dim
+    )
+    drawn[middle] = _put(drawn[middle], centre, "◎", palette.text)
+    drawn[-2] = _put(drawn[-2], centre - 2, "front", palette.quiet)
+    return drawn
+
+
+def _side(wide: int, high: int, told: str, palette: Palette) -> list[Text]:
+    """Nozzle over bed; the gap between them opens upwards."""
+    style = palette.focus if told == "z" else palette.dim
+    lines = [Text(" " * (wide + 14)) for _ in range(high + 1)]
+    lines[0] = _put(lines[0], wide // 2 - 1, "▔▼▔", palette.text)
+    lines[0] = _put(lines[0], wide // 2 + 4, "nozzle", palette.quiet)
+    for row in range(2, high):
+        lines[row] = _put(lines[row], wide // 2, "▲" if row == 2 else "│", style)
+    lines[min(3, high - 1)] = _put(lines[min(3, high - 1)], wide // 2 + 3, "+Z opens the gap", style)
+    lines[high] = Text("═" * wide, palette.faint)
+    lines[high].append("  bed", palette.quiet)
+    return lines
+
+
+def _put(line: Text, column: int, words: str, style: str) -> Text:
+    """Words written over a line from a column on."""
+    column = max(0, column)
+    line.pad_right(max(0, column + len(words) - len(line)))
+    return line[:column] + Text(words, style) + line[column + len(words) :]
+
+
 PICTURES: Mapping[str, Picture] = {
     "inputs": inputs_picture,
     "pairing": pairing_picture,
     "fans": fans_picture,
+    "motors": motors_picture,
+    "directions": directions_picture,
 }
 """The picture of each kind of bench."""

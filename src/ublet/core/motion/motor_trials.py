@@ -1,0 +1,185 @@
+"""Trials that turn motors for the first time: each by itself, then each axis the right way."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from ublet.core.heat.pairing import cycles
+from ublet.core.machine.schema import MachineFile
+from ublet.core.machine.wiring import plug_words
+from ublet.core.motion.directions import ANSWERS, Mend, corexy_mend, straight_mend
+from ublet.core.settings import Part, Value, setting
+from ublet.core.trial import Bench, Finding, Need, Option, Progress, Proposal, Question, TrialResult, TrialSpec
+
+
+class MotorParameters(Part):
+    """How far and how fast each motor turns."""
+
+    length_mm: float = setting("Travel each way.", unit="mm", low=0.5, high=20, default=4.0)
+    speed_mm_s: float = setting("Speed.", unit="mm/s", low=0.5, high=20, default=4.0)
+
+
+class DirectionParameters(Part):
+    """How far and how fast each axis moves."""
+
+    length_mm: float = setting("Travel of each axis.", unit="mm", low=1, high=20, default=10.0)
+    speed_mm_s: float = setting("Speed.", unit="mm/s", low=0.5, high=20, default=10.0)
+
+
+def motor_roots(machine: MachineFile) -> tuple[str, ...]:
+    """The declared motors as paths: ``axes.x.motors.a``, ..., ``extruder.motor``."""
+    axes = tuple(
+        f"axes.{axis}.motors.{name}" for axis in ("x", "y", "z") for name in getattr(machine.axes, axis).motors
+    )
+    return (*axes, *(("extruder.motor",) if machine.extruder is not None else ()))
+
+
+def motor_words(root: str) -> str:
+    """A motor in words: ``X a``, ``Z left``, ``extruder``."""
+    return plug_words(f"{root}.socket")
+
+
+async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
+    """Each motor a few millimetres forth and back; the builder says which one turned."""
+    roots = motor_roots(bench.machine)
+    names = tuple(motor_words(root) for root in roots)
+    found: dict[str, str | None] = {}
+    stutters: list[str] = []
+    for number, (root, name) in enumerate(zip(roots, names, strict=True)):
+        bench.progress(Progress(name, number / len(roots), None, f"{number + 1} of {len(roots)}"))
+        for way in (1, -1):
+            await bench.turn_motor(root.removeprefix("axes."), way * aim.length_mm, aim.speed_mm_s)
+        text = f"The motor {name} was told to turn forth and back. Which one turned?"
+        answer = await bench.ask(Question(text, (*names, "it stuttered", "nothing"), ("look", "motor")))
+        if answer == "it stuttered":
+            stutters.append(name)
+        found[name] = None if answer == "nothing" else name if answer == "it stuttered" else answer
+    own = {name: name for name in names}
+    findings = (Finding("motors right", float(sum(found[name] == name for name in names)), None, ""),)
+    still = [name for name in names if found[name] is None]
+    words = [f"Nothing turned for {name}: no current, a wire open, or nothing plugged in." for name in still]
+    words += [f"The motor {name} stutters: too little current, or one coil open." for name in stutters]
+    crossed = {name: seen for name, seen in found.items() if seen not in (None, name)}
+    words += [f"Told {name}, the motor {seen} turned." for name, seen in crossed.items()]
+    if not words:
+        return TrialResult("proven", f"{len(names)} motors turn as they are told.", {}, findings)
+    wrong = {seen: name for name, seen in cycles(found, own).items()}
+    if not wrong:
+        return TrialResult("failed", " ".join(words), {}, findings)
+    paths = dict(zip(names, roots, strict=True))
+    sockets = {paths[name]: bench.setting(f"{paths[name]}.socket") for name in wrong}
+    parts = {paths[part]: paths[other] for part, other in wrong.items()}
+    proposals = tuple(
+        Proposal(
+            f"{part}.socket", sockets[part], sockets[other], "", f"the motor {motor_words(part)} is plugged in there"
+        )
+        for part, other in parts.items()
+    )
+    option = Option("mend", "then turn them again", proposals, {})
+    return TrialResult("failed", " ".join(words), {}, findings, (option,), "mend")
+
+
+async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
+    """Each axis forth and back; what the builder saw gives the motors to reverse or to exchange."""
+    machine = bench.machine
+    saw: dict[str, str] = {}
+    for number, axis in enumerate(("x", "y", "z")):
+        bench.progress(Progress(f"axis {axis.upper()}", number / 3, None, f"{number + 1} of 3"))
+        await bench.move_axis(axis, aim.length_mm, aim.speed_mm_s)
+        text = (
+            f"{axis.upper()} was told {aim.length_mm:g} mm forward. Which way did the nozzle go, seen from the bed? "
+            "(up: the gap between them opened)"
+        )
+        saw[axis] = await bench.ask(Question(text, ANSWERS, ("look", "direction")))
+        await bench.move_axis(axis, -aim.length_mm, aim.speed_mm_s)
+    roots = motor_roots(machine)
+    motors = {axis: tuple(root for root in roots if root.startswith(f"axes.{axis}.")) for axis in ("x", "y", "z")}
+    flags = {root: bool(bench.setting(f"{root}.reversed")) for root in roots if root.startswith("axes.")}
+    mends = _mends(machine, saw, motors, flags)
+    findings = tuple(Finding(f"{axis} went {seen}", 1.0, None, "") for axis, seen in saw.items())
+    if not any(mend.needed for mend in mends):
+        return TrialResult("proven", "Right, back and up, as told.", {}, findings)
+    words = [problem for mend in mends for problem in mend.problems]
+    proposals: list[Proposal] = []
+    for mend in mends:
+        for one, two in mend.exchange:
+            words.append(f"The motors {motor_words(one)} and {motor_words(two)} are exchanged.")
+            for part, other in ((one, two), (two, one)):
+                proposals.append(_plug(part, bench.setting(f"{part}.socket"), bench.setting(f"{other}.socket")))
+        for root in mend.reverse:
+            words.append(f"The motor {motor_words(root)} runs the wrong way.")
+            proposals.append(Proposal(f"{root}.reversed", flags[root], not flags[root], "", "it turns the other way"))
+    option = Option("mend", "then move them again", tuple(proposals), {})
+    kept = (option,) if proposals else ()
+    return TrialResult("failed", " ".join(words), {}, findings, kept, "mend" if kept else "")
+
+
+def _plug(motor: str, before: Value, after: Value) -> Proposal:
+    return Proposal(f"{motor}.socket", before, after, "", f"the motor {motor_words(motor)} is plugged in there")
+
+
+def _mends(
+    machine: MachineFile, saw: Mapping[str, str], motors: Mapping[str, tuple[str, ...]], flags: Mapping[str, bool]
+) -> tuple[Mend, ...]:
+    if machine.machine.kinematics == "corexy":
+        a, b = motors["x"][0], motors["y"][0]
+        return (corexy_mend(saw["x"], saw["y"], a, b, flags), straight_mend({"z": saw["z"]}, motors))
+    return (straight_mend(saw, motors),)
+
+
+def _needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    return (
+        Need(f"{len(motor_roots(machine))} motors declared", True),
+        Need("carriages away from their ends", True, False),
+    )
+
+
+def _announce_motors(machine: MachineFile, aim: MotorParameters) -> str:
+    names = ", ".join(motor_words(root) for root in motor_roots(machine))
+    return (
+        f"Turns {names}: each {aim.length_mm:g} mm forth and back at {aim.speed_mm_s:g} mm/s. "
+        "Carriages in the middle, a hand on F8. Nothing heats."
+    )
+
+
+def _announce_directions(machine: MachineFile, aim: DirectionParameters) -> str:
+    return (
+        f"Moves X, then Y, then Z: each {aim.length_mm:g} mm forth and back at {aim.speed_mm_s:g} mm/s. "
+        "Carriages in the middle, a hand on F8. Nothing heats."
+    )
+
+
+def _depends(*endings: str) -> Callable[[Any, Mapping[str, Any]], tuple[str, ...]]:
+    def depends(aim: Any, known: Mapping[str, Any]) -> tuple[str, ...]:
+        return tuple(path for path in known if ".motor" in path and path.endswith(endings))
+
+    return depends
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "motors-one-by-one",
+        "motors",
+        "Each motor a few millimetres forth and back; which one turned?",
+        MotorParameters,
+        motors_one_by_one,
+        _announce_motors,
+        _depends(".socket"),
+        _needs,
+        verify="motors-one-by-one",
+        mends=True,
+    ),
+    TrialSpec(
+        "directions",
+        "directions",
+        "Each axis forth and back: which motor to reverse, which two to exchange.",
+        DirectionParameters,
+        directions,
+        _announce_directions,
+        _depends(".socket", ".reversed"),
+        _needs,
+        verify="directions",
+        mends=True,
+    ),
+)

@@ -1,0 +1,119 @@
+"""Motors and carriages: trapezoids by their closed form, kinematics, faults, refusals, and what stops a move."""
+
+from __future__ import annotations
+
+import asyncio
+import math
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.conftest import Rig, tern_scenario, virtually
+from ublet.link.client import BoardRefused
+from ublet.sim.motion import Leg, Mechanics, MotorTruth, Move, seen
+
+
+@given(st.floats(0.1, 300), st.floats(0.5, 300), st.floats(10, 9000))
+def test_a_trapezoid_takes_its_time_and_covers_its_length(length: float, speed: float, acceleration: float) -> None:
+    move = Move((), length, speed, acceleration)
+    full = speed * speed / acceleration
+    expected = length / speed + speed / acceleration if length >= full else 2 * math.sqrt(length / acceleration)
+    assert move.seconds == pytest.approx(expected, rel=1e-9)
+    shares = [move.share(move.seconds * n / 50) for n in range(51)]
+    assert shares[0] == 0 and shares[-1] == pytest.approx(1) and shares == sorted(shares)
+    assert move.share(move.seconds / 2) == pytest.approx(0.5)
+
+
+def mechanics(**motors: MotorTruth) -> Mechanics:
+    limits = {"x": (0.0, 200.0), "y": (0.0, 200.0), "z": (0.0, 200.0)}
+    built = Mechanics(True, motors, limits, {"x": 100.0, "y": 100.0, "z": 100.0})
+    built.begin()
+    return built
+
+
+def turn(built: Mechanics, mm: float, *sockets: str, microsteps: int = 16, amps: float = 1.0) -> None:
+    """Turn motors of 80 steps/mm."""
+    move = Move(tuple(Leg(socket, 80 * mm, microsteps, amps) for socket in sockets), abs(mm), 20, 500)
+    while not move.advance(0.1, built):
+        pass
+
+
+def test_belts_of_a_corexy() -> None:
+    built = mechanics(A=MotorTruth("x.a"), B=MotorTruth("y.b"))
+    turn(built, 10, "A", "B")
+    assert built.where == pytest.approx({"x": 110, "y": 100, "z": 100}) and seen(built.travelled) == "right"
+    built.begin()
+    turn(built, 10, "A")
+    assert built.where == pytest.approx({"x": 115, "y": 105, "z": 100}) and seen(built.travelled) == "diagonal"
+
+
+@pytest.mark.parametrize(
+    ("motor", "amps", "moved"),
+    [
+        (MotorTruth("x.a", reversed=True), 1.0, -5.0),
+        (MotorTruth("x.a", open=True), 1.0, 0.0),
+        (MotorTruth("x.a", least_a=0.5), 0.4, 0.0),
+        (MotorTruth("x.a", microsteps=32), 1.0, 2.5),
+        (MotorTruth("x.a", turn_mm=32), 1.0, 4.0),
+    ],
+)
+def test_faults_show_in_the_travel(motor: MotorTruth, amps: float, moved: float) -> None:
+    built = mechanics(A=motor)
+    turn(built, 10, "A", amps=amps)
+    assert built.travelled["x"] == pytest.approx(moved, abs=0.02)
+
+
+def test_a_carriage_stays_at_its_hard_stop_and_one_lift_carries_its_share() -> None:
+    built = mechanics(A=MotorTruth("x.a"), B=MotorTruth("y.b"), L=MotorTruth("z.left"), R=MotorTruth("z.right"))
+    turn(built, 150, "A", "B")
+    assert built.where["x"] == 200
+    turn(built, 10, "L")
+    assert built.where["z"] == pytest.approx(105)
+
+
+def test_the_board_moves_refuses_and_stops(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            connection, mechanics = rig.session.connection, rig.board.mechanics
+            start = dict(mechanics.where)
+            answer = await connection.call("axis.move", axis="z", mm=5, speed_mm_s=20)
+            assert answer["speed_mm_s"] == 6, "a stored feed rate caps what was asked for, and the reply says so"
+            with pytest.raises(BoardRefused, match="another move runs"):
+                await connection.call("motor.turn", motor="x.motors.a", mm=1, speed_mm_s=5)
+            await asyncio.sleep(2)
+            assert connection.channel("moving") == 0 and connection.channel("moves") == 1
+            assert mechanics.where["z"] == pytest.approx(start["z"] + 5, abs=0.01)
+            for params, words in (
+                ({"axis": "x", "mm": 30, "speed_mm_s": 10}, "before homing at most 20 mm"),
+                ({"axis": "x", "mm": 0, "speed_mm_s": 10}, "before homing"),
+                ({"axis": "q", "mm": 1, "speed_mm_s": 10}, "no axis “q”"),
+            ):
+                with pytest.raises(BoardRefused, match=words):
+                    await connection.call("axis.move", **params)
+            with pytest.raises(BoardRefused, match="no motor"):
+                await connection.call("motor.turn", motor="x.motors.q", mm=1, speed_mm_s=5)
+            await connection.call("axis.move", axis="x", mm=20, speed_mm_s=5)
+            await asyncio.sleep(1)
+            connection.halt()
+            await asyncio.sleep(0.5)
+            halted_at = dict(mechanics.where)
+            await asyncio.sleep(5)
+            assert rig.board.mode == "halted" and mechanics.where == halted_at
+            with pytest.raises(BoardRefused, match="Release"):
+                await connection.call("axis.move", axis="x", mm=1, speed_mm_s=5)
+
+    virtually(work)
+
+
+def test_a_lost_link_stops_a_move_by_itself(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            await rig.session.connection.call("axis.move", axis="x", mm=20, speed_mm_s=2)
+            assert rig.host is not None and rig.host.other is not None
+            rig.host.other.close()
+            await asyncio.sleep(6)
+            assert rig.board.mode == "tripped" and "while moving" in rig.board.why and rig.board.move is None
+
+    virtually(work)
