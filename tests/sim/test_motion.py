@@ -114,6 +114,13 @@ def test_a_lost_link_stops_a_move_by_itself(folder: Path) -> None:
             assert rig.host is not None and rig.host.other is not None
             rig.host.other.close()
             await asyncio.sleep(6)
-            assert rig.board.mode == "tripped" and "while moving" in rig.board.why and rig.board.move is None
+            assert rig.board.mode == "tripped" and "while moving" in rig.board.why and not rig.board.mover.moving
 
     virtually(work)
+
+
+def test_two_belts_at_once_do_not_run_into_the_stop_of_the_axis_that_stands() -> None:
+    built = mechanics(A=MotorTruth("x.a"), B=MotorTruth("y.b"))
+    built.where["y"] = 199.0
+    turn(built, 60, "A", "B")
+    assert built.where == pytest.approx({"x": 160, "y": 199, "z": 100})

@@ -48,7 +48,7 @@ def test_inputs_are_pressed_mended_and_confirmed_and_fans_told_apart(screens: li
     screen.key("Enter", "Enter")
     screen.wait("The part fan was told to turn", 20)
     screen.wait("the part fan turns", 10)
-    screen.key("p")
+    screen.key("Enter")
     screen.wait("The hotend fan was told to turn", 20)
     screen.wait("the board fan turns", 10)
     screen.key("F8")

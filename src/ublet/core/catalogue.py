@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from ublet.core.heat.trials import TRIALS as HEAT
 from ublet.core.heat.wire_trials import TRIALS as HEAT_WIRES
+from ublet.core.motion.homing_trials import TRIALS as HOMING
 from ublet.core.motion.motor_trials import TRIALS as MOTORS
 from ublet.core.motion.trials import TRIALS as INPUTS
 from ublet.core.trial import TrialSpec
 
-TRIALS: dict[str, TrialSpec] = {spec.name: spec for spec in (*INPUTS, *HEAT_WIRES, *MOTORS, *HEAT)}
+TRIALS: dict[str, TrialSpec] = {spec.name: spec for spec in (*INPUTS, *HEAT_WIRES, *MOTORS, *HOMING, *HEAT)}

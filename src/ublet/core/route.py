@@ -57,9 +57,9 @@ ROUTE: tuple[Station, ...] = (
     Station("fans", "Wire", "each fan by itself", ("fans-one-by-one",), "fans"),
     Station("motors", "Wire", "each motor by itself", ("motors-one-by-one",), "motors"),
     Station("directions", "Move", "every axis the right way", ("directions",), "directions"),
+    Station("homing", "Move", "every axis finds its end", ("homing",), "homing"),
     *_leg(
         "Move",
-        ("homing", "every axis finds its end"),
         ("travel limits", "the reachable volume"),
         ("steps per mm", "each axis as long as it says"),
         ("speed limits", "speed and acceleration that hold"),

@@ -179,6 +179,12 @@ class Bench(Protocol):
     async def move_axis(self, axis: str, mm: float, speed_mm_s: float) -> None:
         """Move an axis by so much, and wait until it stands."""
 
+    async def home(self, axis: str) -> tuple[str, float | None]:
+        """Home an axis; returns why it did not find its end (empty: it did), and how far off its position was, mm."""
+
+    def position(self, axis: str) -> float | None:
+        """Where an axis stands, mm; None before it was homed."""
+
     def inputs(self) -> Mapping[str, InputState]:
         """Every input that the board reports, by name: ``endstops.NAME`` and ``probe``."""
 

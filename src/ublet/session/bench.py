@@ -91,6 +91,16 @@ class LinkBench:
         """Move an axis by so much, and wait until it stands."""
         await self._to_the_end("axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
 
+    async def home(self, axis: str) -> tuple[str, float | None]:
+        """Home an axis and wait for its end."""
+        await self._to_the_end("axis.home", axis=axis)
+        told = (await self._connection.call("axis.status"))[axis]
+        return str(told["why"]), told["shift_mm"]
+
+    def position(self, axis: str) -> float | None:
+        """Where an axis stands."""
+        return self._connection.channel(f"axes.{axis}.mm")
+
     async def _to_the_end(self, method: str, **params: object) -> None:
         before = self._connection.channel("moves")
         if before is None:

@@ -1,4 +1,4 @@
-"""The runner of trials: whatever happens to a trial, heaters and fans are off afterwards."""
+"""The runner of trials: whatever happens to a trial, heaters and fans are off and nothing moves afterwards."""
 
 from __future__ import annotations
 
@@ -65,9 +65,10 @@ class Runner:
             await asyncio.shield(self.all_off())
 
     async def all_off(self) -> None:
-        """Heaters and fans off; a board that is out of reach does it by itself."""
-        with contextlib.suppress(LinkLost, BoardRefused):
-            await self._connection.call("heat.off")
+        """Motion stopped, heaters and fans off; a board that is out of reach does it by itself."""
+        for method in ("motion.stop", "heat.off"):
+            with contextlib.suppress(LinkLost, BoardRefused):
+                await self._connection.call(method)
 
     async def _outcome(self, work: asyncio.Task[TrialResult]) -> TrialResult:
         try:

@@ -114,7 +114,10 @@ def _deciding(session: Session, station: Station) -> TrialEntry | None:
 
 
 def _figure(entry: TrialEntry) -> str:
+    if entry.name == "homing":
+        worst = max((f.value for f in entry.result.findings if f.name.endswith("spread")), default=0.0)
+        return f"±{worst:.3f} mm"
     overshoot = entry.result.finding("overshoot")
     if overshoot is None:
-        return ""
+        return "as told" if entry.name != "hotend-verify" else ""
     return with_uncertainty(overshoot.value, overshoot.uncertainty or 0.0)

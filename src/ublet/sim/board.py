@@ -19,7 +19,9 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value, refusal
 from ublet.sim.guards import GuardLimits, HeaterGuard, Trip
 from ublet.sim.heat import STEP_S, Adc, Plant
-from ublet.sim.motion import UNHOMED_MM, UNHOMED_MM_S, Leg, Mechanics, MotorTruth, Move
+from ublet.sim.motion import Mechanics, MotorTruth
+from ublet.sim.moving import AXES, Mover
+from ublet.sim.refusal import HALTED, NOT_ALLOWED, STORE_FAILED, TRIPPED, Refused
 from ublet.sim.scenario import Scenario
 from ublet.sim.slots import Slots
 from ublet.sim.store import Store
@@ -31,17 +33,6 @@ CELSIUS_LIMITS = (-60.0, 600.0)
 ENDSTOP = re.compile(r"endstops\.[^.]+\.socket")
 RESTART_S = 1.5
 """Silence of a board that restarts with a new image, by the link's clock."""
-
-
-class Refused(Exception):
-    """The board says no to a request; ``code`` as in the protocol."""
-
-    def __init__(self, code: int, message: str) -> None:
-        super().__init__(message)
-        self.code = code
-
-
-HALTED, TRIPPED, NOT_ALLOWED, STORE_FAILED, UNBEGUN = 1, 2, 3, 5, 6
 
 
 @dataclass
@@ -98,8 +89,7 @@ class SimBoard:
         self.switches = {name: Switch(part) for name, part in scenario.switches.items()}
         self.pin_told = False
         self.mechanics = assemble(scenario, machine)
-        self.move: Move | None = None
-        self.moves_done = 0
+        self.mover = Mover(self.mechanics, self._is_triggered, self._follow_carriages, self._drop_pin)
         self._fan_plugs = {
             **{fan.socket: name for name, fan in machine.fans.items()},
             **scenario.fan_plugs,
@@ -120,7 +110,7 @@ class SimBoard:
         self.inputs = [f"endstops.{path.split('.')[1]}" for path in self.image if re.fullmatch(ENDSTOP, path)]
         self.inputs += ["probe"] if "probe.socket" in self.image else []
         self.pin_told = False
-        self.move, self.moves_done = None, 0
+        self.mover.reset(self.live)
         self.fan_duty = dict.fromkeys(self.fans, 0.0)
         self.blowing = dict.fromkeys(self.fans, 0.0)
         self.mode, self.why, self.guard = "ready", "", ""
@@ -152,6 +142,7 @@ class SimBoard:
             *(f"{what}.{name}" for name in self.inputs for what in ("inputs", "edges")),
             "moving",
             "moves",
+            *(f"axes.{axis}.mm" for axis in AXES),
         ]
 
     # requests
@@ -172,8 +163,10 @@ class SimBoard:
         self.reset()
 
     def must_be_idle(self) -> None:
-        """Raises Refused when anything heats, or the board is not ready."""
-        self._must_be_ready()
+        """Raises Refused when anything heats or moves, or the board is not ready."""
+        self.must_be_ready()
+        if self.mover.moving:
+            raise Refused(NOT_ALLOWED, "something moves: wait for its end before the image is changed")
         if self._heating():
             raise Refused(NOT_ALLOWED, "something heats: switch it off before the image is changed")
 
@@ -218,7 +211,7 @@ class SimBoard:
         """Run a fan."""
         if fan not in self.fan_duty:
             raise Refused(NOT_ALLOWED, f"no fan “{fan}” on this board; known: {', '.join(self.fans)}")
-        self._must_be_ready()
+        self.must_be_ready()
         if not 0 <= duty <= 1:
             raise Refused(NOT_ALLOWED, f"fan duty {duty:g}: allowed 0 to 1")
         self.fan_duty[fan] = duty
@@ -254,7 +247,7 @@ class SimBoard:
     def tick(self) -> None:
         """One control period: events, readings, guards, control, physics, sample."""
         self._happen()
-        if (self._heating() or self.move) and self._link_clock() - self._heard > HEARTBEAT_WINDOW_S:
+        if (self._heating() or self.mover.moving) and self._link_clock() - self._heard > HEARTBEAT_WINDOW_S:
             what = "heating" if self._heating() else "moving"
             self._trip(Trip("link lost", f"The host fell silent while {what}: everything was switched off."))
         readings: list[float | None] = []
@@ -269,15 +262,13 @@ class SimBoard:
             self._control(name, ratios.get(sensor, 1.0), known.get(sensor))
         self._follow(known)
         self._physics()
-        if self.move is not None and self.move.advance(TICK_S, self.mechanics):
-            self.move = None
-            self.moves_done += 1
+        self.mover.tick()
         driven: list[float | None] = []
         for name in self.heaters:
             driven += [self.drives[name].duty, self.drives[name].target_c]
         row = [float(self.index), round(self.time_s, 3), *readings, *driven, *self.blowing.values()]
         row += [value for name in self.inputs for value in self._input(name)]
-        row += [float(self.move is not None), float(self.moves_done)]
+        row += [float(self.mover.moving), float(self.mover.moves_done), *self.mover.position.values()]
         self.samples.append([None if value is None else round(value, 4) for value in row])
         self.index += 1
         self.time_s += TICK_S
@@ -309,66 +300,13 @@ class SimBoard:
         elif drive.pid is not None:
             drive.duty = min(self._limits[name].power_limit, drive.pid.duty(drive.target_c, celsius))
 
-    def turn_motor(self, motor: str, mm: float, speed_mm_s: float) -> Move:
-        """Turn one motor by itself, as far as would carry its axis by ``mm``.
-
-        Raises:
-            Refused: not ready, moving already, no such motor, too far or too fast before homing.
-        """
-        root = motor if motor == "extruder.motor" else f"axes.{motor}"
-        return self._start((self._leg(root, mm),), abs(mm), speed_mm_s, root)
-
-    def move_axis(self, axis: str, mm: float, speed_mm_s: float) -> Move:
-        """Move an axis by so much, with all its motors.
-
-        Raises:
-            Refused: as for :meth:`turn_motor`.
-        """
-        roots = {name: [r for r in self._motor_roots() if r.startswith(f"axes.{name}.")] for name in ("x", "y", "z")}
-        if axis not in roots or not roots[axis]:
-            raise Refused(NOT_ALLOWED, f"no axis “{axis}” on this board; known: x, y, z")
-        share = dict.fromkeys(roots[axis], mm)
-        if self.live.get("machine.kinematics") == "corexy" and axis in ("x", "y"):
-            share = {**dict.fromkeys(roots["x"], mm), **dict.fromkeys(roots["y"], mm if axis == "x" else -mm)}
-        legs = tuple(self._leg(root, length) for root, length in share.items())
-        return self._start(legs, abs(mm), speed_mm_s, f"axes.{axis}.")
-
-    def _motor_roots(self) -> list[str]:
-        ending = ".microsteps"
-        return [path.removesuffix(ending) for path in self.image if path.startswith("axes.") and path.endswith(ending)]
-
-    def _leg(self, root: str, mm: float) -> Leg:
-        if f"{root}.socket" not in self.live:
-            known = ", ".join(name.removeprefix("axes.") for name in self._motor_roots())
-            raise Refused(NOT_ALLOWED, f"no motor “{root.removeprefix('axes.')}” on this board; known: {known}")
-        part = root.partition(".motor")[0]
-        steps = mm * self._number(f"{part}.steps_per_mm") * (-1 if self.live[f"{root}.reversed"] else 1)
-        microsteps = int(self._number(f"{root}.microsteps"))
-        return Leg(str(self.live[f"{root}.socket"]), steps, microsteps, self._number(f"{root}.run_a"))
-
-    def _start(self, legs: tuple[Leg, ...], length_mm: float, speed_mm_s: float, root: str) -> Move:
-        self._must_be_ready()
-        if self.move is not None:
-            raise Refused(NOT_ALLOWED, "another move runs: wait for its end, or halt")
-        if not 0 < length_mm <= UNHOMED_MM or not 0 < speed_mm_s <= UNHOMED_MM_S:
-            raise Refused(
-                NOT_ALLOWED,
-                f"a move of {length_mm:g} mm at {speed_mm_s:g} mm/s: before homing at most {UNHOMED_MM:g} mm at "
-                f"{UNHOMED_MM_S:g} mm/s",
-            )
-        part = root.partition(".motor")[0].rstrip(".")
-        speed = min(speed_mm_s, self._number(f"{part}.maximum_feed_mm_s"))
-        self.mechanics.begin()
-        self.move = Move(legs, length_mm, speed, self._number(f"{part}.acceleration_mm_s2"))
-        return self.move
-
     def pin(self, deployed: bool) -> None:
         """Deploy or stow the probe's pin.
 
         Raises:
             Refused: not ready, or the image has no pin.
         """
-        self._must_be_ready()
+        self.must_be_ready()
         if self.live.get("probe.kind") != "pin":
             raise Refused(NOT_ALLOWED, "this board's image has no probe with a pin")
         self.pin_told = deployed
@@ -382,6 +320,15 @@ class SimBoard:
         free = name != "probe" or self.live.get("probe.kind") != "pin" or self.pin_is_down
         self.switches[name].press(down and free)
 
+    def _drop_pin(self, deployed: bool) -> None:
+        self.pin_told = deployed and self.live.get("probe.kind") == "pin"
+
+    def _follow_carriages(self, where: Mapping[str, float]) -> None:
+        """Switches at the ends of axes are pressed by the carriages; the probe's only while its pin is down."""
+        for name, switch in self.switches.items():
+            if name != "probe" or self.live.get("probe.kind") != "pin" or self.pin_is_down:
+                switch.follow(where, self._random)
+
     @property
     def pin_is_down(self) -> bool:
         """Whether the probe's pin really is down."""
@@ -392,6 +339,9 @@ class SimBoard:
         """The fans that really turn now."""
         sockets = {str(self.live[f"fans.{name}.socket"]) for name, duty in self.blowing.items() if duty > 0}
         return sorted(self._fan_plugs[socket] for socket in sockets if socket in self._fan_plugs)
+
+    def _is_triggered(self, name: str) -> bool:
+        return bool(self._input(name)[0])
 
     def _input(self, name: str) -> tuple[float, float]:
         """Whether an input reads as triggered, and how often its level changed: an empty socket is pulled high."""
@@ -485,7 +435,7 @@ class SimBoard:
     def _all_off(self) -> None:
         self.drives = {name: Drive() for name in self.heaters}
         self.fan_duty = dict.fromkeys(self.fans, 0.0)
-        self.move = None
+        self.mover.stop()
 
     def _heating(self) -> bool:
         return any(drive.target_c is not None for drive in self.drives.values())
@@ -495,14 +445,15 @@ class SimBoard:
             raise Refused(NOT_ALLOWED, f"no heater “{heater}” on this board; known: {', '.join(self.heaters)}")
         return self.drives[heater]
 
-    def _must_be_ready(self) -> None:
+    def must_be_ready(self) -> None:
+        """Raises Refused when halted or tripped."""
         if self.mode == "halted":
             raise Refused(HALTED, f"{self.why} Release it first.")
         if self.mode == "tripped":
             raise Refused(TRIPPED, f"{self.why} Release it when that is mended.")
 
     def _may_heat(self, heater: str, celsius: float) -> None:
-        self._must_be_ready()
+        self.must_be_ready()
         maximum = self._number(f"heaters.{heater}.maximum_c")
         if not 0 < celsius <= maximum:
             raise Refused(NOT_ALLOWED, f"{heater}: target {celsius:g} °C, allowed up to {maximum:g} °C")

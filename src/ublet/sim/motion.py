@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
 
 UNHOMED_MM, UNHOMED_MM_S = 20.0, 20.0
 """Before homing a move is at most this long and this fast."""
@@ -28,6 +28,16 @@ class MotorTruth:
     open: bool = False
 
 
+@dataclass(frozen=True)
+class Leg:
+    """One motor's part in a move: socket, signed steps, what its driver is told."""
+
+    socket: str
+    steps: float
+    microsteps: int
+    amps: float
+
+
 @dataclass
 class Mechanics:
     """Carriages driven by motors: cartesian, or CoreXY with ``x.a`` and ``y.b`` sharing X and Y.
@@ -47,23 +57,28 @@ class Mechanics:
         self.travelled = dict.fromkeys(("x", "y", "z"), 0.0)
         self.turned = {}
 
-    def turn(self, socket: str, steps: float, told_microsteps: int, amps: float) -> None:
-        """Turn the motor on a socket by so many of the board's steps."""
-        motor = self.motors.get(socket)
-        if motor is None or motor.open or amps < motor.least_a:
-            return
-        micro = motor.microsteps or told_microsteps
-        mm = steps / (motor.full_steps * micro) * motor.turn_mm * (-1 if motor.reversed else 1)
-        self.turned[motor.role] = self.turned.get(motor.role, 0.0) + mm
-        axis = motor.role.partition(".")[0]
-        if self.corexy and axis in ("x", "y"):
-            self._carry("x", mm / 2)
-            self._carry("y", mm / 2 if axis == "x" else -mm / 2)
-        elif axis == "z":
-            lifts = sum(1 for each in self.motors.values() if each.role.startswith("z."))
-            self._carry("z", mm / max(1, lifts))
-        elif axis in ("x", "y"):
-            self._carry(axis, mm)
+    def turn(self, legs: Iterable[Leg]) -> None:
+        """Turn motors together by their legs' steps: what two belts do at once is carried as one."""
+        carried = {"x": 0.0, "y": 0.0, "z": 0.0}
+        for leg in legs:
+            motor = self.motors.get(leg.socket)
+            if motor is None or motor.open or leg.amps < motor.least_a:
+                continue
+            micro = motor.microsteps or leg.microsteps
+            mm = leg.steps / (motor.full_steps * micro) * motor.turn_mm * (-1 if motor.reversed else 1)
+            self.turned[motor.role] = self.turned.get(motor.role, 0.0) + mm
+            axis = motor.role.partition(".")[0]
+            if self.corexy and axis in ("x", "y"):
+                carried["x"] += mm / 2
+                carried["y"] += mm / 2 if axis == "x" else -mm / 2
+            elif axis == "z":
+                lifts = sum(1 for each in self.motors.values() if each.role.startswith("z."))
+                carried["z"] += mm / max(1, lifts)
+            elif axis in carried:
+                carried[axis] += mm
+        for axis, mm in carried.items():
+            if mm:
+                self._carry(axis, mm)
 
     def _carry(self, axis: str, mm: float) -> None:
         low, high = self.limits[axis]
@@ -72,25 +87,20 @@ class Mechanics:
         self.travelled[axis] = self.travelled.get(axis, 0.0) + self.where[axis] - before
 
 
-@dataclass(frozen=True)
-class Leg:
-    """One motor's part in a move: socket, steps in all (signed), what its driver is told."""
-
-    socket: str
-    steps: float
-    microsteps: int
-    amps: float
-
-
 @dataclass
 class Move:
-    """A move with trapezoidal speed: legs, length in mm, top speed and acceleration; done: s since its start."""
+    """A move with trapezoidal speed: legs, length in mm, top speed and acceleration; done: s since its start.
+
+    axis and signed_mm: the axis that moves as a whole, and how far; empty for a motor by itself.
+    """
 
     legs: tuple[Leg, ...]
     length_mm: float
     speed_mm_s: float
     acceleration_mm_s2: float
     done_s: float = 0.0
+    axis: str = ""
+    signed_mm: float = 0.0
 
     @property
     def ramp_s(self) -> float:
@@ -121,10 +131,7 @@ class Move:
         """Let time pass: whole steps go to the motors; True when the move has ended."""
         before, self.done_s = self.share(self.done_s), self.done_s + seconds
         after = self.share(self.done_s)
-        for leg in self.legs:
-            steps = round(leg.steps * after) - round(leg.steps * before)
-            if steps:
-                mechanics.turn(leg.socket, steps, leg.microsteps, leg.amps)
+        mechanics.turn(replace(leg, steps=round(leg.steps * after) - round(leg.steps * before)) for leg in self.legs)
         return self.done_s >= self.seconds
 
 

@@ -94,6 +94,12 @@ class SwitchPart(Part):
         "broken-wire: open for ever; stuck: as at rest for ever; pin-stuck: the probe's pin does not come down.",
         default="none",
     )
+    axis: Literal["x", "y", "z", ""] = setting("Axis whose carriage presses it; empty: only a hand does.", default="")
+    side: Literal["low", "high"] = setting("End of that axis at which it stands.", default="low")
+    at_mm: float = setting(
+        "True position of the carriage that presses it.", unit="mm", low=-500, high=2000, default=0.0
+    )
+    spread_mm: float = setting("Standard deviation of that position.", unit="mm", low=0, high=2, default=0.0)
     bounces: int = setting("Further contacts at each press and release.", low=0, high=50, default=0)
 
 

@@ -11,8 +11,9 @@ import numpy as np
 
 from ublet.core.heat.pid import TICK_S
 from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode
-from ublet.sim.board import HEARTBEAT_WINDOW_S, NOT_ALLOWED, STORE_FAILED, UNBEGUN, Refused, SimBoard
+from ublet.sim.board import HEARTBEAT_WINDOW_S, SimBoard
 from ublet.sim.line import PacedLine
+from ublet.sim.refusal import NOT_ALLOWED, STORE_FAILED, UNBEGUN, Refused
 from ublet.sim.slots import SlotRefused
 
 REMEMBERED = 64
@@ -61,6 +62,9 @@ class Service:
             "probe.pin": self._pin,
             "motor.turn": self._turn,
             "axis.move": self._move,
+            "axis.home": self._home,
+            "axis.status": self._axis_status,
+            "motion.stop": self._stop,
             "halt": self._halt,
             "release": self._release,
             "samples.read": self._samples,
@@ -221,12 +225,29 @@ class Service:
         return {}
 
     def _turn(self, params: Params) -> Any:
-        move = self.board.turn_motor(str(params["motor"]), float(params["mm"]), float(params["speed_mm_s"]))
+        self.board.must_be_ready()
+        move = self.board.mover.turn_motor(str(params["motor"]), float(params["mm"]), float(params["speed_mm_s"]))
         return {"seconds": round(move.seconds, 3), "speed_mm_s": move.speed_mm_s}
 
     def _move(self, params: Params) -> Any:
-        move = self.board.move_axis(str(params["axis"]), float(params["mm"]), float(params["speed_mm_s"]))
+        self.board.must_be_ready()
+        move = self.board.mover.move_axis(str(params["axis"]), float(params["mm"]), float(params["speed_mm_s"]))
         return {"seconds": round(move.seconds, 3), "speed_mm_s": move.speed_mm_s}
+
+    def _home(self, params: Params) -> Any:
+        self.board.must_be_ready()
+        self.board.mover.home(str(params["axis"]))
+        return {}
+
+    def _stop(self, params: Params) -> Any:
+        self.board.mover.stop()
+        return {}
+
+    def _axis_status(self, params: Params) -> Any:
+        mover = self.board.mover
+        return {
+            axis: {"mm": mover.position[axis], "why": why, "shift_mm": by} for axis, (why, by) in mover.told.items()
+        }
 
     def _halt(self, params: Params) -> Any:
         self.board.halt()

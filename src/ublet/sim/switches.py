@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
+import numpy as np
+
 from ublet.sim.scenario import SwitchPart
 
 
@@ -12,12 +16,27 @@ class Switch:
         self.part = part
         self.pressed = False
         self.edges = 0
+        self._reached = False
+        self._offset = 0.0
 
     def press(self, down: bool) -> None:
         """A hand presses or lets go."""
         before, self.pressed = self.is_open, down
         if self.is_open != before:
             self.edges += 1 + 2 * self.part.bounces
+
+    def follow(self, where: Mapping[str, float], random: np.random.Generator) -> None:
+        """The carriages stand here now: one that reaches the switch presses it, each time a little elsewhere."""
+        part = self.part
+        if not part.axis:
+            return
+        beyond = where[part.axis] - part.at_mm - self._offset
+        reached = beyond <= 0 if part.side == "low" else beyond >= 0
+        if reached != self._reached:
+            self._reached = reached
+            self.press(reached)
+            if not reached and part.spread_mm:
+                self._offset = float(random.normal(0.0, part.spread_mm))
 
     @property
     def is_open(self) -> bool:

@@ -40,4 +40,7 @@ def truth_of(scenario: Scenario, machine: MachineFile, trial: str, parameters: M
             str(parameters.get("heater")),
             float(target) if isinstance(target, (int, float)) else 0,
         )
+    if trial == "homing":
+        named = {each.axis: each.spread_mm for each in scenario.switches.values() if each.axis}
+        return {f"{axis} spread": named[axis] for axis in ("x", "y", "z") if axis in named}
     return {}

@@ -9,7 +9,7 @@ from ublet.tui.editor import EditorBench
 from ublet.tui.heat import HotendBench
 from ublet.tui.modules import ModulesBench
 from ublet.tui.theme import Palette
-from ublet.tui.wire import DirectionsBench, FansBench, InputsBench, MotorsBench, PairingBench
+from ublet.tui.wire import DirectionsBench, FansBench, HomingBench, InputsBench, MotorsBench, PairingBench
 from ublet.tui.wiring import WiringBench
 from ublet.tui.writing import WriteBench
 
@@ -23,6 +23,7 @@ BENCHES: dict[str, type[Bench]] = {
     "fans": FansBench,
     "motors": MotorsBench,
     "directions": DirectionsBench,
+    "homing": HomingBench,
     "heat": HotendBench,
 }
 """Kind of bench, as the route names it, and its class."""

@@ -38,6 +38,7 @@ class Reading:
 
     heaters: tuple[HeaterReading, ...] = ()
     fans: tuple[tuple[str, float], ...] = ()
+    position: tuple[tuple[str, float | None], ...] = ()
     mode: str = "unlinked"
     why: str = ""
     running: str = ""
@@ -83,6 +84,12 @@ class Pulse(Widget):
             if traces:
                 line.append(trace(heater.trace, heater.target_c), palette.focus)
             line.append(f" duty {100 * heater.duty:3.0f} %   ", palette.text if heater.duty else palette.dim)
+        for name, where in self.reading.position:
+            line.append(f"{name.upper()} ", palette.dim)
+            line.append(
+                f"{where:.1f} " if where is not None else "– ", palette.text if where is not None else palette.dim
+            )
+        line.append("mm   " if self.reading.position else "", palette.dim)
         for name, duty in self.reading.fans:
             state = f"{100 * duty:.0f} %" if duty else "off"
             line.append(f"{name} fan {state}  ", palette.text if duty else palette.dim)

@@ -36,10 +36,13 @@ def take_reading(session: Session, watched: TrialWatch | None) -> Reading:
                 )
             )
     fans = tuple((name, connection.channel(f"fans.{name}") or 0.0) for name in machine.fans)
+    axes = tuple((axis, connection.channel(f"axes.{axis}.mm")) for axis in ("x", "y", "z"))
+    homed = any(where is not None for _, where in axes)
     running = session.runner.running
     return Reading(
         tuple(heaters),
         fans if samples else (),
+        axes if homed else (),
         connection.state.mode,
         connection.state.why,
         running.name.replace("-", " ") if running else "",

@@ -32,6 +32,7 @@ WHY = {
     "pairing": "Heaters paired   a heater with another one's sensor burns before a guard can know",
     "motors": "Motors   small steps first: what turns, and is it the one that was told",
     "directions": "Directions   an axis that runs the wrong way never finds its end",
+    "homing": "Homing   every position counts from the ends",
     "fans": "Fans   the one that cools the hotend must not be the one that cools the part",
 }
 HELP = """\
@@ -378,6 +379,12 @@ class DirectionsBench(WireBench):
     """Each axis the right way."""
 
     kind = "directions"
+
+
+class HomingBench(WireBench):
+    """Every axis to its end."""
+
+    kind = "homing"
 
 
 class FansBench(WireBench):

@@ -127,6 +127,40 @@ def motors_picture(session: Session, watched: TrialWatch | None, width: int, hei
     return text
 
 
+def homing_picture(session: Session, watched: TrialWatch | None, width: int, height: int, palette: Palette) -> Text:
+    """Each axis to scale: its travel, the end it homes to, where it stands; and how far off each repeat found it."""
+    connection, machine, text = session.connection, session.document.machine, Text(no_wrap=True)
+    phase = watched.latest.phase if watched is not None and watched.latest is not None else ""
+    series = watched.series("shifts") if watched is not None else None
+    columns = max(20, width - 46)
+    longest = max(a.maximum_mm - a.minimum_mm for a in (machine.axes.x, machine.axes.y, machine.axes.z))
+    text.append(f"{'axis':<6}{'order':<7}{'end':<8}{'stands at':>12}   travel, to scale\n", palette.dim)
+    for number, name in enumerate(("x", "y", "z")):
+        axis = getattr(machine.axes, name)
+        here = connection.channel(f"axes.{name}.mm")
+        now = phase == f"axis {name.upper()}"
+        text.append(f"\n{name.upper():<6}", f"bold {palette.focus}" if now else f"bold {palette.text}")
+        text.append(f"{axis.homing.order:<7}{axis.homing.end:<8}", palette.dim)
+        shown = f"{here:.2f} mm" if here is not None else "not homed"
+        text.append(f"{shown:>12}   ", f"bold {palette.focus}" if here is not None else palette.dim)
+        length = max(4, round(columns * (axis.maximum_mm - axis.minimum_mm) / longest))
+        track = ["─"] * length
+        track[-1 if axis.homing.end == "high" else 0] = "┫" if axis.homing.end == "high" else "┣"
+        line = Text("".join(track), palette.faint)
+        if here is not None:
+            share = (here - axis.minimum_mm) / (axis.maximum_mm - axis.minimum_mm)
+            line = _put(line, round(min(1.0, max(0.0, share)) * (length - 1)), "●", palette.focus)
+        text.append_text(line)
+        text.append("\n")
+        if series is not None:
+            shifts = [row[1] for row in series.rows.tolist() if round(row[0]) == number]
+            words = "   ".join(f"{1000 * shift:+.0f}" for shift in shifts)
+            text.append(f"{'':<33}   repeats, µm: {words}\n" if words else "\n", palette.dim)
+        else:
+            text.append("\n")
+    return text
+
+
 def directions_picture(session: Session, watched: TrialWatch | None, width: int, height: int, palette: Palette) -> Text:
     """The bed from above and the machine from the side, to scale, with the way that is positive on each axis."""
     machine = session.document.machine
@@ -199,5 +233,6 @@ PICTURES: Mapping[str, Picture] = {
     "fans": fans_picture,
     "motors": motors_picture,
     "directions": directions_picture,
+    "homing": homing_picture,
 }
 """The picture of each kind of bench."""

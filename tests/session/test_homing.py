@@ -1,0 +1,90 @@
+"""Homing on the simulated board: ends are found, spreads measured, faults named, and nothing runs on for ever."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Onlooker, Rig, tern_scenario, virtually
+from tests.session.test_wire_trials import RIGHT, run
+from ublet.core.catalogue import TRIALS
+from ublet.core.motion.homing_trials import HomingParameters
+from ublet.link.client import BoardRefused
+from ublet.sim.scenario import parse_scenario
+
+
+def test_every_axis_is_homed_and_its_spread_is_the_truths(folder: Path) -> None:
+    code, report = run("homing", folder, RIGHT, "--set", "repeats=16")
+    found = {f["name"]: (f["value"], f["uncertainty"]) for f in report["findings"]}  # type: ignore[attr-defined]
+    assert (code, report["outcome"]) == (0, "proven")
+    for axis in "xyz":
+        value, uncertainty = found[f"{axis} spread"]
+        assert abs(value - report["truth"][f"{axis} spread"]) < 3 * uncertainty  # type: ignore[index]
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "words"),
+    [
+        ('axis = "x"\nside = "low"', 'axis = "x"\nside = "low"\nfault = "stuck"', "X did not find its end: no switch"),
+        ('axis = "x"\nside = "low"', 'axis = "x"\nside = "low"\nfault = "broken-wire"', "reads triggered and stays so"),
+        ("turn_mm = 40\n", "turn_mm = 40\nreversed = true\n", "did not find its end"),
+        ("spread_mm = 0.012", "spread_mm = 0.2", "Y repeats only to"),
+        ("at_mm = 1.6", 'at_mm = 1.6\nfault = "pin-stuck"', "Z did not find its end"),
+    ],
+)
+def test_what_keeps_an_axis_from_its_end_is_named(before: str, after: str, words: str, folder: Path) -> None:
+    assert before in RIGHT
+    code, report = run("homing", folder, RIGHT.replace(before, after, 1))
+    assert (code, report["outcome"]) == (1, "failed") and words in str(report["why"])
+
+
+def test_a_seek_ends_within_the_axis_and_its_margin_and_a_halt_forgets_the_position(folder: Path) -> None:
+    async def work() -> None:
+        scenario = parse_scenario(
+            RIGHT.replace('axis = "x"\nside = "low"', 'axis = "x"\nside = "low"\nfault = "stuck"')
+        )
+        async with Rig(folder, scenario) as rig:
+            connection = rig.session.connection
+            with pytest.raises(BoardRefused, match="X and Y must be homed first"):
+                await connection.call("axis.home", axis="z")
+            await connection.call("axis.home", axis="x")
+            await asyncio.sleep(20)
+            told = (await connection.call("axis.status"))["x"]
+            assert "290 mm" in told["why"] and told["mm"] is None and connection.channel("moving") == 0
+            await connection.call("axis.home", axis="y")
+            await asyncio.sleep(15)
+            assert connection.channel("axes.y.mm") == 262
+            with pytest.raises(BoardRefused, match="allowed -12 to 262"):
+                await connection.call("axis.move", axis="y", mm=5, speed_mm_s=100)
+            await connection.call("axis.move", axis="y", mm=-200, speed_mm_s=100)
+            await asyncio.sleep(1)
+            connection.halt()
+            await asyncio.sleep(1)
+            assert connection.channel("axes.y.mm") is None, "stopped in the middle: nobody knows where it stands"
+
+    virtually(work)
+
+
+def test_a_cancelled_homing_stops_at_once(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, parse_scenario(RIGHT)) as rig:
+            running = asyncio.ensure_future(rig.session.run(TRIALS["homing"], HomingParameters(), Onlooker()))
+            await asyncio.sleep(4)
+            assert rig.board.mover.moving
+            rig.session.runner.cancel()
+            assert (await running).ran.result.outcome == "halted"
+            await asyncio.sleep(0.5)
+            assert not rig.board.mover.moving
+
+    virtually(work)
+
+
+def test_tern_as_it_arrives_cannot_home(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            entered = await rig.session.run(TRIALS["homing"], HomingParameters(), Onlooker())
+            assert entered.ran.result.outcome == "failed" and "X did not find its end" in entered.ran.result.why
+
+    virtually(work)
