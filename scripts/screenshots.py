@@ -118,6 +118,28 @@ def declare(stage: Stage, out: Path) -> None:
     stage.key("Tab", "PPage")
 
 
+def wire(stage: Stage, out: Path) -> None:
+    """A switch held by hand, and an axis that went another way than it was told."""
+    stage.key("NPage", "Down")
+    stage.wait("You press each of 3 switches")
+    stage.key("Enter", "Enter")
+    stage.wait("Press the X endstop")
+    stage.key("1")
+    stage.wait("x is pressed")
+    time.sleep(1.5)
+    stage.shot(out / "inputs.png")
+    stage.key("1", "Escape")
+    stage.wait("Cancelled by you")
+    stage.key("Tab", "NPage")
+    stage.wait("Moves X, then Y, then Z")
+    stage.key("Enter", "Enter")
+    stage.wait("the nozzle went: back")
+    stage.shot(out / "directions.png")
+    stage.key("Escape")
+    stage.wait("Cancelled by you")
+    stage.key("Tab", "PPage", "PPage")
+
+
 def main(out: Path) -> None:
     """Walk through the demo, one picture a view."""
     missing = [package for program, package in NEEDED.items() if not shutil.which(program)]
@@ -129,6 +151,7 @@ def main(out: Path) -> None:
         stage = Stage(command)
         try:
             declare(stage, out)
+            wire(stage, out)
             stage.key("NPage", "NPage", "NPage", "Down")
             stage.wait("from room")
             stage.key("Enter")

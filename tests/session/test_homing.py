@@ -16,12 +16,12 @@ from ublet.sim.scenario import parse_scenario
 
 
 def test_every_axis_is_homed_and_its_spread_is_the_truths(folder: Path) -> None:
-    code, report = run("homing", folder, RIGHT, "--set", "repeats=16")
-    found = {f["name"]: (f["value"], f["uncertainty"]) for f in report["findings"]}  # type: ignore[attr-defined]
+    code, report = run("homing", folder, RIGHT, "repeats=16")
+    found = {f["name"]: (f["value"], f["uncertainty"]) for f in report["findings"]}
     assert (code, report["outcome"]) == (0, "proven")
     for axis in "xyz":
         value, uncertainty = found[f"{axis} spread"]
-        assert abs(value - report["truth"][f"{axis} spread"]) < 3 * uncertainty  # type: ignore[index]
+        assert abs(value - report["truth"][f"{axis} spread"]) < 3 * uncertainty
 
 
 @pytest.mark.parametrize(
@@ -52,7 +52,7 @@ def test_a_seek_ends_within_the_axis_and_its_margin_and_a_halt_forgets_the_posit
             await connection.call("axis.home", axis="x")
             await asyncio.sleep(20)
             told = (await connection.call("axis.status"))["x"]
-            assert "290 mm" in told["why"] and told["mm"] is None and connection.channel("moving") == 0
+            assert "290 mm" in told["why"] and told["mm"] is None and connection.channel("motion.moving") == 0
             await connection.call("axis.home", axis="y")
             await asyncio.sleep(15)
             assert connection.channel("axes.y.mm") == 262

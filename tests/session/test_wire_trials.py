@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
+from typing import Any
 
 import pytest
 
-from tests.test_cli import ublet
+from ublet.session.headless import run_on_scenario
 from ublet.session.library import machine_path, scenario_path
+from ublet.session.orders import order_for
 
 TERN = scenario_path("tern-280").read_text(encoding="utf-8")
 RIGHT = (
@@ -24,14 +25,17 @@ RIGHT = (
 ALL = ("inputs-by-hand", "heaters-paired", "fans-one-by-one", "motors-one-by-one", "directions")
 
 
-def run(trial: str, tmp_path: Path, text: str, *words: str) -> tuple[int, dict[str, object]]:
-    (tmp_path / "machines").mkdir(exist_ok=True)
-    (tmp_path / "scenarios").mkdir(exist_ok=True)
+def run(trial: str, tmp_path: Path, text: str, *words: str) -> tuple[int, dict[str, Any]]:
+    """As the command runs a trial: exit code and JSON; a word KEY=VALUE sets a parameter."""
+    for name in ("machines", "scenarios"):
+        (tmp_path / name).mkdir(exist_ok=True)
     machine = machine_path("tern-280").read_text(encoding="utf-8")
     (tmp_path / "machines" / "tern-280.toml").write_text(machine, encoding="utf-8")
-    (tmp_path / "scenarios" / "s.toml").write_text(text, encoding="utf-8")
-    done = ublet("run", trial, "--scenario", str(tmp_path / "scenarios" / "s.toml"), "--json", *words)
-    return done.returncode, json.loads(done.stdout)
+    scenario = tmp_path / "scenarios" / "s.toml"
+    scenario.write_text(text, encoding="utf-8")
+    order = order_for(trial, [word for word in words if "=" in word], "--keep" in words, "--save" in words)
+    done = run_on_scenario(order, scenario, None, 1, lambda progress: None)
+    return {"proven": 0, "failed": 1, "halted": 4}[done.outcome], done.report
 
 
 @pytest.mark.parametrize("trial", ALL)
@@ -89,13 +93,13 @@ def test_a_planted_fault_is_named_and_mended_by_its_proposal(
     assert bool(report["proposals"]) is mended
     if mended:
         code, report = run(trial, tmp_path, text, "--keep", "--save")
-        assert (code, report["outcome"]) == (0, "proven") and report["saved"] == len(report["proposals"])  # type: ignore[arg-type]
+        assert (code, report["outcome"]) == (0, "proven") and report["saved"] == len(report["proposals"])
 
 
 def test_the_demo_machine_is_found_out_and_mended(tmp_path: Path) -> None:
     code, report = run("inputs-by-hand", tmp_path, TERN, "--keep")
-    settings = {p["setting"]: p["after"] for p in report["proposals"]}  # type: ignore[attr-defined]
+    settings = {p["setting"]: p["after"] for p in report["proposals"]}
     assert code == 0
     assert settings == {"endstops.x.socket": "I2", "endstops.y.socket": "I1", "probe.normally_closed": True}
     code, report = run("fans-one-by-one", tmp_path, TERN, "--keep")
-    assert code == 0 and {p["after"] for p in report["proposals"]} == {"F2", "F3"}  # type: ignore[attr-defined]
+    assert code == 0 and {p["after"] for p in report["proposals"]} == {"F2", "F3"}

@@ -132,3 +132,35 @@ def write(
         for row in report["shadowed"]:
             print(f"shadowed: {row['path']}: the board's store says {row['stored']}, the file {row['file']}")
     raise typer.Exit(NO if report["refused"] or (report["shadowed"] and not dry) else GOOD)
+
+
+@app.command()
+def ports(
+    watch: Annotated[bool, typer.Option("--watch", help="Tell which one comes and goes, until interrupted.")] = False,
+    as_json: JsonOption = False,
+) -> None:
+    """The serial ports of this computer; with --watch unplug the board and plug it in again: the one is named."""
+    import time
+    from dataclasses import asdict
+
+    from ublet.link.ports import PortWatch, list_ports
+
+    found = list_ports()
+    if as_json:
+        print(json.dumps({"ports": [asdict(port) for port in found]}, ensure_ascii=False))
+    else:
+        for port in found:
+            print(f"{port.device:24} {port.about}{f'   {port.trouble}' if port.trouble else ''}".rstrip())
+        if not found:
+            print("no serial port: is the board plugged in, and does its cable carry data?")
+    if not watch:
+        return
+    print("watching: unplug the board, wait a moment, plug it in again (ctrl+c ends)", file=sys.stderr)
+    looking = PortWatch(found)
+    try:
+        while True:
+            time.sleep(0.3)
+            for line in looking.look(list_ports()):
+                print(line, flush=True)
+    except KeyboardInterrupt:
+        raise typer.Exit(INTERRUPTED) from None

@@ -51,7 +51,7 @@ ROUTE: tuple[Station, ...] = (
     Station("board, wiring", "Declare", "what is plugged where", bench="wiring"),
     Station("modules", "Declare", "what the board's flash must hold", bench="modules"),
     Station("write to board", "Declare", "the image on the board, with nothing hidden", bench="write"),
-    *_leg("Wire", ("port and link", "the line to the board")),
+    Station("port and link", "Wire", "the line to the board", bench="port"),
     Station("inputs by hand", "Wire", "every endstop and the probe", ("inputs-by-hand",), "inputs"),
     Station("heaters paired", "Wire", "each heater with its own sensor", ("heaters-paired",), "pairing"),
     Station("fans", "Wire", "each fan by itself", ("fans-one-by-one",), "fans"),

@@ -102,11 +102,11 @@ class LinkBench:
         return self._connection.channel(f"axes.{axis}.mm")
 
     async def _to_the_end(self, method: str, **params: object) -> None:
-        before = self._connection.channel("moves")
+        before = self._connection.channel("motion.moves")
         if before is None:
             raise TrialFailed("The board does not report its moves: write the machine file to it first.")
         await self._connection.call(method, **params)
-        while self._connection.channel("moves") == before:
+        while self._connection.channel("motion.moves") == before:
             if not self._connection.linked:
                 raise TrialFailed(self._connection.why)
             await asyncio.sleep(0.02)

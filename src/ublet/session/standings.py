@@ -23,7 +23,9 @@ def standing(session: Session, station: Station) -> Standing:
     """Where one station stands."""
     if not station.built:
         return Standing("waiting", "", "not built yet")
-    declared = {"editor": _file, "wiring": _wiring, "modules": _modules, "write": _written}.get(station.bench)
+    declared = {"editor": _file, "wiring": _wiring, "modules": _modules, "write": _written, "port": _linked}.get(
+        station.bench
+    )
     return declared(session) if declared else _tried(session, station)
 
 
@@ -82,6 +84,14 @@ def _written(session: Session) -> Standing:
     if shadowed:
         return Standing("stale", f"{shadowed} shadowed", f"{shadowed} stored values hide the file's")
     return Standing("proven", "same", "the board runs what the file says")
+
+
+def _linked(session: Session) -> Standing:
+    client = session.connection.client
+    if client is None or not session.connection.linked:
+        return Standing("open", "no board", session.connection.why)
+    trip = f"{1000 * client.quality.round_trip_s:.0f} ms"
+    return Standing("proven", trip, f"linked, {client.quality.bad_sums} spoilt lines")
 
 
 def _tried(session: Session, station: Station) -> Standing:

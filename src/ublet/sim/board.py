@@ -140,8 +140,8 @@ class SimBoard:
             *heaters,
             *(f"fans.{name}" for name in self.fans),
             *(f"{what}.{name}" for name in self.inputs for what in ("inputs", "edges")),
-            "moving",
-            "moves",
+            "motion.moving",
+            "motion.moves",
             *(f"axes.{axis}.mm" for axis in AXES),
         ]
 

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 MARGIN_MM = 10.0
 """So much beyond the axis's length it seeks its end, then gives up, mm."""
 
-SUBSTEP_S = 0.001
-"""While seeking, the switch is looked at this often."""
+SUBSTEP_MM, LONGEST_SUBSTEP_S, SHORTEST_SUBSTEP_S = 0.008, 0.02, 0.001
+"""While seeking, the switch is looked at every so many mm, within these times."""
 
 
 @dataclass(frozen=True)
@@ -69,7 +69,8 @@ class Homing:
         left = seconds
         while left > 1e-12 and self._piece is not None and not self.done:
             piece = self._piece
-            step_s = min(SUBSTEP_S, left)
+            fine = min(LONGEST_SUBSTEP_S, max(SHORTEST_SUBSTEP_S, SUBSTEP_MM / piece.speed_mm_s))
+            step_s = min(fine, left)
             way = 1 if piece.mm > 0 else -1
             step = min(piece.speed_mm_s * step_s, abs(piece.mm) - self._gone)
             carry(way * step)

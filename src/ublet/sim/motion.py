@@ -52,6 +52,9 @@ class Mechanics:
     travelled: dict[str, float] = field(default_factory=dict)
     turned: dict[str, float] = field(default_factory=dict)
 
+    def __post_init__(self) -> None:
+        self._lifts = max(1, sum(1 for each in self.motors.values() if each.role.startswith("z.")))
+
     def begin(self) -> None:
         """Forget what the former move did."""
         self.travelled = dict.fromkeys(("x", "y", "z"), 0.0)
@@ -72,8 +75,7 @@ class Mechanics:
                 carried["x"] += mm / 2
                 carried["y"] += mm / 2 if axis == "x" else -mm / 2
             elif axis == "z":
-                lifts = sum(1 for each in self.motors.values() if each.role.startswith("z."))
-                carried["z"] += mm / max(1, lifts)
+                carried["z"] += mm / self._lifts
             elif axis in carried:
                 carried[axis] += mm
         for axis, mm in carried.items():

@@ -30,6 +30,7 @@ class Mover:
         self.mechanics = mechanics
         self._triggered, self._follow, self._pin = triggered, follow, pin
         self.live: Mapping[str, Value] = {}
+        self._unit: tuple[Leg, ...] = ()  # what the motors do for one mm of the axis that homes
         self.reset({})
 
     def reset(self, live: Mapping[str, Value]) -> None:
@@ -97,6 +98,7 @@ class Mover:
             self._pin(True)
         self.mechanics.begin()
         self.told[axis] = ("", None)
+        self._unit = self._axis_legs(axis, 1.0)
         self.homing = Homing(plan, lambda: self._triggered(name))
 
     # time
@@ -149,7 +151,7 @@ class Mover:
 
     def _carry(self, axis: str, mm: float) -> None:
         """Turn an axis's motors as far as carries it by so much."""
-        self.mechanics.turn(self._axis_legs(axis, mm))
+        self.mechanics.turn(Leg(leg.socket, leg.steps * mm, leg.microsteps, leg.amps) for leg in self._unit)
         here = self.position[axis]
         if here is not None:
             self.position[axis] = here + mm

@@ -8,6 +8,7 @@ from ublet.tui.bench import Bench
 from ublet.tui.editor import EditorBench
 from ublet.tui.heat import HotendBench
 from ublet.tui.modules import ModulesBench
+from ublet.tui.port import PortBench
 from ublet.tui.theme import Palette
 from ublet.tui.wire import DirectionsBench, FansBench, HomingBench, InputsBench, MotorsBench, PairingBench
 from ublet.tui.wiring import WiringBench
@@ -18,6 +19,7 @@ BENCHES: dict[str, type[Bench]] = {
     "wiring": WiringBench,
     "modules": ModulesBench,
     "write": WriteBench,
+    "port": PortBench,
     "inputs": InputsBench,
     "pairing": PairingBench,
     "fans": FansBench,

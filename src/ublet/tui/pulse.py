@@ -38,11 +38,11 @@ class Reading:
 
     heaters: tuple[HeaterReading, ...] = ()
     fans: tuple[tuple[str, float], ...] = ()
-    position: tuple[tuple[str, float | None], ...] = ()
     mode: str = "unlinked"
     why: str = ""
     running: str = ""
     progress: Progress | None = None
+    position: tuple[tuple[str, float | None], ...] = ()
 
 
 class Pulse(Widget):
@@ -86,9 +86,8 @@ class Pulse(Widget):
             line.append(f" duty {100 * heater.duty:3.0f} %   ", palette.text if heater.duty else palette.dim)
         for name, where in self.reading.position:
             line.append(f"{name.upper()} ", palette.dim)
-            line.append(
-                f"{where:.1f} " if where is not None else "– ", palette.text if where is not None else palette.dim
-            )
+            shown = "– " if where is None else f"{round(where, 1) + 0.0:.1f} "
+            line.append(shown, palette.dim if where is None else palette.text)
         line.append("mm   " if self.reading.position else "", palette.dim)
         for name, duty in self.reading.fans:
             state = f"{100 * duty:.0f} %" if duty else "off"

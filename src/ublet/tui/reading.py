@@ -42,11 +42,11 @@ def take_reading(session: Session, watched: TrialWatch | None) -> Reading:
     return Reading(
         tuple(heaters),
         fans if samples else (),
-        axes if homed else (),
         connection.state.mode,
         connection.state.why,
         running.name.replace("-", " ") if running else "",
         watched.latest if watched else None,
+        axes if homed else (),
     )
 
 

@@ -127,8 +127,7 @@ class WireBench(Bench):
         place = self.query_one("#picture", Static)
         width, height = max(40, place.content_size.width), max(5, place.content_size.height)
         place.update(PICTURES[self.kind](self.session, self.watched, width, height, self.palette), layout=False)
-        if self.watched is None:
-            self.write("heading", self._heading())
+        self.write("heading", self._heading())
         if self.question is not None:
             self._draw_question()
 

@@ -105,7 +105,7 @@ def motors_picture(session: Session, watched: TrialWatch | None, width: int, hei
     """Each motor: its socket, current and microsteps; the one that is told to turn stands out."""
     connection, text = session.connection, Text(no_wrap=True)
     told = watched.latest.phase if watched is not None and watched.latest is not None else ""
-    moving = bool(connection.channel("moving"))
+    moving = bool(connection.channel("motion.moving"))
     text.append(
         f"{'motor':<{NAME_COLUMNS}}{'socket':<8}{'current':>9}{'microsteps':>12}{'reversed':>10}\n", palette.dim
     )
@@ -141,7 +141,7 @@ def homing_picture(session: Session, watched: TrialWatch | None, width: int, hei
         now = phase == f"axis {name.upper()}"
         text.append(f"\n{name.upper():<6}", f"bold {palette.focus}" if now else f"bold {palette.text}")
         text.append(f"{axis.homing.order:<7}{axis.homing.end:<8}", palette.dim)
-        shown = f"{here:.2f} mm" if here is not None else "not homed"
+        shown = f"{round(here, 2) + 0.0:.2f} mm" if here is not None else "not homed"
         text.append(f"{shown:>12}   ", f"bold {palette.focus}" if here is not None else palette.dim)
         length = max(4, round(columns * (axis.maximum_mm - axis.minimum_mm) / longest))
         track = ["─"] * length

@@ -85,7 +85,7 @@ async def _pulse(bench: Bench, heater: str, aim: PairingParameters, number: int)
         passed += 1.0
         rises = {name: (bench.celsius(name) or start[name]) - start[name] for name in start}
         share = (number + passed / aim.longest_s) / count
-        bench.progress(Progress(f"pulse on the {heater}", share, None, f"{number + 1} of {count}"))
+        bench.progress(Progress(f"{heater} pulse", share, None, f"{number + 1} of {count}"))
         bench.show("rises", ("heater", "time_s", *(f"{n}_c" for n in start)), (float(number), passed, *rises.values()))
         warmed = Warmed(heater, rises).sensor
         crossed = warmed not in (None, machine.heaters[heater].sensor)
