@@ -60,6 +60,7 @@ class WireBench(Bench):
     WireBench #question { height: auto; padding: 1 2; margin: 0 1; background: $panel; border-left: thick $primary; }
     WireBench #question.empty { display: none; }
     WireBench #detail { height: 10; padding: 0 1; margin-top: 1; }
+    WireBench.running #detail { height: 2; margin-top: 0; }
     """
     BINDINGS = [
         Binding("enter", "go", "start / answer"),
@@ -115,6 +116,7 @@ class WireBench(Bench):
         """Bring words and keys up to date."""
         if not self.is_mounted:
             return
+        self.set_class(self.watched is not None, "running")
         self.write("heading", self._heading())
         self.write("detail", self._detail())
         self.beat()

@@ -82,7 +82,12 @@ def homing_order(machine: MachineFile) -> tuple[str, ...]:
 
 
 def _needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    return (Need("inputs and directions proven before", True), Need("carriages free to move", True))
+    ends = sum(axis.homing.endstop is not None or axis.homing.end == "probe" for axis in _axes(machine))
+    return (Need(f"{ends} of 3 axes have an end declared", ends == 3),)
+
+
+def _axes(machine: MachineFile) -> tuple[Axis, ...]:
+    return machine.axes.x, machine.axes.y, machine.axes.z
 
 
 def _announce(machine: MachineFile, aim: HomingParameters) -> str:
@@ -91,7 +96,8 @@ def _announce(machine: MachineFile, aim: HomingParameters) -> str:
         axis: Axis = getattr(machine.axes, name)
         end = "down onto the bed with the probe" if axis.homing.end == "probe" else f"to its {axis.homing.end} end"
         ends.append(f"{name.upper()} {end} at {axis.homing.fast_mm_s:g} mm/s")
-    return f"Homes {', '.join(ends)}, {aim.repeats} times each; a hand on F8. Nothing heats."
+    told = f"Homes {', '.join(ends)}, {aim.repeats} times each."
+    return f"{told} Inputs and directions proven before, a hand on F8. Nothing heats."
 
 
 def _depends(aim: Any, known: Mapping[str, Any]) -> tuple[str, ...]:

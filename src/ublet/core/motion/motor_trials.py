@@ -129,10 +129,7 @@ def _mends(
 
 
 def _needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    return (
-        Need(f"{len(motor_roots(machine))} motors declared", True),
-        Need("carriages away from their ends", True, False),
-    )
+    return (Need(f"{len(motor_roots(machine))} motors declared", True),)
 
 
 def _announce_motors(machine: MachineFile, aim: MotorParameters) -> str:
