@@ -56,13 +56,13 @@ def _wiring(session: Session) -> Standing:
 
 def _modules(session: Session) -> Standing:
     try:
-        planned = session.plan_write()
+        _, plan = session.document.image()
     except (ImageError, PictureError) as error:
         return Standing("failed", "no image", str(error))
-    share = 100 * planned.plan.used_bytes / planned.plan.slot_bytes
-    if planned.plan.overflow_bytes:
-        return Standing("failed", f"{share:.0f} %", f"overflows by {planned.plan.overflow_bytes:,} bytes")
-    return Standing("proven", f"{share:.0f} %", f"{planned.plan.used_bytes:,} of {planned.plan.slot_bytes:,} bytes")
+    share = 100 * plan.used_bytes / plan.slot_bytes
+    if plan.overflow_bytes:
+        return Standing("failed", f"{share:.0f} %", f"overflows by {plan.overflow_bytes:,} bytes")
+    return Standing("proven", f"{share:.0f} %", f"{plan.used_bytes:,} of {plan.slot_bytes:,} bytes")
 
 
 def _written(session: Session) -> Standing:

@@ -5,8 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable
 
-BITS_A_BYTE = 10
-"""Start bit, eight bits, stop bit."""
+from ublet.link.upload import BITS_A_BYTE
 
 PIECE = 256
 """What is pushed at once arrives in pieces of this size, bytes."""

@@ -132,7 +132,7 @@ class Slots:
         self.incoming = None
 
     def _judge(self, offered: Head) -> None:
-        reason = why_not(self.running.head, offered) if hasattr(self, "running") else None
+        reason = why_not(self.running.head, offered)
         if reason:
             raise SlotRefused(reason)
 

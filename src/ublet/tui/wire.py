@@ -117,7 +117,6 @@ class WireBench(Bench):
         if not self.is_mounted:
             return
         self.set_class(self.watched is not None, "running")
-        self.write("heading", self._heading())
         self.write("detail", self._detail())
         self.beat()
         self.refresh_bindings()

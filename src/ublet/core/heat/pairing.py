@@ -33,17 +33,6 @@ class Warmed:
         return ranked[0][0] if len(ranked) < 2 or ranked[0][1] >= TIMES * max(ranked[1][1], 0.0) else None
 
 
-def swapped(found: Mapping[str, str | None], own: Mapping[str, str]) -> tuple[tuple[str, str], ...]:
-    """Pairs of names whose answers are each other's. found: what each one showed; own: what it should have shown."""
-    names = [name for name in found if found[name] is not None and found[name] != own[name]]
-    return tuple(
-        (one, two)
-        for number, one in enumerate(names)
-        for two in names[number + 1 :]
-        if found[one] == own[two] and found[two] == own[one]
-    )
-
-
 def cycles(found: Mapping[str, str | None], own: Mapping[str, str]) -> dict[str, str]:
     """For each name that showed another's, whose answer it showed; only when they are all each other's."""
     whose = {answer: name for name, answer in own.items()}
