@@ -76,6 +76,14 @@ class DraftBench(Bench):
 
     BINDINGS = [Binding("u", "undo", "undo"), Binding("U", "redo", "redo")]
 
+    def on_mount(self) -> None:
+        """Show the draft."""
+        self.refresh_state()
+
+    def on_resize(self) -> None:
+        """Draw for the new size."""
+        self.call_after_refresh(self.refresh_state)
+
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Undo and redo only when there is something."""
         if action == "undo":

@@ -84,10 +84,6 @@ class EditorBench(DraftBench):
                 yield Sheet(self.palette, id="settings")
         yield Static(id="detail")
 
-    def on_mount(self) -> None:
-        """Show the file."""
-        self.refresh_state()
-
     # what is shown
 
     @property
@@ -145,10 +141,6 @@ class EditorBench(DraftBench):
             if self.told is not None:
                 words = Text(f"{self.told[0]}\n", self.told[1]) + words
             self.write("detail", words)
-
-    def on_resize(self) -> None:
-        """The columns follow the width."""
-        self.call_after_refresh(self.refresh_state)
 
     # moving
 

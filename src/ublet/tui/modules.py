@@ -62,14 +62,6 @@ class ModulesBench(DraftBench):
         yield Sheet(self.palette, id="modules")
         yield Static(id="detail")
 
-    def on_mount(self) -> None:
-        """Show the plan."""
-        self.refresh_state()
-
-    def on_resize(self) -> None:
-        """The bar follows the width."""
-        self.call_after_refresh(self.refresh_state)
-
     def refresh_state(self) -> None:
         """Plan anew from the draft."""
         if not self.is_mounted:

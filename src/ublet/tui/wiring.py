@@ -63,14 +63,6 @@ class WiringBench(DraftBench):
         yield Static(id="board")
         yield Static(id="detail")
 
-    def on_mount(self) -> None:
-        """Draw."""
-        self.refresh_state()
-
-    def on_resize(self) -> None:
-        """Draw for the new size."""
-        self.call_after_refresh(self.refresh_state)
-
     def refresh_state(self) -> None:
         """Draw the board as the draft has it."""
         if not self.is_mounted:
