@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 
 from tests.conftest import Rig, tern_scenario, virtually
 from ublet.link.client import BoardRefused
-from ublet.sim.motion import Leg, Mechanics, MotorTruth, Move, seen
+from ublet.sim.motion import Carriage, Leg, Mechanics, MotorTruth, seen
+from ublet.sim.trapezoid import Move
 
 
 @given(st.floats(0.1, 300), st.floats(0.5, 300), st.floats(10, 9000))
@@ -27,8 +28,8 @@ def test_a_trapezoid_takes_its_time_and_covers_its_length(length: float, speed: 
 
 
 def mechanics(**motors: MotorTruth) -> Mechanics:
-    limits = {"x": (0.0, 200.0), "y": (0.0, 200.0), "z": (0.0, 200.0)}
-    built = Mechanics(True, motors, limits, {"x": 100.0, "y": 100.0, "z": 100.0})
+    carriages = dict.fromkeys("xyz", Carriage(0.0, 200.0))
+    built = Mechanics(True, motors, carriages, {"x": 100.0, "y": 100.0, "z": 100.0})
     built.begin()
     return built
 

@@ -58,12 +58,9 @@ ROUTE: tuple[Station, ...] = (
     Station("motors", "Wire", "each motor by itself", ("motors-one-by-one",), "motors"),
     Station("directions", "Move", "every axis the right way", ("directions",), "directions"),
     Station("homing", "Move", "every axis finds its end", ("homing",), "homing"),
-    *_leg(
-        "Move",
-        ("travel limits", "the reachable volume"),
-        ("steps per mm", "each axis as long as it says"),
-        ("speed limits", "speed and acceleration that hold"),
-    ),
+    Station("travel limits", "Move", "the reachable area", ("travel-limits",), "travel"),
+    Station("steps per mm", "Move", "each axis as long as it says", ("steps-per-mm",), "steps"),
+    *_leg("Move", ("speed limits", "speed and acceleration that hold")),
     *_leg("Heat", ("sensors at rest", "sensors agree before any heat")),
     Station(
         "hotend control",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Callable, Coroutine, Mapping
+from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
 from typing import Any, Literal, Protocol, TypeVar
 
@@ -122,11 +123,15 @@ class Question:
     """A question to the builder, with the answers that are allowed; the first one is usual.
 
     cue says the same for a scripted builder: what to do or to look at, for example ``("press", "x")``.
+    unit: the answer is a number that is typed, in this unit, instead of one of the answers. jog: axes that may be moved
+    meanwhile, by answers such as ``x+0.5`` or ``y120`` besides the others.
     """
 
     text: str
-    answers: tuple[str, ...]
+    answers: tuple[str, ...] = ()
     cue: tuple[str, ...] = ()
+    unit: str = ""
+    jog: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -194,8 +199,14 @@ class Bench(Protocol):
     def samples(self, heater: str) -> AsyncIterator[HeatSample]:
         """Samples of a heater from now on, 10 a second by the board's clock."""
 
+    def borrowed(self, values: Mapping[str, Value]) -> AbstractAsyncContextManager[None]:
+        """Other live settings for a while: whatever happens, they are put back at the end."""
+
     async def ask(self, question: Question) -> str:
         """Ask the builder."""
+
+    async def measure(self, question: Question) -> float:
+        """Ask the builder for a reading, in the question's unit."""
 
     def progress(self, progress: Progress) -> None:
         """Report where the trial is."""

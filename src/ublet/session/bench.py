@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator, Callable, Mapping
+from contextlib import asynccontextmanager
 from typing import Any, Protocol, TypeVar
 
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
 from ublet.core.trial import HeatSample, InputState, Progress, Question, TrialFailed, TrialResult
+from ublet.core.units import parse
 from ublet.link.client import Sample
 from ublet.session.connection import Connection
 
@@ -35,7 +37,8 @@ class LinkBench:
     """A :class:`ublet.core.trial.Bench` over a connection.
 
     ``threaded`` runs long computations beside the event loop; a virtual clock must not wait for
-    threads and runs them in place.
+    threads and runs them in place. ``lent`` notes what borrowed settings must be put back to, for whoever comes after a
+    lost link.
     """
 
     def __init__(
@@ -45,8 +48,10 @@ class LinkBench:
         watcher: Watcher,
         earlier: Callable[[str], TrialResult | None],
         threaded: bool,
+        lent: dict[str, Value],
     ) -> None:
         self.machine = machine
+        self._lent = lent
         self._connection = connection
         self._watcher = watcher
         self._earlier = earlier
@@ -155,9 +160,27 @@ class LinkBench:
         finally:
             self._connection.sampled.remove(queue.put_nowait)
 
+    @asynccontextmanager
+    async def borrowed(self, values: Mapping[str, Value]) -> AsyncIterator[None]:
+        """Other live settings for a while."""
+        former = {path: self.setting(path) for path in values}
+        ours = [path for path in values if path not in self._lent]
+        self._lent.update({path: former[path] for path in ours})
+        await self._connection.write_live(values)
+        try:
+            yield
+        finally:
+            await self._connection.write_live(former)
+            for path in ours:
+                self._lent.pop(path, None)
+
     async def ask(self, question: Question) -> str:
         """Ask the builder."""
         return await self._watcher.answer(question)
+
+    async def measure(self, question: Question) -> float:
+        """Ask the builder for a reading."""
+        return parse(await self._watcher.answer(question), question.unit)
 
     def progress(self, progress: Progress) -> None:
         """Pass on where the trial is."""

@@ -5,7 +5,8 @@ from __future__ import annotations
 import contextlib
 import json
 import socket
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +24,10 @@ class Seen:
     turned: tuple[str, ...] = ()
     pressed: tuple[str, ...] = ()
     switches: tuple[str, ...] = ()
+    from_mark: Mapping[str, float] = field(default_factory=dict)
+    nozzle: Mapping[str, float] = field(default_factory=dict)
+    room: Mapping[str, tuple[float, float]] = field(default_factory=dict)
+    mode: str = ""
 
 
 class DemoHands:
@@ -35,6 +40,10 @@ class DemoHands:
     def press(self, name: str, down: bool) -> Seen:
         """Press a switch, or let it go."""
         return self._say({"do": "press", "of": name, "down": down})
+
+    def mark(self) -> Seen:
+        """Put a mark where everything stands; lengths are read from there."""
+        return self._say({"do": "mark"})
 
     def look(self) -> Seen:
         """What is seen and felt now."""
@@ -62,6 +71,10 @@ class DemoHands:
             tuple(answer["turned"]),
             pressed,
             tuple(switches),
+            answer["from_mark"],
+            answer["nozzle"],
+            answer["room"],
+            answer["mode"],
         )
 
     def _exchange(self, line: bytes) -> bytes:

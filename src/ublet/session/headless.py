@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from ublet.core.settings import Value
-from ublet.core.trial import Progress, Question
+from ublet.core.trial import Progress, Question, TrialFailed
 from ublet.link.transport import MemoryTransport, Transport, memory_pair, open_transport
 from ublet.link.upload import UploadProgress
 from ublet.session.document import Document
@@ -48,6 +48,8 @@ class _Watcher:
     async def answer(self, question: Question) -> str:
         if self._builder is not None:
             return await self._builder.answer(question)
+        if question.unit or question.jog:
+            raise TrialFailed("This trial asks for readings and for jogging: run it in the app, at the machine.")
         return question.answers[0]
 
     def progress(self, progress: Progress) -> None:
@@ -147,7 +149,7 @@ async def _on_scenario(
         session = Session(machine, opener, threaded=False)
         stack.push_async_callback(session.close)
         await session.connection.connect()
-        return await execute(order, session, _Watcher(ScriptedBuilder(scenario, Hands(board)), tell))
+        return await execute(order, session, _Watcher(ScriptedBuilder(scenario, Hands(board), seed), tell))
 
 
 def _attach(service: Service, end: MemoryTransport) -> None:

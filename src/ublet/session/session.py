@@ -12,6 +12,7 @@ from ublet.core.machine.compare import Conflict, same
 from ublet.core.settings import Part, Value
 from ublet.core.trial import Option, TrialResult, TrialSpec
 from ublet.ledger.book import Change, Ledger, LedgerError
+from ublet.link.client import BoardRefused, LinkLost
 from ublet.link.transport import Transport
 from ublet.link.upload import UploadProgress
 from ublet.session.bench import LinkBench, Watcher
@@ -45,6 +46,7 @@ class Session:
         self._saving = asyncio.Lock()
         self._settled_link: object = None
         self.notices: list[str] = []
+        self.lent: dict[str, Value] = {}
         self._seen_on_disk = _stamp(file)
         self.connection.changed.append(self._settle_soon)
 
@@ -63,7 +65,7 @@ class Session:
         Raises:
             LedgerError: it ran, but could not be entered.
         """
-        bench = LinkBench(self.document.machine, self.connection, watcher, self.proven, self._threaded)
+        bench = LinkBench(self.document.machine, self.connection, watcher, self.proven, self._threaded, self.lent)
         await self.connection.first_readings()
         ran = await self.runner.run(spec, parameters, bench)
         number = self.ledger.add_trial(
@@ -111,11 +113,12 @@ class Session:
         return self.connection.layers[path].saved
 
     def unsaved(self) -> list[Saved]:
-        """Settings whose live value would not survive a power-off."""
+        """Settings whose live value would not survive a power-off; what a trial borrowed is not meant."""
         found = []
         for path, layers in self.connection.layers.items():
-            if layers.live != layers.saved:
-                found.append(Saved(path, self.document.value(path), layers.stored, layers.live))
+            live = self.lent.get(path, layers.live)
+            if live != layers.saved:
+                found.append(Saved(path, self.document.value(path), layers.stored, live))
         return found
 
     def shadowed(self) -> list[Row]:
@@ -226,12 +229,21 @@ class Session:
             self.notices.append(told)
 
     def _settle_soon(self) -> None:
-        """Once for each new link: an earlier save may have been cut off."""
+        """Once for each new link: an earlier save or trial may have been cut off."""
         client = self.connection.client
         if self.connection.linked and client is not self._settled_link:
             self._settled_link = client
+            if self.lent and self.runner.running is None:
+                self._giving_back = asyncio.get_running_loop().create_task(self._give_back())
             if self.ledger.pending_save() is not None:
                 self._settling = asyncio.get_running_loop().create_task(self.settle())
+
+    async def _give_back(self) -> None:
+        """Put back what a trial borrowed before the link was lost."""
+        lent = {path: value for path, value in self.lent.items() if path in self.connection.layers}
+        with contextlib.suppress(LinkLost, BoardRefused):
+            await self.connection.write_live(lent)
+            self.lent.clear()
 
 
 def _stamp(file: Path) -> int:

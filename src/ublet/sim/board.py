@@ -17,9 +17,9 @@ from ublet.core.machine.effective import BOARD_SETTINGS, board_settings
 from ublet.core.machine.image import Head, encode_image, version_of
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value, refusal
+from ublet.sim.assembly import assemble
 from ublet.sim.guards import GuardLimits, HeaterGuard, Trip
 from ublet.sim.heat import STEP_S, Adc, Plant
-from ublet.sim.motion import Mechanics, MotorTruth
 from ublet.sim.moving import AXES, Mover
 from ublet.sim.refusal import HALTED, NOT_ALLOWED, STORE_FAILED, TRIPPED, Refused
 from ublet.sim.scenario import Scenario
@@ -89,7 +89,8 @@ class SimBoard:
         self.switches = {name: Switch(part) for name, part in scenario.switches.items()}
         self.pin_told = False
         self.mechanics = assemble(scenario, machine)
-        self.mover = Mover(self.mechanics, self._is_triggered, self._follow_carriages, self._drop_pin)
+        rate = scenario.scenario.steps_per_s
+        self.mover = Mover(self.mechanics, self._is_triggered, self._follow_carriages, self._drop_pin, rate)
         self._fan_plugs = {
             **{fan.socket: name for name, fan in machine.fans.items()},
             **scenario.fan_plugs,
@@ -223,6 +224,7 @@ class SimBoard:
             Refused: unknown setting, or a value out of range.
         """
         self._must_be_allowed(values)
+        self.mover.changed(path for path, value in values.items() if value != self.live[path])
         self.live.update(values)
         self._derive()
         for name, drive in self.drives.items():
@@ -488,20 +490,3 @@ def factory_image(scenario: Scenario, machine: MachineFile) -> bytes:
     changed = scenario.image_settings()
     settings = {path: value for path, value in {**board_settings(machine), **changed}.items() if value is not None}
     return encode_image(head, settings, {})
-
-
-def assemble(scenario: Scenario, machine: MachineFile) -> Mechanics:
-    """The carriages and motors: as the scenario says, the rest as the machine file declares it."""
-    axes = {name: getattr(machine.axes, name) for name in ("x", "y", "z")}
-    motors: dict[str, MotorTruth] = {}
-    for name, axis in axes.items():
-        turn = axis.belt_pitch_mm * axis.pulley_teeth if axis.drive == "belt" else axis.screw_lead_mm
-        for label, motor in axis.motors.items():
-            steps = round(360 / motor.step_angle_deg)
-            motors[motor.socket] = MotorTruth(f"{name}.{label}", turn_mm=turn / axis.gear_ratio, full_steps=steps)
-    if machine.extruder is not None:
-        motors[machine.extruder.motor.socket] = MotorTruth("extruder", turn_mm=11.5)
-    motors.update({socket: part.truth() for socket, part in scenario.motors.items()})
-    limits = {name: (axis.minimum_mm - 1.0, axis.maximum_mm + 1.0) for name, axis in axes.items()}
-    where = {name: (low + high) / 2 for name, (low, high) in limits.items()}
-    return Mechanics(machine.machine.kinematics == "corexy", motors, limits, where)

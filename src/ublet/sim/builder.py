@@ -2,18 +2,32 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.trial import Question
 from ublet.sim.scenario import Scenario
 from ublet.sim.world import Hands
 
+READS_TO = 0.1
+"""A reading is noted to this share of its instrument's largest error."""
+
+CLEAR_MM = 1.5
+"""So far from a hard stop the builder calls it the edge, mm."""
+
+FINE_MM = 0.1
+
 
 class ScriptedBuilder:
-    """Stands in for the person at the machine in headless runs."""
+    """Stands in for the person at the machine; eyes and instruments err as the scenario says."""
 
-    def __init__(self, scenario: Scenario, hands: Hands) -> None:
+    def __init__(self, scenario: Scenario, hands: Hands, seed: int = 1) -> None:
         self._scenario = scenario
         self._hands = hands
+        self._random = np.random.default_rng([seed, 7])
 
     async def answer(self, question: Question) -> str:
         """The answer that this builder gives."""
@@ -36,6 +50,32 @@ class ScriptedBuilder:
                 return str(seen["moved"])
             case ("feel", *blocks):
                 return next((name for name in seen["warm"] if name in blocks), "cannot tell")
+            case ("mark", _):
+                self._hands.mark()
+            case ("measure", place, instrument):
+                return self._read(seen["from_mark"][place], instrument)
+            case ("jog", *place):
+                return self._jog(question, tuple(place), seen)
         if "wait" in question.answers and not self._scenario.builder.waits:
             return next(answer for answer in question.answers if answer != "wait")
+        return question.answers[0]
+
+    def _read(self, truth_mm: float, instrument: str) -> str:
+        """A length as it is read: off by anything up to the instrument's error."""
+        half = float(getattr(self._scenario.builder, f"{instrument.replace(' ', '_')}_mm"))
+        read = truth_mm + float(self._random.uniform(-half, half))
+        return f"{round(read / (READS_TO * half)) * READS_TO * half if half else read:.4f}"
+
+    def _jog(self, question: Question, place: tuple[str, ...], seen: Mapping[str, Any]) -> str:
+        """The next step towards the bed's corner, or towards an edge; ``here`` when the eye sees no way left."""
+        eye = self._scenario.builder.eye_mm
+        for axis in question.jog:
+            if place == ("corner",):
+                left = -seen["nozzle"][axis]
+            else:
+                low, high = seen["room"][axis]
+                left = CLEAR_MM - low if place[1] == "low" else high - CLEAR_MM
+            if abs(left) > eye:
+                judged = left + float(self._random.uniform(-eye, eye))
+                return f"{axis}{round(judged / FINE_MM) * FINE_MM:+.2f}"
         return question.answers[0]

@@ -64,8 +64,8 @@ class Homing:
         again = "it triggered at the fast approach and not at the slow one"
         yield Segment(plan.way * 2 * plan.back_off_mm, plan.slow_mm_s, True, again)
 
-    def advance(self, seconds: float, carry: Callable[[float], None]) -> None:
-        """Let time pass; carry moves the axis by so many mm."""
+    def advance(self, seconds: float, carry: Callable[[float, float], None]) -> None:
+        """Let time pass; carry moves the axis by so many mm at a speed in mm/s."""
         left = seconds
         while left > 1e-12 and self._piece is not None and not self.done:
             piece = self._piece
@@ -73,7 +73,7 @@ class Homing:
             step_s = min(fine, left)
             way = 1 if piece.mm > 0 else -1
             step = min(piece.speed_mm_s * step_s, abs(piece.mm) - self._gone)
-            carry(way * step)
+            carry(way * step, piece.speed_mm_s)
             self._gone += step
             left -= step_s
             hit = piece.until_triggered and self._triggered()

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 UNHOMED_MM, UNHOMED_MM_S = 20.0, 20.0
 """Before homing a move is at most this long and this fast."""
+
+CATCHES_TURNS_S = 1.0
+"""A motor that slipped catches its steps again below this speed, turns/s."""
 
 
 @dataclass(frozen=True)
@@ -16,7 +19,8 @@ class MotorTruth:
 
     role: the carriage that it moves, ``AXIS.NAME`` of the machine file, or ``extruder``. reversed: its coils are wired
     the other way round. turn_mm: travel in one turn. microsteps: what its driver really makes (0: as told). least_a:
-    below this current it only hums. open: a wire is broken.
+    below this current it only hums. open: a wire is broken. torque_nm_a: torque for each ampere at rest, N·m; it falls
+    to half at knee_turns_s. efficiency: share of it that reaches the carriage.
     """
 
     role: str
@@ -26,6 +30,37 @@ class MotorTruth:
     microsteps: int = 0
     least_a: float = 0.2
     open: bool = False
+    torque_nm_a: float = 0.115
+    knee_turns_s: float = 4.5
+    efficiency: float = 1.0
+
+    def force_n(self, amps: float, speed_mm_s: float) -> float:
+        """Largest force at the carriage: ``2 pi torque / travel in a turn``, falling with speed.
+
+        A stepper's pull-out torque is about constant at low speed and falls as its coils' inductance and back voltage
+        eat the supply; here as ``1 / (1 + (n / knee)^2)`` of the turns a second n.
+        """
+        turns_s = abs(speed_mm_s) / self.turn_mm
+        torque = self.torque_nm_a * amps / (1 + (turns_s / self.knee_turns_s) ** 2)
+        return 2 * math.pi * torque * self.efficiency / (self.turn_mm / 1000)
+
+
+@dataclass(frozen=True)
+class Carriage:
+    """What the motors of an axis move: mass in kg, friction and weight in N, play in mm, hard stops in mm."""
+
+    low_mm: float
+    high_mm: float
+    mass_kg: float = 0.5
+    friction_n: float = 3.5
+    weight_n: float = 0.0
+    play_mm: float = 0.0
+
+    def load_n(self, acceleration_mm_s2: float) -> float:
+        """Force that it asks for: inertia, friction (which helps to brake), and the weight both ways."""
+        inertia = self.mass_kg * abs(acceleration_mm_s2) / 1000
+        against = self.friction_n if acceleration_mm_s2 >= 0 else -self.friction_n
+        return max(0.0, inertia + against) + self.weight_n
 
 
 @dataclass(frozen=True)
@@ -38,38 +73,57 @@ class Leg:
     amps: float
 
 
+@dataclass(frozen=True)
+class Effort:
+    """How an axis (empty: a motor by itself) is moved at a moment: speed in mm/s, acceleration in mm/s²."""
+
+    axis: str = ""
+    speed_mm_s: float = 0.0
+    acceleration_mm_s2: float = 0.0
+
+
 @dataclass
 class Mechanics:
     """Carriages driven by motors: cartesian, or CoreXY with ``x.a`` and ``y.b`` sharing X and Y.
 
-    limits: for each axis the hard stops, mm; a carriage that runs into one stays there. where: true positions, mm.
+    A carriage that runs into a hard stop stays there. where: true positions, mm; spun: what each motor carried in all.
     """
 
     corexy: bool
     motors: Mapping[str, MotorTruth]
-    limits: Mapping[str, tuple[float, float]]
+    carriages: Mapping[str, Carriage]
     where: dict[str, float]
     travelled: dict[str, float] = field(default_factory=dict)
     turned: dict[str, float] = field(default_factory=dict)
+    spun: dict[str, float] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._lifts = max(1, sum(1 for each in self.motors.values() if each.role.startswith("z.")))
+        self._pulled = dict(self.where)  # where the belts and screws are; a carriage with play trails behind
+        self._slipping: set[str] = set()
 
     def begin(self) -> None:
         """Forget what the former move did."""
         self.travelled = dict.fromkeys(("x", "y", "z"), 0.0)
         self.turned = {}
+        self._slipping = set()
 
-    def turn(self, legs: Iterable[Leg]) -> None:
-        """Turn motors together by their legs' steps: what two belts do at once is carried as one."""
+    def turn(self, legs: Iterable[Leg], effort: Effort | None = None) -> None:
+        """Turn motors together by their legs' steps: what two belts do at once is carried as one.
+
+        A motor of which more force is asked than it has slips: its steps are lost until it is slow again.
+        """
         carried = {"x": 0.0, "y": 0.0, "z": 0.0}
         for leg in legs:
             motor = self.motors.get(leg.socket)
             if motor is None or motor.open or leg.amps < motor.least_a:
                 continue
+            if effort is not None and self._slips(leg, motor, effort):
+                continue
             micro = motor.microsteps or leg.microsteps
             mm = leg.steps / (motor.full_steps * micro) * motor.turn_mm * (-1 if motor.reversed else 1)
             self.turned[motor.role] = self.turned.get(motor.role, 0.0) + mm
+            self.spun[motor.role] = self.spun.get(motor.role, 0.0) + mm
             axis = motor.role.partition(".")[0]
             if self.corexy and axis in ("x", "y"):
                 carried["x"] += mm / 2
@@ -82,59 +136,33 @@ class Mechanics:
             if mm:
                 self._carry(axis, mm)
 
+    def _slips(self, leg: Leg, motor: MotorTruth, effort: Effort) -> bool:
+        own = motor.role.partition(".")[0]
+        axis = effort.axis or own
+        carriage = self.carriages.get(axis)
+        if carriage is None or own not in self.carriages:
+            return False
+        asked = carriage.load_n(effort.acceleration_mm_s2) / self._sharing(axis)
+        strong = motor.force_n(leg.amps, effort.speed_mm_s) >= asked
+        if leg.socket in self._slipping:
+            if strong and effort.speed_mm_s <= CATCHES_TURNS_S * motor.turn_mm:
+                self._slipping.discard(leg.socket)
+        elif not strong:
+            self._slipping.add(leg.socket)
+        return leg.socket in self._slipping
+
+    def _sharing(self, axis: str) -> int:
+        """How many motors share the load of an axis."""
+        of = ("x", "y") if self.corexy and axis in ("x", "y") else (axis,)
+        return max(1, sum(1 for each in self.motors.values() if each.role.partition(".")[0] in of))
+
     def _carry(self, axis: str, mm: float) -> None:
-        low, high = self.limits[axis]
-        before = self.where[axis]
-        self.where[axis] = min(high, max(low, before + mm))
+        carriage, before = self.carriages[axis], self.where[axis]
+        slack = carriage.play_mm / 2
+        pulled = min(carriage.high_mm + slack, max(carriage.low_mm - slack, self._pulled[axis] + mm))
+        self._pulled[axis] = pulled
+        self.where[axis] = min(carriage.high_mm, max(carriage.low_mm, min(pulled + slack, max(pulled - slack, before))))
         self.travelled[axis] = self.travelled.get(axis, 0.0) + self.where[axis] - before
-
-
-@dataclass
-class Move:
-    """A move with trapezoidal speed: legs, length in mm, top speed and acceleration; done: s since its start.
-
-    axis and signed_mm: the axis that moves as a whole, and how far; empty for a motor by itself.
-    """
-
-    legs: tuple[Leg, ...]
-    length_mm: float
-    speed_mm_s: float
-    acceleration_mm_s2: float
-    done_s: float = 0.0
-    axis: str = ""
-    signed_mm: float = 0.0
-
-    @property
-    def ramp_s(self) -> float:
-        """Time to reach the top speed, or the highest that the length allows, s."""
-        return min(self.speed_mm_s / self.acceleration_mm_s2, math.sqrt(self.length_mm / self.acceleration_mm_s2))
-
-    @property
-    def seconds(self) -> float:
-        """Duration of the whole move, s: two ramps and what lies between."""
-        top = self.ramp_s * self.acceleration_mm_s2
-        return 2 * self.ramp_s + max(0.0, self.length_mm - top * self.ramp_s) / top if top else 0.0
-
-    def share(self, at_s: float) -> float:
-        """Share of the length covered after a time: the integral of the trapezoid."""
-        total, ramp, a = self.seconds, self.ramp_s, self.acceleration_mm_s2
-        t = min(max(at_s, 0.0), total)
-        if not total:
-            return 1.0
-        if t < ramp:
-            covered = a * t * t / 2
-        elif t <= total - ramp:
-            covered = a * ramp * ramp / 2 + a * ramp * (t - ramp)
-        else:
-            covered = self.length_mm - a * (total - t) ** 2 / 2
-        return min(1.0, covered / self.length_mm)
-
-    def advance(self, seconds: float, mechanics: Mechanics) -> bool:
-        """Let time pass: whole steps go to the motors; True when the move has ended."""
-        before, self.done_s = self.share(self.done_s), self.done_s + seconds
-        after = self.share(self.done_s)
-        mechanics.turn(replace(leg, steps=round(leg.steps * after) - round(leg.steps * before)) for leg in self.legs)
-        return self.done_s >= self.seconds
 
 
 def seen(travelled: Mapping[str, float], least_mm: float = 0.3) -> str:

@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 
 from ublet.core.heat.pid import TICK_S
 from ublet.core.settings import Value
 from ublet.sim.homing import Homing, HomingPlan
-from ublet.sim.motion import UNHOMED_MM, UNHOMED_MM_S, Leg, Mechanics, Move
+from ublet.sim.motion import UNHOMED_MM, UNHOMED_MM_S, Effort, Leg, Mechanics
 from ublet.sim.refusal import NOT_ALLOWED, Refused
+from ublet.sim.trapezoid import Move
 
 AXES = ("x", "y", "z")
+PLACING = (".minimum_mm", ".maximum_mm", ".steps_per_mm", ".microsteps", ".socket", ".reversed", ".homing.end")
+"""Settings that decide what a position means."""
 
 
 class Mover:
     """Moves carriages by live settings. It knows positions only from homing; ``mechanics`` is where they really are.
 
     triggered reads an input by name (``endstops.NAME``, ``probe``); follow lets switches see the carriages; pin deploys
-    or stows the probe.
+    or stows the probe; steps_per_s is the most that the board makes.
     """
 
     def __init__(
@@ -26,8 +29,10 @@ class Mover:
         triggered: Callable[[str], bool],
         follow: Callable[[Mapping[str, float]], None],
         pin: Callable[[bool], None],
+        steps_per_s: float,
     ) -> None:
         self.mechanics = mechanics
+        self._steps_per_s = steps_per_s
         self._triggered, self._follow, self._pin = triggered, follow, pin
         self.live: Mapping[str, Value] = {}
         self._unit: tuple[Leg, ...] = ()  # what the motors do for one mm of the axis that homes
@@ -52,6 +57,15 @@ class Mover:
         if self.moving:
             self.position = dict.fromkeys(AXES)
         self.move = self.homing = None
+
+    def changed(self, paths: Iterable[str]) -> None:
+        """Live settings changed: an axis whose millimetres mean something else now no longer knows where it stands."""
+        pairs = {"x", "y"} if self.live.get("machine.kinematics") == "corexy" else set()
+        for path in paths:
+            if path.startswith("axes.") and path.endswith(PLACING):
+                axis = path.split(".")[1]
+                for each in pairs if axis in pairs else {axis}:
+                    self.position[each] = None
 
     # what may be asked for; the caller has seen to it that the board is ready
 
@@ -118,7 +132,7 @@ class Mover:
                 self.moves_done += 1
         elif self.homing is not None:
             homing, plan = self.homing, self.homing.plan
-            homing.advance(TICK_S, lambda mm: self._carry(plan.axis, mm))
+            homing.advance(TICK_S, lambda mm, speed: self._carry(plan.axis, mm, speed))
             if homing.done:
                 former = self.position[plan.axis]
                 shift = None if homing.failed or former is None else former - plan.end_mm
@@ -143,15 +157,25 @@ class Mover:
                 f"a move of {mm:g} mm at {speed_mm_s:g} mm/s: before homing at most {UNHOMED_MM:g} mm at "
                 f"{UNHOMED_MM_S:g} mm/s",
             )
-        speed = min(speed_mm_s, self._number(f"{part}.maximum_feed_mm_s"))
+        speed, capped_by = self._capped(part, speed_mm_s)
         self.mechanics.begin()
         acceleration = self._number(f"{part}.acceleration_mm_s2")
-        self.move = Move(legs, abs(mm), speed, acceleration, axis=axis, signed_mm=mm)
+        self.move = Move(legs, abs(mm), speed, acceleration, axis=axis, signed_mm=mm, capped_by=capped_by)
         return self.move
 
-    def _carry(self, axis: str, mm: float) -> None:
+    def _capped(self, part: str, speed_mm_s: float) -> tuple[float, str]:
+        """The speed that will be used, and what made it slower than asked for."""
+        feed = self._number(f"{part}.maximum_feed_mm_s")
+        rate = self._steps_per_s / self._number(f"{part}.steps_per_mm") if self._steps_per_s else feed
+        speed = min(speed_mm_s, feed, rate)
+        if speed == speed_mm_s:
+            return speed, ""
+        return speed, f"{part}.maximum_feed_mm_s" if speed == feed else "steps_per_s"
+
+    def _carry(self, axis: str, mm: float, speed_mm_s: float) -> None:
         """Turn an axis's motors as far as carries it by so much."""
-        self.mechanics.turn(Leg(leg.socket, leg.steps * mm, leg.microsteps, leg.amps) for leg in self._unit)
+        legs = (Leg(leg.socket, leg.steps * mm, leg.microsteps, leg.amps) for leg in self._unit)
+        self.mechanics.turn(legs, Effort(axis, speed_mm_s))
         here = self.position[axis]
         if here is not None:
             self.position[axis] = here + mm

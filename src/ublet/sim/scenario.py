@@ -32,6 +32,9 @@ class About(Part):
     machine_file: str = setting("Machine file that goes with it, beside this file.")
     board: str = setting("Kind of board.")
     firmware: str = setting("Firmware version that the board reports.", default="0.1")
+    steps_per_s: float = setting(
+        "Most steps a second that the board makes on one motor.", unit="steps/s", low=1000, high=1e8, default=400_000.0
+    )
     ambient_c: float = setting("Room temperature.", unit="°C", low=-10, high=60, default=23.0)
 
 
@@ -113,10 +116,26 @@ class MotorPart(Part):
     microsteps: int = setting("Microsteps that its driver really makes; 0: as told.", low=0, high=256, default=0)
     least_a: float = setting("Below this current it only hums.", unit="A", low=0, high=6, default=0.2)
     open: bool = setting("Whether one of its wires is broken.", default=False)
+    torque_nm_a: float = setting("Torque at rest for each ampere.", unit="N·m/A", low=0.001, high=10, default=0.115)
+    knee_turns_s: float = setting(
+        "Speed at which it has fallen to half.", unit="turns/s", low=0.1, high=200, default=4.5
+    )
+    efficiency: float = setting("Share of it that reaches the carriage.", low=0.05, high=1, default=1.0)
 
     def truth(self) -> MotorTruth:
         """The motor for the simulation."""
         return MotorTruth(**self.model_dump())
+
+
+class CarriagePart(Part):
+    """What the motors of an axis move, as it really is; what is left out follows the machine file."""
+
+    low_mm: float | None = setting("Hard stop at its low end.", unit="mm", low=-1000, high=2000, default=None)
+    high_mm: float | None = setting("Hard stop at its high end.", unit="mm", low=-1000, high=3000, default=None)
+    mass_kg: float = setting("Moving mass.", unit="kg", low=0.01, high=50, default=0.5)
+    friction_n: float = setting("Friction.", unit="N", low=0, high=500, default=3.5)
+    weight_n: float = setting("Weight that its motors carry.", unit="N", low=0, high=1000, default=0.0)
+    play_mm: float = setting("Play: lost when the direction changes.", unit="mm", low=0, high=5, default=0.0)
 
 
 class Event(Part):
@@ -135,6 +154,10 @@ class BuilderPart(Part):
     """How the scripted builder answers."""
 
     waits: bool = setting("Whether the builder waits when something must cool.", default=True)
+    eye_mm: float = setting("Largest error of a place judged by eye.", unit="mm", low=0.01, high=10, default=0.3)
+    rule_mm: float = setting("Largest error of a length read with the rule.", unit="mm", low=0, high=5, default=0.5)
+    callipers_mm: float = setting("The same with the callipers.", unit="mm", low=0, high=5, default=0.05)
+    dial_gauge_mm: float = setting("The same with the dial gauge.", unit="mm", low=0, high=5, default=0.01)
 
 
 class Scenario(Part):
@@ -152,6 +175,7 @@ class Scenario(Part):
     )
     switches: dict[str, SwitchPart] = Field(default_factory=dict)
     motors: dict[str, MotorPart] = Field(default_factory=dict)
+    carriages: dict[Literal["x", "y", "z"], CarriagePart] = Field(default_factory=dict)
     stored: dict[str, Any] = Field(
         default_factory=dict,
         description="Settings that the board's store holds on arrival, as in a machine file.",

@@ -15,6 +15,7 @@ from ublet.sim.board import HEARTBEAT_WINDOW_S, SimBoard
 from ublet.sim.line import PacedLine
 from ublet.sim.refusal import NOT_ALLOWED, STORE_FAILED, UNBEGUN, Refused
 from ublet.sim.slots import SlotRefused
+from ublet.sim.trapezoid import Move
 
 REMEMBERED = 64
 """Replies kept, so that a repeated request is answered without being done again."""
@@ -227,12 +228,12 @@ class Service:
     def _turn(self, params: Params) -> Any:
         self.board.must_be_ready()
         move = self.board.mover.turn_motor(str(params["motor"]), float(params["mm"]), float(params["speed_mm_s"]))
-        return {"seconds": round(move.seconds, 3), "speed_mm_s": move.speed_mm_s}
+        return _told(move)
 
     def _move(self, params: Params) -> Any:
         self.board.must_be_ready()
         move = self.board.mover.move_axis(str(params["axis"]), float(params["mm"]), float(params["speed_mm_s"]))
-        return {"seconds": round(move.seconds, 3), "speed_mm_s": move.speed_mm_s}
+        return _told(move)
 
     def _home(self, params: Params) -> Any:
         self.board.must_be_ready()
@@ -300,6 +301,10 @@ class Service:
             return work()
         except SlotRefused as error:
             raise Refused(UNBEGUN if error.unbegun else NOT_ALLOWED, str(error)) from error
+
+
+def _told(move: Move) -> dict[str, Any]:
+    return {"seconds": round(move.seconds, 3), "speed_mm_s": move.speed_mm_s, "capped_by": move.capped_by}
 
 
 def _table(params: Params, key: str) -> dict[str, Any]:

@@ -26,14 +26,26 @@ class Hands:
 
     def __init__(self, board: SimBoard) -> None:
         self._board = board
+        self._marked: dict[str, float] = {}
+        self.mark()
 
     def press(self, name: str, down: bool) -> None:
         """Press a switch or let it go; one that is not there is left alone."""
         if name in self._board.switches:
             self._board.press(name, down)
 
+    def mark(self) -> None:
+        """Put a mark where everything stands now; lengths are read from there."""
+        mechanics = self._board.mechanics
+        self._marked = {**mechanics.where, **mechanics.spun}
+
     def look(self) -> dict[str, Any]:
-        """What is seen and felt: fans that turn, blocks that are warm, the probe's pin, switches held."""
+        """What is seen and felt: fans that turn, blocks that are warm, the probe's pin, switches held; how far each
+        carriage and motor went from the mark; where the nozzle is from the bed's front left corner; the room left to
+        the hard stops, mm.
+        """
+        mechanics = self._board.mechanics
+        now = {**mechanics.where, **mechanics.spun}
         ambient = self._board.scenario.scenario.ambient_c
         warm = {name: plant.block_c - ambient for name, plant in self._board.plants.items()}
         return {
@@ -42,6 +54,13 @@ class Hands:
             "pin_down": self._board.pin_is_down,
             "moved": seen(self._board.mechanics.travelled),
             "turned": sorted(role for role, mm in self._board.mechanics.turned.items() if abs(mm) > LEAST_MM),
+            "from_mark": {name: now[name] - self._marked.get(name, 0.0) for name in now},
+            "nozzle": dict(mechanics.where),
+            "room": {
+                axis: (mechanics.where[axis] - each.low_mm, each.high_mm - mechanics.where[axis])
+                for axis, each in mechanics.carriages.items()
+            },
+            "mode": self._board.mode,
             "switches": {name: switch.pressed for name, switch in self._board.switches.items()},
         }
 
@@ -55,6 +74,8 @@ async def serve_world(hands: Hands, path: Path) -> asyncio.Server:
                 order = json.loads(line)
                 if order["do"] == "press":
                     hands.press(str(order["of"]), bool(order["down"]))
+                elif order["do"] == "mark":
+                    hands.mark()
                 writer.write(json.dumps(hands.look()).encode() + b"\n")
                 await writer.drain()
         writer.close()

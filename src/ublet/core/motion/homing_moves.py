@@ -1,0 +1,119 @@
+"""How an axis is homed as part of a trial: Z lifted before, over its place on the bed, warm where that is declared."""
+
+from __future__ import annotations
+
+from ublet.core.machine.schema import Axis, MachineFile
+from ublet.core.trial import Bench, Progress, TrialFailed
+
+TRAVEL_MM_S = 50.0
+CLOSE_C = 2.0
+"""So near to its target a heater counts as there, °C."""
+
+LONGEST_PREHEAT_S = 1200.0
+
+
+def axis_of(machine: MachineFile, name: str) -> Axis:
+    """The declared axis x, y or z."""
+    axis: Axis = getattr(machine.axes, name)
+    return axis
+
+
+def homing_order(machine: MachineFile) -> tuple[str, ...]:
+    """The axes in the order in which they home."""
+    return tuple(sorted(("x", "y", "z"), key=lambda name: axis_of(machine, name).homing.order))
+
+
+def with_those_before(machine: MachineFile, wanted: tuple[str, ...]) -> tuple[str, ...]:
+    """The wanted axes in the order of homing; Z on a probe needs X and Y before it."""
+    needed = set(wanted)
+    if "z" in needed and machine.axes.z.homing.end == "probe":
+        needed |= {"x", "y"}
+    return tuple(name for name in homing_order(machine) if name in needed)
+
+
+def preheats(machine: MachineFile) -> dict[str, float]:
+    """Heaters to warm before Z homes, and how far, °C."""
+    homing = machine.axes.z.homing
+    wanted = {"hotend": homing.preheat_nozzle_c, "bed": homing.preheat_bed_c}
+    found = {}
+    for part, celsius in wanted.items():
+        heater = next((name for name, each in machine.heaters.items() if each.part == part), None)
+        if heater is not None and celsius is not None:
+            found[heater] = celsius
+    return found
+
+
+def preheat_words(machine: MachineFile, axes: tuple[str, ...]) -> str:
+    """What heats while these axes home, for an announcement."""
+    warm = preheats(machine) if "z" in axes else {}
+    if not warm:
+        return "Nothing heats."
+    told = " and ".join(f"the {heater} heats to {celsius:g} °C" for heater, celsius in warm.items())
+    return f"Before Z homes {told}, as declared."
+
+
+async def home_axis(bench: Bench, name: str) -> float | None:
+    """Home one axis and step off its end; returns by how much its position had been off, mm.
+
+    Raises:
+        TrialFailed: it did not find its end.
+    """
+    machine = bench.machine
+    declared = axis_of(machine, name)
+    homing = declared.homing
+    z = bench.position("z")
+    if homing.lift_mm and name != "z" and (z is None or z < homing.lift_mm):
+        await bench.move_axis("z", homing.lift_mm - (z or 0.0), machine.axes.z.homing.fast_mm_s)
+    if name == "z":
+        await preheat(bench)
+        if homing.end == "probe":
+            await _over_the_bed(bench)
+    why, shift = await bench.home(name)
+    if why:
+        raise TrialFailed(f"{name.upper()} did not find its end: {why}.")
+    away = homing.back_off_mm * (-1 if homing.end == "high" else 1)
+    await bench.move_axis(name, away, homing.fast_mm_s)
+    return shift
+
+
+async def home_unhomed(bench: Bench, wanted: tuple[str, ...]) -> None:
+    """Home what of these axes does not know where it stands, and what must be homed before it."""
+    missing = tuple(name for name in wanted if bench.position(name) is None)
+    for name in with_those_before(bench.machine, missing):
+        if bench.position(name) is None:
+            bench.progress(Progress(f"axis {name.upper()}", 0.0, None, "homing first"))
+            await home_axis(bench, name)
+
+
+async def go_to(bench: Bench, name: str, mm: float, speed_mm_s: float) -> None:
+    """Move an axis that is homed to a position."""
+    here = bench.position(name)
+    if here is None:
+        raise TrialFailed(f"{name.upper()} is not homed any more: start again.")
+    if abs(mm - here) > 1e-4:
+        await bench.move_axis(name, mm - here, speed_mm_s)
+
+
+async def preheat(bench: Bench) -> None:
+    """Warm what must be warm before Z homes, and wait for it."""
+    warm = preheats(bench.machine)
+    for heater, celsius in warm.items():
+        await bench.target(heater, celsius)
+    for heater, celsius in warm.items():
+        sensor = bench.machine.heaters[heater].sensor
+        waited = 0.0
+        while (now := bench.celsius(sensor)) is None or now < celsius - CLOSE_C:
+            if waited > LONGEST_PREHEAT_S:
+                raise TrialFailed(f"The {heater} did not reach {celsius:g} °C in {LONGEST_PREHEAT_S / 60:g} minutes.")
+            shown = f"{now:.0f} of {celsius:g} °C" if now is not None else "no reading"
+            bench.progress(Progress(f"{heater} warms", 0.0, None, shown))
+            await bench.rest(1.0)
+            waited += 1.0
+
+
+async def _over_the_bed(bench: Bench) -> None:
+    homing, probe = bench.machine.axes.z.homing, bench.machine.probe
+    speed = probe.travel_mm_s if probe is not None else TRAVEL_MM_S
+    for name, over in (("x", homing.over_x_mm), ("y", homing.over_y_mm)):
+        if over is not None and bench.position(name) is not None:
+            await go_to(bench, name, over, speed)

@@ -1,0 +1,133 @@
+"""Steps per millimetre by measurement: the new value and its uncertainty, telling ratios, when to leave it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from ublet.core.motion.measuring import Length
+
+Kind = Literal["still", "stutters", "telling", "off", "good"]
+
+COVERAGE = 2.0
+"""A difference within so many standard uncertainties is no difference: about 95 of 100 honest measurements."""
+
+TELLING = 0.02
+"""A ratio within this share of a common one of parts is taken for it."""
+
+PULLEYS = (16, 18, 20, 24, 32, 36, 40)
+"""Teeth of common pulleys."""
+
+LEADS_MM = (1.0, 2.0, 4.0, 8.0, 10.0, 12.0)
+"""Travel in a turn of common screws, mm."""
+
+
+@dataclass(frozen=True)
+class Drive:
+    """What is declared of an axis's drive, for naming a wrong part: teeth or lead of its kind, microsteps."""
+
+    kind: Literal["belt", "screw"]
+    microsteps: int
+    teeth: int = 20
+    lead_mm: float = 8.0
+
+
+@dataclass(frozen=True)
+class Judged:
+    """What a measurement tells: steps per mm that it gives, their standard uncertainty, and what to do, in a sentence.
+
+    proposed: the value to write; None where nothing should be written.
+    """
+
+    kind: Kind
+    measured: float
+    uncertainty: float
+    words: str
+    proposed: float | None = None
+
+    @property
+    def good(self) -> bool:
+        """Whether the axis is as long as it says."""
+        return self.kind == "good"
+
+
+def judge_steps(now: float, geometry: float, commanded_mm: float, length: Length, drive: Drive) -> Judged:
+    """What repeated measurements of a commanded move tell about steps per millimetre.
+
+    ``new = now * commanded / measured``, ``u(new) / new = u(measured) / measured`` (the commanded length is exact). A
+    ratio near that of common parts names the part; inside two uncertainties of now it is left, and also inside the
+    largest error of one reading, however many there were; inside the same of the geometry the geometry is proposed.
+    """
+    if abs(length.mean_mm) < max(0.02 * commanded_mm, 2 * length.uncertainty_mm):
+        words = "it did not move: not enabled, no current, or a wire open"
+        return Judged("still", 0.0, 0.0, words)
+    measured = now * commanded_mm / length.mean_mm
+    uncertainty = abs(measured) * length.uncertainty_mm / abs(length.mean_mm)
+    if length.stutters:
+        words = (
+            f"readings scatter by ±{length.deviation_mm:.2f} mm, more than their instrument does: "
+            "a loose pulley, or too little driver current"
+        )
+        return Judged("stutters", measured, uncertainty, words)
+    error = max(COVERAGE * uncertainty, abs(measured * length.half_width_mm / length.mean_mm))
+    if abs(measured - now) <= error:
+        return Judged("good", measured, uncertainty, _leave(now, geometry, abs(measured - geometry) <= error))
+    if abs(measured - geometry) <= error:
+        words = f"the measurement agrees with the geometry, {geometry:g}, and not with {now:g} on the board"
+        return Judged("off", measured, uncertainty, words, geometry)
+    ratio = length.mean_mm / commanded_mm
+    part = telling_part(ratio, drive)
+    if part is not None:
+        named, exact = part
+        words = f"it went {ratio:.3g} times as far as told: {named}"
+        return Judged("telling", measured, uncertainty, words, now / exact)
+    words = f"it went {length.mean_mm - commanded_mm:+.2f} mm further than told, outside the error of measuring"
+    return Judged("off", measured, uncertainty, words, measured)
+
+
+def _leave(now: float, geometry: float, geometry_fits: bool) -> str:
+    if abs(now - geometry) < 1e-6 * geometry:
+        return "leave it: what geometry gives is inside the error of measuring"
+    beside = f"; so is the geometry's, {geometry:g}" if geometry_fits else ""
+    return f"leave it: the value on the board is inside the error of measuring{beside}"
+
+
+def telling_part(ratio: float, drive: Drive) -> tuple[str, float] | None:
+    """The part that would explain a ratio of measured to commanded travel, and its exact ratio; None: none does.
+
+    First microsteps and step angles (powers of two), then the pulley or the screw; a screw of another lead is also a
+    power of two and is named beside.
+    """
+    for exact in (0.25, 0.5, 2.0, 4.0):
+        if abs(ratio / exact - 1) < TELLING:
+            real = drive.microsteps / exact
+            likely = [f"the driver makes {real:g} microsteps, not {drive.microsteps}"] if 1 <= real <= 256 else []
+            if exact in (0.5, 2.0):
+                likely.append(f"the motor has a full step of {'0.9' if exact == 0.5 else '1.8'}°")
+            if drive.kind == "screw" and drive.lead_mm * exact in LEADS_MM:
+                likely.insert(0, f"the screw has a lead of {drive.lead_mm * exact:g} mm, not {drive.lead_mm:g}")
+            return " or ".join(likely), exact
+    if drive.kind == "belt":
+        for teeth in PULLEYS:
+            exact = teeth / drive.teeth
+            if teeth != drive.teeth and abs(ratio / exact - 1) < TELLING:
+                return f"the pulley has {teeth} teeth, not {drive.teeth}", exact
+    else:
+        for lead in LEADS_MM:
+            exact = lead / drive.lead_mm
+            if lead != drive.lead_mm and abs(ratio / exact - 1) < TELLING:
+                return f"the screw has a lead of {lead:g} mm, not {drive.lead_mm:g}", exact
+    return None
+
+
+def differing(lengths: dict[str, Length]) -> tuple[str, ...]:
+    """Motors of one axis whose travel differs from the first's by more than the error; empty: they agree."""
+    names = list(lengths)
+    first = lengths[names[0]]
+    wrong = []
+    for name in names[1:]:
+        each = lengths[name]
+        error = COVERAGE * (first.uncertainty_mm**2 + each.uncertainty_mm**2) ** 0.5
+        if abs(each.mean_mm - first.mean_mm) > error:
+            wrong.append(name)
+    return tuple(wrong)

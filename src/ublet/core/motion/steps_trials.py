@@ -1,0 +1,217 @@
+"""The trial that measures steps per millimetre: each axis is moved, the builder reads how far it went."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Literal
+
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.geometry import axis_steps_per_mm
+from ublet.core.motion.homing_moves import axis_of, go_to, home_unhomed, preheat_words, with_those_before
+from ublet.core.motion.homing_trials import motion_needs
+from ublet.core.motion.measuring import HALF_WIDTH_MM, REACH_MM, Length, length_of
+from ublet.core.motion.motor_trials import motor_words
+from ublet.core.motion.steps import Drive, Judged, differing, judge_steps
+from ublet.core.settings import Part, Value, setting
+from ublet.core.trial import Bench, Finding, Option, Progress, Proposal, Question, TrialFailed, TrialResult, TrialSpec
+
+TAKE_UP_MM = 5.0
+"""Before each measured move the axis goes so far the same way, so that play is taken up, mm."""
+
+SPEED_MM_S = 50.0
+"""Fast enough to be done, slow enough to lose no step."""
+
+ROOM_MM = 4.0
+"""Kept free at both ends of an axis, mm."""
+
+
+class StepsParameters(Part):
+    """Which axes, how far, how often, and what they are measured with."""
+
+    axis: Literal["all", "x", "y", "z"] = setting("Axis to measure, or all.", default="all")
+    length_mm: float = setting("Travel that is measured.", unit="mm", low=5, high=500, default=100.0)
+    repeats: int = setting("Readings of each.", low=2, high=20, default=3)
+    instrument: Literal["rule", "callipers", "dial gauge"] = setting("What it is measured with.", default="callipers")
+
+
+async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
+    """Each axis moves a known length, again and again; what is read gives its steps per millimetre."""
+    wanted = axes_of(aim)
+    await home_unhomed(bench, wanted)
+    findings: list[Finding] = []
+    proposals: list[Proposal] = []
+    good: list[str] = []
+    bad: list[str] = []
+    for number, name in enumerate(wanted):
+        length_mm = measured_length(bench.machine, name, aim)
+        lengths = await _measure(bench, name, length_mm, aim, number / len(wanted), 1 / len(wanted))
+        whole = _mean(lengths)
+        now, geometry = _number(bench, f"axes.{name}.steps_per_mm"), _geometry(bench.machine, name)
+        judged = judge_steps(now, geometry, length_mm, whole, _drive(bench.machine, name))
+        findings += _findings(name, judged, whole, length_mm)
+        wrong = differing(lengths)
+        if wrong:
+            bad.append(_differ_words(name, lengths, wrong))
+        elif judged.good:
+            good.append(f"{name.upper()}: {judged.words}.")
+        else:
+            bad.append(f"{name.upper()}: {judged.words}.")
+            if judged.proposed is not None:
+                proposals.append(_proposal(name, now, judged))
+    if not bad:
+        return TrialResult("proven", " ".join(good), {}, tuple(findings))
+    option = Option("mend", "then measure again", tuple(proposals), {})
+    kept = (option,) if proposals else ()
+    return TrialResult("failed", " ".join(bad + good), {}, tuple(findings), kept, "mend" if kept else "")
+
+
+def axes_of(aim: StepsParameters) -> tuple[str, ...]:
+    """The axes that are measured."""
+    return ("x", "y", "z") if aim.axis == "all" else (aim.axis,)
+
+
+def measured_length(machine: MachineFile, name: str, aim: StepsParameters) -> float:
+    """The length that fits between an axis's ends and into the instrument, at most the wanted one, mm."""
+    axis = axis_of(machine, name)
+    room = axis.maximum_mm - axis.minimum_mm - 2 * ROOM_MM - TAKE_UP_MM
+    return min(aim.length_mm, REACH_MM[aim.instrument], float(int(room)))
+
+
+async def _measure(
+    bench: Bench, name: str, length_mm: float, aim: StepsParameters, done: float, whole: float
+) -> dict[str, Length]:
+    """Readings of one axis; where several motors carry it side by side, at each of them."""
+    axis = axis_of(bench.machine, name)
+    places = _places(bench.machine, name)
+    readings: dict[str, list[float]] = {place: [] for place in places}
+    speed = min(SPEED_MM_S, axis.maximum_feed_mm_s)
+    start = max(axis.minimum_mm + ROOM_MM + TAKE_UP_MM, (axis.minimum_mm + axis.maximum_mm - length_mm) / 2)
+    total = aim.repeats * len(places)
+    for repeat in range(aim.repeats):
+        await go_to(bench, name, start - TAKE_UP_MM, speed)
+        await go_to(bench, name, start, speed)
+        words = f"{length_mm:g} mm, {repeat + 1} of {aim.repeats}"
+        share = done + whole * repeat / aim.repeats
+        bench.progress(Progress(f"axis {name.upper()}", share, None, words))
+        where = "at each lift" if len(places) > 1 else f"where {name.upper()} stands"
+        marked = Question(
+            f"{name.upper()} moves {length_mm:g} mm at {speed:g} mm/s next. Mark {where} with the {aim.instrument}.",
+            ("marked", "stop here"),
+            ("mark", name),
+        )
+        if await bench.ask(marked) != "marked":
+            raise TrialFailed("Stopped at the mark: nothing was concluded.")
+        await go_to(bench, name, start + length_mm, speed)
+        for place in places:
+            text = f"How far did {place_words(name, place)} go from the mark?"
+            asked = Question(text, (), ("measure", place, aim.instrument), unit="mm")
+            read = await bench.measure(asked)
+            readings[place].append(read)
+            row = (float("xyz".index(name)), float(places.index(place)), length_mm, read)
+            bench.show("readings", ("axis", "place", "commanded_mm", "measured_mm"), row)
+            count = sum(len(each) for each in readings.values())
+            bench.progress(Progress(f"axis {name.upper()}", done + whole * count / total, None, words))
+    return {place: length_of(each, aim.instrument) for place, each in readings.items()}
+
+
+def place_words(axis: str, place: str) -> str:
+    """Where a length is read, in words: the axis, or one of its lifts."""
+    motor = place.partition(".")[2]
+    return f"the motor {motor_words(f'axes.{axis}.motors.{motor}')}" if motor else axis.upper()
+
+
+def _places(machine: MachineFile, name: str) -> tuple[str, ...]:
+    """The axis itself, or each of several motors that carry it side by side (belts of a CoreXY do not)."""
+    motors = axis_of(machine, name).motors
+    return tuple(f"{name}.{motor}" for motor in motors) if len(motors) > 1 else (name,)
+
+
+def _mean(lengths: dict[str, Length]) -> Length:
+    """The axis as a whole: the middle of its motors."""
+    each = list(lengths.values())
+    count = len(each)
+    uncertainty = sum(one.uncertainty_mm**2 for one in each) ** 0.5 / count
+    worst = max(each, key=lambda one: one.deviation_mm)
+    mean = sum(one.mean_mm for one in each) / count
+    return Length(sum(one.count for one in each), mean, worst.deviation_mm, uncertainty, worst.half_width_mm)
+
+
+def _findings(name: str, judged: Judged, whole: Length, length_mm: float) -> list[Finding]:
+    found = [Finding(f"{name} measured", whole.mean_mm, whole.uncertainty_mm, "mm")]
+    found.append(Finding(f"{name} error", whole.mean_mm - length_mm, whole.uncertainty_mm, "mm"))
+    if judged.measured:
+        found.insert(0, Finding(f"{name} steps per mm", judged.measured, judged.uncertainty, "steps/mm"))
+    return found
+
+
+def _proposal(name: str, now: float, judged: Judged) -> Proposal:
+    assert judged.proposed is not None
+    after = float(f"{judged.proposed:.7g}")
+    error = 100 * (now / after - 1)
+    effect = f"{error:+.2f} % of length is taken away" if abs(error) < 10 else "the axis is as long as it says"
+    return Proposal(f"axes.{name}.steps_per_mm", now, after, "steps/mm", effect)
+
+
+def _differ_words(name: str, lengths: dict[str, Length], wrong: tuple[str, ...]) -> str:
+    told = ", ".join(f"{place.partition('.')[2]} {length.mean_mm:.2f} mm" for place, length in lengths.items())
+    names = " and ".join(place.partition(".")[2] for place in wrong)
+    first = next(iter(lengths)).partition(".")[2]
+    return (
+        f"{name.upper()}'s motors do not carry alike ({told}): {names} differs from {first}. "
+        "Look at its screw or pulley, and at its driver's microsteps; no setting mends this."
+    )
+
+
+def _drive(machine: MachineFile, name: str) -> Drive:
+    axis = axis_of(machine, name)
+    motor = next(iter(axis.motors.values()))
+    return Drive(axis.drive, motor.microsteps, axis.pulley_teeth, axis.screw_lead_mm)
+
+
+def _geometry(machine: MachineFile, name: str) -> float:
+    axis = axis_of(machine, name)
+    return axis_steps_per_mm(axis, next(iter(axis.motors.values())))
+
+
+def _number(bench: Bench, path: str) -> float:
+    value: Value = bench.setting(path)
+    if not isinstance(value, (int, float)):
+        raise TrialFailed(f"The board has no {path}: write the machine file to it first.")
+    return float(value)
+
+
+def _announce(machine: MachineFile, aim: StepsParameters) -> str:
+    wanted = axes_of(aim)
+    told = ", ".join(
+        f"{name.upper()} {measured_length(machine, name, aim):g} mm at "
+        f"{min(SPEED_MM_S, axis_of(machine, name).maximum_feed_mm_s):g} mm/s"
+        for name in wanted
+    )
+    half = HALF_WIDTH_MM[aim.instrument]
+    warm = preheat_words(machine, with_those_before(machine, wanted))
+    return (
+        f"Homes what is not homed, then moves {told}, {aim.repeats} times; you read each with the {aim.instrument} "
+        f"(±{half:g} mm). {warm}"
+    )
+
+
+def _depends(aim: StepsParameters, known: Mapping[str, Any]) -> tuple[str, ...]:
+    endings = (".steps_per_mm", ".socket", ".microsteps")
+    wanted = tuple(f"axes.{name}." for name in axes_of(aim))
+    return tuple(path for path in known if path.startswith(wanted) and path.endswith(endings))
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "steps-per-mm",
+        "steps per mm",
+        "Each axis moves a known length and is measured; geometry beside measurement, and when to leave it.",
+        StepsParameters,
+        steps_per_mm,
+        _announce,
+        _depends,
+        motion_needs,
+        verify="steps-per-mm",
+        mends=True,
+    ),
+)

@@ -1,0 +1,167 @@
+"""The trial that finds the reachable area: the builder jogs to the bed's corner and the far edges, and marks them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import axis_of, go_to, home_axis, preheat_words, with_those_before
+from ublet.core.motion.homing_trials import motion_needs
+from ublet.core.motion.targets import parse_targets
+from ublet.core.motion.travel import EDGE_MM, EYE_MM, Reach, bed_reached, reach_of
+from ublet.core.settings import Part, setting
+from ublet.core.trial import (
+    Bench,
+    Finding,
+    Option,
+    Progress,
+    Proposal,
+    Question,
+    TrialFailed,
+    TrialResult,
+    TrialSpec,
+)
+
+AXES = ("x", "y")
+HERE = "here"
+
+
+class TravelParameters(Part):
+    """How fast the axes move while the builder jogs."""
+
+    speed_mm_s: float = setting("Speed of jogging.", unit="mm/s", low=1, high=200, default=40.0)
+
+
+async def travel_limits(bench: Bench, aim: TravelParameters) -> TrialResult:
+    """Home, then jog: over the bed's front left corner, to each far edge; the limits follow from the marks."""
+    machine = bench.machine
+    for name in with_those_before(machine, AXES):
+        bench.progress(Progress(f"axis {name.upper()}", 0.0, None, "homing first"))
+        await home_axis(bench, name)
+    lifted = {f"axes.{name}.soft_limits": False for name in AXES}
+    async with bench.borrowed(lifted):
+        corner = await _mark(bench, AXES, "corner", "over the bed's front left corner", 0.1, aim)
+        edges = {}
+        for number, name in enumerate(AXES):
+            homes_low = axis_of(machine, name).homing.end == "low"
+            side = _side_words(name, "high" if homes_low else "low")
+            words = f"as far {side} as it goes freely, a finger's width from its stop"
+            place = f"{name} {'high' if homes_low else 'low'}"
+            edges[name] = (await _mark(bench, (name,), place, words, 0.4 + 0.3 * number, aim))[name]
+        for name in AXES:
+            await go_to(bench, name, (corner[name] + edges[name]) / 2, aim.speed_mm_s)
+    reaches = {}
+    for name in AXES:
+        low, high = (_number(bench, f"axes.{name}.{end}_mm") for end in ("minimum", "maximum"))
+        reaches[name] = reach_of(low, high, axis_of(machine, name).homing.end == "low", corner[name], edges[name])
+    return _result(bench, reaches)
+
+
+async def _mark(
+    bench: Bench, axes: tuple[str, ...], place: str, words: str, share: float, aim: TravelParameters
+) -> dict[str, float]:
+    """Let the builder jog until the nozzle stands at a place; returns where the axes count to be, mm."""
+    named = " and ".join(axis.upper() for axis in axes)
+    text = f"Jog {named} until the nozzle stands {words}. Its limits are lifted for this."
+    question = Question(text, (HERE, "cannot get there"), ("jog", *place.split()), jog=axes)
+    last = axes[0]
+    while True:
+        bench.progress(Progress(f"mark {place}", share, None, f"at {aim.speed_mm_s:g} mm/s"))
+        answer = await bench.ask(question)
+        if answer == HERE:
+            break
+        if answer not in question.answers:
+            position = {axis: bench.position(axis) for axis in axes}
+            for target in parse_targets(answer, last, position):
+                last = target.axis
+                if last not in axes:
+                    raise TrialFailed(f"{last.upper()} is not to be moved while {named} is marked.")
+                if target.by_mm:
+                    await bench.move_axis(last, target.by_mm, aim.speed_mm_s)
+            continue
+        raise TrialFailed(f"The nozzle cannot get {words}: nothing was concluded.")
+    marked = {axis: bench.position(axis) for axis in axes}
+    if None in marked.values():
+        raise TrialFailed("The axes do not know where they stand any more: start again.")
+    found = {axis: float(mm or 0.0) for axis, mm in marked.items()}
+    for axis, mm in found.items():
+        bench.show("marks", ("axis", "corner", "mm"), (float("xyz".index(axis)), float(place == "corner"), mm))
+    return found
+
+
+def _result(bench: Bench, reaches: Mapping[str, Reach]) -> TrialResult:
+    findings: list[Finding] = []
+    proposals: list[Proposal] = []
+    words: list[str] = []
+    for name, reach in reaches.items():
+        side, size = ("width", bench.machine.bed.width_mm) if name == "x" else ("depth", bench.machine.bed.depth_mm)
+        findings += [
+            Finding(f"{name} low", reach.low, EYE_MM, "mm"),
+            Finding(f"{name} high", reach.high, EYE_MM, "mm"),
+            Finding(f"{name} zero to corner", reach.shift_mm, EYE_MM, "mm"),
+            Finding(f"{name} bed reached", bed_reached(reach.low, reach.high, size), EYE_MM, "mm"),
+        ]
+        if abs(reach.shift_mm) > 2 * EYE_MM:
+            words.append(f"The bed's corner is at {name.upper()} {reach.shift_mm:+.1f}, not at 0.")
+        if (short := size - bed_reached(reach.low, reach.high, size)) > EDGE_MM:
+            words.append(f"{short:.1f} mm of the bed's {side} are out of reach.")
+        homed = "low" if axis_of(bench.machine, name).homing.end == "low" else "high"
+        for end, key, value in (("low", "minimum_mm", reach.low), ("high", "maximum_mm", reach.high)):
+            path = f"axes.{name}.{key}"
+            now = _number(bench, path)
+            # what is homed follows the corner; a far edge is only worth changing when it is nearer, or much further
+            gain = value - now if end == "high" else now - value
+            telling = abs(value - now) > 2 * EYE_MM if end == homed else gain < -EDGE_MM / 2 or gain > 5.0
+            if telling:
+                effect = "the bed's corner counts as 0; home again" if end == homed else _edge_words(gain)
+                proposals.append(Proposal(path, now, value, "mm", effect))
+    if not proposals:
+        told = " ".join(words) or "The bed's corner is where the file says, and the edges are free."
+        return TrialResult("proven", told, {}, tuple(findings))
+    words.append(f"{len(proposals)} limits do not fit the machine.")
+    option = Option("mend", "then home and mark them again", tuple(proposals), {})
+    return TrialResult("failed", " ".join(words), {}, tuple(findings), (option,), "mend")
+
+
+def _edge_words(gain_mm: float) -> str:
+    return f"{gain_mm:.1f} mm more can be reached" if gain_mm > 0 else f"keeps {EDGE_MM:g} mm off the stop"
+
+
+def _side_words(name: str, end: str) -> str:
+    return {"x": {"low": "left", "high": "right"}, "y": {"low": "to the front", "high": "to the back"}}[name][end]
+
+
+def _number(bench: Bench, path: str) -> float:
+    value = bench.setting(path)
+    if not isinstance(value, (int, float)):
+        raise TrialFailed(f"The board has no {path}: write the machine file to it first.")
+    return float(value)
+
+
+def _announce(machine: MachineFile, aim: TravelParameters) -> str:
+    return (
+        f"Homes X and Y, then moves only when you jog, at {aim.speed_mm_s:g} mm/s, with their soft limits lifted "
+        f"until the end: a carriage can be driven into its stop. {preheat_words(machine, AXES)}"
+    )
+
+
+def _depends(aim: Any, known: Mapping[str, Any]) -> tuple[str, ...]:
+    endings = (".minimum_mm", ".maximum_mm", ".steps_per_mm", ".microsteps", ".homing.end", ".homing.endstop")
+    return tuple(path for path in known if path.startswith(("axes.x.", "axes.y.")) and path.endswith(endings))
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "travel-limits",
+        "travel limits",
+        "The bed's corner and the far edges of X and Y marked by jogging; soft limits follow.",
+        TravelParameters,
+        travel_limits,
+        _announce,
+        _depends,
+        motion_needs,
+        verify="travel-limits",
+        mends=True,
+    ),
+)
