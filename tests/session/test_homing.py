@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import math
 from pathlib import Path
 
 import pytest
@@ -21,7 +22,8 @@ def test_every_axis_is_homed_and_its_spread_is_the_truths(folder: Path) -> None:
     assert (code, report["outcome"]) == (0, "proven")
     for axis in "xyz":
         value, uncertainty = found[f"{axis} spread"]
-        assert abs(value - report["truth"][f"{axis} spread"]) < 3 * uncertainty
+        true = report["truth"][f"{axis} spread"]
+        assert abs(value - true) < 3 * true / math.sqrt(2 * 15) and uncertainty == pytest.approx(value / math.sqrt(30))
 
 
 @pytest.mark.parametrize(

@@ -20,6 +20,9 @@ RIGHT = (
     .replace("turn_mm = 40\nreversed = true", "turn_mm = 40")
     .replace('"z.back"\n', '"z.right"\n', 1)
     .replace('[motors.M5]\nrole = "z.right"', '[motors.M5]\nrole = "z.back"')
+    .replace("turn_mm = 8", "turn_mm = 4")
+    .replace("at_mm = -5.2", "at_mm = -4")
+    .replace("low_mm = -9\n", "")
 )
 
 ALL = ("inputs-by-hand", "heaters-paired", "fans-one-by-one", "motors-one-by-one", "directions")
@@ -67,7 +70,15 @@ FAULTS = [
     (FANS, [('F1 = "part"\n', 'F1 = "spare"\n')], "The part fan does not turn", False),
     (MOTORS, [(M2, f"{M2}open = true\n")], "Nothing turned for Y b", False),
     (MOTORS, [(M2, f"{M2}least_a = 1.5\n")], "Nothing turned for Y b", False),
-    (MOTORS, [(M2, f'{M2}[motors.M1]\nrole = "z.left"\nturn_mm = 4\n[motors.M3]\nrole = "x.a"\n')], "Told X a", True),
+    (
+        MOTORS,
+        [
+            (M2, f'{M2}[motors.M1]\nrole = "z.left"\nturn_mm = 4\n'),
+            ('[motors.M3]\nrole = "z.left"', '[motors.M3]\nrole = "x.a"'),
+        ],
+        "Told X a",
+        True,
+    ),
     (WAYS, [(M2, f"{M2}reversed = true\n")], "Y b runs the wrong way", True),
     (
         WAYS,

@@ -85,7 +85,7 @@ def test_the_board_moves_refuses_and_stops(folder: Path) -> None:
                 await connection.call("motor.turn", motor="x.motors.a", mm=1, speed_mm_s=5)
             await asyncio.sleep(2)
             assert connection.channel("motion.moving") == 0 and connection.channel("motion.moves") == 1
-            assert mechanics.where["z"] == pytest.approx(start["z"] + 5, abs=0.01)
+            assert mechanics.where["z"] == pytest.approx(start["z"] + 10, abs=0.01), "screws of twice the lead"
             for params, words in (
                 ({"axis": "x", "mm": 30, "speed_mm_s": 10}, "before homing at most 20 mm"),
                 ({"axis": "x", "mm": 0, "speed_mm_s": 10}, "before homing"),

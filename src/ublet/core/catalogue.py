@@ -5,12 +5,13 @@ from __future__ import annotations
 from ublet.core.heat.trials import TRIALS as HEAT
 from ublet.core.heat.wire_trials import TRIALS as HEAT_WIRES
 from ublet.core.motion.homing_trials import TRIALS as HOMING
+from ublet.core.motion.limit_trials import TRIALS as LIMITS
 from ublet.core.motion.motor_trials import TRIALS as MOTORS
 from ublet.core.motion.steps_trials import TRIALS as STEPS
 from ublet.core.motion.travel_trials import TRIALS as TRAVEL
 from ublet.core.motion.trials import TRIALS as INPUTS
 from ublet.core.trial import TrialSpec
 
-TRIALS: dict[str, TrialSpec] = {
-    spec.name: spec for spec in (*INPUTS, *HEAT_WIRES, *MOTORS, *HOMING, *TRAVEL, *STEPS, *HEAT)
-}
+WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
+MOVE = (*HOMING, *TRAVEL, *STEPS, *LIMITS)
+TRIALS: dict[str, TrialSpec] = {spec.name: spec for spec in (*WIRE, *MOVE, *HEAT)}

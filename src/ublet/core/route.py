@@ -60,7 +60,9 @@ ROUTE: tuple[Station, ...] = (
     Station("homing", "Move", "every axis finds its end", ("homing",), "homing"),
     Station("travel limits", "Move", "the reachable area", ("travel-limits",), "travel"),
     Station("steps per mm", "Move", "each axis as long as it says", ("steps-per-mm",), "steps"),
-    *_leg("Move", ("speed limits", "speed and acceleration that hold")),
+    Station(
+        "speed limits", "Move", "speed, acceleration, current that hold", ("speed-limits", "driver-current"), "limits"
+    ),
     *_leg("Heat", ("sensors at rest", "sensors agree before any heat")),
     Station(
         "hotend control",

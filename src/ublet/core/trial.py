@@ -181,8 +181,8 @@ class Bench(Protocol):
     async def turn_motor(self, motor: str, mm: float, speed_mm_s: float) -> None:
         """Turn one motor by itself, and wait until it stands."""
 
-    async def move_axis(self, axis: str, mm: float, speed_mm_s: float) -> None:
-        """Move an axis by so much, and wait until it stands."""
+    async def move_axis(self, axis: str, mm: float, speed_mm_s: float) -> float:
+        """Move an axis by so much, and wait until it stands; returns the speed that the board allowed, mm/s."""
 
     async def home(self, axis: str) -> tuple[str, float | None]:
         """Home an axis; returns why it did not find its end (empty: it did), and how far off its position was, mm."""

@@ -12,6 +12,7 @@ from ublet.core.settings import Value
 from ublet.core.trial import HeatSample, InputState, Progress, Question, TrialFailed, TrialResult
 from ublet.core.units import parse
 from ublet.link.client import Sample
+from ublet.link.frames import Message
 from ublet.session.connection import Connection
 
 T = TypeVar("T")
@@ -92,9 +93,10 @@ class LinkBench:
         """Turn one motor by itself, and wait until it stands."""
         await self._to_the_end("motor.turn", motor=motor, mm=mm, speed_mm_s=speed_mm_s)
 
-    async def move_axis(self, axis: str, mm: float, speed_mm_s: float) -> None:
-        """Move an axis by so much, and wait until it stands."""
-        await self._to_the_end("axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
+    async def move_axis(self, axis: str, mm: float, speed_mm_s: float) -> float:
+        """Move an axis by so much, and wait until it stands; returns the speed that the board allowed."""
+        told = await self._to_the_end("axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
+        return float(told.get("speed_mm_s", speed_mm_s))
 
     async def home(self, axis: str) -> tuple[str, float | None]:
         """Home an axis and wait for its end."""
@@ -106,15 +108,16 @@ class LinkBench:
         """Where an axis stands."""
         return self._connection.channel(f"axes.{axis}.mm")
 
-    async def _to_the_end(self, method: str, **params: object) -> None:
+    async def _to_the_end(self, method: str, **params: object) -> Message:
         before = self._connection.channel("motion.moves")
         if before is None:
             raise TrialFailed("The board does not report its moves: write the machine file to it first.")
-        await self._connection.call(method, **params)
+        told = await self._connection.call(method, **params)
         while self._connection.channel("motion.moves") == before:
             if not self._connection.linked:
                 raise TrialFailed(self._connection.why)
             await asyncio.sleep(0.02)
+        return told
 
     def inputs(self) -> Mapping[str, InputState]:
         """The latest state of every input."""

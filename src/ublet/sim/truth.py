@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.homing_moves import axis_of
 from ublet.core.settings import Value
-from ublet.sim.assembly import assemble
 from ublet.sim.heat import linearise, loss_w
+from ublet.sim.motion_truth import limits_truth, steps_truth, travel_truth
 from ublet.sim.scenario import Scenario
 
 
@@ -32,32 +31,6 @@ def heater_truth(scenario: Scenario, machine: MachineFile, heater: str, target_c
     }
 
 
-def steps_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
-    """True steps per millimetre of each axis: from what its motors carry in a turn, and the steps of a turn."""
-    mechanics, found = assemble(scenario, machine), {}
-    for axis in ("x", "y", "z"):
-        declared = axis_of(machine, axis).motors
-        told = {f"{axis}.{name}": motor.microsteps for name, motor in declared.items()}
-        own = [motor for motor in mechanics.motors.values() if motor.role in told]
-        if own:
-            each = [m.turn_mm / (m.full_steps * (m.microsteps or told[m.role])) for m in own]
-            found[f"{axis} steps per mm"] = len(each) / sum(each)
-    return found
-
-
-def travel_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
-    """Where the homed ends of X and Y really are, from the bed's corner, and what the board counts over that corner."""
-    found = {}
-    for axis in ("x", "y"):
-        declared = axis_of(machine, axis)
-        switch = scenario.switches.get(str(declared.homing.endstop))
-        if switch is not None:
-            end = declared.maximum_mm if declared.homing.end == "high" else declared.minimum_mm
-            found[f"{axis} {declared.homing.end}"] = switch.at_mm
-            found[f"{axis} zero to corner"] = end - switch.at_mm
-    return found
-
-
 def truth_of(scenario: Scenario, machine: MachineFile, trial: str, parameters: Mapping[str, Value]) -> dict[str, float]:
     """Truth for a trial's findings, by the same names."""
     if trial in ("hotend-control", "hotend-verify"):
@@ -73,6 +46,8 @@ def truth_of(scenario: Scenario, machine: MachineFile, trial: str, parameters: M
         return {f"{axis} spread": named[axis] for axis in ("x", "y", "z") if axis in named}
     if trial == "travel-limits":
         return travel_truth(scenario, machine)
+    if trial in ("speed-limits", "driver-current"):
+        return limits_truth(scenario, machine)
     if trial == "steps-per-mm":
         return steps_truth(scenario, machine)
     return {}

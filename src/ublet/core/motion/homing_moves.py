@@ -9,6 +9,9 @@ TRAVEL_MM_S = 50.0
 CLOSE_C = 2.0
 """So near to its target a heater counts as there, °C."""
 
+FRESH_S = 0.6
+"""Readings are not older than this, s."""
+
 LONGEST_PREHEAT_S = 1200.0
 
 
@@ -78,6 +81,7 @@ async def home_axis(bench: Bench, name: str) -> float | None:
 
 async def home_unhomed(bench: Bench, wanted: tuple[str, ...]) -> None:
     """Home what of these axes does not know where it stands, and what must be homed before it."""
+    await bench.rest(FRESH_S)  # a change kept a moment ago may have made the board forget its position
     missing = tuple(name for name in wanted if bench.position(name) is None)
     for name in with_those_before(bench.machine, missing):
         if bench.position(name) is None:

@@ -18,6 +18,8 @@ TELLING = 0.02
 PULLEYS = (16, 18, 20, 24, 32, 36, 40)
 """Teeth of common pulleys."""
 
+STEP_ANGLES_DEG = (0.9, 1.8)
+
 LEADS_MM = (1.0, 2.0, 4.0, 8.0, 10.0, 12.0)
 """Travel in a turn of common screws, mm."""
 
@@ -28,6 +30,7 @@ class Drive:
 
     kind: Literal["belt", "screw"]
     microsteps: int
+    step_angle_deg: float = 1.8
     teeth: int = 20
     lead_mm: float = 8.0
 
@@ -102,8 +105,8 @@ def telling_part(ratio: float, drive: Drive) -> tuple[str, float] | None:
         if abs(ratio / exact - 1) < TELLING:
             real = drive.microsteps / exact
             likely = [f"the driver makes {real:g} microsteps, not {drive.microsteps}"] if 1 <= real <= 256 else []
-            if exact in (0.5, 2.0):
-                likely.append(f"the motor has a full step of {'0.9' if exact == 0.5 else '1.8'}°")
+            if (angle := drive.step_angle_deg * exact) in STEP_ANGLES_DEG:
+                likely.append(f"the motor has a full step of {angle:g}°")
             if drive.kind == "screw" and drive.lead_mm * exact in LEADS_MM:
                 likely.insert(0, f"the screw has a lead of {drive.lead_mm * exact:g} mm, not {drive.lead_mm:g}")
             return " or ".join(likely), exact

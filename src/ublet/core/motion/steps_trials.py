@@ -165,7 +165,7 @@ def _differ_words(name: str, lengths: dict[str, Length], wrong: tuple[str, ...])
 def _drive(machine: MachineFile, name: str) -> Drive:
     axis = axis_of(machine, name)
     motor = next(iter(axis.motors.values()))
-    return Drive(axis.drive, motor.microsteps, axis.pulley_teeth, axis.screw_lead_mm)
+    return Drive(axis.drive, motor.microsteps, motor.step_angle_deg, axis.pulley_teeth, axis.screw_lead_mm)
 
 
 def _geometry(machine: MachineFile, name: str) -> float:

@@ -25,6 +25,8 @@ from ublet.core.trial import (
 
 AXES = ("x", "y")
 HERE = "here"
+WORTH_MM = 5.0
+"""Further travel of less than this is not worth a change, mm."""
 
 
 class TravelParameters(Part):
@@ -112,14 +114,14 @@ def _result(bench: Bench, reaches: Mapping[str, Reach]) -> TrialResult:
             now = _number(bench, path)
             # what is homed follows the corner; a far edge is only worth changing when it is nearer, or much further
             gain = value - now if end == "high" else now - value
-            telling = abs(value - now) > 2 * EYE_MM if end == homed else gain < -EDGE_MM / 2 or gain > 5.0
+            telling = abs(value - now) > 2 * EYE_MM if end == homed else gain < -2 * EYE_MM or gain > WORTH_MM
             if telling:
                 effect = "the bed's corner counts as 0; home again" if end == homed else _edge_words(gain)
                 proposals.append(Proposal(path, now, value, "mm", effect))
     if not proposals:
         told = " ".join(words) or "The bed's corner is where the file says, and the edges are free."
         return TrialResult("proven", told, {}, tuple(findings))
-    words.append(f"{len(proposals)} limits do not fit the machine.")
+    words.append("One limit does not fit." if len(proposals) == 1 else f"{len(proposals)} limits do not fit.")
     option = Option("mend", "then home and mark them again", tuple(proposals), {})
     return TrialResult("failed", " ".join(words), {}, tuple(findings), (option,), "mend")
 
