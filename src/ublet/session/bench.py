@@ -14,6 +14,7 @@ from ublet.core.units import parse
 from ublet.link.client import Sample
 from ublet.link.frames import Message
 from ublet.session.connection import Connection
+from ublet.session.jogging import to_the_end
 
 T = TypeVar("T")
 
@@ -109,15 +110,9 @@ class LinkBench:
         return self._connection.channel(f"axes.{axis}.mm")
 
     async def _to_the_end(self, method: str, **params: object) -> Message:
-        before = self._connection.channel("motion.moves")
-        if before is None:
+        if self._connection.linked and self._connection.channel("motion.moves") is None:
             raise TrialFailed("The board does not report its moves: write the machine file to it first.")
-        told = await self._connection.call(method, **params)
-        while self._connection.channel("motion.moves") == before:
-            if not self._connection.linked:
-                raise TrialFailed(self._connection.why)
-            await asyncio.sleep(0.02)
-        return told
+        return await to_the_end(self._connection, method, **params)
 
     def inputs(self) -> Mapping[str, InputState]:
         """The latest state of every input."""

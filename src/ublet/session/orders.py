@@ -43,11 +43,19 @@ def order_for(trial: str, words: Sequence[str], keep: bool, save: bool) -> Order
         raise OrderError(f"no trial “{trial}”; known: {', '.join(TRIALS)}.{hint}")
     if save and not keep and spec.verify:
         raise OrderError("--save saves what was kept: add --keep")
-    typed = dict(_split(word) for word in words)
-    values = {key: _value(spec, key, text) for key, text in typed.items()}
-    parameters = spec.parameters(**values)
+    parameters = parameters_from(spec, words)
     verify = TRIALS[spec.verify] if spec.verify else None
     return Order(spec, parameters, keep, save, verify, _shared(verify, parameters) if verify else None)
+
+
+def parameters_from(spec: TrialSpec, words: Sequence[str]) -> Part:
+    """A trial's parameters from KEY=VALUE words; what is not named has its usual value.
+
+    Raises:
+        OrderError: an unknown parameter, or a value that is not allowed.
+    """
+    typed = dict(_split(word) for word in words)
+    return spec.parameters(**{key: _value(spec, key, text) for key, text in typed.items()})
 
 
 def _shared(verify: TrialSpec, parameters: Part) -> Part:

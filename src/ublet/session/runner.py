@@ -40,6 +40,9 @@ class Runner:
         Never raises for what goes wrong at the machine: the result says it. Its conditions are
         completed with the live value of every setting that the trial's findings depend on.
         """
+        if self.running is not None:
+            told = f"“{self.running.name}” is running: wait for its end, or cancel it."
+            return Ran(TrialResult("failed", told), 0.0)
         loop = asyncio.get_running_loop()
         self._breaking = loop.create_future()
         self._connection.broken.append(self._broke)

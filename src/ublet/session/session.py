@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ublet.core.machine.compare import Conflict, same
+from ublet.core.motion.homing_trials import HOME
 from ublet.core.settings import Part, Value
 from ublet.core.trial import Option, TrialResult, TrialSpec
 from ublet.ledger.book import Change, Ledger, LedgerError
@@ -72,6 +73,11 @@ class Session:
             now(), spec.name, spec.station, parameters.model_dump(), ran.result, ran.duration_s
         )
         return Entered(ran, number)
+
+    async def home(self, watcher: Watcher) -> Ran:
+        """Home every axis once, guarded as a trial is; nothing is entered in the ledger."""
+        bench = LinkBench(self.document.machine, self.connection, watcher, self.proven, self._threaded, self.lent)
+        return await self.runner.run(HOME, Part(), bench)
 
     def proven(self, trial: str) -> TrialResult | None:
         """The last proven result of a trial."""

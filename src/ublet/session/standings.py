@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 
+from ublet.core.catalogue import TRIALS
 from ublet.core.evidence import stale_reasons
 from ublet.core.machine.image import ImageError
 from ublet.core.route import ROUTE, Standing, Station
@@ -95,10 +97,28 @@ def _linked(session: Session) -> Standing:
 
 
 def _tried(session: Session, station: Station) -> Standing:
-    """A station of trials: its newest trial decides."""
+    """A station of trials: the newest of each trial and its check decides, and the worst of the trials counts."""
     if session.runner.running is not None and session.runner.running.name in station.trials:
         return Standing("running")
-    entry = _deciding(session, station)
+    checks = {TRIALS[name].verify for name in station.trials} - set(_self_checking(station))
+    found = [_trial_standing(session, name) for name in station.trials if name not in checks]
+    for state in ("failed", "stale", "open"):
+        wanted = [standing for standing in found if standing.state == state]
+        if wanted:
+            done = sum(1 for standing in found if standing.state == "proven")
+            return replace(wanted[0], figure=f"{done} of {len(found)}") if done and state == "open" else wanted[0]
+    return found[0]
+
+
+def _self_checking(station: Station) -> tuple[str, ...]:
+    return tuple(name for name in station.trials if TRIALS[name].verify == name)
+
+
+def _trial_standing(session: Session, name: str) -> Standing:
+    check = TRIALS[name].verify
+    names = (name,) if check in (None, name) else (name, str(check))
+    entries = [e for each in names for e in session.ledger.trials(each)[:20] if e.result.outcome != "halted"]
+    entry = max(entries, key=lambda each: each.id, default=None)
     if entry is None:
         return Standing("open")
     if entry.result.outcome != "proven":
@@ -107,26 +127,24 @@ def _tried(session: Session, station: Station) -> Standing:
     reasons = stale_reasons(entry.result.conditions, live) if live else ()
     if reasons:
         return Standing("stale", "stale", "; ".join(reasons))
-    if entry.name != station.trials[-1]:
+    if entry.name != names[-1]:
         return Standing("open", "unverified", "tuned, not yet kept and verified")
     return Standing("proven", _figure(entry), entry.result.why)
-
-
-def _deciding(session: Session, station: Station) -> TrialEntry | None:
-    """The trial that decides: the newest of the station's, a cancelled one not counted."""
-    entries = [
-        entry
-        for name in station.trials
-        for entry in session.ledger.trials(name)[:20]
-        if entry.result.outcome != "halted"
-    ]
-    return max(entries, key=lambda entry: entry.id, default=None)
 
 
 def _figure(entry: TrialEntry) -> str:
     if entry.name == "homing":
         worst = max((f.value for f in entry.result.findings if f.name.endswith("spread")), default=0.0)
         return f"±{worst:.3f} mm"
+    if entry.name == "steps-per-mm":
+        found = next((f for f in entry.result.findings if f.name.endswith("steps per mm")), None)
+        return with_uncertainty(found.value, found.uncertainty or 0.0) if found else ""
+    if entry.name == "travel-limits":
+        sizes = [f.value for f in entry.result.findings if f.name.endswith("bed reached")]
+        return " × ".join(f"{size:.0f}" for size in sizes)
+    if entry.name == "speed-limits":
+        limit = next((f for f in entry.result.findings if f.name.startswith("x feed")), None)
+        return f"{limit.value:.0f} mm/s" if limit else ""
     overshoot = entry.result.finding("overshoot")
     if overshoot is None:
         return "as told" if entry.name != "hotend-verify" else ""

@@ -62,7 +62,7 @@ class ScriptedBuilder:
 
     def _read(self, truth_mm: float, instrument: str) -> str:
         """A length as it is read: off by anything up to the instrument's error."""
-        half = float(getattr(self._scenario.builder, f"{instrument.replace(' ', '_')}_mm"))
+        half = float(getattr(self._scenario.builder, f"{instrument.replace('-', '_')}_mm"))
         read = truth_mm + float(self._random.uniform(-half, half))
         return f"{round(read / (READS_TO * half)) * READS_TO * half if half else read:.4f}"
 

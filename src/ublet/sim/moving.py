@@ -56,6 +56,7 @@ class Mover:
         """Stop at once. What was stopped in the middle no longer knows where it stands."""
         if self.moving:
             self.position = dict.fromkeys(AXES)
+            self.moves_done += 1
         self.move = self.homing = None
 
     def changed(self, paths: Iterable[str]) -> None:

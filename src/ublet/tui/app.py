@@ -236,8 +236,9 @@ class UbletApp(App[None]):
         if self._resting is not None:
             self._resting.stop()
         await self._show_station(event.station)
-        if event.station.built:
-            self.action_switch()
+        if event.station.built and self.bench is not None:
+            self.bench.focus()
+            self.refresh_bindings()
         else:
             self.notify(f"“{event.station.name}” is not built yet and cannot be entered.", timeout=4)
 

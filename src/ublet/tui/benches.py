@@ -7,10 +7,12 @@ from ublet.session.session import Session
 from ublet.tui.bench import Bench
 from ublet.tui.editor import EditorBench
 from ublet.tui.heat import HotendBench
+from ublet.tui.jog import JogBench
 from ublet.tui.modules import ModulesBench
+from ublet.tui.move import DirectionsBench, HomingBench, LimitsBench, StepsBench
 from ublet.tui.port import PortBench
 from ublet.tui.theme import Palette
-from ublet.tui.wire import DirectionsBench, FansBench, HomingBench, InputsBench, MotorsBench, PairingBench
+from ublet.tui.wire import FansBench, InputsBench, MotorsBench, PairingBench
 from ublet.tui.wiring import WiringBench
 from ublet.tui.writing import WriteBench
 
@@ -26,6 +28,9 @@ BENCHES: dict[str, type[Bench]] = {
     "motors": MotorsBench,
     "directions": DirectionsBench,
     "homing": HomingBench,
+    "travel": JogBench,
+    "steps": StepsBench,
+    "limits": LimitsBench,
     "heat": HotendBench,
 }
 """Kind of bench, as the route names it, and its class."""

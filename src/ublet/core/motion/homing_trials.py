@@ -77,6 +77,25 @@ def _announce(machine: MachineFile, aim: HomingParameters) -> str:
     return f"{told} Inputs and directions proven before, a hand on F8. {warm}"
 
 
+async def home_all(bench: Bench, aim: Part) -> TrialResult:
+    """Home every axis once, in the declared order."""
+    order = homing_order(bench.machine)
+    for number, name in enumerate(order):
+        bench.progress(Progress(f"axis {name.upper()}", number / len(order), None, "homing"))
+        await home_axis(bench, name)
+    return TrialResult("proven", "Every axis is homed.")
+
+
+def _announce_home(machine: MachineFile, aim: Part) -> str:
+    order = ", ".join(name.upper() for name in homing_order(machine))
+    return f"Homes {order}, once each. {preheat_words(machine, ('x', 'y', 'z'))}"
+
+
+HOME = TrialSpec(
+    "home", "homing", "Every axis homed once.", Part, home_all, _announce_home, motion_depends(), motion_needs
+)
+"""Homing on the way to something else: it concludes nothing, so it is neither listed nor entered in the ledger."""
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "homing",

@@ -7,12 +7,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-Instrument = Literal["rule", "callipers", "dial gauge"]
+Instrument = Literal["rule", "callipers", "dial-gauge"]
 
-HALF_WIDTH_MM: dict[Instrument, float] = {"rule": 0.5, "callipers": 0.05, "dial gauge": 0.01}
+HALF_WIDTH_MM: dict[Instrument, float] = {"rule": 0.5, "callipers": 0.05, "dial-gauge": 0.01}
 """The largest error of one reading with each instrument, mm; errors within are equally likely."""
 
-REACH_MM: dict[Instrument, float] = {"rule": 300.0, "callipers": 150.0, "dial gauge": 10.0}
+REACH_MM: dict[Instrument, float] = {"rule": 300.0, "callipers": 150.0, "dial-gauge": 10.0}
 """The longest travel that each can read, mm."""
 
 STUTTERS = 3.0

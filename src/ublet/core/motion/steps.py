@@ -123,6 +123,19 @@ def telling_part(ratio: float, drive: Drive) -> tuple[str, float] | None:
     return None
 
 
+def other_parts(geometry: float, drive: Drive) -> tuple[tuple[str, float], ...]:
+    """What common other parts would make of an axis's steps per millimetre, for whoever looks for a wrong one."""
+    if drive.kind == "belt":
+        near = [teeth for teeth in PULLEYS if teeth != drive.teeth and 0.5 <= teeth / drive.teeth <= 2]
+        parts = [(f"{teeth} teeth", geometry * drive.teeth / teeth) for teeth in near]
+    else:
+        parts = [(f"lead {lead:g} mm", geometry * drive.lead_mm / lead) for lead in LEADS_MM if lead != drive.lead_mm]
+    angle = 0.9 if drive.step_angle_deg == 1.8 else 1.8
+    parts.append((f"{angle:g}° motor", geometry * drive.step_angle_deg / angle))
+    micro = [each for each in (drive.microsteps // 2, drive.microsteps * 2) if 1 <= each <= 256]
+    return (*parts, *((f"{each} microsteps", geometry * each / drive.microsteps) for each in micro))
+
+
 def differing(lengths: dict[str, Length]) -> tuple[str, ...]:
     """Motors of one axis whose travel differs from the first's by more than the error; empty: they agree."""
     names = list(lengths)

@@ -31,7 +31,7 @@ class StepsParameters(Part):
     axis: Literal["all", "x", "y", "z"] = setting("Axis to measure, or all.", default="all")
     length_mm: float = setting("Travel that is measured.", unit="mm", low=5, high=500, default=100.0)
     repeats: int = setting("Readings of each.", low=2, high=20, default=3)
-    instrument: Literal["rule", "callipers", "dial gauge"] = setting("What it is measured with.", default="callipers")
+    instrument: Literal["rule", "callipers", "dial-gauge"] = setting("What it is measured with.", default="callipers")
 
 
 async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
@@ -47,7 +47,7 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
         lengths = await _measure(bench, name, length_mm, aim, number / len(wanted), 1 / len(wanted))
         whole = _mean(lengths)
         now, geometry = _number(bench, f"axes.{name}.steps_per_mm"), _geometry(bench.machine, name)
-        judged = judge_steps(now, geometry, length_mm, whole, _drive(bench.machine, name))
+        judged = judge_steps(now, geometry, length_mm, whole, declared_drive(bench.machine, name))
         findings += _findings(name, judged, whole, length_mm)
         wrong = differing(lengths)
         if wrong:
@@ -162,7 +162,8 @@ def _differ_words(name: str, lengths: dict[str, Length], wrong: tuple[str, ...])
     )
 
 
-def _drive(machine: MachineFile, name: str) -> Drive:
+def declared_drive(machine: MachineFile, name: str) -> Drive:
+    """What is declared of an axis's drive."""
     axis = axis_of(machine, name)
     motor = next(iter(axis.motors.values()))
     return Drive(axis.drive, motor.microsteps, motor.step_angle_deg, axis.pulley_teeth, axis.screw_lead_mm)

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.homing_moves import axis_of, go_to, home_axis, preheat_words, with_those_before
+from ublet.core.motion.homing_moves import axis_of, home_axis, preheat_words, with_those_before
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.targets import parse_targets
 from ublet.core.motion.travel import EDGE_MM, EYE_MM, Reach, bed_reached, reach_of
@@ -51,8 +51,14 @@ async def travel_limits(bench: Bench, aim: TravelParameters) -> TrialResult:
             words = f"as far {side} as it goes freely, a finger's width from its stop"
             place = f"{name} {'high' if homes_low else 'low'}"
             edges[name] = (await _mark(bench, (name,), place, words, 0.4 + 0.3 * number, aim))[name]
-        for name in AXES:
-            await go_to(bench, name, (corner[name] + edges[name]) / 2, aim.speed_mm_s)
+        for name in with_those_before(machine, AXES):
+            bench.progress(Progress(f"axis {name.upper()}", 0.9, None, "homing again: is the count still right?"))
+            shift = await home_axis(bench, name)
+            if shift is None or abs(shift) > EYE_MM:
+                raise TrialFailed(
+                    f"{name.upper()} lost {abs(shift or 0.0):.1f} mm on the way: it ran against its stop. Start again, "
+                    "and stay a finger's width off the stops."
+                )
     reaches = {}
     for name in AXES:
         low, high = (_number(bench, f"axes.{name}.{end}_mm") for end in ("minimum", "maximum"))

@@ -1,0 +1,71 @@
+"""Moving an axis by hand: how fast it will really go and why, and the move itself."""
+
+from __future__ import annotations
+
+import asyncio
+from typing import TYPE_CHECKING
+
+from ublet.core.motion.capping import Speed, capped
+from ublet.core.settings import Value
+from ublet.link.client import LinkLost
+from ublet.link.frames import Message
+
+if TYPE_CHECKING:
+    from ublet.session.connection import Connection
+    from ublet.session.session import Session
+
+FREELY_MM_S = 20.0
+"""Before homing the board moves no faster."""
+
+
+async def to_the_end(connection: Connection, method: str, **params: object) -> Message:
+    """Ask for a move and wait until it has ended; returns the board's reply.
+
+    Raises:
+        LinkLost: the link went, or the board does not report its moves. BoardRefused: it does not move.
+    """
+    before = connection.channel("motion.moves")
+    if before is None:
+        raise LinkLost("the board does not report its moves: write the machine file to it first")
+    told = await connection.call(method, **params)
+    while connection.channel("motion.moves") == before:
+        if not connection.linked:
+            raise LinkLost(connection.why)
+        await asyncio.sleep(0.02)
+    return told
+
+
+async def jog(connection: Connection, axis: str, mm: float, speed_mm_s: float) -> None:
+    """Move an axis by so much, and wait for its end.
+
+    Raises:
+        LinkLost, BoardRefused: it did not move; the message says why.
+    """
+    await to_the_end(connection, "axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
+
+
+def speed_for(session: Session, axis: str, asked_mm_s: float) -> Speed:
+    """The speed at which an axis would move now, and what caps it."""
+    if session.connection.channel(f"axes.{axis}.mm") is None:
+        return capped(asked_mm_s, {"the limit before homing": FREELY_MM_S})
+    feed = _number(session.live(f"axes.{axis}.maximum_feed_mm_s"))
+    steps = _number(session.live(f"axes.{axis}.steps_per_mm"))
+    board = session.document.board
+    caps = {}
+    if feed:
+        caps[f"{axis.upper()}'s maximum feed, {_layer(session, f'axes.{axis}.maximum_feed_mm_s')}"] = feed
+    if steps:
+        caps[f"the {board.name}'s step rate"] = board.steps_per_s / steps
+    return capped(asked_mm_s, caps)
+
+
+def _layer(session: Session, path: str) -> str:
+    """Where a live value comes from."""
+    layers = session.connection.layers[path]
+    if layers.live != layers.saved:
+        return "kept and not saved"
+    return "stored on the board" if layers.stored is not None else "as in the image"
+
+
+def _number(value: Value) -> float:
+    return float(value) if isinstance(value, (int, float)) else 0.0

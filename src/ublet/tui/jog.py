@@ -1,0 +1,248 @@
+"""The jog bench: the machine to scale, moved by keys or by typed targets; the station of travel limits."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import partial
+
+from rich.text import Text
+from textual.binding import Binding
+from textual.events import Key
+
+from ublet.core.motion.targets import EXAMPLES, parse_targets
+from ublet.core.trial import Question
+from ublet.core.units import NotAQuantity
+from ublet.link.client import BoardRefused, LinkLost
+from ublet.session.jogging import jog, speed_for
+from ublet.session.session import Session
+from ublet.tui.asking import AskingBench
+from ublet.tui.map_picture import map_picture
+from ublet.tui.pictures import Picture
+from ublet.tui.theme import Palette
+from ublet.tui.watch import TrialWatch
+
+STEPS_MM = (0.1, 1.0, 10.0, 50.0)
+JOG_MM_S = 40.0
+AHEAD = 2.0
+"""While a key is held, at most so many steps are waiting: the axis stops soon after it is let go."""
+
+TYPES_TARGET = {"x", "y", "z", "plus", "minus", "equals_sign"}
+
+
+class JogBench(AskingBench):
+    """Jogging, and marking where the machine ends."""
+
+    DEFAULT_CSS = """
+    JogBench #detail { height: 6; }
+    """
+    BINDINGS = [
+        Binding("right", "jog('x', 1)", "x", key_display="← →"),
+        Binding("left", "jog('x', -1)", show=False),
+        Binding("up", "jog('y', 1)", "y", key_display="↑ ↓"),
+        Binding("down", "jog('y', -1)", show=False),
+        Binding("pageup", "jog('z', 1)", "z", key_display="pgup pgdn"),
+        Binding("pagedown", "jog('z', -1)", show=False),
+        Binding("comma", "step(-1)", "step", key_display=", ."),
+        Binding("full_stop", "step(1)", show=False),
+        Binding("t", "target", "type a target"),
+        Binding("h", "home", "home"),
+    ]
+    kind = "travel"
+    why = "Travel limits   the nozzle must reach the bed, and never its own frame"
+    KEYS_HELP = (
+        "arrows jog X and Y, page up and down Z    , and . smaller and larger steps    t, or x y z + - type a target\n"
+        "      h home all    esc stop    enter start marking, or “here”    k keep the limits    d drop them\n"
+        f"      {EXAMPLES}"
+    )
+
+    def __init__(self, session: Session, palette: Palette) -> None:
+        super().__init__(session, palette)
+        self.step = 2
+        self.last_axis = "x"
+        self._ahead: dict[str, float] = {}
+        self._jogging = False
+
+    @property
+    def step_mm(self) -> float:
+        """The chosen step."""
+        return STEPS_MM[self.step]
+
+    @property
+    def busy(self) -> bool:
+        """Followed at every beat while it moves."""
+        return self._jogging or super().busy
+
+    def picture(self) -> Picture:
+        """The machine to scale, with the next step."""
+
+        def draw(session: Session, watched: TrialWatch | None, width: int, height: int, palette: Palette) -> Text:
+            drawn = map_picture(session, self.step_mm, self._free(), width, height - 2, palette)
+            return drawn + Text("\n") + self._next(width)
+
+        return draw
+
+    def _free(self) -> tuple[str, ...]:
+        """The axes that can be jogged now."""
+        if self.watched is None:
+            return ("x", "y", "z")
+        return self.question[0].jog if self.question is not None else ()
+
+    def _next(self, width: int) -> Text:
+        """What a key would do: how far, how fast, and what caps it."""
+        palette, text = self.palette, Text(no_wrap=True)
+        free = self._free()
+        steps = Text("step ", palette.dim)
+        for number, step in enumerate(STEPS_MM):
+            here = number == self.step
+            steps.append(f" {step:g} ", f"bold {palette.ground} on {palette.focus}" if here else palette.text)
+        steps.append(" mm   ", palette.dim)
+        text.append_text(steps)
+        if not free:
+            text.append("the trial moves by itself now", palette.dim)
+            return text
+        told: dict[str, list[str]] = {}
+        for axis in free:
+            asked = self.aim.speed_mm_s if self.watched is not None else JOG_MM_S  # type: ignore[attr-defined]
+            told.setdefault(speed_for(self.session, axis, asked).words, []).append(axis.upper())
+        words = "; ".join(f"{' and '.join(axes)} at {speed}" for speed, axes in told.items())
+        text.append(f"a key moves {self.step_mm:g} mm: {words}", palette.text)
+        text.truncate(width, overflow="ellipsis")
+        return text
+
+    # jogging
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Jog keys while nothing runs, or while the trial lets the builder jog."""
+        ready = self.session.connection.linked and self.session.connection.state.mode == "ready"
+        if action == "jog":
+            return ready and parameters[0] in self._free()
+        if action in ("target", "step"):
+            return ready and bool(self._free())
+        if action == "home":
+            return ready and self.watched is None and not self._jogging
+        if action == "cancel" and self._jogging:
+            return True
+        return super().check_action(action, parameters)
+
+    def action_step(self, by: int) -> None:
+        """A smaller or larger step."""
+        self.step = max(0, min(len(STEPS_MM) - 1, self.step + by))
+        self.beat()
+
+    def action_jog(self, axis: str, way: int) -> None:
+        """One step; while one is still moving, a few more wait."""
+        self._want(axis, way * self.step_mm)
+
+    def _want(self, axis: str, mm: float, typed: bool = False) -> None:
+        self.last_axis = axis
+        wanted = self._ahead.get(axis, 0.0) + mm
+        limit = abs(mm) if typed else AHEAD * self.step_mm
+        self._ahead[axis] = max(-limit, min(limit, wanted))
+        if self.question is not None:
+            self._pass_on()
+        elif self.watched is None and not self._jogging:
+            self._jogging = True
+            self.told = None
+            self.run_worker(self._drive(), group="jog", exclusive=True)
+
+    def _pass_on(self) -> None:
+        """To a trial that lets the builder jog: its answers move."""
+        words = [f"{axis}{mm:+.4g}" for axis, mm in self._ahead.items() if mm]
+        self._ahead.clear()
+        if words:
+            self.answer(" ".join(words))
+
+    def asked(self, question: Question) -> None:
+        """What was wanted while the trial moved is wanted still."""
+        if question.jog:
+            self._ahead = {axis: mm for axis, mm in self._ahead.items() if axis in question.jog}
+            self._pass_on()
+
+    async def _drive(self) -> None:
+        try:
+            while wanted := next(((a, mm) for a, mm in self._ahead.items() if abs(mm) > 1e-9), None):
+                axis, mm = wanted
+                self._ahead.pop(axis)
+                self.refresh_bindings()
+                await jog(self.session.connection, axis, mm, speed_for(self.session, axis, JOG_MM_S).mm_s)
+                if self.session.connection.state.mode != "ready":
+                    break
+        except (LinkLost, BoardRefused) as error:
+            self.told = (f"✗ Not moved: {error}.", self.palette.stop)
+        self._ahead.clear()
+        self._jogging = False
+        self.refresh_state()
+
+    def action_cancel(self) -> None:
+        """Stop what moves; a running trial ends."""
+        self._ahead.clear()
+        if self._jogging:
+            self.run_worker(self.session.runner.all_off(), group="stop")
+        else:
+            super().action_cancel()
+
+    def action_home(self) -> None:
+        """Home every axis."""
+        self.told = None
+        self.watched = TrialWatch(self._ask)
+        self.refresh_state()
+        self.run_worker(self._home(), group="trial", exclusive=True)
+
+    async def _home(self) -> None:
+        assert self.watched is not None
+        result = (await self.session.home(self.watched)).result
+        good = result.outcome == "proven"
+        self.told = (f"{'✓' if good else '✗'} {result.why}", self.palette.good if good else self.palette.stop)
+        self.watched = None
+        self.refresh_state()
+
+    # typed targets
+
+    def on_key(self, event: Key) -> None:
+        """A letter of an axis, or a sign, begins a typed target."""
+        if event.key in TYPES_TARGET and not self.panel.typing and self.check_action("target", ()):
+            event.stop()
+            event.prevent_default()
+            self.action_target(event.character or "")
+            return
+        super().on_key(event)
+
+    def action_target(self, begun: str = "") -> None:
+        """Open the field for a target."""
+        words = Text()
+        words.append("Where to\n", f"bold {self.palette.text}")
+        words.append(EXAMPLES, self.palette.dim)
+        if self.question is None:
+            self.panel.say(words)
+        self.panel.open_field(begun, partial(self._target_refusal))
+
+    def _position(self) -> dict[str, float | None]:
+        return {axis: self.session.connection.channel(f"axes.{axis}.mm") for axis in ("x", "y", "z")}
+
+    def _target_refusal(self, text: str) -> str | None:
+        try:
+            targets = parse_targets(text, self.last_axis, self._position())
+        except NotAQuantity as error:
+            return str(error)
+        barred = [target.axis.upper() for target in targets if target.axis not in self._free()]
+        return f"{barred[0]} is not to be moved now" if barred else None
+
+    def take_typed(self, text: str) -> None:
+        """A target, or parameters."""
+        if "speed_mm_s=" in text:
+            super().take_typed(text)
+            return
+        self.panel.say(Text())
+        self._go(text)
+
+    def _go(self, text: str) -> None:
+        for target in parse_targets(text, self.last_axis, self._position()):
+            self._want(target.axis, target.by_mm, typed=True)
+
+    def commands(self) -> Iterable[tuple[str, str, str]]:
+        """For the command palette."""
+        return (
+            *super().commands(),
+            ("home", "Home every axis", "home"),
+            ("type a target", "Move to a typed place, or by a typed length", "target"),
+        )

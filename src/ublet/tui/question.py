@@ -1,0 +1,170 @@
+"""The panel of a question: what is asked, the keys that answer it, or a field to type a reading or a target into."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.events import Key
+from textual.message import Message
+from textual.widget import Widget
+from textual.widgets import Input, Static
+
+from ublet.core.trial import Question
+from ublet.core.units import NotAQuantity, parse, show
+from ublet.tui.theme import Palette
+
+
+def answer_keys(answers: tuple[str, ...]) -> dict[str, str]:
+    """The key of each answer: enter for the first; first letters where no two are the same, else numbers."""
+    letters = [answer[0].lower() for answer in answers[1:]]
+    if len(set(letters)) == len(letters) and not {"k", "q"} & set(letters) and len(answers) < 7:
+        return {"enter": answers[0], **dict(zip(letters, answers[1:], strict=True))} if answers else {}
+    return {str(number): answer for number, answer in enumerate(answers, start=1)}
+
+
+def reading_refusal(unit: str) -> Callable[[str], str | None]:
+    """What is wrong with a typed reading in a unit, or None."""
+
+    def refusal(text: str) -> str | None:
+        try:
+            parse(text, unit)
+        except NotAQuantity as error:
+            return str(error)
+        return None
+
+    return refusal
+
+
+class Field(Input):
+    """The field; escape leaves it."""
+
+    BINDINGS = [Binding("escape", "leave", "leave")]
+
+    class Left(Message):
+        """Escape was pressed."""
+
+    def action_leave(self) -> None:
+        """Tell the panel."""
+        self.post_message(self.Left())
+
+
+class QuestionPanel(Widget):
+    """Hidden while nothing is asked. ``refusal`` says what is wrong with what was typed."""
+
+    DEFAULT_CSS = """
+    QuestionPanel { height: auto; padding: 1 2; margin: 0 1; background: $panel; border-left: thick $primary; }
+    QuestionPanel Static { height: auto; }
+    QuestionPanel #typed { width: 60; margin-top: 1; display: none; background: $background; }
+    """
+
+    class Typed(Message):
+        """A line was typed and is right."""
+
+        def __init__(self, text: str) -> None:
+            super().__init__()
+            self.text = text
+
+    class Left(Message):
+        """The field was left without an answer."""
+
+    def __init__(self, palette: Palette) -> None:
+        super().__init__()
+        self.display = False
+        self.palette = palette
+        self.unit = ""
+        self._refusal: Callable[[str], str | None] = lambda text: None
+        self._shown = Text()
+        self._typing = False
+
+    def compose(self) -> ComposeResult:
+        """Words, field, what is wrong with it."""
+        yield Static(id="asked")
+        yield Field(id="typed", select_on_focus=False)
+        yield Static(id="echo")
+
+    @property
+    def typing(self) -> bool:
+        """Whether the field is open."""
+        return self._typing
+
+    def say(self, text: Text) -> None:
+        """Show these words; an empty text hides the panel unless something is being typed."""
+        self.display = bool(text.plain) or self.typing
+        if text != self._shown or text.spans != self._shown.spans:
+            self._shown = text
+            self.query_one("#asked", Static).update(text)
+
+    def ask(self, question: Question, notes: Text) -> None:
+        """Show a question with the keys that answer it."""
+        palette, text = self.palette, Text()
+        text.append(question.text, f"bold {palette.text}")
+        if question.answers:
+            text.append("\n")
+        for key, answer in answer_keys(question.answers).items():
+            text.append(f"{key} ", palette.focus)
+            text.append(f"{answer}    ", palette.text)
+        if question.unit:
+            text.append(f"\ntype what is read, in {question.unit} or with another unit; enter takes it", palette.dim)
+        text.append_text(notes)
+        self.say(text)
+
+    def open_field(self, value: str, refusal: Callable[[str], str | None], unit: str = "") -> None:
+        """Open the field with a value in it."""
+        self._refusal, self.unit, self._typing = refusal, unit, True
+        field = self.query_one("#typed", Field)
+        field.value = value
+        field.cursor_position = len(value)
+        self.display = field.display = True
+        self.screen.set_focus(field)  # at once: the next key is already on its way
+        self._echo(value)
+
+    def take_key(self, event: Key) -> None:
+        """A key that was on its way to the bench when the field opened."""
+        event.stop()
+        event.prevent_default()
+        field = self.query_one("#typed", Field)
+        if event.key == "enter":
+            self._submit(field.value)
+        elif event.is_printable and event.character:
+            field.insert_text_at_cursor(event.character)
+
+    def close_field(self) -> None:
+        """Close the field; nothing is taken."""
+        self._typing = False
+        self.query_one("#typed", Field).display = False
+        self.query_one("#echo", Static).update("")
+        self.display = bool(self._shown.plain)
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        """Say while one types what it would be."""
+        event.stop()
+        if self.typing:
+            self._echo(event.value)
+
+    def _echo(self, typed: str) -> None:
+        reason = self._refusal(typed) if typed.strip() else None
+        words = Text()
+        if reason:
+            words.append(f"✗ {reason}", self.palette.stop)
+        elif self.unit and typed.strip():
+            words.append(f"= {show(parse(typed, self.unit), self.unit, 6)}", f"bold {self.palette.focus}")
+        self.query_one("#echo", Static).update(words)
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Take a good line."""
+        event.stop()
+        self._submit(event.value)
+
+    def _submit(self, text: str) -> None:
+        if text.strip() and self._refusal(text) is None:
+            self.close_field()
+            self.post_message(self.Typed(text.strip()))
+
+    def on_field_left(self, event: Field.Left) -> None:
+        """Nothing was typed."""
+        event.stop()
+        self.close_field()
+        self.post_message(self.Left())
