@@ -15,12 +15,19 @@ from ublet.link.transport import Transport
 PROTOCOL = 1
 REPLY_S = 0.5
 TRIES = 10
+GARBLED_S, GARBLED_BYTES = 0.9, 60
+"""So long after hello, and so many bytes without one good line: garbage."""
+
 SILENCE_S = 5.0
 """A board says its state ten times a second; this long without a byte, the link is lost."""
 
 
 class LinkLost(NoLink):
     """The board does not answer any more, or its port is gone."""
+
+
+class Garbled(LinkLost):
+    """Bytes arrive, and none of them make a line: the baud rate is wrong, or something else sits on that port."""
 
 
 class BoardRefused(NoLink):
@@ -93,6 +100,7 @@ class Client:
         self._held: list[Sample] = []
         self._filling = False
         self._beating = False
+        self._bytes = self._good_lines = 0
         self._heard = asyncio.get_running_loop().time()
         self._tasks: set[asyncio.Task[None]] = set()
         self.lost_why: str | None = None
@@ -104,9 +112,17 @@ class Client:
         """Introduce ourselves; starts the heartbeat.
 
         Raises:
-            LinkLost: nothing that speaks the protocol answers. BoardRefused: another protocol version.
+            Garbled: only garbage comes. LinkLost: nothing that speaks the protocol answers. BoardRefused: another
+            protocol version.
         """
-        answer = await self.call("hello", {"client": client, "protocol": PROTOCOL})
+        asked = asyncio.ensure_future(self.call("hello", {"client": client, "protocol": PROTOCOL}))
+        try:
+            await asyncio.wait({asked}, timeout=GARBLED_S)
+            if not asked.done() and self._bytes >= GARBLED_BYTES and not self._good_lines:
+                raise Garbled("what arrives is garbage: wrong baud rate, or not a board that speaks to us")
+            answer = await asked
+        finally:
+            asked.cancel()
         try:
             self.about = Hello(**{name: answer[name] for name in Hello.__dataclass_fields__})
         except KeyError as error:
@@ -191,10 +207,12 @@ class Client:
 
     def _received(self, data: bytes) -> None:
         self._heard = asyncio.get_running_loop().time()
+        self._bytes += len(data)
         for message in self._decoder.feed(data):
             if message is None:
                 self.quality.bad_sums += 1
                 continue
+            self._good_lines += 1
             if isinstance(message, Block):
                 continue  # blocks go to a board, none comes from one
             if self.on_talk and message.get("method") != "state":

@@ -7,6 +7,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from ublet.link.holders import holders
+
 
 @dataclass(frozen=True)
 class Port:
@@ -21,7 +23,9 @@ def list_ports() -> tuple[Port, ...]:
     """The serial ports of this computer, those of plugged-in devices first."""
     from serial.tools import list_ports as tools
 
-    found = [Port(each.device, _about(each), _trouble(each.device)) for each in tools.comports()]
+    listed = list(tools.comports())
+    held = holders(each.device for each in listed)
+    found = [Port(each.device, _about(each), _trouble(each.device, held.get(each.device))) for each in listed]
     return tuple(sorted(found, key=lambda port: (not port.about, port.device)))
 
 
@@ -30,7 +34,9 @@ def _about(port: object) -> str:
     return "" if words in ("", "n/a") else str(words)
 
 
-def _trouble(device: str) -> str:
+def _trouble(device: str, holder: str | None) -> str:
+    if holder is not None:
+        return f"in use by {holder}: close that program first"
     if not Path(device).exists() or os.access(device, os.R_OK | os.W_OK):
         return ""
     return "no permission: add yourself to its group (often dialout) and log in again"

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from typing import Protocol
 
 from ublet.core.trouble import NoLink
+from ublet.link.holders import holders
 
 BACKLOG = 1 << 18
 """Bytes that may wait to be written; beyond, the other end is taken as gone."""
@@ -133,7 +134,8 @@ def _port_reason(url: str, error: Exception) -> str:
     if code in (errno.EACCES, errno.EPERM) or "Permission denied" in text:
         return f"{url}: no permission. Add yourself to the port's group (often dialout) and log in again."
     if code in (errno.EBUSY, errno.EAGAIN) or "exclusively lock" in text or "busy" in text:
-        return f"{url} is in use by another program: close that program (another Ublet?) and try again."
+        holder = holders([url]).get(url, "another program")
+        return f"{url} is in use by {holder}: close that program (another Ublet?) and try again."
     return f"{url} cannot be opened: {text}"
 
 

@@ -9,7 +9,8 @@ from collections.abc import Awaitable, Callable, Iterable, Mapping
 from dataclasses import dataclass
 
 from ublet.core.settings import Value
-from ublet.link.client import BoardRefused, Client, Hello, LinkLost, Sample, State
+from ublet.link.baud import PortOpener
+from ublet.link.client import BoardRefused, Client, Garbled, Hello, LinkLost, Sample, State
 from ublet.link.frames import Message
 from ublet.link.transport import PortError, Transport
 
@@ -50,7 +51,8 @@ class RunningImage:
 class Connection:
     """Keeps a board connected. ``changed`` is called when the link, its state or a setting changes.
 
-    ``opener`` opens the transport anew for each try; ``samples`` of the last minute are kept.
+    ``opener`` opens the transport anew for each try; ``samples`` of the last minute are kept. ``note`` is what turned
+    out about the line and should be told.
     """
 
     def __init__(self, opener: Callable[[], Awaitable[Transport]]) -> None:
@@ -58,6 +60,7 @@ class Connection:
         self.client: Client | None = None
         self.about: Hello | None = None
         self.why = "not connected yet"
+        self.note = ""
         self.layers: dict[str, Layers] = {}
         self.image: RunningImage | None = None
         self.samples: deque[Sample] = deque(maxlen=MINUTE)
@@ -92,11 +95,13 @@ class Connection:
         Raises:
             PortError, LinkLost, BoardRefused: the reason, as a sentence.
         """
-        transport = await self._opener()
-        client = Client(transport, on_state=self._state, on_samples=self._samples, on_lost=self._lost)
-        client.on_talk = lambda way, message: self.talk.append((way, message))
         try:
-            about = await client.hello()
+            client = await self._greet(await self._opener())
+        except Garbled as error:
+            client = await self._try_rates(error)
+        assert client.about is not None
+        about = client.about
+        try:
             layers = await _read_layers(client)
             image = await client.call("image.status")
         except BaseException:
@@ -106,6 +111,42 @@ class Connection:
         self._boot = about.boot
         self._gone.clear()
         self._tell()
+
+    async def _greet(self, transport: Transport) -> Client:
+        client = Client(transport, on_state=self._state, on_samples=self._samples, on_lost=self._lost)
+        client.on_talk = lambda way, message: self.talk.append((way, message))
+        try:
+            await client.hello()
+        except BaseException:
+            client.close()
+            raise
+        return client
+
+    async def _try_rates(self, garbled: Garbled) -> Client:
+        """Garbage came: try the usual baud rates, one after the other.
+
+        Raises:
+            LinkLost: none of them was right.
+        """
+        opener = self._opener
+        if not isinstance(opener, PortOpener) or not opener.has_rate:
+            raise garbled
+        for rate in opener.others():
+            self.why = f"Garbage at {opener.declared} baud: trying {rate} …"
+            self._tell()
+            with contextlib.suppress(LinkLost, PortError):
+                client = await self._greet(await opener.at(rate))
+                opener.found = rate
+                self.note = (
+                    f"The board answers at {rate} baud; at the {opener.declared} of the machine file only garbage "
+                    f"came. Set [board] baud = {rate}."
+                )
+                return client
+        tried = ", ".join(str(rate) for rate in opener.others())
+        raise LinkLost(
+            f"what arrives is garbage at {opener.declared} baud and at {tried}: is this the board's port? Unplug it "
+            "and look which port goes."
+        )
 
     def keep(self) -> None:
         """Connect in the background, and again whenever the link is lost."""

@@ -13,7 +13,8 @@ from typing import Any
 
 from ublet.core.settings import Value
 from ublet.core.trial import Progress, Question, TrialFailed
-from ublet.link.transport import MemoryTransport, Transport, memory_pair, open_transport
+from ublet.link.baud import PortOpener
+from ublet.link.transport import MemoryTransport, Transport, memory_pair
 from ublet.link.upload import UploadProgress
 from ublet.session.document import Document
 from ublet.session.layers import Settling
@@ -95,10 +96,7 @@ async def run_on_port(order: Order, machine: Path, port: str, tell: Callable[[Pr
     """
     baud = Document(machine).machine.board.baud
 
-    async def opener() -> Transport:
-        return await open_transport(port, baud)
-
-    session = Session(machine, opener)
+    session = Session(machine, PortOpener(port, lambda: baud))
     try:
         await session.connection.connect()
         await session.settle()
@@ -167,10 +165,7 @@ async def write_on_port(
     """
     baud = Document(machine).machine.board.baud
 
-    async def opener() -> Transport:
-        return await open_transport(port, baud)
-
-    session = Session(machine, opener)
+    session = Session(machine, PortOpener(port, lambda: baud))
     phase = ["uploading"]
 
     def progress(upload: UploadProgress) -> None:

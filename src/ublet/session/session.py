@@ -239,6 +239,8 @@ class Session:
         client = self.connection.client
         if self.connection.linked and client is not self._settled_link:
             self._settled_link = client
+            if self.connection.note:
+                self.notices.append(self.connection.note)
             if self.lent and self.runner.running is None:
                 self._giving_back = asyncio.get_running_loop().create_task(self._give_back())
             if self.ledger.pending_save() is not None:

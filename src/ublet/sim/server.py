@@ -4,15 +4,22 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import fcntl
 import json
 import os
+import struct
 import tty
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
+
 from ublet.core.trouble import Trouble
 from ublet.sim.clock import keep_time
 from ublet.sim.service import Service
+
+TCGETS2, TERMIOS2_BYTES = 0x802C542A, 44
+"""Linux: asks a terminal for its settings with the speed as a number, which comes last (asm-generic/ioctls.h)."""
 
 UNSENT_LIMIT = 1 << 16
 """A host that does not read loses what is beyond this, as on a real serial line."""
@@ -65,6 +72,11 @@ def _open_pty(service: Service, link: str, stack: contextlib.AsyncExitStack) -> 
         name = link
     loop = asyncio.get_running_loop()
     unsent = bytearray()
+    baud, noise = service.board.scenario.link.baud, np.random.default_rng(5)
+
+    def garbled() -> bool:
+        """Whether the host listens at another speed than the line has."""
+        return bool(baud) and (told := told_baud(theirs)) is not None and told != baud
 
     def flush() -> None:
         with contextlib.suppress(BlockingIOError):
@@ -76,18 +88,31 @@ def _open_pty(service: Service, link: str, stack: contextlib.AsyncExitStack) -> 
             loop.remove_writer(ours)
 
     def send(data: bytes) -> None:
+        if garbled():
+            data = bytes(noise.integers(128, 256, len(data) // 2).tolist())
         if len(unsent) < UNSENT_LIMIT:
             unsent.extend(data)
             flush()
 
     def readable() -> None:
         with contextlib.suppress(BlockingIOError):
-            service.received(os.read(ours, 1 << 16))
+            data = os.read(ours, 1 << 16)
+            if not garbled():  # a receiver drops what does not fit its frames
+                service.received(data)
 
     service.send = send
     loop.add_reader(ours, readable)
     stack.callback(loop.remove_reader, ours)
     return name
+
+
+def told_baud(descriptor: int) -> int | None:
+    """The speed that was set on a terminal, baud, also one that termios has no name for; None: it does not say."""
+    try:
+        told = fcntl.ioctl(descriptor, TCGETS2, bytes(TERMIOS2_BYTES))
+    except OSError:
+        return None
+    return int(struct.unpack_from("=I", told, TERMIOS2_BYTES - 4)[0])
 
 
 async def _open_tcp(service: Service, listen: str, stack: contextlib.AsyncExitStack) -> str:

@@ -20,17 +20,19 @@ async def open_session(file: Path, port: str | None) -> tuple[Session | None, st
     """The session, or None and the sentences that say why not."""
     await asyncio.to_thread(_import_parts)
     from ublet.ledger.book import LedgerError
-    from ublet.link.transport import PortError, Transport, open_transport
+    from ublet.link.baud import PortOpener
+    from ublet.link.transport import PortError, Transport
     from ublet.session.document import DocumentError
     from ublet.session.session import Session
 
-    async def opener() -> Transport:
-        if port is None:
-            raise PortError("No port was named: quit and open the file with --port URL.")
-        return await open_transport(port, session.document.machine.board.baud)
+    async def nowhere() -> Transport:
+        raise PortError("No port was named: quit and open the file with --port URL.")
+
+    def declared() -> int:
+        return session.document.machine.board.baud
 
     try:
-        session = Session(file, opener)
+        session = Session(file, nowhere if port is None else PortOpener(port, declared))
     except (DocumentError, LedgerError) as error:
         return None, str(error)
     return session, ""

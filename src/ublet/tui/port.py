@@ -99,6 +99,8 @@ class PortBench(Bench):
         if client is None or about is None:
             text.append(f"✗ no link: {connection.why}", palette.stop)
             return text
+        if connection.note:
+            text.append(f"! {connection.note}\n", palette.focus)
         quality, image = client.quality, connection.image
         text.append("✓ linked   ", f"bold {palette.good}")
         text.append(f"{about.board}, firmware {about.firmware}", palette.text)
