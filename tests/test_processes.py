@@ -183,7 +183,7 @@ def test_a_pseudo_terminal_serves_one_program_at_a_time(tmp_path: Path) -> None:
             client = Client(await open_transport(str(link), 250_000))
             about = await client.hello()
             assert about.board == "larch-6"
-            with pytest.raises(PortError, match="in use by another program"):
+            with pytest.raises(PortError, match="in use by"):
                 await open_transport(str(link), 250_000)
             client.close()
 

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from ublet.benchmark.declare import check_time, editor_keys, upload_share
+from ublet.benchmark.halting import halt_from_key
 from ublet.benchmark.interface import first_screen, interface
 from ublet.benchmark.trials import fit_speed, trial_figures
 
@@ -23,6 +24,7 @@ def measure(quick: bool) -> dict[str, Any]:
             "editor": editor_keys(folder, 40 if quick else 150),
             "upload": upload_share(1 if quick else 3),
             "interface": interface(folder / "app", 40 if quick else 150, 8.0 if quick else 20.0),
+            "halt": halt_from_key(folder / "halt", 20 if quick else 200),
             "trials": {kind: trial_figures(stem) for kind, stem in DEMOS.items()},
             "fit": fit_speed(5 if quick else 15),
         }

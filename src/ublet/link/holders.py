@@ -21,7 +21,7 @@ def holders(devices: Iterable[str], processes: Path = PROCESSES) -> dict[str, st
         with contextlib.suppress(OSError):
             for file in (process / "fd").iterdir():
                 with contextlib.suppress(OSError):
-                    device = wanted.get(os.readlink(file))
+                    device = wanted.get(str(file.readlink()))
                     if device is not None:
                         name = (process / "comm").read_text(encoding="utf-8", errors="replace").strip()
                         found.setdefault(device, f"{name} (process {process.name})")

@@ -53,9 +53,9 @@ def speed_for(session: Session, axis: str, asked_mm_s: float) -> Speed:
     board = session.document.board
     caps = {}
     if feed:
-        caps[f"{axis.upper()}'s maximum feed, {_layer(session, f'axes.{axis}.maximum_feed_mm_s')}"] = feed
+        caps[f"maximum feed, {_layer(session, f'axes.{axis}.maximum_feed_mm_s')}"] = feed
     if steps:
-        caps[f"the {board.name}'s step rate"] = board.steps_per_s / steps
+        caps[f"step rate of the {board.name}"] = board.steps_per_s / steps
     return capped(asked_mm_s, caps)
 
 
@@ -63,8 +63,8 @@ def _layer(session: Session, path: str) -> str:
     """Where a live value comes from."""
     layers = session.connection.layers[path]
     if layers.live != layers.saved:
-        return "kept and not saved"
-    return "stored on the board" if layers.stored is not None else "as in the image"
+        return "kept"
+    return "stored" if layers.stored is not None else "image"
 
 
 def _number(value: Value) -> float:

@@ -324,6 +324,8 @@ class SimBoard:
 
     def _drop_pin(self, deployed: bool) -> None:
         self.pin_told = deployed and self.live.get("probe.kind") == "pin"
+        if not deployed and self.live.get("probe.kind") == "pin" and "probe" in self.switches:
+            self.switches["probe"].let_go()
 
     def _follow_carriages(self, where: Mapping[str, float]) -> None:
         """Switches at the ends of axes are pressed by the carriages; the probe's only while its pin is down."""

@@ -25,6 +25,12 @@ class Switch:
         if self.is_open != before:
             self.edges += 1 + 2 * self.part.bounces
 
+    def let_go(self) -> None:
+        """What pressed it is gone: a pin that was drawn in."""
+        self._reached = False
+        if self.pressed:
+            self.press(False)
+
     def follow(self, where: Mapping[str, float], random: np.random.Generator) -> None:
         """The carriages stand here now: one that reaches the switch presses it, each time a little elsewhere."""
         part = self.part

@@ -78,6 +78,7 @@ class QuestionPanel(Widget):
         self._refusal: Callable[[str], str | None] = lambda text: None
         self._shown = Text()
         self._typing = False
+        self._offered: Key | None = None
 
     def compose(self) -> ComposeResult:
         """Words, field, what is wrong with it."""
@@ -121,8 +122,14 @@ class QuestionPanel(Widget):
         self.screen.set_focus(field)  # at once: the next key is already on its way
         self._echo(value)
 
+    def on_key(self, event: Key) -> None:
+        """A key that comes up from the field was offered to it already."""
+        self._offered = event
+
     def take_key(self, event: Key) -> None:
         """A key that was on its way to the bench when the field opened."""
+        if event is self._offered:
+            return
         event.stop()
         event.prevent_default()
         field = self.query_one("#typed", Field)

@@ -16,7 +16,7 @@ class Speed:
 
     @property
     def words(self) -> str:
-        """``40 mm/s``, or ``6 mm/s (not 40: Z's maximum feed, stored on the board)``."""
+        """``40 mm/s``, or ``6 mm/s (not 40: maximum feed, stored)``."""
         told = f"{self.mm_s:g} mm/s"
         return f"{told} (not {self.asked_mm_s:g}: {self.capped_by})" if self.capped_by else told
 
@@ -24,8 +24,8 @@ class Speed:
 def capped(asked_mm_s: float, caps: Mapping[str, float]) -> Speed:
     """The asked speed under several caps, each with its name; the lowest one counts.
 
-    >>> capped(40, {"Z's stored maximum feed": 6.0}).words
-    "6 mm/s (not 40: Z's stored maximum feed)"
+    >>> capped(40, {"maximum feed, stored": 6.0}).words
+    '6 mm/s (not 40: maximum feed, stored)'
     """
     name = min(caps, key=lambda each: caps[each], default="")
     if not name or caps[name] >= asked_mm_s:

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.homing_moves import axis_of, home_axis, preheat_words, with_those_before
+from ublet.core.motion.homing_moves import axis_of, go_to, home_axis, preheat_words, with_those_before
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.targets import parse_targets
 from ublet.core.motion.travel import EDGE_MM, EYE_MM, Reach, bed_reached, reach_of
@@ -52,6 +52,7 @@ async def travel_limits(bench: Bench, aim: TravelParameters) -> TrialResult:
             place = f"{name} {'high' if homes_low else 'low'}"
             edges[name] = (await _mark(bench, (name,), place, words, 0.4 + 0.3 * number, aim))[name]
         for name in with_those_before(machine, AXES):
+            await go_to(bench, name, corner[name], aim.speed_mm_s)  # no further from the end than homing seeks it
             bench.progress(Progress(f"axis {name.upper()}", 0.9, None, "homing again: is the count still right?"))
             shift = await home_axis(bench, name)
             if shift is None or abs(shift) > EYE_MM:
