@@ -39,30 +39,41 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
     wanted = axes_of(aim)
     await home_unhomed(bench, wanted)
     findings: list[Finding] = []
+    measured: dict[str, dict[str, Length]] = {}
+    for number, name in enumerate(wanted):
+        length_mm = measured_length(bench.machine, name, aim)
+        measured[name] = await _measure(bench, name, length_mm, aim, number / len(wanted), 1 / len(wanted))
+        findings += _findings(bench, name, _mean(measured[name]), length_mm)
     proposals: list[Proposal] = []
     good: list[str] = []
     bad: list[str] = []
-    for number, name in enumerate(wanted):
-        length_mm = measured_length(bench.machine, name, aim)
-        lengths = await _measure(bench, name, length_mm, aim, number / len(wanted), 1 / len(wanted))
-        whole = _mean(lengths)
-        now, geometry = _number(bench, f"axes.{name}.steps_per_mm"), _geometry(bench.machine, name)
-        judged = judge_steps(now, geometry, length_mm, whole, declared_drive(bench.machine, name))
-        findings += _findings(name, judged, whole, length_mm)
-        wrong = differing(lengths)
+    for axes in driven_together(bench.machine, wanted):
+        seen = [name for name in axes if name in measured]
+        named = " and ".join(name.upper() for name in seen)
+        lengths = {place: length for name in seen for place, length in measured[name].items()}
+        length_mm = sum(measured_length(bench.machine, name, aim) for name in seen) / len(seen)
+        now, geometry = _number(bench, f"axes.{seen[0]}.steps_per_mm"), _geometry(bench.machine, seen[0])
+        judged = judge_steps(now, geometry, length_mm, _mean(lengths), declared_drive(bench.machine, seen[0]))
+        wrong = differing(lengths) if len(seen) == 1 else ()
         if wrong:
-            bad.append(_differ_words(name, lengths, wrong))
+            bad.append(_differ_words(seen[0], lengths, wrong))
         elif judged.good:
-            good.append(f"{name.upper()}: {judged.words}.")
+            good.append(f"{named}: {judged.words}.")
         else:
-            bad.append(f"{name.upper()}: {judged.words}.")
-            if judged.proposed is not None:
-                proposals.append(_proposal(name, now, judged))
+            bad.append(f"{named}: {judged.words}.")
+            proposals += [_proposal(bench, name, judged) for name in axes if judged.proposed is not None]
     if not bad:
         return TrialResult("proven", " ".join(good), {}, tuple(findings))
     option = Option("mend", "then measure again", tuple(proposals), {})
     kept = (option,) if proposals else ()
     return TrialResult("failed", " ".join(bad + good), {}, tuple(findings), kept, "mend" if kept else "")
+
+
+def driven_together(machine: MachineFile, wanted: tuple[str, ...]) -> tuple[tuple[str, ...], ...]:
+    """Axes whose steps belong to the same motors: both belts of a CoreXY carry X and Y, so they must stay the same."""
+    if machine.machine.kinematics != "corexy" or not {"x", "y"} & set(wanted):
+        return tuple((name,) for name in wanted)
+    return (("x", "y"), *((name,) for name in wanted if name == "z"))
 
 
 def axes_of(aim: StepsParameters) -> tuple[str, ...]:
@@ -71,10 +82,11 @@ def axes_of(aim: StepsParameters) -> tuple[str, ...]:
 
 
 def measured_length(machine: MachineFile, name: str, aim: StepsParameters) -> float:
-    """The length that fits between an axis's ends and into the instrument, at most the wanted one, mm."""
-    axis = axis_of(machine, name)
-    room = axis.maximum_mm - axis.minimum_mm - 2 * ROOM_MM - TAKE_UP_MM
-    return min(aim.length_mm, REACH_MM[aim.instrument], float(int(room)))
+    """The length that fits into the instrument, and twice between an axis's ends: a wrong part often doubles it, mm."""
+    together = next(axes for axes in driven_together(machine, (name,)) if name in axes)
+    axes = [axis_of(machine, each) for each in together]
+    room = min(axis.maximum_mm - axis.minimum_mm for axis in axes) - 2 * (2 * ROOM_MM + TAKE_UP_MM)
+    return min(aim.length_mm, REACH_MM[aim.instrument], float(int(room / 2)))
 
 
 async def _measure(
@@ -85,10 +97,12 @@ async def _measure(
     places = _places(bench.machine, name)
     readings: dict[str, list[float]] = {place: [] for place in places}
     speed = min(SPEED_MM_S, axis.maximum_feed_mm_s)
-    start = max(axis.minimum_mm + ROOM_MM + TAKE_UP_MM, (axis.minimum_mm + axis.maximum_mm - length_mm) / 2)
+    way = -1 if axis.homing.end == "high" else 1  # away from the homed end, where there is room for a wrong scale
+    start = axis.maximum_mm if way < 0 else max(axis.minimum_mm, 0.0 if name == "z" else axis.minimum_mm)
+    start += way * (ROOM_MM + TAKE_UP_MM)
     total = aim.repeats * len(places)
     for repeat in range(aim.repeats):
-        await go_to(bench, name, start - TAKE_UP_MM, speed)
+        await go_to(bench, name, start - way * TAKE_UP_MM, speed)
         await go_to(bench, name, start, speed)
         words = f"{length_mm:g} mm, {repeat + 1} of {aim.repeats}"
         share = done + whole * repeat / aim.repeats
@@ -101,11 +115,11 @@ async def _measure(
         )
         if await bench.ask(marked) != "marked":
             raise TrialFailed("Stopped at the mark: nothing was concluded.")
-        await go_to(bench, name, start + length_mm, speed)
+        await go_to(bench, name, start + way * length_mm, speed)
         for place in places:
             text = f"How far did {place_words(name, place)} go from the mark?"
             asked = Question(text, (), ("measure", place, aim.instrument), unit="mm")
-            read = await bench.measure(asked)
+            read = abs(await bench.measure(asked))
             readings[place].append(read)
             row = (float("xyz".index(name)), float(places.index(place)), length_mm, read)
             bench.show("readings", ("axis", "place", "commanded_mm", "measured_mm"), row)
@@ -127,7 +141,7 @@ def _places(machine: MachineFile, name: str) -> tuple[str, ...]:
 
 
 def _mean(lengths: dict[str, Length]) -> Length:
-    """The axis as a whole: the middle of its motors."""
+    """An axis, or axes of the same motors, as a whole: the middle of what was read at each place."""
     each = list(lengths.values())
     count = len(each)
     uncertainty = sum(one.uncertainty_mm**2 for one in each) ** 0.5 / count
@@ -136,17 +150,19 @@ def _mean(lengths: dict[str, Length]) -> Length:
     return Length(sum(one.count for one in each), mean, worst.deviation_mm, uncertainty, worst.half_width_mm)
 
 
-def _findings(name: str, judged: Judged, whole: Length, length_mm: float) -> list[Finding]:
+def _findings(bench: Bench, name: str, whole: Length, length_mm: float) -> list[Finding]:
     found = [Finding(f"{name} measured", whole.mean_mm, whole.uncertainty_mm, "mm")]
     found.append(Finding(f"{name} error", whole.mean_mm - length_mm, whole.uncertainty_mm, "mm"))
-    if judged.measured:
-        found.insert(0, Finding(f"{name} steps per mm", judged.measured, judged.uncertainty, "steps/mm"))
+    if abs(whole.mean_mm) > 2 * whole.uncertainty_mm:
+        steps = _number(bench, f"axes.{name}.steps_per_mm") * length_mm / whole.mean_mm
+        uncertainty = steps * whole.uncertainty_mm / whole.mean_mm
+        found.insert(0, Finding(f"{name} steps per mm", steps, uncertainty, "steps/mm"))
     return found
 
 
-def _proposal(name: str, now: float, judged: Judged) -> Proposal:
+def _proposal(bench: Bench, name: str, judged: Judged) -> Proposal:
     assert judged.proposed is not None
-    after = float(f"{judged.proposed:.7g}")
+    now, after = _number(bench, f"axes.{name}.steps_per_mm"), float(f"{judged.proposed:.7g}")
     error = 100 * (now / after - 1)
     effect = f"{error:+.2f} % of length is taken away" if abs(error) < 10 else "the axis is as long as it says"
     return Proposal(f"axes.{name}.steps_per_mm", now, after, "steps/mm", effect)
