@@ -140,12 +140,50 @@ def wire(stage: Stage, out: Path) -> None:
     stage.key("Tab", "PPage", "PPage")
 
 
+def move(out: Path) -> None:
+    """Jogging to scale, a length that is measured, and speeds that are tried, on the second machine."""
+    with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
+        stage = Stage([sys.executable, "-m", "ublet", "demo", "--machine", "wren", "--dir", folder, "--speed", "10"])
+        try:
+            stage.wait("no errors")
+            stage.key("NPage", "NPage", "Down", "Down")
+            stage.wait("from above")
+            stage.key("Enter", "h")
+            stage.wait("Every axis is homed")
+            stage.key("x", *"120", "Space", *"y70", "Space", *"z40", "Enter")
+            stage.wait("Z 40.0")
+            stage.key("y", "+", *"5mm")
+            stage.shot(out / "jog.png")
+            stage.key("Escape", "Tab", "Down")
+            stage.wait("Homes what is not homed")
+            stage.key("Enter", "Enter")
+            for reading in ("79.04", "78.97"):
+                stage.wait("Mark where X")
+                stage.key("Enter")
+                stage.wait("How far did X go")
+                stage.key(*reading, "Enter")
+            stage.wait("3 of 3")
+            stage.key("Enter")
+            stage.wait("How far did X go")
+            stage.shot(out / "steps.png")
+            stage.key("Escape", "Tab", "Down")
+            stage.wait("Homes, then runs there and back")
+            stage.key("Enter", "Enter")
+            stage.wait("lost steps")
+            stage.wait("1875")
+            stage.shot(out / "limits.png")
+            stage.key("C-q")
+        finally:
+            stage.close()
+
+
 def main(out: Path) -> None:
     """Walk through the demo, one picture a view."""
     missing = [package for program, package in NEEDED.items() if not shutil.which(program)]
     if missing:
         raise SystemExit(f"missing: apt-get install {' '.join(missing)}")
     out.mkdir(parents=True, exist_ok=True)
+    move(out)
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         command = [sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "10"]
         stage = Stage(command)

@@ -266,7 +266,7 @@ class UbletApp(App[None]):
             text.append(f"{station.name[0].upper()}{station.name[1:]}", f"bold {self.palette.text}")
             text.append(f"   {station.purpose}\n\n", self.palette.dim)
             text.append("Not built yet: this station is listed so that you see the whole route.\n", self.palette.text)
-            text.append("It cannot be entered. Those in the leg Declare can, and hotend control.", self.palette.dim)
+            text.append("It cannot be entered.", self.palette.dim)
             unbuilt.update(text)
 
     # what can be done

@@ -53,7 +53,7 @@ def steps_picture(session: Session, watched: TrialWatch | None, width: int, heig
             others = other_parts(geometry, declared_drive(session.document.machine, name))
             for part, steps in others:
                 words = f"{part} {show(steps, '', 5)}   "
-                if text.cell_len - text.plain.rfind("\n") + len(words) < width:
+                if len(text.plain) - text.plain.rfind("\n") + len(words) < width:
                     text.append(words, palette.dim)
             text.append("\n")
     return text
