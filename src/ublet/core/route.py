@@ -71,9 +71,9 @@ ROUTE: tuple[Station, ...] = (
         ("hotend-control", "hotend-verify"),
         "heat",
     ),
+    Station("bed control", "Heat", "gains that hold the bed steady", ("bed-control", "bed-verify"), "bed"),
     *_leg(
         "Heat",
-        ("bed control", "gains that hold the bed steady"),
         ("guards", "what switches off by itself"),
         ("presets", "temperatures for each material"),
         ("soak time", "when the bed stops moving"),

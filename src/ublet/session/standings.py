@@ -147,5 +147,5 @@ def _figure(entry: TrialEntry) -> str:
         return f"{limit.value:.0f} mm/s" if limit else ""
     overshoot = entry.result.finding("overshoot")
     if overshoot is None:
-        return "as told" if entry.name != "hotend-verify" else ""
+        return "as told" if not entry.name.endswith("-verify") else ""
     return with_uncertainty(overshoot.value, overshoot.uncertainty or 0.0)

@@ -33,7 +33,7 @@ def heater_truth(scenario: Scenario, machine: MachineFile, heater: str, target_c
 
 def truth_of(scenario: Scenario, machine: MachineFile, trial: str, parameters: Mapping[str, Value]) -> dict[str, float]:
     """Truth for a trial's findings, by the same names."""
-    if trial in ("hotend-control", "hotend-verify"):
+    if trial.startswith(("hotend-", "bed-")):
         target = parameters.get("target")
         return heater_truth(
             scenario,

@@ -6,7 +6,7 @@ from ublet.core.route import Station
 from ublet.session.session import Session
 from ublet.tui.bench import Bench
 from ublet.tui.editor import EditorBench
-from ublet.tui.heat import HotendBench
+from ublet.tui.heat import BedBench, HotendBench
 from ublet.tui.jog import JogBench
 from ublet.tui.modules import ModulesBench
 from ublet.tui.move import DirectionsBench, HomingBench, LimitsBench, StepsBench
@@ -32,6 +32,7 @@ BENCHES: dict[str, type[Bench]] = {
     "steps": StepsBench,
     "limits": LimitsBench,
     "heat": HotendBench,
+    "bed": BedBench,
 }
 """Kind of bench, as the route names it, and its class."""
 

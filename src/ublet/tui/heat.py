@@ -1,4 +1,4 @@
-"""The bench of hotend control: start, watch, choose, keep, verify."""
+"""The bench of heater control, for a hotend or a bed: start, watch, choose, keep, verify."""
 
 from __future__ import annotations
 
@@ -14,7 +14,10 @@ from textual.widgets import Static
 
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.candidates import AS_FOUND
-from ublet.core.heat.trials import HEADROOM_C, HotendParameters
+from ublet.core.heat.demands import demands_of
+from ublet.core.heat.report import ON_OFF
+from ublet.core.heat.trials import GAIN_KEYS, BedParameters, ControlAim, HotendParameters
+from ublet.core.route import ROUTE
 from ublet.core.settings import Part, refusal_of
 from ublet.core.trial import Need, Option, Question, Series, TrialSpec
 from ublet.ledger.book import LedgerError, TrialEntry
@@ -25,31 +28,29 @@ from ublet.tui.bench import Bench
 from ublet.tui.chart import StripChart
 from ublet.tui.dialogs import QuantityDialog, QuestionDialog
 from ublet.tui.heat_pictures import cycles, duty, fan_start, last_minute, reached_at, steps, whole
-from ublet.tui.heat_words import HOTEND_HELP, heading, next_steps
+from ublet.tui.heat_words import BED_HELP, HOTEND_HELP, heading, next_steps
 from ublet.tui.settlement import Settlement
 from ublet.tui.theme import Palette
 from ublet.tui.watch import TrialWatch
 
-CONTROL, VERIFY = TRIALS["hotend-control"], TRIALS["hotend-verify"]
-
-
+COOLEST_BED_C = 30.0
 IDLE_BEATS = 3
 """While nothing is recorded the live trace is drawn at every so many beats."""
 
 
-class HotendBench(Bench):
+class HeaterBench(Bench):
     """Tunes one heater. It holds no physics: it starts trials and shows what they found."""
 
     DEFAULT_CSS = """
-    HotendBench { layout: vertical; width: 1fr; height: 1fr; padding: 0 1; }
-    HotendBench #heading { height: auto; padding: 1 1 0 1; }
-    HotendBench #instrument { height: 1fr; min-height: 6; margin-top: 1; }
-    HotendBench #small { width: 36; }
-    HotendBench #small.empty { display: none; }
-    HotendBench #large { height: 1fr; }
-    HotendBench #duty { height: 5; }
-    HotendBench #legend { height: 1; padding: 0 1 0 8; text-wrap: nowrap; text-overflow: ellipsis; }
-    HotendBench #next { height: auto; padding: 0 1; margin-top: 1; }
+    HeaterBench { layout: vertical; width: 1fr; height: 1fr; padding: 0 1; }
+    HeaterBench #heading { height: auto; padding: 1 1 0 1; }
+    HeaterBench #instrument { height: 1fr; min-height: 6; margin-top: 1; }
+    HeaterBench #small { width: 36; }
+    HeaterBench #small.empty { display: none; }
+    HeaterBench #large { height: 1fr; }
+    HeaterBench #duty { height: 5; }
+    HeaterBench #legend { height: 1; padding: 0 1 0 8; text-wrap: nowrap; text-overflow: ellipsis; }
+    HeaterBench #next { height: auto; padding: 0 1; margin-top: 1; }
     """
     BINDINGS = [
         Binding("enter", "start", "start"),
@@ -63,6 +64,11 @@ class HotendBench(Bench):
         Binding("escape", "cancel", "cancel"),
     ]
 
+    kind = ""
+    title = ""
+    why = ""
+    help = ""
+
     def __init__(self, session: Session, palette: Palette) -> None:
         super().__init__(session, palette)
         self.verifying = False
@@ -72,11 +78,13 @@ class HotendBench(Bench):
         self.verified: TrialEntry | None = None
         self.verified_series: dict[str, Series] = {}
         self.told: tuple[str, str] | None = None
-        machine = session.document.machine
-        names = [name for name, heater in machine.heaters.items() if heater.part == "hotend"]
-        heater = names[0] if names else "hotend"
-        material = next(iter(machine.materials.values()), None)
-        self.aim = HotendParameters(heater=heater, target=material.nozzle_c if material else 215.0)
+        station = next(station for station in ROUTE if station.bench == self.kind)
+        self.control, self.verify = (TRIALS[name] for name in station.trials)
+        self.aim = self.first_aim()
+
+    def first_aim(self) -> ControlAim:
+        """What the trial aims at before anybody chose."""
+        raise NotImplementedError
 
     def compose(self) -> ComposeResult:
         """Heading, instrument, settlement, what comes next."""
@@ -99,9 +107,9 @@ class HotendBench(Bench):
     def reload(self) -> None:
         """Take the newest results from the ledger."""
         ledger = self.session.ledger
-        self.tuned = ledger.latest(CONTROL.name, "proven")
+        self.tuned = ledger.latest(self.control.name, "proven")
         self.tuned_series = ledger.series(self.tuned.id) if self.tuned else {}
-        newest = ledger.latest(VERIFY.name)
+        newest = ledger.latest(self.verify.name)
         self.verified = newest if newest and self.tuned and newest.id > self.tuned.id else None
         if self.verified and self.verified.result.outcome == "halted":
             self.verified = None
@@ -236,17 +244,19 @@ class HotendBench(Bench):
         if connection.state.mode != "ready":
             return (Need(f"the board is {connection.state.mode}: r releases it", False),)
         if self.aim.heater not in self.session.document.machine.heaters:
-            return (Need("no hotend heater is declared in the machine file", False),)
+            return (Need(f"no {self.aim.heater} heater is declared in the machine file", False),)
         if not connection.samples:
             return (Need("waiting for the first readings", False),)
         machine = self.session.document.machine
-        return CONTROL.needs(machine, self.aim, lambda sensor: connection.channel(f"sensors.{sensor}"))
+        return self.control.needs(machine, self.aim, lambda sensor: connection.channel(f"sensors.{sensor}"))
 
     def live_option(self) -> str:
         """Name of the option whose gains are live now."""
         if self.tuned is None:
             return ""
         root = f"heaters.{self.aim.heater}"
+        if self.session.live(f"{root}.control") == ON_OFF:
+            return ON_OFF
         for option in self.tuned.result.options:
             if all(self.session.live(f"{root}.{key}") == option.figures.get(key) for key in ("kp", "ki", "kd")):
                 return option.name
@@ -258,7 +268,8 @@ class HotendBench(Bench):
             return False
         root = f"heaters.{self.aim.heater}"
         conditions = self.verified.result.conditions
-        return all(conditions.get(f"{root}.{key}") == self.session.live(f"{root}.{key}") for key in ("kp", "ki", "kd"))
+        paths = [f"{root}.{key}" for key in GAIN_KEYS]
+        return all(conditions[path] == self.session.live(path) for path in paths if path in conditions)
 
     @property
     def option(self) -> Option | None:
@@ -293,7 +304,7 @@ class HotendBench(Bench):
     def commands(self) -> Iterable[tuple[str, str, str]]:
         """For the command palette."""
         return (
-            ("start", "Start hotend control", "start"),
+            ("start", f"Start {self.title.lower()}", "start"),
             ("target", "Set the temperature to tune at", "target"),
             ("keep", "Keep the chosen gains", "keep"),
             ("drop", "Drop what was kept and not saved", "drop"),
@@ -304,7 +315,7 @@ class HotendBench(Bench):
 
     def help_words(self) -> str:
         """Why and how."""
-        return HOTEND_HELP
+        return self.help
 
     def action_start(self) -> None:
         """Run hotend control."""
@@ -312,16 +323,16 @@ class HotendBench(Bench):
         if blocking:
             self.tell(f"Not started: {'; '.join(blocking)}.", self.palette.stop)
             return
-        self._launch(CONTROL, self.aim)
+        self._launch(self.control, self.aim)
 
     def action_verify(self) -> None:
         """Check the live gains by a step from cold."""
-        assert CONTROL.verify is not None
-        self._launch(VERIFY, verify_parameters(CONTROL, self.aim))
+        assert self.control.verify is not None
+        self._launch(self.verify, verify_parameters(self.control, self.aim))
 
     def _launch(self, spec: TrialSpec, parameters: Part) -> None:
         self.told = None
-        self.verifying = spec is VERIFY
+        self.verifying = spec is self.verify
         self.watched = TrialWatch(self._ask)
         self.refresh_state()
         self.run_worker(self._run(spec, parameters), group="trial", exclusive=True)
@@ -335,10 +346,10 @@ class HotendBench(Bench):
         else:
             result = entered.ran.result
             if result.outcome == "proven":
-                self.told = None if spec is CONTROL else (f"✓ Verified: {result.why}.", self.palette.good)
+                self.told = None if spec is self.control else (f"✓ Verified: {result.why}.", self.palette.good)
             else:
                 self.told = (f"✗ {result.why}", self.palette.stop)
-            if spec is CONTROL and result.outcome == "proven":
+            if spec is self.control and result.outcome == "proven":
                 self.query_one(Settlement).chosen = 99  # the newest recommendation is chosen
         self.watched = None
         self.reload()
@@ -355,11 +366,12 @@ class HotendBench(Bench):
         """Type another temperature."""
 
         def check(value: float) -> str | None:
-            declared = next(item for item in CONTROL.declared() if item.path == "target")
+            declared = next(item for item in self.control.declared() if item.path == "target")
             reason = refusal_of(declared, "target", value)
             heater = self.session.document.machine.heaters.get(self.aim.heater)
-            if reason is None and heater and value > heater.maximum_c - HEADROOM_C:
-                return f"too near the maximum: at most {heater.maximum_c - HEADROOM_C:g} °C"
+            headroom = demands_of(self.session.document.machine, self.aim.heater).headroom_c
+            if reason is None and heater and value > heater.maximum_c - headroom:
+                return f"too near the maximum: at most {heater.maximum_c - headroom:g} °C"
             return reason
 
         def take(answer: str | None) -> None:
@@ -422,3 +434,35 @@ class HotendBench(Bench):
         """Choose other gains and show what they are predicted to do."""
         self.query_one(Settlement).choose(by)
         self.refresh_state()
+
+
+class HotendBench(HeaterBench):
+    """The nozzle's heater."""
+
+    kind = "heat"
+    title = "Hotend control"
+    why = "gains that hold the nozzle steady"
+    help = HOTEND_HELP
+
+    def first_aim(self) -> HotendParameters:
+        """The first material's nozzle temperature."""
+        machine = self.session.document.machine
+        material = next(iter(machine.materials.values()), None)
+        heater = next((name for name, each in machine.heaters.items() if each.part == "hotend"), "hotend")
+        return HotendParameters(heater=heater, target=material.nozzle_c if material else 215.0)
+
+
+class BedBench(HeaterBench):
+    """The bed's heater, or a chamber's."""
+
+    kind = "bed"
+    title = "Bed control"
+    why = "gains that hold the bed steady"
+    help = BED_HELP
+
+    def first_aim(self) -> BedParameters:
+        """The first material's bed temperature."""
+        machine = self.session.document.machine
+        wanted = [material.bed_c for material in machine.materials.values() if material.bed_c >= COOLEST_BED_C]
+        heater = next((name for name, each in machine.heaters.items() if each.part != "hotend"), "bed")
+        return BedParameters(heater=heater, target=wanted[0] if wanted else 60.0)

@@ -1,4 +1,4 @@
-"""The words of the hotend bench: heading, needs, and what can be done next."""
+"""The words of the heater benches: heading, needs, and what can be done next."""
 
 from __future__ import annotations
 
@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING, Protocol
 
 from rich.text import Text
 
-from ublet.core.catalogue import TRIALS
 from ublet.core.heat.candidates import AS_FOUND
 from ublet.core.units import show, with_uncertainty
 from ublet.tui.texts import local_time
@@ -14,8 +13,8 @@ from ublet.tui.texts import local_time
 if TYPE_CHECKING:
     from textual.geometry import Size
 
-    from ublet.core.heat.trials import HotendParameters
-    from ublet.core.trial import Need, Option
+    from ublet.core.heat.trials import ControlAim
+    from ublet.core.trial import Need, Option, TrialSpec
     from ublet.ledger.book import TrialEntry
     from ublet.session.session import Session
     from ublet.tui.theme import Palette
@@ -27,7 +26,10 @@ class BenchState(Protocol):
 
     palette: Palette
     session: Session
-    aim: HotendParameters
+    aim: ControlAim
+    control: TrialSpec
+    title: str
+    why: str
     watched: TrialWatch | None
     verifying: bool
     tuned: TrialEntry | None
@@ -73,6 +75,20 @@ KEYS  enter start            t  temperature         ↑ ↓  choose gains
       e     export           esc  cancel
 """
 
+BED_HELP = """\
+WHY   A bed that swings prints bands in step with its swing, and a warped first layer where it was tuned hot. It is
+      slow: its gains are not those of a hotend.
+
+HOW   As for the hotend, without the fan: full power from room temperature, then the board switches around the
+      target. A climb that will level off below the target is told early, from the climb itself. Beside the gains
+      stands on-off control, with the swing that the same model predicts for it: with a mains bed and a mechanical
+      relay it may be what you want.
+
+KEYS  enter start            t  temperature         ↑ ↓  choose
+      k     keep             d  drop                v    verify
+      e     export           esc  cancel
+"""
+
 SHORT_BELOW = 30
 WATCHING = {
     False: "Watch the swings: the gains are read from the last ones, once three agree within 2 %.",
@@ -82,9 +98,9 @@ WATCHING = {
 
 def heading(bench: BenchState) -> Text:
     """What this station is for, what will heat, and each need with a tick or what is missing."""
-    palette, text, control = bench.palette, Text(), TRIALS["hotend-control"]
-    text.append("Hotend control", f"bold {palette.text}")
-    text.append(f"   gains that hold the nozzle steady at {bench.aim.target:g} °C\n", palette.dim)
+    palette, text, control = bench.palette, Text(), bench.control
+    text.append(bench.title, f"bold {palette.text}")
+    text.append(f"   {bench.why} at {bench.aim.target:g} °C\n", palette.dim)
     if bench.watched is not None:
         spec = bench.session.runner.running or control
         text.append(f"{spec.announce(bench.session.document.machine, bench.aim)} ", palette.text)

@@ -94,7 +94,7 @@ def _cells(option: Option) -> list[str]:
     figures = option.figures
     settle = figures.get("settle_s")
     return [
-        *(show(figures.get(key) or 0.0, digits=3) for key in ("kp", "ki", "kd")),
+        *(show(figures[key] or 0.0, digits=3) if key in figures else "–" for key in ("kp", "ki", "kd")),
         f"+{figures.get('overshoot_c') or 0.0:.1f} °C",
         duration(settle) if settle is not None else "never",
         f"±{figures.get('ripple_c') or 0.0:.1f} °C",

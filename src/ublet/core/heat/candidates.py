@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+from ublet.core.heat.demands import HOTEND, Demands
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.pid import Gains
 from ublet.core.heat.prediction import PredictedStep, Situation, predict_step
@@ -13,11 +15,6 @@ from ublet.core.heat.rules import simc, tyreus_luyben, ziegler_nichols
 
 AS_FOUND = "as found"
 """Name of the gains that the board had before the trial."""
-
-OVERSHOOT_LIMIT_C = 2.0
-RIPPLE_LIMIT_C = 0.5
-FAN_HOLD_S = 60.0
-"""How long the step is held before the fan starts, and how long the fan then runs, s."""
 
 
 @dataclass(frozen=True)
@@ -30,46 +27,75 @@ class Candidate:
     step: PredictedStep
 
 
-def candidates(model: HeaterModel, point: Ultimate, on_board: Gains, situation: Situation) -> dict[str, Candidate]:
-    """The gains as found and three new sets, all predicted in the same situation.
+def candidates(
+    model: HeaterModel, point: Ultimate, on_board: Gains | None, situation: Situation, demands: Demands = HOTEND
+) -> dict[str, Candidate]:
+    """The gains as found (None: not known) and three new sets, all predicted in the same situation.
 
     calm by Tyreus & Luyben and quick by Ziegler & Nichols from the relay's ultimate point, balanced by
-    SIMC from the model with the closed-loop time equal to the dead time (Skogestad's tight setting).
+    SIMC from the model, around the closed-loop time equal to the dead time (Skogestad's tight setting).
     """
     sets = {
         AS_FOUND: ("before the trial", on_board),
         "calm": ("Tyreus-Luyben", tyreus_luyben(point.gain, point.period_s)),
-        "balanced": ("SIMC", simc(model, model.dead_time_s)),
+        "balanced": ("SIMC, fitted on the model", _balanced(model, situation, demands)),
         "quick": ("Ziegler-Nichols", ziegler_nichols(point.gain, point.period_s)),
     }
     made = {}
     for name, (note, gains) in sets.items():
+        if gains is None:
+            continue
         tidy = gains if name == AS_FOUND else gains.rounded()
         made[name] = Candidate(name, note, tidy, predict_step(model, tidy, situation))
     return made
 
 
-def recommend(made: Mapping[str, Candidate]) -> tuple[str, str]:
+PACES = (0.8, 1.0, 1.3, 1.8)
+"""Closed-loop times to try, in dead times; 1 is Skogestad's tight setting, less gives up robustness."""
+
+INTEGRALS = (0.6, 1.0, 1.5)
+"""Integral gains to try, in those of the rule."""
+
+
+def _balanced(model: HeaterModel, situation: Situation, demands: Demands) -> Gains:
+    """The SIMC gains, among a few around the rule's, whose predicted step settles first within half the limits."""
+    tried = []
+    for pace in PACES:
+        rule = simc(model, pace * model.dead_time_s)
+        for integral in INTEGRALS:
+            gains = replace(rule, ki=rule.ki * integral).rounded()
+            measure = predict_step(model, gains, situation).measure
+            over = max(0.0, measure.overshoot_c - demands.overshoot_c / 2)
+            tried.append((over, measure.settle_s if measure.settle_s is not None else math.inf, gains))
+    return min(tried, key=lambda each: each[:2])[2]
+
+
+def recommend(made: Mapping[str, Candidate], demands: Demands = HOTEND) -> tuple[str, str]:
     """The candidate to take, and why: the quickest of those with small overshoot and ripple."""
     fresh = {name: c for name, c in made.items() if name != AS_FOUND}
     good = {
         name: c
         for name, c in fresh.items()
-        if c.step.measure.overshoot_c < OVERSHOOT_LIMIT_C
-        and c.step.measure.ripple_c < RIPPLE_LIMIT_C
+        if c.step.measure.overshoot_c < demands.overshoot_c
+        and c.step.measure.ripple_c < demands.ripple_c
         and c.step.measure.settle_s is not None
     }
     if not good:
         name = min(fresh, key=lambda n: fresh[n].step.measure.overshoot_c)
-        return name, "none stays under 2 °C of overshoot and ±0.5 °C of ripple; this one overshoots least"
+        return name, (
+            f"none stays under {demands.overshoot_c:g} °C of overshoot and ±{demands.ripple_c:g} °C of ripple; "
+            "this one overshoots least"
+        )
     name = min(good, key=lambda n: good[n].step.measure.settle_s or 0.0)
+    if AS_FOUND not in made:
+        return name, f"quickest with overshoot under {demands.overshoot_c:g} °C"
     now = made[AS_FOUND].step.measure
     best = good[name].step.measure
     if (
         now.settle_s is not None
-        and now.overshoot_c < OVERSHOOT_LIMIT_C
-        and now.ripple_c < RIPPLE_LIMIT_C
+        and now.overshoot_c < demands.overshoot_c
+        and now.ripple_c < demands.ripple_c
         and now.settle_s <= (best.settle_s or 0.0) * 1.03
     ):
         return AS_FOUND, "leave it: these gains do as well, within the error of the prediction"
-    return name, "quickest with overshoot under 2 °C"
+    return name, f"quickest with overshoot under {demands.overshoot_c:g} °C"

@@ -6,7 +6,6 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
-from itertools import accumulate
 
 import numpy as np
 from numpy.typing import NDArray
@@ -43,20 +42,27 @@ class HeaterModel:
         )
 
 
-def delayed_duty(time_s: Floats, duty: Floats, dead_time_s: float) -> Floats:
-    """Mean duty over each sample interval after a delay of any fraction of the interval.
+@dataclass(frozen=True)
+class Drive:
+    """The duty of a record as its area: n rising times (s) and the duty's integral up to each (s)."""
 
-    Args:
-        time_s: n rising times. duty: n duties, each held from its time to the next.
+    time_s: Floats
+    area: Floats
 
-    Returns:
-        n means: element i is the mean over [t(i-1) - delay, t(i) - delay]; before the record duty is 0.
-    """
-    area = np.concatenate([[0.0], np.cumsum(duty[:-1] * np.diff(time_s))])
-    at = np.interp(time_s - dead_time_s, time_s, area, left=0.0)
-    mean = np.zeros_like(time_s)
-    mean[1:] = np.diff(at) / np.diff(time_s)
-    return mean
+    @classmethod
+    def of(cls, time_s: Floats, duty: Floats) -> Drive:
+        """From n duties, each held from its time to the next."""
+        return cls(time_s, np.concatenate([[0.0], np.cumsum(duty[:-1] * np.diff(time_s))]))
+
+    def delayed(self, grid_s: Floats, dead_time_s: float) -> Floats:
+        """Mean duty over each interval of a grid after a delay of any fraction of it.
+
+        Element i is the mean over [t(i-1) - delay, t(i) - delay]; before the record duty is 0.
+        """
+        at = np.interp(grid_s - dead_time_s, self.time_s, self.area, left=0.0)
+        mean = np.zeros_like(grid_s)
+        mean[1:] = np.diff(at) / np.diff(grid_s)
+        return mean
 
 
 def respond(model: HeaterModel, time_s: Floats, duty: Floats, start_c: float) -> Floats:
@@ -65,23 +71,47 @@ def respond(model: HeaterModel, time_s: Floats, duty: Floats, start_c: float) ->
     The times must be evenly spaced; the record is resampled by the caller. Exact for duty held
     over the sample interval (zero-order hold); the two lags are in series.
     """
+    return respond_to(model, Drive.of(time_s, duty), time_s, start_c)
+
+
+def respond_to(model: HeaterModel, duty: Drive, time_s: Floats, start_c: float) -> Floats:
+    """The same on an even grid that may be coarser than the record of the duty."""
     step = float(time_s[1] - time_s[0])
     offset = start_c - model.ambient_c
-    drive = delayed_duty(time_s, duty, model.dead_time_s) * model.gain_c
-    block = _lag(drive, step / model.time_constant_s, offset)
+    drive = duty.delayed(time_s, model.dead_time_s) * model.gain_c
+    keep = math.exp(-step / model.time_constant_s)
+    block = _recur(keep, (1 - keep) * drive[1:], offset)
     if model.second_lag_s > 1e-6:
-        # trapezoid between samples: the second lag sees a ramp, not a stair
-        middle = np.concatenate([[offset], (block[1:] + block[:-1]) / 2])
-        block = _lag(middle, step / model.second_lag_s, offset)
+        # exact for an input that runs straight from sample to sample
+        steps = step / model.second_lag_s
+        keep = math.exp(-steps)
+        early, late = (1 - keep) / steps - keep, 1 - (1 - keep) / steps
+        block = _recur(keep, early * block[:-1] + late * block[1:], offset)
     return block + model.ambient_c
 
 
-def _lag(drive: Floats, steps: float, start: float) -> Floats:
-    """First-order lag by zero-order hold; ``steps`` is the sample interval over the time constant."""
-    keep = math.exp(-steps)
-    inputs = ((1 - keep) * drive[1:]).tolist()
-    # a plain accumulation: importing scipy.signal for one recursion costs a second
-    return np.array(list(accumulate(inputs, lambda last, new: keep * last + new, initial=start)))
+PIECE = 64
+
+
+def _recur(keep: float, inputs: Floats, start: float) -> Floats:
+    """``y[0] = start, y[i] = keep y[i-1] + inputs[i-1]`` (n + 1 values), in pieces as one product of matrices.
+
+    Importing scipy.signal for this one recursion costs more than a whole fit.
+    """
+    count = len(inputs)
+    pieces = -(-count // PIECE)
+    padded = np.zeros(pieces * PIECE)
+    padded[:count] = inputs
+    powers = keep ** np.arange(PIECE + 1)
+    lags = np.subtract.outer(np.arange(PIECE), np.arange(PIECE))
+    within = padded.reshape(pieces, PIECE) @ np.where(lags >= 0, powers[np.clip(lags, 0, None)], 0.0).T
+    carried, last = np.empty(pieces), start
+    fades = float(powers[PIECE])
+    for number, end in enumerate(within[:, -1].tolist()):
+        carried[number] = last
+        last = fades * last + end
+    whole = within + np.outer(carried, powers[1:])
+    return np.concatenate([[start], whole.ravel()[:count]])
 
 
 @dataclass(frozen=True)
@@ -133,6 +163,8 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
     if float(np.ptp(celsius)) < 3:
         raise UnfitRecord("temperature moves by less than 3 °C: heat further")
     grid, drive, seen = even_record(time_s, duty, celsius, step_s=float(np.median(np.diff(time_s))))
+    driven = Drive.of(grid, drive)
+    grid, drive, seen = _thinned(grid, drive, seen)
     start_c = float(np.mean(seen[:5]))
     # the holding duty after half the record gives a first guess of the gain, the climb of the lag
     top = float(np.max(seen)) - ambient_c
@@ -147,7 +179,7 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
         return HeaterModel(gain, lag, dead, ambient_c, second)
 
     def error(logs: Floats) -> Floats:
-        return respond(model_of(logs), grid, drive, start_c) - seen
+        return respond_to(model_of(logs), driven, grid, start_c) - seen
 
     found = minimise(error, guess, low, high)
     residual = found.residual
@@ -155,6 +187,20 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
     fitted = model_of(found.x)
     gain_u, lag_u, dead_u, second_u = (_jackknife(error, found.x, low, high) * np.exp(found.x)).tolist()
     return ModelFit(fitted, HeaterModel(gain_u, lag_u, dead_u, 0.0, second_u), spread)
+
+
+MOST_POINTS = 3000
+"""Longer records are fitted on a coarser grid: a slow plant tells nothing between."""
+
+
+def _thinned(grid: Floats, drive: Floats, seen: Floats) -> tuple[Floats, Floats, Floats]:
+    """Every k-th point, its temperature the mean over the k points around it."""
+    every = -(-len(grid) // MOST_POINTS)
+    if every == 1:
+        return grid, drive, seen
+    kernel = np.ones(every) / every
+    calm = np.convolve(np.pad(seen, (every // 2, every - 1 - every // 2), mode="edge"), kernel, "valid")
+    return grid[::every], drive[::every], calm[::every]
 
 
 JACKKNIFE_BLOCKS = 6

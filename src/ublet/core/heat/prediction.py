@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import math
 from collections import deque
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.pid import TICK_S, Gains, Pid
-from ublet.core.heat.step import StepMeasure, measure_step
+from ublet.core.heat.step import HOLD_S, StepMeasure, measure_step
 from ublet.core.least_squares import Floats
 
 
@@ -19,7 +20,8 @@ class Situation:
     """The step to predict. Temperatures in °C, times in s.
 
     noise_c is the standard deviation of one reading, fan_loss_ratio the heat loss with the part fan
-    on over the loss without; the fan starts at ``fan_at_s`` and the record ends at ``end_s``.
+    on over the loss without; the fan starts at ``fan_at_s`` and the record ends at ``end_s``. Ripple is read over the
+    last ``read_s`` before the fan or the end.
     """
 
     target_c: float
@@ -29,6 +31,7 @@ class Situation:
     fan_at_s: float | None = None
     end_s: float = 300.0
     limit: float = 1.0
+    read_s: float = HOLD_S
 
 
 @dataclass(frozen=True)
@@ -47,9 +50,26 @@ def predict_step(model: HeaterModel, gains: Gains, situation: Situation, seed: i
     The two lags are integrated exactly over a tick; the dead time is kept to the fraction of a tick
     by interpolation. Deterministic for a seed.
     """
+    controller = Pid(gains)
+    return _run(model, lambda reading: controller.duty(situation.target_c, reading), situation, seed)
+
+
+def predict_on_off(model: HeaterModel, swing_c: float, situation: Situation, seed: int = 1) -> PredictedStep:
+    """The same for on-off control: on below the target by half the swing, off above it by half."""
+    on = True
+
+    def duty(reading: float) -> float:
+        nonlocal on
+        if abs(reading - situation.target_c) > swing_c / 2:
+            on = reading < situation.target_c
+        return 1.0 if on else 0.0
+
+    return _run(model, duty, situation, seed)
+
+
+def _run(model: HeaterModel, law: Callable[[float], float], situation: Situation, seed: int) -> PredictedStep:
     count = int(situation.end_s / TICK_S) + 1
     noise = np.random.default_rng(seed).standard_normal(count) * situation.noise_c
-    controller = Pid(gains)
     whole = int(model.dead_time_s / TICK_S)
     part = model.dead_time_s / TICK_S - whole
     past = deque([0.0] * (whole + 2), maxlen=whole + 2)
@@ -63,7 +83,7 @@ def predict_step(model: HeaterModel, gains: Gains, situation: Situation, seed: i
         if tick == fan_tick:
             plant, keep = fanned, math.exp(-TICK_S / fanned.time_constant_s)
         reading = sensor + model.ambient_c + noise[tick]
-        duty = min(situation.limit, controller.duty(situation.target_c, reading))
+        duty = min(situation.limit, law(reading))
         temperatures[tick], duties[tick] = reading, duty
         past.append(duty)
         arriving = past[1] * (1 - part) + past[0] * part
@@ -71,5 +91,5 @@ def predict_step(model: HeaterModel, gains: Gains, situation: Situation, seed: i
         block = keep * block + (1 - keep) * plant.gain_c * arriving
         sensor = second * sensor + (1 - second) * (before + block) / 2
     time_s = np.arange(count, dtype=np.float64) * TICK_S
-    measure = measure_step(time_s, temperatures, situation.target_c, situation.fan_at_s)
+    measure = measure_step(time_s, temperatures, situation.target_c, situation.fan_at_s, situation.read_s)
     return PredictedStep(time_s, temperatures, duties, measure)

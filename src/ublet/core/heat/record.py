@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ublet.core.least_squares import Floats
 from ublet.core.trial import Bench, HeatSample, Series
 
 COLUMNS = ("time_s", "duty", "temperature_c", "fan")
@@ -38,6 +39,10 @@ class Record:
 
 
 def reading_noise(series: Series) -> float:
-    """Standard deviation of one reading, °C: from second differences, which a smooth curve leaves small."""
-    values = series.column("temperature_c")[-400:]
-    return float(np.std(np.diff(values, 2))) / math.sqrt(6)
+    """Standard deviation of one reading of a record, °C."""
+    return reading_noise_of(series.column("temperature_c"))
+
+
+def reading_noise_of(celsius: Floats) -> float:
+    """Standard deviation of one of n readings, °C: from second differences, which a smooth curve leaves small."""
+    return float(np.std(np.diff(celsius[-400:], 2))) / math.sqrt(6)

@@ -6,7 +6,8 @@ import math
 
 import numpy as np
 
-from ublet.core.heat.candidates import AS_FOUND, FAN_HOLD_S, OVERSHOOT_LIMIT_C, RIPPLE_LIMIT_C, Candidate
+from ublet.core.heat.candidates import AS_FOUND, Candidate
+from ublet.core.heat.demands import Demands
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.pid import Gains
 from ublet.core.heat.prediction import PredictedStep, Situation
@@ -15,6 +16,10 @@ from ublet.core.trial import Finding, Option, Proposal, Series, TrialFailed, Tri
 from ublet.core.units import duration
 
 PREDICTION_LIMIT_C = 1.0
+FAN_S = 60.0
+"""How long the part fan runs at the end of a step, s."""
+
+ON_OFF = "on-off"
 STEP_COLUMNS = ("time_s", "duty", "temperature_c")
 
 
@@ -25,6 +30,7 @@ def step_situation(
     noise: float,
     fan_loss_ratio: float | None,
     limit: float,
+    demands: Demands,
 ) -> Situation:
     """The step to predict and to verify: climb, hold, fan; long enough for a calm controller.
 
@@ -37,11 +43,11 @@ def step_situation(
             f"At full power the heater levels off at about {start_c + full:.0f} °C: too weak for {target:g} °C."
         )
     climb = model.time_constant_s * math.log(full / (full - rise))
-    fan_at = math.ceil(climb + 2 * FAN_HOLD_S)
-    end = fan_at + FAN_HOLD_S
+    fan_at = math.ceil(climb + demands.hold_s)
+    end = fan_at + FAN_S
     if fan_loss_ratio is None:
-        return Situation(target, start_c, noise, end_s=float(fan_at), limit=limit)
-    return Situation(target, start_c, noise, fan_loss_ratio, float(fan_at), float(end), limit)
+        return Situation(target, start_c, noise, end_s=float(fan_at), limit=limit, read_s=demands.read_s)
+    return Situation(target, start_c, noise, fan_loss_ratio, float(fan_at), float(end), limit, demands.read_s)
 
 
 def model_from(tuned: TrialResult, room: float) -> HeaterModel:
@@ -56,12 +62,12 @@ def model_from(tuned: TrialResult, room: float) -> HeaterModel:
     return HeaterModel(value("gain"), value("time_constant"), value("dead_time"), room, value("second_lag"))
 
 
-def predicted_findings(best: Candidate) -> list[Finding]:
+def predicted_findings(best: Candidate, demands: Demands) -> list[Finding]:
     """What the chosen gains are predicted to do."""
     measure = best.step.measure
     found = [
-        Finding("predicted_overshoot", measure.overshoot_c, None, "°C", OVERSHOOT_LIMIT_C),
-        Finding("predicted_ripple", measure.ripple_c, None, "°C", RIPPLE_LIMIT_C),
+        Finding("predicted_overshoot", measure.overshoot_c, None, "°C", demands.overshoot_c),
+        Finding("predicted_ripple", measure.ripple_c, None, "°C", demands.ripple_c),
     ]
     if measure.settle_s is not None:
         found.append(Finding("predicted_settle", measure.settle_s, None, "s"))
@@ -75,8 +81,8 @@ def step_series(step: PredictedStep) -> Series:
     return Series(STEP_COLUMNS, np.stack([step.time_s, step.duty, step.celsius], 1))
 
 
-def gains_option(candidate: Candidate, before: Gains, heater: str) -> Option:
-    """A candidate as an option to choose, with its proposals (none for the gains as found)."""
+def gains_option(candidate: Candidate, before: Gains, heater: str, control: str) -> Option:
+    """A candidate as an option to choose, with its proposals (none for the gains as found); control: as it is live."""
     measure = candidate.step.measure
     settle = "does not settle" if measure.settle_s is None else f"settled in {duration(measure.settle_s)}"
     effect = f"overshoot +{measure.overshoot_c:.1f} °C, {settle}, ripple ±{measure.ripple_c:.1f} °C"
@@ -89,6 +95,8 @@ def gains_option(candidate: Candidate, before: Gains, heater: str) -> Option:
             Proposal(f"{root}.ki", before.ki, gains.ki, "/(°C·s)", effect),
             Proposal(f"{root}.kd", before.kd, gains.kd, "s/°C", effect),
         )
+        if control != "pid":
+            proposals += (Proposal(f"{root}.control", control, "pid", "", "held by gains"),)
     figures = {
         "kp": candidate.gains.kp,
         "ki": candidate.gains.ki,
@@ -101,11 +109,22 @@ def gains_option(candidate: Candidate, before: Gains, heater: str) -> Option:
     return Option(candidate.name, candidate.note, proposals, figures)
 
 
-def verified_findings(seen: StepMeasure, hoped: StepMeasure, noise: float | None) -> tuple[Finding, ...]:
+def on_off_option(step: PredictedStep, swing_c: float, heater: str, control: str) -> Option:
+    """The alternative for slow heaters: on and off around the target, with the swing that it is predicted to have."""
+    measure = step.measure
+    effect = f"swings by ±{measure.ripple_c:.1f} °C, overshoot +{measure.overshoot_c:.1f} °C"
+    proposals = () if control == "on-off" else (Proposal(f"heaters.{heater}.control", control, "on-off", "", effect),)
+    figures = {"overshoot_c": measure.overshoot_c, "settle_s": measure.settle_s, "ripple_c": measure.ripple_c}
+    return Option(ON_OFF, f"relay, swing of {swing_c:g} °C", proposals, figures)
+
+
+def verified_findings(
+    seen: StepMeasure, hoped: StepMeasure, noise: float | None, demands: Demands
+) -> tuple[Finding, ...]:
     """What a step did beside what was predicted; noise is the standard deviation of one reading, °C."""
     findings = [
-        Finding("overshoot", seen.overshoot_c, noise, "°C", OVERSHOOT_LIMIT_C),
-        Finding("ripple", seen.ripple_c, None, "°C", RIPPLE_LIMIT_C),
+        Finding("overshoot", seen.overshoot_c, noise, "°C", demands.overshoot_c),
+        Finding("ripple", seen.ripple_c, None, "°C", demands.ripple_c),
         Finding("predicted_overshoot", hoped.overshoot_c, None, "°C"),
         Finding(
             "overshoot_against_prediction",

@@ -53,7 +53,9 @@ def heat_needs(
     machine: MachineFile, heater: str, target: float, headroom: float, read: Callable[[str], float | None]
 ) -> tuple[Need, ...]:
     """What a heat trial needs: a sane sensor, headroom below the maximum, a start from the room."""
-    declared = machine.heaters[heater]
+    declared = machine.heaters.get(heater)
+    if declared is None:
+        return (Need(f"no heater “{heater}” is declared; known: {', '.join(machine.heaters)}", False),)
     own, room = read(declared.sensor), room_from(machine, heater, read)
     if own is None or room is None:
         return (Need(f"{declared.sensor} sensor open, shorted or silent: check its plug", False),)
@@ -92,7 +94,7 @@ async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample
         )
     )
     if answer != "wait":
-        raise TrialFailed("Not started: the hotend was still warm and you chose not to wait.")
+        raise TrialFailed(f"Not started: the {heater} was still warm and you chose not to wait.")
     fan = part_fan(bench.machine)
     if fan:
         await bench.fan(fan, 1.0)

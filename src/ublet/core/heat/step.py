@@ -28,11 +28,13 @@ class StepMeasure:
     recover_s: float | None = None
 
 
-def measure_step(time_s: Floats, celsius: Floats, target_c: float, fan_at_s: float | None = None) -> StepMeasure:
+def measure_step(
+    time_s: Floats, celsius: Floats, target_c: float, fan_at_s: float | None = None, read_s: float = HOLD_S
+) -> StepMeasure:
     """Read a step's figures from a record that starts at the step.
 
     Overshoot and settling are read from the mean over half a second, so that sensor noise does not
-    count as overshoot; ripple is half the peak to peak of the raw reading over the last HOLD_S before
+    count as overshoot; ripple is half the peak to peak of the raw reading over the last ``read_s`` before
     the fan (or the end). Settling is the time after which the temperature stays within BAND_C.
     """
     calm = smooth(celsius, 5)
@@ -43,7 +45,7 @@ def measure_step(time_s: Floats, celsius: Floats, target_c: float, fan_at_s: flo
     settle: float | None = float(times[0])
     if len(outside):
         settle = float(times[outside[-1] + 1]) if outside[-1] + 1 < len(times) else None
-    hold = celsius[still][times >= times[-1] - HOLD_S]
+    hold = celsius[still][times >= times[-1] - read_s]
     ripple = float(hold.max() - hold.min()) / 2
     dip = recover = None
     if fan_at_s is not None and np.any(~still):

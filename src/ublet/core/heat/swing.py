@@ -5,13 +5,19 @@ from __future__ import annotations
 import math
 from collections.abc import AsyncIterator
 
+from ublet.core.heat.climb import levels_off
+from ublet.core.heat.demands import Demands
 from ublet.core.heat.record import Record
 from ublet.core.heat.relay import SETTLED, Cycle, balanced_levels, find_cycles, same_levels, spread
 from ublet.core.trial import Bench, HeatSample, Progress, TrialFailed
 from ublet.core.units import duration
 
-CLIMB_LIMIT_S = 900.0
-CYCLE_LIMIT_S = 240.0
+LOOK_EVERY = 100
+"""Samples between two looks at where the climb levels off."""
+
+ABOVE_TARGET_C = 2.0
+"""The relay needs to get this far above the target, °C."""
+
 SURE_RISE_C = 15.0
 """Before this rise the slope tells nothing of the time left."""
 
@@ -21,7 +27,8 @@ class RelayPhase:
 
     Args:
         heater, target_c: what swings around which temperature. hysteresis_c: of the relay.
-        limit: largest duty allowed. most_cycles: stop here even when the cycles do not agree.
+        limit: largest duty allowed. most_cycles: stop here even when the cycles do not agree. demands: how long a
+            climb and a cycle may last.
     """
 
     def __init__(
@@ -33,6 +40,7 @@ class RelayPhase:
         hysteresis_c: float,
         limit: float,
         most_cycles: int,
+        demands: Demands,
     ) -> None:
         self.bench = bench
         self.record = record
@@ -41,7 +49,8 @@ class RelayPhase:
         self.hysteresis_c = hysteresis_c
         self.limit = limit
         self.most_cycles = most_cycles
-        self.period_s = 20.0
+        self.demands = demands
+        self.period_s = demands.cycle_s / 12
         self._known: list[Cycle] = []
 
     async def swing(self, samples: AsyncIterator[HeatSample]) -> list[Cycle]:
@@ -56,17 +65,18 @@ class RelayPhase:
             if reached is None:
                 if sample.celsius >= self.target_c:
                     reached = at
-                elif at > CLIMB_LIMIT_S:
+                elif at > self.demands.climb_s:
                     raise TrialFailed(
-                        f"The target was not reached in {duration(CLIMB_LIMIT_S)}: the heater is too weak, "
+                        f"The target was not reached in {duration(self.demands.climb_s)}: the heater is too weak, "
                         f"it stands at {sample.celsius:.0f} °C. Check its power, its voltage and the sock."
                     )
                 else:
                     self._climbing(at)
+                    self._must_suffice()
                 continue
             cycles = self._cycles()
             if len(cycles) == seen:
-                if at - reached > CYCLE_LIMIT_S * (seen + 2):
+                if at - reached > self.demands.cycle_s * (seen + 2):
                     raise TrialFailed("The temperature does not swing: no relay cycle came to an end.")
                 continue
             seen = len(cycles)
@@ -107,7 +117,7 @@ class RelayPhase:
             if fresh >= 3:
                 await self.bench.fan(fan, 0.0)
                 return max(1.0, cycles[-1].mean_duty / still.mean_duty)
-            if at - began > CYCLE_LIMIT_S:
+            if at - began > self.demands.cycle_s:
                 raise TrialFailed(
                     f"With the part fan on, full power does not hold {self.target_c:g} °C: "
                     "the heater is too weak for this target, or the fan blows at the block (fit a sock)."
@@ -127,10 +137,23 @@ class RelayPhase:
         left = None
         if len(rows) > 50 and rows[-1][2] - rows[0][2] > SURE_RISE_C:
             rate = (rows[-1][2] - rows[-50][2]) / (rows[-1][0] - rows[-50][0])
-            if rate > 0.01:
+            if rate > 0.002:
                 left = (self.target_c - rows[-1][2]) / rate * 1.15 + 9 * self.period_s
         share = 0.4 * max(0.0, min(1.0, rows[-1][2] / self.target_c))
         self.bench.progress(Progress("climbing", share, left, f"full power, {rows[-1][2]:.0f} °C"))
+
+    def _must_suffice(self) -> None:
+        """Say early, from the climb itself, when full power will not reach the target."""
+        if len(self.record.rows) % LOOK_EVERY:
+            return
+        series = self.record.series()
+        top = levels_off(series.column("time_s"), series.column("temperature_c"))
+        if top is not None and top.sure_below(self.target_c + ABOVE_TARGET_C):
+            raise TrialFailed(
+                f"Too weak for {self.target_c:g} °C: by its climb it levels off at {top.celsius:.0f} "
+                f"±{2 * top.uncertainty_c:.0f} °C at full power. Choose a lower target, or check its power, its "
+                "voltage and the sock."
+            )
 
     def _counting(self, seen: int, same: list[Cycle]) -> None:
         agree = spread(same)

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
 
-from ublet.core.heat.candidates import OVERSHOOT_LIMIT_C, candidates, recommend
+from ublet.core.heat.candidates import candidates, recommend
+from ublet.core.heat.demands import demands_of
 from ublet.core.heat.model import fit_model
-from ublet.core.heat.prediction import predict_step
+from ublet.core.heat.prediction import predict_on_off, predict_step
 from ublet.core.heat.record import Record, reading_noise
 from ublet.core.heat.relay import ultimate
 from ublet.core.heat.report import (
+    ON_OFF,
     STEP_COLUMNS,
     gains_option,
     model_from,
+    on_off_option,
     predicted_findings,
     step_series,
     step_situation,
@@ -29,9 +33,8 @@ from ublet.core.settings import Part, setting
 from ublet.core.trial import Bench, Finding, Progress, TrialFailed, TrialResult, TrialSpec
 from ublet.core.units import duration, show
 
-HEADROOM_C = 15.0
-"""The relay swings above its target; this much must be left below the heater's maximum, °C."""
-
+STEP_HEADROOM_C = 3.0
+"""A step overshoots by less than this, °C."""
 
 Choice = Literal["recommended", "calm", "balanced", "quick"]
 
@@ -52,15 +55,37 @@ class VerifyParameters(Part):
     target: float = setting("Temperature of the step.", unit="°C", low=120, high=400, default=215.0)
 
 
-async def hotend_control(bench: Bench, aim: HotendParameters) -> TrialResult:
-    """Find gains that hold the nozzle steady: relay cycles from room temperature, a model, candidates.
+class BedParameters(Part):
+    """Parameters of bed control."""
+
+    heater: str = setting("Heater to tune: a bed or a chamber.", default="bed")
+    target: float = setting("Temperature to tune at.", unit="°C", low=30, high=150, default=60.0)
+    cycles: int = setting("Most relay cycles; it stops earlier when they agree within 2 %.", low=4, high=12, default=8)
+    choose: Choice = setting("Gains to propose.", default="recommended")
+
+
+class BedVerifyParameters(Part):
+    """Parameters of the bed check."""
+
+    heater: str = setting("Heater to check.", default="bed")
+    target: float = setting("Temperature of the step.", unit="°C", low=30, high=150, default=60.0)
+
+
+ControlAim = HotendParameters | BedParameters
+VerifyAim = VerifyParameters | BedVerifyParameters
+
+
+async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
+    """Find gains that hold a heater steady: relay cycles from room temperature, a model, candidates.
 
     Full power until the target, then the board switches between two duties around it (Åström &
     Hägglund 1984); after each of the first cycles the two duties are moved so that on and off last
-    equally long. The first cycle at a pair of duties is discarded. Two further cycles with the part fan
-    on tell what the fan takes away. A model is fitted to the whole record without the fan.
+    equally long. The first cycle at a pair of duties is discarded. For a hotend two further cycles with the part
+    fan on tell what the fan takes away. A model is fitted to the whole record without the fan. For a slow heater
+    on-off control stands beside the gains, with the swing that it would have.
     """
-    check_room_above(bench.machine, aim.heater, aim.target, HEADROOM_C)
+    demands = demands_of(bench.machine, aim.heater)
+    check_room_above(bench.machine, aim.heater, aim.target, demands.headroom_c)
     before = live_gains(bench, aim.heater)
     limit = float(bench.setting(f"heaters.{aim.heater}.power_limit") or 1.0)
     samples = bench.samples(aim.heater)
@@ -69,11 +94,11 @@ async def hotend_control(bench: Bench, aim: HotendParameters) -> TrialResult:
     quiet = [await anext(samples) for _ in range(20)]
     noise = max(float(np.std([sample.celsius for sample in quiet], ddof=1)), 0.01)
     hysteresis = max(0.5, 4 * noise)
-    relay = RelayPhase(bench, record, aim.heater, aim.target, hysteresis, limit, aim.cycles)
+    relay = RelayPhase(bench, record, aim.heater, aim.target, hysteresis, limit, aim.cycles, demands)
     await bench.relay(aim.heater, aim.target, hysteresis, limit, 0.0)
     settled = await relay.swing(samples)
     series = record.series()
-    fan = part_fan(bench.machine)
+    fan = part_fan(bench.machine) if demands.fans else None
     loss_ratio = await relay.with_fan(samples, fan, settled[-1]) if fan else 1.0
     await bench.target(aim.heater, None)
     bench.progress(Progress("fitting the model", 0.98, 2.0))
@@ -85,9 +110,9 @@ async def hotend_control(bench: Bench, aim: HotendParameters) -> TrialResult:
         )
     except ValueError as error:
         raise TrialFailed(f"This record tells no gains: {error}.") from error
-    situation = step_situation(fit.model, aim.target, room, noise, loss_ratio if fan else None, limit)
-    made = await bench.compute(candidates, fit.model, point, before, situation)
-    best, why = recommend(made)
+    situation = step_situation(fit.model, aim.target, room, noise, loss_ratio if fan else None, limit, demands)
+    made = await bench.compute(candidates, fit.model, point, before, situation, demands)
+    best, why = recommend(made, demands)
     if aim.choose != "recommended":
         best, why = aim.choose, "as asked for"
     findings = [
@@ -101,39 +126,50 @@ async def hotend_control(bench: Bench, aim: HotendParameters) -> TrialResult:
         Finding("hold_duty", settled[-1].mean_duty, None, "duty"),
         Finding("reading_noise", noise, None, "°C"),
         Finding("ambient", room, None, "°C"),
-        Finding("fan_loss_ratio", loss_ratio, None, ""),
-        *predicted_findings(made[best]),
+        *([Finding("fan_loss_ratio", loss_ratio, None, "")] if fan else []),
+        *predicted_findings(made[best], demands),
     ]
+    predicted = {f"predicted {name}": step_series(c.step) for name, c in made.items()}
+    control = str(bench.setting(f"heaters.{aim.heater}.control") or "pid")
+    options = [gains_option(c, before, aim.heater, control) for c in made.values()]
+    if not demands.fans:
+        swing = float(bench.setting(f"heaters.{aim.heater}.swing_c") or 2.0)
+        on_off = await bench.compute(predict_on_off, fit.model, swing, situation)
+        options.append(on_off_option(on_off, swing, aim.heater, control))
+        predicted[f"predicted {ON_OFF}"] = step_series(on_off)
     return TrialResult(
         "proven",
         f"{best}: {why}",
-        {"target_c": aim.target, "room_c": room, "part_fan": "off, then full", "fan_at_s": situation.fan_at_s},
-        tuple(findings),
-        tuple(gains_option(c, before, aim.heater) for c in made.values()),
-        best,
         {
-            "relay": record.series(),
-            **{f"predicted {name}": step_series(c.step) for name, c in made.items()},
+            "target_c": aim.target,
+            "room_c": room,
+            "part_fan": "off, then full" if fan else "off",
+            "fan_at_s": situation.fan_at_s,
         },
+        tuple(findings),
+        tuple(options),
+        best,
+        {"relay": record.series(), **predicted},
     )
 
 
-async def hotend_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
-    """Check the live gains by a step from cold and a fan disturbance, against the model's prediction.
+async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
+    """Check the live gains by a step from cold, for a hotend with a fan disturbance, against the model's prediction.
 
-    Limits: overshoot under 2 °C, ripple under ±0.5 °C, and within 1 °C of the predicted overshoot.
+    Limits by the demands on its kind, and within 1 °C of the predicted overshoot.
     """
-    check_room_above(bench.machine, aim.heater, aim.target, OVERSHOOT_LIMIT_C + 1)
-    tuned = bench.earlier("hotend-control")
+    demands = demands_of(bench.machine, aim.heater)
+    check_room_above(bench.machine, aim.heater, aim.target, STEP_HEADROOM_C)
+    tuned = bench.earlier("hotend-control" if demands.fans else "bed-control")
     if tuned is None:
-        raise TrialFailed("There is no model of this hotend yet: run hotend control first, then verify.")
+        raise TrialFailed(f"There is no model of the {aim.heater} yet: tune it first, then verify.")
     samples = bench.samples(aim.heater)
     room = await from_room(bench, aim.heater, samples)
     start = await anext(samples)
     model = model_from(tuned, room)
     ratio = tuned.finding("fan_loss_ratio")
     noise = tuned.finding("reading_noise")
-    fan = part_fan(bench.machine)
+    fan = part_fan(bench.machine) if demands.fans else None
     limit = float(bench.setting(f"heaters.{aim.heater}.power_limit") or 1.0)
     situation = step_situation(
         model,
@@ -142,9 +178,14 @@ async def hotend_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
         noise.value if noise else 0.0,
         ratio.value if ratio and fan else None,
         limit,
+        demands,
     )
-    gains = live_gains(bench, aim.heater)
-    predicted = await bench.compute(predict_step, model, gains, situation)
+    if bench.setting(f"heaters.{aim.heater}.control") == ON_OFF:
+        swing = float(bench.setting(f"heaters.{aim.heater}.swing_c") or 2.0)
+        demands = replace(demands, ripple_c=swing, overshoot_c=2 * swing)
+        predicted = await bench.compute(predict_on_off, model, swing, situation)
+    else:
+        predicted = await bench.compute(predict_step, model, live_gains(bench, aim.heater), situation)
     record = Record(bench, "step")
     for row in zip(predicted.time_s[::5], predicted.duty[::5], predicted.celsius[::5], strict=True):
         bench.show("predicted", STEP_COLUMNS, tuple(float(v) for v in row))
@@ -168,8 +209,8 @@ async def hotend_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
     series = record.series()
     windy = np.flatnonzero(series.column("fan") > 0)
     fan_at = float(series.column("time_s")[windy[0]]) if len(windy) else None
-    seen = measure_step(series.column("time_s"), series.column("temperature_c"), aim.target, fan_at)
-    findings = verified_findings(seen, predicted.measure, noise.value if noise else None)
+    seen = measure_step(series.column("time_s"), series.column("temperature_c"), aim.target, fan_at, demands.read_s)
+    findings = verified_findings(seen, predicted.measure, noise.value if noise else None, demands)
     broken = [finding for finding in findings if not finding.within]
     if seen.settle_s is None:
         why = "the temperature did not stay within 1 °C of the target"
@@ -197,13 +238,11 @@ async def hotend_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
 
 
 PLANT_KEYS = ("sensor", "socket", "power_limit")
-GAIN_KEYS = ("kp", "ki", "kd")
+GAIN_KEYS = ("kp", "ki", "kd", "control", "swing_c")
 CURVE_KEYS = ("r25_ohm", "beta_k", "pullup_ohm", "socket")
 
 
-def _depends(
-    aim: HotendParameters | VerifyParameters, known: Mapping[str, Any], keys: tuple[str, ...]
-) -> tuple[str, ...]:
+def _depends(aim: ControlAim | VerifyAim, known: Mapping[str, Any], keys: tuple[str, ...]) -> tuple[str, ...]:
     """The settings that a finding about a heater holds for: its own, and its sensor's curve."""
     root = f"heaters.{aim.heater}"
     wanted = [f"{root}.{key}" for key in keys]
@@ -213,36 +252,54 @@ def _depends(
     return tuple(wanted)
 
 
-def _announce_control(machine: MachineFile, aim: HotendParameters) -> str:
+def _announce_control(machine: MachineFile, aim: ControlAim) -> str:
+    demands = demands_of(machine, aim.heater)
+    if not demands.fans:
+        return f"Heats the {aim.heater} to about {aim.target + 3:.0f} °C, for some 10 to 60 min. Nothing moves."
     fan = " The part fan runs near the end." if part_fan(machine) else ""
     return f"Heats the {aim.heater} to about {aim.target + 7:.0f} °C for 4 to 6 min.{fan} Nothing moves."
 
 
-def _announce_verify(machine: MachineFile, aim: VerifyParameters) -> str:
+def _announce_verify(machine: MachineFile, aim: VerifyAim) -> str:
+    demands = demands_of(machine, aim.heater)
+    if not demands.fans:
+        return f"Heats the {aim.heater} from cold to {aim.target:.0f} °C, for some 10 to 40 min. Nothing moves."
     fan = " The part fan runs for the last minute." if part_fan(machine) else ""
     return f"Heats the {aim.heater} from cold to {aim.target:.0f} °C for 4 to 6 min.{fan} Nothing moves."
 
 
-TRIALS: tuple[TrialSpec, ...] = (
-    TrialSpec(
-        "hotend-control",
-        "hotend control",
-        "Gains that hold the nozzle steady, by relay cycles, a fitted model and predicted steps.",
-        HotendParameters,
-        hotend_control,
+def _control_spec(name: str, station: str, parameters: type[Part], verify: str) -> TrialSpec:
+    return TrialSpec(
+        name,
+        station,
+        "Gains that hold a heater steady, by relay cycles, a fitted model and predicted steps.",
+        parameters,
+        heater_control,
         _announce_control,
         lambda aim, known: _depends(aim, known, PLANT_KEYS),
-        lambda machine, aim, read: heat_needs(machine, aim.heater, aim.target, HEADROOM_C, read),
-        verify="hotend-verify",
-    ),
-    TrialSpec(
-        "hotend-verify",
-        "hotend control",
-        "Step from cold and fan disturbance with the live gains, against the prediction.",
-        VerifyParameters,
-        hotend_verify,
+        lambda machine, aim, read: heat_needs(
+            machine, aim.heater, aim.target, demands_of(machine, aim.heater).headroom_c, read
+        ),
+        verify=verify,
+    )
+
+
+def _verify_spec(name: str, station: str, parameters: type[Part]) -> TrialSpec:
+    return TrialSpec(
+        name,
+        station,
+        "Step from cold with the live gains, against the prediction; for a hotend also a fan disturbance.",
+        parameters,
+        heater_verify,
         _announce_verify,
         lambda aim, known: _depends(aim, known, PLANT_KEYS + GAIN_KEYS),
-        lambda machine, aim, read: heat_needs(machine, aim.heater, aim.target, OVERSHOOT_LIMIT_C + 1, read),
-    ),
+        lambda machine, aim, read: heat_needs(machine, aim.heater, aim.target, STEP_HEADROOM_C, read),
+    )
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    _control_spec("hotend-control", "hotend control", HotendParameters, "hotend-verify"),
+    _verify_spec("hotend-verify", "hotend control", VerifyParameters),
+    _control_spec("bed-control", "bed control", BedParameters, "bed-verify"),
+    _verify_spec("bed-verify", "bed control", BedVerifyParameters),
 )

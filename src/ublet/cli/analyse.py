@@ -1,0 +1,62 @@
+"""The command that analyses recorded data."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from ublet.cli.base import GOOD, USAGE, JsonOption, app, stop, told
+
+
+@app.command()
+def analyse(
+    kind: str,
+    file: Path,
+    svg: Annotated[Path | None, typer.Option(help="Draw it to FILE.svg.")] = None,
+    pdf: Annotated[Path | None, typer.Option(help="Draw it to FILE.pdf.")] = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Analyse recorded data: KIND is heat (time_s,duty,temperature_c) or steps (commanded_mm,measured_mm)."""
+    from ublet.session.analysing import analyse_file
+
+    with told():
+        report, draw = analyse_file(kind, file)
+        try:
+            for path in (svg, pdf):
+                if path is not None:
+                    draw(path)
+        except ValueError as error:
+            raise stop(USAGE, str(error)) from error
+    if as_json:
+        print(json.dumps(report, ensure_ascii=False))
+    else:
+        _print(report)
+    raise typer.Exit(GOOD)
+
+
+def _print(report: dict[str, Any]) -> None:
+    from ublet.core.units import duration, show, with_uncertainty
+
+    if report["kind"] == "heat":
+        model, unsure = report["model"], report["model"]["uncertainty"]
+        for key, words, unit in (
+            ("gain_c", "gain", "°C"),
+            ("time_constant_s", "time constant", "s"),
+            ("second_lag_s", "second lag", "s"),
+            ("dead_time_s", "dead time", "s"),
+        ):
+            print(f"    {words:16} {with_uncertainty(model[key], unsure[key], unit)}")
+        print(f"    {'room':16} {show(model['ambient_c'], '°C')}")
+        print(f"  predicted steps to {show(report['target_c'], '°C')}:")
+        for each in report["candidates"]:
+            settled = "does not settle" if each["settle_s"] is None else f"settled in {duration(each['settle_s'])}"
+            gains = "  ".join(f"{key} {show(each[key], '', 4)}" for key in ("kp", "ki", "kd"))
+            print(f"    {each['name']:10} {gains}   overshoot {each['overshoot_c']:.1f} °C, {settled}")
+    else:
+        print(f"    scale {with_uncertainty(report['scale'], report['uncertainty'])}")
+    print(f"  {report['choice']}: {report['why']}")
+    for note in report["notes"]:
+        print(f"  ! {note}")

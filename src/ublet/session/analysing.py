@@ -1,0 +1,123 @@
+"""Analyses of recorded files: read, analyse, report, draw."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ublet.core.heat.analysis import HeatAnalysis, analyse_heat, fitted_response
+from ublet.core.heat.model import UnfitRecord
+from ublet.core.motion.measuring import HALF_WIDTH_MM
+from ublet.core.motion.recorded_steps import analyse_steps
+from ublet.core.recorded import RecordError, Table, checked_times, parse_table
+from ublet.core.trial import Series
+
+KINDS = ("heat", "steps")
+LATER = ("resonance", "mesh", "touches")
+HEAT_COLUMNS = ("time_s", "duty", "temperature_c")
+
+Draw = Callable[[Path], None]
+
+
+def analyse_file(kind: str, file: Path) -> tuple[dict[str, Any], Draw]:
+    """Analyse a recorded file; returns its report and what draws its figure to a path.
+
+    Raises:
+        RecordError: unknown kind, or the record cannot be used. OSError: the file cannot be read.
+    """
+    if kind in LATER:
+        raise RecordError(f"analyse {kind}: not built yet; built are {', '.join(KINDS)}.")
+    if kind not in KINDS:
+        raise RecordError(f"analyse {kind}: unknown; allowed: {', '.join((*KINDS, *LATER))}.")
+    try:
+        text = file.read_text(encoding="utf-8")
+    except UnicodeDecodeError as error:
+        raise RecordError(f"{file} is not text (byte {error.start}): export it as CSV in UTF-8.") from error
+    return _heat(text, file) if kind == "heat" else _steps(text, file)
+
+
+def _heat(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
+    table = checked_times(parse_table(text, HEAT_COLUMNS, str(file)), "time_s", str(file))
+    time_s, duty, celsius = (table.columns[name] for name in HEAT_COLUMNS)
+    time_s = time_s - time_s[0]
+    try:
+        found = analyse_heat(time_s, duty, celsius)
+    except UnfitRecord as error:
+        raise RecordError(f"{file}: {error}.") from error
+
+    def draw(path: Path) -> None:
+        from ublet.figures.heat import draw_heat
+
+        fitted = np.stack(fitted_response(found, time_s, duty, celsius), 1)
+        shown = {
+            "record": Series(HEAT_COLUMNS, np.stack([time_s, duty, celsius], 1)),
+            "predicted by the fitted model": Series(HEAT_COLUMNS, fitted),
+        }
+        draw_heat(shown, f"{file.name} · {found.choice}: {found.why}", found.target_c, path)
+
+    return _heat_report(found, table), draw
+
+
+def _heat_report(found: HeatAnalysis, table: Table) -> dict[str, Any]:
+    model, unsure = found.fit.model, found.fit.uncertainty
+    return {
+        "kind": "heat",
+        "samples": table.rows,
+        "model": {
+            "gain_c": model.gain_c,
+            "time_constant_s": model.time_constant_s,
+            "dead_time_s": model.dead_time_s,
+            "second_lag_s": model.second_lag_s,
+            "ambient_c": model.ambient_c,
+            "residual_c": found.fit.residual_c,
+            "uncertainty": {
+                "gain_c": unsure.gain_c,
+                "time_constant_s": unsure.time_constant_s,
+                "dead_time_s": unsure.dead_time_s,
+                "second_lag_s": unsure.second_lag_s,
+            },
+        },
+        "target_c": found.target_c,
+        "candidates": [
+            {
+                "name": each.name,
+                "rule": each.note,
+                "kp": each.gains.kp,
+                "ki": each.gains.ki,
+                "kd": each.gains.kd,
+                "overshoot_c": each.step.measure.overshoot_c,
+                "settle_s": each.step.measure.settle_s,
+                "ripple_c": each.step.measure.ripple_c,
+            }
+            for each in found.made.values()
+        ],
+        "choice": found.choice,
+        "why": found.why,
+        "notes": [*table.notes, *found.notes],
+    }
+
+
+def _steps(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
+    table = parse_table(text, ("commanded_mm", "measured_mm"), str(file))
+    try:
+        found = analyse_steps(table.columns["commanded_mm"], table.columns["measured_mm"])
+    except ValueError as error:
+        raise RecordError(f"{file}: {error}.") from error
+
+    def draw(path: Path) -> None:
+        raise RecordError("steps has no figure: leave out --svg and --pdf.")
+
+    return {
+        "kind": "steps",
+        "readings": table.rows,
+        "scale": found.scale,
+        "uncertainty": found.uncertainty,
+        "steps_factor": 1 / found.scale,
+        "instrument_half_width_mm": HALF_WIDTH_MM["callipers"],
+        "choice": found.choice,
+        "why": found.why,
+        "notes": list(table.notes),
+    }, draw
