@@ -133,24 +133,18 @@ def test_the_command_prints_one_object_and_draws(tmp_path: Path) -> None:
     assert code == 0 and json.loads(out)["choice"] == "leave it"
 
 
+def rows(line: str) -> bytes:
+    """Ninety rows of a heat record; n is the row."""
+    made = "".join(f"{n},{line.format(n=n, odd=n % 2)}\n" for n in range(90))
+    return f"time_s,duty,temperature_c\n{made}".encode()
+
+
 @pytest.mark.parametrize(
     ("kind", "text", "words"),
     [
-        (
-            "heat",
-            b"time_s,duty,temperature_c\n" + b"".join(b"%d,0.5,%d\n" % (n, n) for n in range(90)),
-            "never changes",
-        ),
-        (
-            "heat",
-            b"time_s,duty,temperature_c\n" + b"".join(b"%d,%d,25\n" % (n, n % 2) for n in range(90)),
-            "less than 3",
-        ),
-        (
-            "heat",
-            b"time_s,duty,temperature_c\n" + b"".join(b"%d,%d,%d\n" % (n, 50 * (n % 2), n) for n in range(90)),
-            "0..1",
-        ),
+        ("heat", rows("0.5,{n}"), "never changes"),
+        ("heat", rows("{odd},25"), "less than 3"),
+        ("heat", rows("50{odd},{n}"), "0..1"),
         ("heat", b"\xff\xfe\x00", "is not text"),
         ("resonance", b"", "not built yet"),
         ("tea", b"", "unknown; allowed: heat, steps"),

@@ -90,3 +90,21 @@ def test_gains_found_on_any_plant_hold_their_limits(folder: Path, part: str, see
     if part == "hotend":
         assert found["fan_loss_ratio"] == pytest.approx(done.report["truth"]["fan_loss_ratio"], rel=0.05)
         assert seen["fan_recovery"] < 60
+
+
+@pytest.mark.parametrize(("part", "power", "target", "longest_s"), [("hotend", 15, 215, 300), ("bed", 90, 80, 900)])
+def test_a_heater_too_weak_for_its_target_is_told_early(
+    folder: Path, part: str, power: float, target: float, longest_s: float
+) -> None:
+    shutil.copytree(DATA / "machines", folder / "machines")
+    (folder / "scenarios").mkdir()
+    text = (DATA / "scenarios" / "tern-280.toml").read_text(encoding="utf-8")
+    head, table, rest = text.partition(f"[plants.{part}]")
+    path = folder / "scenarios" / "weak.toml"
+    path.write_text(head + table + re.sub(r"power_w = \d+", f"power_w = {power}", rest, count=1), encoding="utf-8")
+    truth = load_scenario(path).plants[part].truth()
+    assert loss_w(truth, target, 0, 23) > power
+    order = order_for(f"{part}-control", [f"target={target}"], False, False)
+    done = run_on_scenario(order, path, None, 1, lambda progress: None)
+    assert done.outcome == "failed" and f"Too weak for {target} °C" in done.report["why"]
+    assert done.report["duration_s"] < longest_s

@@ -38,7 +38,7 @@ def candidates(
     sets = {
         AS_FOUND: ("before the trial", on_board),
         "calm": ("Tyreus-Luyben", tyreus_luyben(point.gain, point.period_s)),
-        "balanced": ("SIMC, fitted on the model", _balanced(model, situation, demands)),
+        "balanced": ("SIMC on the model", _balanced(model, situation, demands)),
         "quick": ("Ziegler-Nichols", ziegler_nichols(point.gain, point.period_s)),
     }
     made = {}
