@@ -63,7 +63,7 @@ ROUTE: tuple[Station, ...] = (
     Station(
         "speed limits", "Move", "speed, acceleration, current that hold", ("speed-limits", "driver-current"), "limits"
     ),
-    *_leg("Heat", ("sensors at rest", "sensors agree before any heat")),
+    Station("sensors at rest", "Heat", "sensors agree before any heat", ("sensors-at-rest",), "sensors"),
     Station(
         "hotend control",
         "Heat",

@@ -28,6 +28,7 @@ class Seen:
     nozzle: Mapping[str, float] = field(default_factory=dict)
     room: Mapping[str, tuple[float, float]] = field(default_factory=dict)
     mode: str = ""
+    baths: Mapping[str, float] = field(default_factory=dict)
 
 
 class DemoHands:
@@ -40,6 +41,10 @@ class DemoHands:
     def press(self, name: str, down: bool) -> Seen:
         """Press a switch, or let it go."""
         return self._say({"do": "press", "of": name, "down": down})
+
+    def bathe(self, sensor: str, place: str) -> Seen:
+        """Put a sensor into a bath; an unknown place takes it out."""
+        return self._say({"do": "bathe", "of": sensor, "place": place})
 
     def mark(self) -> Seen:
         """Put a mark where everything stands; lengths are read from there."""
@@ -75,6 +80,7 @@ class DemoHands:
             answer["nozzle"],
             answer["room"],
             answer["mode"],
+            answer["baths"],
         )
 
     def _exchange(self, line: bytes) -> bytes:

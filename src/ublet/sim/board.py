@@ -86,6 +86,7 @@ class SimBoard:
             for socket, part in scenario.sensors.items()
         }
         self.dead_heaters: set[str] = set()
+        self.baths: dict[str, float] = {}  # sensor sockets that were put into a bath, and how warm it is
         self.switches = {name: Switch(part) for name, part in scenario.switches.items()}
         self.pin_told = False
         self.mechanics = assemble(scenario, machine)
@@ -390,7 +391,8 @@ class SimBoard:
         part = self.scenario.sensors.get(socket)
         if part is None:
             return 1.0
-        return self.adcs[socket].read(self.plants[part.plant].sensor_c, self._random)
+        celsius = self.baths.get(socket, self.plants[part.plant].sensor_c)
+        return self.adcs[socket].read(celsius, self._random)
 
     def _curve(self, sensor: str) -> Curve | None:
         """The sensor's curve by its live settings; None when they make none (it then does not read)."""

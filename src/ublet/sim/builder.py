@@ -54,6 +54,13 @@ class ScriptedBuilder:
                 self._hands.mark()
             case ("measure", place, instrument):
                 return self._read(seen["from_mark"][place], instrument)
+            case ("bathe", sensor, bath):
+                self._hands.bathe(sensor, bath)
+            case ("thermometer", sensor):
+                true = self._hands.look()["baths"][sensor]
+                self._hands.bathe(sensor, "")
+                half = self._scenario.builder.thermometer_c
+                return f"{true + float(self._random.uniform(-half, half)):.1f}"
             case ("jog", *place):
                 return self._jog(question, tuple(place), seen)
         if "wait" in question.answers and not self._scenario.builder.waits:

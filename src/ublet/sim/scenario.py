@@ -157,6 +157,7 @@ class BuilderPart(Part):
     eye_mm: float = setting("Largest error of a place judged by eye.", unit="mm", low=0.01, high=10, default=0.3)
     rule_mm: float = setting("Largest error of a length read with the rule.", unit="mm", low=0, high=5, default=0.5)
     callipers_mm: float = setting("The same with the callipers.", unit="mm", low=0, high=5, default=0.05)
+    thermometer_c: float = setting("The same of the reference thermometer.", unit="°C", low=0, high=5, default=0.3)
     dial_gauge_mm: float = setting("The same with the dial gauge.", unit="mm", low=0, high=5, default=0.01)
 
 

@@ -14,6 +14,9 @@ from typing import Any
 from ublet.sim.board import SimBoard
 from ublet.sim.motion import seen
 
+BATHS_C = {"ice water": 0.4, "warm water": 41.0, "boiling water": 99.4, "hot water": 74.0}
+"""How warm the baths are that a builder has at hand, °C."""
+
 LEAST_MM = 0.3
 """Less than this nobody sees, mm."""
 
@@ -39,13 +42,20 @@ class Hands:
         mechanics = self._board.mechanics
         self._marked = {**mechanics.where, **mechanics.spun}
 
+    def bathe(self, sensor: str, place: str) -> None:
+        """Put a sensor, by its name on the board, into a bath; an unknown place takes it out."""
+        socket = str(self._board.live.get(f"sensors.{sensor}.socket"))
+        self._board.baths.pop(socket, None)
+        if place in BATHS_C:
+            self._board.baths[socket] = BATHS_C[place]
+
     def look(self) -> dict[str, Any]:
         """What is seen and felt: fans that turn, blocks that are warm, the probe's pin, switches held; how far each
         carriage and motor went from the mark; where the nozzle is from the bed's front left corner; the room left to
         the hard stops, mm.
         """
         mechanics = self._board.mechanics
-        now = {**mechanics.where, **mechanics.spun}
+        now, baths = {**mechanics.where, **mechanics.spun}, self._board.baths
         ambient = self._board.scenario.scenario.ambient_c
         warm = {name: plant.block_c - ambient for name, plant in self._board.plants.items()}
         return {
@@ -61,8 +71,13 @@ class Hands:
                 for axis, each in mechanics.carriages.items()
             },
             "mode": self._board.mode,
+            "baths": {name: baths[socket] for name, socket in self._sensors() if socket in baths},
             "switches": {name: switch.pressed for name, switch in self._board.switches.items()},
         }
+
+    def _sensors(self) -> list[tuple[str, str]]:
+        """Every sensor of the board with its socket."""
+        return [(name, str(self._board.live[f"sensors.{name}.socket"])) for name in self._board.sensors]
 
 
 async def serve_world(hands: Hands, path: Path) -> asyncio.Server:
@@ -76,6 +91,8 @@ async def serve_world(hands: Hands, path: Path) -> asyncio.Server:
                     hands.press(str(order["of"]), bool(order["down"]))
                 elif order["do"] == "mark":
                     hands.mark()
+                elif order["do"] == "bathe":
+                    hands.bathe(str(order["of"]), str(order["place"]))
                 writer.write(json.dumps(hands.look()).encode() + b"\n")
                 await writer.drain()
         writer.close()

@@ -310,8 +310,14 @@ class AskingBench(Bench):
         """Give an answer to the question that stands."""
         if self.question is None or self.question[1].done():
             return
-        if self.question[0].cue[:1] == ("mark",) and self.hands is not None:
-            self.hands.mark()
+        if (hands := self.hands) is not None:
+            match self.question[0].cue:
+                case ("mark", _):
+                    hands.mark()
+                case ("bathe", sensor, place):
+                    hands.bathe(sensor, place)
+                case ("thermometer", sensor):
+                    hands.bathe(sensor, "")
         self.question[1].set_result(answer)
 
     def _close_question(self) -> None:

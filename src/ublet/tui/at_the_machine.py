@@ -22,6 +22,8 @@ def notice(question: Question, seen: Seen) -> str:
             notes.append(f"the nozzle went: {seen.moved}")
         case ("measure", place, instrument):
             notes.append(f"read on the {instrument}: {_read(seen.from_mark.get(place, 0.0), instrument)} mm")
+        case ("thermometer", sensor):
+            notes.append(f"the thermometer shows {seen.baths.get(sensor, 0.0):.1f} °C")
         case ("jog", "corner"):
             notes.append(_corner(question, seen))
         case ("jog", axis, end):

@@ -11,6 +11,7 @@ from ublet.tui.jog import JogBench
 from ublet.tui.modules import ModulesBench
 from ublet.tui.move import DirectionsBench, HomingBench, LimitsBench, StepsBench
 from ublet.tui.port import PortBench
+from ublet.tui.sensors import SensorsBench
 from ublet.tui.theme import Palette
 from ublet.tui.wire import FansBench, InputsBench, MotorsBench, PairingBench
 from ublet.tui.wiring import WiringBench
@@ -33,6 +34,7 @@ BENCHES: dict[str, type[Bench]] = {
     "limits": LimitsBench,
     "heat": HotendBench,
     "bed": BedBench,
+    "sensors": SensorsBench,
 }
 """Kind of bench, as the route names it, and its class."""
 

@@ -1,0 +1,125 @@
+"""Sensor curves against each other and against a reference thermometer: errors, likelihood, a fit of one's own."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ublet.core.heat.curves import GENERIC, ZERO_C, Curve, Platinum, Thermistor, divider_ohm
+from ublet.core.least_squares import Floats
+
+CHECKED_C = (25.0, 60.0, 100.0, 215.0)
+"""Temperatures at which the error of a wrong curve is told, °C."""
+
+PLATINUM_R0_OHM = (100.0, 1000.0)
+T25_K = 25 + ZERO_C
+
+
+def catalogue(pullup_ohm: float) -> dict[str, Curve]:
+    """The generic curves behind a pull-up, by name."""
+    curves: dict[str, Curve] = {name: Thermistor(r25, beta, pullup_ohm) for name, (r25, beta) in GENERIC.items()}
+    curves.update({f"platinum-{r0:g}": Platinum(r0, pullup_ohm) for r0 in PLATINUM_R0_OHM})
+    return curves
+
+
+def shown_for(own: Curve, true: Curve, celsius: float) -> float | None:
+    """What a sensor of the curve ``true`` shows at a temperature when it is read by the curve ``own``, °C; None at a
+    rail or outside the curve.
+    """
+    try:
+        return own.celsius(true.ratio(celsius))
+    except (ValueError, ZeroDivisionError, OverflowError):
+        return None
+
+
+def errors(own: Curve, pullup_ohm: float, at_c: Sequence[float] = CHECKED_C) -> dict[str, tuple[float | None, ...]]:
+    """For each catalogue curve, by how much the reading would be wrong at some temperatures if the sensor were of that
+    curve, °C (positive: it shows too much).
+    """
+    found = {}
+    for name, curve in catalogue(pullup_ohm).items():
+        shown = [shown_for(own, curve, celsius) for celsius in at_c]
+        found[name] = tuple(None if s is None else s - t for s, t in zip(shown, at_c, strict=True))
+    return found
+
+
+@dataclass(frozen=True)
+class Reference:
+    """A reading beside a reference thermometer: what that says, and what the sensor showed, °C."""
+
+    true_c: float
+    shown_c: float
+
+
+@dataclass(frozen=True)
+class Likely:
+    """A catalogue curve and how well it explains the readings: the largest difference, and odds against the best."""
+
+    name: str
+    worst_c: float
+    odds: float
+
+
+def likeliest(own: Curve, pullup_ohm: float, references: Sequence[Reference], error_c: float) -> tuple[Likely, ...]:
+    """Catalogue curves, the likeliest first, for readings whose standard uncertainty is ``error_c``.
+
+    Normal errors: ``odds = exp(-(chi^2 - chi^2 of the best) / 2)``.
+    """
+    scored = []
+    for name, curve in catalogue(pullup_ohm).items():
+        off = [shown_for(own, curve, reference.true_c) for reference in references]
+        if any(shown is None for shown in off):
+            continue
+        apart = [(s or 0.0) - reference.shown_c for s, reference in zip(off, references, strict=True)]
+        scored.append((sum((a / error_c) ** 2 for a in apart), max(abs(a) for a in apart), name))
+    scored.sort()
+    return tuple(Likely(name, worst, math.exp(max(-700.0, (scored[0][0] - chi) / 2))) for chi, worst, name in scored)
+
+
+@dataclass(frozen=True)
+class BetaFit:
+    """A beta curve through points: resistance at 25 °C, beta, and what is left at each point, °C."""
+
+    r25_ohm: float
+    beta_k: float
+    residuals_c: tuple[float, ...]
+
+
+def fit_beta(points: Sequence[tuple[float, float]]) -> BetaFit:
+    """The beta curve through (celsius, ohm) points: exactly for two, by least squares of ln R over 1/T for more.
+
+    Raises:
+        ValueError: fewer than two different temperatures, or a resistance that does not fall with heat.
+    """
+    celsius, ohm = (np.array(column, dtype=np.float64) for column in zip(*points, strict=True))
+    if len(set(celsius.tolist())) < 2:
+        raise ValueError("a beta curve needs readings at two different temperatures")
+    inverse = 1 / (celsius + ZERO_C) - 1 / T25_K
+    beta, log25 = np.polyfit(inverse, np.log(ohm), 1).tolist()
+    if beta <= 0:
+        raise ValueError("the resistance must fall as it gets warmer")
+    fitted: Floats = 1 / (1 / T25_K + (np.log(ohm) - log25) / beta) - ZERO_C
+    return BetaFit(math.exp(log25), beta, tuple((fitted - celsius).tolist()))
+
+
+def ohm_of(own: Curve, shown_c: float, pullup_ohm: float) -> float:
+    """The resistance behind a reading, ohm."""
+    return divider_ohm(own.ratio(shown_c), pullup_ohm)
+
+
+def resolution_c(own: Curve, celsius: float, counts: int) -> float:
+    """Degrees to one count of the ADC at a temperature, °C: by the curve's slope there."""
+    here = 0.05
+    slope = (own.ratio(celsius + here) - own.ratio(celsius - here)) / (2 * here)
+    return abs(1 / (slope * counts))
+
+
+def lowest_limit(maximum_c: float, limits: Mapping[str, float]) -> tuple[float, str]:
+    """The highest temperature that all parts stand, °C, and which part that is (empty: the heater's own maximum)."""
+    name = min(limits, key=lambda each: limits[each], default="")
+    if name and limits[name] < maximum_c:
+        return limits[name], name
+    return maximum_c, ""
