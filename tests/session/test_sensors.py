@@ -27,8 +27,6 @@ def test_what_cannot_be_a_room_is_named(tmp_path: Path) -> None:
     t2 = '[sensors.T2]\nplant = "bed"\nr25_ohm = 100000'
     assert t2 in RIGHT
     cold = RIGHT.replace(t2, t2.removesuffix("0"))
-        '[sensors.T2]\nplant = "bed"\nr25_ohm = 100000', '[sensors.T2]\nplant = "bed"\nr25_ohm = 10000'
-    )
     code, report = run("sensors-at-rest", tmp_path, cold)
     assert code == 1 and "The bed sensor reads" in report["why"]
     code, report = run("sensors-at-rest", tmp_path, RIGHT, "references=1", "sensor=tea")

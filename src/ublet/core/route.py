@@ -72,9 +72,9 @@ ROUTE: tuple[Station, ...] = (
         "heat",
     ),
     Station("bed control", "Heat", "gains that hold the bed steady", ("bed-control", "bed-verify"), "bed"),
+    Station("guards", "Heat", "what switches off by itself", ("guards-drill",), "guards"),
     *_leg(
         "Heat",
-        ("guards", "what switches off by itself"),
         ("presets", "temperatures for each material"),
         ("soak time", "when the bed stops moving"),
     ),

@@ -157,6 +157,26 @@ class Bench(Protocol):
 
     machine: MachineFile
 
+    @property
+    def simulated(self) -> bool:
+        """Whether the board says of itself that nothing real is behind it."""
+
+    @property
+    def heartbeat_window_s(self) -> float:
+        """How long the board heats without hearing from the host, by its own clock, s."""
+
+    def time_s(self) -> float:
+        """The board's clock, s."""
+
+    def tripped(self) -> tuple[bool, str, float]:
+        """Whether a guard has tripped or the board was halted, the guard's name, and the board time of that, s."""
+
+    async def release(self) -> None:
+        """Leave the tripped state."""
+
+    def fall_silent(self, seconds: float) -> None:
+        """Send nothing for a while, by the link's clock: what a host does that has died."""
+
     def setting(self, path: str) -> Value:
         """The live value of a setting on the board; LookupError when the board has none."""
 
@@ -236,6 +256,7 @@ class TrialSpec:
 
     needs tells, from the latest readings by sensor, what is there and what is missing;
     announce says before the start what will move or heat; verify names the trial that checks a keep;
+    trips: guards trip in it on purpose, and do not end it.
     mends: it fails with proposals that put right what it found, and is run again after they were kept.
     depends gives the setting paths that its findings hold for, out of those that the board has.
     """
@@ -250,6 +271,7 @@ class TrialSpec:
     needs: Callable[[MachineFile, Any, Callable[[str], float | None]], tuple[Need, ...]]
     verify: str | None = None
     mends: bool = False
+    trips: bool = False
 
     def declared(self) -> tuple[Declaration, ...]:
         """The parameters as declarations."""

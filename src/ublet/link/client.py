@@ -59,6 +59,7 @@ class Hello:
     channels: list[str]
     sample_period_s: float
     heartbeat_window_s: float
+    simulated: bool = False
 
 
 Sample = list[float | None]
@@ -101,6 +102,7 @@ class Client:
         self._filling = False
         self._beating = False
         self._bytes = self._good_lines = 0
+        self._silent_until = 0.0
         self._heard = asyncio.get_running_loop().time()
         self._tasks: set[asyncio.Task[None]] = set()
         self.lost_why: str | None = None
@@ -124,7 +126,8 @@ class Client:
         finally:
             asked.cancel()
         try:
-            self.about = Hello(**{name: answer[name] for name in Hello.__dataclass_fields__})
+            known = {name: answer[name] for name in Hello.__dataclass_fields__ if name != "simulated"}
+            self.about = Hello(**known, simulated=bool(answer.get("simulated", False)))
         except KeyError as error:
             raise LinkLost(f"the board's answer to hello lacks {error}: is its firmware current?") from error
         if not self._beating:
@@ -182,6 +185,10 @@ class Client:
             answer.cancel()
         raise LinkLost(f"no answer in {reply_s * TRIES:.0f} s: wrong port or baud rate, or the board hangs")
 
+    def fall_silent(self, seconds: float) -> None:
+        """Send no heartbeat for so long: what the board does about it is its own."""
+        self._silent_until = asyncio.get_running_loop().time() + seconds
+
     def halt(self) -> None:
         """Halt the board at once, ahead of anything that waits to be sent."""
         self.transport.write(HALT_BYTE, first=True)
@@ -200,7 +207,8 @@ class Client:
         beat = encode({"jsonrpc": "2.0", "method": "heartbeat", "params": {}})
         loop = asyncio.get_running_loop()
         while True:
-            self.transport.write(beat)
+            if loop.time() >= self._silent_until:
+                self.transport.write(beat)
             await asyncio.sleep(every_s)
             if loop.time() - self._heard > SILENCE_S:
                 self._lost(f"the board has been silent for {SILENCE_S:.0f} s")

@@ -59,6 +59,44 @@ class LinkBench:
         self._earlier = earlier
         self._threaded = threaded
 
+    @property
+    def simulated(self) -> bool:
+        """Whether the board says of itself that it is a simulated one."""
+        return self._connection.about is not None and self._connection.about.simulated
+
+    @property
+    def heartbeat_window_s(self) -> float:
+        """How long the board heats without hearing from us, by its own clock."""
+        about = self._connection.about
+        return about.heartbeat_window_s * about.clock if about is not None else 0.0
+
+    def time_s(self) -> float:
+        """The board's clock."""
+        return self._connection.board_time
+
+    def tripped(self) -> tuple[bool, str, float]:
+        """Whether it tripped; the time is that of the first sample in which nothing was driven any more."""
+        state = self._connection.state
+        if state.mode == "ready" or self._connection.about is None:
+            return False, "", 0.0
+        channels = self._connection.about.channels
+        targets = [2 + at for at, name in enumerate(channels) if name.endswith(".target_c")]
+        when = self._connection.board_time
+        for sample in reversed(self._connection.samples):
+            if any(sample[at] is not None for at in targets):
+                break
+            when = sample[1] or 0.0
+        return True, state.guard or state.mode, when
+
+    async def release(self) -> None:
+        """Leave the tripped state."""
+        await self._connection.call("release")
+
+    def fall_silent(self, seconds: float) -> None:
+        """Send no heartbeat for a while."""
+        about = self._connection.about
+        self._connection.fall_silent(seconds / about.clock if about is not None else seconds)
+
     def setting(self, path: str) -> Value:
         """The live value on the board; None when it has no such setting."""
         layers = self._connection.layers.get(path)

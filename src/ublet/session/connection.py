@@ -192,6 +192,11 @@ class Connection:
         with contextlib.suppress(TimeoutError):
             await asyncio.wait_for(self._reading.wait(), FIRST_READINGS_S)
 
+    def fall_silent(self, seconds: float) -> None:
+        """Send no heartbeat for so long, by the link's clock; 0 ends it."""
+        if self.client is not None:
+            self.client.fall_silent(seconds)
+
     def halt(self) -> bool:
         """Halt the board at once; False when there is no link to send it over."""
         if self.client is None:

@@ -46,6 +46,10 @@ class DemoHands:
         """Put a sensor into a bath; an unknown place takes it out."""
         return self._say({"do": "bathe", "of": sensor, "place": place})
 
+    def fault(self, kind: str, heater: str) -> Seen:
+        """Make a fault at a heater, or put it right."""
+        return self._say({"do": "fault", "of": heater, "kind": kind})
+
     def mark(self) -> Seen:
         """Put a mark where everything stands; lengths are read from there."""
         return self._say({"do": "mark"})

@@ -49,8 +49,8 @@ class _Watcher:
     async def answer(self, question: Question) -> str:
         if self._builder is not None:
             return await self._builder.answer(question)
-        if question.unit or question.jog:
-            raise TrialFailed("This trial asks for readings and for jogging: run it in the app, at the machine.")
+        if question.unit or question.jog or question.cue[:1] == ("fault",):
+            raise TrialFailed("This trial needs hands and eyes at the machine: run it in the app.")
         return question.answers[0]
 
     def progress(self, progress: Progress) -> None:

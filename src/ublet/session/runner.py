@@ -97,6 +97,8 @@ class Runner:
         return round(max(0.0, self._connection.board_time - began), 3)
 
     def _broke(self, what: str, why: str) -> None:
+        if self.running is not None and self.running.trips and what.startswith("guard: "):
+            return
         lost = what in ("link lost", "unlinked")
         outcome: Outcome = "failed" if lost or what == "board restarted" else "halted"
         self._stop(outcome, why, lost)

@@ -86,6 +86,7 @@ class SimBoard:
             for socket, part in scenario.sensors.items()
         }
         self.dead_heaters: set[str] = set()
+        self.stuck_heaters: set[str] = set()
         self.baths: dict[str, float] = {}  # sensor sockets that were put into a bath, and how warm it is
         self.switches = {name: Switch(part) for name, part in scenario.switches.items()}
         self.pin_told = False
@@ -377,6 +378,8 @@ class SimBoard:
             plant = self._heats[name]
             if plant is not None and plant not in self.dead_heaters:
                 duty[plant] += self.drives[name].duty
+        for plant in self.stuck_heaters:
+            duty[plant] = 1.0
         wind = dict.fromkeys(self.plants, 0.0)
         for name, blow in self.blowing.items():
             plant = self._cools[name]

@@ -54,6 +54,8 @@ class ScriptedBuilder:
                 self._hands.mark()
             case ("measure", place, instrument):
                 return self._read(seen["from_mark"][place], instrument)
+            case ("fault", kind, heater):
+                self._hands.fault(kind, heater)
             case ("bathe", sensor, bath):
                 self._hands.bathe(sensor, bath)
             case ("thermometer", sensor):

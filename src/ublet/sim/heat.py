@@ -73,6 +73,11 @@ class Plant:
         self._delayed.append(self.block_c)
         self.sensor_c += self._sensor_share * (arriving - self.sensor_c)
 
+    def put_at(self, celsius: float) -> None:
+        """Bring everything to one temperature at once."""
+        self.cartridge_c = self.block_c = self.sensor_c = celsius
+        self._delayed.extend([celsius] * len(self._delayed))
+
     def loss_w(self, fan: float, ambient_c: float) -> float:
         """Heat leaving the block at its present temperature, W."""
         return loss_w(self.truth, self.block_c, fan, ambient_c)

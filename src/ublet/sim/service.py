@@ -173,6 +173,7 @@ class Service:
             "boot": board.boot,
             "firmware": board.slots.running.head.version,
             "clock": self._speed,
+            "simulated": True,
             "channels": board.channels,
             "sample_period_s": TICK_S,
             "heartbeat_window_s": HEARTBEAT_WINDOW_S,

@@ -17,6 +17,7 @@ from ublet.sim.motion import seen
 BATHS_C = {"ice water": 0.4, "warm water": 41.0, "boiling water": 99.4, "hot water": 74.0}
 """How warm the baths are that a builder has at hand, °C."""
 
+COLD_C = 1.0
 LEAST_MM = 0.3
 """Less than this nobody sees, mm."""
 
@@ -48,6 +49,24 @@ class Hands:
         self._board.baths.pop(socket, None)
         if place in BATHS_C:
             self._board.baths[socket] = BATHS_C[place]
+
+    def fault(self, kind: str, heater: str) -> None:
+        """Make a fault at a heater, by its name on the board, or put it right again."""
+        board = self._board
+        plant = board.scenario.heaters.get(str(board.live.get(f"heaters.{heater}.socket")), "")
+        socket = str(board.live.get(f"sensors.{board.live.get(f'heaters.{heater}.sensor')}.socket"))
+        if kind in ("sensor-out", "sensor-short", "sensor-back") and socket in board.adcs:
+            board.adcs[socket].fault = {"sensor-out": "open", "sensor-short": "short"}.get(kind)
+        elif kind == "cartridge-out":
+            board.dead_heaters.add(plant)
+        elif kind == "stuck":
+            board.stuck_heaters.add(plant)
+        elif kind == "chill" and plant in board.plants:
+            board.plants[plant].put_at(COLD_C)
+        elif kind == "warm-up" and plant in board.plants:
+            board.plants[plant].put_at(board.scenario.scenario.ambient_c)
+        board.dead_heaters -= {plant} if kind == "cartridge-back" else set()
+        board.stuck_heaters -= {plant} if kind == "power-off" else set()
 
     def look(self) -> dict[str, Any]:
         """What is seen and felt: fans that turn, blocks that are warm, the probe's pin, switches held; how far each
@@ -91,6 +110,8 @@ async def serve_world(hands: Hands, path: Path) -> asyncio.Server:
                     hands.press(str(order["of"]), bool(order["down"]))
                 elif order["do"] == "mark":
                     hands.mark()
+                elif order["do"] == "fault":
+                    hands.fault(str(order["kind"]), str(order["of"]))
                 elif order["do"] == "bathe":
                     hands.bathe(str(order["of"]), str(order["place"]))
                 writer.write(json.dumps(hands.look()).encode() + b"\n")

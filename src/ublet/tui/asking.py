@@ -314,6 +314,8 @@ class AskingBench(Bench):
             match self.question[0].cue:
                 case ("mark", _):
                     hands.mark()
+                case ("fault", kind, heater) if answer == "done":
+                    hands.fault(kind, heater)
                 case ("bathe", sensor, place):
                     hands.bathe(sensor, place)
                 case ("thermometer", sensor):

@@ -6,6 +6,7 @@ from ublet.core.route import Station
 from ublet.session.session import Session
 from ublet.tui.bench import Bench
 from ublet.tui.editor import EditorBench
+from ublet.tui.guards import GuardsBench
 from ublet.tui.heat import BedBench, HotendBench
 from ublet.tui.jog import JogBench
 from ublet.tui.modules import ModulesBench
@@ -35,6 +36,7 @@ BENCHES: dict[str, type[Bench]] = {
     "heat": HotendBench,
     "bed": BedBench,
     "sensors": SensorsBench,
+    "guards": GuardsBench,
 }
 """Kind of bench, as the route names it, and its class."""
 

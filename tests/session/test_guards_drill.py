@@ -1,0 +1,93 @@
+"""The guards' drill on the simulated board: each guard trips by itself and in time; one that does not is found out."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Onlooker, Rig, virtually
+from tests.session.test_wire_trials import RIGHT, run
+from ublet.core.catalogue import TRIALS
+from ublet.core.heat.drills import DRILLS
+from ublet.core.trial import Question
+from ublet.sim.builder import ScriptedBuilder
+from ublet.sim.guards import HeaterGuard
+from ublet.sim.scenario import parse_scenario
+from ublet.sim.world import Hands
+
+SPEC = TRIALS["guards-drill"]
+
+
+@pytest.mark.parametrize("heater", ["hotend", "bed"])
+def test_every_guard_trips_in_time_and_below_the_components_limit(heater: str, tmp_path: Path) -> None:
+    code, report = run("guards-drill", tmp_path, RIGHT, f"heater={heater}")
+    found = {finding["name"]: finding for finding in report["findings"]}
+    assert code == 0 and f"7 guards of the {heater} trip by themselves" in report["why"]
+    for name in ("over maximum", "link cut", *(drill.name for drill in DRILLS)):
+        noticed = found[f"{name} noticed after"]
+        assert 0 <= noticed["value"] <= noticed["limit"], name
+    for drill in DRILLS:
+        assert found[f"{drill.name} peak"]["value"] < found[f"{drill.name} peak"]["limit"]
+    assert found["sensor pulled out noticed after"]["value"] < 0.6
+
+
+class Builder(Onlooker):
+    """A scripted builder in a rig, who may let go at a question."""
+
+    def __init__(self, rig: Rig, cancel_at: str = "") -> None:
+        super().__init__()
+        self._hands = ScriptedBuilder(rig.board.scenario, Hands(rig.board))
+        self._rig, self._cancel_at = rig, cancel_at
+
+    async def answer(self, question: Question) -> str:
+        self.questions.append(question)
+        if self._cancel_at and self._cancel_at in question.cue:
+            self._rig.session.runner.cancel()
+            await asyncio.sleep(5)
+        return await self._hands.answer(question)
+
+
+@pytest.mark.parametrize(
+    ("missing", "words"),
+    [("_rise", "Heater falls out: "), ("_drift", "Switch stuck on: ")],
+)
+def test_a_board_without_a_guard_is_found_out(
+    missing: str, words: str, folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(HeaterGuard, missing, lambda *arguments: None)
+
+    async def work() -> None:
+        async with Rig(folder, parse_scenario(RIGHT), state_s=0.1) as rig:
+            result = (await rig.session.run(SPEC, SPEC.parameters(), Builder(rig))).ran.result
+            assert result.outcome == "failed" and words in result.why
+
+    virtually(work)
+
+
+def test_on_a_board_that_is_not_simulated_only_harmless_drills_are_done(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, parse_scenario(RIGHT), state_s=0.1) as rig:
+            assert rig.session.connection.about is not None
+            rig.session.connection.about.simulated = False
+            builder = Builder(rig)
+            result = (await rig.session.run(SPEC, SPEC.parameters(), builder)).ran.result
+            assert result.outcome == "proven" and "left out" in result.why and "3 guards" in result.why
+            assert {question.cue[1] for question in builder.questions} == {"sensor-out", "sensor-back"}
+
+    virtually(work)
+
+
+def test_a_builder_who_cancels_or_a_halt_leaves_nothing_hot_and_the_maximum_as_it_was(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, parse_scenario(RIGHT), state_s=0.1) as rig:
+            result = (await rig.session.run(SPEC, SPEC.parameters(), Builder(rig, "sensor-short"))).ran.result
+            assert result.outcome == "halted" and rig.everything_is_off()
+            running = asyncio.ensure_future(rig.session.run(SPEC, SPEC.parameters(), Builder(rig)))
+            await asyncio.sleep(20)
+            rig.session.connection.halt()
+            assert (await running).ran.result.outcome == "halted" and rig.everything_is_off()
+            assert rig.board.live["heaters.hotend.maximum_c"] == 285
+
+    virtually(work)
