@@ -165,6 +165,10 @@ class Bench(Protocol):
     def heartbeat_window_s(self) -> float:
         """How long the board heats without hearing from the host, by its own clock, s."""
 
+    @property
+    def news_s(self) -> float:
+        """How late the host may learn of something, by the board's clock, s."""
+
     def time_s(self) -> float:
         """The board's clock, s."""
 

@@ -18,6 +18,9 @@ from ublet.session.jogging import to_the_end
 
 T = TypeVar("T")
 
+NEWS_S = 0.25
+"""A state comes ten times a second, and takes its way, s."""
+
 UNREAD_SAMPLES = 30
 """A sensor may miss so many samples in a row; while heating the board's guard is quicker."""
 
@@ -69,6 +72,12 @@ class LinkBench:
         """How long the board heats without hearing from us, by its own clock."""
         about = self._connection.about
         return about.heartbeat_window_s * about.clock if about is not None else 0.0
+
+    @property
+    def news_s(self) -> float:
+        """How late we may learn of something: longer by an accelerated board's clock."""
+        about = self._connection.about
+        return NEWS_S * about.clock if about is not None else NEWS_S
 
     def time_s(self) -> float:
         """The board's clock."""

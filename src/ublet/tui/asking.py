@@ -241,7 +241,7 @@ class AskingBench(Bench):
         ready = self.session.connection.linked and self.session.connection.state.mode == "ready"
         if action == "go":
             asked = self.question is not None and "enter" in answer_keys(self.question[0].answers)
-            return ready and (self.watched is None or asked)
+            return asked if self.watched is not None else ready
         if action == "cancel":
             return self.watched is not None
         if action == "parameters":

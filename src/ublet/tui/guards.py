@@ -15,7 +15,7 @@ from ublet.tui.pictures import Picture
 from ublet.tui.theme import Palette
 from ublet.tui.watch import TrialWatch
 
-COLUMNS = (20, 46, 12, 14, 12)
+COLUMNS = (19, 44, 9, 15, 9)
 
 
 class GuardsBench(AskingBench):
@@ -85,7 +85,7 @@ def guards_text(
             good = seen.within and (peak is None or peak.within)
             text.append("   ● in time" if good else "   ✗ too late", palette.good if good else palette.stop)
         elif not harmless.get(drill, True):
-            text.append("   simulated machine only", palette.quiet)
+            text.append("   simulated only", palette.quiet)
         text.append("\n")
     text.append_text(_maximum(session, name, heater, palette))
     return text

@@ -42,7 +42,7 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
     for number, drill in enumerate(drills):
         bench.progress(Progress(drill.name, number / count, None, f"{number + 1} of {count}"))
         seconds, guard, peak = await _drill(bench, aim.heater, heater, drill)
-        window = drill.window_s(heater.guards, _warming_s(drill, heater))
+        window = drill.window_s(heater.guards, _warming_s(drill, heater)) + bench.news_s
         findings += _findings(drill.name, seconds, window, peak, limit_c)
         bad += _complaints(drill.name, seconds, window, guard, drill.guards, peak, limit_c, part)
     for number, (name, work) in enumerate((("over maximum", _over_maximum), ("link cut", _link_cut))):
@@ -87,7 +87,7 @@ async def _over_maximum(bench: Bench, name: str, heater: Heater) -> tuple[float,
         seconds, guard = await _wait_for_trip(bench, 10.0)
     await bench.release()
     await bench.rest(REST_S)
-    return seconds, guard, RAIL_S
+    return seconds, guard, RAIL_S + bench.news_s
 
 
 async def _link_cut(bench: Bench, name: str, heater: Heater) -> tuple[float, str, float]:
