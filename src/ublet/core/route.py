@@ -73,9 +73,9 @@ ROUTE: tuple[Station, ...] = (
     ),
     Station("bed control", "Heat", "gains that hold the bed steady", ("bed-control", "bed-verify"), "bed"),
     Station("guards", "Heat", "what switches off by itself", ("guards-drill",), "guards"),
+    Station("temperatures", "Heat", "materials' temperatures, by hand", (), "control"),
     *_leg(
         "Heat",
-        ("presets", "temperatures for each material"),
         ("soak time", "when the bed stops moving"),
     ),
     *_leg(

@@ -54,3 +54,12 @@ def write_atomically(path: Path, text: str) -> None:
         OSError: it could not be written; the old file still stands.
     """
     put_in_place(prepare(path, text), path)
+
+
+def free_name(path: Path) -> Path:
+    """This path, or the first with a number before its ending that is not taken."""
+    number, found = 1, path
+    while found.exists():
+        number += 1
+        found = path.with_stem(f"{path.stem}-{number}")
+    return found

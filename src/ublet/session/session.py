@@ -8,6 +8,7 @@ from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from ublet.core.heat.pid import Gains
 from ublet.core.machine.compare import Conflict, same
 from ublet.core.motion.homing_trials import HOME
 from ublet.core.settings import Part, Value
@@ -114,6 +115,10 @@ class Session:
         """The live value on the board, or None."""
         layers = self.connection.layers.get(path)
         return layers.live if layers else None
+
+    def live_gains(self, heater: str) -> Gains:
+        """The gains that are live on the board."""
+        return Gains(*(float(self.live(f"heaters.{heater}.{key}") or 0.0) for key in ("kp", "ki", "kd")))
 
     def _saved(self, path: str) -> Value:
         return self.connection.layers[path].saved

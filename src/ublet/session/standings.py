@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 from ublet.core.catalogue import TRIALS
@@ -25,9 +25,7 @@ def standing(session: Session, station: Station) -> Standing:
     """Where one station stands."""
     if not station.built:
         return Standing("waiting", "", "not built yet")
-    declared = {"editor": _file, "wiring": _wiring, "modules": _modules, "write": _written, "port": _linked}.get(
-        station.bench
-    )
+    declared = DECLARED.get(station.bench)
     return declared(session) if declared else _tried(session, station)
 
 
@@ -96,6 +94,15 @@ def _linked(session: Session) -> Standing:
     return Standing("proven", trip, f"linked, {client.quality.bad_sums} spoilt lines")
 
 
+def _presets(session: Session) -> Standing:
+    machine = session.document.machine
+    hot = [name for name in machine.heaters if session.connection.channel(f"heaters.{name}.target_c") is not None]
+    if hot and session.runner.running is None:
+        return Standing("running", "heating")
+    count = len(machine.materials)
+    return Standing("proven" if count else "open", f"{count} presets", "the file's materials")
+
+
 def _tried(session: Session, station: Station) -> Standing:
     """A station of trials: the newest of each trial and its check decides, and the worst of the trials counts."""
     if session.runner.running is not None and session.runner.running.name in station.trials:
@@ -149,3 +156,14 @@ def _figure(entry: TrialEntry) -> str:
     if overshoot is None:
         return "as told" if not entry.name.endswith("-verify") else ""
     return with_uncertainty(overshoot.value, overshoot.uncertainty or 0.0)
+
+
+DECLARED: Mapping[str, Callable[[Session], Standing]] = {
+    "editor": _file,
+    "wiring": _wiring,
+    "modules": _modules,
+    "write": _written,
+    "port": _linked,
+    "control": _presets,
+}
+"""Stations that no trial decides, by their bench."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from ublet.core.route import Station
 from ublet.session.session import Session
 from ublet.tui.bench import Bench
+from ublet.tui.control import ControlBench
 from ublet.tui.editor import EditorBench
 from ublet.tui.guards import GuardsBench
 from ublet.tui.heat import BedBench, HotendBench
@@ -37,6 +38,7 @@ BENCHES: dict[str, type[Bench]] = {
     "bed": BedBench,
     "sensors": SensorsBench,
     "guards": GuardsBench,
+    "control": ControlBench,
 }
 """Kind of bench, as the route names it, and its class."""
 

@@ -1,0 +1,38 @@
+"""What a heater will do next, by the model that its tuning found: time to a target, and whether its gains fit there."""
+
+from __future__ import annotations
+
+import math
+
+from ublet.core.heat.model import HeaterModel
+
+FAR_SHARE = 0.15
+"""Gains are far from where they were found when the target's height above the room differs by more than this share."""
+
+
+def time_to(model: HeaterModel, now_c: float, target_c: float, limit: float) -> float | None:
+    """Seconds until a heater at full power reaches a target; 0 when it is there, None when it never does.
+
+    ``t = theta + tau2 + tau ln((T_end - T) / (T_end - target))`` for the first-order climb behind its lags.
+    """
+    if now_c >= target_c:
+        return 0.0
+    end = model.ambient_c + model.gain_c * limit
+    if end <= target_c:
+        return None
+    climb = model.time_constant_s * math.log((end - now_c) / (end - target_c))
+    return model.dead_time_s + model.second_lag_s + climb
+
+
+def time_to_cool(model: HeaterModel, now_c: float, to_c: float) -> float | None:
+    """Seconds until a heater that is off has cooled to a temperature; None when the room is warmer than that."""
+    if now_c <= to_c:
+        return 0.0
+    if to_c <= model.ambient_c:
+        return None
+    return model.time_constant_s * math.log((now_c - model.ambient_c) / (to_c - model.ambient_c))
+
+
+def far_from(target_c: float, tuned_c: float, room_c: float) -> bool:
+    """Whether a target is far from the temperature at which the gains were found."""
+    return abs(target_c - tuned_c) > FAR_SHARE * (tuned_c - room_c)

@@ -1,0 +1,372 @@
+"""The bench of temperatures: targets and presets by hand, each heater's trace, a recorder, all off with one key."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Iterable, Mapping
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Horizontal, Vertical
+from textual.events import Key
+from textual.widgets import Static
+
+from ublet.core.heat.demands import demands_of
+from ublet.core.heat.model import HeaterModel
+from ublet.core.heat.outlook import far_from, time_to, time_to_cool
+from ublet.core.heat.prediction import predict_step
+from ublet.core.heat.report import model_from, step_situation
+from ublet.core.heat.start import part_fan, room_from
+from ublet.core.trial import TrialFailed, TrialResult
+from ublet.core.units import duration
+from ublet.link.client import BoardRefused, LinkLost
+from ublet.session.recorder import Recorder, write_records
+from ublet.session.session import Session
+from ublet.tui.bench import Bench
+from ublet.tui.chart import StripChart
+from ublet.tui.dialogs import QuantityDialog
+from ublet.tui.heat_pictures import last_minute
+from ublet.tui.theme import Palette
+
+HELP = """\
+WHY   To look at what heat does before a program does it: each material's temperatures, a step, a fan, a cooling.
+
+HOW   A digit sets a preset: the nozzle's and the bed's temperatures of a material. t sets the chosen heater alone, f
+      turns the part fan on and off, 0 switches every heater and fan off. The time to a target comes from the model
+      that the heater's tuning found; a target far from where its gains were found is pointed out, with the overshoot
+      that the model predicts there. c records everything from now on; c again writes a table for each heater beside
+      the machine file: `ublet analyse heat` reads it.
+
+KEYS  1-9 preset    ↑↓ heater    t target    f part fan    0 all off    c record
+"""
+OFF_C = 30.0
+"""A target below this is none, °C."""
+
+WARM_C = 40.0
+"""Cooler than this nothing burns, °C."""
+
+
+class ControlBench(Bench):
+    """Heaters by hand. It holds no physics: it asks the board, and shows what the session knows."""
+
+    DEFAULT_CSS = """
+    ControlBench { layout: vertical; width: 1fr; height: 1fr; padding: 0 1; }
+    ControlBench #heading { height: auto; padding: 1 1 0 1; }
+    ControlBench #charts { height: 1fr; min-height: 6; margin-top: 1; }
+    ControlBench .heater { height: 1fr; }
+    ControlBench .title { height: 3; padding: 0 1; }
+    ControlBench .trace { height: 1fr; }
+    ControlBench .duty { height: 4; }
+    ControlBench #presets { height: auto; padding: 0 1; margin-top: 1; }
+    ControlBench #detail { height: 4; padding: 0 1; margin-top: 1; }
+    """
+    BINDINGS = [
+        Binding("up", "choose(-1)", "heater", key_display="↑↓"),
+        Binding("down", "choose(1)", show=False),
+        Binding("t", "target", "target"),
+        Binding("f", "fan", "part fan"),
+        Binding("0", "off", "all off"),
+        Binding("c", "record", "record"),
+    ]
+
+    def __init__(self, session: Session, palette: Palette) -> None:
+        super().__init__(session, palette)
+        machine = session.document.machine
+        self.heaters = tuple(machine.heaters)
+        self.presets = tuple(machine.materials)[:9]
+        self.chosen = 0
+        self.recorder = Recorder(session.connection, machine)
+        self.told: tuple[str, str] | None = None
+        self.warned: dict[str, str] = {}
+
+    def compose(self) -> ComposeResult:
+        """Heading, a column for each heater, presets, what was said."""
+        yield Static(id="heading")
+        with Horizontal(id="charts"):
+            for name in self.heaters:
+                with Vertical(classes="heater"):
+                    yield Static(id=f"title-{name}", classes="title")
+                    yield StripChart(self.palette, id=f"trace-{name}", classes="trace")
+                    yield StripChart(self.palette, id=f"duty-{name}", classes="duty")
+        yield Static(id="presets")
+        yield Static(id="detail")
+
+    def on_mount(self) -> None:
+        """Show the machine."""
+        self.refresh_state()
+
+    def on_unmount(self) -> None:
+        """A recorder that runs is ended; its table was not asked for."""
+        if self.recorder.on:
+            self.recorder.stop()
+
+    @property
+    def busy(self) -> bool:
+        """Followed at every beat while something heats or is recorded."""
+        return self.recorder.on or any(self._target(name) is not None for name in self.heaters)
+
+    # what is shown
+
+    def refresh_state(self) -> None:
+        """Bring words and keys up to date."""
+        if not self.is_mounted:
+            return
+        self.write("presets", self._presets())
+        self.write("detail", self._detail())
+        self.beat()
+        self.refresh_bindings()
+
+    def beat(self) -> None:
+        """Draw each heater's last minute."""
+        if not self.is_mounted:
+            return
+        self.write("heading", self._heading())
+        machine, connection = self.session.document.machine, self.session.connection
+        for number, name in enumerate(self.heaters):
+            self.write(f"title-{name}", self._title(number, name))
+            picture, below = last_minute(connection, name, machine.heaters[name].sensor, self.palette)
+            self.query_one(f"#trace-{name}", StripChart).show(picture)
+            self.query_one(f"#duty-{name}", StripChart).show(below)
+        if self.recorder.on:
+            self.write("detail", self._detail())
+
+    def _heading(self) -> Text:
+        palette, text = self.palette, Text()
+        text.append("Temperatures", f"bold {palette.text}")
+        text.append("   presets of the materials, targets by hand, the last minute of each heater\n", palette.dim)
+        connection = self.session.connection
+        if not connection.linked:
+            text.append("✗ no link to the board", palette.stop)
+        elif connection.state.mode != "ready":
+            text.append(f"✗ the board is {connection.state.mode}: r releases it", palette.stop)
+        elif self.session.runner.running is not None:
+            name = self.session.runner.running.name.replace("-", " ")
+            text.append(f"! {name} runs: it has the heaters", palette.focus)
+        elif hot := [name for name in self.heaters if self._target(name) is not None]:
+            text.append(f"◆ {' and '.join(hot)} heated; 0 switches everything off", f"bold {palette.focus}")
+        else:
+            text.append("✓ ready: nothing heats until a target is set", palette.good)
+        return text
+
+    def _title(self, number: int, name: str) -> Text:
+        palette, text = self.palette, Text(no_wrap=True)
+        chosen = number == self.chosen
+        text.append("▸ " if chosen else "  ", palette.focus)
+        text.append(name, f"bold {palette.focus}" if chosen else f"bold {palette.text}")
+        celsius, target = self._celsius(name), self._target(name)
+        text.append("   no reading" if celsius is None else f"   {celsius:.1f} °C", f"bold {palette.focus}")
+        text.append("   off" if target is None else f"   → {target:g} °C", palette.text)
+        text.append(f"\n  {self._outlook(name, celsius, target)}", palette.dim)
+        text.append(f"\n  {self.warned[name]}" if target is not None and name in self.warned else "\n", palette.focus)
+        return text
+
+    def _outlook(self, name: str, celsius: float | None, target: float | None) -> str:
+        """What comes next, by the model of its tuning."""
+        model = self._model(name)
+        if celsius is None:
+            return "check its sensor"
+        if model is None:
+            return "not tuned yet: no time can be told"
+        if target is None:
+            left = time_to_cool(model, celsius, WARM_C)
+            return f"cool to the touch in about {duration(left)}" if left else "cool"
+        limit = float(self.session.live(f"heaters.{name}.power_limit") or 1.0)
+        if abs(celsius - target) < 1.0:
+            return "holds"
+        if celsius > target:
+            left = time_to_cool(model, celsius, target + 1)
+            return f"cools, about {duration(left)}" if left else "holds"
+        left = time_to(model, celsius, target, limit)
+        return "too weak for this target" if left is None else f"there in about {duration(left)}"
+
+    def _presets(self) -> Text:
+        palette, text = self.palette, Text(no_wrap=True)
+        machine = self.session.document.machine
+        fan = part_fan(machine)
+        for number, name in enumerate(self.presets, start=1):
+            material = machine.materials[name]
+            text.append(f"{number} ", palette.focus)
+            text.append(f"{name:<10}", palette.text)
+            told = f"heats the nozzle to {material.nozzle_c:g} °C and the bed to {material.bed_c:g} °C"
+            text.append(f"{told}\n", palette.dim)
+        text.append("0 ", palette.focus)
+        text.append("switches every heater and fan off", palette.text)
+        if fan is not None:
+            text.append("     f ", palette.focus)
+            text.append(f"turns the {fan} fan {'off' if self._fan_duty() else 'full on'}", palette.text)
+        return text
+
+    def _detail(self) -> Text:
+        palette, text = self.palette, Text()
+        if self.recorder.on:
+            text.append(
+                f"◆ recording, {duration(self.recorder.seconds)}: c ends it and writes a table\n", palette.focus
+            )
+        if self.told is not None:
+            text.append(self.told[0], self.told[1])
+        return text
+
+    # what is known
+
+    def _celsius(self, name: str) -> float | None:
+        return self.session.connection.channel(f"sensors.{self.session.document.machine.heaters[name].sensor}")
+
+    def _target(self, name: str) -> float | None:
+        return self.session.connection.channel(f"heaters.{name}.target_c")
+
+    def _fan_duty(self) -> float:
+        fan = part_fan(self.session.document.machine)
+        return self.session.connection.channel(f"fans.{fan}") or 0.0 if fan is not None else 0.0
+
+    def _tuned(self, name: str) -> TrialResult | None:
+        hotend = self.session.document.machine.heaters[name].part == "hotend"
+        return self.session.proven("hotend-control" if hotend else "bed-control")
+
+    def _model(self, name: str) -> HeaterModel | None:
+        tuned = self._tuned(name)
+        room = room_from(self.session.document.machine, name, lambda s: self.session.connection.channel(f"sensors.{s}"))
+        try:
+            return model_from(tuned, room) if tuned is not None and room is not None else None
+        except TrialFailed:
+            return None
+
+    # what can be done
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Only the keys that work now are shown."""
+        connection = self.session.connection
+        ready = connection.linked and connection.state.mode == "ready" and self.session.runner.running is None
+        if action in ("target", "fan"):
+            return ready
+        if action == "off":
+            return connection.linked and self.session.runner.running is None
+        return True
+
+    def action_choose(self, by: int) -> None:
+        """Another heater."""
+        if self.heaters:
+            self.chosen = max(0, min(len(self.heaters) - 1, self.chosen + by))
+            self.refresh_state()
+
+    def on_key(self, event: Key) -> None:
+        """A digit sets a preset."""
+        if event.key.isdigit() and 0 < int(event.key) <= len(self.presets) and self.check_action("target", ()):
+            event.stop()
+            self.run_worker(self._preset(self.presets[int(event.key) - 1]), group="heat")
+
+    async def _preset(self, name: str) -> None:
+        machine = self.session.document.machine
+        material = machine.materials[name]
+        wanted = {
+            heater: material.nozzle_c if each.part == "hotend" else material.bed_c
+            for heater, each in machine.heaters.items()
+            if each.part in ("hotend", "bed")
+        }
+        await self._heat({heater: celsius if celsius > 0 else None for heater, celsius in wanted.items()}, name)
+
+    def action_target(self) -> None:
+        """Type the chosen heater's target."""
+        if not self.heaters:
+            return
+        name = self.heaters[self.chosen]
+        maximum = self.session.live(f"heaters.{name}.maximum_c")
+        highest = float(maximum) if isinstance(maximum, (int, float)) else 0.0
+
+        def check(value: float) -> str | None:
+            good = OFF_C <= value <= highest
+            return None if good else f"allowed: {OFF_C:g} to {highest:g} °C; 0 on the bench switches off"
+
+        def take(answer: str | None) -> None:
+            if answer:
+                self.run_worker(self._heat({name: float(answer)}, "by hand"), group="heat")
+
+        now = self._target(name)
+        self.app.push_screen(QuantityDialog(f"Target of the {name}", "°C", now or min(60.0, highest), check), take)
+
+    async def _heat(self, wanted: Mapping[str, float | None], why: str) -> None:
+        try:
+            for name, celsius in wanted.items():
+                await self.session.connection.call("heat.target", heater=name, celsius=celsius)
+        except (LinkLost, BoardRefused) as error:
+            self.told = (f"✗ Not set: {error}", self.palette.stop)
+            self.refresh_state()
+            return
+        said = ", ".join(f"{name} {celsius:g} °C" if celsius else f"{name} off" for name, celsius in wanted.items())
+        self.told = (f"◆ {why}: {said}. 0 switches everything off, F8 halts.", self.palette.focus)
+        self.refresh_state()
+        for name, celsius in wanted.items():
+            if celsius:
+                await self._warn(name, celsius)
+        self.refresh_state()
+
+    async def _warn(self, name: str, target: float) -> None:
+        """A target far from where the gains were found, with what the model predicts there."""
+        self.warned.pop(name, None)
+        tuned, model = self._tuned(name), self._model(name)
+        at = tuned.conditions.get("target_c") if tuned is not None else None
+        if model is None or not isinstance(at, (int, float)) or not far_from(target, float(at), model.ambient_c):
+            return
+        gains = self.session.live_gains(name)
+        machine = self.session.document.machine
+        limit = float(self.session.live(f"heaters.{name}.power_limit") or 1.0)
+        try:
+            situation = step_situation(model, target, model.ambient_c, 0.0, None, limit, demands_of(machine, name))
+        except TrialFailed as error:
+            self.warned[name] = f"! {error}"
+            return
+        step = await asyncio.to_thread(predict_step, model, gains, situation)
+        over = f"overshoot +{step.measure.overshoot_c:.1f} °C predicted from cold"
+        self.warned[name] = f"! gains found at {at:g} °C: {over}"
+
+    async def action_off(self) -> None:
+        """Every heater and fan off."""
+        await self.session.runner.all_off()
+        self.warned.clear()
+        self.told = ("Every heater and fan is off.", self.palette.text)
+        self.refresh_state()
+
+    async def action_fan(self) -> None:
+        """The part fan full on, or off."""
+        fan = part_fan(self.session.document.machine)
+        if fan is None:
+            self.told = ("✗ No part fan is declared.", self.palette.stop)
+        else:
+            duty = 0.0 if self._fan_duty() else 1.0
+            try:
+                await self.session.connection.call("fan.set", fan=fan, duty=duty)
+            except (LinkLost, BoardRefused) as error:
+                self.told = (f"✗ Not set: {error}", self.palette.stop)
+            else:
+                self.told = (f"The {fan} fan is {'full on' if duty else 'off'}.", self.palette.text)
+        self.refresh_state()
+
+    def action_record(self) -> None:
+        """Begin to record; or end it and write the tables."""
+        if not self.recorder.on:
+            self.recorder.start()
+            self.told = None
+        else:
+            series = self.recorder.stop()
+            folder = self.session.document.path.parent
+            try:
+                files = write_records(series, folder)
+            except OSError as error:
+                self.told = (f"✗ Not written: {error.strerror or error}", self.palette.stop)
+            else:
+                names = ", ".join(file.name for file in files) or "nothing: no sensor read throughout"
+                self.told = (f"✓ Written to {folder}: {names}", self.palette.good)
+        self.refresh_state()
+
+    def commands(self) -> Iterable[tuple[str, str, str]]:
+        """For the command palette."""
+        return (
+            ("set a target", "Set the chosen heater's target", "target"),
+            ("all off", "Switch every heater and fan off", "off"),
+            ("part fan", "Turn the part fan on or off", "fan"),
+            ("record", "Record every heater, or end that and write tables", "record"),
+        )
+
+    def help_words(self) -> str:
+        """Why and how."""
+        return HELP

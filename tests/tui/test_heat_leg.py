@@ -1,0 +1,72 @@
+"""The leg Heat in a real terminal: sensors, the bed tuned, guards drilled, temperatures by hand."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import pytest
+
+from tests.tui.screen import Screen, demo
+from tests.tui.test_move import type_in
+
+pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")
+
+
+def test_a_bed_is_tuned_kept_and_held_by_hand(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "a")
+    screen.key("NPage", "NPage", "NPage")
+    screen.wait("if the hotend is", 20)
+    screen.key("Enter", "Enter")
+    screen.wait("2 sensors read the same room", 20)
+    screen.key("p")
+    screen.key("C-a", "C-k")
+    type_in(screen, "references=many")
+    screen.wait("references:", 10)
+    screen.key("Escape", "Tab", "Down", "Down")
+    screen.wait("Heats the bed to about 63 °C", 20)
+    screen.key("Enter", "Enter")
+    screen.wait("cycle 3", 60)
+    assert "bed control" in screen.wait("recommended: balanced", 90)
+    shown = screen.text()
+    assert "on-off" in shown and "relay, swing of 2 °C" in shown
+    screen.key("k")
+    screen.wait("3 kept, not saved", 10)
+    screen.key("C-s")
+    screen.wait("together?", 10)
+    screen.key("Enter")
+    screen.wait("3 settings saved", 20)
+    screen.key("Tab", "Down", "Down")
+    screen.wait("heats the nozzle to 215 °C and the bed to 60 °C", 10)
+    screen.key("Enter", "c", "2")
+    screen.wait("gains found at 60 °C: overshoot", 20)
+    screen.wait("◆ hotend and bed heated", 10)
+    screen.key("Down", "t")
+    screen.wait("Target of the bed", 10)
+    screen.key("C-a", "C-k")
+    type_in(screen, "300")
+    screen.wait("allowed: 30 to 125 °C", 10)
+    screen.key("Escape", "0")
+    screen.wait("Every heater and fan is off", 10)
+    screen.key("c")
+    screen.wait("bed-record.csv", 10)
+    rows = (tmp_path / "a" / "tern" / "bed-record.csv").read_text(encoding="utf-8").splitlines()
+    assert rows[0] == "time_s,duty,temperature_c,fan" and len(rows) > 20
+
+
+def test_guards_are_drilled_and_a_halt_ends_the_drill(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "a")
+    screen.key("NPage", "NPage", "NPage", "Down", "Down", "Down")
+    screen.wait("what the board watches at the hotend", 20)
+    screen.key("Enter", "Enter")
+    screen.wait("Pull the plug of the hotend sensor", 40)
+    screen.key("Enter")
+    screen.wait("■ GUARD TRIPPED", 10)
+    screen.wait("Plug the hotend sensor in again", 10)
+    screen.key("Enter")
+    screen.wait("Bridge the two wires", 40)
+    screen.key("F8")
+    screen.wait("■ HALTED", 10)
+    screen.wait("✗ Halted by you", 10)
+    screen.key("r")
+    screen.wait("nothing runs, nothing heats", 10)
