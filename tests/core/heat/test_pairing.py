@@ -6,7 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ublet.core.heat.pairing import Warmed, cycles, exchange, odd_sensors
+from ublet.core.heat.pairing import Warmed, exchange, odd_sensors
+from ublet.core.mixed_up import cycles
 
 
 @pytest.mark.parametrize(

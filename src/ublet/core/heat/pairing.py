@@ -33,13 +33,6 @@ class Warmed:
         return ranked[0][0] if len(ranked) < 2 or ranked[0][1] >= TIMES * max(ranked[1][1], 0.0) else None
 
 
-def cycles(found: Mapping[str, str | None], own: Mapping[str, str]) -> dict[str, str]:
-    """For each name that showed another's, whose answer it showed; only when they are all each other's."""
-    whose = {answer: name for name, answer in own.items()}
-    wrong = {name: whose[answer] for name, answer in found.items() if answer in whose and answer != own[name]}
-    return wrong if set(wrong) == set(wrong.values()) else {}
-
-
 def exchange(parts: Mapping[str, str], root: str, sockets: Mapping[str, Value], effect: str) -> tuple[Proposal, ...]:
     """Proposals that give each part the socket at which it was found.
 

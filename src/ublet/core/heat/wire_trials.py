@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from ublet.core.heat.pairing import Warmed, cycles, exchange, odd_sensors
+from ublet.core.heat.pairing import Warmed, exchange, odd_sensors
 from ublet.core.machine.schema import MachineFile
+from ublet.core.mixed_up import cycles
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Bench, Finding, Need, Option, Progress, Question, TrialFailed, TrialResult, TrialSpec
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from ublet.core.heat.pairing import cycles
 from ublet.core.machine.schema import MachineFile
 from ublet.core.machine.wiring import plug_words
+from ublet.core.mixed_up import cycles
 from ublet.core.motion.directions import ANSWERS, Mend, corexy_mend, straight_mend
 from ublet.core.settings import Part, Value, setting
 from ublet.core.trial import Bench, Finding, Need, Option, Progress, Proposal, Question, TrialResult, TrialSpec
