@@ -17,8 +17,10 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import machine_text
-from ublet.link.client import Client
+from ublet.link.baud import PortOpener
+from ublet.link.client import Client, LinkLost
 from ublet.link.transport import PortError, open_transport
+from ublet.session.connection import Connection
 from ublet.session.library import scenario_path
 from ublet.sim.board import HEARTBEAT_WINDOW_S
 
@@ -28,8 +30,11 @@ KP = "heaters.hotend.kp"
 class Board:
     """A board's process; its port is known when it is made."""
 
-    def __init__(self, store: Path, listen: str = "tcp:localhost:0", speed: str = "1") -> None:
-        words = ["board", "--scenario", str(scenario_path("tern-280")), "--listen", listen, "--speed", speed]
+    def __init__(
+        self, store: Path, listen: str = "tcp:localhost:0", speed: str = "1", scenario: Path | None = None
+    ) -> None:
+        truth = str(scenario or scenario_path("tern-280"))
+        words = ["board", "--scenario", truth, "--listen", listen, "--speed", speed]
         self.process = subprocess.Popen(
             [sys.executable, "-m", "ublet", *words, "--store", str(store)], stdout=subprocess.PIPE, text=True
         )
@@ -192,6 +197,38 @@ def test_a_pseudo_terminal_serves_one_program_at_a_time(tmp_path: Path) -> None:
         board.process.terminate()
         board.process.wait()
     assert not os.path.lexists(link)
+
+
+@pytest.fixture
+def slow_line(tmp_path: Path) -> Iterator[Board]:
+    """A board whose line has another speed than its machine file says."""
+    text = scenario_path("tern-280").read_text(encoding="utf-8").replace("baud = 250000", "baud = 115200")
+    (tmp_path / "machines").mkdir()
+    (tmp_path / "scenarios").mkdir()
+    (tmp_path / "machines" / "tern-280.toml").write_text(machine_text(), encoding="utf-8")
+    scenario = tmp_path / "scenarios" / "slow.toml"
+    scenario.write_text(text, encoding="utf-8")
+    running = Board(tmp_path / "store.json", "pty", scenario=scenario)
+    yield running
+    running.process.kill()
+    running.process.wait()
+
+
+def test_a_wrong_baud_rate_is_told_by_its_garbage_and_the_usual_ones_are_tried(
+    slow_line: Board, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def work() -> None:
+        opener = PortOpener(slow_line.port, lambda: 250_000)
+        connection = Connection(opener)
+        await connection.connect()
+        assert connection.linked and opener.found == 115_200
+        assert "The board answers at 115200 baud; at the 250000 of the machine file only garbage" in connection.note
+        await connection.close()
+        monkeypatch.setattr("ublet.link.baud.USUAL", (9_600,))
+        with pytest.raises(LinkLost, match="garbage at 250000 baud and at 9600"):
+            await Connection(PortOpener(slow_line.port, lambda: 250_000)).connect()
+
+    asyncio.run(work())
 
 
 def test_the_halt_byte_stops_heat_at_once(board: Board) -> None:

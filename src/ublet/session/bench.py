@@ -211,8 +211,8 @@ class LinkBench:
         former = {path: self.setting(path) for path in values}
         ours = [path for path in values if path not in self._lent]
         self._lent.update({path: former[path] for path in ours})
-        await self._connection.write_live(values)
         try:
+            await self._connection.write_live(values)
             yield
         finally:
             await self._connection.write_live(former)

@@ -29,7 +29,7 @@ from ublet.session.writing import Planned, back_up_store, plan_write, write_imag
 
 @dataclass(frozen=True)
 class Entered:
-    """A trial that was run and entered in the ledger (number None: the ledger could not be written)."""
+    """A trial that was run and entered in the ledger (number None: it is not there)."""
 
     ran: Ran
     number: int | None
@@ -67,6 +67,9 @@ class Session:
         Raises:
             LedgerError: it ran, but could not be entered.
         """
+        if (running := self.runner.running) is not None:
+            told = f"“{running.name}” is running: wait for its end, or cancel it."
+            return Entered(Ran(TrialResult("halted", told), 0.0), None)
         bench = LinkBench(self.document.machine, self.connection, watcher, self.proven, self._threaded, self.lent)
         await self.connection.first_readings()
         ran = await self.runner.run(spec, parameters, bench)

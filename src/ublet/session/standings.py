@@ -152,6 +152,11 @@ def _figure(entry: TrialEntry) -> str:
     if entry.name == "speed-limits":
         limit = next((f for f in entry.result.findings if f.name.startswith("x feed")), None)
         return f"{limit.value:.0f} mm/s" if limit else ""
+    if entry.name == "guards-drill":
+        return f"{sum(1 for f in entry.result.findings if f.unit == 's')} trip"
+    if entry.name == "sensors-at-rest":
+        apart = entry.result.finding("apart")
+        return f"{apart.value:.1f} °C apart" if apart else ""
     overshoot = entry.result.finding("overshoot")
     if overshoot is None:
         return "as told" if not entry.name.endswith("-verify") else ""

@@ -170,17 +170,9 @@ class AskingBench(Bench):
 
     def needs(self) -> tuple[Need, ...]:
         """What is there and what is missing for a start."""
+        if missing := self.link_needs():
+            return missing
         connection = self.session.connection
-        if not connection.linked:
-            return (Need("no link to the board", False),)
-        if connection.state.mode != "ready":
-            return (Need(f"the board is {connection.state.mode}: r releases it", False),)
-        if not connection.samples:
-            return (Need("waiting for the first readings", False),)
-        if (running := self.session.runner.running) is not None:
-            return (
-                Need(f"{running.name.replace('-', ' ')} runs: wait for its end, or cancel it at its station", False),
-            )
         machine = self.session.document.machine
         return self.spec.needs(machine, self.aim, lambda sensor: connection.channel(f"sensors.{sensor}"))
 

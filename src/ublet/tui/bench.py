@@ -11,6 +11,8 @@ from textual.message import Message
 from textual.widget import Widget
 from textual.widgets import Static
 
+from ublet.core.trial import Need
+
 if TYPE_CHECKING:
     from ublet.session.session import Session
     from ublet.tui.theme import Palette
@@ -51,6 +53,20 @@ class Bench(Widget, can_focus=True):
     def help_words(self) -> str:
         """Why this bench is there and how it works, for the help."""
         return ""
+
+    def link_needs(self) -> tuple[Need, ...]:
+        """What is missing before anything can be asked of the board; empty when it is ready."""
+        connection = self.session.connection
+        if not connection.linked:
+            return (Need("no link to the board", False),)
+        if connection.state.mode != "ready":
+            return (Need(f"the board is {connection.state.mode}: r releases it", False),)
+        if not connection.samples:
+            return (Need("waiting for the first readings", False),)
+        if (running := self.session.runner.running) is not None:
+            name = running.name.replace("-", " ")
+            return (Need(f"{name} runs: wait for its end, or cancel it at its station", False),)
+        return ()
 
     def write(self, part: str, text: Text) -> None:
         """Change one of the bench's texts only when it changed, and the layout only when its lines did."""

@@ -238,15 +238,11 @@ class HeaterBench(Bench):
 
     def needs(self) -> tuple[Need, ...]:
         """What is there and what is missing for a start."""
+        if missing := self.link_needs():
+            return missing
         connection = self.session.connection
-        if not connection.linked:
-            return (Need("no link to the board", False),)
-        if connection.state.mode != "ready":
-            return (Need(f"the board is {connection.state.mode}: r releases it", False),)
         if self.aim.heater not in self.session.document.machine.heaters:
             return (Need(f"no {self.aim.heater} heater is declared in the machine file", False),)
-        if not connection.samples:
-            return (Need("waiting for the first readings", False),)
         machine = self.session.document.machine
         return self.control.needs(machine, self.aim, lambda sensor: connection.channel(f"sensors.{sensor}"))
 

@@ -84,7 +84,7 @@ class JogBench(AskingBench):
     def _free(self) -> tuple[str, ...]:
         """The axes that can be jogged now."""
         if self.watched is None:
-            return ("x", "y", "z")
+            return () if self.session.runner.running is not None else ("x", "y", "z")
         return self.question[0].jog if self.question is not None else ()
 
     def _next(self, width: int) -> Text:
@@ -98,7 +98,7 @@ class JogBench(AskingBench):
         steps.append(" mm   ", palette.dim)
         text.append_text(steps)
         if not free:
-            text.append("the trial moves by itself now", palette.dim)
+            text.append("a trial moves by itself now", palette.dim)
             return text
         told: dict[str, list[str]] = {}
         for axis in free:
@@ -119,7 +119,7 @@ class JogBench(AskingBench):
         if action in ("target", "step"):
             return ready and bool(self._free())
         if action == "home":
-            return ready and self.watched is None and not self._jogging
+            return ready and self.session.runner.running is None and not self._jogging
         if action == "cancel" and self._jogging:
             return True
         return super().check_action(action, parameters)

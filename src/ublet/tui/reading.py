@@ -56,6 +56,7 @@ def link_words(connection: Connection, port: str | None) -> str:
         return "no board"
     about, quality = connection.about, connection.client.quality
     spoilt = f" · {quality.bad_sums} bad lines" if quality.bad_sums else ""
+    spoilt += f" · {quality.retries} asked again" if quality.retries else ""
     speed = f" · clock ×{about.clock:g}" if about.clock != 1 else ""
     trip = f"link {quality.round_trip_s * 1000:.0f} ms"
     return f"{about.board} on {Path(port or '').name} · {trip}{spoilt}{speed}"

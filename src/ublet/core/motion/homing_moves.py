@@ -21,6 +21,18 @@ def axis_of(machine: MachineFile, name: str) -> Axis:
     return axis
 
 
+def number_of(bench: Bench, path: str) -> float:
+    """A live number on the board.
+
+    Raises:
+        TrialFailed: the board has no such setting.
+    """
+    value = bench.setting(path)
+    if not isinstance(value, (int, float)):
+        raise TrialFailed(f"The board has no {path}: write the machine file to it first.")
+    return float(value)
+
+
 def homing_order(machine: MachineFile) -> tuple[str, ...]:
     """The axes in the order in which they home."""
     return tuple(sorted(("x", "y", "z"), key=lambda name: axis_of(machine, name).homing.order))

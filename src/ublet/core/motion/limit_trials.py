@@ -8,7 +8,15 @@ from typing import Any, Literal
 
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
-from ublet.core.motion.homing_moves import axis_of, go_to, home_axis, home_unhomed, preheat_words, with_those_before
+from ublet.core.motion.homing_moves import (
+    axis_of,
+    go_to,
+    home_axis,
+    home_unhomed,
+    number_of,
+    preheat_words,
+    with_those_before,
+)
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.limits import Bracket, highest, lowest, tidy, tolerance_mm
 from ublet.core.settings import Part, Value, setting
@@ -64,7 +72,7 @@ async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
     proposals: list[Proposal] = []
     words: list[str] = []
     for number, name in enumerate(wanted):
-        feed, acceleration = (_number(bench, f"axes.{name}.{key}") for key in FEED_AND_ACCELERATION)
+        feed, acceleration = (number_of(bench, f"axes.{name}.{key}") for key in FEED_AND_ACCELERATION)
         top = await _fastest(bench, name)
         for part, (key, now, most) in enumerate(
             (("maximum_feed_mm_s", feed, min(aim.up_to * feed, top)), ("acceleration_mm_s2", acceleration, 0.0))
@@ -101,9 +109,9 @@ async def driver_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
     await home_unhomed(bench, tuple(axis for axes in groups for axis in axes))
     for number, (axes, motors) in enumerate(groups.items()):
         named = " and ".join(axis.upper() for axis in axes)
-        now = max(_number(bench, f"{motor}.run_a") for motor in motors)
+        now = max(number_of(bench, f"{motor}.run_a") for motor in motors)
         patterns = [
-            Pattern(axis, *(_number(bench, f"axes.{axis}.{key}") for key in FEED_AND_ACCELERATION)) for axis in axes
+            Pattern(axis, *(number_of(bench, f"axes.{axis}.{key}") for key in FEED_AND_ACCELERATION)) for axis in axes
         ]
 
         async def holds(amps: float, number: int = number) -> bool:
@@ -240,13 +248,6 @@ def _settled(findings: list[Finding], proposals: list[Proposal], words: list[str
 
 def _wanted(axis: str) -> tuple[str, ...]:
     return ("x", "y", "z") if axis == "all" else (axis,)
-
-
-def _number(bench: Bench, path: str) -> float:
-    value = bench.setting(path)
-    if not isinstance(value, (int, float)):
-        raise TrialFailed(f"The board has no {path}: write the machine file to it first.")
-    return float(value)
 
 
 def _announce_speed(machine: MachineFile, aim: LimitParameters) -> str:

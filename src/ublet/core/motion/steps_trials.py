@@ -7,12 +7,12 @@ from typing import Any, Literal
 
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
-from ublet.core.motion.homing_moves import axis_of, go_to, home_unhomed, preheat_words, with_those_before
+from ublet.core.motion.homing_moves import axis_of, go_to, home_unhomed, number_of, preheat_words, with_those_before
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.measuring import HALF_WIDTH_MM, REACH_MM, Length, length_of
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.motion.steps import Drive, Judged, differing, judge_steps
-from ublet.core.settings import Part, Value, setting
+from ublet.core.settings import Part, setting
 from ublet.core.trial import Bench, Finding, Option, Progress, Proposal, Question, TrialFailed, TrialResult, TrialSpec
 
 TAKE_UP_MM = 5.0
@@ -52,7 +52,7 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
         named = " and ".join(name.upper() for name in seen)
         lengths = {place: length for name in seen for place, length in measured[name].items()}
         length_mm = sum(measured_length(bench.machine, name, aim) for name in seen) / len(seen)
-        now, geometry = _number(bench, f"axes.{seen[0]}.steps_per_mm"), _geometry(bench.machine, seen[0])
+        now, geometry = number_of(bench, f"axes.{seen[0]}.steps_per_mm"), _geometry(bench.machine, seen[0])
         judged = judge_steps(now, geometry, length_mm, _mean(lengths), declared_drive(bench.machine, seen[0]))
         wrong = differing(lengths) if len(seen) == 1 else ()
         if wrong:
@@ -154,7 +154,7 @@ def _findings(bench: Bench, name: str, whole: Length, length_mm: float) -> list[
     found = [Finding(f"{name} measured", whole.mean_mm, whole.uncertainty_mm, "mm")]
     found.append(Finding(f"{name} error", whole.mean_mm - length_mm, whole.uncertainty_mm, "mm"))
     if abs(whole.mean_mm) > 2 * whole.uncertainty_mm:
-        steps = _number(bench, f"axes.{name}.steps_per_mm") * length_mm / whole.mean_mm
+        steps = number_of(bench, f"axes.{name}.steps_per_mm") * length_mm / whole.mean_mm
         uncertainty = steps * whole.uncertainty_mm / whole.mean_mm
         found.insert(0, Finding(f"{name} steps per mm", steps, uncertainty, "steps/mm"))
     return found
@@ -162,7 +162,7 @@ def _findings(bench: Bench, name: str, whole: Length, length_mm: float) -> list[
 
 def _proposal(bench: Bench, name: str, judged: Judged) -> Proposal:
     assert judged.proposed is not None
-    now, after = _number(bench, f"axes.{name}.steps_per_mm"), float(f"{judged.proposed:.7g}")
+    now, after = number_of(bench, f"axes.{name}.steps_per_mm"), float(f"{judged.proposed:.7g}")
     error = 100 * (now / after - 1)
     effect = f"{error:+.2f} % of length is taken away" if abs(error) < 10 else "the axis is as long as it says"
     return Proposal(f"axes.{name}.steps_per_mm", now, after, "steps/mm", effect)
@@ -188,13 +188,6 @@ def declared_drive(machine: MachineFile, name: str) -> Drive:
 def _geometry(machine: MachineFile, name: str) -> float:
     axis = axis_of(machine, name)
     return axis_steps_per_mm(axis, next(iter(axis.motors.values())))
-
-
-def _number(bench: Bench, path: str) -> float:
-    value: Value = bench.setting(path)
-    if not isinstance(value, (int, float)):
-        raise TrialFailed(f"The board has no {path}: write the machine file to it first.")
-    return float(value)
 
 
 def _announce(machine: MachineFile, aim: StepsParameters) -> str:

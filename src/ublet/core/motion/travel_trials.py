@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.homing_moves import axis_of, go_to, home_axis, preheat_words, with_those_before
+from ublet.core.motion.homing_moves import axis_of, go_to, home_axis, number_of, preheat_words, with_those_before
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.targets import parse_targets
 from ublet.core.motion.travel import EDGE_MM, EYE_MM, Reach, bed_reached, reach_of
@@ -62,7 +62,7 @@ async def travel_limits(bench: Bench, aim: TravelParameters) -> TrialResult:
                 )
     reaches = {}
     for name in AXES:
-        low, high = (_number(bench, f"axes.{name}.{end}_mm") for end in ("minimum", "maximum"))
+        low, high = (number_of(bench, f"axes.{name}.{end}_mm") for end in ("minimum", "maximum"))
         reaches[name] = reach_of(low, high, axis_of(machine, name).homing.end == "low", corner[name], edges[name])
     return _result(bench, reaches)
 
@@ -118,7 +118,7 @@ def _result(bench: Bench, reaches: Mapping[str, Reach]) -> TrialResult:
         homed = "low" if axis_of(bench.machine, name).homing.end == "low" else "high"
         for end, key, value in (("low", "minimum_mm", reach.low), ("high", "maximum_mm", reach.high)):
             path = f"axes.{name}.{key}"
-            now = _number(bench, path)
+            now = number_of(bench, path)
             # what is homed follows the corner; a far edge is only worth changing when it is nearer, or much further
             gain = value - now if end == "high" else now - value
             telling = abs(value - now) > 2 * EYE_MM if end == homed else gain < -2 * EYE_MM or gain > WORTH_MM
@@ -139,13 +139,6 @@ def _edge_words(gain_mm: float) -> str:
 
 def _side_words(name: str, end: str) -> str:
     return {"x": {"low": "left", "high": "right"}, "y": {"low": "to the front", "high": "to the back"}}[name][end]
-
-
-def _number(bench: Bench, path: str) -> float:
-    value = bench.setting(path)
-    if not isinstance(value, (int, float)):
-        raise TrialFailed(f"The board has no {path}: write the machine file to it first.")
-    return float(value)
 
 
 def _announce(machine: MachineFile, aim: TravelParameters) -> str:
