@@ -197,7 +197,7 @@ def test_verify_without_a_model_says_what_to_do_first(folder: Path) -> None:
             return (await rig.session.run(VERIFY, VerifyParameters(), Onlooker())).ran.result
 
     result = virtually(work)
-    assert result.outcome == "failed" and "run hotend control first" in result.why
+    assert result.outcome == "failed" and "There is no model of the hotend yet: tune it first" in result.why
 
 
 def test_progress_and_rows_reach_the_onlooker(folder: Path) -> None:

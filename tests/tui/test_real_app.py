@@ -130,11 +130,11 @@ def test_sizes_from_too_small_to_large_and_back(screens: list[Screen], tmp_path:
 
 def test_unbuilt_stations_say_so_and_wrong_keys_do_nothing(screens: list[Screen], tmp_path: Path) -> None:
     screen = hotend(screens, tmp_path / "f")
-    screen.key("Down")
+    screen.key("Down", "Down", "Down", "Down")
     screen.wait("Not built yet", 5)
     screen.key("Enter")
     screen.wait("cannot be entered", 5)
-    screen.key("z", "5", "k", "v", "d", "e", "F3", "C-x", "Up")
+    screen.key("z", "5", "k", "v", "d", "e", "F3", "C-x", "Up", "Up", "Up", "Up")
     screen.wait("Heats the hotend to about", 5)
     assert "Traceback" not in screen.text()
 
