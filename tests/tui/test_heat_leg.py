@@ -32,10 +32,19 @@ def test_a_bed_is_tuned_kept_and_held_by_hand(screens: list[Screen], tmp_path: P
     assert "on-off" in shown and "relay, swing of 2 °C" in shown
     screen.key("k")
     screen.wait("3 kept, not saved", 10)
+    screen.key("g")
+    shown = screen.wait("serves all of them", 20)
+    assert "tuned at 60" in shown and "105 °C" in shown
+    screen.key("Escape", "n")
+    screen.wait("Noted as the set “at-60”", 10)
     screen.key("C-s")
+    screen.wait("Write these to tern-280.toml?", 10)
+    screen.key("Enter")
     screen.wait("together?", 10)
     screen.key("Enter")
     screen.wait("3 settings saved", 20)
+    text = (tmp_path / "a" / "tern" / "tern-280.toml").read_text(encoding="utf-8")
+    assert "[heaters.bed.gains.at-60]" in text and 'material = "pla"' in text
     screen.key("Tab", "Down", "Down")
     screen.wait("heats the nozzle to 215 °C and the bed to 60 °C", 10)
     screen.key("Enter", "c", "2")

@@ -156,7 +156,7 @@ def _figure(entry: TrialEntry) -> str:
         return f"{sum(1 for f in entry.result.findings if f.unit == 's')} trip"
     if entry.name == "sensors-at-rest":
         apart = entry.result.finding("apart")
-        return f"{apart.value:.1f} °C apart" if apart else ""
+        return f"{apart.value:.1f} °C" if apart else ""
     overshoot = entry.result.finding("overshoot")
     if overshoot is None:
         return "as told" if not entry.name.endswith("-verify") else ""

@@ -26,9 +26,9 @@ from ublet.session.orders import verify_parameters
 from ublet.session.session import Session
 from ublet.tui.bench import Bench
 from ublet.tui.chart import StripChart
-from ublet.tui.dialogs import QuantityDialog, QuestionDialog
+from ublet.tui.dialogs import QuantityDialog, QuestionDialog, TextDialog
 from ublet.tui.heat_pictures import cycles, duty, fan_start, last_minute, reached_at, steps, whole
-from ublet.tui.heat_words import BED_HELP, HOTEND_HELP, heading, next_steps
+from ublet.tui.heat_words import BED_HELP, HOTEND_HELP, heading, next_steps, sets_text
 from ublet.tui.settlement import Settlement
 from ublet.tui.theme import Palette
 from ublet.tui.watch import TrialWatch
@@ -58,6 +58,8 @@ class HeaterBench(Bench):
         Binding("k", "keep", "keep"),
         Binding("d", "drop", "drop"),
         Binding("v", "verify", "verify"),
+        Binding("g", "sets", "gain sets"),
+        Binding("n", "label", "note set"),
         Binding("e", "export", "export"),
         Binding("up", "choose(-1)", "choose", key_display="↑↓"),
         Binding("down", "choose(1)", "choose", show=False),
@@ -293,8 +295,10 @@ class HeaterBench(Bench):
             return ready and not running and bool(self.session.unsaved())
         if action == "verify":
             return ready and not running and self.tuned is not None
-        if action == "export":
+        if action in ("export", "sets"):
             return not running and self.tuned is not None
+        if action == "label":
+            return not running and self.tuned is not None and self.live_option() not in ("", AS_FOUND, ON_OFF)
         return True
 
     def commands(self) -> Iterable[tuple[str, str, str]]:
@@ -305,6 +309,8 @@ class HeaterBench(Bench):
             ("keep", "Keep the chosen gains", "keep"),
             ("drop", "Drop what was kept and not saved", "drop"),
             ("verify", "Verify by a step from cold", "verify"),
+            ("gain sets", "Known gain sets at every material's temperature", "sets"),
+            ("note set", "Note the live gains as a labelled set in the machine file", "label"),
             ("export", "Export the record as CSV, SVG and PDF", "export"),
             ("cancel", "Cancel the running trial", "cancel"),
         )
@@ -400,6 +406,35 @@ class HeaterBench(Bench):
             self.tell(f"Not dropped: {error}", self.palette.stop)
             return
         self.tell(f"Dropped: {count} settings are back at their saved values.", self.palette.text)
+
+    def action_sets(self) -> None:
+        """Every known set of gains at every material's temperature."""
+        self.run_worker(self._show_sets(), group="sets", exclusive=True)
+
+    async def _show_sets(self) -> None:
+        from ublet.session.gain_sets import served
+
+        try:
+            found = await served(self.session, self.aim.heater, self.control.name)
+        except (ValueError, LedgerError) as error:
+            self.tell(f"✗ {error}", self.palette.stop)
+            return
+        title = f"Gain sets of the {self.aim.heater}: predicted steps from the room"
+        self.app.push_screen(TextDialog(title, sets_text(found, self.palette)))
+
+    def action_label(self) -> None:
+        """Note the live gains in the machine file, labelled with where they were found."""
+        from ublet.session.gain_sets import label_live
+
+        at = self._noted("target_c")
+        if at is None:
+            return
+        label = label_live(self.session, self.aim.heater, at)
+        self.told = (
+            f"✓ Noted as the set “{label}” in the draft of the machine file: ctrl+s writes it.",
+            self.palette.proposal,
+        )
+        self.post_message(self.Edited())
 
     def action_export(self) -> None:
         """Write the newest record as CSV, SVG and PDF beside the machine file."""

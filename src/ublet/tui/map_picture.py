@@ -78,9 +78,9 @@ def _above(
     across = Span(left, right, RULER_COLUMNS, RULER_COLUMNS + wide)
     down = Span(front, back, 1 + deep, 1)
     cells.put(RULER_COLUMNS, 0, "from above", p.dim)
-    cells.put(RULER_COLUMNS + 12, 0, "┌─┐ bed", p.faint)
-    cells.put(RULER_COLUMNS + 21, 0, "┄┄ reach", p.proposal)
-    cells.put(RULER_COLUMNS + 31, 0, "━━ home end", p.good)
+    for column, words, style in ((12, "┌─┐ bed", p.faint), (21, "┄┄ reach", p.proposal), (31, "━━ home end", p.good)):
+        if column + len(words) < wide + APART:
+            cells.put(RULER_COLUMNS + column, 0, words, style)
     for x_mm in range(0, int(bed.width_mm) + 1, int(GRID_MM)):
         for y_mm in range(0, int(bed.depth_mm) + 1, int(GRID_MM)):
             cells.put(across.at(x_mm), down.at(y_mm), "·", p.faint)
@@ -91,6 +91,7 @@ def _above(
     _rulers(cells, across, down, x, y, p)
     if x is None or y is None:
         words = "nobody knows where the nozzle stands: h homes"
+        words = words if len(words) < wide else "not homed"
         cells.put(across.at((left + right) / 2) - len(words) // 2, down.at((front + back) / 2), words, p.focus)
         return across.last
     for name, dx, dy in (("x", 1, 0), ("x", -1, 0), ("y", 0, 1), ("y", 0, -1)):

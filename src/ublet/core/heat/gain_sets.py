@@ -1,0 +1,78 @@
+"""Several sets of gains for one heater: what each is predicted to do at every temperature; whether one serves all."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from ublet.core.heat.demands import Demands
+from ublet.core.heat.model import HeaterModel
+from ublet.core.heat.pid import Gains
+from ublet.core.heat.prediction import predict_step
+from ublet.core.heat.report import step_situation
+from ublet.core.heat.step import StepMeasure
+from ublet.core.trial import TrialFailed
+
+
+@dataclass(frozen=True)
+class GainsAt:
+    """Gains and the temperature that they were found at, °C (None: not known)."""
+
+    gains: Gains
+    at_c: float | None = None
+
+
+@dataclass(frozen=True)
+class Served:
+    """What each set is predicted to do at each target (None: the heater does not reach it).
+
+    all: the sets that are good enough at every target that is reached, the best first: by their worst overshoot.
+    """
+
+    targets_c: tuple[float, ...]
+    measures: Mapping[str, tuple[StepMeasure | None, ...]]
+    all: tuple[str, ...]
+
+
+def nearest(models: Mapping[float, HeaterModel], target_c: float) -> HeaterModel:
+    """The model that was found nearest to a target: a hotter block loses more, so that its gain is smaller."""
+    return models[min(models, key=lambda at: abs(at - target_c))]
+
+
+def serve(
+    sets: Mapping[str, GainsAt],
+    models: Mapping[float, HeaterModel],
+    targets_c: Sequence[float],
+    limit: float,
+    demands: Demands,
+) -> Served:
+    """Predict a step from the room for every set at every target, without noise.
+
+    models: by the temperature that each was found at.
+
+    Raises:
+        ValueError: no model.
+    """
+    if not models:
+        raise ValueError("no model of this heater has been found yet")
+    measures: dict[str, tuple[StepMeasure | None, ...]] = {}
+    for name, each in sets.items():
+        row: list[StepMeasure | None] = []
+        for target in targets_c:
+            model = nearest(models, target)
+            try:
+                situation = step_situation(model, target, model.ambient_c, 0.0, None, limit, demands)
+            except TrialFailed:
+                row.append(None)
+                continue
+            row.append(predict_step(model, each.gains, situation).measure)
+        measures[name] = tuple(row)
+    good = [name for name, row in measures.items() if all(m is None or good_enough(m, demands) for m in row)]
+    good.sort(key=lambda name: max((m.overshoot_c for m in measures[name] if m is not None), default=0.0))
+    return Served(tuple(targets_c), measures, tuple(good))
+
+
+def good_enough(measure: StepMeasure, demands: Demands) -> bool:
+    """Whether a step keeps the demands."""
+    small = measure.overshoot_c < demands.overshoot_c and measure.ripple_c < demands.ripple_c
+    return small and measure.settle_s is not None
