@@ -15,6 +15,7 @@ from ublet.core.trial import Finding, Option, Progress, Proposal, Question, Tria
 from ublet.core.units import parse
 from ublet.session.saving import Saved
 from ublet.tui.dialogs import QuantityDialog, QuestionDialog, SaveDialog
+from ublet.tui.pickers import LineDialog
 from ublet.tui.pulse import HeaterReading, Pulse, Reading
 from ublet.tui.route import Route
 from ublet.tui.settlement import Settlement
@@ -240,3 +241,29 @@ def test_the_watch_collects_rows_and_asks() -> None:
     series = watch.series("relay")
     assert series is not None and series.column("duty").tolist() == [1.0, 0.0] and watch.fresh
     assert asyncio.run(watch.answer(Question("?", ("a", "b")))) == "b"
+
+
+def test_two_quick_answers_close_a_dialog_once() -> None:
+    class Host(App[None]):
+        got: list[str | None]
+
+        def on_mount(self) -> None:
+            self.got = []
+            for theme in THEMES:
+                self.register_theme(theme)
+            self.theme = THEMES[0].name
+            self.push_screen(LineDialog("a line", "word", lambda text: None), self.got.append)
+
+    async def work() -> list[str | None]:
+        host = Host()
+        async with host.run_test() as pilot:
+            await pilot.pause()
+            dialog = host.screen
+            assert isinstance(dialog, LineDialog)
+            dialog.close_with("one")
+            dialog.close_with("two")
+            await pilot.pause()
+            assert len(host.screen_stack) == 1
+            return host.got
+
+    assert asyncio.run(work()) == ["one"]

@@ -37,9 +37,17 @@ class Dialog(ModalScreen[str | None]):
     """
     BINDINGS = [Binding("escape", "answer('')", "close", show=False)]
 
+    answered = False
+
     def action_answer(self, answer: str) -> None:
         """Close with an answer; an empty one is none."""
-        self.dismiss(answer or None)
+        self.close_with(answer or None)
+
+    def close_with(self, answer: str | None) -> None:
+        """Close, once: a second key that was on its way must not close what lies below."""
+        if not self.answered:
+            self.answered = True
+            self.dismiss(answer)
 
 
 class QuestionDialog(Dialog):
@@ -65,7 +73,7 @@ class QuestionDialog(Dialog):
 
     def action_answer(self, answer: str) -> None:
         """Escape gives the last answer, the one that does nothing."""
-        self.dismiss(answer or self.question.answers[-1])
+        self.close_with(answer or self.question.answers[-1])
 
 
 class SaveDialog(Dialog):
@@ -170,7 +178,7 @@ class QuantityDialog(Dialog):
         """Take a good value."""
         value, _, wrong = self._read(event.value)
         if not wrong:
-            self.dismiss(repr(value))
+            self.close_with(repr(value))
 
     def _read(self, text: str) -> tuple[float, str, bool]:
         try:

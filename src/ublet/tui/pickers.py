@@ -92,12 +92,12 @@ class PickDialog(Dialog):
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Take the choice under the cursor."""
         if self.found:
-            self.dismiss(self.found[self.cursor].value)
+            self.close_with(self.found[self.cursor].value)
 
     def on_sheet_pointed(self, event: Sheet.Pointed) -> None:
         """Take the choice that was pointed at."""
         if event.row < len(self.found):
-            self.dismiss(self.found[event.row].value)
+            self.close_with(self.found[event.row].value)
 
     def action_move(self, by: int) -> None:
         """Move the cursor."""
@@ -140,7 +140,7 @@ class LineDialog(Dialog):
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Take a good line."""
         if event.value and self.check(event.value) is None:
-            self.dismiss(event.value)
+            self.close_with(event.value)
 
 
 class ConfirmDialog(Dialog):
