@@ -244,15 +244,11 @@ def test_the_watch_collects_rows_and_asks() -> None:
 
 
 def test_two_quick_answers_close_a_dialog_once() -> None:
-    class Host(App[None]):
-        got: list[str | None]
+    got: list[str | None] = []
 
+    class Host(Themed):
         def on_mount(self) -> None:
-            self.got = []
-            for theme in THEMES:
-                self.register_theme(theme)
-            self.theme = THEMES[0].name
-            self.push_screen(LineDialog("a line", "word", lambda text: None), self.got.append)
+            self.push_screen(LineDialog("a line", "word", lambda text: None), got.append)
 
     async def work() -> list[str | None]:
         host = Host()
@@ -264,6 +260,6 @@ def test_two_quick_answers_close_a_dialog_once() -> None:
             dialog.close_with("two")
             await pilot.pause()
             assert len(host.screen_stack) == 1
-            return host.got
+            return got
 
     assert asyncio.run(work()) == ["one"]
