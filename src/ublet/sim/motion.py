@@ -98,7 +98,11 @@ class Mechanics:
     spun: dict[str, float] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        self._lifts = max(1, sum(1 for each in self.motors.values() if each.role.startswith("z.")))
+        self._axis = {socket: motor.role.partition(".")[0] for socket, motor in self.motors.items()}
+        counted = {axis: sum(1 for each in self._axis.values() if each == axis) for axis in self.carriages}
+        if self.corexy:
+            counted["x"] = counted["y"] = counted["x"] + counted["y"]  # both belts share the load of either
+        self._sharing = {axis: max(1, count) for axis, count in counted.items()}
         self._pulled = dict(self.where)  # where the belts and screws are; a carriage with play trails behind
         self._slipping: set[str] = set()
 
@@ -124,12 +128,12 @@ class Mechanics:
             mm = leg.steps / (motor.full_steps * micro) * motor.turn_mm * (-1 if motor.reversed else 1)
             self.turned[motor.role] = self.turned.get(motor.role, 0.0) + mm
             self.spun[motor.role] = self.spun.get(motor.role, 0.0) + mm
-            axis = motor.role.partition(".")[0]
+            axis = self._axis[leg.socket]
             if self.corexy and axis in ("x", "y"):
                 carried["x"] += mm / 2
                 carried["y"] += mm / 2 if axis == "x" else -mm / 2
             elif axis == "z":
-                carried["z"] += mm / self._lifts
+                carried["z"] += mm / self._sharing["z"]
             elif axis in carried:
                 carried[axis] += mm
         for axis, mm in carried.items():
@@ -137,12 +141,12 @@ class Mechanics:
                 self._carry(axis, mm)
 
     def _slips(self, leg: Leg, motor: MotorTruth, effort: Effort) -> bool:
-        own = motor.role.partition(".")[0]
+        own = self._axis[leg.socket]
         axis = effort.axis or own
         carriage = self.carriages.get(axis)
         if carriage is None or own not in self.carriages:
             return False
-        asked = carriage.load_n(effort.acceleration_mm_s2) / self._sharing(axis)
+        asked = carriage.load_n(effort.acceleration_mm_s2) / self._sharing[axis]
         strong = motor.force_n(leg.amps, effort.speed_mm_s) >= asked
         if leg.socket in self._slipping:
             if strong and effort.speed_mm_s <= CATCHES_TURNS_S * motor.turn_mm:
@@ -150,11 +154,6 @@ class Mechanics:
         elif not strong:
             self._slipping.add(leg.socket)
         return leg.socket in self._slipping
-
-    def _sharing(self, axis: str) -> int:
-        """How many motors share the load of an axis."""
-        of = ("x", "y") if self.corexy and axis in ("x", "y") else (axis,)
-        return max(1, sum(1 for each in self.motors.values() if each.role.partition(".")[0] in of))
 
     def _carry(self, axis: str, mm: float) -> None:
         carriage, before = self.carriages[axis], self.where[axis]

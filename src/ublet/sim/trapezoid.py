@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+from functools import cached_property
 
 from ublet.sim.motion import Effort, Leg, Mechanics
 
@@ -28,12 +29,12 @@ class Move:
     signed_mm: float = 0.0
     capped_by: str = ""
 
-    @property
+    @cached_property
     def ramp_s(self) -> float:
         """Time to reach the top speed, or the highest that the length allows, s."""
         return min(self.speed_mm_s / self.acceleration_mm_s2, math.sqrt(self.length_mm / self.acceleration_mm_s2))
 
-    @property
+    @cached_property
     def seconds(self) -> float:
         """Duration of the whole move, s: two ramps and what lies between."""
         top = self.ramp_s * self.acceleration_mm_s2
@@ -71,7 +72,10 @@ class Move:
             before, effort = self.share(self.done_s), self.effort(self.done_s + step_s / 2)
             self.done_s += step_s
             after = self.share(self.done_s)
-            legs = (replace(leg, steps=round(leg.steps * after) - round(leg.steps * before)) for leg in self.legs)
+            legs = (
+                Leg(leg.socket, round(leg.steps * after) - round(leg.steps * before), leg.microsteps, leg.amps)
+                for leg in self.legs
+            )
             mechanics.turn(legs, effort)
         self.done_s = max(self.done_s, end)
         return self.done_s >= self.seconds
