@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import os
 import socket
+import tty
 from collections.abc import Awaitable, Callable
 
 import pytest
@@ -107,3 +108,23 @@ def test_a_pair_in_memory_delivers_later_and_parts() -> None:
         two.write(b"b")
 
     asyncio.run(run())
+
+
+def test_a_signal_goes_out_from_another_thread_between_what_is_being_sent() -> None:
+    async def work() -> bytes:
+        ours, theirs = os.openpty()
+        tty.setraw(theirs)
+        transport = FileTransport(ours, lambda: None)
+        transport.write(b"half a li")
+        await asyncio.to_thread(transport.signal, b"\x18")
+        transport.write(b"ne\n")
+        await asyncio.sleep(0.05)
+        got = os.read(theirs, 100)
+        transport.close()
+        await asyncio.to_thread(transport.signal, b"\x18")  # a port that is gone takes nothing, and nothing breaks
+        os.close(ours)
+        os.close(theirs)
+        return got
+
+    got = asyncio.run(work())
+    assert got.count(b"\x18") == 1 and got.replace(b"\x18", b"") == b"half a line\n"

@@ -185,6 +185,10 @@ class Client:
             answer.cancel()
         raise LinkLost(f"no answer in {reply_s * TRIES:.0f} s: wrong port or baud rate, or the board hangs")
 
+    def signal_halt(self) -> None:
+        """The same from any thread; whoever calls it also calls :meth:`halt` in the loop."""
+        self.transport.signal(HALT_BYTE)
+
     def fall_silent(self, seconds: float) -> None:
         """Send no heartbeat for so long: what the board does about it is its own."""
         self._silent_until = asyncio.get_running_loop().time() + seconds

@@ -29,6 +29,9 @@ class Transport(Protocol):
     def write(self, data: bytes, first: bool = False) -> None:
         """Send; ``first`` goes before anything still waiting."""
 
+    def signal(self, byte: bytes) -> None:
+        """Send one control byte at once, between whatever else is being sent; from any thread."""
+
     def close(self) -> None:
         """Let go of the port; ``lost`` is not called."""
 
@@ -61,6 +64,12 @@ class FileTransport:
             self._fail("the board does not take what is sent")
         elif first or idle:
             self._writable()
+
+    def signal(self, byte: bytes) -> None:
+        """Write it straight to the port; a port that is gone is told of elsewhere."""
+        if self._open:
+            with contextlib.suppress(OSError):
+                os.write(self._descriptor, byte)
 
     def close(self) -> None:
         """Stop watching and release the port."""
@@ -169,6 +178,10 @@ class MemoryTransport:
         """Hand the bytes to the other end."""
         if self.other is not None:
             asyncio.get_running_loop().call_soon(self._deliver, data)
+
+    def signal(self, byte: bytes) -> None:
+        """As any other byte."""
+        self.write(byte)
 
     def close(self) -> None:
         """Part the two ends; the other one is told."""

@@ -197,6 +197,11 @@ class Connection:
         if self.client is not None:
             self.client.fall_silent(seconds)
 
+    def signal_halt(self) -> None:
+        """Halt from another thread than the loop's; nothing without a link."""
+        if (client := self.client) is not None:
+            client.signal_halt()
+
     def halt(self) -> bool:
         """Halt the board at once; False when there is no link to send it over."""
         if self.client is None:

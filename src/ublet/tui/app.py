@@ -28,6 +28,8 @@ from ublet.tui.theme import PALETTES, THEMES
 from ublet.tui.title import Title
 
 if TYPE_CHECKING:
+    from textual.driver import Driver
+
     from ublet.core.machine.compare import Conflict
     from ublet.session.demo import Demo
     from ublet.session.session import Session
@@ -71,7 +73,7 @@ class UbletApp(App[None]):
     ]
 
     def __init__(self, file: Path, port: str | None, demo: Demo | None = None, theme: str = "soot") -> None:
-        super().__init__()
+        super().__init__(driver_class=_driver())
         self.file, self.port, self.demo = file, port, demo
         self.session: Session | None = None
         self.bench: Bench | None = None
@@ -284,6 +286,11 @@ class UbletApp(App[None]):
             return session.connection.state.mode in ("halted", "tripped")
         return True
 
+    def halt_at_once(self) -> None:
+        """From the thread that reads the keyboard: the byte goes out before the app gets to the key."""
+        if (session := self.session) is not None:
+            session.connection.signal_halt()
+
     def action_halt(self) -> None:
         """Everything off at once, from anywhere, without a question."""
         if self.session is None or not self.session.connection.halt():
@@ -451,6 +458,15 @@ class UbletApp(App[None]):
         if self.demo is not None:
             yield SystemCommand("Plug in the board", "Start the simulated board again (ctrl+r)", self.action_replug)
         yield SystemCommand("Quit", "Leave Ublet", self.action_leave)
+
+
+def _driver() -> type[Driver] | None:
+    """The driver that halts by itself, where there is one for this system."""
+    if sys.platform == "win32":
+        return None
+    from ublet.tui.halting import HaltingDriver
+
+    return HaltingDriver
 
 
 def run_app(file: Path, port: str | None, demo: Demo | None = None) -> None:
