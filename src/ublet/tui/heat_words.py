@@ -187,7 +187,7 @@ def _shadows(bench: BenchState) -> Text:
 def sets_text(found: Served, palette: Palette) -> Text:
     """A row for each set, a column for each temperature: overshoot and time to settle; and whether one serves all."""
     text = Text()
-    text.append(f"{'':<17}" + "".join(f"{f'{target:g} °C':>14}" for target in found.targets_c) + "\n", palette.dim)
+    text.append(f"{'':<17}" + "".join(f"{f'{target:g} °C':>15}" for target in found.targets_c) + "\n", palette.dim)
     for name, row in found.measures.items():
         good = name in found.all
         text.append(f"{'● ' if good else '  '}{name:<15}", palette.good if good else palette.text)
@@ -197,7 +197,7 @@ def sets_text(found: Served, palette: Palette) -> Text:
             else:
                 settled = f"{measure.settle_s // 60:.0f}:{measure.settle_s % 60:02.0f}" if measure.settle_s else "never"
                 cell = f"+{measure.overshoot_c:.1f} °C {settled:>5}"
-            text.append(f"{cell:>14}", palette.good if good else palette.text)
+            text.append(f"{cell:>15}", palette.good if good else palette.text)
         text.append("\n")
     text.append("\nOvershoot, and minutes until it stays within 1 °C.\n", palette.dim)
     if found.all:
