@@ -17,7 +17,7 @@ def holders(devices: Iterable[str], processes: Path = PROCESSES) -> dict[str, st
     """
     wanted = {os.path.realpath(device): device for device in devices}
     found: dict[str, str] = {}
-    for process in _others(processes):
+    for process in _others(processes) if wanted else ():
         with contextlib.suppress(OSError):
             for file in (process / "fd").iterdir():
                 with contextlib.suppress(OSError):

@@ -10,6 +10,7 @@ import numpy as np
 
 from ublet.core.heat.analysis import HeatAnalysis, analyse_heat, fitted_response
 from ublet.core.heat.model import UnfitRecord
+from ublet.core.heat.report import STEP_COLUMNS
 from ublet.core.motion.measuring import HALF_WIDTH_MM
 from ublet.core.motion.recorded_steps import analyse_steps
 from ublet.core.recorded import RecordError, Table, checked_times, parse_table
@@ -17,7 +18,6 @@ from ublet.core.trial import Series
 
 KINDS = ("heat", "steps")
 LATER = ("resonance", "mesh", "touches")
-HEAT_COLUMNS = ("time_s", "duty", "temperature_c")
 
 Draw = Callable[[Path], None]
 
@@ -40,8 +40,8 @@ def analyse_file(kind: str, file: Path) -> tuple[dict[str, Any], Draw]:
 
 
 def _heat(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
-    table = checked_times(parse_table(text, HEAT_COLUMNS, str(file)), "time_s", str(file))
-    time_s, duty, celsius = (table.columns[name] for name in HEAT_COLUMNS)
+    table = checked_times(parse_table(text, STEP_COLUMNS, str(file)), "time_s", str(file))
+    time_s, duty, celsius = (table.columns[name] for name in STEP_COLUMNS)
     time_s = time_s - time_s[0]
     try:
         found = analyse_heat(time_s, duty, celsius)
@@ -53,8 +53,8 @@ def _heat(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
 
         fitted = np.stack(fitted_response(found, time_s, duty, celsius), 1)
         shown = {
-            "record": Series(HEAT_COLUMNS, np.stack([time_s, duty, celsius], 1)),
-            "predicted by the fitted model": Series(HEAT_COLUMNS, fitted),
+            "record": Series(STEP_COLUMNS, np.stack([time_s, duty, celsius], 1)),
+            "predicted by the fitted model": Series(STEP_COLUMNS, fitted),
         }
         draw_heat(shown, f"{file.name} · {found.choice}: {found.why}", found.target_c, path)
 

@@ -30,6 +30,12 @@ class Runner:
         self._breaking: asyncio.Future[tuple[Outcome, str, bool]] | None = None
         self.running: TrialSpec | None = None
 
+    def refusal(self) -> Ran | None:
+        """What a trial gets that is started beside another one; None when nothing runs."""
+        if self.running is None:
+            return None
+        return Ran(TrialResult("halted", f"“{self.running.name}” is running: wait for its end, or cancel it."), 0.0)
+
     def cancel(self) -> None:
         """Stop the running trial on the builder's wish."""
         self._stop("halted", "Cancelled by you: heaters and fans are off.", False)
@@ -40,9 +46,8 @@ class Runner:
         Never raises for what goes wrong at the machine: the result says it. Its conditions are
         completed with the live value of every setting that the trial's findings depend on.
         """
-        if self.running is not None:
-            told = f"“{self.running.name}” is running: wait for its end, or cancel it."
-            return Ran(TrialResult("failed", told), 0.0)
+        if (refused := self.refusal()) is not None:
+            return refused
         loop = asyncio.get_running_loop()
         self._breaking = loop.create_future()
         self._connection.broken.append(self._broke)

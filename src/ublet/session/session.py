@@ -67,12 +67,10 @@ class Session:
         Raises:
             LedgerError: it ran, but could not be entered.
         """
-        if (running := self.runner.running) is not None:
-            told = f"“{running.name}” is running: wait for its end, or cancel it."
-            return Entered(Ran(TrialResult("halted", told), 0.0), None)
-        bench = LinkBench(self.document.machine, self.connection, watcher, self.proven, self._threaded, self.lent)
+        if (refused := self.runner.refusal()) is not None:
+            return Entered(refused, None)
         await self.connection.first_readings()
-        ran = await self.runner.run(spec, parameters, bench)
+        ran = await self.runner.run(spec, parameters, self._bench(watcher))
         number = self.ledger.add_trial(
             now(), spec.name, spec.station, parameters.model_dump(), ran.result, ran.duration_s
         )
@@ -80,8 +78,10 @@ class Session:
 
     async def home(self, watcher: Watcher) -> Ran:
         """Home every axis once, guarded as a trial is; nothing is entered in the ledger."""
-        bench = LinkBench(self.document.machine, self.connection, watcher, self.proven, self._threaded, self.lent)
-        return await self.runner.run(HOME, Part(), bench)
+        return await self.runner.run(HOME, Part(), self._bench(watcher))
+
+    def _bench(self, watcher: Watcher) -> LinkBench:
+        return LinkBench(self.document.machine, self.connection, watcher, self.proven, self._threaded, self.lent)
 
     def proven(self, trial: str) -> TrialResult | None:
         """The last proven result of a trial."""
