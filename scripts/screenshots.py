@@ -95,7 +95,7 @@ def declare(stage: Stage, out: Path) -> None:
     time.sleep(1)
     stage.shot(out / "editor.png")
     stage.key("Tab", "Down")
-    stage.wait("19 used")
+    stage.wait("20 used")
     stage.key("Enter", "Right")
     stage.shot(out / "wiring.png")
     stage.key("Tab", "Down")

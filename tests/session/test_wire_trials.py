@@ -114,3 +114,11 @@ def test_the_demo_machine_is_found_out_and_mended(tmp_path: Path) -> None:
     assert settings == {"endstops.x.socket": "I2", "endstops.y.socket": "I1", "probe.normally_closed": True}
     code, report = run("fans-one-by-one", tmp_path, TERN, "--keep")
     assert code == 0 and {p["after"] for p in report["proposals"]} == {"F2", "F3"}
+
+
+def test_plugs_of_the_bed_and_of_its_surface_that_are_mixed_up_are_told(tmp_path: Path) -> None:
+    lower, upper = '[sensors.T2]\nplant = "bed"', '[sensors.T3]\nplant = "bed"\nat = "surface"'
+    assert lower in RIGHT and upper in RIGHT
+    text = RIGHT.replace(upper, "[sensors.T3]\nplant = bed").replace(lower, f"{lower}\nat = 'surface'")
+    code, report = run("heaters-paired", tmp_path, text.replace("plant = bed", 'plant = "bed"'))
+    assert code == 1 and "Driving the bed warmed the plate sensor" in report["why"]

@@ -94,7 +94,7 @@ def test_declare_write_the_file_write_the_board_settle_a_shadow(screens: list[Sc
 def test_wiring_and_modules_by_keyboard(screens: list[Screen], tmp_path: Path) -> None:
     screen = demo(screens, tmp_path / "b")
     screen.key("Down")
-    screen.wait("19 used", 10)
+    screen.wait("20 used", 10)
     screen.key("Enter", "Right", "Right")
     screen.wait("M3  motor socket, bottom edge, up to 2 A", 10)
     screen.key("Enter")

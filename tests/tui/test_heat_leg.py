@@ -18,7 +18,7 @@ def test_a_bed_is_tuned_kept_and_held_by_hand(screens: list[Screen], tmp_path: P
     screen.key("NPage", "NPage", "NPage")
     screen.wait("if the hotend is", 20)
     screen.key("Enter", "Enter")
-    screen.wait("2 sensors read the same room", 20)
+    screen.wait("3 sensors read the same room", 20)
     screen.key("p")
     screen.key("C-a", "C-k")
     type_in(screen, "references=many")

@@ -114,7 +114,7 @@ def test_the_route_lists_every_station_and_folds_to_glyphs() -> None:
     folded = Route(SOOT)
     folded.styles.width = 12
     text = shown(folded, 100, 30)
-    assert "Extrude" in text and "machine file" not in text and "○○○○○·" in text
+    assert "Extrude" in text and "machine file" not in text and "○○○○○○" in text
 
 
 def test_the_route_moves_by_stations_and_by_legs() -> None:

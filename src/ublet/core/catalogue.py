@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ublet.core.heat.guard_trials import TRIALS as GUARDS
 from ublet.core.heat.sensor_trials import TRIALS as SENSORS
+from ublet.core.heat.soak_trials import TRIALS as SOAK
 from ublet.core.heat.trials import TRIALS as HEAT
 from ublet.core.heat.wire_trials import TRIALS as HEAT_WIRES
 from ublet.core.motion.homing_trials import TRIALS as HOMING
@@ -16,4 +17,4 @@ from ublet.core.trial import TrialSpec
 
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
 MOVE = (*HOMING, *TRAVEL, *STEPS, *LIMITS)
-TRIALS: dict[str, TrialSpec] = {spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS)}
+TRIALS: dict[str, TrialSpec] = {spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK)}

@@ -74,10 +74,7 @@ ROUTE: tuple[Station, ...] = (
     Station("bed control", "Heat", "gains that hold the bed steady", ("bed-control", "bed-verify"), "bed"),
     Station("guards", "Heat", "what switches off by itself", ("guards-drill",), "guards"),
     Station("temperatures", "Heat", "materials' temperatures, by hand", (), "control"),
-    *_leg(
-        "Heat",
-        ("soak time", "when the bed stops moving"),
-    ),
+    Station("soak time", "Heat", "when the bed stops moving", ("bed-soak",), "soak"),
     *_leg(
         "Level",
         ("lead screws", "the bed square to the frame"),

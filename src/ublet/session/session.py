@@ -24,6 +24,7 @@ from ublet.session.draft import Draft
 from ublet.session.layers import Row, Settling, settled_values, shadows
 from ublet.session.runner import Ran, Runner
 from ublet.session.saving import Saved, SaveFailed, now, save, settle
+from ublet.session.soaking import SoakWatch
 from ublet.session.writing import Planned, back_up_store, plan_write, write_image
 
 
@@ -47,6 +48,7 @@ class Session:
         self._threaded = threaded
         self._saving = asyncio.Lock()
         self._settled_link: object = None
+        self.soaking = SoakWatch(self)
         self.notices: list[str] = []
         self.lent: dict[str, Value] = {}
         self._seen_on_disk = _stamp(file)

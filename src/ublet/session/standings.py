@@ -9,7 +9,7 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.evidence import stale_reasons
 from ublet.core.machine.image import ImageError
 from ublet.core.route import ROUTE, Standing, Station
-from ublet.core.units import with_uncertainty
+from ublet.core.units import duration, with_uncertainty
 from ublet.ledger.book import TrialEntry
 from ublet.session.layers import rows
 from ublet.session.picture import PictureError
@@ -154,6 +154,9 @@ def _figure(entry: TrialEntry) -> str:
         return f"{limit.value:.0f} mm/s" if limit else ""
     if entry.name == "guards-drill":
         return f"{sum(1 for f in entry.result.findings if f.unit == 's')} trip"
+    if entry.name == "bed-soak":
+        soak = entry.result.finding("soak")
+        return duration(soak.value) if soak else ""
     if entry.name == "sensors-at-rest":
         apart = entry.result.finding("apart")
         return f"{apart.value:.1f} °C" if apart else ""

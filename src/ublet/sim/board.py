@@ -394,7 +394,8 @@ class SimBoard:
         part = self.scenario.sensors.get(socket)
         if part is None:
             return 1.0
-        celsius = self.baths.get(socket, self.plants[part.plant].sensor_c)
+        plant = self.plants[part.plant]
+        celsius = self.baths.get(socket, plant.surface_c if part.at == "surface" else plant.sensor_c)
         return self.adcs[socket].read(celsius, self._random)
 
     def _curve(self, sensor: str) -> Curve | None:

@@ -28,7 +28,8 @@ class PlantTruth:
     power_w is the heater at full duty; heat flows from the cartridge to the block through
     ``cartridge_w_k`` and leaves it to ambient by ``loss_w_k`` (still air), ``fan_loss_w_k`` (more,
     at full part fan) and radiation from ``radiating_cm2`` (emissivity included). The sensor follows
-    the block after ``dead_time_s`` with a first-order lag ``sensor_lag_s``.
+    the block after ``dead_time_s`` with a first-order lag ``sensor_lag_s``. A sheet of ``surface_j_k`` may lie on it
+    (none: 0): heated through ``surface_w_k``, it loses ``surface_loss_w_k`` to the room.
     """
 
     power_w: float
@@ -40,6 +41,19 @@ class PlantTruth:
     radiating_cm2: float
     sensor_lag_s: float
     dead_time_s: float
+    surface_j_k: float = 0.0
+    surface_w_k: float = 0.0
+    surface_loss_w_k: float = 0.0
+
+    @property
+    def surface_lag_s(self) -> float:
+        """How far the sheet lags a block that is held, s; 0 without one."""
+        return self.surface_j_k / (self.surface_w_k + self.surface_loss_w_k) if self.surface_j_k else 0.0
+
+    @property
+    def surface_share(self) -> float:
+        """The sheet's height above the room as a share of the block's, when both stand still."""
+        return self.surface_w_k / (self.surface_w_k + self.surface_loss_w_k) if self.surface_j_k else 1.0
 
 
 class Plant:
@@ -50,6 +64,7 @@ class Plant:
         self.cartridge_c = start_c
         self.block_c = start_c
         self.sensor_c = start_c
+        self.surface_c = start_c
         delay = max(1, round(truth.dead_time_s / STEP_S))
         to_cartridge = STEP_S * truth.cartridge_w_k / truth.cartridge_j_k
         to_block = STEP_S * truth.cartridge_w_k / truth.capacity_j_k
@@ -66,20 +81,28 @@ class Plant:
         truth = self.truth
         to_cartridge, to_block, spread = self._coupling
         heated = (self.cartridge_c + STEP_S * duty * truth.power_w / truth.cartridge_j_k) / (1 + to_cartridge)
-        cooled = self.block_c - STEP_S * self.loss_w(fan, ambient_c) / truth.capacity_j_k
+        leaving = self.loss_w(fan, ambient_c)
+        if truth.surface_j_k:
+            rising = truth.surface_w_k * (self.block_c - self.surface_c)
+            leaving += rising
+            lost = truth.surface_loss_w_k * (self.surface_c - ambient_c)
+            self.surface_c += STEP_S * (rising - lost) / truth.surface_j_k
+        cooled = self.block_c - STEP_S * leaving / truth.capacity_j_k
         self.block_c = (cooled + to_block * heated) / spread
         self.cartridge_c = heated + to_cartridge / (1 + to_cartridge) * self.block_c
         arriving = self._delayed[0]
         self._delayed.append(self.block_c)
         self.sensor_c += self._sensor_share * (arriving - self.sensor_c)
+        if not truth.surface_j_k:
+            self.surface_c = self.block_c
 
     def put_at(self, celsius: float) -> None:
         """Bring everything to one temperature at once."""
-        self.cartridge_c = self.block_c = self.sensor_c = celsius
+        self.cartridge_c = self.block_c = self.sensor_c = self.surface_c = celsius
         self._delayed.extend([celsius] * len(self._delayed))
 
     def loss_w(self, fan: float, ambient_c: float) -> float:
-        """Heat leaving the block at its present temperature, W."""
+        """Heat leaving the block to the room at its present temperature, W; what its sheet takes is not in it."""
         return loss_w(self.truth, self.block_c, fan, ambient_c)
 
 
@@ -88,6 +111,12 @@ def loss_w(truth: PlantTruth, block_c: float, fan: float, ambient_c: float) -> f
     linear = (truth.loss_w_k + truth.fan_loss_w_k * fan) * (block_c - ambient_c)
     fourth = (block_c + ZERO_C) ** 4 - (ambient_c + ZERO_C) ** 4
     return linear + STEFAN_BOLTZMANN * truth.radiating_cm2 * 1e-4 * fourth
+
+
+def holding_w(truth: PlantTruth, block_c: float, fan: float, ambient_c: float) -> float:
+    """Heat that a block needs to stand at a temperature, W: its own loss, and what its sheet goes on losing."""
+    through = truth.surface_share * truth.surface_loss_w_k if truth.surface_j_k else 0.0
+    return loss_w(truth, block_c, fan, ambient_c) + through * (block_c - ambient_c)
 
 
 @dataclass(frozen=True)
@@ -106,20 +135,25 @@ class LinearTruth:
 
 
 def linearise(truth: PlantTruth, celsius: float, ambient_c: float) -> LinearTruth:
-    """Linear truth for holding ``celsius``: the chord of the loss, and the eigenvalues of its matrix."""
-    hold_w = loss_w(truth, celsius, 0.0, ambient_c)
+    """Linear truth for holding ``celsius``: the chord of the loss, and the eigenvalues of its matrix.
+
+    With a sheet on it there is one mode more, in which block and sheet settle against each other; a model of two lags
+    does not have it.
+    """
+    hold_w = holding_w(truth, celsius, 0.0, ambient_c)
     chord = hold_w / (celsius - ambient_c)
+    own = loss_w(truth, celsius, 0.0, ambient_c) / (celsius - ambient_c)
     cartridge = truth.cartridge_w_k / truth.cartridge_j_k
-    matrix = np.array(
-        [
-            [-cartridge, cartridge],
-            [
-                truth.cartridge_w_k / truth.capacity_j_k,
-                -(truth.cartridge_w_k + chord) / truth.capacity_j_k,
-            ],
-        ]
-    )
-    slow, fast = sorted((-1 / np.linalg.eigvals(matrix).real).tolist(), reverse=True)
+    coupling = [truth.cartridge_w_k / truth.capacity_j_k, truth.surface_w_k / truth.capacity_j_k]
+    rows = [
+        [-cartridge, cartridge, 0.0],
+        [coupling[0], -(truth.cartridge_w_k + truth.surface_w_k + own) / truth.capacity_j_k, coupling[1]],
+    ]
+    if truth.surface_j_k:
+        rows.append([0.0, truth.surface_w_k / truth.surface_j_k, -1 / truth.surface_lag_s])
+    matrix = np.array(rows)[:, : len(rows)]
+    lags = sorted((-1 / np.linalg.eigvals(matrix).real).tolist(), reverse=True)
+    slow, fast = lags[0], lags[-1]
     second, left = sorted((fast, truth.sensor_lag_s), reverse=True)
     return LinearTruth(truth.power_w / chord, slow, second, truth.dead_time_s + left, hold_w / truth.power_w)
 

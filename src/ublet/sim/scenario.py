@@ -50,6 +50,11 @@ class PlantPart(Part):
     radiating_cm2: float = setting("Radiating area times emissivity.", unit="cm²", low=0, high=5000, default=0.0)
     sensor_lag_s: float = setting("Lag of the sensor.", unit="s", low=0.2, high=60)
     dead_time_s: float = setting("Pure delay from block to sensor.", unit="s", low=0, high=60)
+    surface_j_k: float = setting(
+        "Heat capacity of a sheet that lies on it; 0 for none.", unit="J/K", low=0, high=20000, default=0.0
+    )
+    surface_w_k: float = setting("Conductance from block to sheet.", unit="W/K", low=0, high=200, default=0.0)
+    surface_loss_w_k: float = setting("Loss of the sheet to the room.", unit="W/K", low=0, high=20, default=0.0)
     start_c: float | None = setting(
         "Temperature at power-on; the room's when left out.", unit="°C", low=-10, high=400, default=None
     )
@@ -63,6 +68,9 @@ class SensorPart(Part):
     """A thermistor as it really is, on the board socket that names this table."""
 
     plant: str = setting("Plant that it sits in.")
+    at: Literal["block", "surface"] = setting(
+        "Where it sits: in the block, or on the sheet that lies on it.", default="block"
+    )
     r25_ohm: float = setting("Resistance at 25 °C.", unit="Ω", low=100, high=1e6)
     beta_k: float = setting("Beta of its curve.", unit="K", low=2000, high=6000)
     pullup_ohm: float = setting("Pull-up of the board.", unit="Ω", low=100, high=1e6, default=4700.0)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from ublet.core.heat.pid import TICK_S, Gains, Pid
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
-from ublet.sim.heat import linearise, loss_w
+from ublet.sim.heat import STEP_S, Plant, holding_w, linearise
 from ublet.sim.motion_truth import limits_truth, steps_truth, travel_truth
 from ublet.sim.scenario import Scenario
 
@@ -19,7 +20,7 @@ def heater_truth(scenario: Scenario, machine: MachineFile, heater: str, target_c
         return {}
     truth, ambient = scenario.plants[plant].truth(), scenario.scenario.ambient_c
     linear = linearise(truth, target_c, ambient)
-    fan = loss_w(truth, target_c, 1.0, ambient) / loss_w(truth, target_c, 0.0, ambient)
+    fan = holding_w(truth, target_c, 1.0, ambient) / holding_w(truth, target_c, 0.0, ambient)
     return {
         "gain": linear.gain_c,
         "time_constant": linear.time_constant_s,
@@ -28,11 +29,47 @@ def heater_truth(scenario: Scenario, machine: MachineFile, heater: str, target_c
         "hold_duty": linear.hold_duty,
         "fan_loss_ratio": fan,
         "ambient": ambient,
+        **({"sheet_lag": truth.surface_lag_s} if truth.surface_j_k else {}),
     }
+
+
+LONGEST_SOAK_S = 10_800.0
+
+
+def soak_truth(scenario: Scenario, machine: MachineFile, parameters: Mapping[str, Value]) -> dict[str, float]:
+    """The sheet on a bed as it really follows: without noise, under the gains that the machine arrives with.
+
+    soak: from the sensor within 1 °C of its target until the sheet drifts by less than the limit for good.
+    """
+    heater, target, drift = (parameters.get(key) for key in ("heater", "target", "drift"))
+    declared = machine.heaters.get(str(heater))
+    part = scenario.plants.get(scenario.heaters.get(declared.socket, "")) if declared else None
+    if declared is None or part is None or not isinstance(target, (int, float)) or not isinstance(drift, (int, float)):
+        return {}
+    stored, truth, ambient = scenario.stored_settings(), part.truth(), scenario.scenario.ambient_c
+    own = declared.model_dump()
+    kp, ki, kd = (float(stored.get(f"heaters.{heater}.{key}", own[key]) or 0.0) for key in ("kp", "ki", "kd"))
+    plant, control = Plant(truth, ambient), Pid(Gains(kp, ki, kd))
+    reached: float | None = None
+    last, time_s, before = 0.0, 0.0, ambient
+    while time_s < LONGEST_SOAK_S and (reached is None or time_s - last < 10 * max(60.0, truth.surface_lag_s)):
+        duty = min(declared.power_limit, control.duty(float(target), plant.sensor_c))
+        for _ in range(round(TICK_S / STEP_S)):
+            plant.step(duty, 0.0, ambient)
+        time_s += TICK_S
+        reached = time_s if reached is None and abs(plant.sensor_c - float(target)) <= 1.0 else reached
+        last = time_s if abs(plant.surface_c - before) / TICK_S * 60 >= float(drift) else last
+        before = plant.surface_c
+    if reached is None:
+        return {}
+    surface = ambient + truth.surface_share * (float(target) - ambient)
+    return {"soak": max(0.0, last - reached), "sheet_lag": truth.surface_lag_s, "surface": surface}
 
 
 def truth_of(scenario: Scenario, machine: MachineFile, trial: str, parameters: Mapping[str, Value]) -> dict[str, float]:
     """Truth for a trial's findings, by the same names."""
+    if trial == "bed-soak":
+        return soak_truth(scenario, machine, parameters)
     if trial.startswith(("hotend-", "bed-")):
         target = parameters.get("target")
         return heater_truth(

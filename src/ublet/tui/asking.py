@@ -17,7 +17,7 @@ from ublet.core.route import ROUTE
 from ublet.core.settings import Part
 from ublet.core.trial import Need, Question, TrialResult, TrialSpec
 from ublet.core.typed import shown_value
-from ublet.core.units import show
+from ublet.core.units import duration, show
 from ublet.ledger.book import LedgerError, TrialEntry
 from ublet.link.client import BoardRefused, LinkLost
 from ublet.session.orders import OrderError, parameters_from
@@ -159,14 +159,20 @@ class AskingBench(Bench):
         text.append(title, f"bold {palette.text}")
         text.append(f"   {why}\n", palette.dim)
         if self.watched is not None:
-            progress = self.watched.latest
-            told = f"◆ {progress.phase}{', ' if progress.detail else ''}{progress.detail}" if progress else "◆ starting"
-            text.append(told, f"bold {palette.focus}")
+            text.append(self.running_words(), f"bold {palette.focus}")
             return text
         for need in self.needs():
-            text.append("✓ " if need.met else "✗ ", palette.good if need.met else palette.stop)
+            style = palette.good if need.met else palette.stop if need.blocking else palette.focus
+            text.append("✓ " if need.met else "✗ " if need.blocking else "! ", style)
             text.append(f"{need.words}  ", palette.text)
         return text
+
+    def running_words(self) -> str:
+        """Where the running trial is."""
+        progress = self.watched.latest if self.watched is not None else None
+        if progress is None:
+            return "◆ starting"
+        return f"◆ {progress.phase}{', ' if progress.detail else ''}{progress.detail}"
 
     def needs(self) -> tuple[Need, ...]:
         """What is there and what is missing for a start."""
@@ -212,7 +218,10 @@ class AskingBench(Bench):
             text.append(f"   {proposal.effect}\n", palette.dim)
         if self._keepable():
             text.append("k", palette.focus)
-            text.append(" keeps them on the live board; then start again to confirm.\n", palette.text)
+            then = "; then start again to confirm" if self.spec.mends else ", lost at power-off until it is saved"
+            text.append(
+                f" keeps {'it' if len(result.proposals) == 1 else 'them'} on the live board{then}.\n", palette.text
+            )
 
     def _draw_question(self) -> None:
         if self.question is None:
@@ -405,10 +414,8 @@ class AskingBench(Bench):
         except (LinkLost, BoardRefused, LedgerError) as error:
             self.told = (f"✗ Not kept: {error}", self.palette.stop)
         else:
-            self.told = (
-                "✓ Live on the board, lost at power-off until saved. Start again to confirm.",
-                self.palette.proposal,
-            )
+            again = " Start again to confirm." if self.spec.mends else ""
+            self.told = (f"✓ Live on the board, lost at power-off until saved.{again}", self.palette.proposal)
         self.refresh_state()
 
     async def action_drop(self) -> None:
@@ -454,7 +461,9 @@ def parameter_words(spec: TrialSpec, aim: Part) -> str:
     words = []
     for declared in spec.declared():
         value = getattr(aim, declared.path)
+        long = declared.unit == "s" and isinstance(value, (int, float)) and value >= 120
         shown = show(value, declared.unit) if isinstance(value, (int, float)) else shown_value(value)
+        shown = duration(value) if long else shown
         name = declared.path
         for ending in ("_mm_s", "_mm", "_c", "_s"):
             name = name.removesuffix(ending)

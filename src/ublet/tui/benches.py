@@ -14,6 +14,7 @@ from ublet.tui.modules import ModulesBench
 from ublet.tui.move import DirectionsBench, HomingBench, LimitsBench, StepsBench
 from ublet.tui.port import PortBench
 from ublet.tui.sensors import SensorsBench
+from ublet.tui.soak import SoakBench
 from ublet.tui.theme import Palette
 from ublet.tui.wire import FansBench, InputsBench, MotorsBench, PairingBench
 from ublet.tui.wiring import WiringBench
@@ -39,6 +40,7 @@ BENCHES: dict[str, type[Bench]] = {
     "sensors": SensorsBench,
     "guards": GuardsBench,
     "control": ControlBench,
+    "soak": SoakBench,
 }
 """Kind of bench, as the route names it, and its class."""
 

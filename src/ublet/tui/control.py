@@ -23,6 +23,7 @@ from ublet.core.units import duration
 from ublet.link.client import BoardRefused, LinkLost
 from ublet.session.recorder import Recorder, write_records
 from ublet.session.session import Session
+from ublet.session.soaking import drift_wanted, known_sheet
 from ublet.tui.bench import Bench
 from ublet.tui.chart import StripChart
 from ublet.tui.dialogs import QuantityDialog
@@ -173,12 +174,22 @@ class ControlBench(Bench):
             return f"cool to the touch in about {duration(left)}" if left else "cool"
         limit = float(self.session.live(f"heaters.{name}.power_limit") or 1.0)
         if abs(celsius - target) < 1.0:
-            return "holds"
+            return f"holds{self._soaked(name)}"
         if celsius > target:
             left = time_to_cool(model, celsius, target + 1)
             return f"cools, about {duration(left)}" if left else "holds"
         left = time_to(model, celsius, target, limit)
         return "too weak for this target" if left is None else f"there in about {duration(left)}"
+
+    def _soaked(self, name: str) -> str:
+        """How long a slow heater has held, and when its surface will stand still."""
+        state = self.session.soaking.state(name, known_sheet(self.session, name), drift_wanted(self.session))
+        if state is None or state.held_s is None:
+            return ""
+        told = f", for {duration(state.held_s)}"
+        if state.left_s is None:
+            return told
+        return f"{told}; soaked in about {duration(state.left_s)}" if state.left_s > 0 else f"{told}; soaked"
 
     def _presets(self) -> Text:
         palette, text = self.palette, Text(no_wrap=True)

@@ -74,18 +74,23 @@ def room_of(time_s: Floats, duty: Floats, celsius: Floats) -> float:
 def ultimate_of(model: HeaterModel) -> Ultimate:
     """The ultimate point of a model: the gain and period at which a proportional controller would just oscillate.
 
-    The frequency is where the phase ``atan(w tau1) + atan(w tau2) + w theta`` reaches pi, found by halving.
+    The frequency is where the phase ``atan(w tau1) + atan(w tau2) + w theta`` (with two stores: and that of their
+    other pole less that of their zero) reaches pi, found by halving.
     """
+    lags = [model.time_constant_s, model.second_lag_s]
+    zero = model.sheet_lag_s if model.quick_share else 0.0
+    if model.quick_share:
+        lags.append(model.quick_s)
 
     def phase(w: float) -> float:
-        return math.atan(w * model.time_constant_s) + math.atan(w * model.second_lag_s) + w * model.dead_time_s
+        return sum(math.atan(w * lag) for lag in lags) - math.atan(w * zero) + w * model.dead_time_s
 
     low, high = 1e-6, 1e3
     for _ in range(100):
         middle = math.sqrt(low * high)
         low, high = (middle, high) if phase(middle) < math.pi else (low, middle)
-    one, two = (math.hypot(1, low * lag) for lag in (model.time_constant_s, model.second_lag_s))
-    return Ultimate(one * two / model.gain_c, 2 * math.pi / low, 0.0, 0.0, 0.0, 0)
+    damped = math.prod(math.hypot(1, low * lag) for lag in lags) / math.hypot(1, low * zero)
+    return Ultimate(damped / model.gain_c, 2 * math.pi / low, 0.0, 0.0, 0.0, 0)
 
 
 def fitted_response(

@@ -61,7 +61,7 @@ def _balanced(model: HeaterModel, situation: Situation, demands: Demands) -> Gai
     """The SIMC gains, among a few around the rule's, whose predicted step settles first within half the limits."""
     tried = []
     for pace in PACES:
-        rule = simc(model, pace * model.dead_time_s)
+        rule = simc(replace(model, time_constant_s=model.at_first_s, quick_share=0.0), pace * model.dead_time_s)
         for integral in INTEGRALS:
             gains = replace(rule, ki=rule.ki * integral).rounded()
             measure = predict_step(model, gains, situation).measure

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ublet.core.least_squares import Floats, minimise
+from ublet.core.least_squares import Floats, Minimum, minimise
 
 
 @dataclass(frozen=True)
@@ -19,6 +19,11 @@ class HeaterModel:
 
     ``G(s) = gain_c * exp(-dead_time_s s) / ((time_constant_s s + 1)(second_lag_s s + 1))`` above
     ``ambient_c``. gain_c in °C per duty, times in s. A second lag of zero is first order plus dead time.
+
+    A bed on which a sheet lies has two stores of heat: a share of the gain then answers with ``quick_s``,
+    ``1/(time_constant_s s + 1)`` becomes ``(1 - quick_share)/(time_constant_s s + 1) + quick_share/(quick_s s + 1)``,
+    the partial fractions of two masses that exchange heat. The sheet then follows the sensor with
+    :attr:`sheet_lag_s`, the time constant of the zero of that sum.
     """
 
     gain_c: float
@@ -26,6 +31,41 @@ class HeaterModel:
     dead_time_s: float
     ambient_c: float
     second_lag_s: float = 0.0
+    quick_s: float = 0.0
+    quick_share: float = 0.0
+
+    @property
+    def sheet_lag_s(self) -> float:
+        """How far a sheet on the bed lags the sensor, s; 0 when there is but one store."""
+        return self.quick_share * self.time_constant_s + (1 - self.quick_share) * self.quick_s
+
+    @property
+    def at_first_s(self) -> float:
+        """The time constant of one store of the same gain that begins to climb as steeply, s: what a fast controller
+        sees.
+        """
+        if not self.quick_share:
+            return self.time_constant_s
+        return 1 / ((1 - self.quick_share) / self.time_constant_s + self.quick_share / self.quick_s)
+
+    def climb_s(self, rise_c: float, duty: float) -> float | None:
+        """Time that a constant duty takes from the room to so much above it, without the lags; None: never, s.
+
+        ``t = tau ln(K / (K - rise))`` for one store with K = gain times duty; for two by halving, the sum of two
+        rising exponentials being monotonic.
+        """
+        full = self.gain_c * duty
+        if full <= rise_c:
+            return None
+        low, high = 0.0, self.time_constant_s * math.log(full / (full - rise_c))
+        if not self.quick_share:
+            return high
+        for _ in range(60):
+            middle = (low + high) / 2
+            slow, quick = math.exp(-middle / self.time_constant_s), math.exp(-middle / self.quick_s)
+            reached = full * (1 - (1 - self.quick_share) * slow - self.quick_share * quick)
+            low, high = (middle, high) if reached < rise_c else (low, middle)
+        return high
 
     def hold_duty(self, celsius: float) -> float:
         """Duty that holds a temperature."""
@@ -33,13 +73,7 @@ class HeaterModel:
 
     def with_loss(self, ratio: float) -> HeaterModel:
         """The same block losing ``ratio`` times the heat: gain and main lag shrink together."""
-        return HeaterModel(
-            self.gain_c / ratio,
-            self.time_constant_s / ratio,
-            self.dead_time_s,
-            self.ambient_c,
-            self.second_lag_s,
-        )
+        return replace(self, gain_c=self.gain_c / ratio, time_constant_s=self.time_constant_s / ratio)
 
 
 @dataclass(frozen=True)
@@ -79,18 +113,30 @@ def respond_to(model: HeaterModel, duty: Drive, time_s: Floats, start_c: float) 
     step = float(time_s[1] - time_s[0])
     offset = start_c - model.ambient_c
     drive = duty.delayed(time_s, model.dead_time_s) * model.gain_c
-    keep = math.exp(-step / model.time_constant_s)
-    block = _recur(keep, (1 - keep) * drive[1:], offset)
+    block = _store(drive, step, model.time_constant_s, offset)
+    if model.quick_share:
+        block = (1 - model.quick_share) * block + model.quick_share * _store(drive, step, model.quick_s, offset)
     if model.second_lag_s > 1e-6:
-        # exact for an input that runs straight from sample to sample
-        steps = step / model.second_lag_s
-        keep = math.exp(-steps)
-        early, late = (1 - keep) / steps - keep, 1 - (1 - keep) / steps
-        block = _recur(keep, early * block[:-1] + late * block[1:], offset)
+        block = lagged(block, step, model.second_lag_s, offset)
     return block + model.ambient_c
 
 
+def lagged(value: Floats, step_s: float, lag_s: float, start: float) -> Floats:
+    """What follows n even values with a first-order lag, from ``start``; exact where they run straight from sample to
+    sample.
+    """
+    steps = step_s / lag_s
+    keep = math.exp(-steps)
+    early, late = (1 - keep) / steps - keep, 1 - (1 - keep) / steps
+    return _recur(keep, early * value[:-1] + late * value[1:], start)
+
+
 PIECE = 64
+
+
+def _store(drive: Floats, step: float, lag_s: float, start: float) -> Floats:
+    keep = math.exp(-step / lag_s)
+    return _recur(keep, (1 - keep) * drive[1:], start)
 
 
 def _recur(keep: float, inputs: Floats, start: float) -> Floats:
@@ -151,7 +197,8 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
             temperature.
 
     The output error is minimised over the logarithms of the parameters; the uncertainties come from
-    a jackknife over stretches of the record.
+    a jackknife over stretches of the record. A second store is taken only where one store leaves much more than the
+    noise and two leave much less.
     """
     if len(time_s) < 50:
         raise UnfitRecord(f"only {len(time_s)} samples; at least 50 are needed")
@@ -172,21 +219,52 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
     guess_gain = max(top, (float(np.mean(seen[late])) - ambient_c) / max(0.02, float(np.mean(drive[late]))))
     slope = float(np.max(np.gradient(seen, grid[1] - grid[0]))) or 0.1
     guess = np.log([guess_gain, max(5.0, guess_gain * float(np.max(drive)) / slope), 2.0, 1.5])
-    low, high = np.log([1.0, 2.0, 0.05, 0.05]), np.log([1e5, 1e5, 60.0, 60.0])
+    low, high = np.log(LOWEST), np.log(HIGHEST)
 
     def model_of(logs: Floats) -> HeaterModel:
-        gain, lag, dead, second = (float(value) for value in np.exp(logs))
-        return HeaterModel(gain, lag, dead, ambient_c, second)
+        gain, lag, dead, second, *quick = (float(value) for value in np.exp(logs))
+        return HeaterModel(gain, lag, dead, ambient_c, second, *quick)
 
     def error(logs: Floats) -> Floats:
         return respond_to(model_of(logs), driven, grid, start_c) - seen
 
-    found = minimise(error, guess, low, high)
-    residual = found.residual
-    spread = float(np.sqrt(np.mean(residual**2)))
-    fitted = model_of(found.x)
-    gain_u, lag_u, dead_u, second_u = (_jackknife(error, found.x, low, high) * np.exp(found.x)).tolist()
-    return ModelFit(fitted, HeaterModel(gain_u, lag_u, dead_u, 0.0, second_u), spread)
+    found = minimise(error, guess, low[:4], high[:4])
+    noise = float(np.std(np.diff(seen, 2))) / math.sqrt(6)
+    if _rms(found.residual) > MUCH_MORE * max(noise, LEAST_NOISE_C):
+        two = [minimise(error, np.append(found.x, np.log([quick, 0.2])), low, high) for quick in QUICK_S]
+        best = min(two, key=lambda each: _rms(each.residual))
+        if _rms(best.residual) < MUCH_LESS * _rms(found.residual):
+            found = Minimum(_ordered(best.x), best.residual)
+    count = len(found.x)
+    spread = _jackknife(error, found.x, low[:count], high[:count]) * np.exp(found.x)
+    uncertainty = replace(model_of(np.log(np.maximum(spread, 1e-12))), ambient_c=0.0)
+    return ModelFit(model_of(found.x), uncertainty, _rms(found.residual))
+
+
+LOWEST = (1.0, 2.0, 0.05, 0.05, 5.0, 0.005)
+HIGHEST = (1e5, 1e5, 60.0, 60.0, 1000.0, 0.9)
+"""Bounds of gain, time constant, dead time, second lag, and of the second store's time and share."""
+
+QUICK_S = (20.0, 60.0, 180.0)
+"""Times of the second store to start from, s."""
+
+MUCH_MORE, MUCH_LESS = 3.0, 0.5
+LEAST_NOISE_C = 0.01
+
+
+def _ordered(logs: Floats) -> Floats:
+    """The same response with the longer of second lag and second store as the store: they are interchangeable when
+    the zero between them stays where it is.
+    """
+    gain, lag, dead, second, quick, share = np.exp(logs).tolist()
+    if quick >= second:
+        return logs
+    zero = share * lag + (1 - share) * quick
+    return np.log([gain, lag, dead, quick, second, max(LOWEST[-1], (zero - second) / (lag - second))])
+
+
+def _rms(residual: Floats) -> float:
+    return float(np.sqrt(np.mean(residual**2)))
 
 
 MOST_POINTS = 3000

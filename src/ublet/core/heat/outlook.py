@@ -13,15 +13,15 @@ FAR_SHARE = 0.15
 def time_to(model: HeaterModel, now_c: float, target_c: float, limit: float) -> float | None:
     """Seconds until a heater at full power reaches a target; 0 when it is there, None when it never does.
 
-    ``t = theta + tau2 + tau ln((T_end - T) / (T_end - target))`` for the first-order climb behind its lags.
+    The stretch between the two of a climb from the room (:meth:`HeaterModel.climb_s`), behind the lags.
     """
     if now_c >= target_c:
         return 0.0
-    end = model.ambient_c + model.gain_c * limit
-    if end <= target_c:
+    whole = model.climb_s(target_c - model.ambient_c, limit)
+    done = model.climb_s(max(0.0, now_c - model.ambient_c), limit)
+    if whole is None or done is None:
         return None
-    climb = model.time_constant_s * math.log((end - now_c) / (end - target_c))
-    return model.dead_time_s + model.second_lag_s + climb
+    return model.dead_time_s + model.second_lag_s + whole - done
 
 
 def time_to_cool(model: HeaterModel, now_c: float, to_c: float) -> float | None:

@@ -19,18 +19,25 @@ ROOMS_C = (5.0, 40.0)
 
 @dataclass(frozen=True)
 class Warmed:
-    """What a short pulse on one heater did: the rise of every sensor, °C."""
+    """What a short pulse on one heater did: the rise of every sensor, °C.
+
+    surfaces: sensors that lie on what a heater warms, above its own: they warm too, only later.
+    """
 
     heater: str
     rises: Mapping[str, float]
+    surfaces: frozenset[str] = frozenset()
 
     @property
     def sensor(self) -> str | None:
-        """The sensor that warmed, or None when none stands out."""
-        ranked = sorted(self.rises.items(), key=lambda item: -item[1])
-        if not ranked or ranked[0][1] < RISE_C:
+        """The sensor that warmed, or None when none stands out; one on a surface only when it warmed most of all."""
+        ranked = sorted(((c, name) for name, c in self.rises.items() if name not in self.surfaces), reverse=True)
+        most = max(((c, name) for name, c in self.rises.items()), default=(0.0, ""))
+        if not ranked or most[0] < RISE_C:
             return None
-        return ranked[0][0] if len(ranked) < 2 or ranked[0][1] >= TIMES * max(ranked[1][1], 0.0) else None
+        if most[1] in self.surfaces:
+            return most[1]
+        return most[1] if len(ranked) < 2 or most[0] >= TIMES * max(ranked[1][0], 0.0) else None
 
 
 def exchange(parts: Mapping[str, str], root: str, sockets: Mapping[str, Value], effect: str) -> tuple[Proposal, ...]:

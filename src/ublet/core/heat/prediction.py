@@ -79,6 +79,8 @@ def _run(model: HeaterModel, law: Callable[[float], float], situation: Situation
     temperatures, duties = np.empty(count), np.empty(count)
     fan_tick = count if situation.fan_at_s is None else int(situation.fan_at_s / TICK_S)
     plant, keep = model, math.exp(-TICK_S / model.time_constant_s)
+    slow = quick = block
+    share, keep_quick = model.quick_share, math.exp(-TICK_S / model.quick_s) if model.quick_share else 0.0
     for tick in range(count):
         if tick == fan_tick:
             plant, keep = fanned, math.exp(-TICK_S / fanned.time_constant_s)
@@ -88,7 +90,11 @@ def _run(model: HeaterModel, law: Callable[[float], float], situation: Situation
         past.append(duty)
         arriving = past[1] * (1 - part) + past[0] * part
         before = block
-        block = keep * block + (1 - keep) * plant.gain_c * arriving
+        pushed = plant.gain_c * arriving
+        slow = block = keep * slow + (1 - keep) * pushed
+        if share:
+            quick = keep_quick * quick + (1 - keep_quick) * pushed
+            block = (1 - share) * slow + share * quick
         sensor = second * sensor + (1 - second) * (before + block) / 2
     time_s = np.arange(count, dtype=np.float64) * TICK_S
     measure = measure_step(time_s, temperatures, situation.target_c, situation.fan_at_s, situation.read_s)

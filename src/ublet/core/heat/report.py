@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 
 from ublet.core.heat.candidates import AS_FOUND, Candidate
 from ublet.core.heat.demands import Demands
-from ublet.core.heat.model import HeaterModel
+from ublet.core.heat.model import HeaterModel, ModelFit
 from ublet.core.heat.pid import Gains
 from ublet.core.heat.prediction import PredictedStep, Situation
 from ublet.core.heat.step import StepMeasure
@@ -42,7 +43,7 @@ def step_situation(
         raise TrialFailed(
             f"At full power the heater levels off at about {start_c + full:.0f} °C: too weak for {target:g} °C."
         )
-    climb = model.time_constant_s * math.log(full / (full - rise))
+    climb = replace(model, gain_c=full / limit).climb_s(rise, limit) or 0.0
     fan_at = math.ceil(climb + demands.hold_s)
     end = fan_at + FAN_S
     if fan_loss_ratio is None:
@@ -56,10 +57,30 @@ def model_from(tuned: TrialResult, room: float) -> HeaterModel:
     def value(name: str) -> float:
         finding = tuned.finding(name)
         if finding is None:
-            raise TrialFailed(f"The stored result has no {name}: run hotend control again.")
+            raise TrialFailed(f"The stored result has no {name}: tune this heater again.")
         return finding.value
 
-    return HeaterModel(value("gain"), value("time_constant"), value("dead_time"), room, value("second_lag"))
+    two = tuned.finding("quick_share") is not None
+    quick = (value("quick_store"), value("quick_share")) if two else (0.0, 0.0)
+    return HeaterModel(value("gain"), value("time_constant"), value("dead_time"), room, value("second_lag"), *quick)
+
+
+def model_findings(fit: ModelFit) -> list[Finding]:
+    """The model as findings, from which :func:`model_from` makes it again."""
+    model, known = fit.model, fit.uncertainty
+    found = [
+        Finding("gain", model.gain_c, known.gain_c, "°C"),
+        Finding("time_constant", model.time_constant_s, known.time_constant_s, "s"),
+        Finding("second_lag", model.second_lag_s, known.second_lag_s, "s"),
+        Finding("dead_time", model.dead_time_s, known.dead_time_s, "s"),
+    ]
+    if model.quick_share:
+        found += [
+            Finding("quick_store", model.quick_s, known.quick_s, "s"),
+            Finding("quick_share", model.quick_share, known.quick_share, ""),
+            Finding("sheet_lag", model.sheet_lag_s, None, "s"),
+        ]
+    return [*found, Finding("model_residual", fit.residual_c, None, "°C")]
 
 
 def predicted_findings(best: Candidate, demands: Demands) -> list[Finding]:

@@ -22,6 +22,14 @@ def part_fan(machine: MachineFile) -> str | None:
     return next((name for name, fan in machine.fans.items() if fan.role == "part"), None)
 
 
+def surface_sensor(machine: MachineFile, heater: str) -> str | None:
+    """The sensor on the surface that a heater warms, if one is declared."""
+    declared = machine.heaters.get(heater)
+    if declared is None or declared.part != "bed" or machine.bed is None:
+        return None
+    return machine.bed.surface_sensor
+
+
 def room_temperature(bench: Bench, heater: str) -> float:
     """Room temperature, °C: as declared, or the coolest of the other sensors (none: this one).
 
@@ -75,8 +83,9 @@ def heat_needs(
 async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample]) -> float:
     """Wait, when the builder agrees, until the heater is near the room; returns the room in °C.
 
-    The time left is told from the fall itself.
+    It is switched off first: somebody may have set it by hand. The time left is told from the fall itself.
     """
+    await bench.target(heater, None)
     room = room_temperature(bench, heater)
     first = await anext(samples)
     if first.celsius - room <= WARM_C:

@@ -18,6 +18,7 @@ from ublet.core.heat.report import (
     ON_OFF,
     STEP_COLUMNS,
     gains_option,
+    model_findings,
     model_from,
     on_off_option,
     predicted_findings,
@@ -118,11 +119,7 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
     findings = [
         Finding("ultimate_gain", point.gain, point.gain_u, "/°C"),
         Finding("ultimate_period", point.period_s, point.period_u_s, "s"),
-        Finding("gain", fit.model.gain_c, fit.uncertainty.gain_c, "°C"),
-        Finding("time_constant", fit.model.time_constant_s, fit.uncertainty.time_constant_s, "s"),
-        Finding("second_lag", fit.model.second_lag_s, fit.uncertainty.second_lag_s, "s"),
-        Finding("dead_time", fit.model.dead_time_s, fit.uncertainty.dead_time_s, "s"),
-        Finding("model_residual", fit.residual_c, None, "°C"),
+        *model_findings(fit),
         Finding("hold_duty", settled[-1].mean_duty, None, "duty"),
         Finding("reading_noise", noise, None, "°C"),
         Finding("ambient", room, None, "°C"),
@@ -242,9 +239,9 @@ GAIN_KEYS = ("kp", "ki", "kd", "control", "swing_c")
 CURVE_KEYS = ("r25_ohm", "beta_k", "pullup_ohm", "socket")
 
 
-def _depends(aim: ControlAim | VerifyAim, known: Mapping[str, Any], keys: tuple[str, ...]) -> tuple[str, ...]:
+def depends_on_heater(heater: str, known: Mapping[str, Any], keys: tuple[str, ...]) -> tuple[str, ...]:
     """The settings that a finding about a heater holds for: its own, and its sensor's curve."""
-    root = f"heaters.{aim.heater}"
+    root = f"heaters.{heater}"
     wanted = [f"{root}.{key}" for key in keys]
     sensor = known.get(f"{root}.sensor")
     if sensor is not None:
@@ -276,7 +273,7 @@ def _control_spec(name: str, station: str, parameters: type[Part], verify: str) 
         parameters,
         heater_control,
         _announce_control,
-        lambda aim, known: _depends(aim, known, PLANT_KEYS),
+        lambda aim, known: depends_on_heater(aim.heater, known, PLANT_KEYS),
         lambda machine, aim, read: heat_needs(
             machine, aim.heater, aim.target, demands_of(machine, aim.heater).headroom_c, read
         ),
@@ -292,7 +289,7 @@ def _verify_spec(name: str, station: str, parameters: type[Part]) -> TrialSpec:
         parameters,
         heater_verify,
         _announce_verify,
-        lambda aim, known: _depends(aim, known, PLANT_KEYS + GAIN_KEYS),
+        lambda aim, known: depends_on_heater(aim.heater, known, PLANT_KEYS + GAIN_KEYS),
         lambda machine, aim, read: heat_needs(machine, aim.heater, aim.target, STEP_HEADROOM_C, read),
     )
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from ublet.core.heat.pairing import Warmed, exchange, odd_sensors
+from ublet.core.heat.start import surface_sensor
 from ublet.core.machine.schema import MachineFile
 from ublet.core.mixed_up import cycles
 from ublet.core.settings import Part, setting
@@ -77,6 +78,7 @@ async def _pulse(bench: Bench, heater: str, aim: PairingParameters, number: int)
         await bench.rest(CALM_S)
     start = {name: bench.celsius(name) or 0.0 for name in machine.sensors}
     own = start[machine.heaters[heater].sensor]
+    surfaces = frozenset(sensor for name in machine.heaters if (sensor := surface_sensor(machine, name)))
     await bench.relay(heater, own + HIGHEST_C, 1.0, aim.duty, 0.0)
     rises = dict.fromkeys(start, 0.0)
     passed = 0.0
@@ -88,12 +90,12 @@ async def _pulse(bench: Bench, heater: str, aim: PairingParameters, number: int)
         share = (number + passed / aim.longest_s) / count
         bench.progress(Progress(f"{heater} pulse", share, None, f"{number + 1} of {count}"))
         bench.show("rises", ("heater", "time_s", *(f"{n}_c" for n in start)), (float(number), passed, *rises.values()))
-        warmed = Warmed(heater, rises).sensor
+        warmed = Warmed(heater, rises, surfaces).sensor
         crossed = warmed not in (None, machine.heaters[heater].sensor)
         if warmed is not None and max(rises.values()) > (FELT_C if crossed else SEEN_C):
             break
     await bench.target(heater, None)
-    return Warmed(heater, rises)
+    return Warmed(heater, rises, surfaces)
 
 
 async def _feel(bench: Bench, driven: str) -> str:

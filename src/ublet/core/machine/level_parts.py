@@ -79,6 +79,17 @@ class Bed(Part):
     margin_mm: float = setting(
         "Rim where nothing is printed or probed.", unit="mm", low=0, high=200, default=5.0, board=True
     )
+    soak_s: float = setting(
+        "Wait at its temperature before anything is probed or printed: its surface lags its sensor.",
+        unit="s",
+        low=0,
+        high=7200,
+        default=0.0,
+        board=True,
+    )
+    surface_sensor: str | None = setting(
+        "Sensor that reads its surface, where there is one (a table below [sensors]).", default=None, part="sensors"
+    )
     screws: dict[Name, Screw] = Field(default_factory=dict)
     surfaces: dict[Name, Surface] = Field(default_factory=dict)
 

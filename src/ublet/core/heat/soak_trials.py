@@ -1,0 +1,347 @@
+"""The trial of the soak: heat the bed from cold, and watch its surface until it stands still."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from ublet.core.heat.model import HeaterModel, UnfitRecord, fit_model
+from ublet.core.heat.outlook import time_to
+from ublet.core.heat.report import model_from
+from ublet.core.heat.soak import Sheet, drift_of, fit_sheet, predict_soak, sheet_of, still_after, still_from
+from ublet.core.heat.start import check_room_above, from_room, heat_needs, surface_sensor
+from ublet.core.heat.trials import PLANT_KEYS, STEP_HEADROOM_C, depends_on_heater
+from ublet.core.least_squares import Floats
+from ublet.core.machine.schema import MachineFile
+from ublet.core.settings import Part, setting
+from ublet.core.trial import (
+    Bench,
+    Finding,
+    Need,
+    Option,
+    Progress,
+    Proposal,
+    Series,
+    TrialFailed,
+    TrialResult,
+    TrialSpec,
+)
+from ublet.core.units import duration, show
+
+COLUMNS = ("time_s", "duty", "temperature_c", "surface_c")
+REACHED_C = 1.0
+ROW_S = 1.0
+"""A row of the record is the mean over so long, s."""
+
+LOOK_S = 10.0
+WINDOW_S = 120.0
+"""The drift is read over so long, s."""
+
+NOW_S = 20.0
+"""Where the bed stands is the mean over so long, s."""
+
+LONGER_S = 60.0
+"""Without a surface sensor the record goes on for so long after the soak that it tells, s."""
+
+FIRST_FIT_S = 120.0
+"""Without a model either, the record is fitted first so long after the target was reached, and at each such time, s."""
+
+SENSOR_C = 0.5
+"""Two sensors of the usual tolerance agree no better than this when they are hot: far more than their scatter, °C."""
+
+SURE_SHARE = 0.1
+ROUND_S = 10
+
+
+class SoakParameters(Part):
+    """What counts as standing still, and how long to wait for it."""
+
+    heater: str = setting("Heater of the bed.", default="bed")
+    target: float = setting("Bed temperature.", unit="°C", low=30, high=150, default=60.0)
+    drift: float = setting(
+        "The surface stands still when it drifts by less than this.", unit="°C/min", low=0.02, high=2, default=0.2
+    )
+    longest: float = setting("Longest wait at the target.", unit="s", low=120, high=10800, default=3600.0)
+
+
+@dataclass
+class Watched:
+    """The record of a soak, a row a second: time since the heater began, duty, bed, surface (nan: no such sensor)."""
+
+    bench: Bench
+    surface: str | None
+
+    def __post_init__(self) -> None:
+        self.rows: list[tuple[float, float, float, float]] = []
+        self.reached_s: float | None = None
+        self._within: list[tuple[float, float, float]] = []
+
+    def add(self, at: float, duty: float, celsius: float) -> None:
+        """A sample: kept in the mean of its second."""
+        self._within.append((at, duty, celsius))
+        if at - self._within[0][0] < ROW_S - 0.05:
+            return
+        time_s, mean_duty, mean_c = np.mean(self._within, axis=0).tolist()
+        self._within = []
+        seen = self.bench.celsius(self.surface) if self.surface else None
+        row = (time_s, mean_duty, mean_c, math.nan if seen is None else seen)
+        self.rows.append(row)
+        self.bench.show("soak", COLUMNS, row)
+
+    @property
+    def now_s(self) -> float:
+        """The time of the newest row."""
+        return self.rows[-1][0] if self.rows else 0.0
+
+    def columns(self, since_s: float = 0.0) -> tuple[Floats, ...]:
+        """Times, duties, bed and surface from a time on; where the surface is measured, without its gaps."""
+        rows = np.array(self.rows, dtype=np.float64).reshape(-1, len(COLUMNS))
+        good = rows[:, 0] >= since_s
+        if self.surface is not None:
+            good &= np.isfinite(rows[:, 3])
+        return tuple(rows[good].T)
+
+    def series(self) -> Series:
+        """The record so far; a surface that is not measured is left out."""
+        rows = np.array(self.rows, dtype=np.float64).reshape(-1, len(COLUMNS))
+        return Series(COLUMNS, rows) if self.surface else Series(COLUMNS[:3], rows[:, :3])
+
+
+@dataclass(frozen=True)
+class Aimed:
+    """What a soak is judged by: the aim, the room, the bed's model when it was tuned, the largest duty."""
+
+    aim: SoakParameters
+    room_c: float
+    model: HeaterModel | None
+    limit: float
+
+    @property
+    def conditions(self) -> dict[str, float]:
+        """What the findings hold for."""
+        return {"target_c": self.aim.target, "room_c": self.room_c, "drift_c_min": self.aim.drift}
+
+
+async def bed_soak(bench: Bench, aim: SoakParameters) -> TrialResult:
+    """Hold the bed at its target from cold until its surface stands still; how long that takes is its soak.
+
+    With a sensor on the surface its drift is read. Without one the bed's own record tells: while heat still flows into
+    the sheet, the bed takes more power than for holding; the second store of its model is that sheet.
+    """
+    check_room_above(bench.machine, aim.heater, aim.target, STEP_HEADROOM_C)
+    surface = surface_sensor(bench.machine, aim.heater)
+    if surface is not None and bench.celsius(surface) is None:
+        raise TrialFailed(f"The {surface} sensor on the surface does not read: check its plug. Nothing was heated.")
+    tuned = bench.earlier("bed-control")
+    samples = bench.samples(aim.heater)
+    room = await from_room(bench, aim.heater, samples)
+    model = model_from(tuned, room) if tuned is not None else None
+    aimed = Aimed(aim, room, model, float(bench.setting(f"heaters.{aim.heater}.power_limit") or 1.0))
+    watched = Watched(bench, surface)
+    sheet = sheet_of(model) if model is not None else None
+    began, looked = None, 0.0
+    await bench.target(aim.heater, aim.target)
+    async for sample in samples:
+        if sample.target_c is None:
+            continue  # the record begins when the board drives
+        began = sample.time_s if began is None else began
+        at = sample.time_s - began
+        watched.add(at, sample.duty, sample.celsius)
+        if watched.reached_s is None and abs(sample.celsius - aim.target) <= REACHED_C:
+            watched.reached_s = at
+        if at - looked < LOOK_S:
+            continue
+        looked = at
+        if watched.reached_s is None:
+            bench.progress(Progress("heating", 0.0, _before(aimed, sheet, sample.celsius), f"{sample.celsius:.1f} °C"))
+            continue
+        if at - watched.reached_s > aim.longest:
+            await bench.target(aim.heater, None)
+            return _not_still(watched, aimed)
+        sheet = await _sheet(bench, watched, aimed, sheet)
+        if _still(watched, aimed, sheet):
+            break
+        bench.progress(_told(watched, aimed, sheet))
+    await bench.target(aim.heater, None)
+    return _concluded(bench, watched, aimed, sheet)
+
+
+def _before(aimed: Aimed, sheet: Sheet | None, celsius: float) -> float | None:
+    """Seconds left while it still climbs, by the bed's model; None without one."""
+    aim, model = aimed.aim, aimed.model
+    climb = time_to(model, celsius, aim.target, aimed.limit) if model is not None else None
+    if model is None or sheet is None or climb is None:
+        return climb
+    return climb + (predict_soak(model, sheet, aim.target, aimed.limit, aim.drift) or 0.0)
+
+
+async def _sheet(bench: Bench, watched: Watched, aimed: Aimed, known: Sheet | None) -> Sheet | None:
+    """The sheet by what was recorded so far: by its own sensor, else by the bed's model, else by this record's."""
+    if watched.surface is not None:
+        time_s, _, bed, surface = watched.columns()
+        return await bench.compute(fit_sheet, time_s, bed, surface, aimed.room_c)
+    held = watched.now_s - (watched.reached_s or 0.0)
+    if known is not None and aimed.model is not None:
+        return known
+    if held < FIRST_FIT_S or held % FIRST_FIT_S >= LOOK_S:
+        return known
+    time_s, duty, bed, _ = watched.columns()
+    try:
+        fit = await bench.compute(fit_model, time_s, duty, bed, aimed.room_c)
+    except UnfitRecord:
+        return known
+    return sheet_of(fit.model, fit.uncertainty)
+
+
+def _soak(watched: Watched, aimed: Aimed, sheet: Sheet) -> float:
+    """Seconds from the target reached until the surface stands still, by what is known of the sheet: what was, and
+    what will be if the bed stays where it is.
+    """
+    time_s, _, bed, _ = watched.columns()
+    surface = sheet.follows(time_s, bed, aimed.room_c)
+    held = float(time_s[-1]) - (watched.reached_s or 0.0)
+    now_c = float(bed[time_s > time_s[-1] - NOW_S].mean())
+    off = aimed.room_c + sheet.share * (now_c - aimed.room_c) - float(surface[-1])
+    left = still_after(off, sheet.lag_s, aimed.aim.drift)
+    if left > 0:
+        return held + left
+    return max(0.0, still_from(time_s, surface, aimed.aim.drift) - (watched.reached_s or 0.0))
+
+
+def _still(watched: Watched, aimed: Aimed, sheet: Sheet | None) -> bool:
+    """Whether it is sure that the surface stands still."""
+    held = watched.now_s - (watched.reached_s or 0.0)
+    if watched.surface is not None:
+        time_s, _, _, surface = watched.columns(watched.now_s - WINDOW_S)
+        return held >= WINDOW_S and drift_of(time_s, surface).surely_below(aimed.aim.drift)
+    if sheet is None:
+        return held >= 3 * FIRST_FIT_S  # the record shows no sheet, and nothing else can
+    return sheet.lag_u_s < SURE_SHARE * sheet.lag_s and held >= _soak(watched, aimed, sheet) + LONGER_S
+
+
+def _told(watched: Watched, aimed: Aimed, sheet: Sheet | None) -> Progress:
+    """Where it is, in words, with the time left."""
+    held = watched.now_s - (watched.reached_s or 0.0)
+    left = max(0.0, _soak(watched, aimed, sheet) - held) if sheet is not None else None
+    words = f"at {aimed.aim.target:g} °C for {duration(held)}"
+    if watched.surface is not None and held > LOOK_S:
+        time_s, _, _, surface = watched.columns(max(watched.reached_s or 0.0, watched.now_s - WINDOW_S))
+        words += f", surface {surface[-1]:.1f} °C, drifts {drift_of(time_s, surface).c_min:+.2f} °C/min"
+    return Progress("soaking", held / (held + left) if left is not None and held > 0 else 0.0, left, words)
+
+
+def _not_still(watched: Watched, aimed: Aimed) -> TrialResult:
+    told = ""
+    if watched.surface is not None:
+        time_s, _, _, surface = watched.columns(watched.now_s - WINDOW_S)
+        told = f" Its surface still drifts by {drift_of(time_s, surface).c_min:+.2f} °C a minute."
+    why = (
+        f"After {duration(aimed.aim.longest)} at {aimed.aim.target:g} °C it is not sure that the bed stands still."
+        f"{told} Keep draughts away, or allow more drift or time."
+    )
+    return TrialResult("failed", why, aimed.conditions, (), series={"soak": watched.series()})
+
+
+def _concluded(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet | None) -> TrialResult:
+    aim = aimed.aim
+    how = "by its surface" if watched.surface is not None else "by the power that it takes"
+    findings = [Finding("heated in", watched.reached_s or 0.0, 0.1, "s")]
+    if sheet is None:
+        soak, soak_u = 0.0, FIRST_FIT_S
+        why = f"no lag of the surface can be seen at {aim.target:g} °C, {how}"
+    else:
+        soak, soak_u = _soak(watched, aimed, sheet), _soak_u(watched, aimed, sheet)
+        findings += _sheet_findings(bench, watched, aimed, sheet)
+        why = (
+            f"soaked {duration(soak)} after it reached {aim.target:g} °C: from then on it drifts by less than "
+            f"{show(aim.drift, '°C/min')}, {how}"
+        )
+    options = _options(bench, aim, soak, soak_u)
+    return TrialResult(
+        "proven",
+        why if options else f"{why}; leave the wait as it is",
+        aimed.conditions,
+        (Finding("soak", soak, soak_u, "s"), *findings),
+        options,
+        "wait" if options else "",
+        {"soak": watched.series()},
+    )
+
+
+def _soak_u(watched: Watched, aimed: Aimed, sheet: Sheet) -> float:
+    """Standard uncertainty of the soak, s: by moving lag and share by theirs."""
+    middle = _soak(watched, aimed, sheet)
+    longer = _soak(watched, aimed, replace(sheet, lag_s=sheet.lag_s + sheet.lag_u_s))
+    higher = _soak(watched, aimed, replace(sheet, share=sheet.share + sheet.share_u))
+    return max(1.0, math.hypot(longer - middle, higher - middle))
+
+
+def _sheet_findings(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet) -> list[Finding]:
+    aim, found = aimed.aim, [Finding("sheet_lag", sheet.lag_s, sheet.lag_u_s, "s")]
+    if watched.surface is not None:
+        rise = aim.target - aimed.room_c
+        time_s, _, _, surface = watched.columns(watched.now_s - WINDOW_S)
+        drift = drift_of(time_s, surface)
+        found += [
+            Finding("surface_share", sheet.share, sheet.share_u, ""),
+            Finding("sensor_lead", sheet.lead_s, None, "s"),
+            Finding("surface", aimed.room_c + sheet.share * rise, SENSOR_C, "°C"),
+            Finding("surface below the sensor", (1 - sheet.share) * rise, SENSOR_C, "°C"),
+            Finding("drift at the end", drift.c_min, drift.uncertainty, "°C/min", aim.drift),
+        ]
+    if aimed.model is not None:
+        wanted = {each.bed_c for each in bench.machine.materials.values() if each.bed_c > 0} | {aim.target}
+        for celsius in sorted(wanted):
+            predicted = predict_soak(aimed.model, sheet, celsius, aimed.limit, aim.drift)
+            if predicted is not None:
+                found.append(Finding(f"predicted soak at {celsius:g} °C", predicted, None, "s"))
+    return found
+
+
+def _options(bench: Bench, aim: SoakParameters, soak: float, soak_u: float) -> tuple[Option, ...]:
+    """The wait to keep, rounded up; none when what is live lies within the uncertainty."""
+    before = float(bench.setting("bed.soak_s") or 0.0)
+    after = float(math.ceil(soak / ROUND_S) * ROUND_S)
+    if abs(after - before) <= max(ROUND_S, 2 * soak_u):
+        return ()
+    effect = f"at {aim.target:g} °C the surface stands still"
+    return (Option("wait", "before anything is probed", (Proposal("bed.soak_s", before, after, "s", effect),), {}),)
+
+
+def _needs(machine: MachineFile, aim: SoakParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    needs = heat_needs(machine, aim.heater, aim.target, STEP_HEADROOM_C, read)
+    surface = surface_sensor(machine, aim.heater)
+    if surface is None:
+        return (*needs, Need("no surface sensor: the bed's power tells", True))
+    if read(surface) is None:
+        return (*needs, Need(f"{surface} sensor does not read: check its plug", False))
+    return (*needs, Need(f"{surface} sensor reads the surface", True))
+
+
+def _announce(machine: MachineFile, aim: SoakParameters) -> str:
+    return (
+        f"Heats the {aim.heater} from cold to {aim.target:.0f} °C and holds it there, for some 10 to 40 min, at most "
+        f"{duration(aim.longest)}. Nothing moves."
+    )
+
+
+def _depends(aim: SoakParameters, known: Mapping[str, Any]) -> tuple[str, ...]:
+    return depends_on_heater(aim.heater, known, PLANT_KEYS)
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "bed-soak",
+        "soak time",
+        "How long the bed's surface takes to stand still after its sensor has reached the target.",
+        SoakParameters,
+        bed_soak,
+        _announce,
+        _depends,
+        _needs,
+    ),
+)

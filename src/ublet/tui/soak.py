@@ -1,0 +1,224 @@
+"""The bench of the soak: the bed and its surface since it was given a target, and how long until it stands still."""
+
+from __future__ import annotations
+
+import numpy as np
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.widgets import Static
+
+from ublet.core.heat.soak_trials import SoakParameters
+from ublet.core.heat.start import surface_sensor
+from ublet.core.trial import Series
+from ublet.core.units import duration, show, with_uncertainty
+from ublet.session.session import Session
+from ublet.session.soaking import drift_wanted, known_sheet
+from ublet.tui.asking import AskingBench
+from ublet.tui.chart import Curve, Mark, Picture, StripChart
+from ublet.tui.pictures import Picture as Words
+from ublet.tui.question import QuestionPanel
+from ublet.tui.theme import Palette
+from ublet.tui.watch import TrialWatch
+
+HELP = """\
+WHY   A bed's sensor sits below; what you print on lies above, and lags it by minutes. What is probed or printed before
+      the surface stands still holds for a shape that the bed soon no longer has.
+
+HOW   Enter heats the bed from cold and holds it until its surface drifts by less than the limit. With a sensor on the
+      surface (bed.surface_sensor in the machine file) its drift is read, with an uncertainty. Without one the bed's own
+      record tells: while heat flows into the sheet, the bed takes more power than for holding. The time left comes from
+      the bed's model; the clock at the target also runs when you heat the bed at the station temperatures. k keeps the
+      wait as bed.soak_s.
+
+KEYS  enter start    p parameters    k keep the wait    d drop it    esc cancel
+"""
+SHORTEST_S = 120.0
+
+
+class SoakBench(AskingBench):
+    """How long the bed needs after its sensor has reached the target."""
+
+    DEFAULT_CSS = """
+    SoakBench #clock { height: 2; padding: 0 1; margin-top: 1; }
+    SoakBench #chart { height: 1fr; min-height: 6; }
+    SoakBench #legend { height: 1; padding: 0 1 0 8; }
+    SoakBench #picture { height: auto; max-height: 8; min-height: 1; margin-top: 1; }
+    SoakBench #detail { height: 6; }
+    """
+    kind = "soak"
+    why = "Soak time   the surface follows the bed's sensor minutes later"
+
+    def __init__(self, session: Session, palette: Palette) -> None:
+        super().__init__(session, palette)
+        machine = session.document.machine
+        heater = next((name for name, each in machine.heaters.items() if each.part == "bed"), "bed")
+        material = next((each for each in machine.materials.values() if each.bed_c >= 30), None)
+        self.aims[self.spec.name] = SoakParameters(heater=heater, target=material.bed_c if material else 60.0)
+
+    def compose(self) -> ComposeResult:
+        """Heading, the clock, the chart, what is predicted, questions, what was found."""
+        yield Static(id="heading")
+        yield Static(id="clock")
+        yield StripChart(self.palette, id="chart")
+        yield Static(id="legend")
+        yield Static(id="picture")
+        yield QuestionPanel(self.palette)
+        yield Static(id="detail")
+
+    @property
+    def busy(self) -> bool:
+        """Followed at every beat also while the bed is heated by hand."""
+        return super().busy or self.heater in self.session.soaking.held
+
+    @property
+    def heater(self) -> str:
+        """The heater that is looked at."""
+        return str(getattr(self.aim, "heater", ""))
+
+    def reload(self) -> None:
+        """Take the newest result and its record from the ledger."""
+        entry = self.session.ledger.latest(self.spec.name)
+        self.record = self.session.ledger.series(entry.id).get("soak") if entry else None
+        super().reload()
+
+    def beat(self) -> None:
+        """Clock, chart and table."""
+        if not self.is_mounted:
+            return
+        super().beat()
+        self.write("clock", self._clock())
+        series, target, reached = self._shown()
+        self.query_one("#chart", StripChart).show(self._chart(series, target, reached))
+        legend = Text(no_wrap=True)
+        legend.append("⠒⠒ ", self.palette.focus)
+        legend.append("the bed's sensor, °C    ", self.palette.dim)
+        if series is not None and "surface_c" in series.columns:
+            legend.append("⠒⠒ ", self.palette.proposal)
+            legend.append("its surface    ", self.palette.dim)
+        legend.append(f"since it was heated, s{'' if self._live() else ' (the last record)'}", self.palette.dim)
+        self.write("legend", legend if series is not None else Text())
+
+    def _live(self) -> bool:
+        return self.watched is not None or self.heater in self.session.soaking.held
+
+    def running_words(self) -> str:
+        """The phase: the clock below says the rest."""
+        progress = self.watched.latest if self.watched is not None else None
+        return (
+            f"{self.spec.announce(self.session.document.machine, self.aim)}" if progress is not None else "◆ starting"
+        )
+
+    def _clock(self) -> Text:
+        """Where the soak stands, in one line that can be read from afar."""
+        palette, text = self.palette, Text()
+        drift = float(getattr(self.aim, "drift", 0.0)) if self.watched is not None else drift_wanted(self.session)
+        state = self.session.soaking.state(self.heater, known_sheet(self.session, self.heater), drift)
+        held = self.session.soaking.held.get(self.heater)
+        if state is None or held is None:
+            wait = self.session.live("bed.soak_s")
+            kept = f"the wait that is live: {duration(float(wait))}" if isinstance(wait, (int, float)) and wait else ""
+            text.append(f"the {self.heater} is off", palette.text)
+            text.append(f"    {kept}" if kept else "    no wait is set yet", palette.dim)
+            return text
+        left = state.left_s
+        if self.watched is not None and self.watched.latest is not None and self.watched.latest.left_s is not None:
+            left = self.watched.latest.left_s
+        if state.held_s is None:
+            text.append(f"◆ heating to {held.target_c:g} °C", f"bold {palette.focus}")
+            if self.watched is not None and left is not None:
+                text.append(f"    soaked in about {duration(left)}", palette.text)
+            return text
+        text.append(f"◆ at {held.target_c:g} °C for {duration(state.held_s)}", f"bold {palette.focus}")
+        if left is not None and left > 0:
+            text.append(f"    soaked in about {duration(left)}", f"bold {palette.text}")
+        elif left is not None:
+            text.append("    ● soaked", f"bold {palette.good}")
+        else:
+            text.append("    not soaked before: the time left is not known yet", palette.dim)
+        if state.drift is not None:
+            told = with_uncertainty(state.drift.c_min, state.drift.uncertainty, "°C/min")
+            text.append(f"\nthe surface drifts {told}; below {show(drift, '°C/min')} it stands still", palette.dim)
+        return text
+
+    def _shown(self) -> tuple[Series | None, float, float | None]:
+        """The record to draw, its target, and when that was reached: live, or the last one."""
+        held = self.session.soaking.held.get(self.heater)
+        if held is not None and len(held.rows) > 2:
+            time_s, bed, surface = held.columns()
+            known = {"time_s": time_s, "temperature_c": bed}
+            if np.isfinite(surface).any():
+                known["surface_c"] = surface
+            reached = held.reached_s - held.began_s if held.reached_s is not None else None
+            return Series(tuple(known), np.stack(list(known.values()), 1)), held.target_c, reached
+        result = self.result
+        target = result.conditions.get("target_c") if result is not None else None
+        if self.record is None or result is None or not isinstance(target, (int, float)):
+            return None, 0.0, None
+        heated = result.finding("heated in")
+        return self.record, float(target), heated.value if heated else None
+
+    def _chart(self, series: Series | None, target: float, reached: float | None) -> Picture | None:
+        if series is None or len(series.rows) < 3:
+            return None
+        palette, time_s = self.palette, series.column("time_s")
+        curves = [Curve(time_s, series.column("temperature_c"), palette.focus)]
+        if "surface_c" in series.columns:
+            surface = series.column("surface_c")
+            good = np.isfinite(surface)
+            curves.append(Curve(time_s[good], surface[good], palette.proposal))
+        marks = [Mark(reached, "target reached", palette.dim)] if reached is not None else []
+        result = self.result
+        soak = result.finding("soak") if result is not None and not self._live() else None
+        if soak is not None and reached is not None:
+            marks.append(Mark(reached + soak.value, "stands still", palette.good))
+        lowest = min(float(curve.y.min()) for curve in curves)
+        highest = max(target, *(float(curve.y.max()) for curve in curves))
+        return Picture(
+            curves,
+            (0.0, max(SHORTEST_S, float(time_s[-1]) * 1.02)),
+            (lowest - 2, highest + 4),
+            level=target,
+            marks=marks,
+        )
+
+    def picture(self) -> Words:
+        """What is predicted for every material."""
+        return self._predicted
+
+    def _predicted(
+        self, session: Session, watched: TrialWatch | None, width: int, height: int, palette: Palette
+    ) -> Text:
+        text, result = Text(no_wrap=True), self.result
+        machine = session.document.machine
+        surface = surface_sensor(machine, self.heater)
+        if result is None or result.finding("soak") is None:
+            if surface is None:
+                text.append("No sensor on the surface is declared (bed.surface_sensor): ", palette.dim)
+                text.append("the bed's own power will tell.", palette.text)
+            else:
+                text.append(f"The {surface} sensor reads the surface.", palette.text)
+            return text
+        rows = [
+            (name, each.bed_c, result.finding(f"predicted soak at {each.bed_c:g} °C"))
+            for name, each in machine.materials.items()
+        ]
+        told = [(name, celsius, found) for name, celsius, found in rows if found is not None]
+        for name, celsius, found in told:
+            text.append(f"{name:<8}", palette.text)
+            text.append(f"{celsius:>5g} °C", palette.dim)
+            text.append(f"   soaked {duration(found.value):>12}", f"bold {palette.focus}")
+            text.append(" after the target is reached, from cold at full power\n", palette.dim)
+        if not told:
+            text.append("Tune the bed, then start again: its model predicts the soak of every material.\n", palette.dim)
+        lag, below = result.finding("sheet_lag"), result.finding("surface below the sensor")
+        if lag is not None:
+            lagging = with_uncertainty(lag.value, lag.uncertainty or 0.0, "s")
+            text.append(f"The sheet lags the bed by {lagging}", palette.dim)
+        if below is not None:
+            under = with_uncertainty(below.value, below.uncertainty or 0.0, "°C")
+            text.append(f" and stays {under} below its sensor", palette.dim)
+        return text
+
+    def help_words(self) -> str:
+        """Why and how."""
+        return HELP
