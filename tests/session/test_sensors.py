@@ -31,3 +31,19 @@ def test_what_cannot_be_a_room_is_named(tmp_path: Path) -> None:
     assert code == 1 and "The bed sensor reads" in report["why"]
     code, report = run("sensors-at-rest", tmp_path, RIGHT, "references=1", "sensor=tea")
     assert code == 1 and "No sensor “tea” is declared" in report["why"]
+
+
+def test_a_sensor_that_no_beta_describes_gets_a_curve_of_its_own(tmp_path: Path) -> None:
+    bent = RIGHT.replace(
+        "beta_k = 4267", "beta_k = 4267\nsteinhart_a = 9.5e-4\nsteinhart_b = 1.62e-4\nsteinhart_c = 3.0e-7", 1
+    ).replace("[builder]", "[builder]\nthermometer_c = 0.1")
+    if "[builder]" not in bent:
+        bent += "\n[builder]\nthermometer_c = 0.1\n"
+    words = ("references=4", "error=0.1", "apart=10")
+    code, report = run("sensors-at-rest", tmp_path, bent, *words, "--keep", "--save")
+    after = {p["setting"]: p["after"] for p in report["proposals"]}
+    assert code == 0 and "A beta curve does not fit" in report["why"]
+    assert after["sensors.hotend.kind"] == "steinhart" and report["saved"] == 4
+    assert after["sensors.hotend.steinhart_b"] == pytest.approx(1.62e-4, rel=0.2)
+    code, report = run("sensors-at-rest", tmp_path, bent, *words, "choose=beta")
+    assert code == 1 and "more than the reference" in report["why"]

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ublet.core.heat.curves import Curve, Thermistor, curve_of
+from ublet.core.heat.curves import Curve, curve_of
 from ublet.core.heat.pid import TICK_S, Gains, Pid
 from ublet.core.machine.effective import BOARD_SETTINGS, board_settings
 from ublet.core.machine.image import Head, encode_image, version_of
@@ -78,7 +78,7 @@ class SimBoard:
         }
         self.adcs = {
             socket: Adc(
-                Thermistor(part.r25_ohm, part.beta_k, part.pullup_ohm),
+                part.truth(),
                 part.bits,
                 part.noise_counts,
                 part.burst,

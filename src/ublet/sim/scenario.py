@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
+from ublet.core.heat.curves import Curve, SteinhartHart, Thermistor
 from ublet.core.machine.check import parse_toml, validate
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.machine.lines import key_lines
@@ -73,10 +74,19 @@ class SensorPart(Part):
     )
     r25_ohm: float = setting("Resistance at 25 °C.", unit="Ω", low=100, high=1e6)
     beta_k: float = setting("Beta of its curve.", unit="K", low=2000, high=6000)
+    steinhart_a: float = setting("Steinhart-Hart's a, where beta does not tell the truth.", unit="1/K", default=0.0)
+    steinhart_b: float = setting("Steinhart-Hart's b; 0: its curve is that of the beta.", unit="1/K", default=0.0)
+    steinhart_c: float = setting("Steinhart-Hart's c.", unit="1/K", default=0.0)
     pullup_ohm: float = setting("Pull-up of the board.", unit="Ω", low=100, high=1e6, default=4700.0)
     noise_counts: float = setting("Noise of one ADC reading.", unit="counts", low=0, high=200, default=1.0)
     burst: int = setting("ADC readings averaged for one sample.", low=1, high=256, default=16)
     bits: int = setting("ADC resolution.", low=8, high=24, default=12)
+
+    def truth(self) -> Curve:
+        """Its curve."""
+        if self.steinhart_b:
+            return SteinhartHart(self.steinhart_a, self.steinhart_b, self.steinhart_c, self.pullup_ohm)
+        return Thermistor(self.r25_ohm, self.beta_k, self.pullup_ohm)
 
 
 class LinkPart(Part):

@@ -15,7 +15,7 @@ from textual.widgets import Static
 from ublet.core.catalogue import TRIALS
 from ublet.core.route import ROUTE
 from ublet.core.settings import Part
-from ublet.core.trial import Need, Question, TrialResult, TrialSpec
+from ublet.core.trial import Need, Option, Question, TrialResult, TrialSpec
 from ublet.core.typed import shown_value
 from ublet.core.units import duration, show
 from ublet.ledger.book import LedgerError, TrialEntry
@@ -63,6 +63,8 @@ class AskingBench(Bench):
         Binding("d", "drop", "drop"),
         Binding("p", "parameters", "parameters"),
         Binding("o", "other", "other trial"),
+        Binding("up", "choose(-1)", "choose", key_display="↑↓"),
+        Binding("down", "choose(1)", "choose", show=False),
         Binding("escape", "cancel", "cancel"),
     ]
     kind = ""
@@ -80,6 +82,7 @@ class AskingBench(Bench):
         self.entry: TrialEntry | None = None
         self.question: tuple[Question, asyncio.Future[str]] | None = None
         self.told: tuple[str, str] | None = None
+        self.taken = ""
 
     def compose(self) -> ComposeResult:
         """Heading, picture, question, what was found."""
@@ -128,9 +131,18 @@ class AskingBench(Bench):
         """The newest result that was not cancelled."""
         return self.entry.result if self.entry and self.entry.result.outcome != "halted" else None
 
+    @property
+    def option(self) -> Option | None:
+        """What would be kept: as chosen, else as recommended."""
+        result = self.result
+        if result is None:
+            return None
+        return next((option for option in result.options if option.name == self.taken), result.choice)
+
     def reload(self) -> None:
         """Take the newest result from the ledger."""
         self.entry = self.session.ledger.latest(self.spec.name)
+        self.taken = ""
         self.refresh_state()
 
     def refresh_state(self) -> None:
@@ -204,12 +216,18 @@ class AskingBench(Bench):
         return text
 
     def _proposals(self, text: Text, result: TrialResult) -> None:
-        palette = self.palette
-        if not result.proposals:
+        palette, option = self.palette, self.option
+        if option is None or not option.proposals:
             if result.outcome == "failed":
                 text.append("Nothing in the settings mends this: look at the machine.\n", palette.text)
             return
-        for proposal in result.proposals:
+        if len(result.options) > 1:
+            text.append("↑↓ ", palette.focus)
+            for other in result.options:
+                mark = "▸ " if other is option else "  "
+                text.append(f"{mark}{other.name}   ", f"bold {palette.proposal}" if other is option else palette.dim)
+            text.append("\n")
+        for proposal in option.proposals:
             now = self.session.live(proposal.setting)
             kept = now == proposal.after
             text.append(f"  {proposal.setting:<32}", palette.text)
@@ -219,9 +237,8 @@ class AskingBench(Bench):
         if self._keepable():
             text.append("k", palette.focus)
             then = "; then start again to confirm" if self.spec.mends else ", lost at power-off until it is saved"
-            text.append(
-                f" keeps {'it' if len(result.proposals) == 1 else 'them'} on the live board{then}.\n", palette.text
-            )
+            what = "it" if len(option.proposals) == 1 else "them"
+            text.append(f" keeps {what} on the live board{then}.\n", palette.text)
 
     def _draw_question(self) -> None:
         if self.question is None:
@@ -249,6 +266,8 @@ class AskingBench(Bench):
             return self.watched is None and bool(self.spec.declared())
         if action == "other":
             return self.watched is None and len(self.specs) > 1
+        if action == "choose":
+            return self.watched is None and self.result is not None and len(self.result.options) > 1
         if action == "keep":
             return ready and self._keepable()
         if action == "drop":
@@ -256,8 +275,7 @@ class AskingBench(Bench):
         return True
 
     def _keepable(self) -> bool:
-        result = self.result
-        wanted = result.proposals if result is not None else ()
+        wanted = option.proposals if (option := self.option) is not None else ()
         return self.watched is None and any(self.session.live(p.setting) != p.after for p in wanted)
 
     def action_go(self) -> None:
@@ -394,6 +412,13 @@ class AskingBench(Bench):
         self.panel.say(words)
         self.panel.open_field(typed_parameters(self.spec, self.aim), refusal)
 
+    def action_choose(self, by: int) -> None:
+        """Another of several options."""
+        if self.result is not None and (option := self.option) is not None:
+            names = [each.name for each in self.result.options]
+            self.taken = names[(names.index(option.name) + by) % len(names)]
+            self.refresh_state()
+
     def action_other(self) -> None:
         """The station's next trial."""
         self.chosen = (self.chosen + 1) % len(self.specs)
@@ -406,11 +431,11 @@ class AskingBench(Bench):
 
     async def action_keep(self) -> None:
         """Write the mend to the live machine."""
-        result = self.result
-        if result is None or result.choice is None or self.entry is None:
+        option = self.option
+        if option is None or self.entry is None:
             return
         try:
-            await self.session.keep(result.choice, self.entry.id)
+            await self.session.keep(option, self.entry.id)
         except (LinkLost, BoardRefused, LedgerError) as error:
             self.told = (f"✗ Not kept: {error}", self.palette.stop)
         else:

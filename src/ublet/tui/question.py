@@ -57,7 +57,7 @@ class QuestionPanel(Widget):
     DEFAULT_CSS = """
     QuestionPanel { height: auto; padding: 1 2; margin: 0 1; background: $panel; border-left: thick $primary; }
     QuestionPanel Static { height: auto; }
-    QuestionPanel #typed { width: 60; margin-top: 1; display: none; background: $background; }
+    QuestionPanel #typed { width: 1fr; max-width: 110; margin-top: 1; display: none; background: $background; }
     """
 
     class Typed(Message):

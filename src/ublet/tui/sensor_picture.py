@@ -7,9 +7,9 @@ import math
 import numpy as np
 from rich.text import Text
 
-from ublet.core.heat.curves import Curve, curve_of, divider_ohm
+from ublet.core.heat.curves import Curve, divider_ohm
 from ublet.core.heat.references import CHECKED_C, catalogue, errors, resolution_c, shown_for
-from ublet.core.heat.sensor_trials import CURVE_KEYS
+from ublet.core.heat.sensor_trials import live_curve, working_point
 from ublet.core.units import show
 from ublet.session.session import Session
 from ublet.tui.cells import Cells
@@ -28,7 +28,11 @@ def sensors_picture(session: Session, watched: TrialWatch | None, width: int, he
     text = _table(session, palette)
     names = list(session.document.machine.sensors)
     used = len(names) + 2
-    if names and (curve := live_curve(session, names[0])) is not None and height - used > 10:
+    if (
+        names
+        and (curve := live_curve(session.document.machine, names[0], session.live)) is not None
+        and height - used > 10
+    ):
         pullup = float(session.live(f"sensors.{names[0]}.pullup_ohm") or 0.0)
         text.append_text(_errors_table(names[0], curve, pullup, palette))
         used += len(catalogue(pullup)) + 2
@@ -38,21 +42,13 @@ def sensors_picture(session: Session, watched: TrialWatch | None, width: int, he
     return text
 
 
-def live_curve(session: Session, name: str) -> Curve | None:
-    """A sensor's curve by its live settings; None when they make none."""
-    try:
-        return curve_of({key: session.live(f"sensors.{name}.{key}") for key in CURVE_KEYS})
-    except ValueError:
-        return None
-
-
 def _table(session: Session, palette: Palette) -> Text:
     text, counts = Text(no_wrap=True), 2**session.document.board.adc_bits - 1
     heading = f"{'sensor':<14}{'socket':<8}{'curve':<22}{'counts':>8}{'resistance':>14}{'reads':>11}"
     text.append(f"{heading}{'one count':>13}{'hot':>20}\n", palette.dim)
     for name in session.document.machine.sensors:
         root = f"sensors.{name}"
-        celsius, curve = session.connection.channel(root), live_curve(session, name)
+        celsius, curve = session.connection.channel(root), live_curve(session.document.machine, name, session.live)
         text.append(f"{name:<14}", f"bold {palette.text}")
         text.append(f"{session.live(f'{root}.socket') or '–'!s:<8}{_curve_words(session, root):<22}", palette.dim)
         if celsius is None or curve is None:
@@ -63,19 +59,9 @@ def _table(session: Session, palette: Palette) -> Text:
         text.append(f"{ratio * counts:>8.1f}{show(ohm, 'Ω', 5):>14}", palette.text)
         text.append(f"{celsius:>8.2f} °C", f"bold {palette.focus}")
         text.append(f"{resolution_c(curve, celsius, counts):>10.3f} °C", palette.text)
-        hot = _working_point(session, name)
+        hot = working_point(session.document.machine, name)
         text.append(f"{f'{resolution_c(curve, hot, counts):.2f} °C at {hot:g}':>20}\n", palette.text)
     return text
-
-
-def _working_point(session: Session, sensor: str) -> float:
-    """Where a sensor is used: the first material's temperature of the heater that it reads, °C."""
-    machine = session.document.machine
-    material = next(iter(machine.materials.values()), None)
-    part = next((heater.part for heater in machine.heaters.values() if heater.sensor == sensor), "bed")
-    if part == "hotend":
-        return material.nozzle_c if material else 215.0
-    return material.bed_c if material else 60.0
 
 
 def _curve_words(session: Session, root: str) -> str:
@@ -84,6 +70,8 @@ def _curve_words(session: Session, root: str) -> str:
         return f"platinum {session.live(f'{root}.r0_ohm')}"
     if kind == "points":
         return "its own points"
+    if kind == "steinhart":
+        return "Steinhart-Hart"
     return f"{show(float(session.live(f'{root}.r25_ohm') or 0.0), 'Ω', 6)}, {session.live(f'{root}.beta_k')} K"
 
 

@@ -11,7 +11,7 @@ class SensorsBench(AskingBench):
     """Sensors that agree before any heat, and what a wrong curve would do."""
 
     DEFAULT_CSS = """
-    SensorsBench #detail { height: 7; }
+    SensorsBench #detail { height: 12; }
     """
     kind = "sensors"
     why = "Sensors at rest   a wrong curve reads right at 25 °C and wrong hot"

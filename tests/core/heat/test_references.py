@@ -10,7 +10,6 @@ from ublet.core.heat.references import (
     Reference,
     catalogue,
     errors,
-    fit_beta,
     likeliest,
     lowest_limit,
     ohm_of,
@@ -43,20 +42,6 @@ def test_readings_at_boiling_water_tell_the_curve() -> None:
     declared = next(each for each in ranked if each.name == "ntc-100k-4267")
     assert declared.odds < 1e-6 and declared.worst_c > 5
     assert "platinum-100" in catalogue(PULLUP)
-
-
-def test_two_readings_give_the_beta_exactly_and_more_by_least_squares() -> None:
-    true = Thermistor(98_000, 4010, PULLUP)
-    points = [(at, true.resistance(at)) for at in (0.0, 99.4)]
-    exact = fit_beta(points)
-    assert (exact.r25_ohm, exact.beta_k) == (pytest.approx(98_000), pytest.approx(4010))
-    assert exact.residuals_c == pytest.approx((0, 0), abs=1e-9)
-    bent = fit_beta([*points, (41.0, true.resistance(41.5))])
-    assert bent.beta_k == pytest.approx(4010, rel=0.01) and 0.1 < max(map(abs, bent.residuals_c)) < 0.5
-    with pytest.raises(ValueError, match="two different"):
-        fit_beta([(20, 1e5), (20, 1e5)])
-    with pytest.raises(ValueError, match="must fall"):
-        fit_beta([(20, 1e5), (90, 2e5)])
 
 
 def test_resistance_and_resolution_behind_a_reading() -> None:

@@ -174,6 +174,11 @@ def curve_of(values: Mapping[str, object]) -> Curve:
         return float(value)
 
     kind, pullup = values.get("kind", "beta"), number("pullup_ohm")
+    if kind == "steinhart":
+        a, b, c = (number(f"steinhart_{term}") for term in "abc")
+        if not b > 0:
+            raise ValueError("steinhart_b must be above 0")
+        return SteinhartHart(a, b, c, pullup)
     if kind == "platinum":
         return Platinum(number("r0_ohm"), pullup)
     if kind == "points":

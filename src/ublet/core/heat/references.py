@@ -1,4 +1,4 @@
-"""Sensor curves against each other and against a reference thermometer: errors, likelihood, a fit of one's own."""
+"""Sensor curves against each other and against a reference thermometer: errors and likelihood."""
 
 from __future__ import annotations
 
@@ -6,16 +6,12 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-import numpy as np
-
-from ublet.core.heat.curves import GENERIC, ZERO_C, Curve, Platinum, Thermistor, divider_ohm
-from ublet.core.least_squares import Floats
+from ublet.core.heat.curves import GENERIC, Curve, Platinum, Thermistor, divider_ohm
 
 CHECKED_C = (25.0, 60.0, 100.0, 215.0)
 """Temperatures at which the error of a wrong curve is told, °C."""
 
 PLATINUM_R0_OHM = (100.0, 1000.0)
-T25_K = 25 + ZERO_C
 
 
 def catalogue(pullup_ohm: float) -> dict[str, Curve]:
@@ -77,32 +73,6 @@ def likeliest(own: Curve, pullup_ohm: float, references: Sequence[Reference], er
         scored.append((sum((a / error_c) ** 2 for a in apart), max(abs(a) for a in apart), name))
     scored.sort()
     return tuple(Likely(name, worst, math.exp(max(-700.0, (scored[0][0] - chi) / 2))) for chi, worst, name in scored)
-
-
-@dataclass(frozen=True)
-class BetaFit:
-    """A beta curve through points: resistance at 25 °C, beta, and what is left at each point, °C."""
-
-    r25_ohm: float
-    beta_k: float
-    residuals_c: tuple[float, ...]
-
-
-def fit_beta(points: Sequence[tuple[float, float]]) -> BetaFit:
-    """The beta curve through (celsius, ohm) points: exactly for two, by least squares of ln R over 1/T for more.
-
-    Raises:
-        ValueError: fewer than two different temperatures, or a resistance that does not fall with heat.
-    """
-    celsius, ohm = (np.array(column, dtype=np.float64) for column in zip(*points, strict=True))
-    if len(set(celsius.tolist())) < 2:
-        raise ValueError("a beta curve needs readings at two different temperatures")
-    inverse = 1 / (celsius + ZERO_C) - 1 / T25_K
-    beta, log25 = np.polyfit(inverse, np.log(ohm), 1).tolist()
-    if beta <= 0:
-        raise ValueError("the resistance must fall as it gets warmer")
-    fitted: Floats = 1 / (1 / T25_K + (np.log(ohm) - log25) / beta) - ZERO_C
-    return BetaFit(math.exp(log25), beta, tuple((fitted - celsius).tolist()))
 
 
 def ohm_of(own: Curve, shown_c: float, pullup_ohm: float) -> float:

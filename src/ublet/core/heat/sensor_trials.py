@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import Any
+from typing import Any, Literal
 
+from ublet.core.heat.curve_fit import TERMS, CurveFit, fit_curve
 from ublet.core.heat.curves import Curve, curve_of
 from ublet.core.heat.pairing import odd_sensors
-from ublet.core.heat.references import Reference, fit_beta, likeliest, ohm_of
+from ublet.core.heat.references import Reference, likeliest, ohm_of
 from ublet.core.machine.schema import MachineFile
-from ublet.core.settings import Part, setting
+from ublet.core.settings import Part, Value, setting
 from ublet.core.trial import (
     Bench,
     Finding,
@@ -32,7 +33,7 @@ SETTLE_S = 60.0
 SMALL_C = 1.0
 """A sensor within this of the reference everywhere is left as it is, °C."""
 
-CURVE_KEYS = ("kind", "r25_ohm", "beta_k", "r0_ohm", "pullup_ohm")
+CURVE_KEYS = ("kind", "r25_ohm", "beta_k", "steinhart_a", "steinhart_b", "steinhart_c", "r0_ohm", "pullup_ohm")
 
 
 class SensorParameters(Part):
@@ -42,6 +43,7 @@ class SensorParameters(Part):
     references: int = setting("Readings beside a reference thermometer; 0 for none.", low=0, high=8, default=0)
     sensor: str = setting("Sensor that is compared with the reference.", default="hotend")
     error: float = setting("Uncertainty of the reference.", unit="°C", low=0.05, high=5, default=0.5)
+    choose: Literal["recommended", "beta", "own"] = setting("Curve to propose.", default="recommended")
 
 
 async def sensors_at_rest(bench: Bench, aim: SensorParameters) -> TrialResult:
@@ -59,9 +61,20 @@ async def sensors_at_rest(bench: Bench, aim: SensorParameters) -> TrialResult:
     told = f"{len(means)} sensors read the same room within {apart:.1f} °C."
     if not aim.references:
         return TrialResult("proven", told, {}, tuple(findings))
-    own = curve_of({key: bench.setting(f"sensors.{aim.sensor}.{key}") for key in CURVE_KEYS})
+    own = live_curve(machine, aim.sensor, bench.setting)
+    if own is None:
+        raise TrialFailed(f"The {aim.sensor} sensor has no curve on the board: give it one in the machine file first.")
     references = await _references(bench, aim)
     return _compared(bench, aim, own, references, findings, told)
+
+
+def live_curve(machine: MachineFile, sensor: str, setting_of: Callable[[str], Value]) -> Curve | None:
+    """A sensor's curve by its live settings; None when they make none."""
+    points = [f"points.{name}.{key}" for name in machine.sensors[sensor].points for key in ("celsius", "ohm")]
+    try:
+        return curve_of({key: setting_of(f"sensors.{sensor}.{key}") for key in (*CURVE_KEYS, *points)})
+    except ValueError:
+        return None
 
 
 async def _averages(bench: Bench, names: tuple[str, ...], phase: str, share: float) -> dict[str, float | None]:
@@ -130,30 +143,90 @@ def _compared(
         words.append(
             f"Its curve is more likely {ranked[0].name} (within {ranked[0].worst_c:.1f} °C) than the declared one."
         )
-    options: tuple[Option, ...] = ()
-    if len({reference.true_c for reference in references}) > 1 and bench.setting(f"{root}.kind") == "beta":
-        fit = fit_beta([(r.true_c, ohm_of(own, r.shown_c, pullup)) for r in references])
-        left = max(abs(residual) for residual in fit.residuals_c)
-        words.append(f"A curve through the readings leaves {left:.1f} °C at most.")
-        findings += [Finding("r25", fit.r25_ohm, None, "Ω"), Finding("beta", fit.beta_k, None, "K")]
-        findings.append(Finding("left over", left, aim.error, "°C"))
-        effect = f"reads right within {max(left, aim.error):.1f} °C"
-        options = (
-            Option(
-                "mend",
-                "then compare again",
-                (
-                    _proposal(bench, f"{root}.r25_ohm", round(fit.r25_ohm), "Ω", effect),
-                    _proposal(bench, f"{root}.beta_k", round(fit.beta_k, 1), "K", effect),
-                ),
-                {},
-            ),
-        )
-    return TrialResult("failed", " ".join(words), {}, tuple(findings), options, "mend" if options else "")
+    fits = _fits(bench, aim, own, pullup, references)
+    hot = working_point(bench.machine, aim.sensor)
+    options = tuple(_option(bench, root, fit, hot, pullup) for fit in fits)
+    best = _recommended(fits, hot, pullup, aim.choose)
+    if best is not None:
+        words.append(_why(best, fits, hot, pullup))
+        findings += [Finding(key, value, None, UNITS[key]) for key, value in best.settings.items()]
+        findings += [
+            Finding("left over", max(abs(residual) for residual in best.residuals_c), aim.error, "°C"),
+            Finding(f"uncertain at {hot:g} °C by", best.uncertainty_c(hot, pullup), None, "°C"),
+        ]
+    return TrialResult(
+        "failed", " ".join(words), {}, tuple(findings), options, NAMES[best.kind] if best is not None else ""
+    )
+
+
+NAMES = {"beta": "beta curve", "steinhart": "own curve"}
+UNITS = {"r25_ohm": "Ω", "beta_k": "K", "steinhart_a": "1/K", "steinhart_b": "1/K", "steinhart_c": "1/K"}
+
+
+def working_point(machine: MachineFile, sensor: str) -> float:
+    """Where a sensor is used: the first material's temperature of the heater that it reads, °C."""
+    material = next(iter(machine.materials.values()), None)
+    part = next((heater.part for heater in machine.heaters.values() if heater.sensor == sensor), "bed")
+    if material is None:
+        return 215.0 if part == "hotend" else 60.0
+    return material.nozzle_c if part == "hotend" else material.bed_c
+
+
+def _fits(
+    bench: Bench, aim: SensorParameters, own: Curve, pullup: float, references: tuple[Reference, ...]
+) -> tuple[CurveFit, ...]:
+    """The curves that the readings allow: a beta from two, one of its own from three; none for platinum."""
+    root = f"sensors.{aim.sensor}"
+    if bench.setting(f"{root}.kind") == "platinum":
+        return ()
+    points = [(each.true_c, ohm_of(own, each.shown_c, pullup)) for each in references]
+    fits = []
+    for kind in TERMS:
+        if kind == "beta" and bench.setting(f"{root}.beta_k") is None:
+            continue  # its curve is given otherwise: the board has no beta to change
+        try:
+            fits.append(fit_curve(points, kind, aim.error, pullup))
+        except ValueError:
+            continue
+    return tuple(fits)
+
+
+def _recommended(fits: tuple[CurveFit, ...], hot: float, pullup: float, choose: str) -> CurveFit | None:
+    """As asked for; else the surest where it is used, among those that the readings do not contradict."""
+    asked = [fit for fit in fits if choose == NAMES[fit.kind].split()[0]]
+    good = asked or [fit for fit in fits if fit.fits] or list(fits)
+    return min(good, key=lambda fit: fit.uncertainty_c(hot, pullup), default=None)
+
+
+def _why(best: CurveFit, fits: tuple[CurveFit, ...], hot: float, pullup: float) -> str:
+    """What the proposed curve leaves, how sure it is where it is used, and why not the other one."""
+    left = max(abs(residual) for residual in best.residuals_c)
+    told = f"The {NAMES[best.kind]} through the readings leaves {left:.1f} °C at most"
+    if not best.fits:
+        return f"{told}: more than the reference's uncertainty explains. Repeat the readings, or choose another curve."
+    told += f" and is uncertain by {best.uncertainty_c(hot, pullup):.1f} °C at {hot:g} °C."
+    other = next((fit for fit in fits if fit is not best), None)
+    if other is None:
+        return told
+    name = f"{'An' if other.kind == 'steinhart' else 'A'} {NAMES[other.kind]}"
+    if not other.fits:
+        return f"{told} {name} does not fit: it leaves {max(map(abs, other.residuals_c)):.1f} °C."
+    return f"{told} {name} would be uncertain by {other.uncertainty_c(hot, pullup):.1f} °C there."
+
+
+def _option(bench: Bench, root: str, fit: CurveFit, hot: float, pullup: float) -> Option:
+    left = max(abs(residual) for residual in fit.residuals_c)
+    effect = f"±{left:.1f} °C at the readings, ±{fit.uncertainty_c(hot, pullup):.1f} °C at {hot:g}"
+    values = {f"{root}.{key}": float(f"{value:.6g}") for key, value in fit.settings.items()}
+    proposals = [_proposal(bench, path, value, UNITS[path.split(".")[-1]], effect) for path, value in values.items()]
+    kind = bench.setting(f"{root}.kind")
+    if kind != fit.kind:
+        proposals.append(Proposal(f"{root}.kind", kind, fit.kind, "", "how the curve is given"))
+    return Option(NAMES[fit.kind], "then compare again", tuple(proposals), {})
 
 
 def _proposal(bench: Bench, path: str, after: float, unit: str, effect: str) -> Proposal:
-    return Proposal(path, bench.setting(path), float(after), unit, effect)
+    return Proposal(path, bench.setting(path), after, unit, effect)
 
 
 def _needs(machine: MachineFile, aim: SensorParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:

@@ -236,7 +236,7 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
 
 PLANT_KEYS = ("sensor", "socket", "power_limit")
 GAIN_KEYS = ("kp", "ki", "kd", "control", "swing_c")
-CURVE_KEYS = ("r25_ohm", "beta_k", "pullup_ohm", "socket")
+CURVE_KEYS = ("kind", "r25_ohm", "beta_k", "steinhart_a", "steinhart_b", "steinhart_c", "pullup_ohm", "socket")
 
 
 def depends_on_heater(heater: str, known: Mapping[str, Any], keys: tuple[str, ...]) -> tuple[str, ...]:

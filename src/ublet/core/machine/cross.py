@@ -125,7 +125,12 @@ def _sensors(c: _Checked) -> Iterator[Problem]:
             try:
                 curve_of(flatten(sensor.model_dump()))
             except ValueError as error:
-                needs = {"beta": "r25_ohm and beta_k", "platinum": "r0_ohm", "points": f"three [{root}.points.NAME]"}
+                needs = {
+                    "beta": "r25_ohm and beta_k",
+                    "platinum": "r0_ohm",
+                    "points": f"three [{root}.points.NAME]",
+                    "steinhart": "steinhart_a, steinhart_b, steinhart_c",
+                }
                 yield c.problem(
                     f"{root}.kind",
                     f"{sensor.kind}, but {error}",

@@ -20,8 +20,9 @@ class Sensor(Part):
     """A temperature sensor under a pull-up resistor."""
 
     socket: str = setting("Board socket that the sensor is plugged into.", board=True, socket="sensor")
-    kind: Literal["beta", "points", "platinum", "curve"] = setting(
-        "How its curve is given: beta, three or more points, platinum by IEC 60751, or a generic curve.",
+    kind: Literal["beta", "points", "steinhart", "platinum", "curve"] = setting(
+        "How its curve is given: beta, three or more points, Steinhart-Hart coefficients, platinum by IEC 60751, or a "
+        "generic curve.",
         default="beta",
         board=True,
     )
@@ -34,6 +35,11 @@ class Sensor(Part):
     r0_ohm: float | None = setting(
         "Kind platinum: resistance at 0 °C.", unit="Ω", low=50, high=5000, default=None, board=True
     )
+    steinhart_a: float = setting(
+        "Kind steinhart: a of 1/T = a + b ln R + c (ln R)^3.", unit="1/K", low=-0.02, high=0.02, default=0.0, board=True
+    )
+    steinhart_b: float = setting("Kind steinhart: b.", unit="1/K", low=0, high=0.01, default=0.0, board=True)
+    steinhart_c: float = setting("Kind steinhart: c.", unit="1/K", low=-1e-4, high=1e-4, default=0.0, board=True)
     curve: str | None = setting("Kind curve: name of a generic curve.", default=None)
     pullup_ohm: float = setting(
         "Pull-up resistor on the board.", unit="Ω", low=100, high=1e6, default=4700.0, board=True

@@ -1,0 +1,84 @@
+"""A sensor's own curve through reference readings: beta or Steinhart-Hart, and how sure it is at any temperature."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ublet.core.heat.curves import ZERO_C, Curve, SteinhartHart, Thermistor
+from ublet.core.least_squares import Floats
+
+T25_K = 25 + ZERO_C
+TERMS = {"beta": 2, "steinhart": 3}
+"""Parameters of each kind: so many readings at different temperatures it needs."""
+
+CHI_99 = (6.63, 9.21, 11.34, 13.28, 15.09, 16.81)
+"""99 % points of chi² for 1, 2, ... degrees of freedom (Abramowitz & Stegun 1964, table 26.8)."""
+
+
+@dataclass(frozen=True)
+class CurveFit:
+    """A fitted curve: its kind and settings, what is left at each reading (°C), and the covariance of its terms.
+
+    chi2 is the sum of squared residuals in units of the reference's uncertainty, over ``spare`` degrees of freedom.
+    """
+
+    kind: str
+    settings: Mapping[str, float]
+    curve: Curve
+    residuals_c: tuple[float, ...]
+    chi2: float
+    spare: int
+    covariance: Floats
+
+    @property
+    def fits(self) -> bool:
+        """Whether the residuals are no larger than the reference's uncertainty explains (chi² test, 1 %)."""
+        return self.spare == 0 or self.chi2 <= CHI_99[min(self.spare, len(CHI_99)) - 1]
+
+    def uncertainty_c(self, celsius: float, pullup_ohm: float) -> float:
+        """Standard uncertainty of a reading at a temperature, from that of the references alone, °C."""
+        ratio = self.curve.ratio(celsius)
+        terms = _terms(np.array([math.log(pullup_ohm * ratio / (1 - ratio))]), TERMS[self.kind])[0]
+        return float((celsius + ZERO_C) ** 2 * math.sqrt(max(0.0, float(terms @ self.covariance @ terms))))
+
+
+def fit_curve(points: Sequence[tuple[float, float]], kind: str, error_c: float, pullup_ohm: float) -> CurveFit:
+    """The curve of a kind through (celsius, ohm) points: exactly through as many as it has terms, else least squares.
+
+    ``1/T = a + b ln R (+ c (ln R)^3)`` in kelvin, linear in its terms: for two terms the beta model with
+    ``beta = 1/b`` and ``r25 = exp((1/T25 - a)/b)``, for three Steinhart & Hart (1968). error_c: standard uncertainty of
+    each reference, °C; in 1/T it weighs as ``error/T²``.
+
+    Raises:
+        ValueError: too few different temperatures, or a resistance that does not fall with heat.
+    """
+    count = TERMS[kind]
+    celsius, ohm = (np.array(column, dtype=np.float64) for column in zip(*points, strict=True))
+    if len(set(np.round(celsius, 3).tolist())) < count:
+        raise ValueError(f"this curve needs readings at {'two' if count == 2 else 'three'} different temperatures")
+    if np.any(np.diff(ohm[np.argsort(celsius)]) > 0):
+        raise ValueError("the resistance must fall from each reading to the next warmer one")
+    kelvin = celsius + ZERO_C
+    terms, weight = _terms(np.log(ohm), count), kelvin**2 / error_c
+    found = np.linalg.lstsq(terms * weight[:, None], weight / kelvin, rcond=None)[0]
+    residuals = 1 / (terms @ found) - kelvin
+    weighted = terms * weight[:, None]
+    covariance = np.asarray(np.linalg.pinv(weighted.T @ weighted, rcond=1e-20), dtype=np.float64)
+    spare, chi2 = len(points) - count, float(np.sum((residuals / error_c) ** 2))
+    if count == 2:
+        a, b = found.tolist()
+        beta = Thermistor(math.exp((1 / T25_K - a) / b), 1 / b, pullup_ohm)
+        settings = {"r25_ohm": beta.r25_ohm, "beta_k": beta.beta_k}
+        return CurveFit(kind, settings, beta, tuple(residuals.tolist()), chi2, spare, covariance)
+    a, b, c = found.tolist()
+    own = SteinhartHart(a, b, c, pullup_ohm)
+    settings = {"steinhart_a": own.a, "steinhart_b": own.b, "steinhart_c": own.c}
+    return CurveFit(kind, settings, own, tuple(residuals.tolist()), chi2, spare, covariance)
+
+
+def _terms(logs: Floats, count: int) -> Floats:
+    return np.stack([np.ones_like(logs), logs, logs**3][:count], axis=1)
