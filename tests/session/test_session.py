@@ -13,6 +13,7 @@ from ublet.core.heat.trials import HotendParameters, VerifyParameters
 from ublet.core.route import ROUTE, Standing
 from ublet.session import recent
 from ublet.session.demo import DemoError, prepare
+from ublet.session.gain_sets import OWN, note_set, switch_set, used_at
 from ublet.session.orders import OrderError, order_for, verify_parameters
 from ublet.session.report import trial_json
 from ublet.session.standings import standing as standing_of
@@ -159,3 +160,38 @@ def test_a_demo_folder_is_made_once_and_its_files_are_left_alone(folder: Path) -
     (folder / "file").write_text("", encoding="utf-8")
     with pytest.raises(DemoError, match="cannot be written"):
         prepare("tern", folder / "file")
+
+
+def test_a_set_that_is_used_holds_its_temperature_and_the_check_holds_for_it(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            session, root = rig.session, "heaters.hotend.gains.old-block"
+            assert session.gains_root("hotend", 215) == "heaters.hotend" and used_at(session, "hotend", 215) == OWN
+            told = await switch_set(session, "hotend", "old-block")
+            assert "used near 205 °C: live" in told and used_at(session, "hotend", 215) == "old-block"
+            tuned = await session.run(CONTROL, HotendParameters(target=215), Onlooker())
+            best = tuned.ran.result.choice
+            assert best is not None and {p.setting for p in best.proposals} == {
+                f"{root}.{k}" for k in ("kp", "ki", "kd")
+            }
+            own = rig.board.live["heaters.hotend.kp"]
+            await session.keep(best, tuned.number)
+            verified = await session.run(VERIFY, VerifyParameters(target=215), Onlooker())
+            assert verified.ran.result.outcome == "proven", verified.ran.result.why
+            assert rig.board.live["heaters.hotend.kp"] == own
+            await session.connection.call("heat.target", heater="hotend", celsius=240)
+            assert rig.board.drives["hotend"].pid.gains.kp == own
+            await session.connection.call("heat.target", heater="hotend", celsius=210)
+            assert rig.board.drives["hotend"].pid.gains.kp == rig.board.live[f"{root}.kp"] != own
+            await session.connection.write_live({"heaters.hotend.kp": 0.5})
+            assert standing_of(session, STATION).state == "proven", "another target's gains do not matter"
+            await switch_set(session, "hotend", "old-block")
+            assert f"{root}.used was" in standing_of(session, STATION).reason
+            label = note_set(session, "hotend", 255.0, best)
+            noted = {change.path: change.after for change in session.draft.changes()}
+            assert label == "at-255" and noted["heaters.hotend.gains.at-255.used"] is True
+            assert noted["heaters.hotend.gains.at-255.material"] == "asa"
+            with pytest.raises(ValueError, match="no set of the machine file"):
+                await switch_set(session, "hotend", OWN)
+
+    virtually(work)

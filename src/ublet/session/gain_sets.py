@@ -1,4 +1,4 @@
-"""The sets of gains that are known for a heater: live, declared in the machine file, and found by trials."""
+"""The sets of gains that are known for a heater: its own, those of the machine file, and those found by trials."""
 
 from __future__ import annotations
 
@@ -6,16 +6,19 @@ import asyncio
 from collections.abc import Mapping
 
 from ublet.core.heat.demands import demands_of
+from ublet.core.heat.gain_choice import gains_below
 from ublet.core.heat.gain_sets import GainsAt, Served, serve
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.pid import Gains
 from ublet.core.heat.report import model_from
 from ublet.core.heat.start import room_from
 from ublet.core.settings import Value
-from ublet.core.trial import Option, TrialFailed
+from ublet.core.trial import Option, Proposal, TrialFailed
 from ublet.session.session import Session
 
-LIVE = "live now"
+OWN = "its own"
+"""The gains that the heater has for every target that no set is used for."""
+
 MOST_FOUND = 4
 """So many of the newest trials, one a temperature, are looked at."""
 
@@ -24,9 +27,12 @@ def known_sets(session: Session, heater: str, trial: str) -> tuple[dict[str, Gai
     """Sets of gains by name, and models by the temperature that they were found at."""
     machine = session.document.machine
     room = room_from(machine, heater, lambda sensor: session.connection.channel(f"sensors.{sensor}")) or 23.0
-    sets = {LIVE: GainsAt(session.live_gains(heater))}
+    sets = {OWN: GainsAt(gains_below(f"heaters.{heater}", session.live))}
     for label, each in machine.heaters[heater].gains.items():
-        sets[f"{label} (file)"] = GainsAt(Gains(each.kp, each.ki, each.kd), each.at_c)
+        root = f"heaters.{heater}.gains.{label}"
+        on_board = session.live(f"{root}.kp") is not None
+        gains = gains_below(root, session.live) if on_board else Gains(each.kp, each.ki, each.kd)
+        sets[label] = GainsAt(gains, each.at_c)
     models: dict[float, HeaterModel] = {}
     for entry in session.ledger.trials(trial, "proven"):
         at = entry.result.conditions.get("target_c")
@@ -57,19 +63,51 @@ async def served(session: Session, heater: str, trial: str) -> Served:
     return await asyncio.to_thread(serve, sets, models, targets, limit, demands_of(machine, heater))
 
 
-def label_live(session: Session, heater: str, at_c: float) -> str:
-    """Note the live gains in the draft of the machine file, labelled with where they were found; returns the label."""
-    machine, gains = session.document.machine, session.live_gains(heater)
+def used_at(session: Session, heater: str, target_c: float) -> str:
+    """The name of the set that the board uses for a target; ``OWN`` when it is the heater's own gains."""
+    root = session.gains_root(heater, target_c)
+    return root.removeprefix(f"heaters.{heater}.gains.") if ".gains." in root else OWN
+
+
+def note_set(session: Session, heater: str, at_c: float, option: Option) -> str:
+    """Note an option's gains in the draft of the machine file, labelled with where they were found; returns the label.
+
+    They are used for their temperature when the heater's own gains are others.
+    """
+    machine, gains = session.document.machine, _gains(option)
     hotend = machine.heaters[heater].part == "hotend"
     material = next((n for n, m in machine.materials.items() if (m.nozzle_c if hotend else m.bed_c) == at_c), None)
     label = f"at-{at_c:g}".replace(".", "-")
     root = f"heaters.{heater}.gains.{label}"
     values: dict[str, Value] = {f"{root}.at_c": at_c, f"{root}.fan": 0.0}
     values.update({f"{root}.{key}": value for key, value in _as_values(gains).items()})
+    values[f"{root}.used"] = gains != gains_below(f"heaters.{heater}", session.live)
     if material is not None:
         values[f"{root}.material"] = material
     session.draft.set_all(values)
     return label
+
+
+async def switch_set(session: Session, heater: str, label: str) -> str:
+    """Let the board use a set of the machine file near its temperature, or no longer; returns what was done, in words.
+
+    Live where the board has the set, to be saved; else in the draft of the file.
+
+    Raises:
+        ValueError: the machine file has no such set. LinkLost, BoardRefused: nothing was changed.
+    """
+    declared = session.document.machine.heaters[heater].gains.get(label)
+    if declared is None:
+        raise ValueError(f"“{label}” is no set of the machine file: n on the bench notes chosen gains as one")
+    path = f"heaters.{heater}.gains.{label}.used"
+    now = session.live(path)
+    if now is None:
+        session.draft.set_all({path: not declared.used})
+        state = "no longer used" if declared.used else "used"
+        return f"“{label}” is {state} once the machine file is written (ctrl+s) and on the board"
+    effect = f"near {declared.at_c:g} °C"
+    await session.keep(Option(label, "", (Proposal(path, now, not now, "", effect),), {}), None)
+    return f"“{label}” is {'no longer used' if now else f'used {effect}'}: live, not yet saved"
 
 
 def _gains(option: Option) -> Gains:

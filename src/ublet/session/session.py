@@ -8,6 +8,7 @@ from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from ublet.core.heat.gain_choice import gains_below, gains_root
 from ublet.core.heat.pid import Gains
 from ublet.core.machine.compare import Conflict, same
 from ublet.core.motion.homing_trials import HOME
@@ -121,9 +122,14 @@ class Session:
         layers = self.connection.layers.get(path)
         return layers.live if layers else None
 
-    def live_gains(self, heater: str) -> Gains:
-        """The gains that are live on the board."""
-        return Gains(*(float(self.live(f"heaters.{heater}.{key}") or 0.0) for key in ("kp", "ki", "kd")))
+    def gains_root(self, heater: str, target_c: float) -> str:
+        """The settings path below which the gains stand that are live for a target."""
+        declared = self.document.machine.heaters.get(heater)
+        return gains_root(heater, target_c, declared.gains if declared is not None else (), self.live)
+
+    def live_gains(self, heater: str, target_c: float) -> Gains:
+        """The gains that are live on the board for a target."""
+        return gains_below(self.gains_root(heater, target_c), self.live)
 
     def _saved(self, path: str) -> Value:
         return self.connection.layers[path].saved

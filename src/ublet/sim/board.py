@@ -12,6 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from ublet.core.heat.curves import Curve, curve_of
+from ublet.core.heat.gain_choice import gains_below, gains_root
 from ublet.core.heat.pid import TICK_S, Gains, Pid
 from ublet.core.machine.effective import BOARD_SETTINGS, board_settings
 from ublet.core.machine.image import Head, encode_image, version_of
@@ -191,7 +192,8 @@ class SimBoard:
             return
         self._may_heat(heater, celsius)
         if drive.pid is None:
-            drive.pid = Pid(self._gains(heater))
+            drive.pid = Pid(self._gains(heater, celsius))
+        drive.pid.gains = self._gains(heater, celsius)
         drive.target_c, drive.relay = celsius, None
         if self.live.get(f"heaters.{heater}.control") == "on-off":
             half = self._number(f"heaters.{heater}.swing_c") / 2
@@ -230,8 +232,8 @@ class SimBoard:
         self.live.update(values)
         self._derive()
         for name, drive in self.drives.items():
-            if drive.pid is not None:
-                drive.pid.gains = self._gains(name)
+            if drive.pid is not None and drive.target_c is not None:
+                drive.pid.gains = self._gains(name, drive.target_c)
 
     def save(self, values: Mapping[str, Value | None]) -> None:
         """Change stored and live settings in one transaction; None removes a stored value.
@@ -483,8 +485,10 @@ class SimBoard:
         value = self.live[path]
         return float(value) if isinstance(value, (int, float)) else 0.0
 
-    def _gains(self, heater: str) -> Gains:
-        return Gains(*(self._number(f"heaters.{heater}.{key}") for key in ("kp", "ki", "kd")))
+    def _gains(self, heater: str, target_c: float) -> Gains:
+        root = f"heaters.{heater}.gains."
+        sets = {path.split(".")[3] for path in self.live if path.startswith(root)}
+        return gains_below(gains_root(heater, target_c, sets, self.live.get), self.live.get)
 
     def _guard_limits(self, heater: str) -> GuardLimits:
         root = f"heaters.{heater}"

@@ -316,9 +316,10 @@ class ControlBench(Bench):
         self.warned.pop(name, None)
         tuned, model = self._tuned(name), self._model(name)
         at = tuned.conditions.get("target_c") if tuned is not None else None
+        at = self.session.live(f"{self.session.gains_root(name, target)}.at_c") or at  # a set has its own
         if model is None or not isinstance(at, (int, float)) or not far_from(target, float(at), model.ambient_c):
             return
-        gains = self.session.live_gains(name)
+        gains = self.session.live_gains(name, target)
         machine = self.session.document.machine
         limit = float(self.session.live(f"heaters.{name}.power_limit") or 1.0)
         try:

@@ -16,7 +16,7 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.heat.candidates import AS_FOUND
 from ublet.core.heat.demands import demands_of
 from ublet.core.heat.report import ON_OFF
-from ublet.core.heat.trials import GAIN_KEYS, BedParameters, ControlAim, HotendParameters
+from ublet.core.heat.trials import PLANT_KEYS, BedParameters, ControlAim, HotendParameters
 from ublet.core.route import ROUTE
 from ublet.core.settings import Part, refusal_of
 from ublet.core.trial import Need, Option, Question, Series, TrialSpec
@@ -26,9 +26,9 @@ from ublet.session.orders import verify_parameters
 from ublet.session.session import Session
 from ublet.tui.bench import Bench
 from ublet.tui.chart import StripChart
-from ublet.tui.dialogs import QuantityDialog, QuestionDialog, TextDialog
+from ublet.tui.dialogs import QuantityDialog, QuestionDialog
 from ublet.tui.heat_pictures import cycles, duty, fan_start, last_minute, reached_at, steps, whole
-from ublet.tui.heat_words import BED_HELP, HOTEND_HELP, heading, next_steps, sets_text
+from ublet.tui.heat_words import BED_HELP, HOTEND_HELP, heading, next_steps
 from ublet.tui.settlement import Settlement
 from ublet.tui.theme import Palette
 from ublet.tui.watch import TrialWatch
@@ -252,9 +252,9 @@ class HeaterBench(Bench):
         """Name of the option whose gains are live now."""
         if self.tuned is None:
             return ""
-        root = f"heaters.{self.aim.heater}"
-        if self.session.live(f"{root}.control") == ON_OFF:
+        if self.session.live(f"heaters.{self.aim.heater}.control") == ON_OFF:
             return ON_OFF
+        root = self.session.gains_root(self.aim.heater, self.shown_target)
         for option in self.tuned.result.options:
             if all(self.session.live(f"{root}.{key}") == option.figures.get(key) for key in ("kp", "ki", "kd")):
                 return option.name
@@ -264,10 +264,14 @@ class HeaterBench(Bench):
         """Whether the verification was of the gains that are live now."""
         if self.verified is None:
             return False
-        root = f"heaters.{self.aim.heater}"
-        conditions = self.verified.result.conditions
-        paths = [f"{root}.{key}" for key in GAIN_KEYS]
-        return all(conditions[path] == self.session.live(path) for path in paths if path in conditions)
+        start, conditions = f"heaters.{self.aim.heater}.", self.verified.result.conditions
+        held = [path for path in conditions if path.startswith(start) and not path.endswith(PLANT_KEYS)]
+        return all(conditions[path] == self.session.live(path) for path in held)
+
+    @property
+    def shown_target(self) -> float:
+        """The target of the tuning that is shown; else what is aimed at."""
+        return self._noted("target_c") or self.aim.target
 
     @property
     def option(self) -> Option | None:
@@ -298,7 +302,7 @@ class HeaterBench(Bench):
         if action in ("export", "sets"):
             return not running and self.tuned is not None
         if action == "label":
-            return not running and self.tuned is not None and self.live_option() not in ("", AS_FOUND, ON_OFF)
+            return not running and option is not None and option.name not in (AS_FOUND, ON_OFF)
         return True
 
     def commands(self) -> Iterable[tuple[str, str, str]]:
@@ -310,7 +314,7 @@ class HeaterBench(Bench):
             ("drop", "Drop what was kept and not saved", "drop"),
             ("verify", "Verify by a step from cold", "verify"),
             ("gain sets", "Known gain sets at every material's temperature", "sets"),
-            ("note set", "Note the live gains as a labelled set in the machine file", "label"),
+            ("note set", "Note the chosen gains as a labelled set in the machine file", "label"),
             ("export", "Export the record as CSV, SVG and PDF", "export"),
             ("cancel", "Cancel the running trial", "cancel"),
         )
@@ -413,23 +417,25 @@ class HeaterBench(Bench):
 
     async def _show_sets(self) -> None:
         from ublet.session.gain_sets import served
+        from ublet.tui.gain_sets import GainSetsDialog
 
         try:
             found = await served(self.session, self.aim.heater, self.control.name)
         except (ValueError, LedgerError) as error:
             self.tell(f"✗ {error}", self.palette.stop)
             return
-        title = f"Gain sets of the {self.aim.heater}: predicted steps from the room"
-        self.app.push_screen(TextDialog(title, sets_text(found, self.palette)))
+        await self.app.push_screen_wait(GainSetsDialog(self.session, self.aim.heater, found, self.palette))
+        self.post_message(self.Edited())
+        self.refresh_state()
 
     def action_label(self) -> None:
-        """Note the live gains in the machine file, labelled with where they were found."""
-        from ublet.session.gain_sets import label_live
+        """Note the chosen gains in the machine file, labelled with where they were found."""
+        from ublet.session.gain_sets import note_set
 
-        at = self._noted("target_c")
-        if at is None:
+        at, option = self._noted("target_c"), self.option
+        if at is None or option is None:
             return
-        label = label_live(self.session, self.aim.heater, at)
+        label = note_set(self.session, self.aim.heater, at, option)
         self.told = (
             f"✓ Noted as the set “{label}” in the draft of the machine file: ctrl+s writes it.",
             self.palette.proposal,

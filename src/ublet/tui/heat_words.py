@@ -13,7 +13,6 @@ from ublet.tui.texts import local_time
 if TYPE_CHECKING:
     from textual.geometry import Size
 
-    from ublet.core.heat.gain_sets import Served
     from ublet.core.heat.trials import ControlAim
     from ublet.core.trial import Need, Option, TrialSpec
     from ublet.ledger.book import TrialEntry
@@ -71,9 +70,12 @@ HOW   From room temperature the board heats at full power, then switches around 
       Keep writes the gains to the live machine. Verify heats from cold with them and compares with the
       prediction. Save puts them into the board's store and the machine file, both or neither.
 
+      Gains fit best where they were found. n notes the chosen ones as a set for their temperature; g draws every
+      known set at every material's temperature, and there a set is used by the board near its own, or no longer.
+
 KEYS  enter start            t  temperature         ↑ ↓  choose gains
       k     keep             d  drop                v    verify
-      g     gain sets        n  note the live set in the machine file, labelled
+      g     gain sets        n  note the chosen gains in the machine file
       e     export           esc  cancel
 """
 
@@ -88,7 +90,7 @@ HOW   As for the hotend, without the fan: full power from room temperature, then
 
 KEYS  enter start            t  temperature         ↑ ↓  choose
       k     keep             d  drop                v    verify
-      g     gain sets        n  note the live set in the machine file, labelled
+      g     gain sets        n  note the chosen gains in the machine file
       e     export           esc  cancel
 """
 
@@ -181,27 +183,4 @@ def _shadows(bench: BenchState) -> Text:
             text.append("\n! ", bench.palette.focus)
             text.append(f"{shadow.path}: the board's store says {stored} and wins; ", bench.palette.text)
             text.append(f"the file says {file}.", bench.palette.text)
-    return text
-
-
-def sets_text(found: Served, palette: Palette) -> Text:
-    """A row for each set, a column for each temperature: overshoot and time to settle; and whether one serves all."""
-    text = Text()
-    text.append(f"{'':<17}" + "".join(f"{f'{target:g} °C':>15}" for target in found.targets_c) + "\n", palette.dim)
-    for name, row in found.measures.items():
-        good = name in found.all
-        text.append(f"{'● ' if good else '  '}{name:<15}", palette.good if good else palette.text)
-        for measure in row:
-            if measure is None:
-                cell = "not reached"
-            else:
-                settled = f"{measure.settle_s // 60:.0f}:{measure.settle_s % 60:02.0f}" if measure.settle_s else "never"
-                cell = f"+{measure.overshoot_c:.1f} °C {settled:>5}"
-            text.append(f"{cell:>15}", palette.good if good else palette.text)
-        text.append("\n")
-    text.append("\nOvershoot, and minutes until it stays within 1 °C.\n", palette.dim)
-    if found.all:
-        text.append(f"{found.all[0]} serves all of them: one set is enough.", palette.good)
-    else:
-        text.append("No set serves all of them: tune where it fails, and keep that set for it.", palette.focus)
     return text

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from ublet.core.heat.demands import Demands
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.pid import Gains
-from ublet.core.heat.prediction import predict_step
+from ublet.core.heat.prediction import PredictedStep, predict_step
 from ublet.core.heat.report import step_situation
 from ublet.core.heat.step import StepMeasure
 from ublet.core.trial import TrialFailed
@@ -30,8 +30,13 @@ class Served:
     """
 
     targets_c: tuple[float, ...]
-    measures: Mapping[str, tuple[StepMeasure | None, ...]]
+    steps: Mapping[str, tuple[PredictedStep | None, ...]]
     all: tuple[str, ...]
+
+    def measure(self, name: str, target: int) -> StepMeasure | None:
+        """What a set does at the target of that number."""
+        step = self.steps[name][target]
+        return step.measure if step is not None else None
 
 
 def nearest(models: Mapping[float, HeaterModel], target_c: float) -> HeaterModel:
@@ -55,9 +60,9 @@ def serve(
     """
     if not models:
         raise ValueError("no model of this heater has been found yet")
-    measures: dict[str, tuple[StepMeasure | None, ...]] = {}
+    steps: dict[str, tuple[PredictedStep | None, ...]] = {}
     for name, each in sets.items():
-        row: list[StepMeasure | None] = []
+        row: list[PredictedStep | None] = []
         for target in targets_c:
             model = nearest(models, target)
             try:
@@ -65,11 +70,11 @@ def serve(
             except TrialFailed:
                 row.append(None)
                 continue
-            row.append(predict_step(model, each.gains, situation).measure)
-        measures[name] = tuple(row)
-    good = [name for name, row in measures.items() if all(m is None or good_enough(m, demands) for m in row)]
-    good.sort(key=lambda name: max((m.overshoot_c for m in measures[name] if m is not None), default=0.0))
-    return Served(tuple(targets_c), measures, tuple(good))
+            row.append(predict_step(model, each.gains, situation))
+        steps[name] = tuple(row)
+    good = [name for name, row in steps.items() if all(s is None or good_enough(s.measure, demands) for s in row)]
+    good.sort(key=lambda name: max((s.measure.overshoot_c for s in steps[name] if s is not None), default=0.0))
+    return Served(tuple(targets_c), steps, tuple(good))
 
 
 def good_enough(measure: StepMeasure, demands: Demands) -> bool:

@@ -102,12 +102,14 @@ def step_series(step: PredictedStep) -> Series:
     return Series(STEP_COLUMNS, np.stack([step.time_s, step.duty, step.celsius], 1))
 
 
-def gains_option(candidate: Candidate, before: Gains, heater: str, control: str) -> Option:
-    """A candidate as an option to choose, with its proposals (none for the gains as found); control: as it is live."""
+def gains_option(candidate: Candidate, before: Gains, root: str, heater: str, control: str) -> Option:
+    """A candidate as an option to choose, with its proposals (none for the gains as found).
+
+    root: the path below which the gains for this target stand; control: how the heater is held now.
+    """
     measure = candidate.step.measure
     settle = "does not settle" if measure.settle_s is None else f"settled in {duration(measure.settle_s)}"
     effect = f"overshoot +{measure.overshoot_c:.1f} °C, {settle}, ripple ±{measure.ripple_c:.1f} °C"
-    root = f"heaters.{heater}"
     proposals: tuple[Proposal, ...] = ()
     if candidate.name != AS_FOUND:
         gains = candidate.gains
@@ -117,7 +119,7 @@ def gains_option(candidate: Candidate, before: Gains, heater: str, control: str)
             Proposal(f"{root}.kd", before.kd, gains.kd, "s/°C", effect),
         )
         if control != "pid":
-            proposals += (Proposal(f"{root}.control", control, "pid", "", "held by gains"),)
+            proposals += (Proposal(f"heaters.{heater}.control", control, "pid", "", "held by gains"),)
     figures = {
         "kp": candidate.gains.kp,
         "ki": candidate.gains.ki,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import AsyncIterator, Callable
 
+from ublet.core.heat.gain_choice import gains_below, gains_root
 from ublet.core.heat.pid import Gains
 from ublet.core.machine.schema import MachineFile
 from ublet.core.trial import Bench, HeatSample, Need, Progress, Question, TrialFailed
@@ -153,6 +154,11 @@ def check_room_above(machine: MachineFile, heater: str, target: float, headroom:
         )
 
 
-def live_gains(bench: Bench, heater: str) -> Gains:
-    """The gains that are live on the board."""
-    return Gains(*(float(bench.setting(f"heaters.{heater}.{key}") or 0.0) for key in ("kp", "ki", "kd")))
+def live_root(bench: Bench, heater: str, target_c: float) -> str:
+    """The settings path below which the gains stand that are live for a target."""
+    return gains_root(heater, target_c, bench.machine.heaters[heater].gains, bench.setting)
+
+
+def live_gains(bench: Bench, heater: str, target_c: float) -> Gains:
+    """The gains that are live on the board for a target."""
+    return gains_below(live_root(bench, heater, target_c), bench.setting)

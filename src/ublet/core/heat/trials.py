@@ -10,6 +10,7 @@ import numpy as np
 
 from ublet.core.heat.candidates import candidates, recommend
 from ublet.core.heat.demands import demands_of
+from ublet.core.heat.gain_choice import gains_root
 from ublet.core.heat.model import fit_model
 from ublet.core.heat.prediction import predict_on_off, predict_step
 from ublet.core.heat.record import Record, reading_noise
@@ -26,7 +27,7 @@ from ublet.core.heat.report import (
     step_situation,
     verified_findings,
 )
-from ublet.core.heat.start import check_room_above, from_room, heat_needs, live_gains, part_fan
+from ublet.core.heat.start import check_room_above, from_room, heat_needs, live_gains, live_root, part_fan
 from ublet.core.heat.step import measure_step
 from ublet.core.heat.swing import RelayPhase
 from ublet.core.machine.schema import MachineFile
@@ -87,7 +88,7 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
     """
     demands = demands_of(bench.machine, aim.heater)
     check_room_above(bench.machine, aim.heater, aim.target, demands.headroom_c)
-    before = live_gains(bench, aim.heater)
+    before, root = live_gains(bench, aim.heater, aim.target), live_root(bench, aim.heater, aim.target)
     limit = float(bench.setting(f"heaters.{aim.heater}.power_limit") or 1.0)
     samples = bench.samples(aim.heater)
     room = await from_room(bench, aim.heater, samples)
@@ -128,7 +129,7 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
     ]
     predicted = {f"predicted {name}": step_series(c.step) for name, c in made.items()}
     control = str(bench.setting(f"heaters.{aim.heater}.control") or "pid")
-    options = [gains_option(c, before, aim.heater, control) for c in made.values()]
+    options = [gains_option(c, before, root, aim.heater, control) for c in made.values()]
     if not demands.fans:
         swing = float(bench.setting(f"heaters.{aim.heater}.swing_c") or 2.0)
         on_off = await bench.compute(predict_on_off, fit.model, swing, situation)
@@ -182,7 +183,7 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
         demands = replace(demands, ripple_c=swing, overshoot_c=2 * swing)
         predicted = await bench.compute(predict_on_off, model, swing, situation)
     else:
-        predicted = await bench.compute(predict_step, model, live_gains(bench, aim.heater), situation)
+        predicted = await bench.compute(predict_step, model, live_gains(bench, aim.heater, aim.target), situation)
     record = Record(bench, "step")
     for row in zip(predicted.time_s[::5], predicted.duty[::5], predicted.celsius[::5], strict=True):
         bench.show("predicted", STEP_COLUMNS, tuple(float(v) for v in row))
@@ -235,7 +236,6 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
 
 
 PLANT_KEYS = ("sensor", "socket", "power_limit")
-GAIN_KEYS = ("kp", "ki", "kd", "control", "swing_c")
 CURVE_KEYS = ("kind", "r25_ohm", "beta_k", "steinhart_a", "steinhart_b", "steinhart_c", "pullup_ohm", "socket")
 
 
@@ -247,6 +247,17 @@ def depends_on_heater(heater: str, known: Mapping[str, Any], keys: tuple[str, ..
     if sensor is not None:
         wanted += [f"sensors.{sensor.live}.{key}" for key in CURVE_KEYS]
     return tuple(wanted)
+
+
+def _depends_on_gains(aim: VerifyAim, known: Mapping[str, Any]) -> tuple[str, ...]:
+    """The same, and the gains that were live for the target: the heater's own, or a set's."""
+    start = f"heaters.{aim.heater}.gains."
+    sets = {path.split(".")[3] for path in known if path.startswith(start)}
+    root = gains_root(aim.heater, aim.target, sets, lambda path: known[path].live if path in known else None)
+    chosen = [f"{start}{name}.{key}" for name in sorted(sets) for key in ("used", "at_c", "within_c")]
+    gains = [f"{root}.{key}" for key in ("kp", "ki", "kd")]
+    held = [f"heaters.{aim.heater}.{key}" for key in ("control", "swing_c")]
+    return (*depends_on_heater(aim.heater, known, PLANT_KEYS), *gains, *held, *chosen)
 
 
 def _announce_control(machine: MachineFile, aim: ControlAim) -> str:
@@ -289,7 +300,7 @@ def _verify_spec(name: str, station: str, parameters: type[Part]) -> TrialSpec:
         parameters,
         heater_verify,
         _announce_verify,
-        lambda aim, known: depends_on_heater(aim.heater, known, PLANT_KEYS + GAIN_KEYS),
+        _depends_on_gains,
         lambda machine, aim, read: heat_needs(machine, aim.heater, aim.target, STEP_HEADROOM_C, read),
     )
 

@@ -78,16 +78,22 @@ class Limit(Part):
 
 
 class GainSet(Part):
-    """Gains with the temperature and material that they were found at."""
+    """Gains with the temperature and material that they were found at; the board uses them there, if it is told to."""
 
-    at_c: float = setting("Temperature that they were found at.", unit="°C", low=30, high=500)
+    at_c: float = setting("Temperature that they were found at.", unit="°C", low=30, high=500, board=True)
+    used: bool = setting(
+        "The board uses them for targets near that temperature instead of the heater's own.", default=False, board=True
+    )
+    within_c: float = setting(
+        "So far from that temperature a target may be.", unit="°C", low=1, high=100, default=15.0, board=True
+    )
     material: str | None = setting(
         "Material that they are meant for (a table below [materials]).", default=None, part="materials"
     )
     fan: float = setting("Part fan while they were found.", unit="duty", low=0, high=1, default=0.0)
-    kp: float = setting("Proportional gain.", unit="/°C", low=0, high=10)
-    ki: float = setting("Integral gain.", unit="/(°C·s)", low=0, high=10)
-    kd: float = setting("Derivative gain.", unit="s/°C", low=0, high=100)
+    kp: float = setting("Proportional gain.", unit="/°C", low=0, high=10, board=True)
+    ki: float = setting("Integral gain.", unit="/(°C·s)", low=0, high=10, board=True)
+    kd: float = setting("Derivative gain.", unit="s/°C", low=0, high=100, board=True)
 
 
 class Heater(Part):
