@@ -54,7 +54,7 @@ def test_a_bed_is_tuned_kept_and_held_by_hand(screens: list[Screen], tmp_path: P
     screen.wait("Target of the bed", 10)
     screen.key("C-a", "C-k")
     type_in(screen, "300")
-    screen.wait("allowed: 30 to 125 °C", 10)
+    screen.wait("allowed: 30 to 120 °C", 10)
     screen.key("Escape", "0")
     screen.wait("Every heater and fan is off", 10)
     screen.key("c")

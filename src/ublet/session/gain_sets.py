@@ -11,9 +11,9 @@ from ublet.core.heat.gain_sets import GainsAt, Served, serve
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.pid import Gains
 from ublet.core.heat.report import model_from
-from ublet.core.heat.start import room_from
 from ublet.core.settings import Value
 from ublet.core.trial import Option, Proposal, TrialFailed
+from ublet.session.heaters import room_now
 from ublet.session.session import Session
 
 OWN = "its own"
@@ -26,7 +26,7 @@ MOST_FOUND = 4
 def known_sets(session: Session, heater: str, trial: str) -> tuple[dict[str, GainsAt], dict[float, HeaterModel]]:
     """Sets of gains by name, and models by the temperature that they were found at."""
     machine = session.document.machine
-    room = room_from(machine, heater, lambda sensor: session.connection.channel(f"sensors.{sensor}")) or 23.0
+    room = room_now(session, heater) or 23.0
     sets = {OWN: GainsAt(gains_below(f"heaters.{heater}", session.live))}
     for label, each in machine.heaters[heater].gains.items():
         root = f"heaters.{heater}.gains.{label}"

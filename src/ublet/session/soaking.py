@@ -8,13 +8,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ublet.core.heat.report import model_from
 from ublet.core.heat.soak import Drift, Sheet, drift_of, sheet_of, still_after
 from ublet.core.heat.soak_trials import NOW_S, WINDOW_S
-from ublet.core.heat.start import room_from, surface_sensor
+from ublet.core.heat.start import surface_sensor
 from ublet.core.least_squares import Floats
-from ublet.core.trial import TrialFailed
 from ublet.link.client import Sample
+from ublet.session.heaters import room_now, tuned_model
 
 if TYPE_CHECKING:
     from ublet.session.session import Session
@@ -126,11 +125,8 @@ def known_sheet(session: Session, heater: str) -> Sheet | None:
     if soaked is not None and lag is not None:
         share, lead = soaked.finding("surface_share"), soaked.finding("sensor_lead")
         return Sheet(lag.value, share.value if share else 1.0, 0.0, 0.0, lead.value if lead else 0.0)
-    tuned, room = session.proven("bed-control"), room_now(session, heater)
-    try:
-        return sheet_of(model_from(tuned, room)) if tuned is not None and room is not None else None
-    except TrialFailed:
-        return None
+    model = tuned_model(session, heater)
+    return sheet_of(model) if model is not None else None
 
 
 def drift_wanted(session: Session) -> float:
@@ -138,8 +134,3 @@ def drift_wanted(session: Session) -> float:
     soaked = session.proven("bed-soak")
     asked = soaked.conditions.get("drift_c_min") if soaked is not None else None
     return float(asked) if isinstance(asked, (int, float)) else USUAL_DRIFT_C_MIN
-
-
-def room_now(session: Session, heater: str) -> float | None:
-    """The room as a heater's trials take it, °C; None when its sensor does not read."""
-    return room_from(session.document.machine, heater, lambda name: session.connection.channel(f"sensors.{name}"))

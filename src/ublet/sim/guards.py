@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections import deque
 from dataclasses import dataclass
 
-OPEN_RATIO = 0.995
-SHORT_RATIO = 0.004
+from ublet.core.heat.curves import OPEN_RATIO, SHORT_RATIO
+
 FAULT_READINGS = 3
 """So many readings in a row at a rail are a fault; fewer may be noise on the line."""
 

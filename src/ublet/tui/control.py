@@ -13,14 +13,14 @@ from textual.events import Key
 from textual.widgets import Static
 
 from ublet.core.heat.demands import demands_of
-from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.outlook import far_from, time_to, time_to_cool
 from ublet.core.heat.prediction import predict_step
-from ublet.core.heat.report import model_from, step_situation
-from ublet.core.heat.start import part_fan, room_from
-from ublet.core.trial import TrialFailed, TrialResult
+from ublet.core.heat.report import step_situation
+from ublet.core.heat.start import part_fan
+from ublet.core.trial import TrialFailed
 from ublet.core.units import duration
 from ublet.link.client import BoardRefused, LinkLost
+from ublet.session.heaters import tuned_by, tuned_model
 from ublet.session.recorder import Recorder, write_records
 from ublet.session.session import Session
 from ublet.session.soaking import drift_wanted, known_sheet
@@ -164,7 +164,7 @@ class ControlBench(Bench):
 
     def _outlook(self, name: str, celsius: float | None, target: float | None) -> str:
         """What comes next, by the model of its tuning."""
-        model = self._model(name)
+        model = tuned_model(self.session, name)
         if celsius is None:
             return "check its sensor"
         if model is None:
@@ -229,18 +229,6 @@ class ControlBench(Bench):
     def _fan_duty(self) -> float:
         fan = part_fan(self.session.document.machine)
         return self.session.connection.channel(f"fans.{fan}") or 0.0 if fan is not None else 0.0
-
-    def _tuned(self, name: str) -> TrialResult | None:
-        hotend = self.session.document.machine.heaters[name].part == "hotend"
-        return self.session.proven("hotend-control" if hotend else "bed-control")
-
-    def _model(self, name: str) -> HeaterModel | None:
-        tuned = self._tuned(name)
-        room = room_from(self.session.document.machine, name, lambda s: self.session.connection.channel(f"sensors.{s}"))
-        try:
-            return model_from(tuned, room) if tuned is not None and room is not None else None
-        except TrialFailed:
-            return None
 
     # what can be done
 
@@ -314,7 +302,7 @@ class ControlBench(Bench):
     async def _warn(self, name: str, target: float) -> None:
         """A target far from where the gains were found, with what the model predicts there."""
         self.warned.pop(name, None)
-        tuned, model = self._tuned(name), self._model(name)
+        tuned, model = tuned_by(self.session, name), tuned_model(self.session, name)
         at = tuned.conditions.get("target_c") if tuned is not None else None
         at = self.session.live(f"{self.session.gains_root(name, target)}.at_c") or at  # a set has its own
         if model is None or not isinstance(at, (int, float)) or not far_from(target, float(at), model.ambient_c):

@@ -20,7 +20,7 @@ from ublet.tui.theme import Palette
 NEAR_C = 8.0
 """The chart shows so much below the target, °C."""
 
-NAME_COLUMNS, CELL_COLUMNS = 19, 16
+NAME_COLUMNS, CELL_COLUMNS = 19, 18
 
 
 class GainSetsDialog(Dialog):
@@ -28,7 +28,7 @@ class GainSetsDialog(Dialog):
 
     DEFAULT_CSS = """
     GainSetsDialog > Vertical { width: 112; height: 92%; }
-    GainSetsDialog StripChart { height: 1fr; min-height: 5; margin-top: 1; }
+    GainSetsDialog StripChart { height: 1fr; min-height: 5; margin: 1 0; }
     """
     BINDINGS = [
         Binding("left", "target(-1)", show=False),

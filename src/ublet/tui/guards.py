@@ -3,19 +3,51 @@
 from __future__ import annotations
 
 from rich.text import Text
+from textual.binding import Binding
 
 from ublet.core.heat.drills import DRILLS, RAIL_S
-from ublet.core.heat.references import lowest_limit
+from ublet.core.heat.outlook import slowest_rise
+from ublet.core.heat.part_limits import lowest_limit, part_limits
+from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.machine.heat_parts import Heater
-from ublet.core.trial import TrialResult
+from ublet.core.settings import refusal_of
+from ublet.core.trial import Option, Proposal, TrialResult
 from ublet.core.units import show
+from ublet.ledger.book import LedgerError
+from ublet.link.client import BoardRefused, LinkLost
+from ublet.session.heaters import tuned_model
 from ublet.session.session import Session
 from ublet.tui.asking import AskingBench
+from ublet.tui.dialogs import QuantityDialog
 from ublet.tui.pictures import Picture
 from ublet.tui.theme import Palette
 from ublet.tui.watch import TrialWatch
 
 COLUMNS = (19, 44, 9, 15, 9)
+
+
+GUARDED: tuple[tuple[str, str], ...] = (
+    ("guards.rise_c", "at full power it must rise by"),
+    ("guards.rise_window_s", "within"),
+    ("guards.drift_c", "once reached, it may leave its target by"),
+    ("guards.drift_window_s", "for no longer than"),
+    ("maximum_c", "and never get hotter than"),
+)
+"""The settings of a heater's guards, below its path, with what each says."""
+
+ENOUGH = 1.5
+"""A normal climb should rise so many times as much as the guard wants."""
+
+HELP = """\
+WHY   A heater that runs away burns. The board watches every heater by itself, also when nobody looks and no host is
+      there; these guards have parameters and no switch.
+
+HOW   Enter drills them: each fault is made on purpose, and the board must notice it by itself, in time. On a real
+      machine only the drills that cannot harm it are done. ↑↓ chooses a parameter and t types another value, within
+      bounds; it is live at once and saved with ctrl+s. What changed a guard makes its drill stale.
+
+KEYS  enter start, or the first answer    p which heater    ↑↓ parameter    t type its value    esc cancel
+"""
 
 
 class GuardsBench(AskingBench):
@@ -24,21 +56,81 @@ class GuardsBench(AskingBench):
     DEFAULT_CSS = """
     GuardsBench #detail { height: 7; }
     """
+    BINDINGS = [Binding("t", "bound", "parameter's value")]
     kind = "guards"
     why = "Guards   the board switches off by itself, also when nobody looks"
+
+    def __init__(self, session: Session, palette: Palette) -> None:
+        super().__init__(session, palette)
+        self.parameter = 0
+
+    @property
+    def heater(self) -> str:
+        """The heater that is looked at."""
+        return str(getattr(self.aim, "heater", ""))
 
     def picture(self) -> Picture:
         """Guards of the chosen heater, and its maximum."""
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int, palette: Palette) -> Text:
-            name = str(getattr(self.aim, "heater", ""))
-            heater = session.document.machine.heaters.get(name)
+            heater = session.document.machine.heaters.get(self.heater)
             if heater is None:
-                return Text(f"no heater “{name}” is declared", palette.stop)
+                return Text(f"no heater “{self.heater}” is declared", palette.stop)
             running = watched.latest.phase if watched is not None and watched.latest is not None else ""
-            return guards_text(session, name, heater, self.result, running, palette)
+            text = guards_text(self.heater, heater, self.result, running, palette)
+            text.append_text(parameters_text(session, self.heater, heater, self.parameter, palette))
+            return text
 
         return draw
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Parameters can be chosen and typed while no drill runs."""
+        connection = self.session.connection
+        if action == "choose":
+            return self.watched is None
+        if action == "bound":
+            return self.watched is None and connection.linked and connection.state.mode == "ready"
+        return super().check_action(action, parameters)
+
+    def action_choose(self, by: int) -> None:
+        """Another parameter."""
+        self.parameter = (self.parameter + by) % len(GUARDED)
+        self.refresh_state()
+
+    def action_bound(self) -> None:
+        """Type another value of the chosen parameter; it is live at once."""
+        key, words = GUARDED[self.parameter]
+        path, heater = f"heaters.{self.heater}.{key}", self.session.document.machine.heaters.get(self.heater)
+        declared, now = BOARD_SETTINGS.find(path), self.session.live(path)
+        if heater is None or declared is None or not isinstance(now, (int, float)):
+            return
+        highest, part = lowest_limit(declared.high or 0.0, part_limits(self.session.document.machine, self.heater))
+
+        def check(value: float) -> str | None:
+            if key == "maximum_c" and part and value > highest:
+                return f"at most {highest:g} °C, the limit of its {part}"
+            return refusal_of(declared, words, value)
+
+        def take(answer: str | None) -> None:
+            if answer:
+                self.run_worker(self._bind(path, declared.unit, now, float(answer)), group="keep")
+
+        title = f"The {self.heater}: {words}   ({declared.allowed()})"
+        self.app.push_screen(QuantityDialog(title, declared.unit, float(now), check), take)
+
+    async def _bind(self, path: str, unit: str, before: float, after: float) -> None:
+        option = Option("guard", "", (Proposal(path, before, after, unit, "by hand"),), {})
+        try:
+            await self.session.keep(option, None)
+        except (LinkLost, BoardRefused, LedgerError) as error:
+            self.told = (f"✗ Not kept: {error}", self.palette.stop)
+        else:
+            self.told = (f"✓ {path} is {show(after, unit)}, live on the board. Drill again.", self.palette.proposal)
+        self.refresh_state()
+
+    def help_words(self) -> str:
+        """Why and how."""
+        return HELP
 
 
 def watches(heater: Heater) -> dict[str, str]:
@@ -55,10 +147,8 @@ def watches(heater: Heater) -> dict[str, str]:
     }
 
 
-def guards_text(
-    session: Session, name: str, heater: Heater, result: TrialResult | None, running: str, palette: Palette
-) -> Text:
-    """The table of guards, and what bounds the maximum."""
+def guards_text(name: str, heater: Heater, result: TrialResult | None, running: str, palette: Palette) -> Text:
+    """The table of guards."""
     text = Text(no_wrap=True)
     titles = ("drill", f"what the board watches at the {name}", "allowed", "noticed after", "peak")
     for title, columns in zip(titles, COLUMNS, strict=True):
@@ -87,7 +177,6 @@ def guards_text(
         elif not harmless.get(drill, True):
             text.append("   simulated only", palette.quiet)
         text.append("\n")
-    text.append_text(_maximum(session, name, heater, palette))
     return text
 
 
@@ -95,18 +184,55 @@ def _allowed(drill: str) -> str:
     return f"{RAIL_S:g} s" if drill in ("sensor pulled out", "sensor shorted", "cold room", "over maximum") else "–"
 
 
-def _maximum(session: Session, name: str, heater: Heater, palette: Palette) -> Text:
-    """What each part stands, and which one bounds the heater."""
-    text = Text()
-    limit, part = lowest_limit(heater.maximum_c, {key: each.celsius for key, each in heater.limits.items()})
-    text.append(f"\nThe {name} may reach ", palette.text)
-    text.append(f"{limit:g} °C", f"bold {palette.focus}")
-    text.append(
-        f", bounded by its {part}." if part else ", its declared maximum, below what its parts stand:", palette.text
-    )
-    for key, each in heater.limits.items():
-        text.append(f"   {key} {each.celsius:g} °C", palette.dim)
-    live = session.live(f"heaters.{name}.maximum_c")
-    if isinstance(live, (int, float)) and live != heater.maximum_c:
-        text.append(f"   ! live on the board: {live:g} °C", palette.focus)
+def parameters_text(session: Session, name: str, heater: Heater, chosen: int, palette: Palette) -> Text:
+    """The guards' parameters as they are live, what bounds the maximum, and whether a normal climb keeps clear."""
+    text = Text("\n")
+    for number, (key, words) in enumerate(GUARDED):
+        path = f"heaters.{name}.{key}"
+        declared, live, file = BOARD_SETTINGS.find(path), session.live(path), session.document.value(path)
+        here = number == chosen
+        text.append("▸ " if here else "  ", palette.focus)
+        text.append(f"{words:<42}", f"bold {palette.focus}" if here else palette.text)
+        unit = declared.unit if declared is not None else ""
+        told = show(float(live), unit) if isinstance(live, (int, float)) else "–"
+        text.append(f"{told:>9}", f"bold {palette.focus}" if here else f"bold {palette.text}")
+        if key == "maximum_c":
+            text.append_text(_bounds(session, name, heater, palette))
+        elif declared is not None:
+            text.append(f"   {declared.allowed()}", palette.dim)
+        if isinstance(live, (int, float)) and isinstance(file, (int, float)) and live != file:
+            text.append(f"   ! the file says {show(float(file), unit)}", palette.focus)
+        text.append("\n")
+    text.append_text(_margin(session, name, palette))
+    return text
+
+
+def _bounds(session: Session, name: str, heater: Heater, palette: Palette) -> Text:
+    """What each part stands; the lowest wins."""
+    text, limits = Text(), part_limits(session.document.machine, name, session.document.board.adc_bits)
+    limit, part = lowest_limit(1e9, limits)
+    if part:
+        text.append(f"   bounded by its {part}, {limit:g} °C", palette.text)
+    others = ", ".join(f"{key} {celsius:g}" for key, celsius in limits.items() if key != part)
+    text.append(f"  ({others})" if others else "", palette.dim)
+    return text
+
+
+def _margin(session: Session, name: str, palette: Palette) -> Text:
+    """How much more than the guard wants a normal climb rises, by the model of the heater's tuning."""
+    machine, text = session.document.machine, Text()
+    hotend = machine.heaters[name].part == "hotend"
+    targets = [each.nozzle_c if hotend else each.bed_c for each in machine.materials.values()]
+    model = tuned_model(session, name)
+    read = (session.live(f"heaters.{name}.guards.{key}") for key in ("rise_c", "rise_window_s", "drift_c"))
+    rise, window, drift = (float(value) if isinstance(value, (int, float)) else 0.0 for value in read)
+    if model is None or not targets or not rise:
+        return Text("Tune this heater, and it is told how clear of these a normal climb keeps.", palette.dim)
+    limit = float(session.live(f"heaters.{name}.power_limit") or 1.0)
+    least = slowest_rise(model, max(targets), drift, window, limit)
+    clear = least >= ENOUGH * rise
+    text.append("● " if clear else "! ", palette.good if clear else palette.focus)
+    text.append(f"A normal climb to {max(targets):g} °C rises by at least {least:.1f} °C in {window:g} s", palette.text)
+    text.append(f": {least / rise:.1f} times what the guard wants", palette.text if clear else palette.focus)
+    text.append("" if clear else ". It may trip without a fault: allow more time.", palette.focus)
     return text

@@ -11,7 +11,6 @@ from ublet.core.heat.references import (
     catalogue,
     errors,
     likeliest,
-    lowest_limit,
     ohm_of,
     resolution_c,
     shown_for,
@@ -50,8 +49,3 @@ def test_resistance_and_resolution_behind_a_reading() -> None:
     assert resolution_c(Platinum(100, 4700), 200, 4095) > 3, "a platinum sensor under a large pull-up is coarse"
     points = [(at, OWN.resistance(at)) for at in (0.0, 60.0, 200.0)]
     assert SteinhartHart.through(points, PULLUP).celsius(OWN.ratio(60)) == pytest.approx(60, abs=1e-6)
-
-
-def test_the_lowest_part_bounds_the_maximum() -> None:
-    assert lowest_limit(285, {"throat": 240.0, "sensor": 290.0}) == (240.0, "throat")
-    assert lowest_limit(230, {"throat": 240.0}) == (230, "") and lowest_limit(230, {}) == (230, "")

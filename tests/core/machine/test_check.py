@@ -52,7 +52,7 @@ def test_one_fault_gives_one_problem_at_its_line(before: str, after: str, key: s
 
 
 def test_all_errors_come_at_once() -> None:
-    text = machine_text().replace("kd = 0.0", "kdd = 0.0", 1).replace("maximum_c = 125", "maximum_c = 1")
+    text = machine_text().replace("kd = 0.0", "kdd = 0.0", 1).replace("maximum_c = 120\nkp", "maximum_c = 1\nkp")
     keys = [problem.key for problem in check(text).errors]
     assert keys == ["heaters.hotend.kdd", "heaters.bed.maximum_c"]
 

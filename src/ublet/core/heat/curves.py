@@ -10,6 +10,10 @@ from typing import Protocol
 ZERO_C = 273.15
 """Kelvin at 0 °C."""
 
+OPEN_RATIO = 0.995
+SHORT_RATIO = 0.004
+"""Beyond these shares of the ADC's full scale a sensor reads open or shorted."""
+
 GENERIC: Mapping[str, tuple[float, float]] = {
     "ntc-100k-3950": (100_000.0, 3950.0),
     "ntc-100k-4092": (100_000.0, 4092.0),
@@ -179,6 +183,8 @@ def curve_of(values: Mapping[str, object]) -> Curve:
         if not b > 0:
             raise ValueError("steinhart_b must be above 0")
         return SteinhartHart(a, b, c, pullup)
+    if kind == "curve" and values.get("curve") in GENERIC:
+        return Thermistor(*GENERIC[str(values["curve"])], pullup)
     if kind == "platinum":
         return Platinum(number("r0_ohm"), pullup)
     if kind == "points":

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from ublet.core.heat.drills import DRILLS, RAIL_S, SLACK_S, Drill
-from ublet.core.heat.references import lowest_limit
+from ublet.core.heat.part_limits import lowest_limit, part_limits
 from ublet.core.machine.schema import Heater, MachineFile
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Bench, Finding, Need, Progress, Question, TrialFailed, TrialResult, TrialSpec
@@ -38,7 +38,7 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
         raise TrialFailed(f"No heater “{aim.heater}” is declared; known: {', '.join(bench.machine.heaters)}.")
     drills = [drill for drill in DRILLS if drill.harmless or bench.simulated]
     count, findings, bad = len(drills) + 2, [], []
-    limit_c, part = lowest_limit(heater.maximum_c, {name: each.celsius for name, each in heater.limits.items()})
+    limit_c, part = lowest_limit(heater.maximum_c, part_limits(bench.machine, aim.heater))
     for number, drill in enumerate(drills):
         bench.progress(Progress(drill.name, number / count, None, f"{number + 1} of {count}"))
         seconds, guard, peak = await _drill(bench, aim.heater, heater, drill)

@@ -24,6 +24,16 @@ def time_to(model: HeaterModel, now_c: float, target_c: float, limit: float) -> 
     return model.dead_time_s + model.second_lag_s + whole - done
 
 
+def slowest_rise(model: HeaterModel, target_c: float, drift_c: float, window_s: float, limit: float) -> float:
+    """The least that a good heater rises in a window at full power while the guard watches it, °C.
+
+    That is at the end of the climb, where the guard stops to watch (drift_c below the target):
+    ``window (K - rise) / tau`` for the model's gain K at that power.
+    """
+    rise = target_c - drift_c - model.ambient_c
+    return max(0.0, window_s * (model.gain_c * limit - rise) / model.time_constant_s)
+
+
 def time_to_cool(model: HeaterModel, now_c: float, to_c: float) -> float | None:
     """Seconds until a heater that is off has cooled to a temperature; None when the room is warmer than that."""
     if now_c <= to_c:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from ublet.core.heat.curves import GENERIC, Curve, Platinum, Thermistor, divider_ohm
@@ -85,11 +85,3 @@ def resolution_c(own: Curve, celsius: float, counts: int) -> float:
     here = 0.05
     slope = (own.ratio(celsius + here) - own.ratio(celsius - here)) / (2 * here)
     return abs(1 / (slope * counts))
-
-
-def lowest_limit(maximum_c: float, limits: Mapping[str, float]) -> tuple[float, str]:
-    """The highest temperature that all parts stand, °C, and which part that is (empty: the heater's own maximum)."""
-    name = min(limits, key=lambda each: limits[each], default="")
-    if name and limits[name] < maximum_c:
-        return limits[name], name
-    return maximum_c, ""

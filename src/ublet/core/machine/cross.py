@@ -3,51 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
-from ublet.core.heat.curves import GENERIC, curve_of
-from ublet.core.machine.boards import BoardKind, Boards
+from ublet.core.machine.boards import Boards
+from ublet.core.machine.checked import Checked
+from ublet.core.machine.cross_heat import heaters_checked, materials_checked, sensors_checked
 from ublet.core.machine.image import module_plan
-from ublet.core.machine.lines import dotted, line_of
-from ublet.core.machine.problem import Lines, Problem, Severity, nearest
-from ublet.core.machine.schema import SETTINGS, Axis, MachineFile
+from ublet.core.machine.problem import Lines, Problem, nearest
+from ublet.core.machine.schema import SETTINGS, MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
-from ublet.core.settings import Value, flatten
+from ublet.core.settings import flatten
 from ublet.core.units import show
 
 GEOMETRY_SHARE = 0.02
 """Measured steps further than this from the geometry are more than a measurement corrects."""
 
-PULLUP_SHARE = 0.02
-
-
-@dataclass
-class _Checked:
-    """A machine under check, with what several checks need."""
-
-    machine: MachineFile
-    lines: Lines
-    board: BoardKind | None
-    values: dict[str, Value]
-
-    def problem(self, path: str, found: str, allowed: str, mend: str, severity: Severity = "error") -> Problem:
-        """A problem at a dotted path."""
-        parts = tuple(path.split("."))
-        return Problem(line_of(self.lines, parts), dotted(parts), found, allowed, mend, severity)
-
-    def line(self, path: str) -> int:
-        """The line of a dotted path."""
-        return line_of(self.lines, tuple(path.split(".")))
-
-    def axes(self) -> Iterator[tuple[str, Axis]]:
-        """The axes by letter."""
-        for name in ("x", "y", "z"):
-            yield name, getattr(self.machine.axes, name)
-
 
 def cross_check(machine: MachineFile, lines: Lines, boards: Boards) -> list[Problem]:
     """Every contradiction between parts, unsorted."""
-    checked = _Checked(machine, lines, boards.get(machine.board.model), flatten(machine.model_dump()))
+    checked = Checked(machine, lines, boards.get(machine.board.model), flatten(machine.model_dump()))
     problems: list[Problem] = []
     if checked.board is None:
         near = nearest(machine.board.model, list(boards))
@@ -60,7 +33,7 @@ def cross_check(machine: MachineFile, lines: Lines, boards: Boards) -> list[Prob
     return problems
 
 
-def _sockets(c: _Checked) -> Iterator[Problem]:
+def _sockets(c: Checked) -> Iterator[Problem]:
     """Every socket exists on the board, is of the right kind, and serves one part."""
     taken: dict[str, str] = {}
     for path, value in c.values.items():
@@ -86,7 +59,7 @@ def _sockets(c: _Checked) -> Iterator[Problem]:
         taken.setdefault(value, path)
 
 
-def _references(c: _Checked) -> Iterator[Problem]:
+def _references(c: Checked) -> Iterator[Problem]:
     """Every name of another part is declared; sensors and endstops serve one part."""
     users: dict[tuple[str, str], str] = {}
     for path, value in c.values.items():
@@ -113,91 +86,7 @@ def _references(c: _Checked) -> Iterator[Problem]:
                 )
 
 
-def _sensors(c: _Checked) -> Iterator[Problem]:
-    """Each sensor has what its kind needs, and the pull-up of its socket."""
-    for name, sensor in c.machine.sensors.items():
-        root = f"sensors.{name}"
-        if sensor.kind == "curve" and sensor.curve not in GENERIC:
-            near = nearest(sensor.curve or "", list(GENERIC))
-            mend = f"Did you mean “{near[0]}”?" if near else "Name a generic curve, or give another kind."
-            yield c.problem(f"{root}.curve", repr(sensor.curve), ", ".join(GENERIC), mend)
-        elif sensor.kind != "curve":
-            try:
-                curve_of(flatten(sensor.model_dump()))
-            except ValueError as error:
-                needs = {
-                    "beta": "r25_ohm and beta_k",
-                    "platinum": "r0_ohm",
-                    "points": f"three [{root}.points.NAME]",
-                    "steinhart": "steinhart_a, steinhart_b, steinhart_c",
-                }
-                yield c.problem(
-                    f"{root}.kind",
-                    f"{sensor.kind}, but {error}",
-                    f"{needs[sensor.kind]} with this kind",
-                    "Add what is missing, or give another kind.",
-                )
-        socket = c.board.sockets.get(sensor.socket) if c.board else None
-        if socket and socket.pullup_ohm and abs(sensor.pullup_ohm / socket.pullup_ohm - 1) > PULLUP_SHARE:
-            yield c.problem(
-                f"{root}.pullup_ohm",
-                f"{sensor.pullup_ohm:g} Ω",
-                f"{socket.pullup_ohm:g} Ω, the pull-up of socket {sensor.socket}",
-                "Write the board's own, unless you changed the resistor.",
-                "warning",
-            )
-
-
-def _heaters(c: _Checked) -> Iterator[Problem]:
-    """No maximum above what a component stands; gain sets and preheats below the maximum."""
-    for name, heater in c.machine.heaters.items():
-        root = f"heaters.{name}"
-        if heater.limits:
-            weakest = min(heater.limits, key=lambda part: heater.limits[part].celsius)
-            least = heater.limits[weakest].celsius
-            if heater.maximum_c > least:
-                yield c.problem(
-                    f"{root}.maximum_c",
-                    f"{heater.maximum_c:g} °C",
-                    f"at most {least:g} °C, the limit of its {weakest} (line {c.line(f'{root}.limits.{weakest}')})",
-                    "Lower the maximum, or correct the component's limit.",
-                )
-        for label, gains in heater.gains.items():
-            if gains.at_c > heater.maximum_c:
-                yield c.problem(
-                    f"{root}.gains.{label}.at_c",
-                    f"{gains.at_c:g} °C",
-                    f"at most the heater's maximum, {heater.maximum_c:g} °C (line {c.line(f'{root}.maximum_c')})",
-                    "Correct the one or the other.",
-                )
-    homing = c.machine.axes.z.homing
-    for key, part in (("preheat_nozzle_c", "hotend"), ("preheat_bed_c", "bed")):
-        wanted = getattr(homing, key)
-        limits = [heater.maximum_c for heater in c.machine.heaters.values() if heater.part == part]
-        if wanted is not None and (not limits or wanted > max(limits)):
-            allowed = (
-                f"at most the {part}'s maximum, {max(limits):g} °C" if limits else f"nothing: no {part} is declared"
-            )
-            yield c.problem(f"axes.z.homing.{key}", f"{wanted:g} °C", allowed, "Lower it or leave it out.")
-
-
-def _materials(c: _Checked) -> Iterator[Problem]:
-    """Materials that the heaters or surfaces cannot stand."""
-    hotends = [heater.maximum_c for heater in c.machine.heaters.values() if heater.part == "hotend"]
-    beds = [heater.maximum_c for heater in c.machine.heaters.values() if heater.part == "bed"]
-    for name, material in c.machine.materials.items():
-        for key, wanted, limits in (("nozzle_c", material.nozzle_c, hotends), ("bed_c", material.bed_c, beds)):
-            if limits and wanted > max(limits):
-                yield c.problem(
-                    f"materials.{name}.{key}",
-                    f"{wanted:g} °C",
-                    f"at most the heater's maximum, {max(limits):g} °C",
-                    "Lower it; the board would refuse this target.",
-                    "warning",
-                )
-
-
-def _axes(c: _Checked) -> Iterator[Problem]:
+def _axes(c: Checked) -> Iterator[Problem]:
     """Travel, motors, steps and step rate of each axis."""
     for name, axis in c.axes():
         root = f"axes.{name}"
@@ -259,7 +148,7 @@ def _axes(c: _Checked) -> Iterator[Problem]:
             )
 
 
-def _homing(c: _Checked) -> Iterator[Problem]:
+def _homing(c: Checked) -> Iterator[Problem]:
     """Each axis homes to an end that has an endstop, in an order that works."""
     for name, axis in c.axes():
         root, homing = f"axes.{name}.homing", axis.homing
@@ -308,7 +197,7 @@ def _homing(c: _Checked) -> Iterator[Problem]:
             )
 
 
-def _motors(c: _Checked) -> Iterator[Problem]:
+def _motors(c: Checked) -> Iterator[Problem]:
     """Driver currents that the sockets stand."""
     motors = [(f"axes.{name}.motors.{m}", motor) for name, axis in c.axes() for m, motor in axis.motors.items()]
     if c.machine.extruder:
@@ -332,7 +221,7 @@ def _motors(c: _Checked) -> Iterator[Problem]:
             )
 
 
-def _fans(c: _Checked) -> Iterator[Problem]:
+def _fans(c: Checked) -> Iterator[Problem]:
     for name, fan in c.machine.fans.items():
         if fan.follows == "heater" and fan.heater is None:
             yield c.problem(
@@ -340,7 +229,7 @@ def _fans(c: _Checked) -> Iterator[Problem]:
             )
 
 
-def _probe(c: _Checked) -> Iterator[Problem]:
+def _probe(c: Checked) -> Iterator[Problem]:
     """The probe has what its kind needs, and reaches the mesh."""
     probe, mesh, bed = c.machine.probe, c.machine.mesh, c.machine.bed
     if probe is not None:
@@ -366,7 +255,7 @@ def _probe(c: _Checked) -> Iterator[Problem]:
             )
 
 
-def _lifts(c: _Checked) -> Iterator[Problem]:
+def _lifts(c: Checked) -> Iterator[Problem]:
     motors = c.machine.axes.z.motors
     if c.machine.lifts is None:
         return
@@ -382,7 +271,7 @@ def _lifts(c: _Checked) -> Iterator[Problem]:
             )
 
 
-def _room(c: _Checked) -> Iterator[Problem]:
+def _room(c: Checked) -> Iterator[Problem]:
     """Whether the image fits, and what would free enough."""
     if c.board is None:
         return
@@ -405,9 +294,9 @@ def _room(c: _Checked) -> Iterator[Problem]:
 CHECKS = (
     _sockets,
     _references,
-    _sensors,
-    _heaters,
-    _materials,
+    sensors_checked,
+    heaters_checked,
+    materials_checked,
     _axes,
     _homing,
     _motors,

@@ -1,0 +1,99 @@
+"""Contradictions between sensors, heaters and materials."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ublet.core.heat.curves import GENERIC, curve_of
+from ublet.core.heat.part_limits import SENSOR, USUAL_BITS, lowest_limit, part_limits
+from ublet.core.machine.checked import Checked
+from ublet.core.machine.problem import Problem, nearest
+from ublet.core.settings import flatten
+
+PULLUP_SHARE = 0.02
+
+
+def sensors_checked(c: Checked) -> Iterator[Problem]:
+    """Each sensor has what its kind needs, and the pull-up of its socket."""
+    for name, sensor in c.machine.sensors.items():
+        root = f"sensors.{name}"
+        if sensor.kind == "curve" and sensor.curve not in GENERIC:
+            near = nearest(sensor.curve or "", list(GENERIC))
+            mend = f"Did you mean “{near[0]}”?" if near else "Name a generic curve, or give another kind."
+            yield c.problem(f"{root}.curve", repr(sensor.curve), ", ".join(GENERIC), mend)
+        elif sensor.kind != "curve":
+            try:
+                curve_of(flatten(sensor.model_dump()))
+            except ValueError as error:
+                needs = {
+                    "beta": "r25_ohm and beta_k",
+                    "platinum": "r0_ohm",
+                    "points": f"three [{root}.points.NAME]",
+                    "steinhart": "steinhart_a, steinhart_b, steinhart_c",
+                }
+                yield c.problem(
+                    f"{root}.kind",
+                    f"{sensor.kind}, but {error}",
+                    f"{needs[sensor.kind]} with this kind",
+                    "Add what is missing, or give another kind.",
+                )
+        socket = c.board.sockets.get(sensor.socket) if c.board else None
+        if socket and socket.pullup_ohm and abs(sensor.pullup_ohm / socket.pullup_ohm - 1) > PULLUP_SHARE:
+            yield c.problem(
+                f"{root}.pullup_ohm",
+                f"{sensor.pullup_ohm:g} Ω",
+                f"{socket.pullup_ohm:g} Ω, the pull-up of socket {sensor.socket}",
+                "Write the board's own, unless you changed the resistor.",
+                "warning",
+            )
+
+
+def heaters_checked(c: Checked) -> Iterator[Problem]:
+    """No maximum above what a component stands; gain sets and preheats below the maximum."""
+    for name, heater in c.machine.heaters.items():
+        root = f"heaters.{name}"
+        bits = c.board.adc_bits if c.board is not None else USUAL_BITS
+        least, weakest = lowest_limit(heater.maximum_c, part_limits(c.machine, name, bits))
+        if weakest:
+            where = f" (line {c.line(f'{root}.limits.{weakest}')})" if weakest in heater.limits else ""
+            yield c.problem(
+                f"{root}.maximum_c",
+                f"{heater.maximum_c:g} °C",
+                f"at most {least:g} °C, the limit of its {weakest}{where}"
+                if weakest != SENSOR
+                else f"at most {least:g} °C, the {SENSOR}: hotter it cannot be told how hot",
+                "Lower the maximum, or correct the component's limit.",
+            )
+        for label, gains in heater.gains.items():
+            if gains.at_c > heater.maximum_c:
+                yield c.problem(
+                    f"{root}.gains.{label}.at_c",
+                    f"{gains.at_c:g} °C",
+                    f"at most the heater's maximum, {heater.maximum_c:g} °C (line {c.line(f'{root}.maximum_c')})",
+                    "Correct the one or the other.",
+                )
+    homing = c.machine.axes.z.homing
+    for key, part in (("preheat_nozzle_c", "hotend"), ("preheat_bed_c", "bed")):
+        wanted = getattr(homing, key)
+        limits = [heater.maximum_c for heater in c.machine.heaters.values() if heater.part == part]
+        if wanted is not None and (not limits or wanted > max(limits)):
+            allowed = (
+                f"at most the {part}'s maximum, {max(limits):g} °C" if limits else f"nothing: no {part} is declared"
+            )
+            yield c.problem(f"axes.z.homing.{key}", f"{wanted:g} °C", allowed, "Lower it or leave it out.")
+
+
+def materials_checked(c: Checked) -> Iterator[Problem]:
+    """Materials that the heaters or surfaces cannot stand."""
+    hotends = [heater.maximum_c for heater in c.machine.heaters.values() if heater.part == "hotend"]
+    beds = [heater.maximum_c for heater in c.machine.heaters.values() if heater.part == "bed"]
+    for name, material in c.machine.materials.items():
+        for key, wanted, limits in (("nozzle_c", material.nozzle_c, hotends), ("bed_c", material.bed_c, beds)):
+            if limits and wanted > max(limits):
+                yield c.problem(
+                    f"materials.{name}.{key}",
+                    f"{wanted:g} °C",
+                    f"at most the heater's maximum, {max(limits):g} °C",
+                    "Lower it; the board would refuse this target.",
+                    "warning",
+                )
