@@ -33,6 +33,18 @@ def test_every_guard_trips_in_time_and_below_the_components_limit(heater: str, t
     assert found["sensor pulled out noticed after"]["value"] < 0.6
 
 
+def test_a_drill_allows_what_is_live_on_the_board(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, parse_scenario(RIGHT), state_s=0.1) as rig:
+            await rig.session.connection.write_live({"heaters.hotend.guards.rise_window_s": 30.0})
+            result = (await rig.session.run(SPEC, SPEC.parameters(), Builder(rig))).ran.result
+            noticed = result.finding("heater falls out noticed after")
+            assert result.outcome == "proven" and noticed is not None
+            assert 29 < noticed.value <= (noticed.limit or 0.0) < 33
+
+    virtually(work)
+
+
 class Builder(Onlooker):
     """A scripted builder in a rig, who may let go at a question."""
 

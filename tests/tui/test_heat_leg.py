@@ -58,9 +58,38 @@ def test_a_bed_is_tuned_kept_and_held_by_hand(screens: list[Screen], tmp_path: P
     screen.key("Escape", "0")
     screen.wait("Every heater and fan is off", 10)
     screen.key("c")
-    screen.wait("bed-record.csv", 10)
+    screen.wait("bed-record.csv, each with its figure", 20)
+    assert (tmp_path / "a" / "tern" / "bed-record.svg").read_text(encoding="utf-8").count("<path") > 10
     rows = (tmp_path / "a" / "tern" / "bed-record.csv").read_text(encoding="utf-8").splitlines()
     assert rows[0] == "time_s,duty,temperature_c,fan" and len(rows) > 20
+
+
+def test_a_guard_is_bent_within_bounds_and_a_soak_is_watched(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "a")
+    screen.key("NPage", "NPage", "NPage", "Down", "Down", "Down")
+    screen.wait("and never get hotter than", 20)
+    screen.key("Enter", "Up", "t")
+    screen.wait("never get hotter than   (40 to 500 °C)", 10)
+    screen.key("C-a", "C-k")
+    type_in(screen, "295")
+    screen.wait("at most 290 °C, the limit of its sensor", 10)
+    screen.key("C-a", "C-k")
+    type_in(screen, "280")
+    screen.wait("maximum_c is 280 °C, live on the board", 10)
+    assert "! the file says 285 °C" in screen.text()
+    screen.key("d")
+    screen.wait("1 settings are back", 10)
+    screen.key("Tab", "Down", "Down")
+    screen.wait("The plate sensor reads the surface", 10)
+    screen.key("Enter")
+    screen.wait("the bed is off", 10)
+    screen.key("Enter")
+    screen.wait("◆ heating to 60 °C", 10)
+    screen.wait("target reached", 40)
+    screen.wait("the surface drifts", 20)
+    assert "soaked in about" in screen.text()
+    screen.key("Escape")
+    screen.wait("Cancelled by you", 10)
 
 
 def test_guards_are_drilled_and_a_halt_ends_the_drill(screens: list[Screen], tmp_path: Path) -> None:

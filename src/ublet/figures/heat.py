@@ -52,6 +52,38 @@ def draw_heat(series: Mapping[str, Series], title: str, target_c: float | None, 
     figure.savefig(path, format=path.suffix[1:].lower(), metadata={"Creator": "Ublet"})
 
 
+def draw_record(series: Series, title: str, path: Path) -> None:
+    """Draw what a heater did over a while: temperature above, duty and part fan below (SVG or PDF by its ending).
+
+    Raises:
+        OSError: it cannot be written.
+    """
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(9, 4.6), layout="constrained")
+    upper, lower = figure.subplots(2, 1, sharex=True, height_ratios=(3, 1))
+    figure.suptitle(title, fontsize=10, color=INK, x=0.01, ha="left")
+    time_s = series.column("time_s")
+    upper.plot(time_s, series.column("temperature_c"), color=COPPER, lw=1.2)
+    lower.step(time_s, 100 * series.column("duty"), where="post", color=RUST, lw=0.9, label="duty")
+    if "fan" in series.columns and float(series.column("fan").max()) > 0:
+        lower.step(time_s, 100 * series.column("fan"), where="post", color=STONE, lw=0.9, label="part fan")
+        lower.legend(frameon=False, fontsize=7)
+    upper.set_ylabel("temperature, °C", fontsize=8)
+    lower.set_ylabel("%", fontsize=8)
+    lower.set_ylim(-5, 105)
+    lower.set_xlabel("time, s", fontsize=8)
+    _plain(upper, lower)
+    figure.savefig(path, format=path.suffix[1:].lower(), metadata={"Creator": "Ublet"})
+
+
+def _plain(*charts: Any) -> None:
+    for axes in charts:
+        axes.tick_params(labelsize=7, color=INK)
+        for side in ("top", "right"):
+            axes.spines[side].set_visible(False)
+
+
 def _axes(title: str) -> Any:
     from matplotlib.figure import Figure
 
@@ -68,8 +100,5 @@ def _axes(title: str) -> Any:
     duty.set_ylim(-5, 105)
     duty.set_xlabel("time, s", fontsize=8)
     climb.set_xlabel("time, s", fontsize=8)
-    for axes in (climb, near, duty):
-        axes.tick_params(labelsize=7, color=INK)
-        for side in ("top", "right"):
-            axes.spines[side].set_visible(False)
+    _plain(climb, near, duty)
     return figure, climb, near, duty

@@ -72,14 +72,19 @@ class Recorder:
 
 
 def write_records(series: Mapping[str, Series], folder: Path) -> list[Path]:
-    """Write each heater's table as CSV, under names that are free; returns the files.
+    """Write each heater's table as CSV and its figure as SVG and PDF, under names that are free; returns the files.
 
     Raises:
         OSError: a file cannot be written.
     """
+    from ublet.figures.heat import draw_record
+
     files = []
     for name, one in series.items():
         path = free_name(folder / f"{name}-record.csv")
         write_csv(one, path)
-        files.append(path)
+        figures = [path.with_suffix(ending) for ending in (".svg", ".pdf")]
+        for figure in figures:
+            draw_record(one, f"{name}: {path.stem}", figure)
+        files += [path, *figures]
     return files

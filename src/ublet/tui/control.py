@@ -17,7 +17,7 @@ from ublet.core.heat.outlook import far_from, time_to, time_to_cool
 from ublet.core.heat.prediction import predict_step
 from ublet.core.heat.report import step_situation
 from ublet.core.heat.start import part_fan
-from ublet.core.trial import TrialFailed
+from ublet.core.trial import Series, TrialFailed
 from ublet.core.units import duration
 from ublet.link.client import BoardRefused, LinkLost
 from ublet.session.heaters import tuned_by, tuned_model
@@ -36,8 +36,8 @@ WHY   To look at what heat does before a program does it: each material's temper
 HOW   A digit sets a preset: the nozzle's and the bed's temperatures of a material. t sets the chosen heater alone, f
       turns the part fan on and off, 0 switches every heater and fan off. The time to a target comes from the model
       that the heater's tuning found; a target far from where its gains were found is pointed out, with the overshoot
-      that the model predicts there. c records everything from now on; c again writes a table for each heater beside
-      the machine file: `ublet analyse heat` reads it.
+      that the model predicts there. c records everything from now on; c again writes a table and a figure for each
+      heater beside the machine file: `ublet analyse heat` reads it.
 
 KEYS  1-9 preset    ↑↓ heater    t target    f part fan    0 all off    c record
 """
@@ -342,20 +342,27 @@ class ControlBench(Bench):
         self.refresh_state()
 
     def action_record(self) -> None:
-        """Begin to record; or end it and write the tables."""
+        """Begin to record; or end it and write tables and figures."""
         if not self.recorder.on:
             self.recorder.start()
             self.told = None
         else:
-            series = self.recorder.stop()
-            folder = self.session.document.path.parent
-            try:
-                files = write_records(series, folder)
-            except OSError as error:
-                self.told = (f"✗ Not written: {error.strerror or error}", self.palette.stop)
-            else:
-                names = ", ".join(file.name for file in files) or "nothing: no sensor read throughout"
-                self.told = (f"✓ Written to {folder}: {names}", self.palette.good)
+            self.told = ("Writing tables and figures …", self.palette.dim)
+            self.run_worker(self._write(self.recorder.stop()), group="record")
+        self.refresh_state()
+
+    async def _write(self, series: Mapping[str, Series]) -> None:
+        folder = self.session.document.path.parent
+        try:
+            files = await asyncio.to_thread(write_records, series, folder)
+        except OSError as error:
+            self.told = (f"✗ Not written: {error.strerror or error}", self.palette.stop)
+        else:
+            tables = ", ".join(file.name for file in files if file.suffix == ".csv")
+            told = (
+                f"{tables}, each with its figure as .svg and .pdf" if tables else "nothing: no sensor read throughout"
+            )
+            self.told = (f"✓ Written to {folder}: {told}", self.palette.good)
         self.refresh_state()
 
     def commands(self) -> Iterable[tuple[str, str, str]]:

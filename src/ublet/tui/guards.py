@@ -5,9 +5,9 @@ from __future__ import annotations
 from rich.text import Text
 from textual.binding import Binding
 
-from ublet.core.heat.drills import DRILLS, RAIL_S
+from ublet.core.heat.drills import DRILLS, RAIL_S, live_heater, silence_window_s, warming_s
 from ublet.core.heat.outlook import slowest_rise
-from ublet.core.heat.part_limits import lowest_limit, part_limits
+from ublet.core.heat.part_limits import SENSOR, lowest_limit, part_limits
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.machine.heat_parts import Heater
 from ublet.core.settings import refusal_of
@@ -35,6 +35,9 @@ GUARDED: tuple[tuple[str, str], ...] = (
 )
 """The settings of a heater's guards, below its path, with what each says."""
 
+ROOMY = 26
+"""From this height on the rows of the drill stand apart."""
+
 ENOUGH = 1.5
 """A normal climb should rise so many times as much as the guard wants."""
 
@@ -54,7 +57,7 @@ class GuardsBench(AskingBench):
     """Guards that cannot be switched off, proven one by one."""
 
     DEFAULT_CSS = """
-    GuardsBench #detail { height: 7; }
+    GuardsBench #detail { height: 6; }
     """
     BINDINGS = [Binding("t", "bound", "parameter's value")]
     kind = "guards"
@@ -77,7 +80,11 @@ class GuardsBench(AskingBench):
             if heater is None:
                 return Text(f"no heater “{self.heater}” is declared", palette.stop)
             running = watched.latest.phase if watched is not None and watched.latest is not None else ""
-            text = guards_text(self.heater, heater, self.result, running, palette)
+            about = session.connection.about
+            silence = about.heartbeat_window_s * about.clock if about is not None else None
+            apart = "\n" if height >= ROOMY else ""
+            now = live_heater(self.heater, heater, session.live)
+            text = guards_text(self.heater, now, self.result, running, silence, apart, palette)
             text.append_text(parameters_text(session, self.heater, heater, self.parameter, palette))
             return text
 
@@ -147,8 +154,16 @@ def watches(heater: Heater) -> dict[str, str]:
     }
 
 
-def guards_text(name: str, heater: Heater, result: TrialResult | None, running: str, palette: Palette) -> Text:
-    """The table of guards."""
+def guards_text(
+    name: str,
+    heater: Heater,
+    result: TrialResult | None,
+    running: str,
+    silence_s: float | None,
+    apart: str,
+    palette: Palette,
+) -> Text:
+    """The table of guards; apart: what stands between two rows."""
     text = Text(no_wrap=True)
     titles = ("drill", f"what the board watches at the {name}", "allowed", "noticed after", "peak")
     for title, columns in zip(titles, COLUMNS, strict=True):
@@ -160,10 +175,14 @@ def guards_text(name: str, heater: Heater, result: TrialResult | None, running: 
         seen = shown.finding(f"{drill} noticed after") if shown is not None else None
         peak = shown.finding(f"{drill} peak") if shown is not None else None
         now = drill == running
-        text.append("\n")
+        text.append(apart)
         text.append(f"{drill:<{COLUMNS[0]}}", f"bold {palette.focus}" if now else palette.text)
         text.append(f"{words:<{COLUMNS[1]}}", palette.dim)
-        allowed = show(seen.limit, "s", 3) if seen is not None and seen.limit is not None else _allowed(drill)
+        allowed = (
+            show(seen.limit, "s", 3)
+            if seen is not None and seen.limit is not None
+            else _allowed(drill, heater, silence_s)
+        )
         text.append(f"{allowed:>{COLUMNS[2]}}", palette.dim)
         text.append(
             f"{f'{seen.value:.1f} s' if seen else '–':>{COLUMNS[3]}}", f"bold {palette.focus}" if seen else palette.dim
@@ -180,8 +199,14 @@ def guards_text(name: str, heater: Heater, result: TrialResult | None, running: 
     return text
 
 
-def _allowed(drill: str) -> str:
-    return f"{RAIL_S:g} s" if drill in ("sensor pulled out", "sensor shorted", "cold room", "over maximum") else "–"
+def _allowed(drill: str, heater: Heater, silence_s: float | None) -> str:
+    """How soon a guard must trip, before it was drilled."""
+    known = next((each for each in DRILLS if each.name == drill), None)
+    if known is not None:
+        return show(known.window_s(heater.guards, warming_s(known, heater)), "s", 3)
+    if drill == "link cut":
+        return show(silence_window_s(silence_s), "s", 3) if silence_s is not None else "–"
+    return f"{RAIL_S:g} s"
 
 
 def parameters_text(session: Session, name: str, heater: Heater, chosen: int, palette: Palette) -> Text:
@@ -196,12 +221,12 @@ def parameters_text(session: Session, name: str, heater: Heater, chosen: int, pa
         unit = declared.unit if declared is not None else ""
         told = show(float(live), unit) if isinstance(live, (int, float)) else "–"
         text.append(f"{told:>9}", f"bold {palette.focus}" if here else f"bold {palette.text}")
+        if isinstance(live, (int, float)) and isinstance(file, (int, float)) and live != file:
+            text.append(f"   ! the file says {show(float(file), unit)}", palette.focus)
         if key == "maximum_c":
             text.append_text(_bounds(session, name, heater, palette))
         elif declared is not None:
             text.append(f"   {declared.allowed()}", palette.dim)
-        if isinstance(live, (int, float)) and isinstance(file, (int, float)) and live != file:
-            text.append(f"   ! the file says {show(float(file), unit)}", palette.focus)
         text.append("\n")
     text.append_text(_margin(session, name, palette))
     return text
@@ -213,8 +238,8 @@ def _bounds(session: Session, name: str, heater: Heater, palette: Palette) -> Te
     limit, part = lowest_limit(1e9, limits)
     if part:
         text.append(f"   bounded by its {part}, {limit:g} °C", palette.text)
-    others = ", ".join(f"{key} {celsius:g}" for key, celsius in limits.items() if key != part)
-    text.append(f"  ({others})" if others else "", palette.dim)
+    others = ", ".join(f"{key} {celsius:g}" for key, celsius in limits.items() if key not in (part, SENSOR))
+    text.append(f"   ({others})" if others else "", palette.dim)
     return text
 
 

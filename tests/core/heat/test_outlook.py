@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
 from ublet.core.heat.model import HeaterModel, respond
-from ublet.core.heat.outlook import far_from, time_to, time_to_cool
+from ublet.core.heat.outlook import far_from, slowest_rise, time_to, time_to_cool
 
 MODEL = HeaterModel(540, 205, 1.6, 23, 2.0)
 
@@ -29,3 +31,12 @@ def test_cooling_is_exponential_and_never_below_the_room() -> None:
 
 def test_gains_are_far_from_home_at_another_materials_temperature() -> None:
     assert not far_from(230, 215, 23) and far_from(255, 215, 23) and far_from(180, 215, 23)
+
+
+def test_the_least_rise_of_a_climb_is_that_at_its_end() -> None:
+    time_s = np.arange(4000) * 0.1
+    climb = respond(replace(MODEL, dead_time_s=0.0, second_lag_s=0.0), time_s, np.ones_like(time_s), 23.0)
+    at = int(np.argmax(climb >= 215 - 15))
+    seen = climb[at + 1] - climb[at]
+    assert slowest_rise(MODEL, 215, 15, 0.1, 1.0) == pytest.approx(seen, rel=0.01)
+    assert slowest_rise(MODEL, 700, 15, 10, 1.0) == 0.0

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
-from ublet.core.machine.heat_parts import Guards
+from ublet.core.machine.heat_parts import Guards, Heater
+from ublet.core.settings import Value
 
 RAIL_S = 1.0
 """An open or shorted sensor, a cold one, or one over the maximum must trip within this, s."""
@@ -38,6 +40,25 @@ class Drill:
         if "drift" in self.guards:
             return guards.drift_window_s + warming_s + SLACK_S
         return RAIL_S
+
+
+def live_heater(name: str, declared: Heater, read: Callable[[str], Value]) -> Heater:
+    """A heater with its guards and maximum as they are live; read gives the live value of a path, None for none."""
+    live = {key: read(f"heaters.{name}.guards.{key}") for key in type(declared.guards).model_fields}
+    guards = declared.guards.model_copy(update={key: value for key, value in live.items() if value is not None})
+    maximum = read(f"heaters.{name}.maximum_c")
+    return declared.model_copy(update={"guards": guards, **({"maximum_c": maximum} if maximum is not None else {})})
+
+
+def warming_s(drill: Drill, heater: Heater) -> float:
+    """How long a stuck heater may take to leave the drift band: as long as a good one takes to rise as much."""
+    guards = heater.guards
+    return guards.drift_c / guards.rise_c * guards.rise_window_s if "drift" in drill.guards else 0.0
+
+
+def silence_window_s(heartbeat_s: float) -> float:
+    """How soon a host that fell silent must be noticed, s, for a board that waits so long for its heartbeat."""
+    return 1.25 * heartbeat_s + SLACK_S
 
 
 DRILLS: tuple[Drill, ...] = (

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from ublet.core.heat.drills import DRILLS, RAIL_S, SLACK_S, Drill
+from ublet.core.heat.drills import DRILLS, RAIL_S, Drill, live_heater, silence_window_s, warming_s
 from ublet.core.heat.part_limits import lowest_limit, part_limits
 from ublet.core.machine.schema import Heater, MachineFile
 from ublet.core.settings import Part, setting
@@ -36,13 +36,14 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
     heater = bench.machine.heaters.get(aim.heater)
     if heater is None:
         raise TrialFailed(f"No heater “{aim.heater}” is declared; known: {', '.join(bench.machine.heaters)}.")
+    heater = live_heater(aim.heater, heater, bench.setting)
     drills = [drill for drill in DRILLS if drill.harmless or bench.simulated]
     count, findings, bad = len(drills) + 2, [], []
     limit_c, part = lowest_limit(heater.maximum_c, part_limits(bench.machine, aim.heater))
     for number, drill in enumerate(drills):
         bench.progress(Progress(drill.name, number / count, None, f"{number + 1} of {count}"))
         seconds, guard, peak = await _drill(bench, aim.heater, heater, drill)
-        window = drill.window_s(heater.guards, _warming_s(drill, heater)) + bench.news_s
+        window = drill.window_s(heater.guards, warming_s(drill, heater)) + bench.news_s
         findings += _findings(drill.name, seconds, window, peak, limit_c)
         bad += _complaints(drill.name, seconds, window, guard, drill.guards, peak, limit_c, part)
     for number, (name, work) in enumerate((("over maximum", _over_maximum), ("link cut", _link_cut))):
@@ -66,7 +67,7 @@ async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> tuple
     made = Question(drill.do_words.format(**what), ("done", "stop here"), ("fault", drill.do, name))
     if await bench.ask(made) != "done":
         raise TrialFailed("Stopped: the remaining guards were not drilled.")
-    seconds, guard = await _wait_for_trip(bench, 3 * drill.window_s(heater.guards, _warming_s(drill, heater)) + 10)
+    seconds, guard = await _wait_for_trip(bench, 3 * drill.window_s(heater.guards, warming_s(drill, heater)) + 10)
     peak = bench.celsius(heater.sensor)
     await bench.ask(Question(drill.undo_words.format(**what), ("done",), ("fault", drill.undo, name)))
     watched = 0.0
@@ -99,7 +100,7 @@ async def _link_cut(bench: Bench, name: str, heater: Heater) -> tuple[float, str
     bench.fall_silent(0.0)
     await bench.release()
     await bench.rest(REST_S)
-    return seconds, guard, 1.25 * window + SLACK_S
+    return seconds, guard, silence_window_s(window)
 
 
 async def _heat_to(bench: Bench, name: str, heater: Heater, celsius: float, climb: bool) -> None:
@@ -127,12 +128,6 @@ async def _wait_for_trip(bench: Bench, longest_s: float) -> tuple[float, str]:
         await bench.rest(0.1)
         passed = bench.time_s() - began
     return passed, ""
-
-
-def _warming_s(drill: Drill, heater: Heater) -> float:
-    """How long a stuck heater may take to leave the drift band: as long as a good one takes to rise as much."""
-    guards = heater.guards
-    return guards.drift_c / guards.rise_c * guards.rise_window_s if "drift" in drill.guards else 0.0
 
 
 def _findings(name: str, seconds: float, window: float, peak: float | None, limit_c: float) -> list[Finding]:
