@@ -8,7 +8,9 @@ from typing import Any
 
 from ublet.benchmark.declare import check_time, editor_keys, upload_share
 from ublet.benchmark.halting import halt_from_key
+from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
+from ublet.benchmark.plants import analysing, plant_figures, soak_figures
 from ublet.benchmark.trials import fit_speed, trial_figures
 
 
@@ -27,4 +29,8 @@ def measure(quick: bool) -> dict[str, Any]:
             "halt": halt_from_key(folder / "halt", 20 if quick else 200),
             "trials": {kind: trial_figures(stem) for kind, stem in DEMOS.items()},
             "fit": fit_speed(5 if quick else 15),
+            "plants": {part: plant_figures(part, 2 if quick else 10) for part in ("hotend", "bed")},
+            "soak": soak_figures(2 if quick else 10),
+            "analyse_heat": analysing(3 if quick else 9),
+            "guards": false_trips(10 if quick else 100),
         }

@@ -15,7 +15,7 @@ LEAD_S = 30.0
 """The longest lead that is looked for, s."""
 
 STEP_S = 0.5
-SLOPE_S = 5.0
+SLOPE_S = 15.0
 """A drift is read over this much before and after, s."""
 
 

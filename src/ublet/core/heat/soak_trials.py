@@ -14,7 +14,7 @@ from ublet.core.heat.outlook import time_to
 from ublet.core.heat.report import model_from
 from ublet.core.heat.soak import Sheet, drift_of, fit_sheet, predict_soak, sheet_of, still_after, still_from
 from ublet.core.heat.start import check_room_above, from_room, heat_needs, surface_sensor
-from ublet.core.heat.trials import PLANT_KEYS, STEP_HEADROOM_C, depends_on_heater
+from ublet.core.heat.trials import STEP_HEADROOM_C, depends_on_gains
 from ublet.core.least_squares import Floats
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Part, setting
@@ -49,6 +49,15 @@ LONGER_S = 60.0
 
 FIRST_FIT_S = 120.0
 """Without a model either, the record is fitted first so long after the target was reached, and at each such time, s."""
+
+OFF_MIN = 1.0
+"""A bed that stands still is off its target by no more than it may drift in so many minutes."""
+
+NO_SHEET = Sheet(1.0)
+"""Taken where the record shows none: the surface is the bed."""
+
+UNSEEN_SHARE = 0.15
+"""So far below its sensor, as a share of its height above the room, a surface usually stays."""
 
 SENSOR_C = 0.5
 """Two sensors of the usual tolerance agree no better than this when they are hot: far more than their scatter, °C."""
@@ -213,11 +222,15 @@ def _soak(watched: Watched, aimed: Aimed, sheet: Sheet) -> float:
 
 
 def _still(watched: Watched, aimed: Aimed, sheet: Sheet | None) -> bool:
-    """Whether it is sure that the surface stands still."""
+    """Whether it is sure that the surface stands still: it drifts by little, and the bed below it is at its target (at
+    the turning point of a swing it would drift by little, too).
+    """
     held = watched.now_s - (watched.reached_s or 0.0)
+    time_s, _, bed, surface = watched.columns(watched.now_s - WINDOW_S)
+    if held < WINDOW_S or abs(float(bed.mean()) - aimed.aim.target) > aimed.aim.drift * OFF_MIN:
+        return False
     if watched.surface is not None:
-        time_s, _, _, surface = watched.columns(watched.now_s - WINDOW_S)
-        return held >= WINDOW_S and drift_of(time_s, surface).surely_below(aimed.aim.drift)
+        return drift_of(time_s, surface).surely_below(aimed.aim.drift)
     if sheet is None:
         return held >= 3 * FIRST_FIT_S  # the record shows no sheet, and nothing else can
     return sheet.lag_u_s < SURE_SHARE * sheet.lag_s and held >= _soak(watched, aimed, sheet) + LONGER_S
@@ -250,16 +263,16 @@ def _concluded(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet | None
     aim = aimed.aim
     how = "by its surface" if watched.surface is not None else "by the power that it takes"
     findings = [Finding("heated in", watched.reached_s or 0.0, 0.1, "s")]
-    if sheet is None:
-        soak, soak_u = 0.0, FIRST_FIT_S
-        why = f"no lag of the surface can be seen at {aim.target:g} °C, {how}"
-    else:
-        soak, soak_u = _soak(watched, aimed, sheet), _soak_u(watched, aimed, sheet)
+    seen = sheet if sheet is not None else NO_SHEET
+    soak, soak_u = _soak(watched, aimed, seen), _soak_u(watched, aimed, seen)
+    why = (
+        f"soaked {duration(soak)} after it reached {aim.target:g} °C: from then on it drifts by less than "
+        f"{show(aim.drift, '°C/min')}, {how}"
+    )
+    if sheet is not None:
         findings += _sheet_findings(bench, watched, aimed, sheet)
-        why = (
-            f"soaked {duration(soak)} after it reached {aim.target:g} °C: from then on it drifts by less than "
-            f"{show(aim.drift, '°C/min')}, {how}"
-        )
+    else:
+        why += "; no lag of a sheet can be seen in it"
     options = _options(bench, aim, soak, soak_u)
     return TrialResult(
         "proven",
@@ -273,11 +286,16 @@ def _concluded(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet | None
 
 
 def _soak_u(watched: Watched, aimed: Aimed, sheet: Sheet) -> float:
-    """Standard uncertainty of the soak, s: by moving lag and share by theirs."""
+    """Standard uncertainty of the soak, s: by moving lag and share by theirs; without a surface sensor the share is not
+    known, and without a sheet that is seen the bed's own noise decides.
+    """
+    if sheet is NO_SHEET:
+        return WINDOW_S / 2
     middle = _soak(watched, aimed, sheet)
     longer = _soak(watched, aimed, replace(sheet, lag_s=sheet.lag_s + sheet.lag_u_s))
     higher = _soak(watched, aimed, replace(sheet, share=sheet.share + sheet.share_u))
-    return max(1.0, math.hypot(longer - middle, higher - middle))
+    unseen = UNSEEN_SHARE * sheet.lag_s if watched.surface is None else 0.0
+    return max(1.0, math.hypot(longer - middle, higher - middle, unseen))
 
 
 def _sheet_findings(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet) -> list[Finding]:
@@ -330,7 +348,7 @@ def _announce(machine: MachineFile, aim: SoakParameters) -> str:
 
 
 def _depends(aim: SoakParameters, known: Mapping[str, Any]) -> tuple[str, ...]:
-    return depends_on_heater(aim.heater, known, PLANT_KEYS)
+    return depends_on_gains(aim.heater, aim.target, known)
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -249,15 +249,15 @@ def depends_on_heater(heater: str, known: Mapping[str, Any], keys: tuple[str, ..
     return tuple(wanted)
 
 
-def _depends_on_gains(aim: VerifyAim, known: Mapping[str, Any]) -> tuple[str, ...]:
+def depends_on_gains(heater: str, target_c: float, known: Mapping[str, Any]) -> tuple[str, ...]:
     """The same, and the gains that were live for the target: the heater's own, or a set's."""
-    start = f"heaters.{aim.heater}.gains."
+    start = f"heaters.{heater}.gains."
     sets = {path.split(".")[3] for path in known if path.startswith(start)}
-    root = gains_root(aim.heater, aim.target, sets, lambda path: known[path].live if path in known else None)
+    root = gains_root(heater, target_c, sets, lambda path: known[path].live if path in known else None)
     chosen = [f"{start}{name}.{key}" for name in sorted(sets) for key in ("used", "at_c", "within_c")]
     gains = [f"{root}.{key}" for key in ("kp", "ki", "kd")]
-    held = [f"heaters.{aim.heater}.{key}" for key in ("control", "swing_c")]
-    return (*depends_on_heater(aim.heater, known, PLANT_KEYS), *gains, *held, *chosen)
+    held = [f"heaters.{heater}.{key}" for key in ("control", "swing_c")]
+    return (*depends_on_heater(heater, known, PLANT_KEYS), *gains, *held, *chosen)
 
 
 def _announce_control(machine: MachineFile, aim: ControlAim) -> str:
@@ -300,7 +300,7 @@ def _verify_spec(name: str, station: str, parameters: type[Part]) -> TrialSpec:
         parameters,
         heater_verify,
         _announce_verify,
-        _depends_on_gains,
+        lambda aim, known: depends_on_gains(aim.heater, aim.target, known),
         lambda machine, aim, read: heat_needs(machine, aim.heater, aim.target, STEP_HEADROOM_C, read),
     )
 
