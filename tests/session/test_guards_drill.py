@@ -12,6 +12,7 @@ from tests.session.test_wire_trials import RIGHT, run
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.drills import DRILLS
 from ublet.core.trial import Question
+from ublet.session.standings import standings
 from ublet.sim.builder import ScriptedBuilder
 from ublet.sim.guards import HeaterGuard
 from ublet.sim.scenario import parse_scenario
@@ -41,6 +42,8 @@ def test_a_drill_allows_what_is_live_on_the_board(folder: Path) -> None:
             noticed = result.finding("heater falls out noticed after")
             assert result.outcome == "proven" and noticed is not None
             assert 29 < noticed.value <= (noticed.limit or 0.0) < 33
+            standing = standings(rig.session)["guards"]
+            assert (standing.state, standing.figure) == ("open", "1 of 2"), "the bed's guards are still to be drilled"
 
     virtually(work)
 

@@ -9,9 +9,11 @@ from pathlib import Path
 import pytest
 
 from ublet.benchmark.plants import made_up_scenario, possible_s
+from ublet.ledger.book import Ledger
 from ublet.session.headless import run_on_scenario
 from ublet.session.library import DATA
 from ublet.session.orders import order_for
+from ublet.session.session import ledger_path
 from ublet.sim.heat import holding_w
 from ublet.sim.scenario import load_scenario
 
@@ -51,3 +53,60 @@ def test_a_heater_too_weak_for_its_target_is_told_early(
     done = run_on_scenario(order, path, None, 1, lambda progress: None)
     assert done.outcome == "failed" and f"Too weak for {target} °C" in done.report["why"]
     assert done.report["duration_s"] < longest_s
+
+
+CHAMBER = """
+[sensors.chamber]
+socket = "T4"
+r25_ohm = 100000
+beta_k = 3950
+
+[heaters.chamber]
+part = "chamber"
+socket = "H3"
+sensor = "chamber"
+maximum_c = 75
+
+[heaters.chamber.guards]
+rise_c = 1
+rise_window_s = 120
+"""
+CHAMBER_TRUTH = """
+[plants.chamber]
+power_w = 250
+capacity_j_k = 1500
+cartridge_j_k = 60
+cartridge_w_k = 8
+loss_w_k = 2.6
+sensor_lag_s = 6
+dead_time_s = 4
+
+[sensors.T4]
+plant = "chamber"
+r25_ohm = 100000
+beta_k = 3950
+"""
+
+
+def test_a_further_heater_is_tuned_by_the_same_trial_and_each_has_its_own_results(folder: Path) -> None:
+    shutil.copytree(DATA / "machines", folder / "machines")
+    (folder / "scenarios").mkdir()
+    machine = folder / "machines" / "tern-280.toml"
+    machine.write_text(machine.read_text(encoding="utf-8") + CHAMBER, encoding="utf-8")
+    truth = (DATA / "scenarios" / "tern-280.toml").read_text(encoding="utf-8")
+    assert 'H2 = "bed"\n' in truth
+    path = folder / "scenarios" / "chamber.toml"
+    path.write_text(truth.replace('H2 = "bed"\n', 'H2 = "bed"\nH3 = "chamber"\n') + CHAMBER_TRUTH, encoding="utf-8")
+    order = order_for("bed-control", ["heater=chamber", "target=50"], keep=True, save=True)
+    done = run_on_scenario(order, path, machine, 3, lambda progress: None)
+    assert done.outcome == "proven", done.report["why"]
+    assert {proposal["setting"].split(".")[1] for proposal in done.report["proposals"]} == {"chamber"}
+    found = {finding["name"]: finding["value"] for finding in done.report["findings"]}
+    assert found["gain"] == pytest.approx(done.report["truth"]["gain"], rel=0.02)
+    ledger = Ledger(ledger_path(machine))
+    assert ledger.latest("bed-control", "proven", "chamber") is not None
+    assert ledger.latest("bed-control", "proven", "bed") is None
+    ledger.close()
+    order = order_for("bed-verify", ["target=50"], keep=False, save=False)
+    verified = run_on_scenario(order, path, machine, 3, lambda progress: None)
+    assert verified.outcome == "failed" and "There is no model of the bed yet" in verified.report["why"]

@@ -187,8 +187,8 @@ class Bench(Protocol):
     def celsius(self, sensor: str) -> float | None:
         """The latest reading of a sensor; None when it is open or shorted."""
 
-    def earlier(self, trial: str) -> TrialResult | None:
-        """The last proven result of another trial on this machine."""
+    def earlier(self, trial: str, heater: str | None = None) -> TrialResult | None:
+        """The last proven result of another trial on this machine, of one heater when asked for."""
 
     async def target(self, heater: str, celsius: float | None) -> None:
         """Hold a temperature with the live gains; None switches off."""
@@ -261,6 +261,7 @@ class TrialSpec:
     needs tells, from the latest readings by sensor, what is there and what is missing;
     announce says before the start what will move or heat; verify names the trial that checks a keep;
     trips: guards trip in it on purpose, and do not end it.
+    heaters: the heaters of a machine that it is done for, one after the other; none where it is for the whole machine.
     mends: it fails with proposals that put right what it found, and is run again after they were kept.
     depends gives the setting paths that its findings hold for, out of those that the board has.
     """
@@ -276,6 +277,7 @@ class TrialSpec:
     verify: str | None = None
     mends: bool = False
     trips: bool = False
+    heaters: Callable[[MachineFile], tuple[str, ...]] = lambda machine: ()
 
     def declared(self) -> tuple[Declaration, ...]:
         """The parameters as declarations."""

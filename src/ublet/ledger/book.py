@@ -155,19 +155,25 @@ class Ledger:
         with self._transaction():
             self._insert_changes(changes)
 
-    def trials(self, name: str | None = None, outcome: str | None = None) -> list[TrialEntry]:
-        """Trials, newest first, without raw data."""
+    def trials(
+        self,
+        name: str | None = None,
+        outcome: str | None = None,
+        heater: str | None = None,
+        most: int = -1,
+    ) -> list[TrialEntry]:
+        """Trials, newest first, without raw data; of one heater, and no more than so many, when asked for."""
         rows = self._base.execute(
             "SELECT id, at, name, station, outcome, why, duration_s, parameters, conditions, findings, "
             "options, recommended FROM trial WHERE (?1 IS NULL OR name = ?1) AND (?2 IS NULL OR outcome = ?2) "
-            "ORDER BY id DESC",
-            (name, outcome),
+            "AND (?3 IS NULL OR json_extract(parameters, '$.heater') = ?3) ORDER BY id DESC LIMIT ?4",
+            (name, outcome, heater, most),
         )
         return [_entry(row) for row in rows]
 
-    def latest(self, name: str, outcome: str | None = None) -> TrialEntry | None:
-        """The newest trial of a name."""
-        found = self.trials(name, outcome)
+    def latest(self, name: str, outcome: str | None = None, heater: str | None = None) -> TrialEntry | None:
+        """The newest trial of a name, of one heater when asked for."""
+        found = self.trials(name, outcome, heater, 1)
         return found[0] if found else None
 
     def series(self, trial: int) -> dict[str, Series]:

@@ -51,7 +51,7 @@ class LinkBench:
         machine: MachineFile,
         connection: Connection,
         watcher: Watcher,
-        earlier: Callable[[str], TrialResult | None],
+        earlier: Callable[[str, str | None], TrialResult | None],
         threaded: bool,
         lent: dict[str, Value],
     ) -> None:
@@ -115,9 +115,9 @@ class LinkBench:
         """The latest reading of a sensor."""
         return self._connection.channel(f"sensors.{sensor}")
 
-    def earlier(self, trial: str) -> TrialResult | None:
+    def earlier(self, trial: str, heater: str | None = None) -> TrialResult | None:
         """The last proven result of another trial."""
-        return self._earlier(trial)
+        return self._earlier(trial, heater)
 
     async def target(self, heater: str, celsius: float | None) -> None:
         """Hold a temperature, or switch off."""

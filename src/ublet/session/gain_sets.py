@@ -34,7 +34,7 @@ def known_sets(session: Session, heater: str, trial: str) -> tuple[dict[str, Gai
         gains = gains_below(root, session.live) if on_board else Gains(each.kp, each.ki, each.kd)
         sets[label] = GainsAt(gains, each.at_c)
     models: dict[float, HeaterModel] = {}
-    for entry in session.ledger.trials(trial, "proven"):
+    for entry in session.ledger.trials(trial, "proven", heater):
         at = entry.result.conditions.get("target_c")
         if entry.result.choice is None or not isinstance(at, (int, float)) or float(at) in models:
             continue

@@ -21,7 +21,7 @@ def room_now(session: Session, heater: str) -> float | None:
 def tuned_by(session: Session, heater: str) -> TrialResult | None:
     """The last proven tuning of a heater."""
     hotend = session.document.machine.heaters[heater].part == "hotend"
-    return session.proven("hotend-control" if hotend else "bed-control")
+    return session.proven("hotend-control" if hotend else "bed-control", heater)
 
 
 def tuned_model(session: Session, heater: str) -> HeaterModel | None:

@@ -86,9 +86,9 @@ class Session:
     def _bench(self, watcher: Watcher) -> LinkBench:
         return LinkBench(self.document.machine, self.connection, watcher, self.proven, self._threaded, self.lent)
 
-    def proven(self, trial: str) -> TrialResult | None:
-        """The last proven result of a trial."""
-        entry = self.ledger.latest(trial, "proven")
+    def proven(self, trial: str, heater: str | None = None) -> TrialResult | None:
+        """The last proven result of a trial, of one heater when asked for."""
+        entry = self.ledger.latest(trial, "proven", heater)
         return entry.result if entry else None
 
     # settings

@@ -120,7 +120,7 @@ class SoakWatch:
 
 def known_sheet(session: Session, heater: str) -> Sheet | None:
     """What is known of the sheet on a heater's block: by its soak trial, else by its model; None: nothing."""
-    soaked = session.proven("bed-soak")
+    soaked = session.proven("bed-soak", heater)
     lag = soaked.finding("sheet_lag") if soaked is not None else None
     if soaked is not None and lag is not None:
         share, lead = soaked.finding("surface_share"), soaked.finding("sensor_lead")

@@ -108,7 +108,13 @@ def _tried(session: Session, station: Station) -> Standing:
     if session.runner.running is not None and session.runner.running.name in station.trials:
         return Standing("running")
     checks = {TRIALS[name].verify for name in station.trials} - set(_self_checking(station))
-    found = [_trial_standing(session, name) for name in station.trials if name not in checks]
+    machine = session.document.machine
+    found = [
+        _trial_standing(session, name, heater)
+        for name in station.trials
+        if name not in checks
+        for heater in TRIALS[name].heaters(machine) or (None,)
+    ]
     for state in ("failed", "stale", "open"):
         wanted = [standing for standing in found if standing.state == state]
         if wanted:
@@ -121,10 +127,19 @@ def _self_checking(station: Station) -> tuple[str, ...]:
     return tuple(name for name in station.trials if TRIALS[name].verify == name)
 
 
-def _trial_standing(session: Session, name: str) -> Standing:
+LOOKED_AT = 20
+"""So many of the newest trials are looked at for one that was not cancelled."""
+
+
+def _trial_standing(session: Session, name: str, heater: str | None) -> Standing:
     check = TRIALS[name].verify
     names = (name,) if check in (None, name) else (name, str(check))
-    entries = [e for each in names for e in session.ledger.trials(each)[:20] if e.result.outcome != "halted"]
+    entries = [
+        entry
+        for each in names
+        for entry in session.ledger.trials(each, heater=heater, most=LOOKED_AT)
+        if entry.result.outcome != "halted"
+    ]
     entry = max(entries, key=lambda each: each.id, default=None)
     if entry is None:
         return Standing("open")

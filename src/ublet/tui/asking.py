@@ -63,6 +63,7 @@ class AskingBench(Bench):
         Binding("d", "drop", "drop"),
         Binding("p", "parameters", "parameters"),
         Binding("o", "other", "other trial"),
+        Binding("h", "heater", "heater"),
         Binding("up", "choose(-1)", "choose", key_display="↑↓"),
         Binding("down", "choose(1)", "choose", show=False),
         Binding("escape", "cancel", "cancel"),
@@ -141,7 +142,7 @@ class AskingBench(Bench):
 
     def reload(self) -> None:
         """Take the newest result from the ledger."""
-        self.entry = self.session.ledger.latest(self.spec.name)
+        self.entry = self.session.ledger.latest(self.spec.name, heater=getattr(self.aim, "heater", None))
         self.taken = ""
         self.refresh_state()
 
@@ -266,6 +267,8 @@ class AskingBench(Bench):
             return self.watched is None and bool(self.spec.declared())
         if action == "other":
             return self.watched is None and len(self.specs) > 1
+        if action == "heater":
+            return self.watched is None and len(self.spec.heaters(self.session.document.machine)) > 1
         if action == "choose":
             return self.watched is None and self.result is not None and len(self.result.options) > 1
         if action == "keep":
@@ -418,6 +421,14 @@ class AskingBench(Bench):
             names = [each.name for each in self.result.options]
             self.taken = names[(names.index(option.name) + by) % len(names)]
             self.refresh_state()
+
+    def action_heater(self) -> None:
+        """The next heater that this trial is done for."""
+        names, now = self.spec.heaters(self.session.document.machine), getattr(self.aim, "heater", "")
+        after = names[(names.index(now) + 1) % len(names)] if now in names else names[0]
+        self.aims[self.spec.name] = self.aim.model_copy(update={"heater": after})
+        self.told = None
+        self.reload()
 
     def action_other(self) -> None:
         """The station's next trial."""

@@ -14,7 +14,7 @@ from textual.widgets import Static
 
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.candidates import AS_FOUND
-from ublet.core.heat.demands import demands_of
+from ublet.core.heat.demands import demands_of, hotends, slow_heaters
 from ublet.core.heat.report import ON_OFF
 from ublet.core.heat.trials import PLANT_KEYS, BedParameters, ControlAim, HotendParameters
 from ublet.core.route import ROUTE
@@ -55,6 +55,7 @@ class HeaterBench(Bench):
     BINDINGS = [
         Binding("enter", "start", "start"),
         Binding("t", "target", "target"),
+        Binding("h", "heater", "heater"),
         Binding("k", "keep", "keep"),
         Binding("d", "drop", "drop"),
         Binding("v", "verify", "verify"),
@@ -109,9 +110,9 @@ class HeaterBench(Bench):
     def reload(self) -> None:
         """Take the newest results from the ledger."""
         ledger = self.session.ledger
-        self.tuned = ledger.latest(self.control.name, "proven")
+        self.tuned = ledger.latest(self.control.name, "proven", self.aim.heater)
         self.tuned_series = ledger.series(self.tuned.id) if self.tuned else {}
-        newest = ledger.latest(self.verify.name)
+        newest = ledger.latest(self.verify.name, heater=self.aim.heater)
         self.verified = newest if newest and self.tuned and newest.id > self.tuned.id else None
         if self.verified and self.verified.result.outcome == "halted":
             self.verified = None
@@ -291,6 +292,8 @@ class HeaterBench(Bench):
             return not running and self.tuned is not None
         if action == "start":
             return not running and ready
+        if action == "heater":
+            return not running and len(self.control.heaters(self.session.document.machine)) > 1
         if action == "target":
             return not running
         if action == "keep":
@@ -367,6 +370,14 @@ class HeaterBench(Bench):
     def action_cancel(self) -> None:
         """Stop the trial; everything goes off."""
         self.session.runner.cancel()
+
+    def action_heater(self) -> None:
+        """The next heater of this kind."""
+        names = self.control.heaters(self.session.document.machine)
+        at = names.index(self.aim.heater) if self.aim.heater in names else -1
+        self.aim = self.aim.model_copy(update={"heater": names[(at + 1) % len(names)]})
+        self.told = None
+        self.reload()
 
     def action_target(self) -> None:
         """Type another temperature."""
@@ -485,7 +496,7 @@ class HotendBench(HeaterBench):
         """The first material's nozzle temperature."""
         machine = self.session.document.machine
         material = next(iter(machine.materials.values()), None)
-        heater = next((name for name, each in machine.heaters.items() if each.part == "hotend"), "hotend")
+        heater = next(iter(hotends(machine)), "hotend")
         return HotendParameters(heater=heater, target=material.nozzle_c if material else 215.0)
 
 
@@ -501,5 +512,5 @@ class BedBench(HeaterBench):
         """The first material's bed temperature."""
         machine = self.session.document.machine
         wanted = [material.bed_c for material in machine.materials.values() if material.bed_c >= COOLEST_BED_C]
-        heater = next((name for name, each in machine.heaters.items() if each.part != "hotend"), "bed")
+        heater = next(iter(slow_heaters(machine)), "bed")
         return BedParameters(heater=heater, target=wanted[0] if wanted else 60.0)

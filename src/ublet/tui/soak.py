@@ -7,6 +7,7 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.widgets import Static
 
+from ublet.core.heat.demands import beds
 from ublet.core.heat.soak_trials import SoakParameters
 from ublet.core.heat.start import surface_sensor
 from ublet.core.trial import Series
@@ -51,7 +52,7 @@ class SoakBench(AskingBench):
     def __init__(self, session: Session, palette: Palette) -> None:
         super().__init__(session, palette)
         machine = session.document.machine
-        heater = next((name for name, each in machine.heaters.items() if each.part == "bed"), "bed")
+        heater = next(iter(beds(machine)), "bed")
         material = next((each for each in machine.materials.values() if each.bed_c >= 30), None)
         self.aims[self.spec.name] = SoakParameters(heater=heater, target=material.bed_c if material else 60.0)
 
@@ -77,7 +78,7 @@ class SoakBench(AskingBench):
 
     def reload(self) -> None:
         """Take the newest result and its record from the ledger."""
-        entry = self.session.ledger.latest(self.spec.name)
+        entry = self.session.ledger.latest(self.spec.name, heater=self.heater)
         self.record = self.session.ledger.series(entry.id).get("soak") if entry else None
         super().reload()
 

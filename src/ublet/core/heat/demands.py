@@ -31,6 +31,21 @@ SLOW = Demands(1.0, 0.3, 6.0, 420.0, 120.0, 5400.0, 900.0, False)
 """A bed or a chamber: more mass, more lag, less noise allowed."""
 
 
+def hotends(machine: MachineFile) -> tuple[str, ...]:
+    """The heaters of nozzles."""
+    return tuple(name for name, heater in machine.heaters.items() if heater.part == "hotend")
+
+
+def slow_heaters(machine: MachineFile) -> tuple[str, ...]:
+    """Those of beds and chambers."""
+    return tuple(name for name, heater in machine.heaters.items() if heater.part != "hotend")
+
+
+def beds(machine: MachineFile) -> tuple[str, ...]:
+    """Those of beds."""
+    return tuple(name for name, heater in machine.heaters.items() if heater.part == "bed")
+
+
 def demands_of(machine: MachineFile, heater: str) -> Demands:
     """The demands on a declared heater; an unknown one is taken for a hotend."""
     declared = machine.heaters.get(heater)

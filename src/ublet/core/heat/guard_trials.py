@@ -192,5 +192,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         _depends,
         _needs,
         trips=True,
+        heaters=lambda machine: tuple(machine.heaters),
     ),
 )

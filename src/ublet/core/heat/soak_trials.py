@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from ublet.core.heat.demands import beds
 from ublet.core.heat.model import HeaterModel, UnfitRecord, fit_model
 from ublet.core.heat.outlook import time_to
 from ublet.core.heat.report import model_from
@@ -145,7 +146,7 @@ async def bed_soak(bench: Bench, aim: SoakParameters) -> TrialResult:
     surface = surface_sensor(bench.machine, aim.heater)
     if surface is not None and bench.celsius(surface) is None:
         raise TrialFailed(f"The {surface} sensor on the surface does not read: check its plug. Nothing was heated.")
-    tuned = bench.earlier("bed-control")
+    tuned = bench.earlier("bed-control", aim.heater)
     samples = bench.samples(aim.heater)
     room = await from_room(bench, aim.heater, samples)
     model = model_from(tuned, room) if tuned is not None else None
@@ -361,5 +362,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce,
         _depends,
         _needs,
+        heaters=beds,
     ),
 )

@@ -9,7 +9,7 @@ from typing import Any, Literal
 import numpy as np
 
 from ublet.core.heat.candidates import candidates, recommend
-from ublet.core.heat.demands import demands_of
+from ublet.core.heat.demands import demands_of, hotends, slow_heaters
 from ublet.core.heat.gain_choice import gains_root
 from ublet.core.heat.model import fit_model
 from ublet.core.heat.prediction import predict_on_off, predict_step
@@ -158,7 +158,7 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
     """
     demands = demands_of(bench.machine, aim.heater)
     check_room_above(bench.machine, aim.heater, aim.target, STEP_HEADROOM_C)
-    tuned = bench.earlier("hotend-control" if demands.fans else "bed-control")
+    tuned = bench.earlier("hotend-control" if demands.fans else "bed-control", aim.heater)
     if tuned is None:
         raise TrialFailed(f"There is no model of the {aim.heater} yet: tune it first, then verify.")
     samples = bench.samples(aim.heater)
@@ -289,6 +289,7 @@ def _control_spec(name: str, station: str, parameters: type[Part], verify: str) 
             machine, aim.heater, aim.target, demands_of(machine, aim.heater).headroom_c, read
         ),
         verify=verify,
+        heaters=hotends if parameters is HotendParameters else slow_heaters,
     )
 
 
@@ -302,6 +303,7 @@ def _verify_spec(name: str, station: str, parameters: type[Part]) -> TrialSpec:
         _announce_verify,
         lambda aim, known: depends_on_gains(aim.heater, aim.target, known),
         lambda machine, aim, read: heat_needs(machine, aim.heater, aim.target, STEP_HEADROOM_C, read),
+        heaters=hotends if parameters is VerifyParameters else slow_heaters,
     )
 
 
