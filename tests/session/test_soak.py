@@ -53,6 +53,15 @@ def test_a_surface_that_never_stands_still_in_time_is_no_success(tmp_path: Path)
     assert code == 1 and "still drifts by" in report["why"] and report["proposals"] == []
 
 
+def test_a_surface_sensor_that_falls_off_ends_it_with_a_sentence(tmp_path: Path) -> None:
+    event = '\n[[events]]\nkind = "sensor-open"\nof = "T3"\nat_s = 240\n'
+    code, report = run("bed-soak", tmp_path, RIGHT + event, "target=60")
+    assert code == 1 and "The plate sensor stopped reading" in report["why"]
+    event = '\n[[events]]\nkind = "sensor-open"\nof = "T3"\nat_s = 0\n'
+    code, report = run("bed-soak", tmp_path, RIGHT + event, "target=60")
+    assert code == 1 and "Nothing was heated" in report["why"]
+
+
 def test_the_clock_at_the_target_runs_whoever_heats(folder: Path) -> None:
     async def work() -> None:
         async with Rig(folder, tern_scenario()) as rig:

@@ -43,6 +43,13 @@ class Screen:
             time.sleep(0.1)
         return shown
 
+    def gone(self, words: str, timeout: float = 10.0) -> None:
+        """Wait until words are off the screen."""
+        end = time.monotonic() + timeout
+        while words in (shown := self.text()):
+            assert time.monotonic() < end, f"“{words}” did not go away; the screen was:\n{shown}"
+            time.sleep(0.1)
+
     def close(self) -> None:
         self.tmux("kill-server")
 

@@ -29,6 +29,7 @@ def find(screen: Screen, words: str, shown: str) -> None:
     typed(screen, words)
     screen.wait(shown, 10)
     screen.key("Enter")
+    screen.gone("Search every setting")
     screen.wait(f"{shown}  ", 10)
 
 

@@ -62,7 +62,9 @@ def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: lis
     again.key("NPage", "NPage", "NPage", "Down")
     shown = again.wait("is live and saved")
     assert f"{file_kp:.3g}" in shown and "all saved" in shown and "✓ measured" in shown
-    again.key("Enter", "t", "C-u", "2", "4", "0", "Enter")
+    again.key("Enter", "t")
+    again.wait("Temperature to tune")
+    again.key("C-u", "2", "4", "0", "Enter")
     again.wait("Heats the hotend to about 247 °C")
     assert re.search(r" 215 ╌", again.text()), "the stored result is drawn around its own target"
 
@@ -130,11 +132,11 @@ def test_sizes_from_too_small_to_large_and_back(screens: list[Screen], tmp_path:
 
 def test_unbuilt_stations_say_so_and_wrong_keys_do_nothing(screens: list[Screen], tmp_path: Path) -> None:
     screen = hotend(screens, tmp_path / "f")
-    screen.key("Down", "Down", "Down", "Down")
+    screen.key("Down", "Down", "Down", "Down", "Down")
     screen.wait("Not built yet", 5)
     screen.key("Enter")
     screen.wait("cannot be entered", 5)
-    screen.key("z", "5", "k", "v", "d", "e", "F3", "C-x", "Up", "Up", "Up", "Up")
+    screen.key("z", "5", "k", "v", "d", "e", "F3", "C-x", "Up", "Up", "Up", "Up", "Up")
     screen.wait("Heats the hotend to about", 5)
     assert "Traceback" not in screen.text()
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from rich.text import Text
 from textual.binding import Binding
 
@@ -35,8 +37,8 @@ GUARDED: tuple[tuple[str, str], ...] = (
 )
 """The settings of a heater's guards, below its path, with what each says."""
 
-ROOMY = 26
-"""From this height on the rows of the drill stand apart."""
+NARROW, LOW, ROOMY = 115, 16, 26
+"""Below this width and this height less is said; from the last height on the rows of the drill stand apart."""
 
 ENOUGH = 1.5
 """A normal climb should rise so many times as much as the guard wants."""
@@ -51,6 +53,15 @@ HOW   Enter drills them: each fault is made on purpose, and the board must notic
 
 KEYS  enter start, or the first answer    p which heater    ↑↓ parameter    t type its value    esc cancel
 """
+
+
+@dataclass(frozen=True)
+class Room:
+    """How much room there is; apart: what stands between two rows of the drill."""
+
+    narrow: bool
+    low: bool
+    apart: str
 
 
 class GuardsBench(AskingBench):
@@ -82,10 +93,10 @@ class GuardsBench(AskingBench):
             running = watched.latest.phase if watched is not None and watched.latest is not None else ""
             about = session.connection.about
             silence = about.heartbeat_window_s * about.clock if about is not None else None
-            apart = "\n" if height >= ROOMY else ""
+            room = Room(width < NARROW, height < LOW, "\n" if height >= ROOMY else "")
             now = live_heater(self.heater, heater, session.live)
-            text = guards_text(self.heater, now, self.result, running, silence, apart, palette)
-            text.append_text(parameters_text(session, self.heater, heater, self.parameter, palette))
+            text = guards_text(self.heater, now, self.result, running, silence, room, palette)
+            text.append_text(parameters_text(session, self.heater, heater, self.parameter, room, palette))
             return text
 
         return draw
@@ -160,24 +171,26 @@ def guards_text(
     result: TrialResult | None,
     running: str,
     silence_s: float | None,
-    apart: str,
+    room: Room,
     palette: Palette,
 ) -> Text:
-    """The table of guards; apart: what stands between two rows."""
+    """The table of guards; without what each watches where it is narrow, without titles where it is low."""
     text = Text(no_wrap=True)
     titles = ("drill", f"what the board watches at the {name}", "allowed", "noticed after", "peak")
-    for title, columns in zip(titles, COLUMNS, strict=True):
+    shown_columns = [number for number in range(len(COLUMNS)) if number != 1 or not room.narrow]
+    for number in [] if room.low else shown_columns:
+        title, columns = titles[number], COLUMNS[number]
         text.append(f"{title:<{columns}}" if columns > 15 else f"{title:>{columns}}", palette.dim)
-    text.append("\n")
+    text.append("" if room.low else "\n")
     shown = result if result is not None and any(f.name.endswith("noticed after") for f in result.findings) else None
     harmless = {drill.name: drill.harmless for drill in DRILLS}
     for drill, words in watches(heater).items():
         seen = shown.finding(f"{drill} noticed after") if shown is not None else None
         peak = shown.finding(f"{drill} peak") if shown is not None else None
         now = drill == running
-        text.append(apart)
+        text.append(room.apart)
         text.append(f"{drill:<{COLUMNS[0]}}", f"bold {palette.focus}" if now else palette.text)
-        text.append(f"{words:<{COLUMNS[1]}}", palette.dim)
+        text.append("" if room.narrow else f"{words:<{COLUMNS[1]}}", palette.dim)
         allowed = (
             show(seen.limit, "s", 3)
             if seen is not None and seen.limit is not None
@@ -209,9 +222,9 @@ def _allowed(drill: str, heater: Heater, silence_s: float | None) -> str:
     return f"{RAIL_S:g} s"
 
 
-def parameters_text(session: Session, name: str, heater: Heater, chosen: int, palette: Palette) -> Text:
+def parameters_text(session: Session, name: str, heater: Heater, chosen: int, room: Room, palette: Palette) -> Text:
     """The guards' parameters as they are live, what bounds the maximum, and whether a normal climb keeps clear."""
-    text = Text("\n")
+    text = Text("" if room.low else "\n")
     for number, (key, words) in enumerate(GUARDED):
         path = f"heaters.{name}.{key}"
         declared, live, file = BOARD_SETTINGS.find(path), session.live(path), session.document.value(path)
@@ -224,22 +237,23 @@ def parameters_text(session: Session, name: str, heater: Heater, chosen: int, pa
         if isinstance(live, (int, float)) and isinstance(file, (int, float)) and live != file:
             text.append(f"   ! the file says {show(float(file), unit)}", palette.focus)
         if key == "maximum_c":
-            text.append_text(_bounds(session, name, heater, palette))
+            text.append_text(_bounds(session, name, heater, room, palette))
         elif declared is not None:
             text.append(f"   {declared.allowed()}", palette.dim)
         text.append("\n")
-    text.append_text(_margin(session, name, palette))
+    if not room.low:
+        text.append_text(_margin(session, name, palette))
     return text
 
 
-def _bounds(session: Session, name: str, heater: Heater, palette: Palette) -> Text:
+def _bounds(session: Session, name: str, heater: Heater, room: Room, palette: Palette) -> Text:
     """What each part stands; the lowest wins."""
     text, limits = Text(), part_limits(session.document.machine, name, session.document.board.adc_bits)
     limit, part = lowest_limit(1e9, limits)
     if part:
-        text.append(f"   bounded by its {part}, {limit:g} °C", palette.text)
+        text.append(f"   {'' if room.narrow else 'bounded '}by its {part}, {limit:g} °C", palette.text)
     others = ", ".join(f"{key} {celsius:g}" for key, celsius in limits.items() if key not in (part, SENSOR))
-    text.append(f"   ({others})" if others else "", palette.dim)
+    text.append(f"   ({others})" if others and not room.narrow else "", palette.dim)
     return text
 
 

@@ -130,7 +130,9 @@ class SoakBench(AskingBench):
                 text.append(f"    soaked in about {duration(left)}", palette.text)
             return text
         text.append(f"◆ at {held.target_c:g} °C for {duration(state.held_s)}", f"bold {palette.focus}")
-        if left is not None and left > 0:
+        if self.watched is not None and left is not None and left < 1:
+            text.append("    it should stand still now: being confirmed", f"bold {palette.text}")
+        elif left is not None and left > 0:
             text.append(f"    soaked in about {duration(left)}", f"bold {palette.text}")
         elif left is not None:
             text.append("    ● soaked", f"bold {palette.good}")

@@ -38,6 +38,9 @@ REACHED_C = 1.0
 ROW_S = 1.0
 """A row of the record is the mean over so long, s."""
 
+MOST_MISSED = 10
+"""A surface sensor may miss so many rows, one after the other."""
+
 LOOK_S = 10.0
 WINDOW_S = 120.0
 """The drift is read over so long, s."""
@@ -89,6 +92,7 @@ class Watched:
         self.rows: list[tuple[float, float, float, float]] = []
         self.reached_s: float | None = None
         self._within: list[tuple[float, float, float]] = []
+        self._missed = 0
 
     def add(self, at: float, duty: float, celsius: float) -> None:
         """A sample: kept in the mean of its second."""
@@ -98,6 +102,9 @@ class Watched:
         time_s, mean_duty, mean_c = np.mean(self._within, axis=0).tolist()
         self._within = []
         seen = self.bench.celsius(self.surface) if self.surface else None
+        self._missed = self._missed + 1 if seen is None and self.surface is not None else 0
+        if self._missed > MOST_MISSED:
+            raise TrialFailed(f"The {self.surface} sensor stopped reading: check its plug and cable, then try again.")
         row = (time_s, mean_duty, mean_c, math.nan if seen is None else seen)
         self.rows.append(row)
         self.bench.show("soak", COLUMNS, row)
