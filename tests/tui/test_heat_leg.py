@@ -92,6 +92,24 @@ def test_a_guard_is_bent_within_bounds_and_a_soak_is_watched(screens: list[Scree
     screen.wait("Cancelled by you", 10)
 
 
+def test_digits_typed_behind_a_key_go_into_its_field_and_heat_nothing(screens: list[Screen], tmp_path: Path) -> None:
+    screen = demo(screens, tmp_path / "a")
+    screen.key("NPage", "NPage", "NPage", "Down", "Down", "Down", "Down")
+    screen.wait("heats the nozzle to 215 °C and the bed to 60 °C", 20)
+    screen.key("Enter")
+    screen.wait("t target", 10)
+    for typed in ("231", "122"):
+        screen.tmux("send-keys", "-t", "t", "t", *typed)  # all of it before the field can be there
+        shown = screen.wait(f"= {typed} °C", 10)
+        assert "nothing runs, nothing heats" in shown
+        screen.key("Escape")
+    screen.tmux("send-keys", "-t", "t", "t", *"31.5", "Enter", "Down", "t", *"30.5", "Enter")
+    screen.wait("→ 31.5 °C", 10)
+    assert "→ 30.5 °C" in screen.wait("by hand: bed 30.5 °C", 10)
+    screen.key("0")
+    screen.wait("Every heater and fan is off", 10)
+
+
 def test_guards_are_drilled_and_a_halt_ends_the_drill(screens: list[Screen], tmp_path: Path) -> None:
     screen = demo(screens, tmp_path / "a")
     screen.key("NPage", "NPage", "NPage", "Down", "Down", "Down")

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rich.text import Text
-from textual.app import App, ComposeResult, SystemCommand
+from textual.app import ComposeResult, SystemCommand
 from textual.binding import Binding
 from textual.containers import Container, Horizontal
 from textual.screen import Screen
@@ -20,6 +20,7 @@ from textual.timer import Timer
 from textual.widgets import Static
 
 from ublet.core.route import ROUTE, Standing, Station
+from ublet.tui.key_order import KeysInOrder
 from ublet.tui.keys import Keys
 from ublet.tui.pulse import Pulse, Reading
 from ublet.tui.reading import link_words, take_reading
@@ -51,7 +52,7 @@ UNUSABLE = 2
 FAULT = 70
 
 
-class UbletApp(App[None]):
+class UbletApp(KeysInOrder):
     """Full-screen bench on one machine file. Heavy parts load after the first frame is on the screen."""
 
     TITLE = "ublet"

@@ -1,0 +1,71 @@
+"""Keys one after the other: the next one is passed on when what the one before it did is done.
+
+Textual hands a key to whatever has the focus when it is read. Typed quickly, the digits behind a key that opens a field
+would reach the bench below, where a digit may heat. Here a key waits until the one before it has gone through every
+widget that could take it, and until a dialog that it opened can take keys.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from functools import partial
+
+from textual.app import App
+from textual.driver import Driver
+from textual.events import Event, Key
+from textual.message import Message
+
+STUCK_S = 0.5
+"""A key whose end is not heard of within this (its widget went away) no longer holds up the next, s."""
+
+
+class Passed(Message):
+    """Sent behind a key, the same way: when it arrives, that key has been dealt with."""
+
+    def __init__(self, turn: int) -> None:
+        super().__init__()
+        self.turn = turn
+
+
+class KeysInOrder(App[None]):
+    """An app that deals with one key at a time."""
+
+    def __init__(self, driver_class: type[Driver] | None) -> None:
+        super().__init__(driver_class=driver_class)
+        self._waiting: deque[Key] = deque()
+        self._turn = 0
+        self._under_way = False
+
+    async def on_event(self, event: Event) -> None:
+        """Keys wait their turn; everything else goes on as ever."""
+        if not isinstance(event, Key) or event.is_forwarded:
+            await super().on_event(event)
+            return
+        self._waiting.append(event)
+        if self._under_way:
+            self.set_timer(STUCK_S, partial(self._end, self._turn))
+        else:
+            await self._next_key()
+
+    async def _next_key(self) -> None:
+        """Pass the next key on, and a message behind it."""
+        if self._under_way or not self._waiting:
+            return
+        self._turn, self._under_way = self._turn + 1, True
+        target = self.focused or self.screen
+        await super().on_event(self._waiting.popleft())
+        if not target.post_message(Passed(self._turn)):
+            self._end(self._turn)
+
+    def on_passed(self, message: Passed) -> None:
+        """A key has been dealt with; a dialog that it opened must first have its field."""
+        message.stop()
+        if self.focused is None:
+            self.screen.call_after_refresh(self._end, message.turn)
+        else:
+            self._end(message.turn)
+
+    def _end(self, turn: int) -> None:
+        if turn == self._turn and self._under_way:
+            self._under_way = False
+            self.call_later(self._next_key)
