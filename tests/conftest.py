@@ -25,8 +25,12 @@ T = TypeVar("T")
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """The long tests first, so that no worker waits for the other at the end."""
+    """The long tests first, so that no worker waits for the other at the end; at most two terminals at a time."""
     items.sort(key=lambda item: "tests/tui/" not in str(item.path))
+    for item in items:
+        if "tests/tui/" in str(item.path):
+            lane = item.path.stem in ("test_real_app", "test_heat_leg")
+            item.add_marker(pytest.mark.xdist_group("terminal 1" if lane else "terminal 2"))
 
 
 def machine_text() -> str:

@@ -41,7 +41,9 @@ class Screen:
         while words not in (shown := self.text()):
             assert time.monotonic() < end, f"“{words}” did not appear; the screen was:\n{shown}"
             time.sleep(0.1)
-        return shown
+        time.sleep(0.15)  # the rest of that frame
+        later = self.text()
+        return later if words in later else shown
 
     def gone(self, words: str, timeout: float = 10.0) -> None:
         """Wait until words are off the screen."""
