@@ -14,6 +14,7 @@ from ublet.core.route import ROUTE, Standing
 from ublet.session import recent
 from ublet.session.demo import DemoError, prepare
 from ublet.session.gain_sets import OWN, note_set, switch_set, used_at
+from ublet.session.heaters import room_now
 from ublet.session.orders import OrderError, order_for, verify_parameters
 from ublet.session.report import trial_json
 from ublet.session.standings import standing as standing_of
@@ -121,6 +122,19 @@ def test_a_report_has_the_shape_of_the_contract(folder: Path) -> None:
                 report["options"]["quick"][key] for key in ("kp", "ki", "kd")
             ]
             assert all(p["effect"].startswith("overshoot +") for p in report["proposals"])
+
+    virtually(work)
+
+
+def test_the_room_is_known_while_everything_is_warm(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            session = rig.session
+            for heater, celsius in (("hotend", 120), ("bed", 70)):
+                await session.connection.call("heat.target", heater=heater, celsius=celsius)
+            await asyncio.sleep(300)
+            coolest = min(session.connection.channel(f"sensors.{name}") or 0.0 for name in ("hotend", "bed", "plate"))
+            assert coolest > 55 and room_now(session, "bed") == pytest.approx(23, abs=0.3)
 
     virtually(work)
 

@@ -82,7 +82,9 @@ def test_the_clock_at_the_target_runs_whoever_heats(folder: Path) -> None:
             held = state()
             assert held is not None and held.held_s is not None and 60 < held.held_s < 180 and held.left_s is None
             assert held.drift is not None and held.drift.c_min > 0.2
-            await session.run(TRIALS["bed-soak"], SoakParameters(target=45), Onlooker())
+            warm = (await session.run(TRIALS["bed-soak"], SoakParameters(target=45), Onlooker())).ran.result
+            lag = warm.finding("sheet_lag")
+            assert lag is not None and lag.value == pytest.approx(480 / 6.1, rel=0.05), "begun a few degrees warm"
             await hold(45, 400)
             soaked = state()
             assert soaked is not None and soaked.left_s is not None and soaked.left_s < 60

@@ -48,7 +48,7 @@ def test_a_bed_is_tuned_kept_and_held_by_hand(screens: list[Screen], tmp_path: P
     screen.key("Tab", "Down", "Down")
     screen.wait("heats the nozzle to 215 °C and the bed to 60 °C", 10)
     screen.key("Enter", "c", "2")
-    screen.wait("gains found at 60 °C: overshoot", 20)
+    screen.wait("gains found at 60 °C: +", 20)
     screen.wait("◆ hotend and bed heated", 10)
     screen.key("Down", "t")
     screen.wait("Target of the bed", 10)
@@ -122,6 +122,7 @@ def test_guards_are_drilled_and_a_halt_ends_the_drill(screens: list[Screen], tmp
     screen.wait("Plug the hotend sensor in again", 10)
     screen.key("Enter")
     screen.wait("Bridge the two wires", 40)
+    screen.wait("● in time", 10)  # the first drill's time stands there at once
     screen.key("F8")
     screen.wait("■ HALTED", 10)
     screen.wait("✗ Halted by you", 10)

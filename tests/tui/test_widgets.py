@@ -17,6 +17,7 @@ from ublet.session.saving import Saved
 from ublet.tui.dialogs import QuantityDialog, QuestionDialog, SaveDialog
 from ublet.tui.pickers import LineDialog
 from ublet.tui.pulse import HeaterReading, Pulse, Reading
+from ublet.tui.question import answer_for, answer_keys
 from ublet.tui.route import Route
 from ublet.tui.settlement import Settlement
 from ublet.tui.theme import SOOT, THEMES
@@ -263,3 +264,12 @@ def test_two_quick_answers_close_a_dialog_once() -> None:
             return got
 
     assert asyncio.run(work()) == ["one"]
+
+
+def test_every_answer_has_its_letter_and_the_first_one_enter_too() -> None:
+    asked = ("wait", "cancel")
+    assert answer_keys(asked) == {"enter": "wait", "c": "cancel"}
+    assert [answer_for(asked, key) for key in ("w", "c", "x")] == ["wait", "cancel", None]
+    alike = ("stop", "start here")
+    assert answer_for(alike, "s") == "start here" and answer_keys(alike)["enter"] == "stop"
+    assert answer_for(("right", "rest", "roll"), "1") == "right" and answer_for((), "w") is None

@@ -166,6 +166,10 @@ class Bench(Protocol):
         """How long the board heats without hearing from the host, by its own clock, s."""
 
     @property
+    def first_c(self) -> float | None:
+        """The coolest sensor when the link was made, °C: the room, or above it; None before."""
+
+    @property
     def news_s(self) -> float:
         """How late the host may learn of something, by the board's clock, s."""
 

@@ -74,6 +74,11 @@ class LinkBench:
         return about.heartbeat_window_s * about.clock if about is not None else 0.0
 
     @property
+    def first_c(self) -> float | None:
+        """The coolest sensor when the link was made."""
+        return self._connection.first_c
+
+    @property
     def news_s(self) -> float:
         """How late we may learn of something: longer by an accelerated board's clock."""
         about = self._connection.about

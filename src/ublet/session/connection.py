@@ -62,6 +62,7 @@ class Connection:
         self.why = "not connected yet"
         self.note = ""
         self.layers: dict[str, Layers] = {}
+        self.first_c: float | None = None  # the coolest sensor when the link was made: the room, or above it
         self.image: RunningImage | None = None
         self.samples: deque[Sample] = deque(maxlen=MINUTE)
         self.changed: list[Callable[[], None]] = []
@@ -257,10 +258,19 @@ class Connection:
     def _samples(self, samples: list[Sample]) -> None:
         if self._greeting is not None and not self._greeting.done():
             return  # until the greeting is over, nobody knows what the channels are
+        if self.first_c is None or not self.samples:
+            self._first(samples)
         self.samples.extend(samples)
         self._reading.set()
         for listener in list(self.sampled):
             listener(samples)
+
+    def _first(self, samples: list[Sample]) -> None:
+        """The first readings of a link: nothing can be cooler than the room."""
+        names = self.about.channels if self.about is not None else []
+        read = [samples[0][2 + at] for at, name in enumerate(names) if name.startswith("sensors.")] if samples else []
+        known = [celsius for celsius in (*read, self.first_c) if celsius is not None]
+        self.first_c = min(known, default=None)
 
     def _lost(self, why: str) -> None:
         self._reading.clear()

@@ -15,7 +15,10 @@ if TYPE_CHECKING:
 
 def room_now(session: Session, heater: str) -> float | None:
     """The room as a heater's trials take it, °C; None when its sensor does not read."""
-    return room_from(session.document.machine, heater, lambda name: session.connection.channel(f"sensors.{name}"))
+    connection = session.connection
+    return room_from(
+        session.document.machine, heater, lambda name: connection.channel(f"sensors.{name}"), connection.first_c
+    )
 
 
 def tuned_by(session: Session, heater: str) -> TrialResult | None:

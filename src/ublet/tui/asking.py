@@ -25,7 +25,7 @@ from ublet.session.session import Session
 from ublet.tui.at_the_machine import notice
 from ublet.tui.bench import Bench
 from ublet.tui.pictures import Picture
-from ublet.tui.question import QuestionPanel, answer_keys, reading_refusal
+from ublet.tui.question import QuestionPanel, answer_for, answer_keys, reading_refusal
 from ublet.tui.theme import Palette
 from ublet.tui.watch import TrialWatch
 
@@ -390,7 +390,7 @@ class AskingBench(Bench):
                 self._draw_question()
             event.stop()
             return
-        named = answer_keys(question.answers).get(event.key)
+        named = answer_for(question.answers, event.key)
         if named is not None and event.key != "enter":
             event.stop()
             event.prevent_default()

@@ -316,7 +316,7 @@ class ControlBench(Bench):
             self.warned[name] = f"! {error}"
             return
         step = await asyncio.to_thread(predict_step, model, gains, situation)
-        over = f"overshoot +{step.measure.overshoot_c:.1f} °C predicted from cold"
+        over = f"+{step.measure.overshoot_c:.1f} °C of overshoot predicted"
         self.warned[name] = f"! gains found at {at:g} °C: {over}"
 
     async def action_off(self) -> None:

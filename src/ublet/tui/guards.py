@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 from rich.text import Text
@@ -13,7 +14,7 @@ from ublet.core.heat.part_limits import SENSOR, lowest_limit, part_limits
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.machine.heat_parts import Heater
 from ublet.core.settings import refusal_of
-from ublet.core.trial import Option, Proposal, TrialResult
+from ublet.core.trial import Finding, Option, Proposal, TrialResult
 from ublet.core.units import show
 from ublet.ledger.book import LedgerError
 from ublet.link.client import BoardRefused, LinkLost
@@ -95,7 +96,8 @@ class GuardsBench(AskingBench):
             silence = about.heartbeat_window_s * about.clock if about is not None else None
             room = Room(width < NARROW, height < LOW, "\n" if height >= ROOMY else "")
             now = live_heater(self.heater, heater, session.live)
-            text = guards_text(self.heater, now, self.result, running, silence, room, palette)
+            result = self.result if watched is None else _so_far(session, watched)
+            text = guards_text(self.heater, now, result, running, silence, room, palette)
             text.append_text(parameters_text(session, self.heater, heater, self.parameter, room, palette))
             return text
 
@@ -163,6 +165,18 @@ def watches(heater: Heater) -> dict[str, str]:
         "over maximum": f"never above {heater.maximum_c:g} °C",
         "link cut": "hears from the host while it heats",
     }
+
+
+def _so_far(session: Session, watched: TrialWatch) -> TrialResult:
+    """What the drill that runs has found up to now."""
+    about, series, findings = session.connection.about, watched.series("drills"), list[Finding]()
+    drills = [drill for drill in DRILLS if drill.harmless or (about is not None and about.simulated)]
+    for number, seconds, window, peak, limit in series.rows.tolist() if series is not None else []:
+        name = drills[int(number)].name
+        findings.append(Finding(f"{name} noticed after", seconds, 0.1, "s", window))
+        if not math.isnan(peak):
+            findings.append(Finding(f"{name} peak", peak, None, "°C", limit))
+    return TrialResult("proven", "", {}, tuple(findings))
 
 
 def guards_text(

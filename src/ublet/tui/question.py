@@ -25,6 +25,14 @@ def answer_keys(answers: tuple[str, ...]) -> dict[str, str]:
     return {str(number): answer for number, answer in enumerate(answers, start=1)}
 
 
+def answer_for(answers: tuple[str, ...], key: str) -> str | None:
+    """The answer that a key gives, besides enter: the first answer has its letter too, where no other one has it."""
+    keys = answer_keys(answers)
+    if key in keys or "enter" not in keys or key != answers[0][0].lower():
+        return keys.get(key)
+    return answers[0]
+
+
 def reading_refusal(unit: str) -> Callable[[str], str | None]:
     """What is wrong with a typed reading in a unit, or None."""
 

@@ -43,7 +43,7 @@ class SoakBench(AskingBench):
     SoakBench #clock { height: 2; padding: 0 1; margin-top: 1; }
     SoakBench #chart { height: 1fr; min-height: 6; }
     SoakBench #legend { height: 1; padding: 0 1 0 8; }
-    SoakBench #picture { height: auto; max-height: 8; min-height: 1; margin-top: 1; }
+    SoakBench #picture { height: 5; min-height: 1; margin-top: 1; }
     SoakBench #detail { height: 6; }
     """
     kind = "soak"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -20,6 +21,10 @@ AFTER_S = 12.0
 """The temperature is watched for so long after a trip, s."""
 
 LINK_PATIENCE = 4.0
+
+
+DRILLED = ("number", "noticed_s", "allowed_s", "peak_c", "limit_c")
+"""A row of the raw data: one drill, by its place in the list."""
 
 
 class GuardParameters(Part):
@@ -45,6 +50,7 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
         seconds, guard, peak = await _drill(bench, aim.heater, heater, drill)
         window = drill.window_s(heater.guards, warming_s(drill, heater)) + bench.news_s
         findings += _findings(drill.name, seconds, window, peak, limit_c)
+        bench.show("drills", DRILLED, (float(number), seconds, window, math.nan if peak is None else peak, limit_c))
         bad += _complaints(drill.name, seconds, window, guard, drill.guards, peak, limit_c, part)
     for number, (name, work) in enumerate((("over maximum", _over_maximum), ("link cut", _link_cut))):
         bench.progress(Progress(name, (len(drills) + number) / count, None, f"{len(drills) + number + 1} of {count}"))

@@ -50,9 +50,10 @@ def fit_sheet(time_s: Floats, bed_c: Floats, surface_c: Floats, room_c: float) -
         return None
     step = float(time_s[-1] - time_s[0]) / (len(time_s) - 1)
     height, seen = bed_c - room_c, surface_c - room_c
+    start = float(height[:3].mean())  # not quite the room's: what is on it is as warm as the bed, as near as one knows
 
     def behind(x: Floats) -> Floats:
-        follows = lagged(height, step, math.exp(float(x[0])), 0.0)
+        follows = lagged(height, step, math.exp(float(x[0])), start)
         return np.interp(time_s + LEAD_S * float(x[1]), time_s, follows)
 
     def share_of(x: Floats) -> float:

@@ -345,7 +345,7 @@ def _needs(machine: MachineFile, aim: SoakParameters, read: Callable[[str], floa
         return (*needs, Need("no surface sensor: the bed's power tells", True))
     if read(surface) is None:
         return (*needs, Need(f"{surface} sensor does not read: check its plug", False))
-    return (*needs, Need(f"{surface} sensor reads the surface", True))
+    return (*needs, Need(f"{surface} sensor reads", True))
 
 
 def _announce(machine: MachineFile, aim: SoakParameters) -> str:

@@ -32,12 +32,12 @@ def surface_sensor(machine: MachineFile, heater: str) -> str | None:
 
 
 def room_temperature(bench: Bench, heater: str) -> float:
-    """Room temperature, °C: as declared, or the coolest of the other sensors (none: this one).
+    """Room temperature, °C: as declared, or the coolest of the other sensors, now or at first (none: this one).
 
     Raises:
         TrialFailed: the heater's own sensor does not read.
     """
-    room = room_from(bench.machine, heater, bench.celsius)
+    room = room_from(bench.machine, heater, bench.celsius, bench.first_c)
     if room is None:
         raise TrialFailed(
             f"The {bench.machine.heaters[heater].sensor} sensor reads open or shorted: "
@@ -46,15 +46,20 @@ def room_temperature(bench: Bench, heater: str) -> float:
     return room
 
 
-def room_from(machine: MachineFile, heater: str, read: Callable[[str], float | None]) -> float | None:
-    """The room by a reader of sensors; None when the heater's own sensor does not read."""
+def room_from(
+    machine: MachineFile, heater: str, read: Callable[[str], float | None], first_c: float | None = None
+) -> float | None:
+    """The room by a reader of sensors; None when the heater's own sensor does not read.
+
+    first_c: the coolest sensor when the link was made, for a time when everything is warm.
+    """
     own = machine.heaters[heater].sensor
     mine = read(own)
     if mine is None:
         return None
     if machine.machine.room_c is not None:
         return machine.machine.room_c
-    others = [read(name) for name in machine.sensors if name != own]
+    others = [first_c, *(read(name) for name in machine.sensors if name != own)]
     return min((value for value in others if value is not None), default=mine)
 
 
