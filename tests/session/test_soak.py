@@ -13,9 +13,10 @@ from tests.session.test_wire_trials import RIGHT, run
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.soak_trials import SoakParameters
 from ublet.session.headless import run_on_scenario
+from ublet.session.heaters import soaking
 from ublet.session.library import scenario_path
 from ublet.session.orders import order_for
-from ublet.session.soaking import Soaking, drift_wanted, known_sheet
+from ublet.session.soaking import Soaking
 
 
 def test_a_surface_that_is_measured_stands_still_when_the_truth_says(tmp_path: Path) -> None:
@@ -68,7 +69,7 @@ def test_the_clock_at_the_target_runs_whoever_heats(folder: Path) -> None:
             session = rig.session
 
             def state() -> Soaking | None:
-                return session.soaking.state("bed", known_sheet(session, "bed"), drift_wanted(session))
+                return soaking(session, "bed")
 
             async def hold(celsius: float | None, seconds: float) -> None:
                 await session.connection.call("heat.target", heater="bed", celsius=celsius)

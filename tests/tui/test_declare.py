@@ -117,13 +117,25 @@ def test_wiring_and_modules_by_keyboard(screens: list[Screen], tmp_path: Path) -
             if re.search(rf"○ {name} ", screen.text()):
                 break
             time.sleep(0.1)
-        while f"space puts it in: +{sizes()[name]:,}" not in screen.text():
-            screen.key("Down")
+        down_to(screen, f"space puts it in: +{sizes()[name]:,}")
         screen.key("Space")
     shown = screen.wait("✗ overflows by", 10)
     assert "To make it fit, leave out" in shown
     screen.key("u")
     screen.wait("✓ fits", 10)
+
+
+def down_to(screen: Screen, words: str) -> None:
+    """Go down a line at a time, each seen before the next, until words stand there."""
+    for _ in range(40):
+        if words in (shown := screen.text()):
+            return
+        screen.key("Down")
+        for _ in range(20):
+            if screen.text() != shown:
+                break
+            time.sleep(0.1)
+    raise AssertionError(f"“{words}” is nowhere further down; the screen was:\n{screen.text()}")
 
 
 def sizes() -> dict[str, int]:

@@ -1,4 +1,4 @@
-"""What a session knows of a heater: the room around it, its last tuning, its model."""
+"""What a session knows of a heater: the room around it, its last tuning, its model, its sheet, its soak."""
 
 from __future__ import annotations
 
@@ -6,11 +6,15 @@ from typing import TYPE_CHECKING
 
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.report import model_from
+from ublet.core.heat.soak import Sheet, sheet_of
 from ublet.core.heat.start import room_from
 from ublet.core.trial import TrialFailed, TrialResult
 
 if TYPE_CHECKING:
     from ublet.session.session import Session
+    from ublet.session.soaking import Soaking
+
+USUAL_DRIFT_C_MIN = 0.2
 
 
 def room_now(session: Session, heater: str) -> float | None:
@@ -34,3 +38,27 @@ def tuned_model(session: Session, heater: str) -> HeaterModel | None:
         return model_from(tuned, room) if tuned is not None and room is not None else None
     except TrialFailed:
         return None
+
+
+def known_sheet(session: Session, heater: str) -> Sheet | None:
+    """What is known of the sheet on a heater's block: by its soak trial, else by its model; None: nothing."""
+    soaked = session.proven("bed-soak", heater)
+    lag = soaked.finding("sheet_lag") if soaked is not None else None
+    if soaked is not None and lag is not None:
+        share, lead = soaked.finding("surface_share"), soaked.finding("sensor_lead")
+        return Sheet(lag.value, share.value if share else 1.0, 0.0, 0.0, lead.value if lead else 0.0)
+    model = tuned_model(session, heater)
+    return sheet_of(model) if model is not None else None
+
+
+def drift_wanted(session: Session) -> float:
+    """What counts as standing still: as in the last soak trial, °C/min."""
+    soaked = session.proven("bed-soak")
+    asked = soaked.conditions.get("drift_c_min") if soaked is not None else None
+    return float(asked) if isinstance(asked, (int, float)) else USUAL_DRIFT_C_MIN
+
+
+def soaking(session: Session, heater: str, drift_c_min: float | None = None) -> Soaking | None:
+    """Where the soak of a heater stands, by what is known of its sheet; None while it has no target."""
+    drift = drift_wanted(session) if drift_c_min is None else drift_c_min
+    return session.soaking.state(heater, known_sheet(session, heater), drift, room_now(session, heater))

@@ -49,7 +49,7 @@ class Session:
         self._threaded = threaded
         self._saving = asyncio.Lock()
         self._settled_link: object = None
-        self.soaking = SoakWatch(self)
+        self.soaking = SoakWatch(self.connection, lambda: self.document.machine)
         self.notices: list[str] = []
         self.lent: dict[str, Value] = {}
         self._seen_on_disk = _stamp(file)

@@ -2,21 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ublet.core.heat.soak import Drift, Sheet, drift_of, sheet_of, still_after
+from ublet.core.heat.soak import Drift, Sheet, drift_of, still_after
 from ublet.core.heat.soak_trials import NOW_S, WINDOW_S
 from ublet.core.heat.start import surface_sensor
 from ublet.core.least_squares import Floats
+from ublet.core.machine.schema import MachineFile
 from ublet.link.client import Sample
-from ublet.session.heaters import room_now, tuned_model
-
-if TYPE_CHECKING:
-    from ublet.session.session import Session
+from ublet.session.connection import Connection
 
 ROW_S = 1.0
 LONGEST = 3 * 3600
@@ -24,8 +21,6 @@ LONGEST = 3 * 3600
 
 REACHED_C, LEFT_C = 1.0, 3.0
 """A target is reached within the first, and left beyond the second, °C."""
-
-USUAL_DRIFT_C_MIN = 0.2
 
 
 @dataclass
@@ -57,12 +52,12 @@ class Soaking:
 class SoakWatch:
     """Follows the heaters of slow parts, whoever heats them."""
 
-    def __init__(self, session: Session) -> None:
-        self._session = session
+    def __init__(self, connection: Connection, machine: Callable[[], MachineFile]) -> None:
+        self._connection, self._machine = connection, machine
         self.held: dict[str, Held] = {}
-        session.connection.sampled.append(self._take)
+        connection.sampled.append(self._take)
 
-    def state(self, heater: str, sheet: Sheet | None, drift_c_min: float) -> Soaking | None:
+    def state(self, heater: str, sheet: Sheet | None, drift_c_min: float, room_c: float | None) -> Soaking | None:
         """Where the soak of a heater stands, standing still being so little drift; None while it has no target."""
         held = self.held.get(heater)
         if held is None or len(held.rows) < 3:
@@ -73,16 +68,15 @@ class SoakWatch:
         seen = np.isfinite(surface) & (time_s >= time_s[-1] - WINDOW_S)
         if since is not None and since >= NOW_S and np.count_nonzero(seen) > 5:
             drift = drift_of(time_s[seen], surface[seen])
-        room = room_now(self._session, heater)
-        if sheet is None or room is None:
+        if sheet is None or room_c is None:
             return Soaking(since, None, drift)
-        followed = sheet.follows(time_s, bed, room)
-        stands = room + sheet.share * (float(bed[time_s >= time_s[-1] - NOW_S].mean()) - room)
+        followed = sheet.follows(time_s, bed, room_c)
+        stands = room_c + sheet.share * (float(bed[time_s >= time_s[-1] - NOW_S].mean()) - room_c)
         left = still_after(stands - float(followed[-1]), sheet.lag_s, drift_c_min)
         return Soaking(since, left, drift)
 
     def _take(self, samples: Iterable[Sample]) -> None:
-        about, machine = self._session.connection.about, self._session.document.machine
+        about, machine = self._connection.about, self._machine()
         if about is None:
             return
         for name, heater in machine.heaters.items():
@@ -116,21 +110,3 @@ class SoakWatch:
             held.reached_s = now
         elif away > LEFT_C:
             held.reached_s = None
-
-
-def known_sheet(session: Session, heater: str) -> Sheet | None:
-    """What is known of the sheet on a heater's block: by its soak trial, else by its model; None: nothing."""
-    soaked = session.proven("bed-soak", heater)
-    lag = soaked.finding("sheet_lag") if soaked is not None else None
-    if soaked is not None and lag is not None:
-        share, lead = soaked.finding("surface_share"), soaked.finding("sensor_lead")
-        return Sheet(lag.value, share.value if share else 1.0, 0.0, 0.0, lead.value if lead else 0.0)
-    model = tuned_model(session, heater)
-    return sheet_of(model) if model is not None else None
-
-
-def drift_wanted(session: Session) -> float:
-    """What counts as standing still: as in the last soak trial, °C/min."""
-    soaked = session.proven("bed-soak")
-    asked = soaked.conditions.get("drift_c_min") if soaked is not None else None
-    return float(asked) if isinstance(asked, (int, float)) else USUAL_DRIFT_C_MIN

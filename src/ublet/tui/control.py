@@ -20,10 +20,9 @@ from ublet.core.heat.start import part_fan
 from ublet.core.trial import Series, TrialFailed
 from ublet.core.units import duration
 from ublet.link.client import BoardRefused, LinkLost
-from ublet.session.heaters import tuned_by, tuned_model
+from ublet.session.heaters import soaking, tuned_by, tuned_model
 from ublet.session.recorder import Recorder, write_records
 from ublet.session.session import Session
-from ublet.session.soaking import drift_wanted, known_sheet
 from ublet.tui.bench import Bench
 from ublet.tui.chart import StripChart
 from ublet.tui.dialogs import QuantityDialog
@@ -183,7 +182,7 @@ class ControlBench(Bench):
 
     def _soaked(self, name: str) -> str:
         """How long a slow heater has held, and when its surface will stand still."""
-        state = self.session.soaking.state(name, known_sheet(self.session, name), drift_wanted(self.session))
+        state = soaking(self.session, name)
         if state is None or state.held_s is None:
             return ""
         told = f", for {duration(state.held_s)}"

@@ -12,8 +12,8 @@ from ublet.core.heat.soak_trials import SoakParameters
 from ublet.core.heat.start import surface_sensor
 from ublet.core.trial import Series
 from ublet.core.units import duration, show, with_uncertainty
+from ublet.session.heaters import drift_wanted, soaking
 from ublet.session.session import Session
-from ublet.session.soaking import drift_wanted, known_sheet
 from ublet.tui.asking import AskingBench
 from ublet.tui.chart import Curve, Mark, Picture, StripChart
 from ublet.tui.pictures import Picture as Words
@@ -113,7 +113,7 @@ class SoakBench(AskingBench):
         """Where the soak stands, in one line that can be read from afar."""
         palette, text = self.palette, Text()
         drift = float(getattr(self.aim, "drift", 0.0)) if self.watched is not None else drift_wanted(self.session)
-        state = self.session.soaking.state(self.heater, known_sheet(self.session, self.heater), drift)
+        state = soaking(self.session, self.heater, drift)
         held = self.session.soaking.held.get(self.heater)
         if state is None or held is None:
             wait = self.session.live("bed.soak_s")
