@@ -35,6 +35,9 @@ def test_a_bed_is_tuned_kept_and_held_by_hand(screens: list[Screen], tmp_path: P
     screen.key("g")
     shown = screen.wait("serves all of them", 20)
     assert "tuned at 60" in shown and "105 °C" in shown
+    screen.key("Right", "u")
+    screen.wait("steps from the room to 80 °C", 10)
+    screen.wait("“its own” is no set of the machine file", 10)
     screen.key("Escape", "n")
     screen.wait("Noted as the set “at-60”", 10)
     screen.key("C-s")
