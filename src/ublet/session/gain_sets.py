@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping
+from dataclasses import asdict
 
-from ublet.core.heat.demands import demands_of
+from ublet.core.heat.demands import demands_of, material_targets
 from ublet.core.heat.gain_choice import gains_below
 from ublet.core.heat.gain_sets import GainsAt, Served, serve
 from ublet.core.heat.model import HeaterModel
@@ -56,8 +56,7 @@ async def served(session: Session, heater: str, trial: str) -> Served:
     """
     sets, models = known_sets(session, heater, trial)
     machine = session.document.machine
-    hotend = machine.heaters[heater].part == "hotend"
-    wanted = {each.nozzle_c if hotend else each.bed_c for each in machine.materials.values()} | set(models)
+    wanted = {*material_targets(machine, heater).values(), *models}
     limit = float(session.live(f"heaters.{heater}.power_limit") or 1.0)
     targets = tuple(sorted(celsius for celsius in wanted if celsius > 0))
     return await asyncio.to_thread(serve, sets, models, targets, limit, demands_of(machine, heater))
@@ -75,12 +74,11 @@ def note_set(session: Session, heater: str, at_c: float, option: Option) -> str:
     They are used for their temperature when the heater's own gains are others.
     """
     machine, gains = session.document.machine, _gains(option)
-    hotend = machine.heaters[heater].part == "hotend"
-    material = next((n for n, m in machine.materials.items() if (m.nozzle_c if hotend else m.bed_c) == at_c), None)
+    material = next((name for name, celsius in material_targets(machine, heater).items() if celsius == at_c), None)
     label = f"at-{at_c:g}".replace(".", "-")
     root = f"heaters.{heater}.gains.{label}"
     values: dict[str, Value] = {f"{root}.at_c": at_c, f"{root}.fan": 0.0}
-    values.update({f"{root}.{key}": value for key, value in _as_values(gains).items()})
+    values.update({f"{root}.{key}": value for key, value in asdict(gains).items()})
     values[f"{root}.used"] = gains != gains_below(f"heaters.{heater}", session.live)
     if material is not None:
         values[f"{root}.material"] = material
@@ -113,7 +111,3 @@ async def switch_set(session: Session, heater: str, label: str) -> str:
 def _gains(option: Option) -> Gains:
     kp, ki, kd = (float(option.figures.get(key) or 0.0) for key in ("kp", "ki", "kd"))
     return Gains(kp, ki, kd)
-
-
-def _as_values(gains: Gains) -> Mapping[str, float]:
-    return {"kp": gains.kp, "ki": gains.ki, "kd": gains.kd}

@@ -424,8 +424,7 @@ class AskingBench(Bench):
 
     def action_heater(self) -> None:
         """The next heater that this trial is done for."""
-        names, now = self.spec.heaters(self.session.document.machine), getattr(self.aim, "heater", "")
-        after = names[(names.index(now) + 1) % len(names)] if now in names else names[0]
+        after = self.heater_after(self.spec, getattr(self.aim, "heater", ""))
         self.aims[self.spec.name] = self.aim.model_copy(update={"heater": after})
         self.told = None
         self.reload()

@@ -11,7 +11,7 @@ from textual.message import Message
 from textual.widget import Widget
 from textual.widgets import Static
 
-from ublet.core.trial import Need
+from ublet.core.trial import Need, TrialSpec
 
 if TYPE_CHECKING:
     from ublet.session.session import Session
@@ -53,6 +53,11 @@ class Bench(Widget, can_focus=True):
     def help_words(self) -> str:
         """Why this bench is there and how it works, for the help."""
         return ""
+
+    def heater_after(self, spec: TrialSpec, now: str) -> str:
+        """The next of the heaters that a trial is done for."""
+        names = spec.heaters(self.session.document.machine)
+        return names[(names.index(now) + 1) % len(names)] if now in names else names[0]
 
     def link_needs(self) -> tuple[Need, ...]:
         """What is missing before anything can be asked of the board; empty when it is ready."""

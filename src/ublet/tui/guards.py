@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from rich.text import Text
 from textual.binding import Binding
 
-from ublet.core.heat.drills import DRILLS, RAIL_S, live_heater, silence_window_s, warming_s
+from ublet.core.heat.demands import material_targets
+from ublet.core.heat.drills import DRILLS, RAIL_S, drills_for, live_heater, silence_window_s, warming_s
 from ublet.core.heat.outlook import slowest_rise
 from ublet.core.heat.part_limits import SENSOR, lowest_limit, part_limits
 from ublet.core.machine.effective import BOARD_SETTINGS
@@ -170,7 +171,7 @@ def watches(heater: Heater) -> dict[str, str]:
 def _so_far(session: Session, watched: TrialWatch) -> TrialResult:
     """What the drill that runs has found up to now."""
     about, series, findings = session.connection.about, watched.series("drills"), list[Finding]()
-    drills = [drill for drill in DRILLS if drill.harmless or (about is not None and about.simulated)]
+    drills = drills_for(about is not None and about.simulated)
     for number, seconds, window, peak, limit in series.rows.tolist() if series is not None else []:
         name = drills[int(number)].name
         findings.append(Finding(f"{name} noticed after", seconds, 0.1, "s", window))
@@ -274,8 +275,7 @@ def _bounds(session: Session, name: str, heater: Heater, room: Room, palette: Pa
 def _margin(session: Session, name: str, palette: Palette) -> Text:
     """How much more than the guard wants a normal climb rises, by the model of the heater's tuning."""
     machine, text = session.document.machine, Text()
-    hotend = machine.heaters[name].part == "hotend"
-    targets = [each.nozzle_c if hotend else each.bed_c for each in machine.materials.values()]
+    targets = material_targets(machine, name).values()
     model = tuned_model(session, name)
     read = (session.live(f"heaters.{name}.guards.{key}") for key in ("rise_c", "rise_window_s", "drift_c"))
     rise, window, drift = (float(value) if isinstance(value, (int, float)) else 0.0 for value in read)

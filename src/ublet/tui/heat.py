@@ -373,9 +373,7 @@ class HeaterBench(Bench):
 
     def action_heater(self) -> None:
         """The next heater of this kind."""
-        names = self.control.heaters(self.session.document.machine)
-        at = names.index(self.aim.heater) if self.aim.heater in names else -1
-        self.aim = self.aim.model_copy(update={"heater": names[(at + 1) % len(names)]})
+        self.aim = self.aim.model_copy(update={"heater": self.heater_after(self.control, self.aim.heater)})
         self.told = None
         self.reload()
 

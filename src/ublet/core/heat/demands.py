@@ -46,6 +46,12 @@ def beds(machine: MachineFile) -> tuple[str, ...]:
     return tuple(name for name, heater in machine.heaters.items() if heater.part == "bed")
 
 
+def material_targets(machine: MachineFile, heater: str) -> dict[str, float]:
+    """The temperature of a heater for each material, °C: the nozzle's or the bed's."""
+    nozzle = heater in hotends(machine)
+    return {name: each.nozzle_c if nozzle else each.bed_c for name, each in machine.materials.items()}
+
+
 def demands_of(machine: MachineFile, heater: str) -> Demands:
     """The demands on a declared heater; an unknown one is taken for a hotend."""
     declared = machine.heaters.get(heater)

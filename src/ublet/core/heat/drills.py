@@ -42,6 +42,11 @@ class Drill:
         return RAIL_S
 
 
+def drills_for(simulated: bool) -> tuple[Drill, ...]:
+    """Those that may be done: on a real machine only the harmless ones."""
+    return tuple(drill for drill in DRILLS if drill.harmless or simulated)
+
+
 def live_heater(name: str, declared: Heater, read: Callable[[str], Value]) -> Heater:
     """A heater with its guards and maximum as they are live; read gives the live value of a path, None for none."""
     live = {key: read(f"heaters.{name}.guards.{key}") for key in type(declared.guards).model_fields}

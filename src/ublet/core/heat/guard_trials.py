@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from ublet.core.heat.drills import DRILLS, RAIL_S, Drill, live_heater, silence_window_s, warming_s
+from ublet.core.heat.drills import RAIL_S, Drill, drills_for, live_heater, silence_window_s, warming_s
 from ublet.core.heat.part_limits import lowest_limit, part_limits
 from ublet.core.machine.schema import Heater, MachineFile
 from ublet.core.settings import Part, setting
@@ -42,7 +42,7 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
     if heater is None:
         raise TrialFailed(f"No heater “{aim.heater}” is declared; known: {', '.join(bench.machine.heaters)}.")
     heater = live_heater(aim.heater, heater, bench.setting)
-    drills = [drill for drill in DRILLS if drill.harmless or bench.simulated]
+    drills = drills_for(bench.simulated)
     count, findings, bad = len(drills) + 2, [], []
     limit_c, part = lowest_limit(heater.maximum_c, part_limits(bench.machine, aim.heater))
     for number, drill in enumerate(drills):
