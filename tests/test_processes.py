@@ -18,7 +18,8 @@ import pytest
 
 from tests.conftest import machine_text
 from ublet.link.baud import PortOpener
-from ublet.link.client import Client, LinkLost
+from ublet.link.client import Client
+from ublet.link.errors import LinkLost
 from ublet.link.transport import PortError, open_transport
 from ublet.session.connection import Connection
 from ublet.session.library import scenario_path

@@ -8,7 +8,8 @@ from typing import Any
 import pytest
 
 from tests.conftest import virtually
-from ublet.link.client import BoardRefused, Client, LinkLost
+from ublet.link.client import Client
+from ublet.link.errors import BoardRefused, LinkLost
 from ublet.link.frames import HALT_BYTE, Decoder, encode
 from ublet.link.transport import MemoryTransport, PortError, memory_pair, open_transport
 

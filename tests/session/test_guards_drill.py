@@ -85,7 +85,7 @@ def test_on_a_board_that_is_not_simulated_only_harmless_drills_are_done(folder: 
     async def work() -> None:
         async with Rig(folder, parse_scenario(RIGHT), state_s=0.1) as rig:
             assert rig.session.connection.about is not None
-            rig.session.connection.about.simulated = False
+            rig.session.connection.about = rig.session.connection.about.model_copy(update={"simulated": False})
             builder = Builder(rig)
             result = (await rig.session.run(SPEC, SPEC.parameters(), builder)).ran.result
             assert result.outcome == "proven" and "left out" in result.why and "3 guards" in result.why

@@ -119,7 +119,7 @@ def test_a_pulled_plug_is_a_lost_link_and_the_dead_man_switches_off(folder: Path
         rig.host.other.close()
 
     result, off, lost = spoil(folder, upset=pull)
-    assert result.outcome == "failed" and lost and "switches its heaters off" in result.why
+    assert result.outcome == "failed" and lost and "hears nothing for 4 s switches off" in result.why
     assert off
 
 

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import asyncio
 import itertools
-from collections.abc import Callable
+import secrets
+from collections.abc import Callable, Coroutine
 from dataclasses import dataclass, field
 from typing import Any
 
 from ublet.core.trouble import NoLink
+from ublet.link.errors import BoardRefused, Garbled, LinkLost, Malformed
 from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode, encode_block
+from ublet.link.replies import Hello, Sample, StateTold, checked_samples, told_as
 from ublet.link.transport import Transport
 
 PROTOCOL = 1
@@ -18,24 +21,10 @@ TRIES = 10
 GARBLED_S, GARBLED_BYTES = 0.9, 60
 """So long after hello, and so many bytes without one good line: garbage."""
 
-SILENCE_S = 5.0
-"""A board says its state ten times a second; this long without a byte, the link is lost."""
-
-
-class LinkLost(NoLink):
-    """The board does not answer any more, or its port is gone."""
-
-
-class Garbled(LinkLost):
-    """Bytes arrive, and none of them make a line: the baud rate is wrong, or something else sits on that port."""
-
-
-class BoardRefused(NoLink):
-    """The board understood a request and said no; ``code`` is from the protocol's table."""
-
-    def __init__(self, code: int, message: str) -> None:
-        super().__init__(message)
-        self.code = code
+NO_NEWS_S = 4.0
+"""A board sends samples ten times a second. This long without a new one, whatever else it says, and the link is ended:
+nobody heats by old readings.
+"""
 
 
 @dataclass
@@ -46,24 +35,6 @@ class LinkQuality:
     bad_sums: int = 0
     retries: int = 0
     recovered_samples: int = 0
-
-
-@dataclass
-class Hello:
-    """What a board says of itself."""
-
-    board: str
-    boot: int
-    firmware: str
-    clock: float
-    channels: list[str]
-    sample_period_s: float
-    heartbeat_window_s: float
-    simulated: bool = False
-
-
-Sample = list[float | None]
-"""Index, board time in s, then one value a channel (None: the sensor does not read)."""
 
 
 @dataclass
@@ -81,7 +52,11 @@ class Client:
     """One open link. Create it with a transport, then ``await hello()``.
 
     ``on_state`` and ``on_samples`` are called for each notification (samples in order, each once,
-    with gaps asked for again); ``on_lost`` once, with the reason.
+    with gaps asked for again); ``on_lost`` once, with the reason. ``session`` names this link to the board: everything
+    that another session switched on goes off at hello.
+
+    What is malformed, and a fault in whoever takes what arrives, ends the link: the board is told to switch off, and no
+    heartbeat follows.
     """
 
     transport: Transport
@@ -91,6 +66,7 @@ class Client:
     on_talk: Callable[[str, Message], None] | None = None
     quality: LinkQuality = field(default_factory=LinkQuality)
     state: State = field(default_factory=State)
+    session: str = field(default_factory=lambda: secrets.token_hex(8))
 
     def __post_init__(self) -> None:
         self._decoder = Decoder()
@@ -103,7 +79,8 @@ class Client:
         self._beating = False
         self._bytes = self._good_lines = 0
         self._silent_until = 0.0
-        self._heard = asyncio.get_running_loop().time()
+        self._heard = self._news = asyncio.get_running_loop().time()
+        self._last_time: float | None = None
         self._tasks: set[asyncio.Task[None]] = set()
         self.lost_why: str | None = None
         self.about: Hello | None = None
@@ -114,10 +91,11 @@ class Client:
         """Introduce ourselves; starts the heartbeat.
 
         Raises:
-            Garbled: only garbage comes. LinkLost: nothing that speaks the protocol answers. BoardRefused: another
-            protocol version.
+            Garbled: only garbage comes. LinkLost: nothing that speaks the protocol answers. Malformed: it answers in
+            another shape. BoardRefused: another protocol version.
         """
-        asked = asyncio.ensure_future(self.call("hello", {"client": client, "protocol": PROTOCOL}))
+        words = {"client": client, "protocol": PROTOCOL, "session": self.session}
+        asked = asyncio.ensure_future(self.call("hello", words))
         try:
             await asyncio.wait({asked}, timeout=GARBLED_S)
             if not asked.done() and self._bytes >= GARBLED_BYTES and not self._good_lines:
@@ -125,11 +103,8 @@ class Client:
             answer = await asked
         finally:
             asked.cancel()
-        try:
-            known = {name: answer[name] for name in Hello.__dataclass_fields__ if name != "simulated"}
-            self.about = Hello(**known, simulated=bool(answer.get("simulated", False)))
-        except KeyError as error:
-            raise LinkLost(f"the board's answer to hello lacks {error}: is its firmware current?") from error
+        self.about = told_as(Hello, answer, "hello")
+        self._news = asyncio.get_running_loop().time()
         if not self._beating:
             self._beating = True
             self.quality.bad_sums = 0  # a line that was cut by our coming is nobody's fault
@@ -156,6 +131,11 @@ class Client:
         told = {"method": "image block", "id": number, "offset": offset, "bytes": len(data)}
         return await self._exchange(number, encode_block(Block(number, offset, data)), told, reply_s)
 
+    def let_go(self) -> None:
+        """Tell the board to switch everything off, without waiting for an answer: before we hang up on it."""
+        for method in ("motion.stop", "heat.off"):
+            self.transport.write(encode({"jsonrpc": "2.0", "id": next(self._ids), "method": method, "params": {}}))
+
     async def _exchange(self, number: int, frame: bytes, told: Message, reply_s: float) -> Any:
         if self.lost_why is not None:
             raise LinkLost(self.lost_why)
@@ -176,8 +156,7 @@ class Client:
                     continue
                 self.quality.round_trip_s = loop.time() - began
                 if "error" in reply:
-                    error = reply["error"]
-                    raise BoardRefused(int(error.get("code", 0)), str(error.get("message", "")))
+                    raise _refusal(reply["error"])
                 return reply.get("result")
         finally:
             self._waiting.pop(number, None)
@@ -202,59 +181,72 @@ class Client:
         self._stop("closed")
         self.transport.close()
 
-    def _spawn(self, work: Any) -> None:
+    def _spawn(self, work: Coroutine[Any, Any, None]) -> None:
         task = asyncio.get_running_loop().create_task(work)
         self._tasks.add(task)
-        task.add_done_callback(self._tasks.discard)
+        task.add_done_callback(self._ended)
+
+    def _ended(self, task: asyncio.Task[None]) -> None:
+        """A task of ours that fails ends the link: it must not go on half."""
+        self._tasks.discard(task)
+        if not task.cancelled() and (error := task.exception()) is not None:
+            self._hang_up(_fault(error))
 
     async def _heartbeat(self, every_s: float) -> None:
-        beat = encode({"jsonrpc": "2.0", "method": "heartbeat", "params": {}})
+        beat = encode({"jsonrpc": "2.0", "method": "heartbeat", "params": {"session": self.session}})
         loop = asyncio.get_running_loop()
         while True:
             if loop.time() >= self._silent_until:
                 self.transport.write(beat)
             await asyncio.sleep(every_s)
-            if loop.time() - self._heard > SILENCE_S:
-                self._lost(f"the board has been silent for {SILENCE_S:.0f} s")
+            if loop.time() - self._news > NO_NEWS_S:
+                silent = loop.time() - self._heard > NO_NEWS_S - 1
+                told = "the board has been silent" if silent else "no new readings have come from the board"
+                self._hang_up(f"{told} for {NO_NEWS_S:.0f} s")
 
     def _received(self, data: bytes) -> None:
+        """Bytes came. Whatever goes wrong with them ends the link, and is told."""
         self._heard = asyncio.get_running_loop().time()
         self._bytes += len(data)
-        for message in self._decoder.feed(data):
-            if message is None:
-                self.quality.bad_sums += 1
-                continue
-            self._good_lines += 1
-            if isinstance(message, Block):
-                continue  # blocks go to a board, none comes from one
-            if self.on_talk and message.get("method") != "state":
-                self.on_talk("<", message)
-            self._take(message)
+        try:
+            for message in self._decoder.feed(data):
+                if message is None:
+                    self.quality.bad_sums += 1
+                    continue
+                self._good_lines += 1
+                if isinstance(message, Block):
+                    continue  # blocks go to a board, none comes from one
+                if self.on_talk and message.get("method") != "state":
+                    self.on_talk("<", message)
+                self._take(message)
+        except Exception as error:
+            self._hang_up(_fault(error))
 
     def _take(self, message: Message) -> None:
-        if message.get("method") == "state":
-            self._take_state(message.get("params") or {})
-        elif message.get("method") == "damaged":
+        method = message.get("method")
+        if method == "state":
+            self._take_state(message.get("params"))
+        elif method == "busy":
+            raise Malformed(BUSY)
+        elif method == "damaged":
             # a line of ours arrived with a bad sum: say again whatever is unanswered
             for frame in list(self._sent.values()):
                 self.quality.retries += 1
                 self.transport.write(frame)
-        else:
-            waiting = self._waiting.get(message.get("id") or 0)
+        elif isinstance(number := message.get("id"), int):
+            waiting = self._waiting.get(number)
             if waiting is not None and not waiting.done():
                 waiting.set_result(message)
 
-    def _take_state(self, params: Message) -> None:
-        state = State(
-            int(params.get("boot", 0)),
-            str(params.get("mode", "ready")),
-            str(params.get("why", "")),
-            str(params.get("guard", "")),
-        )
+    def _take_state(self, params: object) -> None:
+        told = told_as(StateTold, params, "state")
+        state = State(told.boot, told.mode, told.why, told.guard)
         if state.boot != self.state.boot:
-            self._next_sample = None
+            self._next_sample = self._last_time = None
+            self._held.clear()
         changed, self.state = state != self.state, state
-        samples: list[Sample] = params.get("samples") or []
+        channels = None if self.about is None or state.boot != self.about.boot else len(self.about.channels)
+        samples = checked_samples(params.get("samples") or [] if isinstance(params, dict) else [], channels)
         if samples:
             self._held += samples
             self._sort_out()
@@ -272,25 +264,45 @@ class Client:
                 self._next_sample = int(sample[0] or 0) + 1
         self._held = [row for row in self._held if (row[0] or 0) >= (self._next_sample or 0)]
         if ready:
-            self.on_samples(ready)
+            self._pass_on(ready)
+        if len(self._held) > MOST_HELD:
+            raise Malformed("the board's samples jump: their numbers do not rise by one")
         if self._held and not self._filling:
             self._filling = True
             self._spawn(self._fill(self._next_sample or 0, int(self._held[0][0] or 0)))
 
+    def _pass_on(self, ready: list[Sample]) -> None:
+        for sample in ready:
+            now = float(sample[1] or 0.0)
+            if self._last_time is not None and now <= self._last_time:
+                raise Malformed(f"the board's clock does not rise: {self._last_time:g} s, then {now:g} s")
+            self._last_time = now
+        self._news = asyncio.get_running_loop().time()
+        self.on_samples(ready)
+
     async def _fill(self, start: int, end: int) -> None:
         try:
             answer = await self.call("samples.read", {"from": start, "to": end})
-            rows: list[Sample] = answer.get("samples", [])
+            found = answer.get("samples") if isinstance(answer, dict) else answer
+            rows = checked_samples(found, len(self.about.channels) if self.about is not None else None)
             self.quality.recovered_samples += len(rows)
             self._held = rows + self._held
             if not rows or rows[0][0] != start:
                 # the board no longer has them: go on from what there is
-                self._next_sample = int(min(row[0] or 0 for row in self._held))
+                self._next_sample = int(min(row[0] or 0 for row in self._held)) if self._held else None
+        except Malformed:
+            raise
         except (LinkLost, BoardRefused):
             self._next_sample = None
         finally:
             self._filling = False
         self._sort_out()
+
+    def _hang_up(self, why: str) -> None:
+        """End the link from this end: the board is told to switch off, in case it still hears us."""
+        if self.lost_why is None:
+            self.let_go()
+            self._lost(why)
 
     def _lost(self, why: str) -> None:
         if self.lost_why is None:
@@ -300,8 +312,26 @@ class Client:
 
     def _stop(self, why: str) -> None:
         self.lost_why = why
-        for task in self._tasks:
+        for task in list(self._tasks):
             task.cancel()
         for answer in self._waiting.values():
             if not answer.done():
                 answer.set_exception(LinkLost(why))
+
+
+BUSY = "another host is linked to this board: close that program, then it is free"
+MOST_HELD = 6000
+"""Samples that wait for missing ones before them; a board keeps at least 3,000."""
+
+
+def _refusal(error: object) -> BoardRefused:
+    """A board's no, whatever shape it has."""
+    code, message = (error.get("code"), error.get("message")) if isinstance(error, dict) else (0, error)
+    return BoardRefused(code if isinstance(code, int) else 0, str(message)[:500])
+
+
+def _fault(error: BaseException) -> str:
+    """Why a link is ended by what arrived: the board's fault by its own words, ours by its name."""
+    if isinstance(error, NoLink):
+        return str(error)
+    return f"what the board sent could not be taken ({type(error).__name__}: {str(error)[:200]})"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import re
 import struct
 import zlib
@@ -46,17 +47,36 @@ def encode(message: Message) -> bytes:
 
 
 def decode(line: bytes) -> Message | None:
-    """The message of one line (without its newline), or None when its sum or shape is wrong."""
+    """The message of one line (without its newline), or None when its sum or shape is wrong.
+
+    Shape: no longer than :data:`LONGEST_LINE`, ASCII, eight plain hex digits, a JSON object whose numbers are finite.
+    """
     body, space, digits = line.rpartition(b" ")
-    if not space or len(digits) != 8:
+    if not space or not _DIGITS.fullmatch(digits) or len(line) > LONGEST_LINE or not body.isascii():
+        return None
+    if int(digits, 16) != zlib.crc32(body):
         return None
     try:
-        if int(digits, 16) != zlib.crc32(body):
-            return None
-        message = json.loads(body)
+        message = json.loads(body, parse_constant=_not_finite)
+        if _MAYBE_TOO_LARGE.search(body):  # the check of every number costs five times the reading: only where needed
+            json.loads(body, parse_float=_finite, parse_int=_finite)
     except (ValueError, RecursionError):
         return None
     return message if isinstance(message, dict) else None
+
+
+_DIGITS = re.compile(rb"[0-9a-fA-F]{8}")
+_MAYBE_TOO_LARGE = re.compile(rb"[eE]\+?\d{3}|\d{300}")
+"""What a number must have in it to be beyond a double (1.8e308)."""
+
+
+def _not_finite(word: str) -> float:
+    raise ValueError(f"{word} is no number of JSON")
+
+
+def _finite(digits: str) -> float:
+    value = float(digits)
+    return value if math.isfinite(value) else _not_finite(digits)
 
 
 _HEAD = struct.Struct(">II")

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import errno
 import os
+import threading
 from collections.abc import Callable
 from typing import Protocol
 
@@ -50,6 +51,7 @@ class FileTransport:
         self._release = release
         self._waiting = b""
         self._open = True
+        self._closing = threading.Lock()
         self._loop = asyncio.get_running_loop()
         os.set_blocking(descriptor, False)
         self._loop.add_reader(descriptor, self._readable)
@@ -66,19 +68,24 @@ class FileTransport:
             self._writable()
 
     def signal(self, byte: bytes) -> None:
-        """Write it straight to the port; a port that is gone is told of elsewhere."""
-        if self._open:
-            with contextlib.suppress(OSError):
-                os.write(self._descriptor, byte)
+        """Write it straight to the port; a port that is gone is told of elsewhere.
+
+        The lock keeps the port from being closed in between: its number may be another file's a moment later.
+        """
+        with self._closing:
+            if self._open:
+                with contextlib.suppress(OSError):
+                    os.write(self._descriptor, byte)
 
     def close(self) -> None:
         """Stop watching and release the port."""
         if self._open:
-            self._open = False
             self._loop.remove_reader(self._descriptor)
             self._loop.remove_writer(self._descriptor)
-            with contextlib.suppress(OSError):
-                self._release()
+            with self._closing:
+                self._open = False
+                with contextlib.suppress(OSError):
+                    self._release()
 
     def _readable(self) -> None:
         try:

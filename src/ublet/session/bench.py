@@ -11,8 +11,8 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
 from ublet.core.trial import HeatSample, InputState, Progress, Question, TrialFailed, TrialResult
 from ublet.core.units import parse
-from ublet.link.client import Sample
 from ublet.link.frames import Message
+from ublet.link.replies import AxisStatus, Sample
 from ublet.session.connection import Connection
 from ublet.session.jogging import to_the_end
 
@@ -154,8 +154,10 @@ class LinkBench:
     async def home(self, axis: str) -> tuple[str, float | None]:
         """Home an axis and wait for its end."""
         await self._to_the_end("axis.home", axis=axis)
-        told = (await self._connection.call("axis.status"))[axis]
-        return str(told["why"]), told["shift_mm"]
+        told = (await self._connection.asked(dict[str, AxisStatus], "axis.status")).get(axis)
+        if told is None:
+            raise TrialFailed(f"The board says nothing of the axis {axis.upper()}: write the machine file to it first.")
+        return told.why, told.shift_mm
 
     def position(self, axis: str) -> float | None:
         """Where an axis stands."""

@@ -6,53 +6,31 @@ import asyncio
 import contextlib
 from collections import deque
 from collections.abc import Awaitable, Callable, Iterable, Mapping
-from dataclasses import dataclass
+from typing import TypeVar
 
 from ublet.core.settings import Value
 from ublet.link.baud import PortOpener
-from ublet.link.client import BoardRefused, Client, Garbled, Hello, LinkLost, Sample, State
+from ublet.link.client import Client, State
+from ublet.link.errors import BoardRefused, Garbled, LinkLost
 from ublet.link.frames import Message
+from ublet.link.replies import Hello, Layers, LayersPage, On, RunningImage, Sample, told_as
 from ublet.link.transport import PortError, Transport
+
+T = TypeVar("T")
 
 RETRY_S = 0.5
 FIRST_READINGS_S = 3.0
 SETTINGS_AT_ONCE = 40
+OFF = ("motion.stop", "heat.off")
 MINUTE = 600
 """Samples kept for the traces: one minute of the board's time."""
-
-
-@dataclass(frozen=True)
-class Layers:
-    """One setting on the board: what the image says, what is stored (None: nothing), what is live."""
-
-    image: Value
-    stored: Value
-    live: Value
-
-    @property
-    def saved(self) -> Value:
-        """What will be live after the next power-on."""
-        return self.image if self.stored is None else self.stored
-
-
-@dataclass(frozen=True)
-class RunningImage:
-    """The image that a board runs: its slot, the room of a slot, its size, digest, version and content."""
-
-    slot: str
-    slot_bytes: int
-    bytes: int
-    digest: str
-    firmware: str
-    machine: str
-    modules: list[str]
 
 
 class Connection:
     """Keeps a board connected. ``changed`` is called when the link, its state or a setting changes.
 
     ``opener`` opens the transport anew for each try; ``samples`` of the last minute are kept. ``note`` is what turned
-    out about the line and should be told.
+    out about the line and should be told. Every link begins with everything off; ``found_on`` is what had been on then.
     """
 
     def __init__(self, opener: Callable[[], Awaitable[Transport]]) -> None:
@@ -61,6 +39,7 @@ class Connection:
         self.about: Hello | None = None
         self.why = "not connected yet"
         self.note = ""
+        self.found_on: tuple[On, ...] = ()
         self.layers: dict[str, Layers] = {}
         self.first_c: float | None = None  # the coolest sensor when the link was made: the room, or above it
         self.image: RunningImage | None = None
@@ -73,6 +52,7 @@ class Connection:
         self._reading = asyncio.Event()
         self._task: asyncio.Task[None] | None = None
         self._boot: int | None = None
+        self._window_s = 0.0
         self._greeting: asyncio.Task[None] | None = None
 
     @property
@@ -103,13 +83,16 @@ class Connection:
         assert client.about is not None
         about = client.about
         try:
+            for method in OFF:
+                await client.call(method)
             layers = await _read_layers(client)
-            image = await client.call("image.status")
+            image = told_as(RunningImage, await client.call("image.status"), "image.status")
         except BaseException:
             client.close()
             raise
-        self.client, self.about, self.layers, self.image = client, about, layers, _running(image)
-        self._boot = about.boot
+        self.client, self.about, self.layers, self.image = client, about, layers, image
+        self.found_on = tuple(about.was_on)
+        self._boot, self._window_s = about.boot, about.heartbeat_window_s
         self._gone.clear()
         self._tell()
 
@@ -158,9 +141,11 @@ class Connection:
             if not self.linked:
                 try:
                     await self.connect()
-                except (PortError, LinkLost, BoardRefused) as error:
-                    if str(error) != self.why:
-                        self.why = str(error)
+                except Exception as error:  # whatever it is, the next try may go well; the builder sees why not
+                    expected = isinstance(error, (PortError, LinkLost, BoardRefused))
+                    why = str(error) if expected else f"The board could not be greeted: {error}"
+                    if why != self.why:
+                        self.why = why
                         self._tell()
                     await asyncio.sleep(RETRY_S)
                     continue
@@ -187,6 +172,24 @@ class Connection:
             raise LinkLost(self.why)
         result = await self.client.call(method, params)
         return result if isinstance(result, dict) else {}
+
+    async def asked(self, shape: type[T], method: str, **params: object) -> T:
+        """A request whose reply has a known shape.
+
+        Raises:
+            LinkLost: no board, or its reply is malformed. BoardRefused: it said no.
+        """
+        return told_as(shape, await self.call(method, **params), method)
+
+    async def all_off(self) -> str:
+        """Motion stopped, heaters and fans off; returns why that is not confirmed (empty: the board confirmed it)."""
+        try:
+            await asyncio.gather(*(self.call(method) for method in OFF))
+        except LinkLost as error:
+            return f"the board did not answer ({error})"
+        except BoardRefused as error:
+            return f"the board refused: {error}"
+        return ""
 
     async def first_readings(self) -> None:
         """Wait until every sensor has been read once, a moment after linking."""
@@ -250,7 +253,7 @@ class Connection:
         with contextlib.suppress(LinkLost, BoardRefused):
             self.about = await client.hello()
             self.samples.clear()
-            image = _running(await client.call("image.status"))
+            image = told_as(RunningImage, await client.call("image.status"), "image.status")
             await self.read_settings()
             self.image = image  # last: whoever waits for the new image finds its settings
             self._tell()
@@ -279,8 +282,13 @@ class Connection:
         self.samples.clear()
         self._boot = None
         self._gone.set()
-        self._break("link lost", f"{self.why} The board switches its heaters off by itself.")
+        self._break("link lost", f"{self.why} {self.by_itself()}")
         self._tell()
+
+    def by_itself(self) -> str:
+        """What becomes of heat and motion while there is no link."""
+        window = f"A board that hears nothing for {self._window_s:g} s switches off by itself"
+        return f"{window}; the next link begins with everything off."
 
     def _break(self, what: str, why: str) -> None:
         for listener in list(self.broken):
@@ -292,20 +300,25 @@ class Connection:
 
 
 async def _read_layers(client: Client, paths: list[str] | None = None) -> dict[str, Layers]:
-    """Layers of some settings or of all, as many replies as it takes."""
+    """Layers of some settings or of all, as many replies as it takes.
+
+    Raises:
+        LinkLost: the board says the same page again and again, or its reply is malformed.
+    """
     layers: dict[str, Layers] = {}
     if paths is not None:
         for start in range(0, len(paths), SETTINGS_AT_ONCE):
-            answer = await client.call("settings.read", {"paths": paths[start : start + SETTINGS_AT_ONCE]})
-            layers.update({path: Layers(**row) for path, row in answer["values"].items()})
+            wanted = paths[start : start + SETTINGS_AT_ONCE]
+            layers.update((await _page(client, {"paths": wanted})).values)
         return layers
     while True:
-        answer = await client.call("settings.read", {"from": len(layers)})
-        rows = answer.get("values", {})
-        layers.update({path: Layers(**row) for path, row in rows.items()})
-        if not rows or len(layers) >= int(answer.get("total", 0)):
+        page, before = await _page(client, {"from": len(layers)}), len(layers)
+        layers.update(page.values)
+        if not page.values or len(layers) >= page.total:
             return layers
+        if len(layers) == before:
+            raise LinkLost(f"the board gives the same settings twice after {before} of {page.total}")
 
 
-def _running(answer: Message) -> RunningImage:
-    return RunningImage(**{name: answer.get(name) for name in RunningImage.__dataclass_fields__})  # type: ignore[arg-type]
+async def _page(client: Client, params: Message) -> LayersPage:
+    return told_as(LayersPage, await client.call("settings.read", params), "settings.read")

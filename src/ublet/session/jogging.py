@@ -7,12 +7,16 @@ from typing import TYPE_CHECKING
 
 from ublet.core.motion.capping import Speed, capped
 from ublet.core.settings import Value
-from ublet.link.client import LinkLost
+from ublet.link.errors import LinkLost
 from ublet.link.frames import Message
+from ublet.link.replies import MoveTold, told_as
 
 if TYPE_CHECKING:
     from ublet.session.connection import Connection
     from ublet.session.session import Session
+
+LATE_S, LONGEST_HOMING_S = 20.0, 600.0
+"""So long after it should be over an end that was not told is given up, and so long for a homing, s."""
 
 FREELY_MM_S = 20.0
 """Before homing the board moves no faster."""
@@ -28,9 +32,13 @@ async def to_the_end(connection: Connection, method: str, **params: object) -> M
     if before is None:
         raise LinkLost("the board does not report its moves: write the machine file to it first")
     told = await connection.call(method, **params)
+    seconds = told_as(MoveTold, told, method).seconds if "seconds" in told else LONGEST_HOMING_S
+    late = connection.board_time + seconds + LATE_S
     while connection.channel("motion.moves") == before:
         if not connection.linked:
             raise LinkLost(connection.why)
+        if connection.board_time > late:
+            raise LinkLost(f"the board has not told the end of a move that takes {seconds:.1f} s")
         await asyncio.sleep(0.02)
     return told
 

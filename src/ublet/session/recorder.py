@@ -9,7 +9,7 @@ import numpy as np
 
 from ublet.core.machine.schema import MachineFile
 from ublet.core.trial import Series
-from ublet.link.client import Sample
+from ublet.link.replies import Sample
 from ublet.session.connection import Connection
 from ublet.session.export import write_csv
 from ublet.session.files import free_name

@@ -9,7 +9,7 @@ from typing import Any
 
 from ublet.core.settings import Part, Value
 from ublet.core.trial import Bench, Outcome, TrialFailed, TrialResult, TrialSpec
-from ublet.link.client import BoardRefused, LinkLost
+from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.connection import Connection
 
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from ublet.core.settings import Value
 from ublet.core.trouble import Trouble
 from ublet.ledger.book import Change, Intent, Ledger, LedgerError
-from ublet.link.client import BoardRefused, LinkLost
+from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.connection import Connection
 from ublet.session.document import Document, DocumentError, read_text
 from ublet.session.files import prepare, put_in_place, write_atomically

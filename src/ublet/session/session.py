@@ -15,11 +15,12 @@ from ublet.core.motion.homing_trials import HOME
 from ublet.core.settings import Part, Value
 from ublet.core.trial import Option, TrialResult, TrialSpec
 from ublet.ledger.book import Change, Ledger, LedgerError
-from ublet.link.client import BoardRefused, LinkLost
+from ublet.link.errors import BoardRefused, LinkLost
+from ublet.link.replies import RunningImage
 from ublet.link.transport import Transport
 from ublet.link.upload import UploadProgress
 from ublet.session.bench import LinkBench, Watcher
-from ublet.session.connection import Connection, RunningImage
+from ublet.session.connection import Connection
 from ublet.session.document import Document, DocumentError
 from ublet.session.draft import Draft
 from ublet.session.layers import Row, Settling, settled_values, shadows

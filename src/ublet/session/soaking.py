@@ -12,7 +12,7 @@ from ublet.core.heat.soak_trials import NOW_S, WINDOW_S
 from ublet.core.heat.start import surface_sensor
 from ublet.core.least_squares import Floats
 from ublet.core.machine.schema import MachineFile
-from ublet.link.client import Sample
+from ublet.link.replies import Sample
 from ublet.session.connection import Connection
 
 ROW_S = 1.0

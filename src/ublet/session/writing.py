@@ -16,9 +16,11 @@ from ublet.core.machine.modules import ModulePlan
 from ublet.core.settings import Value
 from ublet.core.trouble import Trouble
 from ublet.ledger.book import Change, Ledger, LedgerError
-from ublet.link.client import BoardRefused, Client, LinkLost
+from ublet.link.client import Client
+from ublet.link.errors import BoardRefused, LinkLost
+from ublet.link.replies import RunningImage
 from ublet.link.upload import UploadProgress, upload
-from ublet.session.connection import Connection, RunningImage
+from ublet.session.connection import Connection
 from ublet.session.document import Document
 from ublet.session.files import write_atomically
 from ublet.session.saving import now

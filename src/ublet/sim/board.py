@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -154,6 +155,18 @@ class SimBoard:
     def heard(self) -> None:
         """The host is alive."""
         self._heard = self._link_clock()
+
+    def new_session(self) -> list[dict[str, Any]]:
+        """Another host asked for nothing of what is on: everything goes off. Returns what was on, as hello tells it."""
+        was_on: list[dict[str, Any]] = [
+            {"what": f"heaters.{name}", "target_c": drive.target_c, "relay": drive.relay is not None}
+            for name, drive in self.drives.items()
+            if drive.target_c is not None
+        ]
+        was_on += [{"what": f"fans.{name}", "duty": duty} for name, duty in self.fan_duty.items() if duty]
+        was_on += [{"what": "motion"}] if self.mover.moving else []
+        self._all_off()
+        return was_on
 
     def halt(self, why: str = "Halted by you.") -> None:
         """Everything off at once, until released."""

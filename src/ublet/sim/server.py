@@ -15,6 +15,7 @@ from pathlib import Path
 import numpy as np
 
 from ublet.core.trouble import Trouble
+from ublet.link.frames import encode
 from ublet.sim.clock import keep_time
 from ublet.sim.service import Service
 
@@ -124,9 +125,13 @@ async def _open_tcp(service: Service, listen: str, stack: contextlib.AsyncExitSt
     async def host_came(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         nonlocal busy
         if busy:
+            with contextlib.suppress(OSError):
+                writer.write(encode({"jsonrpc": "2.0", "method": "busy", "params": {"why": "another host is linked"}}))
+                await writer.drain()
             writer.close()
             return
         busy = True
+        service.new_host()
 
         def send(data: bytes) -> None:
             if writer.transport.get_write_buffer_size() < UNSENT_LIMIT:

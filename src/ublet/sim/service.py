@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import math
 from collections import OrderedDict
 from collections.abc import Callable
 from typing import Any, TypeVar
@@ -31,6 +32,8 @@ SETTINGS_AT_ONCE = 40
 """Settings in one reply, so that a slow line carries it within a host's patience."""
 
 PROTOCOL = 1
+BEFORE_HELLO = frozenset({"hello", "halt", "heat.off", "motion.stop"})
+"""What a board does for whoever asks: it only switches off."""
 
 Params = dict[str, Any]
 T = TypeVar("T")
@@ -43,6 +46,8 @@ class Service:
         self.board = board
         self.send: Callable[[bytes], None] = lambda data: None
         self._speed = clock_speed
+        self._session: str | None = None  # None: no host has said hello yet
+        self._greeting: Any = None  # the id of the hello that began this session
         self._decoder = Decoder()
         self._replies: OrderedDict[Any, bytes] = OrderedDict()
         self._sent_index = 0
@@ -74,6 +79,12 @@ class Service:
             "image.verify": self._image_verify,
             "image.switch": self._image_switch,
         }
+
+    def new_host(self) -> None:
+        """Another program is at the other end of the line: nothing of the former one's is remembered."""
+        self._session = self._greeting = None
+        self._replies.clear()
+        self._decoder = Decoder()
 
     def received(self, data: bytes) -> None:
         """Take bytes from the host, at the line's pace. The halt byte counts wherever it stands."""
@@ -109,27 +120,44 @@ class Service:
         self._emit({"jsonrpc": "2.0", "method": "state", "params": params})
 
     def _answer(self, message: Message | Block) -> None:
-        self.board.heard()
         if isinstance(message, Block):
-            message = {"method": "image block", "id": message.id, "params": {"block": message}}
-        method, number = message.get("method"), message.get("id")
-        if method == "heartbeat" or not isinstance(number, (int, str)):
+            self._reply(message.id, "image block", lambda: self._image_block(message))
             return
-        if method == "hello":
-            self._replies.clear()
-        elif number in self._replies:
+        method, number, params = message.get("method"), message.get("id"), message.get("params", {})
+        if method == "heartbeat":
+            # one of a host that was here before this one does not keep this one's heat on
+            if self._session is not None and isinstance(params, dict) and params.get("session") == self._session:
+                self.board.heard()
+            return
+        if not isinstance(number, (int, str)) or isinstance(number, bool):
+            return
+        work = self._methods.get(method) if isinstance(method, str) else None
+
+        def done() -> Any:
+            if work is None:
+                raise Refused(-32601, f"unknown method “{str(method)[:60]}”")
+            if not isinstance(params, dict):
+                raise TypeError("params must be an object")
+            return work({**params, "id": number} if method == "hello" else params)
+
+        again = number == self._greeting and isinstance(params, dict) and params.get("session") == self._session
+        self._reply(number, str(method), done, method == "hello" and not again)
+
+    def _reply(self, number: int | str, method: str, work: Callable[[], Any], anew: bool = False) -> None:
+        """Answer a request once; a repeated id gets the same answer again, unless it is another host's hello."""
+        if not anew and number in self._replies:
+            self.board.heard()
             self._transmit(self._replies[number])
             return
         reply: Message = {"jsonrpc": "2.0", "id": number}
         try:
-            work = self._image_block if method == "image block" else self._methods.get(str(method))
-            if work is None:
-                raise Refused(-32601, f"unknown method “{method}”")
-            params = message.get("params", {})
-            reply["result"] = work(params if isinstance(params, dict) else {})
+            if self._session is None and method not in BEFORE_HELLO:
+                raise Refused(NOT_ALLOWED, f"{method}: say hello first, so that it is known who asks")
+            self.board.heard()
+            reply["result"] = work()
         except Refused as error:
             reply["error"] = {"code": error.code, "message": str(error)}
-        except (KeyError, TypeError, ValueError) as error:
+        except (KeyError, TypeError, ValueError, OverflowError) as error:
             reply["error"] = {"code": -32602, "message": f"{method}: bad parameters ({error})"}
         frame = encode(reply)
         self._replies[number] = frame
@@ -166,9 +194,15 @@ class Service:
     def _hello(self, params: Params) -> Any:
         if params.get("protocol") != PROTOCOL:
             raise Refused(NOT_ALLOWED, f"this board speaks protocol {PROTOCOL}, not {params.get('protocol')}")
-        board = self.board
+        board, session = self.board, _text(params, "session") if "session" in params else ""
+        was_on: list[dict[str, Any]] = []
+        if not session or session != self._session:
+            was_on = board.new_session()
+            self._replies.clear()
+        self._session, self._greeting = session, params["id"]
         self._sent_index = board.index
         return {
+            "was_on": was_on,
             "board": board.scenario.scenario.board,
             "boot": board.boot,
             "firmware": board.slots.running.head.version,
@@ -181,9 +215,14 @@ class Service:
 
     def _read(self, params: Params) -> Any:
         board = self.board
-        start = int(params.get("from", 0))
-        paths = params.get("paths")
-        wanted = [p for p in paths if p in board.image] if paths is not None else list(board.image)[start:]
+        start = _whole(params, "from") if "from" in params else 0
+        wanted = list(board.image)[start:]
+        if "paths" in params:
+            wanted = params["paths"]
+            if not isinstance(wanted, list) or not all(isinstance(path, str) for path in wanted):
+                raise TypeError("paths must be a list of words")
+            if unknown := [path for path in wanted if path not in board.image]:
+                raise Refused(NOT_ALLOWED, f"this board's image has no {', '.join(unknown[:3])}")
         return {
             "values": {
                 path: {"image": board.image[path], "stored": board.store.values.get(path), "live": board.live[path]}
@@ -201,13 +240,13 @@ class Service:
         return {"saved": len(params["values"])}
 
     def _target(self, params: Params) -> Any:
-        celsius = params["celsius"]
-        self.board.hold(str(params["heater"]), None if celsius is None else float(celsius))
+        celsius = None if params["celsius"] is None else _number(params, "celsius")
+        self.board.hold(_text(params, "heater"), celsius)
         return {}
 
     def _relay(self, params: Params) -> Any:
-        numbers = [float(params[key]) for key in ("centre_c", "hysteresis_c", "high", "low")]
-        self.board.relay(str(params["heater"]), *numbers)
+        numbers = [_number(params, key) for key in ("centre_c", "hysteresis_c", "high", "low")]
+        self.board.relay(_text(params, "heater"), *numbers)
         return {}
 
     def _off(self, params: Params) -> Any:
@@ -219,26 +258,28 @@ class Service:
         return {}
 
     def _fan(self, params: Params) -> Any:
-        self.board.blow(str(params["fan"]), float(params["duty"]))
+        self.board.blow(_text(params, "fan"), _number(params, "duty"))
         return {}
 
     def _pin(self, params: Params) -> Any:
-        self.board.pin(bool(params["deployed"]))
+        if not isinstance(params["deployed"], bool):
+            raise TypeError("deployed must be true or false")
+        self.board.pin(params["deployed"])
         return {}
 
     def _turn(self, params: Params) -> Any:
         self.board.must_be_ready()
-        move = self.board.mover.turn_motor(str(params["motor"]), float(params["mm"]), float(params["speed_mm_s"]))
+        move = self.board.mover.turn_motor(_text(params, "motor"), _number(params, "mm"), _number(params, "speed_mm_s"))
         return _told(move)
 
     def _move(self, params: Params) -> Any:
         self.board.must_be_ready()
-        move = self.board.mover.move_axis(str(params["axis"]), float(params["mm"]), float(params["speed_mm_s"]))
+        move = self.board.mover.move_axis(_text(params, "axis"), _number(params, "mm"), _number(params, "speed_mm_s"))
         return _told(move)
 
     def _home(self, params: Params) -> Any:
         self.board.must_be_ready()
-        self.board.mover.home(str(params["axis"]))
+        self.board.mover.home(_text(params, "axis"))
         return {}
 
     def _stop(self, params: Params) -> Any:
@@ -260,7 +301,7 @@ class Service:
         return {}
 
     def _samples(self, params: Params) -> Any:
-        return {"samples": self.board.since(int(params["from"]), int(params["to"]))}
+        return {"samples": self.board.since(_whole(params, "from"), _whole(params, "to"))}
 
     def _image_status(self, params: Params) -> Any:
         slots = self.board.slots
@@ -277,12 +318,11 @@ class Service:
 
     def _image_begin(self, params: Params) -> Any:
         self.board.must_be_idle()
-        words = (str(params[key]) for key in ("digest", "board", "firmware"))
-        incoming = self._slot(lambda: self.board.slots.begin(int(params["size"]), *words))
+        words = [_text(params, key) for key in ("digest", "board", "firmware")]
+        incoming = self._slot(lambda: self.board.slots.begin(_whole(params, "size"), *words))
         return {"slot": self.board.slots.other, "have": incoming.have}
 
-    def _image_block(self, params: Params) -> Any:
-        block: Block = params["block"]
+    def _image_block(self, block: Block) -> Any:
         return {"missing": self._slot(lambda: self.board.slots.put(block.offset, block.data))}
 
     def _image_verify(self, params: Params) -> Any:
@@ -306,6 +346,27 @@ class Service:
 
 def _told(move: Move) -> dict[str, Any]:
     return {"seconds": round(move.seconds, 3), "speed_mm_s": move.speed_mm_s, "capped_by": move.capped_by}
+
+
+def _number(params: Params, key: str) -> float:
+    value = params[key]
+    if isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value):
+        raise TypeError(f"{key} must be a finite number")
+    return float(value)
+
+
+def _whole(params: Params, key: str) -> int:
+    value = _number(params, key)
+    if value < 0 or value != int(value):
+        raise TypeError(f"{key} must be a whole number from 0")
+    return int(value)
+
+
+def _text(params: Params, key: str) -> str:
+    value = params[key]
+    if not isinstance(value, str):
+        raise TypeError(f"{key} must be a word")
+    return value
 
 
 def _table(params: Params, key: str) -> dict[str, Any]:

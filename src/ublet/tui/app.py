@@ -299,7 +299,7 @@ class UbletApp(KeysInOrder):
 
     async def action_release(self) -> None:
         """Leave the halted state; everything stays off."""
-        from ublet.link.client import BoardRefused, LinkLost
+        from ublet.link.errors import BoardRefused, LinkLost
 
         if self.session is None:
             return

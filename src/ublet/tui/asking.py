@@ -19,7 +19,7 @@ from ublet.core.trial import Need, Option, Question, TrialResult, TrialSpec
 from ublet.core.typed import shown_value
 from ublet.core.units import duration, show
 from ublet.ledger.book import LedgerError, TrialEntry
-from ublet.link.client import BoardRefused, LinkLost
+from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.orders import OrderError, parameters_from
 from ublet.session.session import Session
 from ublet.tui.at_the_machine import notice

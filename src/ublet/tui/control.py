@@ -19,7 +19,7 @@ from ublet.core.heat.report import step_situation
 from ublet.core.heat.start import part_fan
 from ublet.core.trial import Series, TrialFailed
 from ublet.core.units import duration
-from ublet.link.client import BoardRefused, LinkLost
+from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.heaters import soaking, tuned_by, tuned_model
 from ublet.session.recorder import Recorder, write_records
 from ublet.session.session import Session

@@ -10,7 +10,7 @@ from textual.containers import Vertical
 from textual.widgets import Static
 
 from ublet.core.heat.gain_sets import Served
-from ublet.link.client import BoardRefused, LinkLost
+from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.gain_sets import switch_set, used_at
 from ublet.session.session import Session
 from ublet.tui.chart import Curve, Picture, StripChart

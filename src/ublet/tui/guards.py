@@ -18,7 +18,7 @@ from ublet.core.settings import refusal_of
 from ublet.core.trial import Finding, Option, Proposal, TrialResult
 from ublet.core.units import show
 from ublet.ledger.book import LedgerError
-from ublet.link.client import BoardRefused, LinkLost
+from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.heaters import tuned_model
 from ublet.session.session import Session
 from ublet.tui.asking import AskingBench

@@ -21,7 +21,7 @@ from ublet.core.route import ROUTE
 from ublet.core.settings import Part, refusal_of
 from ublet.core.trial import Need, Option, Question, Series, TrialSpec
 from ublet.ledger.book import LedgerError, TrialEntry
-from ublet.link.client import BoardRefused, LinkLost
+from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.orders import verify_parameters
 from ublet.session.session import Session
 from ublet.tui.bench import Bench

@@ -12,7 +12,7 @@ from textual.events import Key
 from ublet.core.motion.targets import EXAMPLES, parse_targets
 from ublet.core.trial import Question
 from ublet.core.units import NotAQuantity
-from ublet.link.client import BoardRefused, LinkLost
+from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.jogging import jog, speed_for
 from ublet.session.session import Session
 from ublet.tui.asking import AskingBench

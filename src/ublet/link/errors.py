@@ -1,0 +1,25 @@
+"""What can go wrong with a link, as a user is told: it is lost, it is garbage, it is malformed, the board says no."""
+
+from __future__ import annotations
+
+from ublet.core.trouble import NoLink
+
+
+class LinkLost(NoLink):
+    """The board does not answer any more, or its port is gone."""
+
+
+class Garbled(LinkLost):
+    """Bytes arrive, and none of them make a line: the baud rate is wrong, or something else sits on that port."""
+
+
+class Malformed(LinkLost):
+    """What the board says has not the shape that the protocol gives it; the message says what and where."""
+
+
+class BoardRefused(NoLink):
+    """The board understood a request and said no; ``code`` is from the protocol's table."""
+
+    def __init__(self, code: int, message: str) -> None:
+        super().__init__(message)
+        self.code = code

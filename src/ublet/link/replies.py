@@ -1,0 +1,183 @@
+"""What a board says, checked: replies and samples that have another shape than the protocol's end the link."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from functools import cache
+from typing import Any, Literal, TypeVar, cast
+
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, field_validator
+
+from ublet.core.settings import Value
+from ublet.link.errors import Malformed
+
+T = TypeVar("T")
+Sample = list[float | None]
+"""Index, board time in s, then one value a channel (None: the sensor does not read)."""
+
+
+class Told(BaseModel):
+    """A reply or a part of one. Keys that we do not know are left alone: a newer board may say more."""
+
+    model_config = ConfigDict(strict=True, allow_inf_nan=False, extra="ignore", frozen=True, defer_build=True)
+
+
+class On(Told):
+    """What was on when a host said hello, and was switched off: ``heaters.NAME`` with its target (relay: held by
+    switching between two duties), ``fans.NAME`` with its duty, or ``motion``.
+    """
+
+    what: str
+    target_c: float | None = None
+    relay: bool = False
+    duty: float | None = None
+
+
+class Hello(Told):
+    """What a board says of itself; was_on: what it switched off because we are another session than the last."""
+
+    board: str
+    boot: int
+    firmware: str
+    clock: float = Field(gt=0)
+    channels: list[str]
+    sample_period_s: float = Field(gt=0)
+    heartbeat_window_s: float = Field(gt=0)
+    simulated: bool = False
+    was_on: list[On] = Field(default_factory=list)
+
+    @field_validator("channels")
+    @classmethod
+    def _each_once(cls, channels: list[str]) -> list[str]:
+        if len(set(channels)) != len(channels):
+            raise ValueError("a channel's name stands twice")
+        return channels
+
+
+class Layers(Told):
+    """One setting on the board: what the image says, what is stored (None: nothing), what is live."""
+
+    image: Value
+    stored: Value
+    live: Value
+
+    @property
+    def saved(self) -> Value:
+        """What will be live after the next power-on."""
+        return self.image if self.stored is None else self.stored
+
+
+class LayersPage(Told):
+    """Layers of some settings, as many as one reply takes, and how many there are in all."""
+
+    values: dict[str, Layers]
+    total: int
+
+
+class RunningImage(Told):
+    """The image that a board runs: its slot, the room of a slot, its size, digest, version and content."""
+
+    slot: str
+    slot_bytes: int
+    bytes: int
+    digest: str
+    firmware: str
+    machine: str
+    modules: list[str]
+
+
+class AxisStatus(Told):
+    """Where an axis stands (None: not homed), why its last homing failed (empty: it did not), how far off it was."""
+
+    mm: float | None
+    why: str
+    shift_mm: float | None
+
+
+class MoveTold(Told):
+    """What a board says of a move that it began: how long it takes, the speed it uses and what capped that."""
+
+    seconds: float
+    speed_mm_s: float
+    capped_by: str = ""
+
+
+class UploadBegun(Told):
+    """The slot that takes an image, and the ranges [start, end) of it that are there already."""
+
+    slot: str
+    have: list[list[int]]
+
+    @field_validator("have")
+    @classmethod
+    def _ranges(cls, have: list[list[int]]) -> list[list[int]]:
+        if any(len(piece) != 2 or not 0 <= piece[0] <= piece[1] for piece in have):
+            raise ValueError("a range is not [start, end)")
+        return have
+
+
+class StateTold(Told):
+    """A state notification without its samples."""
+
+    boot: int
+    mode: Literal["ready", "halted", "tripped"]
+    why: str = ""
+    guard: str = ""
+
+
+def told_as(shape: type[T], answer: object, method: str) -> T:
+    """A reply as the protocol shapes it.
+
+    Raises:
+        Malformed: it has another shape; the message names the place.
+    """
+    try:
+        read: T = _reader(cast(Any, shape))(answer)
+        return read
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"])
+        raise Malformed(
+            f"the board's answer to {method} is malformed{f' at {where}' if where else ''} ({first['msg']}): "
+            "is its firmware current?"
+        ) from error
+
+
+@cache
+def _reader(shape: Any) -> Callable[[object], Any]:
+    return TypeAdapter(shape).validate_python
+
+
+def checked_samples(rows: object, channels: int | None) -> list[Sample]:
+    """Rows of a state: a whole number from 0, a time, then a number or null for each channel (None: not known yet).
+
+    Raises:
+        Malformed: they are none; the message says what is wrong with the first that is not.
+    """
+    if not isinstance(rows, list):
+        raise Malformed("the board's samples are malformed: they are no list")
+    for row in rows:
+        if (wrong := _wrong(row, channels)) is not None:
+            raise Malformed(f"the board's samples are malformed: {wrong}")
+    return rows
+
+
+def _wrong(row: Any, channels: int | None) -> str | None:
+    if not isinstance(row, list) or len(row) < 2:
+        return "a row is too short"
+    if channels is not None and len(row) != 2 + channels:
+        return f"a row has {len(row)} values, {2 + channels} are announced"
+    number, time_s = row[:2]
+    if not _is_number(number) or number < 0 or number != int(number):
+        return f"a row's number is {str(number)[:20]}"
+    if not _is_number(time_s):
+        return f"the time of row {number:g} is no number"
+    for value in row[2:]:
+        if value is not None and not _is_number(value):
+            return f"a value of row {number:g} is neither a number nor null"
+    return None
+
+
+def _is_number(value: Any) -> bool:
+    return type(value) in (int, float) and math.isfinite(value)
