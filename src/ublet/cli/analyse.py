@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
-from ublet.cli.base import GOOD, USAGE, JsonOption, app, stop, told
+from ublet.cli.base import GOOD, USAGE, JsonOption, app, print_json, stop, told
 
 
 @app.command()
@@ -31,7 +30,7 @@ def analyse(
         except ValueError as error:
             raise stop(USAGE, str(error)) from error
     if as_json:
-        print(json.dumps(report, ensure_ascii=False))
+        print_json(report)
     else:
         _print(report)
     raise typer.Exit(GOOD)

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
+import math
 import sys
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Iterator
+from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -44,15 +46,63 @@ def told() -> Iterator[None]:
         raise stop(USAGE, f"{where}{error.strerror or error}") from error
 
 
-@contextmanager
-def progress() -> Iterator[Callable[[Any], None]]:
-    """A progress bar on a terminal's standard error; nothing when piped."""
-    if not sys.stderr.isatty():
-        yield lambda progress: None
-        return
-    from rich.console import Console
-    from rich.progress import Progress as Bar
+class Telling:
+    """Where progress goes: a bar on a terminal's standard error, nowhere when piped."""
 
-    with Bar(console=Console(stderr=True), transient=True) as bar:
-        task = bar.add_task("starting", total=1.0)
-        yield lambda p: bar.update(task, completed=p.share, description=f"{p.phase} {p.detail}"[:60])
+    def __init__(self) -> None:
+        self._bar: Any = None
+        self._task: Any = None
+        if sys.stderr.isatty():
+            from rich.console import Console
+            from rich.progress import Progress as Bar
+
+            self._bar = Bar(console=Console(stderr=True), transient=True)
+            self._task = self._bar.add_task("starting", total=1.0)
+
+    def __call__(self, progress: Any) -> None:
+        """Show where a trial is."""
+        if self._bar is not None:
+            self._bar.update(
+                self._task, completed=progress.share, description=f"{progress.phase} {progress.detail}"[:60]
+            )
+
+    @contextmanager
+    def shown(self) -> Iterator[Telling]:
+        """The bar stands while the block runs."""
+        if self._bar is None:
+            yield self
+            return
+        with self._bar:
+            yield self
+
+    @contextmanager
+    def aside(self) -> Iterator[None]:
+        """The bar rests while something else is written."""
+        if self._bar is not None:
+            self._bar.stop()
+        try:
+            yield
+        finally:
+            if self._bar is not None:
+                self._bar.start()
+
+
+def progress() -> AbstractContextManager[Telling]:
+    """A progress bar on a terminal's standard error; nothing when piped."""
+    return Telling().shown()
+
+
+def print_json(report: Any, indent: int | None = None) -> None:
+    """One JSON object on standard output: what is no finite number is null there, since JSON has none."""
+    print(json.dumps(finite(report), ensure_ascii=False, allow_nan=False, indent=indent))
+
+
+def finite(value: Any) -> Any:
+    """The same with null for every number that is not finite."""
+    if isinstance(value, dict):
+        return {key: finite(each) for key, each in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [finite(each) for each in value]
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    return value

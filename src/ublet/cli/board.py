@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import json
 import os
 import signal
 import sys
@@ -19,6 +18,7 @@ from ublet.cli.base import (
     USAGE,
     JsonOption,
     app,
+    print_json,
     progress,
     stop,
     told,
@@ -84,7 +84,7 @@ def bench(quick: Annotated[bool, typer.Option("--quick", help="Fewer repetitions
     """Measure speed and accuracy, side by side with plain references; prints JSON."""
     from ublet.benchmark import measure
 
-    print(json.dumps(measure(quick), indent=1, ensure_ascii=False))
+    print_json(measure(quick), indent=1)
 
 
 @app.command()
@@ -96,7 +96,7 @@ def boards(as_json: JsonOption = False) -> None:
     with told():
         known = boards_for(Path())
     if as_json:
-        print(json.dumps({"boards": [kind.model_dump() for kind in known.values()]}, ensure_ascii=False))
+        print_json({"boards": [kind.model_dump() for kind in known.values()]})
         return
     for kind in known.values():
         counts = ", ".join(f"{len(kind.of_kind(k))} {k}" for k in KINDS if kind.of_kind(k))
@@ -114,6 +114,7 @@ def write(
 ) -> None:
     """Write the image of a machine file to a board: upload, verify, switch; then say what is shadowed, or settle it."""
     from ublet.session.headless import write_on_port
+    from ublet.session.interrupts import Interrupted
 
     settling = cast("Settling | None", settle)
     if settle not in (None, "file", "stored", "adopt"):
@@ -121,10 +122,12 @@ def write(
     with told(), progress() as tell:
         try:
             report = asyncio.run(write_on_port(file, port, settling, dry, tell))
-        except KeyboardInterrupt:
-            raise stop(INTERRUPTED, "interrupted; the board runs on with the image it had") from None
+        except Interrupted as error:
+            raise stop(
+                INTERRUPTED, f"{error}; which image the board runs now is told by ublet write --dry-run"
+            ) from None
     if as_json:
-        print(json.dumps(report, ensure_ascii=False))
+        print_json(report)
     else:
         for change in report["changes"]:
             print(f"{change['path']:40} {change['before']} → {change['after']}")
@@ -147,7 +150,7 @@ def ports(
 
     found = list_ports()
     if as_json:
-        print(json.dumps({"ports": [asdict(port) for port in found]}, ensure_ascii=False))
+        print_json({"ports": [asdict(port) for port in found]})
     else:
         for port in found:
             print(f"{port.device:24} {port.about}{f'   {port.trouble}' if port.trouble else ''}".rstrip())

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Annotated
 
@@ -14,6 +13,7 @@ from ublet.cli.base import (
     USAGE,
     JsonOption,
     app,
+    print_json,
     stop,
     told,
 )
@@ -73,7 +73,7 @@ def diff(first: Path, second: Path, as_json: JsonOption = False) -> None:
         listed = [
             {**asdict(item), "unit": declared.unit if (declared := SETTINGS.find(item.path)) else ""} for item in found
         ]
-        print(json.dumps({"first": str(first), "second": str(second), "differences": listed}, ensure_ascii=False))
+        print_json({"first": str(first), "second": str(second), "differences": listed})
     else:
         for item in found:
             unit = declared.unit if (declared := SETTINGS.find(item.path)) else ""
@@ -134,7 +134,7 @@ def image(
         "would_free": [[module.name for module in way] for way in plan.would_free()],
     }
     if as_json:
-        print(json.dumps(report, ensure_ascii=False))
+        print_json(report)
     else:
         print(f"{len(built.data):,} of {plan.slot_bytes:,} bytes for {built.head.board}, digest {built.digest}")
         for module in plan.modules:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import json
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -19,6 +18,7 @@ from ublet.cli.base import (
     JsonOption,
     ScenarioOption,
     app,
+    print_json,
     progress,
     stop,
     told,
@@ -43,7 +43,7 @@ def trials(as_json: JsonOption = False) -> None:
         for spec in TRIALS.values()
     ]
     if as_json:
-        print(json.dumps({"trials": listed}, ensure_ascii=False))
+        print_json({"trials": listed})
         return
     for spec in TRIALS.values():
         print(f"{spec.name}: {spec.summary}")
@@ -61,10 +61,17 @@ def run(
     keep: Annotated[bool, typer.Option("--keep", help="Write the proposal to the board and check it.")] = False,
     save: Annotated[bool, typer.Option("--save", help="Save what was kept and checked.")] = False,
     seed: Annotated[int, typer.Option(min=0)] = 1,
+    answers: Annotated[Path | None, typer.Option(help="Answers to its questions, one a line (with --port).")] = None,
+    same_machine: Annotated[
+        bool,
+        typer.Option("--same-machine", help="The board's machine has another name than the file's: it is the same."),
+    ] = False,
     as_json: JsonOption = False,
 ) -> None:
     """Run a trial headless, on a board or on a scenario."""
+    from ublet.session.answers import AnswerFile, Answering, Nobody, Terminal, there_is_a_terminal
     from ublet.session.headless import Done, run_on_port, run_on_scenario
+    from ublet.session.interrupts import Interrupted
     from ublet.session.orders import order_for
 
     if (scenario is None) == (port is None) or (port is not None and machine is None):
@@ -76,11 +83,16 @@ def run(
                 done: Done = run_on_scenario(order, scenario, machine, seed, tell)
             else:
                 assert machine is not None and port is not None
-                done = asyncio.run(run_on_port(order, machine, port, tell))
+                answering: Answering = AnswerFile(answers) if answers is not None else Nobody()
+                if answers is None and there_is_a_terminal():
+                    answering = Terminal(tell.aside)
+                done = asyncio.run(run_on_port(order, machine, port, tell, answering, same_machine))
+        except Interrupted as error:
+            raise stop(INTERRUPTED, str(error)) from None
         except KeyboardInterrupt:
-            raise stop(INTERRUPTED, "interrupted; heaters are off") from None
+            raise stop(INTERRUPTED, "interrupted; nothing real was heated or moved") from None
     if as_json:
-        print(json.dumps(done.report, ensure_ascii=False))
+        print_json(done.report)
     else:
         _print_report(done.report)
     if done.lost:
@@ -132,7 +144,7 @@ def ledger(file: Path, as_json: JsonOption = False) -> None:
             for e in entries
             if e.name in TRIALS
         ]
-        print(json.dumps({"trials": listed, "changes": [asdict(c) for c in changes]}, ensure_ascii=False))
+        print_json({"trials": listed, "changes": [asdict(c) for c in changes]})
         return
     lines = [(e.at, f"{e.name}: {e.result.outcome}. {e.result.why}") for e in entries]
     lines += [(c.at, f"{c.kind} {c.setting} ({c.layer}): {c.before} → {c.after}") for c in changes]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import AsyncIterator, Callable, Coroutine, Mapping
 from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
@@ -27,6 +28,11 @@ class Finding:
     unit: str = ""
     limit: float | None = None
 
+    def __post_init__(self) -> None:
+        for number in (self.value, self.uncertainty, self.limit):
+            if number is not None and not math.isfinite(number):
+                raise ValueError(f"the finding “{self.name}” is no finite number ({number})")
+
     @property
     def within(self) -> bool:
         """Whether the value keeps its limit (by magnitude); True without one."""
@@ -42,6 +48,10 @@ class Proposal:
     after: Value
     unit: str
     effect: str
+
+    def __post_init__(self) -> None:
+        if isinstance(self.after, float) and not math.isfinite(self.after):
+            raise ValueError(f"the proposal for {self.setting} is no finite number ({self.after})")
 
 
 @dataclass(frozen=True)
@@ -233,6 +243,12 @@ class Bench(Protocol):
     async def ask(self, question: Question) -> str:
         """Ask the builder."""
 
+    def by_hand(self, do: Question, undo: Question) -> AbstractAsyncContextManager[str]:
+        """Ask for something that hands undo again; gives the answer. ``undo`` is asked at the end of the block; when
+        something else ends it (a halt, a lost link, a cancellation), what is left to be undone is named, and in a
+        simulated world done. Another answer than the first means that nothing was done.
+        """
+
     async def measure(self, question: Question) -> float:
         """Ask the builder for a reading, in the question's unit."""
 
@@ -267,6 +283,7 @@ class TrialSpec:
     trips: guards trip in it on purpose, and do not end it.
     heaters: the heaters of a machine that it is done for, one after the other; none where it is for the whole machine.
     mends: it fails with proposals that put right what it found, and is run again after they were kept.
+    asks: whether it puts questions to the builder, for these parameters, whatever it finds.
     depends gives the setting paths that its findings hold for, out of those that the board has.
     """
 
@@ -281,6 +298,7 @@ class TrialSpec:
     verify: str | None = None
     mends: bool = False
     trips: bool = False
+    asks: Callable[[Any], bool] = lambda aim: False
     heaters: Callable[[MachineFile], tuple[str, ...]] = lambda machine: ()
 
     def declared(self) -> tuple[Declaration, ...]:

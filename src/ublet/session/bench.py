@@ -31,6 +31,9 @@ class Watcher(Protocol):
     async def answer(self, question: Question) -> str:
         """Answer for the builder."""
 
+    async def undo(self, question: Question) -> bool:
+        """What a trial that was cut off left to be done by hand: do it where nobody need be asked; whether it was."""
+
     def progress(self, progress: Progress) -> None:
         """The trial is here now."""
 
@@ -57,6 +60,8 @@ class LinkBench:
     ) -> None:
         self.machine = machine
         self._lent = lent
+        self.owed: list[Question] = []
+        self._pin_down = False
         self._connection = connection
         self._watcher = watcher
         self._earlier = earlier
@@ -140,7 +145,14 @@ class LinkBench:
 
     async def pin(self, deployed: bool) -> None:
         """Deploy or stow the probe's pin."""
+        self._pin_down = self._pin_down or deployed
         await self._connection.call("probe.pin", deployed=deployed)
+        self._pin_down = deployed
+
+    async def stow(self) -> None:
+        """Stow the pin if the trial left it down."""
+        if self._pin_down and self._connection.linked and self._connection.state.mode == "ready":
+            await self.pin(False)
 
     async def turn_motor(self, motor: str, mm: float, speed_mm_s: float) -> None:
         """Turn one motor by itself, and wait until it stands."""
@@ -229,6 +241,22 @@ class LinkBench:
     async def ask(self, question: Question) -> str:
         """Ask the builder."""
         return await self._watcher.answer(question)
+
+    @asynccontextmanager
+    async def by_hand(self, do: Question, undo: Question) -> AsyncIterator[str]:
+        """Something that hands do and undo; what cuts it off leaves it among ``owed``."""
+        self.owed.append(undo)
+        answer = await self.ask(do)
+        if answer != do.answers[0]:
+            self.owed.remove(undo)
+        yield answer
+        if undo in self.owed:
+            await self.ask(undo)
+            self.owed.remove(undo)
+
+    async def undo(self, question: Question) -> bool:
+        """Let it be undone without asking, where the watcher can."""
+        return await self._watcher.undo(question)
 
     async def measure(self, question: Question) -> float:
         """Ask the builder for a reading."""

@@ -53,6 +53,7 @@ class Connection:
         self._task: asyncio.Task[None] | None = None
         self._boot: int | None = None
         self._window_s = 0.0
+        self.ever_linked = False
         self._greeting: asyncio.Task[None] | None = None
 
     @property
@@ -92,6 +93,7 @@ class Connection:
             raise
         self.client, self.about, self.layers, self.image = client, about, layers, image
         self.found_on = tuple(about.was_on)
+        self.ever_linked = True
         self._boot, self._window_s = about.boot, about.heartbeat_window_s
         self._gone.clear()
         self._tell()
@@ -238,12 +240,12 @@ class Connection:
         if self._boot is not None and state.boot != self._boot:
             self._boot = state.boot
             self.samples.clear()
-            self._break("board restarted", "The board restarted: its heaters are off and its clock began anew.")
+            self.tell_broken("board restarted", "The board restarted: its heaters are off and its clock began anew.")
             self._greeting = asyncio.get_running_loop().create_task(self._after_boot())
         elif state.mode == "halted":
-            self._break("halted", state.why)
+            self.tell_broken("halted", state.why)
         elif state.mode == "tripped":
-            self._break(f"guard: {state.guard}", state.why)
+            self.tell_broken(f"guard: {state.guard}", state.why)
         self._tell()
 
     async def _after_boot(self) -> None:
@@ -282,7 +284,7 @@ class Connection:
         self.samples.clear()
         self._boot = None
         self._gone.set()
-        self._break("link lost", f"{self.why} {self.by_itself()}")
+        self.tell_broken("link lost", f"{self.why} {self.by_itself()}")
         self._tell()
 
     def by_itself(self) -> str:
@@ -290,7 +292,8 @@ class Connection:
         window = f"A board that hears nothing for {self._window_s:g} s switches off by itself"
         return f"{window}; the next link begins with everything off."
 
-    def _break(self, what: str, why: str) -> None:
+    def tell_broken(self, what: str, why: str) -> None:
+        """Tell whoever must know that nothing can go on: what happened, and a sentence."""
         for listener in list(self.broken):
             listener(what, why)
 

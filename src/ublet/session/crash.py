@@ -4,17 +4,24 @@ from __future__ import annotations
 
 import contextlib
 import traceback
+from pathlib import Path
 
 import platformdirs
 
 
-def crash_sentence(error: BaseException) -> str:
-    """One sentence; the details go to a file that can be sent to us."""
+def fault_note(error: BaseException) -> Path:
+    """Write the details of a fault to a file that can be sent to us; returns where."""
     note = platformdirs.user_state_path("ublet") / "last-fault.txt"
     with contextlib.suppress(OSError):
         note.parent.mkdir(parents=True, exist_ok=True)
         note.write_text("".join(traceback.format_exception(error)), encoding="utf-8")
+    return note
+
+
+def crash_sentence(error: BaseException) -> str:
+    """One sentence; the details go to a file."""
     return (
-        f"ublet: a fault in Ublet itself ({type(error).__name__}). Nothing heats any more and nothing that was saved "
-        f"is lost. The details are in {note}: please send us that file, then start again."
+        f"ublet: a fault in Ublet itself ({type(error).__name__}). A board that was linked switches off by itself when "
+        "it hears nothing; look at the machine. Nothing that was saved is lost. The details are in "
+        f"{fault_note(error)}: please send us that file, then start again."
     )

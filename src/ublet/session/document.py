@@ -29,7 +29,7 @@ def read_text(path: Path) -> str:
         DocumentError: missing, not readable, or not UTF-8.
     """
     try:
-        with path.open(encoding="utf-8", newline="") as file:
+        with path.open(encoding="utf-8-sig", newline="") as file:  # a byte order mark is no part of the text
             return file.read()
     except FileNotFoundError as error:
         raise DocumentError(f"{path} is not there: check the name, or start one with ublet new.") from error

@@ -50,6 +50,18 @@ class DemoHands:
         """Make a fault at a heater, or put it right."""
         return self._say({"do": "fault", "of": heater, "kind": kind})
 
+    def act(self, cue: tuple[str, ...]) -> None:
+        """Do what a question asks for, by its cue; one that only asks to look needs no hand."""
+        match cue:
+            case ("mark", _):
+                self.mark()
+            case ("fault", kind, heater):
+                self.fault(kind, heater)
+            case ("bathe", sensor, place):
+                self.bathe(sensor, place)
+            case ("let go", name):
+                self.press(name, False)
+
     def mark(self) -> Seen:
         """Put a mark where everything stands; lengths are read from there."""
         return self._say({"do": "mark"})

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import shutil
 import tempfile
 from collections.abc import Callable
@@ -12,15 +13,18 @@ from pathlib import Path
 from typing import Any
 
 from ublet.core.settings import Value
-from ublet.core.trial import Progress, Question, TrialFailed
+from ublet.core.trial import Progress, Question
+from ublet.ledger.book import NotEntered
 from ublet.link.baud import PortOpener
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
 from ublet.link.upload import UploadProgress
+from ublet.session.answers import Answering, Nobody
 from ublet.session.document import Document
+from ublet.session.interrupts import until_interrupted
 from ublet.session.layers import Settling
-from ublet.session.orders import Order
+from ublet.session.orders import Order, OrderError
 from ublet.session.report import trial_json
-from ublet.session.saving import SaveFailed
+from ublet.session.saving import LinkGone, SaveFailed
 from ublet.session.session import Session
 from ublet.sim.board import SimBoard
 from ublet.sim.builder import ScriptedBuilder
@@ -42,16 +46,17 @@ class Done:
 
 
 class _Watcher:
-    def __init__(self, builder: ScriptedBuilder | None, tell: Callable[[Progress], None]) -> None:
-        self._builder = builder
+    """Passes progress on and has questions answered."""
+
+    def __init__(self, answering: Answering, tell: Callable[[Progress], None]) -> None:
+        self._answering = answering
         self._tell = tell
 
     async def answer(self, question: Question) -> str:
-        if self._builder is not None:
-            return await self._builder.answer(question)
-        if question.unit or question.jog or question.cue[:1] == ("fault",):
-            raise TrialFailed("This trial needs hands and eyes at the machine: run it in the app.")
-        return question.answers[0]
+        return await self._answering.answer(question)
+
+    async def undo(self, question: Question) -> bool:
+        return await self._answering.undo(question)
 
     def progress(self, progress: Progress) -> None:
         self._tell(progress)
@@ -67,8 +72,11 @@ async def execute(order: Order, session: Session, watcher: _Watcher) -> Done:
     report = trial_json(order.spec, ran.result, ran.duration_s)
     outcome, lost = ran.result.outcome, ran.lost
     best = ran.result.choice
+    if entered.note:
+        report["note"] = entered.note
     if order.keep and (outcome == "proven" or order.spec.mends) and best is not None and best.proposals:
-        await session.keep(best, entered.number)
+        with contextlib.suppress(NotEntered):  # it is live; the ledger has it later
+            await session.keep(best, entered.number)
         report["kept"] = True
         if order.verify is not None and order.verify_parameters is not None:
             checked = (await session.run(order.verify, order.verify_parameters, watcher)).ran
@@ -80,29 +88,42 @@ async def execute(order: Order, session: Session, watcher: _Watcher) -> Done:
                 report["why"] = f"{report['why']}; but the check says: {checked.result.why}"
             report["outcome"] = outcome
     if order.save and outcome == "proven":
+        ours = {p.setting for p in best.proposals} if report.get("kept") and best is not None else set()
         try:
-            report["saved"] = await session.save()
+            report["saved"] = await session.save(ours)
         except SaveFailed as error:
             report["saved"], report["why"], report["outcome"] = 0, str(error), "failed"
-            outcome = "failed"
+            outcome, lost = "failed", isinstance(error, LinkGone)
     return Done(report, outcome, lost)
 
 
-async def run_on_port(order: Order, machine: Path, port: str, tell: Callable[[Progress], None]) -> Done:
-    """Run on a board at a port.
+async def run_on_port(
+    order: Order, machine: Path, port: str, tell: Callable[[Progress], None], answering: Answering, same: bool = False
+) -> Done:
+    """Run on a board at a port. ``same``: the builder says that a board under another name is this machine's.
 
     Raises:
-        DocumentError, LedgerError, PortError, LinkLost, BoardRefused.
+        DocumentError, LedgerError, PortError, LinkLost, BoardRefused. OrderError: it asks, and nobody can answer.
+        NotOurs: it is another machine's board. Interrupted: by a signal; it says what is known of the heaters.
     """
+    if isinstance(answering, Nobody) and (asking := order.asks()):
+        raise OrderError(
+            f"{asking.name} asks the builder at the machine: run it on a terminal, or give --answers FILE. Nothing was "
+            "moved or heated."
+        )
     baud = Document(machine).machine.board.baud
 
     session = Session(machine, PortOpener(port, lambda: baud))
-    try:
+
+    async def work() -> Done:
         await session.connection.connect()
+        if same:
+            session.say_same_machine()
+        session.must_be_ours()
         await session.settle()
-        return await execute(order, session, _Watcher(None, tell))
-    finally:
-        await session.close()
+        return await execute(order, session, _Watcher(answering, tell))
+
+    return await until_interrupted(work(), session.close)
 
 
 def run_on_scenario(
@@ -172,7 +193,7 @@ async def write_on_port(
         words = f"{upload.done:,} of {upload.total:,} bytes"
         tell(Progress(phase[0], upload.done / upload.total, upload.left_s, words))
 
-    try:
+    async def work() -> dict[str, Any]:
         await session.connection.connect()
         session.connection.keep()
         await session.settle()
@@ -199,5 +220,5 @@ async def write_on_port(
             {"path": row.path, "file": row.file, "stored": row.stored, "live": row.live} for row in session.shadowed()
         ]
         return report
-    finally:
-        await session.close()
+
+    return await until_interrupted(work(), session.close)

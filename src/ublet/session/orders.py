@@ -25,6 +25,14 @@ class Order:
     verify: TrialSpec | None = None
     verify_parameters: Part | None = None
 
+    def asks(self) -> TrialSpec | None:
+        """The trial of this order that puts questions to the builder; None: none does."""
+        if self.spec.asks(self.parameters):
+            return self.spec
+        if self.keep and self.verify is not None and self.verify.asks(self.verify_parameters):
+            return self.verify
+        return None
+
 
 class OrderError(Trouble):
     """An order cannot be understood; the message says what is allowed."""

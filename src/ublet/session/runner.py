@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, Protocol
 
 from ublet.core.settings import Part, Value
-from ublet.core.trial import Bench, Outcome, TrialFailed, TrialResult, TrialSpec
+from ublet.core.trial import Bench, Outcome, Question, TrialFailed, TrialResult, TrialSpec
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.connection import Connection
+from ublet.session.crash import fault_note
 
 
 @dataclass(frozen=True)
@@ -22,29 +24,49 @@ class Ran:
     lost: bool = False
 
 
-class Runner:
-    """Runs one trial at a time on a connection."""
+class OwingBench(Bench, Protocol):
+    """A bench that knows what hands still have to undo when a trial has ended."""
 
-    def __init__(self, connection: Connection) -> None:
+    owed: list[Question]
+
+    async def undo(self, question: Question) -> bool:
+        """Let it be undone where that is possible without asking; whether it was."""
+
+    async def stow(self) -> None:
+        """Put away what the trial left out: the probe's pin."""
+
+
+Ending = tuple[Outcome, str, bool]
+
+
+class Runner:
+    """Runs one trial at a time on a connection; ``barred`` says why nothing may run on this board (empty: it may)."""
+
+    def __init__(self, connection: Connection, barred: Callable[[], str]) -> None:
         self._connection = connection
-        self._breaking: asyncio.Future[tuple[Outcome, str, bool]] | None = None
+        self._barred = barred
+        self._breaking: asyncio.Future[Ending] | None = None
         self.running: TrialSpec | None = None
 
     def refusal(self) -> Ran | None:
-        """What a trial gets that is started beside another one; None when nothing runs."""
-        if self.running is None:
-            return None
-        return Ran(TrialResult("halted", f"“{self.running.name}” is running: wait for its end, or cancel it."), 0.0)
+        """What a trial gets that is started beside another one, or on another machine's board; None: it may start."""
+        if self.running is not None:
+            why = f"“{self.running.name}” is running: wait for its end, or cancel it."
+            return Ran(TrialResult("halted", why), 0.0)
+        if why := self._barred():
+            return Ran(TrialResult("halted", f"Not started: {why}"), 0.0)
+        return None
 
     def cancel(self) -> None:
         """Stop the running trial on the builder's wish."""
-        self._stop("halted", "Cancelled by you: heaters and fans are off.", False)
+        self._stop("halted", "Cancelled by you.", False)
 
-    async def run(self, spec: TrialSpec, parameters: Part, bench: Bench) -> Ran:
+    async def run(self, spec: TrialSpec, parameters: Part, bench: OwingBench) -> Ran:
         """Run a trial to its end, or until a halt, a guard, a lost link, a reboot or a cancellation.
 
-        Never raises for what goes wrong at the machine: the result says it. Its conditions are
-        completed with the live value of every setting that the trial's findings depend on.
+        Never raises for what goes wrong at the machine or in the recipe: the result says it, what is confirmed of the
+        heaters, and what hands still have to undo. Its conditions are completed with the live value of every setting
+        that the trial's findings depend on.
         """
         if (refused := self.refusal()) is not None:
             return refused
@@ -62,21 +84,39 @@ class Runner:
             await asyncio.wait(waited, return_when=asyncio.FIRST_COMPLETED)
             if self._breaking.done():
                 outcome, why, lost = self._breaking.result()
-                return Ran(self._complete(TrialResult(outcome, why), spec, parameters), self._since(began), lost)
-            return Ran(self._complete(await self._outcome(work), spec, parameters), self._since(began))
-        finally:
+                result = TrialResult(outcome, why)
+            else:
+                result, lost = await self._outcome(work), False
+            duration = self._since(began)
+        except asyncio.CancelledError:
+            await asyncio.shield(self._put_right(work, bench))
+            raise
+        left = await asyncio.shield(self._put_right(work, bench))
+        return Ran(self._complete(_told(result, left), spec, parameters), duration, lost)
+
+    async def all_off(self) -> str:
+        """Motion stopped, heaters and fans off; returns why that is not confirmed (empty: the board confirmed it)."""
+        return await self._connection.all_off()
+
+    async def _put_right(self, work: asyncio.Task[TrialResult], bench: OwingBench) -> list[str]:
+        """End the recipe, switch everything off, see to what was done by hand; returns what must be said of it."""
+        try:
             self._connection.broken.remove(self._broke)
-            self.running = None
             work.cancel()
             with contextlib.suppress(asyncio.CancelledError, Exception):
                 await work
-            await asyncio.shield(self.all_off())
-
-    async def all_off(self) -> None:
-        """Motion stopped, heaters and fans off; a board that is out of reach does it by itself."""
-        for method in ("motion.stop", "heat.off"):
+            unsure = await self.all_off() if self._connection.linked else ""
             with contextlib.suppress(LinkLost, BoardRefused):
-                await self._connection.call(method)
+                await bench.stow()
+            said = [f"It is not confirmed that everything is off: {unsure}. Look at the machine."] if unsure else []
+            for question in bench.owed:
+                done = (
+                    "Done for you in this simulated world" if await bench.undo(question) else "Still to be done by hand"
+                )
+                said.append(f"{done}: {question.text}")
+            return said
+        finally:
+            self.running = None
 
     async def _outcome(self, work: asyncio.Task[TrialResult]) -> TrialResult:
         try:
@@ -87,9 +127,14 @@ class Runner:
             outcome: Outcome = "halted" if error.code in (1, 2) else "failed"
             return TrialResult(outcome, f"The board refused: {error}")
         except LinkLost as error:
-            return TrialResult("failed", f"The link was lost: {error}. The board switches its heaters off by itself.")
+            return TrialResult("failed", f"The link was lost: {error}. {self._connection.by_itself()}")
         except StopAsyncIteration:
             return TrialResult("failed", "The board stopped sending samples.")
+        except Exception as error:  # a fault of ours must not leave anything hot, nor end the app
+            note = fault_note(error)
+            return TrialResult(
+                "failed", f"A fault in Ublet itself ended it ({type(error).__name__}; details in {note})."
+            )
 
     def _complete(self, result: TrialResult, spec: TrialSpec, parameters: Part) -> TrialResult:
         layers = self._connection.layers
@@ -105,9 +150,13 @@ class Runner:
         if self.running is not None and self.running.trips and what.startswith("guard: "):
             return
         lost = what in ("link lost", "unlinked")
-        outcome: Outcome = "failed" if lost or what == "board restarted" else "halted"
+        outcome: Outcome = "failed" if lost or what in ("board restarted", "no news") else "halted"
         self._stop(outcome, why, lost)
 
     def _stop(self, outcome: Outcome, why: str, lost: bool) -> None:
         if self._breaking is not None and not self._breaking.done():
             self._breaking.set_result((outcome, why, lost))
+
+
+def _told(result: TrialResult, left: list[str]) -> TrialResult:
+    return replace(result, why=" ".join([result.why, *left])) if left else result

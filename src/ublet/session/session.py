@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Awaitable, Callable, Mapping
-from dataclasses import dataclass
+import shutil
+from collections.abc import Awaitable, Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from ublet.core.heat.gain_choice import gains_below, gains_root
@@ -14,28 +15,34 @@ from ublet.core.machine.compare import Conflict, same
 from ublet.core.motion.homing_trials import HOME
 from ublet.core.settings import Part, Value
 from ublet.core.trial import Option, TrialResult, TrialSpec
-from ublet.ledger.book import Change, Ledger, LedgerError
+from ublet.ledger.book import Change, Ledger, LedgerError, NotEntered
 from ublet.link.errors import BoardRefused, LinkLost
-from ublet.link.replies import RunningImage
+from ublet.link.replies import On, RunningImage
 from ublet.link.transport import Transport
 from ublet.link.upload import UploadProgress
 from ublet.session.bench import LinkBench, Watcher
 from ublet.session.connection import Connection
 from ublet.session.document import Document, DocumentError
 from ublet.session.draft import Draft
+from ublet.session.identity import SAME, Foreign, foreign_to
 from ublet.session.layers import Row, Settling, settled_values, shadows
+from ublet.session.news import HeaterNews
 from ublet.session.runner import Ran, Runner
 from ublet.session.saving import Saved, SaveFailed, now, save, settle
 from ublet.session.soaking import SoakWatch
+from ublet.session.vetting import vetted
 from ublet.session.writing import Planned, back_up_store, plan_write, write_image
 
 
 @dataclass(frozen=True)
 class Entered:
-    """A trial that was run and entered in the ledger (number None: it is not there)."""
+    """A trial that was run and entered in the ledger (number None: it was not begun); note: why it is not in the file
+    yet, and only in memory.
+    """
 
     ran: Ran
     number: int | None
+    note: str = ""
 
 
 class Session:
@@ -46,39 +53,95 @@ class Session:
         self.draft = Draft(self.document)
         self.ledger = Ledger(ledger_path(file))
         self.connection = Connection(opener)
-        self.runner = Runner(self.connection)
+        self.runner = Runner(self.connection, self.barred)
+        self.news = HeaterNews(self.connection, lambda: self.document.machine)
         self._threaded = threaded
         self._saving = asyncio.Lock()
         self._settled_link: object = None
         self.soaking = SoakWatch(self.connection, lambda: self.document.machine)
         self.notices: list[str] = []
         self.lent: dict[str, Value] = {}
+        self.on_before: tuple[On, ...] = ()
+        self._said_same = {(c.before, c.after) for c in self.ledger.changes(SAME)}
         self._seen_on_disk = _stamp(file)
         self.connection.changed.append(self._settle_soon)
 
-    async def close(self) -> None:
-        """Heaters off, link and ledger closed."""
-        if self.connection.linked and self.connection.state.mode == "ready":
-            await self.runner.all_off()
+    async def close(self) -> str:
+        """Everything off, link and ledger closed; returns why it is not confirmed that all is off (empty: it is)."""
+        unsure = await self.connection.all_off() if self.connection.ever_linked else ""
         await self.connection.close()
         self.ledger.close()
+        return unsure
+
+    # whose board it is
+
+    @property
+    def foreign(self) -> Foreign | None:
+        """What makes the linked board another one than this file is for; None: nothing."""
+        connection = self.connection
+        if not connection.linked:
+            return None
+        found = foreign_to(self.document.machine, self.document.path.name, connection.about, connection.image)
+        if found is not None and found.renamed and (found.board_name, found.file_name) in self._said_same:
+            return None
+        return found
+
+    def barred(self) -> str:
+        """Why nothing may be heated, moved, kept or saved on this board, as a sentence; empty: it may."""
+        found = self.foreign
+        return f"{found.words[0].upper()}{found.words[1:]}." if found is not None else ""
+
+    @property
+    def holds_before(self) -> Mapping[str, float]:
+        """Heaters that were held when the link was made and were switched off then: they can be held again."""
+        return _holds(self.on_before)
+
+    @property
+    def usable(self) -> bool:
+        """Whether something may be asked of the board: linked, ready, and this file's own."""
+        return self.connection.linked and self.connection.state.mode == "ready" and self.foreign is None
+
+    def say_same_machine(self) -> None:
+        """The builder's word that a board under another name is this machine's; it is noted in the ledger."""
+        found = self.foreign
+        if found is None or not found.renamed:
+            return
+        self._said_same.add((found.board_name, found.file_name))
+        with contextlib.suppress(LedgerError):
+            self.ledger.add_changes(
+                [Change(now(), SAME, None, "machine.name", "image", found.board_name, found.file_name)]
+            )
 
     # trials
 
     async def run(self, spec: TrialSpec, parameters: Part, watcher: Watcher) -> Entered:
-        """Run a trial and enter it in the ledger, whatever its outcome.
-
-        Raises:
-            LedgerError: it ran, but could not be entered.
-        """
+        """Run a trial and enter it in the ledger, whatever its outcome."""
         if (refused := self.runner.refusal()) is not None:
             return Entered(refused, None)
+        if (short := self._no_room()) is not None:
+            return Entered(Ran(TrialResult("halted", short), 0.0), None)
         await self.connection.first_readings()
         ran = await self.runner.run(spec, parameters, self._bench(watcher))
-        number = self.ledger.add_trial(
-            now(), spec.name, spec.station, parameters.model_dump(), ran.result, ran.duration_s
-        )
+        ran = replace(ran, result=vetted(ran.result, self.document))
+        try:
+            number = self.ledger.add_trial(
+                now(), spec.name, spec.station, parameters.model_dump(), ran.result, ran.duration_s
+            )
+        except NotEntered as error:
+            return Entered(ran, error.number, str(error))
         return Entered(ran, number)
+
+    def _no_room(self) -> str | None:
+        """Why a trial is not begun for lack of room for its record; None: there is enough."""
+        folder = self.document.path.resolve().parent
+        with contextlib.suppress(OSError):
+            free = shutil.disk_usage(folder).free
+            if free < ROOM_FOR_A_RUN:
+                return (
+                    f"Not started: only {free / 1e6:.1f} MB are free in {folder}, and the record of a trial needs up "
+                    f"to {ROOM_FOR_A_RUN / 1e6:.0f}: make room first."
+                )
+        return None
 
     async def home(self, watcher: Watcher) -> Ran:
         """Home every axis once, guarded as a trial is; nothing is entered in the ledger."""
@@ -98,13 +161,20 @@ class Session:
         """Write an option's proposals to the live machine.
 
         Raises:
-            LinkLost, BoardRefused: nothing was changed.
+            LinkLost, BoardRefused: nothing was changed. NotOurs: it is another machine's board.
+            NotEntered: it is live, and waits for its place in the ledger.
         """
+        self.must_be_ours()
         changes = [
             Change(now(), "keep", trial, p.setting, "live", self.live(p.setting), p.after) for p in option.proposals
         ]
         await self.connection.write_live({p.setting: p.after for p in option.proposals})
         self.ledger.add_changes(changes)
+
+    def must_be_ours(self) -> None:
+        """Raises NotOurs when the linked board is another machine's than this file's."""
+        if why := self.barred():
+            raise NotOurs(why)
 
     async def drop(self) -> int:
         """Put the kept, unsaved values back to what the board has saved; returns how many."""
@@ -154,8 +224,9 @@ class Session:
         Returns how many values changed, and the backup when the store was changed.
 
         Raises:
-            SaveFailed: nothing was changed.
+            SaveFailed: nothing was changed. NotOurs: it is another machine's board.
         """
+        self.must_be_ours()
         found = {row.path: row for row in self.shadowed()}
         values = settled_values({path: way for path, way in chosen.items() if path in found}, found)
         if not values:
@@ -168,7 +239,7 @@ class Session:
                 raise SaveFailed(f"The board's store could not be backed up ({error}): nothing was changed.") from error
         old_text = self.document.text
         async with self._saving:
-            await save(self.document, self.connection, self.ledger, values, None, "settle")
+            await save(self.document, self.connection, self.ledger, values, {}, "settle")
         self.draft.saved_elsewhere(old_text)
         return len(values), backup
 
@@ -226,27 +297,39 @@ class Session:
         baud = self.document.machine.board.baud
         return await write_image(planned, self.connection, self.ledger, baud, tell, say)
 
-    async def save(self) -> int:
-        """Save every unsaved value to the board's store and the machine file; returns how many.
+    async def save(self, only: Collection[str] | None = None) -> int:
+        """Save unsaved values to the board's store and the machine file, all or only these; returns how many.
 
         Raises:
-            SaveFailed: nothing was saved.
+            SaveFailed: with what stands where. NotOurs: it is another machine's board.
         """
-        unsaved = {item.setting: item.after for item in self.unsaved()}
+        self.must_be_ours()
+        unsaved = {item.setting: item.after for item in self.unsaved() if only is None or item.setting in only}
         if unsaved:
-            kept = self.ledger.changes("keep")
-            trial = kept[0].trial if kept else None
             old_text = self.document.text
             async with self._saving:
-                await save(self.document, self.connection, self.ledger, unsaved, trial)
+                note = await save(self.document, self.connection, self.ledger, unsaved, self._proposed_by(unsaved))
             self.draft.saved_elsewhere(old_text)
+            if note:
+                self.notices.append(note)
         return len(unsaved)
+
+    def _proposed_by(self, values: Mapping[str, Value]) -> dict[str, int | None]:
+        """The trial that proposed each value: that of its newest keep."""
+        found: dict[str, int | None] = {}
+        for change in self.ledger.changes("keep"):
+            if change.setting in values and change.setting not in found:
+                found[change.setting] = change.trial if same(change.after, values[change.setting]) else None
+        return found
 
     async def settle(self) -> None:
         """Settle an interrupted save, if there is one; what was done is noted."""
         old_text = self.document.text
-        async with self._saving:  # a save of our own that is under way is not an interrupted one
-            told = await settle(self.document, self.connection, self.ledger)
+        try:
+            async with self._saving:  # a save of our own that is under way is not an interrupted one
+                told = await settle(self.document, self.connection, self.ledger)
+        except (DocumentError, LedgerError) as error:
+            told = str(error)
         self.draft.saved_elsewhere(old_text)
         if told:
             self.notices.append(told)
@@ -258,9 +341,12 @@ class Session:
             self._settled_link = client
             if self.connection.note:
                 self.notices.append(self.connection.note)
+            self.on_before = self.connection.found_on
+            if self.on_before:
+                self.notices.append(on_words(self.on_before))
             if self.lent and self.runner.running is None:
                 self._giving_back = asyncio.get_running_loop().create_task(self._give_back())
-            if self.ledger.pending_save() is not None:
+            if self.foreign is None:
                 self._settling = asyncio.get_running_loop().create_task(self.settle())
 
     async def _give_back(self) -> None:
@@ -269,6 +355,38 @@ class Session:
         with contextlib.suppress(LinkLost, BoardRefused):
             await self.connection.write_live(lent)
             self.lent.clear()
+
+
+ROOM_FOR_A_RUN = 20_000_000
+"""Free space that a trial's record may need, bytes."""
+
+
+class NotOurs(SaveFailed):
+    """The linked board is another machine's than the file's; the message says what differs and the ways out."""
+
+
+def on_words(found: Sequence[On]) -> str:
+    """What had been on when the link was made, and is off now, as a sentence."""
+    told = []
+    for each in found:
+        name = each.what.partition(".")[2] or each.what
+        if each.target_c is not None:
+            told.append(f"the {name} was {'switched around' if each.relay else 'held at'} {each.target_c:g} °C")
+        elif each.duty is not None:
+            told.append(f"the {name} fan ran")
+        else:
+            told.append("something moved")
+    offer = " The station “temperatures” offers to hold it again." if _holds(found) else ""
+    return f"When the link was made {', '.join(told)}: everything was switched off.{offer}"
+
+
+def _holds(found: Sequence[On]) -> dict[str, float]:
+    """Heaters that were held at a target."""
+    return {
+        each.what.partition(".")[2]: each.target_c
+        for each in found
+        if each.target_c is not None and not each.relay and each.what.startswith("heaters.")
+    }
 
 
 def _stamp(file: Path) -> int:

@@ -40,6 +40,12 @@ class WriteRefused(Trouble):
     """The image cannot be written; the message says why. The board runs on as before."""
 
 
+class StayedAway(WriteRefused):
+    """The board is gone, in the middle of a write or after its restart."""
+
+    exit_code = 3
+
+
 @dataclass(frozen=True)
 class Planned:
     """What a write would do: the image, its modules, the settings in which it differs from the running one."""
@@ -158,7 +164,7 @@ async def _through_breaks(
                 pass
         say("link lost: the upload goes on when the board is back")
         if not await _until(partial(_linked_anew, connection, client), RECONNECT_S):
-            raise WriteRefused(
+            raise StayedAway(
                 f"The link stayed away for {RECONNECT_S:.0f} s. The board runs on with the image it had; what it has "
                 "of the new one is used at the next try, unless its power goes."
             )
@@ -179,7 +185,7 @@ async def _switch(connection: Connection, digest: str) -> None:
     except LinkLost:
         pass  # the restart can take the link away before the reply
     if not await _until(lambda: connection.image is not None and connection.image.digest == digest, RESTART_S):
-        raise WriteRefused("The board did not come back after the switch: switch its power off and on.")
+        raise StayedAway("The board did not come back after the switch: switch its power off and on.")
 
 
 async def _until(there: Callable[[], bool], seconds: float) -> bool:

@@ -89,6 +89,8 @@ class SimBoard:
         }
         self.dead_heaters: set[str] = set()
         self.stuck_heaters: set[str] = set()
+        self.driven_at: dict[str, float] = {}  # plants that were driven, and when last, in s since the world began
+        self.world_s = 0.0
         self.baths: dict[str, float] = {}  # sensor sockets that were put into a bath, and how warm it is
         self.switches = {name: Switch(part) for name, part in scenario.switches.items()}
         self.pin_told = False
@@ -395,6 +397,8 @@ class SimBoard:
                 duty[plant] += self.drives[name].duty
         for plant in self.stuck_heaters:
             duty[plant] = 1.0
+        self.world_s += TICK_S
+        self.driven_at.update((plant, self.world_s) for plant, each in duty.items() if each > 0)
         wind = dict.fromkeys(self.plants, 0.0)
         for name, blow in self.blowing.items():
             plant = self._cools[name]

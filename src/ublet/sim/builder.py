@@ -69,6 +69,11 @@ class ScriptedBuilder:
             return next(answer for answer in question.answers if answer != "wait")
         return question.answers[0]
 
+    async def undo(self, question: Question) -> bool:
+        """Do by hand what a trial that was cut off left to be done."""
+        await self.answer(question)
+        return True
+
     def _read(self, truth_mm: float, instrument: str) -> str:
         """A length as it is read: off by anything up to the instrument's error."""
         half = float(getattr(self._scenario.builder, f"{instrument.replace('-', '_')}_mm"))

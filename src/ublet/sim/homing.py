@@ -55,7 +55,11 @@ class Homing:
                 self.failed = "its switch reads triggered and stays so: polarity, a broken wire, or a mixed-up plug"
                 return
         seek = plan.length_mm + MARGIN_MM
-        never = f"no switch triggered in {seek:g} mm: it runs the wrong way, or its switch does not answer"
+        never = (
+            f"no switch triggered in {seek:g} mm: it runs the wrong way, its switch does not answer, its motor turns "
+            "and the axis stays behind (too little current, something binds, a loose pulley), or a mm is less than it "
+            "says (steps per mm, lead of the screw)"
+        )
         yield Segment(plan.way * seek, plan.fast_mm_s, True, never)
         yield Segment(-plan.way * plan.back_off_mm, plan.fast_mm_s, False)
         if self._triggered():

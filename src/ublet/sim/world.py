@@ -69,9 +69,9 @@ class Hands:
         board.stuck_heaters -= {plant} if kind == "power-off" else set()
 
     def look(self) -> dict[str, Any]:
-        """What is seen and felt: fans that turn, blocks that are warm, the probe's pin, switches held; how far each
-        carriage and motor went from the mark; where the nozzle is from the bed's front left corner; the room left to
-        the hard stops, mm.
+        """What is seen and felt: fans that turn, blocks that are warm (the one that got warm last first), the probe's
+        pin, switches held; how far each carriage and motor went from the mark; where the nozzle is from the bed's front
+        left corner; the room left to the hard stops, mm.
         """
         mechanics = self._board.mechanics
         now, baths = {**mechanics.where, **mechanics.spun}, self._board.baths
@@ -79,7 +79,7 @@ class Hands:
         warm = {name: plant.block_c - ambient for name, plant in self._board.plants.items()}
         return {
             "turning": self._board.turning(),
-            "warm": [name for name in sorted(warm, key=lambda n: -warm[n]) if warm[name] > WARM_C],
+            "warm": [name for name in sorted(warm, key=self._lately) if warm[name] > WARM_C],
             "pin_down": self._board.pin_is_down,
             "moved": seen(self._board.mechanics.travelled),
             "turned": sorted(role for role, mm in self._board.mechanics.turned.items() if abs(mm) > LEAST_MM),
@@ -93,6 +93,9 @@ class Hands:
             "baths": {name: baths[socket] for name, socket in self._sensors() if socket in baths},
             "switches": {name: switch.pressed for name, switch in self._board.switches.items()},
         }
+
+    def _lately(self, plant: str) -> float:
+        return -self._board.driven_at.get(plant, -1.0)
 
     def _sensors(self) -> list[tuple[str, str]]:
         """Every sensor of the board with its socket."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Iterable
-from typing import TYPE_CHECKING
 
 from rich.text import Text
 from textual.app import ComposeResult
@@ -18,19 +17,16 @@ from ublet.core.settings import Part
 from ublet.core.trial import Need, Option, Question, TrialResult, TrialSpec
 from ublet.core.typed import shown_value
 from ublet.core.units import duration, show
-from ublet.ledger.book import LedgerError, TrialEntry
+from ublet.ledger.book import LedgerError, NotEntered, TrialEntry
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.orders import OrderError, parameters_from
-from ublet.session.session import Session
+from ublet.session.session import NotOurs, Session
 from ublet.tui.at_the_machine import notice
 from ublet.tui.bench import Bench
 from ublet.tui.pictures import Picture
 from ublet.tui.question import QuestionPanel, answer_for, answer_keys, reading_refusal
 from ublet.tui.theme import Palette
 from ublet.tui.watch import TrialWatch
-
-if TYPE_CHECKING:
-    from ublet.session.hands import DemoHands
 
 HELP = """\
 WHY   {why}.
@@ -120,12 +116,6 @@ class AskingBench(Bench):
     def panel(self) -> QuestionPanel:
         """The panel of questions."""
         return self.query_one(QuestionPanel)
-
-    @property
-    def hands(self) -> DemoHands | None:
-        """The demonstration's hands, when this is one."""
-        demo = getattr(self.app, "demo", None)
-        return demo.hands if demo is not None else None
 
     @property
     def result(self) -> TrialResult | None:
@@ -257,7 +247,7 @@ class AskingBench(Bench):
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Only the keys that work now are shown."""
-        ready = self.session.connection.linked and self.session.connection.state.mode == "ready"
+        ready = self.session.usable
         if action == "go":
             asked = self.question is not None and "enter" in answer_keys(self.question[0].answers)
             return asked if self.watched is not None else ready
@@ -295,7 +285,7 @@ class AskingBench(Bench):
             self.refresh_state()
             return
         self.told = None
-        self.watched = TrialWatch(self._ask)
+        self.watched = TrialWatch(self._ask, self.undone)
         self.refresh_state()
         self.run_worker(self._run(), group="trial", exclusive=True)
 
@@ -304,10 +294,12 @@ class AskingBench(Bench):
         try:
             entered = await self.session.run(self.spec, self.aim, self.watched)
         except LedgerError as error:
-            self.told = (f"It ran, but is not in the ledger: {error}", self.palette.stop)
+            self.told = (f"✗ {error}", self.palette.stop)
         else:
             if entered.ran.result.outcome == "halted":
                 self.told = (f"✗ {entered.ran.result.why}", self.palette.stop)
+            elif entered.note:
+                self.told = (f"! {entered.note}", self.palette.focus)
         self.watched = None
         self._close_question()
         self.reload()
@@ -332,16 +324,9 @@ class AskingBench(Bench):
         """Give an answer to the question that stands."""
         if self.question is None or self.question[1].done():
             return
-        if (hands := self.hands) is not None:
-            match self.question[0].cue:
-                case ("mark", _):
-                    hands.mark()
-                case ("fault", kind, heater) if answer == "done":
-                    hands.fault(kind, heater)
-                case ("bathe", sensor, place):
-                    hands.bathe(sensor, place)
-                case ("thermometer", sensor):
-                    hands.bathe(sensor, "")
+        question, hands = self.question[0], self.hands
+        if hands is not None and (not question.answers or answer == question.answers[0]):
+            hands.act(question.cue)
         self.question[1].set_result(answer)
 
     def _close_question(self) -> None:
@@ -446,7 +431,9 @@ class AskingBench(Bench):
             return
         try:
             await self.session.keep(option, self.entry.id)
-        except (LinkLost, BoardRefused, LedgerError) as error:
+        except NotEntered as error:
+            self.told = (f"! Live on the board. {error}", self.palette.focus)
+        except (LinkLost, BoardRefused, LedgerError, NotOurs) as error:
             self.told = (f"✗ Not kept: {error}", self.palette.stop)
         else:
             again = " Start again to confirm." if self.spec.mends else ""

@@ -16,6 +16,8 @@ def notice(question: Question, seen: Seen) -> str:
     notes += ["the pin is down"] if seen.pin_down else []
     notes += [f"{name} is pressed" for name in seen.pressed]
     match question.cue:
+        case ("feel", *_):
+            notes = [f"you feel the {seen.warm[0]} getting warm"] if seen.warm else ["nothing gets warm"]
         case (_, "motor"):
             notes.append(f"turned: {', '.join(seen.turned) or 'nothing'}")
         case (_, "direction"):

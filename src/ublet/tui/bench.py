@@ -11,9 +11,10 @@ from textual.message import Message
 from textual.widget import Widget
 from textual.widgets import Static
 
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, Question, TrialSpec
 
 if TYPE_CHECKING:
+    from ublet.session.hands import DemoHands
     from ublet.session.session import Session
     from ublet.tui.theme import Palette
     from ublet.tui.watch import TrialWatch
@@ -39,6 +40,19 @@ class Bench(Widget, can_focus=True):
     def busy(self) -> bool:
         """Whether something goes on that must be followed at every beat."""
         return self.watched is not None
+
+    @property
+    def hands(self) -> DemoHands | None:
+        """The demonstration's hands, when this is one."""
+        demo = getattr(self.app, "demo", None)
+        return demo.hands if demo is not None else None
+
+    def undone(self, question: Question) -> bool:
+        """Let the demonstration's hands do what a trial that was cut off left; False where there are none."""
+        if (hands := self.hands) is None:
+            return False
+        hands.act(question.cue)
+        return True
 
     def refresh_state(self) -> None:
         """Bring everything up to date: link, settings, file or theme changed."""
@@ -66,6 +80,8 @@ class Bench(Widget, can_focus=True):
             return (Need("no link to the board", False),)
         if connection.state.mode != "ready":
             return (Need(f"the board is {connection.state.mode}: r releases it", False),)
+        if why := self.session.barred():
+            return (Need(why.rstrip("."), False),)
         if not connection.samples:
             return (Need("waiting for the first readings", False),)
         if (running := self.session.runner.running) is not None:

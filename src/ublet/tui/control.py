@@ -234,7 +234,7 @@ class ControlBench(Bench):
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Only the keys that work now are shown."""
         connection = self.session.connection
-        ready = connection.linked and connection.state.mode == "ready" and self.session.runner.running is None
+        ready = self.session.usable and self.session.runner.running is None
         if action in ("target", "fan"):
             return ready
         if action == "off":

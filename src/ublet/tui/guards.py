@@ -106,11 +106,10 @@ class GuardsBench(AskingBench):
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Parameters can be chosen and typed while no drill runs."""
-        connection = self.session.connection
         if action == "choose":
             return self.watched is None
         if action == "bound":
-            return self.watched is None and connection.linked and connection.state.mode == "ready"
+            return self.watched is None and self.session.usable
         return super().check_action(action, parameters)
 
     def action_choose(self, by: int) -> None:

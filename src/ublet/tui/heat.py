@@ -20,10 +20,10 @@ from ublet.core.heat.trials import PLANT_KEYS, BedParameters, ControlAim, Hotend
 from ublet.core.route import ROUTE
 from ublet.core.settings import Part, refusal_of
 from ublet.core.trial import Need, Option, Question, Series, TrialSpec
-from ublet.ledger.book import LedgerError, TrialEntry
+from ublet.ledger.book import LedgerError, NotEntered, TrialEntry
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.orders import verify_parameters
-from ublet.session.session import Session
+from ublet.session.session import NotOurs, Session
 from ublet.tui.bench import Bench
 from ublet.tui.chart import StripChart
 from ublet.tui.dialogs import QuantityDialog, QuestionDialog
@@ -284,7 +284,7 @@ class HeaterBench(Bench):
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Only the keys that work now are shown."""
         running = self.watched is not None
-        ready = self.session.connection.linked and self.session.connection.state.mode == "ready"
+        ready = self.session.usable
         option = self.option if self.is_mounted and self.tuned else None
         if action == "cancel":
             return running
@@ -342,7 +342,7 @@ class HeaterBench(Bench):
     def _launch(self, spec: TrialSpec, parameters: Part) -> None:
         self.told = None
         self.verifying = spec is self.verify
-        self.watched = TrialWatch(self._ask)
+        self.watched = TrialWatch(self._ask, self.undone)
         self.refresh_state()
         self.run_worker(self._run(spec, parameters), group="trial", exclusive=True)
 
@@ -351,10 +351,12 @@ class HeaterBench(Bench):
         try:
             entered = await self.session.run(spec, parameters, self.watched)
         except LedgerError as error:
-            self.told = (f"It ran, but is not in the ledger: {error}", self.palette.stop)
+            self.told = (f"✗ {error}", self.palette.stop)
         else:
             result = entered.ran.result
-            if result.outcome == "proven":
+            if entered.note:
+                self.told = (f"! {entered.note}", self.palette.focus)
+            elif result.outcome == "proven":
                 self.told = None if spec is self.control else (f"✓ Verified: {result.why}.", self.palette.good)
             else:
                 self.told = (f"✗ {result.why}", self.palette.stop)
@@ -404,7 +406,10 @@ class HeaterBench(Bench):
             return
         try:
             await self.session.keep(option, self.tuned.id)
-        except (LinkLost, BoardRefused, LedgerError) as error:
+        except NotEntered as error:
+            self.tell(f"! Live on the board. {error}", self.palette.focus)
+            return
+        except (LinkLost, BoardRefused, LedgerError, NotOurs) as error:
             self.tell(f"Not kept: {error}", self.palette.stop)
             return
         self.tell(

@@ -113,7 +113,7 @@ class JogBench(AskingBench):
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Jog keys while nothing runs, or while the trial lets the builder jog."""
-        ready = self.session.connection.linked and self.session.connection.state.mode == "ready"
+        ready = self.session.usable
         if action == "jog":
             return ready and parameters[0] in self._free()
         if action in ("target", "step"):
@@ -184,7 +184,7 @@ class JogBench(AskingBench):
     def action_home(self) -> None:
         """Home every axis."""
         self.told = None
-        self.watched = TrialWatch(self._ask)
+        self.watched = TrialWatch(self._ask, self.undone)
         self.refresh_state()
         self.run_worker(self._home(), group="trial", exclusive=True)
 

@@ -12,8 +12,8 @@ from ublet.core.trial import Progress, Question, Series
 class TrialWatch:
     """Collects what a running trial shows; the bench draws from here a few times a second."""
 
-    def __init__(self, ask: Callable[[Question], Awaitable[str]]) -> None:
-        self._ask = ask
+    def __init__(self, ask: Callable[[Question], Awaitable[str]], undo: Callable[[Question], bool]) -> None:
+        self._ask, self._undo = ask, undo
         self._rows: dict[str, list[tuple[float, ...]]] = {}
         self._columns: dict[str, tuple[str, ...]] = {}
         self.latest: Progress | None = None
@@ -22,6 +22,10 @@ class TrialWatch:
     async def answer(self, question: Question) -> str:
         """Ask the builder."""
         return await self._ask(question)
+
+    async def undo(self, question: Question) -> bool:
+        """What a trial that was cut off left to be done by hand: the demonstration's hands do it."""
+        return self._undo(question)
 
     def progress(self, progress: Progress) -> None:
         """Keep where the trial is."""

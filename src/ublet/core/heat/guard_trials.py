@@ -71,11 +71,12 @@ async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> tuple
     await _heat_to(bench, name, heater, drill.hold_c, drill.climb)
     what = {"sensor": heater.sensor, "heater": name}
     made = Question(drill.do_words.format(**what), ("done", "stop here"), ("fault", drill.do, name))
-    if await bench.ask(made) != "done":
-        raise TrialFailed("Stopped: the remaining guards were not drilled.")
-    seconds, guard = await _wait_for_trip(bench, 3 * drill.window_s(heater.guards, warming_s(drill, heater)) + 10)
-    peak = bench.celsius(heater.sensor)
-    await bench.ask(Question(drill.undo_words.format(**what), ("done",), ("fault", drill.undo, name)))
+    mended = Question(drill.undo_words.format(**what), ("done",), ("fault", drill.undo, name))
+    async with bench.by_hand(made, mended) as answer:
+        if answer != "done":
+            raise TrialFailed("Stopped: the remaining guards were not drilled.")
+        seconds, guard = await _wait_for_trip(bench, 3 * drill.window_s(heater.guards, warming_s(drill, heater)) + 10)
+        peak = bench.celsius(heater.sensor)
     watched = 0.0
     while watched < AFTER_S:
         await bench.rest(0.5)
@@ -198,6 +199,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _depends,
         _needs,
         trips=True,
+        asks=lambda aim: True,
         heaters=lambda machine: tuple(machine.heaters),
     ),
 )

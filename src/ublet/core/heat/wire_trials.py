@@ -10,7 +10,18 @@ from ublet.core.heat.start import surface_sensor
 from ublet.core.machine.schema import MachineFile
 from ublet.core.mixed_up import cycles
 from ublet.core.settings import Part, setting
-from ublet.core.trial import Bench, Finding, Need, Option, Progress, Question, TrialFailed, TrialResult, TrialSpec
+from ublet.core.trial import (
+    Bench,
+    Finding,
+    Need,
+    Option,
+    Progress,
+    Proposal,
+    Question,
+    TrialFailed,
+    TrialResult,
+    TrialSpec,
+)
 
 APART_C = 5.0
 """Sensors at rest further than this from the room are not believed, °C."""
@@ -18,8 +29,11 @@ APART_C = 5.0
 CALM_S = 15.0
 """Rest between two pulses: what was warmed goes on rising for a while, s."""
 
-SEEN_C, FELT_C = 3.3, 10.0
-"""A pulse ends at this rise of its own sensor; of another one's only when a finger can feel it, °C."""
+FELT_C = 10.0
+"""A pulse ends when a sensor has risen by this much: a hand held near feels it, °C."""
+
+COLD_C, COLD_SHARE = 1.0, 0.5
+"""No sensor risen by this much after this share of the time: nothing warms, °C."""
 
 HIGHEST_C = 25.0
 """A pulse ends when any sensor has risen by this much, °C."""
@@ -29,7 +43,7 @@ class PairingParameters(Part):
     """How strong and how long a pulse may be."""
 
     duty: float = setting("Duty of the pulse.", unit="duty", low=0.05, high=0.5, default=0.3)
-    longest_s: float = setting("Longest pulse.", unit="s", low=10, high=120, default=60.0)
+    longest_s: float = setting("Longest pulse.", unit="s", low=20, high=300, default=150.0)
 
 
 class FanParameters(Part):
@@ -39,39 +53,33 @@ class FanParameters(Part):
 
 
 async def heaters_paired(bench: Bench, aim: PairingParameters) -> TrialResult:
-    """All sensors near the room; then a short low-power pulse on each heater: its own sensor must warm."""
+    """All sensors near the room; then a gentle pulse on each heater: its own sensor must warm, and its own block.
+
+    The sensors alone cannot tell a machine whose heaters and sensors are both exchanged from a right one: only a hand
+    at the block can.
+    """
     machine = bench.machine
     readings = {name: bench.celsius(name) for name in machine.sensors}
     odd = odd_sensors(readings, machine.machine.room_c, APART_C)
     if odd:
         raise TrialFailed(f"{' '.join(odd.values())} Nothing was heated.")
     pulses: list[Warmed] = []
-    felt: tuple[str, str] | None = None
-    for number, (name, heater) in enumerate(machine.heaters.items()):
+    felt: dict[str, str] = {}
+    for number, name in enumerate(machine.heaters):
         pulses.append(await _pulse(bench, name, aim, number))
-        if felt is None and pulses[-1].sensor not in (None, heater.sensor):
-            felt = (name, await _feel(bench, name))  # now, while only this one is warm
-    found = {pulse.heater: pulse.sensor for pulse in pulses}
-    own = {name: heater.sensor for name, heater in machine.heaters.items()}
+        if pulses[-1].sensor is not None:
+            felt[name] = await _feel(bench, name)
     findings = tuple(
         Finding(f"{pulse.heater} warms {sensor}", rise, None, "°C")
         for pulse in pulses
         for sensor, rise in pulse.rises.items()
     )
-    if found == own:
-        return TrialResult("proven", "Each heater warms its own sensor.", {}, findings)
-    dead = [name for name, sensor in found.items() if sensor is None]
-    words = [f"The {name} warmed no sensor: check its plug, its fuse and its supply." for name in dead]
-    crossed = {name: sensor for name, sensor in found.items() if sensor not in (None, own[name])}
-    words += [f"Driving the {name} warmed the {sensor} sensor." for name, sensor in crossed.items()]
-    wrong = cycles(found, own)
-    if not wrong:
-        return TrialResult("failed", " ".join(words), {}, findings)
-    return _which_plugs(bench, wrong, own, felt, words, findings)
+    own = {name: heater.sensor for name, heater in machine.heaters.items()}
+    return _paired(bench, {pulse.heater: pulse.sensor for pulse in pulses}, felt, own, findings)
 
 
 async def _pulse(bench: Bench, heater: str, aim: PairingParameters, number: int) -> Warmed:
-    """Drive one heater gently until a sensor stands out, or the time is up."""
+    """Drive one heater gently until a hand can feel it, or the time is up."""
     machine = bench.machine
     count = len(machine.heaters)
     if number:
@@ -82,57 +90,80 @@ async def _pulse(bench: Bench, heater: str, aim: PairingParameters, number: int)
     await bench.relay(heater, own + HIGHEST_C, 1.0, aim.duty, 0.0)
     rises = dict.fromkeys(start, 0.0)
     passed = 0.0
-    crossed = False
-    while passed < aim.longest_s * (2 if crossed else 1):
+    while passed < aim.longest_s and max(rises.values()) < FELT_C:
         await bench.rest(1.0)
         passed += 1.0
         rises = {name: (bench.celsius(name) or start[name]) - start[name] for name in start}
         share = (number + passed / aim.longest_s) / count
         bench.progress(Progress(f"{heater} pulse", share, None, f"{number + 1} of {count}"))
         bench.show("rises", ("heater", "time_s", *(f"{n}_c" for n in start)), (float(number), passed, *rises.values()))
-        warmed = Warmed(heater, rises, surfaces).sensor
-        crossed = warmed not in (None, machine.heaters[heater].sensor)
-        if warmed is not None and max(rises.values()) > (FELT_C if crossed else SEEN_C):
+        if passed > COLD_SHARE * aim.longest_s and max(rises.values()) < COLD_C:
             break
     await bench.target(heater, None)
     return Warmed(heater, rises, surfaces)
 
 
+CANNOT_TELL = "cannot tell"
+
+
 async def _feel(bench: Bench, driven: str) -> str:
-    """Another sensor warmed than the heater's own: which block did a finger find warm?"""
+    """Which block a hand found to get warm while one heater was driven; it is off again."""
     blocks = tuple(bench.machine.heaters)
-    return await bench.ask(
-        Question(
-            f"The {driven} was driven, and another sensor warmed. With care: which block is warm now?",
-            (*blocks, "cannot tell"),
-            ("feel", *blocks),
-        )
+    named = " or ".join(blocks)
+    text = (
+        f"Touch nothing, hold the hand near: which one is getting warm, {named}? (The {driven} was driven; it is off.)"
     )
+    return await bench.ask(Question(text, (*blocks, CANNOT_TELL), ("feel", *blocks)))
 
 
-def _which_plugs(
+def _paired(
     bench: Bench,
-    wrong: Mapping[str, str],
+    warmed: Mapping[str, str | None],
+    felt: Mapping[str, str],
     own: Mapping[str, str],
-    felt: tuple[str, str] | None,
-    words: list[str],
     findings: tuple[Finding, ...],
 ) -> TrialResult:
-    """Heaters and sensors are crossed: what a finger found tells which of the two plugs were mixed up."""
-    if felt is None or felt[1] == "cannot tell":
+    """What was warmed, by the sensors and by the hand, gives the plugs that are mixed up.
+
+    warmed: heater → the sensor that rose; felt: heater → the block that a hand found warm; own: block → its sensor.
+    The block that a heater warms tells where that heater's plug sits, and the sensor that rose then, the sensor's.
+    """
+    dead = [name for name, sensor in warmed.items() if sensor is None]
+    words = [f"The {name} warmed no sensor: check its plug, its fuse and its supply." for name in dead]
+    words += [f"Driving the {n} warmed the {s} sensor." for n, s in warmed.items() if s not in (None, own[n])]
+    unknown = [name for name, block in felt.items() if block == CANNOT_TELL]
+    if unknown:
+        named = " and ".join(unknown)
+        words.append(
+            f"Nobody felt which block the {named} warms, so plugs may be mixed up unseen: pulse again, longer."
+        )
         return TrialResult("failed", " ".join(words), {}, findings)
-    if felt[1] == felt[0]:  # the heater is right, so its sensor's plug sits elsewhere
-        parts = {own[name]: own[other] for name, other in wrong.items()}
-        sockets = {name: bench.setting(f"sensors.{name}.socket") for name in parts}
-        proposals = exchange(parts, "sensors", sockets, "the sensor of the {} is plugged in there")
-        words.append("The heaters are right: the sensors' plugs are mixed up.")
-    else:
-        parts = {other: name for name, other in wrong.items()}
-        sockets = {name: bench.setting(f"heaters.{name}.socket") for name in parts}
-        proposals = exchange(parts, "heaters", sockets, "the {} is plugged in there")
-        words.append("The sensors are right: the heaters' plugs are mixed up.")
+    words += [f"Driving the {name}, the {block} got warm." for name, block in felt.items() if block != name]
+    if not words:
+        return TrialResult("proven", "Each heater warms its own block and its own sensor.", {}, findings)
+    heaters = _permuted({block: name for name, block in felt.items()})
+    sensors = _permuted({own[block]: str(warmed[name]) for name, block in felt.items()})
+    proposals: tuple[Proposal, ...] = ()
+    for parts, root, what, effect in (
+        (heaters, "heaters", "heaters", "the {} is plugged in there"),
+        (sensors, "sensors", "sensors", "the sensor of the {} is plugged in there"),
+    ):
+        if parts:
+            sockets = {part: bench.setting(f"{root}.{part}.socket") for part in parts}
+            proposals += exchange(parts, root, sockets, effect)
+            words.append(f"The {what}' plugs are mixed up.")
+    if not proposals or dead:
+        return TrialResult("failed", " ".join(words), {}, findings)
+    if not (heaters and sensors):
+        words.append(f"The {'sensors' if heaters else 'heaters'} are right.")
     option = Option("mend", "then pulse them again", proposals, {})
     return TrialResult("failed", " ".join(words), {}, findings, (option,), "mend")
+
+
+def _permuted(found: Mapping[str, str]) -> dict[str, str]:
+    """The parts that sit at each other's places; none when they are not all each other's."""
+    wrong = {part: other for part, other in found.items() if part != other}
+    return wrong if set(wrong) == set(wrong.values()) else {}
 
 
 async def fans_one_by_one(bench: Bench, aim: FanParameters) -> TrialResult:
@@ -213,6 +244,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _pairing_needs,
         verify="heaters-paired",
         mends=True,
+        asks=lambda aim: True,
     ),
     TrialSpec(
         "fans-one-by-one",
@@ -225,5 +257,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         _fan_needs,
         verify="fans-one-by-one",
         mends=True,
+        asks=lambda aim: True,
     ),
 )

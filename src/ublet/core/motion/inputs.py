@@ -32,13 +32,16 @@ class Pressed:
 
 @dataclass(frozen=True)
 class Verdict:
-    """What one switch turned out to be, in a sentence; other: the input that it moved instead of its own."""
+    """What one switch turned out to be, in a sentence; other: the input that it moved instead of its own, and whether
+    that one read triggered at rest.
+    """
 
     name: str
     kind: Kind
     words: str
     edges: int = 0
     other: str = ""
+    other_idle: bool = False
 
     @property
     def good(self) -> bool:
@@ -70,7 +73,8 @@ def judge(name: str, pressed: Pressed | None) -> Verdict:
         return Verdict(name, "good", f"The {words} follows the hand{bounced}.", edges)
     if moved:
         other = moved[0]
-        return Verdict(name, "elsewhere", f"Pressing the {words} moved the {input_words(other)}.", edges, other)
+        moved_words = f"Pressing the {words} moved the {input_words(other)}."
+        return Verdict(name, "elsewhere", moved_words, edges, other, pressed.before[other].triggered)
     if idle:
         return Verdict(
             name,
@@ -86,22 +90,27 @@ def judge(name: str, pressed: Pressed | None) -> Verdict:
 def mends(verdicts: Mapping[str, Verdict], settings: Mapping[str, Value]) -> tuple[Proposal, ...]:
     """The settings that would put it right: polarity turned, sockets of mixed-up plugs exchanged.
 
-    settings: live values of ``NAME.socket`` and ``NAME.normally_closed``. What only a hand can mend has none.
+    settings: live values of ``NAME.socket`` and ``NAME.normally_closed``. Plugs go round however many they are, as long
+    as they are all each other's; a switch that turns out to be of the other kind at its new socket has its polarity
+    turned with it. What only a hand can mend has none.
     """
     found: list[Proposal] = []
-    done: set[str] = set()
     for name, verdict in verdicts.items():
         if verdict.kind == "inverted":
-            path = f"{name}.normally_closed"
-            before = settings.get(path)
-            found.append(Proposal(path, before, not before, "", f"the {input_words(name)} reads free at rest"))
-        elif verdict.kind == "elsewhere" and name not in done:
-            other = verdicts.get(verdict.other)
-            if other is not None and other.other == name:
-                done |= {name, other.name}
-                for one, two in ((name, other.name), (other.name, name)):
-                    now, then = settings.get(f"{one}.socket"), settings.get(f"{two}.socket")
-                    found.append(
-                        Proposal(f"{one}.socket", now, then, "", f"the {input_words(one)} is plugged in there")
-                    )
+            found.append(_polarity(name, settings.get(f"{name}.normally_closed"), True))
+    moved = {name: verdict.other for name, verdict in verdicts.items() if verdict.kind == "elsewhere"}
+    if set(moved) != set(moved.values()):
+        return tuple(found)  # not all each other's: where the last plug sits is not known
+    for name, other in moved.items():
+        now, then = settings.get(f"{name}.socket"), settings.get(f"{other}.socket")
+        found.append(Proposal(f"{name}.socket", now, then, "", f"the {input_words(name)} is plugged in there"))
+        declared, read_by = (settings.get(f"{each}.normally_closed") for each in (name, other))
+        really = (not read_by) if verdicts[name].other_idle else read_by  # idle and triggered: the other kind of switch
+        if really != declared:
+            found.append(_polarity(name, declared, False))
     return tuple(found)
+
+
+def _polarity(name: str, now: Value, rest: bool) -> Proposal:
+    effect = f"the {input_words(name)} reads free at rest{'' if rest else ' there'}"
+    return Proposal(f"{name}.normally_closed", now, not now, "", effect)

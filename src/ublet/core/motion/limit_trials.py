@@ -105,6 +105,7 @@ async def driver_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
     findings: list[Finding] = []
     proposals: list[Proposal] = []
     words: list[str] = []
+    short = False
     groups = motor_groups(bench.machine, aim.axis)
     await home_unhomed(bench, tuple(axis for axes in groups for axis in axes))
     for number, (axes, motors) in enumerate(groups.items()):
@@ -128,12 +129,26 @@ async def driver_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
         wanted = tidy(found.holds * aim.margin, down=False)
         ratio = now / found.holds
         words.append(f"{named} needs {found.holds:.2f} A at full speed; {now:g} A are set, {ratio:.1f} times that.")
-        if ratio < 1 + (aim.margin - 1) / 2 or ratio > max(COOLER, aim.margin * 1.2):
+        weak = ratio < 1 + (aim.margin - 1) / 2
+        if weak or ratio > max(COOLER, aim.margin * 1.2):
             effect = "runs cooler with the margin kept" if wanted < now else "carries its load with a margin"
-            proposals += [Proposal(f"{motor}.run_a", now, wanted, "A", effect) for motor in motors]
+            proposals += _currents(bench, motors, wanted, effect)
+            words.append("Too little." if weak else "That works; less would keep it cooler.")
+            short = short or weak
         else:
             words.append("Leave it.")
-    return _settled(findings, proposals, words)
+    return _settled(findings, proposals, words, failed=short)
+
+
+def _currents(bench: Bench, motors: tuple[str, ...], wanted: float, effect: str) -> list[Proposal]:
+    """A running current for these motors, and an idle one that is no higher."""
+    found = []
+    for motor in motors:
+        found.append(Proposal(f"{motor}.run_a", number_of(bench, f"{motor}.run_a"), wanted, "A", effect))
+        idle = bench.setting(f"{motor}.idle_a")
+        if isinstance(idle, (int, float)) and idle > wanted:
+            found.append(Proposal(f"{motor}.idle_a", idle, wanted, "A", "holds with no more than it runs with"))
+    return found
 
 
 FEED_AND_ACCELERATION = ("maximum_feed_mm_s", "acceleration_mm_s2")
@@ -238,12 +253,14 @@ def _too_near(now: float, found: Bracket, margin: float) -> bool:
     return found.holds is not None and found.fails is not None and now > found.holds * (margin + COARSE)
 
 
-def _settled(findings: list[Finding], proposals: list[Proposal], words: list[str]) -> TrialResult:
+def _settled(findings: list[Finding], proposals: list[Proposal], words: list[str], failed: bool = True) -> TrialResult:
+    """The result; failed: the proposals mend something. Otherwise they improve what works, and that is proven."""
     why = " ".join(words)
     if not proposals:
         return TrialResult("proven", why, {}, tuple(findings))
-    option = Option("mend", "then try again", tuple(proposals), {})
-    return TrialResult("failed", why, {}, tuple(findings), (option,), "mend")
+    name = "mend" if failed else "improve"
+    option = Option(name, "then try again", tuple(proposals), {})
+    return TrialResult("failed" if failed else "proven", why, {}, tuple(findings), (option,), name)
 
 
 def _wanted(axis: str) -> tuple[str, ...]:

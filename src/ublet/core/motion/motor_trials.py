@@ -166,6 +166,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         verify="motors-one-by-one",
         mends=True,
+        asks=lambda aim: True,
     ),
     TrialSpec(
         "directions",
@@ -178,5 +179,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         verify="directions",
         mends=True,
+        asks=lambda aim: True,
     ),
 )

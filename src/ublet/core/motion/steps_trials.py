@@ -223,5 +223,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         motion_needs,
         verify="steps-per-mm",
         mends=True,
+        asks=lambda aim: True,
     ),
 )

@@ -165,5 +165,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         motion_needs,
         verify="travel-limits",
         mends=True,
+        asks=lambda aim: True,
     ),
 )

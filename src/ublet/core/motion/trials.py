@@ -61,14 +61,16 @@ async def _press(bench: Bench, name: str) -> Pressed | None:
     before = bench.inputs()
     inductive = name == "probe" and bench.machine.probe is not None and bench.machine.probe.kind == "inductive"
     how = "Hold a piece of metal under the probe" if inductive else f"Press the {words} and hold it"
-    answer = await bench.ask(Question(f"{how}.", ("held", "out of reach"), ("press", name.rpartition(".")[2])))
+    part = name.rpartition(".")[2]
+    press = Question(f"{how}.", ("held", "out of reach"), ("press", part))
+    async with bench.by_hand(press, Question(f"Let the {words} go.", ("let go",), ("let go", part))) as answer:
+        if answer == "held":
+            await bench.rest(SETTLE_S)
+            held = bench.inputs()
     if answer != "held":
         if with_pin:
             await bench.pin(False)
         return None
-    await bench.rest(SETTLE_S)
-    held = bench.inputs()
-    await bench.ask(Question(f"Let the {words} go.", ("let go",), ("let go", name.rpartition(".")[2])))
     await bench.rest(SETTLE_S)
     after = bench.inputs()
     if with_pin:
@@ -114,5 +116,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         verify="inputs-by-hand",
         mends=True,
+        asks=lambda aim: True,
     ),
 )
