@@ -75,6 +75,9 @@ class Onlooker:
         self.questions.append(question)
         return next((a for a in question.answers if a in self.answers), question.answers[0])
 
+    async def undo(self, question: Question) -> bool:
+        return False
+
     def progress(self, progress: Progress) -> None:
         self.steps.append(progress)
 

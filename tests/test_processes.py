@@ -106,7 +106,7 @@ def test_killing_the_app_while_heating_leaves_a_cold_board_within_the_window(boa
 
 def test_interrupting_a_run_switches_off_and_ends_with_130(board: Board, tmp_path: Path) -> None:
     running = Running(board, tmp_path / "m.toml")
-    assert running.stop(signal.SIGINT) == 130 and b"heaters are off" in running.told
+    assert running.stop(signal.SIGINT) == 130 and b"the board confirmed that everything is off" in running.told
     samples, client = board.ask("samples.read", **{"from": 0, "to": 10**9})
     rows = samples["samples"]
     assert isinstance(rows, list) and client.about is not None
@@ -137,7 +137,7 @@ async def main():
     if stage == "before the board":
         saving._store = die
     elif stage == "before the file":
-        saving.put_in_place = die
+        saving.Prepared.put_in_place = die
     elif stage == "before the ledger":
         session.ledger.end_save = die
     await session.save()
@@ -156,7 +156,7 @@ def test_killing_the_app_during_a_save_leaves_old_or_new_never_a_mixture(
     killed = subprocess.run([sys.executable, "-c", SAVE, stage, str(machine), board.port], check=False)
     assert killed.returncode == -signal.SIGKILL
     again = subprocess.run([sys.executable, "-c", SAVE, "settle", str(machine), board.port], check=False)
-    assert again.returncode == 0
+    assert again.returncode == 0 and not list(tmp_path.glob(".*new"))
     answer, _ = board.ask("settings.read", paths=[KP])
     values = answer["values"]
     assert isinstance(values, dict)

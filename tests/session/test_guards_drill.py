@@ -63,6 +63,9 @@ class Builder(Onlooker):
             await asyncio.sleep(5)
         return await self._hands.answer(question)
 
+    async def undo(self, question: Question) -> bool:
+        return await self._hands.undo(question)
+
 
 @pytest.mark.parametrize(
     ("missing", "words"),

@@ -438,6 +438,8 @@ def _entry(row: tuple[Any, ...]) -> TrialEntry:
 def _unusable(path: Path, error: sqlite3.Error) -> str:
     """Why a ledger cannot be opened, and what would mend that."""
     folder = path.parent
+    if not folder.is_dir():
+        return f"{path} cannot be used as a ledger: {folder} is not there."
     if not os.access(folder, os.W_OK):
         return (
             f"{path}: {folder} may not be written, and the ledger lives beside the machine file: give permission, or "

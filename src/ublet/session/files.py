@@ -37,16 +37,17 @@ class Prepared:
                 _keep_previous(self.target)
             os.replace(self.temporary, self.target)
         finally:
-            self._unlock()
+            self.release()
         return _synced(self.target.parent)
 
     def discard(self) -> None:
         """Leave the old file as it is, and nothing beside it."""
         with contextlib.suppress(OSError):
             self.temporary.unlink(missing_ok=True)
-        self._unlock()
+        self.release()
 
-    def _unlock(self) -> None:
+    def release(self) -> None:
+        """Let go of the lock: nobody writes it any more."""
         if self.descriptor >= 0:
             os.close(self.descriptor)
             self.descriptor = -1

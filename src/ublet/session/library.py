@@ -57,7 +57,13 @@ def boards_for(folder: Path) -> Boards:
     own: dict[str, BoardKind] = {}
     for place in (own_boards(), folder / "boards"):
         for path in sorted(place.glob("*.toml")) if place.is_dir() else ():
-            kind = _read_board(str(path), path.stat().st_mtime_ns)
+            try:
+                changed = path.stat().st_mtime_ns
+            except OSError as error:
+                raise BoardFileError(
+                    f"{path} cannot be read ({error.strerror or error}): mend or remove it."
+                ) from error
+            kind = _read_board(str(path), changed)
             own[kind.name] = kind
     return ChainMap(own, boards()) if own else boards()  # type: ignore[arg-type]
 
@@ -75,7 +81,8 @@ def _read_board(file: str, changed_ns: int) -> BoardKind:
     try:
         text = Path(file).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        raise BoardFileError(f"{file} cannot be read: {error}") from error
+        why = error.strerror if isinstance(error, OSError) else f"not UTF-8 text at byte {error.start}"
+        raise BoardFileError(f"{file} cannot be read: {why}.") from error
     tree, broken = parse_toml(text)
     kind, problems = (None, [broken]) if broken else validate(BoardKind, tree, key_lines(text))
     if not isinstance(kind, BoardKind):

@@ -113,6 +113,8 @@ async def _both(document: Document, connection: Connection, ledger: Ledger, inte
             f"The link was lost while saving ({error}). The machine file is unchanged; what the board "
             "stored is checked and settled at the next link."
         ) from error
+    finally:
+        prepared.release()
 
 
 async def settle(document: Document, connection: Connection, ledger: Ledger) -> str | None:
@@ -167,12 +169,18 @@ async def _store(connection: Connection, values: Mapping[str, Value]) -> None:
 async def _undo(connection: Connection, ledger: Ledger, stored_before: Mapping[str, Value]) -> str:
     """Bring the store back; returns why that did not work (empty: it did). The intent stays until it is known."""
     live = {path: connection.layers[path].live for path in stored_before}
+
+    def differs() -> bool:
+        return any(not same(connection.layers[path].stored, value) for path, value in stored_before.items())
+
     try:
-        await connection.call("settings.save", values=dict(stored_before))
-        await connection.write_live(live)
+        await connection.read_settings(stored_before)
+        if differs():  # a board that refused has stored nothing
+            await connection.call("settings.save", values=dict(stored_before))
+            await connection.write_live(live)
     except (BoardRefused, LinkLost) as error:
         return str(error)
-    if any(not same(connection.layers[path].stored, value) for path, value in stored_before.items()):
+    if differs():
         return "it reads back something else"
     with contextlib.suppress(LedgerError):
         ledger.end_save([])

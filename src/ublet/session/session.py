@@ -64,6 +64,7 @@ class Session:
         self.on_before: tuple[On, ...] = ()
         self._said_same = {(c.before, c.after) for c in self.ledger.changes(SAME)}
         self._seen_on_disk = _stamp(file)
+        self.disk_trouble = ""  # why what stands on the disk now cannot be used; empty: it can
         self.connection.changed.append(self._settle_soon)
 
     async def close(self) -> str:
@@ -268,9 +269,10 @@ class Session:
         name, mine = self.document.path.name, self.draft.dirty
         try:
             conflicts = self.draft.meet()
+            self.disk_trouble = ""
         except DocumentError as error:
-            first = str(error).split("\n")[0].replace(str(self.document.path), name)
-            return f"{name} was changed by another program and cannot be used as it is: {first}", []
+            self.disk_trouble = str(error).split("\n")[0].replace(str(self.document.path), name)
+            return f"{name} was changed by another program and cannot be used as it is: {self.disk_trouble}", []
         if conflicts is None:
             return None
         if not mine:

@@ -36,6 +36,8 @@ def _file(session: Session) -> Standing:
         return Standing(
             "failed", f"{len(errors)} error{'s' * (len(errors) > 1)}", errors[0].sentence(draft.document.path.name)
         )
+    if session.disk_trouble:
+        return Standing("failed", "disk", f"on the disk: {session.disk_trouble}")
     if draft.dirty:
         count = len(draft.changes())
         return Standing("open", f"{count} edit{'s' * (count != 1)}", "edited, not yet written to the file")

@@ -266,6 +266,11 @@ def load_scenario(path: Path) -> Scenario:
     """Read a scenario file.
 
     Raises:
-        ScenarioError: with every problem found. OSError, UnicodeDecodeError: it cannot be read.
+        ScenarioError: with every problem found. OSError: it cannot be read.
     """
-    return parse_scenario(path.read_text(encoding="utf-8"), str(path))
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError as error:
+        found = Problem(1, "", f"bytes that are not UTF-8 (at {error.start})", "UTF-8 text", "Save it as UTF-8.")
+        raise ScenarioError(str(path), [found]) from error
+    return parse_scenario(text, str(path))

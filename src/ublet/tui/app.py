@@ -14,9 +14,12 @@ from typing import TYPE_CHECKING, Any
 from rich.text import Text
 from textual.app import ComposeResult, SystemCommand
 from textual.binding import Binding
+from textual.command import CommandPalette
 from textual.containers import Container, Horizontal
+from textual.events import Event, InputEvent, Key, Paste, Resize
 from textual.screen import Screen
 from textual.timer import Timer
+from textual.widget import Widget
 from textual.widgets import Static
 
 from ublet.core.route import ROUTE, Standing, Station
@@ -25,6 +28,7 @@ from ublet.tui.keys import Keys
 from ublet.tui.pulse import Pulse, Reading
 from ublet.tui.reading import link_words, take_reading
 from ublet.tui.route import Route
+from ublet.tui.small import SmallNote, too_small
 from ublet.tui.theme import PALETTES, THEMES
 from ublet.tui.title import Title
 
@@ -32,7 +36,9 @@ if TYPE_CHECKING:
     from textual.driver import Driver
 
     from ublet.core.machine.compare import Conflict
+    from ublet.link.client import Client
     from ublet.session.demo import Demo
+    from ublet.session.identity import Foreign
     from ublet.session.session import Session
     from ublet.tui.bench import Bench
 
@@ -82,6 +88,9 @@ class UbletApp(KeysInOrder):
         self._was_running = False
         self._beats = 0
         self._resting: Timer | None = None
+        self.small = self._asked_to_quit = False
+        self._asked_for: Client | None = None  # the link whose foreign board was told of
+        self._had_keys: list[tuple[Screen[Any], Widget | None]] = []
         for each in THEMES:
             self.register_theme(each)
         self.theme = theme
@@ -96,14 +105,63 @@ class UbletApp(KeysInOrder):
                 yield Static(f"Opening {self.file.name} …", id="unbuilt")
         yield Pulse(self.palette)
         yield Keys(self.palette)
-        yield Static(
-            "Ublet needs a terminal of at least 80 x 24 characters.\nMake this one larger. F8 still halts the machine.",
-            id="too-small",
-        )
+        yield SmallNote(self.palette)
 
     def notify(self, message: str, *, markup: bool = False, **how: Any) -> None:
         """Say something; what stands in brackets is text here, not style."""
         super().notify(message, markup=markup, **how)
+
+    # below the least size
+
+    async def on_event(self, event: Event) -> None:
+        """While nothing can be seen only HALT, cancel and quit work; what was typed before goes nowhere."""
+        if self.small and isinstance(event, (InputEvent, Paste)):
+            if isinstance(event, Key) and not event.is_forwarded:
+                self._key_in_small(event.key)
+            return
+        await super().on_event(event)
+
+    def _key_in_small(self, key: str) -> None:
+        if key == "f8":
+            self.action_halt()
+        elif key == "escape":
+            if self.session is not None and self.session.runner.running is not None:
+                self.session.runner.cancel()
+            elif self.bench is not None and self.bench.check_action("cancel", ()):
+                self.run_worker(self._on_bench("cancel"), group="cancel")
+        elif key == "ctrl+q":
+            reasons = self._reasons_to_stay()
+            if not reasons or self._asked_to_quit:
+                self.exit()
+                return
+            self._asked_to_quit = True
+            self._note(asking=f"{' '.join(reasons)} Again:")
+
+    def on_resize(self, event: Resize) -> None:
+        """Growing again gives the keys back to whoever had them."""
+        before, self.small = self.small, too_small(event.size)
+        if self.small and not before:
+            self.forget_keys()
+            if isinstance(self.screen, CommandPalette):
+                self.pop_screen()
+            self._had_keys = [(screen, screen.focused) for screen in self.screen_stack]
+            self._note(self.query_one(Pulse).reading)
+        elif before and not self.small:
+            self._asked_to_quit = False
+            self._note(asking="")
+            self.call_after_refresh(self._give_keys_back)
+
+    def _give_keys_back(self) -> None:
+        for screen, widget in self._had_keys:
+            if widget is not None and widget.is_attached and screen in self.screen_stack:
+                screen.set_focus(widget)
+
+    def _note(self, reading: Reading | None = None, asking: str | None = None) -> None:
+        """Bring every screen's note for a small terminal up to date."""
+        for screen in self.screen_stack:
+            for note in screen.query(SmallNote):
+                note.reading = reading or note.reading
+                note.asking = note.asking if asking is None else asking
 
     def on_mount(self) -> None:
         """Show the frame first, then load the rest."""
@@ -129,7 +187,6 @@ class UbletApp(KeysInOrder):
         session.connection.changed.append(self._changed)
         session.connection.keep()
         self.set_interval(BEAT_S, self._beat)
-        self.query_one(Title).machine = session.document.machine.machine.name
         await self._show_station(self.query_one(Route).station)
         self._changed()
         if self.demo is None:
@@ -153,15 +210,21 @@ class UbletApp(KeysInOrder):
 
     # what is shown
 
+    @property
+    def _stands(self) -> bool:
+        """Whether the frame is there to be drawn on: at the end it goes before the timers do."""
+        return self.is_running and bool(self.query(Title))
+
     def _changed(self) -> None:
         """The link, a setting or a state changed."""
         session = self.session
-        if session is None or not self.is_running:
+        if session is None or not self._stands:
             return
         self._say_link(session)
         from ublet.session.standings import standings
 
         title = self.query_one(Title)
+        title.machine = session.document.machine.machine.name
         title.linked = session.connection.linked
         title.unsaved = len(session.unsaved()) if title.linked else 0
         title.edits = len(session.draft.changes()) if session.draft.dirty else 0
@@ -169,19 +232,46 @@ class UbletApp(KeysInOrder):
         if self.bench is not None and self.bench.is_mounted and self.bench.display:
             self.bench.refresh_state()
         while session.notices:
-            self.notify(session.notices.pop(0), title="Saving", timeout=12)
+            self.notify(session.notices.pop(0), timeout=12)
+        self._ask_whose_board(session)
         self.refresh_bindings()
+
+    def _ask_whose_board(self, session: Session) -> None:
+        """Once for each link: a board of another machine is told at once, before anything is tried on it."""
+        client, foreign = session.connection.client, session.foreign
+        if foreign is None or client is self._asked_for:
+            return
+        self._asked_for = client
+        self.run_worker(self._tell_foreign(session, foreign), group="foreign", exclusive=True)
+
+    async def _tell_foreign(self, session: Session, foreign: Foreign) -> None:
+        from ublet.core.trial import Question
+        from ublet.tui.dialogs import QuestionDialog
+
+        words = f"{foreign.words[0].upper()}{foreign.words[1:]}.\n\nUntil then nothing is heated, moved, kept or saved."
+        answers = ("leave it", "same machine") if foreign.renamed else ("leave it",)
+        if await self.push_screen_wait(QuestionDialog(Question(words, answers), self.palette)) == "same machine":
+            session.say_same_machine()
+            self._changed()
+
+    def action_same_machine(self) -> None:
+        """The builder's word that a board under another name is this machine's."""
+        if self.session is not None:
+            self.session.say_same_machine()
+            self._changed()
 
     def _say_link(self, session: Session) -> None:
         self.query_one(Title).link = link_words(session.connection, self.port)
 
     def _beat(self) -> None:
         """A few times a second: the pulse, and what a running trial drew."""
-        if self.session is None:
+        if self.session is None or not self._stands:
             return
         self._beats += 1
         if self._beats % DISK_BEATS == 0:
             self._look_at_disk(self.session)
+            if self.session.ledger.waiting and self.session.ledger.enter_waiting():
+                self.notify("What could not be written to the ledger is entered now.", timeout=8)
         busy = self._was_running or any(bench.busy for bench in self.benches.values())
         if self.session.runner.running is None and not busy and self._beats % IDLE_BEATS:
             return
@@ -193,6 +283,8 @@ class UbletApp(KeysInOrder):
         if self.demo is not None and not self.session.connection.linked and (why := self.demo.ended()):
             reading = replace(reading, why=f"ctrl+r plugs the simulated board in again ({why}).")
         self.query_one(Pulse).reading = reading
+        if self.small:
+            self._note(reading)
         self._route_beat(reading)
 
     def _look_at_disk(self, session: Session) -> None:
@@ -251,6 +343,8 @@ class UbletApp(KeysInOrder):
 
     async def _show_station(self, station: Station) -> None:
         """Show a station's bench, made when it is first needed."""
+        if not self._stands:
+            return
         unbuilt = self.query_one("#unbuilt", Static)
         shown = station.built and self.session is not None
         if shown and station.bench not in self.benches and self.session is not None:
@@ -313,6 +407,13 @@ class UbletApp(KeysInOrder):
         if self.demo is not None:
             self.demo.restart_board()
 
+    def action_command_palette(self) -> None:
+        """Every action by name."""
+        from ublet.tui.palette import Commands
+
+        if self.use_command_palette and not isinstance(self.screen, CommandPalette):
+            self.push_screen(Commands(id="--command-palette"))
+
     def action_switch(self) -> None:
         """Between route and bench."""
         route = self.query_one(Route)
@@ -363,16 +464,21 @@ class UbletApp(KeysInOrder):
         session = self.session
         if session is None or not session.unsaved():
             return
+        if why := session.barred():
+            self.notify(why, title="Not saved", severity="error", timeout=20)
+            return
         note = "The present machine file is kept beside it as .previous."
         dialog = SaveDialog(session.unsaved(), session.document.path.name, note, self.palette)
-        if await self.push_screen_wait(dialog) != "save":
+        wanted = await self.push_screen_wait(dialog)
+        if wanted is None:
             return
         try:
-            count = await session.save()
+            count = await session.save(set(wanted.split("\n")))
         except (SaveFailed, LedgerError) as error:
             self.notify(str(error), title="Not saved", severity="error", timeout=20)
         else:
-            message = f"{count} settings saved: board's store and {session.document.path.name}, read back the same."
+            file = session.document.path.name
+            message = f"{count} setting{'s' * (count != 1)} saved: board's store and {file}, read back the same."
             self.notify(message, title="Saved", timeout=8)
         self._changed()
 
@@ -420,8 +526,15 @@ class UbletApp(KeysInOrder):
         from ublet.core.trial import Question
         from ublet.tui.dialogs import QuestionDialog
 
-        session = self.session
-        reasons = []
+        if reasons := self._reasons_to_stay():
+            question = Question(" ".join(reasons) + " Quit all the same?", ("quit", "stay"))
+            if await self.push_screen_wait(QuestionDialog(question, self.palette)) != "quit":
+                return
+        self.exit()
+
+    def _reasons_to_stay(self) -> list[str]:
+        """What quitting now would lose, in sentences."""
+        session, reasons = self.session, []
         if session is not None and session.runner.running is not None:
             reasons.append("A trial runs and would be cancelled.")
         if session is not None and session.draft.dirty:
@@ -430,11 +543,9 @@ class UbletApp(KeysInOrder):
             reasons.append(f"{words} not written to the machine file.")
         if session is not None and session.unsaved():
             reasons.append(f"{len(session.unsaved())} kept settings are not saved: they are lost at power-off.")
-        if reasons:
-            question = Question(" ".join(reasons) + " Quit all the same?", ("quit", "stay"))
-            if await self.push_screen_wait(QuestionDialog(question, self.palette)) != "quit":
-                return
-        self.exit()
+        if session is not None and session.ledger.waiting:
+            reasons.append(f"{session.ledger.waiting} entries of the ledger could not be written yet: make room first.")
+        return reasons
 
     async def _on_bench(self, action: str) -> None:
         """Do a bench's action from the command palette."""
@@ -456,6 +567,9 @@ class UbletApp(KeysInOrder):
             for name, about, action in bench.commands():
                 if bench.check_action(action, ()):
                     yield SystemCommand(f"{title}: {name}", about, partial(self._on_bench, action))
+        if self.session is not None and (foreign := self.session.foreign) is not None and foreign.renamed:
+            words = f"The board's “{foreign.board_name}” is this file's “{foreign.file_name}”"
+            yield SystemCommand("Same machine", words, self.action_same_machine)
         if self.demo is not None:
             yield SystemCommand("Plug in the board", "Start the simulated board again (ctrl+r)", self.action_replug)
         yield SystemCommand("Quit", "Leave Ublet", self.action_leave)

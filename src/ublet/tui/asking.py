@@ -15,12 +15,12 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.route import ROUTE
 from ublet.core.settings import Part
 from ublet.core.trial import Need, Option, Question, TrialResult, TrialSpec
+from ublet.core.trouble import Trouble
 from ublet.core.typed import shown_value
 from ublet.core.units import duration, show
 from ublet.ledger.book import LedgerError, NotEntered, TrialEntry
-from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.orders import OrderError, parameters_from
-from ublet.session.session import NotOurs, Session
+from ublet.session.session import Session
 from ublet.tui.at_the_machine import notice
 from ublet.tui.bench import Bench
 from ublet.tui.pictures import Picture
@@ -433,7 +433,7 @@ class AskingBench(Bench):
             await self.session.keep(option, self.entry.id)
         except NotEntered as error:
             self.told = (f"! Live on the board. {error}", self.palette.focus)
-        except (LinkLost, BoardRefused, LedgerError, NotOurs) as error:
+        except Trouble as error:
             self.told = (f"✗ Not kept: {error}", self.palette.stop)
         else:
             again = " Start again to confirm." if self.spec.mends else ""
@@ -444,7 +444,7 @@ class AskingBench(Bench):
         """Put the saved values back."""
         try:
             count = await self.session.drop()
-        except (LinkLost, BoardRefused, LedgerError) as error:
+        except Trouble as error:
             self.told = (f"✗ Not dropped: {error}", self.palette.stop)
         else:
             self.told = (f"Dropped: {count} settings are back at their saved values.", self.palette.text)

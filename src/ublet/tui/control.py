@@ -38,7 +38,9 @@ HOW   A digit sets a preset: the nozzle's and the bed's temperatures of a materi
       that the model predicts there. c records everything from now on; c again writes a table and a figure for each
       heater beside the machine file: `ublet analyse heat` reads it.
 
-KEYS  1-9 preset    ↑↓ heater    t target    f part fan    0 all off    c record
+      Every link to the board begins with everything off. What had been held until then is offered: a holds it again.
+
+KEYS  1-9 preset    ↑↓ heater    t target    f part fan    0 all off    a hold again    c record
 """
 OFF_C = 30.0
 """A target below this is none, °C."""
@@ -68,6 +70,7 @@ class ControlBench(Bench):
         Binding("f", "fan", "part fan"),
         Binding("0", "off", "all off"),
         Binding("c", "record", "record"),
+        Binding("a", "again", "hold again"),
     ]
 
     def __init__(self, session: Session, palette: Palette) -> None:
@@ -140,6 +143,8 @@ class ControlBench(Bench):
             text.append("✗ no link to the board", palette.stop)
         elif connection.state.mode != "ready":
             text.append(f"✗ the board is {connection.state.mode}: r releases it", palette.stop)
+        elif why := self.session.barred():
+            text.append(f"✗ {why}", palette.stop)
         elif self.session.runner.running is not None:
             name = self.session.runner.running.name.replace("-", " ")
             text.append(f"! {name} runs: it has the heaters", palette.focus)
@@ -213,6 +218,10 @@ class ControlBench(Bench):
             text.append(
                 f"◆ recording, {duration(self.recorder.seconds)}: c ends it and writes a table\n", palette.focus
             )
+        if holds := self.session.holds_before:
+            text.append("a", self.palette.focus)
+            named = " and ".join(f"the {name} at {celsius:g} °C" for name, celsius in holds.items())
+            text.append(f" holds {named} again, as before the link was made anew\n", self.palette.text)
         if self.told is not None:
             text.append(self.told[0], self.told[1])
         return text
@@ -237,6 +246,8 @@ class ControlBench(Bench):
         ready = self.session.usable and self.session.runner.running is None
         if action in ("target", "fan"):
             return ready
+        if action == "again":
+            return ready and bool(self.session.holds_before)
         if action == "off":
             return connection.linked and self.session.runner.running is None
         return True
@@ -252,6 +263,10 @@ class ControlBench(Bench):
         if event.key.isdigit() and 0 < int(event.key) <= len(self.presets) and self.check_action("target", ()):
             event.stop()
             self.run_worker(self._preset(self.presets[int(event.key) - 1]), group="heat")
+
+    def action_again(self) -> None:
+        """Hold again what was held when the link was made, and was switched off then."""
+        self.run_worker(self._heat(dict(self.session.holds_before), "as before"), group="heat")
 
     async def _preset(self, name: str) -> None:
         machine = self.session.document.machine
@@ -290,6 +305,7 @@ class ControlBench(Bench):
             self.told = (f"✗ Not set: {error}", self.palette.stop)
             self.refresh_state()
             return
+        self.session.on_before = ()  # what was asked for now counts; the offer is over
         said = ", ".join(f"{name} {celsius:g} °C" if celsius else f"{name} off" for name, celsius in wanted.items())
         self.told = (f"◆ {why}: {said}. 0 switches everything off, F8 halts.", self.palette.focus)
         self.refresh_state()
@@ -320,9 +336,15 @@ class ControlBench(Bench):
 
     async def action_off(self) -> None:
         """Every heater and fan off."""
-        await self.session.runner.all_off()
+        unsure = await self.session.runner.all_off()
         self.warned.clear()
-        self.told = ("Every heater and fan is off.", self.palette.text)
+        self.session.on_before = ()
+        self.told = ("Every heater and fan is off, the board confirmed it.", self.palette.text)
+        if unsure:
+            self.told = (
+                f"✗ It is not known whether everything is off: {unsure}. Look at the machine.",
+                self.palette.stop,
+            )
         self.refresh_state()
 
     async def action_fan(self) -> None:
@@ -368,6 +390,7 @@ class ControlBench(Bench):
         """For the command palette."""
         return (
             ("set a target", "Set the chosen heater's target", "target"),
+            ("hold again", "Hold what was held before the link was made anew", "again"),
             ("all off", "Switch every heater and fan off", "off"),
             ("part fan", "Turn the part fan on or off", "fan"),
             ("record", "Record every heater, or end that and write tables", "record"),

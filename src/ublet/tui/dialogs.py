@@ -17,6 +17,7 @@ from ublet.core.trial import Question
 from ublet.core.typed import shown_value
 from ublet.core.units import NotAQuantity, parse, show
 from ublet.session.saving import Saved
+from ublet.tui.small import SmallNote
 from ublet.tui.theme import Palette
 
 
@@ -38,6 +39,11 @@ class Dialog(ModalScreen[str | None]):
     BINDINGS = [Binding("escape", "answer('')", "close", show=False)]
 
     answered = False
+
+    def on_mount(self) -> None:
+        """A terminal may shrink below it: then the note stands for it, too."""
+        if isinstance(note := next(iter(self.app.screen_stack[0].query(SmallNote)), None), SmallNote):
+            self.mount(SmallNote(note.palette))
 
     def action_answer(self, answer: str) -> None:
         """Close with an answer; an empty one is none."""
@@ -77,35 +83,79 @@ class QuestionDialog(Dialog):
 
 
 class SaveDialog(Dialog):
-    """What saving would change, in the board's store and in the file."""
+    """What saving would change, in the board's store and in the file; single ones can be left out.
 
-    BINDINGS = [Binding("enter", "answer('save')", "save")]
+    Closes with the settings to save, one a line; with None when nothing is to be saved.
+    """
+
+    BINDINGS = [
+        Binding("enter", "save", "save"),
+        Binding("space", "leave_out", "in or out"),
+        Binding("up", "move(-1)", "choose"),
+        Binding("down", "move(1)", "choose"),
+    ]
 
     def __init__(self, changes: Sequence[Saved], file: str, note: str, palette: Palette) -> None:
         super().__init__()
         self.changes, self.file, self.note, self.palette = changes, file, note, palette
+        self.left_out: set[str] = set()
+        self.cursor = 0
 
     def compose(self) -> ComposeResult:
         """A line a setting: file, store, and what both will hold."""
-        palette = self.palette
-        table = Text()
-        table.append(f"{'setting':<24}{'file':>11}{'stored':>11}{'live':>11}   after\n", palette.dim)
-        for change in self.changes:
-            table.append(f"{change.setting:<24}", palette.text)
-            for value in (change.file, change.stored, change.after):
-                table.append(f"{_text(value):>11}", palette.text)
-            table.append(f"   {_text(change.after)}\n", f"bold {palette.proposal}")
-        keys = Text()
-        keys.append("enter ", palette.focus)
-        keys.append("save both    ", palette.text)
-        keys.append("esc ", palette.focus)
-        keys.append("not now", palette.text)
         with Vertical():
             yield Static(f"Save to the board's store and to {self.file}, together?")
             yield Static("")
-            yield Static(table)
+            with VerticalScroll():
+                yield Static(self._table(), id="table")
             yield Static(self.note)
-            yield Static(keys, classes="keys")
+            yield Static(self._keys(), classes="keys", id="keys")
+
+    def _table(self) -> Text:
+        palette, table = self.palette, Text(no_wrap=True)
+        table.append(f"{'':4}{'setting':<30}{'file':>11}{'stored':>11}{'live':>11}\n", palette.dim)
+        for number, change in enumerate(self.changes):
+            out = change.setting in self.left_out
+            table.append("▸ " if number == self.cursor else "  ", palette.focus)
+            table.append("· " if out else "✓ ", palette.dim if out else palette.good)
+            table.append(f"{change.setting:<30}", palette.dim if out else palette.text)
+            for value in (change.file, change.stored):
+                table.append(f"{_text(value):>11}", palette.dim if out else palette.text)
+            table.append(f"{_text(change.after):>11}", palette.dim if out else f"bold {palette.proposal}")
+            table.append("   stays live only\n" if out else "\n", palette.dim)
+        return table
+
+    def _keys(self) -> Text:
+        count, keys = len(self.changes) - len(self.left_out), Text()
+        for key, words in (
+            ("enter", f"save {count} in both" if count else "nothing is chosen"),
+            ("↑↓", "choose"),
+            ("space", "leave it out, or take it in"),
+            ("esc", "not now"),
+        ):
+            keys.append(f"{key} ", self.palette.focus)
+            keys.append(f"{words}    ", self.palette.text)
+        return keys
+
+    def _show(self) -> None:
+        self.query_one("#table", Static).update(self._table())
+        self.query_one("#keys", Static).update(self._keys())
+
+    def action_move(self, by: int) -> None:
+        """Another setting."""
+        self.cursor = max(0, min(len(self.changes) - 1, self.cursor + by))
+        self._show()
+
+    def action_leave_out(self) -> None:
+        """The setting under the cursor out, or in again."""
+        self.left_out ^= {self.changes[self.cursor].setting}
+        self._show()
+
+    def action_save(self) -> None:
+        """Save those that are in."""
+        wanted = [change.setting for change in self.changes if change.setting not in self.left_out]
+        if wanted:
+            self.close_with("\n".join(wanted))
 
 
 class ConflictDialog(Dialog):

@@ -51,6 +51,8 @@ def heading(session: Session, palette: Palette, width: int) -> Text:
         count = len(draft.changes())
         edits = f"{count} edit{'s' * (count != 1)}"
         text.append(f"{edits} not written: ctrl+s shows and writes them", f"bold {palette.proposal}")
+    elif session.disk_trouble:
+        text.append(f"✗ not what is on the disk: {session.disk_trouble}", palette.stop)
     else:
         text.append("as on the disk", palette.dim)
     return text

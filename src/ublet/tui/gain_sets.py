@@ -10,7 +10,7 @@ from textual.containers import Vertical
 from textual.widgets import Static
 
 from ublet.core.heat.gain_sets import Served
-from ublet.link.errors import BoardRefused, LinkLost
+from ublet.core.trouble import Trouble
 from ublet.session.gain_sets import switch_set, used_at
 from ublet.session.session import Session
 from ublet.tui.chart import Curve, Picture, StripChart
@@ -130,7 +130,7 @@ class GainSetsDialog(Dialog):
         """Let the board use the chosen set near its temperature, or no longer."""
         try:
             self.told = await switch_set(self.session, self.heater, self.names[self.chosen])
-        except (ValueError, LinkLost, BoardRefused) as error:
+        except (ValueError, Trouble) as error:
             self.told = f"✗ {error}"
         self._show()
 

@@ -16,9 +16,9 @@ from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.machine.heat_parts import Heater
 from ublet.core.settings import refusal_of
 from ublet.core.trial import Finding, Option, Proposal, TrialResult
+from ublet.core.trouble import Trouble
 from ublet.core.units import show
-from ublet.ledger.book import LedgerError
-from ublet.link.errors import BoardRefused, LinkLost
+from ublet.ledger.book import NotEntered
 from ublet.session.heaters import tuned_model
 from ublet.session.session import Session
 from ublet.tui.asking import AskingBench
@@ -142,7 +142,9 @@ class GuardsBench(AskingBench):
         option = Option("guard", "", (Proposal(path, before, after, unit, "by hand"),), {})
         try:
             await self.session.keep(option, None)
-        except (LinkLost, BoardRefused, LedgerError) as error:
+        except NotEntered as error:
+            self.told = (f"! Live on the board. {error}", self.palette.focus)
+        except Trouble as error:
             self.told = (f"✗ Not kept: {error}", self.palette.stop)
         else:
             self.told = (f"✓ {path} is {show(after, unit)}, live on the board. Drill again.", self.palette.proposal)

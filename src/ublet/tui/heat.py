@@ -20,10 +20,10 @@ from ublet.core.heat.trials import PLANT_KEYS, BedParameters, ControlAim, Hotend
 from ublet.core.route import ROUTE
 from ublet.core.settings import Part, refusal_of
 from ublet.core.trial import Need, Option, Question, Series, TrialSpec
+from ublet.core.trouble import Trouble
 from ublet.ledger.book import LedgerError, NotEntered, TrialEntry
-from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.orders import verify_parameters
-from ublet.session.session import NotOurs, Session
+from ublet.session.session import Session
 from ublet.tui.bench import Bench
 from ublet.tui.chart import StripChart
 from ublet.tui.dialogs import QuantityDialog, QuestionDialog
@@ -409,7 +409,7 @@ class HeaterBench(Bench):
         except NotEntered as error:
             self.tell(f"! Live on the board. {error}", self.palette.focus)
             return
-        except (LinkLost, BoardRefused, LedgerError, NotOurs) as error:
+        except Trouble as error:
             self.tell(f"Not kept: {error}", self.palette.stop)
             return
         self.tell(
@@ -420,7 +420,7 @@ class HeaterBench(Bench):
         """Put the saved gains back."""
         try:
             count = await self.session.drop()
-        except (LinkLost, BoardRefused, LedgerError) as error:
+        except Trouble as error:
             self.tell(f"Not dropped: {error}", self.palette.stop)
             return
         self.tell(f"Dropped: {count} settings are back at their saved values.", self.palette.text)

@@ -47,6 +47,10 @@ class KeysInOrder(App[None]):
         else:
             await self._next_key()
 
+    def forget_keys(self) -> None:
+        """Keys that wait go nowhere: what they were meant for cannot be seen any more."""
+        self._waiting.clear()
+
     async def _next_key(self) -> None:
         """Pass the next key on, and a message behind it."""
         if self._under_way or not self._waiting:

@@ -20,6 +20,8 @@ RULER_COLUMNS = 6
 SIDE_COLUMNS = 34
 APART = 9
 GRID_MM = 50.0
+LEAST_COLUMNS, LEAST_ROWS = 40, 6
+"""With less room the places stand there in words."""
 
 
 @dataclass(frozen=True)
@@ -33,12 +35,18 @@ class Span:
 
     def at(self, mm: float) -> int:
         """The cell of a place."""
-        return self.first + round((mm - self.low) / (self.high - self.low) * (self.last - self.first))
+        length = self.high - self.low
+        return self.first + round((mm - self.low) / length * (self.last - self.first)) if length else self.first
 
 
 def map_picture(session: Session, step_mm: float, axes: tuple[str, ...], width: int, height: int, p: Palette) -> Text:
     """Both views. Hollow marks show where the nozzle would be after one step along the axes that can be jogged."""
     where = {name: session.connection.channel(f"axes.{name}.mm") for name in ("x", "y", "z")}
+    if width < LEAST_COLUMNS or height < LEAST_ROWS:
+        told = ", ".join(
+            f"{name.upper()} {'not homed' if mm is None else f'{mm:.2f} mm'}" for name, mm in where.items()
+        )
+        return Text(told[: max(0, width)], p.text, no_wrap=True)
     cells = Cells(width, height)
     side = min(SIDE_COLUMNS, width // 3)
     right = _above(cells, session, where, step_mm, axes, width - side - APART, p)

@@ -94,7 +94,7 @@ def _errors_table(name: str, own: Curve, pullup: float, palette: Palette) -> Tex
 def _chart(own: Curve, pullup: float, width: int, height: int, palette: Palette) -> Text:
     """Error over temperature, one line for each catalogue curve, numbered at its right end."""
     cells = Cells(width, height)
-    left, right = AXIS_COLUMNS, width - 4
+    left, right = AXIS_COLUMNS, max(AXIS_COLUMNS + 1, width - 4)
     rows = height - 2
     for value in (LARGEST_ERROR_C, 0.0, -LARGEST_ERROR_C):
         row = round((LARGEST_ERROR_C - value) / (2 * LARGEST_ERROR_C) * (rows - 1))

@@ -106,7 +106,7 @@ def mends(verdicts: Mapping[str, Verdict], settings: Mapping[str, Value]) -> tup
         found.append(Proposal(f"{name}.socket", now, then, "", f"the {input_words(name)} is plugged in there"))
         declared, read_by = (settings.get(f"{each}.normally_closed") for each in (name, other))
         really = (not read_by) if verdicts[name].other_idle else read_by  # idle and triggered: the other kind of switch
-        if really != declared:
+        if None not in (declared, read_by) and really != declared:
             found.append(_polarity(name, declared, False))
     return tuple(found)
 

@@ -1,0 +1,111 @@
+"""The real app in this process, on a simulated board beside it: screens are looked at without a terminal."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+from textual.drivers.headless_driver import HeadlessDriver
+from textual.events import Resize
+from textual.geometry import Size
+from textual.pilot import Pilot
+
+from ublet.link.transport import MemoryTransport, Transport, memory_pair
+from ublet.session.document import Document
+from ublet.session.library import machine_path, scenario_path
+from ublet.session.session import Session
+from ublet.sim.board import SimBoard
+from ublet.sim.clock import keep_time
+from ublet.sim.scenario import load_scenario
+from ublet.sim.service import Service
+from ublet.sim.store import Store
+from ublet.tui.app import UbletApp
+
+SPEED = 20.0
+
+
+@dataclass
+class Opened:
+    """The app, its pilot, its session, and the board behind the link; ``host`` is our end of the line."""
+
+    app: UbletApp
+    pilot: Pilot[None]
+    session: Session
+    board: SimBoard
+    ends: list[MemoryTransport]
+
+    async def until(self, there: object, seconds: float = 20.0) -> None:
+        """Wait until something is so."""
+        end = asyncio.get_running_loop().time() + seconds
+        while not there():  # type: ignore[operator]
+            assert asyncio.get_running_loop().time() < end, f"it did not come about; the screen was:\n{self.text()}"
+            await asyncio.sleep(0.02)
+
+    async def resize(self, width: int, height: int) -> None:
+        """Another size of the terminal; the pilot's own way waits until the process is idle, which it never is here."""
+        driver, size = self.app._driver, Size(width, height)
+        assert isinstance(driver, HeadlessDriver)
+        driver._size = size
+        self.app.post_message(Resize(size, size))
+        await self.until(lambda: self.app.size == size and self.app.screen.size == size)
+        await asyncio.sleep(0.02)
+
+    def words(self) -> str:
+        """The same in one line."""
+        return " ".join(self.text().split())
+
+    def text(self) -> str:
+        """What the screen shows."""
+        screen = self.app.screen
+        return "\n".join("".join(piece.text for piece in strip) for strip in screen._compositor.render_strips())
+
+
+@asynccontextmanager
+async def opened(
+    folder: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    machine: str = "tern-280",
+    board_of: str | None = None,
+    size: tuple[int, int] = (160, 47),
+) -> AsyncIterator[Opened]:
+    """The app on a machine's file, linked to the board of the same machine or of another."""
+    of = board_of or machine
+    scenario = load_scenario(scenario_path(of))
+    file = folder / f"{machine}.toml"
+    if not file.exists():
+        file.write_text(machine_path(machine).read_text(encoding="utf-8"), encoding="utf-8")
+    loop = asyncio.get_running_loop()
+    board = SimBoard(scenario, Document(machine_path(of)).machine, Store(None, scenario.stored_settings()), loop.time)
+    service = Service(board, SPEED)
+    ends: list[MemoryTransport] = []
+
+    async def line() -> Transport:
+        ours, theirs = memory_pair()
+        theirs.received = service.received
+        service.send = theirs.write
+        ends.append(ours)
+        return ours
+
+    session = Session(file, line)
+
+    async def open_session(file: Path, port: str | None) -> tuple[Session | None, str]:
+        import ublet.tui.benches  # noqa: F401
+
+        return session, ""
+
+    monkeypatch.setattr("ublet.tui.loading.open_session", open_session)
+    monkeypatch.setenv("XDG_STATE_HOME", str(folder / "state"))
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(folder / "config"))
+    clock = loop.create_task(keep_time(service, SPEED))
+    app = UbletApp(file, "memory")
+    try:
+        async with app.run_test(size=size) as pilot:
+            found = Opened(app, pilot, session, board, ends)
+            await found.until(lambda: session.connection.linked and bool(session.connection.samples) and app.bench)
+            yield found
+    finally:
+        clock.cancel()

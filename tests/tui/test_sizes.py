@@ -1,0 +1,86 @@
+"""Every bench at every size, in both themes, idle, asked and running: nothing is drawn that ends the app."""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+import random
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Rig, tern_scenario, virtually
+from tests.tui.pilot import opened
+from ublet.core.route import ROUTE
+from ublet.core.trial import Question
+from ublet.sim.builder import ScriptedBuilder
+from ublet.sim.world import Hands
+from ublet.tui.asking import AskingBench
+from ublet.tui.benches import BENCHES
+from ublet.tui.theme import PALETTES
+from ublet.tui.watch import TrialWatch
+
+EDGES = [1, 2, 3, 5, 6, 7, 8, 39, 40, 41, 79, 80, 81, 240]
+EVERY = list(itertools.product(range(1, 241), range(1, 71)))
+"""All of them are drawn by hand now and then; a test takes the edges and a seeded handful."""
+
+
+def sizes(count: int, seed: int) -> list[tuple[int, int]]:
+    edges = [(width, height) for width in EDGES for height in (1, 2, 3, 4, 5, 6, 7, 8, 23, 24, 70)]
+    return random.Random(seed).sample(edges, count // 2) + random.Random(seed + 1).sample(EVERY, count // 2)
+
+
+@pytest.mark.parametrize("kind", [kind for kind, bench in BENCHES.items() if issubclass(bench, AskingBench)])
+def test_every_picture_of_a_trial_is_drawn_at_every_size(kind: str, folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            builder = ScriptedBuilder(rig.board.scenario, Hands(rig.board))
+            bench = BENCHES[kind](rig.session, PALETTES["soot"])
+            assert isinstance(bench, AskingBench)
+            drawn = {"idle": 0, "asked": 0, "running": 0}
+
+            def draw(state: str) -> None:
+                for at, (width, height) in enumerate(sizes(60, len(state))):
+                    bench.palette = PALETTES["bone" if at % 2 else "soot"]
+                    bench.picture()(rig.session, bench.watched, width, height, bench.palette)
+                    drawn[state] += 1
+
+            async def answer(question: Question) -> str:
+                if drawn["asked"] < 120:
+                    bench.question = (question, asyncio.get_running_loop().create_future())
+                    draw("asked")
+                    bench.question = None
+                return await builder.answer(question)
+
+            draw("idle")
+            bench.watched = TrialWatch(answer, lambda question: True)
+            running = asyncio.ensure_future(rig.session.run(bench.spec, bench.aim, bench.watched))
+            for _ in range(2):
+                await asyncio.sleep(30)
+                draw("running")
+            rig.session.runner.cancel()
+            await running
+            assert drawn["idle"] == 60 and drawn["running"] == 120
+
+    virtually(work)
+
+
+def test_every_bench_stands_every_terminal(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    async def work() -> None:
+        async with opened(folder, monkeypatch) as there:
+            app = there.app
+            for number, station in enumerate(station for station in ROUTE if station.built):
+                await there.resize(160, 47)
+                await app._show_station(station)
+                if number % 2:
+                    app.action_theme()
+                for width, height in ((80, 24), (100, 30), (240, 70), (20, 6), (1, 1), (80, 25)):
+                    await there.resize(width, height)
+                    assert app.bench is not None
+                    app.bench.refresh_state()
+                    app.bench.beat()
+                    await asyncio.sleep(0.01)
+                shown = there.text()
+                assert len(shown.split("\n")) == 25 and "F8 HALT" in shown
+
+    asyncio.run(work())
