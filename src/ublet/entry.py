@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+import errno
+import io
 import sys
 from collections.abc import Callable
 
-FAULT = 70
+USAGE, FAULT = 2, 70
 Words = list[str]
 
 
@@ -15,6 +18,9 @@ def main() -> None:
     ``open FILE [--port URL]`` goes straight to the app, and ``check FILE [--json]`` to the check: importing the
     command line first would take longer than the check itself.
     """
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")  # a terminal that knows no arrows shows ?, and the command goes on
     try:
         words = sys.argv[1:]
         straight = _straight(words)
@@ -24,11 +30,41 @@ def main() -> None:
             from ublet.cli import app
 
             app()
+    except SystemExit:
+        _written()
+        raise
+    except OSError as error:
+        if error.filename is not None or error.errno not in (errno.ENOSPC, errno.EPIPE, errno.EIO):
+            raise SystemExit(_fault(error)) from None
+        _unwritten(error)
     except Exception as error:
-        from ublet.session.crash import crash_sentence
+        raise SystemExit(_fault(error)) from None
+    _written()
 
-        print(crash_sentence(error), file=sys.stderr)
-        raise SystemExit(FAULT) from None
+
+def _fault(error: Exception) -> int:
+    """A fault of ours, in a sentence."""
+    from ublet.session.crash import crash_sentence
+
+    print(crash_sentence(error), file=sys.stderr)
+    return FAULT
+
+
+def _written() -> None:
+    """See to it that what was printed has arrived; a full disk behind standard output is told, a closed pipe is not."""
+    try:
+        sys.stdout.flush()
+    except OSError as error:
+        _unwritten(error)
+
+
+def _unwritten(error: OSError) -> None:
+    """What was printed could not be written: end, without a second try at the end of the interpreter."""
+    with contextlib.suppress(OSError):
+        sys.stdout.close()
+    if error.errno != errno.EPIPE:
+        print(f"ublet: standard output could not be written: {error.strerror}", file=sys.stderr)
+    raise SystemExit(USAGE) from None
 
 
 def _straight(words: Words) -> Callable[[Words], None] | None:

@@ -41,6 +41,8 @@ def told() -> Iterator[None]:
         yield
     except Trouble as error:
         raise stop(error.exit_code, str(error)) from error
+    except BrokenPipeError:
+        raise
     except OSError as error:
         where = f"{error.filename}: " if error.filename else ""
         raise stop(USAGE, f"{where}{error.strerror or error}") from error
@@ -94,7 +96,8 @@ def progress() -> AbstractContextManager[Telling]:
 
 def print_json(report: Any, indent: int | None = None) -> None:
     """One JSON object on standard output: what is no finite number is null there, since JSON has none."""
-    print(json.dumps(finite(report), ensure_ascii=False, allow_nan=False, indent=indent))
+    plain = "utf" not in (sys.stdout.encoding or "").lower()
+    print(json.dumps(finite(report), ensure_ascii=plain, allow_nan=False, indent=indent))
 
 
 def finite(value: Any) -> Any:

@@ -21,6 +21,6 @@ def check_report(file: Path, as_json: bool) -> tuple[str, bool]:
     good = not checked.errors
     if as_json:
         problems = [{"file": str(file), **asdict(problem)} for problem in checked.problems]
-        return json.dumps({"file": str(file), "good": good, "problems": problems}, ensure_ascii=False), good
+        return json.dumps({"file": str(file), "good": good, "problems": problems}, ensure_ascii=True), good
     lines = [f"{problem.severity}: {problem.sentence(str(file))}" for problem in checked.problems]
     return "\n".join(lines) or f"{file}: good", good

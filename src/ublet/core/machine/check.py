@@ -16,6 +16,7 @@ from ublet.core.machine.cross import cross_check
 from ublet.core.machine.lines import dotted, key_lines, line_of
 from ublet.core.machine.problem import Lines, Problem, nearest, short
 from ublet.core.machine.schema import SETTINGS, MachineFile
+from ublet.core.settings import Known, flatten
 
 _AT_LINE = re.compile(r" ?\(at line (\d+), column \d+\)| ?\(at end of document\)")
 
@@ -66,9 +67,35 @@ def parse_toml(text: str) -> tuple[dict[str, Any], Problem | None]:
 def validate(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines) -> tuple[Any | None, list[Problem]]:
     """Validate a tree by a schema (a pydantic model), with every error as a :class:`Problem`."""
     try:
-        return schema.model_validate(tree), []
+        found, problems = schema.model_validate(tree), []
     except ValidationError as error:
-        return None, [_problem(schema, tree, lines, dict(item)) for item in error.errors()]
+        found, problems = None, [_problem(schema, tree, lines, dict(item)) for item in error.errors()]
+    problems += _truth_for_number(schema, tree, lines)
+    return (None if problems else found), problems
+
+
+def _truth_for_number(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines) -> list[Problem]:
+    """Where a choice of numbers is wanted and true or false stands: to Python, and so to pydantic, true equals 1."""
+    problems = []
+    for path, value in flatten(tree).items():
+        if not isinstance(value, bool):
+            continue
+        declared = _declared(schema).find(path)
+        if declared is not None and declared.choices and declared.kind != "yes or no":
+            shown = "true" if value else "false"
+            loc = tuple(path.split("."))
+            problems.append(
+                Problem(line_of(lines, loc), path, shown, declared.allowed(), f"Change it to {declared.allowed()}.")
+            )
+    return problems
+
+
+def _declared(schema: type[BaseModel]) -> Known:
+    """The declarations of a schema that is made of settings; none of another."""
+    return {MachineFile: SETTINGS, BoardKind: BOARD_KEYS}.get(schema, NONE_DECLARED)
+
+
+NONE_DECLARED = Known(())
 
 
 def _problem(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines, error: dict[str, Any]) -> Problem:
@@ -81,8 +108,7 @@ def _problem(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines, err
         near = nearest(loc[-1], known)
         mend = f"Did you mean “{near[0]}”?" if near else "Remove it, or write one of the known keys."
         return Problem(line, path, f"unknown key “{short(loc[-1])}”", ", ".join(known), mend)
-    keys = {MachineFile: SETTINGS, BoardKind: BOARD_KEYS}.get(schema)
-    declared = keys.find(".".join(loc)) if keys is not None else None
+    declared = _declared(schema).find(".".join(loc))
     if kind == "string_pattern_mismatch" and loc[-1] == "[key]":
         return Problem(
             line_of(lines, loc[:-1]),
