@@ -15,7 +15,7 @@ from ublet.core.heat.climb import levels_off
 from ublet.core.heat.model import HeaterModel, respond
 from ublet.core.least_squares import Floats
 from ublet.core.motion.recorded_steps import analyse_steps
-from ublet.core.recorded import RecordError, checked_times, parse_table
+from ublet.core.recorded import RecordError, check_times, parse_table
 
 HEAT = ("time_s", "duty", "temperature_c")
 
@@ -69,13 +69,6 @@ def test_a_table_is_read_with_what_was_noticed() -> None:
     table = parse_table("\ufeff" + CSV.replace("x,", "9,") + "20,9", HEAT, "a.csv")
     assert table.rows == 20 and table.comments == ("made up",) and table.columns["temperature_c"][3] == 23
     assert table.notes == ("line 23 was cut off and is left out",)
-    gap = checked_times(parse_table(CSV.replace("10,x,0.5,30\n", ""), HEAT, "a.csv"), "time_s", "a.csv")
-    assert not gap.notes, "one missing row is no gap"
-    rows = "".join(f"{n},0,{n}\n" for n in [*range(60), *range(70, 130)])
-    assert (
-        "1 gap in time, the first of 11 s after 59 s"
-        in checked_times(parse_table("time_s,duty,temperature_c\n" + rows, HEAT, "a.csv"), "time_s", "a.csv").notes[0]
-    )
 
 
 @pytest.mark.parametrize(
@@ -95,13 +88,11 @@ def test_what_is_wrong_with_a_table_is_named_by_its_place(text: str, words: str)
         parse_table(text, HEAT, "a.csv")
 
 
-def test_times_that_go_back_and_too_many_gaps_are_refused() -> None:
+def test_times_that_go_back_are_refused() -> None:
     rows = CSV.splitlines()
     rows[5], rows[6] = rows[6], rows[5]
     with pytest.raises(RecordError, match="row 5: time_s goes from 4 to 3"):
-        checked_times(parse_table("\n".join(rows), HEAT, "a.csv"), "time_s", "a.csv")
-    with pytest.raises(RecordError, match="% of the time is missing"):
-        checked_times(parse_table(CSV + "99,x,0.5,3\n", HEAT, "a.csv"), "time_s", "a.csv")
+        check_times(parse_table("\n".join(rows), HEAT, "a.csv"), "time_s", "a.csv")
 
 
 def test_lengths_are_judged() -> None:

@@ -53,7 +53,8 @@ def test_lengths_that_are_off_are_named_and_mended(
             assert abs(finding["value"] - report["truth"][finding["name"]]) < 3 * finding["uncertainty"]
     if proposed:
         code, report = run("steps-per-mm", tmp_path, text, which, "--keep", "--save")
-        assert code == 0 and report["saved"] == len(proposed) and "After the mend" in report["why"]
+        assert code == 0, report["why"]
+        assert report["saved"] == len(proposed) and "After the mend" in report["why"]
 
 
 def test_lifts_that_do_not_carry_alike_are_named_and_no_setting_is_proposed(tmp_path: Path) -> None:

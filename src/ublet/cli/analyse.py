@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, cast
 
 import typer
 
 from ublet.cli.base import GOOD, USAGE, JsonOption, app, print_json, stop, told
+
+if TYPE_CHECKING:
+    from ublet.core.motion.measuring import Instrument
 
 
 @app.command()
@@ -16,13 +19,19 @@ def analyse(
     file: Path,
     svg: Annotated[Path | None, typer.Option(help="Draw it to FILE.svg.")] = None,
     pdf: Annotated[Path | None, typer.Option(help="Draw it to FILE.pdf.")] = None,
+    instrument: Annotated[str, typer.Option(help="What the lengths were read with: rule, callipers, dial-gauge.")] = (
+        "callipers"
+    ),
     as_json: JsonOption = False,
 ) -> None:
     """Analyse recorded data: KIND is heat (time_s,duty,temperature_c) or steps (commanded_mm,measured_mm)."""
+    from ublet.core.motion.measuring import INSTRUMENTS
     from ublet.session.analysing import analyse_file
 
+    if instrument not in INSTRUMENTS:
+        raise stop(USAGE, f"--instrument {instrument}: allowed: {', '.join(INSTRUMENTS)}")
     with told():
-        report, draw = analyse_file(kind, file)
+        report, draw = analyse_file(kind, file, cast("Instrument", instrument))
         try:
             for path in (svg, pdf):
                 if path is not None:
@@ -40,14 +49,14 @@ def _print(report: dict[str, Any]) -> None:
     from ublet.core.units import duration, show, with_uncertainty
 
     if report["kind"] == "heat":
-        model, unsure = report["model"], report["model"]["uncertainty"]
+        model = report["model"]
         for key, words, unit in (
             ("gain_c", "gain", "°C"),
             ("time_constant_s", "time constant", "s"),
             ("second_lag_s", "second lag", "s"),
             ("dead_time_s", "dead time", "s"),
         ):
-            print(f"    {words:16} {with_uncertainty(model[key], unsure[key], unit)}")
+            print(f"    {words:16} {with_uncertainty(model[key], model[f'{key}_u'], unit)}")
         print(f"    {'room':16} {show(model['ambient_c'], '°C')}")
         print(f"  predicted steps to {show(report['target_c'], '°C')}:")
         for each in report["candidates"]:
@@ -55,7 +64,7 @@ def _print(report: dict[str, Any]) -> None:
             gains = "  ".join(f"{key} {show(each[key], '', 4)}" for key in ("kp", "ki", "kd"))
             print(f"    {each['name']:10} {gains}   overshoot {each['overshoot_c']:.1f} °C, {settled}")
     else:
-        print(f"    scale {with_uncertainty(report['scale'], report['uncertainty'])}")
+        print(f"    scale {with_uncertainty(report['scale'], report['scale_u'])}")
     print(f"  {report['choice']}: {report['why']}")
     for note in report["notes"]:
         print(f"  ! {note}")

@@ -95,17 +95,11 @@ def _first_bad_cell(
     return RecordError(f"{name}: a cell is no number.")
 
 
-GAP = 5.0
-"""A step in time so many times the usual one is a gap."""
-
-MOST_MISSING = 0.2
-
-
-def checked_times(table: Table, column: str, name: str) -> Table:
-    """The same table with its gaps noted.
+def check_times(table: Table, column: str, name: str) -> None:
+    """Times must rise; what holes mean is for whoever reads the record.
 
     Raises:
-        RecordError: time goes back or stands still, or too much is missing.
+        RecordError: time goes back or stands still.
     """
     time_s = table.columns[column]
     steps = np.diff(time_s)
@@ -115,19 +109,3 @@ def checked_times(table: Table, column: str, name: str) -> Table:
             f"{name}: row {row + 2}: {column} goes from {time_s[row]:g} to {time_s[row + 1]:g}: time must rise. "
             "Sort the rows, or cut the record there."
         )
-    usual = float(np.median(steps))
-    gaps = np.flatnonzero(steps > GAP * usual)
-    if not len(gaps):
-        return table
-    missing = float(np.sum(steps[gaps] - usual))
-    if missing > MOST_MISSING * float(time_s[-1] - time_s[0]):
-        raise RecordError(
-            f"{name}: {100 * missing / float(time_s[-1] - time_s[0]):.0f} % of the time is missing, the largest gap "
-            f"{float(steps.max()):.3g} s after {time_s[int(np.argmax(steps))]:g} s: record again without gaps."
-        )
-    first = int(gaps[0])
-    told = (
-        f"{len(gaps)} gap{'s' * (len(gaps) > 1)} in time, the first of {float(steps[first]):.3g} s after "
-        f"{time_s[first]:g} s, bridged by straight lines"
-    )
-    return Table(table.columns, table.comments, (*table.notes, told))

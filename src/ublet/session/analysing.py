@@ -11,9 +11,9 @@ import numpy as np
 from ublet.core.heat.analysis import HeatAnalysis, analyse_heat, fitted_response
 from ublet.core.heat.model import UnfitRecord
 from ublet.core.heat.report import STEP_COLUMNS
-from ublet.core.motion.measuring import HALF_WIDTH_MM
+from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.recorded_steps import analyse_steps
-from ublet.core.recorded import RecordError, Table, checked_times, parse_table
+from ublet.core.recorded import RecordError, Table, check_times, parse_table
 from ublet.core.trial import Series
 
 KINDS = ("heat", "steps")
@@ -22,7 +22,7 @@ LATER = ("resonance", "mesh", "touches")
 Draw = Callable[[Path], None]
 
 
-def analyse_file(kind: str, file: Path) -> tuple[dict[str, Any], Draw]:
+def analyse_file(kind: str, file: Path, instrument: Instrument = "callipers") -> tuple[dict[str, Any], Draw]:
     """Analyse a recorded file; returns its report and what draws its figure to a path.
 
     Raises:
@@ -36,11 +36,12 @@ def analyse_file(kind: str, file: Path) -> tuple[dict[str, Any], Draw]:
         text = file.read_text(encoding="utf-8")
     except UnicodeDecodeError as error:
         raise RecordError(f"{file} is not text (byte {error.start}): export it as CSV in UTF-8.") from error
-    return _heat(text, file) if kind == "heat" else _steps(text, file)
+    return _heat(text, file) if kind == "heat" else _steps(text, file, instrument)
 
 
 def _heat(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
-    table = checked_times(parse_table(text, STEP_COLUMNS, str(file)), "time_s", str(file))
+    table = parse_table(text, STEP_COLUMNS, str(file))
+    check_times(table, "time_s", str(file))
     time_s, duty, celsius = (table.columns[name] for name in STEP_COLUMNS)
     time_s = time_s - time_s[0]
     try:
@@ -51,9 +52,9 @@ def _heat(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
     def draw(path: Path) -> None:
         from ublet.figures.heat import draw_heat
 
-        fitted = np.stack(fitted_response(found, time_s, duty, celsius), 1)
+        used, fitted = found.record, np.stack(fitted_response(found), 1)
         shown = {
-            "record": Series(STEP_COLUMNS, np.stack([time_s, duty, celsius], 1)),
+            "record": Series(STEP_COLUMNS, np.stack([used.time_s, used.duty, used.celsius], 1)),
             "predicted by the fitted model": Series(STEP_COLUMNS, fitted),
         }
         draw_heat(shown, f"{file.name} · {found.choice}: {found.why}", found.target_c, path)
@@ -65,7 +66,7 @@ def _heat_report(found: HeatAnalysis, table: Table) -> dict[str, Any]:
     model, unsure = found.fit.model, found.fit.uncertainty
     return {
         "kind": "heat",
-        "samples": table.rows,
+        "samples": len(found.record.time_s),
         "model": {
             "gain_c": model.gain_c,
             "time_constant_s": model.time_constant_s,
@@ -73,12 +74,11 @@ def _heat_report(found: HeatAnalysis, table: Table) -> dict[str, Any]:
             "second_lag_s": model.second_lag_s,
             "ambient_c": model.ambient_c,
             "residual_c": found.fit.residual_c,
-            "uncertainty": {
-                "gain_c": unsure.gain_c,
-                "time_constant_s": unsure.time_constant_s,
-                "dead_time_s": unsure.dead_time_s,
-                "second_lag_s": unsure.second_lag_s,
-            },
+            "gain_c_u": unsure.gain_c,
+            "time_constant_s_u": unsure.time_constant_s,
+            "dead_time_s_u": unsure.dead_time_s,
+            "second_lag_s_u": unsure.second_lag_s,
+            "ambient_c_u": found.ambient_u_c,
         },
         "target_c": found.target_c,
         "candidates": [
@@ -100,10 +100,10 @@ def _heat_report(found: HeatAnalysis, table: Table) -> dict[str, Any]:
     }
 
 
-def _steps(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
+def _steps(text: str, file: Path, instrument: Instrument) -> tuple[dict[str, Any], Draw]:
     table = parse_table(text, ("commanded_mm", "measured_mm"), str(file))
     try:
-        found = analyse_steps(table.columns["commanded_mm"], table.columns["measured_mm"])
+        found = analyse_steps(table.columns["commanded_mm"], table.columns["measured_mm"], instrument)
     except ValueError as error:
         raise RecordError(f"{file}: {error}.") from error
 
@@ -113,10 +113,10 @@ def _steps(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
     return {
         "kind": "steps",
         "readings": table.rows,
+        "instrument": instrument,
         "scale": found.scale,
-        "uncertainty": found.uncertainty,
-        "steps_factor": 1 / found.scale,
-        "instrument_half_width_mm": HALF_WIDTH_MM["callipers"],
+        "scale_u": found.uncertainty,
+        "steps_factor": 1 / found.scale if found.choice in ("change", "leave it") else None,
         "choice": found.choice,
         "why": found.why,
         "notes": list(table.notes),

@@ -28,6 +28,7 @@ class ScriptedBuilder:
         self._scenario = scenario
         self._hands = hands
         self._random = np.random.default_rng([seed, 7])
+        self._common: dict[str, float] = {}  # the error of each instrument that is the same at every reading
 
     async def answer(self, question: Question) -> str:
         """The answer that this builder gives."""
@@ -75,9 +76,12 @@ class ScriptedBuilder:
         return True
 
     def _read(self, truth_mm: float, instrument: str) -> str:
-        """A length as it is read: off by anything up to the instrument's error."""
-        half = float(getattr(self._scenario.builder, f"{instrument.replace('-', '_')}_mm"))
-        read = truth_mm + float(self._random.uniform(-half, half))
+        """A length as it is read: off by what is new at each placing and by what is the same every time."""
+        named = instrument.replace("-", "_")
+        half, common = (float(getattr(self._scenario.builder, f"{named}{part}_mm")) for part in ("", "_common"))
+        if instrument not in self._common:
+            self._common[instrument] = float(self._random.uniform(-common, common))
+        read = truth_mm + self._common[instrument] + float(self._random.uniform(-half, half))
         return f"{round(read / (READS_TO * half)) * READS_TO * half if half else read:.4f}"
 
     def _jog(self, question: Question, place: tuple[str, ...], seen: Mapping[str, Any]) -> str:

@@ -173,10 +173,21 @@ class BuilderPart(Part):
 
     waits: bool = setting("Whether the builder waits when something must cool.", default=True)
     eye_mm: float = setting("Largest error of a place judged by eye.", unit="mm", low=0.01, high=10, default=0.3)
-    rule_mm: float = setting("Largest error of a length read with the rule.", unit="mm", low=0, high=5, default=0.5)
-    callipers_mm: float = setting("The same with the callipers.", unit="mm", low=0, high=5, default=0.05)
-    thermometer_c: float = setting("The same of the reference thermometer.", unit="°C", low=0, high=5, default=0.3)
-    dial_gauge_mm: float = setting("The same with the dial gauge.", unit="mm", low=0, high=5, default=0.01)
+    rule_mm: float = setting(
+        "Largest error of a length read with the rule that is new at each placing.",
+        unit="mm",
+        low=0,
+        high=5,
+        default=0.3,
+    )
+    rule_common_mm: float = setting(
+        "And that is the same every time: drawn once for each run.", unit="mm", low=0, high=5, default=0.3
+    )
+    callipers_mm: float = setting("At each placing of the callipers.", unit="mm", low=0, high=5, default=0.03)
+    callipers_common_mm: float = setting("Every time with the callipers.", unit="mm", low=0, high=5, default=0.03)
+    dial_gauge_mm: float = setting("At each placing of the dial gauge.", unit="mm", low=0, high=5, default=0.005)
+    dial_gauge_common_mm: float = setting("Every time with the dial gauge.", unit="mm", low=0, high=5, default=0.008)
+    thermometer_c: float = setting("Largest error of the reference thermometer.", unit="°C", low=0, high=5, default=0.3)
 
 
 class Scenario(Part):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ublet.core.motion.measuring import HALF_WIDTH_MM
+from ublet.core.motion.measuring import INSTRUMENTS
 from ublet.core.trial import Question
 from ublet.session.hands import Seen
 
@@ -36,7 +36,7 @@ def notice(question: Question, seen: Seen) -> str:
 
 def _read(mm: float, instrument: str) -> str:
     """A length to the instrument's mark."""
-    half = next(width for name, width in HALF_WIDTH_MM.items() if name == instrument)
+    half = next(errors for name, errors in INSTRUMENTS.items() if name == instrument).placing_mm
     read = round(mm / half) * half
     return f"{read:.2f}" if half < 0.1 else f"{read:.1f}"
 

@@ -12,10 +12,12 @@ from ublet.core.heat.candidates import Candidate, candidates, recommend
 from ublet.core.heat.demands import HOTEND, SLOW
 from ublet.core.heat.model import HeaterModel, ModelFit, UnfitRecord, even_record, fit_model, respond
 from ublet.core.heat.record import reading_noise_of
+from ublet.core.heat.recorded_heat import HeatRecord, believable
 from ublet.core.heat.relay import Ultimate
 from ublet.core.heat.report import step_situation
 from ublet.core.least_squares import Floats
 from ublet.core.trial import TrialFailed
+from ublet.core.units import with_uncertainty
 
 HOTTEST_BED_C = 130.0
 """A record around more than this is a hotend's."""
@@ -26,14 +28,18 @@ SETTLED_SHARE = 0.3
 
 @dataclass(frozen=True)
 class HeatAnalysis:
-    """What a record tells: the fit, the temperature it was about, candidates with the recommended one, notes."""
+    """What a record tells: the record as far as it was used, the fit, the temperature it was about, candidates with
+    the recommended one, notes.
+    """
 
+    record: HeatRecord
     fit: ModelFit
     target_c: float
     made: Mapping[str, Candidate]
     choice: str
     why: str
     notes: tuple[str, ...]
+    ambient_u_c: float
 
 
 def analyse_heat(time_s: Floats, duty: Floats, celsius: Floats) -> HeatAnalysis:
@@ -44,11 +50,12 @@ def analyse_heat(time_s: Floats, duty: Floats, celsius: Floats) -> HeatAnalysis:
     Raises:
         UnfitRecord: the record cannot tell a model; the message says why.
     """
-    if float(duty.max()) > 1.0 + 1e-6 or float(duty.min()) < -1e-6:
-        raise UnfitRecord(f"duty runs from {duty.min():g} to {duty.max():g}: it must lie in 0..1 (percent over 100)")
-    notes = []
-    room = room_of(time_s, duty, celsius)
+    record = believable(time_s, duty, celsius)
+    time_s, duty, celsius = record.time_s, record.duty, record.celsius
+    notes = list(record.notes)
+    room, room_u = room_of(time_s, duty, celsius)
     fit = fit_model(time_s, duty, celsius, room)
+    _must_be_told(fit)
     if abs(room - float(celsius[0])) < 1e-9 and float(duty[0]) > 0:
         notes.append("the heater was on from the first sample: the first temperature is taken for the room's")
     late = celsius[time_s > time_s[-1] - SETTLED_SHARE * (time_s[-1] - time_s[0])]
@@ -60,15 +67,36 @@ def analyse_heat(time_s: Floats, duty: Floats, celsius: Floats) -> HeatAnalysis:
     except TrialFailed as error:
         raise UnfitRecord(str(error)) from error
     made = candidates(fit.model, ultimate_of(fit.model), None, situation, demands)
+    if not made:
+        raise UnfitRecord("no gains of any rule hold this plant steadily: is the record that of a heater?")
     choice, why = recommend(made, demands)
-    return HeatAnalysis(fit, target, made, choice, why, tuple(notes))
+    return HeatAnalysis(record, fit, target, made, choice, why, tuple(notes), room_u)
 
 
-def room_of(time_s: Floats, duty: Floats, celsius: Floats) -> float:
-    """The room from the beginning of a record, °C: the mean until the heater first acts, else the first reading."""
+MOST_UNSURE = 0.5
+"""A gain or a time constant that is less sure than this share of it is not told by the record."""
+
+
+def _must_be_told(fit: ModelFit) -> None:
+    """Raises UnfitRecord when the record leaves the gain or the time constant open."""
+    for name, value, unsure, unit in (
+        ("gain", fit.model.gain_c, fit.uncertainty.gain_c, "°C"),
+        ("time constant", fit.model.time_constant_s, fit.uncertainty.time_constant_s, "s"),
+    ):
+        if not unsure <= MOST_UNSURE * value:
+            raise UnfitRecord(
+                f"the {name} comes out as {with_uncertainty(value, unsure, unit)}: this record cannot tell it. It must "
+                "show the climb and some switching on and off around the working temperature"
+            )
+
+
+def room_of(time_s: Floats, duty: Floats, celsius: Floats) -> tuple[float, float]:
+    """The room from the beginning of a record and its standard uncertainty, °C: the mean until the heater first acts,
+    else the first reading. The sensor's own error is not in it: all else is told against the same sensor.
+    """
     on = np.flatnonzero(duty > 1e-3)
-    quiet = int(on[0]) if len(on) else 0
-    return float(np.mean(celsius[: max(1, quiet)]))
+    quiet = max(1, int(on[0]) if len(on) else 0)
+    return float(np.mean(celsius[:quiet])), max(reading_noise_of(celsius), 0.01) / math.sqrt(quiet)
 
 
 def ultimate_of(model: HeaterModel) -> Ultimate:
@@ -93,9 +121,8 @@ def ultimate_of(model: HeaterModel) -> Ultimate:
     return Ultimate(damped / model.gain_c, 2 * math.pi / low, 0.0, 0.0, 0.0, 0)
 
 
-def fitted_response(
-    analysis: HeatAnalysis, time_s: Floats, duty: Floats, celsius: Floats
-) -> tuple[Floats, Floats, Floats]:
-    """Even times, duty and the fitted model's temperatures over a record, for drawing beside it."""
+def fitted_response(analysis: HeatAnalysis) -> tuple[Floats, Floats, Floats]:
+    """Even times, duty and the fitted model's temperatures over the record, for drawing beside it."""
+    time_s, duty, celsius = analysis.record.time_s, analysis.record.duty, analysis.record.celsius
     grid, drive, seen = even_record(time_s, duty, celsius, step_s=float(np.median(np.diff(time_s))))
     return grid, drive, respond(analysis.fit.model, grid, drive, float(np.mean(seen[:5])))

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from ublet.core.heat.demands import HOTEND, Demands
+from ublet.core.heat.margins import carries
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.pid import Gains
 from ublet.core.heat.prediction import PredictedStep, Situation, predict_step
@@ -33,7 +34,8 @@ def candidates(
     """The gains as found (None: not known) and three new sets, all predicted in the same situation.
 
     calm by Tyreus & Luyben and quick by Ziegler & Nichols from the relay's ultimate point, balanced by
-    SIMC from the model, around the closed-loop time equal to the dead time (Skogestad's tight setting).
+    SIMC from the model, around the closed-loop time equal to the dead time (Skogestad's tight setting). A set that the
+    plant does not carry (:mod:`ublet.core.heat.margins`) is not among them.
     """
     sets = {
         AS_FOUND: ("before the trial", on_board),
@@ -46,6 +48,8 @@ def candidates(
         if gains is None:
             continue
         tidy = gains if name == AS_FOUND else gains.rounded()
+        if name != AS_FOUND and not carries(model, tidy):
+            continue
         made[name] = Candidate(name, note, tidy, predict_step(model, tidy, situation))
     return made
 
@@ -73,6 +77,8 @@ def _balanced(model: HeaterModel, situation: Situation, demands: Demands) -> Gai
 def recommend(made: Mapping[str, Candidate], demands: Demands = HOTEND) -> tuple[str, str]:
     """The candidate to take, and why: the quickest of those with small overshoot and ripple."""
     fresh = {name: c for name, c in made.items() if name != AS_FOUND}
+    if not fresh:
+        return AS_FOUND, "leave it: no rule gives gains that this plant carries"
     good = {
         name: c
         for name, c in fresh.items()

@@ -193,15 +193,16 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
         ambient_c: room temperature, °C, known from sensors at rest.
 
     Raises:
-        UnfitRecord: fewer than 50 samples, times that do not rise, constant duty, or no rise in
-            temperature.
+        UnfitRecord: fewer than 50 samples, times that do not rise, constant duty, no rise in temperature, or a fit that
+            runs to one of its bounds.
 
-    The output error is minimised over the logarithms of the parameters; the uncertainties come from
+    Where samples are further apart than :data:`HOLE` times the usual, the record has a hole: nothing in it counts. The
+    output error is minimised over the logarithms of the parameters; the uncertainties come from
     a jackknife over stretches of the record. A second store is taken only where one store leaves much more than the
     noise and two leave much less.
     """
-    if len(time_s) < 50:
-        raise UnfitRecord(f"only {len(time_s)} samples; at least 50 are needed")
+    if len(time_s) < FEWEST_SAMPLES:
+        raise UnfitRecord(f"only {len(time_s)} samples; at least {FEWEST_SAMPLES} are needed")
     if np.any(np.diff(time_s) <= 0):
         row = int(np.argmax(np.diff(time_s) <= 0)) + 2
         raise UnfitRecord(f"time does not rise at sample {row}; sort or mend the record")
@@ -209,9 +210,11 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
         raise UnfitRecord("duty never changes: switch the heater on in the record, better on and off")
     if float(np.ptp(celsius)) < 3:
         raise UnfitRecord("temperature moves by less than 3 °C: heat further")
-    grid, drive, seen = even_record(time_s, duty, celsius, step_s=float(np.median(np.diff(time_s))))
+    usual = float(np.median(np.diff(time_s)))
+    grid, drive, seen = even_record(time_s, duty, celsius, step_s=usual)
     driven = Drive.of(grid, drive)
     grid, drive, seen = _thinned(grid, drive, seen)
+    known = _outside_holes(grid, time_s - time_s[0], HOLE * usual)
     start_c = float(np.mean(seen[:5]))
     # the holding duty after half the record gives a first guess of the gain, the climb of the lag
     top = float(np.max(seen)) - ambient_c
@@ -226,7 +229,7 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
         return HeaterModel(gain, lag, dead, ambient_c, second, *quick)
 
     def error(logs: Floats) -> Floats:
-        return respond_to(model_of(logs), driven, grid, start_c) - seen
+        return (respond_to(model_of(logs), driven, grid, start_c) - seen) * known
 
     found = minimise(error, guess, low[:4], high[:4])
     noise = float(np.std(np.diff(seen, 2))) / math.sqrt(6)
@@ -236,6 +239,7 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
         if _rms(best.residual) < MUCH_LESS * _rms(found.residual):
             found = Minimum(_ordered(best.x), best.residual)
     count = len(found.x)
+    _must_not_be_bound(found.x, low[:count], high[:count])
     spread = _jackknife(error, found.x, low[:count], high[:count]) * np.exp(found.x)
     uncertainty = replace(model_of(np.log(np.maximum(spread, 1e-12))), ambient_c=0.0)
     return ModelFit(model_of(found.x), uncertainty, _rms(found.residual))
@@ -244,6 +248,40 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
 LOWEST = (1.0, 2.0, 0.05, 0.05, 5.0, 0.005)
 HIGHEST = (1e5, 1e5, 60.0, 60.0, 1000.0, 0.9)
 """Bounds of gain, time constant, dead time, second lag, and of the second store's time and share."""
+
+FEWEST_SAMPLES = 50
+HOLE = 5.0
+"""A step in time so many times the usual one is a hole."""
+
+NAMES = ("gain", "time constant", "dead time", "second lag", "quick store", "quick store's share")
+UNITS = ("°C", "s", "s", "s", "s", "")
+AT_BOUND = 0.02
+"""So near to a bound, by its logarithm, a parameter lies on it."""
+
+
+def _must_not_be_bound(found: Floats, low: Floats, high: Floats) -> None:
+    """Raises UnfitRecord when the fit lies on a bound: the record does not tell that parameter.
+
+    A dead time or second lag at its lower bound is none, which is an answer; so is a quick store that is hardly there.
+    """
+    for at, (value, least, most) in enumerate(zip(found, low, high, strict=True)):
+        too_low = value - least < AT_BOUND and at < 2
+        if too_low or (most - value < AT_BOUND and at < 4):
+            raise UnfitRecord(
+                f"the {NAMES[at]} that fits best lies at the bound of {math.exp(least if too_low else most):g} "
+                f"{UNITS[at]}: this record cannot tell it. It must show the climb and some switching on and off; are "
+                "the units right?"
+            )
+
+
+def _outside_holes(grid: Floats, time_s: Floats, hole_s: float) -> Floats:
+    """1 at each grid time that a sample stands near, 0 inside the holes of a record."""
+    steps = np.diff(time_s)
+    known = np.ones(len(grid))
+    for at in np.flatnonzero(steps > hole_s):
+        known[(grid > time_s[at] + 1e-9) & (grid < time_s[at + 1] - 1e-9)] = 0.0
+    return known
+
 
 QUICK_S = (20.0, 60.0, 180.0)
 """Times of the second store to start from, s."""

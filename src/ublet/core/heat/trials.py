@@ -114,6 +114,8 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
         raise TrialFailed(f"This record tells no gains: {error}.") from error
     situation = step_situation(fit.model, aim.target, room, noise, loss_ratio if fan else None, limit, demands)
     made = await bench.compute(candidates, fit.model, point, before, situation, demands)
+    if aim.choose not in ("recommended", *made):
+        raise TrialFailed(f"The {aim.heater} does not carry the {aim.choose} gains: take the recommended ones.")
     best, why = recommend(made, demands)
     if aim.choose != "recommended":
         best, why = aim.choose, "as asked for"

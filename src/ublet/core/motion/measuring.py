@@ -9,8 +9,27 @@ from typing import Literal
 
 Instrument = Literal["rule", "callipers", "dial-gauge"]
 
-HALF_WIDTH_MM: dict[Instrument, float] = {"rule": 0.5, "callipers": 0.05, "dial-gauge": 0.01}
-"""The largest error of one reading with each instrument, mm; errors within are equally likely."""
+
+@dataclass(frozen=True)
+class Errors:
+    """Half-widths of an instrument's error, mm, errors within equally likely: a part that is new at each placing, and a
+    part that is the same every time (its scale, its zero, the eye that reads it).
+    """
+
+    placing_mm: float
+    common_mm: float
+
+    @property
+    def largest_mm(self) -> float:
+        """The largest error of one reading."""
+        return self.placing_mm + self.common_mm
+
+
+INSTRUMENTS: dict[Instrument, Errors] = {
+    "rule": Errors(0.3, 0.3),
+    "callipers": Errors(0.03, 0.03),
+    "dial-gauge": Errors(0.005, 0.008),
+}
 
 REACH_MM: dict[Instrument, float] = {"rule": 300.0, "callipers": 150.0, "dial-gauge": 10.0}
 """The longest travel that each can read, mm."""
@@ -21,28 +40,34 @@ STUTTERS = 3.0
 
 @dataclass(frozen=True)
 class Length:
-    """What n readings of the same length tell: mean and its standard uncertainty, sample deviation, in mm.
-
-    Each reading is a new placing of the instrument, so its error is drawn anew and the mean of n is better by sqrt(n).
+    """What n readings of the same length tell: their mean, sample deviation, and the standard uncertainty that placing
+    and the machine's scatter leave in the mean, in mm. Only that gets better by repeating; what is common to all
+    readings of an instrument stays.
     """
 
     count: int
     mean_mm: float
     deviation_mm: float
-    uncertainty_mm: float
-    half_width_mm: float
+    placing_u_mm: float
+    errors: Errors
+
+    @property
+    def uncertainty_mm(self) -> float:
+        """Standard uncertainty of the mean, with what is common to all readings."""
+        return math.hypot(self.placing_u_mm, self.errors.common_mm / math.sqrt(3))
 
     @property
     def stutters(self) -> bool:
-        """Whether the readings scatter more than reading them explains: the machine does not repeat."""
-        return self.count > 1 and self.deviation_mm > STUTTERS * self.half_width_mm / math.sqrt(3)
+        """Whether the readings scatter more than placing explains: the machine does not repeat."""
+        return self.count > 1 and self.deviation_mm > STUTTERS * self.errors.placing_mm / math.sqrt(3)
 
 
 def length_of(readings_mm: Sequence[float], instrument: Instrument) -> Length:
     """Mean of repeated readings and its standard uncertainty.
 
-    The instrument's error is uniform in ``±a``, so that one reading has ``u = a / sqrt(3)`` (GUM, JCGM 100:2008,
-    4.3.7). Scatter beyond that is the machine's and is added in squares; scatter within it is not counted twice.
+    ``u^2 = common^2/3 + (placing^2/3 + machine scatter^2) / n`` for errors uniform in ± a half-width, each of
+    ``a / sqrt(3)`` (GUM, JCGM 100:2008, 4.3.7). Scatter beyond placing is the machine's; within it, it is not counted
+    twice.
 
     Raises:
         ValueError: no readings.
@@ -50,9 +75,9 @@ def length_of(readings_mm: Sequence[float], instrument: Instrument) -> Length:
     count = len(readings_mm)
     if not count:
         raise ValueError("no readings")
-    half = HALF_WIDTH_MM[instrument]
+    errors = INSTRUMENTS[instrument]
     mean = sum(readings_mm) / count
     deviation = math.sqrt(sum((r - mean) ** 2 for r in readings_mm) / (count - 1)) if count > 1 else 0.0
-    read = half**2 / 3
-    machine = max(0.0, deviation**2 - read)
-    return Length(count, mean, deviation, math.sqrt((read + machine) / count), half)
+    placing = errors.placing_mm**2 / 3
+    machine = max(0.0, deviation**2 - placing)
+    return Length(count, mean, deviation, math.sqrt((placing + machine) / count), errors)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import Literal
 
@@ -11,6 +12,9 @@ Kind = Literal["still", "stutters", "telling", "off", "good"]
 
 COVERAGE = 2.0
 """A difference within so many standard uncertainties is no difference: about 95 of 100 honest measurements."""
+
+APART = 3.0
+"""The same for motors beside each other: several are compared at once."""
 
 TELLING = 0.02
 """A ratio within this share of a common one of parts is taken for it."""
@@ -72,7 +76,7 @@ def judge_steps(now: float, geometry: float, commanded_mm: float, length: Length
             "a loose pulley, or too little driver current"
         )
         return Judged("stutters", measured, uncertainty, words)
-    error = max(COVERAGE * uncertainty, abs(measured * length.half_width_mm / length.mean_mm))
+    error = max(COVERAGE * uncertainty, abs(measured * length.errors.largest_mm / length.mean_mm))
     if abs(measured - now) <= error:
         return Judged("good", measured, uncertainty, _leave(now, geometry, abs(measured - geometry) <= error))
     if abs(measured - geometry) <= error:
@@ -143,7 +147,7 @@ def differing(lengths: dict[str, Length]) -> tuple[str, ...]:
     wrong = []
     for name in names[1:]:
         each = lengths[name]
-        error = COVERAGE * (first.uncertainty_mm**2 + each.uncertainty_mm**2) ** 0.5
+        error = APART * math.hypot(first.placing_u_mm, each.placing_u_mm)  # what is common to both cancels
         if abs(each.mean_mm - first.mean_mm) > error:
             wrong.append(name)
     return tuple(wrong)

@@ -9,7 +9,7 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.motion.homing_moves import axis_of, go_to, home_unhomed, number_of, preheat_words, with_those_before
 from ublet.core.motion.homing_trials import motion_needs
-from ublet.core.motion.measuring import HALF_WIDTH_MM, REACH_MM, Length, length_of
+from ublet.core.motion.measuring import INSTRUMENTS, REACH_MM, Length, length_of
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.motion.steps import Drive, Judged, differing, judge_steps
 from ublet.core.settings import Part, setting
@@ -144,10 +144,10 @@ def _mean(lengths: dict[str, Length]) -> Length:
     """An axis, or axes of the same motors, as a whole: the middle of what was read at each place."""
     each = list(lengths.values())
     count = len(each)
-    uncertainty = sum(one.uncertainty_mm**2 for one in each) ** 0.5 / count
+    placing = sum(one.placing_u_mm**2 for one in each) ** 0.5 / count
     worst = max(each, key=lambda one: one.deviation_mm)
     mean = sum(one.mean_mm for one in each) / count
-    return Length(sum(one.count for one in each), mean, worst.deviation_mm, uncertainty, worst.half_width_mm)
+    return Length(sum(one.count for one in each), mean, worst.deviation_mm, placing, worst.errors)
 
 
 def _findings(bench: Bench, name: str, whole: Length, length_mm: float) -> list[Finding]:
@@ -197,11 +197,11 @@ def _announce(machine: MachineFile, aim: StepsParameters) -> str:
         f"{min(SPEED_MM_S, axis_of(machine, name).maximum_feed_mm_s):g} mm/s"
         for name in wanted
     )
-    half = HALF_WIDTH_MM[aim.instrument]
+    largest = INSTRUMENTS[aim.instrument].largest_mm
     warm = preheat_words(machine, with_those_before(machine, wanted))
     return (
         f"Homes what is not homed, then moves {told}, {aim.repeats} times; you read each with the {aim.instrument} "
-        f"(±{half:g} mm). {warm}"
+        f"(±{largest:g} mm). {warm}"
     )
 
 
