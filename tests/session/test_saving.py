@@ -6,6 +6,7 @@ import json
 import os
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from tests.conftest import Rig, machine_text, tern_scenario, virtually
@@ -13,6 +14,7 @@ from ublet.core.trial import Option, Proposal
 from ublet.session import files, saving
 from ublet.session.document import Document, DocumentError
 from ublet.session.saving import SaveFailed
+from ublet.sim.refusal import Refused
 
 KP, KI = "heaters.hotend.kp", "heaters.hotend.ki"
 OPTION = Option(
@@ -248,3 +250,99 @@ def test_values_reach_tables_that_were_not_there(folder: Path) -> None:
     changed = document.with_values({"heaters.bed.guards.rise_c": 2.0})
     document.take(changed)
     assert document.value("heaters.bed.guards.rise_c") == 2.0
+
+
+def test_a_link_stays_a_link_and_a_file_keeps_its_mode(folder: Path) -> None:
+    real = folder / "elsewhere" / "real.toml"
+    real.parent.mkdir()
+    real.write_text("old", encoding="utf-8")
+    real.chmod(0o640)
+    link = folder / "m.toml"
+    link.symlink_to(real)
+    assert files.write_atomically(link, "new") == ""
+    assert link.is_symlink() and real.read_text(encoding="utf-8") == "new" and real.stat().st_mode & 0o777 == 0o640
+    assert real.with_name("real.toml.previous").read_text(encoding="utf-8") == "old"
+    assert sorted(path.name for path in real.parent.iterdir()) == ["real.toml", "real.toml.previous"]
+
+
+def test_what_a_killed_program_left_is_cleared_and_what_another_one_writes_is_not(folder: Path) -> None:
+    path = folder / "m.toml"
+    path.write_text("old", encoding="utf-8")
+    (folder / ".m.toml.new").write_text("half", encoding="utf-8")
+    files.clear_leftovers(path)
+    assert not (folder / ".m.toml.new").exists()
+    busy = files.prepare(path, "theirs")
+    files.clear_leftovers(path)
+    assert busy.temporary.exists()
+    with pytest.raises(OSError, match="exists"):
+        files.prepare(path, "mine")
+    busy.put_in_place()
+    assert path.read_text(encoding="utf-8") == "theirs"
+
+
+def test_a_file_system_without_second_names_and_one_that_cannot_sync(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = folder / "m.toml"
+    path.write_text("old", encoding="utf-8")
+
+    def refuse(*_: object) -> None:
+        raise OSError(95, "Operation not supported")
+
+    monkeypatch.setattr(files.os, "link", refuse)
+    assert files.write_atomically(path, "new") == ""
+    assert (folder / "m.toml.previous").read_text(encoding="utf-8") == "old"
+    monkeypatch.setattr(files, "_synced", lambda directory: files._unsynced(directory, OSError(22, "Invalid argument")))
+    told = files.write_atomically(path, "newer")
+    assert (
+        path.read_text(encoding="utf-8") == "newer" and "stands in its place" in told and "could not be synced" in told
+    )
+
+
+def test_a_board_that_keeps_32_bit_numbers_saves(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario(), folder / "store.json") as rig:
+            await rig.session.keep(OPTION, None)
+            honest = rig.board.store.change
+
+            def short(changes: dict[str, object]) -> None:
+                honest({p: float(np.float32(v)) if isinstance(v, float) else v for p, v in changes.items()})  # type: ignore[arg-type]
+
+            monkeypatch.setattr(rig.board.store, "change", short)
+            assert await rig.session.save() == 2
+            assert rig.board.store.values[KP] != 0.14 and rig.session.ledger.pending_save() is None
+            assert file_values(rig.file) == (0.14, 0.0098) and not [
+                row for row in rig.session.shadowed() if row.path in (KP, KI)
+            ]
+
+    virtually(work)
+
+
+def test_what_could_not_be_undone_is_told_as_it_stands_and_settled(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario(), folder / "store.json") as rig:
+            await rig.session.keep(OPTION, None)
+            with monkeypatch.context() as broken:
+                broken.setattr(files.Prepared, "put_in_place", full_disk)
+                real, first = rig.board.save, [True]
+
+                def once(values: dict[str, object]) -> None:
+                    if not first[0]:
+                        raise Refused(5, "the store is worn out")
+                    first[0] = False
+                    real(values)  # type: ignore[arg-type]
+
+                broken.setattr(rig.board, "save", once)
+                with pytest.raises(
+                    SaveFailed, match=r"Half saved: .* its store holds the new values, the file the old"
+                ):
+                    await rig.session.save()
+            assert rig.session.ledger.pending_save() is not None
+            await rig.session.settle()
+            assert file_values(rig.file) == (0.14, 0.0098)
+            entered = [(c.kind, c.setting, c.layer) for c in rig.session.ledger.changes("save")]
+            assert sorted(entered) == sorted(("save", p, layer) for p in (KP, KI) for layer in ("stored", "file"))
+
+    virtually(work)

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import math
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Never
 
 import pytest
 
@@ -11,14 +14,25 @@ from tests.conftest import Onlooker, Rig, machine_text, tern_scenario, virtually
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.trials import HotendParameters, VerifyParameters
 from ublet.core.route import ROUTE, Standing
+from ublet.core.trial import Finding, Option, Proposal, TrialResult
+from ublet.ledger.book import LedgerError
 from ublet.session import recent
 from ublet.session.demo import DemoError, prepare
+from ublet.session.document import Document
 from ublet.session.gain_sets import OWN, note_set, switch_set, used_at
 from ublet.session.heaters import room_now
+from ublet.session.library import machine_path
 from ublet.session.orders import OrderError, order_for, verify_parameters
 from ublet.session.report import trial_json
 from ublet.session.standings import standing as standing_of
 from ublet.session.standings import standings
+from ublet.session.vetting import vetted
+
+
+@dataclass
+class Free:
+    free: int
+
 
 STATION = next(station for station in ROUTE if station.bench == "heat")
 CONTROL, VERIFY = TRIALS["hotend-control"], TRIALS["hotend-verify"]
@@ -137,6 +151,66 @@ def test_the_room_is_known_while_everything_is_warm(folder: Path) -> None:
             assert coolest > 55 and room_now(session, "bed") == pytest.approx(23, abs=0.3)
 
     virtually(work)
+
+
+def test_a_finished_trial_outlives_a_full_disk_and_is_entered_when_there_is_room(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            session, spec = rig.session, TRIALS["sensors-at-rest"]
+            with monkeypatch.context() as full:
+                full.setattr("ublet.session.session.shutil.disk_usage", lambda folder: Free(1_000_000))
+                refused = await session.run(spec, spec.parameters(), Onlooker())
+                assert refused.number is None and "only 1.0 MB are free" in refused.ran.result.why
+            real = session.ledger._transaction
+
+            def no_room() -> Never:
+                raise LedgerError("The ledger could not be written (database or disk is full).")
+
+            session.ledger._transaction = no_room  # type: ignore[method-assign]
+            entered = await session.run(spec, spec.parameters(), Onlooker())
+            assert entered.ran.result.outcome == "proven" and "kept in memory" in entered.note
+            shown = session.ledger.latest("sensors-at-rest", "proven")
+            assert shown is not None and shown.id == entered.number and shown.result == entered.ran.result
+            assert session.ledger.waiting == 1 and session.ledger.enter_waiting() == 0
+            session.ledger._transaction = real  # type: ignore[method-assign]
+            assert session.ledger.enter_waiting() == 1 and session.ledger.waiting == 0
+            again = session.ledger.latest("sensors-at-rest")
+            assert again is not None and again.id == 1 and again.result.findings == entered.ran.result.findings
+
+    virtually(work)
+
+
+def test_a_save_knows_the_trial_that_proposed_each_value(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario(), folder / "store.json") as rig:
+            session, spec = rig.session, TRIALS["sensors-at-rest"]
+            numbers = [(await session.run(spec, spec.parameters(), Onlooker())).number for _ in range(2)]
+            for number, path, value in zip(numbers, ("heaters.hotend.kp", "heaters.bed.kp"), (0.1, 0.2), strict=True):
+                await session.keep(Option("x", "", (Proposal(path, None, value, "", ""),), {}), number)
+            await session.connection.write_live({"heaters.hotend.ki": 0.005})  # by nobody's trial
+            assert await session.save() == 3
+            saved = {c.setting: c.trial for c in session.ledger.changes("save") if c.layer == "stored"}
+            assert saved == {"heaters.hotend.kp": 1, "heaters.bed.kp": 2, "heaters.hotend.ki": None}
+
+    virtually(work)
+
+
+def test_a_proposal_that_contradicts_the_file_is_left_out() -> None:
+    document = Document(machine_path("tern-280"))
+    good = Option("cooler", "", (Proposal("axes.x.motors.a.run_a", 1.1, 0.9, "A", ""),), {})
+    bad = Option("mend", "", (Proposal("axes.x.motors.a.run_a", 1.1, 0.2, "A", ""),), {})
+    result = vetted(TrialResult("proven", "so", {}, (), (good, bad), "mend"), document)
+    assert result.options == (good,) and result.recommended == "" and "contradicts the machine file" in result.why
+
+
+@pytest.mark.parametrize("number", [math.nan, math.inf])
+def test_nothing_is_found_or_proposed_that_is_no_number(number: float) -> None:
+    with pytest.raises(ValueError, match="no finite number"):
+        Finding("gain", number)
+    with pytest.raises(ValueError, match="no finite number"):
+        Proposal("heaters.hotend.kp", 0.1, number, "", "")
 
 
 def test_orders_from_typed_words() -> None:

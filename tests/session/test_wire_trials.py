@@ -64,9 +64,38 @@ FAULTS = [
     (INPUTS, [(PROBE, PROBE.replace("I3", "I1")), (X, X.replace("I1", "I3"))], "X endstop moved the probe", True),
     (PAIRS, [(HEATERS, CROSSED_HEATERS)], "heaters' plugs are mixed up", True),
     (PAIRS, CROSSED_SENSORS, "sensors' plugs are mixed up", True),
+    (
+        PAIRS,
+        [(HEATERS, CROSSED_HEATERS), *CROSSED_SENSORS],
+        "Driving the hotend, the bed got warm. Driving the bed, the hotend got warm. The heaters' plugs are mixed up. "
+        "The sensors' plugs are mixed up.",
+        True,
+    ),
     (PAIRS, [("power_w = 48", "power_w = 0")], "hotend warmed no sensor", False),
     (PAIRS, [(BED_CURVE, BED_CURVE.replace("100000", "10000"))], "bed sensor reads", False),
+    (
+        INPUTS,  # all three go round, and what sits at each socket then is of the other kind than declared there
+        [
+            (X, '"I2"\nnormally_closed = true'),
+            ('[switches.y]\nsocket = "I2"', '[switches.y]\nsocket = "I3"'),
+            (PROBE, PROBE.replace("I3", "I1")),
+        ],
+        "Pressing the X endstop moved the Y endstop. Pressing the Y endstop moved the probe. Pressing the probe moved "
+        "the X endstop.",
+        True,
+    ),
     (FANS, [('F1 = "part"\n', 'F1 = "hotend"\nF2 = "part"\n')], "Told the part fan, the hotend fan turned", True),
+    (
+        INPUTS,  # all three go round, and what sits at each socket then is of the other kind than declared there
+        [
+            (X, '"I2"\nnormally_closed = true'),
+            ('[switches.y]\nsocket = "I2"', '[switches.y]\nsocket = "I3"'),
+            (PROBE, PROBE.replace("I3", "I1")),
+        ],
+        "Pressing the X endstop moved the Y endstop. Pressing the Y endstop moved the probe. Pressing the probe moved "
+        "the X endstop.",
+        True,
+    ),
     (FANS, [('F1 = "part"\n', 'F1 = "spare"\n')], "The part fan does not turn", False),
     (MOTORS, [(M2, f"{M2}open = true\n")], "Nothing turned for Y b", False),
     (MOTORS, [(M2, f"{M2}least_a = 1.5\n")], "Nothing turned for Y b", False),

@@ -184,7 +184,7 @@ class MemoryTransport:
     def write(self, data: bytes, first: bool = False) -> None:
         """Hand the bytes to the other end."""
         if self.other is not None:
-            asyncio.get_running_loop().call_soon(self._deliver, data)
+            asyncio.get_running_loop().call_soon(self.other._arrive, data)
 
     def signal(self, byte: bytes) -> None:
         """As any other byte."""
@@ -197,9 +197,9 @@ class MemoryTransport:
             other.other = None
             other.lost("the other end was closed")
 
-    def _deliver(self, data: bytes) -> None:
-        if self.other is not None:
-            self.other.received(data)
+    def _arrive(self, data: bytes) -> None:
+        """What was sent before the two ends were parted still arrives, as on a wire."""
+        self.received(data)
 
 
 def memory_pair() -> tuple[MemoryTransport, MemoryTransport]:

@@ -39,7 +39,10 @@ class Nobody:
 
     async def answer(self, question: Question) -> str:
         """Nobody answers."""
-        raise TrialFailed(f"{question.text} Nobody is there to answer: run it on a terminal, or give --answers FILE.")
+        waits = " --set wait=true waits without asking;" if "wait" in question.answers else ""
+        raise TrialFailed(
+            f"{question.text} Nobody is there to answer:{waits} run it on a terminal, or give --answers FILE."
+        )
 
     async def undo(self, question: Question) -> bool:
         """Nobody is there."""

@@ -53,7 +53,13 @@ def order_for(trial: str, words: Sequence[str], keep: bool, save: bool) -> Order
         raise OrderError("--save saves what was kept: add --keep")
     parameters = parameters_from(spec, words)
     verify = TRIALS[spec.verify] if spec.verify else None
-    return Order(spec, parameters, keep, save, verify, _shared(verify, parameters) if verify else None)
+    return Order(spec, parameters, keep, save, verify, _checking(verify, parameters) if verify else None)
+
+
+def _checking(verify: TrialSpec, parameters: Part) -> Part:
+    """The check's parameters; whoever orders trial and check together has agreed to wait between them."""
+    shared = _shared(verify, parameters)
+    return shared.model_copy(update={"wait": True}) if hasattr(shared, "wait") else shared
 
 
 def parameters_from(spec: TrialSpec, words: Sequence[str]) -> Part:

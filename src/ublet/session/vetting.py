@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from ublet.core.machine.check import check_text
+from ublet.core.machine.edit import EditError, edited
 from ublet.core.trial import Option, TrialResult
-from ublet.session.document import Document, DocumentError
+from ublet.session.document import Document
 
 
 def vetted(result: TrialResult, document: Document) -> TrialResult:
@@ -26,13 +28,15 @@ def vetted(result: TrialResult, document: Document) -> TrialResult:
 
 
 def _contradiction(option: Option, document: Document) -> str:
-    """What is wrong with a machine file in which an option was kept and saved; empty: nothing."""
+    """The first error or warning that a machine file would get by keeping and saving an option; empty: none."""
     wanted = {p.setting: p.after for p in option.proposals if p.after is not None}
     values = {path: after for path, after in wanted.items() if document.value(path) != after}
     if not values:
         return ""
     try:
-        document.with_values(values)
-    except DocumentError as error:
-        return str(error).split("\n")[0]
-    return ""
+        after = check_text(edited(document.text, values), document.boards)
+    except EditError as error:
+        return str(error)
+    known = {(problem.key, problem.severity) for problem in check_text(document.text, document.boards).problems}
+    new = [problem for problem in after.problems if (problem.key, problem.severity) not in known]
+    return new[0].sentence(document.path.name) if new else ""

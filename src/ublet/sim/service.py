@@ -31,6 +31,9 @@ LONGEST_WAIT_S = 0.3
 SETTINGS_AT_ONCE = 40
 """Settings in one reply, so that a slow line carries it within a host's patience."""
 
+SAMPLES_AT_ONCE = 120
+"""Samples in one line, so that it is no longer than a line may be; the host asks for the rest."""
+
 PROTOCOL = 1
 BEFORE_HELLO = frozenset({"hello", "halt", "heat.off", "motion.stop"})
 """What a board does for whoever asks: it only switches off."""
@@ -112,7 +115,7 @@ class Service:
         params: Params = {
             "boot": board.boot,
             "mode": board.mode,
-            "samples": board.since(self._sent_index, board.index),
+            "samples": board.since(max(self._sent_index, board.index - SAMPLES_AT_ONCE), board.index),
         }
         if board.mode != "ready":
             params.update(why=board.why, guard=board.guard)
@@ -301,7 +304,9 @@ class Service:
         return {}
 
     def _samples(self, params: Params) -> Any:
-        return {"samples": self.board.since(_whole(params, "from"), _whole(params, "to"))}
+        start, end = _whole(params, "from"), _whole(params, "to")
+        kept = max(start, self.board.index - len(self.board.samples))
+        return {"samples": self.board.since(kept, min(end, kept + SAMPLES_AT_ONCE))}
 
     def _image_status(self, params: Params) -> Any:
         slots = self.board.slots

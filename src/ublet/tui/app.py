@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import asyncio
 import gc
 import os
+import signal
 import sys
 from collections.abc import Iterable
 from dataclasses import replace
@@ -56,6 +58,7 @@ REST_S = 0.25
 START_STATION = next(number for number, station in enumerate(ROUTE) if station.built)
 UNUSABLE = 2
 FAULT = 70
+SIGNALLED = 130
 
 
 class UbletApp(KeysInOrder):
@@ -88,6 +91,7 @@ class UbletApp(KeysInOrder):
         self._was_running = False
         self._beats = 0
         self._resting: Timer | None = None
+        self.unsure = ""  # why it is not confirmed that everything was off at the end
         self.small = self._asked_to_quit = False
         self._asked_for: Client | None = None  # the link whose foreign board was told of
         self._had_keys: list[tuple[Screen[Any], Widget | None]] = []
@@ -165,6 +169,7 @@ class UbletApp(KeysInOrder):
 
     def on_mount(self) -> None:
         """Show the frame first, then load the rest."""
+        self._heed_signals()
         route = self.query_one(Route)
         route.cursor = START_STATION
         route.focus()
@@ -194,10 +199,19 @@ class UbletApp(KeysInOrder):
         gc.freeze()
         gc.enable()
 
+    def _heed_signals(self) -> None:
+        """Signals that would end the program end the app as quitting does: everything off first."""
+        if sys.platform == "win32":
+            return
+        loop = asyncio.get_running_loop()
+        for name in ("SIGTERM", "SIGHUP", "SIGQUIT"):
+            number = getattr(signal, name)
+            loop.add_signal_handler(number, self.exit, None, SIGNALLED, f"ublet: ended by {name}")
+
     async def on_unmount(self) -> None:
         """Leave nothing hot and nothing open."""
         if self.session is not None:
-            await self.session.close()
+            self.unsure = await self.session.close()
 
     def _handle_exception(self, error: Exception) -> None:
         """A fault of ours: one sentence for the builder, the details in a file, everything off."""
@@ -597,5 +611,7 @@ def run_app(file: Path, port: str | None, demo: Demo | None = None) -> None:
         os.environ.pop(name, None)  # an exported size would hide the terminal's own, and every change of it
     app = UbletApp(file, port, demo)
     app.run()
+    if app.unsure:
+        print(f"ublet: it is not known whether everything is off: {app.unsure}. Look at the machine.", file=sys.stderr)
     if app.return_code:
         raise SystemExit(app.return_code)

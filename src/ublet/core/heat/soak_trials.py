@@ -79,6 +79,7 @@ class SoakParameters(Part):
         "The surface stands still when it drifts by less than this.", unit="°C/min", low=0.02, high=2, default=0.2
     )
     longest: float = setting("Longest wait at the target.", unit="s", low=120, high=10800, default=3600.0)
+    wait: bool = setting("Wait for the room without asking, when the bed is still warm.", default=False)
 
 
 @dataclass
@@ -155,7 +156,7 @@ async def bed_soak(bench: Bench, aim: SoakParameters) -> TrialResult:
         raise TrialFailed(f"The {surface} sensor on the surface does not read: check its plug. Nothing was heated.")
     tuned = bench.earlier("bed-control", aim.heater)
     samples = bench.samples(aim.heater)
-    room = await from_room(bench, aim.heater, samples)
+    room = await from_room(bench, aim.heater, samples, aim.wait)
     model = model_from(tuned, room) if tuned is not None else None
     aimed = Aimed(aim, room, model, float(bench.setting(f"heaters.{aim.heater}.power_limit") or 1.0))
     watched = Watched(bench, surface)

@@ -86,8 +86,8 @@ def heat_needs(
     return tuple(needs)
 
 
-async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample]) -> float:
-    """Wait, when the builder agrees, until the heater is near the room; returns the room in °C.
+async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample], wait: bool = False) -> float:
+    """Wait, when the builder agrees or has said so before, until the heater is near the room; returns the room in °C.
 
     It is switched off first: somebody may have set it by hand. The time left is told from the fall itself.
     """
@@ -101,11 +101,15 @@ async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample
         later = await anext(samples)
     left = time_to_room(first, later, room)
     told = f"in about {duration(left)} of the machine's time" if left is not None else "after some minutes"
-    answer = await bench.ask(
-        Question(
-            f"The {heater} is at {later.celsius:.0f} °C and the room at {room:.0f} °C; a warm start spoils "
-            f"the result. Wait until it is below {room + WARM_C:.0f} °C ({told}, sooner with the part fan)?",
-            ("wait", "cancel"),
+    answer = (
+        "wait"
+        if wait
+        else await bench.ask(
+            Question(
+                f"The {heater} is at {later.celsius:.0f} °C and the room at {room:.0f} °C; a warm start spoils "
+                f"the result. Wait until it is below {room + WARM_C:.0f} °C ({told}, sooner with the part fan)?",
+                ("wait", "cancel"),
+            )
         )
     )
     if answer != "wait":

@@ -48,6 +48,7 @@ class HotendParameters(Part):
     target: float = setting("Temperature to tune at.", unit="°C", low=120, high=400, default=215.0)
     cycles: int = setting("Most relay cycles; it stops earlier when they agree within 2 %.", low=4, high=12, default=8)
     choose: Choice = setting("Gains to propose.", default="recommended")
+    wait: bool = setting("Wait for the room without asking, when the heater is still warm.", default=False)
 
 
 class VerifyParameters(Part):
@@ -55,6 +56,7 @@ class VerifyParameters(Part):
 
     heater: str = setting("Heater to check.", default="hotend")
     target: float = setting("Temperature of the step.", unit="°C", low=120, high=400, default=215.0)
+    wait: bool = setting("Wait for the room without asking, when the heater is still warm.", default=False)
 
 
 class BedParameters(Part):
@@ -64,6 +66,7 @@ class BedParameters(Part):
     target: float = setting("Temperature to tune at.", unit="°C", low=30, high=150, default=60.0)
     cycles: int = setting("Most relay cycles; it stops earlier when they agree within 2 %.", low=4, high=12, default=8)
     choose: Choice = setting("Gains to propose.", default="recommended")
+    wait: bool = setting("Wait for the room without asking, when the heater is still warm.", default=False)
 
 
 class BedVerifyParameters(Part):
@@ -71,6 +74,7 @@ class BedVerifyParameters(Part):
 
     heater: str = setting("Heater to check.", default="bed")
     target: float = setting("Temperature of the step.", unit="°C", low=30, high=150, default=60.0)
+    wait: bool = setting("Wait for the room without asking, when the heater is still warm.", default=False)
 
 
 ControlAim = HotendParameters | BedParameters
@@ -91,7 +95,7 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
     before, root = live_gains(bench, aim.heater, aim.target), live_root(bench, aim.heater, aim.target)
     limit = float(bench.setting(f"heaters.{aim.heater}.power_limit") or 1.0)
     samples = bench.samples(aim.heater)
-    room = await from_room(bench, aim.heater, samples)
+    room = await from_room(bench, aim.heater, samples, aim.wait)
     record = Record(bench, "relay")
     quiet = [await anext(samples) for _ in range(20)]
     noise = max(float(np.std([sample.celsius for sample in quiet], ddof=1)), 0.01)
@@ -164,7 +168,7 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
     if tuned is None:
         raise TrialFailed(f"There is no model of the {aim.heater} yet: tune it first, then verify.")
     samples = bench.samples(aim.heater)
-    room = await from_room(bench, aim.heater, samples)
+    room = await from_room(bench, aim.heater, samples, aim.wait)
     start = await anext(samples)
     model = model_from(tuned, room)
     ratio = tuned.finding("fan_loss_ratio")
