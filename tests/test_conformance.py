@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import os
-from collections.abc import Iterator
+import zlib
+from collections.abc import Callable, Iterator
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -55,7 +56,7 @@ def on_line(port: str, work: Any) -> None:
         transport = await open_transport(port, 250_000)
         try:
             line = Line(transport)
-            await line.ask(1, "hello", client="conformance", protocol=1)
+            await line.ask(1, "hello", client="conformance", protocol=1, session="conformance")
             await line.ask(2, "release")
             await work(line)
             await line.ask(9999, "heat.off")
@@ -146,3 +147,118 @@ def test_the_halt_byte_counts_inside_a_frame_and_latches(port: str) -> None:
         assert "result" in await line.ask(6, "heat.target", heater="hotend", celsius=100)
 
     on_line(port, work)
+
+
+def raw(body: bytes, digits: str = "") -> bytes:
+    return b"%s %s\n" % (body, (digits or f"{zlib.crc32(body):08x}").encode())
+
+
+ASK = b'{"jsonrpc":"2.0","id":77,"method":"settings.read","params":{"from":%s}}'
+
+
+@pytest.mark.parametrize(
+    "line_of",
+    [
+        pytest.param(lambda: raw(ASK % b"NaN"), id="not a number"),
+        pytest.param(lambda: raw(ASK % b"-Infinity"), id="infinite"),
+        pytest.param(lambda: raw(ASK % b"1e999"), id="beyond a double"),
+        pytest.param(lambda: raw(ASK % (b"9" * 400)), id="whole number beyond a double"),
+        pytest.param(lambda: raw(ASK % b"0", f"0x{zlib.crc32(ASK % b'0') & 0xFFFFFF:06x}"), id="0x sum"),
+        pytest.param(lambda: raw(ASK % b"0", f"+{zlib.crc32(ASK % b'0') & 0xFFFFFFF:07x}"), id="signed sum"),
+        pytest.param(
+            lambda: raw(ASK % b"0", f"{zlib.crc32(ASK % b'0'):08x}"[:4] + "_" + "000"), id="underscore in sum"
+        ),
+        pytest.param(lambda: raw((ASK % b"0")[:-1] + b',"x":"' + b"a" * 66_000 + b'"}'), id="too long"),
+        pytest.param(lambda: raw('{"id":77,"method":"settings.read","x":"°"}'.encode()), id="not ascii"),
+    ],
+)
+def test_bad_lines_are_dropped_and_said(port: str, line_of: Callable[[], bytes]) -> None:
+    async def work(line: Line) -> None:
+        line.transport.write(line_of())
+        for _ in range(60):  # a line that is too long takes its time on the wire
+            await asyncio.sleep(0.1)
+            if any(message.get("method") == "damaged" for message in line.got):
+                break
+        assert any(message.get("method") == "damaged" for message in line.got)
+        await asyncio.sleep(0.2)
+        assert not any(message.get("id") == 77 for message in line.got)
+        assert "result" in await line.ask(78, "axis.status")
+
+    on_line(port, work)
+
+
+@pytest.mark.parametrize(
+    ("method", "params", "code"),
+    [
+        ("heat.target", {"heater": "hotend", "celsius": "60"}, -32602),
+        ("heat.target", {"heater": "hotend", "celsius": True}, -32602),
+        ("heat.target", {"heater": ["hotend"], "celsius": 60}, -32602),
+        ("fan.set", {"fan": "part", "duty": "1"}, -32602),
+        ("probe.pin", {"deployed": "false"}, -32602),
+        ("settings.read", {"from": -5}, -32602),
+        ("settings.read", {"paths": ["no.such.setting"]}, 3),
+        ("settings.read", {"paths": "heaters"}, -32602),
+        ("samples.read", {"from": -1, "to": 5}, -32602),
+        ("image block", {"block": {"offset": 0}}, -32601),
+        ("axis.move", {"axis": "x", "mm": "1", "speed_mm_s": 5}, -32602),
+    ],
+)
+def test_what_is_malformed_is_refused_by_its_name(port: str, method: str, params: dict[str, Any], code: int) -> None:
+    async def work(line: Line) -> None:
+        answer = await line.ask(3, method, **params)
+        assert answer["error"]["code"] == code and answer["error"]["message"]
+
+    on_line(port, work)
+
+
+def test_another_session_switches_off_and_says_what_was_on(port: str) -> None:
+    async def work(line: Line) -> None:
+        await line.ask(3, "heat.target", heater="hotend", celsius=60)
+        same = (await line.ask(4, "hello", client="x", protocol=1, session="conformance"))["result"]
+        assert same["was_on"] == []
+        other = (await line.ask(5, "hello", client="x", protocol=1, session="another"))["result"]
+        assert other["was_on"] == [{"what": "heaters.hotend", "target_c": 60.0, "relay": False}]
+        await line.ask(6, "heat.target", heater="hotend", celsius=60)
+        unnamed = (await line.ask(7, "hello", client="x", protocol=1))["result"]
+        assert [each["what"] for each in unnamed["was_on"]] == ["heaters.hotend"]
+
+    on_line(port, work)
+
+
+def test_the_same_ids_of_the_next_session_are_not_answered_from_memory(port: str) -> None:
+    path = "heaters.hotend.kp"
+
+    async def work(line: Line) -> None:
+        live = (await line.ask(3, "settings.read", paths=[path]))["result"]["values"][path]["live"]
+        await line.ask(5, "settings.write", values={path: 0.5})
+        await line.ask(1, "hello", client="next", protocol=1, session="next")
+        await line.ask(5, "settings.write", values={path: 0.7})
+        assert (await line.ask(6, "settings.read", paths=[path]))["result"]["values"][path]["live"] == 0.7
+        await line.ask(7, "settings.write", values={path: live})
+
+    on_line(port, work)
+
+
+def test_a_second_host_is_told_why_it_is_not_served(port: str) -> None:
+    async def work(line: Line) -> None:
+        if not port.startswith("socket://"):
+            pytest.skip("a serial port is held by one program anyway")
+        other = Line(await open_transport(port, 250_000))
+        await asyncio.sleep(0.3)
+        assert [message["method"] for message in other.got] == ["busy"]
+
+    on_line(port, work)
+
+
+def test_nothing_is_done_for_a_host_that_has_not_said_hello(port: str) -> None:
+    async def work() -> None:
+        if not port.startswith("socket://"):
+            pytest.skip("a board cannot tell who is at a serial line")
+        transport = await open_transport(port, 250_000)
+        line = Line(transport)
+        assert (await line.ask(1, "heat.target", heater="hotend", celsius=50))["error"]["code"] == 3
+        assert "result" in await line.ask(2, "heat.off")
+        transport.close()
+        await asyncio.sleep(0.1)
+
+    asyncio.run(work())

@@ -28,7 +28,9 @@ def vetted(result: TrialResult, document: Document) -> TrialResult:
 
 
 def _contradiction(option: Option, document: Document) -> str:
-    """The first error or warning that a machine file would get by keeping and saving an option; empty: none."""
+    """The first error that a good machine file would get by keeping and saving an option; empty: none. Warnings may be
+    what a trial found out: steps far from their geometry say that a part is not the declared one.
+    """
     wanted = {p.setting: p.after for p in option.proposals if p.after is not None}
     values = {path: after for path, after in wanted.items() if document.value(path) != after}
     if not values:
@@ -37,6 +39,4 @@ def _contradiction(option: Option, document: Document) -> str:
         after = check_text(edited(document.text, values), document.boards)
     except EditError as error:
         return str(error)
-    known = {(problem.key, problem.severity) for problem in check_text(document.text, document.boards).problems}
-    new = [problem for problem in after.problems if (problem.key, problem.severity) not in known]
-    return new[0].sentence(document.path.name) if new else ""
+    return after.errors[0].sentence(document.path.name) if after.errors else ""

@@ -51,3 +51,23 @@ def test_mends_turn_a_polarity_and_exchange_sockets_once() -> None:
     }
     assert mends({X: Verdict(X, "elsewhere", "", 0, Y), Y: Verdict(Y, "dead", "")}, settings) == ()
     assert mends({X: Verdict(X, "broken", "")}, settings) == ()
+
+
+def test_three_plugs_that_go_round_are_mended_with_their_polarity() -> None:
+    z = "probe"
+    moved = {
+        X: Verdict(X, "elsewhere", "", 0, Y, other_idle=True),
+        Y: Verdict(Y, "elsewhere", "", 0, z, other_idle=False),
+        z: Verdict(z, "elsewhere", "", 0, X, other_idle=False),
+    }
+    settings = {f"{X}.socket": "I1", f"{Y}.socket": "I2", f"{z}.socket": "I3"}
+    settings |= {f"{X}.normally_closed": True, f"{Y}.normally_closed": True, f"{z}.normally_closed": False}  # type: ignore[dict-item]
+    found = {p.setting: p.after for p in mends(moved, settings)}
+    assert found == {
+        f"{X}.socket": "I2",
+        f"{Y}.socket": "I3",
+        f"{z}.socket": "I1",
+        f"{X}.normally_closed": False,  # read triggered at rest by an input that is declared normally closed
+        f"{Y}.normally_closed": False,
+        f"{z}.normally_closed": True,
+    }

@@ -216,8 +216,7 @@ def _motors(c: Checked) -> Iterator[Problem]:
                 f"{root}.idle_a",
                 f"{motor.idle_a:g} A",
                 f"at most run_a, {motor.run_a:g} A",
-                "Holding needs less than moving.",
-                "warning",
+                "Lower it, or raise run_a: holding needs no more than moving.",
             )
 
 
