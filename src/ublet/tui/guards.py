@@ -9,7 +9,7 @@ from rich.text import Text
 from textual.binding import Binding
 
 from ublet.core.heat.demands import material_targets
-from ublet.core.heat.drills import DRILLS, RAIL_S, drills_for, live_heater, silence_window_s, warming_s
+from ublet.core.heat.drills import DRILLS, RAIL_S, Late, drills_for, live_heater, silence_window_s, warming_s
 from ublet.core.heat.outlook import slowest_rise
 from ublet.core.heat.part_limits import SENSOR, lowest_limit, part_limits
 from ublet.core.machine.effective import BOARD_SETTINGS
@@ -232,7 +232,8 @@ def _allowed(drill: str, heater: Heater, silence_s: float | None) -> str:
     """How soon a guard must trip, before it was drilled."""
     known = next((each for each in DRILLS if each.name == drill), None)
     if known is not None:
-        return show(known.window_s(heater.guards, warming_s(known, heater)), "s", 3)
+        least = known.allowance(heater.guards, warming_s(known, heater), Late(0.0, 0.0)).seconds
+        return f"{'> ' if 'no rise' in known.guards else ''}{show(least, 's', 3)}"  # its climb will tell how much more
     if drill == "link cut":
         return show(silence_window_s(silence_s), "s", 3) if silence_s is not None else "–"
     return f"{RAIL_S:g} s"

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import math
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+
+import numpy as np
 
 from ublet.core.machine.heat_parts import Guards, Heater
 from ublet.core.settings import Value
@@ -12,7 +15,68 @@ RAIL_S = 1.0
 """An open or shorted sensor, a cold one, or one over the maximum must trip within this, s."""
 
 SLACK_S = 1.5
-"""Added to a guard's own window for readings and news of it, s."""
+"""Added to a guard's own window for its readings, s."""
+
+
+@dataclass(frozen=True)
+class Allowance:
+    """How soon a fault must be noticed: the parts that it is made of, s."""
+
+    parts: tuple[tuple[str, float], ...]
+
+    @property
+    def seconds(self) -> float:
+        """All of it."""
+        return sum(seconds for _, seconds in self.parts)
+
+    @property
+    def words(self) -> str:
+        """What it is made of."""
+        return " + ".join(f"{seconds:.1f} s for {what}" for what, seconds in self.parts)
+
+    def and_news(self, seconds: float) -> Allowance:
+        """With the time that the news of a trip takes to the host."""
+        return Allowance((*self.parts, ("the news of it", seconds)))
+
+
+@dataclass(frozen=True)
+class Late:
+    """How far a sensor lags its heater in a steady climb: by so many s, at so many °C/s."""
+
+    lag_s: float
+    climb_c_s: float
+
+    def on_its_way_s(self, rise_c: float) -> float:
+        """How long after the heater has gone its sensor goes on rising, until less than ``rise_c`` is still to come.
+
+        In a ramp the sensor lags by the sum of dead time and lags; what is still to come is the climb over that time.
+        A dead time brings it within that time, lags as ``lag ln(left / rise_c)``: the longer of the two is allowed.
+        """
+        left = self.lag_s * self.climb_c_s
+        return min(LATEST_S, self.lag_s * max(1.0, math.log(left / rise_c) if left > rise_c else 1.0))
+
+
+def late_of(time_s: Sequence[float], celsius: Sequence[float], driven_s: float) -> Late | None:
+    """How a sensor lags, from a climb at constant power that began at ``driven_s``; None: it has not climbed enough.
+
+    The line through the last of the climb, drawn back to where it began, meets that temperature so much after the
+    heater was driven: the sum of dead time and lags (Ziegler & Nichols 1942, the process reaction curve).
+    """
+    if len(time_s) < CLIMB_SAMPLES:
+        return None
+    times, seen = np.array(time_s), np.array(celsius)
+    start = float(np.median(seen[:3]))
+    slope, at_zero = np.polyfit(times[-CLIMB_SAMPLES:], seen[-CLIMB_SAMPLES:], 1).tolist()
+    if seen[-1] - start < LEAST_CLIMB_C or slope <= 0:
+        return None
+    return Late(max(0.0, (start - at_zero) / slope - driven_s), slope)
+
+
+CLIMB_SAMPLES, LEAST_CLIMB_C = 8, 8.0
+"""A climb is read from so many samples, and tells its lag after so many °C."""
+
+LATEST_S = 30.0
+"""No heater of a printer sends its heat later than this, s."""
 
 
 @dataclass(frozen=True)
@@ -33,13 +97,23 @@ class Drill:
     climb: bool = False
     harmless: bool = False
 
-    def window_s(self, guards: Guards, warming_s: float) -> float:
-        """How soon it must be noticed, s; warming_s: how long a stuck heater takes to leave the drift band."""
+    def allowance(self, guards: Guards, warming_s: float, late: Late | None) -> Allowance:
+        """How soon it must be noticed, and what that is made of.
+
+        warming_s: how long a stuck heater takes to leave the drift band. late: how this heater's sensor lags, None
+        before it was seen to climb.
+        """
         if "no rise" in self.guards:
-            return guards.rise_window_s + SLACK_S
+            on_its_way = late.on_its_way_s(guards.rise_c) if late is not None else LATEST_S
+            parts = (
+                ("the guard's window", guards.rise_window_s),
+                ("heat that is on its way to the sensor", on_its_way),
+            )
+            return Allowance((*parts, ("readings", SLACK_S)))
         if "drift" in self.guards:
-            return guards.drift_window_s + warming_s + SLACK_S
-        return RAIL_S
+            parts = (("the guard's window", guards.drift_window_s), ("leaving the drift band", warming_s))
+            return Allowance((*parts, ("readings", SLACK_S)))
+        return Allowance((("readings", RAIL_S),))
 
 
 def drills_for(simulated: bool) -> tuple[Drill, ...]:

@@ -6,7 +6,18 @@ import math
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from ublet.core.heat.drills import RAIL_S, Drill, drills_for, live_heater, silence_window_s, warming_s
+from ublet.core.heat.drills import (
+    LEAST_CLIMB_C,
+    RAIL_S,
+    Allowance,
+    Drill,
+    Late,
+    drills_for,
+    late_of,
+    live_heater,
+    silence_window_s,
+    warming_s,
+)
 from ublet.core.heat.part_limits import lowest_limit, part_limits
 from ublet.core.machine.schema import Heater, MachineFile
 from ublet.core.settings import Part, setting
@@ -14,6 +25,9 @@ from ublet.core.trial import Bench, Finding, Need, Progress, Question, TrialFail
 
 FAR_C = 100.0
 """A climb aims so far above where the fault happens, °C."""
+
+CLEAR_C = 12.0
+"""A climb begins so far below where the fault happens that it tells how the sensor lags, °C."""
 
 LONGEST_HEAT_S = 900.0
 REST_S = 3.0
@@ -43,39 +57,44 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
         raise TrialFailed(f"No heater “{aim.heater}” is declared; known: {', '.join(bench.machine.heaters)}.")
     heater = live_heater(aim.heater, heater, bench.setting)
     drills = drills_for(bench.simulated)
-    count, findings, bad = len(drills) + 2, [], []
+    count, findings, bad, made_of = len(drills) + 2, [], [], []
     limit_c, part = lowest_limit(heater.maximum_c, part_limits(bench.machine, aim.heater))
     for number, drill in enumerate(drills):
         bench.progress(Progress(drill.name, number / count, None, f"{number + 1} of {count}"))
-        seconds, guard, peak = await _drill(bench, aim.heater, heater, drill)
-        window = drill.window_s(heater.guards, warming_s(drill, heater)) + bench.news_s
-        findings += _findings(drill.name, seconds, window, peak, limit_c)
-        bench.show("drills", DRILLED, (float(number), seconds, window, math.nan if peak is None else peak, limit_c))
-        bad += _complaints(drill.name, seconds, window, guard, drill.guards, peak, limit_c, part)
+        seconds, guard, peak, allowed = await _drill(bench, aim.heater, heater, drill)
+        findings += _findings(drill.name, seconds, allowed.seconds, peak, limit_c)
+        row = (float(number), seconds, allowed.seconds, math.nan if peak is None else peak, limit_c)
+        bench.show("drills", DRILLED, row)
+        bad += _complaints(drill.name, seconds, allowed, guard, drill.guards, peak, limit_c, part)
+        if "no rise" in drill.guards:
+            made_of.append(f"For “{drill.name}” {allowed.seconds:.1f} s are allowed: {allowed.words}.")
     for number, (name, work) in enumerate((("over maximum", _over_maximum), ("link cut", _link_cut))):
         bench.progress(Progress(name, (len(drills) + number) / count, None, f"{len(drills) + number + 1} of {count}"))
         seconds, guard, window = await work(bench, aim.heater, heater)
+        allowed = Allowance((("the guard's window", window),))
         findings.append(Finding(f"{name} noticed after", seconds, 0.1, "s", window))
         expected = ("link lost",) if name == "link cut" else ("over maximum",)
-        bad += _complaints(name, seconds, window, guard, expected, None, limit_c, part)
+        bad += _complaints(name, seconds, allowed, guard, expected, None, limit_c, part)
     if bad:
         return TrialResult("failed", " ".join(bad), {}, tuple(findings))
     left = "" if bench.simulated else " The drills that could harm a real machine were left out."
     slowest = max(finding.value for finding in findings if finding.unit == "s")
     why = f"{count} guards of the {aim.heater} trip by themselves, the slowest after {slowest:.1f} s.{left}"
+    why = " ".join([why, *made_of])
     return TrialResult("proven", why, {}, tuple(findings))
 
 
-async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> tuple[float, str, float | None]:
-    """Seconds until the board tripped, the guard's name (empty: none), the highest reading afterwards."""
-    await _heat_to(bench, name, heater, drill.hold_c, drill.climb)
+async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> tuple[float, str, float | None, Allowance]:
+    """Seconds until it tripped, the guard's name (empty: none), the highest reading afterwards, what is allowed."""
+    late = await _heat_to(bench, name, heater, drill.hold_c, drill.climb)
+    allowed = drill.allowance(heater.guards, warming_s(drill, heater), late).and_news(bench.news_s)
     what = {"sensor": heater.sensor, "heater": name}
     made = Question(drill.do_words.format(**what), ("done", "stop here"), ("fault", drill.do, name))
     mended = Question(drill.undo_words.format(**what), ("done",), ("fault", drill.undo, name))
     async with bench.by_hand(made, mended) as answer:
         if answer != "done":
             raise TrialFailed("Stopped: the remaining guards were not drilled.")
-        seconds, guard = await _wait_for_trip(bench, 3 * drill.window_s(heater.guards, warming_s(drill, heater)) + 10)
+        seconds, guard = await _wait_for_trip(bench, 3 * allowed.seconds + 10)
         peak = bench.celsius(heater.sensor)
     watched = 0.0
     while watched < AFTER_S:
@@ -85,7 +104,7 @@ async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> tuple
         peak = now if peak is None else max(peak, now if now is not None else peak)
     await bench.release()
     await bench.rest(REST_S)
-    return seconds, guard, peak
+    return seconds, guard, peak, allowed
 
 
 async def _over_maximum(bench: Bench, name: str, heater: Heater) -> tuple[float, str, float]:
@@ -110,8 +129,12 @@ async def _link_cut(bench: Bench, name: str, heater: Heater) -> tuple[float, str
     return seconds, guard, silence_window_s(window)
 
 
-async def _heat_to(bench: Bench, name: str, heater: Heater, celsius: float, climb: bool) -> None:
-    """Warm until there; a climb goes on at full power, a hold stays."""
+async def _heat_to(bench: Bench, name: str, heater: Heater, celsius: float, climb: bool) -> Late | None:
+    """Warm until there; a climb goes on at full power, a hold stays. Returns how the sensor lagged in the climb."""
+    start = bench.celsius(heater.sensor)
+    if climb and start is not None:
+        celsius = max(celsius, start + LEAST_CLIMB_C + CLEAR_C)
+    driven, times, seen = bench.time_s(), [], []
     await bench.target(name, min(celsius + FAR_C, heater.maximum_c - 1) if climb else celsius)
     waited = 0.0
     while (now := bench.celsius(heater.sensor)) is None or now < celsius - 1:
@@ -119,10 +142,14 @@ async def _heat_to(bench: Bench, name: str, heater: Heater, celsius: float, clim
             raise TrialFailed(f"The {name} did not reach {celsius:g} °C: its guards cannot be drilled.")
         await bench.rest(0.5)
         waited += 0.5
+        if now is not None:
+            times.append(bench.time_s())
+            seen.append(bench.celsius(heater.sensor) or now)
         if (trip := bench.tripped())[0]:
             raise TrialFailed(f"The guard “{trip[1]}” tripped while the {name} was only warmed: mend that first.")
     if not climb:
         await bench.rest(REST_S)
+    return late_of(times, seen, driven)
 
 
 async def _wait_for_trip(bench: Bench, longest_s: float) -> tuple[float, str]:
@@ -147,7 +174,7 @@ def _findings(name: str, seconds: float, window: float, peak: float | None, limi
 def _complaints(
     name: str,
     seconds: float,
-    window: float,
+    allowed: Allowance,
     guard: str,
     expected: tuple[str, ...],
     peak: float | None,
@@ -159,8 +186,10 @@ def _complaints(
         told.append(f"{words}: no guard tripped in {seconds:.0f} s. Do not heat this machine unwatched.")
     elif guard not in expected:
         told.append(f"{words}: the guard “{guard}” tripped, expected was {' or '.join(expected)}.")
-    elif seconds > window:
-        told.append(f"{words}: noticed after {seconds:.1f} s only, {window:.1f} s are allowed.")
+    elif seconds > allowed.seconds:
+        told.append(
+            f"{words}: noticed after {seconds:.1f} s only; {allowed.seconds:.1f} s are allowed: {allowed.words}."
+        )
     if peak is not None and peak > limit_c:
         told.append(f"{words}: it reached {peak:.0f} °C, above {limit_c:g} °C of its {part or 'maximum'}.")
     return told
