@@ -141,7 +141,7 @@ def test_a_fault_of_ours_is_one_sentence_and_a_file(tmp_path: Path, monkeypatch:
 def test_trials_lists_parameters() -> None:
     listed = json.loads(ublet("trials", "--json").stdout)["trials"]
     names = {trial["trial"]: [p["name"] for p in trial["parameters"]] for trial in listed}
-    assert names["hotend-control"] == ["heater", "target", "cycles", "choose"]
+    assert names["hotend-control"] == ["heater", "target", "cycles", "choose", "wait"]
 
 
 def test_new_starts_a_file_that_checks_and_never_overwrites(tmp_path: Path) -> None:

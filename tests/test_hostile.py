@@ -7,6 +7,7 @@ import os
 import signal
 import subprocess
 import sys
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -15,6 +16,7 @@ import pytest
 
 from tests.conftest import machine_text
 from tests.test_processes import KP, Board, Running
+from tests.tui.screen import Screen
 from ublet.session.library import machine_path
 
 ENV = {**os.environ, "TERM": "dumb"}
@@ -144,3 +146,28 @@ def test_bytes_that_are_not_text_and_links_that_lead_nowhere_are_sentences(machi
     machine.write_text(machine_text().replace("microsteps = 32", "microsteps = true", 1), encoding="utf-8")
     done = ublet("check", str(machine))
     assert done.returncode == 1 and "found true; allowed: one of 1, 2, 4" in done.stdout
+
+
+@pytest.mark.parametrize("number", [signal.SIGTERM, signal.SIGHUP])
+def test_the_app_switches_off_when_it_is_ended_from_outside(
+    number: signal.Signals, board: Board, machine: Path, tmp_path: Path
+) -> None:
+    screen = Screen(tmp_path, "open", str(machine), "--port", board.port)
+    try:
+        screen.wait("no errors")
+        screen.key("NPage", "NPage", "NPage", *["Down"] * 4)
+        screen.wait("1 pla")
+        screen.key("Enter", "1")
+        screen.wait("hotend and bed heated")
+        pid = int(screen.tmux("display-message", "-p", "-t", "t", "#{pane_pid}"))
+        began = time.monotonic()
+        os.kill(pid, number)
+        while Path(f"/proc/{pid}").exists() and "Z" not in Path(f"/proc/{pid}/stat").read_text().split(")")[1][:3]:
+            assert time.monotonic() - began < 5
+            time.sleep(0.05)
+        rows, client = board.history()
+        assert client.about is not None and client.about.was_on == [], "it was off before anybody else came"
+        assert rows[-1][2 + client.about.channels.index("heaters.hotend.target_c")] is None
+        assert client.state.mode == "ready", "and not by the board's own dead-man"
+    finally:
+        screen.close()

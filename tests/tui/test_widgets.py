@@ -215,8 +215,12 @@ def test_a_question_is_answered_by_first_letters(keys: tuple[str, ...], answer: 
 
 
 def test_saving_needs_enter() -> None:
-    changes = [Saved("heaters.hotend.kp", 0.024, 0.022, 0.141)]
-    assert answers(SaveDialog(changes, "tern.toml", "", SOOT), "enter") == "save"
+    kp, ki = "heaters.hotend.kp", "heaters.hotend.ki"
+    changes = [Saved(kp, 0.024, 0.022, 0.141), Saved(ki, 0.002, 0.002, 0.01)]
+    assert answers(SaveDialog(changes, "tern.toml", "", SOOT), "enter") == f"{kp}\n{ki}"
+    assert answers(SaveDialog(changes, "tern.toml", "", SOOT), "space", "enter") == ki
+    assert answers(SaveDialog(changes, "tern.toml", "", SOOT), "down", "space", "enter") == kp
+    assert answers(SaveDialog(changes, "tern.toml", "", SOOT), "space", "down", "space", "enter") == "open"
     assert answers(SaveDialog(changes, "tern.toml", "", SOOT), "escape") is None
 
 
@@ -235,7 +239,7 @@ def test_the_watch_collects_rows_and_asks() -> None:
     async def ask(question: Question) -> str:
         return question.answers[-1]
 
-    watch = TrialWatch(ask)
+    watch = TrialWatch(ask, lambda question: True)
     assert watch.series("relay") is None
     watch.row("relay", ("time_s", "duty"), (0.0, 1.0))
     watch.row("relay", ("time_s", "duty"), (0.1, 0.0))

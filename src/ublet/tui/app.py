@@ -7,6 +7,7 @@ import gc
 import os
 import signal
 import sys
+import threading
 from collections.abc import Iterable
 from dataclasses import replace
 from functools import partial
@@ -59,6 +60,8 @@ START_STATION = next(number for number, station in enumerate(ROUTE) if station.b
 UNUSABLE = 2
 FAULT = 70
 SIGNALLED = 130
+STUCK_AT_THE_END_S = 3.0
+"""A terminal that takes nothing any more does not keep the process, s."""
 
 
 class UbletApp(KeysInOrder):
@@ -91,6 +94,7 @@ class UbletApp(KeysInOrder):
         self._was_running = False
         self._beats = 0
         self._resting: Timer | None = None
+        self._ending: asyncio.Task[None] | None = None
         self.unsure = ""  # why it is not confirmed that everything was off at the end
         self.small = self._asked_to_quit = False
         self._asked_for: Client | None = None  # the link whose foreign board was told of
@@ -205,8 +209,23 @@ class UbletApp(KeysInOrder):
             return
         loop = asyncio.get_running_loop()
         for name in ("SIGTERM", "SIGHUP", "SIGQUIT"):
-            number = getattr(signal, name)
-            loop.add_signal_handler(number, self.exit, None, SIGNALLED, f"ublet: ended by {name}")
+            loop.add_signal_handler(getattr(signal, name), self._end_by_signal, name)
+
+    def _end_by_signal(self, name: str) -> None:
+        """End as quitting does; where the terminal is gone nothing more can be drawn, and the process just ends."""
+        if self._ending is None:
+            self._ending = asyncio.get_running_loop().create_task(self._finish(name))
+
+    async def _finish(self, name: str) -> None:
+        if self.session is not None:
+            self.unsure = await self.session.close()
+            self.session = None
+        if name == "SIGHUP":
+            os._exit(SIGNALLED)
+        stuck = threading.Timer(STUCK_AT_THE_END_S, os._exit, (SIGNALLED,))  # the loop may hang in a full terminal
+        stuck.daemon = True
+        stuck.start()
+        self.exit(return_code=SIGNALLED, message=f"ublet: ended by {name}")
 
     async def on_unmount(self) -> None:
         """Leave nothing hot and nothing open."""
