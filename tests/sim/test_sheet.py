@@ -66,5 +66,6 @@ def test_without_a_sheet_the_surface_is_the_block_and_the_plant_what_it_was() ->
     assert plant.surface_c == plant.block_c > ROOM
     chord = loss_w(bare, 60.0, 0.0, ROOM) / (60.0 - ROOM)
     assert linearise(bare, 60.0, ROOM).gain_c == pytest.approx(bare.power_w / chord)
-    stored = (bare.capacity_j_k + bare.cartridge_j_k) / chord
+    tangent = loss_w(bare, 60.5, 0.0, ROOM) - loss_w(bare, 59.5, 0.0, ROOM)
+    stored = (bare.capacity_j_k + bare.cartridge_j_k) / tangent
     assert linearise(bare, 60.0, ROOM).time_constant_s == pytest.approx(stored, rel=0.02)

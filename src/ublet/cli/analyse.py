@@ -53,8 +53,7 @@ def _print(report: dict[str, Any]) -> None:
         for key, words, unit in (
             ("gain_c", "gain", "°C"),
             ("time_constant_s", "time constant", "s"),
-            ("second_lag_s", "second lag", "s"),
-            ("dead_time_s", "dead time", "s"),
+            ("delay_s", "dead time and lag", "s"),
         ):
             print(f"    {words:16} {with_uncertainty(model[key], model[f'{key}_u'], unit)}")
         print(f"    {'room':16} {show(model['ambient_c'], '°C')}")

@@ -36,10 +36,10 @@ def minimise(
     here = residual(x)
     cost = float(here @ here)
     damping = 1e-3
-    jacobian = _jacobian(residual, x, here, high)
+    slopes = jacobian(residual, x, here, high)
     for _ in range(most_rounds):
-        normal = jacobian.T @ jacobian
-        gradient = jacobian.T @ here
+        normal = slopes.T @ slopes
+        gradient = slopes.T @ here
         scale = np.diag(np.maximum(np.diag(normal), 1e-12))
         gained = 0.0
         while damping < 1e12:
@@ -54,11 +54,12 @@ def minimise(
             damping *= 4
         if gained <= tolerance * max(cost, 1e-30):
             break
-        jacobian = _jacobian(residual, x, here, high)
+        slopes = jacobian(residual, x, here, high)
     return Minimum(x, here)
 
 
-def _jacobian(residual: Callable[[Floats], Floats], x: Floats, here: Floats, high: Floats) -> Floats:
+def jacobian(residual: Callable[[Floats], Floats], x: Floats, here: Floats, high: Floats) -> Floats:
+    """Differences of n residuals by each of m parameters (n x m); here: the residuals at x."""
     columns = []
     for index in range(len(x)):
         step = 1e-5 * max(1.0, abs(float(x[index])))

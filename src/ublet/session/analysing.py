@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -9,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ublet.core.heat.analysis import HeatAnalysis, analyse_heat, fitted_response
-from ublet.core.heat.model import UnfitRecord
+from ublet.core.heat.model_fit import UnfitRecord
 from ublet.core.heat.report import STEP_COLUMNS
 from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.recorded_steps import analyse_steps
@@ -68,16 +69,19 @@ def _heat_report(found: HeatAnalysis, table: Table) -> dict[str, Any]:
         "kind": "heat",
         "samples": len(found.record.time_s),
         "model": {
-            "gain_c": model.gain_c,
+            "gain_c": model.held_gain_c,
             "time_constant_s": model.time_constant_s,
             "dead_time_s": model.dead_time_s,
             "second_lag_s": model.second_lag_s,
             "ambient_c": model.ambient_c,
             "residual_c": found.fit.residual_c,
-            "gain_c_u": unsure.gain_c,
+            "gain_c_u": unsure.held_gain_c,
             "time_constant_s_u": unsure.time_constant_s,
-            "dead_time_s_u": unsure.dead_time_s,
-            "second_lag_s_u": unsure.second_lag_s,
+            "dead_time_s_u": math.hypot(unsure.delay_s, model.second_lag_s / math.sqrt(3)),
+            "delay_s": model.delay_s,
+            "delay_s_u": unsure.delay_s,
+            "loss_curve_per_c": model.curve,
+            "loss_curve_per_c_u": unsure.curve,
             "ambient_c_u": found.ambient_u_c,
         },
         "target_c": found.target_c,

@@ -121,41 +121,38 @@ def holding_w(truth: PlantTruth, block_c: float, fan: float, ambient_c: float) -
 
 @dataclass(frozen=True)
 class LinearTruth:
-    """The plant seen from its duty, linearised at a temperature: what a perfect fit would find.
+    """The plant seen from its duty at a temperature: what a perfect record would tell.
 
-    gain_c °C per duty (holding), time_constant_s and second_lag_s the two slow lags,
-    dead_time_s the pure delay together with the lag that is left over.
+    gain_c °C per duty by the chord from the room (what holds it); time_constant_s the slow lag of the tangent there;
+    delay_s the dead time with all small lags.
     """
 
     gain_c: float
     time_constant_s: float
-    second_lag_s: float
-    dead_time_s: float
+    delay_s: float
     hold_duty: float
 
 
 def linearise(truth: PlantTruth, celsius: float, ambient_c: float) -> LinearTruth:
-    """Linear truth for holding ``celsius``: the chord of the loss, and the eigenvalues of its matrix.
+    """Truth for working at ``celsius``: the chord of the loss, and the eigenvalues of the matrix of its tangent.
 
-    With a sheet on it there is one mode more, in which block and sheet settle against each other; a model of two lags
-    does not have it.
+    With a sheet on it there is one mode more, in which block and sheet settle against each other.
     """
     hold_w = holding_w(truth, celsius, 0.0, ambient_c)
-    chord = hold_w / (celsius - ambient_c)
-    own = loss_w(truth, celsius, 0.0, ambient_c) / (celsius - ambient_c)
+    tangent = truth.loss_w_k + 4 * STEFAN_BOLTZMANN * truth.radiating_cm2 * 1e-4 * (celsius + ZERO_C) ** 3
     cartridge = truth.cartridge_w_k / truth.cartridge_j_k
     coupling = [truth.cartridge_w_k / truth.capacity_j_k, truth.surface_w_k / truth.capacity_j_k]
     rows = [
         [-cartridge, cartridge, 0.0],
-        [coupling[0], -(truth.cartridge_w_k + truth.surface_w_k + own) / truth.capacity_j_k, coupling[1]],
+        [coupling[0], -(truth.cartridge_w_k + truth.surface_w_k + tangent) / truth.capacity_j_k, coupling[1]],
     ]
     if truth.surface_j_k:
         rows.append([0.0, truth.surface_w_k / truth.surface_j_k, -1 / truth.surface_lag_s])
     matrix = np.array(rows)[:, : len(rows)]
     lags = sorted((-1 / np.linalg.eigvals(matrix).real).tolist(), reverse=True)
-    slow, fast = lags[0], lags[-1]
-    second, left = sorted((fast, truth.sensor_lag_s), reverse=True)
-    return LinearTruth(truth.power_w / chord, slow, second, truth.dead_time_s + left, hold_w / truth.power_w)
+    chord = hold_w / (celsius - ambient_c)
+    delay = truth.dead_time_s + truth.sensor_lag_s + lags[-1]
+    return LinearTruth(truth.power_w / chord, lags[0], delay, hold_w / truth.power_w)
 
 
 @dataclass

@@ -13,7 +13,7 @@ from ublet.sim.scenario import Scenario
 
 
 def heater_truth(scenario: Scenario, machine: MachineFile, heater: str, target_c: float) -> dict[str, float]:
-    """The plant of a heater, linearised between the room and a target; empty for a heater without one."""
+    """The plant of a heater at a target; empty for a heater without one."""
     declared = machine.heaters.get(heater)
     plant = scenario.heaters.get(declared.socket) if declared else None
     if plant is None:
@@ -24,8 +24,7 @@ def heater_truth(scenario: Scenario, machine: MachineFile, heater: str, target_c
     return {
         "gain": linear.gain_c,
         "time_constant": linear.time_constant_s,
-        "second_lag": linear.second_lag_s,
-        "dead_time": linear.dead_time_s,
+        "delay": linear.delay_s,
         "hold_duty": linear.hold_duty,
         "fan_loss_ratio": fan,
         "ambient": ambient,

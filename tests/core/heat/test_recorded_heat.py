@@ -7,7 +7,8 @@ import pytest
 
 from ublet.core.heat.analysis import analyse_heat
 from ublet.core.heat.margins import LEAST_MARGIN, carries, gain_margin
-from ublet.core.heat.model import HeaterModel, UnfitRecord, fit_model, respond
+from ublet.core.heat.model import HeaterModel, respond
+from ublet.core.heat.model_fit import UnfitRecord, fit_model
 from ublet.core.heat.pid import Gains
 from ublet.core.heat.recorded_heat import believable
 from ublet.core.heat.rules import ziegler_nichols

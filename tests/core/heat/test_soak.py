@@ -7,7 +7,8 @@ import math
 import numpy as np
 import pytest
 
-from ublet.core.heat.model import HeaterModel, fit_model, respond
+from ublet.core.heat.model import HeaterModel, respond
+from ublet.core.heat.model_fit import fit_model
 from ublet.core.heat.soak import Sheet, drift_of, fit_sheet, predict_soak, sheet_of, still_after, still_from
 
 TIME = np.arange(0, 900.0)

@@ -10,7 +10,8 @@ import numpy as np
 
 from ublet.core.heat.candidates import Candidate, candidates, recommend
 from ublet.core.heat.demands import HOTEND, SLOW
-from ublet.core.heat.model import HeaterModel, ModelFit, UnfitRecord, even_record, fit_model, respond
+from ublet.core.heat.model import HeaterModel, respond
+from ublet.core.heat.model_fit import ModelFit, UnfitRecord, even_record, fit_model, working_c
 from ublet.core.heat.record import reading_noise_of
 from ublet.core.heat.recorded_heat import HeatRecord, believable
 from ublet.core.heat.relay import Ultimate
@@ -21,9 +22,6 @@ from ublet.core.units import with_uncertainty
 
 HOTTEST_BED_C = 130.0
 """A record around more than this is a hotend's."""
-
-SETTLED_SHARE = 0.3
-"""The working temperature is the middle one over the last share of the record."""
 
 
 @dataclass(frozen=True)
@@ -58,8 +56,7 @@ def analyse_heat(time_s: Floats, duty: Floats, celsius: Floats) -> HeatAnalysis:
     _must_be_told(fit)
     if abs(room - float(celsius[0])) < 1e-9 and float(duty[0]) > 0:
         notes.append("the heater was on from the first sample: the first temperature is taken for the room's")
-    late = celsius[time_s > time_s[-1] - SETTLED_SHARE * (time_s[-1] - time_s[0])]
-    target = round(float(np.median(late)), 1)
+    target = round(working_c(time_s, celsius), 1)
     demands = HOTEND if target > HOTTEST_BED_C else SLOW
     limit = min(1.0, float(duty.max()))
     try:
@@ -80,7 +77,7 @@ MOST_UNSURE = 0.5
 def _must_be_told(fit: ModelFit) -> None:
     """Raises UnfitRecord when the record leaves the gain or the time constant open."""
     for name, value, unsure, unit in (
-        ("gain", fit.model.gain_c, fit.uncertainty.gain_c, "°C"),
+        ("gain", fit.model.held_gain_c, fit.uncertainty.held_gain_c, "°C"),
         ("time constant", fit.model.time_constant_s, fit.uncertainty.time_constant_s, "s"),
     ):
         if not unsure <= MOST_UNSURE * value:

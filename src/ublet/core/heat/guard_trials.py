@@ -72,7 +72,7 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
         bench.progress(Progress(name, (len(drills) + number) / count, None, f"{len(drills) + number + 1} of {count}"))
         seconds, guard, window = await work(bench, aim.heater, heater)
         allowed = Allowance((("the guard's window", window),))
-        findings.append(Finding(f"{name} noticed after", seconds, 0.1, "s", window))
+        findings.append(Finding(f"{name} noticed after", seconds, None, "s", window))
         expected = ("link lost",) if name == "link cut" else ("over maximum",)
         bad += _complaints(name, seconds, allowed, guard, expected, None, limit_c, part)
     if bad:
@@ -165,7 +165,7 @@ async def _wait_for_trip(bench: Bench, longest_s: float) -> tuple[float, str]:
 
 
 def _findings(name: str, seconds: float, window: float, peak: float | None, limit_c: float) -> list[Finding]:
-    found = [Finding(f"{name} noticed after", seconds, 0.1, "s", window)]
+    found = [Finding(f"{name} noticed after", seconds, None, "s", window)]
     if peak is not None:
         found.append(Finding(f"{name} peak", peak, None, "°C", limit_c))
     return found

@@ -1,24 +1,26 @@
-"""Plant models of a heater: gain, two lags and a dead time; simulated, and fitted to a record."""
+"""Plant models of a heater: gain, two lags, a dead time, a loss that curves; what they do under a duty."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 from dataclasses import dataclass, replace
-from functools import partial
+from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from ublet.core.least_squares import Floats, Minimum, minimise
+from ublet.core.least_squares import Floats
 
 
 @dataclass(frozen=True)
 class HeaterModel:
-    """Temperature response of a heater to duty, linear about the working point.
+    """Temperature response of a heater to duty, at a working temperature ``at_c`` and on the way there.
 
-    ``G(s) = gain_c * exp(-dead_time_s s) / ((time_constant_s s + 1)(second_lag_s s + 1))`` above
+    About that temperature ``G(s) = gain_c * exp(-dead_time_s s) / ((time_constant_s s + 1)(second_lag_s s + 1))`` above
     ``ambient_c``. gain_c in °C per duty, times in s. A second lag of zero is first order plus dead time.
+
+    A block loses more than in proportion when it gets hotter (radiation, convection). With x above the room, x0 that of
+    ``at_c``, the loss in units of the slope at x0 is ``x - curve x (2 x0 - x)``, curve in 1/°C: gain and time constant
+    are the tangent's at ``at_c``, and :attr:`held_gain_c`, the chord's, tells what duty holds it. 0: in proportion.
 
     A bed on which a sheet lies has two stores of heat: a share of the gain then answers with ``quick_s``,
     ``1/(time_constant_s s + 1)`` becomes ``(1 - quick_share)/(time_constant_s s + 1) + quick_share/(quick_s s + 1)``,
@@ -33,6 +35,8 @@ class HeaterModel:
     second_lag_s: float = 0.0
     quick_s: float = 0.0
     quick_share: float = 0.0
+    curve: float = 0.0
+    at_c: float = 0.0
 
     @property
     def sheet_lag_s(self) -> float:
@@ -48,18 +52,51 @@ class HeaterModel:
             return self.time_constant_s
         return 1 / ((1 - self.quick_share) / self.time_constant_s + self.quick_share / self.quick_s)
 
+    @property
+    def delay_s(self) -> float:
+        """Dead time and second lag together, s: what a record tells of them."""
+        return self.dead_time_s + self.second_lag_s
+
+    @property
+    def bend(self) -> float:
+        """By what share the chord's loss is less steep than the tangent's at the working temperature."""
+        return self.curve * (self.at_c - self.ambient_c)
+
+    @property
+    def held_gain_c(self) -> float:
+        """Height above the room that a duty of one would hold, by the chord to the working temperature, °C."""
+        return self.gain_c / (1 - self.bend)
+
+    def spared(self, rise_c: Any) -> Any:
+        """By how much less than its tangent a block loses, in °C of the tangent: ``curve x (2 x0 - x)`` (any shape)."""
+        return self.curve * rise_c * (2 * (self.at_c - self.ambient_c) - rise_c)
+
+    def levels_off_c(self, duty: float) -> float:
+        """Height above the room at which a constant duty levels off, °C: ``K u = x - curve x (2 x0 - x)``."""
+        push, slope = self.gain_c * duty, 1 - 2 * self.bend
+        if abs(self.curve) < 1e-9:
+            return push / slope
+        inside = slope**2 + 4 * self.curve * push
+        return (math.sqrt(inside) - slope) / (2 * self.curve) if inside >= 0 else math.inf
+
+    def slope_c_s(self, rise_c: float, duty: float) -> float:
+        """How fast it climbs at a height above the room under a constant duty, behind the lags, °C/s."""
+        return (self.gain_c * duty - rise_c + float(self.spared(rise_c))) / self.at_first_s
+
     def climb_s(self, rise_c: float, duty: float) -> float | None:
         """Time that a constant duty takes from the room to so much above it, without the lags; None: never, s.
 
-        ``t = tau ln(K / (K - rise))`` for one store with K = gain times duty; for two by halving, the sum of two
-        rising exponentials being monotonic.
+        The integral of ``tau dx / (K u - x + curve x (2 x0 - x))`` for one store; for two, whose rise is a sum of two
+        exponentials under the chord to that height, by halving.
         """
-        full = self.gain_c * duty
-        if full <= rise_c:
+        if self.levels_off_c(duty) <= rise_c:
             return None
-        low, high = 0.0, self.time_constant_s * math.log(full / (full - rise_c))
+        if rise_c <= 0:
+            return 0.0
         if not self.quick_share:
-            return high
+            return self._pass_s(0.0, rise_c, duty)
+        full = self.gain_c * duty + float(self.spared(rise_c))
+        low, high = 0.0, self.time_constant_s * math.log(full / (full - rise_c))
         for _ in range(60):
             middle = (low + high) / 2
             slow, quick = math.exp(-middle / self.time_constant_s), math.exp(-middle / self.quick_s)
@@ -67,13 +104,30 @@ class HeaterModel:
             low, high = (middle, high) if reached < rise_c else (low, middle)
         return high
 
+    def cool_s(self, from_c: float, to_c: float) -> float:
+        """Time to cool between two heights above the room while it is off, s."""
+        return self._pass_s(from_c, to_c, 0.0)
+
+    def _pass_s(self, from_c: float, to_c: float, duty: float) -> float:
+        """Time between two heights at a constant duty: Gauss-Legendre over pieces, exact to a millisecond or so."""
+        edges = np.linspace(from_c, to_c, PIECES + 1)
+        nodes, weights = np.polynomial.legendre.leggauss(5)
+        half = np.diff(edges)[:, None] / 2
+        at = (edges[:-1, None] + edges[1:, None]) / 2 + half * nodes
+        speed = (self.gain_c * duty - at + self.spared(at)) / self.time_constant_s
+        return float(np.sum(half * weights / speed))
+
     def hold_duty(self, celsius: float) -> float:
         """Duty that holds a temperature."""
-        return (celsius - self.ambient_c) / self.gain_c
+        rise = celsius - self.ambient_c
+        return (rise - float(self.spared(rise))) / self.gain_c
 
     def with_loss(self, ratio: float) -> HeaterModel:
         """The same block losing ``ratio`` times the heat: gain and main lag shrink together."""
         return replace(self, gain_c=self.gain_c / ratio, time_constant_s=self.time_constant_s / ratio)
+
+
+PIECES = 40
 
 
 @dataclass(frozen=True)
@@ -103,16 +157,36 @@ def respond(model: HeaterModel, time_s: Floats, duty: Floats, start_c: float) ->
     """Temperatures (n) of a model driven by a recorded duty, from rest at ``start_c``.
 
     The times must be evenly spaced; the record is resampled by the caller. Exact for duty held
-    over the sample interval (zero-order hold); the two lags are in series.
+    over the sample interval (zero-order hold) where the loss is in proportion; a curved one is found by repeating with
+    the temperatures of the time before (Picard's iteration), until they change by less than a thousandth of a degree.
     """
-    return respond_to(model, Drive.of(time_s, duty), time_s, start_c)
+    driven = Drive.of(time_s, duty)
+    found = respond_to(model, driven, time_s, start_c, np.zeros_like(time_s))
+    if abs(model.curve) < 1e-9:
+        return found
+    for _ in range(MOST_ROUNDS):
+        before, found = found, respond_to(model, driven, time_s, start_c, found - model.ambient_c)
+        if float(np.max(np.abs(found - before))) < SAME_C:
+            break
+    return found
 
 
-def respond_to(model: HeaterModel, duty: Drive, time_s: Floats, start_c: float) -> Floats:
-    """The same on an even grid that may be coarser than the record of the duty."""
+MOST_ROUNDS, SAME_C = 40, 1e-3
+
+
+def respond_to(model: HeaterModel, duty: Drive, time_s: Floats, start_c: float, rise_c: Floats) -> Floats:
+    """The same on an even grid that may be coarser than the record of the duty.
+
+    rise_c: heights above the room (n) at the sensor, by which the curved part of the loss is told; of no account where
+    the loss is in proportion.
+    """
     step = float(time_s[1] - time_s[0])
     offset = start_c - model.ambient_c
     drive = duty.delayed(time_s, model.dead_time_s) * model.gain_c
+    if model.curve:
+        # the block is ahead of its sensor by the second lag; the dead time delays the whole response alike
+        spared = model.spared(np.interp(time_s + model.second_lag_s, time_s, rise_c))
+        drive[1:] += (spared[1:] + spared[:-1]) / 2
     block = _store(drive, step, model.time_constant_s, offset)
     if model.quick_share:
         block = (1 - model.quick_share) * block + model.quick_share * _store(drive, step, model.quick_s, offset)
@@ -158,187 +232,3 @@ def _recur(keep: float, inputs: Floats, start: float) -> Floats:
         last = fades * last + end
     whole = within + np.outer(carried, powers[1:])
     return np.concatenate([[start], whole.ravel()[:count]])
-
-
-@dataclass(frozen=True)
-class ModelFit:
-    """A fitted model, its standard uncertainties (same fields) and the residual's RMS in °C."""
-
-    model: HeaterModel
-    uncertainty: HeaterModel
-    residual_c: float
-
-
-def even_record(time_s: Floats, *columns: Floats, step_s: float = 0.1) -> list[Floats]:
-    """Resample columns on an even grid: times first; duty-like columns by the value that was held.
-
-    The first column is taken as held (zero-order), the others as linear between samples.
-    """
-    count = int(math.floor((time_s[-1] - time_s[0]) / step_s + 1e-9)) + 1
-    grid = np.arange(count) * step_s
-    at = time_s - time_s[0]
-    held = columns[0][np.clip(np.searchsorted(at, grid + 1e-9, side="right") - 1, 0, None)]
-    return [grid, held, *(np.interp(grid, at, column) for column in columns[1:])]
-
-
-class UnfitRecord(ValueError):
-    """The record cannot tell the model: the message says why and what to record instead."""
-
-
-def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -> ModelFit:
-    """Fit gain, lags and dead time to a record that starts at rest, by least squares.
-
-    Args:
-        time_s, duty, celsius: n samples each; duty held from its sample to the next.
-        ambient_c: room temperature, °C, known from sensors at rest.
-
-    Raises:
-        UnfitRecord: fewer than 50 samples, times that do not rise, constant duty, no rise in temperature, or a fit that
-            runs to one of its bounds.
-
-    Where samples are further apart than :data:`HOLE` times the usual, the record has a hole: nothing in it counts. The
-    output error is minimised over the logarithms of the parameters; the uncertainties come from
-    a jackknife over stretches of the record. A second store is taken only where one store leaves much more than the
-    noise and two leave much less.
-    """
-    if len(time_s) < FEWEST_SAMPLES:
-        raise UnfitRecord(f"only {len(time_s)} samples; at least {FEWEST_SAMPLES} are needed")
-    if np.any(np.diff(time_s) <= 0):
-        row = int(np.argmax(np.diff(time_s) <= 0)) + 2
-        raise UnfitRecord(f"time does not rise at sample {row}; sort or mend the record")
-    if float(np.ptp(duty)) < 1e-3:
-        raise UnfitRecord("duty never changes: switch the heater on in the record, better on and off")
-    if float(np.ptp(celsius)) < 3:
-        raise UnfitRecord("temperature moves by less than 3 °C: heat further")
-    usual = float(np.median(np.diff(time_s)))
-    grid, drive, seen = even_record(time_s, duty, celsius, step_s=usual)
-    driven = Drive.of(grid, drive)
-    grid, drive, seen = _thinned(grid, drive, seen)
-    known = _outside_holes(grid, time_s - time_s[0], HOLE * usual)
-    start_c = float(np.mean(seen[:5]))
-    # the holding duty after half the record gives a first guess of the gain, the climb of the lag
-    top = float(np.max(seen)) - ambient_c
-    late = slice(len(grid) // 2, None)
-    guess_gain = max(top, (float(np.mean(seen[late])) - ambient_c) / max(0.02, float(np.mean(drive[late]))))
-    slope = float(np.max(np.gradient(seen, grid[1] - grid[0]))) or 0.1
-    guess = np.log([guess_gain, max(5.0, guess_gain * float(np.max(drive)) / slope), 2.0, 1.5])
-    low, high = np.log(LOWEST), np.log(HIGHEST)
-
-    def model_of(logs: Floats) -> HeaterModel:
-        gain, lag, dead, second, *quick = (float(value) for value in np.exp(logs))
-        return HeaterModel(gain, lag, dead, ambient_c, second, *quick)
-
-    def error(logs: Floats) -> Floats:
-        return (respond_to(model_of(logs), driven, grid, start_c) - seen) * known
-
-    found = minimise(error, guess, low[:4], high[:4])
-    noise = float(np.std(np.diff(seen, 2))) / math.sqrt(6)
-    if _rms(found.residual) > MUCH_MORE * max(noise, LEAST_NOISE_C):
-        two = [minimise(error, np.append(found.x, np.log([quick, 0.2])), low, high) for quick in QUICK_S]
-        best = min(two, key=lambda each: _rms(each.residual))
-        if _rms(best.residual) < MUCH_LESS * _rms(found.residual):
-            found = Minimum(_ordered(best.x), best.residual)
-    count = len(found.x)
-    _must_not_be_bound(found.x, low[:count], high[:count])
-    spread = _jackknife(error, found.x, low[:count], high[:count]) * np.exp(found.x)
-    uncertainty = replace(model_of(np.log(np.maximum(spread, 1e-12))), ambient_c=0.0)
-    return ModelFit(model_of(found.x), uncertainty, _rms(found.residual))
-
-
-LOWEST = (1.0, 2.0, 0.05, 0.05, 5.0, 0.005)
-HIGHEST = (1e5, 1e5, 60.0, 60.0, 1000.0, 0.9)
-"""Bounds of gain, time constant, dead time, second lag, and of the second store's time and share."""
-
-FEWEST_SAMPLES = 50
-HOLE = 5.0
-"""A step in time so many times the usual one is a hole."""
-
-NAMES = ("gain", "time constant", "dead time", "second lag", "quick store", "quick store's share")
-UNITS = ("°C", "s", "s", "s", "s", "")
-AT_BOUND = 0.02
-"""So near to a bound, by its logarithm, a parameter lies on it."""
-
-
-def _must_not_be_bound(found: Floats, low: Floats, high: Floats) -> None:
-    """Raises UnfitRecord when the fit lies on a bound: the record does not tell that parameter.
-
-    A dead time or second lag at its lower bound is none, which is an answer; so is a quick store that is hardly there.
-    """
-    for at, (value, least, most) in enumerate(zip(found, low, high, strict=True)):
-        too_low = value - least < AT_BOUND and at < 2
-        if too_low or (most - value < AT_BOUND and at < 4):
-            raise UnfitRecord(
-                f"the {NAMES[at]} that fits best lies at the bound of {math.exp(least if too_low else most):g} "
-                f"{UNITS[at]}: this record cannot tell it. It must show the climb and some switching on and off; are "
-                "the units right?"
-            )
-
-
-def _outside_holes(grid: Floats, time_s: Floats, hole_s: float) -> Floats:
-    """1 at each grid time that a sample stands near, 0 inside the holes of a record."""
-    steps = np.diff(time_s)
-    known = np.ones(len(grid))
-    for at in np.flatnonzero(steps > hole_s):
-        known[(grid > time_s[at] + 1e-9) & (grid < time_s[at + 1] - 1e-9)] = 0.0
-    return known
-
-
-QUICK_S = (20.0, 60.0, 180.0)
-"""Times of the second store to start from, s."""
-
-MUCH_MORE, MUCH_LESS = 3.0, 0.5
-LEAST_NOISE_C = 0.01
-
-
-def _ordered(logs: Floats) -> Floats:
-    """The same response with the longer of second lag and second store as the store: they are interchangeable when
-    the zero between them stays where it is.
-    """
-    gain, lag, dead, second, quick, share = np.exp(logs).tolist()
-    if quick >= second:
-        return logs
-    zero = share * lag + (1 - share) * quick
-    return np.log([gain, lag, dead, quick, second, max(LOWEST[-1], (zero - second) / (lag - second))])
-
-
-def _rms(residual: Floats) -> float:
-    return float(np.sqrt(np.mean(residual**2)))
-
-
-MOST_POINTS = 3000
-"""Longer records are fitted on a coarser grid: a slow plant tells nothing between."""
-
-
-def _thinned(grid: Floats, drive: Floats, seen: Floats) -> tuple[Floats, Floats, Floats]:
-    """Every k-th point, its temperature the mean over the k points around it."""
-    every = -(-len(grid) // MOST_POINTS)
-    if every == 1:
-        return grid, drive, seen
-    kernel = np.ones(every) / every
-    calm = np.convolve(np.pad(seen, (every // 2, every - 1 - every // 2), mode="edge"), kernel, "valid")
-    return grid[::every], drive[::every], calm[::every]
-
-
-JACKKNIFE_BLOCKS = 6
-
-
-def _jackknife(error: Callable[[Floats], Floats], best: Floats, low: Floats, high: Floats) -> Floats:
-    """Standard errors of the parameters when whole stretches of the record are left out in turn.
-
-    The delete-a-group jackknife (Quenouille 1956; Shao & Tu 1995): residuals of a thermal record are
-    correlated, and the plant is not quite linear, so that the textbook covariance promises too much.
-    """
-    count = len(error(best))
-    owner = np.arange(count) * JACKKNIFE_BLOCKS // count
-    found = np.array(
-        [
-            minimise(partial(_masked, error, owner != block), best, low, high, 1e-5).x
-            for block in range(JACKKNIFE_BLOCKS)
-        ]
-    )
-    scatter = np.sum((found - found.mean(axis=0)) ** 2, axis=0)
-    return np.asarray(np.sqrt(scatter * (JACKKNIFE_BLOCKS - 1) / JACKKNIFE_BLOCKS))
-
-
-def _masked(error: Callable[[Floats], Floats], kept: NDArray[np.bool_], x: Floats) -> Floats:
-    return np.asarray(error(x) * kept)

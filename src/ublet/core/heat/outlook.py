@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import math
-
 from ublet.core.heat.model import HeaterModel
 
 FAR_SHARE = 0.15
@@ -21,17 +19,16 @@ def time_to(model: HeaterModel, now_c: float, target_c: float, limit: float) -> 
     done = model.climb_s(max(0.0, now_c - model.ambient_c), limit)
     if whole is None or done is None:
         return None
-    return model.dead_time_s + model.second_lag_s + whole - done
+    return model.delay_s + whole - done
 
 
 def slowest_rise(model: HeaterModel, target_c: float, drift_c: float, window_s: float, limit: float) -> float:
     """The least that a good heater rises in a window at full power while the guard watches it, °C.
 
     That is at the end of the climb, where the guard stops to watch (drift_c below the target):
-    ``window (K - rise) / tau`` for the model's gain K at that power.
+    the window times :meth:`HeaterModel.slope_c_s` there.
     """
-    rise = target_c - drift_c - model.ambient_c
-    return max(0.0, window_s * (model.gain_c * limit - rise) / model.time_constant_s)
+    return max(0.0, window_s * model.slope_c_s(target_c - drift_c - model.ambient_c, limit))
 
 
 def time_to_cool(model: HeaterModel, now_c: float, to_c: float) -> float | None:
@@ -40,7 +37,7 @@ def time_to_cool(model: HeaterModel, now_c: float, to_c: float) -> float | None:
         return 0.0
     if to_c <= model.ambient_c:
         return None
-    return model.time_constant_s * math.log((now_c - model.ambient_c) / (to_c - model.ambient_c))
+    return model.cool_s(now_c - model.ambient_c, to_c - model.ambient_c)
 
 
 def far_from(target_c: float, tuned_c: float, room_c: float) -> bool:

@@ -90,7 +90,7 @@ def _run(model: HeaterModel, law: Callable[[float], float], situation: Situation
         past.append(duty)
         arriving = past[1] * (1 - part) + past[0] * part
         before = block
-        pushed = plant.gain_c * arriving
+        pushed = plant.gain_c * arriving + (plant.spared(block) if plant.curve else 0.0)
         slow = block = keep * slow + (1 - keep) * pushed
         if share:
             quick = keep_quick * quick + (1 - keep_quick) * pushed

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ublet.core.heat.model import FEWEST_SAMPLES, HOLE, UnfitRecord
+from ublet.core.heat.model_fit import FEWEST_SAMPLES, HOLE, UnfitRecord
 from ublet.core.heat.relay import smooth
 from ublet.core.least_squares import Floats
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
 
 import numpy as np
 
 from ublet.core.heat.candidates import AS_FOUND, Candidate
 from ublet.core.heat.demands import Demands
-from ublet.core.heat.model import HeaterModel, ModelFit
+from ublet.core.heat.model import HeaterModel
+from ublet.core.heat.model_fit import ModelFit
 from ublet.core.heat.pid import Gains
 from ublet.core.heat.prediction import PredictedStep, Situation
 from ublet.core.heat.step import StepMeasure
@@ -35,15 +35,13 @@ def step_situation(
 ) -> Situation:
     """The step to predict and to verify: climb, hold, fan; long enough for a calm controller.
 
-    The climb at full power takes ``tau ln(K / (K - rise))`` for the model's gain K at that power.
+    The climb at full power is that of the model (:meth:`HeaterModel.climb_s`).
     """
-    full = model.gain_c * limit - (start_c - model.ambient_c)
-    rise = target - start_c
-    if full <= rise * 1.02:
-        raise TrialFailed(
-            f"At full power the heater levels off at about {start_c + full:.0f} °C: too weak for {target:g} °C."
-        )
-    climb = replace(model, gain_c=full / limit).climb_s(rise, limit) or 0.0
+    full = model.ambient_c + model.levels_off_c(limit)
+    if full - start_c <= (target - start_c) * 1.02:
+        raise TrialFailed(f"At full power the heater levels off at about {full:.0f} °C: too weak for {target:g} °C.")
+    whole, done = (model.climb_s(max(0.0, celsius - model.ambient_c), limit) for celsius in (target, start_c))
+    climb = (whole or 0.0) - (done or 0.0)
     fan_at = math.ceil(climb + demands.hold_s)
     end = fan_at + FAN_S
     if fan_loss_ratio is None:
@@ -62,17 +60,29 @@ def model_from(tuned: TrialResult, room: float) -> HeaterModel:
 
     two = tuned.finding("quick_share") is not None
     quick = (value("quick_store"), value("quick_share")) if two else (0.0, 0.0)
-    return HeaterModel(value("gain"), value("time_constant"), value("dead_time"), room, value("second_lag"), *quick)
+    curved, at, then = tuned.finding("loss_curve"), tuned.conditions.get("target_c"), tuned.finding("ambient")
+    curve, at_c = 0.0, room
+    if curved is not None and isinstance(at, (int, float)) and then is not None:  # older results know no curve
+        curve, at_c = curved.value, float(at)
+    tangent = value("gain") * (1 - curve * (at_c - (then.value if then is not None else room)))
+    lags = value("time_constant"), value("dead_time")
+    return HeaterModel(tangent, *lags, room, value("second_lag"), *quick, curve, at_c)
 
 
 def model_findings(fit: ModelFit) -> list[Finding]:
-    """The model as findings, from which :func:`model_from` makes it again."""
+    """The model as findings, from which :func:`model_from` makes it again.
+
+    gain: by the chord from the room to the working temperature (what duty holds it); time_constant: the tangent's. A
+    record tells dead time and second lag only together: their sum has an uncertainty, their split none.
+    """
     model, known = fit.model, fit.uncertainty
     found = [
-        Finding("gain", model.gain_c, known.gain_c, "°C"),
+        Finding("gain", model.held_gain_c, known.held_gain_c, "°C"),
         Finding("time_constant", model.time_constant_s, known.time_constant_s, "s"),
-        Finding("second_lag", model.second_lag_s, known.second_lag_s, "s"),
-        Finding("dead_time", model.dead_time_s, known.dead_time_s, "s"),
+        Finding("delay", model.delay_s, known.delay_s, "s"),
+        Finding("dead_time", model.dead_time_s, None, "s"),
+        Finding("second_lag", model.second_lag_s, None, "s"),
+        Finding("loss_curve", model.curve, known.curve, "1/°C"),
     ]
     if model.quick_share:
         found += [
@@ -144,7 +154,10 @@ def on_off_option(step: PredictedStep, swing_c: float, heater: str, control: str
 def verified_findings(
     seen: StepMeasure, hoped: StepMeasure, noise: float | None, demands: Demands
 ) -> tuple[Finding, ...]:
-    """What a step did beside what was predicted; noise is the standard deviation of one reading, °C."""
+    """What a step did beside what was predicted; noise is the standard deviation of one reading, °C.
+
+    Times are told to the board's tick: that is a bound and no standard uncertainty, so none stands with them.
+    """
     findings = [
         Finding("overshoot", seen.overshoot_c, noise, "°C", demands.overshoot_c),
         Finding("ripple", seen.ripple_c, None, "°C", demands.ripple_c),
@@ -159,12 +172,12 @@ def verified_findings(
         Finding("predicted_ripple", hoped.ripple_c, None, "°C"),
     ]
     if seen.settle_s is not None:
-        findings.append(Finding("settle", seen.settle_s, 0.1, "s"))
+        findings.append(Finding("settle", seen.settle_s, None, "s"))
     if hoped.settle_s is not None:
         findings.append(Finding("predicted_settle", hoped.settle_s, None, "s"))
     if seen.dip_c is not None and hoped.dip_c is not None:
         findings.append(Finding("fan_dip", seen.dip_c, noise, "°C"))
         findings.append(Finding("predicted_fan_dip", hoped.dip_c, None, "°C"))
     if seen.recover_s is not None:
-        findings.append(Finding("fan_recovery", seen.recover_s, 0.1, "s"))
+        findings.append(Finding("fan_recovery", seen.recover_s, None, "s"))
     return tuple(findings)

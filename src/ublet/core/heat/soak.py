@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ublet.core.heat.model import HeaterModel, lagged
+from ublet.core.heat.model_fit import Unsure, correlated_samples
 from ublet.core.least_squares import Floats, minimise
 
 SHORTEST_LAG_S, LONGEST_LAG_S = 2.0, 3600.0
@@ -69,17 +70,9 @@ def fit_sheet(time_s: Floats, bed_c: Floats, surface_c: Floats, room_c: float) -
     near = 1e-3
     bends = [(behind(found.x + near * unit) - x) * share / near for unit in np.eye(2)]
     slopes = np.column_stack([bends[0] / lag, bends[1], x])
-    variance = float(found.residual @ found.residual) / max(1, len(seen) - 3) * _lasting(found.residual)
+    variance = float(found.residual @ found.residual) / max(1, len(seen) - 3) * correlated_samples(found.residual)
     lag_u, _, share_u = np.sqrt(np.maximum(np.diag(np.linalg.pinv(slopes.T @ slopes)), 0) * variance).tolist()
     return Sheet(lag, share, lag_u, share_u, LEAD_S * float(found.x[1]))
-
-
-def _lasting(residual: Floats) -> float:
-    """How many samples one independent value of a correlated residual takes: (1 + r) / (1 - r) for lag-1 r."""
-    power = float(residual @ residual)
-    near = float(residual[1:] @ residual[:-1]) / power if power > 0 else 0.0
-    near = min(0.98, max(0.0, near))
-    return (1 + near) / (1 - near)
 
 
 def still_from(time_s: Floats, surface_c: Floats, drift_c_min: float) -> float:
@@ -130,12 +123,14 @@ def predict_soak(model: HeaterModel, sheet: Sheet, target_c: float, limit: float
         return None
     at = np.arange(0.0, climb + STEP_S, STEP_S)
     slow, quick = np.exp(-at / model.time_constant_s), np.exp(-at / model.quick_s) if model.quick_share else 0.0
-    bed = model.gain_c * limit * (1 - (1 - model.quick_share) * slow - model.quick_share * quick)
+    bed = (model.gain_c * limit + float(model.spared(rise))) * (
+        1 - (1 - model.quick_share) * slow - model.quick_share * quick
+    )
     surface = sheet.share * lagged(np.minimum(bed, rise), STEP_S, sheet.lag_s, 0.0)
     return still_after(sheet.share * rise - float(surface[-1]), sheet.lag_s, drift_c_min)
 
 
-def sheet_of(model: HeaterModel, uncertainty: HeaterModel | None = None) -> Sheet | None:
+def sheet_of(model: HeaterModel, uncertainty: Unsure | None = None) -> Sheet | None:
     """The sheet that a bed's own model shows by its second store; None when it has one store only.
 
     ``lag = q tau + (1 - q) tau_quick``; its uncertainty by the delta method, the three taken as independent.

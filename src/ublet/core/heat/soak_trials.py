@@ -10,7 +10,8 @@ from typing import Any
 import numpy as np
 
 from ublet.core.heat.demands import beds
-from ublet.core.heat.model import HeaterModel, UnfitRecord, fit_model
+from ublet.core.heat.model import HeaterModel
+from ublet.core.heat.model_fit import UnfitRecord, fit_model
 from ublet.core.heat.outlook import time_to
 from ublet.core.heat.report import model_from
 from ublet.core.heat.soak import Sheet, drift_of, fit_sheet, predict_soak, sheet_of, still_after, still_from

@@ -11,7 +11,8 @@ import numpy as np
 from ublet.core.heat.candidates import candidates, recommend
 from ublet.core.heat.demands import demands_of, hotends, slow_heaters
 from ublet.core.heat.gain_choice import gains_root
-from ublet.core.heat.model import fit_model
+from ublet.core.heat.model_fit import fit_model
+from ublet.core.heat.pid import TICK_S
 from ublet.core.heat.prediction import predict_on_off, predict_step
 from ublet.core.heat.record import Record, reading_noise
 from ublet.core.heat.relay import ultimate
@@ -227,7 +228,7 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
     else:
         why = (
             f"overshoot {seen.overshoot_c:.1f} °C (predicted {predicted.measure.overshoot_c:.1f}), "
-            f"settled in {duration(seen.settle_s)}, ripple ±{seen.ripple_c:.2f} °C"
+            f"settled in {duration(seen.settle_s)} (±{TICK_S:g} s), ripple ±{seen.ripple_c:.2f} °C"
         )
     return TrialResult(
         "failed" if broken or seen.settle_s is None else "proven",
