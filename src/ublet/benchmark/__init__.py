@@ -6,6 +6,7 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
+from ublet.benchmark.coverage import coverage
 from ublet.benchmark.declare import check_time, editor_keys, upload_share
 from ublet.benchmark.halting import halt_from_key
 from ublet.benchmark.hours import false_trips
@@ -32,5 +33,6 @@ def measure(quick: bool) -> dict[str, Any]:
             "plants": {part: plant_figures(part, 2 if quick else 10) for part in ("hotend", "bed")},
             "soak": soak_figures(2 if quick else 10),
             "analyse_heat": analysing(3 if quick else 9),
+            "coverage": coverage(2 if quick else 24),
             "guards": false_trips(10 if quick else 100),
         }

@@ -23,7 +23,8 @@ CHI_99 = (6.63, 9.21, 11.34, 13.28, 15.09, 16.81)
 class CurveFit:
     """A fitted curve: its kind and settings, what is left at each reading (°C), and the covariance of its terms.
 
-    chi2 is the sum of squared residuals in units of the reference's uncertainty, over ``spare`` degrees of freedom.
+    chi2 is the sum of squared residuals in units of the reference's uncertainty, over ``spare`` degrees of freedom;
+    span_c the coldest and the warmest reading.
     """
 
     kind: str
@@ -33,6 +34,7 @@ class CurveFit:
     chi2: float
     spare: int
     covariance: Floats
+    span_c: tuple[float, float]
 
     @property
     def fits(self) -> bool:
@@ -69,15 +71,16 @@ def fit_curve(points: Sequence[tuple[float, float]], kind: str, error_c: float, 
     weighted = terms * weight[:, None]
     covariance = np.asarray(np.linalg.pinv(weighted.T @ weighted, rcond=1e-20), dtype=np.float64)
     spare, chi2 = len(points) - count, float(np.sum((residuals / error_c) ** 2))
+    span = (float(celsius.min()), float(celsius.max()))
     if count == 2:
         a, b = found.tolist()
         beta = Thermistor(math.exp((1 / T25_K - a) / b), 1 / b, pullup_ohm)
         settings = {"r25_ohm": beta.r25_ohm, "beta_k": beta.beta_k}
-        return CurveFit(kind, settings, beta, tuple(residuals.tolist()), chi2, spare, covariance)
+        return CurveFit(kind, settings, beta, tuple(residuals.tolist()), chi2, spare, covariance, span)
     a, b, c = found.tolist()
     own = SteinhartHart(a, b, c, pullup_ohm)
     settings = {"steinhart_a": own.a, "steinhart_b": own.b, "steinhart_c": own.c}
-    return CurveFit(kind, settings, own, tuple(residuals.tolist()), chi2, spare, covariance)
+    return CurveFit(kind, settings, own, tuple(residuals.tolist()), chi2, spare, covariance, span)
 
 
 def _terms(logs: Floats, count: int) -> Floats:

@@ -91,6 +91,23 @@ class Thermistor:
         return 1 / (slope * full_scale_counts)
 
 
+BETAS_K = (1200.0, 9000.0)
+"""The local beta of any thermistor lies within these, K."""
+
+
+def _must_be_physical(cold_c: float, warm_c: float, cold_ohm: float, warm_ohm: float) -> None:
+    """Raises ValueError when no thermistor goes from one point to the next; the message names both."""
+    where = f"from {cold_c:g} °C ({cold_ohm:g} Ω) to {warm_c:g} °C ({warm_ohm:g} Ω)"
+    if warm_ohm >= cold_ohm:
+        raise ValueError(f"the resistance must fall from each point to the next warmer one; {where} it does not")
+    beta = math.log(cold_ohm / warm_ohm) / (1 / (cold_c + ZERO_C) - 1 / (warm_c + ZERO_C))
+    if not BETAS_K[0] <= beta <= BETAS_K[1]:
+        raise ValueError(
+            f"{where} the resistance falls as no thermistor's does (beta {beta:.0f} K, {BETAS_K[0]:g} to "
+            f"{BETAS_K[1]:g} are possible): is one of them misread?"
+        )
+
+
 @dataclass(frozen=True)
 class SteinhartHart:
     """A thermistor by ``1/T = a + b ln R + c (ln R)^3`` in kelvin (Steinhart and Hart, 1968)."""
@@ -112,12 +129,23 @@ class SteinhartHart:
         celsius, ohm = (np.array(column, dtype=np.float64) for column in zip(*points, strict=True))
         if len(set(celsius.tolist())) < 3 or len(set(ohm.tolist())) < 3:
             raise ValueError("a curve of its own needs three points of different temperature and resistance")
-        if np.any(np.diff(ohm[np.argsort(celsius)]) >= 0):
-            raise ValueError("the resistance must fall from each point to the next warmer one")
+        order = np.argsort(celsius)
+        celsius, ohm = celsius[order], ohm[order]
+        for cold, warm, high, low in zip(celsius, celsius[1:], ohm, ohm[1:], strict=False):
+            _must_be_physical(float(cold), float(warm), float(high), float(low))
         logs = np.log(ohm)
         terms = np.stack([np.ones_like(logs), logs, logs**3], axis=1)
         a, b, c = np.linalg.lstsq(terms, 1 / (celsius + ZERO_C), rcond=None)[0].tolist()
-        return cls(a, b, c, pullup_ohm)
+        curve = cls(a, b, c, pullup_ohm)
+        for log in np.linspace(logs[0] + 1.0, logs[-1] - 1.0, 60).tolist():
+            slope = b + 3 * c * log**2
+            if not 1 / BETAS_K[1] < slope < 1 / BETAS_K[0]:
+                near = int(np.argmin(np.abs(logs - log)))
+                raise ValueError(
+                    f"the curve through the points bends as no thermistor's does near {celsius[near]:g} °C: is one of "
+                    "them misread?"
+                )
+        return curve
 
     def celsius(self, ratio: float) -> float:
         """Temperature in °C for a divider ratio; ValueError at a rail or far outside the points."""

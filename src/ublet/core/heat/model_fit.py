@@ -78,7 +78,8 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
     Where samples are further apart than :data:`HOLE` times the usual, the record has a hole: nothing in it counts. The
     output error is minimised over the logarithms of the parameters. A second store is taken only where one store leaves
     much more than the noise and two leave much less. What is known of blocks in general (:data:`USUAL_CURVE`)
-    counts as one independent observation of the curve: a bed's short way hardly shows it. How unsure each is: see :func:`_unsure`.
+    counts as one independent observation of the curve: a bed's short way hardly shows it. How unsure each is tells
+    :func:`_unsure`.
     """
     if len(time_s) < FEWEST_SAMPLES:
         raise UnfitRecord(f"only {len(time_s)} samples; at least {FEWEST_SAMPLES} are needed")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any, Literal
 
+from ublet.core.heat.curve_choice import FAR_C, Judged, judged, recommended
 from ublet.core.heat.curve_fit import TERMS, CurveFit, fit_curve
 from ublet.core.heat.curves import Curve, curve_of
 from ublet.core.heat.pairing import odd_sensors
@@ -163,18 +164,19 @@ def _compared(
         )
     fits = _fits(bench, aim, own, pullup, references)
     hot = working_point(bench.machine, aim.sensor)
-    options = tuple(_option(bench, root, fit, hot, pullup) for fit in fits)
-    best = _recommended(fits, hot, pullup, aim.choose)
+    choices = judged(fits, hot, pullup)
+    options = tuple(_option(bench, root, each, hot) for each in choices)
+    asked = [each for each in choices if aim.choose == NAMES[each.fit.kind].split()[0]]
+    best = asked[0] if asked else recommended(choices)
     if best is not None:
-        words.append(_why(best, fits, hot, pullup))
-        findings += [Finding(key, value, None, UNITS[key]) for key, value in best.settings.items()]
+        words.append(_why(best, choices, hot))
+        findings += [Finding(key, value, None, UNITS[key]) for key, value in best.fit.settings.items()]
         findings += [
-            Finding("left over", max(abs(residual) for residual in best.residuals_c), aim.error, "°C"),
-            Finding(f"uncertain at {hot:g} °C by", best.uncertainty_c(hot, pullup), None, "°C"),
+            Finding("left over", max(abs(residual) for residual in best.fit.residuals_c), aim.error, "°C"),
+            Finding("reads at work", hot, best.uncertainty_c, "°C"),
         ]
-    return TrialResult(
-        "failed", " ".join(words), {}, tuple(findings), options, NAMES[best.kind] if best is not None else ""
-    )
+    name = NAMES[best.fit.kind] if best is not None else ""
+    return TrialResult("failed", " ".join(words), {}, tuple(findings), options, name)
 
 
 NAMES = {"beta": "beta curve", "steinhart": "own curve"}
@@ -209,32 +211,37 @@ def _fits(
     return tuple(fits)
 
 
-def _recommended(fits: tuple[CurveFit, ...], hot: float, pullup: float, choose: str) -> CurveFit | None:
-    """As asked for; else the surest where it is used, among those that the readings do not contradict."""
-    asked = [fit for fit in fits if choose == NAMES[fit.kind].split()[0]]
-    good = asked or [fit for fit in fits if fit.fits] or list(fits)
-    return min(good, key=lambda fit: fit.uncertainty_c(hot, pullup), default=None)
-
-
-def _why(best: CurveFit, fits: tuple[CurveFit, ...], hot: float, pullup: float) -> str:
-    """What the proposed curve leaves, how sure it is where it is used, and why not the other one."""
-    left = max(abs(residual) for residual in best.residuals_c)
-    told = f"The {NAMES[best.kind]} through the readings leaves {left:.1f} °C at most"
-    if not best.fits:
-        return f"{told}: more than the reference's uncertainty explains. Repeat the readings, or choose another curve."
-    told += f" and is uncertain by {best.uncertainty_c(hot, pullup):.1f} °C at {hot:g} °C."
-    other = next((fit for fit in fits if fit is not best), None)
-    if other is None:
-        return told
-    name = f"{'An' if other.kind == 'steinhart' else 'A'} {NAMES[other.kind]}"
-    if not other.fits:
-        return f"{told} {name} does not fit: it leaves {max(map(abs, other.residuals_c)):.1f} °C."
-    return f"{told} {name} would be uncertain by {other.uncertainty_c(hot, pullup):.1f} °C there."
-
-
-def _option(bench: Bench, root: str, fit: CurveFit, hot: float, pullup: float) -> Option:
+def _why(best: Judged, choices: tuple[Judged, ...], hot: float) -> str:
+    """What the proposed curve leaves, how sure it is where it is used, why not the other one, what would tell more."""
+    fit = best.fit
     left = max(abs(residual) for residual in fit.residuals_c)
-    effect = f"±{left:.1f} °C at the readings, ±{fit.uncertainty_c(hot, pullup):.1f} °C at {hot:g}"
+    told = f"The {NAMES[fit.kind]} through the readings leaves {left:.1f} °C at most"
+    if not fit.fits:
+        return f"{told}: more than the reference's uncertainty explains. Repeat the readings, or choose another curve."
+    told += f" and is uncertain by {best.uncertainty_c:.1f} °C at {hot:g} °C."
+    other = next((each for each in choices if each is not best), None)
+    if other is not None:
+        name = f"{'An' if other.fit.kind == 'steinhart' else 'A'} {NAMES[other.fit.kind]}"
+        if not other.fit.fits:
+            worst = max(map(abs, other.fit.residuals_c))
+            told += f" {name} does not fit: it leaves {worst:.1f} °C."
+        elif best.differs:
+            told += (
+                f" {name} reads {abs(best.above_other_c or 0.0):.1f} °C "
+                f"{'lower' if (best.above_other_c or 0.0) > 0 else 'higher'} there: more than either claims, so that "
+                "difference is the uncertainty. With the one that reads higher the block is not hotter than it shows."
+            )
+        else:
+            told += f" {name} would be uncertain by {other.uncertainty_c:.1f} °C there."
+    if hot - fit.span_c[1] > FAR_C:
+        told += f" Nothing was compared above {fit.span_c[1]:.0f} °C: a reference near {hot:g} °C would tell."
+    return told
+
+
+def _option(bench: Bench, root: str, choice: Judged, hot: float) -> Option:
+    fit = choice.fit
+    left = max(abs(residual) for residual in fit.residuals_c)
+    effect = f"±{left:.1f} °C at the readings, ±{choice.uncertainty_c:.1f} °C at {hot:g}"
     values = {f"{root}.{key}": float(f"{value:.6g}") for key, value in fit.settings.items()}
     proposals = [_proposal(bench, path, value, UNITS[path.split(".")[-1]], effect) for path, value in values.items()]
     kind = bench.setting(f"{root}.kind")
