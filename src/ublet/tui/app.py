@@ -45,6 +45,11 @@ if TYPE_CHECKING:
     from ublet.session.session import Session
     from ublet.tui.bench import Bench
 
+SWITCH_S = 0.0005
+"""How soon the thread that reads the keyboard gets its turn while the app draws, s. With Python's usual 5 ms most of the
+longest times from F8 to a halted board were spent waiting for it.
+"""
+
 BEAT_S = 0.2
 IDLE_BEATS = 3
 """While nothing runs only every so many beats are shown."""
@@ -626,6 +631,7 @@ def run_app(file: Path, port: str | None, demo: Demo | None = None) -> None:
         print("ublet: the app needs a terminal; without one there is `ublet run`.", file=sys.stderr)
         raise SystemExit(UNUSABLE)
     gc.disable()
+    sys.setswitchinterval(SWITCH_S)
     for name in ("COLUMNS", "LINES"):
         os.environ.pop(name, None)  # an exported size would hide the terminal's own, and every change of it
     app = UbletApp(file, port, demo)
