@@ -113,6 +113,7 @@ def write(
     as_json: JsonOption = False,
 ) -> None:
     """Write the image of a machine file to a board: upload, verify, switch; then say what is shadowed, or settle it."""
+    from ublet.core.typed import shown_value
     from ublet.session.headless import write_on_port
     from ublet.session.interrupts import Interrupted
 
@@ -130,10 +131,11 @@ def write(
         print_json(report)
     else:
         for change in report["changes"]:
-            print(f"{change['path']:40} {change['before']} → {change['after']}")
+            print(f"{change['path']:40} {shown_value(change['before'])} → {shown_value(change['after'])}")
         print(report["why"])
         for row in report["shadowed"]:
-            print(f"shadowed: {row['path']}: the board's store says {row['stored']}, the file {row['file']}")
+            stored, file_says = shown_value(row["stored"]), shown_value(row["file"])
+            print(f"shadowed: {row['path']}: the board's store says {stored}, the file {file_says}")
     raise typer.Exit(NO if report["refused"] or (report["shadowed"] and not dry) else GOOD)
 
 

@@ -91,6 +91,7 @@ def import_(
 ) -> None:
     """Take a part of another machine file over, comments and all; what the file had there is replaced."""
     from ublet.core.machine.edit import EditError
+    from ublet.core.typed import shown_value
     from ublet.session.document import Document, DocumentError, read_text
     from ublet.session.draft import Draft
 
@@ -103,7 +104,7 @@ def import_(
         changes = draft.changes()
         draft.write()
     for change in changes:
-        print(f"{change.path}: {change.before} → {change.after}")
+        print(f"{change.path}: {shown_value(change.before)} → {shown_value(change.after)}")
     print(f"{file}: {len(changes)} settings changed; the former file is {file.name}.previous")
 
 

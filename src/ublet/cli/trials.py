@@ -127,6 +127,7 @@ def ledger(file: Path, as_json: JsonOption = False) -> None:
     from dataclasses import asdict
 
     from ublet.core.catalogue import TRIALS
+    from ublet.core.typed import shown_value
     from ublet.ledger.book import Ledger
     from ublet.session.report import trial_json
     from ublet.session.session import ledger_path
@@ -147,7 +148,9 @@ def ledger(file: Path, as_json: JsonOption = False) -> None:
         print_json({"trials": listed, "changes": [asdict(c) for c in changes]})
         return
     lines = [(e.at, f"{e.name}: {e.result.outcome}. {e.result.why}") for e in entries]
-    lines += [(c.at, f"{c.kind} {c.setting} ({c.layer}): {c.before} → {c.after}") for c in changes]
+    lines += [
+        (c.at, f"{c.kind} {c.setting} ({c.layer}): {shown_value(c.before)} → {shown_value(c.after)}") for c in changes
+    ]
     for at, text in sorted(lines, reverse=True):
         print(f"{at[:19].replace('T', ' ')}  {text}")
 

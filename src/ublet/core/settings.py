@@ -11,6 +11,8 @@ from typing import Annotated, Any
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 from pydantic.fields import FieldInfo
 
+from ublet.core.written import written
+
 Value = float | int | str | bool | None
 """What a setting can hold."""
 
@@ -216,4 +218,4 @@ def refusal_of(declared: Declaration, path: str, value: Value) -> str | None:
         good = value == value and abs(value) != float("inf")
         good = good and (declared.low is None or value >= declared.low)
         good = good and (declared.high is None or value <= declared.high)
-    return None if good else f"{path}: found {value!r}, allowed: {declared.allowed()}"
+    return None if good else f"{path}: found {written(value)}, allowed: {declared.allowed()}"

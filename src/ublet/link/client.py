@@ -334,4 +334,4 @@ def _fault(error: BaseException) -> str:
     """Why a link is ended by what arrived: the board's fault by its own words, ours by its name."""
     if isinstance(error, NoLink):
         return str(error)
-    return f"what the board sent could not be taken ({type(error).__name__}: {str(error)[:200]})"
+    return f"a fault in Ublet itself, while it took what the board sent ({str(error)[:200]})"

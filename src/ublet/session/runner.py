@@ -132,9 +132,7 @@ class Runner:
             return TrialResult("failed", "The board stopped sending samples.")
         except Exception as error:  # a fault of ours must not leave anything hot, nor end the app
             note = fault_note(error)
-            return TrialResult(
-                "failed", f"A fault in Ublet itself ended it ({type(error).__name__}; details in {note})."
-            )
+            return TrialResult("failed", f"A fault in Ublet itself ended it; the details are in {note}.")
 
     def _complete(self, result: TrialResult, spec: TrialSpec, parameters: Part) -> TrialResult:
         layers = self._connection.layers

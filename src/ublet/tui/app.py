@@ -46,8 +46,8 @@ if TYPE_CHECKING:
     from ublet.tui.bench import Bench
 
 SWITCH_S = 0.0005
-"""How soon the thread that reads the keyboard gets its turn while the app draws, s. With Python's usual 5 ms most of the
-longest times from F8 to a halted board were spent waiting for it.
+"""How soon the thread that reads the keyboard gets its turn while the app draws, s. With Python's usual 5 ms most of
+the longest times from F8 to a halted board were spent waiting for it.
 """
 
 BEAT_S = 0.2

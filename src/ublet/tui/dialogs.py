@@ -12,7 +12,6 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Static
 
 from ublet.core.machine.compare import Conflict, Difference
-from ublet.core.settings import Value
 from ublet.core.trial import Question
 from ublet.core.typed import shown_value
 from ublet.core.units import NotAQuantity, parse, show
@@ -120,8 +119,8 @@ class SaveDialog(Dialog):
             table.append("· " if out else "✓ ", palette.dim if out else palette.good)
             table.append(f"{change.setting:<30}", palette.dim if out else palette.text)
             for value in (change.file, change.stored):
-                table.append(f"{_text(value):>11}", palette.dim if out else palette.text)
-            table.append(f"{_text(change.after):>11}", palette.dim if out else f"bold {palette.proposal}")
+                table.append(f"{shown_value(value):>11}", palette.dim if out else palette.text)
+            table.append(f"{shown_value(change.after):>11}", palette.dim if out else f"bold {palette.proposal}")
             table.append("   stays live only\n" if out else "\n", palette.dim)
         return table
 
@@ -194,12 +193,6 @@ def differences_text(differences: Sequence[Difference], palette: Palette) -> Tex
         after = shown_value(item.after) if item.after is not None else "left out"
         text.append(f"{after}\n", f"bold {palette.proposal}")
     return text
-
-
-def _text(value: Value) -> str:
-    if value is None:
-        return "–"
-    return show(value) if isinstance(value, float) else str(value)
 
 
 class QuantityDialog(Dialog):

@@ -39,18 +39,34 @@ def test_cycles_are_counted_and_measured() -> None:
     assert last[-1].mean_duty == pytest.approx(0.4, abs=0.01)
 
 
-def test_the_ultimate_point_is_near_the_exact_one() -> None:
-    model = HeaterModel(500, 200, 3, 20)
-    time, duty, celsius = relay_record(model, 220, (0.8, 0.0))
+def test_the_ultimate_point_is_that_of_the_limit_cycle_in_closed_form() -> None:
+    """The limit cycle of a relay on a first order with dead time: exponentials between the switchings, each of which
+    acts a dead time late.
+    """
+    model, high = HeaterModel(500, 200, 3, 20), 0.8
+    time, duty, celsius = relay_record(model, 220, (high, 0.0))
     point = ultimate(same_levels(find_cycles(time, duty, celsius)), 0.5)
-    # exact: phase -atan(w tau) - w theta = -pi, gain 1/|G|
-    w = np.linspace(0.1, 1.5, 200_000)
-    phase = np.arctan(w * 200) + w * 3
-    w_u = float(w[np.argmax(phase >= math.pi)])
-    exact_gain, exact_period = math.hypot(1, w_u * 200) / 500, 2 * math.pi / w_u
-    assert point.period_s == pytest.approx(exact_period, rel=0.25)  # hysteresis lengthens it
-    # the describing function of a triangular swing is known to be off by up to a third
-    assert point.gain == pytest.approx(exact_gain, rel=0.33)
+    fade, top_of, low_of = math.exp(-3 / 200), 500 * high, 0.0  # heights above the room
+    bottom = low_of + (199.5 - low_of) * fade
+    top = top_of + (200.5 - top_of) * fade
+    rising = 200 * math.log((top_of - bottom) / (top_of - 200.5))
+    falling = 200 * math.log((top - low_of) / (199.5 - low_of))
+    period = rising + falling + 6
+    share = (rising + 3) / period
+    amplitude = (top - bottom) / 2
+    gain = 4 * (high / 2) * math.sin(math.pi * share) / (math.pi * math.sqrt(amplitude**2 - 0.5**2))
+    assert point.period_s == pytest.approx(period, rel=0.01)
+    assert point.amplitude_c == pytest.approx(amplitude, rel=0.04)  # the record is smoothed
+    assert point.gain == pytest.approx(gain, rel=0.04)
+
+
+def test_without_hysteresis_the_describing_function_errs_by_its_known_factor() -> None:
+    """An integrator with dead time: a triangle of period 4 theta, and Ku comes out as 8/pi² of the exact one."""
+    period, amplitude = 4 * 3.0, 0.4 * 500 / 200 * 3.0
+    cycles = [Cycle(n, period, 220 + amplitude, 220 - amplitude, 0.8, 0.0, 0.5, 0.4) for n in range(4)]
+    point, exact = ultimate(cycles, 1e-6), math.pi / (2 * (500 / 200) * 3.0)
+    assert point.gain / exact == pytest.approx(8 / math.pi**2, rel=1e-6)
+    assert point.period_s == pytest.approx(4 * 3.0)
 
 
 def test_a_swing_inside_the_hysteresis_is_refused() -> None:

@@ -17,6 +17,7 @@ from ublet.core.machine.lines import dotted, key_lines, line_of
 from ublet.core.machine.problem import Lines, Problem, nearest, short
 from ublet.core.machine.schema import SETTINGS, MachineFile
 from ublet.core.settings import Known, flatten
+from ublet.core.written import written
 
 _AT_LINE = re.compile(r" ?\(at line (\d+), column \d+\)| ?\(at end of document\)")
 
@@ -52,7 +53,7 @@ def parse_toml(text: str) -> tuple[dict[str, Any], Problem | None]:
         return tomllib.loads(text), None
     except (ValueError, RecursionError) as error:
         told = _AT_LINE.search(str(error))
-        reason = _AT_LINE.sub("", str(error)) or type(error).__name__
+        reason = _AT_LINE.sub("", str(error)) or "tables nested too deep"
         line = int(told.group(1)) if told and told.group(1) else text.count("\n") + 1
     shown = text.split("\n")[line - 1].strip() if line <= len(text.split("\n")) else ""
     return {}, Problem(
@@ -123,7 +124,7 @@ def _problem(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines, err
         told = f" {declared.help}" if declared else ""
         wanted = allowed if declared else "a table of this name"
         return Problem(line, path, "nothing", wanted, what + told)
-    found = short(repr(error.get("input")))
+    found = short(written(error.get("input")))
     mend = f"Change it to {allowed}."
     if kind in ("greater_than_equal", "less_than_equal"):
         mend = f"Bring it into the range {allowed}."
