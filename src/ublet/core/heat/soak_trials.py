@@ -272,7 +272,7 @@ def _not_still(watched: Watched, aimed: Aimed) -> TrialResult:
 def _concluded(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet | None) -> TrialResult:
     aim = aimed.aim
     how = "by its surface" if watched.surface is not None else "by the power that it takes"
-    findings = [Finding("heated in", watched.reached_s or 0.0, 0.1, "s")]
+    findings = [Finding("heated in", watched.reached_s or 0.0, None, "s")]
     seen = sheet if sheet is not None else NO_SHEET
     soak, soak_u = _soak(watched, aimed, seen), _soak_u(watched, aimed, seen)
     why = (
