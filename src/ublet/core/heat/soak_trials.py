@@ -295,6 +295,10 @@ def _concluded(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet | None
     )
 
 
+READ_S = 2.5
+"""When a drift falls below its limit is read from slopes over half a minute, through noise: to about this, s."""
+
+
 def _soak_u(watched: Watched, aimed: Aimed, sheet: Sheet) -> float:
     """Standard uncertainty of the soak, s: by moving lag and share by theirs; without a surface sensor the share is not
     known, and without a sheet that is seen the bed's own noise decides.
@@ -305,7 +309,7 @@ def _soak_u(watched: Watched, aimed: Aimed, sheet: Sheet) -> float:
     longer = _soak(watched, aimed, replace(sheet, lag_s=sheet.lag_s + sheet.lag_u_s))
     higher = _soak(watched, aimed, replace(sheet, share=sheet.share + sheet.share_u))
     unseen = UNSEEN_SHARE * sheet.lag_s if watched.surface is None else 0.0
-    return max(1.0, math.hypot(longer - middle, higher - middle, unseen))
+    return math.hypot(longer - middle, higher - middle, unseen, READ_S)
 
 
 def _sheet_findings(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet) -> list[Finding]:
