@@ -13,6 +13,7 @@ from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
 from ublet.benchmark.plants import analysing, plant_figures, soak_figures
 from ublet.benchmark.trials import fit_speed, trial_figures
+from ublet.benchmark.whole_route import whole_route
 
 
 def measure(quick: bool) -> dict[str, Any]:
@@ -33,6 +34,7 @@ def measure(quick: bool) -> dict[str, Any]:
             "plants": {part: plant_figures(part, 2 if quick else 10) for part in ("hotend", "bed")},
             "soak": soak_figures(2 if quick else 10),
             "analyse_heat": analysing(3 if quick else 9),
+            "route": whole_route(1 if quick else 5),
             "coverage": coverage(2 if quick else 24),
             "guards": false_trips(10 if quick else 100),
         }

@@ -6,8 +6,8 @@ import asyncio
 import contextlib
 import shutil
 import tempfile
-from collections.abc import Callable
-from contextlib import AsyncExitStack
+from collections.abc import AsyncIterator, Callable
+from contextlib import AsyncExitStack, asynccontextmanager
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -29,7 +29,7 @@ from ublet.session.session import Session
 from ublet.sim.board import SimBoard
 from ublet.sim.builder import ScriptedBuilder
 from ublet.sim.clock import VirtualLoop, keep_time
-from ublet.sim.scenario import Scenario, load_scenario
+from ublet.sim.scenario import load_scenario
 from ublet.sim.service import SLOWEST_STATE_S, Service
 from ublet.sim.store import Store
 from ublet.sim.truth import truth_of
@@ -45,8 +45,8 @@ class Done:
     lost: bool
 
 
-class _Watcher:
-    """Passes progress on and has questions answered."""
+class Looking:
+    """Looks on at a headless run: passes progress on, and has questions answered."""
 
     def __init__(self, answering: Answering, tell: Callable[[Progress], None]) -> None:
         self._answering = answering
@@ -65,7 +65,7 @@ class _Watcher:
         """Nobody draws here; the trial keeps its own record."""
 
 
-async def execute(order: Order, session: Session, watcher: _Watcher) -> Done:
+async def execute(order: Order, session: Session, watcher: Looking) -> Done:
     """Run, and as asked keep, verify and save; a failed check is not saved."""
     entered = await session.run(order.spec, order.parameters, watcher)
     ran = entered.ran
@@ -121,7 +121,7 @@ async def run_on_port(
             session.say_same_machine()
         session.must_be_ours()
         await session.settle()
-        return await execute(order, session, _Watcher(answering, tell))
+        return await execute(order, session, Looking(answering, tell))
 
     return await until_interrupted(work(), session.close)
 
@@ -143,18 +143,30 @@ def run_on_scenario(
             machine = Path(folder) / source.name
             shutil.copyfile(Document(source).path, machine)
         with asyncio.Runner(loop_factory=VirtualLoop) as runner:
-            done = runner.run(_on_scenario(order, scenario, source, machine, seed, tell))
+            done = runner.run(_ordered(order, scenario_file, machine, seed, tell))
     values: dict[str, Value] = order.parameters.model_dump()
     done.report["truth"] = truth_of(scenario, Document(source).machine, order.spec.name, values)
     return done
 
 
-async def _on_scenario(
-    order: Order, scenario: Scenario, source: Path, machine: Path, seed: int, tell: Callable[[Progress], None]
-) -> Done:
+async def _ordered(order: Order, scenario: Path, machine: Path, seed: int, tell: Callable[[Progress], None]) -> Done:
+    async with on_scenario(scenario, machine, seed, tell) as (session, watcher):
+        return await execute(order, session, watcher)
+
+
+@asynccontextmanager
+async def on_scenario(
+    scenario_file: Path, machine: Path, seed: int, tell: Callable[[Progress], None]
+) -> AsyncIterator[tuple[Session, Looking]]:
+    """A session on a machine file, linked to the simulated board of a scenario; and the scripted builder who answers.
+
+    Raises:
+        ScenarioError, DocumentError, LedgerError.
+    """
     loop = asyncio.get_running_loop()
-    store = Store(None, scenario.stored_settings())
-    board = SimBoard(scenario, Document(source).machine, store, loop.time, seed)
+    scenario = load_scenario(scenario_file)
+    declared = Document(scenario_file.parent / scenario.scenario.machine_file).machine
+    board = SimBoard(scenario, declared, Store(None, scenario.stored_settings()), loop.time, seed)
     service = Service(board, 1.0, seed)
 
     async def opener() -> Transport:
@@ -168,7 +180,7 @@ async def _on_scenario(
         session = Session(machine, opener, threaded=False)
         stack.push_async_callback(session.close)
         await session.connection.connect()
-        return await execute(order, session, _Watcher(ScriptedBuilder(scenario, Hands(board), seed), tell))
+        yield session, Looking(ScriptedBuilder(scenario, Hands(board), seed), tell)
 
 
 def _attach(service: Service, end: MemoryTransport) -> None:

@@ -96,7 +96,7 @@ class UbletApp(KeysInOrder):
         self.session: Session | None = None
         self.bench: Bench | None = None
         self.benches: dict[str, Bench] = {}
-        self._was_running = False
+        self._was_running = self._was_heating = False
         self._beats = 0
         self._resting: Timer | None = None
         self._ending: asyncio.Task[None] | None = None
@@ -347,8 +347,9 @@ class UbletApp(KeysInOrder):
     def _route_beat(self, reading: Reading) -> None:
         """While a trial runs its station shows the phase; when it ends, what was found."""
         route = self.query_one(Route)
-        if self.session is not None and bool(reading.running) != self._was_running:
-            self._was_running = bool(reading.running)
+        heating = any(heater.target_c is not None for heater in reading.heaters)
+        if self.session is not None and (bool(reading.running), heating) != (self._was_running, self._was_heating):
+            self._was_running, self._was_heating = bool(reading.running), heating
             self._changed()
         if reading.running and reading.progress is not None and self.session is not None:
             phase = reading.progress.phase.partition(" of ")[0]

@@ -129,7 +129,7 @@ class SaveDialog(Dialog):
         for key, words in (
             ("enter", f"save {count} in both" if count else "nothing is chosen"),
             ("↑↓", "choose"),
-            ("space", "leave it out, or take it in"),
+            ("space", "out / in"),
             ("esc", "not now"),
         ):
             keys.append(f"{key} ", self.palette.focus)

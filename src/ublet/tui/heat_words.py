@@ -143,11 +143,11 @@ def _after_tuning(bench: BenchState) -> Text:
     assert bench.tuned is not None
     live, unsaved = bench.live_option(), bench.session.unsaved()
     tuned = bench.tuned.result
-    delay = tuned.finding("dead_time")
+    delay = tuned.finding("delay")
     gain, lag = tuned.finding("gain"), tuned.finding("time_constant")
     if gain and lag and delay and bench.size.height > SHORT_BELOW:
         text.append(f"model of {local_time(bench.tuned.at)}   ", palette.dim)
-        for word, finding in (("gain", gain), ("time constant", lag), ("dead time", delay)):
+        for word, finding in (("gain", gain), ("time constant", lag), ("dead time and lag", delay)):
             value = with_uncertainty(finding.value, finding.uncertainty or 0.0, finding.unit)
             text.append(f"{word} {value}   ", palette.dim)
         text.append("\n")
