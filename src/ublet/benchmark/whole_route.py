@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import tempfile
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from ublet.core.catalogue import TRIALS
-from ublet.core.trial import TrialSpec
+from ublet.core.trial import Need, TrialSpec
 from ublet.session.headless import on_scenario
 from ublet.session.session import Session
 from ublet.sim.clock import VirtualLoop
@@ -21,32 +22,40 @@ def whole_route(seeds: int) -> dict[str, Any]:
     """For each machine the trials that did not end proven, by seed, and how many ran."""
     from ublet.session.library import DEMOS
 
+    trials = list(TRIALS.values())
     return {
-        kind: {"trials": len(TRIALS), "not_proven": [_not_proven(stem, seed) for seed in range(1, seeds + 1)]}
+        kind: {"trials": len(trials), "not_proven": [not_proven(stem, seed, trials) for seed in range(1, seeds + 1)]}
         for kind, stem in DEMOS.items()
     }
 
 
-def _not_proven(stem: str, seed: int) -> dict[str, str]:
+def not_proven(stem: str, seed: int, trials: Sequence[TrialSpec]) -> dict[str, str]:
+    """These trials in this order on a shipped machine: those that did not end proven, each with why."""
     with (
         tempfile.TemporaryDirectory(prefix="ublet-bench-") as folder,
         asyncio.Runner(loop_factory=VirtualLoop) as runner,
     ):
-        return runner.run(_walk(stem, seed, Path(folder)))
+        return runner.run(_walk(stem, seed, trials, Path(folder)))
 
 
-async def _walk(stem: str, seed: int, folder: Path) -> dict[str, str]:
+async def _walk(stem: str, seed: int, trials: Sequence[TrialSpec], folder: Path) -> dict[str, str]:
     from ublet.session.library import machine_path, scenario_path
 
     machine = folder / f"{stem}.toml"
     machine.write_text(machine_path(stem).read_text(encoding="utf-8"), encoding="utf-8")
     left: dict[str, str] = {}
     async with on_scenario(scenario_path(stem), machine, seed, lambda progress: None) as (session, watcher):
-        for spec in TRIALS.values():
-            await _cooled(session)
+        for spec in trials:
+            if not all(need.met for need in await _needs(session, spec)):
+                await _cooled(session)
             if (why := await _until_proven(session, spec, watcher)) is not None:
                 left[spec.name] = why
     return left
+
+
+async def _needs(session: Session, spec: TrialSpec) -> tuple[Need, ...]:
+    readings = await _readings(session)
+    return spec.needs(session.document.machine, _parameters(spec), readings.get)
 
 
 async def _cooled(session: Session) -> None:

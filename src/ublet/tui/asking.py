@@ -483,8 +483,9 @@ def parameter_words(spec: TrialSpec, aim: Part) -> str:
     words = []
     for declared in spec.declared():
         value = getattr(aim, declared.path)
-        long = declared.unit == "s" and isinstance(value, (int, float)) and value >= 120
-        shown = show(value, declared.unit) if isinstance(value, (int, float)) else shown_value(value)
+        number = isinstance(value, (int, float)) and not isinstance(value, bool)
+        long = number and declared.unit == "s" and value >= 120
+        shown = show(value, declared.unit) if number else shown_value(value)
         shown = duration(value) if long else shown
         name = declared.path
         for ending in ("_mm_s", "_mm", "_c", "_s"):

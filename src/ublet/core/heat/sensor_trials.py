@@ -255,10 +255,10 @@ def _proposal(bench: Bench, path: str, after: float, unit: str, effect: str) -> 
 
 
 def _needs(machine: MachineFile, aim: SensorParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    dead = [name for name in machine.sensors if read(name) is None]
-    if dead:
-        return (Need(f"{', '.join(dead)} open, shorted or silent: check the plug", True),)  # the trial names it
-    return (Need(f"{len(machine.sensors)} sensors read", True), Need("everything at room temperature", True))
+    odd = odd_sensors({name: read(name) for name in machine.sensors}, machine.machine.room_c, aim.apart)
+    if odd:
+        return tuple(Need(words.rstrip("."), False, blocking=False) for words in odd.values())  # the trial names it
+    return (Need(f"{len(machine.sensors)} sensors near the room", True),)
 
 
 def _announce(machine: MachineFile, aim: SensorParameters) -> str:

@@ -1,0 +1,27 @@
+"""Trials that take a moment end well on both shipped machines, once what they find wrong is put right."""
+
+import sys
+
+import pytest
+
+from ublet.benchmark.whole_route import not_proven
+from ublet.core.catalogue import TRIALS
+from ublet.session.library import DEMOS
+
+CHEAP = [
+    TRIALS[name] for name in ("inputs-by-hand", "heaters-paired", "fans-one-by-one", "motors-one-by-one", "directions")
+]
+"""The route up to where machines are measured; `ublet bench` walks all of it."""
+
+
+@pytest.mark.parametrize("stem", DEMOS.values())
+@pytest.mark.parametrize("seed", [1, 2, 3, 4, 5])
+def test_every_cheap_trial_ends_proven(stem, seed):
+    assert not_proven(stem, seed, CHEAP) == {}
+
+
+def test_what_does_not_end_well_is_named(monkeypatch):
+    monkeypatch.setattr(sys.modules[not_proven.__module__], "MOST_ROUNDS", 1)  # nothing that was found is put right
+    left = not_proven("tern-280", 1, CHEAP)
+    assert left.keys() == {"inputs-by-hand", "fans-one-by-one", "motors-one-by-one", "directions"}
+    assert "X endstop moved the Y endstop" in left["inputs-by-hand"] and "hotend" in left["fans-one-by-one"]
