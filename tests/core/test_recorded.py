@@ -102,6 +102,7 @@ def test_lengths_are_judged() -> None:
     off = analyse_steps(told, told * 1.004)
     assert off.choice == "change" and off.scale == pytest.approx(1.004) and "0.99602" in off.why
     assert analyse_steps(told, told * 0.5).choice == "look" and analyse_steps(told, told * 0).choice == "look"
+    assert analyse_steps(told, -told).choice == "look"  # the other way is no factor
 
 
 def analyse(*words: str) -> tuple[int, str, str]:
