@@ -7,6 +7,7 @@ import math
 from pathlib import Path
 
 import pytest
+from scipy.stats import chi2, norm
 
 from tests.conftest import Onlooker, Rig, tern_scenario, virtually
 from tests.session.test_wire_trials import RIGHT, run
@@ -15,15 +16,19 @@ from ublet.core.motion.homing_trials import HomingParameters
 from ublet.link.client import BoardRefused
 from ublet.sim.scenario import parse_scenario
 
+ENDS = 16
+
 
 def test_every_axis_is_homed_and_its_spread_is_the_truths(folder: Path) -> None:
-    code, report = run("homing", folder, RIGHT, "repeats=16")
+    code, report = run("homing", folder, RIGHT, f"repeats={ENDS}")
     found = {f["name"]: (f["value"], f["uncertainty"]) for f in report["findings"]}
     assert (code, report["outcome"]) == (0, "proven")
     for axis in "xyz":
         value, uncertainty = found[f"{axis} spread"]
         true = report["truth"][f"{axis} spread"]
-        assert abs(value - true) < 3 * true / math.sqrt(2 * 15) and uncertainty == pytest.approx(value / math.sqrt(30))
+        assert abs(value - true) < 3 * true / math.sqrt(2 * (ENDS - 1))
+        highest = value * math.sqrt((ENDS - 1) / chi2.ppf(norm.cdf(-2), ENDS - 1))
+        assert 2 * uncertainty == pytest.approx(highest - value, rel=0.02)
 
 
 @pytest.mark.parametrize(

@@ -16,10 +16,11 @@ def test_shifts_are_summed_to_ends() -> None:
         spread_of([0.01])
 
 
-def test_the_uncertainty_of_a_spread_covers_the_truth_as_often_as_it_says() -> None:
+@pytest.mark.parametrize("count", [4, 7, 12, 40])
+def test_the_uncertainty_of_a_spread_covers_the_truth_as_often_as_it_says(count: int) -> None:
     random, truth, covered = np.random.default_rng(3), 0.02, 0
-    for _ in range(400):
-        ends = random.normal(0.0, truth, 12)
+    for _ in range(2000):
+        ends = random.normal(0.0, truth, count)
         spread = spread_of(np.diff(ends).tolist())
         covered += abs(spread.deviation_mm - truth) <= 2 * spread.uncertainty_mm
-    assert 0.88 <= covered / 400 <= 0.99
+    assert 0.92 <= covered / 2000 <= 0.99

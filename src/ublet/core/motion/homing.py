@@ -17,8 +17,15 @@ class Spread:
 
     @property
     def uncertainty_mm(self) -> float:
-        """Standard uncertainty of the standard deviation of n normal readings: ``s / sqrt(2 (n - 1))``."""
-        return self.deviation_mm / math.sqrt(2 * (self.count - 1))
+        """Standard uncertainty of the standard deviation of n normal readings, mm.
+
+        Two of them reach up to where the true deviation still gives so little in 2.3 % of cases: the quantile of chi
+        squared over its n - 1 degrees of freedom by Wilson and Hilferty (1931). It tends to ``s / sqrt(2 (n - 1))``
+        for many readings; for the few of a homing that covers too seldom, because small spreads are the likely ones.
+        """
+        ninth = 2 / (9 * (self.count - 1))
+        low = (1 - ninth - 2 * math.sqrt(ninth)) ** 3
+        return self.deviation_mm * (1 / math.sqrt(low) - 1) / 2
 
 
 def spread_of(shifts_mm: Sequence[float]) -> Spread:
