@@ -85,17 +85,6 @@ FAULTS = [
         True,
     ),
     (FANS, [('F1 = "part"\n', 'F1 = "hotend"\nF2 = "part"\n')], "Told the part fan, the hotend fan turned", True),
-    (
-        INPUTS,  # all three go round, and what sits at each socket then is of the other kind than declared there
-        [
-            (X, '"I2"\nnormally_closed = true'),
-            ('[switches.y]\nsocket = "I2"', '[switches.y]\nsocket = "I3"'),
-            (PROBE, PROBE.replace("I3", "I1")),
-        ],
-        "Pressing the X endstop moved the Y endstop. Pressing the Y endstop moved the probe. Pressing the probe moved "
-        "the X endstop.",
-        True,
-    ),
     (FANS, [('F1 = "part"\n', 'F1 = "spare"\n')], "The part fan does not turn", False),
     (MOTORS, [(M2, f"{M2}open = true\n")], "Nothing turned for Y b", False),
     (MOTORS, [(M2, f"{M2}least_a = 1.5\n")], "Nothing turned for Y b", False),
