@@ -11,7 +11,8 @@ import pytest
 
 from ublet.core.machine.check import check_text
 from ublet.core.machine.schema import MachineFile
-from ublet.core.trial import Progress, Question
+from ublet.core.questions import Question
+from ublet.core.run import Progress
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
 from ublet.session.library import boards, machine_path, scenario_path
 from ublet.session.session import Session
@@ -60,6 +61,17 @@ def virtually(work: Callable[[], Awaitable[T]]) -> T:
     """Run on a virtual clock."""
     with asyncio.Runner(loop_factory=VirtualLoop) as runner:
         return runner.run(work())  # type: ignore[arg-type]
+
+
+def word(id: str) -> str:
+    """The stable word of a finding's id."""
+    return id.partition(".")[0]
+
+
+def truths(report: dict[str, Any]) -> dict[str, float]:
+    """The truths of a report about one subject, by the findings' words."""
+    parts = (report, report.get("verify", {}))
+    return {word(id): value for part in parts for id, value in part.get("truth", {}).items()}
 
 
 class Onlooker:

@@ -95,9 +95,9 @@ def test_run_json_is_one_object_of_the_contract(tmp_path: Path) -> None:
     done = ublet("run", "hotend-control", *words)
     report = json.loads(done.stdout)
     assert done.returncode == 0 and done.stderr == ""
-    keys = {"trial", "outcome", "why", "conditions", "findings", "proposals", "duration_s", "truth"}
+    keys = {"trial", "outcome", "why", "conditions", "findings", "proposals", "duration_s", "truth", "run"}
     assert keys <= set(report)
-    assert set(report["findings"][0]) == {"name", "value", "uncertainty", "unit", "limit"}
+    assert set(report["findings"][0]) == {"id", "subject", "name", "value", "uncertainty", "unit", "limit"}
     assert set(report["proposals"][0]) == {"setting", "before", "after", "unit", "effect"}
     kp = report["proposals"][0]["after"]
     assert report["options"]["calm"]["kp"] == kp

@@ -135,7 +135,7 @@ def test_interrupting_a_run_switches_off_and_ends_with_130(board: Board, tmp_pat
 SAVE = """
 import asyncio, os, signal, sys
 from pathlib import Path
-from ublet.core.trial import Option, Proposal
+from ublet.core.run import Option, Proposal
 from ublet.link.transport import open_transport
 from ublet.session import saving
 from ublet.session.session import Session

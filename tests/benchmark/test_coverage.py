@@ -14,10 +14,10 @@ def test_a_truth_within_two_uncertainties_counts_and_one_that_is_missing_is_list
     inside: dict[str, list[bool]] = defaultdict(list)
     without: dict[str, str] = {}
     findings = [
-        {"name": "gain", "value": 10.0, "uncertainty": 1.0},
-        {"name": "delay", "value": 10.0, "uncertainty": 1.0},
-        {"name": "reading", "value": 1.0, "uncertainty": 0.1},
-        {"name": "bare", "value": 1.0, "uncertainty": None},
+        {"id": "gain", "value": 10.0, "uncertainty": 1.0},
+        {"id": "delay", "value": 10.0, "uncertainty": 1.0},
+        {"id": "reading", "value": 1.0, "uncertainty": 0.1},
+        {"id": "bare", "value": 1.0, "uncertainty": None},
     ]
     report = {"trial": "t", "findings": findings, "truth": {"gain": 12.0, "delay": 12.1, "bare": 5.0}}
     _count("t", report, inside, without)

@@ -8,7 +8,7 @@ from xml.etree import ElementTree
 import numpy as np
 import pytest
 
-from ublet.core.trial import Series
+from ublet.core.run import Series
 from ublet.figures.heat import draw_heat
 from ublet.session.export import write_csv
 

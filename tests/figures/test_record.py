@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ublet.core.trial import Series
+from ublet.core.run import Series
 from ublet.session.recorder import write_records
 
 COLUMNS = ("time_s", "duty", "temperature_c", "fan")

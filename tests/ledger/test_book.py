@@ -1,54 +1,161 @@
-"""The ledger keeps what was entered, to the bit."""
+"""The ledger keeps what was entered, to the bit, whatever happens meanwhile."""
 
 from __future__ import annotations
 
+import json
+import sqlite3
+import subprocess
+import sys
+import zlib
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from ublet.core.trial import Finding, Option, Proposal, Series, TrialResult
-from ublet.ledger.book import Change, Intent, Ledger, LedgerError
+from ublet.core.evidence import Rest
+from ublet.core.facts import Fact
+from ublet.core.run import Checkpoint, Finding, Option, Proposal, Stream, TrialResult
+from ublet.ledger.book import CUT_OFF, Ledger
+from ublet.ledger.entries import Change, Intent, Opening
+from ublet.ledger.errors import LedgerError
+from ublet.ledger.older import stable
+from ublet.ledger.process import alive, this_process
 
+OPENING = Opening("2026-01-01T00:00:00", "t", "s", {"target": 215.0}, {"heater": "hotend"}, "digest", "larch-6")
 RESULT = TrialResult(
     "proven",
     "because",
-    {"target_c": 215.0, "heaters.hotend.kp": 0.1},
-    (Finding("gain", 544.0, 0.8, "°C", None),),
+    {"target_c": 215.0},
+    (Finding("gain", 544.0, 0.8, "°C", None, {"heater": "hotend"}), Finding("apart", 0.1, tolerance=5.0)),
     (Option("calm", "note", (Proposal("heaters.hotend.kp", 0.1, 0.2, "/°C", "less"),), {"settle_s": None, "kp": 0.2}),),
     "calm",
-    {"relay": Series(("time_s", "temperature_c"), np.random.default_rng(1).random((500, 2)))},
 )
+RESTS = (Rest("setting", "heaters.hotend.kp", 0.1, 0.5), Rest("fact", "nozzle", 3), Rest("setting", "a.b", (1.0, 2.0)))
+RELAY = Stream("relay", ("time_s", "temperature_c"), ("s", "°C"), 10.0)
 
 
-def test_a_trial_comes_back_as_it_went_in(folder: Path) -> None:
-    book = Ledger(folder / "a.ledger")
-    number = book.add_trial("2026-01-01T00:00:00", "t", "s", {"target": 215.0}, RESULT, 12.5)
+@pytest.mark.parametrize("threaded", [False, True])
+def test_a_run_comes_back_as_it_went_in(folder: Path, threaded: bool) -> None:
+    rows = np.random.default_rng(1).random((20_000, 2))
+    book = Ledger(folder / "a.ledger", threaded)
+    recorded = book.open_run(OPENING)
+    for row in rows[:3000].tolist():
+        recorded.row(RELAY, "relay", row)
+    recorded.rows(RELAY, "relay", rows[3000:])
+    place = recorded.asked(1.5, "Is it warm?")
+    recorded.answered(place, 2.5, "Is it warm?", "yes")
+    recorded.end(RESULT, 12.5, RESTS)
+    assert book.entered(recorded, 5.0) == ""
     book.close()
-    book = Ledger(folder / "a.ledger")
-    entry = book.latest("t", "proven")
-    assert entry is not None and entry.id == number and entry.duration_s == 12.5
-    assert entry.result.findings == RESULT.findings
-    assert entry.result.options == RESULT.options
-    assert dict(entry.result.conditions) == dict(RESULT.conditions)
-    series = book.series(number)["relay"]
-    assert series.columns == ("time_s", "temperature_c")
-    assert np.array_equal(series.rows, RESULT.series["relay"].rows)
-    assert book.latest("t", "failed") is None
+    book = Ledger(folder / "a.ledger", threaded)
+    entry = book.latest("t", "proven", {"heater": "hotend"})
+    assert entry is not None and entry.id == recorded.number and entry.duration_s == 12.5 and not entry.running
+    assert (entry.result, entry.rests, entry.subject) == (RESULT, RESTS, {"heater": "hotend"})
+    series = book.streams(entry.id)["relay"]
+    assert (series.columns, series.units) == (RELAY.columns, RELAY.units) and np.array_equal(series.rows, rows)
+    assert [(each.text, each.answer) for each in book.questions(entry.id)] == [("Is it warm?", "yes")]
+    assert book.opening(entry.id)["digest"] == "digest"
+    assert book.latest("t", "failed") is None and book.latest("t", subject={"heater": "bed"}) is None
+    assert [(each.id, value, u) for each, value, u in book.followed("gain.hotend")] == [(entry.id, 544.0, 0.8)]
 
 
-def test_changes_newest_first(folder: Path) -> None:
-    book = Ledger(folder / "a.ledger")
-    first = Change("2026", "keep", None, "a.b", "live", 1.0, 2.0)
+@pytest.mark.parametrize(("number", "bytes_"), [("f4", 4), ("i4", 4), ("i2", 2)])
+def test_a_streams_numbers_are_kept_as_declared(folder: Path, number: str, bytes_: int) -> None:
+    book = Ledger(folder / "a.ledger", threaded=False)
+    recorded = book.open_run(OPENING)
+    stream = Stream("x", ("a",), ("",), number=number)  # type: ignore[arg-type]
+    recorded.rows(stream, "x", [(1.0,), (-3.0,), (300.0,)])
+    assert book.streams(recorded.number)["x"].rows.tolist() == [[1.0], [-3.0], [300.0]]
+    (data,) = book._base.execute("SELECT data FROM chunk").fetchone()
+    assert len(zlib.decompress(data)) == 3 * bytes_
+    with pytest.raises(ValueError, match="has 1 columns"):
+        recorded.row(stream, "x", (1.0, 2.0))
+
+
+CUT = """
+import os, signal, sys, time
+sys.path.insert(0, {root!r})
+from tests.ledger.test_book import OPENING, RELAY
+from ublet.core.run import Checkpoint
+from ublet.ledger.book import Ledger
+from pathlib import Path
+book = Ledger(Path({path!r}))
+run = book.open_run(OPENING)
+for n in range(3000):
+    run.row(RELAY, "relay", (float(n), 1.0))
+run.checkpoint(Checkpoint("half", {{"done": [1, 2]}}))
+run.asked(1.0, "Is it warm?")
+book._writer.settle(5.0)
+print("ready", flush=True)
+os.kill(os.getpid(), signal.SIGKILL)
+"""
+
+
+def test_a_run_that_is_killed_keeps_all_it_had(folder: Path) -> None:
+    path = folder / "a.ledger"
+    code = CUT.format(root=str(Path(__file__).parents[2]), path=str(path))
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
+    assert done.returncode == -9 and "ready" in done.stdout, done.stderr
+    book = Ledger(path)
+    entry = book.run(1)
+    assert entry is not None and entry.result.outcome == "halted" and entry.result.why == CUT_OFF
+    assert len(book.streams(1)["relay"].rows) == 3000
+    assert book.checkpoint(1) == Checkpoint("half", {"done": [1, 2]})
+    assert [(each.text, each.answer) for each in book.questions(1)] == [("Is it warm?", None)]
+
+
+def test_a_run_of_a_program_that_is_there_is_left_running(folder: Path) -> None:
+    one = Ledger(folder / "a.ledger")
+    recorded = one.open_run(OPENING)
+    two = Ledger(folder / "a.ledger")
+    entry = two.run(recorded.number)
+    assert entry is not None and entry.running and entry.result.why == "It is running."
+    assert alive(this_process()) and not alive("nobody") and alive("elsewhere/1/2")
+    host, number, _ = this_process().split("/")
+    assert not alive(f"{host}/{number}/1"), "the same number, but another process"
+
+
+def test_what_cannot_be_written_is_found_and_entered_later(folder: Path) -> None:
+    book = Ledger(folder / "a.ledger", threaded=False)
+    recorded = book.open_run(OPENING)
+
+    def full() -> None:
+        raise sqlite3.OperationalError("database or disk is full")
+
+    book._writer.before_commit = full
+    recorded.rows(RELAY, "relay", [(0.0, 1.0), (1.0, 2.0)])
+    recorded.end(RESULT, 1.0, RESTS)
+    assert "make room" in book.entered(recorded) and book.waiting == 1
+    assert book.streams(recorded.number)["relay"].rows.tolist() == [[0.0, 1.0], [1.0, 2.0]]
+    latest = book.latest("t", "proven")
+    assert latest is not None and latest.result == RESULT and book.enter_waiting() == 0
+    book._writer.before_commit = lambda: None
+    assert book.enter_waiting() == 1 and book.waiting == 0
+    book.close()
+    again = Ledger(folder / "a.ledger").run(recorded.number)
+    assert again is not None and again.result == RESULT and again.rests == RESTS
+
+
+def test_facts_changes_and_what_was_seen(folder: Path) -> None:
+    book = Ledger(folder / "a.ledger", threaded=False)
+    assert book.fact("nozzle") == Fact("nozzle", "", "") and book.seen() == ("", {})
+    told = [book.tell(Fact("belt", axis, "tightened", "2026")) for axis in ("x", "y", "x")]
+    assert [fact.id for fact in told] == [1, 2, 3] and book.fact("belt", "x") == told[2]
+    assert {fact.path: fact.id for fact in book.facts_in_force()} == {"belt.x": 3, "belt.y": 2}
+    run = book.open_run(OPENING).number
+    first = Change("2026", "keep", run, "a.b", "live", 1.0, (1.0, 2.0))
     second = Change("2026", "save", None, "a.b", "stored", None, 2.0)
     book.add_changes([first, second])
-    assert book.changes() == [second, first]
-    assert book.changes("keep") == [first]
+    assert book.changes() == [second, first] and book.changes("keep") == [first] == book.changes(run=run)
+    assert book.last_change("a.b", "save") == second and book.last_change("a.c", "save") is None
+    book.note_seen("2026", {"a": 1.0, "mesh": ((0.1, 0.2), (0.3, 0.4))})
+    assert book.seen() == ("2026", {"a": 1.0, "mesh": ((0.1, 0.2), (0.3, 0.4))})
 
 
 def test_an_intent_lasts_until_its_save_ends(folder: Path) -> None:
     book = Ledger(folder / "a.ledger")
-    intent = Intent("2026", "f", "old", "new", {"a": None}, {"a": 1.0})
+    intent = Intent("2026", "f", "old", "new", {"a": None}, {"a": ((1.0, 2.0),)})
     book.begin_save(intent)
     with pytest.raises(LedgerError):
         book.begin_save(intent)
@@ -75,6 +182,131 @@ def test_garbage_and_other_versions_are_refused_with_a_sentence(folder: Path) ->
 
 def test_two_writers_wait_for_each_other(folder: Path) -> None:
     one, two = Ledger(folder / "a.ledger"), Ledger(folder / "a.ledger")
-    one.add_trial("2026", "t", "s", {}, RESULT, 1.0)
-    two.add_trial("2026", "t", "s", {}, RESULT, 2.0)
-    assert [entry.duration_s for entry in one.trials("t")] == [2.0, 1.0]
+    for book, seconds in ((one, 1.0), (two, 2.0)):
+        recorded = book.open_run(OPENING)
+        recorded.end(RESULT, seconds, ())
+        assert book.entered(recorded, 5.0) == ""
+    assert [entry.duration_s for entry in one.runs("t")] == [2.0, 1.0]
+
+
+OLD = """
+CREATE TABLE trial (
+    id INTEGER PRIMARY KEY, at TEXT NOT NULL, name TEXT NOT NULL, station TEXT NOT NULL,
+    outcome TEXT NOT NULL, why TEXT NOT NULL, duration_s REAL NOT NULL, parameters TEXT NOT NULL,
+    conditions TEXT NOT NULL, findings TEXT NOT NULL, options TEXT NOT NULL, recommended TEXT NOT NULL);
+CREATE TABLE series (
+    trial INTEGER NOT NULL REFERENCES trial(id), name TEXT NOT NULL, columns TEXT NOT NULL,
+    count INTEGER NOT NULL, rows BLOB NOT NULL, PRIMARY KEY (trial, name));
+CREATE TABLE change (
+    id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, trial INTEGER REFERENCES trial(id),
+    setting TEXT NOT NULL, layer TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL);
+CREATE TABLE intent (
+    id INTEGER PRIMARY KEY CHECK (id = 1), at TEXT NOT NULL, file TEXT NOT NULL,
+    old_text TEXT NOT NULL, new_text TEXT NOT NULL, stored_before TEXT NOT NULL, stored_after TEXT NOT NULL{rows});
+CREATE INDEX trial_by_name ON trial(name, id);
+"""
+
+
+def old_ledger(path: Path, version: int) -> None:
+    """A ledger as an older version wrote it: a tuning with its record, a keep, a save that was cut off."""
+    rows = np.array([[0.0, 1.0, 21.0, 0.0], [0.1, 1.0, 21.5, 0.0]])
+    base = sqlite3.connect(path)
+    base.executescript(OLD.format(rows=", changes TEXT NOT NULL DEFAULT '[]'" if version == 2 else ""))
+    findings = [
+        {"name": "time_constant", "value": 184.0, "uncertainty": 2.0, "unit": "s", "limit": None},
+        {"name": "x steps per mm", "value": 80.0, "uncertainty": 0.1, "unit": "steps/mm", "limit": None},
+    ]
+    options = [
+        {
+            "name": "calm",
+            "note": "",
+            "proposals": [{"setting": "a.b", "before": 1.0, "after": 2.0, "unit": "", "effect": ""}],
+            "figures": {},
+        }
+    ]
+    base.execute(
+        "INSERT INTO trial VALUES (1,'2025-05-05T10:00:00','hotend-control','hotend control','proven','so',9.0,"
+        "?,?,?,?,'calm')",
+        tuple(
+            json.dumps(each)
+            for each in (
+                {"heater": "hotend"},
+                {"target_c": 215.0, "sensors.hotend.beta_k": 4267.0},
+                findings,
+                options,
+            )
+        ),
+    )
+    data = zlib.compress(rows.tobytes())
+    base.execute("INSERT INTO series VALUES (1,'relay',?,2,?)", (json.dumps(["t", "d", "c", "f"]), data))
+    base.execute("INSERT INTO change VALUES (1,'2025','keep',1,'a.b','live','1.0','2.0')")
+    more = ["[]"] if version == 2 else []
+    marks = ",".join("?" * (7 + len(more)))
+    base.execute(f"INSERT INTO intent VALUES ({marks})", (1, "2025", "f", "old", "new", "{}", '{"a.b": 2.0}', *more))
+    base.execute(f"PRAGMA user_version={version}")
+    base.commit()
+    base.close()
+
+
+@pytest.mark.parametrize("version", [1, 2])
+def test_older_ledgers_are_brought_up_to_today_and_a_copy_is_kept(folder: Path, version: int) -> None:
+    path = folder / "a.ledger"
+    old_ledger(path, version)
+    before = path.read_bytes()
+    book = Ledger(path)
+    entry = book.latest("hotend-control", "proven", {"heater": "hotend"})
+    assert entry is not None and entry.result.proposals[0].after == 2.0
+    assert dict(entry.result.conditions) == {"target_c": 215.0}
+    assert entry.rests == (Rest("setting", "sensors.hotend.beta_k", 4267.0),)
+    lag = entry.result.finding("time_constant", heater="hotend")
+    assert lag is not None and (lag.id, lag.value, lag.uncertainty) == ("time_constant.hotend", 184.0, 2.0)
+    assert entry.result.finding("steps_per_mm", axis="x") is not None
+    assert book.streams(1)["relay"].rows[1].tolist() == [0.1, 1.0, 21.5, 0.0]
+    assert [(change.run, change.after) for change in book.changes()] == [(1, 2.0)]
+    pending = book.pending_save()
+    assert pending is not None and pending.stored_after == {"a.b": 2.0}
+    book.close()
+    copy = path.with_name(f"a.ledger.version-{version}")
+    assert sqlite3.connect(copy).execute("SELECT why FROM trial").fetchall() == [("so",)]
+    assert len(copy.read_bytes()) == len(before)
+    assert Ledger(path).run(1) == entry, "and it opens again as it is"
+
+
+def test_a_move_to_another_version_that_fails_leaves_the_ledger_as_it_was(folder: Path) -> None:
+    path = folder / "a.ledger"
+    old_ledger(path, 2)
+    base = sqlite3.connect(path)
+    base.execute("UPDATE trial SET findings = 'no json'")
+    base.commit()
+    base.close()
+    with pytest.raises(LedgerError, match="cannot be used"):
+        Ledger(path)
+    base = sqlite3.connect(path)
+    assert base.execute("PRAGMA user_version").fetchone() == (2,)
+    assert base.execute("SELECT count(*) FROM trial").fetchone() == (1,)
+
+
+@pytest.mark.parametrize(
+    ("name", "what", "subject"),
+    [
+        ("overshoot_against_prediction", "overshoot_against_prediction", {}),
+        ("y acceleration limit", "acceleration_limit", {"axis": "y"}),
+        ("z feed holds at least", "feed_holds", {"axis": "z"}),
+        ("x went diagonal", "went_right", {"axis": "x"}),
+        ("sensor pulled out noticed after", "noticed", {"drill": "sensor-pulled-out"}),
+        ("bed warms hotend", "rise", {"heater": "bed", "sensor": "hotend"}),
+        ("predicted soak at 60 °C", "predicted_soak", {"reading": "60"}),
+        ("endstops.x edges", "edges", {"input": "x"}),
+        ("probe edges", "edges", {"input": "probe"}),
+    ],
+)
+def test_old_names_get_their_stable_words(name: str, what: str, subject: dict[str, str]) -> None:
+    assert stable(name) == (what, subject)
+
+
+def test_a_finding_has_a_stable_word_and_is_unique_with_its_subject() -> None:
+    found = Finding("spread", 0.01, subject={"axis": "x"})
+    assert (found.id, found.name, found.may_move) == ("spread.x", "x spread", 0.05 * 0.01)
+    assert replace(found, uncertainty=0.002).may_move == 0.004
+    with pytest.raises(ValueError, match="no stable word"):
+        Finding("off at 52 °C", 1.0)

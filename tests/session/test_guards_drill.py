@@ -13,7 +13,7 @@ from tests.session.test_wire_trials import RIGHT, run
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.drills import DRILLS, late_of
 from ublet.core.heat.model import HeaterModel, respond
-from ublet.core.trial import Question
+from ublet.core.questions import Question
 from ublet.session.headless import run_on_scenario
 from ublet.session.library import scenario_path
 from ublet.session.orders import order_for
@@ -44,7 +44,7 @@ def test_a_drill_allows_what_is_live_on_the_board(folder: Path) -> None:
         async with Rig(folder, parse_scenario(RIGHT), state_s=0.1) as rig:
             await rig.session.connection.write_live({"heaters.hotend.guards.rise_window_s": 30.0})
             result = (await rig.session.run(SPEC, SPEC.parameters(), Builder(rig))).ran.result
-            noticed = result.finding("heater falls out noticed after")
+            noticed = result.finding("noticed", drill="heater-falls-out")
             assert result.outcome == "proven" and noticed is not None
             assert 29 < noticed.value <= (noticed.limit or 0.0) < 37
             standing = standings(rig.session)["guards"]

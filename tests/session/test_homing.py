@@ -21,11 +21,11 @@ ENDS = 16
 
 def test_every_axis_is_homed_and_its_spread_is_the_truths(folder: Path) -> None:
     code, report = run("homing", folder, RIGHT, f"repeats={ENDS}")
-    found = {f["name"]: (f["value"], f["uncertainty"]) for f in report["findings"]}
+    found = {f["id"]: (f["value"], f["uncertainty"]) for f in report["findings"]}
     assert (code, report["outcome"]) == (0, "proven")
     for axis in "xyz":
-        value, uncertainty = found[f"{axis} spread"]
-        true = report["truth"][f"{axis} spread"]
+        value, uncertainty = found[f"spread.{axis}"]
+        true = report["truth"][f"spread.{axis}"]
         assert abs(value - true) < 3 * true / math.sqrt(2 * (ENDS - 1))
         highest = value * math.sqrt((ENDS - 1) / chi2.ppf(norm.cdf(-2), ENDS - 1))
         assert 2 * uncertainty == pytest.approx(highest - value, rel=0.02)

@@ -10,7 +10,7 @@ import pytest
 from tests.conftest import Onlooker, Rig, virtually
 from tests.session.test_wire_trials import RIGHT, TERN, run
 from ublet.core.catalogue import TRIALS
-from ublet.core.trial import Question
+from ublet.core.questions import Question
 from ublet.session.orders import parameters_from
 from ublet.session.session import Session
 from ublet.sim.scenario import parse_scenario
@@ -49,8 +49,8 @@ def test_lengths_that_are_off_are_named_and_mended(
     found = {p["setting"].split(".")[1]: p["after"] for p in report["proposals"]}
     assert found == {axis: pytest.approx(value, rel=5e-4) for axis, value in proposed.items()}
     for finding in report["findings"]:
-        if finding["name"].endswith("steps per mm"):
-            assert abs(finding["value"] - report["truth"][finding["name"]]) < 3 * finding["uncertainty"]
+        if finding["id"].startswith("steps_per_mm."):
+            assert abs(finding["value"] - report["truth"][finding["id"]]) < 3 * finding["uncertainty"]
     if proposed:
         code, report = run("steps-per-mm", tmp_path, text, which, "--keep", "--save")
         assert code == 0, report["why"]
@@ -67,7 +67,7 @@ def test_lifts_that_do_not_carry_alike_are_named_and_no_setting_is_proposed(tmp_
 def test_play_is_taken_up_before_a_length_is_read(tmp_path: Path) -> None:
     text = RIGHT.replace("play_mm = 0.02", "play_mm = 0.6", 1)
     code, report = run("steps-per-mm", tmp_path, text, "axis=x")
-    error = next(f for f in report["findings"] if f["name"] == "x error")
+    error = next(f for f in report["findings"] if f["id"] == "error.x")
     assert code == 0 and abs(error["value"]) < 0.05
 
 
@@ -80,10 +80,10 @@ def test_a_dead_axis_is_still(tmp_path: Path) -> None:
 def test_edges_are_marked_and_limits_follow(tmp_path: Path) -> None:
     moved = RIGHT.replace("at_mm = -4", "at_mm = -6").replace("play_mm = 0.02\n", "play_mm = 0.02\nlow_mm = -9\n", 2)
     code, report = run("travel-limits", tmp_path, moved, "--keep")
-    found = {f["name"]: f for f in report["findings"]}
+    found = {f["id"]: f for f in report["findings"]}
     after = {p["setting"]: p["after"] for p in report["proposals"]}
     assert code == 0 and "The bed's corner is at X +" in report["why"]
-    for name in ("x low", "x zero to corner", "y high", "y zero to corner"):
+    for name in ("low.x", "zero_to_corner.x", "high.y", "zero_to_corner.y"):
         assert abs(found[name]["value"] - report["truth"][name]) <= 2 * found[name]["uncertainty"]
     assert after["axes.x.minimum_mm"] == pytest.approx(-6, abs=0.5)
     assert -7.9 < after["axes.y.minimum_mm"] < -6.5, "inside the hard stop at -9, with the builder's room and ours"
@@ -93,9 +93,9 @@ def test_edges_are_marked_and_limits_follow(tmp_path: Path) -> None:
 def test_where_steps_are_lost_is_the_truths(seed_text: str, tmp_path: Path) -> None:
     text = RIGHT.replace(M2, BELTS.replace("turn_mm = 40\n", f"turn_mm = 40\n{seed_text}"))
     code, report = run("speed-limits", tmp_path, text, "axis=y")
-    limit = next(f for f in report["findings"] if f["name"] == "y feed limit")
-    assert abs(limit["value"] - report["truth"]["y feed limit"]) < 3 * limit["uncertainty"]
-    near = 0.85 * report["truth"]["y feed limit"] < 300
+    limit = next(f for f in report["findings"] if f["id"] == "feed_limit.y")
+    assert abs(limit["value"] - report["truth"]["feed_limit.y"]) < 3 * limit["uncertainty"]
+    near = 0.85 * report["truth"]["feed_limit.y"] < 300
     assert (code == 1) is near
     if near:
         code, report = run("speed-limits", tmp_path, text, "axis=y", "--keep")
@@ -105,8 +105,8 @@ def test_where_steps_are_lost_is_the_truths(seed_text: str, tmp_path: Path) -> N
 def test_the_least_current_is_the_truths_and_too_little_is_raised(tmp_path: Path) -> None:
     weak = RIGHT.replace(M2, BELTS.replace("turn_mm = 40\n", "turn_mm = 40\ntorque_nm_a = 0.085\n"))
     code, report = run("driver-current", tmp_path, weak, "axis=x", "--keep")
-    least = next(f for f in report["findings"] if f["name"] == "x least current")
-    assert code == 0 and abs(least["value"] - report["truth"]["x least current"]) < 3 * least["uncertainty"]
+    least = next(f for f in report["findings"] if f["id"] == "least_current.x")
+    assert code == 0 and abs(least["value"] - report["truth"]["least_current.x"]) < 3 * least["uncertainty"]
     after = {p["setting"]: p["after"] for p in report["proposals"]}
     assert set(after) == {"axes.x.motors.a.run_a", "axes.y.motors.b.run_a"}
     assert min(after.values()) > 1.4 * least["value"]

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.conftest import truths, word
 from ublet.benchmark.plants import made_up_scenario, possible_s
 from ublet.ledger.book import Ledger
 from ublet.session.headless import run_on_scenario
@@ -24,16 +25,16 @@ def test_gains_found_on_any_plant_hold_their_limits(folder: Path, part: str, see
     order = order_for(f"{part}-control", [f"target={target:g}"], keep=True, save=False)
     done = run_on_scenario(order, scenario, None, seed, lambda progress: None)
     assert done.outcome == "proven", done.report["why"]
-    found = {finding["name"]: finding["value"] for finding in done.report["findings"]}
-    seen = {finding["name"]: finding["value"] for finding in done.report["verify"]["findings"]}
-    assert found["gain"] == pytest.approx(done.report["truth"]["gain"], rel=0.02)
+    found = {word(finding["id"]): finding["value"] for finding in done.report["findings"]}
+    seen = {word(finding["id"]): finding["value"] for finding in done.report["verify"]["findings"]}
+    assert found["gain"] == pytest.approx(truths(done.report)["gain"], rel=0.02)
     limits = (2, 0.5) if part == "hotend" else (1, 0.3)
     assert seen["overshoot"] < limits[0] and seen["ripple"] < limits[1]
     assert abs(seen["overshoot_against_prediction"]) < 1
     assert seen["settle"] == pytest.approx(seen["predicted_settle"], rel=0.1)
     assert seen["settle"] < 1.3 * possible_s(scenario, part, target)
     if part == "hotend":
-        assert found["fan_loss_ratio"] == pytest.approx(done.report["truth"]["fan_loss_ratio"], rel=0.05)
+        assert found["fan_loss_ratio"] == pytest.approx(truths(done.report)["fan_loss_ratio"], rel=0.05)
         assert seen["fan_recovery"] < 60
 
 
@@ -101,11 +102,11 @@ def test_a_further_heater_is_tuned_by_the_same_trial_and_each_has_its_own_result
     done = run_on_scenario(order, path, machine, 3, lambda progress: None)
     assert done.outcome == "proven", done.report["why"]
     assert {proposal["setting"].split(".")[1] for proposal in done.report["proposals"]} == {"chamber"}
-    found = {finding["name"]: finding["value"] for finding in done.report["findings"]}
-    assert found["gain"] == pytest.approx(done.report["truth"]["gain"], rel=0.02)
+    found = {word(finding["id"]): finding["value"] for finding in done.report["findings"]}
+    assert found["gain"] == pytest.approx(truths(done.report)["gain"], rel=0.02)
     ledger = Ledger(ledger_path(machine))
-    assert ledger.latest("bed-control", "proven", "chamber") is not None
-    assert ledger.latest("bed-control", "proven", "bed") is None
+    assert ledger.latest("bed-control", "proven", {"heater": "chamber"}) is not None
+    assert ledger.latest("bed-control", "proven", {"heater": "bed"}) is None
     ledger.close()
     order = order_for("bed-verify", ["target=50"], keep=False, save=False)
     verified = run_on_scenario(order, path, machine, 3, lambda progress: None)

@@ -10,9 +10,11 @@ from typing import Any
 import pytest
 
 from tests.conftest import Onlooker, Rig, tern_scenario, virtually
+from ublet.core.bench import Bench
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.trials import HotendParameters
-from ublet.core.trial import Bench, Question, TrialResult
+from ublet.core.questions import Question
+from ublet.core.run import TrialResult
 from ublet.link.client import NO_NEWS_S, Client
 from ublet.link.transport import memory_pair
 from ublet.sim.builder import ScriptedBuilder

@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from tests.conftest import Rig, machine_text, tern_scenario, virtually
-from ublet.core.trial import Option, Proposal
+from ublet.core.run import Option, Proposal
 from ublet.session import files, saving
 from ublet.session.document import Document, DocumentError
 from ublet.session.saving import SaveFailed

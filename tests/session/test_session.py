@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import math
+import sqlite3
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Never
@@ -14,8 +15,7 @@ from tests.conftest import Onlooker, Rig, machine_text, tern_scenario, virtually
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.trials import HotendParameters, VerifyParameters
 from ublet.core.route import ROUTE, Standing
-from ublet.core.trial import Finding, Option, Proposal, TrialResult
-from ublet.ledger.book import LedgerError
+from ublet.core.run import Finding, Option, Proposal, TrialResult
 from ublet.session import recent
 from ublet.session.demo import DemoError, prepare
 from ublet.session.document import Document
@@ -23,7 +23,7 @@ from ublet.session.gain_sets import OWN, note_set, switch_set, used_at
 from ublet.session.heaters import room_now
 from ublet.session.library import machine_path
 from ublet.session.orders import OrderError, order_for, verify_parameters
-from ublet.session.report import trial_json
+from ublet.session.report import run_json
 from ublet.session.standings import standing as standing_of
 from ublet.session.standings import standings
 from ublet.session.vetting import vetted
@@ -50,7 +50,11 @@ def test_a_station_goes_from_open_to_proven_and_turns_stale_with_its_reason(fold
             verified = await session.run(VERIFY, VerifyParameters(), Onlooker())
             standing = standing_of(session, STATION)
             assert standing.state == "proven" and "±" in standing.figure
-            assert verified.ran.result.conditions["heaters.hotend.kp"] == rig.board.live["heaters.hotend.kp"]
+            entry = session.ledger.run(verified.number or 0)
+            assert entry is not None
+            held = {rest.path: rest.value for rest in entry.rests}
+            assert held["heaters.hotend.kp"] == rig.board.live["heaters.hotend.kp"]
+            assert held["hotend-control/gain.hotend"] == tuned.ran.result.all_of("gain")[0].value
             await session.connection.write_live({"sensors.hotend.beta_k": 3950.0})
             stale = standing_of(session, STATION)
             assert stale.state == "stale"
@@ -129,8 +133,10 @@ def test_a_halted_board_refuses_a_trial_until_released(folder: Path) -> None:
 def test_a_report_has_the_shape_of_the_contract(folder: Path) -> None:
     async def work() -> None:
         async with Rig(folder, tern_scenario()) as rig:
-            ran = (await rig.session.run(CONTROL, HotendParameters(choose="quick"), Onlooker())).ran
-            report = trial_json(CONTROL, ran.result, ran.duration_s)
+            entered = await rig.session.run(CONTROL, HotendParameters(choose="quick"), Onlooker())
+            report = run_json(rig.session, CONTROL, entered)
+            assert report["run"] == entered.number == 1
+            assert report["conditions"]["sensors.hotend.beta_k"] == 4267 and report["conditions"]["target_c"] == 215
             assert report["duration_s"] == pytest.approx(250, rel=0.3)
             assert [p["after"] for p in report["proposals"]] == [
                 report["options"]["quick"][key] for key in ("kp", "ki", "kd")
@@ -160,21 +166,21 @@ def test_a_finished_trial_outlives_a_full_disk_and_is_entered_when_there_is_room
         async with Rig(folder, tern_scenario()) as rig:
             session, spec = rig.session, TRIALS["sensors-at-rest"]
             with monkeypatch.context() as full:
-                full.setattr("ublet.session.session.shutil.disk_usage", lambda folder: Free(1_000_000))
+                full.setattr("ublet.session.trials.shutil.disk_usage", lambda folder: Free(1_000_000))
                 refused = await session.run(spec, spec.parameters(), Onlooker())
                 assert refused.number is None and "only 1.0 MB are free" in refused.ran.result.why
-            real = session.ledger._transaction
+            writer = session.ledger._writer
 
             def no_room() -> Never:
-                raise LedgerError("The ledger could not be written (database or disk is full).")
+                raise sqlite3.OperationalError("database or disk is full")
 
-            session.ledger._transaction = no_room  # type: ignore[method-assign]
+            writer.before_commit = no_room
             entered = await session.run(spec, spec.parameters(), Onlooker())
             assert entered.ran.result.outcome == "proven" and "kept in memory" in entered.note
             shown = session.ledger.latest("sensors-at-rest", "proven")
             assert shown is not None and shown.id == entered.number and shown.result == entered.ran.result
             assert session.ledger.waiting == 1 and session.ledger.enter_waiting() == 0
-            session.ledger._transaction = real  # type: ignore[method-assign]
+            writer.before_commit = lambda: None
             assert session.ledger.enter_waiting() == 1 and session.ledger.waiting == 0
             again = session.ledger.latest("sensors-at-rest")
             assert again is not None and again.id == 1 and again.result.findings == entered.ran.result.findings
@@ -191,7 +197,7 @@ def test_a_save_knows_the_trial_that_proposed_each_value(folder: Path) -> None:
                 await session.keep(Option("x", "", (Proposal(path, None, value, "", ""),), {}), number)
             await session.connection.write_live({"heaters.hotend.ki": 0.005})  # by nobody's trial
             assert await session.save() == 3
-            saved = {c.setting: c.trial for c in session.ledger.changes("save") if c.layer == "stored"}
+            saved = {c.setting: c.run for c in session.ledger.changes("save") if c.layer == "stored"}
             assert saved == {"heaters.hotend.kp": 1, "heaters.bed.kp": 2, "heaters.hotend.ki": None}
 
     virtually(work)

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import Onlooker, Rig, tern_scenario, virtually
+from tests.conftest import Onlooker, Rig, tern_scenario, truths, virtually, word
 from tests.session.test_wire_trials import RIGHT, run
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.soak_trials import SoakParameters
@@ -21,8 +21,8 @@ from ublet.session.soaking import Soaking
 
 def test_a_surface_that_is_measured_stands_still_when_the_truth_says(tmp_path: Path) -> None:
     code, report = run("bed-soak", tmp_path, RIGHT, "target=60", "--keep", "--save")
-    found = {finding["name"]: finding for finding in report["findings"]}
-    truth = report["truth"]
+    found = {word(finding["id"]): finding for finding in report["findings"]}
+    truth = truths(report)
     assert code == 0 and report["saved"] == 1
     assert found["soak"]["value"] == pytest.approx(truth["soak"], abs=6)
     assert found["sheet_lag"]["value"] == pytest.approx(truth["sheet_lag"], rel=0.02)
@@ -35,18 +35,18 @@ def test_a_surface_that_is_measured_stands_still_when_the_truth_says(tmp_path: P
 def test_without_a_surface_sensor_the_beds_own_record_tells() -> None:
     order = order_for("bed-soak", ["target=60"], False, False)
     done = run_on_scenario(order, scenario_path("wren-180"), None, 1, lambda progress: None)
-    found = {finding["name"]: finding for finding in done.report["findings"]}
+    found = {word(finding["id"]): finding for finding in done.report["findings"]}
     assert done.outcome == "proven" and "by the power that it takes" in done.report["why"]
-    assert found["sheet_lag"]["value"] == pytest.approx(done.report["truth"]["sheet_lag"], rel=0.1)
+    assert found["sheet_lag"]["value"] == pytest.approx(truths(done.report)["sheet_lag"], rel=0.1)
     # how far the surface stays below is not seen: the soak is told a little too long, never too short
-    assert -3 < found["soak"]["value"] - done.report["truth"]["soak"] < 20
+    assert -3 < found["soak"]["value"] - truths(done.report)["soak"] < 20
 
 
 def test_a_bed_that_has_no_sheet_says_so(tmp_path: Path) -> None:
     bare = re.sub(r"surface_j_k = \d+", "surface_j_k = 0", RIGHT)
     code, report = run("bed-soak", tmp_path, bare, "target=50")
-    found = {finding["name"]: finding["value"] for finding in report["findings"]}
-    assert code == 0 and found["sheet_lag"] < 8 and found["surface below the sensor"] < 0.2
+    found = {word(finding["id"]): finding["value"] for finding in report["findings"]}
+    assert code == 0 and found["sheet_lag"] < 8 and found["surface_below"] < 0.2
 
 
 def test_a_surface_that_never_stands_still_in_time_is_no_success(tmp_path: Path) -> None:

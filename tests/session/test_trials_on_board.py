@@ -8,10 +8,10 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import Onlooker, Rig, tern_scenario, virtually
+from tests.conftest import Onlooker, Rig, tern_scenario, truths, virtually, word
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.trials import HotendParameters, VerifyParameters
-from ublet.core.trial import TrialResult
+from ublet.core.run import TrialResult
 from ublet.session.headless import run_on_scenario
 from ublet.session.library import DEMOS, scenario_path
 from ublet.session.orders import order_for
@@ -23,18 +23,18 @@ CONTROL, VERIFY = TRIALS["hotend-control"], TRIALS["hotend-verify"]
 def test_the_whole_trial_finds_the_truth_and_its_gains_do_what_was_predicted(stem: str) -> None:
     order = order_for("hotend-control", [], keep=True, save=True)
     done = run_on_scenario(order, scenario_path(stem), None, 1, lambda progress: None)
-    report, truth = done.report, done.report["truth"]
-    found = {finding["name"]: finding["value"] for finding in report["findings"]}
+    report, truth = done.report, truths(done.report)
+    found = {word(finding["id"]): finding["value"] for finding in report["findings"]}
     assert (report["outcome"], done.outcome, report["saved"]) == ("proven", "proven", 3)
     assert found["gain"] == pytest.approx(truth["gain"], rel=0.01)
-    unsure = {finding["name"]: finding["uncertainty"] for finding in report["findings"]}
+    unsure = {word(finding["id"]): finding["uncertainty"] for finding in report["findings"]}
     for name in ("gain", "time_constant", "delay"):
         assert abs(found[name] - truth[name]) < 2.5 * unsure[name], name
     assert found["time_constant"] == pytest.approx(truth["time_constant"], rel=0.03)
     assert unsure["delay"] < 0.05 * truth["delay"] and unsure["dead_time"] is None
     assert found["hold_duty"] == pytest.approx(truth["hold_duty"], rel=0.03)
     assert found["fan_loss_ratio"] == pytest.approx(truth["fan_loss_ratio"], rel=0.03)
-    seen = {finding["name"]: finding["value"] for finding in report["verify"]["findings"]}
+    seen = {word(finding["id"]): finding["value"] for finding in report["verify"]["findings"]}
     assert seen["overshoot"] < 2.0
     assert seen["ripple"] < 0.5
     assert abs(seen["overshoot_against_prediction"]) < 1.0

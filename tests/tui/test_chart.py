@@ -6,7 +6,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ublet.core.trial import Series
+from ublet.core.run import Series
 from ublet.tui.chart import StripChart, ticks
 from ublet.tui.dots import BLANK, polyline_cells
 from ublet.tui.heat_pictures import cycles, reached_at, steps, whole

@@ -10,7 +10,7 @@ from textual.widgets import Input
 
 from tests.tui.pilot import Opened, opened
 from ublet.core.route import ROUTE
-from ublet.core.trial import Option, Proposal
+from ublet.core.run import Option, Proposal
 from ublet.tui.app import REST_S
 from ublet.tui.dialogs import QuestionDialog, SaveDialog
 from ublet.tui.route import Route

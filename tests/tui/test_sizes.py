@@ -11,8 +11,8 @@ import pytest
 
 from tests.conftest import Rig, tern_scenario, virtually
 from tests.tui.pilot import opened
+from ublet.core.questions import Question
 from ublet.core.route import ROUTE
-from ublet.core.trial import Question
 from ublet.sim.builder import ScriptedBuilder
 from ublet.sim.world import Hands
 from ublet.tui.asking import AskingBench

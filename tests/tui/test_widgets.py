@@ -10,8 +10,9 @@ import pytest
 from textual.app import App, ComposeResult
 from textual.widget import Widget
 
+from ublet.core.questions import Question
 from ublet.core.route import ROUTE, Standing
-from ublet.core.trial import Finding, Option, Progress, Proposal, Question, TrialResult
+from ublet.core.run import Finding, Option, Progress, Proposal, TrialResult
 from ublet.core.units import parse
 from ublet.session.saving import Saved
 from ublet.tui.dialogs import QuantityDialog, QuestionDialog, SaveDialog

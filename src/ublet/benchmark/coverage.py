@@ -51,8 +51,8 @@ def coverage(machines: int) -> dict[str, Any]:
 def _count(trial: str, report: Mapping[str, Any], inside: dict[str, list[bool]], open_: dict[str, str]) -> None:
     for part in (report, report.get("verify", {})):
         for finding in part.get("findings", ()):
-            name = f"{part['trial']}: {finding['name']}"
-            truth = report["truth"].get(finding["name"])
+            name = f"{part['trial']}: {finding['id']}"
+            truth = part["truth"].get(finding["id"])
             if finding["uncertainty"] is None:
                 continue
             if truth is None:

@@ -6,6 +6,7 @@ import re
 import shutil
 import tempfile
 import time
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -96,7 +97,7 @@ def plant_figures(part: str, count: int) -> dict[str, Any]:
             proven += report["outcome"] == "proven"
             if "verify" not in report:
                 continue
-            seen = {finding["name"]: finding["value"] for finding in report["verify"]["findings"]}
+            seen = {finding["id"].partition(".")[0]: finding["value"] for finding in report["verify"]["findings"]}
             settle = seen.get("settle", float("inf"))
             found = {
                 "overshoot_c": seen["overshoot"],
@@ -134,15 +135,15 @@ def soak_figures(count: int) -> dict[str, Any]:
                     text = machine.read_text(encoding="utf-8")
                     machine.write_text(text.replace('surface_sensor = "plate"\n', ""), encoding="utf-8")
                 report = _run("bed-soak", scenario, target, seed, keep=False)
-                found = {finding["name"]: finding["value"] for finding in report["findings"]}
+                found = {finding["id"].partition(".")[0]: finding["value"] for finding in report["findings"]}
                 if report["outcome"] != "proven":
                     none += 1
                     continue
-                errors.append(found["soak"] - report["truth"]["soak"])
+                errors.append(found["soak"] - _truth(report, "soak"))
                 if "sheet_lag" not in found:
                     unseen += 1
                     continue
-                lags.append(found["sheet_lag"] - report["truth"]["sheet_lag"])
+                lags.append(found["sheet_lag"] - _truth(report, "sheet_lag"))
             figures[way] = {
                 "soak_error_s": _span(errors),
                 "sheet_lag_error_s": _span(lags),
@@ -191,3 +192,8 @@ def _run(trial: str, scenario: Path, target: float, seed: int, keep: bool) -> di
 
     order = order_for(trial, [f"target={target:g}"], keep=keep, save=False)
     return run_on_scenario(order, scenario, None, seed, lambda progress: None).report
+
+
+def _truth(report: Mapping[str, Any], what: str) -> float:
+    """The truth of a report's only finding of that word."""
+    return next(float(value) for id, value in report["truth"].items() if id.partition(".")[0] == what)

@@ -1,8 +1,9 @@
-"""Commands about trials: list, run, the ledger, figures."""
+"""Commands about trials: list, run, figures."""
 
 from __future__ import annotations
 
 import asyncio
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -66,6 +67,7 @@ def run(
         bool,
         typer.Option("--same-machine", help="The board's machine has another name than the file's: it is the same."),
     ] = False,
+    go_on: Annotated[bool, typer.Option("--go-on", help="From where an earlier run of it was cut off.")] = False,
     as_json: JsonOption = False,
 ) -> None:
     """Run a trial headless, on a board or on a scenario."""
@@ -77,7 +79,7 @@ def run(
     if (scenario is None) == (port is None) or (port is not None and machine is None):
         raise stop(USAGE, "name either --scenario FILE, or --machine FILE with --port URL")
     with told(), progress() as tell:
-        order = order_for(trial, settings or [], keep, save)
+        order = replace(order_for(trial, settings or [], keep, save), go_on=go_on)
         try:
             if scenario is not None:
                 done: Done = run_on_scenario(order, scenario, machine, seed, tell)
@@ -122,40 +124,6 @@ def _print_report(report: dict[str, Any]) -> None:
 
 
 @app.command()
-def ledger(file: Path, as_json: JsonOption = False) -> None:
-    """The history of a machine."""
-    from dataclasses import asdict
-
-    from ublet.core.catalogue import TRIALS
-    from ublet.core.typed import shown_value
-    from ublet.ledger.book import Ledger
-    from ublet.session.report import trial_json
-    from ublet.session.session import ledger_path
-
-    path = ledger_path(file)
-    if not path.exists():
-        raise stop(USAGE, f"{path} is not there: no trial has been run on this machine yet")
-    with told():
-        book = Ledger(path)
-        entries, changes = book.trials(), book.changes()
-        book.close()
-    if as_json:
-        listed = [
-            {"id": e.id, "at": e.at, **trial_json(TRIALS[e.name], e.result, e.duration_s)}
-            for e in entries
-            if e.name in TRIALS
-        ]
-        print_json({"trials": listed, "changes": [asdict(c) for c in changes]})
-        return
-    lines = [(e.at, f"{e.name}: {e.result.outcome}. {e.result.why}") for e in entries]
-    lines += [
-        (c.at, f"{c.kind} {c.setting} ({c.layer}): {shown_value(c.before)} → {shown_value(c.after)}") for c in changes
-    ]
-    for at, text in sorted(lines, reverse=True):
-        print(f"{at[:19].replace('T', ' ')}  {text}")
-
-
-@app.command()
 def figure(
     kind: str,
     file: Path,
@@ -164,7 +132,7 @@ def figure(
     """Draw a figure of a machine; KIND is heat (the newest record in its ledger) or wiring."""
     from ublet.ledger.book import Ledger
     from ublet.session.document import Document
-    from ublet.session.export import draw_heat_entry, draw_wiring_of
+    from ublet.session.export import HEATED, draw_heat_entry, draw_wiring_of
     from ublet.session.session import ledger_path
 
     if kind not in ("heat", "wiring"):
@@ -180,10 +148,10 @@ def figure(
                 if not path.exists():
                     raise stop(USAGE, f"{path} is not there: run hotend-control first")
                 book = Ledger(path)
-                entry = next((e for e in book.trials() if book.series(e.id)), None)
-                if entry is None:
+                found = next(((e, s) for e in book.runs() if HEATED & set(s := book.streams(e.id))), None)
+                if found is None:
                     raise stop(NO, f"{path} has no heat record yet")
-                draw_heat_entry(entry, book.series(entry.id), target)
+                draw_heat_entry(*found, target)
                 book.close()
         except ValueError as error:
             raise stop(USAGE, str(error)) from error

@@ -1,30 +1,117 @@
-"""Evidence: whether a finding still holds, and if not, why."""
+"""Evidence: what a run rests on, traced while it reads; and whether that has moved since, and how."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Literal
 
-from ublet.core.machine.compare import same
+from ublet.core.machine.compare import furthest_apart, same
 from ublet.core.settings import Value
 from ublet.core.typed import shown_value
 
+Kind = Literal["setting", "parts", "finding", "fact"]
 
-def stale_reasons(conditions: Mapping[str, Value], now: Mapping[str, Value]) -> tuple[str, ...]:
-    """Why findings taken under ``conditions`` no longer hold, one sentence for each reason.
 
-    Only conditions that are settings (they have a dot) are compared; numbers are equal when they agree to 1 in 10^6,
-    the resolution of a stored value.
+@dataclass(frozen=True)
+class Rest:
+    """One thing that a run rests on, with the value that it had when it was read.
+
+    kind: a setting by its path; the names of the parts in a table (``sensors``); a finding of an earlier run
+    (``homing/spread.x``); a fact (``belt.x``). tolerance: by how much a number may move before it counts as changed.
+    """
+
+    kind: Kind
+    path: str
+    value: Value
+    tolerance: float = 0.0
+
+    def holds(self, now: Value) -> bool:
+        """Whether what it is now is the same within its tolerance; numbers agree to 1 in 10^6 at any rate."""
+        if same(self.value, now):
+            return True
+        then = self.value
+        if (furthest := furthest_apart(then, now)) is not None:
+            return furthest <= self.tolerance
+        if isinstance(then, bool) or isinstance(now, bool):
+            return False
+        if isinstance(then, (int, float)) and isinstance(now, (int, float)):
+            return self.kind != "fact" and abs(then - now) <= self.tolerance
+        return False
+
+
+class Trace:
+    """Notes what is read, each thing once, with the value that it had then."""
+
+    def __init__(self) -> None:
+        self._found: dict[tuple[Kind, str], Rest] = {}
+        self._aside = 0
+
+    def note(self, kind: Kind, path: str, value: Value, tolerance: float = 0.0) -> None:
+        """Something was read."""
+        if not self._aside:
+            self._found.setdefault((kind, path), Rest(kind, path, value, tolerance))
+
+    @contextmanager
+    def aside(self) -> Iterator[None]:
+        """What is read meanwhile only leads there: the findings do not rest on it."""
+        self._aside += 1
+        try:
+            yield
+        finally:
+            self._aside -= 1
+
+    @property
+    def noting(self) -> bool:
+        """Whether what is read now counts."""
+        return not self._aside
+
+    @property
+    def rests(self) -> tuple[Rest, ...]:
+        """Everything that was noted, in the order in which it was first read."""
+        return tuple(self._found.values())
+
+
+@dataclass(frozen=True)
+class Now:
+    """What something is now. gone: it is there no longer. unknown: nobody can tell. words: how it is said, if
+    not by its value.
+    """
+
+    value: Value = None
+    gone: bool = False
+    unknown: bool = False
+    words: str = ""
+
+
+Present = Callable[[Rest], Now]
+
+
+def stale_reasons(rests: tuple[Rest, ...], present: Present) -> tuple[str, ...]:
+    """Why findings no longer hold: a sentence for each thing that they rest on and that moved beyond its tolerance.
+
+    A thing that is gone has moved; one that nobody can tell has not.
     """
     reasons = []
-    for path, then in conditions.items():
-        if "." not in path:
+    for rest in rests:
+        now = present(rest)
+        if now.unknown:
             continue
-        if path not in now:
-            reasons.append(f"{path} was {shown_value(then)}, and the board has it no longer")
-        elif not same(then, now[path]):
-            before, after = _told_apart(then, now[path])
-            reasons.append(f"{path} was {before}, is now {after}")
+        if now.gone:
+            reasons.append(f"{rest.path} was {shown_value(rest.value)}, and is there no longer")
+        elif not rest.holds(now.value):
+            reasons.append(now.words or _moved(rest, now.value))
     return tuple(reasons)
+
+
+def _moved(rest: Rest, value: Value) -> str:
+    if (furthest := furthest_apart(rest.value, value)) is not None:
+        return f"{rest.path} was {shown_value(rest.value, 3)}, and moved by up to {furthest:.3g}"
+    before, after = _told_apart(rest.value, value)
+    if rest.kind == "parts":
+        return f"{rest.path} were {before}, are now {after}"
+    return f"{rest.path} was {before}, is now {after}"
 
 
 DIGITS = range(4, 18)
@@ -37,3 +124,14 @@ def _told_apart(then: Value, current: Value) -> tuple[str, str]:
         if before != after:
             break
     return before, after
+
+
+def among(values: Mapping[str, Value]) -> Present:
+    """What settings are now, by path; whatever else a run rests on is unknown there."""
+
+    def present(rest: Rest) -> Now:
+        if rest.kind != "setting":
+            return Now(unknown=True)
+        return Now(values[rest.path]) if rest.path in values else Now(gone=True)
+
+    return present

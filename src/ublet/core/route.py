@@ -35,11 +35,12 @@ class Station:
 
 @dataclass(frozen=True)
 class Standing:
-    """Where a station stands: its state, its key figure, and the reason in words."""
+    """Where a station stands: its state, its key figure, and the reason in words. unlinked: as of the last link."""
 
     state: StationState
     figure: str = ""
     reason: str = ""
+    unlinked: bool = False
 
 
 def _leg(leg: str, *stations: tuple[str, str]) -> tuple[Station, ...]:

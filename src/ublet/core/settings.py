@@ -2,19 +2,30 @@
 
 from __future__ import annotations
 
+import math
 import types
 import typing
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, StringConstraints
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StringConstraints
 from pydantic.fields import FieldInfo
 
 from ublet.core.written import written
 
-Value = float | int | str | bool | None
+Row = tuple[float, ...]
+Array = Row | tuple[Row, ...]
+"""Numbers of a declared shape: a row (n), or rows of equal length (n x m)."""
+
+Value = float | int | str | bool | Array | None
 """What a setting can hold."""
+
+Acts = Literal["", "plug", "way", "length", "end", "switch", "reading", "plant", "holding", "air"]
+"""What a setting of the board acts in: which motor turns, which way an axis goes, how far, where it ends when it homes,
+how an input reads, how a sensor reads, what a heater does with power, how it is held, which fan blows. Whoever has the
+board do one of these rests on the settings that act in it.
+"""
 
 REMEMBERED_PATHS = 20_000
 """Paths whose declaration is remembered; a hostile file cannot make it more."""
@@ -40,6 +51,10 @@ def setting(
     board: bool = False,
     socket: str = "",
     part: str = "",
+    acts: Acts = "",
+    tolerance: float = 0.0,
+    shape: tuple[str, ...] = (),
+    bench: str = "",
 ) -> Any:
     """Declare one setting of a part.
 
@@ -51,9 +66,80 @@ def setting(
         board: the board holds it too (it has stored and live layers).
         socket: kind of board socket that the value names ("heater", "sensor", "motor", ...).
         part: table of named parts that the value names one of ("sensors", "endstops", ...).
+        acts: what it acts in on the board.
+        tolerance: by how much it may change before what rests on it counts as stale, in its unit.
+        shape: an array of numbers; what each of its dimensions counts, e.g. ("rows", "columns"). Its range is that of
+            every number in it.
+        bench: an array is not typed: station whose bench makes it.
     """
     extra: dict[str, Any] = {"unit": unit, "board": board, "socket": socket, "part": part}
+    extra |= {"acts": acts, "tolerance": tolerance, "shape": list(shape), "bench": bench}
+    if shape:
+        return Field(default=default, description=help, json_schema_extra={**extra, "low": low, "high": high})
     return Field(default=default, description=help, ge=low, le=high, json_schema_extra=extra)
+
+
+def _as_row(value: Any) -> Any:
+    """A list of whole or broken numbers as a row of numbers; anything else as it is, for pydantic to refuse."""
+    return tuple(float(v) if type(v) is int else v for v in value) if isinstance(value, (list, tuple)) else value
+
+
+def _as_rows(value: Any) -> Any:
+    return tuple(_as_row(row) for row in value) if isinstance(value, (list, tuple)) else value
+
+
+Numbers = Annotated[Row, BeforeValidator(_as_row)]
+"""An array of one dimension in a part."""
+
+Grid = Annotated[tuple[Row, ...], BeforeValidator(_as_rows)]
+"""An array of two dimensions in a part."""
+
+
+def number_or(value: Value, otherwise: float) -> float:
+    """A value as a number; another one where it is none, or 0."""
+    return float(value) if isinstance(value, (int, float)) and value else otherwise
+
+
+def frozen(value: Any) -> Any:
+    """A value as it came from TOML or JSON, with tuples for its lists."""
+    return tuple(frozen(each) for each in value) if isinstance(value, list) else value
+
+
+def thawed(value: Any) -> Any:
+    """A value as TOML and JSON have it, with lists for its tuples."""
+    return [thawed(each) for each in value] if isinstance(value, tuple) else value
+
+
+def is_array(value: object) -> bool:
+    """Whether a value is an array."""
+    return isinstance(value, tuple)
+
+
+def numbers_in(value: Value) -> tuple[float, ...]:
+    """All numbers of an array, row by row."""
+    if not isinstance(value, tuple):
+        return ()
+    return tuple(number for each in value for number in (each if isinstance(each, tuple) else (each,)))
+
+
+def shape_of(value: Array) -> tuple[int, ...]:
+    """The shape of an array.
+
+    Raises:
+        ValueError: its rows are not equally long, or it mixes rows and numbers.
+    """
+    rows = [each for each in value if isinstance(each, tuple)]
+    if not rows:
+        return (len(value),)
+    if len(rows) != len(value) or len({len(row) for row in rows}) != 1:
+        raise ValueError("its rows are not equally long")
+    return (len(value), len(rows[0]))
+
+
+def finite(value: Value) -> bool:
+    """Whether every number in a value is finite."""
+    each = numbers_in(value) if isinstance(value, tuple) else (value,)
+    return all(math.isfinite(number) for number in each if isinstance(number, float))
 
 
 @dataclass(frozen=True)
@@ -72,15 +158,25 @@ class Declaration:
     socket: str
     part: str = ""
     choices: tuple[str | int, ...] = ()
+    acts: Acts = ""
+    tolerance: float = 0.0
+    shape: tuple[str, ...] = ()
+    bench: str = ""
 
     def allowed(self) -> str:
         """The allowed values in words, e.g. ``20 to 500 °C``."""
+        if self.shape:
+            each = self._range()
+            return f"{' x '.join(self.shape)} numbers, each {each}" if len(self.shape) > 1 else f"numbers, each {each}"
         if self.choices:
             return "one of " + ", ".join(str(choice) for choice in self.choices)
         if self.kind == "text":
             return "text in quotes"
         if self.kind == "yes or no":
             return "true or false"
+        return self._range()
+
+    def _range(self) -> str:
         unit = f" {self.unit}" if self.unit else ""
         whole = "a whole number " if self.kind == "whole number" else ""
         if self.low is not None and self.high is not None:
@@ -162,8 +258,9 @@ _KINDS = {float: "number", int: "whole number", str: "text", bool: "yes or no"}
 
 def _declaration(path: str, info: FieldInfo) -> Declaration:
     extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
-    low = next((m.ge for m in info.metadata if hasattr(m, "ge")), None)
-    high = next((m.le for m in info.metadata if hasattr(m, "le")), None)
+    low = next((m.ge for m in info.metadata if hasattr(m, "ge")), extra.get("low"))
+    high = next((m.le for m in info.metadata if hasattr(m, "le")), extra.get("high"))
+    shape = typing.cast("list[str]", extra.get("shape") or [])
     annotation = info.annotation
     if typing.get_origin(annotation) in (typing.Union, types.UnionType):
         annotation = next(arg for arg in typing.get_args(annotation) if arg is not type(None))
@@ -173,7 +270,7 @@ def _declaration(path: str, info: FieldInfo) -> Declaration:
         annotation = type(choices[0])
     return Declaration(
         path,
-        _KINDS.get(typing.cast(type, annotation), "text"),
+        "array" if shape else _KINDS.get(typing.cast(type, annotation), "text"),
         str(extra.get("unit", "")),
         typing.cast("float | None", low),
         typing.cast("float | None", high),
@@ -184,6 +281,10 @@ def _declaration(path: str, info: FieldInfo) -> Declaration:
         str(extra.get("socket", "")),
         str(extra.get("part", "")),
         choices,
+        typing.cast("Acts", str(extra.get("acts", ""))),
+        typing.cast("float", extra.get("tolerance") or 0.0),
+        tuple(shape),
+        str(extra.get("bench", "")),
     )
 
 
@@ -194,7 +295,7 @@ def flatten(tree: Mapping[str, Any], prefix: str = "") -> dict[str, Value]:
         if isinstance(value, Mapping):
             flat.update(flatten(value, f"{prefix}{key}."))
         else:
-            flat[f"{prefix}{key}"] = value
+            flat[f"{prefix}{key}"] = frozen(value)
     return flat
 
 
@@ -211,7 +312,10 @@ def refusal_of(declared: Declaration, path: str, value: Value) -> str | None:
         "whole number": isinstance(value, int) and not isinstance(value, bool),
         "text": isinstance(value, str),
         "yes or no": isinstance(value, bool),
+        "array": isinstance(value, tuple) and not _array_fault(declared, value),
     }[declared.kind]
+    if isinstance(value, tuple) and declared.shape and not good:
+        return f"{path}: {_array_fault(declared, value)}, allowed: {declared.allowed()}"
     if good and declared.choices:
         good = value in declared.choices
     if good and isinstance(value, (int, float)):
@@ -219,3 +323,27 @@ def refusal_of(declared: Declaration, path: str, value: Value) -> str | None:
         good = good and (declared.low is None or value >= declared.low)
         good = good and (declared.high is None or value <= declared.high)
     return None if good else f"{path}: found {written(value)}, allowed: {declared.allowed()}"
+
+
+LONGEST_ARRAY = 2000
+"""An array of more numbers fits in no frame of the link."""
+
+
+def _array_fault(declared: Declaration, value: Array) -> str:
+    """What is wrong with an array; empty: nothing."""
+    try:
+        shape = shape_of(value)
+    except ValueError as error:
+        return str(error)
+    numbers = numbers_in(value)
+    if not numbers or len(shape) != len(declared.shape):
+        return f"found an array of {' x '.join(str(count) for count in shape)}"
+    if len(numbers) > LONGEST_ARRAY:
+        return f"found {len(numbers)} numbers, more than {LONGEST_ARRAY}"
+    for number in numbers:
+        good = isinstance(number, (int, float)) and not isinstance(number, bool) and math.isfinite(number)
+        if not good or (declared.low is not None and number < declared.low):
+            return f"found {written(number)} in it"
+        if declared.high is not None and number > declared.high:
+            return f"found {written(number)} in it"
+    return ""

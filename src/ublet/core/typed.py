@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ublet.core.settings import Declaration, Value, refusal_of
+from ublet.core.settings import Array, Declaration, Value, numbers_in, refusal_of, shape_of
 from ublet.core.units import NotAQuantity, parse
 
 YES, NO = ("yes", "true", "on", "1"), ("no", "false", "off", "0")
@@ -36,6 +36,18 @@ def shown_value(value: Value, digits: int = 6) -> str:
         return "–"
     if isinstance(value, bool):
         return "yes" if value else "no"
+    if isinstance(value, tuple):
+        return shown_array(value, digits)
     if isinstance(value, float):
         return f"{value:.{digits}g}" if abs(value) < 1e6 else f"{value:.10g}"
     return str(value)
+
+
+def shown_array(value: Array, digits: int = 6) -> str:
+    """An array by its size and range: ``5 x 5, 0.01 to 0.23``."""
+    numbers = numbers_in(value)
+    try:
+        size = " x ".join(str(count) for count in shape_of(value))
+    except ValueError:
+        size = f"{len(numbers)} uneven"
+    return f"{size}, {min(numbers):.{digits}g} to {max(numbers):.{digits}g}" if numbers else "empty"

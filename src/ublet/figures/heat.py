@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ublet.core.trial import Series
+from ublet.core.run import Series
 
 INK = "#14130f"
 COPPER = "#8a6418"

@@ -1,170 +1,231 @@
-"""The ledger's file: trials with their raw data, changes of settings, and the intent to save."""
+"""The ledger: runs with all they recorded, changes of settings, facts, and the intent to save."""
 
 from __future__ import annotations
 
 import json
-import os
-import shutil
 import sqlite3
 import zlib
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
+from ublet.core.facts import Fact
+from ublet.core.run import Series, Stream
+from ublet.core.settings import Value, frozen, thawed
+from ublet.ledger.entries import Asked, Change, Intent, Opening, RunEntry, subject_text
+from ublet.ledger.errors import LedgerError, NotEntered, unwritable
+from ublet.ledger.process import alive, this_process
+from ublet.ledger.reading import checkpoint_of, entries_of, questions_of, streams_of
+from ublet.ledger.recording import Recorded
+from ublet.ledger.tables import opened
+from ublet.ledger.writer import Ended, Rows, Writer
 
-from ublet.core.settings import Value
-from ublet.core.trial import Finding, Option, Proposal, Series, TrialResult
-from ublet.core.trouble import Trouble
-
-VERSION = 2
-
-_SCHEMA = """
-CREATE TABLE trial (
-    id INTEGER PRIMARY KEY, at TEXT NOT NULL, name TEXT NOT NULL, station TEXT NOT NULL,
-    outcome TEXT NOT NULL, why TEXT NOT NULL, duration_s REAL NOT NULL, parameters TEXT NOT NULL,
-    conditions TEXT NOT NULL, findings TEXT NOT NULL, options TEXT NOT NULL, recommended TEXT NOT NULL);
-CREATE TABLE series (
-    trial INTEGER NOT NULL REFERENCES trial(id), name TEXT NOT NULL, columns TEXT NOT NULL,
-    count INTEGER NOT NULL, rows BLOB NOT NULL, PRIMARY KEY (trial, name));
-CREATE TABLE change (
-    id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, trial INTEGER REFERENCES trial(id),
-    setting TEXT NOT NULL, layer TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL);
-CREATE TABLE intent (
-    id INTEGER PRIMARY KEY CHECK (id = 1), at TEXT NOT NULL, file TEXT NOT NULL,
-    old_text TEXT NOT NULL, new_text TEXT NOT NULL, stored_before TEXT NOT NULL, stored_after TEXT NOT NULL,
-    changes TEXT NOT NULL DEFAULT '[]');
-CREATE INDEX trial_by_name ON trial(name, id);
-"""
-
-
-_FROM_1 = "ALTER TABLE intent ADD COLUMN changes TEXT NOT NULL DEFAULT '[]';"
-"""Version 2: a save that is settled later enters all its rows."""
-
-
-class LedgerError(Trouble):
-    """The ledger cannot be opened or written; the message says what to do."""
-
-
-class NotEntered(LedgerError):
-    """Something could not be written yet; it is kept in memory under ``number`` and tried again."""
-
-    def __init__(self, message: str, number: int = 0) -> None:
-        super().__init__(message)
-        self.number = number
-
-
-@dataclass(frozen=True)
-class _Run:
-    """A trial that was run, as it is entered."""
-
-    at: str
-    name: str
-    station: str
-    parameters: dict[str, Value]
-    result: TrialResult
-    duration_s: float
-
-
-@dataclass(frozen=True)
-class TrialEntry:
-    """A trial in the ledger."""
-
-    id: int
-    at: str
-    name: str
-    station: str
-    duration_s: float
-    parameters: dict[str, Value]
-    result: TrialResult
-
-
-@dataclass(frozen=True)
-class Change:
-    """A setting changed in a layer (live, stored, file) by keep, drop or save."""
-
-    at: str
-    kind: str
-    trial: int | None
-    setting: str
-    layer: str
-    before: Value
-    after: Value
-
-
-@dataclass(frozen=True)
-class Intent:
-    """A save that was begun: everything that is needed to finish it or to undo it; changes: the rows it enters."""
-
-    at: str
-    file: str
-    old_text: str
-    new_text: str
-    stored_before: dict[str, Value]
-    stored_after: dict[str, Value]
-    changes: tuple[Change, ...] = ()
-
-
-LEAST_ROOM = 1 << 20
-"""Less free space than this is none, bytes."""
-
-NUMBERS_IN_MEMORY = 1 << 40
-"""What waits in memory is numbered from here: newer than everything that is in the file."""
+CUT_OFF = "Cut off: the program ended while it ran. What it had recorded is kept."
+REMEMBERED = 400
+"""So many runs that have ended are remembered: they do not change any more."""
 
 
 class Ledger:
     """One ledger file (SQLite with a write-ahead log). Every method that writes is one transaction.
 
-    What cannot be written (full disk, another program) stays in memory, is found like everything else, and is entered
-    in its order by :meth:`enter_waiting`.
+    Runs are written beside the event loop (``threaded``). What cannot be written (full disk, another program) stays in
+    memory, is found like everything else, and is entered in its order by :meth:`enter_waiting`.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, threaded: bool = True) -> None:
         self.path = path
-        self._waiting: list[tuple[int, _Run | tuple[Change, ...]]] = []
-        self._entered: dict[int, int] = {}  # numbers that were given in memory, and those they got in the file
-        self._next_in_memory = NUMBERS_IN_MEMORY
-        try:
-            self._base = sqlite3.connect(path, timeout=3, isolation_level=None)
-            self._base.execute("PRAGMA journal_mode=WAL")
-            self._base.execute("PRAGMA synchronous=FULL")
-            self._base.execute("PRAGMA foreign_keys=ON")
-            (version,) = self._base.execute("PRAGMA user_version").fetchone()
-            if version == 0:
-                self._base.executescript(f"BEGIN;{_SCHEMA}PRAGMA user_version={VERSION};COMMIT;")
-            elif version == 1:
-                self._copy_old(version)
-                self._base.executescript(f"BEGIN;{_FROM_1}PRAGMA user_version={VERSION};COMMIT;")
-            elif version != VERSION:
-                raise LedgerError(
-                    f"{path} was written by another version of Ublet (ledger {version}, this one reads "
-                    f"{VERSION}): update Ublet, or move the file away to begin a new ledger."
-                )
-        except sqlite3.Error as error:
-            raise LedgerError(_unusable(path, error)) from error
+        self._base = opened(path)
+        self._writer = Writer(path, threaded)
+        self._open: dict[int, Recorded] = {}
+        self._waiting: list[tuple[Change, ...]] = []
+        self._remembered: dict[int, RunEntry] = {}
+        self._close_cut()
 
     def close(self) -> None:
         """Close the file, after a last try to enter what waits."""
+        for recorded in list(self._open.values()):
+            recorded.flush()
+        self._writer.close()
         self.enter_waiting()
         self._base.close()
 
-    def add_trial(
-        self,
-        at: str,
-        name: str,
-        station: str,
-        parameters: Mapping[str, Value],
-        result: TrialResult,
-        duration_s: float,
-    ) -> int:
-        """Enter a trial with its raw data; returns its number.
+    # runs
+
+    def open_run(self, opening: Opening) -> Recorded:
+        """Open a run, before anything moves.
 
         Raises:
-            NotEntered: it could not be written (full disk); the ledger is as it was, and the trial waits in memory.
+            LedgerError: it could not be written: nothing is begun.
         """
-        run = _Run(at, name, station, dict(parameters), result, duration_s)
-        return self._enter(run)
+        beginning = {
+            "digest": opening.digest,
+            "board": opening.board,
+            "live": {path: thawed(value) for path, value in opening.live.items()},
+            "facts": [asdict(fact) for fact in opening.facts],
+            "room_c": opening.room_c,
+            "soaked_s": dict(opening.soaked_s),
+        }
+        with self._transaction():
+            cursor = self._base.execute(
+                "INSERT INTO run VALUES (NULL,?,?,?,?,'running','It is running.',0,?,'{}','[]','',?,?,?)",
+                (
+                    *(opening.at, opening.trial, opening.station, subject_text(opening.subject)),
+                    *(json.dumps(dict(opening.parameters)), zlib.compress(json.dumps(beginning).encode(), 1)),
+                    *(opening.goes_on_from, this_process()),
+                ),
+            )
+        number = int(cursor.lastrowid or 0)
+        recorded = Recorded(number, opening, self._writer)
+        self._open[number] = recorded
+        return recorded
+
+    def entered(self, recorded: Recorded, seconds: float = 0.0) -> str:
+        """Wait for so long until a run that has ended is written; returns why it is not yet (empty: it is)."""
+        if self._writer.settle(seconds):
+            self._open.pop(recorded.number, None)
+            return ""
+        reason = unwritable(self.path, sqlite3.OperationalError(self._writer.failure or "busy"))
+        return f"{reason} It is kept in memory and tried again."
+
+    def runs(
+        self,
+        trial: str | None = None,
+        outcome: str | None = None,
+        subject: Mapping[str, str] | None = None,
+        most: int = -1,
+    ) -> list[RunEntry]:
+        """Runs, newest first, without what they recorded; of one subject, and no more than so many, when asked for."""
+        wanted = subject_text(subject) if subject is not None else None
+        terms = [("trial = ?", trial), ("subject = ?", wanted), ("outcome = ?", outcome)]
+        given = [(term, value) for term, value in terms if value is not None]
+        where = f"WHERE {' AND '.join(term for term, _ in given)}" if given else ""
+        values = tuple(value for _, value in given)
+        rows = self._rows(f"SELECT id FROM run {where} ORDER BY id DESC LIMIT ?", (*values, most))
+        numbers = {number for (number,) in rows}
+        held = [each for each in self._held() if _wanted(each, trial, outcome, wanted)]
+        numbers |= {each.id for each in held}
+        found = [self.run(number) for number in sorted(numbers, reverse=True)]
+        kept = [each for each in found if each is not None and _wanted(each, trial, outcome, wanted)]
+        return kept if most < 0 else kept[:most]
+
+    def latest(
+        self, trial: str, outcome: str | None = None, subject: Mapping[str, str] | None = None
+    ) -> RunEntry | None:
+        """The newest run of a trial."""
+        found = self.runs(trial, outcome, subject, 1)
+        return found[0] if found else None
+
+    def concluded(self, trial: str, subject: Mapping[str, str] | None = None) -> RunEntry | None:
+        """The newest run of a trial that came to an answer: proven or failed."""
+        found = [self.latest(trial, outcome, subject) for outcome in ("proven", "failed")]
+        return max((each for each in found if each is not None), key=lambda each: each.id, default=None)
+
+    def run(self, number: int) -> RunEntry | None:
+        """One run; None: there is none of that number."""
+        if (held := next((each for each in self._held() if each.id == number), None)) is not None:
+            return held
+        if number not in self._remembered:
+            found = entries_of(self._rows, [number])
+            if not found:
+                return None
+            if found[0].running:
+                return found[0]
+            if len(self._remembered) >= REMEMBERED:
+                self._remembered.pop(next(iter(self._remembered)))
+            self._remembered[number] = found[0]
+        return self._remembered[number]
+
+    def _held(self) -> list[RunEntry]:
+        """Runs that have ended and are not in the file yet."""
+        return [each.entry for each in self._open.values() if each.entry is not None]
+
+    def streams(self, number: int) -> dict[str, Series]:
+        """What a run recorded: its streams by name, in the order in which they began."""
+        if (recorded := self._open.get(number)) is not None:
+            recorded.flush()
+            self._writer.settle(1.0)
+        found = streams_of(self._rows, number)
+        for operation in list(self._writer.pending):
+            if isinstance(operation, Rows) and operation.run == number:
+                found[operation.title] = _longer(found.get(operation.title), operation)
+        return found
+
+    def questions(self, number: int) -> tuple[Asked, ...]:
+        """What was asked in a run, and answered."""
+        if number in self._open:
+            self._writer.settle(1.0)
+        return questions_of(self._rows, number)
+
+    def checkpoint(self, number: int) -> Any:
+        """Where a run could go on from; None: nowhere."""
+        if number in self._open:
+            self._writer.settle(1.0)
+        return checkpoint_of(self._rows, number)
+
+    def opening(self, number: int) -> dict[str, Any]:
+        """What was known when a run began: settings, facts, room, digest of the machine file; empty for old runs."""
+        rows = self._rows("SELECT opening FROM run WHERE id = ?", (number,))
+        found: dict[str, Any] = json.loads(zlib.decompress(rows[0][0])) if rows and rows[0][0] else {}
+        return found
+
+    def followed(self, finding: str, most: int = 100) -> list[tuple[RunEntry, float, float | None]]:
+        """A finding over time, newest first: the run, the value and its uncertainty."""
+        rows = self._rows(
+            "SELECT run, value, uncertainty FROM finding WHERE id = ? ORDER BY run DESC LIMIT ?", (finding, most)
+        )
+        return [(entry, value, u) for number, value, u in rows if (entry := self.run(number)) is not None]
+
+    def _close_cut(self) -> None:
+        """Close the runs of programs that are not there any more."""
+        dead = [
+            n
+            for n, process in self._rows("SELECT id, process FROM run WHERE outcome = 'running'")
+            if not alive(process)
+        ]
+        if not dead:
+            return
+        with self._transaction():
+            self._base.executemany(
+                "UPDATE run SET outcome = 'halted', why = ? WHERE id = ?", [(CUT_OFF, number) for number in dead]
+            )
+
+    # facts
+
+    def tell(self, fact: Fact) -> Fact:
+        """Enter a fact; returns it with its number.
+
+        Raises:
+            LedgerError: it could not be written.
+        """
+        with self._transaction():
+            cursor = self._base.execute(
+                "INSERT INTO fact (at, kind, subject, value) VALUES (?,?,?,?)",
+                (fact.at, fact.kind, fact.subject, fact.value),
+            )
+        return replace(fact, id=int(cursor.lastrowid or 0))
+
+    def fact(self, kind: str, subject: str = "") -> Fact:
+        """What was told last of something; a fact with number 0 and no words when nothing was."""
+        rows = self._rows(
+            "SELECT kind, subject, value, at, id FROM fact WHERE kind = ? AND subject = ? ORDER BY id DESC LIMIT 1",
+            (kind, subject),
+        )
+        return Fact(*rows[0]) if rows else Fact(kind, subject, "")
+
+    def facts(self, most: int = -1) -> list[Fact]:
+        """Facts, newest first."""
+        rows = self._rows("SELECT kind, subject, value, at, id FROM fact ORDER BY id DESC LIMIT ?", (most,))
+        return [Fact(*row) for row in rows]
+
+    def facts_in_force(self) -> list[Fact]:
+        """The newest fact of each kind and subject."""
+        rows = self._rows(
+            "SELECT kind, subject, value, at, max(id) FROM fact GROUP BY kind, subject ORDER BY max(id) DESC"
+        )
+        return [Fact(*row) for row in rows]
+
+    # changes
 
     def add_changes(self, changes: Iterable[Change]) -> None:
         """Enter changes of settings.
@@ -172,141 +233,68 @@ class Ledger:
         Raises:
             NotEntered: they could not be written, and wait in memory.
         """
-        self._enter(tuple(changes))
+        rows = tuple(changes)
+        try:
+            if self._waiting and not self._enter_changes():
+                raise LedgerError(f"The ledger {self.path} still cannot be written: make room on the disk.")
+            with self._transaction():
+                self._insert_changes(rows)
+        except LedgerError as error:
+            self._waiting.append(rows)
+            raise NotEntered(f"{error} It is kept in memory and tried again.") from error
 
     @property
     def waiting(self) -> int:
-        """How many entries wait in memory for room in the file."""
-        return len(self._waiting)
+        """How many entries wait in memory for room in the file: runs and groups of changes."""
+        return len(self._waiting) + sum(1 for each in self._writer.pending if isinstance(each, Ended))
 
     def enter_waiting(self) -> int:
         """Try to enter what waits, in its order; returns how many were entered now."""
-        before = len(self._waiting)
+        before = self.waiting
+        if self._writer.pending:
+            self._writer.retry()
+        if not self._writer.pending:
+            self._open = {number: each for number, each in self._open.items() if each.entry is None}
+            self._enter_changes()
+        return before - self.waiting
+
+    def _enter_changes(self) -> bool:
         while self._waiting:
-            number, what = self._waiting[0]
             try:
                 with self._transaction():
-                    entered = self._insert(what)
+                    self._insert_changes(self._waiting[0])
             except LedgerError:
-                break
-            if isinstance(what, _Run):
-                self._entered[number] = entered
+                return False
             self._waiting.pop(0)
-        return before - len(self._waiting)
+        return True
 
-    def _enter(self, what: _Run | tuple[Change, ...]) -> int:
-        try:
-            if self._waiting and not self.enter_waiting():
-                raise LedgerError(f"The ledger {self.path} still cannot be written: make room on the disk.")
-            with self._transaction():
-                return self._insert(what)
-        except LedgerError as error:
-            self._next_in_memory += 1
-            self._waiting.append((self._next_in_memory, what))
-            raise NotEntered(f"{error} It is kept in memory and tried again.", self._next_in_memory) from error
-
-    def _insert(self, what: _Run | tuple[Change, ...]) -> int:
-        if not isinstance(what, _Run):
-            self._insert_changes(what)
-            return 0
-        result = what.result
-        cursor = self._base.execute(
-            "INSERT INTO trial (at, name, station, outcome, why, duration_s, parameters, conditions, "
-            "findings, options, recommended) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
-            (
-                what.at,
-                what.name,
-                what.station,
-                result.outcome,
-                result.why,
-                what.duration_s,
-                json.dumps(what.parameters),
-                json.dumps(dict(result.conditions)),
-                json.dumps([asdict(finding) for finding in result.findings]),
-                json.dumps([_plain(option) for option in result.options]),
-                result.recommended,
-            ),
-        )
-        number = int(cursor.lastrowid or 0)
-        for title, series in result.series.items():
-            data = zlib.compress(np.ascontiguousarray(series.rows, dtype="<f8").tobytes(), 6)
-            self._base.execute(
-                "INSERT INTO series VALUES (?,?,?,?,?)",
-                (number, title, json.dumps(series.columns), len(series.rows), data),
-            )
-        return number
-
-    def _copy_old(self, version: int) -> None:
-        """A copy of a ledger of an older version, beside it."""
-        copy = sqlite3.connect(self.path.with_name(f"{self.path.name}.version-{version}"))
-        try:
-            self._base.backup(copy)
-        finally:
-            copy.close()
-
-    def trials(
-        self,
-        name: str | None = None,
-        outcome: str | None = None,
-        heater: str | None = None,
-        most: int = -1,
-    ) -> list[TrialEntry]:
-        """Trials, newest first, without raw data; of one heater, and no more than so many, when asked for."""
-        kept = [
-            TrialEntry(number, run.at, run.name, run.station, run.duration_s, run.parameters, run.result)
-            for number, run in reversed(self._waiting)
-            if isinstance(run, _Run)
-            and name in (None, run.name)
-            and outcome in (None, run.result.outcome)
-            and heater in (None, run.parameters.get("heater"))
-        ]
+    def changes(self, kind: str | None = None, run: int | None = None, most: int = -1) -> list[Change]:
+        """Changes of settings, newest first; of one kind, or those that a run proposed, when asked for."""
         rows = self._rows(
-            "SELECT id, at, name, station, outcome, why, duration_s, parameters, conditions, findings, "
-            "options, recommended FROM trial WHERE (?1 IS NULL OR name = ?1) AND (?2 IS NULL OR outcome = ?2) "
-            "AND (?3 IS NULL OR json_extract(parameters, '$.heater') = ?3) ORDER BY id DESC LIMIT ?4",
-            (name, outcome, heater, most),
-        )
-        found = [*kept, *(_entry(row) for row in rows)]
-        return found if most < 0 else found[:most]
-
-    def latest(self, name: str, outcome: str | None = None, heater: str | None = None) -> TrialEntry | None:
-        """The newest trial of a name, of one heater when asked for."""
-        found = self.trials(name, outcome, heater, 1)
-        return found[0] if found else None
-
-    def series(self, trial: int) -> dict[str, Series]:
-        """The raw data of a trial."""
-        found: dict[str, Series] = {}
-        for number, run in self._waiting:
-            if number == trial and isinstance(run, _Run):
-                return dict(run.result.series)
-        trial = self._entered.get(trial, trial)
-        for name, columns, count, blob in self._rows(
-            "SELECT name, columns, count, rows FROM series WHERE trial = ? ORDER BY rowid", (trial,)
-        ):
-            titles = tuple(json.loads(columns))
-            rows = np.frombuffer(zlib.decompress(blob), dtype="<f8").reshape(count, len(titles))
-            found[name] = Series(titles, rows)
-        return found
-
-    def changes(self, kind: str | None = None) -> list[Change]:
-        """Changes of settings, newest first."""
-        rows = self._rows(
-            "SELECT at, kind, trial, setting, layer, before, after FROM change "
-            "WHERE ?1 IS NULL OR kind = ?1 ORDER BY id DESC",
-            (kind,),
+            "SELECT at, kind, run, setting, layer, before, after FROM change "
+            "WHERE (?1 IS NULL OR kind = ?1) AND (?2 IS NULL OR run = ?2) ORDER BY id DESC LIMIT ?3",
+            (kind, run, most),
         )
         kept = [
             change
-            for _, what in reversed(self._waiting)
-            if not isinstance(what, _Run)
+            for what in reversed(self._waiting)
             for change in reversed(what)
-            if kind in (None, change.kind)
+            if kind in (None, change.kind) and run in (None, change.run)
         ]
-        return kept + [
-            Change(at, kind, trial, setting, layer, json.loads(before), json.loads(after))
-            for at, kind, trial, setting, layer, before, after in rows
-        ]
+        return kept + [_change(row) for row in rows]
+
+    def last_change(self, setting: str, kind: str) -> Change | None:
+        """The newest change of a setting of a kind (keep, save, ...)."""
+        for what in reversed(self._waiting):
+            for change in reversed(what):
+                if (change.setting, change.kind) == (setting, kind):
+                    return change
+        rows = self._rows(
+            "SELECT at, kind, run, setting, layer, before, after FROM change WHERE setting = ? AND kind = ? "
+            "ORDER BY id DESC LIMIT 1",
+            (setting, kind),
+        )
+        return _change(rows[0]) if rows else None
 
     def begin_save(self, intent: Intent) -> None:
         """Write down what a save is about to do, before it does anything.
@@ -335,7 +323,7 @@ class Ledger:
             return None
         at, file, old_text, new_text, before, after, changes = found[0]
         rows = tuple(Change(**change) for change in json.loads(changes))
-        return Intent(at, file, old_text, new_text, json.loads(before), json.loads(after), rows)
+        return Intent(at, file, old_text, new_text, _values(before), _values(after), rows)
 
     def end_save(self, changes: Iterable[Change]) -> None:
         """Finish a save: its changes enter and the intent goes, together.
@@ -349,18 +337,27 @@ class Ledger:
 
     def _insert_changes(self, changes: Iterable[Change]) -> None:
         self._base.executemany(
-            "INSERT INTO change (at, kind, trial, setting, layer, before, after) VALUES (?,?,?,?,?,?,?)",
-            [
-                (c.at, c.kind, self._in_file(c.trial), c.setting, c.layer, json.dumps(c.before), json.dumps(c.after))
-                for c in changes
-            ],
+            "INSERT INTO change (at, kind, run, setting, layer, before, after) VALUES (?,?,?,?,?,?,?)",
+            [(c.at, c.kind, c.run, c.setting, c.layer, json.dumps(c.before), json.dumps(c.after)) for c in changes],
         )
 
-    def _in_file(self, trial: int | None) -> int | None:
-        """A trial's number in the file; None while it only is in memory."""
-        if trial is None or trial < NUMBERS_IN_MEMORY:
-            return trial
-        return self._entered.get(trial)
+    # the board as it was seen last
+
+    def note_seen(self, at: str, live: Mapping[str, Value]) -> None:
+        """Keep what the board's live settings were, for a time without a link.
+
+        Raises:
+            LedgerError: it could not be written.
+        """
+        with self._transaction():
+            self._base.execute("INSERT OR REPLACE INTO seen VALUES (1,?,?)", (at, json.dumps(dict(live))))
+
+    def seen(self) -> tuple[str, dict[str, Value]]:
+        """When the board was seen last, and its live settings then; no time when it never was."""
+        rows = self._rows("SELECT at, live FROM seen")
+        return (rows[0][0], _values(rows[0][1])) if rows else ("", {})
+
+    # the file
 
     def _rows(self, query: str, values: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
         try:
@@ -380,7 +377,7 @@ class _Transaction:
         try:
             self._base.execute("BEGIN IMMEDIATE")
         except sqlite3.Error as error:
-            raise self._error(error) from error
+            raise unwritable(self._path, error) from error
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: object) -> None:
         try:
@@ -389,66 +386,37 @@ class _Transaction:
                 return
         except sqlite3.Error as broken:
             self._undo()
-            raise self._error(broken) from broken
+            raise unwritable(self._path, broken) from broken
         self._undo()
         if isinstance(error, sqlite3.Error):
-            raise self._error(error) from error
+            raise unwritable(self._path, error) from error
 
     def _undo(self) -> None:
         if self._base.in_transaction:
             self._base.execute("ROLLBACK")
 
-    def _error(self, error: sqlite3.Error) -> LedgerError:
-        return LedgerError(
-            f"The ledger {self._path} could not be written ({error}): "
-            "make room on the disk or close the other program that uses it, then try again."
-        )
 
-
-def _plain(option: Option) -> dict[str, Any]:
-    return {
-        "name": option.name,
-        "note": option.note,
-        "proposals": [asdict(proposal) for proposal in option.proposals],
-        "figures": dict(option.figures),
-    }
-
-
-def _entry(row: tuple[Any, ...]) -> TrialEntry:
-    number, at, name, station, outcome, why, duration, parameters, conditions, findings, options, best = row
-    result = TrialResult(
-        outcome,
-        why,
-        json.loads(conditions),
-        tuple(Finding(**item) for item in json.loads(findings)),
-        tuple(
-            Option(
-                item["name"],
-                item["note"],
-                tuple(Proposal(**proposal) for proposal in item["proposals"]),
-                item["figures"],
-            )
-            for item in json.loads(options)
-        ),
-        best,
+def _wanted(entry: RunEntry, trial: str | None, outcome: str | None, subject: str | None) -> bool:
+    return (
+        trial in (None, entry.name)
+        and outcome in (None, "running" if entry.running else entry.result.outcome)
+        and subject in (None, subject_text(entry.subject))
     )
-    return TrialEntry(number, at, name, station, duration, json.loads(parameters), result)
 
 
-def _unusable(path: Path, error: sqlite3.Error) -> str:
-    """Why a ledger cannot be opened, and what would mend that."""
-    folder = path.parent
-    if not folder.is_dir():
-        return f"{path} cannot be used as a ledger: {folder} is not there."
-    if not os.access(folder, os.W_OK):
-        return (
-            f"{path}: {folder} may not be written, and the ledger lives beside the machine file: give permission, or "
-            "copy the file to a folder of yours."
-        )
-    if path.exists() and not os.access(path, os.R_OK | os.W_OK):
-        return f"{path} may not be read and written by you ({error}): give permission."
-    if "locked" in str(error):
-        return f"{path} is being written by another program for longer than 3 s: close that one (another Ublet?)."
-    if "full" in str(error) or shutil.disk_usage(folder).free < LEAST_ROOM:
-        return f"{path}: the disk is full ({error}): make room."
-    return f"{path} cannot be used as a ledger ({error}): move it away to begin a new one."
+def _longer(before: Series | None, more: Rows) -> Series:
+    """A stream with rows that are not in the file yet."""
+    from numpy import concatenate
+
+    stream: Stream = more.stream
+    rows = more.rows if before is None else concatenate([before.rows, more.rows])
+    return Series(stream.columns, rows, stream.units)
+
+
+def _change(row: tuple[Any, ...]) -> Change:
+    at, kind, run, setting, layer, before, after = row
+    return Change(at, kind, run, setting, layer, json.loads(before), json.loads(after))
+
+
+def _values(text: str) -> dict[str, Value]:
+    return {path: frozen(value) for path, value in json.loads(text).items()}

@@ -15,7 +15,7 @@ from ublet.core.heat.report import STEP_COLUMNS
 from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.recorded_steps import analyse_steps
 from ublet.core.recorded import RecordError, Table, check_times, parse_table
-from ublet.core.trial import Series
+from ublet.core.run import Series
 
 KINDS = ("heat", "steps")
 LATER = ("resonance", "mesh", "touches")

@@ -10,10 +10,10 @@ from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Protocol
 
-from ublet.core.motion.targets import parse_targets
-from ublet.core.trial import Question, TrialFailed
+from ublet.core.questions import Live, Question
+from ublet.core.run import TrialFailed
 from ublet.core.trouble import Trouble
-from ublet.core.units import NotAQuantity, parse
+from ublet.core.units import NotAQuantity
 
 
 class AnswersError(Trouble):
@@ -34,11 +34,19 @@ class Answering(Protocol):
         """Do by hand what a trial left to be done, without being asked; whether it was done."""
 
 
+async def unused() -> str:
+    """Controls that nobody uses: they stay open until what goes on has ended."""
+    answer: str = await asyncio.get_running_loop().create_future()
+    return answer
+
+
 class Nobody:
     """Nobody is there: what asks ends."""
 
     async def answer(self, question: Question) -> str:
         """Nobody answers."""
+        if isinstance(question, Live):
+            return await unused()
         waits = " --set wait=true waits without asking;" if "wait" in question.answers else ""
         raise TrialFailed(
             f"{question.text} Nobody is there to answer:{waits} run it on a terminal, or give --answers FILE."
@@ -67,13 +75,24 @@ class AnswerFile:
 
     async def answer(self, question: Question) -> str:
         """The next line, if it answers the question."""
+        if isinstance(question, Live):
+            return await self._use(question)
         if not self._left:
-            raise TrialFailed(f"{question.text} {self._name} has no further answer ({allowed(question)}).")
+            raise TrialFailed(f"{question.text} {self._name} has no further answer ({question.allowed()}).")
         number, line = self._left.pop(0)
         try:
-            return taken(question, line)
+            return question.taken(line)
         except NotAQuantity as error:
             raise TrialFailed(f"{question.text} {self._name}:{number}: {error}.") from error
+
+    async def _use(self, controls: Live) -> str:
+        """The next line, if it uses one of the controls; otherwise they stay open, unused."""
+        if self._left:
+            with contextlib.suppress(NotAQuantity):
+                used = controls.taken(self._left[0][1])
+                self._left.pop(0)
+                return used
+        return await unused()
 
     async def undo(self, question: Question) -> bool:
         """A file has no hands."""
@@ -92,11 +111,11 @@ class Terminal:
     async def answer(self, question: Question) -> str:
         """Ask until there is an answer that is one."""
         with self._aside():
-            print(f"\n{question.text}\n  {allowed(question)}", file=sys.stderr)
+            print(f"\n{question.text}\n  {question.allowed()}", file=sys.stderr)
             while True:
                 print("> ", end="", file=sys.stderr, flush=True)
                 try:
-                    return taken(question, await _line())
+                    return question.taken(await _line())
                 except NotAQuantity as error:
                     print(f"  {error}", file=sys.stderr)
 
@@ -108,38 +127,6 @@ class Terminal:
 def there_is_a_terminal() -> bool:
     """Whether somebody can be asked."""
     return sys.stdin.isatty() and sys.stderr.isatty()
-
-
-def allowed(question: Question) -> str:
-    """What can be answered, in words."""
-    if question.unit:
-        return f"type what is read, in {question.unit} or with another unit"
-    told = ", ".join(f"{number} {answer}" for number, answer in enumerate(question.answers, start=1))
-    moves = f"; or move {' and '.join(question.jog)}, for example {question.jog[0]}+0.5" if question.jog else ""
-    return f"{told}{moves}"
-
-
-def taken(question: Question, text: str) -> str:
-    """What was typed as an answer: its number, its word or the beginning of it, a quantity, a move.
-
-    Raises:
-        NotAQuantity: it is none; the message says what would be.
-    """
-    text = text.strip()
-    if question.unit:
-        parse(text, question.unit)
-        return text
-    if text.isdigit() and 0 < int(text) <= len(question.answers):
-        return question.answers[int(text) - 1]
-    begun = [answer for answer in question.answers if text and answer.lower().startswith(text.lower())]
-    exact = [answer for answer in begun if answer.lower() == text.lower()]
-    if len(exact or begun) == 1:
-        return (exact or begun)[0]
-    if question.jog and text:
-        targets = parse_targets(text, question.jog[0], dict.fromkeys(question.jog, 0.0))
-        if all(target.axis in question.jog for target in targets):
-            return text
-    raise NotAQuantity(f"“{text}” is no answer; allowed: {allowed(question)}")
 
 
 async def _line() -> str:

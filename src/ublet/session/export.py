@@ -9,8 +9,8 @@ from typing import Any
 
 from ublet.core.machine.boards import BoardKind
 from ublet.core.machine.wiring import plugs
-from ublet.core.trial import Series
-from ublet.ledger.book import TrialEntry
+from ublet.core.run import Series
+from ublet.ledger.entries import RunEntry
 
 
 def write_csv(series: Series, path: Path) -> None:
@@ -22,10 +22,30 @@ def write_csv(series: Series, path: Path) -> None:
     with path.open("w", encoding="utf-8", newline="") as file:
         writer = csv.writer(file)
         writer.writerow(series.columns)
-        writer.writerows([f"{value:.6g}" for value in row] for row in series.rows.tolist())
+        writer.writerows([f"{value:.10g}" for value in row] for row in series.rows.tolist())
 
 
-def heat_files(entry: TrialEntry, series: Mapping[str, Series], folder: Path) -> list[Path]:
+def run_files(entry: RunEntry, streams: Mapping[str, Series], folder: Path) -> list[Path]:
+    """Write all that a run recorded, a CSV for each stream; returns the files.
+
+    Raises:
+        OSError: a file cannot be written. ValueError: it recorded nothing.
+    """
+    written = []
+    for title, series in streams.items():
+        path = folder / f"{entry.name}-{entry.id}-{title.replace(' ', '-')}.csv"
+        write_csv(series, path)
+        written.append(path)
+    if not written:
+        raise ValueError("this run recorded nothing")
+    return written
+
+
+HEATED = frozenset({"relay", "step"})
+"""Streams that the figure of a heat trial is drawn from."""
+
+
+def heat_files(entry: RunEntry, series: Mapping[str, Series], folder: Path) -> list[Path]:
     """Write a heat trial's record as CSV and its figure as SVG and PDF; returns the files.
 
     Raises:
@@ -44,7 +64,7 @@ def heat_files(entry: TrialEntry, series: Mapping[str, Series], folder: Path) ->
     return written
 
 
-def draw_heat_entry(entry: TrialEntry, series: Mapping[str, Series], path: Path) -> None:
+def draw_heat_entry(entry: RunEntry, series: Mapping[str, Series], path: Path) -> None:
     """The figure of a heat trial of the ledger: its record, and the prediction for what was recommended.
 
     Raises:

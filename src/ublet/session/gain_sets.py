@@ -11,8 +11,8 @@ from ublet.core.heat.gain_sets import GainsAt, Served, serve
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.pid import Gains
 from ublet.core.heat.report import model_from
-from ublet.core.settings import Value
-from ublet.core.trial import Option, Proposal, TrialFailed
+from ublet.core.run import Option, Proposal, TrialFailed
+from ublet.core.settings import Value, number_or
 from ublet.session.heaters import room_now
 from ublet.session.session import Session
 
@@ -34,7 +34,7 @@ def known_sets(session: Session, heater: str, trial: str) -> tuple[dict[str, Gai
         gains = gains_below(root, session.live) if on_board else Gains(each.kp, each.ki, each.kd)
         sets[label] = GainsAt(gains, each.at_c)
     models: dict[float, HeaterModel] = {}
-    for entry in session.ledger.trials(trial, "proven", heater):
+    for entry in session.ledger.runs(trial, "proven", {"heater": heater}):
         at = entry.result.conditions.get("target_c")
         if entry.result.choice is None or not isinstance(at, (int, float)) or float(at) in models:
             continue
@@ -57,7 +57,7 @@ async def served(session: Session, heater: str, trial: str) -> Served:
     sets, models = known_sets(session, heater, trial)
     machine = session.document.machine
     wanted = {*material_targets(machine, heater).values(), *models}
-    limit = float(session.live(f"heaters.{heater}.power_limit") or 1.0)
+    limit = number_or(session.live(f"heaters.{heater}.power_limit"), 1.0)
     targets = tuple(sorted(celsius for celsius in wanted if celsius > 0))
     return await asyncio.to_thread(serve, sets, models, targets, limit, demands_of(machine, heater))
 

@@ -12,9 +12,12 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-from ublet.core.settings import Value
-from ublet.core.trial import Progress, Question
-from ublet.ledger.book import NotEntered
+from ublet.core.machine.schema import MachineFile
+from ublet.core.questions import Question
+from ublet.core.run import Progress
+from ublet.core.settings import Part
+from ublet.core.trial import TrialSpec
+from ublet.ledger.errors import NotEntered
 from ublet.link.baud import PortOpener
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
 from ublet.link.upload import UploadProgress
@@ -23,13 +26,13 @@ from ublet.session.document import Document
 from ublet.session.interrupts import until_interrupted
 from ublet.session.layers import Settling
 from ublet.session.orders import Order, OrderError
-from ublet.session.report import trial_json
+from ublet.session.report import run_json
 from ublet.session.saving import LinkGone, SaveFailed
 from ublet.session.session import Session
 from ublet.sim.board import SimBoard
 from ublet.sim.builder import ScriptedBuilder
 from ublet.sim.clock import VirtualLoop, keep_time
-from ublet.sim.scenario import load_scenario
+from ublet.sim.scenario import Scenario, load_scenario
 from ublet.sim.service import SLOWEST_STATE_S, Service
 from ublet.sim.store import Store
 from ublet.sim.truth import truth_of
@@ -61,15 +64,15 @@ class Looking:
     def progress(self, progress: Progress) -> None:
         self._tell(progress)
 
-    def row(self, series: str, columns: tuple[str, ...], row: tuple[float, ...]) -> None:
-        """Nobody draws here; the trial keeps its own record."""
+    def row(self, stream: str, columns: tuple[str, ...], row: tuple[float, ...]) -> None:
+        """Nobody draws here; the ledger keeps the record."""
 
 
 async def execute(order: Order, session: Session, watcher: Looking) -> Done:
     """Run, and as asked keep, verify and save; a failed check is not saved."""
-    entered = await session.run(order.spec, order.parameters, watcher)
+    entered = await session.run(order.spec, order.parameters, watcher, order.go_on)
     ran = entered.ran
-    report = trial_json(order.spec, ran.result, ran.duration_s)
+    report = run_json(session, order.spec, entered)
     outcome, lost = ran.result.outcome, ran.lost
     best = ran.result.choice
     if entered.note:
@@ -79,8 +82,9 @@ async def execute(order: Order, session: Session, watcher: Looking) -> Done:
             await session.keep(best, entered.number)
         report["kept"] = True
         if order.verify is not None and order.verify_parameters is not None:
-            checked = (await session.run(order.verify, order.verify_parameters, watcher)).ran
-            report["verify"] = trial_json(order.verify, checked.result, checked.duration_s)
+            again = await session.run(order.verify, order.verify_parameters, watcher)
+            checked = again.ran
+            report["verify"] = run_json(session, order.verify, again)
             outcome, lost = checked.result.outcome, checked.lost
             if order.spec.mends and outcome == "proven":
                 report["why"] = f"{report['why']} After the mend: {checked.result.why}"
@@ -144,9 +148,20 @@ def run_on_scenario(
             shutil.copyfile(Document(source).path, machine)
         with asyncio.Runner(loop_factory=VirtualLoop) as runner:
             done = runner.run(_ordered(order, scenario_file, machine, seed, tell))
-    values: dict[str, Value] = order.parameters.model_dump()
-    done.report["truth"] = truth_of(scenario, Document(source).machine, order.spec.name, values)
+    _with_truth(done.report, scenario, Document(source).machine, order.spec, order.parameters)
+    if "verify" in done.report and order.verify is not None and order.verify_parameters is not None:
+        report = done.report["verify"]
+        _with_truth(report, scenario, Document(source).machine, order.verify, order.verify_parameters)
     return done
+
+
+def _with_truth(
+    report: dict[str, Any], scenario: Scenario, machine: MachineFile, spec: TrialSpec, parameters: Part
+) -> None:
+    """The truth of every finding of a report that has one, by the finding's id."""
+    truths = truth_of(scenario, machine, spec.name, parameters.model_dump())
+    found = {finding["id"] for finding in report["findings"]}
+    report["truth"] = {id: value for id, value in truths.items() if id in found}
 
 
 async def _ordered(order: Order, scenario: Path, machine: Path, seed: int, tell: Callable[[Progress], None]) -> Done:

@@ -8,7 +8,7 @@ from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.report import model_from
 from ublet.core.heat.soak import Sheet, sheet_of
 from ublet.core.heat.start import room_from
-from ublet.core.trial import TrialFailed, TrialResult
+from ublet.core.run import TrialFailed, TrialResult
 
 if TYPE_CHECKING:
     from ublet.session.session import Session

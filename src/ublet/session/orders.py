@@ -16,7 +16,9 @@ from ublet.core.units import NotAQuantity
 
 @dataclass(frozen=True)
 class Order:
-    """What to run: the trial, its parameters, and whether to keep and to save what it proposes."""
+    """What to run: the trial, its parameters, and whether to keep and to save what it proposes. go_on: from where an
+    earlier run of it was cut off.
+    """
 
     spec: TrialSpec
     parameters: Part
@@ -24,6 +26,7 @@ class Order:
     save: bool = False
     verify: TrialSpec | None = None
     verify_parameters: Part | None = None
+    go_on: bool = False
 
     def asks(self) -> TrialSpec | None:
         """The trial of this order that puts questions to the builder; None: none does."""

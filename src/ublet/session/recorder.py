@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from ublet.core.machine.schema import MachineFile
-from ublet.core.trial import Series
+from ublet.core.run import Series
 from ublet.link.replies import Sample
 from ublet.session.connection import Connection
 from ublet.session.export import write_csv

@@ -8,8 +8,11 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
-from ublet.core.settings import Part, Value
-from ublet.core.trial import Bench, Outcome, Question, TrialFailed, TrialResult, TrialSpec
+from ublet.core.bench import Bench
+from ublet.core.questions import Question
+from ublet.core.run import Outcome, TrialFailed, TrialResult
+from ublet.core.settings import Part
+from ublet.core.trial import TrialSpec
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.connection import Connection
 from ublet.session.crash import fault_note
@@ -27,7 +30,9 @@ class Ran:
 class OwingBench(Bench, Protocol):
     """A bench that knows what hands still have to undo when a trial has ended."""
 
-    owed: list[Question]
+    @property
+    def owed(self) -> list[Question]:
+        """What hands still have to undo."""
 
     async def undo(self, question: Question) -> bool:
         """Let it be undone where that is possible without asking; whether it was."""
@@ -65,8 +70,7 @@ class Runner:
         """Run a trial to its end, or until a halt, a guard, a lost link, a reboot or a cancellation.
 
         Never raises for what goes wrong at the machine or in the recipe: the result says it, what is confirmed of the
-        heaters, and what hands still have to undo. Its conditions are completed with the live value of every setting
-        that the trial's findings depend on.
+        heaters, and what hands still have to undo.
         """
         if (refused := self.refusal()) is not None:
             return refused
@@ -92,7 +96,7 @@ class Runner:
             await asyncio.shield(self._put_right(work, bench))
             raise
         left = await asyncio.shield(self._put_right(work, bench))
-        return Ran(self._complete(_told(result, left), spec, parameters), duration, lost)
+        return Ran(_told(result, left), duration, lost)
 
     async def all_off(self) -> str:
         """Motion stopped, heaters and fans off; returns why that is not confirmed (empty: the board confirmed it)."""
@@ -133,13 +137,6 @@ class Runner:
         except Exception as error:  # a fault of ours must not leave anything hot, nor end the app
             note = fault_note(error)
             return TrialResult("failed", f"A fault in Ublet itself ended it; the details are in {note}.")
-
-    def _complete(self, result: TrialResult, spec: TrialSpec, parameters: Part) -> TrialResult:
-        layers = self._connection.layers
-        depends: dict[str, Value] = {
-            path: layers[path].live for path in spec.depends(parameters, layers) if path in layers
-        }
-        return replace(result, conditions={**result.conditions, **depends})
 
     def _since(self, began: float) -> float:
         return round(max(0.0, self._connection.board_time - began), 3)

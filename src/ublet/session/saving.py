@@ -11,7 +11,9 @@ from pathlib import Path
 from ublet.core.machine.compare import same
 from ublet.core.settings import Value
 from ublet.core.trouble import Trouble
-from ublet.ledger.book import Change, Intent, Ledger, LedgerError
+from ublet.ledger.book import Ledger
+from ublet.ledger.entries import Change, Intent
+from ublet.ledger.errors import LedgerError
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.connection import Connection
 from ublet.session.document import Document, DocumentError, read_text
@@ -48,12 +50,12 @@ async def save(
     connection: Connection,
     ledger: Ledger,
     values: Mapping[str, Value],
-    trials: Mapping[str, int | None],
+    runs: Mapping[str, int | None],
     kind: str = "save",
 ) -> str:
     """Put values into the board's store and the machine file, as one. None clears a stored value and leaves the file.
 
-    trials: the trial that proposed each value. Everything that can fail for lack of room is done first, beside the old
+    runs: the run that proposed each value. Everything that can fail for lack of room is done first, beside the old
     content. Then the intent enters the ledger, the board stores and is read back, the file is renamed into place, and
     the ledger closes the save. A crash in between is settled by :func:`settle` at the next start.
 
@@ -70,8 +72,8 @@ async def save(
     stored_before = {path: connection.layers[path].stored for path in values}
     stamp = now()
     changes = [
-        *(Change(stamp, kind, trials.get(p), p, "stored", stored_before[p], v) for p, v in values.items()),
-        *(Change(stamp, kind, trials.get(p), p, "file", document.value(p), v) for p, v in _given(values).items()),
+        *(Change(stamp, kind, runs.get(p), p, "stored", stored_before[p], v) for p, v in values.items()),
+        *(Change(stamp, kind, runs.get(p), p, "file", document.value(p), v) for p, v in _given(values).items()),
     ]
     changes = [change for change in changes if change.before != change.after]
     try:

@@ -4,45 +4,35 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import shutil
 from collections.abc import Awaitable, Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 from ublet.core.heat.gain_choice import gains_below, gains_root
 from ublet.core.heat.pid import Gains
 from ublet.core.machine.compare import Conflict, same
-from ublet.core.motion.homing_trials import HOME
+from ublet.core.run import Option, TrialResult
 from ublet.core.settings import Part, Value
-from ublet.core.trial import Option, TrialResult, TrialSpec
-from ublet.ledger.book import Change, Ledger, LedgerError, NotEntered
+from ublet.core.trial import TrialSpec
+from ublet.ledger.book import Ledger
+from ublet.ledger.entries import Change
+from ublet.ledger.errors import LedgerError
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.link.replies import On, RunningImage
 from ublet.link.transport import Transport
 from ublet.link.upload import UploadProgress
-from ublet.session.bench import LinkBench, Watcher
+from ublet.session.bench.watcher import Watcher
 from ublet.session.connection import Connection
 from ublet.session.document import Document, DocumentError
 from ublet.session.draft import Draft
 from ublet.session.identity import SAME, Foreign, foreign_to
 from ublet.session.layers import Row, Settling, settled_values, shadows
 from ublet.session.news import HeaterNews
+from ublet.session.presence import Presence
 from ublet.session.runner import Ran, Runner
 from ublet.session.saving import Saved, SaveFailed, now, save, settle
 from ublet.session.soaking import SoakWatch
-from ublet.session.vetting import vetted
+from ublet.session.trials import Entered, Trials
 from ublet.session.writing import Planned, back_up_store, plan_write, write_image
-
-
-@dataclass(frozen=True)
-class Entered:
-    """A trial that was run and entered in the ledger (number None: it was not begun); note: why it is not in the file
-    yet, and only in memory.
-    """
-
-    ran: Ran
-    number: int | None
-    note: str = ""
 
 
 class Session:
@@ -51,17 +41,18 @@ class Session:
     def __init__(self, file: Path, opener: Callable[[], Awaitable[Transport]], threaded: bool = True) -> None:
         self.document = Document(file)
         self.draft = Draft(self.document)
-        self.ledger = Ledger(ledger_path(file))
+        self.ledger = Ledger(ledger_path(file), threaded)
         self.connection = Connection(opener)
         self.runner = Runner(self.connection, self.barred)
         self.news = HeaterNews(self.connection, lambda: self.document.machine)
-        self._threaded = threaded
         self._saving = asyncio.Lock()
         self._settled_link: object = None
         self.soaking = SoakWatch(self.connection, lambda: self.document.machine)
         self.notices: list[str] = []
         self.lent: dict[str, Value] = {}
         self.on_before: tuple[On, ...] = ()
+        self.presence = Presence(self.ledger, self.connection, lambda: self.document, self.lent)
+        self.trials = Trials(self, threaded)
         self._said_same = {(c.before, c.after) for c in self.ledger.changes(SAME)}
         self._seen_on_disk = _stamp(file)
         self.disk_trouble = ""  # why what stands on the disk now cannot be used; empty: it can
@@ -70,6 +61,7 @@ class Session:
     async def close(self) -> str:
         """Everything off, link and ledger closed; returns why it is not confirmed that all is off (empty: it is)."""
         unsure = await self.connection.all_off() if self.connection.ever_linked else ""
+        self.presence.note_seen()
         await self.connection.close()
         self.ledger.close()
         return unsure
@@ -115,50 +107,22 @@ class Session:
 
     # trials
 
-    async def run(self, spec: TrialSpec, parameters: Part, watcher: Watcher) -> Entered:
-        """Run a trial and enter it in the ledger, whatever its outcome."""
-        if (refused := self.runner.refusal()) is not None:
-            return Entered(refused, None)
-        if (short := self._no_room()) is not None:
-            return Entered(Ran(TrialResult("halted", short), 0.0), None)
-        await self.connection.first_readings()
-        ran = await self.runner.run(spec, parameters, self._bench(watcher))
-        ran = replace(ran, result=vetted(ran.result, self.document))
-        try:
-            number = self.ledger.add_trial(
-                now(), spec.name, spec.station, parameters.model_dump(), ran.result, ran.duration_s
-            )
-        except NotEntered as error:
-            return Entered(ran, error.number, str(error))
-        return Entered(ran, number)
-
-    def _no_room(self) -> str | None:
-        """Why a trial is not begun for lack of room for its record; None: there is enough."""
-        folder = self.document.path.resolve().parent
-        with contextlib.suppress(OSError):
-            free = shutil.disk_usage(folder).free
-            if free < ROOM_FOR_A_RUN:
-                return (
-                    f"Not started: only {free / 1e6:.1f} MB are free in {folder}, and the record of a trial needs up "
-                    f"to {ROOM_FOR_A_RUN / 1e6:.0f}: make room first."
-                )
-        return None
+    async def run(self, spec: TrialSpec, parameters: Part, watcher: Watcher, go_on: bool = False) -> Entered:
+        """Run a trial, recorded from before anything moves; go_on: from where an earlier run of it was cut off."""
+        return await self.trials.run(spec, parameters, watcher, go_on)
 
     async def home(self, watcher: Watcher) -> Ran:
         """Home every axis once, guarded as a trial is; nothing is entered in the ledger."""
-        return await self.runner.run(HOME, Part(), self._bench(watcher))
-
-    def _bench(self, watcher: Watcher) -> LinkBench:
-        return LinkBench(self.document.machine, self.connection, watcher, self.proven, self._threaded, self.lent)
+        return await self.trials.home(watcher)
 
     def proven(self, trial: str, heater: str | None = None) -> TrialResult | None:
         """The last proven result of a trial, of one heater when asked for."""
-        entry = self.ledger.latest(trial, "proven", heater)
-        return entry.result if entry else None
+        entry = self.trials.proven(trial, {"heater": heater} if heater is not None else {})
+        return entry.result if entry is not None else None
 
     # settings
 
-    async def keep(self, option: Option, trial: int | None) -> None:
+    async def keep(self, option: Option, run: int | None) -> None:
         """Write an option's proposals to the live machine.
 
         Raises:
@@ -167,7 +131,7 @@ class Session:
         """
         self.must_be_ours()
         changes = [
-            Change(now(), "keep", trial, p.setting, "live", self.live(p.setting), p.after) for p in option.proposals
+            Change(now(), "keep", run, p.setting, "live", self.live(p.setting), p.after) for p in option.proposals
         ]
         await self.connection.write_live({p.setting: p.after for p in option.proposals})
         self.ledger.add_changes(changes)
@@ -317,12 +281,9 @@ class Session:
         return len(unsaved)
 
     def _proposed_by(self, values: Mapping[str, Value]) -> dict[str, int | None]:
-        """The trial that proposed each value: that of its newest keep."""
-        found: dict[str, int | None] = {}
-        for change in self.ledger.changes("keep"):
-            if change.setting in values and change.setting not in found:
-                found[change.setting] = change.trial if same(change.after, values[change.setting]) else None
-        return found
+        """The run that proposed each value: that of its newest keep."""
+        kept = {path: self.ledger.last_change(path, "keep") for path in values}
+        return {path: each.run for path, each in kept.items() if each is not None and same(each.after, values[path])}
 
     async def settle(self) -> None:
         """Settle an interrupted save, if there is one; what was done is noted."""
@@ -341,6 +302,7 @@ class Session:
         client = self.connection.client
         if self.connection.linked and client is not self._settled_link:
             self._settled_link = client
+            self.presence.note_seen()
             if self.connection.note:
                 self.notices.append(self.connection.note)
             self.on_before = self.connection.found_on
@@ -357,10 +319,6 @@ class Session:
         with contextlib.suppress(LinkLost, BoardRefused):
             await self.connection.write_live(lent)
             self.lent.clear()
-
-
-ROOM_FOR_A_RUN = 20_000_000
-"""Free space that a trial's record may need, bytes."""
 
 
 class NotOurs(SaveFailed):

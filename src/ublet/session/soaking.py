@@ -75,6 +75,14 @@ class SoakWatch:
         left = still_after(stands - float(followed[-1]), sheet.lag_s, drift_c_min)
         return Soaking(since, left, drift)
 
+    def held_s(self) -> dict[str, float]:
+        """How long each heater has been at its target, by the board's clock, s; only those that are."""
+        return {
+            name: held.rows[-1][0] - held.reached_s
+            for name, held in self.held.items()
+            if held.rows and held.reached_s is not None
+        }
+
     def _take(self, samples: Iterable[Sample]) -> None:
         about, machine = self._connection.about, self._machine()
         if about is None:

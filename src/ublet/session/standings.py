@@ -6,11 +6,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 from ublet.core.catalogue import TRIALS
-from ublet.core.evidence import stale_reasons
 from ublet.core.machine.image import ImageError
 from ublet.core.route import ROUTE, Standing, Station
-from ublet.core.units import duration, with_uncertainty
-from ublet.ledger.book import TrialEntry
 from ublet.session.layers import rows
 from ublet.session.picture import PictureError
 from ublet.session.session import Session
@@ -129,58 +126,23 @@ def _self_checking(station: Station) -> tuple[str, ...]:
     return tuple(name for name in station.trials if TRIALS[name].verify == name)
 
 
-LOOKED_AT = 20
-"""So many of the newest trials are looked at for one that was not cancelled."""
-
-
 def _trial_standing(session: Session, name: str, heater: str | None) -> Standing:
     check = TRIALS[name].verify
     names = (name,) if check in (None, name) else (name, str(check))
-    entries = [
-        entry
-        for each in names
-        for entry in session.ledger.trials(each, heater=heater, most=LOOKED_AT)
-        if entry.result.outcome != "halted"
-    ]
-    entry = max(entries, key=lambda each: each.id, default=None)
+    subject = {"heater": heater} if heater is not None else None
+    entries = [session.ledger.concluded(each, subject) for each in names]
+    entry = max((each for each in entries if each is not None), key=lambda each: each.id, default=None)
     if entry is None:
         return Standing("open")
     if entry.result.outcome != "proven":
         return Standing("failed", "failed", entry.result.why)
-    live = {path: layers.live for path, layers in session.connection.layers.items()}
-    reasons = stale_reasons(entry.result.conditions, live) if live else ()
-    if reasons:
+    if reasons := session.presence.reasons(entry.rests):
         return Standing("stale", "stale", "; ".join(reasons))
     if entry.name != names[-1]:
         return Standing("open", "unverified", "tuned, not yet kept and verified")
-    return Standing("proven", _figure(entry), entry.result.why)
-
-
-def _figure(entry: TrialEntry) -> str:
-    if entry.name == "homing":
-        worst = max((f.value for f in entry.result.findings if f.name.endswith("spread")), default=0.0)
-        return f"±{worst:.3f} mm"
-    if entry.name == "steps-per-mm":
-        found = next((f for f in entry.result.findings if f.name.endswith("steps per mm")), None)
-        return with_uncertainty(found.value, found.uncertainty or 0.0) if found else ""
-    if entry.name == "travel-limits":
-        sizes = [f.value for f in entry.result.findings if f.name.endswith("bed reached")]
-        return " × ".join(f"{size:.0f}" for size in sizes)
-    if entry.name == "speed-limits":
-        limit = next((f for f in entry.result.findings if f.name.startswith("x feed")), None)
-        return f"{limit.value:.0f} mm/s" if limit else ""
-    if entry.name == "guards-drill":
-        return f"{sum(1 for f in entry.result.findings if f.unit == 's')} trip"
-    if entry.name == "bed-soak":
-        soak = entry.result.finding("soak")
-        return duration(soak.value) if soak else ""
-    if entry.name == "sensors-at-rest":
-        apart = entry.result.finding("apart")
-        return f"{apart.value:.1f} °C" if apart else ""
-    overshoot = entry.result.finding("overshoot")
-    if overshoot is None:
-        return "as told" if not entry.name.endswith("-verify") else ""
-    return with_uncertainty(overshoot.value, overshoot.uncertainty or 0.0)
+    seen = session.presence.as_of
+    told = f"as of the last link ({seen}): {entry.result.why}" if seen else entry.result.why
+    return Standing("proven", TRIALS[entry.name].figure(entry.result), told, bool(seen))
 
 
 DECLARED: Mapping[str, Callable[[Session], Standing]] = {

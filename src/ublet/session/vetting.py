@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from ublet.core.machine.check import check_text
 from ublet.core.machine.edit import EditError, edited
-from ublet.core.trial import Option, TrialResult
+from ublet.core.run import Option, TrialResult
 from ublet.session.document import Document
 
 

@@ -15,7 +15,9 @@ from ublet.core.machine.image import Head, Image, version_of, why_not
 from ublet.core.machine.modules import ModulePlan
 from ublet.core.settings import Value
 from ublet.core.trouble import Trouble
-from ublet.ledger.book import Change, Ledger, LedgerError
+from ublet.ledger.book import Ledger
+from ublet.ledger.entries import Change
+from ublet.ledger.errors import LedgerError
 from ublet.link.client import Client
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.link.replies import RunningImage

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 
 from ublet.core.motion.motor_trials import motor_words
-from ublet.core.trial import Question
+from ublet.core.questions import Jog, Judge, Live, Question
 from ublet.sim.scenario import Scenario
 from ublet.sim.world import Hands
 
@@ -19,6 +20,9 @@ CLEAR_MM = 1.5
 """So far from a hard stop the builder calls it the edge, mm."""
 
 FINE_MM = 0.1
+
+LOOKS_S = 0.2
+"""Beside something that goes on this builder looks so often, by the loop's clock, s."""
 
 
 class ScriptedBuilder:
@@ -32,6 +36,8 @@ class ScriptedBuilder:
 
     async def answer(self, question: Question) -> str:
         """The answer that this builder gives."""
+        if isinstance(question, Live):
+            return await self._use(question)
         seen = self._hands.look()
         match question.cue:
             case ("press", name):
@@ -64,8 +70,10 @@ class ScriptedBuilder:
                 self._hands.bathe(sensor, "")
                 half = self._scenario.builder.thermometer_c
                 return f"{true + float(self._random.uniform(-half, half)):.1f}"
-            case ("jog", *place):
+            case ("jog", *place) if isinstance(question, Jog):
                 return self._jog(question, tuple(place), seen)
+        if isinstance(question, Judge):
+            return self._judge(question)
         if "wait" in question.answers and not self._scenario.builder.waits:
             return next(answer for answer in question.answers if answer != "wait")
         return question.answers[0]
@@ -84,10 +92,28 @@ class ScriptedBuilder:
         read = truth_mm + self._common[instrument] + float(self._random.uniform(-half, half))
         return f"{round(read / (READS_TO * half)) * READS_TO * half if half else read:.4f}"
 
-    def _jog(self, question: Question, place: tuple[str, ...], seen: Mapping[str, Any]) -> str:
+    async def _use(self, controls: Live) -> str:
+        """Look again and again beside what goes on; use a control when the cue's sight asks for it, else let it be."""
+        loop = asyncio.get_running_loop()
+        before, before_s = self._hands.look()["nozzle"], loop.time()
+        while True:
+            await asyncio.sleep(LOOKS_S)
+            here, now_s = self._hands.look()["nozzle"], loop.time()
+            passed = max(now_s - before_s, LOOKS_S)
+            fastest = max((abs(here[axis] - before[axis]) / passed for axis in here), default=0.0)
+            before, before_s = here, now_s
+            match controls.cue:
+                case ("watch", "speed") if (bold := self._scenario.builder.bold_to_mm_s) and fastest > bold:
+                    return controls.answers[0]
+
+    def _judge(self, question: Judge) -> str:
+        """A verdict for each place: the first, which is the usual, where this world has nothing to see of it."""
+        return question.taken(",".join([question.verdicts[0]] * question.places))
+
+    def _jog(self, question: Jog, place: tuple[str, ...], seen: Mapping[str, Any]) -> str:
         """The next step towards the bed's corner, or towards an edge; ``here`` when the eye sees no way left."""
         eye = self._scenario.builder.eye_mm
-        for axis in question.jog:
+        for axis in question.axes:
             if place == ("corner",):
                 left = -seen["nozzle"][axis]
             else:

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.motion.homing_moves import axis_of
+from ublet.core.motion.motor_trials import motor_roots
 from ublet.sim.assembly import assemble
 from ublet.sim.scenario import Scenario
 
@@ -20,7 +21,7 @@ def steps_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
         own = [motor for motor in mechanics.motors.values() if motor.role in told]
         if own:
             each = [m.turn_mm / (m.full_steps * (m.microsteps or told[m.role])) for m in own]
-            found[f"{axis} steps per mm"] = len(each) / sum(each)
+            found[f"steps_per_mm.{axis}"] = len(each) / sum(each)
     return found
 
 
@@ -32,8 +33,8 @@ def travel_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
         switch = scenario.switches.get(str(declared.homing.endstop))
         if switch is not None:
             end = declared.maximum_mm if declared.homing.end == "high" else declared.minimum_mm
-            found[f"{axis} {declared.homing.end}"] = switch.at_mm
-            found[f"{axis} zero to corner"] = end - switch.at_mm
+            found[f"{declared.homing.end}.{axis}"] = switch.at_mm
+            found[f"zero_to_corner.{axis}"] = end - switch.at_mm
     return found
 
 
@@ -49,7 +50,7 @@ def limits_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
         shared = ("x", "y") if corexy and axis in ("x", "y") else (axis,)
         motors = [motor for motor in mechanics.motors.values() if motor.role.partition(".")[0] in shared]
         amps = min(motor.run_a for name in shared for motor in axis_of(machine, name).motors.values())
-        ratio = steps_truth(scenario, machine)[f"{axis} steps per mm"]
+        ratio = steps_truth(scenario, machine)[f"steps_per_mm.{axis}"]
         real = _declared_steps(machine, axis) / ratio  # a told speed is so many times faster in truth
 
         def spare(feed: float, acceleration: float, current: float) -> float:
@@ -59,13 +60,31 @@ def limits_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
 
         feed = _in_force(scenario, f"axes.{axis}.maximum_feed_mm_s", declared.maximum_feed_mm_s)
         acceleration = _in_force(scenario, f"axes.{axis}.acceleration_mm_s2", declared.acceleration_mm_s2)
-        found[f"{axis} feed limit"] = _root(lambda v: spare(v, acceleration, amps), 1e4)  # noqa: B023
-        found[f"{axis} acceleration limit"] = _root(lambda a: spare(feed, a, amps), 1e7)  # noqa: B023
+        found[f"feed_limit.{axis}"] = _root(lambda v: spare(v, acceleration, amps), 1e4)  # noqa: B023
+        found[f"acceleration_limit.{axis}"] = _root(lambda a: spare(feed, a, amps), 1e7)  # noqa: B023
         carries = _root(lambda i: -spare(feed, acceleration, i), 50.0)  # noqa: B023
         least[axis] = max(carries, *(motor.least_a for motor in motors))
     if corexy:
         least["x"] = max(least.pop("y"), least["x"])
-    return {**found, **{f"{axis} least current": amps for axis, amps in least.items()}}
+    return {**found, **{f"least_current.{axis}": amps for axis, amps in least.items()}}
+
+
+def motors_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
+    """How many motors sit where the board thinks."""
+    mechanics, right = assemble(scenario, machine), 0
+    for root in motor_roots(machine):
+        declared = root.split(".")
+        part = machine.extruder.motor if machine.extruder is not None and declared[0] == "extruder" else None
+        motor = part or axis_of(machine, declared[1]).motors[declared[3]]
+        role = "extruder" if part is not None else f"{declared[1]}.{declared[3]}"
+        there = mechanics.motors.get(in_force(scenario, f"{root}.socket", motor.socket))
+        right += there is not None and there.role == role and not there.open
+    return {"motors_right": float(right)}
+
+
+def in_force(scenario: Scenario, path: str, declared: str) -> str:
+    """A word as it is on arrival: stored, else in the image, else as the file says."""
+    return str({**scenario.image_settings(), **scenario.stored_settings()}.get(path, declared))
 
 
 def _in_force(scenario: Scenario, path: str, declared: float) -> float:

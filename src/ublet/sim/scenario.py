@@ -188,6 +188,13 @@ class BuilderPart(Part):
     dial_gauge_mm: float = setting("At each placing of the dial gauge.", unit="mm", low=0, high=5, default=0.005)
     dial_gauge_common_mm: float = setting("Every time with the dial gauge.", unit="mm", low=0, high=5, default=0.008)
     thermometer_c: float = setting("Largest error of the reference thermometer.", unit="°C", low=0, high=5, default=0.3)
+    bold_to_mm_s: float | None = setting(
+        "Calls it fast enough when something moves faster than this; none: never.",
+        unit="mm/s",
+        low=1,
+        high=5000,
+        default=None,
+    )
 
 
 class Scenario(Part):

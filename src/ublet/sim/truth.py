@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import math
+from collections.abc import Callable, Mapping
 
 from ublet.core.heat.pid import TICK_S, Gains, Pid
 from ublet.core.machine.schema import MachineFile
-from ublet.core.settings import Value
+from ublet.core.settings import Value, number_or
 from ublet.sim.heat import STEP_S, Plant, holding_w, linearise
-from ublet.sim.motion_truth import limits_truth, steps_truth, travel_truth
+from ublet.sim.motion_truth import in_force, limits_truth, motors_truth, steps_truth, travel_truth
 from ublet.sim.scenario import Scenario
 
 
@@ -30,6 +31,24 @@ def heater_truth(scenario: Scenario, machine: MachineFile, heater: str, target_c
         "ambient": ambient,
         **({"sheet_lag": truth.surface_lag_s} if truth.surface_j_k else {}),
     }
+
+
+def _noise(scenario: Scenario, machine: MachineFile, heater: str, target_c: float) -> dict[str, float]:
+    """Standard deviation of a reading at the target: of the ADC's counts and their rounding, through the slope of the
+    sensor's true curve (three-point difference).
+    """
+    declared = machine.heaters.get(heater)
+    part = scenario.sensors.get(machine.sensors[declared.sensor].socket) if declared else None
+    if part is None:
+        return {}
+    curve, full = part.truth(), 2**part.bits - 1
+    counts_c = abs(curve.ratio(target_c + 0.5) - curve.ratio(target_c - 0.5)) * full
+    return {"reading_noise": math.sqrt((part.noise_counts**2 + 1 / 12) / part.burst) / counts_c}
+
+
+def _of(subject: str, truths: Mapping[str, float]) -> dict[str, float]:
+    """The ids of findings about one subject."""
+    return {f"{what}.{subject}": value for what, value in truths.items()}
 
 
 LONGEST_SOAK_S = 10_800.0
@@ -65,21 +84,36 @@ def soak_truth(scenario: Scenario, machine: MachineFile, parameters: Mapping[str
     return {"soak": max(0.0, last - reached), "sheet_lag": truth.surface_lag_s, "surface": surface}
 
 
+def fans_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
+    """How many fans sit where the board thinks."""
+    right = sum(
+        scenario.fan_plugs.get(in_force(scenario, f"fans.{name}.socket", fan.socket), name) == name
+        for name, fan in machine.fans.items()
+    )
+    return {"fans_right": float(right)}
+
+
+WIRED: dict[str, Callable[[Scenario, MachineFile], dict[str, float]]] = {
+    "motors-one-by-one": motors_truth,
+    "fans-one-by-one": fans_truth,
+}
+
+
 def truth_of(scenario: Scenario, machine: MachineFile, trial: str, parameters: Mapping[str, Value]) -> dict[str, float]:
-    """Truth for a trial's findings, by the same names."""
+    """Truth for a trial's findings, by their ids."""
     if trial == "bed-soak":
-        return soak_truth(scenario, machine, parameters)
+        return _of(str(parameters.get("heater")), soak_truth(scenario, machine, parameters))
     if trial.startswith(("hotend-", "bed-")):
-        target = parameters.get("target")
-        return heater_truth(
-            scenario,
-            machine,
-            str(parameters.get("heater")),
-            float(target) if isinstance(target, (int, float)) else 0,
-        )
+        heater, target = str(parameters.get("heater")), parameters.get("target")
+        found = heater_truth(scenario, machine, heater, float(target) if isinstance(target, (int, float)) else 0)
+        return _of(heater, {**found, **_noise(scenario, machine, heater, float(number_or(target, 0.0)))})
     if trial == "homing":
         named = {each.axis: each.spread_mm for each in scenario.switches.values() if each.axis}
-        return {f"{axis} spread": named[axis] for axis in ("x", "y", "z") if axis in named}
+        return {f"spread.{axis}": named[axis] for axis in ("x", "y", "z") if axis in named}
+    if trial in WIRED:
+        return WIRED[trial](scenario, machine)
+    if trial == "sensors-at-rest":
+        return {f"at_rest.{name}": scenario.scenario.ambient_c for name in machine.sensors}
     if trial == "travel-limits":
         return travel_truth(scenario, machine)
     if trial in ("speed-limits", "driver-current"):

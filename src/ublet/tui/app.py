@@ -283,7 +283,7 @@ class UbletApp(KeysInOrder):
         self.run_worker(self._tell_foreign(session, foreign), group="foreign", exclusive=True)
 
     async def _tell_foreign(self, session: Session, foreign: Foreign) -> None:
-        from ublet.core.trial import Question
+        from ublet.core.questions import Question
         from ublet.tui.dialogs import QuestionDialog
 
         words = f"{foreign.words[0].upper()}{foreign.words[1:]}.\n\nUntil then nothing is heated, moved, kept or saved."
@@ -496,7 +496,7 @@ class UbletApp(KeysInOrder):
         return True
 
     async def _save(self) -> None:
-        from ublet.ledger.book import LedgerError
+        from ublet.ledger.errors import LedgerError
         from ublet.session.saving import SaveFailed
         from ublet.tui.dialogs import SaveDialog
 
@@ -562,7 +562,7 @@ class UbletApp(KeysInOrder):
         self.run_worker(self._leave(), group="leave", exclusive=True)
 
     async def _leave(self) -> None:
-        from ublet.core.trial import Question
+        from ublet.core.questions import Question
         from ublet.tui.dialogs import QuestionDialog
 
         if reasons := self._reasons_to_stay():

@@ -12,19 +12,22 @@ from textual.events import Key
 from textual.widgets import Static
 
 from ublet.core.catalogue import TRIALS
+from ublet.core.questions import Measure, Question
 from ublet.core.route import ROUTE
+from ublet.core.run import Option, TrialResult
 from ublet.core.settings import Part
-from ublet.core.trial import Need, Option, Question, TrialResult, TrialSpec
+from ublet.core.trial import Need, TrialSpec
 from ublet.core.trouble import Trouble
 from ublet.core.typed import shown_value
 from ublet.core.units import duration, show
-from ublet.ledger.book import LedgerError, NotEntered, TrialEntry
+from ublet.ledger.entries import RunEntry
+from ublet.ledger.errors import LedgerError, NotEntered
 from ublet.session.orders import OrderError, parameters_from
 from ublet.session.session import Session
 from ublet.tui.at_the_machine import notice
 from ublet.tui.bench import Bench
 from ublet.tui.pictures import Picture
-from ublet.tui.question import QuestionPanel, answer_for, answer_keys, reading_refusal
+from ublet.tui.question import QuestionPanel, answer_for, is_typed, keys_of, refusal_of
 from ublet.tui.theme import Palette
 from ublet.tui.watch import TrialWatch
 
@@ -76,7 +79,7 @@ class AskingBench(Bench):
         self.specs = tuple(TRIALS[name] for name in station.trials)
         self.chosen = 0
         self.aims: dict[str, Part] = {spec.name: spec.parameters() for spec in self.specs}
-        self.entry: TrialEntry | None = None
+        self.entry: RunEntry | None = None
         self.question: tuple[Question, asyncio.Future[str]] | None = None
         self.told: tuple[str, str] | None = None
         self.taken = ""
@@ -132,7 +135,7 @@ class AskingBench(Bench):
 
     def reload(self) -> None:
         """Take the newest result from the ledger."""
-        self.entry = self.session.ledger.latest(self.spec.name, heater=getattr(self.aim, "heater", None))
+        self.entry = self.session.ledger.latest(self.spec.name, subject=self.spec.subject(self.aim.model_dump()))
         self.taken = ""
         self.refresh_state()
 
@@ -249,7 +252,7 @@ class AskingBench(Bench):
         """Only the keys that work now are shown."""
         ready = self.session.usable
         if action == "go":
-            asked = self.question is not None and "enter" in answer_keys(self.question[0].answers)
+            asked = self.question is not None and "enter" in keys_of(self.question[0])
             return asked if self.watched is not None else ready
         if action == "cancel":
             return self.watched is not None
@@ -276,7 +279,7 @@ class AskingBench(Bench):
         if self.panel.typing:
             return
         if self.question is not None:
-            if (answer := answer_keys(self.question[0].answers).get("enter")) is not None:
+            if (answer := keys_of(self.question[0]).get("enter")) is not None:
                 self.answer(answer)
             return
         blocking = [need.words for need in self.needs() if need.blocking and not need.met]
@@ -308,8 +311,9 @@ class AskingBench(Bench):
     async def _ask(self, question: Question) -> str:
         self.question = (question, asyncio.get_running_loop().create_future())
         self._draw_question()
-        if question.unit:
-            self.panel.open_field("", reading_refusal(question.unit), question.unit)
+        if is_typed(question):
+            unit = question.unit if isinstance(question, Measure) else ""
+            self.panel.open_field("", refusal_of(question), unit)
         self.refresh_bindings()
         self.asked(question)
         try:
@@ -355,7 +359,7 @@ class AskingBench(Bench):
     def on_question_panel_left(self) -> None:
         """A reading that is not given ends the trial; a field for parameters just closes."""
         self.focus()
-        if self.question is not None and self.question[0].unit:
+        if self.question is not None and is_typed(self.question[0]):
             self.action_cancel()
         elif self.question is None:
             self.panel.say(Text())
@@ -375,7 +379,8 @@ class AskingBench(Bench):
                 self._draw_question()
             event.stop()
             return
-        named = answer_for(question.answers, event.key)
+        keys = keys_of(question)
+        named = keys.get(event.key) if "enter" not in keys else answer_for(question.answers, event.key)
         if named is not None and event.key != "enter":
             event.stop()
             event.prevent_default()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ublet.core.motion.measuring import INSTRUMENTS
-from ublet.core.trial import Question
+from ublet.core.questions import Jog, Question
 from ublet.session.hands import Seen
 
 SIDES = {"x": ("left of", "right of"), "y": ("in front of", "behind")}
@@ -26,8 +26,10 @@ def notice(question: Question, seen: Seen) -> str:
             notes.append(f"read on the {instrument}: {_read(seen.from_mark.get(place, 0.0), instrument)} mm")
         case ("thermometer", sensor):
             notes.append(f"the thermometer shows {seen.baths.get(sensor, 0.0):.1f} °C")
-        case ("jog", "corner"):
+        case ("jog", "corner") if isinstance(question, Jog):
             notes.append(_corner(question, seen))
+        case ("watch", "speed"):
+            notes.append("something moves" if seen.moved != "nothing" else "nothing moves")
         case ("jog", axis, end):
             low, high = seen.room.get(axis, (0.0, 0.0))
             notes.append(f"{high if end == 'high' else low:.1f} mm are left to the stop")
@@ -41,9 +43,9 @@ def _read(mm: float, instrument: str) -> str:
     return f"{read:.2f}" if half < 0.1 else f"{read:.1f}"
 
 
-def _corner(question: Question, seen: Seen) -> str:
+def _corner(question: Jog, seen: Seen) -> str:
     words = []
-    for axis in question.jog:
+    for axis in question.axes:
         away = seen.nozzle.get(axis, 0.0)
         words.append(f"{abs(away):.1f} mm {SIDES[axis][away > 0]}")
     return f"the nozzle stands {' and '.join(words)} the bed's front left corner"

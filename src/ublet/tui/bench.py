@@ -11,7 +11,8 @@ from textual.message import Message
 from textual.widget import Widget
 from textual.widgets import Static
 
-from ublet.core.trial import Need, Question, TrialSpec
+from ublet.core.questions import Question
+from ublet.core.trial import Need, TrialSpec
 
 if TYPE_CHECKING:
     from ublet.session.hands import DemoHands

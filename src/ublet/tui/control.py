@@ -17,7 +17,8 @@ from ublet.core.heat.outlook import far_from, time_to, time_to_cool
 from ublet.core.heat.prediction import predict_step
 from ublet.core.heat.report import step_situation
 from ublet.core.heat.start import part_fan
-from ublet.core.trial import Series, TrialFailed
+from ublet.core.run import Series, TrialFailed
+from ublet.core.settings import number_or
 from ublet.core.units import duration
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.heaters import soaking, tuned_by, tuned_model
@@ -176,7 +177,7 @@ class ControlBench(Bench):
         if target is None:
             left = time_to_cool(model, celsius, WARM_C)
             return f"cool to the touch in about {duration(left)}" if left else "cool"
-        limit = float(self.session.live(f"heaters.{name}.power_limit") or 1.0)
+        limit = number_or(self.session.live(f"heaters.{name}.power_limit"), 1.0)
         if abs(celsius - target) < 1.0:
             return f"holds{self._soaked(name)}"
         if celsius > target:
@@ -324,7 +325,7 @@ class ControlBench(Bench):
             return
         gains = self.session.live_gains(name, target)
         machine = self.session.document.machine
-        limit = float(self.session.live(f"heaters.{name}.power_limit") or 1.0)
+        limit = number_or(self.session.live(f"heaters.{name}.power_limit"), 1.0)
         try:
             situation = step_situation(model, target, model.ambient_c, 0.0, None, limit, demands_of(machine, name))
         except TrialFailed as error:

@@ -12,7 +12,7 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Static
 
 from ublet.core.machine.compare import Conflict, Difference
-from ublet.core.trial import Question
+from ublet.core.questions import Question
 from ublet.core.typed import shown_value
 from ublet.core.units import NotAQuantity, parse, show
 from ublet.session.saving import Saved

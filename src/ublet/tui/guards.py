@@ -14,11 +14,11 @@ from ublet.core.heat.outlook import slowest_rise
 from ublet.core.heat.part_limits import SENSOR, lowest_limit, part_limits
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.machine.heat_parts import Heater
-from ublet.core.settings import refusal_of
-from ublet.core.trial import Finding, Option, Proposal, TrialResult
+from ublet.core.run import Finding, Option, Proposal, TrialResult
+from ublet.core.settings import number_or, refusal_of
 from ublet.core.trouble import Trouble
 from ublet.core.units import show
-from ublet.ledger.book import NotEntered
+from ublet.ledger.errors import NotEntered
 from ublet.session.heaters import tuned_model
 from ublet.session.session import Session
 from ublet.tui.asking import AskingBench
@@ -172,12 +172,12 @@ def watches(heater: Heater) -> dict[str, str]:
 def _so_far(session: Session, watched: TrialWatch) -> TrialResult:
     """What the drill that runs has found up to now."""
     about, series, findings = session.connection.about, watched.series("drills"), list[Finding]()
-    drills = drills_for(about is not None and about.simulated)
+    drills = [drill.name for drill in drills_for(about is not None and about.simulated)] + ["over maximum", "link cut"]
     for number, seconds, window, peak, limit in series.rows.tolist() if series is not None else []:
-        name = drills[int(number)].name
-        findings.append(Finding(f"{name} noticed after", seconds, 0.1, "s", window))
+        subject = {"drill": drills[int(number)].replace(" ", "-")}
+        findings.append(Finding("noticed", seconds, None, "s", window, subject))
         if not math.isnan(peak):
-            findings.append(Finding(f"{name} peak", peak, None, "°C", limit))
+            findings.append(Finding("peak", peak, None, "°C", limit, subject))
     return TrialResult("proven", "", {}, tuple(findings))
 
 
@@ -198,11 +198,11 @@ def guards_text(
         title, columns = titles[number], COLUMNS[number]
         text.append(f"{title:<{columns}}" if columns > 15 else f"{title:>{columns}}", palette.dim)
     text.append("" if room.low else "\n")
-    shown = result if result is not None and any(f.name.endswith("noticed after") for f in result.findings) else None
+    shown = result if result is not None and result.all_of("noticed") else None
     harmless = {drill.name: drill.harmless for drill in DRILLS}
     for drill, words in watches(heater).items():
-        seen = shown.finding(f"{drill} noticed after") if shown is not None else None
-        peak = shown.finding(f"{drill} peak") if shown is not None else None
+        seen = shown.finding("noticed", drill=drill.replace(" ", "-")) if shown is not None else None
+        peak = shown.finding("peak", drill=drill.replace(" ", "-")) if shown is not None else None
         now = drill == running
         text.append(room.apart)
         text.append(f"{drill:<{COLUMNS[0]}}", f"bold {palette.focus}" if now else palette.text)
@@ -283,7 +283,7 @@ def _margin(session: Session, name: str, palette: Palette) -> Text:
     rise, window, drift = (float(value) if isinstance(value, (int, float)) else 0.0 for value in read)
     if model is None or not targets or not rise:
         return Text("Tune this heater, and it is told how clear of these a normal climb keeps.", palette.dim)
-    limit = float(session.live(f"heaters.{name}.power_limit") or 1.0)
+    limit = number_or(session.live(f"heaters.{name}.power_limit"), 1.0)
     least = slowest_rise(model, max(targets), drift, window, limit)
     clear = least >= ENOUGH * rise
     text.append("● " if clear else "! ", palette.good if clear else palette.focus)

@@ -16,12 +16,15 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.heat.candidates import AS_FOUND
 from ublet.core.heat.demands import demands_of, hotends, slow_heaters
 from ublet.core.heat.report import ON_OFF
-from ublet.core.heat.trials import PLANT_KEYS, BedParameters, ControlAim, HotendParameters
+from ublet.core.heat.trials import BedParameters, ControlAim, HotendParameters
+from ublet.core.questions import Question
 from ublet.core.route import ROUTE
+from ublet.core.run import Option, Series
 from ublet.core.settings import Part, refusal_of
-from ublet.core.trial import Need, Option, Question, Series, TrialSpec
+from ublet.core.trial import Need, TrialSpec
 from ublet.core.trouble import Trouble
-from ublet.ledger.book import LedgerError, NotEntered, TrialEntry
+from ublet.ledger.entries import RunEntry
+from ublet.ledger.errors import LedgerError, NotEntered
 from ublet.session.orders import verify_parameters
 from ublet.session.session import Session
 from ublet.tui.bench import Bench
@@ -36,6 +39,10 @@ from ublet.tui.watch import TrialWatch
 COOLEST_BED_C = 30.0
 IDLE_BEATS = 3
 """While nothing is recorded the live trace is drawn at every so many beats."""
+
+
+PLANT_KEYS = (".sensor", ".socket", ".power_limit", ".part")
+"""What a heater is, and not how it is held."""
 
 
 class HeaterBench(Bench):
@@ -76,9 +83,9 @@ class HeaterBench(Bench):
         super().__init__(session, palette)
         self.verifying = False
         self._beats = 0
-        self.tuned: TrialEntry | None = None
+        self.tuned: RunEntry | None = None
         self.tuned_series: dict[str, Series] = {}
-        self.verified: TrialEntry | None = None
+        self.verified: RunEntry | None = None
         self.verified_series: dict[str, Series] = {}
         self.told: tuple[str, str] | None = None
         station = next(station for station in ROUTE if station.bench == self.kind)
@@ -109,14 +116,14 @@ class HeaterBench(Bench):
 
     def reload(self) -> None:
         """Take the newest results from the ledger."""
-        ledger = self.session.ledger
-        self.tuned = ledger.latest(self.control.name, "proven", self.aim.heater)
-        self.tuned_series = ledger.series(self.tuned.id) if self.tuned else {}
-        newest = ledger.latest(self.verify.name, heater=self.aim.heater)
+        ledger, subject = self.session.ledger, {"heater": self.aim.heater}
+        self.tuned = ledger.latest(self.control.name, "proven", subject)
+        self.tuned_series = ledger.streams(self.tuned.id) if self.tuned else {}
+        newest = ledger.latest(self.verify.name, subject=subject)
         self.verified = newest if newest and self.tuned and newest.id > self.tuned.id else None
         if self.verified and self.verified.result.outcome == "halted":
             self.verified = None
-        self.verified_series = ledger.series(self.verified.id) if self.verified else {}
+        self.verified_series = ledger.streams(self.verified.id) if self.verified else {}
         settlement = self.query_one(Settlement)
         if self.tuned:
             result = self.tuned.result
@@ -265,9 +272,10 @@ class HeaterBench(Bench):
         """Whether the verification was of the gains that are live now."""
         if self.verified is None:
             return False
-        start, conditions = f"heaters.{self.aim.heater}.", self.verified.result.conditions
-        held = [path for path in conditions if path.startswith(start) and not path.endswith(PLANT_KEYS)]
-        return all(conditions[path] == self.session.live(path) for path in held)
+        start = f"heaters.{self.aim.heater}."
+        settings = [rest for rest in self.verified.rests if rest.kind == "setting" and rest.path.startswith(start)]
+        held = [rest for rest in settings if not rest.path.endswith(PLANT_KEYS)]
+        return all(rest.holds(self.session.live(rest.path)) for rest in held)
 
     @property
     def shown_target(self) -> float:

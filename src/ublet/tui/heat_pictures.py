@@ -8,7 +8,7 @@ import numpy as np
 
 from ublet.core.heat.candidates import AS_FOUND
 from ublet.core.heat.relay import find_cycles
-from ublet.core.trial import Series
+from ublet.core.run import Series
 from ublet.session.connection import Connection
 from ublet.tui.chart import Curve, Mark, Picture
 from ublet.tui.theme import Palette

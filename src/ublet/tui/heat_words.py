@@ -14,8 +14,9 @@ if TYPE_CHECKING:
     from textual.geometry import Size
 
     from ublet.core.heat.trials import ControlAim
-    from ublet.core.trial import Need, Option, TrialSpec
-    from ublet.ledger.book import TrialEntry
+    from ublet.core.run import Option
+    from ublet.core.trial import Need, TrialSpec
+    from ublet.ledger.entries import RunEntry
     from ublet.session.session import Session
     from ublet.tui.theme import Palette
     from ublet.tui.watch import TrialWatch
@@ -32,7 +33,7 @@ class BenchState(Protocol):
     why: str
     watched: TrialWatch | None
     verifying: bool
-    tuned: TrialEntry | None
+    tuned: RunEntry | None
     told: tuple[str, str] | None
 
     @property

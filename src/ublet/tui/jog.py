@@ -10,7 +10,7 @@ from textual.binding import Binding
 from textual.events import Key
 
 from ublet.core.motion.targets import EXAMPLES, parse_targets
-from ublet.core.trial import Question
+from ublet.core.questions import Jog, Question
 from ublet.core.units import NotAQuantity
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.jogging import jog, speed_for
@@ -85,7 +85,8 @@ class JogBench(AskingBench):
         """The axes that can be jogged now."""
         if self.watched is None:
             return () if self.session.runner.running is not None else ("x", "y", "z")
-        return self.question[0].jog if self.question is not None else ()
+        question = self.question[0] if self.question is not None else None
+        return question.axes if isinstance(question, Jog) else ()
 
     def _next(self, width: int) -> Text:
         """What a key would do: how far, how fast, and what caps it."""
@@ -154,8 +155,8 @@ class JogBench(AskingBench):
 
     def asked(self, question: Question) -> None:
         """What was wanted while the trial moved is wanted still."""
-        if question.jog:
-            self._ahead = {axis: mm for axis, mm in self._ahead.items() if axis in question.jog}
+        if isinstance(question, Jog):
+            self._ahead = {axis: mm for axis, mm in self._ahead.items() if axis in question.axes}
             self._pass_on()
 
     async def _drive(self) -> None:

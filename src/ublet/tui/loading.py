@@ -19,7 +19,7 @@ def _import_parts() -> None:
 async def open_session(file: Path, port: str | None) -> tuple[Session | None, str]:
     """The session, or None and the sentences that say why not."""
     await asyncio.to_thread(_import_parts)
-    from ublet.ledger.book import LedgerError
+    from ublet.ledger.errors import LedgerError
     from ublet.link.baud import PortOpener
     from ublet.link.transport import PortError, Transport
     from ublet.session.document import DocumentError

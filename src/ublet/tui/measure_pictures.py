@@ -10,7 +10,8 @@ from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.motion.homing_moves import axis_of
 from ublet.core.motion.steps import other_parts
 from ublet.core.motion.steps_trials import declared_drive
-from ublet.core.trial import Series, TrialResult
+from ublet.core.run import Series, TrialResult
+from ublet.core.settings import number_or
 from ublet.core.units import show, with_uncertainty
 from ublet.session.session import Session
 from ublet.tui.pictures import put
@@ -37,12 +38,14 @@ def steps_picture(session: Session, watched: TrialWatch | None, width: int, heig
         axis = axis_of(session.document.machine, name)
         geometry = axis_steps_per_mm(axis, next(iter(axis.motors.values())))
         live = session.live(f"axes.{name}.steps_per_mm")
-        found = result.finding(f"{name} steps per mm") if result is not None else None
+        found = result.finding("steps_per_mm", axis=name) if result is not None else None
         measured = with_uncertainty(found.value, found.uncertainty or 0.0) if found is not None else "–"
         now = phase == f"axis {name.upper()}"
         text.append("\n")
         text.append(f"{name.upper():<6}", f"bold {palette.focus}" if now else f"bold {palette.text}")
-        text.append(f"{show(geometry, '', 6):>12}{show(float(live), '', 7) if live else '–':>16}", palette.text)
+        text.append(
+            f"{show(geometry, '', 6):>12}{show(number_or(live, 0.0), '', 7) if live else '–':>16}", palette.text
+        )
         text.append(f"{measured:>24}", f"bold {palette.focus}" if found is not None else palette.dim)
         text.append("  steps/mm\n", palette.dim)
         text.append("\n" if roomy else "")
@@ -74,7 +77,7 @@ def _errors(series: Series | None, number: int) -> list[float]:
 def _strip(errors: list[float], result: TrialResult | None, name: str, width: int, palette: Palette) -> Text:
     """Readings as dots around what was told; when all are in, their mean with two standard uncertainties."""
     columns = min(STRIP_COLUMNS, max(21, width - 30)) // 2 * 2 + 1
-    mean = result.finding(f"{name} error") if result is not None else None
+    mean = result.finding("error", axis=name) if result is not None else None
     values = errors or ([mean.value] if mean is not None else [])
     line = Text("      " + "─" * columns, palette.faint)
     middle = 6 + columns // 2

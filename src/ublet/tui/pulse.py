@@ -13,7 +13,7 @@ from ublet.core.units import duration
 from ublet.tui.theme import Palette
 
 if TYPE_CHECKING:
-    from ublet.core.trial import Progress
+    from ublet.core.run import Progress
 
 BARS = "▁▂▃▄▅▆▇█"
 TRACE_COLUMNS = 12

@@ -12,7 +12,7 @@ from textual.message import Message
 from textual.widget import Widget
 from textual.widgets import Input, Static
 
-from ublet.core.trial import Question
+from ublet.core.questions import Judge, Live, Measure, Question
 from ublet.core.units import NotAQuantity, parse, show
 from ublet.tui.theme import Palette
 
@@ -25,6 +25,26 @@ def answer_keys(answers: tuple[str, ...]) -> dict[str, str]:
     return {str(number): answer for number, answer in enumerate(answers, start=1)}
 
 
+MOST_KEYS = 9
+"""More answers than this are typed: their number, or the beginning of the word."""
+
+
+def keys_of(question: Question) -> dict[str, str]:
+    """The key of each answer, and of each control of live ones; none where it is typed.
+
+    Controls beside something that goes on have numbers: a second quick enter must not use one.
+    """
+    if isinstance(question, Live):
+        words = (*(question.controls or {}), *question.answers)
+        return {str(number): word for number, word in enumerate(words, start=1)}
+    return {} if is_typed(question) else answer_keys(question.answers)
+
+
+def is_typed(question: Question) -> bool:
+    """Whether its answer is typed into the field."""
+    return isinstance(question, (Measure, Judge)) or len(question.answers) > MOST_KEYS
+
+
 def answer_for(answers: tuple[str, ...], key: str) -> str | None:
     """The answer that a key gives, besides enter: the first answer has its letter too, where no other one has it."""
     keys = answer_keys(answers)
@@ -33,17 +53,33 @@ def answer_for(answers: tuple[str, ...], key: str) -> str | None:
     return answers[0]
 
 
-def reading_refusal(unit: str) -> Callable[[str], str | None]:
-    """What is wrong with a typed reading in a unit, or None."""
+def refusal_of(question: Question) -> Callable[[str], str | None]:
+    """What is wrong with a typed answer, or None."""
 
     def refusal(text: str) -> str | None:
         try:
-            parse(text, unit)
+            question.taken(text)
         except NotAQuantity as error:
             return str(error)
         return None
 
     return refusal
+
+
+def grid_text(question: Judge, typed: str, palette: Palette) -> Text:
+    """The places of a grid as they lie, the front at the bottom: each with the verdict typed for it, or its number."""
+    words = typed.replace(",", " ").split()
+    given = words if words[:1] != ["all"] else [*words[1:2]] * question.places
+    text = Text()
+    for row in reversed(range(question.rows)):
+        for column in range(question.columns):
+            at = row * question.columns + column
+            told = given[at] if at < len(given) else ""
+            verdict = question.verdicts[int(told) - 1] if told.isdigit() and told in question.numbers else told
+            words_here = verdict or f"{at + 1}"
+            text.append(f"{words_here:^14}", f"bold {palette.focus}" if verdict else palette.dim)
+        text.append("\n")
+    return text
 
 
 class Field(Input):
@@ -112,11 +148,15 @@ class QuestionPanel(Widget):
         text.append(question.text, f"bold {palette.text}")
         if question.answers:
             text.append("\n")
-        for key, answer in answer_keys(question.answers).items():
+        controls = (question.controls or {}) if isinstance(question, Live) else {}
+        for key, answer in keys_of(question).items():
             text.append(f"{key} ", palette.focus)
-            text.append(f"{answer}    ", palette.text)
-        if question.unit:
-            text.append(f"\ntype what is read, in {question.unit} or with another unit; enter takes it", palette.dim)
+            text.append(f"{answer}{f' ({does})' if (does := controls.get(answer)) else ''}    ", palette.text)
+        if is_typed(question):
+            text.append(f"\n{question.allowed()}; enter takes it", palette.dim)
+        if isinstance(question, Judge):
+            text.append("\n")
+            text.append_text(grid_text(question, self.query_one("#typed", Field).value, palette))
         text.append_text(notes)
         self.say(text)
 

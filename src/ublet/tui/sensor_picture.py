@@ -10,6 +10,7 @@ from rich.text import Text
 from ublet.core.heat.curves import Curve, divider_ohm
 from ublet.core.heat.references import CHECKED_C, catalogue, errors, resolution_c, shown_for
 from ublet.core.heat.sensor_trials import live_curve, working_point
+from ublet.core.settings import number_or
 from ublet.core.units import show
 from ublet.session.session import Session
 from ublet.tui.cells import Cells
@@ -33,7 +34,7 @@ def sensors_picture(session: Session, watched: TrialWatch | None, width: int, he
         and (curve := live_curve(session.document.machine, names[0], session.live)) is not None
         and height - used > 10
     ):
-        pullup = float(session.live(f"sensors.{names[0]}.pullup_ohm") or 0.0)
+        pullup = number_or(session.live(f"sensors.{names[0]}.pullup_ohm"), 0.0)
         text.append_text(_errors_table(names[0], curve, pullup, palette))
         used += len(catalogue(pullup)) + 2
         if height - used > 7:
@@ -55,7 +56,7 @@ def _table(session: Session, palette: Palette) -> Text:
             text.append("✗ open, shorted or silent\n", palette.stop)
             continue
         ratio = curve.ratio(celsius)
-        ohm = divider_ohm(ratio, float(session.live(f"{root}.pullup_ohm") or 0.0))
+        ohm = divider_ohm(ratio, number_or(session.live(f"{root}.pullup_ohm"), 0.0))
         text.append(f"{ratio * counts:>8.1f}{show(ohm, 'Ω', 5):>14}", palette.text)
         text.append(f"{celsius:>8.2f} °C", f"bold {palette.focus}")
         text.append(f"{resolution_c(curve, celsius, counts):>10.3f} °C", palette.text)
@@ -72,7 +73,7 @@ def _curve_words(session: Session, root: str) -> str:
         return "its own points"
     if kind == "steinhart":
         return "Steinhart-Hart"
-    return f"{show(float(session.live(f'{root}.r25_ohm') or 0.0), 'Ω', 6)}, {session.live(f'{root}.beta_k')} K"
+    return f"{show(number_or(session.live(f'{root}.r25_ohm'), 0.0), 'Ω', 6)}, {session.live(f'{root}.beta_k')} K"
 
 
 def _errors_table(name: str, own: Curve, pullup: float, palette: Palette) -> Text:

@@ -9,7 +9,7 @@ from textual.reactive import reactive
 from textual.widget import Widget
 
 from ublet.core.heat.candidates import AS_FOUND
-from ublet.core.trial import Option, TrialResult
+from ublet.core.run import Option, TrialResult
 from ublet.core.units import duration, show
 from ublet.tui.theme import Palette
 

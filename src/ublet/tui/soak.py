@@ -10,7 +10,7 @@ from textual.widgets import Static
 from ublet.core.heat.demands import beds
 from ublet.core.heat.soak_trials import SoakParameters
 from ublet.core.heat.start import surface_sensor
-from ublet.core.trial import Series
+from ublet.core.run import Series
 from ublet.core.units import duration, show, with_uncertainty
 from ublet.session.heaters import drift_wanted, soaking
 from ublet.session.session import Session
@@ -78,8 +78,8 @@ class SoakBench(AskingBench):
 
     def reload(self) -> None:
         """Take the newest result and its record from the ledger."""
-        entry = self.session.ledger.latest(self.spec.name, heater=self.heater)
-        self.record = self.session.ledger.series(entry.id).get("soak") if entry else None
+        entry = self.session.ledger.latest(self.spec.name, subject={"heater": self.heater})
+        self.record = self.session.ledger.streams(entry.id).get("soak") if entry else None
         super().reload()
 
     def beat(self) -> None:
@@ -93,7 +93,7 @@ class SoakBench(AskingBench):
         legend = Text(no_wrap=True)
         legend.append("⠒⠒ ", self.palette.focus)
         legend.append("the bed's sensor, °C    ", self.palette.dim)
-        if series is not None and "surface_c" in series.columns:
+        if series is not None and _has_surface(series):
             legend.append("⠒⠒ ", self.palette.proposal)
             legend.append("its surface    ", self.palette.dim)
         legend.append(f"since it was heated, s{'' if self._live() else ' (the last record)'}", self.palette.dim)
@@ -157,7 +157,7 @@ class SoakBench(AskingBench):
         target = result.conditions.get("target_c") if result is not None else None
         if self.record is None or result is None or not isinstance(target, (int, float)):
             return None, 0.0, None
-        heated = result.finding("heated in")
+        heated = result.finding("heated_in")
         return self.record, float(target), heated.value if heated else None
 
     def _chart(self, series: Series | None, target: float, reached: float | None) -> Picture | None:
@@ -165,7 +165,7 @@ class SoakBench(AskingBench):
             return None
         palette, time_s = self.palette, series.column("time_s")
         curves = [Curve(time_s, series.column("temperature_c"), palette.focus)]
-        if "surface_c" in series.columns:
+        if _has_surface(series):
             surface = series.column("surface_c")
             good = np.isfinite(surface)
             curves.append(Curve(time_s[good], surface[good], palette.proposal))
@@ -202,7 +202,7 @@ class SoakBench(AskingBench):
                 text.append(f"The {surface} sensor reads the surface.", palette.text)
             return text
         rows = [
-            (name, each.bed_c, result.finding(f"predicted soak at {each.bed_c:g} °C"))
+            (name, each.bed_c, result.finding("predicted_soak", material=name))
             for name, each in machine.materials.items()
         ]
         told = [(name, celsius, found) for name, celsius, found in rows if found is not None]
@@ -213,7 +213,7 @@ class SoakBench(AskingBench):
             text.append(" after the target is reached, from cold at full power\n", palette.dim)
         if not told:
             text.append("Tune the bed, then start again: its model predicts the soak of every material.\n", palette.dim)
-        lag, below = result.finding("sheet_lag"), result.finding("surface below the sensor")
+        lag, below = result.finding("sheet_lag"), result.finding("surface_below")
         if lag is not None:
             lagging = with_uncertainty(lag.value, lag.uncertainty or 0.0, "s")
             text.append(f"The sheet lags the bed by {lagging}", palette.dim)
@@ -225,3 +225,8 @@ class SoakBench(AskingBench):
     def help_words(self) -> str:
         """Why and how."""
         return HELP
+
+
+def _has_surface(series: Series) -> bool:
+    """Whether a record holds the surface: without a sensor on it nothing was read there."""
+    return "surface_c" in series.columns and bool(np.isfinite(series.column("surface_c")).any())

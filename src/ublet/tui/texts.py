@@ -35,7 +35,7 @@ def ledger_text(ledger: Ledger, palette: Palette) -> Text:
     """Trials and changes, newest first."""
     lines: list[tuple[str, str, str]] = []
     styles = {"proven": palette.good, "failed": palette.stop, "halted": palette.stop}
-    for entry in ledger.trials():
+    for entry in ledger.runs():
         result = entry.result
         lines.append((entry.at, f"{entry.name}: {result.outcome}. {result.why}", styles[result.outcome]))
     for change in ledger.changes():

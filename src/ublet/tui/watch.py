@@ -6,7 +6,8 @@ from collections.abc import Awaitable, Callable
 
 import numpy as np
 
-from ublet.core.trial import Progress, Question, Series
+from ublet.core.questions import Question
+from ublet.core.run import Progress, Series
 
 
 class TrialWatch:

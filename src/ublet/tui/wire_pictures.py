@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-
 from rich.text import Text
 
 from ublet.core.motion.inputs import input_words
@@ -59,16 +57,16 @@ def pairing_picture(session: Session, watched: TrialWatch | None, width: int, he
     """For the pulse that runs: how far each sensor has risen; the driven heater is marked."""
     connection, machine, text = session.connection, session.document.machine, Text(no_wrap=True)
     series = watched.series("rises") if watched is not None else None
-    latest: Mapping[str, float] = (
-        dict(zip(series.columns, series.rows[-1].tolist(), strict=True)) if series is not None else {}
-    )
-    driven = list(machine.heaters)[int(latest["heater"])] if "heater" in latest else ""
+    rows = series.rows.tolist()[-len(machine.sensors) :] if series is not None else []
+    sensors = list(machine.sensors)
+    risen = {sensors[int(sensor)]: rise for _, _, sensor, rise in rows}
+    driven = list(machine.heaters)[int(rows[-1][0])] if rows else ""
     columns = max(10, width - NAME_COLUMNS - 34)
     text.append(f"{'sensor':<{NAME_COLUMNS}}{'now':>9}{'rise':>10}   belongs to\n", palette.dim)
     for name in machine.sensors:
         owner = next((heater for heater, part in machine.heaters.items() if part.sensor == name), "")
         celsius = connection.channel(f"sensors.{name}")
-        rise = latest.get(f"{name}_c")
+        rise = risen.get(name)
         text.append(f"\n{name:<{NAME_COLUMNS}}", palette.text)
         text.append(f"{f'{celsius:.1f} °C' if celsius is not None else '✗ none':>9}", f"bold {palette.focus}")
         text.append(f"{f'{rise:+.1f} °C' if rise is not None else '':>10}   ", palette.text)

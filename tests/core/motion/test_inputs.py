@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import pytest
 
+from ublet.core.bench import InputState
 from ublet.core.motion.inputs import Pressed, Verdict, input_words, judge, mends
-from ublet.core.trial import InputState
 
 X, Y = "endstops.x", "endstops.y"
 

@@ -17,7 +17,7 @@ from ublet.core.heat.recorded_heat import HeatRecord, believable
 from ublet.core.heat.relay import Ultimate
 from ublet.core.heat.report import step_situation
 from ublet.core.least_squares import Floats
-from ublet.core.trial import TrialFailed
+from ublet.core.run import TrialFailed
 from ublet.core.units import with_uncertainty
 
 HOTTEST_BED_C = 130.0

@@ -11,7 +11,7 @@ from ublet.core.heat.pid import Gains
 from ublet.core.heat.prediction import PredictedStep, predict_step
 from ublet.core.heat.report import step_situation
 from ublet.core.heat.step import StepMeasure
-from ublet.core.trial import TrialFailed
+from ublet.core.run import TrialFailed
 
 
 @dataclass(frozen=True)

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Coroutine
+from dataclasses import asdict, dataclass
+from functools import partial
 from typing import Any
 
+from ublet.core.bench import Bench
 from ublet.core.heat.drills import (
     LEAST_CLIMB_C,
     RAIL_S,
@@ -14,14 +17,15 @@ from ublet.core.heat.drills import (
     Late,
     drills_for,
     late_of,
-    live_heater,
     silence_window_s,
     warming_s,
 )
 from ublet.core.heat.part_limits import lowest_limit, part_limits
 from ublet.core.machine.schema import Heater, MachineFile
+from ublet.core.questions import Confirm
+from ublet.core.run import Checkpoint, Finding, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
-from ublet.core.trial import Bench, Finding, Need, Progress, Question, TrialFailed, TrialResult, TrialSpec
+from ublet.core.trial import Need, TrialSpec
 
 FAR_C = 100.0
 """A climb aims so far above where the fault happens, °C."""
@@ -37,8 +41,8 @@ AFTER_S = 12.0
 LINK_PATIENCE = 4.0
 
 
-DRILLED = ("number", "noticed_s", "allowed_s", "peak_c", "limit_c")
-"""A row of the raw data: one drill, by its place in the list."""
+DRILLED = Stream("drills", ("number", "noticed_s", "allowed_s", "peak_c", "limit_c"), ("", "s", "s", "°C", "°C"))
+"""A row for each drill, by its place in the list."""
 
 
 class GuardParameters(Part):
@@ -55,141 +59,159 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
     heater = bench.machine.heaters.get(aim.heater)
     if heater is None:
         raise TrialFailed(f"No heater “{aim.heater}” is declared; known: {', '.join(bench.machine.heaters)}.")
-    heater = live_heater(aim.heater, heater, bench.setting)
-    drills = drills_for(bench.simulated)
-    count, findings, bad, made_of = len(drills) + 2, [], [], []
+    drills = drills_for(bench.guards.simulated)
     limit_c, part = lowest_limit(heater.maximum_c, part_limits(bench.machine, aim.heater))
-    for number, drill in enumerate(drills):
-        bench.progress(Progress(drill.name, number / count, None, f"{number + 1} of {count}"))
-        seconds, guard, peak, allowed = await _drill(bench, aim.heater, heater, drill)
-        findings += _findings(drill.name, seconds, allowed.seconds, peak, limit_c)
-        row = (float(number), seconds, allowed.seconds, math.nan if peak is None else peak, limit_c)
-        bench.show("drills", DRILLED, row)
-        bad += _complaints(drill.name, seconds, allowed, guard, drill.guards, peak, limit_c, part)
-        if "no rise" in drill.guards:
-            made_of.append(f"For “{drill.name}” {allowed.seconds:.1f} s are allowed: {allowed.words}.")
-    for number, (name, work) in enumerate((("over maximum", _over_maximum), ("link cut", _link_cut))):
-        bench.progress(Progress(name, (len(drills) + number) / count, None, f"{len(drills) + number + 1} of {count}"))
-        seconds, guard, window = await work(bench, aim.heater, heater)
-        allowed = Allowance((("the guard's window", window),))
-        findings.append(Finding(f"{name} noticed after", seconds, None, "s", window))
-        expected = ("link lost",) if name == "link cut" else ("over maximum",)
-        bad += _complaints(name, seconds, allowed, guard, expected, None, limit_c, part)
+    works: list[tuple[str, Callable[[], Coroutine[Any, Any, Drilled]]]] = [
+        *((drill.name, partial(_drill, bench, aim.heater, heater, drill)) for drill in drills),
+        ("over maximum", partial(_over_maximum, bench, aim.heater, heater)),
+        ("link cut", partial(_link_cut, bench, aim.heater, heater)),
+    ]
+    before = bench.record.going_on
+    done = [Drilled(**each) for each in before.state["drilled"]] if before is not None else []
+    for number, (name, work) in enumerate(works):
+        bench.progress(Progress(name, number / len(works), None, f"{number + 1} of {len(works)}"))
+        if number >= len(done):
+            done.append(await work())
+            words = f"{number + 1} of {len(works)} guards drilled"
+            bench.record.checkpoint(Checkpoint(words, {"drilled": [asdict(each) for each in done]}))
+        each = done[number]
+        peak = math.nan if each.peak_c is None else each.peak_c
+        bench.record.row("drills", (float(number), each.seconds, each.allowed_s, peak, limit_c))
+    findings = [finding for each in done for finding in _findings(aim.heater, each, limit_c)]
+    bad = [words for each in done for words in _complaints(each, limit_c, part)]
     if bad:
         return TrialResult("failed", " ".join(bad), {}, tuple(findings))
-    left = "" if bench.simulated else " The drills that could harm a real machine were left out."
-    slowest = max(finding.value for finding in findings if finding.unit == "s")
-    why = f"{count} guards of the {aim.heater} trip by themselves, the slowest after {slowest:.1f} s.{left}"
-    why = " ".join([why, *made_of])
-    return TrialResult("proven", why, {}, tuple(findings))
+    left = "" if bench.guards.simulated else " The drills that could harm a real machine were left out."
+    slowest = max(each.seconds for each in done)
+    why = f"{len(done)} guards of the {aim.heater} trip by themselves, the slowest after {slowest:.1f} s.{left}"
+    made_of = [
+        f"For “{each.name}” {each.allowed_s:.1f} s are allowed: {each.allowed}."
+        for each in done
+        if "no rise" in each.expected
+    ]
+    return TrialResult("proven", " ".join([why, *made_of]), {}, tuple(findings))
 
 
-async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> tuple[float, str, float | None, Allowance]:
-    """Seconds until it tripped, the guard's name (empty: none), the highest reading afterwards, what is allowed."""
+@dataclass(frozen=True)
+class Drilled:
+    """One drill done: seconds until it tripped, the guard's name (empty: none), the highest reading afterwards (None:
+    not watched), what was allowed and of what that is made, the guards that were expected.
+    """
+
+    name: str
+    seconds: float
+    guard: str
+    peak_c: float | None
+    allowed_s: float
+    allowed: str
+    expected: tuple[str, ...]
+
+
+async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> Drilled:
+    """One fault made by hands, noticed, and put right."""
     late = await _heat_to(bench, name, heater, drill.hold_c, drill.climb)
-    allowed = drill.allowance(heater.guards, warming_s(drill, heater), late).and_news(bench.news_s)
+    allowed = drill.allowance(heater.guards, warming_s(drill, heater), late).and_news(bench.clock.news_s)
     what = {"sensor": heater.sensor, "heater": name}
-    made = Question(drill.do_words.format(**what), ("done", "stop here"), ("fault", drill.do, name))
-    mended = Question(drill.undo_words.format(**what), ("done",), ("fault", drill.undo, name))
-    async with bench.by_hand(made, mended) as answer:
+    made = Confirm(drill.do_words.format(**what), ("done", "stop here"), ("fault", drill.do, name))
+    mended = Confirm(drill.undo_words.format(**what), ("done",), ("fault", drill.undo, name))
+    async with bench.builder.by_hand(made, mended) as answer:
         if answer != "done":
             raise TrialFailed("Stopped: the remaining guards were not drilled.")
         seconds, guard = await _wait_for_trip(bench, 3 * allowed.seconds + 10)
-        peak = bench.celsius(heater.sensor)
+        peak = bench.heat.celsius(heater.sensor)
     watched = 0.0
     while watched < AFTER_S:
-        await bench.rest(0.5)
+        await bench.clock.rest(0.5)
         watched += 0.5
-        now = bench.celsius(heater.sensor)
+        now = bench.heat.celsius(heater.sensor)
         peak = now if peak is None else max(peak, now if now is not None else peak)
-    await bench.release()
-    await bench.rest(REST_S)
-    return seconds, guard, peak, allowed
+    await bench.guards.release()
+    await bench.clock.rest(REST_S)
+    return Drilled(drill.name, seconds, guard, peak, allowed.seconds, allowed.words, drill.guards)
 
 
-async def _over_maximum(bench: Bench, name: str, heater: Heater) -> tuple[float, str, float]:
+async def _over_maximum(bench: Bench, name: str, heater: Heater) -> Drilled:
     """The maximum itself is lowered below what the heater has: nothing gets too hot."""
     await _heat_to(bench, name, heater, 50.0, False)
-    async with bench.borrowed({f"heaters.{name}.maximum_c": 42.0}):
+    async with bench.settings.borrowed({f"heaters.{name}.maximum_c": 42.0}):
         seconds, guard = await _wait_for_trip(bench, 10.0)
-    await bench.release()
-    await bench.rest(REST_S)
-    return seconds, guard, RAIL_S + bench.news_s
+    await bench.guards.release()
+    await bench.clock.rest(REST_S)
+    return _by_window("over maximum", seconds, guard, RAIL_S + bench.clock.news_s, "over maximum")
 
 
-async def _link_cut(bench: Bench, name: str, heater: Heater) -> tuple[float, str, float]:
+async def _link_cut(bench: Bench, name: str, heater: Heater) -> Drilled:
     """The host falls silent, while the heater is held."""
     await _heat_to(bench, name, heater, 50.0, False)
-    window = bench.heartbeat_window_s
-    bench.fall_silent(LINK_PATIENCE * window)
+    window = bench.guards.heartbeat_window_s
+    bench.guards.fall_silent(LINK_PATIENCE * window)
     seconds, guard = await _wait_for_trip(bench, LINK_PATIENCE * window)
-    bench.fall_silent(0.0)
-    await bench.release()
-    await bench.rest(REST_S)
-    return seconds, guard, silence_window_s(window)
+    bench.guards.fall_silent(0.0)
+    await bench.guards.release()
+    await bench.clock.rest(REST_S)
+    return _by_window("link cut", seconds, guard, silence_window_s(window), "link lost")
+
+
+def _by_window(name: str, seconds: float, guard: str, window_s: float, expected: str) -> Drilled:
+    allowed = Allowance((("the guard's window", window_s),))
+    return Drilled(name, seconds, guard, None, allowed.seconds, allowed.words, (expected,))
 
 
 async def _heat_to(bench: Bench, name: str, heater: Heater, celsius: float, climb: bool) -> Late | None:
     """Warm until there; a climb goes on at full power, a hold stays. Returns how the sensor lagged in the climb."""
-    start = bench.celsius(heater.sensor)
+    start = bench.heat.celsius(heater.sensor)
     if climb and start is not None:
         celsius = max(celsius, start + LEAST_CLIMB_C + CLEAR_C)
-    driven, times, seen = bench.time_s(), [], []
-    await bench.target(name, min(celsius + FAR_C, heater.maximum_c - 1) if climb else celsius)
+    driven, times, seen = bench.clock.now_s(), [], []
+    await bench.heat.warm(name, min(celsius + FAR_C, heater.maximum_c - 1) if climb else celsius)
     waited = 0.0
-    while (now := bench.celsius(heater.sensor)) is None or now < celsius - 1:
+    while (now := bench.heat.celsius(heater.sensor)) is None or now < celsius - 1:
         if waited > LONGEST_HEAT_S:
             raise TrialFailed(f"The {name} did not reach {celsius:g} °C: its guards cannot be drilled.")
-        await bench.rest(0.5)
+        await bench.clock.rest(0.5)
         waited += 0.5
         if now is not None:
-            times.append(bench.time_s())
-            seen.append(bench.celsius(heater.sensor) or now)
-        if (trip := bench.tripped())[0]:
+            times.append(bench.clock.now_s())
+            seen.append(bench.heat.celsius(heater.sensor) or now)
+        if (trip := bench.guards.tripped())[0]:
             raise TrialFailed(f"The guard “{trip[1]}” tripped while the {name} was only warmed: mend that first.")
     if not climb:
-        await bench.rest(REST_S)
+        await bench.clock.rest(REST_S)
     return late_of(times, seen, driven)
 
 
 async def _wait_for_trip(bench: Bench, longest_s: float) -> tuple[float, str]:
     """Board seconds until a guard trips, and which (empty: none did)."""
-    began, passed = bench.time_s(), 0.0
+    began, passed = bench.clock.now_s(), 0.0
     while passed < longest_s:
-        mode, guard, at_s = bench.tripped()
+        mode, guard, at_s = bench.guards.tripped()
         if mode:
             return max(0.0, at_s - began), guard
-        await bench.rest(0.1)
-        passed = bench.time_s() - began
+        await bench.clock.rest(0.1)
+        passed = bench.clock.now_s() - began
     return passed, ""
 
 
-def _findings(name: str, seconds: float, window: float, peak: float | None, limit_c: float) -> list[Finding]:
-    found = [Finding(f"{name} noticed after", seconds, None, "s", window)]
-    if peak is not None:
-        found.append(Finding(f"{name} peak", peak, None, "°C", limit_c))
+def _findings(heater: str, drilled: Drilled, limit_c: float) -> list[Finding]:
+    subject = {"heater": heater, "drill": drilled.name.replace(" ", "-")}
+    words = f"{drilled.name} noticed after"
+    found = [Finding("noticed", drilled.seconds, None, "s", drilled.allowed_s, subject, words)]
+    if drilled.peak_c is not None:
+        found.append(Finding("peak", drilled.peak_c, None, "°C", limit_c, subject, f"{drilled.name} peak"))
     return found
 
 
-def _complaints(
-    name: str,
-    seconds: float,
-    allowed: Allowance,
-    guard: str,
-    expected: tuple[str, ...],
-    peak: float | None,
-    limit_c: float,
-    part: str,
-) -> list[str]:
-    told, words = [], f"{name[0].upper()}{name[1:]}"
-    if not guard:
+def _complaints(drilled: Drilled, limit_c: float, part: str) -> list[str]:
+    told, words = [], f"{drilled.name[0].upper()}{drilled.name[1:]}"
+    seconds, peak = drilled.seconds, drilled.peak_c
+    if not drilled.guard:
         told.append(f"{words}: no guard tripped in {seconds:.0f} s. Do not heat this machine unwatched.")
-    elif guard not in expected:
-        told.append(f"{words}: the guard “{guard}” tripped, expected was {' or '.join(expected)}.")
-    elif seconds > allowed.seconds:
-        told.append(
-            f"{words}: noticed after {seconds:.1f} s only; {allowed.seconds:.1f} s are allowed: {allowed.words}."
-        )
+    elif drilled.guard not in drilled.expected:
+        expected = " or ".join(drilled.expected)
+        told.append(f"{words}: the guard “{drilled.guard}” tripped, expected was {expected}.")
+    elif seconds > drilled.allowed_s:
+        allowed = f"{drilled.allowed_s:.1f} s are allowed: {drilled.allowed}"
+        told.append(f"{words}: noticed after {seconds:.1f} s only; {allowed}.")
     if peak is not None and peak > limit_c:
         told.append(f"{words}: it reached {peak:.0f} °C, above {limit_c:g} °C of its {part or 'maximum'}.")
     return told
@@ -211,12 +233,6 @@ def _announce(machine: MachineFile, aim: GuardParameters) -> str:
     )
 
 
-def _depends(aim: GuardParameters, known: Mapping[str, Any]) -> tuple[str, ...]:
-    root = f"heaters.{aim.heater}."
-    endings = ("maximum_c", "sensor", "socket", "power_limit")
-    return tuple(p for p in known if p.startswith(root) and (".guards." in p or p.endswith(endings)))
-
-
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "guards-drill",
@@ -224,9 +240,10 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Every guard of a heater: a fault is made on purpose, and the board must notice it by itself, in time.",
         GuardParameters,
         guards_drill,
+        (DRILLED,),
         _announce,
-        _depends,
         _needs,
+        figure=lambda result: f"{len(result.all_of('noticed'))} trip",
         trips=True,
         asks=lambda aim: True,
         heaters=lambda machine: tuple(machine.heaters),

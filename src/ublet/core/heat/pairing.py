@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from ublet.core.run import Proposal
 from ublet.core.settings import Value
-from ublet.core.trial import Proposal
 
 RISE_C = 1.5
 """A sensor that rose by this much, and by this many times the next one, was warmed."""

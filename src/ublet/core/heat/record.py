@@ -7,10 +7,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ublet.core.bench import Bench, HeatSample
 from ublet.core.least_squares import Floats
-from ublet.core.trial import Bench, HeatSample, Series
+from ublet.core.run import Series
 
 COLUMNS = ("time_s", "duty", "temperature_c", "fan")
+UNITS = ("s", "duty", "°C", "duty")
 
 
 @dataclass
@@ -30,7 +32,7 @@ class Record:
             self._start = sample.time_s
         row = (sample.time_s - self._start, sample.duty, sample.celsius, sample.fan)
         self.rows.append(row)
-        self.bench.show(self.name, COLUMNS, row)
+        self.bench.record.row(self.name, row)
         return row[0]
 
     def series(self) -> Series:

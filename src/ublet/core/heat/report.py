@@ -13,7 +13,7 @@ from ublet.core.heat.model_fit import ModelFit
 from ublet.core.heat.pid import Gains
 from ublet.core.heat.prediction import PredictedStep, Situation
 from ublet.core.heat.step import StepMeasure
-from ublet.core.trial import Finding, Option, Proposal, Series, TrialFailed, TrialResult
+from ublet.core.run import Finding, Option, Proposal, TrialFailed, TrialResult
 from ublet.core.units import duration
 
 PREDICTION_LIMIT_C = 1.0
@@ -87,7 +87,7 @@ def model_findings(fit: ModelFit) -> list[Finding]:
     if model.quick_share:
         found += [
             Finding("quick_store", model.quick_s, known.quick_s, "s"),
-            Finding("quick_share", model.quick_share, known.quick_share, ""),
+            Finding("quick_share", model.quick_share, known.quick_share),
             Finding("sheet_lag", model.sheet_lag_s, None, "s"),
         ]
     return [*found, Finding("model_residual", fit.residual_c, None, "°C")]
@@ -107,9 +107,9 @@ def predicted_findings(best: Candidate, demands: Demands) -> list[Finding]:
     return found
 
 
-def step_series(step: PredictedStep) -> Series:
-    """A predicted step as raw data."""
-    return Series(STEP_COLUMNS, np.stack([step.time_s, step.duty, step.celsius], 1))
+def step_rows(step: PredictedStep) -> list[tuple[float, ...]]:
+    """A predicted step as rows of ``STEP_COLUMNS``."""
+    return [tuple(row) for row in np.stack([step.time_s, step.duty, step.celsius], 1).tolist()]
 
 
 def gains_option(candidate: Candidate, before: Gains, root: str, heater: str, control: str) -> Option:

@@ -2,28 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from typing import Any, Literal
+from collections.abc import Callable
+from typing import Literal
 
+from ublet.core.bench import Bench
 from ublet.core.heat.curve_choice import FAR_C, Judged, judged, recommended
 from ublet.core.heat.curve_fit import TERMS, CurveFit, fit_curve
 from ublet.core.heat.curves import Curve, curve_of
 from ublet.core.heat.pairing import odd_sensors
 from ublet.core.heat.references import Reference, likeliest, ohm_of
 from ublet.core.machine.schema import MachineFile
-from ublet.core.settings import Part, Value, setting
-from ublet.core.trial import (
-    Bench,
-    Finding,
-    Need,
-    Option,
-    Progress,
-    Proposal,
-    Question,
-    TrialFailed,
-    TrialResult,
-    TrialSpec,
-)
+from ublet.core.questions import Confirm, Measure
+from ublet.core.run import Finding, Option, Progress, Proposal, Stream, Subject, TrialFailed, TrialResult, about
+from ublet.core.settings import Part, Value, number_or, setting
+from ublet.core.trial import Need, TrialSpec
+from ublet.core.units import show
 
 CALM_S = 5.0
 """Readings are averaged for so long, s."""
@@ -54,7 +47,11 @@ async def sensors_at_rest(bench: Bench, aim: SensorParameters) -> TrialResult:
         raise TrialFailed(f"No sensor “{aim.sensor}” is declared; known: {', '.join(machine.sensors)}.")
     means = await _averages(bench, tuple(machine.sensors), "sensors at rest", 0.0)
     odd = odd_sensors(means, machine.machine.room_c, aim.apart)
-    findings = [Finding(f"{name} at rest", value, None, "°C") for name, value in means.items() if value is not None]
+    findings = [
+        Finding("at_rest", value, unit="°C", subject={"sensor": name}, words=f"{name} at rest")
+        for name, value in means.items()
+        if value is not None
+    ]
     compared = aim.references > 0 and means[aim.sensor] is not None  # a wrong curve is what the reference is there for
     if odd and not (compared and set(odd) == {aim.sensor}):
         return TrialResult("failed", " ".join(odd.values()), {}, tuple(findings))
@@ -62,7 +59,7 @@ async def sensors_at_rest(bench: Bench, aim: SensorParameters) -> TrialResult:
         return await _beside_reference(bench, aim, findings, odd[aim.sensor], False)
     apart = max(v for v in means.values() if v is not None) - min(v for v in means.values() if v is not None)
     findings.append(Finding("apart", apart, None, "°C", 2 * aim.apart))
-    told = f"{len(means)} sensors read the same room within {apart:.1f} °C."
+    told = f"{len(means)} sensors read the same room within {show(apart, '°C', 2)}."
     if not aim.references:
         return TrialResult("proven", told, {}, tuple(findings))
     return await _beside_reference(bench, aim, findings, told)
@@ -73,7 +70,7 @@ async def _beside_reference(
 ) -> TrialResult:
     """Compare one sensor with a thermometer; told: what was found at rest, calm: whether that was good."""
     machine = bench.machine
-    own = live_curve(machine, aim.sensor, bench.setting)
+    own = live_curve(machine, aim.sensor, bench.settings.live)
     if own is None:
         raise TrialFailed(f"The {aim.sensor} sensor has no curve on the board: give it one in the machine file first.")
     references = await _references(bench, aim)
@@ -93,12 +90,13 @@ async def _averages(bench: Bench, names: tuple[str, ...], phase: str, share: flo
     kept: dict[str, list[float]] = {name: [] for name in names}
     passed = 0.0
     while passed < CALM_S:
-        await bench.rest(0.5)
+        await bench.clock.rest(0.5)
         passed += 0.5
         bench.progress(Progress(phase, share, CALM_S - passed, "averaging"))
-        for name in names:
-            if (value := bench.celsius(name)) is not None:
+        for at, name in enumerate(names):
+            if (value := bench.heat.celsius(name)) is not None:
                 kept[name].append(value)
+                bench.record.row("readings", (bench.clock.now_s(), float(at), value))
     return {name: sum(values) / len(values) if values else None for name, values in kept.items()}
 
 
@@ -108,27 +106,27 @@ async def _references(bench: Bench, aim: SensorParameters) -> tuple[Reference, .
         share = 0.1 + 0.9 * number / aim.references
         bench.progress(Progress(f"reference {number + 1} of {aim.references}", share, None, f"the {aim.sensor} sensor"))
         place = ("ice water", "warm water", "boiling water", "hot water")[number % 4]
-        put = Question(
+        put = Confirm(
             f"Put the {aim.sensor} sensor and the reference thermometer side by side, for example into {place}. "
             "They are read a minute later. Keep the board dry.",
             ("they are in", "stop here"),
             ("bathe", aim.sensor, place),
         )
-        out = Question(
+        out = Confirm(
             f"Take the {aim.sensor} sensor out and put it back in its place.", ("done",), ("bathe", aim.sensor, "")
         )
-        async with bench.by_hand(put, out) as answer:
+        async with bench.builder.by_hand(put, out) as answer:
             if answer != "they are in":
                 raise TrialFailed("Stopped: nothing was concluded.")
-            await bench.rest(SETTLE_S)
+            await bench.clock.rest(SETTLE_S)
             shown = (await _averages(bench, (aim.sensor,), f"reference {number + 1} of {aim.references}", share))[
                 aim.sensor
             ]
             if shown is None:
                 raise TrialFailed(f"The {aim.sensor} sensor stopped reading: check its plug and cable.")
-            asked = Question("What does the reference thermometer show?", (), ("thermometer", aim.sensor), unit="°C")
-            true = await bench.measure(asked)
-        bench.show("references", ("true_c", "shown_c"), (true, shown))
+            asked = Measure("What does the reference thermometer show?", (), ("thermometer", aim.sensor), unit="°C")
+            true = await bench.builder.measure(asked)
+        bench.record.row("references", (true, shown))
         found.append(Reference(true, shown))
     return tuple(found)
 
@@ -143,13 +141,22 @@ def _compared(
     calm: bool,
 ) -> TrialResult:
     root = f"sensors.{aim.sensor}"
-    pullup = float(bench.setting(f"{root}.pullup_ohm") or 0.0)
+    own_sensor: Subject = {"sensor": aim.sensor}
+    pullup = number_or(bench.settings.live(f"{root}.pullup_ohm"), 0.0)
     off = [reference.shown_c - reference.true_c for reference in references]
     findings += [
-        Finding(f"off at {reference.true_c:.0f} °C", error, aim.error, "°C", max(SMALL_C, 2 * aim.error))
-        for reference, error in zip(references, off, strict=True)
+        Finding(
+            "off",
+            error,
+            aim.error,
+            "°C",
+            max(SMALL_C, 2 * aim.error),
+            subject={"sensor": aim.sensor, "reading": ORDINALS[number]},
+            words=f"{aim.sensor} off at {reference.true_c:.0f} °C",
+        )
+        for number, (reference, error) in enumerate(zip(references, off, strict=True))
     ]
-    if all(finding.within for finding in findings if finding.name.startswith("off")):
+    if all(finding.within for finding in findings if finding.what == "off"):
         why = f"{told} The {aim.sensor} sensor agrees with the reference within its error: leave it."
         if not calm:
             why += " It really is that warm there, or the other sensors are off: compare one of those."
@@ -170,16 +177,28 @@ def _compared(
     best = asked[0] if asked else recommended(choices)
     if best is not None:
         words.append(_why(best, choices, hot))
-        findings += [Finding(key, value, None, UNITS[key]) for key, value in best.fit.settings.items()]
-        findings += [
-            Finding("left over", max(abs(residual) for residual in best.fit.residuals_c), aim.error, "°C"),
-            Finding("reads at work", hot, best.uncertainty_c, "°C"),
+        fitted = [Finding(FITTED[key], value, unit=UNITS[key]) for key, value in best.fit.settings.items()]
+        fitted += [
+            Finding("left_over", max(abs(residual) for residual in best.fit.residuals_c), aim.error, "°C"),
+            Finding("reads_at_work", hot, best.uncertainty_c, "°C"),
         ]
+        findings += about(own_sensor, fitted)
     name = NAMES[best.fit.kind] if best is not None else ""
     return TrialResult("failed", " ".join(words), {}, tuple(findings), options, name)
 
 
 NAMES = {"beta": "beta curve", "steinhart": "own curve"}
+FITTED = {
+    "r25_ohm": "room_ohm",
+    "beta_k": "beta_k",
+    "steinhart_a": "steinhart_a",
+    "steinhart_b": "steinhart_b",
+    "steinhart_c": "steinhart_c",
+}
+"""The finding that gives each setting of a curve."""
+
+ORDINALS = ("first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth")
+
 UNITS = {"r25_ohm": "Ω", "beta_k": "K", "steinhart_a": "1/K", "steinhart_b": "1/K", "steinhart_c": "1/K"}
 
 
@@ -197,12 +216,12 @@ def _fits(
 ) -> tuple[CurveFit, ...]:
     """The curves that the readings allow: a beta from two, one of its own from three; none for platinum."""
     root = f"sensors.{aim.sensor}"
-    if bench.setting(f"{root}.kind") == "platinum":
+    if bench.settings.live(f"{root}.kind") == "platinum":
         return ()
     points = [(each.true_c, ohm_of(own, each.shown_c, pullup)) for each in references]
     fits = []
     for kind in TERMS:
-        if kind == "beta" and bench.setting(f"{root}.beta_k") is None:
+        if kind == "beta" and bench.settings.live(f"{root}.beta_k") is None:
             continue  # its curve is given otherwise: the board has no beta to change
         try:
             fits.append(fit_curve(points, kind, aim.error, pullup))
@@ -244,14 +263,14 @@ def _option(bench: Bench, root: str, choice: Judged, hot: float) -> Option:
     effect = f"±{left:.1f} °C at the readings, ±{choice.uncertainty_c:.1f} °C at {hot:g}"
     values = {f"{root}.{key}": float(f"{value:.6g}") for key, value in fit.settings.items()}
     proposals = [_proposal(bench, path, value, UNITS[path.split(".")[-1]], effect) for path, value in values.items()]
-    kind = bench.setting(f"{root}.kind")
+    kind = bench.settings.shown(f"{root}.kind")
     if kind != fit.kind:
         proposals.append(Proposal(f"{root}.kind", kind, fit.kind, "", "how the curve is given"))
     return Option(NAMES[fit.kind], "then compare again", tuple(proposals), {})
 
 
 def _proposal(bench: Bench, path: str, after: float, unit: str, effect: str) -> Proposal:
-    return Proposal(path, bench.setting(path), after, unit, effect)
+    return Proposal(path, bench.settings.shown(path), after, unit, effect)
 
 
 def _needs(machine: MachineFile, aim: SensorParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
@@ -266,8 +285,9 @@ def _announce(machine: MachineFile, aim: SensorParameters) -> str:
     return f"Reads {len(machine.sensors)} sensors for {CALM_S:g} s.{baths} Nothing heats, nothing moves."
 
 
-def _depends(aim: SensorParameters, known: Mapping[str, Any]) -> tuple[str, ...]:
-    return tuple(path for path in known if path.startswith("sensors."))
+def _apart(result: TrialResult) -> str:
+    apart = result.finding("apart")
+    return show(apart.value, "°C", 2) if apart is not None else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (
@@ -277,9 +297,13 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Every sensor reads the room before any heat; and, if wanted, one agrees with a reference thermometer.",
         SensorParameters,
         sensors_at_rest,
+        (
+            Stream("readings", ("time_s", "sensor", "temperature_c"), ("s", "", "°C"), 2.0),
+            Stream("references", ("true_c", "shown_c"), ("°C", "°C")),
+        ),
         _announce,
-        _depends,
         _needs,
+        figure=_apart,
         verify="sensors-at-rest",
         mends=True,
         asks=lambda aim: aim.references > 0,

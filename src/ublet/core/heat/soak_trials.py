@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 
+from ublet.core.bench import Bench
 from ublet.core.heat.demands import beds
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.model_fit import UnfitRecord, fit_model
@@ -16,22 +16,12 @@ from ublet.core.heat.outlook import time_to
 from ublet.core.heat.report import model_from
 from ublet.core.heat.soak import Sheet, drift_of, fit_sheet, predict_soak, sheet_of, still_after, still_from
 from ublet.core.heat.start import check_room_above, from_room, heat_needs, surface_sensor
-from ublet.core.heat.trials import STEP_HEADROOM_C, depends_on_gains
+from ublet.core.heat.trials import STEP_HEADROOM_C
 from ublet.core.least_squares import Floats
 from ublet.core.machine.schema import MachineFile
-from ublet.core.settings import Part, setting
-from ublet.core.trial import (
-    Bench,
-    Finding,
-    Need,
-    Option,
-    Progress,
-    Proposal,
-    Series,
-    TrialFailed,
-    TrialResult,
-    TrialSpec,
-)
+from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
+from ublet.core.settings import Part, number_or, setting
+from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import duration, show
 
 COLUMNS = ("time_s", "duty", "temperature_c", "surface_c")
@@ -103,13 +93,13 @@ class Watched:
             return
         time_s, mean_duty, mean_c = np.mean(self._within, axis=0).tolist()
         self._within = []
-        seen = self.bench.celsius(self.surface) if self.surface else None
+        seen = self.bench.heat.celsius(self.surface) if self.surface else None
         self._missed = self._missed + 1 if seen is None and self.surface is not None else 0
         if self._missed > MOST_MISSED:
             raise TrialFailed(f"The {self.surface} sensor stopped reading: check its plug and cable, then try again.")
         row = (time_s, mean_duty, mean_c, math.nan if seen is None else seen)
         self.rows.append(row)
-        self.bench.show("soak", COLUMNS, row)
+        self.bench.record.row("soak", row)
 
     @property
     def now_s(self) -> float:
@@ -123,11 +113,6 @@ class Watched:
         if self.surface is not None:
             good &= np.isfinite(rows[:, 3])
         return tuple(rows[good].T)
-
-    def series(self) -> Series:
-        """The record so far; a surface that is not measured is left out."""
-        rows = np.array(self.rows, dtype=np.float64).reshape(-1, len(COLUMNS))
-        return Series(COLUMNS, rows) if self.surface else Series(COLUMNS[:3], rows[:, :3])
 
 
 @dataclass(frozen=True)
@@ -151,19 +136,20 @@ async def bed_soak(bench: Bench, aim: SoakParameters) -> TrialResult:
     With a sensor on the surface its drift is read. Without one the bed's own record tells: while heat still flows into
     the sheet, the bed takes more power than for holding; the second store of its model is that sheet.
     """
-    check_room_above(bench.machine, aim.heater, aim.target, STEP_HEADROOM_C)
+    with bench.aside():
+        check_room_above(bench.machine, aim.heater, aim.target, STEP_HEADROOM_C)
     surface = surface_sensor(bench.machine, aim.heater)
-    if surface is not None and bench.celsius(surface) is None:
+    if surface is not None and bench.heat.celsius(surface) is None:
         raise TrialFailed(f"The {surface} sensor on the surface does not read: check its plug. Nothing was heated.")
-    tuned = bench.earlier("bed-control", aim.heater)
-    samples = bench.samples(aim.heater)
+    tuned = bench.record.earlier("bed-control", heater=aim.heater)
+    samples = bench.heat.samples(aim.heater)
     room = await from_room(bench, aim.heater, samples, aim.wait)
     model = model_from(tuned, room) if tuned is not None else None
-    aimed = Aimed(aim, room, model, float(bench.setting(f"heaters.{aim.heater}.power_limit") or 1.0))
+    aimed = Aimed(aim, room, model, number_or(bench.settings.live(f"heaters.{aim.heater}.power_limit"), 1.0))
     watched = Watched(bench, surface)
     sheet = sheet_of(model) if model is not None else None
     began, looked = None, 0.0
-    await bench.target(aim.heater, aim.target)
+    await bench.heat.hold(aim.heater, aim.target)
     async for sample in samples:
         if sample.target_c is None:
             continue  # the record begins when the board drives
@@ -179,13 +165,13 @@ async def bed_soak(bench: Bench, aim: SoakParameters) -> TrialResult:
             bench.progress(Progress("heating", 0.0, _before(aimed, sheet, sample.celsius), f"{sample.celsius:.1f} °C"))
             continue
         if at - watched.reached_s > aim.longest:
-            await bench.target(aim.heater, None)
+            await bench.heat.off(aim.heater)
             return _not_still(watched, aimed)
         sheet = await _sheet(bench, watched, aimed, sheet)
         if _still(watched, aimed, sheet):
             break
         bench.progress(_told(watched, aimed, sheet))
-    await bench.target(aim.heater, None)
+    await bench.heat.off(aim.heater)
     return _concluded(bench, watched, aimed, sheet)
 
 
@@ -266,13 +252,13 @@ def _not_still(watched: Watched, aimed: Aimed) -> TrialResult:
         f"After {duration(aimed.aim.longest)} at {aimed.aim.target:g} °C it is not sure that the bed stands still."
         f"{told} Keep draughts away, or allow more drift or time."
     )
-    return TrialResult("failed", why, aimed.conditions, (), series={"soak": watched.series()})
+    return TrialResult("failed", why, aimed.conditions)
 
 
 def _concluded(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet | None) -> TrialResult:
     aim = aimed.aim
     how = "by its surface" if watched.surface is not None else "by the power that it takes"
-    findings = [Finding("heated in", watched.reached_s or 0.0, None, "s")]
+    findings = [Finding("heated_in", watched.reached_s or 0.0, None, "s")]
     seen = sheet if sheet is not None else NO_SHEET
     soak, soak_u = _soak(watched, aimed, seen), _soak_u(watched, aimed, seen)
     why = (
@@ -288,10 +274,9 @@ def _concluded(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet | None
         "proven",
         why if options else f"{why}; leave the wait as it is",
         aimed.conditions,
-        (Finding("soak", soak, soak_u, "s"), *findings),
+        about({"heater": aim.heater}, (Finding("soak", soak, soak_u, "s"), *findings)),
         options,
         "wait" if options else "",
-        {"soak": watched.series()},
     )
 
 
@@ -319,24 +304,24 @@ def _sheet_findings(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet) 
         time_s, _, _, surface = watched.columns(watched.now_s - WINDOW_S)
         drift = drift_of(time_s, surface)
         found += [
-            Finding("surface_share", sheet.share, sheet.share_u, ""),
+            Finding("surface_share", sheet.share, sheet.share_u),
             Finding("sensor_lead", sheet.lead_s, None, "s"),
             Finding("surface", aimed.room_c + sheet.share * rise, SENSOR_C, "°C"),
-            Finding("surface below the sensor", (1 - sheet.share) * rise, SENSOR_C, "°C"),
-            Finding("drift at the end", drift.c_min, drift.uncertainty, "°C/min", aim.drift),
+            Finding("surface_below", (1 - sheet.share) * rise, SENSOR_C, "°C"),
+            Finding("drift_at_end", drift.c_min, drift.uncertainty, "°C/min", aim.drift),
         ]
     if aimed.model is not None:
-        wanted = {each.bed_c for each in bench.machine.materials.values() if each.bed_c > 0} | {aim.target}
-        for celsius in sorted(wanted):
-            predicted = predict_soak(aimed.model, sheet, celsius, aimed.limit, aim.drift)
-            if predicted is not None:
-                found.append(Finding(f"predicted soak at {celsius:g} °C", predicted, None, "s"))
+        for name, material in bench.machine.materials.items():
+            predicted = predict_soak(aimed.model, sheet, material.bed_c, aimed.limit, aim.drift)
+            if material.bed_c > 0 and predicted is not None:
+                words = f"predicted soak for {name}"
+                found.append(Finding("predicted_soak", predicted, None, "s", subject={"material": name}, words=words))
     return found
 
 
 def _options(bench: Bench, aim: SoakParameters, soak: float, soak_u: float) -> tuple[Option, ...]:
     """The wait to keep, rounded up; none when what is live lies within the uncertainty."""
-    before = float(bench.setting("bed.soak_s") or 0.0)
+    before = number_or(bench.settings.shown("bed.soak_s"), 0.0)
     after = float(math.ceil(soak / ROUND_S) * ROUND_S)
     if abs(after - before) <= max(ROUND_S, 2 * soak_u):
         return ()
@@ -361,8 +346,9 @@ def _announce(machine: MachineFile, aim: SoakParameters) -> str:
     )
 
 
-def _depends(aim: SoakParameters, known: Mapping[str, Any]) -> tuple[str, ...]:
-    return depends_on_gains(aim.heater, aim.target, known)
+def _soaked(result: TrialResult) -> str:
+    soak = result.finding("soak")
+    return duration(soak.value) if soak is not None else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (
@@ -372,9 +358,10 @@ TRIALS: tuple[TrialSpec, ...] = (
         "How long the bed's surface takes to stand still after its sensor has reached the target.",
         SoakParameters,
         bed_soak,
+        (Stream("soak", COLUMNS, ("s", "duty", "°C", "°C"), 1.0),),
         _announce,
-        _depends,
         _needs,
+        figure=_soaked,
         heaters=beds,
     ),
 )

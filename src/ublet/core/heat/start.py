@@ -5,10 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import AsyncIterator, Callable
 
+from ublet.core.bench import Bench, HeatSample
 from ublet.core.heat.gain_choice import gains_below, gains_root
 from ublet.core.heat.pid import Gains
 from ublet.core.machine.schema import MachineFile
-from ublet.core.trial import Bench, HeatSample, Need, Progress, Question, TrialFailed
+from ublet.core.questions import Question
+from ublet.core.run import Progress, TrialFailed
+from ublet.core.trial import Need
 from ublet.core.units import duration
 
 SLOPE_SAMPLES = 80
@@ -37,7 +40,7 @@ def room_temperature(bench: Bench, heater: str) -> float:
     Raises:
         TrialFailed: the heater's own sensor does not read.
     """
-    room = room_from(bench.machine, heater, bench.celsius, bench.first_c)
+    room = room_from(bench.machine, heater, bench.heat.celsius, bench.heat.first_c)
     if room is None:
         raise TrialFailed(
             f"The {bench.machine.heaters[heater].sensor} sensor reads open or shorted: "
@@ -91,8 +94,12 @@ async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample
 
     It is switched off first: somebody may have set it by hand. The time left is told from the fall itself.
     """
-    await bench.target(heater, None)
-    room = room_temperature(bench, heater)
+    await bench.heat.off(heater)
+    with bench.aside():  # sensors that only tell what room it is
+        room = room_temperature(bench, heater)
+        declared = bench.machine.machine.room_c is not None
+    if declared:
+        room = bench.machine.machine.room_c or room
     first = await anext(samples)
     if first.celsius - room <= WARM_C:
         return room
@@ -104,7 +111,7 @@ async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample
     answer = (
         "wait"
         if wait
-        else await bench.ask(
+        else await bench.builder.ask(
             Question(
                 f"The {heater} is at {later.celsius:.0f} °C and the room at {room:.0f} °C; a warm start spoils "
                 f"the result. Wait until it is below {room + WARM_C:.0f} °C ({told}, sooner with the part fan)?",
@@ -114,9 +121,10 @@ async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample
     )
     if answer != "wait":
         raise TrialFailed(f"Not started: the {heater} was still warm and you chose not to wait.")
-    fan = part_fan(bench.machine)
+    with bench.aside():
+        fan = part_fan(bench.machine)
     if fan:
-        await bench.fan(fan, 1.0)
+        await bench.heat.fan(fan, 1.0)
     last = later
     async for sample in samples:
         above = sample.celsius - room
@@ -128,7 +136,7 @@ async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample
         done = 1 - math.log(above / WARM_C) / math.log(max(first.celsius - room, WARM_C * 1.01) / WARM_C)
         bench.progress(Progress("cooling", done, left, f"to the room, {sample.celsius:.1f} °C"))
     if fan:
-        await bench.fan(fan, 0.0)
+        await bench.heat.fan(fan, 0.0)
     return room
 
 
@@ -165,9 +173,9 @@ def check_room_above(machine: MachineFile, heater: str, target: float, headroom:
 
 def live_root(bench: Bench, heater: str, target_c: float) -> str:
     """The settings path below which the gains stand that are live for a target."""
-    return gains_root(heater, target_c, bench.machine.heaters[heater].gains, bench.setting)
+    return gains_root(heater, target_c, bench.machine.heaters[heater].gains, bench.settings.shown)
 
 
 def live_gains(bench: Bench, heater: str, target_c: float) -> Gains:
     """The gains that are live on the board for a target."""
-    return gains_below(live_root(bench, heater, target_c), bench.setting)
+    return gains_below(live_root(bench, heater, target_c), bench.settings.shown)

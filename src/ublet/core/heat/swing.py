@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import AsyncIterator
 
+from ublet.core.bench import Bench, HeatSample
 from ublet.core.heat.climb import levels_off
 from ublet.core.heat.demands import Demands
 from ublet.core.heat.record import Record
 from ublet.core.heat.relay import SETTLED, Cycle, balanced_levels, find_cycles, same_levels, spread
-from ublet.core.trial import Bench, HeatSample, Progress, TrialFailed
+from ublet.core.run import Progress, TrialFailed
 from ublet.core.units import duration
 
 LOOK_EVERY = 100
@@ -92,13 +93,13 @@ class RelayPhase:
             wanted = balanced_levels(cycles[-1].mean_duty, self.limit)
             if rebalanced < 2 and abs(wanted[0] - levels[0]) + abs(wanted[1] - levels[1]) > 0.04:
                 levels, rebalanced = wanted, rebalanced + 1
-                await self.bench.relay(self.heater, self.target_c, self.hysteresis_c, *levels)
+                await self.bench.heat.relay(self.heater, self.target_c, self.hysteresis_c, *levels)
         raise TrialFailed("The samples ended before the cycles agreed.")
 
     async def with_fan(self, samples: AsyncIterator[HeatSample], fan: str, still: Cycle) -> float:
         """Heat lost with the part fan on over the heat lost without, from the duty that holds."""
-        await self.bench.fan(fan, 1.0)
-        await self.bench.relay(self.heater, self.target_c, self.hysteresis_c, self.limit, 0.0)
+        await self.bench.heat.fan(fan, 1.0)
+        await self.bench.heat.relay(self.heater, self.target_c, self.hysteresis_c, self.limit, 0.0)
         before = len(self._cycles())
         began: float | None = None
         async for sample in samples:
@@ -115,7 +116,7 @@ class RelayPhase:
                 )
             )
             if fresh >= 3:
-                await self.bench.fan(fan, 0.0)
+                await self.bench.heat.fan(fan, 0.0)
                 return max(1.0, cycles[-1].mean_duty / still.mean_duty)
             if at - began > self.demands.cycle_s:
                 raise TrialFailed(

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 
+from ublet.core.bench import Bench
 from ublet.core.heat.candidates import candidates, recommend
 from ublet.core.heat.demands import demands_of, hotends, slow_heaters
-from ublet.core.heat.gain_choice import gains_root
 from ublet.core.heat.model_fit import fit_model
 from ublet.core.heat.pid import TICK_S
 from ublet.core.heat.prediction import predict_on_off, predict_step
-from ublet.core.heat.record import Record, reading_noise
+from ublet.core.heat.record import COLUMNS, UNITS, Record, reading_noise
 from ublet.core.heat.relay import ultimate
 from ublet.core.heat.report import (
     ON_OFF,
@@ -24,7 +23,7 @@ from ublet.core.heat.report import (
     model_from,
     on_off_option,
     predicted_findings,
-    step_series,
+    step_rows,
     step_situation,
     verified_findings,
 )
@@ -32,9 +31,13 @@ from ublet.core.heat.start import check_room_above, from_room, heat_needs, live_
 from ublet.core.heat.step import measure_step
 from ublet.core.heat.swing import RelayPhase
 from ublet.core.machine.schema import MachineFile
-from ublet.core.settings import Part, setting
-from ublet.core.trial import Bench, Finding, Progress, TrialFailed, TrialResult, TrialSpec
-from ublet.core.units import duration, show
+from ublet.core.run import Finding, Progress, Stream, Subject, TrialFailed, TrialResult, about
+from ublet.core.settings import Part, number_or, setting
+from ublet.core.trial import TrialSpec
+from ublet.core.units import duration, show, with_uncertainty
+
+ROOM_C = 5.0
+"""The room may be another one by so much before what rests on it is stale, °C."""
 
 STEP_HEADROOM_C = 3.0
 """A step overshoots by less than this, °C."""
@@ -92,22 +95,23 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
     on-off control stands beside the gains, with the swing that it would have.
     """
     demands = demands_of(bench.machine, aim.heater)
-    check_room_above(bench.machine, aim.heater, aim.target, demands.headroom_c)
-    before, root = live_gains(bench, aim.heater, aim.target), live_root(bench, aim.heater, aim.target)
-    limit = float(bench.setting(f"heaters.{aim.heater}.power_limit") or 1.0)
-    samples = bench.samples(aim.heater)
+    with bench.aside():  # what may be asked of it, and what stands beside the proposals
+        check_room_above(bench.machine, aim.heater, aim.target, demands.headroom_c)
+        before, root = live_gains(bench, aim.heater, aim.target), live_root(bench, aim.heater, aim.target)
+        fan = part_fan(bench.machine) if demands.fans else None
+    limit = number_or(bench.settings.live(f"heaters.{aim.heater}.power_limit"), 1.0)
+    samples = bench.heat.samples(aim.heater)
     room = await from_room(bench, aim.heater, samples, aim.wait)
     record = Record(bench, "relay")
     quiet = [await anext(samples) for _ in range(20)]
     noise = max(float(np.std([sample.celsius for sample in quiet], ddof=1)), 0.01)
     hysteresis = max(0.5, 4 * noise)
     relay = RelayPhase(bench, record, aim.heater, aim.target, hysteresis, limit, aim.cycles, demands)
-    await bench.relay(aim.heater, aim.target, hysteresis, limit, 0.0)
+    await bench.heat.relay(aim.heater, aim.target, hysteresis, limit, 0.0)
     settled = await relay.swing(samples)
     series = record.series()
-    fan = part_fan(bench.machine) if demands.fans else None
     loss_ratio = await relay.with_fan(samples, fan, settled[-1]) if fan else 1.0
-    await bench.target(aim.heater, None)
+    await bench.heat.off(aim.heater)
     bench.progress(Progress("fitting the model", 0.98, 2.0))
     noise = reading_noise(series)
     try:
@@ -124,24 +128,26 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
     best, why = recommend(made, demands)
     if aim.choose != "recommended":
         best, why = aim.choose, "as asked for"
+    own: Subject = {"heater": aim.heater}
     findings = [
         Finding("ultimate_gain", point.gain, point.gain_u, "/°C"),
         Finding("ultimate_period", point.period_s, point.period_u_s, "s"),
         *model_findings(fit),
-        Finding("hold_duty", settled[-1].mean_duty, None, "duty"),
+        Finding("hold_duty", settled[-1].mean_duty),
         Finding("reading_noise", noise, None, "°C"),
-        Finding("ambient", room, None, "°C"),
-        *([Finding("fan_loss_ratio", loss_ratio, None, "")] if fan else []),
+        Finding("ambient", room, None, "°C", tolerance=ROOM_C),
+        *([Finding("fan_loss_ratio", loss_ratio)] if fan else []),
         *predicted_findings(made[best], demands),
     ]
-    predicted = {f"predicted {name}": step_series(c.step) for name, c in made.items()}
-    control = str(bench.setting(f"heaters.{aim.heater}.control") or "pid")
+    for name, candidate in made.items():
+        bench.record.rows("predicted", step_rows(candidate.step), of=name)
+    control = str(bench.settings.shown(f"heaters.{aim.heater}.control") or "pid")
     options = [gains_option(c, before, root, aim.heater, control) for c in made.values()]
     if not demands.fans:
-        swing = float(bench.setting(f"heaters.{aim.heater}.swing_c") or 2.0)
+        swing = number_or(bench.settings.shown(f"heaters.{aim.heater}.swing_c"), 2.0)
         on_off = await bench.compute(predict_on_off, fit.model, swing, situation)
         options.append(on_off_option(on_off, swing, aim.heater, control))
-        predicted[f"predicted {ON_OFF}"] = step_series(on_off)
+        bench.record.rows("predicted", step_rows(on_off), of=ON_OFF)
     return TrialResult(
         "proven",
         f"{best}: {why}",
@@ -151,10 +157,9 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
             "part_fan": "off, then full" if fan else "off",
             "fan_at_s": situation.fan_at_s,
         },
-        tuple(findings),
+        about(own, findings),
         tuple(options),
         best,
-        {"relay": record.series(), **predicted},
     )
 
 
@@ -164,18 +169,19 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
     Limits by the demands on its kind, and within 1 °C of the predicted overshoot.
     """
     demands = demands_of(bench.machine, aim.heater)
-    check_room_above(bench.machine, aim.heater, aim.target, STEP_HEADROOM_C)
-    tuned = bench.earlier("hotend-control" if demands.fans else "bed-control", aim.heater)
+    with bench.aside():
+        check_room_above(bench.machine, aim.heater, aim.target, STEP_HEADROOM_C)
+        fan = part_fan(bench.machine) if demands.fans else None
+    tuned = bench.record.earlier("hotend-control" if demands.fans else "bed-control", heater=aim.heater)
     if tuned is None:
         raise TrialFailed(f"There is no model of the {aim.heater} yet: tune it first, then verify.")
-    samples = bench.samples(aim.heater)
+    samples = bench.heat.samples(aim.heater)
     room = await from_room(bench, aim.heater, samples, aim.wait)
     start = await anext(samples)
     model = model_from(tuned, room)
     ratio = tuned.finding("fan_loss_ratio")
     noise = tuned.finding("reading_noise")
-    fan = part_fan(bench.machine) if demands.fans else None
-    limit = float(bench.setting(f"heaters.{aim.heater}.power_limit") or 1.0)
+    limit = number_or(bench.settings.live(f"heaters.{aim.heater}.power_limit"), 1.0)
     situation = step_situation(
         model,
         aim.target,
@@ -185,16 +191,16 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
         limit,
         demands,
     )
-    if bench.setting(f"heaters.{aim.heater}.control") == ON_OFF:
-        swing = float(bench.setting(f"heaters.{aim.heater}.swing_c") or 2.0)
+    if bench.settings.live(f"heaters.{aim.heater}.control") == ON_OFF:
+        swing = number_or(bench.settings.live(f"heaters.{aim.heater}.swing_c"), 2.0)
         demands = replace(demands, ripple_c=swing, overshoot_c=2 * swing)
         predicted = await bench.compute(predict_on_off, model, swing, situation)
     else:
         predicted = await bench.compute(predict_step, model, live_gains(bench, aim.heater, aim.target), situation)
     record = Record(bench, "step")
-    for row in zip(predicted.time_s[::5], predicted.duty[::5], predicted.celsius[::5], strict=True):
-        bench.show("predicted", STEP_COLUMNS, tuple(float(v) for v in row))
-    await bench.target(aim.heater, aim.target)
+    for row in step_rows(predicted)[::5]:
+        bench.record.row("predicted", row)
+    await bench.heat.hold(aim.heater, aim.target)
     fanned = False
     async for sample in samples:
         if sample.target_c is None:
@@ -202,15 +208,15 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
         at = record.add(sample)
         if situation.fan_at_s is not None and fan and not fanned and at >= situation.fan_at_s:
             fanned = True
-            await bench.fan(fan, 1.0)
+            await bench.heat.fan(fan, 1.0)
         phase = "fan on" if fanned else "holding" if sample.celsius > aim.target - 1 else "climbing"
         left = situation.end_s - at
         bench.progress(Progress(phase, at / situation.end_s, left, f"{sample.celsius:.1f} °C"))
         if at >= situation.end_s:
             break
     if fan:
-        await bench.fan(fan, 0.0)
-    await bench.target(aim.heater, None)
+        await bench.heat.fan(fan, 0.0)
+    await bench.heat.off(aim.heater)
     series = record.series()
     windy = np.flatnonzero(series.column("fan") > 0)
     fan_at = float(series.column("time_s")[windy[0]]) if len(windy) else None
@@ -221,8 +227,7 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
         why = "the temperature did not stay within 1 °C of the target"
     elif broken:
         why = "; ".join(
-            f"{item.name.replace('_', ' ')} {show(item.value, item.unit, 3)} exceeds "
-            f"{show(item.limit or 0.0, item.unit)}"
+            f"{item.name} {show(item.value, item.unit, 3)} exceeds {show(item.limit or 0.0, item.unit)}"
             for item in broken
         )
     else:
@@ -234,37 +239,8 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
         "failed" if broken or seen.settle_s is None else "proven",
         why,
         {"target_c": aim.target, "room_c": room, "start_c": start.celsius},
-        findings,
-        series={
-            "step": series,
-            "predicted": step_series(predicted),
-        },
+        about({"heater": aim.heater}, findings),
     )
-
-
-PLANT_KEYS = ("sensor", "socket", "power_limit")
-CURVE_KEYS = ("kind", "r25_ohm", "beta_k", "steinhart_a", "steinhart_b", "steinhart_c", "pullup_ohm", "socket")
-
-
-def depends_on_heater(heater: str, known: Mapping[str, Any], keys: tuple[str, ...]) -> tuple[str, ...]:
-    """The settings that a finding about a heater holds for: its own, and its sensor's curve."""
-    root = f"heaters.{heater}"
-    wanted = [f"{root}.{key}" for key in keys]
-    sensor = known.get(f"{root}.sensor")
-    if sensor is not None:
-        wanted += [f"sensors.{sensor.live}.{key}" for key in CURVE_KEYS]
-    return tuple(wanted)
-
-
-def depends_on_gains(heater: str, target_c: float, known: Mapping[str, Any]) -> tuple[str, ...]:
-    """The same, and the gains that were live for the target: the heater's own, or a set's."""
-    start = f"heaters.{heater}.gains."
-    sets = {path.split(".")[3] for path in known if path.startswith(start)}
-    root = gains_root(heater, target_c, sets, lambda path: known[path].live if path in known else None)
-    chosen = [f"{start}{name}.{key}" for name in sorted(sets) for key in ("used", "at_c", "within_c")]
-    gains = [f"{root}.{key}" for key in ("kp", "ki", "kd")]
-    held = [f"heaters.{heater}.{key}" for key in ("control", "swing_c")]
-    return (*depends_on_heater(heater, known, PLANT_KEYS), *gains, *held, *chosen)
 
 
 def _announce_control(machine: MachineFile, aim: ControlAim) -> str:
@@ -283,6 +259,14 @@ def _announce_verify(machine: MachineFile, aim: VerifyAim) -> str:
     return f"Heats the {aim.heater} from cold to {aim.target:.0f} °C for 4 to 6 min.{fan} Nothing moves."
 
 
+def _overshoot(result: TrialResult) -> str:
+    seen = result.finding("overshoot")
+    return with_uncertainty(seen.value, seen.uncertainty or 0.0) if seen is not None else ""
+
+
+PREDICTED = Stream("predicted", STEP_COLUMNS, ("s", "duty", "°C"))
+
+
 def _control_spec(name: str, station: str, parameters: type[Part], verify: str) -> TrialSpec:
     return TrialSpec(
         name,
@@ -290,11 +274,12 @@ def _control_spec(name: str, station: str, parameters: type[Part], verify: str) 
         "Gains that hold a heater steady, by relay cycles, a fitted model and predicted steps.",
         parameters,
         heater_control,
+        (Stream("relay", COLUMNS, UNITS, 10.0), PREDICTED),
         _announce_control,
-        lambda aim, known: depends_on_heater(aim.heater, known, PLANT_KEYS),
         lambda machine, aim, read: heat_needs(
             machine, aim.heater, aim.target, demands_of(machine, aim.heater).headroom_c, read
         ),
+        figure=lambda result: "",
         verify=verify,
         heaters=hotends if parameters is HotendParameters else slow_heaters,
     )
@@ -307,9 +292,10 @@ def _verify_spec(name: str, station: str, parameters: type[Part]) -> TrialSpec:
         "Step from cold with the live gains, against the prediction; for a hotend also a fan disturbance.",
         parameters,
         heater_verify,
+        (Stream("step", COLUMNS, UNITS, 10.0), PREDICTED),
         _announce_verify,
-        lambda aim, known: depends_on_gains(aim.heater, aim.target, known),
         lambda machine, aim, read: heat_needs(machine, aim.heater, aim.target, STEP_HEADROOM_C, read),
+        figure=_overshoot,
         heaters=hotends if parameters is VerifyParameters else slow_heaters,
     )
 

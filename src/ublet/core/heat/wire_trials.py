@@ -2,26 +2,18 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping
-from typing import Any
 
+from ublet.core.bench import Bench
 from ublet.core.heat.pairing import Warmed, exchange, odd_sensors
 from ublet.core.heat.start import surface_sensor
 from ublet.core.machine.schema import MachineFile
 from ublet.core.mixed_up import cycles
+from ublet.core.questions import Question
+from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
-from ublet.core.trial import (
-    Bench,
-    Finding,
-    Need,
-    Option,
-    Progress,
-    Proposal,
-    Question,
-    TrialFailed,
-    TrialResult,
-    TrialSpec,
-)
+from ublet.core.trial import Need, TrialSpec
 
 APART_C = 5.0
 """Sensors at rest further than this from the room are not believed, °C."""
@@ -58,9 +50,11 @@ async def heaters_paired(bench: Bench, aim: PairingParameters) -> TrialResult:
     The sensors alone cannot tell a machine whose heaters and sensors are both exchanged from a right one: only a hand
     at the block can.
     """
+    bench.fact("plugs")
     machine = bench.machine
-    readings = {name: bench.celsius(name) for name in machine.sensors}
-    odd = odd_sensors(readings, machine.machine.room_c, APART_C)
+    with bench.aside():
+        readings = {name: bench.heat.celsius(name) for name in machine.sensors}
+        odd = odd_sensors(readings, machine.machine.room_c, APART_C)
     if odd:
         raise TrialFailed(f"{' '.join(odd.values())} Nothing was heated.")
     pulses: list[Warmed] = []
@@ -70,7 +64,13 @@ async def heaters_paired(bench: Bench, aim: PairingParameters) -> TrialResult:
         if pulses[-1].sensor is not None:
             felt[name] = await _feel(bench, name)
     findings = tuple(
-        Finding(f"{pulse.heater} warms {sensor}", rise, None, "°C")
+        Finding(
+            "rise",
+            rise,
+            unit="°C",
+            subject={"heater": pulse.heater, "sensor": sensor},
+            words=f"{pulse.heater} warms {sensor}",
+        )
         for pulse in pulses
         for sensor, rise in pulse.rises.items()
     )
@@ -83,23 +83,26 @@ async def _pulse(bench: Bench, heater: str, aim: PairingParameters, number: int)
     machine = bench.machine
     count = len(machine.heaters)
     if number:
-        await bench.rest(CALM_S)
-    start = {name: bench.celsius(name) or 0.0 for name in machine.sensors}
+        await bench.clock.rest(CALM_S)
+    with bench.aside():
+        start = {name: bench.heat.celsius(name) or 0.0 for name in machine.sensors}
     own = start[machine.heaters[heater].sensor]
-    surfaces = frozenset(sensor for name in machine.heaters if (sensor := surface_sensor(machine, name)))
-    await bench.relay(heater, own + HIGHEST_C, 1.0, aim.duty, 0.0)
+    with bench.aside():
+        surfaces = frozenset(sensor for name in machine.heaters if (sensor := surface_sensor(machine, name)))
+    await bench.heat.pulse(heater, aim.duty, own + HIGHEST_C)
     rises = dict.fromkeys(start, 0.0)
     passed = 0.0
     while passed < aim.longest_s and max(rises.values()) < FELT_C:
-        await bench.rest(1.0)
+        await bench.clock.rest(1.0)
         passed += 1.0
-        rises = {name: (bench.celsius(name) or start[name]) - start[name] for name in start}
+        rises = {name: bench.heat.rise(name, start[name]) or 0.0 for name in start}
         share = (number + passed / aim.longest_s) / count
         bench.progress(Progress(f"{heater} pulse", share, None, f"{number + 1} of {count}"))
-        bench.show("rises", ("heater", "time_s", *(f"{n}_c" for n in start)), (float(number), passed, *rises.values()))
+        for at, rise in enumerate(rises.values()):
+            bench.record.row("rises", (float(number), passed, float(at), rise))
         if passed > COLD_SHARE * aim.longest_s and max(rises.values()) < COLD_C:
             break
-    await bench.target(heater, None)
+    await bench.heat.off(heater)
     return Warmed(heater, rises, surfaces)
 
 
@@ -113,7 +116,7 @@ async def _feel(bench: Bench, driven: str) -> str:
     text = (
         f"Touch nothing, hold the hand near: which one is getting warm, {named}? (The {driven} was driven; it is off.)"
     )
-    return await bench.ask(Question(text, (*blocks, CANNOT_TELL), ("feel", *blocks)))
+    return await bench.builder.ask(Question(text, (*blocks, CANNOT_TELL), ("feel", *blocks)))
 
 
 def _paired(
@@ -149,7 +152,7 @@ def _paired(
         (sensors, "sensors", "sensors", "the sensor of the {} is plugged in there"),
     ):
         if parts:
-            sockets = {part: bench.setting(f"{root}.{part}.socket") for part in parts}
+            sockets = {part: bench.settings.shown(f"{root}.{part}.socket") for part in parts}
             proposals += exchange(parts, root, sockets, effect)
             words.append(f"The {what}' plugs are mixed up.")
     if not proposals or dead:
@@ -168,20 +171,22 @@ def _permuted(found: Mapping[str, str]) -> dict[str, str]:
 
 async def fans_one_by_one(bench: Bench, aim: FanParameters) -> TrialResult:
     """Each fan by itself at full duty; the builder says which one turns."""
+    bench.fact("plugs")
     names = tuple(bench.machine.fans)
     found: dict[str, str | None] = {}
     for number, name in enumerate(names):
         bench.progress(Progress(f"{name} fan", number / len(names), None, f"{number + 1} of {len(names)}"))
         for other in names:
-            await bench.fan(other, 1.0 if other == name else 0.0)
-        await bench.rest(aim.spin_s)
-        answer = await bench.ask(
+            await bench.heat.fan(other, 1.0 if other == name else 0.0)
+        await bench.clock.rest(aim.spin_s)
+        answer = await bench.builder.ask(
             Question(f"The {name} fan was told to turn. Which fan turns?", (*names, "none"), ("look", "fans"))
         )
         found[name] = None if answer == "none" else answer
-        await bench.fan(name, 0.0)
+        bench.record.row("seen", (float(number), math.nan if answer == "none" else float(names.index(answer))))
+        await bench.heat.fan(name, 0.0)
     own = {name: name for name in names}
-    findings = (Finding("fans right", float(sum(found[name] == name for name in names)), None, ""),)
+    findings = (Finding("fans_right", float(sum(found[name] == name for name in names))),)
     if found == own:
         return TrialResult("proven", f"{len(names)} fans turn as they are told.", {}, findings)
     words = [f"The {name} fan does not turn: check its plug." for name, seen in found.items() if seen is None]
@@ -191,7 +196,7 @@ async def fans_one_by_one(bench: Bench, aim: FanParameters) -> TrialResult:
     wrong = {seen: name for name, seen in cycles(found, own).items()}
     if not wrong:
         return TrialResult("failed", " ".join(words), {}, findings)
-    sockets = {name: bench.setting(f"fans.{name}.socket") for name in wrong}
+    sockets = {name: bench.settings.shown(f"fans.{name}.socket") for name in wrong}
     option = Option(
         "mend", "then turn them again", exchange(wrong, "fans", sockets, "the {} fan is plugged in there"), {}
     )
@@ -225,13 +230,6 @@ def _announce_fans(machine: MachineFile, aim: FanParameters) -> str:
     return f"Turns {len(machine.fans)} fans one after the other at full speed: keep fingers away. Nothing heats."
 
 
-def _depends(*roots: str) -> Callable[[Any, Mapping[str, Any]], tuple[str, ...]]:
-    def depends(aim: Any, known: Mapping[str, Any]) -> tuple[str, ...]:
-        return tuple(path for path in known if path.startswith(roots) and path.endswith((".socket", ".sensor")))
-
-    return depends
-
-
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "heaters-paired",
@@ -239,8 +237,8 @@ TRIALS: tuple[TrialSpec, ...] = (
         "A short low-power pulse on each heater: its own sensor must warm.",
         PairingParameters,
         heaters_paired,
+        (Stream("rises", ("heater", "time_s", "sensor", "rise_c"), ("", "s", "", "°C"), 1.0),),
         _announce_pairing,
-        _depends("heaters.", "sensors."),
         _pairing_needs,
         verify="heaters-paired",
         mends=True,
@@ -252,8 +250,8 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Each fan by itself; which one turns?",
         FanParameters,
         fans_one_by_one,
+        (Stream("seen", ("told", "turned"), ("", ""), number="f4"),),
         _announce_fans,
-        _depends("fans."),
         _fan_needs,
         verify="fans-one-by-one",
         mends=True,

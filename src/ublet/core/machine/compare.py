@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Mapping
 from dataclasses import dataclass
 
 from ublet.core.machine.edit import GONE, Edit
-from ublet.core.settings import Value
+from ublet.core.settings import Value, numbers_in, shape_of
 
 
 @dataclass(frozen=True)
@@ -35,8 +36,23 @@ def differences(before: Mapping[str, Value], after: Mapping[str, Value]) -> list
     return [Difference(path, old, new) for path, old, new in pairs if not same(old, new)]
 
 
+def furthest_apart(one: Value, other: Value) -> float | None:
+    """By how much two arrays of the same shape differ at the most; None for anything else."""
+    if not isinstance(one, tuple) or not isinstance(other, tuple):
+        return None
+    with contextlib.suppress(ValueError):
+        if shape_of(one) == shape_of(other):
+            pairs = zip(numbers_in(one), numbers_in(other), strict=True)
+            return max((abs(a - b) for a, b in pairs), default=0.0)
+    return None
+
+
 def same(one: Value, other: Value) -> bool:
-    """Whether two values mean the same; numbers agree to 1 in 10^6, and true is not 1."""
+    """Whether two values mean the same; numbers agree to 1 in 10^6 (those of an array, of its largest), and true is
+    not 1.
+    """
+    if (furthest := furthest_apart(one, other)) is not None:
+        return furthest <= 1e-6 * max((abs(number) for number in (*numbers_in(one), *numbers_in(other))), default=0.0)
     if isinstance(one, bool) or isinstance(other, bool):
         return one is other
     if isinstance(one, (int, float)) and isinstance(other, (int, float)):

@@ -12,37 +12,48 @@ from ublet.core.settings import Name, Part, setting
 class Reading(Part):
     """A point of a sensor's own curve."""
 
-    celsius: float = setting("Temperature.", unit="°C", low=-50, high=600, board=True)
-    ohm: float = setting("Resistance at that temperature.", unit="Ω", low=1, high=1e7, board=True)
+    celsius: float = setting("Temperature.", unit="°C", low=-50, high=600, board=True, acts="reading")
+    ohm: float = setting("Resistance at that temperature.", unit="Ω", low=1, high=1e7, board=True, acts="reading")
 
 
 class Sensor(Part):
     """A temperature sensor under a pull-up resistor."""
 
-    socket: str = setting("Board socket that the sensor is plugged into.", board=True, socket="sensor")
+    socket: str = setting("Board socket that the sensor is plugged into.", board=True, socket="sensor", acts="plug")
     kind: Literal["beta", "points", "steinhart", "platinum", "curve"] = setting(
         "How its curve is given: beta, three or more points, Steinhart-Hart coefficients, platinum by IEC 60751, or a "
         "generic curve.",
         default="beta",
         board=True,
+        acts="reading",
     )
     r25_ohm: float | None = setting(
-        "Kind beta: resistance at 25 °C.", unit="Ω", low=100, high=1e6, default=None, board=True
+        "Kind beta: resistance at 25 °C.", unit="Ω", low=100, high=1e6, default=None, board=True, acts="reading"
     )
     beta_k: float | None = setting(
-        "Kind beta: beta of the curve.", unit="K", low=2000, high=6000, default=None, board=True
+        "Kind beta: beta of the curve.", unit="K", low=2000, high=6000, default=None, board=True, acts="reading"
     )
     r0_ohm: float | None = setting(
-        "Kind platinum: resistance at 0 °C.", unit="Ω", low=50, high=5000, default=None, board=True
+        "Kind platinum: resistance at 0 °C.", unit="Ω", low=50, high=5000, default=None, board=True, acts="reading"
     )
     steinhart_a: float = setting(
-        "Kind steinhart: a of 1/T = a + b ln R + c (ln R)^3.", unit="1/K", low=-0.02, high=0.02, default=0.0, board=True
+        "Kind steinhart: a of 1/T = a + b ln R + c (ln R)^3.",
+        unit="1/K",
+        low=-0.02,
+        high=0.02,
+        default=0.0,
+        board=True,
+        acts="reading",
     )
-    steinhart_b: float = setting("Kind steinhart: b.", unit="1/K", low=0, high=0.01, default=0.0, board=True)
-    steinhart_c: float = setting("Kind steinhart: c.", unit="1/K", low=-1e-4, high=1e-4, default=0.0, board=True)
+    steinhart_b: float = setting(
+        "Kind steinhart: b.", unit="1/K", low=0, high=0.01, default=0.0, board=True, acts="reading"
+    )
+    steinhart_c: float = setting(
+        "Kind steinhart: c.", unit="1/K", low=-1e-4, high=1e-4, default=0.0, board=True, acts="reading"
+    )
     curve: str | None = setting("Kind curve: name of a generic curve.", default=None)
     pullup_ohm: float = setting(
-        "Pull-up resistor on the board.", unit="Ω", low=100, high=1e6, default=4700.0, board=True
+        "Pull-up resistor on the board.", unit="Ω", low=100, high=1e6, default=4700.0, board=True, acts="reading"
     )
     points: dict[Name, Reading] = Field(default_factory=dict)
 
@@ -80,12 +91,23 @@ class Limit(Part):
 class GainSet(Part):
     """Gains with the temperature and material that they were found at; the board uses them there, if it is told to."""
 
-    at_c: float = setting("Temperature that they were found at.", unit="°C", low=30, high=500, board=True)
+    at_c: float = setting(
+        "Temperature that they were found at.", unit="°C", low=30, high=500, board=True, acts="holding"
+    )
     used: bool = setting(
-        "The board uses them for targets near that temperature instead of the heater's own.", default=False, board=True
+        "The board uses them for targets near that temperature instead of the heater's own.",
+        default=False,
+        board=True,
+        acts="holding",
     )
     within_c: float = setting(
-        "So far from that temperature a target may be.", unit="°C", low=1, high=100, default=15.0, board=True
+        "So far from that temperature a target may be.",
+        unit="°C",
+        low=1,
+        high=100,
+        default=15.0,
+        board=True,
+        acts="holding",
     )
     material: str | None = setting(
         "Material that they are meant for (a table below [materials]).", default=None, part="materials"
@@ -100,8 +122,10 @@ class Heater(Part):
     """A heater with its sensor, control gains and guards."""
 
     part: Literal["hotend", "bed", "chamber"] = setting("What it heats.")
-    socket: str = setting("Board socket that the heater is plugged into.", board=True, socket="heater")
-    sensor: str = setting("Name of the sensor that reads it (a table below [sensors]).", board=True, part="sensors")
+    socket: str = setting("Board socket that the heater is plugged into.", board=True, socket="heater", acts="plug")
+    sensor: str = setting(
+        "Name of the sensor that reads it (a table below [sensors]).", board=True, part="sensors", acts="plug"
+    )
     maximum_c: float = setting(
         "Highest temperature its parts can stand; the board switches off above.",
         unit="°C",
@@ -110,10 +134,10 @@ class Heater(Part):
         board=True,
     )
     power_limit: float = setting(
-        "Largest duty the board may use.", unit="duty", low=0.1, high=1, default=1.0, board=True
+        "Largest duty the board may use.", unit="duty", low=0.1, high=1, default=1.0, board=True, acts="plant"
     )
     control: Literal["pid", "on-off"] = setting(
-        "How it is held: PID, or on-off with a swing.", default="pid", board=True
+        "How it is held: PID, or on-off with a swing.", default="pid", board=True, acts="holding"
     )
     swing_c: float = setting(
         "On-off: on below the target by half of this, off above it by half.",
@@ -122,6 +146,7 @@ class Heater(Part):
         high=20,
         default=2.0,
         board=True,
+        acts="holding",
     )
     kp: float = setting("Proportional gain.", unit="/°C", low=0, high=10, default=0.02, board=True)
     ki: float = setting("Integral gain.", unit="/(°C·s)", low=0, high=10, default=0.0002, board=True)
@@ -135,7 +160,7 @@ class Fan(Part):
     """A fan."""
 
     role: Literal["part", "hotend", "board"] = setting("What it cools.")
-    socket: str = setting("Board socket that the fan is plugged into.", board=True, socket="fan")
+    socket: str = setting("Board socket that the fan is plugged into.", board=True, socket="fan", acts="air")
     follows: Literal["program", "heater", "motors", "always"] = setting(
         "What drives it: the printed program, a warm heater, moving motors, or it always runs.",
         default="program",

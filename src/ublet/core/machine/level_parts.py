@@ -13,16 +13,22 @@ class Probe(Part):
     """What finds the bed's height. Offsets: where the probe sits seen from the nozzle."""
 
     kind: Literal["pin", "inductive", "nozzle"] = setting(
-        "A pin that deploys and stows, an inductive sensor, or the nozzle lowered by hand onto a gauge.", board=True
+        "A pin that deploys and stows, an inductive sensor, or the nozzle lowered by hand onto a gauge.",
+        board=True,
+        acts="switch",
     )
     socket: str | None = setting(
-        "Input socket of its signal; none for the nozzle by hand.", default=None, board=True, socket="input"
+        "Input socket of its signal; none for the nozzle by hand.",
+        default=None,
+        board=True,
+        socket="input",
+        acts="switch",
     )
     servo_socket: str | None = setting(
-        "Kind pin: socket that deploys and stows it.", default=None, board=True, socket="servo"
+        "Kind pin: socket that deploys and stows it.", default=None, board=True, socket="servo", acts="switch"
     )
-    pull_up: bool = setting("Whether the board pulls the input up.", default=True, board=True)
-    normally_closed: bool = setting("Closed at rest, open when it triggers.", default=False, board=True)
+    pull_up: bool = setting("Whether the board pulls the input up.", default=True, board=True, acts="switch")
+    normally_closed: bool = setting("Closed at rest, open when it triggers.", default=False, board=True, acts="switch")
     offset_x_mm: float = setting(
         "To the right of the nozzle (negative: left).", unit="mm", low=-200, high=200, default=0.0, board=True
     )

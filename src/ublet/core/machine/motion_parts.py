@@ -14,11 +14,11 @@ Microsteps = Literal[1, 2, 4, 8, 16, 32, 64, 128, 256]
 class Motor(Part):
     """A stepper motor on a driver socket."""
 
-    socket: str = setting("Driver socket that the motor is plugged into.", board=True, socket="motor")
-    reversed: bool = setting("Whether it turns against the declared direction.", default=False, board=True)
+    socket: str = setting("Driver socket that the motor is plugged into.", board=True, socket="motor", acts="plug")
+    reversed: bool = setting("Whether it turns against the declared direction.", default=False, board=True, acts="way")
     run_a: float = setting("Driver current while it moves.", unit="A", low=0.1, high=6, default=0.8, board=True)
     idle_a: float = setting("Driver current while it holds.", unit="A", low=0, high=6, default=0.4, board=True)
-    microsteps: Microsteps = setting("Microsteps in a full step.", default=16, board=True)
+    microsteps: Microsteps = setting("Microsteps in a full step.", default=16, board=True, acts="length")
     step_angle_deg: float = setting("Full step of the motor.", unit="°", low=0.1, high=45, default=1.8)
     pivot_x_mm: float | None = setting(
         "Lift: where it carries the bed or gantry, from the bed's front left corner.",
@@ -40,14 +40,21 @@ class Homing(Part):
     """How an axis finds its end."""
 
     end: Literal["low", "high", "probe"] = setting(
-        "End that it homes to: low, high, or down onto the bed with the probe (Z only).", default="low", board=True
+        "End that it homes to: low, high, or down onto the bed with the probe (Z only).",
+        default="low",
+        board=True,
+        acts="end",
     )
     endstop: str | None = setting(
-        "Endstop at that end (a table below [endstops]).", default=None, board=True, part="endstops"
+        "Endstop at that end (a table below [endstops]).", default=None, board=True, part="endstops", acts="end"
     )
     order: int = setting("Place in the order of homing; equal places home together.", low=1, high=3, board=True)
-    fast_mm_s: float = setting("Speed of the first approach.", unit="mm/s", low=0.1, high=300, board=True)
-    slow_mm_s: float = setting("Speed of the second approach.", unit="mm/s", low=0.05, high=50, board=True)
+    fast_mm_s: float = setting(
+        "Speed of the first approach.", unit="mm/s", low=0.1, high=300, board=True, acts="end", tolerance=5.0
+    )
+    slow_mm_s: float = setting(
+        "Speed of the second approach.", unit="mm/s", low=0.05, high=50, board=True, acts="end", tolerance=0.5
+    )
     back_off_mm: float = setting(
         "Distance to back off between the approaches.", unit="mm", low=0.1, high=50, default=3.0, board=True
     )
@@ -66,6 +73,8 @@ class Homing(Part):
         high=2000,
         default=None,
         board=True,
+        acts="end",
+        tolerance=1.0,
     )
     over_y_mm: float | None = setting(
         "Z only: where over the bed it homes (position of the nozzle).",
@@ -74,6 +83,8 @@ class Homing(Part):
         high=2000,
         default=None,
         board=True,
+        acts="end",
+        tolerance=1.0,
     )
     preheat_nozzle_c: float | None = setting(
         "Z only: nozzle temperature to reach before homing.", unit="°C", low=30, high=300, default=None, board=True
@@ -111,6 +122,7 @@ class Axis(Part):
         high=50_000,
         default=None,
         board=True,
+        acts="length",
     )
     maximum_feed_mm_s: float = setting("Largest feed rate.", unit="mm/s", low=0.1, high=2000, board=True)
     acceleration_mm_s2: float = setting("Largest acceleration.", unit="mm/s²", low=1, high=100_000, board=True)
@@ -157,10 +169,11 @@ class Motion(Part):
 class Endstop(Part):
     """A switch at the end of an axis."""
 
-    socket: str = setting("Input socket that the switch is plugged into.", board=True, socket="input")
-    pull_up: bool = setting("Whether the board pulls the input up.", default=True, board=True)
+    socket: str = setting("Input socket that the switch is plugged into.", board=True, socket="input", acts="switch")
+    pull_up: bool = setting("Whether the board pulls the input up.", default=True, board=True, acts="switch")
     normally_closed: bool = setting(
         "Closed at rest, open when pressed: a broken wire then reads as pressed, which is safe.",
         default=True,
         board=True,
+        acts="switch",
     )

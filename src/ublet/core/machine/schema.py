@@ -21,7 +21,7 @@ class Machine(Part):
     name: str = setting("Name of the machine, shown in the title line.")
     note: str = setting("The maker's note: anything worth remembering.", default="")
     kinematics: Literal["cartesian", "corexy"] = setting(
-        "How the motors move the head: one motor an axis, or two motors that share X and Y.", board=True
+        "How the motors move the head: one motor an axis, or two motors that share X and Y.", board=True, acts="way"
     )
     room_c: float | None = setting(
         "Room temperature where the machine stands; left out, it is taken from sensors at rest.",
@@ -29,6 +29,7 @@ class Machine(Part):
         low=5,
         high=45,
         default=None,
+        tolerance=5.0,
     )
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from ublet.core.bench import Bench
 from ublet.core.machine.schema import Axis, MachineFile
-from ublet.core.trial import Bench, Progress, TrialFailed
+from ublet.core.run import Progress, TrialFailed
 
 TRAVEL_MM_S = 50.0
 CLOSE_C = 2.0
@@ -27,7 +28,7 @@ def number_of(bench: Bench, path: str) -> float:
     Raises:
         TrialFailed: the board has no such setting.
     """
-    value = bench.setting(path)
+    value = bench.settings.live(path)
     if not isinstance(value, (int, float)):
         raise TrialFailed(f"The board has no {path}: write the machine file to it first.")
     return float(value)
@@ -74,56 +75,58 @@ async def home_axis(bench: Bench, name: str) -> float | None:
         TrialFailed: it did not find its end.
     """
     machine = bench.machine
-    declared = axis_of(machine, name)
-    homing = declared.homing
-    z = bench.position("z")
-    if homing.lift_mm and name != "z" and (z is None or z < homing.lift_mm):
-        await bench.move_axis("z", homing.lift_mm - (z or 0.0), machine.axes.z.homing.fast_mm_s)
-    if name == "z":
-        await preheat(bench)
-        if homing.end == "probe":
-            await _over_the_bed(bench)
-    why, shift = await bench.home(name)
+    with bench.aside():  # how it gets there; where it then finds its end is what counts
+        homing = axis_of(machine, name).homing
+        z = bench.motion.position("z")
+        if homing.lift_mm and name != "z" and (z is None or z < homing.lift_mm):
+            await bench.motion.move("z", homing.lift_mm - (z or 0.0), machine.axes.z.homing.fast_mm_s)
+        if name == "z":
+            await preheat(bench)
+            if homing.end == "probe":
+                await _over_the_bed(bench)
+    why, shift = await bench.motion.home(name)
     if why:
         raise TrialFailed(f"{name.upper()} did not find its end: {why}.")
-    away = homing.back_off_mm * (-1 if homing.end == "high" else 1)
-    await bench.move_axis(name, away, homing.fast_mm_s)
+    with bench.aside():
+        away = homing.back_off_mm * (-1 if homing.end == "high" else 1)
+        await bench.motion.move(name, away, homing.fast_mm_s)
     return shift
 
 
 async def home_unhomed(bench: Bench, wanted: tuple[str, ...]) -> None:
     """Home what of these axes does not know where it stands, and what must be homed before it."""
-    await bench.rest(FRESH_S)  # a change kept a moment ago may have made the board forget its position
-    missing = tuple(name for name in wanted if bench.position(name) is None)
-    for name in with_those_before(bench.machine, missing):
-        if bench.position(name) is None:
-            bench.progress(Progress(f"axis {name.upper()}", 0.0, None, "homing first"))
-            await home_axis(bench, name)
+    await bench.clock.rest(FRESH_S)  # a change kept a moment ago may have made the board forget its position
+    with bench.aside():
+        missing = tuple(name for name in wanted if bench.motion.position(name) is None)
+        for name in with_those_before(bench.machine, missing):
+            if bench.motion.position(name) is None:
+                bench.progress(Progress(f"axis {name.upper()}", 0.0, None, "homing first"))
+                await home_axis(bench, name)
 
 
 async def go_to(bench: Bench, name: str, mm: float, speed_mm_s: float) -> None:
     """Move an axis that is homed to a position."""
-    here = bench.position(name)
+    here = bench.motion.position(name)
     if here is None:
         raise TrialFailed(f"{name.upper()} is not homed any more: start again.")
     if abs(mm - here) > 1e-4:
-        await bench.move_axis(name, mm - here, speed_mm_s)
+        await bench.motion.move(name, mm - here, speed_mm_s)
 
 
 async def preheat(bench: Bench) -> None:
     """Warm what must be warm before Z homes, and wait for it."""
     warm = preheats(bench.machine)
     for heater, celsius in warm.items():
-        await bench.target(heater, celsius)
+        await bench.heat.warm(heater, celsius)
     for heater, celsius in warm.items():
         sensor = bench.machine.heaters[heater].sensor
         waited = 0.0
-        while (now := bench.celsius(sensor)) is None or now < celsius - CLOSE_C:
+        while (now := bench.heat.celsius(sensor)) is None or now < celsius - CLOSE_C:
             if waited > LONGEST_PREHEAT_S:
                 raise TrialFailed(f"The {heater} did not reach {celsius:g} °C in {LONGEST_PREHEAT_S / 60:g} minutes.")
             shown = f"{now:.0f} of {celsius:g} °C" if now is not None else "no reading"
             bench.progress(Progress(f"{heater} warms", 0.0, None, shown))
-            await bench.rest(1.0)
+            await bench.clock.rest(1.0)
             waited += 1.0
 
 
@@ -131,5 +134,5 @@ async def _over_the_bed(bench: Bench) -> None:
     homing, probe = bench.machine.axes.z.homing, bench.machine.probe
     speed = probe.travel_mm_s if probe is not None else TRAVEL_MM_S
     for name, over in (("x", homing.over_x_mm), ("y", homing.over_y_mm)):
-        if over is not None and bench.position(name) is not None:
+        if over is not None and bench.motion.position(name) is not None:
             await go_to(bench, name, over, speed)

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from typing import Any
+from collections.abc import Callable
 
+from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing import spread_of
 from ublet.core.motion.homing_moves import axis_of, home_axis, homing_order, preheat_words
+from ublet.core.run import Finding, Progress, Stream, TrialResult
 from ublet.core.settings import Part, setting
-from ublet.core.trial import Bench, Finding, Need, Progress, TrialResult, TrialSpec
+from ublet.core.trial import Need, TrialSpec
 
 SPREAD_LIMIT_MM = 0.05
 """An end that repeats worse than this is not good enough to print with, mm."""
@@ -23,6 +24,7 @@ class HomingParameters(Part):
 
 async def homing(bench: Bench, aim: HomingParameters) -> TrialResult:
     """Home every axis in the declared order, and again for the spread of each end."""
+    bench.fact("moved")
     order = homing_order(bench.machine)
     for number, name in enumerate(order):
         bench.progress(Progress(f"axis {name.upper()}", 0.3 * number / len(order), None, "for the first time"))
@@ -37,10 +39,13 @@ async def homing(bench: Bench, aim: HomingParameters) -> TrialResult:
             shift = await home_axis(bench, name)
             if shift is not None:
                 shifts.append(shift)
-                bench.show("shifts", ("axis", "shift_mm"), (float("xyz".index(name)), shift))
+                bench.record.row("shifts", (float("xyz".index(name)), shift))
         spread = spread_of(shifts)
-        findings.append(Finding(f"{name} spread", spread.deviation_mm, spread.uncertainty_mm, "mm", SPREAD_LIMIT_MM))
-        findings.append(Finding(f"{name} range", spread.range_mm, None, "mm"))
+        axis = {"axis": name}
+        findings.append(
+            Finding("spread", spread.deviation_mm, spread.uncertainty_mm, "mm", SPREAD_LIMIT_MM, subject=axis)
+        )
+        findings.append(Finding("range", spread.range_mm, None, "mm", subject=axis))
         if spread.deviation_mm > SPREAD_LIMIT_MM:
             bad.append(f"{name.upper()} repeats only to ±{spread.deviation_mm:.3f} mm: look at its switch and mount.")
     if bad:
@@ -53,17 +58,6 @@ def motion_needs(machine: MachineFile, aim: Part, read: Callable[[str], float | 
     axes = [axis_of(machine, name) for name in ("x", "y", "z")]
     ends = sum(axis.homing.endstop is not None or axis.homing.end == "probe" for axis in axes)
     return (Need(f"{ends} of 3 axes have an end declared", ends == 3),)
-
-
-def motion_depends(*further: str) -> Callable[[Any, Mapping[str, Any]], tuple[str, ...]]:
-    """The settings that decide where an axis goes when it is told to, and further ones by their last name."""
-    endings = (".socket", ".normally_closed", ".reversed", ".steps_per_mm", ".microsteps", *further)
-
-    def depends(aim: Any, known: Mapping[str, Any]) -> tuple[str, ...]:
-        motion = (path for path in known if path.startswith(("axes.", "endstops.", "probe.")))
-        return tuple(path for path in motion if path.endswith(endings) or ".homing." in path)
-
-    return depends
 
 
 def _announce(machine: MachineFile, aim: HomingParameters) -> str:
@@ -91,10 +85,14 @@ def _announce_home(machine: MachineFile, aim: Part) -> str:
     return f"Homes {order}, once each. {preheat_words(machine, ('x', 'y', 'z'))}"
 
 
-HOME = TrialSpec(
-    "home", "homing", "Every axis homed once.", Part, home_all, _announce_home, motion_depends(), motion_needs
-)
+HOME = TrialSpec("home", "homing", "Every axis homed once.", Part, home_all, (), _announce_home, motion_needs)
 """Homing on the way to something else: it concludes nothing, so it is neither listed nor entered in the ledger."""
+
+
+def _worst_spread(result: TrialResult) -> str:
+    worst = max((each.value for each in result.all_of("spread")), default=0.0)
+    return f"±{worst:.3f} mm"
+
 
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
@@ -103,8 +101,9 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Every axis to its end in the declared order, and again for the spread of each end.",
         HomingParameters,
         homing,
+        (Stream("shifts", ("axis", "shift_mm"), ("", "mm")),),
         _announce,
-        motion_depends(),
         motion_needs,
+        figure=_worst_spread,
     ),
 )

@@ -6,8 +6,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
+from ublet.core.bench import InputState
+from ublet.core.run import Proposal
 from ublet.core.settings import Value
-from ublet.core.trial import InputState, Proposal
 
 States = Mapping[str, InputState]
 Kind = Literal["good", "inverted", "broken", "dead", "elsewhere", "unchecked"]

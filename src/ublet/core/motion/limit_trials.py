@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Literal
 
+from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.motion.homing_moves import (
@@ -19,8 +20,10 @@ from ublet.core.motion.homing_moves import (
 )
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.limits import Bracket, highest, lowest, tidy, tolerance_mm
-from ublet.core.settings import Part, Value, setting
-from ublet.core.trial import Bench, Finding, Option, Progress, Proposal, TrialFailed, TrialResult, TrialSpec
+from ublet.core.questions import Live
+from ublet.core.run import Finding, Option, Progress, Proposal, Stream, Subject, TrialFailed, TrialResult
+from ublet.core.settings import Part, Value, number_or, setting
+from ublet.core.trial import TrialSpec
 from ublet.core.units import show
 
 START_MM = 12.0
@@ -80,13 +83,23 @@ async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
             share = (number + part / 2) / len(wanted)
             most = max(now, most) if part == 0 else aim.up_to * acceleration
 
-            async def holds(value: float, part: int = part, share: float = share, name: str = name) -> bool:
-                pattern = Pattern(name, *((value, acceleration) if part == 0 else (feed, value)))  # noqa: B023
-                return await _keeps_count(bench, pattern, {}, share)
-
-            found = await highest(holds, now, most, LOWEST_SHARE * now)
             unit, what = ("mm/s", "feed") if part == 0 else ("mm/s²", "acceleration")
-            findings += _findings(f"{name} {what}", found, unit)
+            asked = Live(
+                f"{name.upper()} runs there and back, with more {what} each time.", (ENOUGH,), ("watch", "speed")
+            )
+            async with bench.builder.live(asked) as said:
+
+                async def holds(value: float, part: int = part, share: float = share, name: str = name) -> bool | None:
+                    if said.answer is not None:
+                        return None
+                    pattern = Pattern(name, *((value, acceleration) if part == 0 else (feed, value)))  # noqa: B023
+                    return await _keeps_count(bench, pattern, {}, share)
+
+                found = await highest(holds, now, most, LOWEST_SHARE * now)
+            if found.holds is None and said.answer is not None:
+                words.append(f"{name.upper()}'s {what} was not tried: you called it fast enough.")
+                continue
+            findings += _findings(what, {"axis": name}, found, unit)
             safe = tidy(found.holds * aim.margin, down=True) if found.holds else None
             words.append(_limit_words(name, what, now, found, unit, aim.margin))
             if safe is not None and _too_near(now, found, aim.margin):
@@ -123,7 +136,7 @@ async def driver_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
             return True
 
         found = await lowest(holds, now, LEAST_A, 1.5 * now)
-        findings += _findings(f"{axes[0]} least current", found, "A")
+        findings += _findings("current", {"axis": axes[0]}, found, "A")
         if found.holds is None:
             raise TrialFailed(f"{named} loses steps even at {1.5 * now:.2f} A: is it too fast, or does it bind?")
         wanted = tidy(found.holds * aim.margin, down=False)
@@ -144,12 +157,15 @@ def _currents(bench: Bench, motors: tuple[str, ...], wanted: float, effect: str)
     """A running current for these motors, and an idle one that is no higher."""
     found = []
     for motor in motors:
-        found.append(Proposal(f"{motor}.run_a", number_of(bench, f"{motor}.run_a"), wanted, "A", effect))
-        idle = bench.setting(f"{motor}.idle_a")
+        found.append(Proposal(f"{motor}.run_a", bench.settings.shown(f"{motor}.run_a"), wanted, "A", effect))
+        idle = bench.settings.shown(f"{motor}.idle_a")
         if isinstance(idle, (int, float)) and idle > wanted:
             found.append(Proposal(f"{motor}.idle_a", idle, wanted, "A", "holds with no more than it runs with"))
     return found
 
+
+ENOUGH = "fast enough"
+"""The builder may end the search there: what held so far is then the most that is known to hold."""
 
 FEED_AND_ACCELERATION = ("maximum_feed_mm_s", "acceleration_mm_s2")
 
@@ -171,44 +187,49 @@ async def _keeps_count(bench: Bench, pattern: Pattern, further: Mapping[str, Val
     """Run a pattern with other limits for a while, then home: True when the count was right."""
     name = pattern.axis
     axis = axis_of(bench.machine, name)
-    room = axis.maximum_mm - axis.minimum_mm - 2 * START_MM
+    with bench.aside():  # where there is room for it
+        room = axis.maximum_mm - axis.minimum_mm - 2 * START_MM
+        way = -1 if axis.homing.end == "high" else 1
+        start = axis.maximum_mm - START_MM if way < 0 else max(axis.minimum_mm, 0.0) + START_MM
+        slow = min(axis.homing.fast_mm_s, axis.maximum_feed_mm_s)
     length = min(room, SHORTEST_MM + 1.2 * pattern.feed_mm_s**2 / pattern.acceleration_mm_s2)
-    way = -1 if axis.homing.end == "high" else 1
-    start = axis.maximum_mm - START_MM if way < 0 else max(axis.minimum_mm, 0.0) + START_MM
     told = f"{show(pattern.feed_mm_s, 'mm/s', 3)}, {show(pattern.acceleration_mm_s2, 'mm/s²', 3)}"
-    told += "".join(f", {show(float(amps), 'A', 3)}" for amps in list(further.values())[:1] if amps is not None)
+    told += "".join(f", {show(number_or(amps, 0.0), 'A', 3)}" for amps in list(further.values())[:1])
     bench.progress(Progress(f"axis {name.upper()}", share, None, told))
-    await go_to(bench, name, start, min(axis.homing.fast_mm_s, axis.maximum_feed_mm_s))
+    await go_to(bench, name, start, slow)
     limits: dict[str, Value] = {
         f"axes.{name}.maximum_feed_mm_s": pattern.feed_mm_s,
         f"axes.{name}.acceleration_mm_s2": pattern.acceleration_mm_s2,
         **further,
     }
-    slow = min(axis.homing.fast_mm_s, axis.maximum_feed_mm_s)
     for fast_out in FAST_OUT:
         for out in (True, False):
             by = way * length if out else -way * length
             if out is fast_out:
-                async with bench.borrowed(limits):
-                    await bench.move_axis(name, by, pattern.feed_mm_s)
+                async with bench.settings.borrowed(limits):
+                    await bench.motion.move(name, by, pattern.feed_mm_s)
             else:
-                await bench.move_axis(name, by, slow)
-    shift = await home_axis(bench, name)
+                await bench.motion.move(name, by, slow)
+    with bench.aside():  # the end only serves to compare the count
+        shift = await home_axis(bench, name)
     step_mm = _full_step_mm(bench.machine, name)
     held = shift is not None and abs(shift) <= tolerance_mm(step_mm, _spread(bench, name))
-    amps = float(next((v for v in further.values() if isinstance(v, float)), 0.0))
+    if further:
+        amps = float(next((v for v in further.values() if isinstance(v, float)), 0.0))
+    else:
+        amps = max(number_of(bench, f"axes.{name}.motors.{motor}.run_a") for motor in axis.motors)
     row = (float("xyz".index(name)), pattern.feed_mm_s, pattern.acceleration_mm_s2, amps, shift or 0.0, float(held))
-    bench.show("tries", ("axis", "feed_mm_s", "acceleration_mm_s2", "current_a", "off_mm", "held"), row)
+    bench.record.row("tries", row)
     return held
 
 
 async def _fastest(bench: Bench, name: str) -> float:
     """The most that the board's step rate gives an axis, mm/s; found by asking for more than any machine does."""
-    axis = axis_of(bench.machine, name)
-    away = 1.0 if axis.homing.end != "high" else -1.0
-    async with bench.borrowed({f"axes.{name}.maximum_feed_mm_s": FASTEST_MM_S}):
-        used = await bench.move_axis(name, away * 0.01, FASTEST_MM_S)
-        await bench.move_axis(name, -away * 0.01, FASTEST_MM_S)
+    with bench.aside():
+        away = 1.0 if axis_of(bench.machine, name).homing.end != "high" else -1.0
+    async with bench.settings.borrowed({f"axes.{name}.maximum_feed_mm_s": FASTEST_MM_S}):
+        used = await bench.motion.move(name, away * 0.01, FASTEST_MM_S)
+        await bench.motion.move(name, -away * 0.01, FASTEST_MM_S)
     return used
 
 
@@ -216,8 +237,8 @@ FASTEST_MM_S = 2000.0
 
 
 def _spread(bench: Bench, name: str) -> float:
-    earlier = bench.earlier("homing")
-    found = earlier.finding(f"{name} spread") if earlier is not None else None
+    earlier = bench.record.earlier("homing")
+    found = earlier.finding("spread", axis=name) if earlier is not None else None
     return found.value if found is not None else TYPICAL_SPREAD_MM
 
 
@@ -227,13 +248,13 @@ def _full_step_mm(machine: MachineFile, name: str) -> float:
     return motor.microsteps / axis_steps_per_mm(axis, motor)
 
 
-def _findings(name: str, found: Bracket, unit: str) -> list[Finding]:
+def _findings(what: str, axis: Subject, found: Bracket, unit: str) -> list[Finding]:
     if found.limit is None:
         return []
-    label = f"{name} limit" if found.fails is not None else f"{name} holds at least"
-    if unit == "A":
-        label = name
-    return [Finding(label, found.limit, found.uncertainty, unit)]
+    if what == "current":
+        return [Finding("least_current", found.limit, found.uncertainty, unit, subject=axis)]
+    kept = f"{what}_limit" if found.fails is not None else f"{what}_holds"
+    return [Finding(kept, found.limit, found.uncertainty, unit, subject=axis)]
 
 
 def _limit_words(name: str, what: str, now: float, found: Bracket, unit: str, margin: float) -> str:
@@ -288,18 +309,16 @@ def _announce_current(machine: MachineFile, aim: CurrentParameters) -> str:
     )
 
 
-def _depends_speed(aim: LimitParameters, known: Mapping[str, Any]) -> tuple[str, ...]:
-    return _known(aim.axis, known, (*FEED_AND_ACCELERATION, "run_a", "steps_per_mm"))
+def _x_feed(result: TrialResult) -> str:
+    limit = result.finding("feed_limit", axis="x") or result.finding("feed_holds", axis="x")
+    return f"{limit.value:.0f} mm/s" if limit is not None else ""
 
 
-def _depends_current(aim: CurrentParameters, known: Mapping[str, Any]) -> tuple[str, ...]:
-    return _known(aim.axis, known, (*FEED_AND_ACCELERATION, "run_a"))
-
-
-def _known(axis: str, known: Mapping[str, Any], endings: tuple[str, ...]) -> tuple[str, ...]:
-    roots = tuple(f"axes.{name}." for name in _wanted(axis))
-    return tuple(path for path in known if path.startswith(roots) and path.endswith(endings))
-
+TRIES = Stream(
+    "tries",
+    ("axis", "feed_mm_s", "acceleration_mm_s2", "current_a", "off_mm", "held"),
+    ("", "mm/s", "mm/s²", "A", "mm", ""),
+)
 
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
@@ -308,9 +327,10 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Speed and acceleration raised until steps are lost; the limits keep a margin.",
         LimitParameters,
         speed_limits,
+        (TRIES,),
         _announce_speed,
-        _depends_speed,
         motion_needs,
+        figure=_x_feed,
         verify="speed-limits",
         mends=True,
     ),
@@ -320,8 +340,8 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Driver current lowered until steps are lost; the least that carries the load, with a margin.",
         CurrentParameters,
         driver_current,
+        (TRIES,),
         _announce_current,
-        _depends_current,
         motion_needs,
         verify="driver-current",
         mends=True,

@@ -40,8 +40,8 @@ class Bracket:
         return abs(self.fails - self.holds) / math.sqrt(12)
 
 
-Holds = Callable[[float], Awaitable[bool]]
-"""Tries a value; True when no step was lost."""
+Holds = Callable[[float], Awaitable[bool | None]]
+"""Tries a value; True when no step was lost, None when it is not to be tried: then the search ends there."""
 
 
 async def highest(holds: Holds, start: float, most: float, least: float) -> Bracket:
@@ -57,23 +57,35 @@ async def lowest(holds: Holds, start: float, least: float, most: float) -> Brack
 async def _edge(holds: Holds, start: float, far: float, back: float, ratio: float) -> Bracket:
     """Towards ``far`` by ``ratio`` while it holds, else towards ``back`` until it does."""
     sign = 1 if ratio > 1 else -1
-    good, bad = start, None
-    if await holds(start):
+    good: float | None = None
+    bad: float | None = None
+    held = await holds(start)
+    if held is None:
+        return Bracket(None, None)
+    if held:
+        good = start
         while bad is None and sign * (far - good) > 1e-9:
             tried = sign * min(sign * far, sign * good * ratio)
-            good, bad = (tried, None) if await holds(tried) else (good, tried)
+            held = await holds(tried)
+            if held is None:
+                break
+            good, bad = (tried, None) if held else (good, tried)
         if bad is None:
             return Bracket(good, None)
     else:
-        held = False
-        while not held:
-            bad, good = good, good / ratio
-            if sign * (back - good) > 1e-9:
+        tried = start
+        while good is None:
+            bad, tried = tried, tried / ratio
+            held = await holds(tried) if sign * (back - tried) <= 1e-9 else None
+            if held is None:
                 return Bracket(None, bad)
-            held = await holds(good)
+            good = tried if held else None
     assert bad is not None
     middle = (good + bad) / 2
-    return Bracket(middle, bad) if await holds(middle) else Bracket(good, middle)
+    held = await holds(middle)
+    if held is None:
+        return Bracket(good, bad)
+    return Bracket(middle, bad) if held else Bracket(good, middle)
 
 
 def tolerance_mm(full_step_mm: float, spread_mm: float) -> float:

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping
-from typing import Any
 
+from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.machine.wiring import plug_words
 from ublet.core.mixed_up import cycles
 from ublet.core.motion.directions import ANSWERS, Mend, corexy_mend, straight_mend
+from ublet.core.questions import Question
+from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialResult
 from ublet.core.settings import Part, Value, setting
-from ublet.core.trial import Bench, Finding, Need, Option, Progress, Proposal, Question, TrialResult, TrialSpec
+from ublet.core.trial import Need, TrialSpec
 
 
 class MotorParameters(Part):
@@ -42,6 +45,7 @@ def motor_words(root: str) -> str:
 
 async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
     """Each motor a few millimetres forth and back; the builder says which one turned."""
+    bench.fact("plugs")
     roots = motor_roots(bench.machine)
     names = tuple(motor_words(root) for root in roots)
     found: dict[str, str | None] = {}
@@ -49,14 +53,17 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
     for number, (root, name) in enumerate(zip(roots, names, strict=True)):
         bench.progress(Progress(name, number / len(roots), None, f"{number + 1} of {len(roots)}"))
         for way in (1, -1):
-            await bench.turn_motor(root.removeprefix("axes."), way * aim.length_mm, aim.speed_mm_s)
+            await bench.motion.turn(root.removeprefix("axes."), way * aim.length_mm, aim.speed_mm_s)
         text = f"The motor {name} was told to turn forth and back. Which one turned?"
-        answer = await bench.ask(Question(text, (*names, "it stuttered", "nothing"), ("look", "motor")))
+        answer = await bench.builder.ask(Question(text, (*names, "it stuttered", "nothing"), ("look", "motor")))
         if answer == "it stuttered":
             stutters.append(name)
         found[name] = None if answer == "nothing" else name if answer == "it stuttered" else answer
+        turned = found[name]
+        seen = float(names.index(turned)) if turned is not None else math.nan
+        bench.record.row("turned", (float(number), seen, float(answer == "it stuttered")))
     own = {name: name for name in names}
-    findings = (Finding("motors right", float(sum(found[name] == name for name in names)), None, ""),)
+    findings = (Finding("motors_right", float(sum(found[name] == name for name in names))),)
     still = [name for name in names if found[name] is None]
     words = [f"Nothing turned for {name}: no current, a wire open, or nothing plugged in." for name in still]
     words += [f"The motor {name} stutters: too little current, or one coil open." for name in stutters]
@@ -68,7 +75,7 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
     if not wrong:
         return TrialResult("failed", " ".join(words), {}, findings)
     paths = dict(zip(names, roots, strict=True))
-    sockets = {paths[name]: bench.setting(f"{paths[name]}.socket") for name in wrong}
+    sockets = {paths[name]: bench.settings.shown(f"{paths[name]}.socket") for name in wrong}
     parts = {paths[part]: paths[other] for part, other in wrong.items()}
     proposals = tuple(
         Proposal(
@@ -86,18 +93,22 @@ async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
     saw: dict[str, str] = {}
     for number, axis in enumerate(("x", "y", "z")):
         bench.progress(Progress(f"axis {axis.upper()}", number / 3, None, f"{number + 1} of 3"))
-        await bench.move_axis(axis, aim.length_mm, aim.speed_mm_s)
+        await bench.motion.move(axis, aim.length_mm, aim.speed_mm_s)
         text = (
             f"{axis.upper()} was told {aim.length_mm:g} mm forward. Which way did the nozzle go, seen from the bed? "
             "(up: the gap between them opened)"
         )
-        saw[axis] = await bench.ask(Question(text, ANSWERS, ("look", "direction")))
-        await bench.move_axis(axis, -aim.length_mm, aim.speed_mm_s)
+        saw[axis] = await bench.builder.ask(Question(text, ANSWERS, ("look", "direction")))
+        bench.record.row("seen", (float(number), float(ANSWERS.index(saw[axis]))))
+        await bench.motion.move(axis, -aim.length_mm, aim.speed_mm_s)
     roots = motor_roots(machine)
     motors = {axis: tuple(root for root in roots if root.startswith(f"axes.{axis}.")) for axis in ("x", "y", "z")}
-    flags = {root: bool(bench.setting(f"{root}.reversed")) for root in roots if root.startswith("axes.")}
+    flags = {root: bool(bench.settings.live(f"{root}.reversed")) for root in roots if root.startswith("axes.")}
     mends = _mends(machine, saw, motors, flags)
-    findings = tuple(Finding(f"{axis} went {seen}", 1.0, None, "") for axis, seen in saw.items())
+    findings = tuple(
+        Finding("went_right", float(saw[axis] == wanted), subject={"axis": axis}, words=f"{axis} went {saw[axis]}")
+        for axis, wanted in (("x", "right"), ("y", "back"), ("z", "up"))
+    )
     if not any(mend.needed for mend in mends):
         return TrialResult("proven", "Right, back and up, as told.", {}, findings)
     words = [problem for mend in mends for problem in mend.problems]
@@ -106,7 +117,9 @@ async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
         for one, two in mend.exchange:
             words.append(f"The motors {motor_words(one)} and {motor_words(two)} are exchanged.")
             for part, other in ((one, two), (two, one)):
-                proposals.append(_plug(part, bench.setting(f"{part}.socket"), bench.setting(f"{other}.socket")))
+                proposals.append(
+                    _plug(part, bench.settings.shown(f"{part}.socket"), bench.settings.shown(f"{other}.socket"))
+                )
         for root in mend.reverse:
             words.append(f"The motor {motor_words(root)} runs the wrong way.")
             proposals.append(Proposal(f"{root}.reversed", flags[root], not flags[root], "", "it turns the other way"))
@@ -147,13 +160,6 @@ def _announce_directions(machine: MachineFile, aim: DirectionParameters) -> str:
     )
 
 
-def _depends(*endings: str) -> Callable[[Any, Mapping[str, Any]], tuple[str, ...]]:
-    def depends(aim: Any, known: Mapping[str, Any]) -> tuple[str, ...]:
-        return tuple(path for path in known if ".motor" in path and path.endswith(endings))
-
-    return depends
-
-
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "motors-one-by-one",
@@ -161,8 +167,8 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Each motor a few millimetres forth and back; which one turned?",
         MotorParameters,
         motors_one_by_one,
+        (Stream("turned", ("told", "turned", "stuttered"), ("", "", ""), number="f4"),),
         _announce_motors,
-        _depends(".socket"),
         _needs,
         verify="motors-one-by-one",
         mends=True,
@@ -174,8 +180,8 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Each axis forth and back: which motor to reverse, which two to exchange.",
         DirectionParameters,
         directions,
+        (Stream("seen", ("axis", "answer"), ("", ""), number="i2"),),
         _announce_directions,
-        _depends(".socket", ".reversed"),
         _needs,
         verify="directions",
         mends=True,

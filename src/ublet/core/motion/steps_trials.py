@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Literal
 
+from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.motion.homing_moves import axis_of, go_to, home_unhomed, number_of, preheat_words, with_those_before
@@ -12,8 +12,11 @@ from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.measuring import INSTRUMENTS, REACH_MM, Length, length_of
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.motion.steps import Drive, Judged, differing, judge_steps
+from ublet.core.questions import Confirm, Measure
+from ublet.core.run import Checkpoint, Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
-from ublet.core.trial import Bench, Finding, Option, Progress, Proposal, Question, TrialFailed, TrialResult, TrialSpec
+from ublet.core.trial import TrialSpec
+from ublet.core.units import with_uncertainty
 
 TAKE_UP_MM = 5.0
 """Before each measured move the axis goes so far the same way, so that play is taken up, mm."""
@@ -23,6 +26,10 @@ SPEED_MM_S = 50.0
 
 ROOM_MM = 4.0
 """Kept free at both ends of an axis, mm."""
+
+
+Readings = dict[str, dict[str, list[float]]]
+"""What was read, mm, by axis and by place."""
 
 
 class StepsParameters(Part):
@@ -39,11 +46,18 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
     wanted = axes_of(aim)
     await home_unhomed(bench, wanted)
     findings: list[Finding] = []
+    with bench.aside():  # what there is room for
+        told_mm = {name: measured_length(bench.machine, name, aim) for name in wanted}
     measured: dict[str, dict[str, Length]] = {}
+    read = Readings() if bench.record.going_on is None else dict(bench.record.going_on.state["readings"])
     for number, name in enumerate(wanted):
-        length_mm = measured_length(bench.machine, name, aim)
-        measured[name] = await _measure(bench, name, length_mm, aim, number / len(wanted), 1 / len(wanted))
-        findings += _findings(bench, name, _mean(measured[name]), length_mm)
+        if name in read:
+            _record(bench, name, told_mm[name], read[name])  # measured before it was cut off
+        else:
+            read[name] = await _measure(bench, name, told_mm[name], aim, number / len(wanted), 1 / len(wanted))
+            bench.record.checkpoint(Checkpoint(f"{', '.join(read).upper()} measured", {"readings": read}))
+        measured[name] = {place: length_of(each, aim.instrument) for place, each in read[name].items()}
+        findings += _findings(bench, name, _mean(measured[name]), told_mm[name])
     proposals: list[Proposal] = []
     good: list[str] = []
     bad: list[str] = []
@@ -51,7 +65,7 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
         seen = [name for name in axes if name in measured]
         named = " and ".join(name.upper() for name in seen)
         lengths = {place: length for name in seen for place, length in measured[name].items()}
-        length_mm = sum(measured_length(bench.machine, name, aim) for name in seen) / len(seen)
+        length_mm = sum(told_mm[name] for name in seen) / len(seen)
         now, geometry = number_of(bench, f"axes.{seen[0]}.steps_per_mm"), _geometry(bench.machine, seen[0])
         judged = judge_steps(now, geometry, length_mm, _mean(lengths), declared_drive(bench.machine, seen[0]))
         wrong = differing(lengths) if len(seen) == 1 else ()
@@ -91,15 +105,16 @@ def measured_length(machine: MachineFile, name: str, aim: StepsParameters) -> fl
 
 async def _measure(
     bench: Bench, name: str, length_mm: float, aim: StepsParameters, done: float, whole: float
-) -> dict[str, Length]:
-    """Readings of one axis; where several motors carry it side by side, at each of them."""
+) -> dict[str, list[float]]:
+    """Readings of one axis, mm; where several motors carry it side by side, at each of them."""
     axis = axis_of(bench.machine, name)
     places = _places(bench.machine, name)
     readings: dict[str, list[float]] = {place: [] for place in places}
-    speed = min(SPEED_MM_S, axis.maximum_feed_mm_s)
-    way = -1 if axis.homing.end == "high" else 1  # away from the homed end, where there is room for a wrong scale
-    start = axis.maximum_mm if way < 0 else max(axis.minimum_mm, 0.0 if name == "z" else axis.minimum_mm)
-    start += way * (ROOM_MM + TAKE_UP_MM)
+    with bench.aside():
+        speed = min(SPEED_MM_S, axis.maximum_feed_mm_s)
+        way = -1 if axis.homing.end == "high" else 1  # away from the homed end, where there is room for a wrong scale
+        start = axis.maximum_mm if way < 0 else max(axis.minimum_mm, 0.0 if name == "z" else axis.minimum_mm)
+        start += way * (ROOM_MM + TAKE_UP_MM)
     total = aim.repeats * len(places)
     for repeat in range(aim.repeats):
         await go_to(bench, name, start - way * TAKE_UP_MM, speed)
@@ -108,24 +123,29 @@ async def _measure(
         share = done + whole * repeat / aim.repeats
         bench.progress(Progress(f"axis {name.upper()}", share, None, words))
         where = "at each lift" if len(places) > 1 else f"where {name.upper()} stands"
-        marked = Question(
+        marked = Confirm(
             f"{name.upper()} moves {length_mm:g} mm at {speed:g} mm/s next. Mark {where} with the {aim.instrument}.",
             ("marked", "stop here"),
             ("mark", name),
         )
-        if await bench.ask(marked) != "marked":
+        if await bench.builder.ask(marked) != "marked":
             raise TrialFailed("Stopped at the mark: nothing was concluded.")
         await go_to(bench, name, start + way * length_mm, speed)
         for place in places:
             text = f"How far did {place_words(name, place)} go from the mark?"
-            asked = Question(text, (), ("measure", place, aim.instrument), unit="mm")
-            read = abs(await bench.measure(asked))
+            asked = Measure(text, (), ("measure", place, aim.instrument), unit="mm")
+            read = abs(await bench.builder.measure(asked))
             readings[place].append(read)
-            row = (float("xyz".index(name)), float(places.index(place)), length_mm, read)
-            bench.show("readings", ("axis", "place", "commanded_mm", "measured_mm"), row)
+            bench.record.row("readings", (float("xyz".index(name)), float(places.index(place)), length_mm, read))
             count = sum(len(each) for each in readings.values())
             bench.progress(Progress(f"axis {name.upper()}", done + whole * count / total, None, words))
-    return {place: length_of(each, aim.instrument) for place, each in readings.items()}
+    return readings
+
+
+def _record(bench: Bench, name: str, length_mm: float, readings: dict[str, list[float]]) -> None:
+    """The readings of an axis that was measured before."""
+    for place, each in enumerate(readings.values()):
+        bench.record.rows("readings", [(float("xyz".index(name)), float(place), length_mm, read) for read in each])
 
 
 def place_words(axis: str, place: str) -> str:
@@ -150,14 +170,14 @@ def _mean(lengths: dict[str, Length]) -> Length:
     return Length(sum(one.count for one in each), mean, worst.deviation_mm, placing, worst.errors)
 
 
-def _findings(bench: Bench, name: str, whole: Length, length_mm: float) -> list[Finding]:
-    found = [Finding(f"{name} measured", whole.mean_mm, whole.uncertainty_mm, "mm")]
-    found.append(Finding(f"{name} error", whole.mean_mm - length_mm, whole.uncertainty_mm, "mm"))
+def _findings(bench: Bench, name: str, whole: Length, length_mm: float) -> tuple[Finding, ...]:
+    found = [Finding("measured", whole.mean_mm, whole.uncertainty_mm, "mm")]
+    found.append(Finding("error", whole.mean_mm - length_mm, whole.uncertainty_mm, "mm"))
     if abs(whole.mean_mm) > 2 * whole.uncertainty_mm:
         steps = number_of(bench, f"axes.{name}.steps_per_mm") * length_mm / whole.mean_mm
         uncertainty = steps * whole.uncertainty_mm / whole.mean_mm
-        found.insert(0, Finding(f"{name} steps per mm", steps, uncertainty, "steps/mm"))
-    return found
+        found.insert(0, Finding("steps_per_mm", steps, uncertainty, "steps/mm"))
+    return about({"axis": name}, found)
 
 
 def _proposal(bench: Bench, name: str, judged: Judged) -> Proposal:
@@ -205,10 +225,9 @@ def _announce(machine: MachineFile, aim: StepsParameters) -> str:
     )
 
 
-def _depends(aim: StepsParameters, known: Mapping[str, Any]) -> tuple[str, ...]:
-    endings = (".steps_per_mm", ".socket", ".microsteps")
-    wanted = tuple(f"axes.{name}." for name in axes_of(aim))
-    return tuple(path for path in known if path.startswith(wanted) and path.endswith(endings))
+def _first_axis(result: TrialResult) -> str:
+    found = result.finding("steps_per_mm")
+    return with_uncertainty(found.value, found.uncertainty or 0.0) if found else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (
@@ -218,9 +237,10 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Each axis moves a known length and is measured; geometry beside measurement, and when to leave it.",
         StepsParameters,
         steps_per_mm,
+        (Stream("readings", ("axis", "place", "commanded_mm", "measured_mm"), ("", "", "mm", "mm")),),
         _announce,
-        _depends,
         motion_needs,
+        figure=_first_axis,
         verify="steps-per-mm",
         mends=True,
         asks=lambda aim: True,

@@ -3,25 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
+from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, go_to, home_axis, number_of, preheat_words, with_those_before
 from ublet.core.motion.homing_trials import motion_needs
-from ublet.core.motion.targets import parse_targets
 from ublet.core.motion.travel import EDGE_MM, EYE_MM, Reach, bed_reached, reach_of
+from ublet.core.questions import Jog
+from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
-from ublet.core.trial import (
-    Bench,
-    Finding,
-    Option,
-    Progress,
-    Proposal,
-    Question,
-    TrialFailed,
-    TrialResult,
-    TrialSpec,
-)
+from ublet.core.trial import TrialSpec
 
 AXES = ("x", "y")
 HERE = "here"
@@ -38,11 +29,13 @@ class TravelParameters(Part):
 async def travel_limits(bench: Bench, aim: TravelParameters) -> TrialResult:
     """Home, then jog: over the bed's front left corner, to each far edge; the limits follow from the marks."""
     machine = bench.machine
-    for name in with_those_before(machine, AXES):
+    with bench.aside():
+        order = with_those_before(machine, AXES)
+    for name in order:
         bench.progress(Progress(f"axis {name.upper()}", 0.0, None, "homing first"))
         await home_axis(bench, name)
     lifted = {f"axes.{name}.soft_limits": False for name in AXES}
-    async with bench.borrowed(lifted):
+    async with bench.settings.borrowed(lifted):
         corner = await _mark(bench, AXES, "corner", "over the bed's front left corner", 0.1, aim)
         edges = {}
         for number, name in enumerate(AXES):
@@ -51,7 +44,7 @@ async def travel_limits(bench: Bench, aim: TravelParameters) -> TrialResult:
             words = f"as far {side} as it goes freely, a finger's width from its stop"
             place = f"{name} {'high' if homes_low else 'low'}"
             edges[name] = (await _mark(bench, (name,), place, words, 0.4 + 0.3 * number, aim))[name]
-        for name in with_those_before(machine, AXES):
+        for name in order:
             await go_to(bench, name, corner[name], aim.speed_mm_s)  # no further from the end than homing seeks it
             bench.progress(Progress(f"axis {name.upper()}", 0.9, None, "homing again: is the count still right?"))
             shift = await home_axis(bench, name)
@@ -73,30 +66,14 @@ async def _mark(
     """Let the builder jog until the nozzle stands at a place; returns where the axes count to be, mm."""
     named = " and ".join(axis.upper() for axis in axes)
     text = f"Jog {named} until the nozzle stands {words}. Its limits are lifted for this."
-    question = Question(text, (HERE, "cannot get there"), ("jog", *place.split()), jog=axes)
-    last = axes[0]
-    while True:
-        bench.progress(Progress(f"mark {place}", share, None, f"at {aim.speed_mm_s:g} mm/s"))
-        answer = await bench.ask(question)
-        if answer == HERE:
-            break
-        if answer not in question.answers:
-            position = {axis: bench.position(axis) for axis in axes}
-            for target in parse_targets(answer, last, position):
-                last = target.axis
-                if last not in axes:
-                    raise TrialFailed(f"{last.upper()} is not to be moved while {named} is marked.")
-                if target.by_mm:
-                    await bench.move_axis(last, target.by_mm, aim.speed_mm_s)
-            continue
+    bench.progress(Progress(f"mark {place}", share, None, f"at {aim.speed_mm_s:g} mm/s"))
+    question = Jog(text, (HERE, "cannot get there"), ("jog", *place.split()), axes=axes)
+    jogged = await bench.builder.jog(question, aim.speed_mm_s)
+    if jogged.answer != HERE:
         raise TrialFailed(f"The nozzle cannot get {words}: nothing was concluded.")
-    marked = {axis: bench.position(axis) for axis in axes}
-    if None in marked.values():
-        raise TrialFailed("The axes do not know where they stand any more: start again.")
-    found = {axis: float(mm or 0.0) for axis, mm in marked.items()}
-    for axis, mm in found.items():
-        bench.show("marks", ("axis", "corner", "mm"), (float("xyz".index(axis)), float(place == "corner"), mm))
-    return found
+    for axis, mm in jogged.position.items():
+        bench.record.row("marks", (float("xyz".index(axis)), float(place == "corner"), mm))
+    return dict(jogged.position)
 
 
 def _result(bench: Bench, reaches: Mapping[str, Reach]) -> TrialResult:
@@ -105,12 +82,13 @@ def _result(bench: Bench, reaches: Mapping[str, Reach]) -> TrialResult:
     words: list[str] = []
     for name, reach in reaches.items():
         side, size = ("width", bench.machine.bed.width_mm) if name == "x" else ("depth", bench.machine.bed.depth_mm)
-        findings += [
-            Finding(f"{name} low", reach.low, EYE_MM, "mm"),
-            Finding(f"{name} high", reach.high, EYE_MM, "mm"),
-            Finding(f"{name} zero to corner", reach.shift_mm, EYE_MM, "mm"),
-            Finding(f"{name} bed reached", bed_reached(reach.low, reach.high, size), EYE_MM, "mm"),
-        ]
+        found = (
+            Finding("low", reach.low, EYE_MM, "mm"),
+            Finding("high", reach.high, EYE_MM, "mm"),
+            Finding("zero_to_corner", reach.shift_mm, EYE_MM, "mm"),
+            Finding("bed_reached", bed_reached(reach.low, reach.high, size), EYE_MM, "mm"),
+        )
+        findings += about({"axis": name}, found)
         if abs(reach.shift_mm) > 2 * EYE_MM:
             words.append(f"The bed's corner is at {name.upper()} {reach.shift_mm:+.1f}, not at 0.")
         if (short := size - bed_reached(reach.low, reach.high, size)) > EDGE_MM:
@@ -148,11 +126,6 @@ def _announce(machine: MachineFile, aim: TravelParameters) -> str:
     )
 
 
-def _depends(aim: Any, known: Mapping[str, Any]) -> tuple[str, ...]:
-    endings = (".minimum_mm", ".maximum_mm", ".steps_per_mm", ".microsteps", ".homing.end", ".homing.endstop")
-    return tuple(path for path in known if path.startswith(("axes.x.", "axes.y.")) and path.endswith(endings))
-
-
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "travel-limits",
@@ -160,9 +133,10 @@ TRIALS: tuple[TrialSpec, ...] = (
         "The bed's corner and the far edges of X and Y marked by jogging; soft limits follow.",
         TravelParameters,
         travel_limits,
+        (Stream("marks", ("axis", "corner", "mm"), ("", "", "mm")),),
         _announce,
-        _depends,
         motion_needs,
+        figure=lambda result: " × ".join(f"{each.value:.0f}" for each in result.all_of("bed_reached")),
         verify="travel-limits",
         mends=True,
         asks=lambda aim: True,

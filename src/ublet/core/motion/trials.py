@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from typing import Any
+from collections.abc import Callable
 
+from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.inputs import Pressed, Verdict, input_words, judge, mends
+from ublet.core.questions import Confirm, Question
+from ublet.core.run import Finding, Option, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part
-from ublet.core.trial import Bench, Finding, Need, Option, Progress, Question, TrialFailed, TrialResult, TrialSpec
+from ublet.core.trial import Need, TrialSpec
 
 SETTLE_S = 0.5
 """Time for a level to arrive after the builder has answered, s."""
@@ -22,8 +24,9 @@ class NoParameters(Part):
 
 async def inputs_by_hand(bench: Bench, aim: NoParameters) -> TrialResult:
     """Each switch in turn, pressed, held and let go, while every input is watched."""
+    bench.fact("plugs")
     names = declared_inputs(bench.machine)
-    missing = [name for name in names if name not in bench.inputs()]
+    missing = [name for name in names if name not in bench.probe.inputs()]
     if not names or missing:
         raise TrialFailed(
             f"The board does not report {', '.join(missing) or 'any input'}: write the machine file to it first."
@@ -31,10 +34,15 @@ async def inputs_by_hand(bench: Bench, aim: NoParameters) -> TrialResult:
     verdicts: dict[str, Verdict] = {}
     for number, name in enumerate(names):
         bench.progress(Progress(f"{input_words(name)}", number / len(names), None, f"{number + 1} of {len(names)}"))
-        verdicts[name] = judge(name, await _press(bench, name))
+        pressed = await _press(bench, name)
+        verdicts[name] = judge(name, pressed)
+        _note(bench, number, pressed)
     paths = [f"{name}.{key}" for name in names for key in ("socket", "normally_closed")]
-    proposals = mends(verdicts, {path: bench.setting(path) for path in paths})
-    findings = tuple(Finding(f"{name} edges", float(v.edges), None, "") for name, v in verdicts.items())
+    proposals = mends(verdicts, {path: bench.settings.shown(path) for path in paths})
+    findings = tuple(
+        Finding("edges", float(v.edges), subject={"input": name.rpartition(".")[2]}, words=f"{input_words(name)} edges")
+        for name, v in verdicts.items()
+    )
     bad = [verdict for verdict in verdicts.values() if not verdict.good]
     if not bad:
         bounces = [v.words for v in verdicts.values() if v.edges > 2]
@@ -45,37 +53,46 @@ async def inputs_by_hand(bench: Bench, aim: NoParameters) -> TrialResult:
     return TrialResult("failed", why, {}, findings, (option,) if proposals else (), "mend" if proposals else "")
 
 
+def _note(bench: Bench, number: int, pressed: Pressed | None) -> None:
+    """Every input as it read while one was worked: before, held, after."""
+    moments = (pressed.before, pressed.held, pressed.after) if pressed is not None else ()
+    for moment, inputs in enumerate(moments):
+        for each, state in enumerate(inputs.values()):
+            row = (float(number), float(moment), float(each), float(state.triggered), float(state.edges))
+            bench.record.row("levels", row)
+
+
 async def _press(bench: Bench, name: str) -> Pressed | None:
     words = input_words(name)
     with_pin = name == "probe" and bench.machine.probe is not None and bench.machine.probe.kind == "pin"
     if with_pin:
-        await bench.pin(True)
-        await bench.rest(PIN_S)
-        seen = await bench.ask(
+        await bench.probe.pin(True)
+        await bench.clock.rest(PIN_S)
+        seen = await bench.builder.ask(
             Question("The probe's pin was told to come down. Is it down?", ("yes", "no"), ("look", "pin"))
         )
         if seen == "no":
-            await bench.pin(False)
+            await bench.probe.pin(False)
             return None
-    await bench.rest(SETTLE_S)
-    before = bench.inputs()
+    await bench.clock.rest(SETTLE_S)
+    before = bench.probe.inputs()
     inductive = name == "probe" and bench.machine.probe is not None and bench.machine.probe.kind == "inductive"
     how = "Hold a piece of metal under the probe" if inductive else f"Press the {words} and hold it"
     part = name.rpartition(".")[2]
-    press = Question(f"{how}.", ("held", "out of reach"), ("press", part))
-    async with bench.by_hand(press, Question(f"Let the {words} go.", ("let go",), ("let go", part))) as answer:
+    press = Confirm(f"{how}.", ("held", "out of reach"), ("press", part))
+    async with bench.builder.by_hand(press, Confirm(f"Let the {words} go.", ("let go",), ("let go", part))) as answer:
         if answer == "held":
-            await bench.rest(SETTLE_S)
-            held = bench.inputs()
+            await bench.clock.rest(SETTLE_S)
+            held = bench.probe.inputs()
     if answer != "held":
         if with_pin:
-            await bench.pin(False)
+            await bench.probe.pin(False)
         return None
-    await bench.rest(SETTLE_S)
-    after = bench.inputs()
+    await bench.clock.rest(SETTLE_S)
+    after = bench.probe.inputs()
     if with_pin:
-        await bench.pin(False)
-        await bench.rest(PIN_S)
+        await bench.probe.pin(False)
+        await bench.clock.rest(PIN_S)
     return Pressed(before, held, after)
 
 
@@ -96,14 +113,6 @@ def _announce(machine: MachineFile, aim: Part) -> str:
     return f"You press each of {len(declared_inputs(machine))} switches by hand.{pin} No motor turns, nothing heats."
 
 
-def _depends(aim: Part, known: Mapping[str, Any]) -> tuple[str, ...]:
-    return tuple(
-        path
-        for path in known
-        if path.startswith(("endstops.", "probe.")) and path.endswith((".socket", "normally_closed"))
-    )
-
-
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "inputs-by-hand",
@@ -111,8 +120,8 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Every endstop and the probe pressed by hand: polarity, broken wires, mixed-up plugs, bounces.",
         NoParameters,
         inputs_by_hand,
+        (Stream("levels", ("pressed", "moment", "input", "triggered", "edges"), ("", "", "", "", ""), number="i4"),),
         _announce,
-        _depends,
         _needs,
         verify="inputs-by-hand",
         mends=True,

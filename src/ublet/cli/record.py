@@ -1,0 +1,179 @@
+"""Commands about the record: the ledger and its runs, and facts that the builder tells."""
+
+from __future__ import annotations
+
+import csv
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from ublet.cli.base import USAGE, JsonOption, app, print_json, stop, told
+
+if TYPE_CHECKING:
+    from ublet.ledger.book import Ledger
+    from ublet.ledger.entries import RunEntry
+
+
+@app.command()
+def ledger(
+    file: Path,
+    run: Annotated[int | None, typer.Argument(help="Number of a run: tells it whole.")] = None,
+    stream: Annotated[str | None, typer.Option("--csv", metavar="STREAM", help="What it recorded, as CSV.")] = None,
+    as_json: JsonOption = False,
+) -> None:
+    """The history of a machine, or one run with what it recorded."""
+    if stream is not None and run is None:
+        raise stop(USAGE, "--csv STREAM belongs to a run: name its number")
+    with told():
+        book = _book(file)
+        try:
+            if run is None:
+                _history(book, as_json)
+            else:
+                _one(book, file, run, stream, as_json)
+        finally:
+            book.close()
+
+
+def _book(file: Path) -> Ledger:
+    from ublet.ledger.book import Ledger
+    from ublet.session.session import ledger_path
+
+    path = ledger_path(file)
+    if not path.exists():
+        raise stop(USAGE, f"{path} is not there: no trial has been run on this machine yet")
+    return Ledger(path, threaded=False)
+
+
+def _history(book: Ledger, as_json: bool) -> None:
+    from dataclasses import asdict
+
+    from ublet.core.typed import shown_value
+    from ublet.session.report import entry_json
+
+    entries, changes, facts = book.runs(), book.changes(), book.facts()
+    if as_json:
+        print_json(
+            {
+                "trials": [entry_json(entry) for entry in entries],
+                "changes": [asdict(change) for change in changes],
+                "facts": [asdict(fact) for fact in facts],
+            }
+        )
+        return
+    lines = [(e.at, f"run {e.id:<5} {_headline(e)}") for e in entries]
+    lines += [
+        (
+            c.at,
+            f"{c.kind:<9} {c.setting} ({c.layer}): {shown_value(c.before)} → {shown_value(c.after)}{_proposed(c.run)}",
+        )
+        for c in changes
+    ]
+    lines += [(fact.at, f"fact      {fact.words}") for fact in facts]
+    for at, text in sorted(lines, key=lambda line: line[0], reverse=True):
+        print(f"{at[:19].replace('T', ' ')}  {text}")
+
+
+def _proposed(run: int | None) -> str:
+    return f"   by run {run}" if run is not None else ""
+
+
+def _headline(entry: RunEntry) -> str:
+    about = f" ({', '.join(entry.subject.values())})" if entry.subject else ""
+    outcome = "running" if entry.running else entry.result.outcome
+    return f"{entry.name}{about}: {outcome}. {entry.result.why}"
+
+
+def _one(book: Ledger, file: Path, number: int, stream: str | None, as_json: bool) -> None:
+    entry = book.run(number)
+    if entry is None:
+        newest = book.runs(most=1)
+        known = f"1 to {newest[0].id}" if newest else "none yet"
+        raise stop(USAGE, f"run {number} is not in the ledger of {file}; known: {known}")
+    streams = book.streams(number)
+    if stream is not None:
+        if stream not in streams:
+            named = ", ".join(streams) or "none"
+            raise stop(USAGE, f"run {number} recorded no stream “{stream}”; it recorded: {named}")
+        writer = csv.writer(sys.stdout, lineterminator="\n")
+        writer.writerow(streams[stream].columns)
+        writer.writerows([f"{value:.10g}" for value in row] for row in streams[stream].rows.tolist())
+        return
+    if as_json:
+        print_json(_whole(book, entry))
+        return
+    _print_run(book, entry)
+
+
+def _whole(book: Ledger, entry: RunEntry) -> dict[str, Any]:
+    from dataclasses import asdict
+
+    from ublet.session.report import entry_json
+
+    streams = book.streams(entry.id)
+    return {
+        **entry_json(entry),
+        "station": entry.station,
+        "parameters": dict(entry.parameters),
+        "goes_on_from": entry.goes_on_from,
+        "rests": [asdict(rest) for rest in entry.rests],
+        "streams": {
+            title: {"columns": one.columns, "units": one.units, "rows": len(one.rows)} for title, one in streams.items()
+        },
+        "questions": [asdict(asked) for asked in book.questions(entry.id)],
+        "changes": [asdict(change) for change in book.changes(run=entry.id)],
+        "began_with": book.opening(entry.id),
+    }
+
+
+def _print_run(book: Ledger, entry: RunEntry) -> None:
+    from ublet.session.record import run_lines
+
+    for line in run_lines(book, entry):
+        print(f"{'' if line.head else '    '}{line.words}")
+
+
+@app.command()
+def fact(
+    file: Path,
+    name: Annotated[str | None, typer.Argument(help="What it is about: nozzle, surface, belt.x ...")] = None,
+    value: Annotated[str | None, typer.Argument(help="What happened, in words; left out: what usually does.")] = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Tell what happened at the machine (nozzle changed, belt tightened, ...); lists what it makes stale."""
+    from dataclasses import asdict
+
+    from ublet.core.facts import fact_from, paths
+    from ublet.session.record import Offline
+
+    with told():
+        offline = Offline(file)
+        try:
+            machine = offline.document.machine
+            if name is None:
+                in_force = offline.ledger.facts_in_force()
+                if as_json:
+                    known = {path: kind.words for path, kind in paths(machine).items()}
+                    print_json({"facts": [asdict(each) for each in in_force], "known": known})
+                    return
+                for each in in_force:
+                    print(f"{each.at[:19].replace('T', ' ')}  {each.words}")
+                print("can be told: " + ", ".join(paths(machine)))
+                return
+            wanted = fact_from(machine, name, value)
+            affected = offline.made_stale(wanted)
+            entered = offline.tell(wanted)
+        finally:
+            offline.close()
+    if as_json:
+        stale = [{"station": s, "trial": t, "subject": dict(about), "reason": why} for s, t, about, why in affected]
+        print_json({"fact": asdict(entered), "stale": stale})
+        return
+    print(f"noted: {entered.words}")
+    for station, trial, about, _ in affected:
+        named = f" ({', '.join(about.values())})" if about else ""
+        print(f"  stale now: {station}: {trial}{named}")
+    if not affected:
+        print("  nothing that was found rests on it")

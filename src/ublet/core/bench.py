@@ -1,0 +1,265 @@
+"""The bench that recipes talk to: facets, each with one subject. What is read through them is what a run rests on."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable, Iterable, Mapping
+from contextlib import AbstractAsyncContextManager, AbstractContextManager
+from dataclasses import dataclass
+from typing import Any, Protocol, TypeVar
+
+from ublet.core.facts import Fact
+from ublet.core.machine.schema import MachineFile
+from ublet.core.questions import Jog, Judge, Live, Measure, Question
+from ublet.core.run import Checkpoint, Progress, TrialResult
+from ublet.core.settings import Value
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class HeatSample:
+    """One sample of a heater by the board's clock; target_c is None while it is off."""
+
+    time_s: float
+    celsius: float
+    duty: float
+    fan: float
+    target_c: float | None = None
+
+
+@dataclass(frozen=True)
+class InputState:
+    """A digital input: whether it reads as triggered, and how often its level changed since power-on."""
+
+    triggered: bool
+    edges: int
+
+
+@dataclass(frozen=True)
+class Jogged:
+    """How a jog ended: the answer, and where the axes stand, mm."""
+
+    answer: str
+    position: Mapping[str, float]
+
+
+class Settings(Protocol):
+    """The live settings of the board."""
+
+    def live(self, path: str) -> Value:
+        """The live value, which the findings rest on; None when the board has no such setting."""
+
+    def shown(self, path: str) -> Value:
+        """The live value to stand beside a proposal: the findings do not rest on it."""
+
+    def borrowed(self, values: Mapping[str, Value]) -> AbstractAsyncContextManager[None]:
+        """Other live settings for a while: whatever happens, they are put back at the end."""
+
+
+class Heat(Protocol):
+    """Sensors, heaters and fans."""
+
+    @property
+    def first_c(self) -> float | None:
+        """The coolest sensor when the link was made, °C: the room, or above it; None before."""
+
+    def celsius(self, sensor: str) -> float | None:
+        """The latest reading of a sensor; None when it is open or shorted."""
+
+    def rise(self, sensor: str, since_c: float) -> float | None:
+        """How far a sensor has risen since a reading, °C: tells only whether it warms; None when it does not read."""
+
+    def samples(self, heater: str) -> AsyncIterator[HeatSample]:
+        """Samples of a heater from now on, 10 a second by the board's clock."""
+
+    async def hold(self, heater: str, celsius: float) -> None:
+        """Hold a temperature with the live gains, which the findings then rest on."""
+
+    async def warm(self, heater: str, celsius: float) -> None:
+        """The same as a mere means: how it is held does not matter to the findings."""
+
+    async def pulse(self, heater: str, duty: float, highest_c: float) -> None:
+        """Drive a heater at a duty to see what warms; the board stops it at a temperature."""
+
+    async def relay(self, heater: str, centre_c: float, hysteresis_c: float, high: float, low: float) -> None:
+        """Switch between two duties around a temperature; the board does the switching."""
+
+    async def off(self, heater: str) -> None:
+        """Switch a heater off."""
+
+    async def fan(self, name: str, duty: float) -> None:
+        """Run a fan at a duty 0..1."""
+
+
+class Motion(Protocol):
+    """Motors and axes."""
+
+    async def turn(self, motor: str, mm: float, speed_mm_s: float) -> None:
+        """Turn one motor by itself, and wait until it stands."""
+
+    async def move(self, axis: str, mm: float, speed_mm_s: float) -> float:
+        """Move an axis by so much, and wait until it stands; returns the speed that the board allowed, mm/s."""
+
+    async def home(self, axis: str) -> tuple[str, float | None]:
+        """Home an axis; returns why it did not find its end (empty: it did), and how far off its position was, mm."""
+
+    def position(self, axis: str) -> float | None:
+        """Where an axis stands, mm; None before it was homed."""
+
+
+class Probe(Protocol):
+    """Switches, and the probe's pin."""
+
+    def inputs(self) -> Mapping[str, InputState]:
+        """Every input that the board reports, by name: ``endstops.NAME`` and ``probe``."""
+
+    async def pin(self, deployed: bool) -> None:
+        """Deploy or stow the probe's pin."""
+
+
+class Guarding(Protocol):
+    """The board's guards, for their drill."""
+
+    @property
+    def simulated(self) -> bool:
+        """Whether the board says of itself that nothing real is behind it."""
+
+    @property
+    def heartbeat_window_s(self) -> float:
+        """How long the board heats without hearing from the host, by its own clock, s."""
+
+    def tripped(self) -> tuple[bool, str, float]:
+        """Whether a guard has tripped or the board was halted, the guard's name, and the board time of that, s."""
+
+    async def release(self) -> None:
+        """Leave the tripped state."""
+
+    def fall_silent(self, seconds: float) -> None:
+        """Send nothing for a while, by the link's clock: what a host does that has died."""
+
+
+class Clock(Protocol):
+    """The board's time."""
+
+    @property
+    def news_s(self) -> float:
+        """How late the host may learn of something, by the board's clock, s."""
+
+    def now_s(self) -> float:
+        """The board's clock, s."""
+
+    async def rest(self, seconds: float) -> None:
+        """Let the board's time pass."""
+
+
+class Controls(Protocol):
+    """Live controls that are open: what was used, and the answer that closed them."""
+
+    @property
+    def answer(self) -> str | None:
+        """The answer that closed them; None while they are open."""
+
+    def used(self) -> tuple[str, ...]:
+        """The controls used since this was asked last, in order."""
+
+
+class Builder(Protocol):
+    """The builder at the machine."""
+
+    async def ask(self, question: Question) -> str:
+        """Ask; the answer is one of the question's."""
+
+    async def measure(self, question: Measure) -> float:
+        """Ask for a reading; it comes in the question's unit."""
+
+    async def jog(self, question: Jog, speed_mm_s: float) -> Jogged:
+        """Let axes be jogged until one of the answers is given; no move ends below the question's floor."""
+
+    async def judge(self, question: Judge) -> tuple[tuple[str, ...], ...]:
+        """Ask for a verdict on each place of a grid; by rows from the front, each from the left."""
+
+    def live(self, question: Live) -> AbstractAsyncContextManager[Controls]:
+        """Controls that stay open while the block goes on."""
+
+    def by_hand(self, do: Question, undo: Question) -> AbstractAsyncContextManager[str]:
+        """Ask for something that hands undo again; gives the answer. ``undo`` is asked at the end of the block; when
+        something else ends it (a halt, a lost link, a cancellation), what is left to be undone is named, and in a
+        simulated world done. Another answer than the first means that nothing was done.
+        """
+
+
+class Recording(Protocol):
+    """The run's record."""
+
+    def row(self, stream: str, row: tuple[float, ...], of: str = "") -> None:
+        """Record a row of a declared stream, and let it be drawn. of: a word that tells several of a kind apart."""
+
+    def rows(self, stream: str, rows: Iterable[tuple[float, ...]], of: str = "") -> None:
+        """Record many rows at once; they are not drawn one by one."""
+
+    def checkpoint(self, checkpoint: Checkpoint) -> None:
+        """From here it could go on another time."""
+
+    @property
+    def going_on(self) -> Checkpoint | None:
+        """Where an earlier run stopped that this one goes on from; None: it begins at the beginning."""
+
+    def earlier(self, trial: str, **subject: str) -> TrialResult | None:
+        """The last proven result of another trial on this machine, of one heater when asked for: what is looked up
+        in it is what the findings rest on.
+        """
+
+
+class Bench(Protocol):
+    """What a trial can do and see. One implementation drives a board over the link.
+
+    ``machine`` is the machine as it is now: the live value of what the board holds, the file's of everything else.
+    """
+
+    @property
+    def machine(self) -> MachineFile:
+        """The machine as it is now; what is read of it is noted."""
+
+    @property
+    def settings(self) -> Settings:
+        """The live settings."""
+
+    @property
+    def heat(self) -> Heat:
+        """Sensors, heaters and fans."""
+
+    @property
+    def motion(self) -> Motion:
+        """Motors and axes."""
+
+    @property
+    def probe(self) -> Probe:
+        """Switches, and the probe's pin."""
+
+    @property
+    def guards(self) -> Guarding:
+        """The board's guards."""
+
+    @property
+    def clock(self) -> Clock:
+        """The board's time."""
+
+    @property
+    def builder(self) -> Builder:
+        """The builder at the machine."""
+
+    @property
+    def record(self) -> Recording:
+        """The run's record."""
+
+    def fact(self, kind: str, subject: str = "") -> Fact:
+        """What the builder said last of something; a fact with number 0 when nothing was said."""
+
+    def aside(self) -> AbstractContextManager[None]:
+        """What is read in this block only leads there: the findings do not rest on it."""
+
+    def progress(self, progress: Progress) -> None:
+        """Report where the trial is."""
+
+    async def compute(self, function: Callable[..., T], *arguments: Any) -> T:
+        """Run a long computation without holding up anything else."""

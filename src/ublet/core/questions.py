@@ -1,0 +1,185 @@
+"""Questions to the builder: a closed family. Each kind has one meaning for screen, scripted builder and terminal.
+
+Every question has ``text`` and a ``cue``: the same for a scripted builder and for the demonstration's hands, what to do
+or to look at, for example ``("press", "x")``. An answer is what was typed: one of ``answers``, or what its kind allows
+besides (a quantity, a move, verdicts, a control).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from ublet.core.motion.targets import Target, parse_targets
+from ublet.core.units import NotAQuantity, parse, show
+
+Cue = tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Question:
+    """Choose one: any number of answers, the first one is usual."""
+
+    text: str
+    answers: tuple[str, ...] = ()
+    cue: Cue = ()
+
+    def allowed(self) -> str:
+        """What can be answered, in words."""
+        return ", ".join(f"{number} {answer}" for number, answer in enumerate(self.answers, start=1))
+
+    def taken(self, text: str) -> str:
+        """What was typed, as an answer: its number, its word or a beginning that only one word has.
+
+        Raises:
+            NotAQuantity: it is none; the message says what would be.
+        """
+        text = text.strip()
+        if text.isdigit() and 0 < int(text) <= len(self.answers):
+            return self.answers[int(text) - 1]
+        begun = [answer for answer in self.answers if text and answer.lower().startswith(text.lower())]
+        exact = [answer for answer in begun if answer.lower() == text.lower()]
+        if len(exact or begun) == 1:
+            return (exact or begun)[0]
+        raise NotAQuantity(f"“{text}” is no answer; allowed: {self.allowed()}")
+
+
+@dataclass(frozen=True)
+class Confirm(Question):
+    """Do this and say that it is done; further answers mean that it was not."""
+
+
+@dataclass(frozen=True)
+class Measure(Question):
+    """Read a quantity with an instrument; it is typed with this unit or another one."""
+
+    unit: str = ""
+
+    def allowed(self) -> str:
+        """A quantity."""
+        return f"type what is read, in {self.unit} or with another unit"
+
+    def taken(self, text: str) -> str:
+        """A quantity, as it was typed."""
+        parse(text, self.unit)
+        return text.strip()
+
+
+@dataclass(frozen=True)
+class Jog(Question):
+    """Jog axes until something is reached, then give an answer.
+
+    axes: those that may be moved, by answers such as ``x+0.5`` or ``y120``. steps: from large to small, mm; the next
+    smaller one is offered when the direction turns. floor: the lowest position that an axis may be moved to, mm.
+    """
+
+    axes: tuple[str, ...] = ()
+    steps: tuple[float, ...] = (50.0, 10.0, 1.0, 0.1)
+    floor: Mapping[str, float] | None = None
+
+    def allowed(self) -> str:
+        """The answers, and how to move."""
+        floors = "".join(f"; {axis.upper()} not below {show(mm, 'mm')}" for axis, mm in (self.floor or {}).items())
+        return f"{super().allowed()}; or move {' and '.join(self.axes)}, for example {self.axes[0]}+0.5{floors}"
+
+    def taken(self, text: str) -> str:
+        """An answer, or a move of the axes that may be moved."""
+        try:
+            return super().taken(text)
+        except NotAQuantity:
+            if not text.strip():
+                raise
+        self.targets(text, self.axes[0], dict.fromkeys(self.axes, 0.0), checked=False)
+        return text.strip()
+
+    def targets(
+        self, text: str, usual: str, position: Mapping[str, float | None], checked: bool = True
+    ) -> tuple[Target, ...]:
+        """The moves that were typed.
+
+        Raises:
+            NotAQuantity: they are none, of another axis, or would end below the floor.
+        """
+        found = parse_targets(text, usual, position)
+        for target in found:
+            if target.axis not in self.axes:
+                raise NotAQuantity(f"{target.axis.upper()} is not to be moved now: only {', '.join(self.axes).upper()}")
+            floor, here = (self.floor or {}).get(target.axis), position.get(target.axis)
+            if checked and floor is not None and here is not None and here + target.by_mm < floor - 1e-9:
+                raise NotAQuantity(
+                    f"{target.axis.upper()} would end at {show(here + target.by_mm, 'mm', 5)}, below its floor of "
+                    f"{show(floor, 'mm', 5)}: take a smaller step"
+                )
+        return found
+
+    def smaller(self, step: float) -> float:
+        """The next smaller step; the smallest stays."""
+        return next((each for each in self.steps if each < step - 1e-12), self.steps[-1])
+
+
+@dataclass(frozen=True)
+class Judge(Question):
+    """Judge the places of a grid: each gets one of the verdicts. The answer is a verdict a place, row by row from the
+    front left, by their numbers: ``1 1 2 1``; ``all 1`` for all alike.
+    """
+
+    columns: int = 1
+    rows: int = 1
+    verdicts: tuple[str, ...] = ()
+
+    @property
+    def places(self) -> int:
+        """How many there are."""
+        return self.columns * self.rows
+
+    @property
+    def numbers(self) -> tuple[str, ...]:
+        """The verdicts' numbers."""
+        return tuple(str(number) for number in range(1, len(self.verdicts) + 1))
+
+    def allowed(self) -> str:
+        """The verdicts and how they are written."""
+        named = ", ".join(f"{number} {verdict}" for number, verdict in enumerate(self.verdicts, start=1))
+        grid = f"{self.columns} by {self.rows}" if self.rows > 1 else f"{self.columns}"
+        return f"{named}; one number for each of {grid} places from the front left, row by row, or “all 1”"
+
+    def taken(self, text: str) -> str:
+        """The verdicts, a word a place, joined by commas."""
+        words = text.replace(",", " ").split()
+        if len(words) == 2 and words[0].lower() == "all":
+            words = [words[1]] * self.places
+        if len(words) != self.places:
+            raise NotAQuantity(f"{len(words)} verdicts for {self.places} places; allowed: {self.allowed()}")
+        return ",".join(self._verdict(word) for word in words)
+
+    def _verdict(self, word: str) -> str:
+        if word.isdigit() and 0 < int(word) <= len(self.verdicts):
+            return self.verdicts[int(word) - 1]
+        if word in self.verdicts:
+            return word
+        raise NotAQuantity(f"“{word}” is no verdict; allowed: {self.allowed()}")
+
+    def judged(self, answer: str) -> tuple[tuple[str, ...], ...]:
+        """The verdicts of an answer by rows, from the front."""
+        each = answer.split(",")
+        return tuple(tuple(each[row * self.columns : (row + 1) * self.columns]) for row in range(self.rows))
+
+
+@dataclass(frozen=True)
+class Live(Question):
+    """Controls that stay open beside something that goes on: each use is an answer of its own, until one of
+    ``answers`` (or the end of what goes on) closes them. controls: word → what it does.
+    """
+
+    controls: Mapping[str, str] | None = None
+
+    def allowed(self) -> str:
+        """The controls and the answers."""
+        offered = ", ".join(f"{word}: {does}" for word, does in (self.controls or {}).items())
+        return f"{offered}; or {super().allowed()}" if self.answers else offered
+
+    def taken(self, text: str) -> str:
+        """A control's word, or an answer."""
+        if text.strip() in (self.controls or {}):
+            return text.strip()
+        return super().taken(text)

@@ -1,0 +1,102 @@
+"""A run that is being recorded: rows gathered into chunks, questions, checkpoints, and its end."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable, Sequence
+
+import numpy as np
+
+from ublet.core.evidence import Rest
+from ublet.core.run import Checkpoint, Stream, TrialResult
+from ublet.ledger.entries import Asked, Opening, RunEntry
+from ublet.ledger.writer import CHUNK_ROWS, Ended, Operation, Question, Reached, Rows, Writer
+
+FLUSH_S = 0.5
+"""Rows are handed to the writer at least this often: that is the most that a sudden end takes."""
+
+FLUSH_ROWS = 2048
+
+
+class Recorded:
+    """One open run. ``entry`` is what it was once it has ended."""
+
+    def __init__(self, number: int, opening: Opening, writer: Writer) -> None:
+        self.number = number
+        self.opening = opening
+        self.entry: RunEntry | None = None
+        self._writer = writer
+        self._gathered: dict[str, tuple[Stream, list[tuple[float, ...]]]] = {}
+        self._flushed = time.monotonic()
+        self._questions = 0
+
+    def row(self, stream: Stream, title: str, row: Sequence[float]) -> None:
+        """Take a row.
+
+        Raises:
+            ValueError: it has another number of columns than its stream.
+        """
+        if len(row) != len(stream.columns):
+            raise ValueError(f"the stream “{stream.name}” has {len(stream.columns)} columns, its row {len(row)}")
+        rows = self._gathered.setdefault(title, (stream, []))[1]
+        rows.append(tuple(row))
+        if len(rows) >= FLUSH_ROWS:
+            self.flush()
+        self.tick()
+
+    def rows(self, stream: Stream, title: str, rows: Iterable[tuple[float, ...]] | np.ndarray) -> None:
+        """Take many rows (n x m)."""
+        self.flush()
+        block = np.asarray(rows if isinstance(rows, np.ndarray) else list(rows), dtype=np.float64)
+        block = block.reshape(-1, len(stream.columns))
+        starts = range(0, len(block), CHUNK_ROWS)
+        self._writer.add([Rows(self.number, stream, title, block[at : at + CHUNK_ROWS]) for at in starts])
+
+    def tick(self) -> None:
+        """Hand over what was gathered when it is time."""
+        if self._gathered and time.monotonic() - self._flushed >= FLUSH_S:
+            self.flush()
+
+    def flush(self) -> None:
+        """Hand over what was gathered."""
+        self._flushed = time.monotonic()
+        gathered, self._gathered = self._gathered, {}
+        self._writer.add([Rows(self.number, s, title, np.array(rows)) for title, (s, rows) in gathered.items()])
+
+    def asked(self, at_s: float, text: str) -> int:
+        """A question was put; returns its place."""
+        self.flush()
+        self._questions += 1
+        self._add(Question(self.number, self._questions, Asked(at_s, text, None)))
+        return self._questions
+
+    def answered(self, place: int, at_s: float, text: str, answer: str) -> None:
+        """It was answered."""
+        self._add(Question(self.number, place, Asked(at_s, text, answer)))
+
+    def checkpoint(self, checkpoint: Checkpoint) -> None:
+        """From here it could go on another time."""
+        self.flush()
+        self._add(Reached(self.number, checkpoint))
+
+    def end(self, result: TrialResult, duration_s: float, rests: tuple[Rest, ...]) -> RunEntry:
+        """It has ended."""
+        opening = self.opening
+        self.flush()
+        self.entry = RunEntry(
+            self.number,
+            opening.at,
+            opening.trial,
+            opening.station,
+            duration_s,
+            opening.parameters,
+            result,
+            opening.subject,
+            rests,
+            goes_on_from=opening.goes_on_from,
+        )
+        self._add(Ended(self.number, result, duration_s, rests))
+        return self.entry
+
+    def _add(self, operation: Operation) -> None:
+        self._writer.add([operation])

@@ -1,0 +1,230 @@
+"""Writing runs beside the event loop: what is recorded goes into the file in its order, in chunks, from a thread."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import queue
+import sqlite3
+import threading
+import zlib
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ublet.core.evidence import Rest
+from ublet.core.run import Checkpoint, Finding, Option, Stream, TrialResult
+from ublet.ledger.entries import Asked
+from ublet.ledger.tables import connected
+
+CHUNK_ROWS = 8192
+"""So many rows are written in one transaction at the most."""
+
+RETRY_S = 5.0
+"""What could not be written is tried again after so long, and whenever more comes."""
+
+
+@dataclass(frozen=True)
+class Rows:
+    """Rows (n x m) of a stream; title: its name in this run."""
+
+    run: int
+    stream: Stream
+    title: str
+    rows: NDArray[np.float64]
+
+    def write(self, base: sqlite3.Connection) -> None:
+        """Append them as a chunk."""
+        stream = self.stream
+        base.execute(
+            "INSERT OR IGNORE INTO stream (run, name, columns, units, rate_hz, number) VALUES (?,?,?,?,?,?)",
+            (
+                *(self.run, self.title, json.dumps(stream.columns), json.dumps(stream.units)),
+                *(stream.rate_hz, stream.number),
+            ),
+        )
+        (number,) = base.execute("SELECT id FROM stream WHERE run = ? AND name = ?", (self.run, self.title)).fetchone()
+        data = zlib.compress(np.ascontiguousarray(self.rows, dtype=f"<{stream.number}").tobytes(), 1)
+        base.execute(
+            "INSERT INTO chunk SELECT ?1, coalesce(max(place), -1) + 1, ?2, ?3 FROM chunk WHERE stream = ?1",
+            (number, len(self.rows), data),
+        )
+
+
+@dataclass(frozen=True)
+class Question:
+    """A question with its answer; place: which one it is in its run."""
+
+    run: int
+    place: int
+    asked: Asked
+
+    def write(self, base: sqlite3.Connection) -> None:
+        """Enter it; an answer that came later takes the place of none."""
+        asked = self.asked
+        base.execute(
+            "INSERT OR REPLACE INTO asked VALUES (?,?,?,?,?)",
+            (self.run, self.place, asked.at_s, asked.text, asked.answer),
+        )
+
+
+@dataclass(frozen=True)
+class Reached:
+    """A checkpoint: the newest takes the place of the one before."""
+
+    run: int
+    checkpoint: Checkpoint
+
+    def write(self, base: sqlite3.Connection) -> None:
+        """Enter it."""
+        state = json.dumps(dict(self.checkpoint.state))
+        base.execute("INSERT OR REPLACE INTO checkpoint VALUES (?,?,?)", (self.run, self.checkpoint.words, state))
+
+
+@dataclass(frozen=True)
+class Ended:
+    """How a run ended, what it found and what it rests on."""
+
+    run: int
+    result: TrialResult
+    duration_s: float
+    rests: tuple[Rest, ...]
+
+    def write(self, base: sqlite3.Connection) -> None:
+        """Close the run."""
+        result = self.result
+        base.execute(
+            "UPDATE run SET outcome=?, why=?, duration_s=?, conditions=?, options=?, recommended=? WHERE id=?",
+            (
+                *(result.outcome, result.why, self.duration_s, json.dumps(dict(result.conditions))),
+                *(json.dumps([plain(option) for option in result.options]), result.recommended, self.run),
+            ),
+        )
+        base.executemany(
+            "INSERT INTO finding VALUES (?,?,?,?,?,?,?,?,?,?,?)",
+            [_finding(self.run, place, each) for place, each in enumerate(result.findings)],
+        )
+        base.executemany(
+            "INSERT INTO rest VALUES (?,?,?,?,?,?)",
+            [
+                (self.run, place, each.kind, each.path, json.dumps(each.value), each.tolerance)
+                for place, each in enumerate(self.rests)
+            ],
+        )
+
+
+Operation = Rows | Question | Reached | Ended
+
+
+def plain(option: Option) -> dict[str, object]:
+    """An option as JSON."""
+    proposals = [vars(proposal) for proposal in option.proposals]
+    return {"name": option.name, "note": option.note, "proposals": proposals, "figures": dict(option.figures)}
+
+
+def _finding(run: int, place: int, each: Finding) -> tuple[object, ...]:
+    values = (each.value, each.uncertainty, each.unit, each.limit, each.tolerance)
+    return (run, place, each.id, each.what, json.dumps(dict(each.subject)), each.words, *values)
+
+
+@dataclass
+class Writer:
+    """Writes operations in their order. threaded: from a thread of its own; otherwise at once, in the caller's.
+
+    What fails stays at the head and is tried again; ``failure`` says why (empty: all is well).
+    """
+
+    path: Path
+    threaded: bool
+    failure: str = ""
+    pending: list[Operation] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self._lock = threading.Lock()
+        self._wake: queue.SimpleQueue[bool] = queue.SimpleQueue()
+        self._idle = threading.Event()
+        self._idle.set()
+        self._base: sqlite3.Connection | None = None
+        self._thread: threading.Thread | None = None
+        self.before_commit: Callable[[], None] = lambda: None
+        """Called before every commit; a test fills the disk here."""
+
+    def add(self, operations: Sequence[Operation]) -> None:
+        """Take operations to write."""
+        with self._lock:
+            self.pending.extend(operations)
+        self._idle.clear()
+        if not self.threaded:
+            self._work()
+            return
+        if self._thread is None:
+            self._thread = threading.Thread(target=self._run, name="ledger", daemon=True)
+            self._thread.start()
+        self._wake.put(True)
+
+    def retry(self) -> int:
+        """Try again what failed; returns how many operations still wait."""
+        if self.pending and not self.threaded:
+            self._work()
+        elif self.pending:
+            self._idle.clear()
+            self._wake.put(True)
+            self._idle.wait(RETRY_S)
+        return len(self.pending)
+
+    def settle(self, seconds: float) -> bool:
+        """Wait until everything is written or has failed; whether everything is written."""
+        if self.threaded and self._thread is not None:
+            self._idle.wait(seconds)
+        return not self.pending
+
+    def close(self) -> None:
+        """A last try, and the connection is let go."""
+        self.retry()
+        if self._thread is not None:
+            self._wake.put(False)
+            self._thread.join(RETRY_S)
+            self._thread = None
+        if self._base is not None:
+            self._base.close()
+            self._base = None
+
+    def _run(self) -> None:
+        while True:
+            try:
+                if not self._wake.get(timeout=RETRY_S if self.pending else None):
+                    return
+            except queue.Empty:
+                pass
+            self._work()
+
+    def _work(self) -> None:
+        """Write what waits; stop at the first that fails."""
+        try:
+            while self.pending:
+                self._write(self.pending[0])
+                with self._lock:
+                    self.pending.pop(0)
+                self.failure = ""
+        except sqlite3.Error as error:
+            self.failure = str(error)
+        finally:
+            self._idle.set()
+
+    def _write(self, operation: Operation) -> None:
+        if self._base is None:
+            self._base = connected(self.path, self.threaded)
+        base = self._base
+        base.execute("BEGIN IMMEDIATE")
+        try:
+            operation.write(base)
+            self.before_commit()
+            base.execute("COMMIT")
+        except BaseException:
+            with contextlib.suppress(sqlite3.Error):
+                if base.in_transaction:
+                    base.execute("ROLLBACK")
+            raise

@@ -1,0 +1,104 @@
+"""The bench over a link, composed of its facets."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager
+from typing import Any, TypeVar
+
+from ublet.core.evidence import Rest
+from ublet.core.facts import Fact
+from ublet.core.machine.schema import MachineFile
+from ublet.core.questions import Question
+from ublet.core.run import Checkpoint, Progress
+from ublet.core.settings import Value
+from ublet.core.trial import TrialSpec
+from ublet.ledger.recording import Recorded
+from ublet.session.bench.board import LinkClock, LinkGuards, LinkSettings
+from ublet.session.bench.builder import LinkBuilder
+from ublet.session.bench.heat import LinkHeat
+from ublet.session.bench.motion import LinkMotion, LinkProbe
+from ublet.session.bench.record import Earlier, LinkRecord
+from ublet.session.bench.resting import FactOf, Resting
+from ublet.session.bench.watcher import Watcher
+from ublet.session.connection import Connection
+
+T = TypeVar("T")
+
+
+class LinkBench:
+    """A :class:`ublet.core.bench.Bench` over a connection.
+
+    ``threaded`` runs long computations beside the event loop; a virtual clock must not wait for
+    threads and runs them in place. ``lent`` notes what borrowed settings must be put back to, for whoever comes after a
+    lost link. ``recorded``: the open run; None for what is not entered in the ledger.
+    """
+
+    def __init__(
+        self,
+        spec: TrialSpec,
+        machine: MachineFile,
+        written: Mapping[str, Value],
+        connection: Connection,
+        watcher: Watcher,
+        earlier: Earlier,
+        fact_of: FactOf,
+        threaded: bool,
+        lent: dict[str, Value],
+        recorded: Recorded | None = None,
+        going_on: Checkpoint | None = None,
+    ) -> None:
+        self._resting = Resting(machine, written, connection, lent, fact_of)
+        self._watcher = watcher
+        self._threaded = threaded
+        self._recorded = recorded
+        self.machine = self._resting.machine
+        self.settings = LinkSettings(connection, self._resting, lent)
+        self.heat = LinkHeat(connection, self._resting)
+        self.motion = LinkMotion(connection, self._resting)
+        self.probe = LinkProbe(connection, self._resting)
+        self.guards = LinkGuards(connection)
+        self.clock = LinkClock(connection)
+        self.builder = LinkBuilder(watcher, self.motion, self.clock, recorded)
+        self.record = LinkRecord(spec, watcher, recorded, self._resting.trace, earlier, going_on)
+
+    @property
+    def rests(self) -> tuple[Rest, ...]:
+        """What the run rests on so far."""
+        return self._resting.trace.rests
+
+    def fact(self, kind: str, subject: str = "") -> Fact:
+        """What the builder said last of something."""
+        return self._resting.fact(kind, subject)
+
+    def aside(self) -> AbstractContextManager[None]:
+        """What is read in this block is not rested on."""
+        return self._resting.trace.aside()
+
+    def progress(self, progress: Progress) -> None:
+        """Pass on where the trial is."""
+        self._watcher.progress(progress)
+        if self._recorded is not None:
+            self._recorded.tick()
+
+    async def compute(self, function: Callable[..., T], *arguments: Any) -> T:
+        """Run a long computation."""
+        if self._threaded:
+            return await asyncio.to_thread(function, *arguments)
+        return function(*arguments)
+
+    # what the runner sees to
+
+    @property
+    def owed(self) -> list[Question]:
+        """What hands still have to undo."""
+        return self.builder.owed
+
+    async def undo(self, question: Question) -> bool:
+        """Let it be undone without asking, where the watcher can."""
+        return await self._watcher.undo(question)
+
+    async def stow(self) -> None:
+        """Stow the probe's pin if the trial left it down."""
+        await self.probe.stow()

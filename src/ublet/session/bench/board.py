@@ -1,0 +1,114 @@
+"""The board's settings, guards and clock, for recipes."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Mapping
+from contextlib import asynccontextmanager
+
+from ublet.core.run import TrialFailed
+from ublet.core.settings import Value
+from ublet.session.bench.resting import Resting
+from ublet.session.connection import Connection
+
+NEWS_S = 0.25
+"""A state comes ten times a second, and takes its way, s."""
+
+
+class LinkSettings:
+    """A :class:`ublet.core.bench.Settings` over a connection. lent: what borrowed settings must be put back to."""
+
+    def __init__(self, connection: Connection, resting: Resting, lent: dict[str, Value]) -> None:
+        self._connection = connection
+        self._resting = resting
+        self._lent = lent
+
+    def live(self, path: str) -> Value:
+        """The live value, noted."""
+        self._resting.note(path)
+        return self.shown(path)
+
+    def shown(self, path: str) -> Value:
+        """The live value on the board; None when it has no such setting."""
+        layers = self._connection.layers.get(path)
+        return layers.live if layers else None
+
+    @asynccontextmanager
+    async def borrowed(self, values: Mapping[str, Value]) -> AsyncIterator[None]:
+        """Other live settings for a while."""
+        former = {path: self.shown(path) for path in values}
+        ours = [path for path in values if path not in self._lent]
+        self._lent.update({path: former[path] for path in ours})
+        try:
+            await self._connection.write_live(values)
+            yield
+        finally:
+            await self._connection.write_live(former)
+            for path in ours:
+                self._lent.pop(path, None)
+
+
+class LinkClock:
+    """A :class:`ublet.core.bench.Clock` over a connection."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+
+    @property
+    def news_s(self) -> float:
+        """How late we may learn of something: longer by an accelerated board's clock."""
+        about = self._connection.about
+        return NEWS_S * about.clock if about is not None else NEWS_S
+
+    def now_s(self) -> float:
+        """The board's clock."""
+        return self._connection.board_time
+
+    async def rest(self, seconds: float) -> None:
+        """Wait until the board's clock has gone on by so much."""
+        end = self._connection.board_time + seconds
+        while self._connection.board_time < end:
+            if not self._connection.linked:
+                raise TrialFailed(self._connection.why)
+            await asyncio.sleep(0.02)
+
+
+class LinkGuards:
+    """A :class:`ublet.core.bench.Guarding` over a connection."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+
+    @property
+    def simulated(self) -> bool:
+        """Whether the board says of itself that it is a simulated one."""
+        return self._connection.about is not None and self._connection.about.simulated
+
+    @property
+    def heartbeat_window_s(self) -> float:
+        """How long the board heats without hearing from us, by its own clock."""
+        about = self._connection.about
+        return about.heartbeat_window_s * about.clock if about is not None else 0.0
+
+    def tripped(self) -> tuple[bool, str, float]:
+        """Whether it tripped; the time is that of the first sample in which nothing was driven any more."""
+        state = self._connection.state
+        if state.mode == "ready" or self._connection.about is None:
+            return False, "", 0.0
+        channels = self._connection.about.channels
+        targets = [2 + at for at, name in enumerate(channels) if name.endswith(".target_c")]
+        when = self._connection.board_time
+        for sample in reversed(self._connection.samples):
+            if any(sample[at] is not None for at in targets):
+                break
+            when = sample[1] or 0.0
+        return True, state.guard or state.mode, when
+
+    async def release(self) -> None:
+        """Leave the tripped state."""
+        await self._connection.call("release")
+
+    def fall_silent(self, seconds: float) -> None:
+        """Send no heartbeat for a while."""
+        about = self._connection.about
+        self._connection.fall_silent(seconds / about.clock if about is not None else seconds)

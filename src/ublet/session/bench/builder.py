@@ -1,0 +1,120 @@
+"""The builder, asked through whoever looks on; questions and answers go into the record."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from dataclasses import replace
+
+from ublet.core.bench import Clock, Jogged, Motion
+from ublet.core.questions import Jog, Judge, Live, Measure, Question
+from ublet.core.run import TrialFailed
+from ublet.core.units import NotAQuantity, parse
+from ublet.ledger.recording import Recorded
+from ublet.session.bench.watcher import Watcher
+
+
+class LinkBuilder:
+    """A :class:`ublet.core.bench.Builder`. ``owed`` is what hands still have to undo."""
+
+    def __init__(self, watcher: Watcher, motion: Motion, clock: Clock, recorded: Recorded | None) -> None:
+        self._watcher = watcher
+        self._motion = motion
+        self._clock = clock
+        self._recorded = recorded
+        self.owed: list[Question] = []
+
+    async def ask(self, question: Question) -> str:
+        """Ask, and take only what the question takes."""
+        recorded = self._recorded
+        place = recorded.asked(self._clock.now_s(), question.text) if recorded is not None else 0
+        answer = await self._watcher.answer(question)
+        try:
+            answer = question.taken(answer)
+        except NotAQuantity as error:
+            raise TrialFailed(f"{question.text} {error}.") from error
+        if recorded is not None:
+            recorded.answered(place, self._clock.now_s(), question.text, answer)
+        return answer
+
+    async def measure(self, question: Measure) -> float:
+        """Ask for a reading."""
+        return parse(await self.ask(question), question.unit)
+
+    async def jog(self, question: Jog, speed_mm_s: float) -> Jogged:
+        """Move as told until an answer comes; a move that may not be is told to the builder with the question again."""
+        usual, told = question.axes[0], ""
+        while True:
+            answer = await self.ask(_with(question, told))
+            here = {axis: self._motion.position(axis) for axis in question.axes}
+            if answer in question.answers:
+                break
+            try:
+                targets = question.targets(answer, usual, here)
+            except NotAQuantity as error:
+                told = f"{error}."
+                continue
+            told = ""
+            for target in targets:
+                usual = target.axis
+                if target.by_mm:
+                    await self._motion.move(usual, target.by_mm, speed_mm_s)
+        if None in here.values():
+            raise TrialFailed("The axes do not know where they stand any more: start again.")
+        return Jogged(answer, {axis: float(mm or 0.0) for axis, mm in here.items()})
+
+    async def judge(self, question: Judge) -> tuple[tuple[str, ...], ...]:
+        """Ask for a verdict on each place."""
+        return question.judged(await self.ask(question))
+
+    @asynccontextmanager
+    async def live(self, question: Live) -> AsyncIterator[OpenControls]:
+        """Controls beside what goes on in the block: asked again after each use, until an answer or the block's end."""
+        controls = OpenControls()
+        asking = asyncio.get_running_loop().create_task(self._keep_asking(question, controls))
+        try:
+            yield controls
+        finally:
+            asking.cancel()
+            with contextlib.suppress(asyncio.CancelledError, TrialFailed):  # nobody there is no reason to fail
+                await asking
+
+    async def _keep_asking(self, question: Live, controls: OpenControls) -> None:
+        while controls.answer is None:
+            answer = await self.ask(question)
+            if answer in (question.controls or {}):
+                controls.waiting.append(answer)
+            else:
+                controls.answer = answer
+
+    @asynccontextmanager
+    async def by_hand(self, do: Question, undo: Question) -> AsyncIterator[str]:
+        """Something that hands do and undo; what cuts it off leaves it among ``owed``."""
+        self.owed.append(undo)
+        answer = await self.ask(do)
+        if answer != do.answers[0]:
+            self.owed.remove(undo)
+        yield answer
+        if undo in self.owed:
+            await self.ask(undo)
+            self.owed.remove(undo)
+
+
+class OpenControls:
+    """Live controls that are open."""
+
+    def __init__(self) -> None:
+        self.answer: str | None = None
+        self.waiting: list[str] = []
+
+    def used(self) -> tuple[str, ...]:
+        """What was used since it was asked last."""
+        waiting, self.waiting = tuple(self.waiting), []
+        return waiting
+
+
+def _with(question: Jog, told: str) -> Jog:
+    """The question with what was wrong with the last answer before it."""
+    return replace(question, text=f"{told} {question.text}") if told else question

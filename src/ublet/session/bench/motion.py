@@ -1,0 +1,90 @@
+"""Motors, axes, switches and the probe's pin of the linked board."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ublet.core.bench import InputState
+from ublet.core.run import TrialFailed
+from ublet.link.frames import Message
+from ublet.link.replies import AxisStatus
+from ublet.session.bench.resting import Resting
+from ublet.session.connection import Connection
+from ublet.session.jogging import to_the_end
+
+
+class LinkMotion:
+    """A :class:`ublet.core.bench.Motion` over a connection."""
+
+    def __init__(self, connection: Connection, resting: Resting) -> None:
+        self._connection = connection
+        self._resting = resting
+
+    async def turn(self, motor: str, mm: float, speed_mm_s: float) -> None:
+        """Turn one motor by itself, and wait until it stands."""
+        self._resting.motor(motor if motor.startswith("extruder.") else f"axes.{motor}")
+        await self._to_the_end("motor.turn", motor=motor, mm=mm, speed_mm_s=speed_mm_s)
+
+    async def move(self, axis: str, mm: float, speed_mm_s: float) -> float:
+        """Move an axis by so much, and wait until it stands; returns the speed that the board allowed."""
+        self._resting.way(axis)
+        told = await self._to_the_end("axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
+        return float(told.get("speed_mm_s", speed_mm_s))
+
+    async def home(self, axis: str) -> tuple[str, float | None]:
+        """Home an axis and wait for its end."""
+        self._resting.end(axis)
+        await self._to_the_end("axis.home", axis=axis)
+        told = (await self._connection.asked(dict[str, AxisStatus], "axis.status")).get(axis)
+        if told is None:
+            raise TrialFailed(f"The board says nothing of the axis {axis.upper()}: write the machine file to it first.")
+        return told.why, told.shift_mm
+
+    def position(self, axis: str) -> float | None:
+        """Where an axis stands."""
+        self._resting.length(axis)
+        return self._connection.channel(f"axes.{axis}.mm")
+
+    async def _to_the_end(self, method: str, **params: object) -> Message:
+        if self._connection.linked and self._connection.channel("motion.moves") is None:
+            raise TrialFailed("The board does not report its moves: write the machine file to it first.")
+        return await to_the_end(self._connection, method, **params)
+
+
+class LinkProbe:
+    """A :class:`ublet.core.bench.Probe` over a connection."""
+
+    def __init__(self, connection: Connection, resting: Resting) -> None:
+        self._connection = connection
+        self._resting = resting
+        self._pin_down = False
+
+    def inputs(self) -> Mapping[str, InputState]:
+        """The latest state of every input."""
+        found = inputs_of(self._connection)
+        for name in found:
+            self._resting.switch(name)
+        return found
+
+    async def pin(self, deployed: bool) -> None:
+        """Deploy or stow the probe's pin."""
+        self._resting.switch("probe")
+        self._pin_down = self._pin_down or deployed
+        await self._connection.call("probe.pin", deployed=deployed)
+        self._pin_down = deployed
+
+    async def stow(self) -> None:
+        """Stow the pin if the trial left it down."""
+        if self._pin_down and self._connection.linked and self._connection.state.mode == "ready":
+            await self.pin(False)
+
+
+def inputs_of(connection: Connection) -> dict[str, InputState]:
+    """The latest state of every input that the board reports."""
+    about = connection.about
+    if about is None or not connection.samples:
+        return {}
+    latest = connection.samples[-1]
+    values = dict(zip(about.channels, latest[2:], strict=False))
+    names = [name.removeprefix("inputs.") for name in values if name.startswith("inputs.")]
+    return {name: InputState(bool(values[f"inputs.{name}"]), int(values[f"edges.{name}"] or 0)) for name in names}

@@ -1,0 +1,78 @@
+"""The record of a run, for its recipe: rows, checkpoints, and what earlier runs found."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import fields
+
+from ublet.core.evidence import Trace
+from ublet.core.run import Checkpoint, Finding, TrialResult
+from ublet.core.trial import TrialSpec
+from ublet.ledger.entries import RunEntry
+from ublet.ledger.recording import Recorded
+from ublet.session.bench.watcher import Watcher
+
+Earlier = Callable[[str, dict[str, str]], RunEntry | None]
+"""The last proven run of a trial and a subject."""
+
+
+class LinkRecord:
+    """A :class:`ublet.core.bench.Recording`. recorded: None for what is not entered in the ledger."""
+
+    def __init__(
+        self,
+        spec: TrialSpec,
+        watcher: Watcher,
+        recorded: Recorded | None,
+        trace: Trace,
+        earlier: Earlier,
+        going_on: Checkpoint | None,
+    ) -> None:
+        self._spec = spec
+        self._watcher = watcher
+        self._recorded = recorded
+        self._trace = trace
+        self._earlier = earlier
+        self.going_on = going_on
+
+    def row(self, stream: str, row: tuple[float, ...], of: str = "") -> None:
+        """Record a row and let it be drawn."""
+        declared, title = self._spec.stream(stream), f"{stream} {of}".strip()
+        self._watcher.row(title, declared.columns, row)
+        if self._recorded is not None:
+            self._recorded.row(declared, title, row)
+
+    def rows(self, stream: str, rows: Iterable[tuple[float, ...]], of: str = "") -> None:
+        """Record many rows."""
+        if self._recorded is not None:
+            self._recorded.rows(self._spec.stream(stream), f"{stream} {of}".strip(), rows)
+
+    def checkpoint(self, checkpoint: Checkpoint) -> None:
+        """From here it could go on another time."""
+        if self._recorded is not None:
+            self._recorded.checkpoint(checkpoint)
+
+    def earlier(self, trial: str, **subject: str) -> TrialResult | None:
+        """The last proven result of another trial; what is looked up in it is noted."""
+        entry = self._earlier(trial, subject)
+        return _Traced.of(entry, trial, self._trace) if entry is not None else None
+
+
+class _Traced(TrialResult):
+    """A result that notes every finding that is looked up in it."""
+
+    @classmethod
+    def of(cls, entry: RunEntry, trial: str, trace: Trace) -> _Traced:
+        """The same result, traced."""
+        values = {each.name: getattr(entry.result, each.name) for each in fields(TrialResult)}
+        found = cls(**values)
+        object.__setattr__(found, "_noting", (trial, trace))
+        return found
+
+    def all_of(self, what: str, **subject: str) -> tuple[Finding, ...]:
+        """The findings, each noted with what it may move by."""
+        trial, trace = getattr(self, "_noting")  # noqa: B009 a frozen dataclass knows no such field
+        found = super().all_of(what, **subject)
+        for each in found:
+            trace.note("finding", f"{trial}/{each.id}", each.value, each.may_move)
+        return found

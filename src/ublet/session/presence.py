@@ -1,0 +1,103 @@
+"""What things are now that findings rest on: by the link, or as they were when it was there last."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Iterable, Mapping
+
+from ublet.core.evidence import Now, Rest, stale_reasons
+from ublet.core.facts import Fact
+from ublet.core.settings import Value
+from ublet.ledger.book import Ledger
+from ublet.ledger.errors import LedgerError
+from ublet.session.connection import Connection
+from ublet.session.document import Document
+from ublet.session.saving import now
+
+
+class Presence:
+    """The present state of settings, parts, findings and facts.
+
+    as_of: when the board was seen last, while there is no link; empty while there is one.
+    """
+
+    def __init__(
+        self, ledger: Ledger, connection: Connection, document: Callable[[], Document], lent: Mapping[str, Value]
+    ) -> None:
+        self._ledger = ledger
+        self._connection = connection
+        self._document = document
+        self._lent = lent
+        self._seen_at, self._seen = ledger.seen()
+
+    @property
+    def as_of(self) -> str:
+        """When the board was seen last, if there is no link now; “never” when it never was."""
+        if self._connection.linked:
+            return ""
+        return self._seen_at[:16].replace("T", " ") or "never"
+
+    def note_seen(self) -> None:
+        """Keep what the board's settings are, for a time without a link."""
+        if not self._connection.layers:
+            return
+        self._seen_at, self._seen = now(), {path: each.live for path, each in self._connection.layers.items()}
+        with contextlib.suppress(LedgerError):
+            self._ledger.note_seen(self._seen_at, self._seen)
+
+    def settings(self) -> Mapping[str, Value]:
+        """The live settings of the board, now or when it was seen last; what is borrowed counts as before."""
+        layers = self._connection.layers
+        if layers:
+            return {path: each.live for path, each in layers.items()} | dict(self._lent)
+        return self._seen
+
+    def reasons(self, rests: tuple[Rest, ...], supposed: Iterable[Fact] = ()) -> tuple[str, ...]:
+        """Why findings that rest on these no longer hold. supposed: facts taken as if they had been told."""
+        live = self.settings()
+        told = {fact.path: fact for fact in supposed}
+        return stale_reasons(rests, lambda rest: self._now(rest, live, told))
+
+    def _now(self, rest: Rest, live: Mapping[str, Value], told: Mapping[str, Fact]) -> Now:
+        if rest.kind == "setting":
+            return self._setting(rest.path, live)
+        if rest.kind == "parts":
+            return self._parts(rest.path)
+        if rest.kind == "finding":
+            return self._finding(rest)
+        kind, _, subject = rest.path.partition(".")
+        fact = told.get(rest.path) or self._ledger.fact(kind, subject)
+        when = f" on {fact.at[:16].replace('T', ' ')}" if fact.at else ""
+        return Now(fact.counts_as, words=f"{fact.words}{when}")
+
+    def _setting(self, path: str, live: Mapping[str, Value]) -> Now:
+        if path in live:
+            return Now(live[path])
+        written = self._document().values
+        if path in written:
+            return Now(written[path])
+        if not live:
+            return Now(unknown=True)
+        return Now(None) if self._declared(path) else Now(gone=True)
+
+    def _declared(self, path: str) -> bool:
+        """Whether the part is still there that a setting belongs to; then it is only not given."""
+        root = path.rpartition(".")[0]
+        return any(each.startswith(f"{root}.") for each in self._document().values)
+
+    def _parts(self, path: str) -> Now:
+        root = f"{path}."
+        names = {each.removeprefix(root).split(".")[0] for each in self._document().values if each.startswith(root)}
+        return Now(", ".join(sorted(names)))
+
+    def _finding(self, rest: Rest) -> Now:
+        """The newest proven value of a finding; a finding of a heater is looked for among that heater's."""
+        trial, _, found = rest.path.partition("/")
+        for entry, value, _ in self._ledger.followed(found, LOOKED_AT):
+            if entry.name == trial and entry.result.outcome == "proven":
+                return Now(value)
+        return Now(unknown=True)
+
+
+LOOKED_AT = 20
+"""So many of the newest findings of an id are looked at for one that was proven."""

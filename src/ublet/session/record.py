@@ -1,0 +1,136 @@
+"""The record told to people: a run in lines; and facts told of a machine whose board need not be there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from ublet.core.catalogue import TRIALS
+from ublet.core.evidence import Rest
+from ublet.core.facts import Fact
+from ublet.core.run import Subject
+from ublet.core.typed import shown_value
+from ublet.core.units import duration, show, with_uncertainty
+from ublet.ledger.book import Ledger
+from ublet.ledger.entries import RunEntry
+from ublet.link.transport import Transport
+from ublet.session.connection import Connection
+from ublet.session.document import Document
+from ublet.session.presence import Presence
+from ublet.session.saving import now
+from ublet.session.session import ledger_path
+
+Affected = tuple[str, str, Subject, str]
+"""Station, trial, subject and reason of something that a fact makes stale."""
+
+
+@dataclass(frozen=True)
+class Line:
+    """A line about a run; head: it begins a part."""
+
+    words: str
+    head: bool = False
+
+
+def run_lines(ledger: Ledger, entry: RunEntry) -> Iterator[Line]:
+    """A run told whole: how it ended, what it found and proposed, what it rests on, what it asked and recorded."""
+    outcome = "running" if entry.running else entry.result.outcome
+    about = f" of {', '.join(entry.subject.values())}" if entry.subject else ""
+    yield Line(f"run {entry.id}: {entry.name}{about}, begun {entry.at[:19].replace('T', ' ')}: {outcome}", True)
+    yield Line(entry.result.why)
+    if entry.duration_s:
+        yield Line(f"took {duration(entry.duration_s)} of the machine's time")
+    if entry.goes_on_from is not None:
+        yield Line(f"went on from run {entry.goes_on_from}")
+    yield from _part("parameters", [f"{key} = {shown_value(value)}" for key, value in entry.parameters.items()])
+    found = [
+        f"{each.name:<34} {with_uncertainty(each.value, each.uncertainty or 0.0, each.unit)}"
+        + (f"   (limit {show(each.limit, each.unit)})" if each.limit is not None else "")
+        for each in entry.result.findings
+    ]
+    yield from _part("found", found)
+    proposed = [
+        f"{p.setting}: {shown_value(p.before, 4)} → {shown_value(p.after, 4)} {p.unit}   {p.effect}".rstrip()
+        for p in entry.result.proposals
+    ]
+    yield from _part("proposed", proposed)
+    changes = [
+        f"{c.at[:19].replace('T', ' ')} {c.kind} {c.setting} ({c.layer}): {shown_value(c.before)} → "
+        f"{shown_value(c.after)}"
+        for c in ledger.changes(run=entry.id)
+    ]
+    yield from _part("what became of it", changes)
+    yield from _part("rests on", [rest_words(rest) for rest in entry.rests])
+    asked = [
+        f"{each.at_s:8.1f} s   {each.text} → {each.answer or 'not answered'}" for each in ledger.questions(entry.id)
+    ]
+    yield from _part("asked", asked)
+    streams = [
+        f"{title}: {len(one.rows)} rows of {', '.join(one.columns)}" for title, one in ledger.streams(entry.id).items()
+    ]
+    yield from _part("recorded", streams or ["nothing"])
+    checkpoint = ledger.checkpoint(entry.id)
+    if checkpoint is not None and not entry.result.findings:
+        yield from _part("can go on from", [checkpoint.words])
+
+
+def _part(head: str, lines: list[str]) -> Iterator[Line]:
+    if lines:
+        yield Line(head, True)
+        yield from (Line(each) for each in lines)
+
+
+def rest_words(rest: Rest) -> str:
+    """One thing that a run rests on, with the value that it had."""
+    if rest.kind == "fact":
+        told = "nothing was told" if rest.value in (0, "") else f"as told ({shown_value(rest.value)})"
+        return f"the fact {rest.path.replace('.', ' ')}: {told}"
+    if rest.kind == "parts":
+        return f"{rest.path}: {shown_value(rest.value) or 'none'}"
+    return f"{rest.path} = {shown_value(rest.value)}"
+
+
+def affected_by(fact: Fact, document: Document, ledger: Ledger, presence: Presence) -> list[Affected]:
+    """What a fact would make stale that holds now: by station, in the order of the catalogue. Nothing is entered."""
+    supposed = replace(fact, id=fact.id or NEXT)
+    found: list[Affected] = []
+    for name, spec in TRIALS.items():
+        for heater in spec.heaters(document.machine) or (None,):
+            subject = {"heater": heater} if heater is not None else None
+            entry = ledger.concluded(name, subject)
+            if entry is None or entry.result.outcome != "proven" or presence.reasons(entry.rests):
+                continue
+            if reasons := presence.reasons(entry.rests, (supposed,)):
+                found.append((spec.station, name, entry.subject, "; ".join(reasons)))
+    return found
+
+
+NEXT = 1 << 40
+"""Stands for the number of a fact that is only supposed."""
+
+
+async def _no_board() -> Transport:
+    raise AssertionError("an offline record never links")
+
+
+class Offline:
+    """A machine file with its ledger, without a board."""
+
+    def __init__(self, file: Path) -> None:
+        self.document = Document(file)
+        self.ledger = Ledger(ledger_path(file), threaded=False)
+        connection = Connection(_no_board)
+        self.presence = Presence(self.ledger, connection, lambda: self.document, {})
+
+    def made_stale(self, fact: Fact) -> list[Affected]:
+        """What it would make stale."""
+        return affected_by(fact, self.document, self.ledger, self.presence)
+
+    def tell(self, fact: Fact) -> Fact:
+        """Enter it."""
+        return self.ledger.tell(replace(fact, at=now()))
+
+    def close(self) -> None:
+        """Let the ledger go."""
+        self.ledger.close()
