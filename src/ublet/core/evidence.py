@@ -9,7 +9,7 @@ from typing import Literal
 
 from ublet.core.machine.compare import furthest_apart, same
 from ublet.core.settings import Value
-from ublet.core.typed import shown_value
+from ublet.core.typed import shown_array, shown_value
 
 Kind = Literal["setting", "parts", "finding", "fact"]
 
@@ -106,8 +106,9 @@ def stale_reasons(rests: tuple[Rest, ...], present: Present) -> tuple[str, ...]:
 
 
 def _moved(rest: Rest, value: Value) -> str:
-    if (furthest := furthest_apart(rest.value, value)) is not None:
-        return f"{rest.path} was {shown_value(rest.value, 3)}, and moved by up to {furthest:.3g}"
+    furthest = furthest_apart(rest.value, value)
+    if furthest is not None and isinstance(rest.value, tuple):
+        return f"{rest.path} was {shown_array(rest.value, 3)}, and moved by up to {furthest:.3g}"
     before, after = _told_apart(rest.value, value)
     if rest.kind == "parts":
         return f"{rest.path} were {before}, are now {after}"

@@ -312,10 +312,10 @@ def refusal_of(declared: Declaration, path: str, value: Value) -> str | None:
         "whole number": isinstance(value, int) and not isinstance(value, bool),
         "text": isinstance(value, str),
         "yes or no": isinstance(value, bool),
-        "array": isinstance(value, tuple) and not _array_fault(declared, value),
+        "array": isinstance(value, tuple) and not array_fault(declared, value),
     }[declared.kind]
     if isinstance(value, tuple) and declared.shape and not good:
-        return f"{path}: {_array_fault(declared, value)}, allowed: {declared.allowed()}"
+        return f"{path}: {array_fault(declared, value)}, allowed: {declared.allowed()}"
     if good and declared.choices:
         good = value in declared.choices
     if good and isinstance(value, (int, float)):
@@ -329,13 +329,15 @@ LONGEST_ARRAY = 2000
 """An array of more numbers fits in no frame of the link."""
 
 
-def _array_fault(declared: Declaration, value: Array) -> str:
+def array_fault(declared: Declaration, value: Array) -> str:
     """What is wrong with an array; empty: nothing."""
     try:
         shape = shape_of(value)
     except ValueError as error:
         return str(error)
     numbers = numbers_in(value)
+    if not value and declared.default == ():
+        return ""
     if not numbers or len(shape) != len(declared.shape):
         return f"found an array of {' x '.join(str(count) for count in shape)}"
     if len(numbers) > LONGEST_ARRAY:

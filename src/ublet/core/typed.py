@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ublet.core.machine.compare import furthest_apart
 from ublet.core.settings import Array, Declaration, Value, numbers_in, refusal_of, shape_of
 from ublet.core.units import NotAQuantity, parse
 
@@ -14,6 +15,8 @@ def typed_value(declared: Declaration, text: str) -> Value:
     Raises:
         NotAQuantity: it cannot be read, or is not allowed; the message says what is.
     """
+    if declared.shape:
+        raise NotAQuantity(f"an array is not typed: the station “{declared.bench}” makes it")
     text = text.strip()
     value: Value = text
     if declared.kind in ("number", "whole number"):
@@ -37,7 +40,7 @@ def shown_value(value: Value, digits: int = 6) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, tuple):
-        return shown_array(value, digits)
+        return size_of(value)
     if isinstance(value, float):
         return f"{value:.{digits}g}" if abs(value) < 1e6 else f"{value:.10g}"
     return str(value)
@@ -46,8 +49,18 @@ def shown_value(value: Value, digits: int = 6) -> str:
 def shown_array(value: Array, digits: int = 6) -> str:
     """An array by its size and range: ``5 x 5, 0.01 to 0.23``."""
     numbers = numbers_in(value)
+    return f"{size_of(value)}, {min(numbers):.{digits}g} to {max(numbers):.{digits}g}" if numbers else size_of(value)
+
+
+def size_of(value: Array) -> str:
+    """The size of an array: ``5 x 5``."""
     try:
-        size = " x ".join(str(count) for count in shape_of(value))
+        return " x ".join(str(count) for count in shape_of(value)) if value else "none yet"
     except ValueError:
-        size = f"{len(numbers)} uneven"
-    return f"{size}, {min(numbers):.{digits}g} to {max(numbers):.{digits}g}" if numbers else "empty"
+        return "uneven"
+
+
+def shown_after(before: Value, after: Value, digits: int = 6) -> str:
+    """A value that takes the place of another: an array of the same size by how far it moves."""
+    furthest = furthest_apart(before, after)
+    return f"moves {furthest:.2g}" if furthest is not None else shown_value(after, digits)

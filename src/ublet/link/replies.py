@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from functools import cache
-from typing import Any, Literal, TypeVar, cast
+from typing import Annotated, Any, Literal, TypeVar, cast
 
-from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, field_validator
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, TypeAdapter, ValidationError, field_validator
 
-from ublet.core.settings import Value
+from ublet.core.settings import Value, frozen
 from ublet.link.errors import Malformed
 
 T = TypeVar("T")
@@ -55,12 +55,16 @@ class Hello(Told):
         return channels
 
 
+Held = Annotated[Value, BeforeValidator(frozen)]
+"""A value as JSON has it: lists are arrays."""
+
+
 class Layers(Told):
     """One setting on the board: what the image says, what is stored (None: nothing), what is live."""
 
-    image: Value
-    stored: Value
-    live: Value
+    image: Held
+    stored: Held
+    live: Held
 
     @property
     def saved(self) -> Value:

@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 import numpy as np
 
 from ublet.core.heat.pid import TICK_S
+from ublet.core.settings import frozen
 from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode
 from ublet.sim.board import HEARTBEAT_WINDOW_S, SimBoard
 from ublet.sim.line import PacedLine
@@ -235,11 +236,11 @@ class Service:
         }
 
     def _write(self, params: Params) -> Any:
-        self.board.write(_table(params, "values"))
+        self.board.write(_values(params))
         return {"written": len(params["values"])}
 
     def _save(self, params: Params) -> Any:
-        self.board.save(_table(params, "values"))
+        self.board.save(_values(params))
         return {"saved": len(params["values"])}
 
     def _target(self, params: Params) -> Any:
@@ -372,6 +373,11 @@ def _text(params: Params, key: str) -> str:
     if not isinstance(value, str):
         raise TypeError(f"{key} must be a word")
     return value
+
+
+def _values(params: Params) -> dict[str, Any]:
+    """Settings as JSON has them: lists are arrays."""
+    return {path: frozen(value) for path, value in _table(params, "values").items()}
 
 
 def _table(params: Params, key: str) -> dict[str, Any]:

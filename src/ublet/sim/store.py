@@ -6,7 +6,7 @@ import json
 from collections.abc import Mapping
 from pathlib import Path
 
-from ublet.core.settings import Value
+from ublet.core.settings import Value, frozen
 from ublet.sim.durable import write_durably
 
 
@@ -36,7 +36,7 @@ def _read(path: Path) -> dict[str, Value]:
         raise OSError(f"{path} is no store of a simulated board ({error}); remove it to start afresh") from error
     if not isinstance(values, dict):
         raise OSError(f"{path} is no store of a simulated board; remove it to start afresh")
-    return {str(key): value for key, value in values.items()}
+    return {str(key): frozen(value) for key, value in values.items()}
 
 
 def _write(path: Path, values: Mapping[str, Value]) -> None:

@@ -13,7 +13,7 @@ from textual.widgets import Input, Static
 
 from ublet.core.machine.compare import Conflict, Difference
 from ublet.core.questions import Question
-from ublet.core.typed import shown_value
+from ublet.core.typed import shown_after, shown_value
 from ublet.core.units import NotAQuantity, parse, show
 from ublet.session.saving import Saved
 from ublet.tui.small import SmallNote
@@ -120,7 +120,8 @@ class SaveDialog(Dialog):
             table.append(f"{change.setting:<30}", palette.dim if out else palette.text)
             for value in (change.file, change.stored):
                 table.append(f"{shown_value(value):>11}", palette.dim if out else palette.text)
-            table.append(f"{shown_value(change.after):>11}", palette.dim if out else f"bold {palette.proposal}")
+            after = shown_after(change.stored, change.after)
+            table.append(f"{after:>11}", palette.dim if out else f"bold {palette.proposal}")
             table.append("   stays live only\n" if out else "\n", palette.dim)
         return table
 
@@ -190,7 +191,7 @@ def differences_text(differences: Sequence[Difference], palette: Palette) -> Tex
     for item in differences:
         text.append(f"{item.path:<36}", palette.text)
         text.append(f"{shown_value(item.before):>12} → ", palette.dim)
-        after = shown_value(item.after) if item.after is not None else "left out"
+        after = shown_after(item.before, item.after) if item.after is not None else "left out"
         text.append(f"{after}\n", f"bold {palette.proposal}")
     return text
 

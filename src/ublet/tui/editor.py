@@ -41,6 +41,7 @@ class EditorBench(DraftBench):
     EditorBench #titles { height: 1; padding: 0; }
     EditorBench #field { layer: above; position: absolute; height: 1; border: none; padding: 0 1; background: $panel; }
     EditorBench #detail { height: 6; padding: 0 1; margin-top: 1; }
+    EditorBench.array #detail { height: 15; }
     """
     BINDINGS = [
         Binding("enter", "change", "change"),
@@ -136,6 +137,8 @@ class EditorBench(DraftBench):
         settings = [property_row(item, self._layers.get(item.path), problems, width, palette) for item in self.items]
         self.query_one("#settings", Sheet).show(settings, self.item, self.side == "settings" and self.editing is None)
         self.write("titles", titles(width, bool(self.items), palette))
+        item = self.property
+        self.set_class(item is not None and bool(item.declared.shape), "array")
         if self.editing is None:
             words = detail(self.node, self.property, self._layers, problems, palette, self.session.draft)
             if self.told is not None:
@@ -244,6 +247,11 @@ class EditorBench(DraftBench):
                 self.action_add()
             else:
                 self.action_side("settings")
+            return
+        if item.declared.shape:
+            words = f"{item.path} is not typed: the station “{item.declared.bench}” makes it. ⌫ leaves it out."
+            self.told = (words, self.palette.focus)
+            self._draw()
             return
         options = self._options(item)
         if options is None:

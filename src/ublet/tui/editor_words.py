@@ -13,6 +13,7 @@ from ublet.core.typed import shown_value
 from ublet.session.draft import Draft
 from ublet.session.layers import Row
 from ublet.session.session import Session
+from ublet.tui.array_picture import array_picture
 from ublet.tui.theme import Palette
 
 KEY_COLUMNS, VALUE_COLUMNS, UNIT_COLUMNS, LAYER_COLUMNS = 26, 15, 10, 11
@@ -161,6 +162,10 @@ def detail(
         if item.given is None and not declared.required:
             text.append("; left out, so what is shown dim counts", palette.dim)
         layer = layers.get(path)
+        if declared.shape:
+            text.append(f"; made at the station “{declared.bench}”\n", palette.dim)
+            held = item.given if item.given is not None else layer.file if layer is not None else ()
+            text.append_text(array_picture(held if isinstance(held, tuple) else (), declared.unit, 60, 12, palette))
         if layer is not None and layer.on_board:
             _layer_words(text, layer, draft, palette)
         inside = [problem for problem in problems if problem.key == path]

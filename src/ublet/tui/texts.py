@@ -7,7 +7,7 @@ from datetime import datetime
 
 from rich.text import Text
 
-from ublet.core.typed import shown_value
+from ublet.core.typed import shown_after, shown_value
 from ublet.ledger.book import Ledger
 from ublet.session.connection import Connection
 from ublet.tui.theme import Palette
@@ -39,7 +39,7 @@ def ledger_text(ledger: Ledger, palette: Palette) -> Text:
         result = entry.result
         lines.append((entry.at, f"{entry.name}: {result.outcome}. {result.why}", styles[result.outcome]))
     for change in ledger.changes():
-        before, after = shown_value(change.before), shown_value(change.after)
+        before, after = shown_value(change.before), shown_after(change.before, change.after)
         lines.append((change.at, f"{change.kind}  {change.setting} ({change.layer})  {before} → {after}", palette.text))
     if not lines:
         return Text("Nothing has been done on this machine yet.", palette.dim)

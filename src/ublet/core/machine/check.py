@@ -16,7 +16,7 @@ from ublet.core.machine.cross import cross_check
 from ublet.core.machine.lines import dotted, key_lines, line_of
 from ublet.core.machine.problem import Lines, Problem, nearest, short
 from ublet.core.machine.schema import SETTINGS, MachineFile
-from ublet.core.settings import Known, flatten
+from ublet.core.settings import Declaration, Known, array_fault, flatten
 from ublet.core.written import written
 
 _AT_LINE = re.compile(r" ?\(at line (\d+), column \d+\)| ?\(at end of document\)")
@@ -70,9 +70,17 @@ def validate(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines) -> 
     try:
         found, problems = schema.model_validate(tree), []
     except ValidationError as error:
-        found, problems = None, [_problem(schema, tree, lines, dict(item)) for item in error.errors()]
+        each = [_problem(schema, tree, lines, dict(item)) for item in error.errors()]
+        seen = {_place(problem): problem for problem in reversed(each)}
+        found, problems = None, [problem for problem in each if seen.get(_place(problem)) is problem]
     problems += _truth_for_number(schema, tree, lines)
+    problems += _arrays(schema, tree, lines) if found is not None else []
     return (None if problems else found), problems
+
+
+def _place(problem: Problem) -> tuple[int, str, str]:
+    """Where a problem is: an array that is wrong in many places is wrong once."""
+    return problem.line, problem.key, problem.allowed
 
 
 def _truth_for_number(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines) -> list[Problem]:
@@ -91,6 +99,26 @@ def _truth_for_number(schema: type[BaseModel], tree: Mapping[str, Any], lines: L
     return problems
 
 
+def _arrays(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines) -> list[Problem]:
+    """Arrays that are not of their shape or range: pydantic knows only that they are made of numbers."""
+    problems = []
+    for path, value in flatten(tree).items():
+        if not isinstance(value, tuple):
+            continue
+        declared = _declared(schema).find(path)
+        if declared is not None and declared.shape and (fault := array_fault(declared, value)):
+            found = fault.removeprefix("found ")
+            problems.append(
+                Problem(line_of(lines, tuple(path.split("."))), path, found, declared.allowed(), anew(declared))
+            )
+    return problems
+
+
+def anew(declared: Declaration) -> str:
+    """How a wrong array is mended: nobody types one."""
+    return f"The station “{declared.bench}” makes it anew; or leave it out."
+
+
 def _declared(schema: type[BaseModel]) -> Known:
     """The declarations of a schema that is made of settings; none of another."""
     return {MachineFile: SETTINGS, BoardKind: BOARD_KEYS}.get(schema, NONE_DECLARED)
@@ -101,6 +129,8 @@ NONE_DECLARED = Known(())
 
 def _problem(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines, error: dict[str, Any]) -> Problem:
     loc = tuple(str(part) for part in error["loc"])
+    while len(loc) > 1 and isinstance(error["loc"][len(loc) - 1], int) and _array_at(schema, loc):
+        loc = loc[:-1]  # a place within an array
     path = dotted(loc)
     line = line_of(lines, loc)
     kind = error["type"]
@@ -126,9 +156,18 @@ def _problem(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines, err
         return Problem(line, path, "nothing", wanted, what + told)
     found = short(written(error.get("input")))
     mend = f"Change it to {allowed}."
+    if declared is not None and declared.shape:
+        mend = anew(declared)
     if kind in ("greater_than_equal", "less_than_equal"):
         mend = f"Bring it into the range {allowed}."
     return Problem(line, path, found, allowed, mend)
+
+
+def _array_at(schema: type[BaseModel], loc: tuple[str, ...]) -> bool:
+    """Whether a location lies within an array."""
+    known = _declared(schema)
+    declared = (known.find(".".join(loc[:end])) for end in range(1, len(loc)))
+    return any(each is not None and each.shape for each in declared)
 
 
 def _plain_allowed(error: dict[str, Any]) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import pairwise
 
 from ublet.core.machine.boards import Boards
 from ublet.core.machine.checked import Checked
@@ -11,7 +12,7 @@ from ublet.core.machine.image import module_plan
 from ublet.core.machine.problem import Lines, Problem, nearest
 from ublet.core.machine.schema import SETTINGS, MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
-from ublet.core.settings import flatten
+from ublet.core.settings import flatten, shape_of
 from ublet.core.units import show
 
 GEOMETRY_SHARE = 0.02
@@ -290,6 +291,31 @@ def _room(c: Checked) -> Iterator[Problem]:
         )
 
 
+def _arrays(c: Checked) -> Iterator[Problem]:
+    """Arrays agree with what is declared beside them."""
+    mesh = c.machine.mesh
+    if mesh is not None and mesh.heights_mm and shape_of(mesh.heights_mm) != (mesh.rows, mesh.columns):
+        rows, columns = shape_of(mesh.heights_mm)
+        yield c.problem(
+            "mesh.heights_mm",
+            f"{rows} x {columns} heights",
+            f"{mesh.rows} x {mesh.columns}, as rows and columns say",
+            "Measure the mesh again, or leave the heights out.",
+        )
+    for name in ("x", "y", "z"):
+        train = getattr(c.machine.axes, name).shaper.train
+        if not train:
+            continue
+        path = f"axes.{name}.shaper.train"
+        times, shares = zip(*train, strict=True) if len(train[0]) == 2 else ((), ())
+        if not times:
+            yield c.problem(path, f"{len(train[0])} numbers an impulse", "2: time and share", "Leave it out.")
+        elif times[0] != 0 or any(b <= a for a, b in pairwise(times)):
+            yield c.problem(path, "times that do not rise from 0", "0, then each later than the last", "Leave it out.")
+        elif abs(sum(shares) - 1) > 1e-6:
+            yield c.problem(path, f"shares that sum to {sum(shares):.6g}", "a sum of 1", "Leave it out.")
+
+
 CHECKS = (
     _sockets,
     _references,
@@ -303,5 +329,6 @@ CHECKS = (
     _probe,
     _lifts,
     _room,
+    _arrays,
 )
 """All checks between parts."""

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from enum import Enum
 from typing import Any
 
-from ublet.core.settings import Value
+from ublet.core.settings import Value, thawed
 
 
 class Gone(Enum):
@@ -48,8 +48,23 @@ def edited(text: str, edits: Mapping[str, Edit]) -> str:
                 raise EditError(f"{path}: “{part}” is a value in this file, not a table")
         if isinstance(value, float) and value.is_integer() and _is_int(table.get(key)):
             value = int(value)  # 300 becomes 250, not 250.0
-        table[key] = value  # tomlkit keeps the comment that stands behind the old value
+        table[key] = _item(value)  # tomlkit keeps the comment that stands behind the old value
     return _dumped(tree)
+
+
+def _item(value: Value) -> Any:
+    """A value as it goes into the text: the rows of an array each on a line of its own."""
+    import tomlkit
+
+    if not isinstance(value, tuple):
+        return value
+    rows = thawed(value)
+    if not any(isinstance(row, list) for row in rows):
+        return rows
+    array = tomlkit.array()
+    for row in rows:
+        array.append(row)
+    return array.multiline(True)
 
 
 def with_part(text: str, path: str, values: Mapping[str, Value]) -> str:

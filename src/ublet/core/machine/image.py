@@ -10,7 +10,7 @@ from ublet.core.machine.boards import BoardKind
 from ublet.core.machine.effective import board_settings
 from ublet.core.machine.modules import ModulePlan, plan_modules
 from ublet.core.machine.schema import MachineFile
-from ublet.core.settings import Value
+from ublet.core.settings import Value, frozen
 from ublet.core.trouble import Trouble
 
 FORMAT, FORMAT_VERSION = "ublet-image", 1
@@ -134,7 +134,7 @@ def decode_image(data: bytes) -> Image:
     try:
         firmware = tuple(int(part) for part in tree["firmware"])
         head = Head(str(tree["board"]), firmware, str(tree["machine"]))
-        settings = {str(path): value for path, value in tree["settings"]}
+        settings = {str(path): frozen(value) for path, value in tree["settings"]}
         return Image(head, settings, tuple(tree["modules"]), data)
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise ImageError(f"the image is not complete ({error})") from error

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from ublet.core.settings import Name, Part, setting
+from ublet.core.settings import Grid, Name, Part, setting
 
 
 class Probe(Part):
@@ -123,4 +123,15 @@ class Mesh(Part):
     )
     fade_mm: float = setting(
         "Height at which the correction has faded to zero.", unit="mm", low=0.5, high=100, default=10.0, board=True
+    )
+    heights_mm: Grid = setting(
+        "Height of the bed at each point, row by row from the front left; empty: not measured yet.",
+        unit="mm",
+        low=-10,
+        high=10,
+        default=(),
+        board=True,
+        shape=("rows", "columns"),
+        tolerance=0.02,
+        bench="bed mesh",
     )

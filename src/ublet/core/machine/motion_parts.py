@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from ublet.core.settings import Name, Part, setting
+from ublet.core.settings import Grid, Name, Part, setting
 
 Microsteps = Literal[1, 2, 4, 8, 16, 32, 64, 128, 256]
 
@@ -102,6 +102,15 @@ class Shaper(Part):
     )
     frequency_hz: float = setting("Frequency of the ringing.", unit="Hz", low=5, high=200, default=45.0, board=True)
     damping: float = setting("Damping ratio of the ringing.", low=0, high=0.9, default=0.1, board=True)
+    train: Grid = setting(
+        "An impulse train of its own, found for this frame: time (s) and share of each impulse; empty: by its kind.",
+        low=-1,
+        high=2,
+        default=(),
+        board=True,
+        shape=("impulses", "time and share"),
+        bench="input shaper",
+    )
 
 
 class Axis(Part):

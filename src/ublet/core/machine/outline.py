@@ -13,7 +13,7 @@ from pydantic import BaseModel
 from ublet.core.heat.curves import GENERIC
 from ublet.core.machine.boards import BoardKind
 from ublet.core.machine.schema import SETTINGS, MachineFile
-from ublet.core.settings import Declaration, Value, flatten
+from ublet.core.settings import Declaration, Value, flatten, frozen
 
 Sort = Literal["part", "optional", "group", "named"]
 """part: always there; optional: may be added and removed; group: holds named parts; named: one of them."""
@@ -74,8 +74,8 @@ def properties(tree: Mapping[str, Any], part: str) -> tuple[Property, ...]:
     for declared in SETTINGS:
         prefix, _, key = declared.path.rpartition(".")
         if declared.path.count(".") + 1 == depth and replace(declared, path=prefix).matches(part):
-            value = given.get(key) if isinstance(given, Mapping) else None
-            found.append(Property(declared, f"{part}.{key}", value if not isinstance(value, (Mapping, list)) else None))
+            value = frozen(given.get(key)) if isinstance(given, Mapping) else None
+            found.append(Property(declared, f"{part}.{key}", value if not isinstance(value, Mapping) else None))
     return tuple(found)
 
 
