@@ -46,8 +46,11 @@ def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: lis
     screen.wait("3 settings saved")
     screen.key("l")
     shown = screen.wait("newest first")
-    assert "hotend-verify: proven" in shown and "save  heaters.hotend.kp (stored)" in shown
-    screen.key("Escape", "e")
+    assert "hotend-verify hotend  proven" in shown and "save heaters.hotend.kp (stored)" in shown
+    screen.key("v")
+    shown = screen.wait("the fact nozzle: nothing was told")
+    assert "hotend-control/gain.hotend" in shown and "heaters.hotend.kp = " in shown
+    screen.key("l", "e")
     screen.wait("Exported to", 40)
     screen.key("C-q")
     time.sleep(1.5)
@@ -75,10 +78,13 @@ def test_halt_from_everywhere_then_release(screens: list[Screen], tmp_path: Path
     screen.wait("climbing")
     screen.key("l")
     screen.wait("newest first")
+    screen.key("F3")
+    screen.wait("What happened at the machine?")
     screen.key("F8")  # inside a dialog
     shown = screen.wait("■ HALTED")
     assert "duty   0 %" in shown
-    screen.key("Escape", "Enter")
+    screen.key("Escape", "l")
+    screen.wait("r releases")
     assert "r releases" in screen.text()
     screen.key("r")
     screen.wait("hot to the touch" if "hot to the touch" in screen.text() else "nothing heats")
@@ -136,7 +142,7 @@ def test_unbuilt_stations_say_so_and_wrong_keys_do_nothing(screens: list[Screen]
     screen.wait("Not built yet", 5)
     screen.key("Enter")
     screen.wait("cannot be entered", 5)
-    screen.key("z", "5", "k", "v", "d", "e", "F3", "C-x", "Up", "Up", "Up", "Up", "Up")
+    screen.key("z", "5", "k", "v", "d", "e", "F4", "C-x", "Up", "Up", "Up", "Up", "Up")
     screen.wait("Heats the hotend to about", 5)
     assert "Traceback" not in screen.text()
 

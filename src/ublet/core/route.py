@@ -43,6 +43,15 @@ class Standing:
     unlinked: bool = False
 
 
+UNLINKED = "◌"
+"""Stands for proven while there is no link: it was so when the board was seen last."""
+
+
+def glyph(standing: Standing) -> str:
+    """The glyph of a standing."""
+    return UNLINKED if standing.unlinked else GLYPHS[standing.state]
+
+
 def _leg(leg: str, *stations: tuple[str, str]) -> tuple[Station, ...]:
     return tuple(Station(name, leg, purpose) for name, purpose in stations)
 
@@ -100,9 +109,9 @@ ROUTE: tuple[Station, ...] = (
         ("input shaper", "moves that do not ring"),
         ("acceleration", "the limit that follows"),
     ),
+    Station("ledger", "Record", "what was done, and when", bench="ledger"),
     *_leg(
         "Record",
-        ("ledger", "what was done, and when"),
         ("compare", "two states side by side"),
         ("restore", "back to an earlier state"),
         ("report", "the commissioning report"),

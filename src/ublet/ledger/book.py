@@ -88,6 +88,11 @@ class Ledger:
         reason = unwritable(self.path, sqlite3.OperationalError(self._writer.failure or "busy"))
         return f"{reason} It is kept in memory and tried again."
 
+    @property
+    def run_count(self) -> int:
+        """How many runs there are; none is ever taken out."""
+        return int(self._rows("SELECT coalesce(max(id), 0) FROM run")[0][0])
+
     def runs(
         self,
         trial: str | None = None,

@@ -102,6 +102,13 @@ def _presets(session: Session) -> Standing:
     return Standing("proven" if count else "open", f"{count} presets", "the file's materials")
 
 
+def _recorded(session: Session) -> Standing:
+    count = session.ledger.run_count
+    if session.ledger.waiting:
+        return Standing("failed", "not written", "the ledger could not be written: make room on the disk")
+    return Standing("proven" if count else "open", f"{count} run{'s' * (count != 1)}", "every run is kept")
+
+
 def _tried(session: Session, station: Station) -> Standing:
     """A station of trials: the newest of each trial and its check decides, and the worst of the trials counts."""
     if session.runner.running is not None and session.runner.running.name in station.trials:
@@ -152,5 +159,6 @@ DECLARED: Mapping[str, Callable[[Session], Standing]] = {
     "write": _written,
     "port": _linked,
     "control": _presets,
+    "ledger": _recorded,
 }
 """Stations that no trial decides, by their bench."""

@@ -25,7 +25,7 @@ from textual.timer import Timer
 from textual.widget import Widget
 from textual.widgets import Static
 
-from ublet.core.route import ROUTE, Standing, Station
+from ublet.core.route import ROUTE, Standing, Station, glyph
 from ublet.tui.key_order import KeysInOrder
 from ublet.tui.keys import Keys
 from ublet.tui.pulse import Pulse, Reading
@@ -83,7 +83,8 @@ class UbletApp(KeysInOrder):
         Binding("r", "release", "release"),
         Binding("ctrl+r", "replug", "plug the board in again", show=False),
         Binding("tab", "switch", "route / bench", priority=True),
-        Binding("l", "ledger", "ledger"),
+        Binding("l", "ledger", "ledger / back"),
+        Binding("f3", "fact", "what happened", key_display="F3"),
         Binding("w", "talk", "wire talk"),
         Binding("question_mark", "help", "why and how", key_display="?"),
         Binding("f6", "theme", "light / dark", show=False),
@@ -102,6 +103,7 @@ class UbletApp(KeysInOrder):
         self._ending: asyncio.Task[None] | None = None
         self.unsure = ""  # why it is not confirmed that everything was off at the end
         self.small = self._asked_to_quit = False
+        self._before_ledger = START_STATION
         self._asked_for: Client | None = None  # the link whose foreign board was told of
         self._had_keys: list[tuple[Screen[Any], Widget | None]] = []
         for each in THEMES:
@@ -115,6 +117,7 @@ class UbletApp(KeysInOrder):
         with Horizontal(id="middle"):
             yield Route(self.palette)
             with Container(id="bench"):
+                yield Static(id="standing")
                 yield Static(f"Opening {self.file.name} …", id="unbuilt")
         yield Pulse(self.palette)
         yield Keys(self.palette)
@@ -267,12 +270,26 @@ class UbletApp(KeysInOrder):
         title.unsaved = len(session.unsaved()) if title.linked else 0
         title.edits = len(session.draft.changes()) if session.draft.dirty else 0
         self.query_one(Route).standings = dict(standings(session))
+        self._tell_standing()
         if self.bench is not None and self.bench.is_mounted and self.bench.display:
             self.bench.refresh_state()
         while session.notices:
             self.notify(session.notices.pop(0), timeout=12)
         self._ask_whose_board(session)
         self.refresh_bindings()
+
+    def _tell_standing(self) -> None:
+        """Above the bench: why what was found there no longer holds, or holds only as of the last link."""
+        route, place = self.query_one(Route), self.query_one("#standing", Static)
+        standing = route.standings.get(route.station.name)
+        told = standing is not None and (standing.state == "stale" or standing.unlinked) and bool(standing.reason)
+        place.display = told
+        if standing is not None and told:
+            words = "as of the last link" if standing.unlinked else "stale"
+            reason = standing.reason.removeprefix("as of the last link ")
+            text = Text(f"{glyph(standing)} {words}  ", f"bold {self.palette.focus}")
+            text.append(reason, self.palette.text)
+            place.update(text)
 
     def _ask_whose_board(self, session: Session) -> None:
         """Once for each link: a board of another machine is told at once, before anything is tried on it."""
@@ -395,6 +412,7 @@ class UbletApp(KeysInOrder):
         for bench in self.benches.values():
             bench.display = bench is self.bench
         unbuilt.display = not shown
+        self._tell_standing()
         if self.bench is not None:
             self.bench.refresh_state()
         if not shown and self.session is not None:
@@ -410,7 +428,7 @@ class UbletApp(KeysInOrder):
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Only the keys that work now are shown."""
         session = self.session
-        if action in ("save", "release", "ledger", "talk") and session is None:
+        if action in ("save", "release", "ledger", "talk", "fact") and session is None:
             return False
         if action == "switch":
             return len(self.screen_stack) == 1 and session is not None
@@ -522,12 +540,28 @@ class UbletApp(KeysInOrder):
         self._changed()
 
     def action_ledger(self) -> None:
-        """Read the history."""
-        from ublet.tui.dialogs import TextDialog
-        from ublet.tui.texts import ledger_text
+        """Go to the record of runs, changes and facts; from there back to where one was."""
+        route = self.query_one(Route)
+        record = next(at for at, station in enumerate(ROUTE) if station.bench == "ledger")
+        if route.cursor == record:
+            route.cursor = self._before_ledger
+        else:
+            self._before_ledger, route.cursor = route.cursor, record
+        route.post_message(Route.Entered(route.station))
 
-        if self.session is not None:
-            self.push_screen(TextDialog("Ledger, newest first", ledger_text(self.session.ledger, self.palette)))
+    def action_fact(self) -> None:
+        """Tell what happened at the machine."""
+        self.run_worker(self._tell_fact(), group="fact", exclusive=True)
+
+    async def _tell_fact(self) -> None:
+        from ublet.tui.facts import FactDialog
+
+        if self.session is None:
+            return
+        told = await self.push_screen_wait(FactDialog(self.session, self.palette))
+        if told is not None:
+            self.notify(told, title="Noted", timeout=6)
+            self._changed()
 
     def action_talk(self) -> None:
         """Read the raw dialogue with the board."""
@@ -597,6 +631,7 @@ class UbletApp(KeysInOrder):
         yield SystemCommand("Save", "Kept values to the board's store and the machine file", self.action_save)
         yield SystemCommand("Release", "Leave the halted state", self.action_release)
         yield SystemCommand("Ledger", "What was done, and when", self.action_ledger)
+        yield SystemCommand("What happened", "Tell a fact: nozzle changed, belt tightened, ... (F3)", self.action_fact)
         yield SystemCommand("Talk", "The raw dialogue with the board", self.action_talk)
         yield SystemCommand("Light or dark", "Switch between soot and bone (F6)", self.action_theme)
         yield SystemCommand("Why and how", "Help for this bench and every key", self.action_help)

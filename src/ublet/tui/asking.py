@@ -24,6 +24,7 @@ from ublet.ledger.entries import RunEntry
 from ublet.ledger.errors import LedgerError, NotEntered
 from ublet.session.orders import OrderError, parameters_from
 from ublet.session.session import Session
+from ublet.session.trials import Resumable
 from ublet.tui.at_the_machine import notice
 from ublet.tui.bench import Bench
 from ublet.tui.pictures import Picture
@@ -58,6 +59,7 @@ class AskingBench(Bench):
     """
     BINDINGS = [
         Binding("enter", "go", "start / answer"),
+        Binding("g", "go_on", "go on"),
         Binding("k", "keep", "keep"),
         Binding("d", "drop", "drop"),
         Binding("p", "parameters", "parameters"),
@@ -83,6 +85,7 @@ class AskingBench(Bench):
         self.question: tuple[Question, asyncio.Future[str]] | None = None
         self.told: tuple[str, str] | None = None
         self.taken = ""
+        self.half: Resumable | None = None
 
     def compose(self) -> ComposeResult:
         """Heading, picture, question, what was found."""
@@ -144,6 +147,8 @@ class AskingBench(Bench):
         if not self.is_mounted:
             return
         self.set_class(self.watched is not None, "running")
+        ready = self.watched is None and self.session.usable
+        self.half = self.session.trials.resumable(self.spec, self.aim) if ready else None
         self.write("detail", self._detail())
         self.beat()
         self.refresh_bindings()
@@ -201,6 +206,10 @@ class AskingBench(Bench):
             mark = "✓" if result.outcome == "proven" else "✗"
             text.append(f"{mark} {result.why}\n", palette.good if result.outcome == "proven" else palette.stop)
             self._proposals(text, result)
+        if self.half is not None:
+            text.append("g", palette.focus)
+            text.append(f" goes on where run {self.half.run} stopped: ", palette.text)
+            text.append(f"{self.half.checkpoint.words}.\n", palette.text)
         text.append("enter", palette.focus)
         text.append(f" {'starts again' if result else 'starts'}. ", palette.text)
         text.append(self.spec.announce(self.session.document.machine, self.aim), palette.text)
@@ -256,6 +265,8 @@ class AskingBench(Bench):
             return asked if self.watched is not None else ready
         if action == "cancel":
             return self.watched is not None
+        if action == "go_on":
+            return ready and self.watched is None and self.half is not None
         if action == "parameters":
             return self.watched is None and bool(self.spec.declared())
         if action == "other":
@@ -282,6 +293,14 @@ class AskingBench(Bench):
             if (answer := keys_of(self.question[0]).get("enter")) is not None:
                 self.answer(answer)
             return
+        self._start(False)
+
+    def action_go_on(self) -> None:
+        """Go on where an earlier run was cut off."""
+        if self.watched is None and not self.panel.typing:
+            self._start(True)
+
+    def _start(self, go_on: bool) -> None:
         blocking = [need.words for need in self.needs() if need.blocking and not need.met]
         if blocking:
             self.told = (f"Not started: {'; '.join(blocking)}.", self.palette.stop)
@@ -290,12 +309,12 @@ class AskingBench(Bench):
         self.told = None
         self.watched = TrialWatch(self._ask, self.undone)
         self.refresh_state()
-        self.run_worker(self._run(), group="trial", exclusive=True)
+        self.run_worker(self._run(go_on), group="trial", exclusive=True)
 
-    async def _run(self) -> None:
+    async def _run(self, go_on: bool) -> None:
         assert self.watched is not None
         try:
-            entered = await self.session.run(self.spec, self.aim, self.watched)
+            entered = await self.session.run(self.spec, self.aim, self.watched, go_on)
         except LedgerError as error:
             self.told = (f"✗ {error}", self.palette.stop)
         else:

@@ -10,6 +10,7 @@ from ublet.tui.editor import EditorBench
 from ublet.tui.guards import GuardsBench
 from ublet.tui.heat import BedBench, HotendBench
 from ublet.tui.jog import JogBench
+from ublet.tui.ledger_bench import LedgerBench
 from ublet.tui.modules import ModulesBench
 from ublet.tui.move import DirectionsBench, HomingBench, LimitsBench, StepsBench
 from ublet.tui.port import PortBench
@@ -41,6 +42,7 @@ BENCHES: dict[str, type[Bench]] = {
     "guards": GuardsBench,
     "control": ControlBench,
     "soak": SoakBench,
+    "ledger": LedgerBench,
 }
 """Kind of bench, as the route names it, and its class."""
 

@@ -60,12 +60,19 @@ class JogBench(AskingBench):
         self.step = 2
         self.last_axis = "x"
         self._ahead: dict[str, float] = {}
+        self._last_way: dict[str, float] = {}
         self._jogging = False
 
     @property
     def step_mm(self) -> float:
         """The chosen step."""
-        return STEPS_MM[self.step]
+        return self.steps[min(self.step, len(self.steps) - 1)]
+
+    @property
+    def steps(self) -> tuple[float, ...]:
+        """The steps to choose from: those of a question that lets the builder jog, else the usual ones."""
+        question = self.question[0] if self.question is not None else None
+        return tuple(sorted(question.steps)) if isinstance(question, Jog) else STEPS_MM
 
     @property
     def busy(self) -> bool:
@@ -93,7 +100,7 @@ class JogBench(AskingBench):
         palette, text = self.palette, Text(no_wrap=True)
         free = self._free()
         steps = Text("step ", palette.dim)
-        for number, step in enumerate(STEPS_MM):
+        for number, step in enumerate(self.steps):
             here = number == self.step
             steps.append(f" {step:g} ", f"bold {palette.ground} on {palette.focus}" if here else palette.text)
         steps.append(" mm   ", palette.dim)
@@ -127,7 +134,7 @@ class JogBench(AskingBench):
 
     def action_step(self, by: int) -> None:
         """A smaller or larger step."""
-        self.step = max(0, min(len(STEPS_MM) - 1, self.step + by))
+        self.step = max(0, min(len(self.steps) - 1, self.step + by))
         self.beat()
 
     def action_jog(self, axis: str, way: int) -> None:
@@ -135,6 +142,7 @@ class JogBench(AskingBench):
         self._want(axis, way * self.step_mm)
 
     def _want(self, axis: str, mm: float, typed: bool = False) -> None:
+        self._shrink(axis, mm)
         self.last_axis = axis
         wanted = self._ahead.get(axis, 0.0) + mm
         limit = abs(mm) if typed else AHEAD * self.step_mm
@@ -145,6 +153,13 @@ class JogBench(AskingBench):
             self._jogging = True
             self.told = None
             self.run_worker(self._drive(), group="jog", exclusive=True)
+
+    def _shrink(self, axis: str, mm: float) -> None:
+        """Towards a floor the step shrinks whenever the direction turns: that is how a gauge is felt for."""
+        question = self.question[0] if self.question is not None else None
+        before, self._last_way[axis] = self._last_way.get(axis, mm), mm
+        if isinstance(question, Jog) and question.floor and before * mm < 0:
+            self.step = self.steps.index(question.smaller(self.step_mm))
 
     def _pass_on(self) -> None:
         """To a trial that lets the builder jog: its answers move."""

@@ -10,7 +10,7 @@ from textual.widget import Widget
 
 from ublet.tui.theme import Palette
 
-LAST = ("release", "save", "switch", "ledger", "talk", "help", "command_palette", "leave")
+LAST = ("release", "save", "switch", "ledger", "fact", "talk", "help", "command_palette", "leave")
 """Actions of the whole app, after those of the bench, in this order. HALT stands in the pulse, always."""
 
 NAMES = {"question_mark": "?", "escape": "esc", "enter": "enter", "ctrl+p": "ctrl+p"}

@@ -16,7 +16,7 @@ from textual.reactive import reactive
 from textual.strip import Strip
 from textual.widget import Widget
 
-from ublet.core.route import GLYPHS, ROUTE, Standing, Station, StationState
+from ublet.core.route import ROUTE, Standing, Station, StationState, glyph
 from ublet.tui.theme import Palette
 
 NAME_COLUMNS = 15
@@ -145,10 +145,15 @@ class Route(Widget, can_focus=True):
         if number == self.cursor:
             style = f"bold {palette.ground} on {palette.focus}" if self.has_focus else f"bold {palette.focus}"
         name_style = palette.text if station.built else palette.dim
-        line.append(f"{GLYPHS[standing.state]} ", style or self.style_of(standing.state))
+        line.append(f"{glyph(standing)} ", style or self.style_of(standing.state))
         line.append(f"{station.name:<{NAME_COLUMNS}}", style or name_style)
-        line.append(f"{figure[:room]:>{room}}", style or (palette.text if station.built else palette.quiet))
+        line.append(f"{figure[:room]:>{room}}", style or self._figure_style(station, standing))
         return line
+
+    def _figure_style(self, station: Station, standing: Standing) -> str:
+        if not station.built:
+            return self.palette.quiet
+        return self.palette.dim if standing.unlinked else self.palette.text
 
     def _folded_lines(self) -> list[Text]:
         palette, lines = self.palette, []
@@ -163,7 +168,7 @@ class Route(Widget, can_focus=True):
                 style = self.style_of(standing.state)
                 if station is self.station:
                     style = f"bold {palette.ground} on {palette.focus}"
-                glyphs.append(GLYPHS[standing.state], style)
+                glyphs.append(glyph(standing), style)
             lines.append(glyphs)
             if self.content_size.height > 23:
                 lines.append(Text(end=""))

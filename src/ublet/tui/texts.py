@@ -7,8 +7,6 @@ from datetime import datetime
 
 from rich.text import Text
 
-from ublet.core.typed import shown_after, shown_value
-from ublet.ledger.book import Ledger
 from ublet.session.connection import Connection
 from ublet.tui.theme import Palette
 
@@ -17,6 +15,7 @@ EVERYWHERE
       F8    HALT: everything off at once      r     release after a halt or a tripped guard
       tab   route / bench                     ctrl+s  write and save what is not yet
       l     ledger                            w     talk with the board
+      F3    tell what happened: nozzle changed, belt tightened, ...
       F6    light / dark                      ctrl+p  every command         ctrl+q  quit
 """
 
@@ -29,25 +28,6 @@ def local_time(at: str) -> str:
 def help_text(bench: str, palette: Palette) -> Text:
     """A bench's own help, and the keys that work everywhere."""
     return Text(f"{bench}\n{EVERYWHERE}" if bench else EVERYWHERE, palette.text)
-
-
-def ledger_text(ledger: Ledger, palette: Palette) -> Text:
-    """Trials and changes, newest first."""
-    lines: list[tuple[str, str, str]] = []
-    styles = {"proven": palette.good, "failed": palette.stop, "halted": palette.stop}
-    for entry in ledger.runs():
-        result = entry.result
-        lines.append((entry.at, f"{entry.name}: {result.outcome}. {result.why}", styles[result.outcome]))
-    for change in ledger.changes():
-        before, after = shown_value(change.before), shown_after(change.before, change.after)
-        lines.append((change.at, f"{change.kind}  {change.setting} ({change.layer})  {before} → {after}", palette.text))
-    if not lines:
-        return Text("Nothing has been done on this machine yet.", palette.dim)
-    text = Text()
-    for at, words, style in sorted(lines, key=lambda line: line[0], reverse=True):
-        text.append(f"{local_time(at)}  ", palette.dim)
-        text.append(f"{words}\n", style)
-    return text
 
 
 def talk_text(connection: Connection) -> str:
