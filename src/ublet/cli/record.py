@@ -50,7 +50,8 @@ def _book(file: Path) -> Ledger:
 def _history(book: Ledger, as_json: bool) -> None:
     from dataclasses import asdict
 
-    from ublet.core.typed import shown_value
+    from ublet.core.typed import shown_after, shown_value
+    from ublet.session.record import local_time
     from ublet.session.report import entry_json
 
     entries, changes, facts = book.runs(), book.changes(), book.facts()
@@ -67,13 +68,14 @@ def _history(book: Ledger, as_json: bool) -> None:
     lines += [
         (
             c.at,
-            f"{c.kind:<9} {c.setting} ({c.layer}): {shown_value(c.before)} → {shown_value(c.after)}{_proposed(c.run)}",
+            f"{c.kind:<9} {c.setting} ({c.layer}): {shown_value(c.before)} → {shown_after(c.before, c.after)}"
+            f"{_proposed(c.run)}",
         )
         for c in changes
     ]
     lines += [(fact.at, f"fact      {fact.words}") for fact in facts]
     for at, text in sorted(lines, key=lambda line: line[0], reverse=True):
-        print(f"{at[:19].replace('T', ' ')}  {text}")
+        print(f"{local_time(at)}  {text}")
 
 
 def _proposed(run: int | None) -> str:
@@ -146,7 +148,7 @@ def fact(
     from dataclasses import asdict
 
     from ublet.core.facts import fact_from, paths
-    from ublet.session.record import Offline
+    from ublet.session.record import Offline, local_time
 
     with told():
         offline = Offline(file)
@@ -159,7 +161,7 @@ def fact(
                     print_json({"facts": [asdict(each) for each in in_force], "known": known})
                     return
                 for each in in_force:
-                    print(f"{each.at[:19].replace('T', ' ')}  {each.words}")
+                    print(f"{local_time(each.at)}  {each.words}")
                 print("can be told: " + ", ".join(paths(machine)))
                 return
             wanted = fact_from(machine, name, value)

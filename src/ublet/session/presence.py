@@ -67,7 +67,7 @@ class Presence:
             return self._finding(rest)
         kind, _, subject = rest.path.partition(".")
         fact = told.get(rest.path) or self._ledger.fact(kind, subject)
-        when = f" on {fact.at[:16].replace('T', ' ')}" if fact.at else ""
+        when = f" on {fact.at[:10]}" if fact.at else ""
         return Now(fact.counts_as, words=f"{fact.words}{when}")
 
     def _setting(self, path: str, live: Mapping[str, Value]) -> Now:

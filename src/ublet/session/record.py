@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 from pathlib import Path
 
 from ublet.core.catalogue import TRIALS
@@ -25,6 +26,11 @@ Affected = tuple[str, str, Subject, str]
 """Station, trial, subject and reason of something that a fact makes stale."""
 
 
+def local_time(at: str) -> str:
+    """A time of the ledger (UTC) as the builder's clock shows it, to the minute."""
+    return datetime.fromisoformat(at).astimezone().strftime("%Y-%m-%d %H:%M")
+
+
 @dataclass(frozen=True)
 class Line:
     """A line about a run; head: it begins a part."""
@@ -37,7 +43,7 @@ def run_lines(ledger: Ledger, entry: RunEntry) -> Iterator[Line]:
     """A run told whole: how it ended, what it found and proposed, what it rests on, what it asked and recorded."""
     outcome = "running" if entry.running else entry.result.outcome
     about = f" of {', '.join(entry.subject.values())}" if entry.subject else ""
-    yield Line(f"run {entry.id}: {entry.name}{about}, begun {entry.at[:19].replace('T', ' ')}: {outcome}", True)
+    yield Line(f"run {entry.id}: {entry.name}{about}, begun {local_time(entry.at)}: {outcome}", True)
     yield Line(entry.result.why)
     if entry.duration_s:
         yield Line(f"took {duration(entry.duration_s)} of the machine's time")
@@ -56,12 +62,11 @@ def run_lines(ledger: Ledger, entry: RunEntry) -> Iterator[Line]:
     ]
     yield from _part("proposed", proposed)
     changes = [
-        f"{c.at[:19].replace('T', ' ')} {c.kind} {c.setting} ({c.layer}): {shown_value(c.before)} → "
-        f"{shown_value(c.after)}"
+        f"{local_time(c.at)} {c.kind} {c.setting} ({c.layer}): {shown_value(c.before)} → {shown_value(c.after)}"
         for c in ledger.changes(run=entry.id)
     ]
     yield from _part("what became of it", changes)
-    yield from _part("rests on", [rest_words(rest) for rest in entry.rests])
+    yield from _part("rests on", rest_lines(entry.rests))
     asked = [
         f"{each.at_s:8.1f} s   {each.text} → {each.answer or 'not answered'}" for each in ledger.questions(entry.id)
     ]
@@ -81,14 +86,24 @@ def _part(head: str, lines: list[str]) -> Iterator[Line]:
         yield from (Line(each) for each in lines)
 
 
-def rest_words(rest: Rest) -> str:
-    """One thing that a run rests on, with the value that it had."""
-    if rest.kind == "fact":
-        told = "nothing was told" if rest.value in (0, "") else f"as told ({shown_value(rest.value)})"
-        return f"the fact {rest.path.replace('.', ' ')}: {told}"
-    if rest.kind == "parts":
-        return f"{rest.path}: {shown_value(rest.value) or 'none'}"
-    return f"{rest.path} = {shown_value(rest.value)}"
+def rest_lines(rests: Sequence[Rest]) -> list[str]:
+    """What a run rests on, with the values then: the settings of a part, and the findings of a trial, on a line."""
+    lines: dict[str, list[str]] = {}
+    untold: list[str] = []
+    for rest in rests:
+        name = rest.path.replace(".", " ")
+        if rest.kind == "fact" and rest.value in (0, ""):
+            untold.append(name)
+        elif rest.kind == "fact":
+            told = f"as told, no. {rest.value}" if isinstance(rest.value, int) else shown_value(rest.value)
+            lines.setdefault("facts", []).append(f"{name} ({told})")
+        elif rest.kind == "parts":
+            lines.setdefault(f"the parts in {rest.path}", []).append(shown_value(rest.value) or "none")
+        else:
+            root, mark, key = rest.path.rpartition("/" if rest.kind == "finding" else ".")
+            lines.setdefault(f"{root}{mark}", []).append(f"{key} {shown_value(rest.value)}")
+    found = [f"{root.rstrip('./')}: {', '.join(each)}" for root, each in lines.items()]
+    return [*found, f"nothing was told of: {', '.join(untold)}"] if untold else found
 
 
 def affected_by(fact: Fact, document: Document, ledger: Ledger, presence: Presence) -> list[Affected]:

@@ -12,12 +12,11 @@ from textual.widgets import Input, Static
 
 from ublet.core.facts import Fact, FactError, fact_from, paths
 from ublet.ledger.errors import LedgerError
-from ublet.session.record import Affected, affected_by
+from ublet.session.record import Affected, affected_by, local_time
 from ublet.session.saving import now
 from ublet.session.session import Session
 from ublet.tui.dialogs import Dialog
 from ublet.tui.sheet import Sheet
-from ublet.tui.texts import local_time
 from ublet.tui.theme import Palette
 
 SHOWN_ROWS = 12

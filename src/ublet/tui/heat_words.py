@@ -8,7 +8,7 @@ from rich.text import Text
 
 from ublet.core.heat.candidates import AS_FOUND
 from ublet.core.units import show, with_uncertainty
-from ublet.tui.texts import local_time
+from ublet.session.record import local_time
 
 if TYPE_CHECKING:
     from textual.geometry import Size

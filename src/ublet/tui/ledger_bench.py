@@ -18,11 +18,10 @@ from ublet.ledger.book import Ledger
 from ublet.ledger.entries import Change, RunEntry
 from ublet.ledger.errors import LedgerError
 from ublet.session.export import run_files
-from ublet.session.record import run_lines
+from ublet.session.record import local_time, run_lines
 from ublet.session.session import Session
 from ublet.tui.bench import Bench
 from ublet.tui.sheet import Sheet
-from ublet.tui.texts import local_time
 from ublet.tui.theme import Palette
 
 MOST = 300
@@ -166,7 +165,8 @@ class LedgerBench(Bench):
             return text
         what = self.chosen.what
         if isinstance(what, RunEntry):
-            for line in run_lines(self.session.ledger, what):
+            for number, line in enumerate(run_lines(self.session.ledger, what)):
+                text.append("\n" if line.head and number else "")
                 text.append(f"{line.words}\n", f"bold {palette.focus}" if line.head else palette.text)
         elif isinstance(what, Change):
             text.append(f"{what.kind} of {what.setting}\n", f"bold {palette.focus}")

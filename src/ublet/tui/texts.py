@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from datetime import datetime
 
 from rich.text import Text
 
@@ -18,11 +17,6 @@ EVERYWHERE
       F3    tell what happened: nozzle changed, belt tightened, ...
       F6    light / dark                      ctrl+p  every command         ctrl+q  quit
 """
-
-
-def local_time(at: str) -> str:
-    """A time of the ledger (UTC) as the builder's clock shows it, to the minute."""
-    return datetime.fromisoformat(at).astimezone().strftime("%Y-%m-%d %H:%M")
 
 
 def help_text(bench: str, palette: Palette) -> Text:

@@ -45,6 +45,10 @@ DRILLED = Stream("drills", ("number", "noticed_s", "allowed_s", "peak_c", "limit
 """A row for each drill, by its place in the list."""
 
 
+CLIMBS = Stream("temperatures", ("time_s", "temperature_c"), ("s", "°C"), 2.0)
+"""What the sensor reads while it is warmed, and after the fault."""
+
+
 class GuardParameters(Part):
     """Which heater is drilled."""
 
@@ -123,7 +127,7 @@ async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> Drill
     while watched < AFTER_S:
         await bench.clock.rest(0.5)
         watched += 0.5
-        now = bench.heat.celsius(heater.sensor)
+        now = _read(bench, heater)
         peak = now if peak is None else max(peak, now if now is not None else peak)
     await bench.guards.release()
     await bench.clock.rest(REST_S)
@@ -172,12 +176,20 @@ async def _heat_to(bench: Bench, name: str, heater: Heater, celsius: float, clim
         waited += 0.5
         if now is not None:
             times.append(bench.clock.now_s())
-            seen.append(bench.heat.celsius(heater.sensor) or now)
+            seen.append(_read(bench, heater) or now)
         if (trip := bench.guards.tripped())[0]:
             raise TrialFailed(f"The guard “{trip[1]}” tripped while the {name} was only warmed: mend that first.")
     if not climb:
         await bench.clock.rest(REST_S)
     return late_of(times, seen, driven)
+
+
+def _read(bench: Bench, heater: Heater) -> float | None:
+    """The heater's sensor, recorded."""
+    celsius = bench.heat.celsius(heater.sensor)
+    if celsius is not None:
+        bench.record.row("temperatures", (bench.clock.now_s(), celsius))
+    return celsius
 
 
 async def _wait_for_trip(bench: Bench, longest_s: float) -> tuple[float, str]:
@@ -240,7 +252,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Every guard of a heater: a fault is made on purpose, and the board must notice it by itself, in time.",
         GuardParameters,
         guards_drill,
-        (DRILLED,),
+        (DRILLED, CLIMBS),
         _announce,
         _needs,
         figure=lambda result: f"{len(result.all_of('noticed'))} trip",
