@@ -149,3 +149,54 @@ def test_new_starts_a_file_that_checks_and_never_overwrites(tmp_path: Path) -> N
     assert ublet("check", str(tmp_path / "mine" / "machine.toml")).returncode == 0
     assert "left as it is" in ublet("new", str(tmp_path / "mine")).stderr
     assert "tern-280" in ublet("presets").stdout
+
+
+def test_the_ledger_tells_one_run_whole_and_gives_its_data(tmp_path: Path) -> None:
+    machine = tmp_path / "m.toml"
+    machine.write_text(machine_text(), encoding="utf-8")
+    words = ("--scenario", TERN, "--machine", str(machine))
+    for trial in ("sensors-at-rest", "hotend-control"):
+        assert ublet("run", trial, *words).returncode == 0
+    listed = ublet("ledger", str(machine)).stdout
+    assert "run 1     sensors-at-rest: proven." in listed and "hotend-control (hotend): proven." in listed
+    whole = json.loads(ublet("ledger", str(machine), "2", "--json").stdout)
+    assert (whole["id"], whole["subject"], whole["outcome"]) == (2, {"heater": "hotend"}, "proven")
+    assert (
+        whole["streams"]["relay"]["units"] == ["s", "duty", "°C", "duty"] and whole["began_with"]["board"] == "larch-6"
+    )
+    rows = ublet("ledger", str(machine), "2", "--csv", "relay").stdout.split("\n")
+    assert rows[0] == "time_s,duty,temperature_c,fan" and len(rows) - 2 == whole["streams"]["relay"]["rows"] > 1000
+    told = ublet("ledger", str(machine), "2").stdout
+    for line in ("found", "rests on", "recorded", "sensors.hotend: socket T1, kind beta"):
+        assert line in told
+    for more, code, words_of in (
+        (("9",), 2, "run 9 is not in the ledger"),
+        (("2", "--csv", "nothing"), 2, "it recorded: relay, predicted"),
+        (("--csv", "relay"), 2, "belongs to a run"),
+        (("x",), 2, "run “x” is no number of a run"),
+    ):
+        done = ublet("ledger", str(machine), *more)
+        assert done.returncode == code and words_of in done.stderr and "Traceback" not in done.stderr
+
+
+def test_a_fact_is_told_and_lists_what_it_makes_stale(tmp_path: Path) -> None:
+    machine = tmp_path / "m.toml"
+    machine.write_text(machine_text(), encoding="utf-8")
+    assert ublet("run", "hotend-control", "--scenario", TERN, "--machine", str(machine)).returncode == 0
+    assert "can be told: nozzle, sock" in ublet("fact", str(machine)).stdout
+    done = json.loads(ublet("fact", str(machine), "nozzle", "0.6 mm", "--json").stdout)
+    assert done["fact"]["value"] == "0.6 mm"
+    (stale,) = done["stale"]
+    assert (stale["trial"], stale["subject"], stale["reason"]) == (
+        "hotend-control",
+        {"heater": "hotend"},
+        "nozzle: 0.6 mm",
+    )
+    again = ublet("fact", str(machine), "belt.x").stdout
+    assert "noted: belt x: tightened" in again and "nothing that was found rests on it" in again
+    known = ublet("fact", str(machine)).stdout
+    assert "nozzle: 0.6 mm" in known and "belt x: tightened" in known
+    wrong = ublet("fact", str(machine), "nozle")
+    assert wrong.returncode == 2 and "Did you mean nozzle?" in wrong.stderr
+    gone = ublet("fact", str(tmp_path / "none.toml"))
+    assert gone.returncode == 2 and "is not there" in gone.stderr

@@ -19,20 +19,22 @@ if TYPE_CHECKING:
 @app.command()
 def ledger(
     file: Path,
-    run: Annotated[int | None, typer.Argument(help="Number of a run: tells it whole.")] = None,
+    run: Annotated[str | None, typer.Argument(help="Number of a run: tells it whole.")] = None,
     stream: Annotated[str | None, typer.Option("--csv", metavar="STREAM", help="What it recorded, as CSV.")] = None,
     as_json: JsonOption = False,
 ) -> None:
     """The history of a machine, or one run with what it recorded."""
     if stream is not None and run is None:
         raise stop(USAGE, "--csv STREAM belongs to a run: name its number")
+    if run is not None and not run.isdigit():
+        raise stop(USAGE, f"run “{run}” is no number of a run: `ublet ledger {file}` lists them")
     with told():
         book = _book(file)
         try:
             if run is None:
                 _history(book, as_json)
             else:
-                _one(book, file, run, stream, as_json)
+                _one(book, file, int(run), stream, as_json)
         finally:
             book.close()
 
