@@ -12,6 +12,7 @@ from ublet.benchmark.halting import halt_from_key
 from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
 from ublet.benchmark.plants import analysing, plant_figures, soak_figures
+from ublet.benchmark.record import flood, ledger_at_size
 from ublet.benchmark.trials import fit_speed, trial_figures
 from ublet.benchmark.whole_route import whole_route
 
@@ -34,6 +35,8 @@ def measure(quick: bool) -> dict[str, Any]:
             "plants": {part: plant_figures(part, 2 if quick else 10) for part in ("hotend", "bed")},
             "soak": soak_figures(2 if quick else 10),
             "analyse_heat": analysing(3 if quick else 9),
+            "ledger": ledger_at_size(folder / "ledger", 100_000, 5 if quick else 15),
+            "flood": flood(folder / "ledger", 1 if quick else 5),
             "route": whole_route(1 if quick else 5),
             "coverage": coverage(2 if quick else 24),
             "guards": false_trips(10 if quick else 100),

@@ -44,6 +44,7 @@ CREATE TABLE intent (
     changes TEXT NOT NULL DEFAULT '[]');
 CREATE TABLE seen (id INTEGER PRIMARY KEY CHECK (id = 1), at TEXT NOT NULL, live TEXT NOT NULL);
 CREATE INDEX run_by_trial ON run(trial, subject, outcome, id);
+CREATE INDEX run_by_outcome ON run(trial, outcome, id);
 CREATE INDEX run_unended ON run(id) WHERE outcome = 'running';
 CREATE INDEX finding_by_id ON finding(id, run);
 CREATE INDEX change_by_setting ON change(setting, kind, id);

@@ -55,7 +55,9 @@ class Presence:
     def reasons(self, rests: tuple[Rest, ...], supposed: Iterable[Fact] = ()) -> tuple[str, ...]:
         """Why findings that rest on these no longer hold. supposed: facts taken as if they had been told."""
         live = self.settings()
-        told = {fact.path: fact for fact in supposed}
+        told: dict[str, Fact] = {}
+        if any(rest.kind == "fact" for rest in rests):
+            told = {fact.path: fact for fact in (*self._ledger.facts_in_force(), *supposed)}
         return stale_reasons(rests, lambda rest: self._now(rest, live, told))
 
     def _now(self, rest: Rest, live: Mapping[str, Value], told: Mapping[str, Fact]) -> Now:
@@ -66,7 +68,7 @@ class Presence:
         if rest.kind == "finding":
             return self._finding(rest)
         kind, _, subject = rest.path.partition(".")
-        fact = told.get(rest.path) or self._ledger.fact(kind, subject)
+        fact = told.get(rest.path, Fact(kind, subject, ""))
         when = f" on {fact.at[:10]}" if fact.at else ""
         return Now(fact.counts_as, words=f"{fact.words}{when}")
 

@@ -136,7 +136,7 @@ def _self_checking(station: Station) -> tuple[str, ...]:
 def _trial_standing(session: Session, name: str, heater: str | None) -> Standing:
     check = TRIALS[name].verify
     names = (name,) if check in (None, name) else (name, str(check))
-    subject = {"heater": heater} if heater is not None else None
+    subject = {"heater": heater} if heater is not None else {}
     entries = [session.ledger.concluded(each, subject) for each in names]
     entry = max((each for each in entries if each is not None), key=lambda each: each.id, default=None)
     if entry is None:
