@@ -77,7 +77,7 @@ CUT = """
 import os, signal, sys, time
 sys.path.insert(0, {root!r})
 from tests.ledger.test_book import OPENING, RELAY
-from ublet.core.run import Checkpoint
+from ublet.core.run import Checkpoint, Finding, Progress
 from ublet.ledger.book import Ledger
 from pathlib import Path
 book = Ledger(Path({path!r}))
@@ -85,6 +85,8 @@ run = book.open_run(OPENING)
 for n in range(3000):
     run.row(RELAY, "relay", (float(n), 1.0))
 run.checkpoint(Checkpoint("half", {{"done": [1, 2]}}))
+run.found([Finding("gain", 5.0)])
+run.phase(1.0, Progress("warming", 0.5))
 run.asked(1.0, "Is it warm?")
 book._writer.settle(5.0)
 print("ready", flush=True)
@@ -103,6 +105,16 @@ def test_a_run_that_is_killed_keeps_all_it_had(folder: Path) -> None:
     assert len(book.streams(1)["relay"].rows) == 3000
     assert book.checkpoint(1) == Checkpoint("half", {"done": [1, 2]})
     assert [(each.text, each.answer) for each in book.questions(1)] == [("Is it warm?", None)]
+    assert entry.result.findings == (Finding("gain", 5.0),) and [each.words for each in book.phases(1)] == ["warming"]
+
+
+def test_what_cannot_be_read_is_told_and_reads_as_if_it_were_not_there(folder: Path) -> None:
+    book, told = Ledger(folder / "a.ledger", threaded=False), list[str]()
+    book._base.execute("DROP TABLE fact")
+    with pytest.raises(LedgerError, match="could not be read"):
+        book.facts()
+    book.unreadable = told.append
+    assert book.facts() == [] and "could not be read" in told[0]
 
 
 def test_a_run_of_a_program_that_is_there_is_left_running(folder: Path) -> None:

@@ -153,6 +153,9 @@ def test_a_long_trial_goes_on_where_it_stopped(trial: str, enough: int, tmp_path
             assert first.ran.result.outcome == "halted"
             half = session.trials.resumable(chosen, aim)
             assert half is not None and half.run == first.number and half.checkpoint.words
+            stopped = session.ledger.run(half.run)
+            assert stopped is not None and stopped.result.findings, "what was found on the way stays"
+            assert session.ledger.phases(half.run)[-1].share > 0.1
             builder.answer = answer  # type: ignore[method-assign]
             second = await session.run(chosen, aim, builder, go_on=True)
             assert second.ran.result.outcome == "proven", second.ran.result.why

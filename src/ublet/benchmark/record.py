@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import sqlite3
 import statistics
 import time
@@ -17,6 +18,9 @@ FLOOD_ROWS, FLOOD_COLUMNS = 384_000, 3
 
 BEAT_S = 0.001
 
+RESTS = 30
+"""So much a run rests on."""
+
 
 def ledger_at_size(folder: Path, entries: int, repeats: int) -> dict[str, Any]:
     """Opening, standings and a save with so many runs and so many changes; the same save in a new ledger beside."""
@@ -28,7 +32,7 @@ def ledger_at_size(folder: Path, entries: int, repeats: int) -> dict[str, Any]:
     machine = _machine(folder)
     path = ledger_path(machine)
     Ledger(path, threaded=False).close()
-    _fill(path, entries)
+    _fill(path, machine, entries)
     opened = [_seconds(lambda: Ledger(path, threaded=False).close()) for _ in range(repeats)]
     plain = [_seconds(lambda: sqlite3.connect(path).execute("SELECT max(id) FROM run").fetchall()) for _ in opened]
 
@@ -134,9 +138,10 @@ async def _beats(work: Any) -> float:
     return worst
 
 
-def _fill(path: Path, entries: int) -> None:
+def _fill(path: Path, machine: Path, entries: int) -> None:
     """Runs of every trial in turn, most of them cancelled, and as many changes."""
     from ublet.core.catalogue import TRIALS
+    from ublet.session.document import Document
 
     base = sqlite3.connect(path)
     names = [
@@ -154,9 +159,10 @@ def _fill(path: Path, entries: int) -> None:
         "recommended, process) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)",
         runs,
     )
+    held = [(path, json.dumps(value)) for path, value in Document(machine).values.items()][:RESTS]
     base.executemany(
-        "INSERT INTO rest VALUES (?,?,'setting',?,'1.0',0)",
-        [(run[0], place, f"heaters.hotend.k{place}") for run in runs if run[5] == "proven" for place in range(30)],
+        "INSERT INTO rest VALUES (?,?,'setting',?,?,0)",
+        [(run[0], place, *each) for run in runs if run[5] == "proven" for place, each in enumerate(held)],
     )
     base.executemany(
         "INSERT INTO change (at, kind, run, setting, layer, before, after) VALUES ('2026','keep',?,?,'live','1','2')",

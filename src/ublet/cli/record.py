@@ -127,6 +127,7 @@ def _whole(book: Ledger, entry: RunEntry) -> dict[str, Any]:
             title: {"columns": one.columns, "units": one.units, "rows": len(one.rows)} for title, one in streams.items()
         },
         "questions": [asdict(asked) for asked in book.questions(entry.id)],
+        "phases": [asdict(each) for each in book.phases(entry.id)],
         "changes": [asdict(change) for change in book.changes(run=entry.id)],
         "began_with": book.opening(entry.id),
     }

@@ -36,6 +36,10 @@ def trials(as_json: JsonOption = False) -> None:
             "trial": spec.name,
             "station": spec.station,
             "summary": spec.summary,
+            "streams": [
+                {"name": each.name, "columns": each.columns, "units": each.units, "rate_hz": each.rate_hz}
+                for each in spec.streams
+            ],
             "parameters": [
                 {"name": p.path, "allowed": p.allowed(), "default": p.default, "unit": p.unit, "help": p.help}
                 for p in spec.declared()

@@ -10,7 +10,7 @@ from typing import Any, Protocol, TypeVar
 from ublet.core.facts import Fact
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Jog, Judge, Live, Measure, Question
-from ublet.core.run import Checkpoint, Progress, TrialResult
+from ublet.core.run import Checkpoint, Finding, Progress, TrialResult
 from ublet.core.settings import Value
 
 T = TypeVar("T")
@@ -196,6 +196,9 @@ class Recording(Protocol):
 
     def rows(self, stream: str, rows: Iterable[tuple[float, ...]], of: str = "") -> None:
         """Record many rows at once; they are not drawn one by one."""
+
+    def found(self, *findings: Finding) -> None:
+        """These are found already: they stay if what comes after is cut off. The result names them again."""
 
     def checkpoint(self, checkpoint: Checkpoint) -> None:
         """From here it could go on another time."""

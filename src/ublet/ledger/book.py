@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import zlib
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
@@ -13,10 +13,10 @@ from typing import Any
 from ublet.core.facts import Fact
 from ublet.core.run import Series, Stream
 from ublet.core.settings import Value, frozen, thawed
-from ublet.ledger.entries import Asked, Change, Intent, Opening, RunEntry, subject_text
+from ublet.ledger.entries import Asked, Change, Intent, Opening, Passed, RunEntry, subject_text
 from ublet.ledger.errors import LedgerError, NotEntered, unwritable
 from ublet.ledger.process import alive, this_process
-from ublet.ledger.reading import checkpoint_of, entries_of, questions_of, streams_of
+from ublet.ledger.reading import checkpoint_of, entries_of, phases_of, questions_of, streams_of
 from ublet.ledger.recording import Recorded
 from ublet.ledger.tables import opened
 from ublet.ledger.writer import Ended, Rows, Writer
@@ -40,6 +40,8 @@ class Ledger:
         self._open: dict[int, Recorded] = {}
         self._waiting: list[tuple[Change, ...]] = []
         self._remembered: dict[int, RunEntry] = {}
+        self.unreadable: Callable[[str], None] | None = None
+        """Told when something cannot be read, which then reads as if it were not there; without it that raises."""
         self._close_cut()
 
     def close(self) -> None:
@@ -91,7 +93,7 @@ class Ledger:
     @property
     def run_count(self) -> int:
         """How many runs there are; none is ever taken out."""
-        return int(self._rows("SELECT coalesce(max(id), 0) FROM run")[0][0])
+        return next((int(number) for (number,) in self._rows("SELECT coalesce(max(id), 0) FROM run")), 0)
 
     def runs(
         self,
@@ -161,6 +163,12 @@ class Ledger:
         if number in self._open:
             self._writer.settle(1.0)
         return questions_of(self._rows, number)
+
+    def phases(self, number: int) -> tuple[Passed, ...]:
+        """The phases that a run went through."""
+        if number in self._open:
+            self._writer.settle(1.0)
+        return phases_of(self._rows, number)
 
     def checkpoint(self, number: int) -> Any:
         """Where a run could go on from; None: nowhere."""
@@ -368,7 +376,11 @@ class Ledger:
         try:
             return self._base.execute(query, values).fetchall()
         except sqlite3.Error as error:
-            raise LedgerError(f"The ledger {self.path} could not be read ({error}).") from error
+            words = f"The ledger {self.path} could not be read ({error}): what was found before is not shown."
+            if self.unreadable is None:
+                raise LedgerError(words) from error
+            self.unreadable(words)
+            return []
 
     def _transaction(self) -> _Transaction:
         return _Transaction(self._base, self.path)

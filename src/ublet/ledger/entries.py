@@ -60,6 +60,15 @@ class Asked:
 
 
 @dataclass(frozen=True)
+class Passed:
+    """A phase that a run came to: when, in words, and which share was done."""
+
+    at_s: float
+    words: str
+    share: float
+
+
+@dataclass(frozen=True)
 class Change:
     """A setting changed in a layer (live, stored, file) by keep, drop or save; run: the one that proposed the value."""
 

@@ -12,7 +12,7 @@ import numpy as np
 from ublet.core.evidence import Kind, Rest
 from ublet.core.run import Checkpoint, Finding, Option, Outcome, Proposal, Series, TrialResult
 from ublet.core.settings import frozen
-from ublet.ledger.entries import Asked, RunEntry
+from ublet.ledger.entries import Asked, Passed, RunEntry
 
 Query = Callable[[str, tuple[Any, ...]], list[tuple[Any, ...]]]
 
@@ -91,6 +91,12 @@ def questions_of(query: Query, number: int) -> tuple[Asked, ...]:
     """What was asked in a run."""
     rows = query("SELECT at_s, text, answer FROM asked WHERE run = ? ORDER BY place", (number,))
     return tuple(Asked(*row) for row in rows)
+
+
+def phases_of(query: Query, number: int) -> tuple[Passed, ...]:
+    """The phases that a run went through."""
+    rows = query("SELECT at_s, words, share FROM phase WHERE run = ? ORDER BY place", (number,))
+    return tuple(Passed(*row) for row in rows)
 
 
 def checkpoint_of(query: Query, number: int) -> Checkpoint | None:

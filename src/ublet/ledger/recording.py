@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 
 import numpy as np
 
 from ublet.core.evidence import Rest
-from ublet.core.run import Checkpoint, Stream, TrialResult
-from ublet.ledger.entries import Asked, Opening, RunEntry
-from ublet.ledger.writer import CHUNK_ROWS, Ended, Operation, Question, Reached, Rows, Writer
+from ublet.core.run import Checkpoint, Finding, Progress, Stream, TrialResult
+from ublet.ledger.entries import Asked, Opening, Passed, RunEntry
+from ublet.ledger.writer import CHUNK_ROWS, Ended, Found, Operation, Phase, Question, Reached, Rows, Writer
 
 FLUSH_S = 0.5
 """Rows are handed to the writer at least this often: that is the most that a sudden end takes."""
@@ -28,7 +29,9 @@ class Recorded:
         self._writer = writer
         self._gathered: dict[str, tuple[Stream, list[tuple[float, ...]]]] = {}
         self._flushed = time.monotonic()
-        self._questions = 0
+        self._questions = self._phases = 0
+        self._phase = ""
+        self._found: tuple[Finding, ...] = ()
 
     def row(self, stream: Stream, title: str, row: Sequence[float]) -> None:
         """Take a row.
@@ -74,15 +77,31 @@ class Recorded:
         """It was answered."""
         self._add(Question(self.number, place, Asked(at_s, text, answer)))
 
+    def phase(self, at_s: float, progress: Progress) -> None:
+        """It is in this phase; entered when that is another one than before."""
+        self.tick()
+        if progress.phase != self._phase:
+            self._phase = progress.phase
+            self._phases += 1
+            self._add(Phase(self.number, self._phases, Passed(at_s, progress.phase, progress.share)))
+
+    def found(self, findings: Sequence[Finding]) -> None:
+        """It found these, and goes on."""
+        self._found += tuple(findings)
+        self.flush()
+        self._add(Found(self.number, tuple(findings)))
+
     def checkpoint(self, checkpoint: Checkpoint) -> None:
         """From here it could go on another time."""
         self.flush()
         self._add(Reached(self.number, checkpoint))
 
-    def end(self, result: TrialResult, duration_s: float, rests: tuple[Rest, ...]) -> RunEntry:
-        """It has ended."""
+    def end(self, result: TrialResult, duration_s: float, rests: tuple[Rest, ...], whole: bool = True) -> RunEntry:
+        """It has ended; whole: by itself, and nothing goes on from it."""
         opening = self.opening
         self.flush()
+        if not whole and not result.findings:
+            result = replace(result, findings=self._found)
         self.entry = RunEntry(
             self.number,
             opening.at,
@@ -95,7 +114,7 @@ class Recorded:
             rests,
             goes_on_from=opening.goes_on_from,
         )
-        self._add(Ended(self.number, result, duration_s, rests))
+        self._add(Ended(self.number, result, duration_s, rests, whole))
         return self.entry
 
     def _add(self, operation: Operation) -> None:

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from ublet.core.evidence import Rest
 from ublet.core.run import Checkpoint, Finding, Option, Stream, TrialResult
-from ublet.ledger.entries import Asked
+from ublet.ledger.entries import Asked, Passed
 from ublet.ledger.tables import connected
 
 CHUNK_ROWS = 8192
@@ -72,6 +72,35 @@ class Question:
 
 
 @dataclass(frozen=True)
+class Phase:
+    """A run came to another phase."""
+
+    run: int
+    place: int
+    passed: Passed
+
+    def write(self, base: sqlite3.Connection) -> None:
+        """Enter it."""
+        passed = self.passed
+        base.execute(
+            "INSERT INTO phase VALUES (?,?,?,?,?)", (self.run, self.place, passed.at_s, passed.words, passed.share)
+        )
+
+
+@dataclass(frozen=True)
+class Found:
+    """Findings of a run that goes on."""
+
+    run: int
+    findings: tuple[Finding, ...]
+
+    def write(self, base: sqlite3.Connection) -> None:
+        """Enter them behind those that are there."""
+        (first,) = base.execute("SELECT count(*) FROM finding WHERE run = ?", (self.run,)).fetchone()
+        _enter(base, self.run, self.findings, first)
+
+
+@dataclass(frozen=True)
 class Reached:
     """A checkpoint: the newest takes the place of the one before."""
 
@@ -86,12 +115,15 @@ class Reached:
 
 @dataclass(frozen=True)
 class Ended:
-    """How a run ended, what it found and what it rests on."""
+    """How a run ended, what it found and what it rests on. whole: it came to its end, so nothing goes on from it; what it
+    found on the way is then part of what it found.
+    """
 
     run: int
     result: TrialResult
     duration_s: float
     rests: tuple[Rest, ...]
+    whole: bool
 
     def write(self, base: sqlite3.Connection) -> None:
         """Close the run."""
@@ -103,10 +135,11 @@ class Ended:
                 *(json.dumps([plain(option) for option in result.options]), result.recommended, self.run),
             ),
         )
-        base.executemany(
-            "INSERT INTO finding VALUES (?,?,?,?,?,?,?,?,?,?,?)",
-            [_finding(self.run, place, each) for place, each in enumerate(result.findings)],
-        )
+        if self.whole:
+            base.execute("DELETE FROM checkpoint WHERE run = ?", (self.run,))
+        if self.whole or result.findings:
+            base.execute("DELETE FROM finding WHERE run = ?", (self.run,))
+            _enter(base, self.run, result.findings, 0)
         base.executemany(
             "INSERT INTO rest VALUES (?,?,?,?,?,?)",
             [
@@ -116,13 +149,20 @@ class Ended:
         )
 
 
-Operation = Rows | Question | Reached | Ended
+Operation = Rows | Question | Phase | Found | Reached | Ended
 
 
 def plain(option: Option) -> dict[str, object]:
     """An option as JSON."""
     proposals = [vars(proposal) for proposal in option.proposals]
     return {"name": option.name, "note": option.note, "proposals": proposals, "figures": dict(option.figures)}
+
+
+def _enter(base: sqlite3.Connection, run: int, findings: Sequence[Finding], first: int) -> None:
+    base.executemany(
+        "INSERT INTO finding VALUES (?,?,?,?,?,?,?,?,?,?,?)",
+        [_finding(run, place, each) for place, each in enumerate(findings, start=first)],
+    )
 
 
 def _finding(run: int, place: int, each: Finding) -> tuple[object, ...]:

@@ -71,12 +71,14 @@ def run_lines(ledger: Ledger, entry: RunEntry) -> Iterator[Line]:
         f"{each.at_s:8.1f} s   {each.text} → {each.answer or 'not answered'}" for each in ledger.questions(entry.id)
     ]
     yield from _part("asked", asked)
+    phases = [f"{each.at_s:8.1f} s   {each.words}" for each in ledger.phases(entry.id)]
+    yield from _part("phases", phases)
     streams = [
         f"{title}: {len(one.rows)} rows of {', '.join(one.columns)}" for title, one in ledger.streams(entry.id).items()
     ]
     yield from _part("recorded", streams or ["nothing"])
     checkpoint = ledger.checkpoint(entry.id)
-    if checkpoint is not None and not entry.result.findings:
+    if checkpoint is not None:
         yield from _part("can go on from", [checkpoint.words])
 
 

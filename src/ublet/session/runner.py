@@ -20,11 +20,12 @@ from ublet.session.crash import fault_note
 
 @dataclass(frozen=True)
 class Ran:
-    """A trial that was run; lost tells that the link was gone at its end, in the machine's seconds."""
+    """A trial that was run, in the machine's seconds. lost: the link was gone at its end; whole: its recipe ended it."""
 
     result: TrialResult
     duration_s: float
     lost: bool = False
+    whole: bool = False
 
 
 class OwingBench(Bench, Protocol):
@@ -88,15 +89,16 @@ class Runner:
             await asyncio.wait(waited, return_when=asyncio.FIRST_COMPLETED)
             if self._breaking.done():
                 outcome, why, lost = self._breaking.result()
-                result = TrialResult(outcome, why)
+                result, whole = TrialResult(outcome, why), False
             else:
-                result, lost = await self._outcome(work), False
+                lost = False
+                result, whole = await self._outcome(work)
             duration = self._since(began)
         except asyncio.CancelledError:
             await asyncio.shield(self._put_right(work, bench))
             raise
         left = await asyncio.shield(self._put_right(work, bench))
-        return Ran(_told(result, left), duration, lost)
+        return Ran(_told(result, left), duration, lost, whole)
 
     async def all_off(self) -> str:
         """Motion stopped, heaters and fans off; returns why that is not confirmed (empty: the board confirmed it)."""
@@ -122,21 +124,26 @@ class Runner:
         finally:
             self.running = None
 
-    async def _outcome(self, work: asyncio.Task[TrialResult]) -> TrialResult:
+    async def _outcome(self, work: asyncio.Task[TrialResult]) -> tuple[TrialResult, bool]:
+        """The result, and whether the recipe gave it itself."""
         try:
-            return await work
-        except TrialFailed as error:
+            return await work, True
+        except Exception as error:
+            return self._stopped_by(error), False
+
+    def _stopped_by(self, error: Exception) -> TrialResult:
+        """What a recipe that stopped half-way ends as."""
+        if isinstance(error, TrialFailed):
             return TrialResult(error.outcome, str(error))
-        except BoardRefused as error:
+        if isinstance(error, BoardRefused):
             outcome: Outcome = "halted" if error.code in (1, 2) else "failed"
             return TrialResult(outcome, f"The board refused: {error}")
-        except LinkLost as error:
+        if isinstance(error, LinkLost):
             return TrialResult("failed", f"The link was lost: {error}. {self._connection.by_itself()}")
-        except StopAsyncIteration:
+        if isinstance(error, StopAsyncIteration):
             return TrialResult("failed", "The board stopped sending samples.")
-        except Exception as error:  # a fault of ours must not leave anything hot, nor end the app
-            note = fault_note(error)
-            return TrialResult("failed", f"A fault in Ublet itself ended it; the details are in {note}.")
+        note = fault_note(error)  # a fault of ours must not leave anything hot, nor end the app
+        return TrialResult("failed", f"A fault in Ublet itself ended it; the details are in {note}.")
 
     def _since(self, began: float) -> float:
         return round(max(0.0, self._connection.board_time - began), 3)

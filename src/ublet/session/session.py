@@ -49,6 +49,7 @@ class Session:
         self._settled_link: object = None
         self.soaking = SoakWatch(self.connection, lambda: self.document.machine)
         self.notices: list[str] = []
+        self._said: set[str] = set()
         self.lent: dict[str, Value] = {}
         self.on_before: tuple[On, ...] = ()
         self.presence = Presence(self.ledger, self.connection, lambda: self.document, self.lent)
@@ -93,6 +94,12 @@ class Session:
     def usable(self) -> bool:
         """Whether something may be asked of the board: linked, ready, and this file's own."""
         return self.connection.linked and self.connection.state.mode == "ready" and self.foreign is None
+
+    def say_once(self, words: str) -> None:
+        """A notice that is not repeated."""
+        if words not in self._said:
+            self._said.add(words)
+            self.notices.append(words)
 
     def say_same_machine(self) -> None:
         """The builder's word that a board under another name is this machine's; it is noted in the ledger."""

@@ -81,10 +81,10 @@ class Trials:
         try:
             ran = await session.runner.run(spec, parameters, bench)
         except asyncio.CancelledError:
-            recorded.end(TrialResult("halted", CLOSED), 0.0, bench.rests)
+            recorded.end(TrialResult("halted", CLOSED), 0.0, bench.rests, whole=False)
             raise
         ran = replace(ran, result=vetted(ran.result, session.document))
-        recorded.end(ran.result, ran.duration_s, bench.rests)
+        recorded.end(ran.result, ran.duration_s, bench.rests, ran.whole)
         return Entered(ran, recorded.number, await self._written(recorded))
 
     async def _written(self, recorded: Recorded) -> str:
@@ -107,8 +107,8 @@ class Trials:
         if entry is None or entry.running or entry.result.outcome == "proven" or dict(entry.parameters) != values:
             return None
         checkpoint = session.ledger.checkpoint(entry.id)
-        if checkpoint is None or entry.result.findings:
-            return None  # it came to its end
+        if checkpoint is None:
+            return None  # it came to its end, or had not come far enough
         began = session.ledger.opening(entry.id)
         live = {path: frozen(value) for path, value in began.get("live", {}).items()}
         layers = session.connection.layers

@@ -35,4 +35,5 @@ async def open_session(file: Path, port: str | None) -> tuple[Session | None, st
         session = Session(file, nowhere if port is None else PortOpener(port, declared))
     except (DocumentError, LedgerError) as error:
         return None, str(error)
+    session.ledger.unreadable = session.say_once  # the screen goes on without what cannot be read, and says so
     return session, ""

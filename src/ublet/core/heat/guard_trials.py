@@ -76,6 +76,7 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
         bench.progress(Progress(name, number / len(works), None, f"{number + 1} of {len(works)}"))
         if number >= len(done):
             done.append(await work())
+            bench.record.found(*_findings(aim.heater, done[-1], limit_c))
             words = f"{number + 1} of {len(works)} guards drilled"
             bench.record.checkpoint(Checkpoint(words, {"drilled": [asdict(each) for each in done]}))
         each = done[number]

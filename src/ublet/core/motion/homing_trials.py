@@ -46,6 +46,7 @@ async def homing(bench: Bench, aim: HomingParameters) -> TrialResult:
             Finding("spread", spread.deviation_mm, spread.uncertainty_mm, "mm", SPREAD_LIMIT_MM, subject=axis)
         )
         findings.append(Finding("range", spread.range_mm, None, "mm", subject=axis))
+        bench.record.found(*findings[-2:])
         if spread.deviation_mm > SPREAD_LIMIT_MM:
             bad.append(f"{name.upper()} repeats only to ±{spread.deviation_mm:.3f} mm: look at its switch and mount.")
     if bad:

@@ -99,7 +99,8 @@ async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
             if found.holds is None and said.answer is not None:
                 words.append(f"{name.upper()}'s {what} was not tried: you called it fast enough.")
                 continue
-            findings += _findings(what, {"axis": name}, found, unit)
+            findings += (learnt := _findings(what, {"axis": name}, found, unit))
+            bench.record.found(*learnt)
             safe = tidy(found.holds * aim.margin, down=True) if found.holds else None
             words.append(_limit_words(name, what, now, found, unit, aim.margin))
             if safe is not None and _too_near(now, found, aim.margin):
@@ -136,7 +137,8 @@ async def driver_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
             return True
 
         found = await lowest(holds, now, LEAST_A, 1.5 * now)
-        findings += _findings("current", {"axis": axes[0]}, found, "A")
+        findings += (learnt := _findings("current", {"axis": axes[0]}, found, "A"))
+        bench.record.found(*learnt)
         if found.holds is None:
             raise TrialFailed(f"{named} loses steps even at {1.5 * now:.2f} A: is it too fast, or does it bind?")
         wanted = tidy(found.holds * aim.margin, down=False)

@@ -57,7 +57,8 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
             read[name] = await _measure(bench, name, told_mm[name], aim, number / len(wanted), 1 / len(wanted))
             bench.record.checkpoint(Checkpoint(f"{', '.join(read).upper()} measured", {"readings": read}))
         measured[name] = {place: length_of(each, aim.instrument) for place, each in read[name].items()}
-        findings += _findings(bench, name, _mean(measured[name]), told_mm[name])
+        findings += (found := _findings(bench, name, _mean(measured[name]), told_mm[name]))
+        bench.record.found(*found)
     proposals: list[Proposal] = []
     good: list[str] = []
     bad: list[str] = []

@@ -80,7 +80,7 @@ class LinkBench:
         """Pass on where the trial is."""
         self._watcher.progress(progress)
         if self._recorded is not None:
-            self._recorded.tick()
+            self._recorded.phase(self.clock.now_s(), progress)
 
     async def compute(self, function: Callable[..., T], *arguments: Any) -> T:
         """Run a long computation."""

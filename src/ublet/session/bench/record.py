@@ -47,6 +47,11 @@ class LinkRecord:
         if self._recorded is not None:
             self._recorded.rows(self._spec.stream(stream), f"{stream} {of}".strip(), rows)
 
+    def found(self, *findings: Finding) -> None:
+        """Found on the way."""
+        if self._recorded is not None:
+            self._recorded.found(findings)
+
     def checkpoint(self, checkpoint: Checkpoint) -> None:
         """From here it could go on another time."""
         if self._recorded is not None:
