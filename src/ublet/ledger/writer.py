@@ -115,8 +115,8 @@ class Reached:
 
 @dataclass(frozen=True)
 class Ended:
-    """How a run ended, what it found and what it rests on. whole: it came to its end, so nothing goes on from it; what it
-    found on the way is then part of what it found.
+    """How a run ended, what it found and what it rests on. whole: its recipe ended it, so nothing goes on from it, and
+    what it found on the way is part of what it found.
     """
 
     run: int
