@@ -76,7 +76,7 @@ def test_a_streams_numbers_are_kept_as_declared(folder: Path, number: str, bytes
 CUT = """
 import os, signal, sys, time
 sys.path.insert(0, {root!r})
-from tests.ledger.test_book import OPENING, RELAY
+from tests.ledger.test_book import OPENING, RELAY, RESTS
 from ublet.core.run import Checkpoint, Finding, Progress
 from ublet.ledger.book import Ledger
 from pathlib import Path
@@ -84,7 +84,7 @@ book = Ledger(Path({path!r}))
 run = book.open_run(OPENING)
 for n in range(3000):
     run.row(RELAY, "relay", (float(n), 1.0))
-run.checkpoint(Checkpoint("half", {{"done": [1, 2]}}))
+run.checkpoint(Checkpoint("half", {{"done": [1, 2]}}), RESTS)
 run.found([Finding("gain", 5.0)])
 run.phase(1.0, Progress("warming", 0.5))
 run.asked(1.0, "Is it warm?")
@@ -105,6 +105,7 @@ def test_a_run_that_is_killed_keeps_all_it_had(folder: Path) -> None:
     assert len(book.streams(1)["relay"].rows) == 3000
     assert book.checkpoint(1) == Checkpoint("half", {"done": [1, 2]})
     assert [(each.text, each.answer) for each in book.questions(1)] == [("Is it warm?", None)]
+    assert entry.rests == RESTS
     assert entry.result.findings == (Finding("gain", 5.0),) and [each.words for each in book.phases(1)] == ["warming"]
 
 

@@ -164,6 +164,8 @@ def test_a_long_trial_goes_on_where_it_stopped(trial: str, enough: int, tmp_path
             assert entry is not None and entry.goes_on_from == first.number
             assert session.trials.resumable(chosen, aim) is None, "it came to its end"
             whole = await session.run(chosen, aim, builder)
+            again = session.ledger.run(whole.number or 0)
+            assert again is not None and {rest.path for rest in again.rests} <= {rest.path for rest in entry.rests}
             ids = [[finding.id for finding in each.ran.result.findings] for each in (second, whole)]
             assert ids[0] == ids[1]
 

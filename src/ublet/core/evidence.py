@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Literal
@@ -52,6 +52,11 @@ class Trace:
         """Something was read."""
         if not self._aside:
             self._found.setdefault((kind, path), Rest(kind, path, value, tolerance))
+
+    def take(self, rests: Iterable[Rest]) -> None:
+        """What an earlier part of the same work rested on."""
+        for rest in rests:
+            self._found.setdefault((rest.kind, rest.path), rest)
 
     @contextmanager
     def aside(self) -> Iterator[None]:

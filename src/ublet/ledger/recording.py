@@ -91,10 +91,10 @@ class Recorded:
         self.flush()
         self._add(Found(self.number, tuple(findings)))
 
-    def checkpoint(self, checkpoint: Checkpoint) -> None:
-        """From here it could go on another time."""
+    def checkpoint(self, checkpoint: Checkpoint, rests: tuple[Rest, ...]) -> None:
+        """From here it could go on another time; rests: what it rests on so far."""
         self.flush()
-        self._add(Reached(self.number, checkpoint))
+        self._add(Reached(self.number, checkpoint, rests))
 
     def end(self, result: TrialResult, duration_s: float, rests: tuple[Rest, ...], whole: bool = True) -> RunEntry:
         """It has ended; whole: by itself, and nothing goes on from it."""

@@ -102,15 +102,17 @@ class Found:
 
 @dataclass(frozen=True)
 class Reached:
-    """A checkpoint: the newest takes the place of the one before."""
+    """A checkpoint, and what the run rests on so far: the newest takes the place of the one before."""
 
     run: int
     checkpoint: Checkpoint
+    rests: tuple[Rest, ...]
 
     def write(self, base: sqlite3.Connection) -> None:
         """Enter it."""
         state = json.dumps(dict(self.checkpoint.state))
         base.execute("INSERT OR REPLACE INTO checkpoint VALUES (?,?,?)", (self.run, self.checkpoint.words, state))
+        _rest(base, self.run, self.rests)
 
 
 @dataclass(frozen=True)
@@ -140,13 +142,7 @@ class Ended:
         if self.whole or result.findings:
             base.execute("DELETE FROM finding WHERE run = ?", (self.run,))
             _enter(base, self.run, result.findings, 0)
-        base.executemany(
-            "INSERT INTO rest VALUES (?,?,?,?,?,?)",
-            [
-                (self.run, place, each.kind, each.path, json.dumps(each.value), each.tolerance)
-                for place, each in enumerate(self.rests)
-            ],
-        )
+        _rest(base, self.run, self.rests)
 
 
 Operation = Rows | Question | Phase | Found | Reached | Ended
@@ -156,6 +152,12 @@ def plain(option: Option) -> dict[str, object]:
     """An option as JSON."""
     proposals = [vars(proposal) for proposal in option.proposals]
     return {"name": option.name, "note": option.note, "proposals": proposals, "figures": dict(option.figures)}
+
+
+def _rest(base: sqlite3.Connection, run: int, rests: Sequence[Rest]) -> None:
+    base.execute("DELETE FROM rest WHERE run = ?", (run,))
+    rows = [(run, at, each.kind, each.path, json.dumps(each.value), each.tolerance) for at, each in enumerate(rests)]
+    base.executemany("INSERT INTO rest VALUES (?,?,?,?,?,?)", rows)
 
 
 def _enter(base: sqlite3.Connection, run: int, findings: Sequence[Finding], first: int) -> None:

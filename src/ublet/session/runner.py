@@ -20,7 +20,7 @@ from ublet.session.crash import fault_note
 
 @dataclass(frozen=True)
 class Ran:
-    """A trial that was run, in the machine's seconds. lost: the link was gone at its end; whole: its recipe ended it."""
+    """A trial that was run, in the machine's seconds. lost: the link was gone then; whole: its recipe ended it."""
 
     result: TrialResult
     duration_s: float

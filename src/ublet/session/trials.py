@@ -9,6 +9,7 @@ import shutil
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
+from ublet.core.evidence import Rest
 from ublet.core.machine.compare import same
 from ublet.core.motion.homing_trials import HOME
 from ublet.core.run import Checkpoint, TrialResult
@@ -52,6 +53,7 @@ class Resumable:
 
     run: int
     checkpoint: Checkpoint
+    rests: tuple[Rest, ...]
 
 
 class Trials:
@@ -77,7 +79,7 @@ class Trials:
             recorded = session.ledger.open_run(self._opening(spec, parameters, before))
         except LedgerError as error:
             return Entered(Ran(TrialResult("halted", f"Not started: {error}"), 0.0), None)
-        bench = self._bench(spec, watcher, recorded, before.checkpoint if before is not None else None)
+        bench = self._bench(spec, watcher, recorded, before)
         try:
             ran = await session.runner.run(spec, parameters, bench)
         except asyncio.CancelledError:
@@ -116,7 +118,7 @@ class Trials:
             return None
         if [fact["id"] for fact in began.get("facts", [])] != [fact.id for fact in session.ledger.facts_in_force()]:
             return None
-        return Resumable(entry.id, checkpoint)
+        return Resumable(entry.id, checkpoint, entry.rests)
 
     def _opening(self, spec: TrialSpec, parameters: Part, before: Resumable | None) -> Opening:
         session, values = self._session, parameters.model_dump()
@@ -137,7 +139,7 @@ class Trials:
         )
 
     def _bench(
-        self, spec: TrialSpec, watcher: Watcher, recorded: Recorded | None, going_on: Checkpoint | None
+        self, spec: TrialSpec, watcher: Watcher, recorded: Recorded | None, before: Resumable | None
     ) -> LinkBench:
         session = self._session
         return LinkBench(
@@ -151,7 +153,8 @@ class Trials:
             self._threaded,
             session.lent,
             recorded,
-            going_on,
+            before.checkpoint if before is not None else None,
+            before.rests if before is not None else (),
         )
 
     def proven(self, trial: str, subject: dict[str, str]) -> RunEntry | None:

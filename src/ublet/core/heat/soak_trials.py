@@ -311,7 +311,9 @@ def _sheet_findings(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet) 
             Finding("drift_at_end", drift.c_min, drift.uncertainty, "°C/min", aim.drift),
         ]
     if aimed.model is not None:
-        for name, material in bench.machine.materials.items():
+        with bench.aside():  # what is predicted besides is no part of what was measured
+            materials = {name: material.model_copy() for name, material in bench.machine.materials.items()}
+        for name, material in materials.items():
             predicted = predict_soak(aimed.model, sheet, material.bed_c, aimed.limit, aim.drift)
             if material.bed_c > 0 and predicted is not None:
                 words = f"predicted soak for {name}"

@@ -123,8 +123,8 @@ async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample
         raise TrialFailed(f"Not started: the {heater} was still warm and you chose not to wait.")
     with bench.aside():
         fan = part_fan(bench.machine)
-    if fan:
-        await bench.heat.fan(fan, 1.0)
+        if fan:
+            await bench.heat.fan(fan, 1.0)
     last = later
     async for sample in samples:
         above = sample.celsius - room

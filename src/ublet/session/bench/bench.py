@@ -32,7 +32,8 @@ class LinkBench:
 
     ``threaded`` runs long computations beside the event loop; a virtual clock must not wait for
     threads and runs them in place. ``lent`` notes what borrowed settings must be put back to, for whoever comes after a
-    lost link. ``recorded``: the open run; None for what is not entered in the ledger.
+    lost link. ``recorded``: the open run; None for what is not entered in the ledger. ``rested``: what the run rests
+    on that this one goes on from.
     """
 
     def __init__(
@@ -48,8 +49,10 @@ class LinkBench:
         lent: dict[str, Value],
         recorded: Recorded | None = None,
         going_on: Checkpoint | None = None,
+        rested: tuple[Rest, ...] = (),
     ) -> None:
         self._resting = Resting(machine, written, connection, lent, fact_of)
+        self._resting.trace.take(rested)
         self._watcher = watcher
         self._threaded = threaded
         self._recorded = recorded

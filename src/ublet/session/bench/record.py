@@ -55,7 +55,7 @@ class LinkRecord:
     def checkpoint(self, checkpoint: Checkpoint) -> None:
         """From here it could go on another time."""
         if self._recorded is not None:
-            self._recorded.checkpoint(checkpoint)
+            self._recorded.checkpoint(checkpoint, self._trace.rests)
 
     def earlier(self, trial: str, **subject: str) -> TrialResult | None:
         """The last proven result of another trial; what is looked up in it is noted."""
