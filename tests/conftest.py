@@ -25,13 +25,20 @@ from ublet.sim.store import Store
 T = TypeVar("T")
 
 
+TERMINALS = {
+    "terminal 1": ("test_real_app", "test_heat_leg"),
+    "terminal 2": ("test_move", "test_wire", "test_declare"),
+}
+"""Tests that drive a real terminal, by the lane that they run in."""
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """The long tests first, so that no worker waits for the other at the end; at most two terminals at a time."""
-    items.sort(key=lambda item: "tests/tui/" not in str(item.path))
+    lanes = {name: lane for lane, names in TERMINALS.items() for name in names}
+    items.sort(key=lambda item: item.path.stem not in lanes)
     for item in items:
-        if "tests/tui/" in str(item.path):
-            lane = item.path.stem in ("test_real_app", "test_heat_leg")
-            item.add_marker(pytest.mark.xdist_group("terminal 1" if lane else "terminal 2"))
+        if item.path.stem in lanes:
+            item.add_marker(pytest.mark.xdist_group(lanes[item.path.stem]))
 
 
 def machine_text() -> str:

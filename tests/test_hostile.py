@@ -37,6 +37,15 @@ def board(tmp_path: Path) -> Iterator[Board]:
 
 
 @pytest.fixture
+def quick(tmp_path: Path) -> Iterator[Board]:
+    """A board whose clock runs faster still: for a trial that cools in between."""
+    running = Board(tmp_path / "store.json", speed="80")
+    yield running
+    running.process.kill()
+    running.process.wait()
+
+
+@pytest.fixture
 def machine(tmp_path: Path) -> Path:
     file = tmp_path / "m.toml"
     file.write_text(machine_text(), encoding="utf-8")
@@ -85,7 +94,8 @@ def test_answers_come_from_a_file_and_a_wrong_one_is_named(board: Board, machine
     assert ublet(*run[:-1], str(tmp_path / "none")).returncode == 2
 
 
-def test_a_save_takes_what_the_run_proposed_and_nothing_else(board: Board, machine: Path) -> None:
+def test_a_save_takes_what_the_run_proposed_and_nothing_else(quick: Board, machine: Path) -> None:
+    board = quick
     board.ask("settings.write", values={"axes.x.maximum_feed_mm_s": 123.0, KP: 0.5})
     done = ublet(
         *("run", "hotend-control", "--machine", str(machine), "--port", board.port),

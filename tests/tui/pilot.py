@@ -10,8 +10,9 @@ from pathlib import Path
 
 import pytest
 from textual.drivers.headless_driver import HeadlessDriver
-from textual.events import Resize
+from textual.events import Key, Resize
 from textual.geometry import Size
+from textual.keys import _character_to_key
 from textual.pilot import Pilot
 
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
@@ -37,6 +38,16 @@ class Opened:
     session: Session
     board: SimBoard
     ends: list[MemoryTransport]
+
+    async def press(self, *keys: str) -> None:
+        """Keys by Textual's names; until the app has dealt with each, which it says itself. The pilot's own way waits
+        until the process is idle, which it never is beside a board."""
+        for key in keys:
+            name = _character_to_key(key) if len(key) == 1 else key
+            character = key if len(key) == 1 else {"space": " ", "enter": "\r", "tab": "\t"}.get(key)
+            self.app.post_message(Key(name, character))
+            await asyncio.sleep(0.01)
+            await self.until(lambda: not self.app._waiting and not self.app._under_way)
 
     async def until(self, there: object, seconds: float = 20.0) -> None:
         """Wait until something is so."""

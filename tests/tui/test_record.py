@@ -29,7 +29,7 @@ def stand_in(monkeypatch: pytest.MonkeyPatch, run: Any, *streams: Stream) -> Non
 
 async def started(there: Opened) -> None:
     await at(there, "homing")
-    await there.pilot.press("enter")
+    await there.press("enter")
 
 
 def test_a_cancelled_run_is_looked_at_exported_and_gone_on_with(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -47,17 +47,17 @@ def test_a_cancelled_run_is_looked_at_exported_and_gone_on_with(folder: Path, mo
         async with opened(folder, monkeypatch) as there:
             await started(there)
             await there.until(lambda: "Is it warm?" in there.text())
-            await there.pilot.press("escape")
+            await there.press("escape")
             await there.until(lambda: "goes on where run 1 stopped: X done" in there.words())
-            await there.pilot.press("l")
+            await there.press("l")
             await there.until(lambda: "shifts: 1 rows of axis, shift_mm" in there.words())
             assert "Is it warm? → not answered" in there.words() and "can go on from" in there.words()
-            await there.pilot.press("e")
+            await there.press("e")
             await there.until(lambda: "Written to" in there.text())
             assert (folder / "homing-1-shifts.csv").read_text() == "axis,shift_mm\n1,0.25\n"
-            await there.pilot.press("l")
+            await there.press("l")
             await there.until(lambda: there.app.bench is not None and not isinstance(there.app.bench, LedgerBench))
-            await there.pilot.press("g")
+            await there.press("g")
             await there.until(lambda: "It went on." in there.text())
             entry = there.session.ledger.latest("homing")
             assert entry is not None and entry.goes_on_from == 1
@@ -76,19 +76,19 @@ def test_a_fact_shows_what_it_makes_stale_before_it_is_told(folder: Path, monkey
         async with opened(folder, monkeypatch) as there:
             await started(there)
             await there.until(lambda: "✓ so" in there.text())
-            await there.pilot.press("f3")
+            await there.press("f3")
             await there.until(lambda: isinstance(there.app.screen, FactDialog))
             await there.until(lambda: "It will make stale: homing (homing)" in there.words())
-            await there.pilot.press("down")
+            await there.press("down")
             await there.until(lambda: "Nothing that was found rests on it." in there.words())
             assert there.session.ledger.facts() == [], "nothing is told by looking"
-            await there.pilot.press("up", *"!", "enter")
+            await there.press("up", *"!", "enter")
             await there.until(lambda: "stale nozzle: changed!" in there.words() or "nozzle: !" in there.words())
             assert len(there.session.ledger.facts()) == 1
             assert "▲ homing" in there.text()
-            await there.pilot.press("f3")
+            await there.press("f3")
             await there.until(lambda: isinstance(there.app.screen, FactDialog))
-            await there.pilot.press("escape")
+            await there.press("escape")
             await there.until(lambda: len(there.app.screen_stack) == 1)
             assert len(there.session.ledger.facts()) == 1
 
@@ -110,22 +110,22 @@ def test_two_values_from_two_runs_saved_together_are_entered_with_their_own(
     async def work() -> None:
         async with opened(folder, monkeypatch) as there:
             for number in (1, 2):
-                await started(there) if number == 1 else await there.pilot.press("enter")
+                await started(there) if number == 1 else await there.press("enter")
                 await there.until(lambda number=number: f"{number} run" in there.words())
-                await there.pilot.press("k")
+                await there.press("k")
                 await there.until(lambda number=number: f"{number} kept, not saved" in there.text())
-            await there.pilot.press("ctrl+s")
+            await there.press("ctrl+s")
             await there.until(lambda: "save 2 in both" in there.text())
-            await there.pilot.press("enter")
+            await there.press("enter")
             await there.until(lambda: "all saved" in there.text())
             saved = {c.setting: c.run for c in there.session.ledger.changes("save")}
             assert saved == {"heaters.hotend.kp": 1, "heaters.bed.kp": 2}
-            await there.pilot.press("l", "v", "v")
+            await there.press("l", "v", "v")
             await there.until(lambda: "changes, newest first" in there.words())
             for _ in range(3):
                 if "proposed by run 1, homing: for heaters.hotend.kp" in there.words():
                     break
-                await there.pilot.press("down")
+                await there.press("down")
                 await asyncio.sleep(0.1)
             await there.until(lambda: "proposed by run 1, homing: for heaters.hotend.kp" in there.words())
 
@@ -156,21 +156,21 @@ def test_each_kind_of_question_on_the_screen(folder: Path, monkeypatch: pytest.M
         async with opened(folder, monkeypatch) as there:
             await started(there)
             await there.until(lambda: "Which one turned?" in there.text() and "13 motor m" in there.words())
-            await there.pilot.press("9", "9")
+            await there.press("9", "9")
             await there.until(lambda: "“99” is no answer" in there.words())
-            await there.pilot.press("enter", "backspace", "backspace", "1", "2", "enter")
+            await there.press("enter", "backspace", "backspace", "1", "2", "enter")
             await there.until(lambda: "How do they stick?" in there.text())
-            await there.pilot.press("1", "space", "2", "space", "1")
+            await there.press("1", "space", "2", "space", "1")
             await there.until(lambda: "too high" in there.text() and "3 verdicts for 6 places" in there.words())
-            await there.pilot.press("enter")
+            await there.press("enter")
             assert len(got) == 1, "half a grid is no answer"
-            await there.pilot.press("space", "3", "space", "1", "space", "1", "enter")
+            await there.press("space", "3", "space", "1", "space", "1", "enter")
             await there.until(lambda: "1 faster (twice as fast)" in there.words() and "2 enough" in there.words())
-            await there.pilot.press("enter")
-            await there.pilot.press("1")
+            await there.press("enter")
+            await there.press("1")
             await there.until(lambda: len(there.session.ledger.questions(1)) >= 4)
             await there.until(lambda: "1 faster (twice as fast)" in there.words())
-            await there.pilot.press("2")
+            await there.press("2")
             await there.until(lambda: "all answered" in there.text())
             assert got == ["motor l", (("good", "too high", "good"), ("too low", "good", "good")), 4.0]
 
@@ -190,7 +190,7 @@ def test_an_array_is_shown_as_what_it_is_and_not_typed(folder: Path, monkeypatch
             bench.refresh_state()
             bench.focus()
             await there.until(lambda: "7 x 7 0 mm to 0.36 mm" in there.words() and "█" in there.text())
-            await there.pilot.press("enter")
+            await there.press("enter")
             await there.until(lambda: "is not typed: the station “bed mesh” makes it" in there.words())
             assert bench.editing is None and there.session.draft.given("mesh.heights_mm") == heights
 

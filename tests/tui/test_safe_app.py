@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 from pathlib import Path
 
 import pytest
@@ -38,19 +39,24 @@ def test_below_the_least_size_nothing_is_switched_on_and_temperatures_stay(
         async with opened(folder, monkeypatch) as there:
             await at(there, "control")
             await there.resize(60, 20)
-            await there.pilot.press("1", "f", "ctrl+s", "ctrl+p", "enter", "tab", "1")
+            await there.press("1", "f", "ctrl+s", "ctrl+p", "enter", "tab", "1")
             await asyncio.sleep(0.5)
             assert heated(there) == [] and not any(there.board.fan_duty.values())
             assert len(there.app.screen_stack) == 1
             shown = there.text()
-            assert "hotend 23" in shown and "bed 23" in shown and "80 x 24" in shown and "F8 HALT" in shown
-            await there.pilot.press("f8")
+            assert (
+                re.search(r"hotend 2[23]", shown)
+                and re.search(r"bed 2[23]", shown)
+                and "80 x 24" in shown
+                and "F8 HALT" in shown
+            )
+            await there.press("f8")
             await there.until(lambda: there.board.mode == "halted" and "HALTED" in there.text())
             await there.resize(160, 47)
             await there.until(lambda: there.app.focused is there.app.bench)
-            await there.pilot.press("r")
+            await there.press("r")
             await there.until(lambda: there.board.mode == "ready")
-            await there.pilot.press("1")
+            await there.press("1")
             await there.until(lambda: heated(there) == ["bed", "hotend"])
 
     asyncio.run(work())
@@ -61,10 +67,10 @@ def test_quitting_below_the_least_size_says_what_would_be_lost(folder: Path, mon
         async with opened(folder, monkeypatch) as there:
             await there.session.keep(Option("x", "", (Proposal("heaters.hotend.kp", 0.022, 0.1, "", ""),), {}), None)
             await there.resize(79, 24)
-            await there.pilot.press("ctrl+q")
+            await there.press("ctrl+q")
             await there.until(lambda: "1 kept settings are not saved" in " ".join(there.text().split()))
             assert there.app.is_running and there.app.return_code is None
-            await there.pilot.press("ctrl+q")
+            await there.press("ctrl+q")
             await there.until(lambda: there.app._exit)
 
     asyncio.run(work())
@@ -74,14 +80,14 @@ def test_a_dialog_keeps_its_field_through_a_small_terminal(folder: Path, monkeyp
     async def work() -> None:
         async with opened(folder, monkeypatch) as there:
             await at(there, "control")
-            await there.pilot.press("t")
+            await there.press("t")
             await there.until(lambda: isinstance(there.app.focused, Input))
             await there.resize(30, 8)
-            await there.pilot.press("9", "enter")
+            await there.press("9", "enter")
             assert heated(there) == [] and "hotend" in there.text()
             await there.resize(120, 40)
             await there.until(lambda: isinstance(there.app.focused, Input))
-            await there.pilot.press("1", "0", "0", "enter")
+            await there.press("1", "0", "0", "enter")
             await there.until(lambda: heated(there) == ["hotend"])
             assert there.board.drives["hotend"].target_c == 100
 
@@ -92,7 +98,7 @@ def test_a_link_that_breaks_ends_a_hold_and_offers_it_again(folder: Path, monkey
     async def work() -> None:
         async with opened(folder, monkeypatch) as there:
             await at(there, "control")
-            await there.pilot.press("1")
+            await there.press("1")
             await there.until(lambda: heated(there) == ["bed", "hotend"])
             other = there.ends[-1].other
             assert other is not None
@@ -100,9 +106,9 @@ def test_a_link_that_breaks_ends_a_hold_and_offers_it_again(folder: Path, monkey
             await there.until(lambda: len(there.ends) == 2 and there.session.connection.linked)
             assert heated(there) == []
             await there.until(lambda: "holds the bed at 60 °C and the hotend at 215 °C again" in there.text())
-            await there.pilot.press("a")
+            await there.press("a")
             await there.until(lambda: heated(there) == ["bed", "hotend"])
-            await there.pilot.press("0")
+            await there.press("0")
             await there.until(lambda: heated(there) == [] and "the board confirmed it" in there.text())
 
     asyncio.run(work())
@@ -115,11 +121,11 @@ def test_another_machines_board_is_told_at_once_and_nothing_is_done_to_it(
         async with opened(folder, monkeypatch, machine="wren-180", board_of="tern-280") as there:
             await there.until(lambda: isinstance(there.app.screen, QuestionDialog))
             await there.until(lambda: "of the kind larch-6" in there.words() and "alder-4" in there.words())
-            await there.pilot.press("enter")
+            await there.press("enter")
             await at(there, "control")
-            await there.pilot.press("1", "f")
+            await there.press("1", "f")
             await at(there, "heat")
-            await there.pilot.press("enter")
+            await there.press("enter")
             await asyncio.sleep(0.5)
             assert heated(there) == [] and not any(there.board.fan_duty.values())
             await there.until(lambda: "of the kind larch-6" in there.words())
@@ -135,10 +141,10 @@ def test_a_save_takes_what_was_chosen_and_leaves_the_rest_live(folder: Path, mon
                 Proposal("axes.x.maximum_feed_mm_s", 300.0, 200.0, "mm/s", ""),
             )
             await there.session.keep(Option("x", "", proposals, {}), None)
-            await there.pilot.press("ctrl+s")
+            await there.press("ctrl+s")
             await there.until(lambda: isinstance(there.app.screen, SaveDialog))
             first = there.app.screen.changes[0].setting  # type: ignore[attr-defined]
-            await there.pilot.press("space", "enter")
+            await there.press("space", "enter")
             await there.until(lambda: len(there.session.unsaved()) == 1)
             assert there.session.unsaved()[0].setting == first
             assert len([c for c in there.session.ledger.changes("save") if c.layer == "stored"]) == 1
