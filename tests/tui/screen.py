@@ -10,6 +10,8 @@ from pathlib import Path
 
 SPEED = "30"
 
+UNCOUNTED_S = 3.0
+
 
 class Screen:
     """A terminal of 160 x 47 with a program in it."""
@@ -17,7 +19,8 @@ class Screen:
     def __init__(self, folder: Path, *words: str, size: tuple[int, int] = (160, 47)) -> None:
         self.folder = folder
         self.socket = str(folder / "tmux")
-        env = {**os.environ, "XDG_STATE_HOME": str(folder / "state"), "TERM": "xterm-256color"}
+        self.sent = 0
+        env = {**os.environ, "XDG_STATE_HOME": str(folder / "state"), "TERM": "xterm-256color", "UBLET_TELL_KEYS": "1"}
         command = ["new-session", "-d", "-s", "t", "-x", str(size[0]), "-y", str(size[1])]
         program = [sys.executable, "-m", "ublet", *words]
         conf = folder / "tmux.conf"
@@ -33,17 +36,38 @@ class Screen:
 
     def key(self, *names: str) -> None:
         for name in names:
+            before = self.dealt()
             self.tmux("send-keys", "-t", "t", name)
-            time.sleep(0.25)
+            self.passed(before + 1)
+
+    def type(self, text: str) -> None:
+        """Characters, all at once."""
+        before = self.dealt()
+        self.tmux("send-keys", "-t", "t", "-l", text)
+        self.passed(before + len(text))
+
+    def dealt(self) -> int:
+        """How many keys the app has dealt with and painted, by its own word."""
+        word, _, count = self.tmux("display-message", "-p", "-t", "t", "#{pane_title}").strip().partition(" ")
+        return int(count) if word == "ublet" and count.isdigit() else 0
+
+    def passed(self, count: int) -> None:
+        """Wait until so many keys are; one that ends the app, or that nobody counts, is not waited for long."""
+        end = time.monotonic() + UNCOUNTED_S
+        while self.dealt() < count and time.monotonic() < end:
+            time.sleep(0.02)
 
     def wait(self, words: str, timeout: float = 60.0) -> str:
         end = time.monotonic() + timeout
         while words not in (shown := self.text()):
             assert time.monotonic() < end, f"“{words}” did not appear; the screen was:\n{shown}"
             time.sleep(0.1)
-        time.sleep(0.15)  # the rest of that frame
-        later = self.text()
-        return later if words in later else shown
+        for _ in range(10):  # the rest of that frame
+            time.sleep(0.06)
+            if (later := self.text()) == shown:
+                break
+            shown = later if words in later else shown
+        return shown
 
     def gone(self, words: str, timeout: float = 10.0) -> None:
         """Wait until words are off the screen."""

@@ -18,8 +18,7 @@ pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux
 
 
 def typed(screen: Screen, text: str) -> None:
-    screen.tmux("send-keys", "-t", "t", "-l", text)
-    time.sleep(0.3)
+    screen.type(text)
 
 
 def find(screen: Screen, words: str, shown: str) -> None:

@@ -40,8 +40,7 @@ def look_and_answer(screen: Screen, question: str, seen: str, until: str) -> Non
 
 
 def type_in(screen: Screen, text: str) -> None:
-    screen.tmux("send-keys", "-t", "t", "-l", text)
-    time.sleep(0.3)
+    screen.type(text)
     screen.key("Enter")
 
 

@@ -55,7 +55,7 @@ def test_below_the_least_size_nothing_is_switched_on_and_temperatures_stay(
             await there.resize(160, 47)
             await there.until(lambda: there.app.focused is there.app.bench)
             await there.press("r")
-            await there.until(lambda: there.board.mode == "ready")
+            await there.until(lambda: there.board.mode == "ready" and there.session.usable)
             await there.press("1")
             await there.until(lambda: heated(there) == ["bed", "hotend"])
 

@@ -7,6 +7,7 @@ widget that could take it, and until a dialog that it opened can take keys.
 
 from __future__ import annotations
 
+import os
 from collections import deque
 from functools import partial
 
@@ -17,6 +18,12 @@ from textual.message import Message
 
 STUCK_S = 0.5
 """A key whose end is not heard of within this (its widget went away) no longer holds up the next, s."""
+
+
+TELL_KEYS = "UBLET_TELL_KEYS"
+"""Set in the environment: the app says after each key, as the terminal's title, that it is dealt with and painted.
+Whoever drives it from outside waits for that, and not for time.
+"""
 
 
 class Passed(Message):
@@ -35,6 +42,8 @@ class KeysInOrder(App[None]):
         self._waiting: deque[Key] = deque()
         self._turn = 0
         self._under_way = False
+        self.dealt = 0  # keys dealt with so far
+        self._tells = bool(os.environ.get(TELL_KEYS))
 
     async def on_event(self, event: Event) -> None:
         """Keys wait their turn; everything else goes on as ever."""
@@ -72,4 +81,13 @@ class KeysInOrder(App[None]):
     def _end(self, turn: int) -> None:
         if turn == self._turn and self._under_way:
             self._under_way = False
+            self.dealt += 1
+            if self._tells:
+                self.call_after_refresh(self._tell, self.dealt)
             self.call_later(self._next_key)
+
+    def _tell(self, count: int) -> None:
+        """So many keys are dealt with, and what they changed is painted: as the terminal's title."""
+        if self._driver is not None:
+            self._driver.write(f"\x1b]2;ublet {count}\x07")
+            self._driver.flush()
