@@ -98,6 +98,8 @@ def trials() -> str:
     page = TRIAL_PAGE
     for spec in TRIALS.values():
         page += f"\n## `{spec.name}`\n\nStation: {spec.station}. {spec.summary}\n\n{rows(spec.declared(), False)}"
+        told = [f"`{one.name}` ({', '.join(one.columns)})" for one in spec.streams]
+        page += f"\nRecords {', '.join(told)}.\n"
     return page
 
 

@@ -112,6 +112,7 @@ def test_two_values_from_two_runs_saved_together_are_entered_with_their_own(
             for number in (1, 2):
                 await started(there) if number == 1 else await there.press("enter")
                 await there.until(lambda number=number: f"{number} run" in there.words())
+                await there.until(lambda: there.app.bench is not None and there.app.bench.check_action("keep", ()))
                 await there.press("k")
                 await there.until(lambda number=number: f"{number} kept, not saved" in there.text())
             await there.press("ctrl+s")

@@ -12,6 +12,11 @@ from ublet.sim.heat import STEP_S, Plant, holding_w, linearise
 from ublet.sim.motion_truth import in_force, limits_truth, motors_truth, steps_truth, travel_truth
 from ublet.sim.scenario import Scenario
 
+Aim = Mapping[str, Value]
+"""A trial's parameters by name."""
+
+Truth = Callable[[Scenario, MachineFile, Aim], dict[str, float]]
+
 
 def heater_truth(scenario: Scenario, machine: MachineFile, heater: str, target_c: float) -> dict[str, float]:
     """The plant of a heater at a target; empty for a heater without one."""
@@ -93,31 +98,48 @@ def fans_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
     return {"fans_right": float(right)}
 
 
-WIRED: dict[str, Callable[[Scenario, MachineFile], dict[str, float]]] = {
-    "motors-one-by-one": motors_truth,
-    "fans-one-by-one": fans_truth,
+def _heater(scenario: Scenario, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    heater, target = str(aim.get("heater")), number_or(aim.get("target"), 0.0)
+    found = heater_truth(scenario, machine, heater, target)
+    return _of(heater, {**found, **_noise(scenario, machine, heater, target)})
+
+
+def _soak(scenario: Scenario, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    return _of(str(aim.get("heater")), soak_truth(scenario, machine, aim))
+
+
+def _homing(scenario: Scenario, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    return {f"spread.{each.axis}": each.spread_mm for each in scenario.switches.values() if each.axis}
+
+
+def _resting(scenario: Scenario, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    return {f"at_rest.{name}": scenario.scenario.ambient_c for name in machine.sensors}
+
+
+def _whole(truth: Callable[[Scenario, MachineFile], dict[str, float]]) -> Truth:
+    """A truth that does not depend on the trial's parameters."""
+    return lambda scenario, machine, aim: truth(scenario, machine)
+
+
+TRUTHS: dict[str, Truth] = {
+    "motors-one-by-one": _whole(motors_truth),
+    "fans-one-by-one": _whole(fans_truth),
+    "homing": _homing,
+    "travel-limits": _whole(travel_truth),
+    "steps-per-mm": _whole(steps_truth),
+    "speed-limits": _whole(limits_truth),
+    "driver-current": _whole(limits_truth),
+    "sensors-at-rest": _resting,
+    "hotend-control": _heater,
+    "hotend-verify": _heater,
+    "bed-control": _heater,
+    "bed-verify": _heater,
+    "bed-soak": _soak,
 }
+"""The truth behind each trial that has one."""
 
 
-def truth_of(scenario: Scenario, machine: MachineFile, trial: str, parameters: Mapping[str, Value]) -> dict[str, float]:
-    """Truth for a trial's findings, by their ids."""
-    if trial == "bed-soak":
-        return _of(str(parameters.get("heater")), soak_truth(scenario, machine, parameters))
-    if trial.startswith(("hotend-", "bed-")):
-        heater, target = str(parameters.get("heater")), parameters.get("target")
-        found = heater_truth(scenario, machine, heater, float(target) if isinstance(target, (int, float)) else 0)
-        return _of(heater, {**found, **_noise(scenario, machine, heater, float(number_or(target, 0.0)))})
-    if trial == "homing":
-        named = {each.axis: each.spread_mm for each in scenario.switches.values() if each.axis}
-        return {f"spread.{axis}": named[axis] for axis in ("x", "y", "z") if axis in named}
-    if trial in WIRED:
-        return WIRED[trial](scenario, machine)
-    if trial == "sensors-at-rest":
-        return {f"at_rest.{name}": scenario.scenario.ambient_c for name in machine.sensors}
-    if trial == "travel-limits":
-        return travel_truth(scenario, machine)
-    if trial in ("speed-limits", "driver-current"):
-        return limits_truth(scenario, machine)
-    if trial == "steps-per-mm":
-        return steps_truth(scenario, machine)
-    return {}
+def truth_of(scenario: Scenario, machine: MachineFile, trial: str, parameters: Aim) -> dict[str, float]:
+    """Truth for a trial's findings, by their ids; none for a trial whose world has nothing to compare."""
+    truth = TRUTHS.get(trial)
+    return truth(scenario, machine, parameters) if truth is not None else {}
