@@ -64,7 +64,7 @@ def diff(first: Path, second: Path, as_json: JsonOption = False) -> None:
 
     from ublet.core.machine.compare import differences
     from ublet.core.machine.schema import SETTINGS
-    from ublet.core.typed import shown_value
+    from ublet.core.typed import shown_after, shown_value
     from ublet.session.document import Document
 
     with told():
@@ -77,7 +77,8 @@ def diff(first: Path, second: Path, as_json: JsonOption = False) -> None:
     else:
         for item in found:
             unit = declared.unit if (declared := SETTINGS.find(item.path)) else ""
-            print(f"{item.path:40} {shown_value(item.before):>14} → {shown_value(item.after)} {unit}".rstrip())
+            after = shown_after(item.before, item.after)
+            print(f"{item.path:40} {shown_value(item.before):>14} → {after} {unit}".rstrip())
         if not found:
             print("no difference")
     raise typer.Exit(NO if found else GOOD)
@@ -91,7 +92,7 @@ def import_(
 ) -> None:
     """Take a part of another machine file over, comments and all; what the file had there is replaced."""
     from ublet.core.machine.edit import EditError
-    from ublet.core.typed import shown_value
+    from ublet.core.typed import shown_after, shown_value
     from ublet.session.document import Document, DocumentError, read_text
     from ublet.session.draft import Draft
 
@@ -104,7 +105,7 @@ def import_(
         changes = draft.changes()
         draft.write()
     for change in changes:
-        print(f"{change.path}: {shown_value(change.before)} → {shown_value(change.after)}")
+        print(f"{change.path}: {shown_value(change.before)} → {shown_after(change.before, change.after)}")
     print(f"{file}: {len(changes)} settings changed; the former file is {file.name}.previous")
 
 

@@ -11,7 +11,7 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.evidence import Rest
 from ublet.core.facts import Fact
 from ublet.core.run import Subject
-from ublet.core.typed import shown_value
+from ublet.core.typed import shown_after, shown_value
 from ublet.core.units import duration, show, with_uncertainty
 from ublet.ledger.book import Ledger
 from ublet.ledger.entries import RunEntry
@@ -56,11 +56,7 @@ def run_lines(ledger: Ledger, entry: RunEntry) -> Iterator[Line]:
         for each in entry.result.findings
     ]
     yield from _part("found", found)
-    proposed = [
-        f"{p.setting}: {shown_value(p.before, 4)} → {shown_value(p.after, 4)} {p.unit}   {p.effect}".rstrip()
-        for p in entry.result.proposals
-    ]
-    yield from _part("proposed", proposed)
+    yield from _part("proposed", _proposed(entry))
     changes = [
         f"{local_time(c.at)} {c.kind} {c.setting} ({c.layer}): {shown_value(c.before)} → {shown_value(c.after)}"
         for c in ledger.changes(run=entry.id)
@@ -86,6 +82,16 @@ def _part(head: str, lines: list[str]) -> Iterator[Line]:
     if lines:
         yield Line(head, True)
         yield from (Line(each) for each in lines)
+
+
+def _proposed(entry: RunEntry) -> list[str]:
+    """What a run proposed; an effect that several settings have together is said once."""
+    lines, said = [], ""
+    for p in entry.result.proposals:
+        change = f"{p.setting}: {shown_value(p.before, 4)} → {shown_after(p.before, p.after, 4)} {p.unit}".rstrip()
+        lines.append(change if p.effect == said else f"{change}   {p.effect}")
+        said = p.effect
+    return lines
 
 
 def rest_lines(rests: Sequence[Rest]) -> list[str]:

@@ -99,7 +99,7 @@ def _presets(session: Session) -> Standing:
     if hot and session.runner.running is None:
         return Standing("running", "heating")
     count = len(machine.materials)
-    return Standing("proven" if count else "open", f"{count} presets", "the file's materials")
+    return Standing("proven" if count else "open", f"{count} preset{'s' * (count != 1)}", "the file's materials")
 
 
 def _recorded(session: Session) -> Standing:

@@ -133,5 +133,6 @@ class FactDialog(Dialog):
 
 def _named(affected: Affected) -> str:
     station, trial, subject, _ = affected
+    words = trial.replace("-", " ")
     about = f" of the {', '.join(subject.values())}" if subject else ""
-    return f"{station} ({trial.replace('-', ' ')}{about})"
+    return f"{station}{about}" if words == station else f"{station}{about}: {words}"

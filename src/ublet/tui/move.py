@@ -45,7 +45,7 @@ class LimitsBench(AskingBench):
     """What each axis stands."""
 
     kind = "limits"
-    why = "Speed limits   as fast as never a step is lost, and no faster"
+    why = "Speed limits   the fastest that loses no step, with a margin kept"
 
     def picture(self) -> Picture:
         """Every try, and whether it held."""

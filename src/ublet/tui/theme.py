@@ -77,6 +77,13 @@ def textual_theme(name: str, palette: Palette, dark: bool) -> Theme:
             "block-cursor-background": palette.focus,
             "block-cursor-foreground": palette.ground,
             "border": palette.faint,
+            "scrollbar": palette.faint,
+            "scrollbar-hover": palette.dim,
+            "scrollbar-active": palette.focus,
+            "scrollbar-background": palette.panel,
+            "scrollbar-background-hover": palette.panel,
+            "scrollbar-background-active": palette.panel,
+            "scrollbar-corner-color": palette.panel,
         },
     )
 

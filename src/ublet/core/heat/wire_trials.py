@@ -191,7 +191,9 @@ async def fans_one_by_one(bench: Bench, aim: FanParameters) -> TrialResult:
         return TrialResult("proven", f"{len(names)} fans turn as they are told.", {}, findings)
     words = [f"The {name} fan does not turn: check its plug." for name, seen in found.items() if seen is None]
     words += [
-        f"Told the {name} fan, the {seen} fan turned." for name, seen in found.items() if seen not in (None, name)
+        f"The {name} fan was told to turn, and the {seen} fan turned instead."
+        for name, seen in found.items()
+        if seen not in (None, name)
     ]
     wrong = {seen: name for name, seen in cycles(found, own).items()}
     if not wrong:

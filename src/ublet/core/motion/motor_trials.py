@@ -68,7 +68,7 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
     words = [f"Nothing turned for {name}: no current, a wire open, or nothing plugged in." for name in still]
     words += [f"The motor {name} stutters: too little current, or one coil open." for name in stutters]
     crossed = {name: seen for name, seen in found.items() if seen not in (None, name)}
-    words += [f"Told {name}, the motor {seen} turned." for name, seen in crossed.items()]
+    words += [f"{name} was told to turn, and {seen} turned instead." for name, seen in crossed.items()]
     if not words:
         return TrialResult("proven", f"{len(names)} motors turn as they are told.", {}, findings)
     wrong = {seen: name for name, seen in cycles(found, own).items()}
