@@ -42,6 +42,7 @@ if TYPE_CHECKING:
     from ublet.link.client import Client
     from ublet.session.demo import Demo
     from ublet.session.identity import Foreign
+    from ublet.session.next_step import NextStep
     from ublet.session.session import Session
     from ublet.tui.bench import Bench
 
@@ -83,6 +84,7 @@ class UbletApp(KeysInOrder):
         Binding("r", "release", "release"),
         Binding("ctrl+r", "replug", "plug the board in again", show=False),
         Binding("tab", "switch", "route / bench", priority=True),
+        Binding("f2", "next", "next step", key_display="F2", show=False),
         Binding("l", "ledger", "ledger / back"),
         Binding("f3", "fact", "what happened", key_display="F3"),
         Binding("w", "talk", "wire talk"),
@@ -104,6 +106,7 @@ class UbletApp(KeysInOrder):
         self.unsure = ""  # why it is not confirmed that everything was off at the end
         self.small = self._asked_to_quit = False
         self._before_ledger = START_STATION
+        self._next: NextStep | None = None
         self._asked_for: Client | None = None  # the link whose foreign board was told of
         self._had_keys: list[tuple[Screen[Any], Widget | None]] = []
         for each in THEMES:
@@ -119,6 +122,7 @@ class UbletApp(KeysInOrder):
             with Container(id="bench"):
                 yield Static(id="standing")
                 yield Static(f"Opening {self.file.name} …", id="unbuilt")
+        yield Static(id="next-line")
         yield Pulse(self.palette)
         yield Keys(self.palette)
         yield SmallNote(self.palette)
@@ -271,6 +275,7 @@ class UbletApp(KeysInOrder):
         title.edits = len(session.draft.changes()) if session.draft.dirty else 0
         self.query_one(Route).standings = dict(standings(session))
         self._tell_standing()
+        self._tell_next(session)
         if self.bench is not None and self.bench.is_mounted and self.bench.display:
             self.bench.refresh_state()
         while session.notices:
@@ -290,6 +295,28 @@ class UbletApp(KeysInOrder):
             text = Text(f"{glyph(standing)} {words}  ", f"bold {self.palette.focus}")
             text.append(reason, self.palette.text)
             place.update(text)
+
+    def _tell_next(self, session: Session) -> None:
+        """In the frame: what to do next, and why."""
+        from ublet.session.next_step import next_step
+        from ublet.tui.next_line import next_words
+
+        step = self._next = next_step(session, self.query_one(Route).standings)
+        place = self.query_one("#next-line", Static)
+        place.display = step is not None
+        if step is not None:
+            place.update(next_words(step, max(20, self.size.width - 2), self.palette))
+
+    def action_next(self) -> None:
+        """Go where the next step is done, or do it."""
+        if (step := self._next) is None:
+            self.notify("Nothing is left to do here: what is built is proven and saved.", timeout=5)
+        elif step.station is not None:
+            route = self.query_one(Route)
+            route.cursor = ROUTE.index(step.station)
+            route.post_message(Route.Entered(step.station))
+        else:
+            self.notify(f"{step.key} does it: {step.words}, because {step.why}.", timeout=5)
 
     def _ask_whose_board(self, session: Session) -> None:
         """Once for each link: a board of another machine is told at once, before anything is tried on it."""
@@ -337,7 +364,9 @@ class UbletApp(KeysInOrder):
         self._say_link(self.session)
         if self.demo is not None and not self.session.connection.linked and (why := self.demo.ended()):
             reading = replace(reading, why=f"ctrl+r plugs the simulated board in again ({why}).")
-        self.query_one(Pulse).reading = reading
+        for screen in self.screen_stack:
+            for pulse in screen.query(Pulse):  # one in every dialog, too
+                pulse.reading = reading
         if self.small:
             self._note(reading)
         self._route_beat(reading)
@@ -428,7 +457,7 @@ class UbletApp(KeysInOrder):
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Only the keys that work now are shown."""
         session = self.session
-        if action in ("save", "release", "ledger", "talk", "fact") and session is None:
+        if action in ("save", "release", "ledger", "talk", "fact", "next") and session is None:
             return False
         if action == "switch":
             return len(self.screen_stack) == 1 and session is not None
@@ -631,6 +660,7 @@ class UbletApp(KeysInOrder):
         yield SystemCommand("Save", "Kept values to the board's store and the machine file", self.action_save)
         yield SystemCommand("Release", "Leave the halted state", self.action_release)
         yield SystemCommand("Ledger", "What was done, and when", self.action_ledger)
+        yield SystemCommand("Next step", "Go where the next step is done (F2)", self.action_next)
         yield SystemCommand("What happened", "Tell a fact: nozzle changed, belt tightened, ... (F3)", self.action_fact)
         yield SystemCommand("Talk", "The raw dialogue with the board", self.action_talk)
         yield SystemCommand("Light or dark", "Switch between soot and bone (F6)", self.action_theme)

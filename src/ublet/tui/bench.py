@@ -13,6 +13,7 @@ from textual.widgets import Static
 
 from ublet.core.questions import Question
 from ublet.core.trial import Need, TrialSpec
+from ublet.tui.sheet import Sheet
 
 if TYPE_CHECKING:
     from ublet.session.hands import DemoHands
@@ -36,6 +37,18 @@ class Bench(Widget, can_focus=True):
         self.palette = palette
         self.watched: TrialWatch | None = None
         self._written: dict[str, Text] = {}
+
+    def on_focus(self) -> None:
+        """The bar of its sheet is full while the keys go here."""
+        self._redraw_sheets()
+
+    def on_blur(self) -> None:
+        """And only then."""
+        self._redraw_sheets()
+
+    def _redraw_sheets(self) -> None:
+        for sheet in self.query(Sheet):
+            sheet.refresh()
 
     @property
     def busy(self) -> bool:

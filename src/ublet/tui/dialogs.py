@@ -16,6 +16,7 @@ from ublet.core.questions import Question
 from ublet.core.typed import shown_after, shown_value
 from ublet.core.units import NotAQuantity, parse, show
 from ublet.session.saving import Saved
+from ublet.tui.pulse import Pulse
 from ublet.tui.small import SmallNote
 from ublet.tui.theme import Palette
 
@@ -34,15 +35,21 @@ class Dialog(ModalScreen[str | None]):
     Dialog .keys { margin-top: 1; color: $dim; }
     Dialog Input { border: none; background: $background; margin-top: 1; height: 1; padding: 0 1; }
     Dialog .wrong { color: $error; }
+    Dialog Pulse { dock: bottom; margin-bottom: 1; }
     """
     BINDINGS = [Binding("escape", "answer('')", "close", show=False)]
 
     answered = False
 
     def on_mount(self) -> None:
-        """A terminal may shrink below it: then the note stands for it, too."""
-        if isinstance(note := next(iter(self.app.screen_stack[0].query(SmallNote)), None), SmallNote):
+        """The live machine and HALT stay bright; in a terminal that is too small the note stands for all of it."""
+        below = self.app.screen_stack[0]
+        if isinstance(note := next(iter(below.query(SmallNote)), None), SmallNote):
             self.mount(SmallNote(note.palette))
+        if isinstance(pulse := next(iter(below.query(Pulse)), None), Pulse):
+            live = Pulse(pulse.palette)
+            live.set_reactive(Pulse.reading, pulse.reading)
+            self.mount(live)
 
     def action_answer(self, answer: str) -> None:
         """Close with an answer; an empty one is none."""

@@ -21,12 +21,13 @@ from ublet.tui.watch import TrialWatch
 HOTTEST_C = 260.0
 LARGEST_ERROR_C = 30.0
 LABEL_COLUMNS = 17
+WIDE_COLUMNS = 110
 AXIS_COLUMNS = 6
 
 
 def sensors_picture(session: Session, watched: TrialWatch | None, width: int, height: int, palette: Palette) -> Text:
     """A line for each sensor; below, the error that each catalogue curve would make for the first one."""
-    text = _table(session, palette)
+    text = _table(session, width, palette)
     names = list(session.document.machine.sensors)
     used = len(names) + 2
     if (
@@ -43,10 +44,11 @@ def sensors_picture(session: Session, watched: TrialWatch | None, width: int, he
     return text
 
 
-def _table(session: Session, palette: Palette) -> Text:
-    text, counts = Text(no_wrap=True), 2**session.document.board.adc_bits - 1
+def _table(session: Session, width: int, palette: Palette) -> Text:
+    """A line for each sensor; what one count is, where there is room for it."""
+    text, counts, roomy = Text(no_wrap=True), 2**session.document.board.adc_bits - 1, width >= WIDE_COLUMNS
     heading = f"{'sensor':<14}{'socket':<8}{'curve':<22}{'counts':>8}{'resistance':>14}{'reads':>11}"
-    text.append(f"{heading}{'one count':>13}{'hot':>20}\n", palette.dim)
+    text.append(f"{heading}{'one count' if roomy else '':>13}{'hot' if roomy else '':>20}".rstrip() + "\n", palette.dim)
     for name in session.document.machine.sensors:
         root = f"sensors.{name}"
         celsius, curve = session.connection.channel(root), live_curve(session.document.machine, name, session.live)
@@ -59,6 +61,9 @@ def _table(session: Session, palette: Palette) -> Text:
         ohm = divider_ohm(ratio, number_or(session.live(f"{root}.pullup_ohm"), 0.0))
         text.append(f"{ratio * counts:>8.1f}{show(ohm, 'Ω', 5):>14}", palette.text)
         text.append(f"{celsius:>8.2f} °C", f"bold {palette.focus}")
+        if not roomy:
+            text.append("\n")
+            continue
         text.append(f"{resolution_c(curve, celsius, counts):>10.3f} °C", palette.text)
         hot = working_point(session.document.machine, name)
         text.append(f"{f'{resolution_c(curve, hot, counts):.2f} °C at {hot:g}':>20}\n", palette.text)

@@ -58,6 +58,13 @@ class Sheet(Widget):
         """The screen line of a row within the sheet."""
         return row - self.top
 
+    @property
+    def _has_keys(self) -> bool:
+        """Whether keys go to the bench or the dialog that it stands in: only one bar on the screen is full."""
+        focused = self.screen.focused
+        owner = next((each for each in self.ancestors if isinstance(each, Widget) and each.can_focus), None)
+        return owner is None or focused is owner or (focused is not None and owner in focused.ancestors)
+
     def _scroll(self) -> None:
         height = self.content_size.height
         if height < 1:
@@ -77,9 +84,9 @@ class Sheet(Widget):
         here = number == self.cursor and self.rows
         line.truncate(width, overflow="ellipsis")
         line.pad_right(max(0, width - len(line)))
-        if here and self.active:
+        if here and self.active and self._has_keys:
             line.stylize(f"bold {palette.ground} on {palette.focus}")
-        elif here and self.marks:
+        elif here and (self.marks or self.active):
             line.stylize(f"bold {palette.focus}")
         above, below = self.top, len(self.rows) - self.top - height
         more = f" ↑{above} " if y == 0 and above > 0 else f" ↓{below} " if y == height - 1 and below > 0 else ""

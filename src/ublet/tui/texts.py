@@ -13,7 +13,8 @@ EVERYWHERE = """\
 EVERYWHERE
       F8    HALT: everything off at once      r     release after a halt or a tripped guard
       tab   route / bench                     ctrl+s  write and save what is not yet
-      l     ledger                            w     talk with the board
+      F2    go where the next step is done    w     talk with the board
+      l     ledger, and back
       F3    tell what happened: nozzle changed, belt tightened, ...
       F6    light / dark                      ctrl+p  every command         ctrl+q  quit
 """

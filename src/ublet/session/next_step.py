@@ -1,0 +1,58 @@
+"""The most useful thing to do next, and why: from where the stations stand, in the order of the route."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from ublet.core.route import ROUTE, Standing, Station
+from ublet.session.session import Session
+
+NO_STEP = ("control", "ledger")
+"""Benches that are there for whoever wants them, and no step of the work."""
+
+
+@dataclass(frozen=True)
+class NextStep:
+    """What to do next. key: what does it, when it is no station; station: where it is done, else."""
+
+    words: str
+    why: str
+    station: Station | None = None
+    key: str = ""
+
+
+def next_step(session: Session, standings: Mapping[str, Standing]) -> NextStep | None:
+    """The next step; None while a trial runs, and when everything that is built is proven and saved."""
+    if session.runner.running is not None:
+        return None
+    connection = session.connection
+    if connection.linked and connection.state.mode != "ready":
+        return NextStep("release the board", f"it is {connection.state.mode}, and does nothing until then", key="r")
+    wanted = next((each for each in _steps() if standings[each.name].state not in ("proven", "waiting")), None)
+    unsaved = len(session.unsaved()) if connection.linked else 0
+    if unsaved and not _unverified(standings):
+        them = "1 kept value is" if unsaved == 1 else f"{unsaved} kept values are"
+        return NextStep("save", f"{them} lost at power-off", key="ctrl+s")
+    if wanted is None:
+        return None
+    return NextStep(wanted.name, _why(wanted, standings[wanted.name]), wanted)
+
+
+def _steps() -> list[Station]:
+    return [station for station in ROUTE if station.built and station.bench not in NO_STEP]
+
+
+def _unverified(standings: Mapping[str, Standing]) -> bool:
+    """Whether something was kept that is not checked yet: that comes before it is saved."""
+    return any(
+        standing.state in ("failed", "stale") or standing.figure == "unverified" for standing in standings.values()
+    )
+
+
+def _why(station: Station, standing: Standing) -> str:
+    """Why this one: the reason of its standing, or what is not known before it was done."""
+    if standing.state == "open" and not standing.reason:
+        return f"it is not done yet: {station.purpose}"
+    reason = standing.reason.split(". ")[0].rstrip(".")
+    return {"failed": f"it failed: {reason}", "stale": reason}.get(standing.state, reason)
