@@ -99,5 +99,5 @@ class Intent:
 
 
 def subject_text(subject: Mapping[str, str]) -> str:
-    """A subject as it is looked for: ``heater=bed``; empty for the whole machine."""
+    """A subject as it is looked for: ``heater=hotend``; empty for the whole machine."""
     return ",".join(f"{key}={value}" for key, value in sorted(subject.items()))
