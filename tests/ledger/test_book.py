@@ -18,7 +18,7 @@ from ublet.core.facts import Fact
 from ublet.core.run import Checkpoint, Finding, Option, Proposal, Stream, TrialResult
 from ublet.ledger.book import CUT_OFF, Ledger
 from ublet.ledger.entries import Change, Intent, Opening
-from ublet.ledger.errors import LedgerError
+from ublet.ledger.errors import LedgerError, unwritable
 from ublet.ledger.older import stable
 from ublet.ledger.process import alive, this_process
 
@@ -191,6 +191,12 @@ def test_garbage_and_other_versions_are_refused_with_a_sentence(folder: Path) ->
     good.close()
     with pytest.raises(LedgerError, match="another version"):
         Ledger(folder / "new.ledger")
+
+
+def test_what_a_failed_write_advises_fits_its_reason() -> None:
+    full, broken = "database or disk is full", "database disk image is malformed"
+    told = {reason: str(unwritable(Path("a.ledger"), sqlite3.OperationalError(reason))) for reason in (full, broken)}
+    assert "make room on the disk" in told[full] and "is damaged" in told[broken] and "move it away" in told[broken]
 
 
 def test_two_writers_wait_for_each_other(folder: Path) -> None:

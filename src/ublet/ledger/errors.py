@@ -46,6 +46,8 @@ def unusable(path: Path, error: sqlite3.Error) -> str:
 
 def unwritable(path: Path, error: sqlite3.Error) -> LedgerError:
     """It could not be written just now."""
+    if "malformed" in str(error) or "not a database" in str(error):
+        return LedgerError(f"The ledger {path} is damaged ({error}): move it away, and a new one is begun.")
     return LedgerError(
         f"The ledger {path} could not be written ({error}): "
         "make room on the disk or close the other program that uses it, then try again."
