@@ -86,7 +86,13 @@ def soak_truth(scenario: Scenario, machine: MachineFile, parameters: Mapping[str
     if reached is None:
         return {}
     surface = ambient + truth.surface_share * (float(target) - ambient)
-    return {"soak": max(0.0, last - reached), "sheet_lag": truth.surface_lag_s, "surface": surface}
+    return {
+        "soak": max(0.0, last - reached),
+        "sheet_lag": truth.surface_lag_s,
+        "surface": surface,
+        "surface_share": truth.surface_share,
+        "surface_below": float(target) - surface,
+    }
 
 
 def fans_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
