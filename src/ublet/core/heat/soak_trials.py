@@ -304,7 +304,7 @@ def _sheet_findings(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet) 
         time_s, _, _, surface = watched.columns(watched.now_s - WINDOW_S)
         drift = drift_of(time_s, surface)
         found += [
-            Finding("surface_share", sheet.share, sheet.share_u),
+            Finding("surface_share", sheet.share, math.hypot(sheet.share_u, SENSOR_C / rise)),
             Finding("sensor_lead", sheet.lead_s, None, "s"),
             Finding("surface", aimed.room_c + sheet.share * rise, SENSOR_C, "°C"),
             Finding("surface_below", (1 - sheet.share) * rise, SENSOR_C, "°C"),
