@@ -208,6 +208,7 @@ def main(out: Path) -> None:
             stage.shot(out / "save.png")
             stage.key("Enter")
             stage.wait("settings saved")
+            time.sleep(9)  # the notice goes by itself
             stage.key("l")
             stage.wait("newest first")
             stage.key("v", "Down")

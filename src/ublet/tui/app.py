@@ -419,6 +419,8 @@ class UbletApp(KeysInOrder):
         if event.station.built and self.bench is not None:
             self.bench.focus()
             self.refresh_bindings()
+        elif self.session is None:
+            self.notify(f"{self.file.name} is still being opened: a moment.", timeout=4)
         else:
             self.notify(f"“{event.station.name}” is not built yet and cannot be entered.", timeout=4)
 
