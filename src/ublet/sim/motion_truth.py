@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.motion.homing_moves import axis_of
 from ublet.core.motion.motor_trials import motor_roots
+from ublet.core.motion.steps_trials import StepsParameters, axes_of, measured_length
+from ublet.core.settings import Value
 from ublet.sim.assembly import assemble
 from ublet.sim.scenario import Scenario
 
@@ -22,6 +24,22 @@ def steps_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
         if own:
             each = [m.turn_mm / (m.full_steps * (m.microsteps or told[m.role])) for m in own]
             found[f"steps_per_mm.{axis}"] = len(each) / sum(each)
+    return found
+
+
+def lengths_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
+    """The same, and how far each axis really goes when it is told the length that is measured, with the steps that are
+    in force on arrival.
+    """
+    chosen, found = StepsParameters.model_validate(dict(aim)), steps_truth(scenario, machine)
+    for axis in axes_of(chosen):
+        true = found.get(f"steps_per_mm.{axis}")
+        if true is None:
+            continue
+        told = measured_length(machine, axis, chosen)
+        steps = _in_force(scenario, f"axes.{axis}.steps_per_mm", _declared_steps(machine, axis))
+        found[f"measured.{axis}"] = told * steps / true
+        found[f"error.{axis}"] = told * (steps / true - 1)
     return found
 
 

@@ -9,7 +9,7 @@ from ublet.core.heat.pid import TICK_S, Gains, Pid
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value, number_or
 from ublet.sim.heat import STEP_S, Plant, holding_w, linearise
-from ublet.sim.motion_truth import in_force, limits_truth, motors_truth, steps_truth, travel_truth
+from ublet.sim.motion_truth import in_force, lengths_truth, limits_truth, motors_truth, travel_truth
 from ublet.sim.scenario import Scenario
 
 Aim = Mapping[str, Value]
@@ -132,7 +132,7 @@ TRUTHS: dict[str, Truth] = {
     "fans-one-by-one": _whole(fans_truth),
     "homing": _homing,
     "travel-limits": _whole(travel_truth),
-    "steps-per-mm": _whole(steps_truth),
+    "steps-per-mm": lengths_truth,
     "speed-limits": _whole(limits_truth),
     "driver-current": _whole(limits_truth),
     "sensors-at-rest": _resting,
