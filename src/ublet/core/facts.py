@@ -94,8 +94,9 @@ class Fact:
 
     @property
     def counts_as(self) -> str | int:
-        """What is compared: what it is now, or which telling it was."""
-        return self.value if FACTS[self.kind].state else self.id
+        """What is compared: what it is now, or which telling it was; that, too, for a kind that this version lacks."""
+        kind = FACTS.get(self.kind)
+        return self.value if kind is not None and kind.state else self.id
 
 
 def fact_from(machine: MachineFile, path: str, value: str | None) -> Fact:
