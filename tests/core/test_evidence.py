@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 
 import numpy as np
 import pytest
 
 from ublet.core.catalogue import TRIALS
-from ublet.core.evidence import Now, Rest, Trace, among, stale_reasons
+from ublet.core.evidence import Now, Present, Rest, Trace, stale_reasons
 from ublet.core.route import ROUTE, station_of
 from ublet.core.settings import Value
 
@@ -16,6 +17,17 @@ from ublet.core.settings import Value
 def settings(**values: Value) -> tuple[Rest, ...]:
     """Rests on settings; __ stands for a dot."""
     return tuple(Rest("setting", path.replace("__", "."), value) for path, value in values.items())
+
+
+def among(values: Mapping[str, Value]) -> Present:
+    """What settings are now, by path; whatever else a run rests on is unknown there."""
+
+    def present(rest: Rest) -> Now:
+        if rest.kind != "setting":
+            return Now(unknown=True)
+        return Now(values[rest.path]) if rest.path in values else Now(gone=True)
+
+    return present
 
 
 def test_a_changed_setting_makes_stale_and_says_so() -> None:

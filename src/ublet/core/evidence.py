@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Literal
@@ -130,14 +130,3 @@ def _told_apart(then: Value, current: Value) -> tuple[str, str]:
         if before != after:
             break
     return before, after
-
-
-def among(values: Mapping[str, Value]) -> Present:
-    """What settings are now, by path; whatever else a run rests on is unknown there."""
-
-    def present(rest: Rest) -> Now:
-        if rest.kind != "setting":
-            return Now(unknown=True)
-        return Now(values[rest.path]) if rest.path in values else Now(gone=True)
-
-    return present

@@ -88,9 +88,6 @@ def _as_rows(value: Any) -> Any:
     return tuple(_as_row(row) for row in value) if isinstance(value, (list, tuple)) else value
 
 
-Numbers = Annotated[Row, BeforeValidator(_as_row)]
-"""An array of one dimension in a part."""
-
 Grid = Annotated[tuple[Row, ...], BeforeValidator(_as_rows)]
 """An array of two dimensions in a part."""
 
@@ -108,11 +105,6 @@ def frozen(value: Any) -> Any:
 def thawed(value: Any) -> Any:
     """A value as TOML and JSON have it, with lists for its tuples."""
     return [thawed(each) for each in value] if isinstance(value, tuple) else value
-
-
-def is_array(value: object) -> bool:
-    """Whether a value is an array."""
-    return isinstance(value, tuple)
 
 
 def numbers_in(value: Value) -> tuple[float, ...]:

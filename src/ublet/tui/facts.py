@@ -19,8 +19,6 @@ from ublet.tui.dialogs import Dialog
 from ublet.tui.sheet import Sheet
 from ublet.tui.theme import Palette
 
-SHOWN_ROWS = 12
-
 
 class FactDialog(Dialog):
     """Choose what it is about, say what happened, see what it takes with it, then tell it. Closes with its words."""
