@@ -8,7 +8,7 @@ from pathlib import Path
 from tests.conftest import Rig, tern_scenario
 from ublet.session.hands import DemoHands, Seen
 from ublet.sim.world import Hands, serve_world
-from ublet.tui.question import answer_keys
+from ublet.tui.trial.question import answer_keys
 
 
 def test_a_switch_is_pressed_and_seen_and_the_link_knows_nothing_of_it(tmp_path: Path) -> None:

@@ -108,7 +108,7 @@ async def opened(
 
         return session, ""
 
-    monkeypatch.setattr("ublet.tui.loading.open_session", open_session)
+    monkeypatch.setattr("ublet.tui.frame.loading.open_session", open_session)
     monkeypatch.setenv("XDG_STATE_HOME", str(folder / "state"))
     monkeypatch.setenv("XDG_CONFIG_HOME", str(folder / "config"))
     clock = loop.create_task(keep_time(service, SPEED))

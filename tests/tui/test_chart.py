@@ -7,11 +7,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ublet.core.run import Series
-from ublet.tui.chart import StripChart, ticks
-from ublet.tui.dots import BLANK, polyline_cells
-from ublet.tui.heat_pictures import cycles, reached_at, steps, whole
-from ublet.tui.pulse import trace
-from ublet.tui.theme import PALETTES, SOOT
+from ublet.tui.instruments.chart import StripChart, ticks
+from ublet.tui.instruments.dots import BLANK, polyline_cells
+from ublet.tui.heat.charts import cycles, reached_at, steps, whole
+from ublet.tui.frame.pulse import trace
+from ublet.tui.frame.theme import PALETTES, SOOT
 
 
 def array(*values: float) -> np.ndarray:

@@ -16,8 +16,8 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.questions import Judge, Live, Question
 from ublet.core.run import Checkpoint, Option, Proposal, Stream, TrialResult
 from ublet.core.settings import Part
-from ublet.tui.facts import FactDialog
-from ublet.tui.ledger_bench import LedgerBench
+from ublet.tui.record.facts import FactDialog
+from ublet.tui.record.ledger import LedgerBench
 
 Answered = list[Any]
 

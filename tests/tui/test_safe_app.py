@@ -13,8 +13,8 @@ from tests.tui.pilot import Opened, opened
 from ublet.core.route import ROUTE
 from ublet.core.run import Option, Proposal
 from ublet.tui.app import REST_S
-from ublet.tui.dialogs import QuestionDialog, SaveDialog
-from ublet.tui.route import Route
+from ublet.tui.frame.dialogs import QuestionDialog, SaveDialog
+from ublet.tui.frame.route import Route
 
 
 async def at(there: Opened, bench: str) -> None:

@@ -15,10 +15,10 @@ from ublet.core.questions import Question
 from ublet.core.route import ROUTE
 from ublet.sim.builder import ScriptedBuilder
 from ublet.sim.world import Hands
-from ublet.tui.asking import AskingBench
+from ublet.tui.trial.trial_bench import AskingBench
 from ublet.tui.benches import BENCHES
-from ublet.tui.theme import PALETTES
-from ublet.tui.watch import TrialWatch
+from ublet.tui.frame.theme import PALETTES
+from ublet.tui.trial.watch import TrialWatch
 
 EDGES = [1, 2, 3, 5, 6, 7, 8, 39, 40, 41, 79, 80, 81, 240]
 EVERY = list(itertools.product(range(1, 241), range(1, 71)))

@@ -15,15 +15,15 @@ from ublet.core.route import ROUTE, Standing
 from ublet.core.run import Finding, Option, Progress, Proposal, TrialResult
 from ublet.core.units import parse
 from ublet.session.saving import Saved
-from ublet.tui.dialogs import QuantityDialog, QuestionDialog, SaveDialog
-from ublet.tui.pickers import LineDialog
-from ublet.tui.pulse import HeaterReading, Pulse, Reading
-from ublet.tui.question import answer_for, answer_keys
-from ublet.tui.route import Route
-from ublet.tui.settlement import Settlement
-from ublet.tui.theme import SOOT, THEMES
-from ublet.tui.title import Title
-from ublet.tui.watch import TrialWatch
+from ublet.tui.frame.dialogs import QuantityDialog, QuestionDialog, SaveDialog
+from ublet.tui.frame.pickers import LineDialog
+from ublet.tui.frame.pulse import HeaterReading, Pulse, Reading
+from ublet.tui.trial.question import answer_for, answer_keys
+from ublet.tui.frame.route import Route
+from ublet.tui.trial.settlement import Settlement
+from ublet.tui.frame.theme import SOOT, THEMES
+from ublet.tui.frame.title import Title
+from ublet.tui.trial.watch import TrialWatch
 
 
 class Themed(App[None]):

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 from tests.conftest import machine_text
 from ublet.core.machine.wiring import plugs
 from ublet.session.library import boards
-from ublet.tui.theme import SOOT
-from ublet.tui.wiring_picture import draw_board, levels, neighbour
+from ublet.tui.frame.theme import SOOT
+from ublet.tui.machine.wiring_picture import draw_board, levels, neighbour
 
 AT = plugs(tomllib.loads(machine_text()))
 

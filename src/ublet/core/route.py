@@ -120,6 +120,18 @@ ROUTE: tuple[Station, ...] = (
 """All stations in order."""
 
 
+def station_with(bench: str) -> Station:
+    """The station with a kind of bench.
+
+    Raises:
+        KeyError: no station has it.
+    """
+    for station in ROUTE:
+        if station.bench == bench:
+            return station
+    raise KeyError(bench)
+
+
 def station_of(trial: str) -> Station:
     """The station at which a trial is run.
 

@@ -62,6 +62,17 @@ def parse(text: str, unit: str) -> float:
     return result
 
 
+def spelt_out(text: str, unit: str, bare: str) -> str:
+    """What was typed for a quantity in ``unit``, with the unit that a bare number is meant in, where that one fits.
+
+    >>> spelt_out("5", "mm", "thou"), spelt_out("5", "°C", "thou"), spelt_out("5mm", "mm", "thou")
+    ('5 thou', '5', '5mm')
+    """
+    match = _NUMBER.match(text)
+    meant = bare in _TO_BASE.get(unit, ()) and bare != unit and match is not None and not match.group(2)
+    return f"{text.strip()} {bare}" if meant else text
+
+
 def show(value: float, unit: str = "", digits: int = 4) -> str:
     """A number with up to ``digits`` significant digits, no exponent for everyday sizes, and its unit.
 

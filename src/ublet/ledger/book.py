@@ -296,16 +296,16 @@ class Ledger:
         ]
         return kept + [_change(row) for row in rows]
 
-    def last_change(self, setting: str, kind: str) -> Change | None:
-        """The newest change of a setting of a kind (keep, save, ...)."""
+    def last_change(self, setting: str, kind: str | None = None, layer: str | None = None) -> Change | None:
+        """The newest change of a setting; of a kind (keep, save, ...), or in a layer, when asked for."""
         for what in reversed(self._waiting):
             for change in reversed(what):
-                if (change.setting, change.kind) == (setting, kind):
+                if change.setting == setting and kind in (None, change.kind) and layer in (None, change.layer):
                     return change
         rows = self._rows(
-            "SELECT at, kind, run, setting, layer, before, after FROM change WHERE setting = ? AND kind = ? "
-            "ORDER BY id DESC LIMIT 1",
-            (setting, kind),
+            "SELECT at, kind, run, setting, layer, before, after FROM change WHERE setting = ?1 "
+            "AND (?2 IS NULL OR kind = ?2) AND (?3 IS NULL OR layer = ?3) ORDER BY id DESC LIMIT 1",
+            (setting, kind, layer),
         )
         return _change(rows[0]) if rows else None
 

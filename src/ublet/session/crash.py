@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import contextlib
+import logging
 import traceback
 from pathlib import Path
 
-import platformdirs
+from ublet.session.places import fault_path
 
 
 def fault_note(error: BaseException) -> Path:
     """Write the details of a fault to a file that can be sent to us; returns where."""
-    note = platformdirs.user_state_path("ublet") / "last-fault.txt"
+    note = fault_path()
+    logging.getLogger(__name__).error("a fault of ours: %r, details in %s", error, note)
     with contextlib.suppress(OSError):
         note.parent.mkdir(parents=True, exist_ok=True)
         note.write_text("".join(traceback.format_exception(error)), encoding="utf-8")

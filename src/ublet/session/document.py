@@ -10,7 +10,9 @@ from ublet.core.machine.check import Checked, check_text
 from ublet.core.machine.edit import EditError, edited
 from ublet.core.machine.effective import effective
 from ublet.core.machine.image import Image, build_image
+from ublet.core.machine.lines import key_lines
 from ublet.core.machine.modules import ModulePlan
+from ublet.core.machine.problem import Lines, Problem
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
 from ublet.core.trouble import Trouble
@@ -20,6 +22,14 @@ from ublet.session.picture import start_picture
 
 class DocumentError(Trouble):
     """The machine file cannot be used; the message holds a sentence for each problem."""
+
+
+class Faulty(DocumentError):
+    """The machine file can be read, and has errors: its text and what is wrong with it."""
+
+    def __init__(self, path: Path, text: str, problems: tuple[Problem, ...]) -> None:
+        super().__init__("\n".join(problem.sentence(str(path)) for problem in problems))
+        self.path, self.text, self.problems = path, text, problems
 
 
 def read_text(path: Path) -> str:
@@ -47,6 +57,7 @@ class Document:
     def __init__(self, path: Path) -> None:
         self.path = path
         self.boards: Boards = boards_for(path.parent)
+        self._lines: tuple[str, Lines] | None = None
         self._image: tuple[str, bytes, Image, ModulePlan] | None = None
         self.take(read_text(path))
 
@@ -79,9 +90,14 @@ class Document:
     def _checked(self, text: str) -> MachineFile:
         checked: Checked = check_text(text, self.boards)
         if checked.errors or checked.machine is None:
-            lines = [problem.sentence(str(self.path)) for problem in checked.errors]
-            raise DocumentError("\n".join(lines))
+            raise Faulty(self.path, text, checked.errors)
         return checked.machine
+
+    def line(self, path: str) -> int | None:
+        """The line that gives a setting; None where the file does not."""
+        if self._lines is None or self._lines[0] != self.text:
+            self._lines = (self.text, key_lines(self.text))
+        return self._lines[1].get(tuple(path.split(".")))
 
     def value(self, path: str) -> Value:
         """What the file says of a setting (what follows when it is silent); None when it has no such part."""

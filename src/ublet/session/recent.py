@@ -7,7 +7,7 @@ import json
 from dataclasses import dataclass
 from pathlib import Path
 
-import platformdirs
+from ublet.session.places import last_machine_path
 
 
 @dataclass(frozen=True)
@@ -18,14 +18,10 @@ class Recent:
     port: str | None
 
 
-def _note() -> Path:
-    return platformdirs.user_state_path("ublet") / "last.json"
-
-
 def last_machine() -> Recent | None:
     """The last machine, if its file is still there."""
     try:
-        noted = json.loads(_note().read_text(encoding="utf-8"))
+        noted = json.loads(last_machine_path().read_text(encoding="utf-8"))
         recent = Recent(Path(noted["file"]), noted.get("port"))
     except (OSError, ValueError, KeyError, TypeError):
         return None
@@ -35,5 +31,5 @@ def last_machine() -> Recent | None:
 def remember(file: Path, port: str | None) -> None:
     """Note the machine; a folder that cannot be written is no reason not to work."""
     with contextlib.suppress(OSError):
-        _note().parent.mkdir(parents=True, exist_ok=True)
-        _note().write_text(json.dumps({"file": str(file.absolute()), "port": port}), encoding="utf-8")
+        last_machine_path().parent.mkdir(parents=True, exist_ok=True)
+        last_machine_path().write_text(json.dumps({"file": str(file.absolute()), "port": port}), encoding="utf-8")

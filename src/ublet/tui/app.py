@@ -1,39 +1,33 @@
-"""The app: the frame around the benches, the link's news, HALT, writing and saving, palette and help."""
+"""The app: the frame around the benches, what is shown in it, and what can be done from anywhere."""
 
 from __future__ import annotations
 
-import asyncio
 import gc
 import os
-import signal
 import sys
-import threading
-from collections.abc import Iterable
 from dataclasses import replace
-from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rich.text import Text
-from textual.app import ComposeResult, SystemCommand
+from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.command import CommandPalette
 from textual.containers import Container, Horizontal
-from textual.events import Event, InputEvent, Key, Paste, Resize
-from textual.screen import Screen
+from textual.theme import Theme
 from textual.timer import Timer
-from textual.widget import Widget
 from textual.widgets import Static
 
-from ublet.core.route import ROUTE, Standing, Station, glyph
-from ublet.tui.key_order import KeysInOrder
-from ublet.tui.keys import Keys
-from ublet.tui.pulse import Pulse, Reading
-from ublet.tui.reading import link_words, take_reading
-from ublet.tui.route import Route
-from ublet.tui.small import SmallNote, too_small
-from ublet.tui.theme import PALETTES, THEMES
-from ublet.tui.title import Title
+from ublet.core.route import ROUTE, Standing, Station, station_with
+from ublet.tui.frame.ending import Ending
+from ublet.tui.frame.keys import Keys
+from ublet.tui.frame.pulse import Pulse, Reading
+from ublet.tui.frame.reading import link_words, take_reading
+from ublet.tui.frame.route import Route
+from ublet.tui.frame.small import SmallNote
+from ublet.tui.frame.theme import THEMES, ink_theme, theme_kept
+from ublet.tui.frame.title import Title
+from ublet.tui.frame.words import next_words, standing_words, unbuilt_words
 
 if TYPE_CHECKING:
     from textual.driver import Driver
@@ -41,10 +35,11 @@ if TYPE_CHECKING:
     from ublet.core.machine.compare import Conflict
     from ublet.link.client import Client
     from ublet.session.demo import Demo
+    from ublet.session.document import Faulty
     from ublet.session.identity import Foreign
     from ublet.session.next_step import NextStep
     from ublet.session.session import Session
-    from ublet.tui.bench import Bench
+    from ublet.tui.trial.bench import Bench
 
 SWITCH_S = 0.0005
 """How soon the thread that reads the keyboard gets its turn while the app draws, s. With Python's usual 5 ms most of
@@ -64,13 +59,9 @@ REST_S = 0.25
 
 START_STATION = next(number for number, station in enumerate(ROUTE) if station.built)
 UNUSABLE = 2
-FAULT = 70
-SIGNALLED = 130
-STUCK_AT_THE_END_S = 3.0
-"""A terminal that takes nothing any more does not keep the process, s."""
 
 
-class UbletApp(KeysInOrder):
+class UbletApp(Ending):
     """Full-screen bench on one machine file. Heavy parts load after the first frame is on the screen."""
 
     TITLE = "ublet"
@@ -79,201 +70,135 @@ class UbletApp(KeysInOrder):
     HORIZONTAL_BREAKPOINTS = [(0, "-tiny"), (80, "-folded"), (130, "-wide")]
     VERTICAL_BREAKPOINTS = [(0, "-flat"), (24, "-short"), (38, "-tall")]
     BINDINGS = [
-        Binding("f8", "halt", "HALT", priority=True),
-        Binding("ctrl+s", "save", "save"),
-        Binding("r", "release", "release"),
-        Binding("ctrl+r", "replug", "plug the board in again", show=False),
-        Binding("tab", "switch", "route / bench", priority=True),
-        Binding("f2", "next", "next step", key_display="F2", show=False),
-        Binding("l", "ledger", "ledger / back"),
-        Binding("f3", "fact", "what happened", key_display="F3"),
-        Binding("w", "talk", "wire talk"),
-        Binding("question_mark", "help", "why and how", key_display="?"),
-        Binding("f6", "theme", "light / dark", show=False),
-        Binding("ctrl+q", "leave", "quit", priority=True),
+        Binding("f8", "halt", "HALT", priority=True, tooltip="HALT: everything off at once, without a question"),
+        Binding("r", "release", "release", tooltip="Release the board after a halt or a tripped guard"),
+        Binding("ctrl+s", "save", "save", tooltip="Write edits to the file, save what was kept; it is shown first"),
+        Binding("f2", "next", "next step", key_display="F2", show=False, tooltip="Go where the next step is done"),
+        Binding("tab", "switch", "route / bench", priority=True, tooltip="Between the route and the bench"),
+        Binding("j", "jump", "jump", tooltip="Jump: a letter on every station and pane, the next key goes there"),
+        Binding("l", "ledger", "ledger / back", tooltip="The ledger, and back"),
+        Binding("f3", "fact", "what happened", key_display="F3", tooltip="Tell what happened: nozzle changed, ..."),
+        Binding("w", "talk", "wire talk", tooltip="The raw dialogue with the board"),
+        Binding(
+            "question_mark", "help", "why and how", key_display="?", tooltip="Why this bench is there, and its keys"
+        ),
+        Binding(
+            "f6", "theme", "light / dark", key_display="F6", show=False, tooltip="Between the dark and the light theme"
+        ),
+        Binding(
+            "f7", "prefer", "preferences", key_display="F7", show=False, tooltip="What you prefer, and where it is kept"
+        ),
+        Binding("ctrl+r", "replug", show=False, tooltip="In the demonstration: start the simulated board again"),
+        Binding("ctrl+q", "leave", "quit", priority=True, tooltip="Quit; asks first when something would be lost"),
     ]
 
-    def __init__(self, file: Path, port: str | None, demo: Demo | None = None, theme: str = "soot") -> None:
-        super().__init__(driver_class=_driver())
+    def __init__(self, file: Path, port: str | None, demo: Demo | None = None) -> None:
+        super().__init__(_driver())
         self.file, self.port, self.demo = file, port, demo
-        self.session: Session | None = None
-        self.bench: Bench | None = None
         self.benches: dict[str, Bench] = {}
         self._was_running = self._was_heating = False
         self._beats = 0
         self._resting: Timer | None = None
-        self._ending: asyncio.Task[None] | None = None
-        self.unsure = ""  # why it is not confirmed that everything was off at the end
-        self.small = self._asked_to_quit = False
         self._before_ledger = START_STATION
         self._next: NextStep | None = None
         self._asked_for: Client | None = None  # the link whose foreign board was told of
-        self._had_keys: list[tuple[Screen[Any], Widget | None]] = []
         for each in THEMES:
             self.register_theme(each)
-        self.theme = theme
-        self.palette = PALETTES[theme]
+        self.theme = theme_kept()
+        self.console.push_theme(ink_theme(self.theme))
 
     def compose(self) -> ComposeResult:
-        """Title, route and bench, pulse, keys."""
-        yield Title(self.palette)
+        """Title, route and bench, what comes next, pulse, keys."""
+        yield Title()
         with Horizontal(id="middle"):
-            yield Route(self.palette)
+            yield Route()
             with Container(id="bench"):
                 yield Static(id="standing")
                 yield Static(f"Opening {self.file.name} …", id="unbuilt")
         yield Static(id="next-line")
-        yield Pulse(self.palette)
-        yield Keys(self.palette)
-        yield SmallNote(self.palette)
+        yield Pulse()
+        yield Keys()
+        yield SmallNote()
 
     def notify(self, message: str, *, markup: bool = False, **how: Any) -> None:
         """Say something; what stands in brackets is text here, not style."""
         super().notify(message, markup=markup, **how)
 
-    # below the least size
-
-    async def on_event(self, event: Event) -> None:
-        """While nothing can be seen only HALT, cancel and quit work; what was typed before goes nowhere."""
-        if self.small and isinstance(event, (InputEvent, Paste)):
-            if isinstance(event, Key) and not event.is_forwarded:
-                self._key_in_small(event.key)
-            return
-        await super().on_event(event)
-
-    def _key_in_small(self, key: str) -> None:
-        if key == "f8":
-            self.action_halt()
-        elif key == "escape":
-            if self.session is not None and self.session.runner.running is not None:
-                self.session.runner.cancel()
-            elif self.bench is not None and self.bench.check_action("cancel", ()):
-                self.run_worker(self._on_bench("cancel"), group="cancel")
-        elif key == "ctrl+q":
-            reasons = self._reasons_to_stay()
-            if not reasons or self._asked_to_quit:
-                self.exit()
-                return
-            self._asked_to_quit = True
-            self._note(asking=f"{' '.join(reasons)} Again:")
-
-    def on_resize(self, event: Resize) -> None:
-        """Growing again gives the keys back to whoever had them."""
-        before, self.small = self.small, too_small(event.size)
-        if self.small and not before:
-            self.forget_keys()
-            if isinstance(self.screen, CommandPalette):
-                self.pop_screen()
-            self._had_keys = [(screen, screen.focused) for screen in self.screen_stack]
-            self._note(self.query_one(Pulse).reading)
-        elif before and not self.small:
-            self._asked_to_quit = False
-            self._note(asking="")
-            self.call_after_refresh(self._give_keys_back)
-
-    def _give_keys_back(self) -> None:
-        for screen, widget in self._had_keys:
-            if widget is not None and widget.is_attached and screen in self.screen_stack:
-                screen.set_focus(widget)
-
-    def _note(self, reading: Reading | None = None, asking: str | None = None) -> None:
-        """Bring every screen's note for a small terminal up to date."""
-        for screen in self.screen_stack:
-            for note in screen.query(SmallNote):
-                note.reading = reading or note.reading
-                note.asking = note.asking if asking is None else asking
-
     def on_mount(self) -> None:
         """Show the frame first, then load the rest."""
-        self._heed_signals()
-        route = self.query_one(Route)
-        route.cursor = START_STATION
-        route.focus()
+        self.heed_signals()
+        self.theme_changed_signal.subscribe(self, self._wear)
+        self.route.cursor = START_STATION
+        self.route.focus()
         self.call_after_refresh(self.set_timer, AFTER_FIRST_FRAME_S, self._load_soon)
 
     def _load_soon(self) -> None:
         self.run_worker(self._load(), group="load")
 
     async def _load(self) -> None:
-        """Open the session; a machine file that cannot be used ends the app with its sentences."""
-        from ublet.tui.loading import open_session
+        """Open the session. A machine file with errors is opened to be mended; one that cannot be read ends the app."""
+        from ublet.tui.frame.loading import open_session
 
         session, why = await open_session(self.file, self.port)
-        if session is None:
-            self.exit(return_code=UNUSABLE, message=f"ublet: {why}")
-            return
-        self.session = session
+        while session is None:
+            if isinstance(why, str) or not await self._mended(why):
+                told = why if isinstance(why, str) else f"{self.file.name} was not mended: nothing was opened."
+                self.exit(return_code=UNUSABLE, message=f"ublet: {told}")
+                return
+            session, why = await open_session(self.file, self.port)
+        await self._opened(session)
+
+    async def _mended(self, faulty: Faulty) -> bool:
+        """Let the builder mend a file with errors; whether it can be opened now."""
+        from ublet.tui.machine.mending import MendScreen
+
+        return bool(await self.push_screen_wait(MendScreen(faulty)))
+
+    async def _opened(self, session: Session) -> None:
+        from ublet.session.logbook import keep_log
+        from ublet.session.preferences import Kept
         from ublet.session.recent import remember
 
-        session.connection.changed.append(self._changed)
+        self.session, self.preferences = session, Kept()
+        if self.preferences.trouble:
+            session.say_once(self.preferences.trouble)
+        keep_log(session.connection)
+        session.connection.changed.append(self.follow)
         session.connection.keep()
         self.set_interval(BEAT_S, self._beat)
-        await self._show_station(self.query_one(Route).station)
-        self._changed()
+        await self._show_station(self.route.station)
+        self.follow()
         if self.demo is None:
             remember(self.file, self.port)
         gc.freeze()
         gc.enable()
 
-    def _heed_signals(self) -> None:
-        """Signals that would end the program end the app as quitting does: everything off first."""
-        if sys.platform == "win32":
-            return
-        loop = asyncio.get_running_loop()
-        for name in ("SIGTERM", "SIGHUP", "SIGQUIT"):
-            loop.add_signal_handler(getattr(signal, name), self._end_by_signal, name)
-
-    def _end_by_signal(self, name: str) -> None:
-        """End as quitting does; where the terminal is gone nothing more can be drawn, and the process just ends."""
-        if self._ending is None:
-            self._ending = asyncio.get_running_loop().create_task(self._finish(name))
-
-    async def _finish(self, name: str) -> None:
-        if self.session is not None:
-            self.unsure = await self.session.close()
-            self.session = None
-        if name == "SIGHUP":
-            os._exit(SIGNALLED)
-        stuck = threading.Timer(STUCK_AT_THE_END_S, os._exit, (SIGNALLED,))  # the loop may hang in a full terminal
-        stuck.daemon = True
-        stuck.start()
-        self.exit(return_code=SIGNALLED, message=f"ublet: ended by {name}")
-
-    async def on_unmount(self) -> None:
-        """Leave nothing hot and nothing open."""
-        if self.session is not None:
-            self.unsure = await self.session.close()
-
-    def _handle_exception(self, error: Exception) -> None:
-        """A fault of ours: one sentence for the builder, the details in a file, everything off."""
-        from ublet.session.crash import crash_sentence
-
-        if self.session is not None:
-            self.session.connection.halt()
-        self._exception = error
-        self.exit(return_code=FAULT, message=crash_sentence(error))
-
     # what is shown
+
+    @property
+    def route(self) -> Route:
+        """The route."""
+        return self.query_one(Route)
 
     @property
     def _stands(self) -> bool:
         """Whether the frame is there to be drawn on: at the end it goes before the timers do."""
         return self.is_running and bool(self.query(Title))
 
-    def _changed(self) -> None:
-        """The link, a setting or a state changed."""
+    def follow(self) -> None:
+        """The link, a setting or a state changed: bring everything up to date."""
         session = self.session
         if session is None or not self._stands:
             return
-        self._say_link(session)
         from ublet.session.standings import standings
 
         title = self.query_one(Title)
+        title.link = link_words(session.connection, self.port)
         title.machine = session.document.machine.machine.name
         title.linked = session.connection.linked
         title.unsaved = len(session.unsaved()) if title.linked else 0
         title.edits = len(session.draft.changes()) if session.draft.dirty else 0
-        self.query_one(Route).standings = dict(standings(session))
+        self.route.standings = dict(standings(session))
         self._tell_standing()
         self._tell_next(session)
         if self.bench is not None and self.bench.is_mounted and self.bench.display:
@@ -285,38 +210,20 @@ class UbletApp(KeysInOrder):
 
     def _tell_standing(self) -> None:
         """Above the bench: why what was found there no longer holds, or holds only as of the last link."""
-        route, place = self.query_one(Route), self.query_one("#standing", Static)
-        standing = route.standings.get(route.station.name)
-        told = standing is not None and (standing.state == "stale" or standing.unlinked) and bool(standing.reason)
-        place.display = told
-        if standing is not None and told:
-            words = "as of the last link" if standing.unlinked else "stale"
-            reason = standing.reason.removeprefix("as of the last link ")
-            text = Text(f"{glyph(standing)} {words}  ", f"bold {self.palette.focus}")
-            text.append(reason, self.palette.text)
-            place.update(text)
+        place = self.query_one("#standing", Static)
+        words = standing_words(self.route.standings.get(self.route.station.name))
+        place.display = bool(words.plain)
+        place.update(words)
 
     def _tell_next(self, session: Session) -> None:
         """In the frame: what to do next, and why."""
         from ublet.session.next_step import next_step
-        from ublet.tui.next_line import next_words
 
-        step = self._next = next_step(session, self.query_one(Route).standings)
+        step = self._next = next_step(session, self.route.standings)
         place = self.query_one("#next-line", Static)
         place.display = step is not None
         if step is not None:
-            place.update(next_words(step, max(20, self.size.width - 2), self.palette))
-
-    def action_next(self) -> None:
-        """Go where the next step is done, or do it."""
-        if (step := self._next) is None:
-            self.notify("Nothing is left to do here: what is built is proven and saved.", timeout=5)
-        elif step.station is not None:
-            route = self.query_one(Route)
-            route.cursor = ROUTE.index(step.station)
-            route.post_message(Route.Entered(step.station))
-        else:
-            self.notify(f"{step.key} does it: {step.words}, because {step.why}.", timeout=5)
+            place.update(next_words(step, max(20, self.size.width - 2)))
 
     def _ask_whose_board(self, session: Session) -> None:
         """Once for each link: a board of another machine is told at once, before anything is tried on it."""
@@ -328,47 +235,44 @@ class UbletApp(KeysInOrder):
 
     async def _tell_foreign(self, session: Session, foreign: Foreign) -> None:
         from ublet.core.questions import Question
-        from ublet.tui.dialogs import QuestionDialog
+        from ublet.tui.frame.dialogs import QuestionDialog
 
         words = f"{foreign.words[0].upper()}{foreign.words[1:]}.\n\nUntil then nothing is heated, moved, kept or saved."
         answers = ("leave it", "same machine") if foreign.renamed else ("leave it",)
-        if await self.push_screen_wait(QuestionDialog(Question(words, answers), self.palette)) == "same machine":
-            session.say_same_machine()
-            self._changed()
+        if await self.push_screen_wait(QuestionDialog(Question(words, answers))) == "same machine":
+            self.action_same_machine()
 
     def action_same_machine(self) -> None:
         """The builder's word that a board under another name is this machine's."""
         if self.session is not None:
             self.session.say_same_machine()
-            self._changed()
-
-    def _say_link(self, session: Session) -> None:
-        self.query_one(Title).link = link_words(session.connection, self.port)
+            self.follow()
 
     def _beat(self) -> None:
         """A few times a second: the pulse, and what a running trial drew."""
-        if self.session is None or not self._stands:
+        session = self.session
+        if session is None or not self._stands:
             return
         self._beats += 1
         if self._beats % DISK_BEATS == 0:
-            self._look_at_disk(self.session)
-            if self.session.ledger.waiting and self.session.ledger.enter_waiting():
+            self._look_at_disk(session)
+            if session.ledger.waiting and session.ledger.enter_waiting():
                 self.notify("What could not be written to the ledger is entered now.", timeout=8)
         busy = self._was_running or any(bench.busy for bench in self.benches.values())
-        if self.session.runner.running is None and not busy and self._beats % IDLE_BEATS:
+        if session.runner.running is None and not busy and self._beats % IDLE_BEATS:
             return
         if self.bench is not None and self.bench.display:
             self.bench.beat()
         watched = next((bench.watched for bench in self.benches.values() if bench.watched), None)
-        reading = take_reading(self.session, watched)
-        self._say_link(self.session)
-        if self.demo is not None and not self.session.connection.linked and (why := self.demo.ended()):
+        reading = take_reading(session, watched)
+        self.query_one(Title).link = link_words(session.connection, self.port)
+        if self.demo is not None and not session.connection.linked and (why := self.demo.ended()):
             reading = replace(reading, why=f"ctrl+r plugs the simulated board in again ({why}).")
         for screen in self.screen_stack:
             for pulse in screen.query(Pulse):  # one in every dialog, too
                 pulse.reading = reading
         if self.small:
-            self._note(reading)
+            self.note(reading)
         self._route_beat(reading)
 
     def _look_at_disk(self, session: Session) -> None:
@@ -378,96 +282,107 @@ class UbletApp(KeysInOrder):
             return
         told, conflicts = found
         self.notify(told, title="Machine file", timeout=12)
-        self._changed()
+        self.follow()
         if conflicts:
             self.run_worker(self._ask_conflicts(session, conflicts), group="conflict", exclusive=True)
 
     async def _ask_conflicts(self, session: Session, conflicts: list[Conflict]) -> None:
-        from ublet.tui.dialogs import ConflictDialog
+        from ublet.tui.frame.dialogs import ConflictDialog
 
-        answer = await self.push_screen_wait(ConflictDialog(conflicts, self.palette))
-        if answer == "theirs":
+        if await self.push_screen_wait(ConflictDialog(conflicts)) == "theirs":
             session.draft.yield_to(conflicts)
-            self._changed()
+            self.follow()
 
     def _route_beat(self, reading: Reading) -> None:
         """While a trial runs its station shows the phase; when it ends, what was found."""
-        route = self.query_one(Route)
         heating = any(heater.target_c is not None for heater in reading.heaters)
-        if self.session is not None and (bool(reading.running), heating) != (self._was_running, self._was_heating):
+        if (bool(reading.running), heating) != (self._was_running, self._was_heating):
             self._was_running, self._was_heating = bool(reading.running), heating
-            self._changed()
-        if reading.running and reading.progress is not None and self.session is not None:
+            self.follow()
+        if reading.running and reading.progress is not None:
             phase = reading.progress.phase.partition(" of ")[0]
-            running = {
+            self.route.standings = {
                 name: Standing("running", phase) if standing.state == "running" else standing
-                for name, standing in route.standings.items()
+                for name, standing in self.route.standings.items()
             }
-            route.standings = running
+
+    # going from station to station
 
     def on_route_moved(self, event: Route.Moved) -> None:
         """Show the station under the cursor, once it rests."""
+        self._rest_no_more()
+        self._resting = self.set_timer(REST_S, lambda: self._show_station(event.station))
+
+    def _rest_no_more(self) -> None:
         if self._resting is not None:
             self._resting.stop()
-        self._resting = self.set_timer(REST_S, lambda: self._show_station(event.station))
 
     async def on_route_entered(self, event: Route.Entered) -> None:
         """Go to its bench, if it is built."""
-        if self._resting is not None:
-            self._resting.stop()
-        await self._show_station(event.station)
-        if event.station.built and self.bench is not None:
+        await self.enter(event.station)
+
+    async def enter(self, station: Station) -> None:
+        """Go to a station's bench; the cursor of the route goes along."""
+        self._rest_no_more()
+        self.route.cursor = ROUTE.index(station)
+        self._rest_no_more()
+        await self._show_station(station)
+        if station.built and self.bench is not None:
             self.bench.focus()
             self.refresh_bindings()
         elif self.session is None:
             self.notify(f"{self.file.name} is still being opened: a moment.", timeout=4)
         else:
-            self.notify(f"“{event.station.name}” is not built yet and cannot be entered.", timeout=4)
+            self.notify(f"“{station.name}” is not built yet and cannot be entered.", timeout=4)
+
+    async def enter_setting(self, path: str) -> None:
+        """Go to a setting in the machine's editor."""
+        await self.enter(station_with("editor"))
+        if self.bench is not None:
+            self.bench.go_to(path)
 
     def on_bench_edited(self) -> None:
-        """The draft changed: title, route and the bench follow."""
-        self._changed()
+        """The draft changed, or a trial ended: title, route and the bench follow."""
+        self.follow()
 
     async def _show_station(self, station: Station) -> None:
         """Show a station's bench, made when it is first needed."""
         if not self._stands:
             return
-        unbuilt = self.query_one("#unbuilt", Static)
         shown = station.built and self.session is not None
         if shown and station.bench not in self.benches and self.session is not None:
             from ublet.tui.benches import make_bench
 
-            self.benches[station.bench] = make_bench(station, self.session, self.palette)
+            self.benches[station.bench] = make_bench(station, self.session)
             await self.query_one("#bench", Container).mount(self.benches[station.bench])
         self.bench = self.benches[station.bench] if shown else None
         for bench in self.benches.values():
             bench.display = bench is self.bench
+        unbuilt = self.query_one("#unbuilt", Static)
         unbuilt.display = not shown
         self._tell_standing()
         if self.bench is not None:
             self.bench.refresh_state()
         if not shown and self.session is not None:
-            text = Text()
-            text.append(f"{station.name[0].upper()}{station.name[1:]}", f"bold {self.palette.text}")
-            text.append(f"   {station.purpose}\n\n", self.palette.dim)
-            text.append("Not built yet: this station is listed so that you see the whole route.\n", self.palette.text)
-            text.append("It cannot be entered.", self.palette.dim)
-            unbuilt.update(text)
+            unbuilt.update(unbuilt_words(station))
 
-    # what can be done
+    # what can be done from anywhere
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Only the keys that work now are shown."""
         session = self.session
-        if action in ("save", "release", "ledger", "talk", "fact", "next") and session is None:
-            return False
-        if action == "switch":
-            return len(self.screen_stack) == 1 and session is not None
-        if action == "save" and session is not None:
-            return session.runner.running is None and (session.draft.dirty or bool(session.unsaved()))
-        if action == "release" and session is not None:
-            return session.connection.state.mode in ("halted", "tripped")
-        return True
+        match action:
+            case "release":
+                return session is not None and session.connection.state.mode in ("halted", "tripped")
+            case "ledger" | "talk" | "fact" | "next" | "jump" | "prefer":
+                return session is not None
+            case "switch":
+                return len(self.screen_stack) == 1 and session is not None
+            case "save" if session is not None:
+                return session.runner.running is None and (session.draft.dirty or bool(session.unsaved()))
+            case "replug":
+                return self.demo is not None
+        return session is not None or action != "save"
 
     def halt_at_once(self) -> None:
         """From the thread that reads the keyboard: the byte goes out before the app gets to the key."""
@@ -496,196 +411,120 @@ class UbletApp(KeysInOrder):
             self.demo.restart_board()
 
     def action_command_palette(self) -> None:
-        """Every action by name."""
-        from ublet.tui.palette import Commands
+        """Every action, station and setting by name."""
+        from ublet.tui.frame.commands import Commands
 
         if self.use_command_palette and not isinstance(self.screen, CommandPalette):
-            self.push_screen(Commands(id="--command-palette"))
+            self.push_screen(Commands())
 
     def action_switch(self) -> None:
         """Between route and bench."""
-        route = self.query_one(Route)
-        if route.has_focus and self.bench is not None and self.bench.display:
+        if self.route.has_focus and self.bench is not None and self.bench.display:
             self.bench.focus()
         else:
-            route.focus()
+            self.route.focus()
         self.refresh_bindings()
+
+    async def action_next(self) -> None:
+        """Go where the next step is done, or say which key does it."""
+        if (step := self._next) is None:
+            self.notify("Nothing is left to do here: what is built is proven and saved.", timeout=5)
+        elif step.station is not None:
+            await self.enter(step.station)
+        else:
+            self.notify(f"{step.key} does it: {step.words}, because {step.why}.", timeout=5)
+
+    async def action_ledger(self) -> None:
+        """Go to the record of runs, changes and facts; from there back to where one was."""
+        record = ROUTE.index(station_with("ledger"))
+        if self.route.cursor == record:
+            await self.enter(ROUTE[self._before_ledger])
+        else:
+            self._before_ledger = self.route.cursor
+            await self.enter(ROUTE[record])
+
+    def action_jump(self) -> None:
+        """A letter on every station and pane; the next key goes there."""
+        from ublet.tui.frame.jump import JumpScreen, spots
+
+        self.push_screen(JumpScreen(spots(self)))
 
     def action_save(self) -> None:
         """Show what would be written to the file, and what a save would change; then do it."""
         self.run_worker(self._write_and_save(), group="save", exclusive=True)
 
     async def _write_and_save(self) -> None:
-        if await self._write_draft():
-            await self._save()
+        from ublet.tui.frame.saving import save_kept, write_draft
 
-    async def _write_draft(self) -> bool:
-        """Write the draft to the machine file, after showing it; False when it was not written."""
-        from ublet.session.document import DocumentError
-        from ublet.tui.dialogs import differences_text
-        from ublet.tui.pickers import ConfirmDialog
-
-        session = self.session
-        if session is None or not session.draft.dirty:
-            return True
-        name = session.document.path.name
-        text = differences_text(session.draft.changes(), self.palette)
-        text.append("\nComments and order stay; the present file is kept beside it as .previous.", self.palette.dim)
-        dialog = ConfirmDialog(f"Write these to {name}?", text, "write the file", self.palette)
-        if await self.push_screen_wait(dialog) != "yes":
-            return False
-        try:
-            count = session.write_draft()
-        except DocumentError as error:
-            self.notify(str(error), title="Not written", severity="error", timeout=20)
-            return False
-        told = f"{count} settings written to {name}. The board has them after “write to board”."
-        self.notify(told, title="Written", timeout=8)
-        self._changed()
-        return True
-
-    async def _save(self) -> None:
-        from ublet.ledger.errors import LedgerError
-        from ublet.session.saving import SaveFailed
-        from ublet.tui.dialogs import SaveDialog
-
-        session = self.session
-        if session is None or not session.unsaved():
+        if (session := self.session) is None:
             return
-        if why := session.barred():
-            self.notify(why, title="Not saved", severity="error", timeout=20)
-            return
-        note = "The present machine file is kept beside it as .previous."
-        dialog = SaveDialog(session.unsaved(), session.document.path.name, note, self.palette)
-        wanted = await self.push_screen_wait(dialog)
-        if wanted is None:
-            return
-        try:
-            count = await session.save(set(wanted.split("\n")))
-        except (SaveFailed, LedgerError) as error:
-            self.notify(str(error), title="Not saved", severity="error", timeout=20)
-        else:
-            file = session.document.path.name
-            message = f"{count} setting{'s' * (count != 1)} saved: board's store and {file}, read back the same."
-            self.notify(message, title="Saved", timeout=8)
-        self._changed()
-
-    def action_ledger(self) -> None:
-        """Go to the record of runs, changes and facts; from there back to where one was."""
-        route = self.query_one(Route)
-        record = next(at for at, station in enumerate(ROUTE) if station.bench == "ledger")
-        if route.cursor == record:
-            route.cursor = self._before_ledger
-        else:
-            self._before_ledger, route.cursor = route.cursor, record
-        route.post_message(Route.Entered(route.station))
+        written = await write_draft(self, session)
+        self.follow()
+        if written:
+            await save_kept(self, session)
+            self.follow()
 
     def action_fact(self) -> None:
         """Tell what happened at the machine."""
         self.run_worker(self._tell_fact(), group="fact", exclusive=True)
 
     async def _tell_fact(self) -> None:
-        from ublet.tui.facts import FactDialog
+        from ublet.tui.record.facts import FactDialog
 
         if self.session is None:
             return
-        told = await self.push_screen_wait(FactDialog(self.session, self.palette))
+        told = await self.push_screen_wait(FactDialog(self.session))
         if told is not None:
             self.notify(told, title="Noted", timeout=6)
-            self._changed()
+            self.follow()
 
     def action_talk(self) -> None:
         """Read the raw dialogue with the board."""
-        from ublet.tui.dialogs import TextDialog
-        from ublet.tui.texts import talk_text
+        from ublet.tui.frame.dialogs import TextDialog
+        from ublet.tui.frame.talk import talk_text
 
         if self.session is not None:
-            self.push_screen(TextDialog("Talk with the board, newest first", talk_text(self.session.connection)))
+            self.push_screen(TextDialog("Talk with the board, newest first", Text(talk_text(self.session.connection))))
 
     def action_help(self) -> None:
         """Why this station exists, how it works, and every key."""
-        from ublet.tui.dialogs import TextDialog
-        from ublet.tui.texts import help_text
+        from ublet.tui.frame.dialogs import TextDialog
+        from ublet.tui.frame.help import explained, help_page
 
-        words = self.bench.help_words() if self.bench is not None else ""
-        self.push_screen(TextDialog("Why and how", help_text(words, self.palette)))
+        bench = self.bench
+        everywhere = explained(each for each in self.BINDINGS if isinstance(each, Binding))
+        page = help_page(bench.help_now() if bench else None, bench.own_bindings() if bench else [], everywhere)
+        self.push_screen(TextDialog("Why and how", page))
 
     def action_theme(self) -> None:
-        """Between soot and bone."""
+        """Between soot and bone; kept for the next time."""
         self.theme = "bone" if self.theme == "soot" else "soot"
-        self.palette = PALETTES[self.theme]
-        for widget in self.query("*"):
-            if hasattr(widget, "palette"):
-                widget.palette = self.palette
+        if self.preferences is not None:
+            self.preferences.change(theme=self.theme)
+
+    def action_prefer(self) -> None:
+        """Change the preferences."""
+        from ublet.tui.frame.preferring import PreferencesDialog
+
+        if self.preferences is not None:
+            self.push_screen(PreferencesDialog(self.preferences))
+
+    def _wear(self, theme: Theme) -> None:
+        """Another theme: the inks follow, and every text that was drawn with the former ones is drawn again."""
+        self.console.pop_theme()
+        self.console.push_theme(ink_theme(theme.name))
+        for screen in self.screen_stack:
+            for widget in screen.query("*"):
+                if isinstance(widget, Static):
+                    widget.update(widget.content, layout=False)
                 widget.refresh()
-        for bench in self.benches.values():
-            bench.refresh_state()
-        self._changed()
-
-    async def action_leave(self) -> None:
-        """Quit; asks first when kept values would be lost or a trial runs."""
-        self.run_worker(self._leave(), group="leave", exclusive=True)
-
-    async def _leave(self) -> None:
-        from ublet.core.questions import Question
-        from ublet.tui.dialogs import QuestionDialog
-
-        if reasons := self._reasons_to_stay():
-            question = Question(" ".join(reasons) + " Quit all the same?", ("quit", "stay"))
-            if await self.push_screen_wait(QuestionDialog(question, self.palette)) != "quit":
-                return
-        self.exit()
-
-    def _reasons_to_stay(self) -> list[str]:
-        """What quitting now would lose, in sentences."""
-        session, reasons = self.session, []
-        if session is not None and session.runner.running is not None:
-            reasons.append("A trial runs and would be cancelled.")
-        if session is not None and session.draft.dirty:
-            count = len(session.draft.changes())
-            words = "1 edit is" if count == 1 else f"{count} edits are"
-            reasons.append(f"{words} not written to the machine file.")
-        if session is not None and session.unsaved():
-            reasons.append(f"{len(session.unsaved())} kept settings are not saved: they are lost at power-off.")
-        if session is not None and session.ledger.waiting:
-            reasons.append(f"{session.ledger.waiting} entries of the ledger could not be written yet: make room first.")
-        return reasons
-
-    async def _on_bench(self, action: str) -> None:
-        """Do a bench's action from the command palette."""
-        if self.bench is not None:
-            await self.run_action(action, self.bench)
-
-    def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
-        """Every action, by name."""
-        yield SystemCommand("HALT", "Everything off at once (F8)", self.action_halt)
-        yield SystemCommand("Save", "Kept values to the board's store and the machine file", self.action_save)
-        yield SystemCommand("Release", "Leave the halted state", self.action_release)
-        yield SystemCommand("Ledger", "What was done, and when", self.action_ledger)
-        yield SystemCommand("Next step", "Go where the next step is done (F2)", self.action_next)
-        yield SystemCommand("What happened", "Tell a fact: nozzle changed, belt tightened, ... (F3)", self.action_fact)
-        yield SystemCommand("Talk", "The raw dialogue with the board", self.action_talk)
-        yield SystemCommand("Light or dark", "Switch between soot and bone (F6)", self.action_theme)
-        yield SystemCommand("Why and how", "Help for this bench and every key", self.action_help)
-        bench = self.bench
-        if bench is not None:
-            title = self.query_one(Route).station.name.capitalize()
-            for name, about, action in bench.commands():
-                if bench.check_action(action, ()):
-                    yield SystemCommand(f"{title}: {name}", about, partial(self._on_bench, action))
-        if self.session is not None and (foreign := self.session.foreign) is not None and foreign.renamed:
-            words = f"The board's “{foreign.board_name}” is this file's “{foreign.file_name}”"
-            yield SystemCommand("Same machine", words, self.action_same_machine)
-        if self.demo is not None:
-            yield SystemCommand("Plug in the board", "Start the simulated board again (ctrl+r)", self.action_replug)
-        yield SystemCommand("Quit", "Leave Ublet", self.action_leave)
 
 
 def _driver() -> type[Driver] | None:
     """The driver that halts by itself, where there is one for this system."""
     if sys.platform == "win32":
         return None
-    from ublet.tui.halting import HaltingDriver
+    from ublet.tui.frame.halting import HaltingDriver
 
     return HaltingDriver
 

@@ -1,52 +1,44 @@
-"""Which bench belongs to which kind of station; made when it is first shown."""
+"""Every kind of bench. Each class says which kind it is; the route names kinds."""
 
 from __future__ import annotations
 
 from ublet.core.route import Station
 from ublet.session.session import Session
-from ublet.tui.bench import Bench
-from ublet.tui.control import ControlBench
-from ublet.tui.editor import EditorBench
-from ublet.tui.guards import GuardsBench
-from ublet.tui.heat import BedBench, HotendBench
-from ublet.tui.jog import JogBench
-from ublet.tui.ledger_bench import LedgerBench
-from ublet.tui.modules import ModulesBench
-from ublet.tui.move import DirectionsBench, HomingBench, LimitsBench, StepsBench
-from ublet.tui.port import PortBench
-from ublet.tui.sensors import SensorsBench
-from ublet.tui.soak import SoakBench
-from ublet.tui.theme import Palette
-from ublet.tui.wire import FansBench, InputsBench, MotorsBench, PairingBench
-from ublet.tui.wiring import WiringBench
-from ublet.tui.writing import WriteBench
+from ublet.tui.heat.fans import FansBench
+from ublet.tui.heat.guards import GuardsBench
+from ublet.tui.heat.heater import BedBench, HotendBench
+from ublet.tui.heat.pairing import PairingBench
+from ublet.tui.heat.sensors import SensorsBench
+from ublet.tui.heat.soak import SoakBench
+from ublet.tui.heat.temperatures import TemperaturesBench
+from ublet.tui.machine.editor import EditorBench
+from ublet.tui.machine.modules import ModulesBench
+from ublet.tui.machine.port import PortBench
+from ublet.tui.machine.wiring import WiringBench
+from ublet.tui.machine.writing import WriteBench
+from ublet.tui.motion.directions import DirectionsBench
+from ublet.tui.motion.homing import HomingBench
+from ublet.tui.motion.inputs import InputsBench
+from ublet.tui.motion.jog import JogBench
+from ublet.tui.motion.limits import LimitsBench
+from ublet.tui.motion.motors import MotorsBench
+from ublet.tui.motion.steps import StepsBench
+from ublet.tui.record.ledger import LedgerBench
+from ublet.tui.trial.bench import Bench
 
 BENCHES: dict[str, type[Bench]] = {
-    "editor": EditorBench,
-    "wiring": WiringBench,
-    "modules": ModulesBench,
-    "write": WriteBench,
-    "port": PortBench,
-    "inputs": InputsBench,
-    "pairing": PairingBench,
-    "fans": FansBench,
-    "motors": MotorsBench,
-    "directions": DirectionsBench,
-    "homing": HomingBench,
-    "travel": JogBench,
-    "steps": StepsBench,
-    "limits": LimitsBench,
-    "heat": HotendBench,
-    "bed": BedBench,
-    "sensors": SensorsBench,
-    "guards": GuardsBench,
-    "control": ControlBench,
-    "soak": SoakBench,
-    "ledger": LedgerBench,
+    each.kind: each
+    for each in (
+        *(EditorBench, WiringBench, ModulesBench, WriteBench, PortBench),
+        *(InputsBench, PairingBench, FansBench, MotorsBench),
+        *(DirectionsBench, HomingBench, JogBench, StepsBench, LimitsBench),
+        *(SensorsBench, HotendBench, BedBench, GuardsBench, TemperaturesBench, SoakBench),
+        LedgerBench,
+    )
 }
 """Kind of bench, as the route names it, and its class."""
 
 
-def make_bench(station: Station, session: Session, palette: Palette) -> Bench:
+def make_bench(station: Station, session: Session) -> Bench:
     """The bench of a station."""
-    return BENCHES[station.bench](session, palette)
+    return BENCHES[station.bench](session)

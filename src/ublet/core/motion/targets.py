@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from ublet.core.units import NotAQuantity, parse
+from ublet.core.units import NotAQuantity, parse, spelt_out
 
 _WORD = re.compile(r"([xyz]?)\s*(=?)\s*([+-]?)\s*([0-9.,]+\s*(?:[a-wµ\"]*))", re.IGNORECASE)
 EXAMPLES = "type for example x120 (go there), +5 (the last axis by 5 mm), y-3 z+0.5, or y=-3 (go to -3)"
@@ -20,9 +20,12 @@ class Target:
     by_mm: float
 
 
-def parse_targets(text: str, last_axis: str, position: Mapping[str, float | None]) -> tuple[Target, ...]:
+def parse_targets(
+    text: str, last_axis: str, position: Mapping[str, float | None], bare: str = "mm"
+) -> tuple[Target, ...]:
     """Read a typed target. A number with a sign moves by so much, one without (or after =) goes there; without an axis
-    the last one is meant. ``position`` is where the axes stand, mm (None: not homed).
+    the last one is meant. ``position`` is where the axes stand, mm (None: not homed); ``bare`` is the unit of a number
+    without one.
 
     >>> parse_targets("x120 +5", "y", {"x": 100.0, "y": 0.0, "z": 0.0})
     (Target(axis='x', by_mm=20.0), Target(axis='x', by_mm=5.0))
@@ -37,7 +40,7 @@ def parse_targets(text: str, last_axis: str, position: Mapping[str, float | None
     for named, equals, sign, number in words:
         axis = named.lower() or axis
         try:
-            value = parse(sign + number, "mm")
+            value = parse(spelt_out(sign + number, "mm", bare), "mm")
         except NotAQuantity as error:
             raise NotAQuantity(f"{axis.upper()}: {error}") from error
         here = stands.get(axis)

@@ -1,0 +1,58 @@
+"""The log: what happened on the link and at the board, and faults of ours, in a file that does not grow for ever."""
+
+from __future__ import annotations
+
+import logging
+from logging.handlers import RotatingFileHandler
+
+from ublet.session.connection import Connection
+from ublet.session.places import log_path
+
+LARGEST_BYTES, KEPT = 500_000, 3
+FORMAT = "%(asctime)s %(levelname)-7s %(name)s: %(message)s"
+
+log = logging.getLogger(__name__)
+
+
+class _Changes:
+    """Writes a line whenever the link or the board's mode is another one than before."""
+
+    def __init__(self, connection: Connection) -> None:
+        self.connection = connection
+        self.before: tuple[str, str] = ("", "")
+
+    def look(self) -> None:
+        """Called at every change of the connection."""
+        connection, state = self.connection, self.connection.state
+        now = (state.mode, connection.why if state.mode == "unlinked" else state.why)
+        if now == self.before:
+            return
+        self.before = now
+        if state.mode == "unlinked":
+            log.warning("no link: %s", connection.why)
+        elif state.mode == "ready" and connection.about is not None:
+            log.info("linked to %s, firmware %s", connection.about.board, connection.about.firmware)
+        else:
+            log.warning("the board is %s: %s", state.mode, state.why)
+
+
+def keep_log(connection: Connection) -> None:
+    """Keep the log of a connection. A folder that cannot be written is no reason not to work."""
+    root = logging.getLogger("ublet")
+    for old in list(root.handlers):
+        root.removeHandler(old)
+        old.close()
+    root.propagate = False
+    try:
+        log_path().parent.mkdir(parents=True, exist_ok=True)
+        handler: logging.Handler = RotatingFileHandler(
+            log_path(), maxBytes=LARGEST_BYTES, backupCount=KEPT, encoding="utf-8", delay=True
+        )
+    except OSError:
+        handler = logging.NullHandler()
+    handler.setFormatter(logging.Formatter(FORMAT))
+    handler.handleError = lambda record: None  # type: ignore[method-assign]  # a full disk: the app goes on
+    root.addHandler(handler)
+    root.setLevel(logging.INFO)
+    connection.changed.append(_Changes(connection).look)
+    connection.broken.append(lambda what, why: log.warning("%s: %s", what, why))

@@ -1,0 +1,1 @@
+"""The frame around every bench: title, route, pulse, keys, dialogs, help, commands."""

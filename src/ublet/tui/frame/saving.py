@@ -1,0 +1,61 @@
+"""The dialogues of writing and saving: what would change is shown first, and only what is wanted is done."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from ublet.ledger.errors import LedgerError
+from ublet.session.document import DocumentError
+from ublet.session.saving import SaveFailed
+from ublet.tui.frame.dialogs import SaveDialog, differences_text
+from ublet.tui.frame.pickers import ConfirmDialog
+from ublet.tui.frame.theme import Ink
+
+if TYPE_CHECKING:
+    from textual.app import App
+
+    from ublet.session.session import Session
+
+SERIOUS_S, PASSING_S = 20, 8
+
+
+async def write_draft(app: App[None], session: Session) -> bool:
+    """Write the draft to the machine file, after showing it; False when it was not written."""
+    if not session.draft.dirty:
+        return True
+    name = session.document.path.name
+    text = differences_text(session.draft.changes())
+    text.append("\nComments and order stay; the present file is kept beside it as .previous.", Ink.dim)
+    if await app.push_screen_wait(ConfirmDialog(f"Write these to {name}?", text, "write the file")) != "yes":
+        return False
+    try:
+        count = session.write_draft()
+    except DocumentError as error:
+        app.notify(str(error), title="Not written", severity="error", timeout=SERIOUS_S)
+        return False
+    settings = "1 setting" if count == 1 else f"{count} settings"
+    told = f"{settings} written to {name}. The board gets them at “write to board”."
+    app.notify(told, title="Written", timeout=PASSING_S)
+    return True
+
+
+async def save_kept(app: App[None], session: Session) -> None:
+    """Save what was kept, in the board's store and the file together, after showing it."""
+    if not session.unsaved():
+        return
+    if why := session.barred():
+        app.notify(why, title="Not saved", severity="error", timeout=SERIOUS_S)
+        return
+    file = session.document.path.name
+    note = "The present machine file is kept beside it as .previous."
+    wanted = await app.push_screen_wait(SaveDialog(session.unsaved(), file, note))
+    if wanted is None:
+        return
+    try:
+        count = await session.save(set(wanted.split("\n")))
+    except (SaveFailed, LedgerError) as error:
+        app.notify(str(error), title="Not saved", severity="error", timeout=SERIOUS_S)
+    else:
+        settings = "1 setting" if count == 1 else f"{count} settings"
+        message = f"{settings} saved: board's store and {file}, read back the same."
+        app.notify(message, title="Saved", timeout=PASSING_S)

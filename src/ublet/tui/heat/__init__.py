@@ -1,0 +1,1 @@
+"""Benches of heat: sensors, pairing, fans, control, guards, temperatures, soak."""

@@ -1,0 +1,1 @@
+"""Instruments that draw: charts, maps, sheets, strips of cells."""

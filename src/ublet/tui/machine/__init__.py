@@ -1,0 +1,1 @@
+"""Benches that declare the machine: editor, wiring, modules, writing, the port."""

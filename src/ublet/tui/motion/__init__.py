@@ -1,0 +1,1 @@
+"""Benches of motion: inputs, motors, directions, homing, travel, lengths, limits."""

@@ -1,0 +1,57 @@
+"""The bench of homing: each axis to scale, the end it homes to, and how well that end repeats."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from ublet.session.session import Session
+from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.picture import Picture, put
+from ublet.tui.trial.trial_bench import TrialBench
+from ublet.tui.trial.watch import TrialWatch
+
+
+class HomingBench(TrialBench):
+    """Every axis to its end."""
+
+    kind = "homing"
+    title = "Homing"
+    why = "every position counts from the ends"
+
+    def picture(self) -> Picture:
+        """Axes to scale, and how well their ends repeat."""
+        return homing_picture
+
+
+def homing_picture(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+    """Each axis to scale: its travel, the end it homes to, where it stands; and how far off each repeat found it."""
+    connection, machine, text = session.connection, session.document.machine, Text(no_wrap=True)
+    phase = watched.latest.phase if watched is not None and watched.latest is not None else ""
+    series = watched.series("shifts") if watched is not None else None
+    columns = max(20, width - 46)
+    longest = max(a.maximum_mm - a.minimum_mm for a in (machine.axes.x, machine.axes.y, machine.axes.z))
+    text.append(f"{'axis':<6}{'order':<7}{'end':<8}{'stands at':>12}   travel, to scale\n", Ink.dim)
+    for number, name in enumerate(("x", "y", "z")):
+        axis = getattr(machine.axes, name)
+        here = connection.channel(f"axes.{name}.mm")
+        now = phase == f"axis {name.upper()}"
+        text.append(f"\n{name.upper():<6}", f"bold {Ink.focus}" if now else f"bold {Ink.text}")
+        text.append(f"{axis.homing.order:<7}{axis.homing.end:<8}", Ink.dim)
+        shown = f"{round(here, 2) + 0.0:.2f} mm" if here is not None else "not homed"
+        text.append(f"{shown:>12}   ", f"bold {Ink.focus}" if here is not None else Ink.dim)
+        length = max(4, round(columns * (axis.maximum_mm - axis.minimum_mm) / longest))
+        track = ["─"] * length
+        track[-1 if axis.homing.end == "high" else 0] = "┫" if axis.homing.end == "high" else "┣"
+        line = Text("".join(track), Ink.faint)
+        if here is not None:
+            share = (here - axis.minimum_mm) / (axis.maximum_mm - axis.minimum_mm)
+            line = put(line, round(min(1.0, max(0.0, share)) * (length - 1)), "●", Ink.focus)
+        text.append_text(line)
+        text.append("\n")
+        if series is not None:
+            shifts = [row[1] for row in series.rows.tolist() if round(row[0]) == number]
+            words = "   ".join(f"{1000 * shift:+.0f}" for shift in shifts)
+            text.append(f"{'':<33}   repeats, µm: {words}\n" if words else "\n", Ink.dim)
+        else:
+            text.append("\n")
+    return text

@@ -1,0 +1,1 @@
+"""The record: the ledger, and what happened at the machine."""

@@ -1,0 +1,225 @@
+"""The panel of a question: what is asked, the keys that answer it, or a field to type a reading or a target into."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.events import Key
+from textual.message import Message
+from textual.widget import Widget
+from textual.widgets import Input, Static
+
+from ublet.core.questions import Judge, Live, Measure, Question
+from ublet.core.units import NotAQuantity, parse, show, spelt_out
+from ublet.tui.frame.style import style_beside
+from ublet.tui.frame.theme import Ink
+
+
+def answer_keys(answers: tuple[str, ...]) -> dict[str, str]:
+    """The key of each answer: enter for the first; first letters where no two are the same, else numbers."""
+    letters = [answer[0].lower() for answer in answers[1:]]
+    if len(set(letters)) == len(letters) and not {"k", "q"} & set(letters) and len(answers) < 7:
+        return {"enter": answers[0], **dict(zip(letters, answers[1:], strict=True))} if answers else {}
+    return {str(number): answer for number, answer in enumerate(answers, start=1)}
+
+
+MOST_KEYS = 9
+"""More answers than this are typed: their number, or the beginning of the word."""
+
+
+def keys_of(question: Question) -> dict[str, str]:
+    """The key of each answer, and of each control of live ones; none where it is typed.
+
+    Controls beside something that goes on have numbers: a second quick enter must not use one.
+    """
+    if isinstance(question, Live):
+        words = (*(question.controls or {}), *question.answers)
+        return {str(number): word for number, word in enumerate(words, start=1)}
+    return {} if is_typed(question) else answer_keys(question.answers)
+
+
+def is_typed(question: Question) -> bool:
+    """Whether its answer is typed into the field."""
+    return isinstance(question, (Measure, Judge)) or len(question.answers) > MOST_KEYS
+
+
+def answer_for(answers: tuple[str, ...], key: str) -> str | None:
+    """The answer that a key gives, besides enter: the first answer has its letter too, where no other one has it."""
+    keys = answer_keys(answers)
+    if key in keys or "enter" not in keys or key != answers[0][0].lower():
+        return keys.get(key)
+    return answers[0]
+
+
+def refusal_of(question: Question) -> Callable[[str], str | None]:
+    """What is wrong with a typed answer, or None."""
+
+    def refusal(text: str) -> str | None:
+        try:
+            question.taken(text)
+        except NotAQuantity as error:
+            return str(error)
+        return None
+
+    return refusal
+
+
+def grid_text(question: Judge, typed: str) -> Text:
+    """The places of a grid as they lie, the front at the bottom: each with the verdict typed for it, or its number."""
+    words = typed.replace(",", " ").split()
+    given = words if words[:1] != ["all"] else [*words[1:2]] * question.places
+    text = Text()
+    for row in reversed(range(question.rows)):
+        for column in range(question.columns):
+            at = row * question.columns + column
+            told = given[at] if at < len(given) else ""
+            verdict = question.verdicts[int(told) - 1] if told.isdigit() and told in question.numbers else told
+            words_here = verdict or f"{at + 1}"
+            text.append(f"{words_here:^14}", f"bold {Ink.focus}" if verdict else Ink.dim)
+        text.append("\n")
+    return text
+
+
+class Field(Input):
+    """The field; escape leaves it."""
+
+    BINDINGS = [Binding("escape", "leave", "leave")]
+
+    class Left(Message):
+        """Escape was pressed."""
+
+    def action_leave(self) -> None:
+        """Tell the panel."""
+        self.post_message(self.Left())
+
+
+class QuestionPanel(Widget):
+    """Hidden while nothing is asked. ``refusal`` says what is wrong with what was typed."""
+
+    DEFAULT_CSS = style_beside(__file__)
+    SCOPED_CSS = False
+
+    class Typed(Message):
+        """A line was typed and is right."""
+
+        def __init__(self, text: str) -> None:
+            super().__init__()
+            self.text = text
+
+    class Left(Message):
+        """The field was left without an answer."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.display = False
+        self.unit = self._bare = ""
+        self._refusal: Callable[[str], str | None] = lambda text: None
+        self._shown = Text()
+        self._typing = False
+        self._offered: Key | None = None
+
+    def compose(self) -> ComposeResult:
+        """Words, field, what is wrong with it."""
+        yield Static(id="asked")
+        yield Field(id="typed", select_on_focus=False)
+        yield Static(id="echo")
+
+    @property
+    def typing(self) -> bool:
+        """Whether the field is open."""
+        return self._typing
+
+    def say(self, text: Text) -> None:
+        """Show these words; an empty text hides the panel unless something is being typed."""
+        self.display = bool(text.plain) or self.typing
+        if text != self._shown or text.spans != self._shown.spans:
+            self._shown = text
+            self.query_one("#asked", Static).update(text)
+
+    def ask(self, question: Question, notes: Text) -> None:
+        """Show a question with the keys that answer it."""
+        text = Text()
+        text.append(question.text, f"bold {Ink.text}")
+        if question.answers:
+            text.append("\n")
+        controls = (question.controls or {}) if isinstance(question, Live) else {}
+        for key, answer in keys_of(question).items():
+            text.append(f"{key} ", Ink.focus)
+            text.append(f"{answer}{f' ({does})' if (does := controls.get(answer)) else ''}    ", Ink.text)
+        if is_typed(question):
+            text.append(f"\n{question.allowed()}; enter takes it", Ink.dim)
+        if isinstance(question, Judge):
+            text.append("\n")
+            text.append_text(grid_text(question, self.query_one("#typed", Field).value))
+        text.append_text(notes)
+        self.say(text)
+
+    def open_field(self, value: str, refusal: Callable[[str], str | None], unit: str = "", bare: str = "") -> None:
+        """Open the field with a value in it. unit: of the quantity that is typed, if it is one; bare: of a bare number."""
+        self._refusal, self.unit, self._typing = refusal, unit, True
+        self._bare = bare or unit
+        field = self.query_one("#typed", Field)
+        field.value = value
+        field.cursor_position = len(value)
+        self.display = field.display = True
+        self.screen.set_focus(field)  # at once: the next key is already on its way
+        self._echo(value)
+
+    def on_key(self, event: Key) -> None:
+        """A key that comes up from the field was offered to it already."""
+        self._offered = event
+
+    def take_key(self, event: Key) -> None:
+        """A key that was on its way to the bench when the field opened."""
+        if event is self._offered:
+            return
+        event.stop()
+        event.prevent_default()
+        field = self.query_one("#typed", Field)
+        if event.key == "enter":
+            self._submit(field.value)
+        elif event.is_printable and event.character:
+            field.insert_text_at_cursor(event.character)
+
+    def close_field(self) -> None:
+        """Close the field; nothing is taken."""
+        self._typing = False
+        self.query_one("#typed", Field).display = False
+        self.query_one("#echo", Static).update("")
+        self.display = bool(self._shown.plain)
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        """Say while one types what it would be."""
+        event.stop()
+        if self.typing:
+            self._echo(event.value)
+
+    def _echo(self, typed: str) -> None:
+        typed = spelt_out(typed, self.unit, self._bare)
+        reason = self._refusal(typed) if typed.strip() else None
+        words = Text()
+        if reason:
+            words.append(f"✗ {reason}", Ink.stop)
+        elif self.unit and typed.strip():
+            words.append(f"= {show(parse(typed, self.unit), self.unit, 6)}", f"bold {Ink.focus}")
+        self.query_one("#echo", Static).update(words)
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Take a good line."""
+        event.stop()
+        self._submit(event.value)
+
+    def _submit(self, text: str) -> None:
+        text = spelt_out(text, self.unit, self._bare)
+        if text.strip() and self._refusal(text) is None:
+            self.close_field()
+            self.post_message(self.Typed(text.strip()))
+
+    def on_field_left(self, event: Field.Left) -> None:
+        """Nothing was typed."""
+        event.stop()
+        self.close_field()
+        self.post_message(self.Left())

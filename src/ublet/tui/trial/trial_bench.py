@@ -1,0 +1,493 @@
+"""The bench of a station's trials: an instrument, under it what is asked, under that the settlement.
+
+A station brings its instrument and its words. Starting, asking, keeping and dropping are the same for all, and stand
+here once.
+"""
+
+from __future__ import annotations
+
+import asyncio
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Vertical
+from textual.events import Key
+from textual.widget import Widget
+from textual.widgets import Static
+
+from ublet.core.catalogue import TRIALS
+from ublet.core.questions import Measure, Question
+from ublet.core.route import station_with
+from ublet.core.run import Option, TrialResult
+from ublet.core.settings import Part
+from ublet.core.trial import Need, TrialSpec
+from ublet.core.trouble import Trouble
+from ublet.ledger.entries import RunEntry
+from ublet.ledger.errors import LedgerError, NotEntered
+from ublet.session.orders import OrderError, parameters_from
+from ublet.session.session import Session
+from ublet.session.trials import Resumable
+from ublet.tui.frame.help import Help
+from ublet.tui.frame.style import style_beside
+from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.picture import Picture
+from ublet.tui.trial.at_the_machine import notice
+from ublet.tui.trial.bench import Bench, needs_line
+from ublet.tui.trial.parameters import parameter_help, parameter_words, typed_parameters
+from ublet.tui.trial.question import QuestionPanel, answer_for, is_typed, keys_of, refusal_of
+from ublet.tui.trial.settlement import key_words, option_line, outcome_line, proposal_table
+from ublet.tui.trial.watch import TrialWatch
+
+HOW = """\
+Enter starts. The bench says first what will turn or warm; then the trial asks you to do, to look or to measure, one
+thing after another. Enter gives the first answer, the first letter of a word gives that one. What turns out wrong is
+named, with what would put it right. Keep writes that to the live machine; start again, and only what the second round
+confirms is proven. Save puts it into the board's store and the machine file. A wire that only a hand can mend is named.
+
+In the demonstration the number keys press the switches of the simulated machine and let them go again; what you would
+see, feel and read there stands in the line “at the machine”.
+"""
+
+
+class TrialBench(Bench):
+    """One station's trials: see the module."""
+
+    DEFAULT_CSS = style_beside(__file__)
+    SCOPED_CSS = False
+    BINDINGS = [
+        Binding("enter", "go", "start / answer", tooltip="Start; or give the first answer to what is asked"),
+        Binding("g", "go_on", "go on", tooltip="Go on where a run that was cut off stopped"),
+        Binding("k", "keep", "keep", tooltip="Keep what is proposed: it is written to the live board, not yet saved"),
+        Binding("d", "drop", "drop", tooltip="Drop what was kept and not saved: the saved values come back"),
+        Binding("p", "parameters", "parameters", tooltip="Change the parameters of the trial"),
+        Binding("o", "other", "other trial", tooltip="The station's next trial"),
+        Binding("h", "heater", "heater", tooltip="The next heater that this trial is done for"),
+        Binding("up", "choose(-1)", "choose", key_display="↑↓", tooltip="Choose among what could be kept"),
+        Binding("down", "choose(1)", "choose", show=False),
+        Binding("escape", "cancel", "cancel", tooltip="Cancel the running trial: everything goes off"),
+    ]
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.specs = tuple(TRIALS[name] for name in station_with(self.kind).trials)
+        self.chosen = 0
+        self.aims: dict[str, Part] = {spec.name: self.first_aim(spec) for spec in self.specs}
+        self.entry: RunEntry | None = None
+        self.question: tuple[Question, asyncio.Future[str]] | None = None
+        self.taken = ""
+        self.half: Resumable | None = None
+        self._sure = False
+
+    def help_now(self) -> Help:
+        """Why, and how all trials go, where a station has nothing of its own to say."""
+        return self.help or Help(f"{self.title}: {self.why}.", HOW)
+
+    def first_aim(self, spec: TrialSpec) -> Part:
+        """A trial's parameters before anybody changed them; the instrument is the one at hand."""
+        aim, at_hand = spec.parameters(), self.preferences.instrument
+        if at_hand != "any" and any(declared.path == "instrument" for declared in spec.declared()):
+            return aim.model_copy(update={"instrument": at_hand})
+        return aim
+
+    def compose(self) -> ComposeResult:
+        """Heading, instrument with the question right under it, settlement."""
+        yield Static(id="heading")
+        with Vertical(id="work"):
+            yield from self.compose_instrument()
+            yield QuestionPanel()
+        yield Static(id="settlement")
+
+    def compose_instrument(self) -> ComposeResult:
+        """What the builder looks at; one that is not drawn by ``picture`` brings its own ``draw``."""
+        yield Static(id="picture")
+
+    def on_mount(self) -> None:
+        """Show what the ledger holds."""
+        self.reload()
+
+    def on_resize(self) -> None:
+        """The instrument follows the size."""
+        self.call_after_refresh(self.beat)
+
+    def picture(self) -> Picture:
+        """What draws the machine."""
+        raise NotImplementedError
+
+    def draw(self) -> None:
+        """Draw the instrument: as high as there is room for beside a question, and no higher than it needs."""
+        place, work = self.query_one("#picture", Static), self.query_one("#work", Widget)
+        asked = self.panel.outer_size.height if self.panel.display else 0
+        width, height = max(40, place.content_size.width), max(5, work.size.height - asked)
+        self.write("picture", self.picture()(self.session, self.watched, width, height))
+
+    # what is shown
+
+    @property
+    def spec(self) -> TrialSpec:
+        """The trial that would be started."""
+        return self.specs[self.chosen]
+
+    @property
+    def aim(self) -> Part:
+        """Its parameters."""
+        return self.aims[self.spec.name]
+
+    @property
+    def heater(self) -> str:
+        """The heater that is looked at; nothing where the trials are not done for one."""
+        return str(getattr(self.aim, "heater", ""))
+
+    @property
+    def panel(self) -> QuestionPanel:
+        """The panel of questions."""
+        return self.query_one(QuestionPanel)
+
+    @property
+    def result(self) -> TrialResult | None:
+        """The newest result that was not cancelled."""
+        return self.entry.result if self.entry and self.entry.result.outcome != "halted" else None
+
+    @property
+    def option(self) -> Option | None:
+        """What would be kept: as chosen, else as recommended."""
+        result = self.result
+        if result is None:
+            return None
+        return next((option for option in result.options if option.name == self.taken), result.choice)
+
+    def reload(self) -> None:
+        """Take the newest result from the ledger."""
+        self.entry = self.session.ledger.latest(self.spec.name, subject=self.spec.subject(self.aim.model_dump()))
+        self.taken = ""
+        self.refresh_state()
+
+    def refresh_state(self) -> None:
+        """Bring words and keys up to date."""
+        if not self.is_mounted:
+            return
+        self.set_class(self.watched is not None, "running")
+        ready = self.watched is None and self.session.usable
+        self.half = self.session.trials.resumable(self.spec, self.aim) if ready else None
+        self.write("settlement", self.settlement())
+        self.beat()
+        self.refresh_bindings()
+
+    def beat(self) -> None:
+        """Draw what the machine says now."""
+        if not self.is_mounted:
+            return
+        self.draw()
+        self.write("heading", self._heading())
+        if self.question is not None:
+            self._draw_question()
+
+    def _heading(self) -> Text:
+        text = self.heading_words()
+        if self.watched is not None:
+            text.append(self.running_words(), f"bold {Ink.focus}")
+        else:
+            text.append_text(needs_line(self.needs()))
+        return text
+
+    def running_words(self) -> str:
+        """Where the running trial is."""
+        progress = self.watched.latest if self.watched is not None else None
+        if progress is None:
+            return "◆ starting"
+        return f"◆ {progress.phase}{', ' if progress.detail else ''}{progress.detail}"
+
+    def needs(self) -> tuple[Need, ...]:
+        """What is there and what is missing for a start."""
+        if missing := self.link_needs():
+            return missing
+        connection = self.session.connection
+        machine = self.session.document.machine
+        return self.spec.needs(machine, self.aim, lambda sensor: connection.channel(f"sensors.{sensor}"))
+
+    def settlement(self) -> Text:
+        """What was said last, what was found and proposed, and what a start would do."""
+        text = Text()
+        if self.told is not None:
+            text.append(f"{self.told[0]}\n", self.told[1])
+        if self.watched is not None:
+            key_words(text, "esc", "cancels: everything goes off.")
+            return text
+        if self.result is not None:
+            text.append_text(outcome_line(self.result))
+            text.append_text(self._proposed(self.result))
+        if self.half is not None and self.check_action("go_on", ()):
+            key_words(text, "g", f"goes on where run {self.half.run} stopped: {self.half.checkpoint.words}.\n")
+        text.append_text(self.start_words())
+        return text
+
+    def start_words(self) -> Text:
+        """What a start would do, and with which parameters."""
+        text = Text()
+        again = "starts again" if self.result else "starts"
+        key_words(text, "enter", f"{again}. {self.spec.announce(self.session.document.machine, self.aim)}")
+        if self.spec.declared():
+            text.append("\np", Ink.focus)
+            text.append(f" changes: {parameter_words(self.spec, self.aim)}", Ink.dim)
+        return text
+
+    def _proposed(self, result: TrialResult) -> Text:
+        text, option = Text(), self.option
+        if option is None or not option.proposals:
+            if result.outcome == "failed":
+                text.append("No setting mends this: look at the machine.\n", Ink.text)
+            return text
+        if len(result.options) > 1:
+            text.append_text(option_line(result.options, option))
+        text.append_text(proposal_table(self.session, option))
+        if self._keepable():
+            then = "start again to confirm" if self.spec.mends else "lost at power-off until it is saved"
+            what = "it" if len(option.proposals) == 1 else "them"
+            key_words(text, "k", f"keeps {what} on the live board; {then}.\n")
+        return text
+
+    def _draw_question(self) -> None:
+        if self.question is None:
+            return
+        question, notes = self.question[0], Text()
+        if (hands := self.hands) is not None:
+            seen = hands.look()
+            notes.append(f"\nat the machine: {notice(question, seen)}", Ink.dim)
+            if self._pressing(question):
+                keys = "  ".join(f"{number} {name}" for number, name in enumerate(seen.switches, start=1))
+                notes.append(f"\nin the demonstration these keys press and let go: {keys}", Ink.proposal)
+        self.panel.ask(question, notes)
+
+    def _pressing(self, question: Question) -> bool:
+        """Whether it asks for a switch to be pressed or let go."""
+        return question.cue[:1] in (("press",), ("let go",))
+
+    # what can be done
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Only the keys that work now are shown."""
+        ready, idle = self.session.usable, self.watched is None
+        match action:
+            case "go":
+                return ready if idle else self.question is not None and "enter" in keys_of(self.question[0])
+            case "cancel":
+                return not idle
+            case "go_on":
+                return ready and idle and self.half is not None
+            case "parameters":
+                return idle and bool(self.spec.declared())
+            case "other":
+                return idle and len(self.specs) > 1
+            case "heater":
+                return idle and len(self.spec.heaters(self.session.document.machine)) > 1
+            case "choose":
+                return idle and self.result is not None and len(self.result.options) > 1
+            case "keep":
+                return ready and self._keepable()
+            case "drop":
+                return ready and idle and bool(self.session.unsaved())
+        return True
+
+    def _keepable(self) -> bool:
+        wanted = option.proposals if (option := self.option) is not None else ()
+        return self.watched is None and any(self.session.live(p.setting) != p.after for p in wanted)
+
+    def action_go(self) -> None:
+        """Start; or give the first answer to the question."""
+        if self.panel.typing:
+            return
+        if self.question is not None:
+            if (answer := keys_of(self.question[0]).get("enter")) is not None:
+                self.answer(answer)
+            return
+        self.launch(self.spec, self.aim)
+
+    def action_go_on(self) -> None:
+        """Go on where an earlier run was cut off."""
+        if self.watched is None and not self.panel.typing:
+            self.launch(self.spec, self.aim, go_on=True)
+
+    def launch(self, spec: TrialSpec, aim: Part, go_on: bool = False) -> None:
+        """Start a trial, unless something is missing, or its start is wanted to be confirmed first."""
+        blocking = [need.words for need in self.needs() if need.blocking and not need.met]
+        if blocking:
+            self.tell(f"Not started: {'; '.join(blocking)}.", Ink.stop)
+            return
+        if self.preferences.confirm_starts and not self._sure:
+            self._sure = True
+            self.tell("Press the same key once more to start.", Ink.focus)
+            return
+        self.told, self._sure = None, False
+        self.watched = TrialWatch(self._ask, self.undone)
+        self.refresh_state()
+        self.run_worker(self._run(spec, aim, go_on), group="trial", exclusive=True)
+
+    async def _run(self, spec: TrialSpec, aim: Part, go_on: bool) -> None:
+        assert self.watched is not None
+        try:
+            entered = await self.session.run(spec, aim, self.watched, go_on)
+        except LedgerError as error:
+            self.told = (f"✗ {error}", Ink.stop)
+        else:
+            self.told = (f"! {entered.note}", Ink.focus) if entered.note else None
+            self.ended(spec, entered.ran.result)
+        self.watched = None
+        self._close_question()
+        self.reload()
+        self.ring()
+        self.post_message(self.Edited())
+
+    def ended(self, spec: TrialSpec, result: TrialResult) -> None:
+        """A trial ended: what it found stands in the ledger; only why it was stopped does not."""
+        if result.outcome == "halted":
+            self.told = (f"✗ {result.why}", Ink.stop)
+
+    async def _ask(self, question: Question) -> str:
+        self.question = (question, asyncio.get_running_loop().create_future())
+        self._draw_question()
+        if is_typed(question):
+            unit = question.unit if isinstance(question, Measure) else ""
+            self.panel.open_field("", refusal_of(question), unit, self.preferences.length_unit)
+        self.refresh_bindings()
+        self.asked(question)
+        self.ring()
+        try:
+            return await self.question[1]
+        finally:
+            self._close_question()
+
+    def asked(self, question: Question) -> None:
+        """A question was put."""
+
+    def answer(self, answer: str) -> None:
+        """Give an answer to the question that stands."""
+        if self.question is None or self.question[1].done():
+            return
+        question, hands = self.question[0], self.hands
+        if hands is not None and (not question.answers or answer == question.answers[0]):
+            hands.act(question.cue)
+        self.question[1].set_result(answer)
+
+    def _close_question(self) -> None:
+        self.question = None
+        if not self.is_mounted:
+            return
+        if self.panel.typing:
+            self.panel.close_field()
+            self.focus()
+        self.panel.say(Text())
+
+    def on_question_panel_typed(self, event: QuestionPanel.Typed) -> None:
+        """A reading, or parameters."""
+        self.focus()
+        if self.question is not None:
+            self.answer(event.text)
+        else:
+            self.take_typed(event.text)
+
+    def take_typed(self, text: str) -> None:
+        """Parameters were typed."""
+        self.aims[self.spec.name] = parameters_from(self.spec, text.split())
+        self.panel.say(Text())
+        self.refresh_state()
+
+    def on_question_panel_left(self) -> None:
+        """A reading that is not given ends the trial; a field for parameters just closes."""
+        self.focus()
+        if self.question is not None and is_typed(self.question[0]):
+            self.action_cancel()
+        elif self.question is None:
+            self.panel.say(Text())
+
+    def on_key(self, event: Key) -> None:
+        """Letters answer; in the demonstration numbers press switches."""
+        if self.panel.typing:
+            self.panel.take_key(event)
+            return
+        if self.question is None:
+            return
+        question, hands = self.question[0], self.hands
+        if event.key.isdigit() and hands is not None and self._pressing(question):
+            names, at = hands.look().switches, int(event.key) - 1
+            if 0 <= at < len(names):
+                hands.press(names[at], names[at] not in hands.look().pressed)
+                self._draw_question()
+            event.stop()
+            return
+        keys = keys_of(question)
+        named = keys.get(event.key) if "enter" not in keys else answer_for(question.answers, event.key)
+        if named is not None and event.key != "enter":
+            event.stop()
+            event.prevent_default()
+            self.answer(named)
+
+    def action_parameters(self) -> None:
+        """Change the trial's parameters: KEY=VALUE words in one line."""
+
+        def refusal(text: str) -> str | None:
+            try:
+                parameters_from(self.spec, text.split())
+            except OrderError as error:
+                return str(error)
+            return None
+
+        self.panel.say(parameter_help(self.spec))
+        self.panel.open_field(typed_parameters(self.spec, self.aim), refusal)
+
+    def action_choose(self, by: int) -> None:
+        """Another of several options."""
+        if self.result is not None and (option := self.option) is not None:
+            names = [each.name for each in self.result.options]
+            self.taken = names[(names.index(option.name) + by) % len(names)]
+            self.refresh_state()
+
+    def action_heater(self) -> None:
+        """The next heater that this trial is done for."""
+        self.aims[self.spec.name] = self.aim.model_copy(update={"heater": self.heater_after(self.spec, self.heater)})
+        self.told = None
+        self.reload()
+
+    def action_other(self) -> None:
+        """The station's next trial."""
+        self.chosen = (self.chosen + 1) % len(self.specs)
+        self.told = None
+        self.reload()
+
+    def action_cancel(self) -> None:
+        """Stop the trial; everything goes off."""
+        self.session.runner.cancel()
+
+    async def action_keep(self) -> None:
+        """Write what is proposed to the live machine."""
+        if self.option is not None and self.entry is not None:
+            await self.keep(self.option, self.entry.id)
+
+    async def keep(self, option: Option, run: int | None) -> None:
+        """Write an option to the live machine, and say what became of it."""
+        try:
+            await self.session.keep(option, run)
+        except NotEntered as error:
+            self.tell(f"! Live on the board. {error}", Ink.focus)
+        except Trouble as error:
+            self.tell(f"✗ Not kept: {error}", Ink.stop)
+        else:
+            self.tell(f"✓ {self.kept_words(option)}", Ink.proposal)
+
+    def kept_words(self, option: Option) -> str:
+        """What is said once it is live."""
+        again = " Start again to confirm." if self.spec.mends else ""
+        return f"Live on the board, lost at power-off until saved.{again}"
+
+    async def action_drop(self) -> None:
+        """Put the saved values back."""
+        try:
+            count = await self.session.drop()
+        except Trouble as error:
+            self.tell(f"✗ Not dropped: {error}", Ink.stop)
+        else:
+            settings = (
+                "1 setting is back at its saved value"
+                if count == 1
+                else f"{count} settings are back at their saved values"
+            )
+            self.tell(f"Dropped: {settings}.", Ink.text)
