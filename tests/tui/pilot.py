@@ -25,6 +25,7 @@ from ublet.sim.scenario import load_scenario
 from ublet.sim.service import Service
 from ublet.sim.store import Store
 from ublet.tui.app import UbletApp
+from ublet.tui.frame.title import Title
 
 SPEED = 20.0
 
@@ -64,6 +65,10 @@ class Opened:
         self.app.post_message(Resize(size, size))
         await self.until(lambda: self.app.size == size and self.app.screen.size == size)
         await asyncio.sleep(0.02)
+
+    def title(self) -> str:
+        """The title line, also while a dialog lies over it."""
+        return self.app.screen_stack[0].query_one(Title).render().plain
 
     def words(self) -> str:
         """The same in one line."""

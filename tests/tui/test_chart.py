@@ -7,11 +7,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ublet.core.run import Series
-from ublet.tui.instruments.chart import StripChart, ticks
-from ublet.tui.instruments.dots import BLANK, polyline_cells
-from ublet.tui.heat.charts import cycles, reached_at, steps, whole
 from ublet.tui.frame.pulse import trace
-from ublet.tui.frame.theme import PALETTES, SOOT
+from ublet.tui.frame.theme import PALETTES
+from ublet.tui.heat.charts import climb, cycles, reached_at, steps
+from ublet.tui.instruments.cells import Cells
+from ublet.tui.instruments.chart import ticks
+from ublet.tui.instruments.dots import BLANK, polyline_cells
 
 
 def array(*values: float) -> np.ndarray:
@@ -40,10 +41,14 @@ def test_nothing_is_drawn_outside(points: list[tuple[float, float]]) -> None:
 
 
 def test_where_curves_cross_the_dots_of_both_stay() -> None:
-    chart = StripChart(SOOT)
-    chart.set_pixel(3, 1, chr(BLANK + 0x01), "red")
-    chart.set_pixel(3, 1, chr(BLANK + 0x80), "blue")
-    assert chart.get_pixel(3, 1) == (chr(BLANK + 0x81), "blue")
+    cells = Cells(8, 3)
+    cells.put(4, 1, "x", "red")
+    cells.add_dots(3, 1, BLANK + 0x01, "red")
+    cells.add_dots(3, 1, BLANK + 0x80, "blue")
+    cells.add_dots(4, 1, BLANK + 0x02, "blue")
+    cells.add_dots(8, 1, BLANK + 0x02, "blue")
+    assert cells.line(1).plain == f"   {chr(BLANK + 0x81)}{chr(BLANK + 0x02)}   "
+    assert cells.line(1).spans[-1].style == "blue"
 
 
 @given(st.floats(-1e3, 1e3), st.floats(0.5, 1e4), st.integers(2, 10))
@@ -66,18 +71,18 @@ def test_the_cycles_are_shown_large_and_counted() -> None:
     series = record(160)
     reached = reached_at(series, 215.0)
     assert reached is not None and abs(reached - 80) < 0.2
-    picture = cycles(series, 215.0, SOOT)
+    picture = cycles(series, 215.0)
     low, high = picture.y_limits
     assert 205 < low < 212 and 218 < high < 225
     assert [mark.word for mark in picture.marks] == ["1", "2", "3", "4"]
-    assert whole(series, 215.0, SOOT, "x").y_limits[0] == 0.0
+    assert climb(series, 215.0).y_limits[0] == 0.0
     assert reached_at(record(40), 215.0) is None
 
 
-def test_steps_show_the_highest_curve_whole() -> None:
+def test_steps_show_the_highest_curve_climb() -> None:
     over = record(160)
     predicted = {"as found": over, "balanced": record(100)}
-    picture = steps(predicted, None, "balanced", 215.0, 140.0, SOOT)
+    picture = steps(predicted, None, "balanced", 215.0, 140.0)
     assert picture.y_limits[1] >= 218.0 and len(picture.curves) == 2
     assert picture.marks[0].word == "fan on"
 

@@ -183,7 +183,7 @@ def test_an_array_is_shown_as_what_it_is_and_not_typed(folder: Path, monkeypatch
         async with opened(folder, monkeypatch) as there:
             heights = tuple(tuple(0.01 * row * column for column in range(7)) for row in range(7))
             there.session.draft.set("mesh.heights_mm", heights)
-            there.app._changed()
+            there.app.follow()
             bench: Any = there.app.bench
             bench.part = next(at for at, node in enumerate(bench.nodes) if node.path == "mesh")
             bench.refresh_state()

@@ -68,7 +68,7 @@ def test_quitting_below_the_least_size_says_what_would_be_lost(folder: Path, mon
             await there.session.keep(Option("x", "", (Proposal("heaters.hotend.kp", 0.022, 0.1, "", ""),), {}), None)
             await there.resize(79, 24)
             await there.press("ctrl+q")
-            await there.until(lambda: "1 kept settings are not saved" in " ".join(there.text().split()))
+            await there.until(lambda: "1 kept setting is not saved" in " ".join(there.text().split()))
             assert there.app.is_running and there.app.return_code is None
             await there.press("ctrl+q")
             await there.until(lambda: there.app._exit)
@@ -180,6 +180,6 @@ def test_the_file_on_the_disk_and_the_name_in_the_title_are_told_as_they_are(
             file.unlink()
             await there.until(lambda: "is not there" in there.text() and "as on the disk" not in there.text())
             file.write_text(good.replace('name = "Tern 280"', 'name = "Tern 281"'), encoding="utf-8")
-            await there.until(lambda: "Tern 281" in there.text().split("\n")[0])
+            await there.until(lambda: "Tern 281" in there.title())
 
     asyncio.run(work())

@@ -18,11 +18,11 @@ from ublet.session.saving import Saved
 from ublet.tui.frame.dialogs import QuantityDialog, QuestionDialog, SaveDialog
 from ublet.tui.frame.pickers import LineDialog
 from ublet.tui.frame.pulse import HeaterReading, Pulse, Reading
-from ublet.tui.trial.question import answer_for, answer_keys
 from ublet.tui.frame.route import Route
-from ublet.tui.trial.settlement import Settlement
-from ublet.tui.frame.theme import SOOT, THEMES
+from ublet.tui.frame.theme import THEMES, ink_theme
 from ublet.tui.frame.title import Title
+from ublet.tui.heat.gains_table import Gains, gains_table
+from ublet.tui.trial.question import answer_for, answer_keys
 from ublet.tui.trial.watch import TrialWatch
 
 
@@ -34,6 +34,7 @@ class Themed(App[None]):
         for theme in THEMES:
             self.register_theme(theme)
         self.theme = "soot"
+        self.console.push_theme(ink_theme("soot"))
 
 
 Keys = Callable[[Any], Awaitable[None]]
@@ -66,7 +67,7 @@ HEATERS = (
 
 
 def pulse(reading: Reading, width: int = 160) -> str:
-    widget = Pulse(SOOT)
+    widget = Pulse()
     widget.set_reactive(Pulse.reading, reading)
     return shown(widget, width)
 
@@ -106,21 +107,21 @@ def test_the_pulse_says_what_runs_and_what_is_wrong(reading: Reading, words: str
 
 
 def test_the_route_lists_every_station_and_folds_to_glyphs() -> None:
-    route = Route(SOOT)
+    route = Route()
     route.set_reactive(Route.standings, {"hotend control": Standing("proven", "0.17 ±0.06")})
     text = shown(route)
     for station in ROUTE:
         assert station.name in text and station.leg in text
     assert "● hotend control" in text and "0.17 ±0.06" in text
 
-    folded = Route(SOOT)
+    folded = Route()
     folded.styles.width = 12
     text = shown(folded, 100, 30)
     assert "Extrude" in text and "machine file" not in text and "○○○○○○" in text
 
 
 def test_the_route_moves_by_stations_and_by_legs() -> None:
-    route = Route(SOOT)
+    route = Route()
 
     async def keys(pilot: Any) -> None:
         route.focus()
@@ -142,15 +143,9 @@ OPTIONS = (
 
 
 def settlement(width: int, outcome: str | None = None) -> str:
-    widget = Settlement(SOOT)
-    widget.set_reactive(Settlement.options, OPTIONS)
-    widget.set_reactive(Settlement.chosen, 1)
-    widget.set_reactive(Settlement.live, "as found")
-    widget.set_reactive(Settlement.recommended, "balanced")
-    if outcome:
-        findings = (Finding("overshoot", 2.4), Finding("ripple", 0.2), Finding("settle", 92.0))
-        widget.set_reactive(Settlement.measured, TrialResult(outcome, "", findings=findings))  # type: ignore[arg-type]
-    return shown(widget, width)
+    findings = (Finding("overshoot", 2.4), Finding("ripple", 0.2), Finding("settle", 92.0))
+    measured = TrialResult(outcome, "", findings=findings) if outcome else None  # type: ignore[arg-type]
+    return gains_table(Gains(OPTIONS, OPTIONS[1], "balanced", "as found", measured), width).plain
 
 
 def test_the_settlement_is_a_table_of_what_to_expect() -> None:
@@ -174,7 +169,7 @@ def test_the_measurement_stands_below_the_predictions(outcome: str, mark: str) -
 
 
 def test_the_title_tells_what_is_not_saved() -> None:
-    title = Title(SOOT)
+    title = Title()
     title.set_reactive(Title.machine, "Tern 280")
     title.set_reactive(Title.link, "larch-6 on x · link 2 ms")
     title.set_reactive(Title.unsaved, 2)
@@ -183,7 +178,7 @@ def test_the_title_tells_what_is_not_saved() -> None:
 
 @pytest.mark.parametrize(("linked", "told"), [(True, True), (False, False)])
 def test_nothing_is_called_saved_without_a_board(linked: bool, told: bool) -> None:
-    title = Title(SOOT)
+    title = Title()
     title.set_reactive(Title.link, "no board")
     title.set_reactive(Title.linked, linked)
     assert ("all saved" in shown(title)) is told
@@ -212,17 +207,17 @@ def answers(dialog: Any, *keys: str) -> Any:
     [(("w",), "wait"), (("enter",), "wait"), (("c",), "cancel"), (("escape",), "cancel"), (("x",), "open")],
 )
 def test_a_question_is_answered_by_first_letters(keys: tuple[str, ...], answer: str) -> None:
-    assert answers(QuestionDialog(Question("Wait?", ("wait", "cancel")), SOOT), *keys) == answer
+    assert answers(QuestionDialog(Question("Wait?", ("wait", "cancel"))), *keys) == answer
 
 
 def test_saving_needs_enter() -> None:
     kp, ki = "heaters.hotend.kp", "heaters.hotend.ki"
     changes = [Saved(kp, 0.024, 0.022, 0.141), Saved(ki, 0.002, 0.002, 0.01)]
-    assert answers(SaveDialog(changes, "tern.toml", "", SOOT), "enter") == f"{kp}\n{ki}"
-    assert answers(SaveDialog(changes, "tern.toml", "", SOOT), "space", "enter") == ki
-    assert answers(SaveDialog(changes, "tern.toml", "", SOOT), "down", "space", "enter") == kp
-    assert answers(SaveDialog(changes, "tern.toml", "", SOOT), "space", "down", "space", "enter") == "open"
-    assert answers(SaveDialog(changes, "tern.toml", "", SOOT), "escape") is None
+    assert answers(SaveDialog(changes, "tern.toml", ""), "enter") == f"{kp}\n{ki}"
+    assert answers(SaveDialog(changes, "tern.toml", ""), "space", "enter") == ki
+    assert answers(SaveDialog(changes, "tern.toml", ""), "down", "space", "enter") == kp
+    assert answers(SaveDialog(changes, "tern.toml", ""), "space", "down", "space", "enter") == "open"
+    assert answers(SaveDialog(changes, "tern.toml", ""), "escape") is None
 
 
 def test_a_quantity_is_taken_only_when_it_is_good() -> None:

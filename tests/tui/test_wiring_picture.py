@@ -11,7 +11,6 @@ from hypothesis import strategies as st
 from tests.conftest import machine_text
 from ublet.core.machine.wiring import plugs
 from ublet.session.library import boards
-from ublet.tui.frame.theme import SOOT
 from ublet.tui.machine.wiring_picture import draw_board, levels, neighbour
 
 AT = plugs(tomllib.loads(machine_text()))
@@ -36,7 +35,7 @@ def test_labels_and_leaders_never_cross(gaps: list[tuple[int, str]]) -> None:
 @pytest.mark.parametrize("name", ["larch-6", "alder-4", "rowan-8"])
 def test_every_socket_is_drawn_once_and_can_be_reached(name: str, columns: int, rows: int) -> None:
     board = boards()[name]
-    lines, placed = draw_board(board, AT if name == "larch-6" else {}, "", columns, rows, SOOT)
+    lines, placed = draw_board(board, AT if name == "larch-6" else {}, "", columns, rows)
     text = "\n".join(line.plain for line in lines)
     assert all(len(line.plain) <= columns for line in lines)
     words = text.replace("●", " ").replace("○", " ").split()
@@ -54,7 +53,7 @@ def test_every_socket_is_drawn_once_and_can_be_reached(name: str, columns: int, 
 
 def test_what_is_plugged_in_is_named_and_a_double_use_marked() -> None:
     doubled = {**AT, "I1": AT["I1"] + AT["I2"]}
-    lines, _ = draw_board(boards()["larch-6"], doubled, "M1", 116, 34, SOOT)
+    lines, _ = draw_board(boards()["larch-6"], doubled, "M1", 116, 34)
     text = "\n".join(line.plain for line in lines)
     for words in ("Z right", "probe servo", "hotend fan", "extruder", "✗─├ X endstop, Y"):
         assert words.replace("✗─├", "I1 ✗├─") in text, words

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, Literal
 
@@ -12,7 +13,6 @@ from tomlkit.exceptions import TOMLKitError
 
 from ublet.core.settings import Part, Value, declarations, setting
 from ublet.session.files import write_atomically
-from ublet.session.places import preferences_path
 
 HEAD = """\
 # What you prefer in Ublet. Made by the app, and yours to edit: it is read when the app starts, and your comments stay.
@@ -38,30 +38,33 @@ class Preferences(Part):
 
 
 class Kept:
-    """The preferences and their file. One that cannot be read or written is told, and the app goes on without it."""
+    """The preferences and their file (None: they are the usual ones, and not kept). One that cannot be read or written
+    is told as ``trouble``, and the app goes on without it.
+    """
 
-    def __init__(self, path: Path | None = None) -> None:
-        self.path = path or preferences_path()
+    def __init__(self, path: Path | None) -> None:
+        self.path = path
         self.now = Preferences()
         self.trouble = ""
-        self._read()
+        if path is not None:
+            self._read(path)
 
-    def _read(self) -> None:
+    def _read(self, path: Path) -> None:
         try:
-            text = self.path.read_text(encoding="utf-8")
+            text = path.read_text(encoding="utf-8")
         except FileNotFoundError:
             return
         except (OSError, UnicodeDecodeError) as error:
-            self.trouble = f"{self.path} cannot be read ({error}): the usual preferences are used."
+            self.trouble = f"{path} cannot be read ({error}): the usual preferences are used."
             return
         try:
             known = dict(tomlkit.parse(text).unwrap())
         except TOMLKitError as error:
-            self.trouble = f"{self.path}: {error}. The usual preferences are used until that is mended."
+            self.trouble = f"{path}: {error}. The usual preferences are used until that is mended."
             return
         self.now, wrong = _taken(known)
         if wrong:
-            self.trouble = f"{self.path}: {'; '.join(wrong)}. The usual value is used there."
+            self.trouble = f"{path}: {'; '.join(wrong)}. The usual value is used there."
 
     def change(self, **values: Value) -> None:
         """Change some, and write the file: only these keys, comments and whatever else stands there stay.
@@ -73,14 +76,18 @@ class Kept:
         if new == self.now:
             return
         self.now = new
+        if self.path is not None:
+            self._write(self.path, values)
+
+    def _write(self, path: Path, values: Mapping[str, Value]) -> None:
         try:
-            document = tomlkit.parse(self.path.read_text(encoding="utf-8")) if self.path.exists() else _commented(new)
+            document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.exists() else _commented(self.now)
             for key, value in values.items():
                 document[key] = value
-            self.path.parent.mkdir(parents=True, exist_ok=True)
-            write_atomically(self.path, tomlkit.dumps(document))
+            path.parent.mkdir(parents=True, exist_ok=True)
+            write_atomically(path, tomlkit.dumps(document))
         except (OSError, UnicodeDecodeError, TOMLKitError) as error:
-            self.trouble = f"The preference holds until you quit; {self.path} could not be written: {error}"
+            self.trouble = f"The preference holds until you quit; {path} could not be written: {error}"
             logging.getLogger(__name__).warning("preferences not written: %s", error)
 
 

@@ -27,6 +27,7 @@ from ublet.session.draft import Draft
 from ublet.session.identity import SAME, Foreign, foreign_to
 from ublet.session.layers import Row, Settling, settled_values, shadows
 from ublet.session.news import HeaterNews
+from ublet.session.preferences import Kept
 from ublet.session.presence import Presence
 from ublet.session.runner import Ran, Runner
 from ublet.session.saving import Saved, SaveFailed, now, save, settle
@@ -49,6 +50,7 @@ class Session:
         self._settled_link: object = None
         self.soaking = SoakWatch(self.connection, lambda: self.document.machine)
         self.notices: list[str] = []
+        self.preferences = Kept(None)  # the app gives it those that are kept
         self._said: set[str] = set()
         self.lent: dict[str, Value] = {}
         self.on_before: tuple[On, ...] = ()

@@ -156,12 +156,13 @@ class UbletApp(Ending):
 
     async def _opened(self, session: Session) -> None:
         from ublet.session.logbook import keep_log
+        from ublet.session.places import preferences_path
         from ublet.session.preferences import Kept
         from ublet.session.recent import remember
 
-        self.session, self.preferences = session, Kept()
-        if self.preferences.trouble:
-            session.say_once(self.preferences.trouble)
+        self.session, session.preferences = session, Kept(preferences_path())
+        if session.preferences.trouble:
+            session.say_once(session.preferences.trouble)
         keep_log(session.connection)
         session.connection.changed.append(self.follow)
         session.connection.keep()
@@ -212,7 +213,7 @@ class UbletApp(Ending):
         """Above the bench: why what was found there no longer holds, or holds only as of the last link."""
         place = self.query_one("#standing", Static)
         words = standing_words(self.route.standings.get(self.route.station.name))
-        place.display = bool(words.plain)
+        place.set_class(bool(words.plain), "told")
         place.update(words)
 
     def _tell_next(self, session: Session) -> None:
@@ -221,7 +222,7 @@ class UbletApp(Ending):
 
         step = self._next = next_step(session, self.route.standings)
         place = self.query_one("#next-line", Static)
-        place.display = step is not None
+        place.set_class(step is not None, "told")
         if step is not None:
             place.update(next_words(step, max(20, self.size.width - 2)))
 
@@ -499,15 +500,15 @@ class UbletApp(Ending):
     def action_theme(self) -> None:
         """Between soot and bone; kept for the next time."""
         self.theme = "bone" if self.theme == "soot" else "soot"
-        if self.preferences is not None:
-            self.preferences.change(theme=self.theme)
+        if self.session is not None:
+            self.session.preferences.change(theme=self.theme)
 
     def action_prefer(self) -> None:
         """Change the preferences."""
         from ublet.tui.frame.preferring import PreferencesDialog
 
-        if self.preferences is not None:
-            self.push_screen(PreferencesDialog(self.preferences))
+        if self.session is not None:
+            self.push_screen(PreferencesDialog(self.session.preferences))
 
     def _wear(self, theme: Theme) -> None:
         """Another theme: the inks follow, and every text that was drawn with the former ones is drawn again."""

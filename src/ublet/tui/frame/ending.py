@@ -15,7 +15,6 @@ if TYPE_CHECKING:
     from textual.driver import Driver
 
     from ublet.session.demo import Demo
-    from ublet.session.preferences import Kept
 
 FAULT = 70
 SIGNALLED = 130
@@ -28,7 +27,6 @@ class Ending(LeastSize):
 
     def __init__(self, driver_class: type[Driver] | None) -> None:
         super().__init__(driver_class)
-        self.preferences: Kept | None = None
         self.demo: Demo | None = None
         self._ending: asyncio.Task[None] | None = None
         self.unsure = ""  # why it is not confirmed that everything was off at the end
@@ -80,7 +78,7 @@ class Ending(LeastSize):
         from ublet.tui.frame.dialogs import QuestionDialog
 
         reasons = self.reasons_to_stay()
-        if reasons or (self.preferences is not None and self.preferences.now.confirm_quit):
+        if reasons or (self.session is not None and self.session.preferences.now.confirm_quit):
             words = f"{' '.join(reasons)} Quit all the same?" if reasons else "Quit Ublet? Everything goes off."
             question = Question(words, ("quit", "stay"))
             if await self.push_screen_wait(QuestionDialog(question)) != "quit":

@@ -62,7 +62,7 @@ class PreferencesDialog(Dialog):
         self.query_one(Sheet).show(rows, self.cursor, True)
         declared = self.known[self.cursor]
         about = Text(f"\n{declared.help} Allowed: {declared.allowed()}.\n", Ink.text)
-        about.append(self.kept.trouble or f"Kept in {self.kept.path}, where you can edit them, too.", Ink.dim)
+        about.append(self.kept.trouble or f"Kept in {self.kept.path}; you can edit them there, too.", Ink.dim)
         self.query_one("#about", Static).update(about)
 
     def action_move(self, by: int) -> None:

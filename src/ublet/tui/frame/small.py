@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from rich.text import Text
 from textual.geometry import Size
 from textual.reactive import reactive
@@ -11,9 +9,7 @@ from textual.widget import Widget
 
 from ublet.tui.frame.pulse import Reading
 from ublet.tui.frame.style import style_beside
-
-if TYPE_CHECKING:
-    from ublet.tui.frame.theme import Ink
+from ublet.tui.frame.theme import Ink
 
 LEAST_COLUMNS, LEAST_ROWS = 80, 24
 

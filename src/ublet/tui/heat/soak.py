@@ -11,17 +11,14 @@ from ublet.core.heat.demands import beds
 from ublet.core.heat.soak_trials import SoakParameters
 from ublet.core.heat.start import surface_sensor
 from ublet.core.run import Series
+from ublet.core.trial import TrialSpec
 from ublet.core.units import duration, show, with_uncertainty
 from ublet.session.heaters import drift_wanted, soaking
-from ublet.session.session import Session
 from ublet.tui.frame.help import Help
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.chart import Curve, Mark, Picture, StripChart
-from ublet.tui.instruments.picture import Picture as Words
-from ublet.tui.trial.question import QuestionPanel
 from ublet.tui.trial.trial_bench import TrialBench
-from ublet.tui.trial.watch import TrialWatch
 
 HELP = Help(
     """\
@@ -37,6 +34,7 @@ HELP = Help(
     """,
 )
 SHORTEST_S = 120.0
+COOLEST_BED_C = 30.0
 
 
 class SoakBench(TrialBench):
@@ -49,22 +47,19 @@ class SoakBench(TrialBench):
     DEFAULT_CSS = style_beside(__file__)
     SCOPED_CSS = False
 
-    def __init__(self, session: Session) -> None:
-        super().__init__(session)
-        machine = session.document.machine
-        heater = next(iter(beds(machine)), "bed")
-        material = next((each for each in machine.materials.values() if each.bed_c >= 30), None)
-        self.aims[self.spec.name] = SoakParameters(heater=heater, target=material.bed_c if material else 60.0)
+    def first_aim(self, spec: TrialSpec) -> SoakParameters:
+        """The first bed, at the temperature of the first material that wants it warm."""
+        machine = self.session.document.machine
+        material = next((each for each in machine.materials.values() if each.bed_c >= COOLEST_BED_C), None)
+        target = material.bed_c if material else 60.0
+        return SoakParameters(heater=next(iter(beds(machine)), "bed"), target=target)
 
-    def compose(self) -> ComposeResult:
-        """Heading, the clock, the chart, what is predicted, questions, what was found."""
-        yield Static(id="heading")
+    def compose_instrument(self) -> ComposeResult:
+        """The clock, the chart, what is predicted."""
         yield Static(id="clock")
         yield StripChart(id="chart")
         yield Static(id="legend")
         yield Static(id="picture")
-        yield QuestionPanel()
-        yield Static(id="detail")
 
     @property
     def busy(self) -> bool:
@@ -77,11 +72,8 @@ class SoakBench(TrialBench):
         self.record = self.session.ledger.streams(entry.id).get("soak") if entry else None
         super().reload()
 
-    def beat(self) -> None:
+    def draw(self) -> None:
         """Clock, chart and table."""
-        if not self.is_mounted:
-            return
-        super().beat()
         self.write("clock", self._clock())
         series, target, reached = self._shown()
         self.query_one("#chart", StripChart).show(self._chart(series, target, reached))
@@ -93,6 +85,7 @@ class SoakBench(TrialBench):
             legend.append("its surface    ", Ink.dim)
         legend.append(f"since it was heated, s{'' if self._live() else ' (the last record)'}", Ink.dim)
         self.write("legend", legend if series is not None else Text())
+        self.write("picture", self._predicted())
 
     def _live(self) -> bool:
         return self.watched is not None or self.heater in self.session.soaking.held
@@ -179,13 +172,10 @@ class SoakBench(TrialBench):
             marks=marks,
         )
 
-    def picture(self) -> Words:
+    def _predicted(self) -> Text:
         """What is predicted for every material."""
-        return self._predicted
-
-    def _predicted(self, session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
         text, result = Text(no_wrap=True), self.result
-        machine = session.document.machine
+        machine = self.session.document.machine
         surface = surface_sensor(machine, self.heater)
         if result is None or result.finding("soak") is None:
             if surface is None:

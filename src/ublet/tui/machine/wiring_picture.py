@@ -10,6 +10,7 @@ from rich.text import Text
 from ublet.core.machine.boards import BoardKind
 from ublet.core.machine.wiring import Plug, state_of
 from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.cells import Cells
 
 SIDE_COLUMNS, NARROW_SIDE_COLUMNS = 18, 15
 """Room for the labels at the left and at the right of the board; narrow: below NARROW columns in all."""
@@ -28,24 +29,6 @@ class Placed:
     name: str
     column: int
     row: int
-
-
-class Drawing:
-    """A grid of styled cells."""
-
-    def __init__(self, columns: int, rows: int) -> None:
-        self.columns, self.rows = columns, rows
-        self._cells = [[(" ", "")] * columns for _ in range(rows)]
-
-    def put(self, column: int, row: int, words: str, style: str) -> None:
-        """Write words; what falls outside is left out."""
-        for offset, letter in enumerate(words):
-            if 0 <= row < self.rows and 0 <= column + offset < self.columns:
-                self._cells[row][column + offset] = (letter, style)
-
-    def lines(self) -> list[Text]:
-        """The rows as texts."""
-        return [Text.assemble(*cells, no_wrap=True, end="") for cells in self._cells]
 
 
 def levels(columns: Sequence[int], labels: Sequence[str]) -> list[int]:
@@ -84,7 +67,7 @@ def draw_board(
         top_levels, bottom_levels = [0] * len(top_names), [0] * len(bottom_names)
     top = max(top_levels, default=0) + 2
     bottom = max(top + least, rows - max(bottom_levels, default=0) - 2)
-    drawing = Drawing(columns, max(rows, bottom + max(bottom_levels, default=0) + 2))
+    drawing = Cells(columns, max(rows, bottom + max(bottom_levels, default=0) + 2))
     roomy = bottom - top > least + 3
     line = Ink.faint
     drawing.put(left, top, "╭" + "─" * (right - left - 1) + "╮", line)
@@ -142,7 +125,7 @@ def draw_board(
                 socket(name, right - 1, row, before)
                 kind = board.sockets[name].kind
                 drawing.put(right - 4 - len(name) - len(kind), row, kind, Ink.quiet)
-    return drawing.lines(), placed
+    return [drawing.line(row) for row in range(drawing.height)], placed
 
 
 def neighbour(placed: Sequence[Placed], chosen: str, across: int, down: int) -> str:

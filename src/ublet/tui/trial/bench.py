@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING, Protocol, runtime_checkable
+from typing import TYPE_CHECKING
 
 from rich.text import Text
 from textual.binding import Binding
@@ -15,7 +15,7 @@ from ublet.core.questions import Question
 from ublet.core.settings import Value
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import spelt_out
-from ublet.session.preferences import Kept, Preferences
+from ublet.session.preferences import Preferences
 from ublet.tui.frame.help import Help, explained
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
@@ -25,13 +25,6 @@ if TYPE_CHECKING:
     from ublet.session.hands import DemoHands
     from ublet.session.session import Session
     from ublet.tui.trial.watch import TrialWatch
-
-
-@runtime_checkable
-class HasPreferences(Protocol):
-    """An app that keeps them."""
-
-    preferences: Kept | None
 
 
 class Bench(Widget, can_focus=True):
@@ -79,13 +72,11 @@ class Bench(Widget, can_focus=True):
     @property
     def preferences(self) -> Preferences:
         """What the builder prefers."""
-        kept = self.app.preferences if isinstance(self.app, HasPreferences) else None
-        return kept.now if kept is not None else Preferences()
+        return self.session.preferences.now
 
     def prefer(self, **values: Value) -> None:
         """Keep a choice for the next time."""
-        if isinstance(self.app, HasPreferences) and self.app.preferences is not None:
-            self.app.preferences.change(**values)
+        self.session.preferences.change(**values)
 
     def spelt(self, text: str, unit: str) -> str:
         """What was typed for a quantity, with the unit that the builder means where none was typed."""

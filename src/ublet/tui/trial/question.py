@@ -158,7 +158,7 @@ class QuestionPanel(Widget):
         self.say(text)
 
     def open_field(self, value: str, refusal: Callable[[str], str | None], unit: str = "", bare: str = "") -> None:
-        """Open the field with a value in it. unit: of the quantity that is typed, if it is one; bare: of a bare number."""
+        """Open the field with a value in it. unit: of the quantity that is typed, if any; bare: of a bare number."""
         self._refusal, self.unit, self._typing = refusal, unit, True
         self._bare = bare or unit
         field = self.query_one("#typed", Field)
