@@ -85,6 +85,7 @@ def demo(screens: list[Screen], folder: Path, size: tuple[int, int] = (160, 47))
     screen = Screen(folder, "demo", "--dir", str(folder / "tern"), "--speed", SPEED, size=size)
     screens.append(screen)
     screen.wait("no errors")
+    screen.wait("clock ×")  # the link is there
     return screen
 
 

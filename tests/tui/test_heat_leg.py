@@ -81,7 +81,7 @@ def test_a_guard_is_bent_within_bounds_and_a_soak_is_watched(screens: list[Scree
     screen.wait("maximum_c is 280 °C, live on the board", 10)
     assert "! the file says 285 °C" in screen.text()
     screen.key("d")
-    screen.wait("1 settings are back", 10)
+    screen.wait("1 setting is back", 10)
     screen.key("Tab", "Down", "Down")
     screen.wait("The plate sensor reads the surface", 10)
     screen.key("Enter")

@@ -36,7 +36,7 @@ def test_inputs_are_pressed_mended_and_confirmed_and_fans_told_apart(screens: li
     press_each(screen)
     shown = screen.wait("Pressing the X endstop moved the Y endstop", 30)
     assert "inverted" in shown
-    screen.wait("→ I2", 10)
+    screen.wait("endstops.x.socket                         I1          I2", 10)
     screen.wait("failed", 10)
     screen.key("k")
     screen.wait("3 kept, not saved", 10)

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 from ublet.core.motion.targets import Target, parse_targets
 from ublet.core.units import NotAQuantity, parse, show
+from ublet.core.words import several
 
 Cue = tuple[str, ...]
 
@@ -80,7 +81,7 @@ class Jog(Question):
     def allowed(self) -> str:
         """The answers, and how to move."""
         floors = "".join(f"; {axis.upper()} not below {show(mm, 'mm')}" for axis, mm in (self.floor or {}).items())
-        return f"{super().allowed()}; or move {' and '.join(self.axes)}, for example {self.axes[0]}+0.5{floors}"
+        return f"{super().allowed()}; or move {several(self.axes)}, for example {self.axes[0]}+0.5{floors}"
 
     def taken(self, text: str) -> str:
         """An answer, or a move of the axes that may be moved."""

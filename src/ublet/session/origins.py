@@ -53,7 +53,7 @@ def _of_image(session: Session) -> str:
     if image is None:
         return "built into the board's image"
     change = _last(session, "image", "image")
-    written = f", written {local_time(change.at)}" if change is not None else ", written before this ledger began"
+    written = f", written {local_time(change.at)}" if change is not None else " before this ledger began"
     return f"built into image {image.digest[:8]}{written}"
 
 

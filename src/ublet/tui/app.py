@@ -76,6 +76,7 @@ class UbletApp(Ending):
         Binding("f2", "next", "next step", key_display="F2", show=False, tooltip="Go where the next step is done"),
         Binding("tab", "switch", "route / bench", priority=True, tooltip="Between the route and the bench"),
         Binding("j", "jump", "jump", tooltip="Jump: a letter on every station and pane, the next key goes there"),
+        Binding("ctrl+p", "command_palette", "everything", tooltip="Every action, station and setting by name"),
         Binding("l", "ledger", "ledger / back", tooltip="The ledger, and back"),
         Binding("f3", "fact", "what happened", key_display="F3", tooltip="Tell what happened: nozzle changed, ..."),
         Binding("w", "talk", "wire talk", tooltip="The raw dialogue with the board"),

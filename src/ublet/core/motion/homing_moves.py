@@ -5,6 +5,7 @@ from __future__ import annotations
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import Axis, MachineFile
 from ublet.core.run import Progress, TrialFailed
+from ublet.core.words import several
 
 TRAVEL_MM_S = 50.0
 CLOSE_C = 2.0
@@ -64,7 +65,7 @@ def preheat_words(machine: MachineFile, axes: tuple[str, ...]) -> str:
     warm = preheats(machine) if "z" in axes else {}
     if not warm:
         return "Nothing heats."
-    told = " and ".join(f"the {heater} heats to {celsius:g} °C" for heater, celsius in warm.items())
+    told = several([f"the {heater} heats to {celsius:g} °C" for heater, celsius in warm.items()])
     return f"Before Z homes {told}, as declared."
 
 

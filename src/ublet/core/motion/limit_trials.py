@@ -25,6 +25,7 @@ from ublet.core.run import Finding, Option, Progress, Proposal, Stream, Subject,
 from ublet.core.settings import Part, Value, number_or, setting
 from ublet.core.trial import TrialSpec
 from ublet.core.units import show
+from ublet.core.words import several
 
 START_MM = 12.0
 """The pattern begins so far from the end that the axis homes to, mm."""
@@ -123,7 +124,7 @@ async def driver_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
     groups = motor_groups(bench.machine, aim.axis)
     await home_unhomed(bench, tuple(axis for axes in groups for axis in axes))
     for number, (axes, motors) in enumerate(groups.items()):
-        named = " and ".join(axis.upper() for axis in axes)
+        named = several([axis.upper() for axis in axes])
         now = max(number_of(bench, f"{motor}.run_a") for motor in motors)
         patterns = [
             Pattern(axis, *(number_of(bench, f"axes.{axis}.{key}") for key in FEED_AND_ACCELERATION)) for axis in axes

@@ -17,6 +17,7 @@ from ublet.core.run import Checkpoint, Finding, Option, Progress, Proposal, Stre
 from ublet.core.settings import Part, setting
 from ublet.core.trial import TrialSpec
 from ublet.core.units import with_uncertainty
+from ublet.core.words import several
 
 TAKE_UP_MM = 5.0
 """Before each measured move the axis goes so far the same way, so that play is taken up, mm."""
@@ -64,7 +65,7 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
     bad: list[str] = []
     for axes in driven_together(bench.machine, wanted):
         seen = [name for name in axes if name in measured]
-        named = " and ".join(name.upper() for name in seen)
+        named = several([name.upper() for name in seen])
         lengths = {place: length for name in seen for place, length in measured[name].items()}
         length_mm = sum(told_mm[name] for name in seen) / len(seen)
         now, geometry = number_of(bench, f"axes.{seen[0]}.steps_per_mm"), _geometry(bench.machine, seen[0])
@@ -191,7 +192,7 @@ def _proposal(bench: Bench, name: str, judged: Judged) -> Proposal:
 
 def _differ_words(name: str, lengths: dict[str, Length], wrong: tuple[str, ...]) -> str:
     told = ", ".join(f"{place.partition('.')[2]} {length.mean_mm:.2f} mm" for place, length in lengths.items())
-    names = " and ".join(place.partition(".")[2] for place in wrong)
+    names = several([place.partition(".")[2] for place in wrong])
     first = next(iter(lengths)).partition(".")[2]
     return (
         f"{name.upper()}'s motors do not carry alike ({told}): {names} differs from {first}. "

@@ -20,6 +20,7 @@ BARS = "▁▂▃▄▅▆▇█"
 TRACE_COLUMNS = 12
 BAR_COLUMNS = 24
 TOO_HOT_TO_TOUCH_C = 50.0
+MOST_TERSE = 4
 
 
 @dataclass(frozen=True)
@@ -72,9 +73,23 @@ class Pulse(Widget):
         return text
 
     def _readings_line(self, width: int) -> Text:
+        """The readings, told as fully as there is room for: nothing is cut off."""
+        if not self.reading.heaters:
+            return Text("no readings: the board is not linked", Ink.dim)
         line = Text()
-        traces = width > 110
-        for heater in self.reading.heaters:
+        for terse in range(MOST_TERSE + 1):
+            line = self._readings(terse)
+            if len(line) <= width:
+                return line
+        line.truncate(width, overflow="ellipsis")
+        return line
+
+    def _readings(self, terse: int) -> Text:
+        """Heaters, position, fans. terse leaves out, one after the other: traces, fans that stand still, the word duty
+        and heaters' duties that are 0, the fans.
+        """
+        line, reading = Text(), self.reading
+        for heater in reading.heaters:
             line.append(f"{heater.name} ", Ink.dim)
             if heater.celsius is None:
                 line.append("✗ no reading", Ink.stop)
@@ -82,20 +97,24 @@ class Pulse(Widget):
                 line.append(f"{heater.celsius:5.1f}", f"bold {Ink.focus}")
             target = "off" if heater.target_c is None else f"{heater.target_c:.0f}"
             line.append(f" / {target:>3} °C ", Ink.text)
-            if traces:
+            if terse < 1:
                 line.append(trace(heater.trace, heater.target_c), Ink.focus)
-            line.append(f" duty {100 * heater.duty:3.0f} %   ", Ink.text if heater.duty else Ink.dim)
-        for name, where in self.reading.position:
+            if terse < 3 or heater.duty:
+                word = "duty " if terse < 3 else ""
+                line.append(f" {word}{100 * heater.duty:3.0f} %", Ink.text if heater.duty else Ink.dim)
+            line.append("   ")
+        for name, where in reading.position:
             line.append(f"{name.upper()} ", Ink.dim)
             shown = "– " if where is None else f"{round(where, 1) + 0.0:.1f} "
             line.append(shown, Ink.dim if where is None else Ink.text)
-        line.append("mm   " if self.reading.position else "", Ink.dim)
-        for name, duty in self.reading.fans:
-            state = f"{100 * duty:.0f} %" if duty else "off"
-            line.append(f"{name} fan {state}  ", Ink.text if duty else Ink.dim)
-        if not self.reading.heaters:
-            line.append("no readings: the board is not linked", Ink.dim)
-        line.truncate(width, overflow="ellipsis")
+        line.append("mm   " if reading.position else "", Ink.dim)
+        turning = [(name, duty) for name, duty in reading.fans if duty or terse < 2]
+        if terse < 4:
+            for name, duty in turning:
+                line.append(f"{name} fan {f'{100 * duty:.0f} %' if duty else 'off'}  ", Ink.text if duty else Ink.dim)
+            if reading.fans and not turning:
+                line.append("fans off", Ink.dim)
+        line.rstrip()
         return line
 
     def _work_line(self, width: int) -> Text:

@@ -29,6 +29,7 @@ def fans_picture(session: Session, watched: TrialWatch | None, width: int, heigh
     """Each fan: its socket, what it follows, and a bar of the duty that it is told now."""
     connection, machine = session.connection, session.document.machine
     columns = max(10, width - NAME_COLUMNS - 46)
+    thick = max(1, min(4, height // max(1, len(machine.fans)) - 2))
     head = f"{'fan':<{NAME_COLUMNS}}{'socket':<8}{'follows':<26}{'told':>6}"
     blocks = [Text(head, Ink.dim, no_wrap=True)]
     for name, fan in machine.fans.items():
@@ -38,9 +39,9 @@ def fans_picture(session: Session, watched: TrialWatch | None, width: int, heigh
         line.append(f"{session.live(f'fans.{name}.socket') or fan.socket!s:<8}{follows:<26}", Ink.dim)
         line.append(f"{100 * duty:>4.0f} %  ", f"bold {Ink.focus}" if duty else Ink.dim)
         full = round(columns * duty)
-        for indent in ("", "\n" + " " * (NAME_COLUMNS + 42)):
-            line.append(indent)
+        for row in range(thick):
+            line.append("" if row == 0 else "\n" + " " * (NAME_COLUMNS + 42))
             line.append("█" * full, Ink.focus)
             line.append("░" * (columns - full), Ink.faint)
         blocks.append(line)
-    return spaced(blocks, height, 3)
+    return spaced(blocks, height, 2)

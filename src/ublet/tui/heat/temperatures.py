@@ -20,6 +20,7 @@ from ublet.core.heat.start import part_fan
 from ublet.core.run import Series, TrialFailed
 from ublet.core.settings import number_or
 from ublet.core.units import duration
+from ublet.core.words import several
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.heaters import soaking, tuned_by, tuned_model
 from ublet.session.recorder import Recorder, write_records
@@ -146,7 +147,7 @@ class TemperaturesBench(Bench):
             name = self.session.runner.running.name.replace("-", " ")
             text.append(f"! {name} runs: it has the heaters", Ink.focus)
         elif hot := [name for name in self.heaters if self._target(name) is not None]:
-            text.append(f"◆ {' and '.join(hot)} heated; 0 switches everything off", f"bold {Ink.focus}")
+            text.append(f"◆ {several(hot)} heated; 0 switches everything off", f"bold {Ink.focus}")
         else:
             text.append("✓ ready: nothing heats until a target is set", Ink.good)
         return text
@@ -215,7 +216,7 @@ class TemperaturesBench(Bench):
             text.append(f"◆ recording, {duration(self.recorder.seconds)}: c ends it and writes a table\n", Ink.focus)
         if holds := self.session.holds_before:
             text.append("a", Ink.focus)
-            named = " and ".join(f"the {name} at {celsius:g} °C" for name, celsius in holds.items())
+            named = several([f"the {name} at {celsius:g} °C" for name, celsius in holds.items()])
             text.append(f" holds {named} again, as before the link was made anew\n", Ink.text)
         if self.told is not None:
             text.append(self.told[0], self.told[1])

@@ -10,6 +10,9 @@ from ublet.tui.instruments.picture import Picture, put
 from ublet.tui.trial.trial_bench import TrialBench
 from ublet.tui.trial.watch import TrialWatch
 
+CELL_RATIO = 2.1
+"""A cell is so many times as high as it is wide."""
+
 
 class DirectionsBench(TrialBench):
     """Each axis the right way."""
@@ -28,10 +31,11 @@ def directions_picture(session: Session, watched: TrialWatch | None, width: int,
     machine = session.document.machine
     phase = watched.latest.phase if watched is not None and watched.latest is not None else ""
     told = phase[-1:].lower() if phase.startswith("axis ") else ""
-    rows = max(7, min(height - 3, 22))
+    rows = max(7, height - 3)
     bed, tall = machine.bed, machine.axes.z.maximum_mm
-    scale = max(bed.depth_mm, tall) / (rows - 2)
-    wide = max(12, min(width // 2 - 6, round(2.1 * bed.width_mm / scale)))
+    most = max(12, width // 2 - 6)
+    scale = max(bed.depth_mm / (rows - 2), tall / (rows - 2), CELL_RATIO * bed.width_mm / most)  # mm a row
+    wide = max(12, min(most, round(CELL_RATIO * bed.width_mm / scale)))
     deep, high = max(5, round(bed.depth_mm / scale)), max(5, round(tall / scale))
     above = _above(wide, deep, told)
     side = _side(max(8, wide * 2 // 3), high, told)
@@ -41,7 +45,7 @@ def directions_picture(session: Session, watched: TrialWatch | None, width: int,
         left.pad_right(max(0, wide + 10 - len(left)))
         right = side[number] if number < len(side) else Text()
         lines.append(left + right)
-    head = Text(f"{'seen from above':<{wide + 10}}seen from the front\n", Ink.dim)
+    head = Text(f"{'seen from above':<{wide + 10}}seen from the front\n\n", Ink.dim)
     return head + Text("\n").join(lines)
 
 

@@ -14,7 +14,7 @@ from ublet.tui.trial.watch import TrialWatch
 
 HALF_MINUTE_S = 30.0
 NAME_COLUMNS = 24
-TALLEST = 4
+TALLEST = 6
 """A trace is at most so many lines high."""
 
 
@@ -33,10 +33,10 @@ class InputsBench(TrialBench):
 def inputs_picture(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
     """A level trace for each input, the newest at the right: raised where it was triggered."""
     names = declared_inputs(session.document.machine)
-    tall = max(1, min(TALLEST, (height - 1) // max(1, len(names)) - 1))
+    tall = max(1, min(TALLEST, (height - 2) // max(1, len(names)) - 1))
     head = Text("the last half minute, now at the right: raised is triggered", Ink.dim, no_wrap=True)
     blocks = [_trace(session, name, max(10, width - NAME_COLUMNS - 2), tall) for name in names]
-    return Text("\n").join([head, spaced(blocks, height - 1)])
+    return Text("\n\n" if height > 20 else "\n").join([head, spaced(blocks, height - 2, 2)])
 
 
 def _trace(session: Session, name: str, columns: int, tall: int) -> Text:

@@ -11,6 +11,7 @@ from textual.events import Key
 from ublet.core.motion.targets import EXAMPLES, parse_targets
 from ublet.core.questions import Jog, Question
 from ublet.core.units import NotAQuantity
+from ublet.core.words import several
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.jogging import jog, speed_for
 from ublet.session.session import Session
@@ -108,7 +109,7 @@ class JogBench(TrialBench):
         for axis in free:
             asked = self.aim.speed_mm_s if self.watched is not None else JOG_MM_S  # type: ignore[attr-defined]
             told.setdefault(speed_for(self.session, axis, asked).words, []).append(axis.upper())
-        words = "; ".join(f"{' and '.join(axes)} at {speed}" for speed, axes in told.items())
+        words = "; ".join(f"{several(axes)} at {speed}" for speed, axes in told.items())
         text.append(f"a key moves {self.step_mm:g} mm: {words}", Ink.text)
         text.truncate(width, overflow="ellipsis")
         return text

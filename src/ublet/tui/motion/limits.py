@@ -5,10 +5,12 @@ from __future__ import annotations
 from rich.text import Text
 
 from ublet.core.motion.homing_moves import axis_of
+from ublet.core.run import Finding, Series
+from ublet.core.settings import number_or
 from ublet.core.units import show, with_uncertainty
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.picture import Picture
+from ublet.tui.instruments.picture import Picture, put, spaced
 from ublet.tui.motion.steps import newest_result
 from ublet.tui.trial.trial_bench import TrialBench
 from ublet.tui.trial.watch import TrialWatch
@@ -26,29 +28,62 @@ class LimitsBench(TrialBench):
         return limits_picture
 
 
+QUANTITIES = (("feed", "maximum_feed_mm_s", "mm/s"), ("acceleration", "acceleration_mm_s2", "mm/s²"))
+"""What an axis is limited to: in words, its setting, its unit."""
+
+BAR_SHARE = 2.5
+"""A bar is as long as so many times the live value."""
+
+
 def limits_picture(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
-    """What is live for each axis, and every try of the running trial: what was asked, how far off it came."""
-    text = Text(no_wrap=True)
+    """What is live for each axis, beside what was found; and every try of the running trial."""
     series = watched.series("tries") if watched is not None else None
-    text.append(f"{'axis':<6}{'feed':>14}{'acceleration':>18}{'current':>12}\n", Ink.dim)
+    if series is not None:
+        return _tries(session, series, width, height)
+    results = [newest_result(session, None, trial) for trial in ("speed-limits", "driver-current")]
+    found = [finding for result in results if result is not None for finding in result.findings]
+    columns = max(10, min(70, width - 56))
+    blocks = [Text(f"{'axis':<6}{'':<14}{'live':>14}   bars: live, and ◆ where steps are lost", Ink.dim, no_wrap=True)]
     for name in ("x", "y", "z"):
-        feed, acceleration = (session.live(f"axes.{name}.{key}") for key in ("maximum_feed_mm_s", "acceleration_mm_s2"))
-        motor = next(iter(axis_of(session.document.machine, name).motors))
-        amps = session.live(f"axes.{name}.motors.{motor}.run_a")
-        values = [
-            show(float(value), unit, 4) if isinstance(value, (int, float)) else "–"
-            for value, unit in ((feed, "mm/s"), (acceleration, "mm/s²"), (amps, "A"))
-        ]
-        text.append(f"{name.upper():<6}", f"bold {Ink.text}")
-        text.append(f"{values[0]:>14}{values[1]:>18}{values[2]:>12}\n", Ink.text)
-    if series is None:
-        text.append_text(_found(session, height))
-        return text
-    heading = f"\n{'tried':<6}{'feed':>14}{'acceleration':>18}{'current':>12}{'off by':>14}"
+        mine = {each.what.partition("_")[0]: each for each in found if each.subject == {"axis": name}}
+        text, motor = Text(no_wrap=True), next(iter(axis_of(session.document.machine, name).motors))
+        for row, (what, key, unit) in enumerate((*QUANTITIES, ("current", f"motors.{motor}.run_a", "A"))):
+            text.append("\n" if row else "")
+            text.append(f"{name.upper() if not row else '':<6}", f"bold {Ink.text}")
+            text.append(f"{what:<14}", Ink.dim)
+            live = session.live(f"axes.{name}.{key}")
+            finding = mine.get("least" if what == "current" else what)
+            text.append_text(_limit_line(number_or(live, 0.0), unit, finding, columns))
+        blocks.append(text)
+    return spaced(blocks, height, 3)
+
+
+def _limit_line(live: float, unit: str, finding: Finding | None, columns: int) -> Text:
+    """A live value with its bar; where it was tried, a mark where steps were lost and what that means in words."""
+    line = Text(no_wrap=True)
+    line.append(f"{show(live, unit, 4) if live else '–':>14}   ", f"bold {Ink.text}")
+    full = round(columns / BAR_SHARE) if live else 0
+    bar = Text().append("█" * full, Ink.focus).append("░" * (columns - full), Ink.faint)
+    if finding is not None and live:
+        bar = put(bar, min(columns - 1, round(columns * finding.value / live / BAR_SHARE)), "◆", f"bold {Ink.proposal}")
+    line.append_text(bar)
+    if finding is None:
+        line.append("  not tried yet", Ink.quiet)
+    else:
+        words = {"limit": "lost above", "holds": "held up to", "current": "lost below"}
+        shown = with_uncertainty(finding.value, finding.uncertainty or 0.0, finding.unit)
+        line.append(f"  {words[finding.name.rpartition('_')[2]]} {shown}", Ink.text)
+    return line
+
+
+def _tries(session: Session, series: Series, width: int, height: int) -> Text:
+    """The newest tries of a running trial, as many as there is room for."""
+    text = Text(no_wrap=True)
+    heading = f"{'tried':<6}{'feed':>14}{'acceleration':>18}{'current':>12}{'off by':>14}"
     text.append(f"{heading}{'':<17}times what is live\n", Ink.dim)
-    room = max(3, height - 8)
-    for row in series.rows.tolist()[-room:]:
-        text.append_text(_try_line(session, row, max(0, width - 112)))
+    for row in series.rows.tolist()[-max(3, height - 3) :]:
+        text.append_text(_try_line(session, row, max(0, width - 88)))
+    text.rstrip()
     return text
 
 
@@ -72,19 +107,3 @@ def _try_line(session: Session, row: list[float], columns: int) -> Text:
     line.append("█" * min(columns, round(columns * ratio / 2)), Ink.good if held else Ink.stop)
     line.append("\n")
     return line
-
-
-def _found(session: Session, height: int) -> Text:
-    """What the newest results found."""
-    text = Text()
-    for trial, words in (("speed-limits", "speed and acceleration"), ("driver-current", "driver current")):
-        result = newest_result(session, None, trial)
-        text.append(f"\n{words}\n", Ink.dim)
-        if result is None or not result.findings:
-            text.append("  not tried yet\n", Ink.quiet)
-            continue
-        for finding in result.findings[: max(2, height // 3)]:
-            shown = with_uncertainty(finding.value, finding.uncertainty or 0.0, finding.unit)
-            text.append(f"  {finding.name:<34}", Ink.text)
-            text.append(f"{shown:>22}\n", f"bold {Ink.focus}")
-    return text

@@ -36,7 +36,7 @@ def motors_picture(session: Session, watched: TrialWatch | None, width: int, hei
 
 def _motor(session: Session, root: str, told: str) -> Text:
     name, line = motor_words(root), Text(no_wrap=True)
-    here, drive = name == told, root.partition(".motors")[0]
+    here, drive = name == told, root.removesuffix(".motor").partition(".motors")[0]
     line.append(f"{name:<{NAME_COLUMNS}}", f"bold {Ink.focus}" if here else f"bold {Ink.text}")
     amps, micro, steps = (
         session.live(f"{part}") for part in (f"{root}.run_a", f"{root}.microsteps", f"{drive}.steps_per_mm")

@@ -15,7 +15,7 @@ from ublet.core.settings import number_or
 from ublet.core.units import show, with_uncertainty
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.picture import Picture, put
+from ublet.tui.instruments.picture import Picture, put, spaced
 from ublet.tui.trial.trial_bench import TrialBench
 from ublet.tui.trial.watch import TrialWatch
 
@@ -44,32 +44,42 @@ def steps_picture(session: Session, watched: TrialWatch | None, width: int, heig
     result = newest_result(session, watched, "steps-per-mm")
     series = watched.series("readings") if watched is not None else None
     phase = watched.latest.phase if watched is not None and watched.latest is not None else ""
-    text = Text(no_wrap=True)
     roomy = height >= 3 * STEPS_ROWS + 1
-    text.append(f"{'axis':<6}{'geometry':>12}{'on the board':>16}{'measured':>24}\n", Ink.dim)
+    head = f"{'axis':<6}{'geometry':>12}{'on the board':>16}{'measured':>24}"
+    blocks = [Text(head, Ink.dim, no_wrap=True)]
     for number, name in enumerate(("x", "y", "z")):
-        axis = axis_of(session.document.machine, name)
-        geometry = axis_steps_per_mm(axis, next(iter(axis.motors.values())))
-        live = session.live(f"axes.{name}.steps_per_mm")
-        found = result.finding("steps_per_mm", axis=name) if result is not None else None
-        measured = with_uncertainty(found.value, found.uncertainty or 0.0) if found is not None else "–"
-        now = phase == f"axis {name.upper()}"
-        text.append("\n")
-        text.append(f"{name.upper():<6}", f"bold {Ink.focus}" if now else f"bold {Ink.text}")
-        text.append(f"{show(geometry, '', 6):>12}{show(number_or(live, 0.0), '', 7) if live else '–':>16}", Ink.text)
-        text.append(f"{measured:>24}", f"bold {Ink.focus}" if found is not None else Ink.dim)
-        text.append("  steps/mm\n", Ink.dim)
-        text.append("\n" if roomy else "")
+        text = _figures(session, result, name, phase == f"axis {name.upper()}")
+        text.append("\n\n" if roomy else "\n")
         text.append_text(_strip(_errors(series, number), result, name, width))
-        text.append("\n")
         if roomy:
-            text.append("\n      with another part it would be   ", Ink.quiet)
-            others = other_parts(geometry, declared_drive(session.document.machine, name))
-            for part, steps in others:
-                words = f"{part} {show(steps, '', 5)}   "
-                if len(text.plain) - text.plain.rfind("\n") + len(words) < width:
-                    text.append(words, Ink.dim)
-            text.append("\n")
+            text.append_text(_other_parts(session, name, width))
+        blocks.append(text)
+    return spaced(blocks, height, 5)
+
+
+def _figures(session: Session, result: TrialResult | None, name: str, now: bool) -> Text:
+    """An axis' steps per mm: by geometry, on the board, as measured."""
+    axis, text = axis_of(session.document.machine, name), Text(no_wrap=True)
+    geometry = axis_steps_per_mm(axis, next(iter(axis.motors.values())))
+    live = session.live(f"axes.{name}.steps_per_mm")
+    found = result.finding("steps_per_mm", axis=name) if result is not None else None
+    measured = with_uncertainty(found.value, found.uncertainty or 0.0) if found is not None else "–"
+    text.append(f"{name.upper():<6}", f"bold {Ink.focus}" if now else f"bold {Ink.text}")
+    text.append(f"{show(geometry, '', 6):>12}{show(number_or(live, 0.0), '', 7) if live else '–':>16}", Ink.text)
+    text.append(f"{measured:>24}", f"bold {Ink.focus}" if found is not None else Ink.dim)
+    text.append("  steps/mm", Ink.dim)
+    return text
+
+
+def _other_parts(session: Session, name: str, width: int) -> Text:
+    """What it would be with another pulley or screw: a telling ratio names the wrong part."""
+    axis, text = axis_of(session.document.machine, name), Text("\n\n", no_wrap=True)
+    geometry = axis_steps_per_mm(axis, next(iter(axis.motors.values())))
+    text.append("      with another part it would be   ", Ink.quiet)
+    for part, steps in other_parts(geometry, declared_drive(session.document.machine, name)):
+        words = f"{part} {show(steps, '', 5)}   "
+        if len(text) - 2 + len(words) < width:
+            text.append(words, Ink.dim)
     return text
 
 
@@ -94,7 +104,7 @@ def _strip(errors: list[float], result: TrialResult | None, name: str, width: in
     middle = 6 + columns // 2
     if not values:
         line = put(line, middle, "┼", Ink.dim)
-        line.append("   not measured yet\n", Ink.dim)
+        line.append("   not measured yet", Ink.dim)
         return line
     error = 2 * (mean.uncertainty or 0.0) if mean is not None else 0.0
     reach = _round_up(max([NARROWEST_MM, *(abs(value) + error for value in values)]))

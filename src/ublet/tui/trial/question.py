@@ -188,7 +188,7 @@ class QuestionPanel(Widget):
         """Close the field; nothing is taken."""
         self._typing = False
         self.query_one("#typed", Field).display = False
-        self.query_one("#echo", Static).update("")
+        self._say_echo(Text())
         self.display = bool(self._shown.plain)
 
     def on_input_changed(self, event: Input.Changed) -> None:
@@ -205,7 +205,12 @@ class QuestionPanel(Widget):
             words.append(f"✗ {reason}", Ink.stop)
         elif self.unit and typed.strip():
             words.append(f"= {show(parse(typed, self.unit), self.unit, 6)}", f"bold {Ink.focus}")
-        self.query_one("#echo", Static).update(words)
+        self._say_echo(words)
+
+    def _say_echo(self, words: Text) -> None:
+        echo = self.query_one("#echo", Static)
+        echo.display = bool(words.plain)
+        echo.update(words)
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Take a good line."""
