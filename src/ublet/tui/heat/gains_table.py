@@ -45,7 +45,7 @@ def gains_table(gains: Gains, width: int) -> Text:
         text.append(f"{mark + option.name:<{NAME_COLUMNS}}", ink)
         for (_, columns), cell in zip(shown, _predicted(option)[-len(shown) :], strict=True):
             text.append(f"{cell:>{columns}}", ink)
-        text.append(f"   {_note(option, gains)}\n", ink if chosen else Ink.dim)
+        text.append(f"   {_note(option, gains, width >= ROOMY)}\n", ink if chosen else Ink.dim)
     if gains.measured is not None:
         good = gains.measured.outcome == "proven"
         ink = f"bold {Ink.good if good else Ink.stop}"
@@ -56,8 +56,9 @@ def gains_table(gains: Gains, width: int) -> Text:
     return text
 
 
-def _note(option: Option, gains: Gains) -> str:
-    notes = [option.note]
+def _note(option: Option, gains: Gains, roomy: bool) -> str:
+    """What it is, where there is room for that; whether it is live, and recommended."""
+    notes = [option.note] if roomy else []
     if option.name == gains.live:
         notes.append("● live now")
     if option.name == gains.recommended:

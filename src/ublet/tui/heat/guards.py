@@ -250,7 +250,7 @@ def parameters_text(session: Session, name: str, heater: Heater, chosen: int, ro
             text.append(f"   {declared.allowed()}", Ink.dim)
         text.append("\n")
     if not room.low:
-        text.append_text(_margin(session, name))
+        text.append_text(_margin(session, name, room))
     return text
 
 
@@ -265,7 +265,7 @@ def _bounds(session: Session, name: str, heater: Heater, room: Room) -> Text:
     return text
 
 
-def _margin(session: Session, name: str) -> Text:
+def _margin(session: Session, name: str, room: Room) -> Text:
     """How much more than the guard wants a normal climb rises, by the model of the heater's tuning."""
     machine, text = session.document.machine, Text()
     targets = material_targets(machine, name).values()
@@ -276,9 +276,10 @@ def _margin(session: Session, name: str) -> Text:
         return Text("Tune this heater, and it is told how clear of these a normal climb keeps.", Ink.dim)
     limit = number_or(session.live(f"heaters.{name}.power_limit"), 1.0)
     least = slowest_rise(model, max(targets), drift, window, limit)
-    clear = least >= ENOUGH * rise
+    clear, times = least >= ENOUGH * rise, f"{least / rise:.1f} times what the guard wants"
     text.append("● " if clear else "! ", Ink.good if clear else Ink.focus)
-    text.append(f"A normal climb to {max(targets):g} °C rises by at least {least:.1f} °C in {window:g} s", Ink.text)
-    text.append(f": {least / rise:.1f} times what the guard wants", Ink.text if clear else Ink.focus)
+    climb = "climb" if room.narrow else f"normal climb to {max(targets):g} °C"
+    text.append(f"A {climb} rises by at least {least:.1f} °C in {window:g} s: ", Ink.text)
+    text.append(times, Ink.text if clear else Ink.focus)
     text.append("" if clear else ". It may trip without a fault: allow more time.", Ink.focus)
     return text

@@ -28,6 +28,7 @@ from ublet.tui.heat.charts import climb, cycles, duty, fan_start, last_minute, r
 from ublet.tui.heat.gains_table import Gains, gains_table
 from ublet.tui.heat.heater_words import BED_HELP, HOTEND_HELP, next_steps
 from ublet.tui.heat.record_charts import RecordCharts
+from ublet.tui.trial.settlement import key_words
 from ublet.tui.trial.trial_bench import TrialBench
 
 COOLEST_BED_C = 30.0
@@ -161,7 +162,7 @@ class HeaterBench(TrialBench):
         if AS_FOUND in predicted and chosen != AS_FOUND:
             entries.append((f"predicted, {AS_FOUND}", Ink.dim))
         entries.append(("duty, %", Ink.text))
-        swings = replace(cycles(relay, target), title="the cycles") if relay is not None else None
+        swings = replace(cycles(relay, target), title="the cycles", marks=()) if relay is not None else None
         charts.show(
             picture,
             duty(below, picture.x_limits) if below is not None else None,
@@ -181,14 +182,19 @@ class HeaterBench(TrialBench):
         text.append(f"   {self.why} at {self.tuning.target:g} °C\n", Ink.dim)
         return text
 
-    def running_words(self) -> str:
-        """What heats now, and what to look at."""
-        watch = (
-            "the measured step should follow the predicted one"
-            if self.verifying
-            else "the gains are read from the last swings, once three agree within 2 %"
-        )
-        return f"{super().running_words()}   {watch}"
+    def watch_words(self) -> str:
+        """What to look at while it runs."""
+        if self.verifying:
+            return "The measured step should follow the predicted one."
+        return "The gains are read from the last swings, once three agree within 2 %."
+
+    def start_words(self) -> Text:
+        """What a start would heat, and how hot."""
+        text = Text()
+        again = "starts again" if self.tuned else "starts"
+        key_words(text, "enter", f"{again}. {self.spec.announce(self.session.document.machine, self.aim)}  ")
+        key_words(text, "t", "sets another temperature.")
+        return text
 
     def needs(self) -> tuple[Need, ...]:
         """What is there and what is missing for a start."""

@@ -60,6 +60,7 @@ def next_steps(bench: HeaterBench) -> Text:
     if bench.told is not None:
         text.append(f"{bench.told[0]}\n", bench.told[1])
     if bench.watched is not None:
+        text.append(f"{bench.watch_words()}  ", Ink.dim)
         key_words(text, "esc", "cancels, F8 halts: everything goes off.")
     elif bench.tuned is None:
         text.append_text(bench.start_words())
@@ -97,6 +98,8 @@ def _after_tuning(bench: HeaterBench) -> Text:
         text.append(f"{live} is live and saved. ", Ink.good)
         if not bench.verified_live():
             key_words(text, "v", "verifies it by a step from cold.")
+    text.append("\n" if text.plain and not text.plain.endswith("\n") else "")
+    text.append_text(bench.start_words())
     return text
 
 

@@ -41,8 +41,8 @@ class RecordCharts(Widget):
         cycles: Picture | None = None,
     ) -> None:
         """Draw them. entries: the legend, each a word and its ink."""
-        self.query_one("#beside").display = climb is not None
-        self.query_one("#cycles").display = cycles is not None
+        self.query_one("#beside").set_class(climb is None, "empty")
+        self.query_one("#cycles").set_class(cycles is None, "empty")
         for name, picture in (("climb", climb), ("cycles", cycles), ("large", large), ("duty", duty)):
             self.query_one(f"#{name}", StripChart).show(picture)
         legend = Text(no_wrap=True)

@@ -59,7 +59,7 @@ class TemperaturesBench(Bench):
 
     kind = "control"
     title = "Temperatures"
-    why = "presets of the materials, targets by hand, the last minute of each heater"
+    why = "presets, targets by hand, the last minute of each heater"
     help = HELP
     DEFAULT_CSS = style_beside(__file__)
     SCOPED_CSS = False

@@ -63,7 +63,7 @@ def _limit_line(live: float, unit: str, finding: Finding | None, columns: int) -
     line = Text(no_wrap=True)
     line.append(f"{show(live, unit, 4) if live else '–':>14}   ", f"bold {Ink.text}")
     full = round(columns / BAR_SHARE) if live else 0
-    bar = Text().append("█" * full, Ink.focus).append("░" * (columns - full), Ink.faint)
+    bar = Text().append("━" * full, Ink.focus).append("─" * (columns - full), Ink.faint)
     if finding is not None and live:
         bar = put(bar, min(columns - 1, round(columns * finding.value / live / BAR_SHARE)), "◆", f"bold {Ink.proposal}")
     line.append_text(bar)
