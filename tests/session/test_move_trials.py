@@ -60,7 +60,11 @@ def test_lengths_that_are_off_are_named_and_mended(
 def test_lifts_that_do_not_carry_alike_are_named_and_no_setting_is_proposed(tmp_path: Path) -> None:
     text = RIGHT.replace('role = "z.back"\nturn_mm = 4\n', 'role = "z.back"\nturn_mm = 2\n')
     code, report = run("steps-per-mm", tmp_path, text, "axis=z", "length_mm=40")
-    assert code == 1 and "Z's motors do not carry alike" in report["why"] and "back differs from left" in report["why"]
+    assert (
+        code == 1
+        and "Z's motors do not move it equally far" in report["why"]
+        and "back differs from left" in report["why"]
+    )
     assert report["proposals"] == []
 
 

@@ -38,7 +38,7 @@ def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: lis
     screen.key("v")
     screen.wait("Wait until it is below")
     screen.key("w")
-    screen.wait("Watch brass against slate")
+    screen.wait("The measured step should follow")
     screen.wait("Verified: overshoot", 150)
     screen.key("C-s")
     assert "heaters.hotend.kp" in screen.wait("together?")

@@ -47,10 +47,10 @@ def _lifts(machine: MachineFile) -> tuple[str, ...]:
 FACTS: dict[str, FactKind] = {
     kind.name: kind
     for kind in (
-        FactKind("nozzle", "the nozzle", "changed", "its mass, its hole and its length are others"),
+        FactKind("nozzle", "the nozzle", "changed", "its mass, its hole and its length may differ"),
         FactKind("sock", "the sock of the hotend", "on", "it keeps the block's heat", state=True),
         FactKind("surface", "the sheet on the bed", "another", "it stores heat and has a shape of its own", state=True),
-        FactKind("belt", "a belt", "tightened", "it carries its axis differently", about=_belts),
+        FactKind("belt", "a belt", "tightened", "it moves its axis differently", about=_belts),
         FactKind("screw", "a screw of the bed", "turned", "the bed stands differently", about=_screws),
         FactKind("lift", "a lead screw", "turned by hand", "the bed or gantry stands differently", about=_lifts),
         FactKind(
@@ -65,7 +65,7 @@ FACTS: dict[str, FactKind] = {
         ),
         FactKind("heater", "a heater", "changed", "it heats differently", about=lambda machine: tuple(machine.heaters)),
         FactKind("probe", "the probe's mount", "moved", "it triggers at another height and place"),
-        FactKind("plugs", "plugs at the board", "moved", "any wire may sit elsewhere"),
+        FactKind("plugs", "plugs at the board", "moved", "any wire may be somewhere else"),
         FactKind("moved", "the machine", "transported", "everything adjusted may have shifted"),
     )
 }

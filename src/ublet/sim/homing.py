@@ -57,8 +57,8 @@ class Homing:
         seek = plan.length_mm + MARGIN_MM
         never = (
             f"no switch triggered in {seek:g} mm: it runs the wrong way, its switch does not answer, its motor turns "
-            "and the axis stays behind (too little current, something binds, a loose pulley), or a mm is less than it "
-            "says (steps per mm, lead of the screw)"
+            "and the axis stays behind (too little current, something binds, a loose pulley), or it moves less than it "
+            "is told (steps per mm, lead of the screw)"
         )
         yield Segment(plan.way * seek, plan.fast_mm_s, True, never)
         yield Segment(-plan.way * plan.back_off_mm, plan.fast_mm_s, False)

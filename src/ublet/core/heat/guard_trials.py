@@ -221,7 +221,7 @@ def _complaints(drilled: Drilled, limit_c: float, part: str) -> list[str]:
         told.append(f"{words}: no guard tripped in {seconds:.0f} s. Do not heat this machine unwatched.")
     elif drilled.guard not in drilled.expected:
         expected = " or ".join(drilled.expected)
-        told.append(f"{words}: the guard “{drilled.guard}” tripped, expected was {expected}.")
+        told.append(f"{words}: the guard “{drilled.guard}” tripped; expected: {expected}.")
     elif seconds > drilled.allowed_s:
         allowed = f"{drilled.allowed_s:.1f} s are allowed: {drilled.allowed}"
         told.append(f"{words}: noticed after {seconds:.1f} s only; {allowed}.")

@@ -249,7 +249,7 @@ def _not_still(watched: Watched, aimed: Aimed) -> TrialResult:
         time_s, _, _, surface = watched.columns(watched.now_s - WINDOW_S)
         told = f" Its surface still drifts by {drift_of(time_s, surface).c_min:+.2f} °C a minute."
     why = (
-        f"After {duration(aimed.aim.longest)} at {aimed.aim.target:g} °C it is not sure that the bed stands still."
+        f"After {duration(aimed.aim.longest)} at {aimed.aim.target:g} °C it is not certain that the bed stands still."
         f"{told} Keep draughts away, or allow more drift or time."
     )
     return TrialResult("failed", why, aimed.conditions)

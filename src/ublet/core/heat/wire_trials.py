@@ -138,7 +138,7 @@ def _paired(
     if unknown:
         named = " and ".join(unknown)
         words.append(
-            f"Nobody felt which block the {named} warms, so plugs may be mixed up unseen: pulse again, longer."
+            f"Nobody felt which block the {named} warms, so plugs may be mixed up unnoticed: pulse again, longer."
         )
         return TrialResult("failed", " ".join(words), {}, findings)
     words += [f"Driving the {name}, the {block} got warm." for name, block in felt.items() if block != name]

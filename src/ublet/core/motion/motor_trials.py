@@ -44,7 +44,7 @@ def motor_words(root: str) -> str:
 
 
 async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
-    """Each motor a few millimetres forth and back; the builder says which one turned."""
+    """Each motor a few millimetres back and forth; the builder says which one turned."""
     bench.fact("plugs")
     roots = motor_roots(bench.machine)
     names = tuple(motor_words(root) for root in roots)
@@ -54,7 +54,7 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
         bench.progress(Progress(name, number / len(roots), None, f"{number + 1} of {len(roots)}"))
         for way in (1, -1):
             await bench.motion.turn(root.removeprefix("axes."), way * aim.length_mm, aim.speed_mm_s)
-        text = f"The motor {name} was told to turn forth and back. Which one turned?"
+        text = f"The motor {name} was told to turn back and forth. Which one turned?"
         answer = await bench.builder.ask(Question(text, (*names, "it stuttered", "nothing"), ("look", "motor")))
         if answer == "it stuttered":
             stutters.append(name)
@@ -88,7 +88,7 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
 
 
 async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
-    """Each axis forth and back; what the builder saw gives the motors to reverse or to exchange."""
+    """Each axis back and forth; what the builder saw gives the motors to reverse or to exchange."""
     machine = bench.machine
     saw: dict[str, str] = {}
     for number, axis in enumerate(("x", "y", "z")):
@@ -148,14 +148,14 @@ def _needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None])
 def _announce_motors(machine: MachineFile, aim: MotorParameters) -> str:
     names = ", ".join(motor_words(root) for root in motor_roots(machine))
     return (
-        f"Turns {names}: each {aim.length_mm:g} mm forth and back at {aim.speed_mm_s:g} mm/s. "
+        f"Turns {names}: each {aim.length_mm:g} mm back and forth at {aim.speed_mm_s:g} mm/s. "
         "Carriages in the middle, a hand on F8. Nothing heats."
     )
 
 
 def _announce_directions(machine: MachineFile, aim: DirectionParameters) -> str:
     return (
-        f"Moves X, then Y, then Z: each {aim.length_mm:g} mm forth and back at {aim.speed_mm_s:g} mm/s. "
+        f"Moves X, then Y, then Z: each {aim.length_mm:g} mm back and forth at {aim.speed_mm_s:g} mm/s. "
         "Carriages in the middle, a hand on F8. Nothing heats."
     )
 
@@ -164,7 +164,7 @@ TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "motors-one-by-one",
         "motors",
-        "Each motor a few millimetres forth and back; which one turned?",
+        "Each motor a few millimetres back and forth; which one turned?",
         MotorParameters,
         motors_one_by_one,
         (Stream("turned", ("told", "turned", "stuttered"), ("", "", ""), number="f4"),),
@@ -177,7 +177,7 @@ TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "directions",
         "directions",
-        "Each axis forth and back: which motor to reverse, which two to exchange.",
+        "Each axis back and forth: which motor to reverse, which two to exchange.",
         DirectionParameters,
         directions,
         (Stream("seen", ("axis", "answer"), ("", ""), number="i2"),),

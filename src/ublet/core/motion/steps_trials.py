@@ -195,7 +195,7 @@ def _differ_words(name: str, lengths: dict[str, Length], wrong: tuple[str, ...])
     names = several([place.partition(".")[2] for place in wrong])
     first = next(iter(lengths)).partition(".")[2]
     return (
-        f"{name.upper()}'s motors do not carry alike ({told}): {names} differs from {first}. "
+        f"{name.upper()}'s motors do not move it equally far ({told}): {names} differs from {first}. "
         "Look at its screw or pulley, and at its driver's microsteps; no setting mends this."
     )
 

@@ -48,7 +48,7 @@ def parse_targets(
         if equals or not sign:
             if here is None:
                 told = number.strip()
-                raise NotAQuantity(f"{axis.upper()} is not homed: home it first, or move it by so much: {axis}+{told}")
+                raise NotAQuantity(f"{axis.upper()} is not homed: home it first, or move it by a length: {axis}+{told}")
             by = value - here
         if here is not None:
             stands[axis] = here + by

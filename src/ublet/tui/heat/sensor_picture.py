@@ -84,7 +84,7 @@ def _curve_words(session: Session, root: str) -> str:
 def _errors_table(name: str, own: Curve, pullup: float) -> Text:
     text = Text(no_wrap=True)
     columns = 34 + len(name)
-    text.append(f"\n{f'it shows too much by, if the {name} is':<{columns}}"[: columns + 1], Ink.dim)
+    text.append(f"\n{f'it reads too high by, if the {name} is':<{columns}}"[: columns + 1], Ink.dim)
     text.append("".join(f"{f'at {at:g} °C':>14}" for at in CHECKED_C), Ink.dim)
     text.append("\n")
     for number, (curve, off) in enumerate(errors(own, pullup).items()):

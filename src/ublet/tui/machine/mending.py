@@ -143,7 +143,7 @@ class MendScreen(Screen[object]):
         """Leave it as it is; asked twice when something was typed."""
         if self.query_one(TextArea).text != self.on_disk and self._sure != "leave":
             self._sure = "leave"
-            self._tell("What you typed is not written: ctrl+q again leaves it so.")
+            self._tell("What you typed is not written: ctrl+q again leaves without it.")
             return
         self.dismiss(False)
 
