@@ -6,12 +6,13 @@ from collections.abc import Iterator
 
 import pytest
 
+from tests.tui.inside import Inside
 from tests.tui.screen import Screen
 
 
 @pytest.fixture
-def screens() -> Iterator[list[Screen]]:
-    opened: list[Screen] = []
+def screens() -> Iterator[list[Screen | Inside]]:
+    opened: list[Screen | Inside] = []
     yield opened
     for screen in opened:
         screen.close()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
@@ -17,6 +18,7 @@ from textual.pilot import Pilot
 
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
 from ublet.session.document import Document
+from ublet.session.hands import DemoHands
 from ublet.session.library import machine_path, scenario_path
 from ublet.session.session import Session
 from ublet.sim.board import SimBoard
@@ -24,6 +26,7 @@ from ublet.sim.clock import keep_time
 from ublet.sim.scenario import load_scenario
 from ublet.sim.service import Service
 from ublet.sim.store import Store
+from ublet.sim.world import Hands
 from ublet.tui.app import UbletApp
 from ublet.tui.frame.title import Title
 
@@ -44,11 +47,21 @@ class Opened:
         """Keys by Textual's names; until the app has dealt with each, which it says itself. The pilot's own way waits
         until the process is idle, which it never is beside a board."""
         for key in keys:
-            name = _character_to_key(key) if len(key) == 1 else key
-            character = key if len(key) == 1 else {"space": " ", "enter": "\r", "tab": "\t"}.get(key)
-            self.app.post_message(Key(name, character))
+            self._send(key)
             await asyncio.sleep(0.01)
             await self.until(lambda: not self.app._waiting and not self.app._under_way)
+
+    async def burst(self, *keys: str) -> None:
+        """Keys all at once."""
+        for key in keys:
+            self._send(key)
+        await asyncio.sleep(0.01)
+        await self.until(lambda: not self.app._waiting and not self.app._under_way)
+
+    def _send(self, key: str) -> None:
+        name = _character_to_key(key) if len(key) == 1 else key
+        character = key if len(key) == 1 else {"space": " ", "enter": "\r", "tab": "\t"}.get(key)
+        self.app.post_message(Key(name, character))
 
     async def until(self, there: object, seconds: float = 20.0) -> None:
         """Wait until something is so."""
@@ -66,6 +79,13 @@ class Opened:
         await self.until(lambda: self.app.size == size and self.app.screen.size == size)
         await asyncio.sleep(0.02)
 
+    async def painted(self) -> None:
+        """Wait for the app's own word that what was changed until now is on the screen."""
+        for _ in range(2):
+            done = asyncio.get_running_loop().create_future()
+            self.app.call_after_refresh(done.set_result, None)
+            await done
+
     def title(self) -> str:
         """The title line, also while a dialog lies over it."""
         return self.app.screen_stack[0].query_one(Title).render().plain
@@ -80,6 +100,27 @@ class Opened:
         return "\n".join("".join(piece.text for piece in strip) for strip in screen._compositor.render_strips())
 
 
+class NearHands(DemoHands):
+    """The demonstration's hands, at a board in this process."""
+
+    def __init__(self, board: SimBoard) -> None:
+        super().__init__(Path())
+        self._hands = Hands(board)
+
+    def _exchange(self, line: bytes) -> bytes:
+        return json.dumps(self._hands.do(json.loads(line))).encode()
+
+
+@dataclass
+class Nearby:
+    """What the app knows of a demonstration: its hands, and a board that never ends."""
+
+    hands: DemoHands
+
+    def ended(self) -> str | None:
+        return None
+
+
 @asynccontextmanager
 async def opened(
     folder: Path,
@@ -87,16 +128,22 @@ async def opened(
     machine: str = "tern-280",
     board_of: str | None = None,
     size: tuple[int, int] = (160, 47),
+    speed: float = SPEED,
 ) -> AsyncIterator[Opened]:
-    """The app on a machine's file, linked to the board of the same machine or of another."""
+    """The app on a machine's file, linked to the board of the same machine or of another, with hands at it."""
     of = board_of or machine
     scenario = load_scenario(scenario_path(of))
     file = folder / f"{machine}.toml"
     if not file.exists():
         file.write_text(machine_path(machine).read_text(encoding="utf-8"), encoding="utf-8")
     loop = asyncio.get_running_loop()
-    board = SimBoard(scenario, Document(machine_path(of)).machine, Store(None, scenario.stored_settings()), loop.time)
-    service = Service(board, SPEED)
+    board = SimBoard(
+        scenario,
+        Document(machine_path(of)).machine,
+        Store(folder / "board-store.json", scenario.stored_settings()),
+        loop.time,
+    )
+    service = Service(board, speed)
     ends: list[MemoryTransport] = []
 
     async def line() -> Transport:
@@ -116,10 +163,10 @@ async def opened(
     monkeypatch.setattr("ublet.tui.frame.loading.open_session", open_session)
     monkeypatch.setenv("XDG_STATE_HOME", str(folder / "state"))
     monkeypatch.setenv("XDG_CONFIG_HOME", str(folder / "config"))
-    clock = loop.create_task(keep_time(service, SPEED))
-    app = UbletApp(file, "memory")
+    clock = loop.create_task(keep_time(service, speed))
+    app = UbletApp(file, "board.port", Nearby(NearHands(board)))  # type: ignore[arg-type]
     try:
-        async with app.run_test(size=size) as pilot:
+        async with app.run_test(size=size, notifications=True) as pilot:
             found = Opened(app, pilot, session, board, ends)
             await found.until(lambda: session.connection.linked and bool(session.connection.samples) and app.bench)
             yield found

@@ -20,7 +20,8 @@ class Screen:
         self.folder = folder
         self.socket = str(folder / "tmux")
         self.sent = 0
-        env = {**os.environ, "XDG_STATE_HOME": str(folder / "state"), "TERM": "xterm-256color", "UBLET_TELL_KEYS": "1"}
+        kept = {f"XDG_{kind.upper()}_HOME": str(folder / kind) for kind in ("state", "config", "data")}
+        env = {**os.environ, **kept, "TERM": "xterm-256color", "UBLET_TELL_KEYS": "1"}
         command = ["new-session", "-d", "-s", "t", "-x", str(size[0]), "-y", str(size[1])]
         program = [sys.executable, "-m", "ublet", *words]
         conf = folder / "tmux.conf"

@@ -4,24 +4,19 @@ from __future__ import annotations
 
 import json
 import re
-import shutil
 import time
 from pathlib import Path
 
-import pytest
-
-from tests.tui.screen import Screen, demo
+from tests.tui.inside import Inside, inside
 from ublet.core.machine.edit import edited
 from ublet.session.document import Document
 
-pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")
 
-
-def typed(screen: Screen, text: str) -> None:
+def typed(screen: Inside, text: str) -> None:
     screen.type(text)
 
 
-def find(screen: Screen, words: str, shown: str) -> None:
+def find(screen: Inside, words: str, shown: str) -> None:
     """Search a setting and go there."""
     screen.key("/")
     screen.wait("Search every setting", 10)
@@ -32,8 +27,8 @@ def find(screen: Screen, words: str, shown: str) -> None:
     screen.wait(f"{shown}  ", 10)
 
 
-def test_declare_write_the_file_write_the_board_settle_a_shadow(screens: list[Screen], tmp_path: Path) -> None:
-    screen = demo(screens, tmp_path / "a")
+def test_declare_write_the_file_write_the_board_settle_a_shadow(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path / "a")
     folder = tmp_path / "a" / "tern"
     screen.wait("4 differ")
     screen.key("Enter")
@@ -92,8 +87,8 @@ def test_declare_write_the_file_write_the_board_settle_a_shadow(screens: list[Sc
     assert json.loads(backup.read_text(encoding="utf-8"))["axes.z.maximum_feed_mm_s"] == 6
 
 
-def test_wiring_and_modules_by_keyboard(screens: list[Screen], tmp_path: Path) -> None:
-    screen = demo(screens, tmp_path / "b")
+def test_wiring_and_modules_by_keyboard(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path / "b")
     screen.key("Down")
     screen.wait("20 used", 10)
     screen.key("Enter", "Right", "Right")
@@ -124,7 +119,7 @@ def test_wiring_and_modules_by_keyboard(screens: list[Screen], tmp_path: Path) -
     screen.wait("✓ fits", 10)
 
 
-def down_to(screen: Screen, words: str) -> None:
+def down_to(screen: Inside, words: str) -> None:
     """Go down a line at a time, each seen before the next, until words stand there."""
 
     def said() -> str:
@@ -147,8 +142,8 @@ def sizes() -> dict[str, int]:
     return {name: module.bytes for name, module in boards()["larch-6"].modules.items()}
 
 
-def test_the_file_changed_by_another_program_is_merged_or_asked_about(screens: list[Screen], tmp_path: Path) -> None:
-    screen = demo(screens, tmp_path / "c")
+def test_the_file_changed_by_another_program_is_merged_or_asked_about(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path / "c")
     file = tmp_path / "c" / "tern" / "tern-280.toml"
     screen.key("Enter")
     find(screen, "bed margin", "bed.margin_mm")
@@ -168,8 +163,8 @@ def test_the_file_changed_by_another_program_is_merged_or_asked_about(screens: l
     assert "Traceback" not in screen.text()
 
 
-def test_wrong_keys_halt_in_a_field_resize_and_quit_with_edits(screens: list[Screen], tmp_path: Path) -> None:
-    screen = demo(screens, tmp_path / "d", (100, 30))
+def test_wrong_keys_halt_in_a_field_resize_and_quit_with_edits(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path / "d", (100, 30))
     screen.key("Enter", "z", "x", "5", "n", "U", "Right", "Enter")
     screen.key("F8")
     screen.wait("■ HALTED", 10)
@@ -181,7 +176,7 @@ def test_wrong_keys_halt_in_a_field_resize_and_quit_with_edits(screens: list[Scr
     screen.key("Enter")
     screen.wait("1 edit not written", 10)
     for width, height in ((70, 20), (90, 26), (160, 47)):
-        screen.tmux("resize-window", "-t", "t", "-x", str(width), "-y", str(height))
+        screen.resize(width, height)
         screen.wait("at least 80 x 24" if width < 80 else "1 edit", 20)
     screen.key("C-q")
     screen.wait("1 edit is not written to the machine file", 10)

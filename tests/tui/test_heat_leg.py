@@ -2,19 +2,14 @@
 
 from __future__ import annotations
 
-import shutil
 from pathlib import Path
 
-import pytest
-
-from tests.tui.screen import Screen, demo
+from tests.tui.inside import Inside, inside
 from tests.tui.test_move import type_in
 
-pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")
 
-
-def test_a_bed_is_tuned_kept_and_held_by_hand(screens: list[Screen], tmp_path: Path) -> None:
-    screen = demo(screens, tmp_path / "a")
+def test_a_bed_is_tuned_kept_and_held_by_hand(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path / "a")
     screen.key("NPage", "NPage", "NPage")
     screen.wait("if the hotend is", 20)
     screen.key("Enter", "Enter")
@@ -67,8 +62,8 @@ def test_a_bed_is_tuned_kept_and_held_by_hand(screens: list[Screen], tmp_path: P
     assert rows[0] == "time_s,duty,temperature_c,fan" and len(rows) > 20
 
 
-def test_a_guard_is_bent_within_bounds_and_a_soak_is_watched(screens: list[Screen], tmp_path: Path) -> None:
-    screen = demo(screens, tmp_path / "a")
+def test_a_guard_is_bent_within_bounds_and_a_soak_is_watched(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path / "a")
     screen.key("NPage", "NPage", "NPage", "Down", "Down", "Down")
     screen.wait("and never get hotter than", 20)
     screen.key("Enter", "Up", "t")
@@ -95,18 +90,18 @@ def test_a_guard_is_bent_within_bounds_and_a_soak_is_watched(screens: list[Scree
     screen.wait("Cancelled by you", 10)
 
 
-def test_digits_typed_behind_a_key_go_into_its_field_and_heat_nothing(screens: list[Screen], tmp_path: Path) -> None:
-    screen = demo(screens, tmp_path / "a")
+def test_digits_typed_behind_a_key_go_into_its_field_and_heat_nothing(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path / "a")
     screen.key("NPage", "NPage", "NPage", "Down", "Down", "Down", "Down")
     screen.wait("heats the nozzle to 215 °C and the bed to 60 °C", 20)
     screen.key("Enter")
     screen.wait("t target", 10)
     for typed in ("231", "122"):
-        screen.tmux("send-keys", "-t", "t", "t", *typed)  # all of it before the field can be there
+        screen.burst("t", *typed)  # all of it before the field can be there
         shown = screen.wait(f"= {typed} °C", 10)
         assert "nothing runs, nothing heats" in shown
         screen.key("Escape")
-    screen.tmux("send-keys", "-t", "t", "t", *"31.5", "Enter", "Down", "t", *"30.5", "Enter")
+    screen.burst("t", *"31.5", "Enter", "Down", "t", *"30.5", "Enter")
     screen.wait("→ 31.5 °C", 10)
     screen.wait("by hand: bed 30.5 °C", 10)
     screen.wait("→ 30.5 °C", 10)
@@ -114,8 +109,8 @@ def test_digits_typed_behind_a_key_go_into_its_field_and_heat_nothing(screens: l
     screen.wait("Every heater and fan is off", 10)
 
 
-def test_guards_are_drilled_and_a_halt_ends_the_drill(screens: list[Screen], tmp_path: Path) -> None:
-    screen = demo(screens, tmp_path / "a")
+def test_guards_are_drilled_and_a_halt_ends_the_drill(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path / "a")
     screen.key("NPage", "NPage", "NPage", "Down", "Down", "Down")
     screen.wait("what the board watches at the hotend", 20)
     screen.key("Enter", "Enter")

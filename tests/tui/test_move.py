@@ -3,21 +3,16 @@
 from __future__ import annotations
 
 import re
-import shutil
 import time
 from pathlib import Path
 
-import pytest
-
-from tests.tui.screen import Screen, demo
+from tests.tui.inside import Inside, inside
 from tests.tui.test_wire import press_each
-
-pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")
 
 MOTORS = {"x.a": "X a", "y.b": "Y b", "z.left": "Z left", "z.right": "Z right", "z.back": "Z back"}
 
 
-def answer(screen: Screen, words: str) -> None:
+def answer(screen: Inside, words: str) -> None:
     """Press the key that stands before an answer."""
     shown = screen.text()
     found = re.search(rf"(?:^|\s)(enter|\w) {re.escape(words)}(?:\s|$)", shown, re.MULTILINE)
@@ -25,7 +20,7 @@ def answer(screen: Screen, words: str) -> None:
     screen.key({"enter": "Enter"}.get(found[1], found[1]))
 
 
-def look_and_answer(screen: Screen, question: str, seen: str, until: str) -> None:
+def look_and_answer(screen: Inside, question: str, seen: str, until: str) -> None:
     """Answer each question with what is noticed at the machine, until the trial says something else."""
     asked = ""
     end = time.monotonic() + 90
@@ -39,13 +34,13 @@ def look_and_answer(screen: Screen, question: str, seen: str, until: str) -> Non
         time.sleep(0.1)
 
 
-def type_in(screen: Screen, text: str) -> None:
+def type_in(screen: Inside, text: str) -> None:
     screen.type(text)
     screen.key("Enter")
 
 
-def test_the_planted_faults_of_motion_are_found_and_mended_by_the_route(screens: list[Screen], tmp_path: Path) -> None:
-    screen = demo(screens, tmp_path / "a")
+def test_the_planted_faults_of_motion_are_found_and_mended_by_the_route(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path / "a")
     screen.wait("4 differ")
     screen.key("NPage", "Down")
     screen.wait("You press each of 3 switches", 20)
@@ -118,7 +113,7 @@ def test_the_planted_faults_of_motion_are_found_and_mended_by_the_route(screens:
     assert "steps_per_mm = 400" in text and "minimum_mm = -5.2" in text
 
 
-def measure(screen: Screen, until: str) -> None:
+def measure(screen: Inside, until: str) -> None:
     """Mark, and type what is read at each lift."""
     asked, end = "", time.monotonic() + 120
     while until not in (shown := screen.text()):
@@ -136,13 +131,9 @@ def measure(screen: Screen, until: str) -> None:
 
 
 def test_keys_jog_to_scale_and_are_refused_before_homing_and_beyond_limits(
-    screens: list[Screen], tmp_path: Path
+    screens: list[Inside], tmp_path: Path
 ) -> None:
-    folder = tmp_path / "w"
-    folder.mkdir()
-    screen = Screen(folder, "demo", "--machine", "wren", "--dir", str(folder / "wren"), "--speed", "30")
-    screens.append(screen)
-    screen.wait("no errors")
+    screen = inside(screens, tmp_path / "w", machine="wren-180")
     screen.key("NPage", "NPage", "Down", "Down")
     screen.wait("nobody knows where the nozzle stands", 20)
     screen.key("Enter", ".", "Right")

@@ -15,6 +15,7 @@ import pytest
 from tests.tui.screen import SPEED, Screen, demo, hotend
 from ublet.core.route import ROUTE
 from ublet.session.document import Document
+from ublet.session.library import machine_path
 
 pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")
 
@@ -156,11 +157,42 @@ def test_a_second_app_on_the_same_demo_is_told(screens: list[Screen], tmp_path: 
     assert done.returncode == 2 and "open in another window already" in done.stderr
 
 
-def test_a_broken_machine_file_ends_with_its_sentences(screens: list[Screen], tmp_path: Path) -> None:
+def test_a_broken_machine_file_is_opened_to_be_mended(screens: list[Screen], tmp_path: Path) -> None:
+    good = machine_path("wren-180").read_text(encoding="utf-8")
+    file = tmp_path / "bad.toml"
+    file.write_text(good.replace('name = "Wren 180"', "name = 3"), encoding="utf-8")
+    screen = Screen(tmp_path, "open", str(file))
+    screens.append(screen)
+    shown = screen.wait("cannot be opened yet   ✗ 1 error", 20)
+    line = next(
+        number for number, text in enumerate(file.read_text(encoding="utf-8").split("\n"), 1) if "name = 3" in text
+    )
+    assert (
+        f"✗ line {line}" in shown
+        and "machine.name" in shown
+        and "found 3" in shown
+        and "allowed: text in quotes" in shown
+    )
+    screen.key("C-s")
+    screen.wait("still has an error")
+    screen.key("End", "BSpace")
+    screen.type('"Wren 181"')
+    screen.wait("✓ no errors left")
+    screen.key("C-s")
+    assert "Wren 181" in screen.wait("no errors", 20).split("\n")[0]
+    assert file.read_text(encoding="utf-8") == good.replace('name = "Wren 180"', 'name = "Wren 181"')
+    assert "name = 3" in file.with_suffix(".toml.previous").read_text(encoding="utf-8")
+
+
+def test_leaving_a_broken_machine_file_changes_nothing(screens: list[Screen], tmp_path: Path) -> None:
     bad = tmp_path / "bad.toml"
-    bad.write_text("[machine]\nname = 3\n", encoding="utf-8")
+    bad.write_text("[machine\nname = 3\n", encoding="utf-8")
     screen = Screen(tmp_path, "open", str(bad))
     screens.append(screen)
-    shown = " ".join(screen.wait("machine.name: found 3", 20).split())
-    assert "2: machine.name: found 3; allowed: text in quotes" in shown
-    assert "Traceback" not in shown and "Add a [board] table" in shown
+    screen.wait("✗ line 1", 20)
+    screen.type("x")
+    screen.key("C-q")
+    screen.wait("What you typed is not written")
+    screen.key("C-q")
+    shown = screen.wait("was not mended: nothing was opened", 10)
+    assert "Traceback" not in shown and bad.read_text(encoding="utf-8") == "[machine\nname = 3\n"

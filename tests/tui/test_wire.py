@@ -2,17 +2,12 @@
 
 from __future__ import annotations
 
-import shutil
 from pathlib import Path
 
-import pytest
-
-from tests.tui.screen import Screen, demo
-
-pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")
+from tests.tui.inside import Inside, inside
 
 
-def press_each(screen: Screen) -> None:
+def press_each(screen: Inside) -> None:
     """Answer every question of the inputs, pressing what is asked for."""
     for number, name in ((1, "X endstop"), (2, "Y endstop"), (3, "probe")):
         if number == 3:
@@ -27,15 +22,15 @@ def press_each(screen: Screen) -> None:
         screen.key(str(number), "Enter")
 
 
-def test_inputs_are_pressed_mended_and_confirmed_and_fans_told_apart(screens: list[Screen], tmp_path: Path) -> None:
-    screen = demo(screens, tmp_path / "a")
+def test_inputs_are_pressed_mended_and_confirmed_and_fans_told_apart(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path / "a")
     screen.wait("4 differ")
     screen.key("NPage", "Down")
     screen.wait("You press each of 3 switches by hand", 20)
     screen.key("Enter", "Enter")
     press_each(screen)
-    shown = screen.wait("Pressing the X endstop moved the Y endstop", 30)
-    assert "inverted" in shown
+    screen.wait("Pressing the X endstop moved the Y endstop", 30)
+    screen.wait("inverted", 10)
     screen.wait("endstops.x.socket                         I1          I2", 10)
     screen.wait("failed", 10)
     screen.key("k")

@@ -68,6 +68,19 @@ class Hands:
         board.dead_heaters -= {plant} if kind == "cartridge-back" else set()
         board.stuck_heaters -= {plant} if kind == "power-off" else set()
 
+    def do(self, order: dict[str, Any]) -> dict[str, Any]:
+        """Do what is ordered, and look. Raises KeyError when something is missing from the order."""
+        match order["do"]:
+            case "press":
+                self.press(str(order["of"]), bool(order["down"]))
+            case "mark":
+                self.mark()
+            case "fault":
+                self.fault(str(order["kind"]), str(order["of"]))
+            case "bathe":
+                self.bathe(str(order["of"]), str(order["place"]))
+        return self.look()
+
     def look(self) -> dict[str, Any]:
         """What is seen and felt: fans that turn, blocks that are warm (the one that got warm last first), the probe's
         pin, switches held; how far each carriage and motor went from the mark; where the nozzle is from the bed's front
@@ -109,15 +122,7 @@ async def serve_world(hands: Hands, path: Path) -> asyncio.Server:
         with contextlib.suppress(ValueError, KeyError, TypeError, ConnectionError):
             while line := await reader.readline():
                 order = json.loads(line)
-                if order["do"] == "press":
-                    hands.press(str(order["of"]), bool(order["down"]))
-                elif order["do"] == "mark":
-                    hands.mark()
-                elif order["do"] == "fault":
-                    hands.fault(str(order["kind"]), str(order["of"]))
-                elif order["do"] == "bathe":
-                    hands.bathe(str(order["of"]), str(order["place"]))
-                writer.write(json.dumps(hands.look()).encode() + b"\n")
+                writer.write(json.dumps(hands.do(order)).encode() + b"\n")
                 await writer.drain()
         writer.close()
 

@@ -376,8 +376,10 @@ class UbletApp(Ending):
         match action:
             case "release":
                 return session is not None and session.connection.state.mode in ("halted", "tripped")
-            case "ledger" | "talk" | "fact" | "next" | "jump" | "prefer":
+            case "ledger" | "talk" | "fact" | "next" | "jump" | "prefer" | "command_palette":
                 return session is not None
+            case "leave":
+                return session is not None or len(self.screen_stack) == 1  # what mends a file asks by itself
             case "switch":
                 return len(self.screen_stack) == 1 and session is not None
             case "save" if session is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from rich.text import Text
@@ -41,7 +42,7 @@ class MendScreen(Screen[object]):
         super().__init__()
         self.path: Path = faulty.path
         self.on_disk = faulty.text
-        self.problems: tuple[Problem, ...] = faulty.problems
+        self.problems = _in_order(faulty.problems)
         self.chosen = 0
         self.told = ""
         self._sure = ""
@@ -70,7 +71,7 @@ class MendScreen(Screen[object]):
         self._waiting = self.set_timer(CHECK_S, self._check)
 
     def _check(self) -> None:
-        self.problems = check_text(self.query_one(TextArea).text, boards_for(self.path.parent)).errors
+        self.problems = _in_order(check_text(self.query_one(TextArea).text, boards_for(self.path.parent)).errors)
         self.chosen = max(0, min(self.chosen, len(self.problems) - 1))
         self._show()
 
@@ -150,3 +151,8 @@ class MendScreen(Screen[object]):
     def _tell(self, words: str) -> None:
         self.told = words
         self._show()
+
+
+def _in_order(problems: Sequence[Problem]) -> tuple[Problem, ...]:
+    """What stands there and is wrong first, by lines; then what is missing."""
+    return tuple(sorted(problems, key=lambda problem: (problem.found == "nothing", problem.line, problem.key)))
