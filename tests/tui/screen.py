@@ -8,7 +8,7 @@ import sys
 import time
 from pathlib import Path
 
-SPEED = "30"
+SPEED = "60"
 
 UNCOUNTED_S = 3.0
 

@@ -20,6 +20,8 @@ T = TypeVar("T")
 
 RETRY_S = 0.5
 FIRST_READINGS_S = 3.0
+NEXT_SAMPLES_S = 0.5
+"""So long news is waited for at the most, by our own clock, s."""
 SETTINGS_AT_ONCE = 40
 OFF = ("motion.stop", "heat.off")
 MINUTE = 600
@@ -192,6 +194,20 @@ class Connection:
         except BoardRefused as error:
             return f"the board refused: {error}"
         return ""
+
+    async def next_samples(self) -> None:
+        """Wait until the board has told new samples; not for long, since a link can go meanwhile."""
+        arrived = asyncio.Event()
+
+        def hear(samples: Iterable[Sample]) -> None:
+            arrived.set()
+
+        self.sampled.append(hear)
+        try:
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(arrived.wait(), NEXT_SAMPLES_S)
+        finally:
+            self.sampled.remove(hear)
 
     async def first_readings(self) -> None:
         """Wait until every sensor has been read once, a moment after linking."""

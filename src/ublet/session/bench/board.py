@@ -70,7 +70,7 @@ class LinkClock:
         while self._connection.board_time < end:
             if not self._connection.linked:
                 raise TrialFailed(self._connection.why)
-            await asyncio.sleep(0.02)
+            await self._connection.next_samples()
 
 
 class LinkGuards:
