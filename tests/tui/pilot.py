@@ -16,13 +16,13 @@ from textual.geometry import Size
 from textual.keys import _character_to_key
 from textual.pilot import Pilot
 
+from ublet.core.heat.pid import TICK_S
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
 from ublet.session.document import Document
 from ublet.session.hands import DemoHands
 from ublet.session.library import machine_path, scenario_path
 from ublet.session.session import Session
 from ublet.sim.board import SimBoard
-from ublet.sim.clock import keep_time
 from ublet.sim.scenario import load_scenario
 from ublet.sim.service import Service
 from ublet.sim.store import Store
@@ -31,6 +31,7 @@ from ublet.tui.app import UbletApp
 from ublet.tui.frame.title import Title
 
 SPEED = 20.0
+PAUSE_S = 0.02
 
 
 @dataclass
@@ -100,6 +101,18 @@ class Opened:
         return "\n".join("".join(piece.text for piece in strip) for strip in screen._compositor.render_strips())
 
 
+async def keep_pace(service: Service, speed: float) -> None:
+    """The board's clock, tied to this loop's turns: a process that is starved slows the board as it slows the app."""
+    turns = 0
+    while True:
+        await asyncio.sleep(PAUSE_S)
+        for _ in range(round(PAUSE_S * speed / TICK_S)):
+            service.board.tick()
+        turns += 1
+        if turns % 2 == 0:
+            service.state()
+
+
 class NearHands(DemoHands):
     """The demonstration's hands, at a board in this process."""
 
@@ -163,7 +176,7 @@ async def opened(
     monkeypatch.setattr("ublet.tui.frame.loading.open_session", open_session)
     monkeypatch.setenv("XDG_STATE_HOME", str(folder / "state"))
     monkeypatch.setenv("XDG_CONFIG_HOME", str(folder / "config"))
-    clock = loop.create_task(keep_time(service, speed))
+    clock = loop.create_task(keep_pace(service, speed))
     app = UbletApp(file, "board.port", Nearby(NearHands(board)))  # type: ignore[arg-type]
     try:
         async with app.run_test(size=size, notifications=True) as pilot:

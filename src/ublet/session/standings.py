@@ -8,6 +8,7 @@ from dataclasses import replace
 from ublet.core.catalogue import TRIALS
 from ublet.core.machine.image import ImageError
 from ublet.core.route import ROUTE, Standing, Station
+from ublet.core.words import counted
 from ublet.session.layers import rows
 from ublet.session.picture import PictureError
 from ublet.session.session import Session
@@ -79,7 +80,8 @@ def _written(session: Session) -> Standing:
     count = sum(1 for change in planned.changes if change.path not in made_up_for)
     if count or planned.modules_added or planned.modules_removed:
         told = f"{count} differ" if count else "modules"
-        return Standing("stale", told, f"the board's image differs in {count} settings")
+        what = f"differs in {counted(count, 'setting')}" if count else "has other modules than the machine needs"
+        return Standing("stale", told, f"the board's image {what}")
     if shadowed:
         return Standing("stale", f"{shadowed} shadowed", f"{shadowed} stored values hide the file's")
     return Standing("proven", "same", "the board runs what the file says")

@@ -10,15 +10,20 @@ from __future__ import annotations
 import os
 from collections import deque
 from functools import partial
+from typing import Any
 
 from textual.app import App
 from textual.driver import Driver
 from textual.events import Event, Key
 from textual.message import Message
+from textual.screen import Screen
+from textual.widget import Widget
 
 STUCK_S = 0.5
-"""A key whose end is not heard of within this (its widget went away) no longer holds up the next, s."""
+"""A key whose widget went away without telling its end no longer holds up the next after this, s."""
 
+SLOW_S = 4.0
+"""A key at a widget that is still there holds up the next for so long, s: also a busy computer keeps them in order."""
 
 TELL_KEYS = "UBLET_TELL_KEYS"
 """Set in the environment: the app says after each key, as the terminal's title, that it is dealt with and painted.
@@ -26,12 +31,16 @@ Whoever drives it from outside waits for that, and not for time.
 """
 
 
-class Passed(Message):
-    """Sent behind a key, the same way: when it arrives, that key has been dealt with."""
+ROUNDS = 3
+"""So often a message follows a key on its way: what a widget does about a key may be a message to the next one."""
 
-    def __init__(self, turn: int) -> None:
+
+class Passed(Message):
+    """Sent behind a key, the same way: when it has arrived for the last time, that key has been dealt with."""
+
+    def __init__(self, turn: int, rounds: int = ROUNDS) -> None:
         super().__init__()
-        self.turn = turn
+        self.turn, self.rounds = turn, rounds
 
 
 class KeysInOrder(App[None]):
@@ -42,6 +51,7 @@ class KeysInOrder(App[None]):
         self._waiting: deque[Key] = deque()
         self._turn = 0
         self._under_way = False
+        self._at: Widget | Screen[Any] | None = None
         self.dealt = 0  # keys dealt with so far
         self._tells = bool(os.environ.get(TELL_KEYS))
 
@@ -52,7 +62,7 @@ class KeysInOrder(App[None]):
             return
         self._waiting.append(event)
         if self._under_way:
-            self.set_timer(STUCK_S, partial(self._end, self._turn))
+            self.set_timer(STUCK_S, partial(self._stuck, self._turn, STUCK_S))
         else:
             await self._next_key()
 
@@ -65,7 +75,7 @@ class KeysInOrder(App[None]):
         if self._under_way or not self._waiting:
             return
         self._turn, self._under_way = self._turn + 1, True
-        target = self.focused or self.screen
+        target = self._at = self.focused or self.screen
         await super().on_event(self._waiting.popleft())
         if not target.post_message(Passed(self._turn)):
             self._end(self._turn)
@@ -73,10 +83,20 @@ class KeysInOrder(App[None]):
     def on_passed(self, message: Passed) -> None:
         """A key has been dealt with; a dialog that it opened must first have its field."""
         message.stop()
+        more = message.rounds > 1 and self._at is not None and self._at.is_attached
+        if more and self._at is not None and self._at.post_message(Passed(message.turn, message.rounds - 1)):
+            return
         if self.focused is None:
             self.screen.call_after_refresh(self._end, message.turn)
         else:
             self._end(message.turn)
+
+    def _stuck(self, turn: int, waited_s: float) -> None:
+        """A key has taken long: whatever it was for is gone, or only slow."""
+        if self._at is not None and self._at.is_attached and waited_s < SLOW_S:
+            self.set_timer(STUCK_S, partial(self._stuck, turn, waited_s + STUCK_S))
+        else:
+            self._end(turn)
 
     def _end(self, turn: int) -> None:
         if turn == self._turn and self._under_way:
