@@ -47,7 +47,7 @@ def test_edits_undo_redo_and_write(draft: Draft) -> None:
     assert previous.read_text(encoding="utf-8") == machine_text()
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=10, deadline=None)
 @given(st.lists(st.sampled_from(EDITS), max_size=8))
 def test_undoing_everything_gives_the_file_and_redoing_everything_the_edits(edits: list[tuple[str, object]]) -> None:
     import tempfile

@@ -61,10 +61,7 @@ class KeysInOrder(App[None]):
             await super().on_event(event)
             return
         self._waiting.append(event)
-        if self._under_way:
-            self.set_timer(STUCK_S, partial(self._stuck, self._turn, STUCK_S))
-        else:
-            await self._next_key()
+        await self._next_key()
 
     def forget_keys(self) -> None:
         """Keys that wait go nowhere: what they were meant for cannot be seen any more."""
@@ -76,6 +73,7 @@ class KeysInOrder(App[None]):
             return
         self._turn, self._under_way = self._turn + 1, True
         target = self._at = self.focused or self.screen
+        self.set_timer(STUCK_S, partial(self._stuck, self._turn, STUCK_S))
         await super().on_event(self._waiting.popleft())
         if not target.post_message(Passed(self._turn)):
             self._end(self._turn)
@@ -83,7 +81,7 @@ class KeysInOrder(App[None]):
     def on_passed(self, message: Passed) -> None:
         """A key has been dealt with; a dialog that it opened must first have its field."""
         message.stop()
-        more = message.rounds > 1 and self._at is not None and self._at.is_attached
+        more = message.rounds > 1 and self._at is not None and self._at.is_attached and self._at.screen is self.screen
         if more and self._at is not None and self._at.post_message(Passed(message.turn, message.rounds - 1)):
             return
         if self.focused is None:
@@ -93,6 +91,8 @@ class KeysInOrder(App[None]):
 
     def _stuck(self, turn: int, waited_s: float) -> None:
         """A key has taken long: whatever it was for is gone, or only slow."""
+        if turn != self._turn or not self._under_way:
+            return
         if self._at is not None and self._at.is_attached and waited_s < SLOW_S:
             self.set_timer(STUCK_S, partial(self._stuck, turn, waited_s + STUCK_S))
         else:

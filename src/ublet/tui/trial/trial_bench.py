@@ -107,8 +107,8 @@ class TrialBench(Bench):
         self.reload()
 
     def on_resize(self) -> None:
-        """The instrument follows the size."""
-        self.call_after_refresh(self.beat)
+        """Instrument and settlement follow the size."""
+        self.call_after_refresh(self.refresh_state)
 
     def picture(self) -> Picture:
         """What draws the machine."""
