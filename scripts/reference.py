@@ -13,8 +13,9 @@ from ublet.core.machine.boards import BOARD_KEYS
 from ublet.core.machine.modules import OPTIONAL, REQUIRED
 from ublet.core.machine.outline import outline
 from ublet.core.machine.schema import SETTINGS
-from ublet.core.settings import Declaration
+from ublet.core.settings import Declaration, declarations
 from ublet.session.library import DATA
+from ublet.session.preferences import Preferences
 
 MADE = "Made from the declarations by `make docs`; do not edit by hand."
 
@@ -53,6 +54,21 @@ modules that it has a size for; a module without a size is not made for it.
 TRIAL_PAGE = f"""# Trials
 
 {MADE} `ublet trials` lists the same.
+"""
+
+PREFERENCE_PAGE = f"""# Preferences and the log
+
+{MADE}
+
+What you prefer is kept in `ublet/preferences.toml` in the configuration folder (`$XDG_CONFIG_HOME`, usually `~/.config`). `F7`
+in the app shows every preference and changes it; the file is made then, with a comment above each key. Edit it by hand as you
+like: it is read when the app starts, your comments stay, and a value that is not allowed is told and left alone.
+
+What happens on the link and at the board, and every fault of ours, goes to `ublet/ublet.log` in the state folder
+(`$XDG_STATE_HOME`, usually `~/.local/state`). It is begun anew at 500 kB; the three before it stay as `.1` to `.3`.
+
+`ublet --install-completion` teaches your shell the commands and the names of the trials.
+
 """
 
 
@@ -103,7 +119,18 @@ def trials() -> str:
     return page
 
 
-PAGES = {"machine-file.md": machine_file, "board-file.md": board_file, "trials.md": trials}
+def preferences() -> str:
+    """The reference of the preferences."""
+    page = PREFERENCE_PAGE
+    return page + rows(tuple(declarations(Preferences)), False)
+
+
+PAGES = {
+    "machine-file.md": machine_file,
+    "board-file.md": board_file,
+    "trials.md": trials,
+    "preferences.md": preferences,
+}
 """The pages and what makes them."""
 
 

@@ -82,6 +82,12 @@ class Inside:
     def gone(self, words: str, timeout: float = 10.0) -> None:
         self._do(lambda there: there.until(lambda: words not in there.text(), timeout))
 
+    def theme(self) -> str:
+        async def order(there: Opened) -> str:
+            return there.app.theme
+
+        return str(self._do(order))
+
     def resize(self, width: int, height: int) -> None:
         self._do(lambda there: there.resize(width, height))
 

@@ -36,7 +36,7 @@ def first_screen(folder: Path, runs: int) -> dict[str, Any]:
         "ours_s": round(statistics.median(ours), 3),
         "bare_textual_s": round(statistics.median(bare), 3),
         "ratio": round(statistics.median(ratios), 3),
-        "limit_ratio": 1.6,
+        "limit_ratio": 1.3,
         "runs": runs,
     }
 
@@ -80,11 +80,11 @@ def interface(folder: Path, keys: int, idle_s: float) -> dict[str, Any]:
         return {
             "key_to_paint_ms": spread(ours),
             "bare_textual_key_to_paint_ms": spread(plain),
-            "limit_p95_ms": 50,
+            "limit_p95_ms": 30,
             "keys": keys,
             "longest_stall_of_a_sleeping_process_ms": round(1000 * _longest_stall(3.0), 1),
             "idle_share_of_a_core": round(idle, 4),
-            "limit_idle_share": 0.05,
+            "limit_idle_share": 0.03,
         }
     finally:
         terminal.close()

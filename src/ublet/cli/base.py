@@ -15,7 +15,7 @@ import typer
 from ublet.core.trouble import Trouble
 
 app = typer.Typer(
-    add_completion=False,
+    add_completion=True,
     no_args_is_help=False,
     pretty_exceptions_enable=False,
     help="Brings a 3D printer's motion firmware to life: declare, prove, tune, save.",

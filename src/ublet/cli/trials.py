@@ -56,9 +56,16 @@ def trials(as_json: JsonOption = False) -> None:
             print(f"    {p.path} = {p.default}  ({p.allowed()})  {p.help}")
 
 
+def _names(begun: str) -> list[str]:
+    """The trials that begin so, for the shell's completion."""
+    from ublet.core.catalogue import TRIALS
+
+    return [name for name in TRIALS if name.startswith(begun)]
+
+
 @app.command()
 def run(
-    trial: str,
+    trial: Annotated[str, typer.Argument(autocompletion=_names)],
     machine: Annotated[Path | None, typer.Option(help="Machine file.")] = None,
     port: Annotated[str | None, typer.Option(help="Port of the board.")] = None,
     scenario: ScenarioOption = None,

@@ -27,9 +27,11 @@ class _Changes:
         now = (state.mode, connection.why if state.mode == "unlinked" else state.why)
         if now == self.before:
             return
-        self.before = now
+        before, self.before = self.before, now
         if state.mode == "unlinked":
             log.warning("no link: %s", connection.why)
+        elif state.mode == "ready" and before[0] in ("halted", "tripped"):
+            log.info("released: the board is ready again")
         elif state.mode == "ready" and connection.about is not None:
             log.info("linked to %s, firmware %s", connection.about.board, connection.about.firmware)
         else:

@@ -5,47 +5,41 @@ from __future__ import annotations
 import re
 from collections import deque
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from ublet.core.heat.curves import Curve, curve_of
-from ublet.core.heat.gain_choice import gains_below, gains_root
-from ublet.core.heat.pid import TICK_S, Gains, Pid
-from ublet.core.machine.effective import BOARD_SETTINGS, board_settings
-from ublet.core.machine.image import Head, encode_image, version_of
+from ublet.core.heat.pid import TICK_S, Pid
 from ublet.core.machine.schema import MachineFile
-from ublet.core.settings import Value, refusal
+from ublet.core.settings import Value
 from ublet.sim.assembly import assemble
-from ublet.sim.guards import GuardLimits, HeaterGuard, Trip
+from ublet.sim.drive import Drive
+from ublet.sim.guards import HeaterGuard, Trip
 from ublet.sim.heat import STEP_S, Adc, Plant
+from ublet.sim.live_values import (
+    blowing_from,
+    celsius_from,
+    curve_from,
+    gains_from,
+    guard_limits_from,
+    input_from,
+    must_be_allowed,
+    number_in,
+)
 from ublet.sim.moving import AXES, Mover
 from ublet.sim.refusal import HALTED, NOT_ALLOWED, STORE_FAILED, TRIPPED, Refused
 from ublet.sim.scenario import Scenario
-from ublet.sim.slots import Slots
+from ublet.sim.slots import Slots, factory_image
 from ublet.sim.store import Store
 from ublet.sim.switches import Switch
 
 HEARTBEAT_WINDOW_S = 4.0
 KEPT_SAMPLES = 3000
-CELSIUS_LIMITS = (-60.0, 600.0)
 ENDSTOP = re.compile(r"endstops\.[^.]+\.socket")
 RESTART_S = 1.5
 """Silence of a board that restarts with a new image, by the link's clock."""
-
-
-@dataclass
-class Drive:
-    """How one heater is driven: off, by PID to a target, or by relay around one."""
-
-    target_c: float | None = None
-    pid: Pid | None = None
-    relay: tuple[float, float, float] | None = None
-    relay_on: bool = True
-    duty: float = 0.0
 
 
 class SimBoard:
@@ -129,8 +123,8 @@ class SimBoard:
 
     def _derive(self) -> None:
         """What every tick needs of the live settings; anew whenever they change."""
-        self._curves = {name: self._curve(name) for name in self.sensors}
-        self._limits = {name: self._guard_limits(name) for name in self.heaters}
+        self._curves = {name: curve_from(self.live, name) for name in self.sensors}
+        self._limits = {name: guard_limits_from(self.live, name) for name in self.heaters}
         self._sensor_of = {name: str(self.live[f"heaters.{name}.sensor"]) for name in self.heaters}
         self._sensor_sockets = {name: str(self.live[f"sensors.{name}.socket"]) for name in self.sensors}
         self._heats = {
@@ -207,12 +201,12 @@ class SimBoard:
             return
         self._may_heat(heater, celsius)
         if drive.pid is None:
-            drive.pid = Pid(self._gains(heater, celsius))
-        drive.pid.gains = self._gains(heater, celsius)
+            drive.pid = Pid(gains_from(self.live, heater, celsius))
+        drive.pid.gains = gains_from(self.live, heater, celsius)
         drive.target_c, drive.relay = celsius, None
         if self.live.get(f"heaters.{heater}.control") == "on-off":
-            half = self._number(f"heaters.{heater}.swing_c") / 2
-            drive.relay, drive.pid = (half, self._number(f"heaters.{heater}.power_limit"), 0.0), None
+            half = number_in(self.live, f"heaters.{heater}.swing_c") / 2
+            drive.relay, drive.pid = (half, number_in(self.live, f"heaters.{heater}.power_limit"), 0.0), None
 
     def relay(self, heater: str, centre_c: float, hysteresis_c: float, high: float, low: float) -> None:
         """Switch a heater between two duties around a temperature.
@@ -222,7 +216,7 @@ class SimBoard:
         """
         drive = self._drive(heater)
         self._may_heat(heater, centre_c)
-        limit = self._number(f"heaters.{heater}.power_limit")
+        limit = number_in(self.live, f"heaters.{heater}.power_limit")
         if not 0 <= low < high <= limit + 1e-9 or not hysteresis_c > 0:
             raise Refused(NOT_ALLOWED, f"relay duties must be 0 <= low < high <= {limit:g}, hysteresis above 0")
         drive.relay, drive.target_c, drive.pid = (hysteresis_c, high, low), centre_c, None
@@ -242,13 +236,13 @@ class SimBoard:
         Raises:
             Refused: unknown setting, or a value out of range.
         """
-        self._must_be_allowed(values)
+        must_be_allowed(values, self.image)
         self.mover.changed(path for path, value in values.items() if value != self.live[path])
         self.live.update(values)
         self._derive()
         for name, drive in self.drives.items():
             if drive.pid is not None and drive.target_c is not None:
-                drive.pid.gains = self._gains(name, drive.target_c)
+                drive.pid.gains = gains_from(self.live, name, drive.target_c)
 
     def save(self, values: Mapping[str, Value | None]) -> None:
         """Change stored and live settings in one transaction; None removes a stored value.
@@ -256,7 +250,7 @@ class SimBoard:
         Raises:
             Refused: a value is not allowed, or the store cannot be written (nothing changed then).
         """
-        self._must_be_allowed({path: value for path, value in values.items() if value is not None})
+        must_be_allowed({path: value for path, value in values.items() if value is not None}, self.image)
         try:
             self.store.change(values)
         except OSError as error:
@@ -276,12 +270,12 @@ class SimBoard:
         known: dict[str, float | None] = {}
         for name in self.sensors:
             ratios[name] = self._ratio(name)
-            known[name] = self._celsius(name, ratios[name])
+            known[name] = celsius_from(self._curves[name], ratios[name])
             readings.append(known[name])
         for name in self.heaters:
             sensor = self._sensor_of[name]
             self._control(name, ratios.get(sensor, 1.0), known.get(sensor))
-        self._follow(known)
+        self.blowing = blowing_from(self.live, self.fan_duty, lambda heater: known.get(self._sensor_of.get(heater, "")))
         self._physics()
         self.mover.tick()
         driven: list[float | None] = []
@@ -367,27 +361,11 @@ class SimBoard:
         return bool(self._input(name)[0])
 
     def _input(self, name: str) -> tuple[float, float]:
-        """Whether an input reads as triggered, and how often its level changed: an empty socket is pulled high."""
-        socket = self.live[f"{name}.socket"]
-        switch = next((each for each in self.switches.values() if each.part.socket == socket), None)
-        is_open = switch.is_open if switch is not None else True
-        high = is_open if self.live.get(f"{name}.pull_up", True) or not is_open else False
-        triggered = high if self.live[f"{name}.normally_closed"] else not high
-        return float(triggered), float(switch.edges if switch is not None else 0)
-
-    def _follow(self, known: Mapping[str, float | None]) -> None:
-        """What each fan does: as it was told, or as what it follows asks for; too little is raised to its least."""
-        for name, told in self.fan_duty.items():
-            follows, duty = self.live.get(f"fans.{name}.follows"), told
-            if follows == "always":
-                duty = 1.0
-            elif follows == "heater":
-                heater = str(self.live.get(f"fans.{name}.heater"))
-                celsius = known.get(self._sensor_of.get(heater, ""))
-                above = self._number(f"fans.{name}.above_c")
-                duty = max(told, 1.0) if celsius is not None and celsius > above else told
-            least = self._number(f"fans.{name}.least_duty") if f"fans.{name}.least_duty" in self.live else 0.0
-            self.blowing[name] = max(duty, least) if duty > 0 else 0.0
+        """Whether an input reads as triggered, and how often its level changed."""
+        switch = next(
+            (each for each in self.switches.values() if each.part.socket == self.live[f"{name}.socket"]), None
+        )
+        return input_from(self.live, name, switch)
 
     def _physics(self) -> None:
         duty = dict.fromkeys(self.plants, 0.0)
@@ -416,25 +394,6 @@ class SimBoard:
         plant = self.plants[part.plant]
         celsius = self.baths.get(socket, plant.surface_c if part.at == "surface" else plant.sensor_c)
         return self.adcs[socket].read(celsius, self._random)
-
-    def _curve(self, sensor: str) -> Curve | None:
-        """The sensor's curve by its live settings; None when they make none (it then does not read)."""
-        root = f"sensors.{sensor}."
-        try:
-            return curve_of({path.removeprefix(root): v for path, v in self.live.items() if path.startswith(root)})
-        except ValueError:
-            return None
-
-    def _celsius(self, sensor: str, ratio: float) -> float | None:
-        curve = self._curves[sensor]
-        if curve is None:
-            return None
-        try:
-            celsius = curve.celsius(ratio)
-        except (ValueError, ZeroDivisionError, OverflowError):
-            return None
-        low, high = CELSIUS_LIMITS
-        return celsius if low < celsius < high else None
 
     def _happen(self) -> None:
         hottest = max((plant.block_c for plant in self.plants.values()), default=0.0)
@@ -483,39 +442,9 @@ class SimBoard:
 
     def _may_heat(self, heater: str, celsius: float) -> None:
         self.must_be_ready()
-        maximum = self._number(f"heaters.{heater}.maximum_c")
+        maximum = number_in(self.live, f"heaters.{heater}.maximum_c")
         if not 0 < celsius <= maximum:
             raise Refused(NOT_ALLOWED, f"{heater}: target {celsius:g} °C, allowed up to {maximum:g} °C")
         sensor = self._sensor_of[heater]
         if self.samples and self._ratio(sensor) in (0.0, 1.0):
             raise Refused(NOT_ALLOWED, f"the {sensor} sensor reads open or shorted: check its plug and cable")
-
-    def _must_be_allowed(self, values: Mapping[str, Value]) -> None:
-        for path, value in values.items():
-            reason = refusal(BOARD_SETTINGS, path, value)
-            if reason is None and path not in self.image:
-                reason = f"{path}: this board's image has no such part"
-            if reason:
-                raise Refused(NOT_ALLOWED, reason)
-
-    def _number(self, path: str) -> float:
-        value = self.live[path]
-        return float(value) if isinstance(value, (int, float)) else 0.0
-
-    def _gains(self, heater: str, target_c: float) -> Gains:
-        root = f"heaters.{heater}.gains."
-        sets = {path.split(".")[3] for path in self.live if path.startswith(root)}
-        return gains_below(gains_root(heater, target_c, sets, self.live.get), self.live.get)
-
-    def _guard_limits(self, heater: str) -> GuardLimits:
-        root = f"heaters.{heater}"
-        guard = [f"{root}.guards.{key}" for key in ("rise_c", "rise_window_s", "drift_c", "drift_window_s")]
-        return GuardLimits(*(self._number(path) for path in (f"{root}.maximum_c", *guard, f"{root}.power_limit")))
-
-
-def factory_image(scenario: Scenario, machine: MachineFile) -> bytes:
-    """The image that the board arrives with: the machine's settings with what the scenario says it differs in."""
-    head = Head(scenario.scenario.board, version_of(scenario.scenario.firmware), machine.machine.name)
-    changed = scenario.image_settings()
-    settings = {path: value for path, value in {**board_settings(machine), **changed}.items() if value is not None}
-    return encode_image(head, settings, {})

@@ -5,8 +5,11 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 
-from ublet.core.machine.image import Head, Image, ImageError, decode_image, version_of, why_not
+from ublet.core.machine.effective import board_settings
+from ublet.core.machine.image import Head, Image, ImageError, decode_image, encode_image, version_of, why_not
+from ublet.core.machine.schema import MachineFile
 from ublet.sim.durable import write_durably
+from ublet.sim.scenario import Scenario
 
 
 class SlotRefused(Exception):
@@ -151,3 +154,11 @@ def _write(path: Path, active: str, slots: dict[str, bytes]) -> None:
     import cbor2
 
     write_durably(path, cbor2.dumps({"active": active, "slots": slots}))
+
+
+def factory_image(scenario: Scenario, machine: MachineFile) -> bytes:
+    """The image that the board arrives with: the machine's settings with what the scenario says it differs in."""
+    head = Head(scenario.scenario.board, version_of(scenario.scenario.firmware), machine.machine.name)
+    changed = scenario.image_settings()
+    settings = {path: value for path, value in {**board_settings(machine), **changed}.items() if value is not None}
+    return encode_image(head, settings, {})

@@ -11,11 +11,9 @@ from textual.containers import Horizontal, Vertical
 from textual.widget import Widget
 from textual.widgets import Input, Static
 
-from ublet.core.heat.curves import GENERIC
 from ublet.core.machine import outline
 from ublet.core.machine.edit import EditError
 from ublet.core.machine.outline import PartNode, Property
-from ublet.core.machine.wiring import plugs
 from ublet.core.settings import Value
 from ublet.core.typed import shown_value, typed_value
 from ublet.core.units import NotAQuantity
@@ -25,9 +23,11 @@ from ublet.tui.frame.pickers import Choice, ConfirmDialog, LineDialog, PickDialo
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.sheet import Sheet
+from ublet.tui.machine.choices import choices_of
 from ublet.tui.machine.editor_words import (
     EDITOR_HELP,
     detail,
+    echo,
     file_state,
     part_row,
     property_row,
@@ -261,7 +261,7 @@ class EditorBench(DraftBench):
             self.told = (words, Ink.focus)
             self._draw()
             return
-        options = self._options(item)
+        options = choices_of(self.session.draft, item)
         if options is None:
             self._open_field(item)
             return
@@ -272,32 +272,6 @@ class EditorBench(DraftBench):
 
         dialog = PickDialog(f"{item.path}: {item.declared.help}", narrowed(options), shown_value(item.given))
         self.app.push_screen(dialog, take)
-
-    def _options(self, item: Property) -> list[Choice] | None:
-        """What can be chosen for a setting; None when it is typed."""
-        declared, draft = item.declared, self.session.draft
-        if declared.kind == "yes or no":
-            return [Choice("yes", "yes"), Choice("no", "no")]
-        if declared.choices:
-            return [Choice(str(choice), str(choice)) for choice in declared.choices]
-        if declared.part:
-            names = outline.part_at(draft.tree, declared.part)
-            return [Choice(name, name) for name in names] if isinstance(names, dict) and names else None
-        if item.path == "board.model":
-            boards = draft.document.boards.values()
-            return [Choice(board.name, board.name, board.note) for board in boards]
-        if item.key == "curve":
-            return [Choice(name, name, f"{r25:g} Ω at 25 °C, beta {beta:g} K") for name, (r25, beta) in GENERIC.items()]
-        board = draft.document.boards.get(str(draft.given("board.model")))
-        if declared.socket and board:
-            used = plugs(draft.tree)
-            return [
-                Choice(
-                    name, name, ", ".join(plug.words for plug in used.get(name, ()) if plug.path != item.path) or "free"
-                )
-                for name in board.of_kind(declared.socket)
-            ] or None
-        return None
 
     def _open_field(self, item: Property) -> None:
         """A field over the value's place."""
@@ -330,24 +304,14 @@ class EditorBench(DraftBench):
             self._echo(event.value)
 
     def _echo(self, text: str) -> None:
-        item = self.editing
+        item, trouble, value = self.editing, "", None
         assert item is not None
-        words = Text(f"{item.declared.help}\n", Ink.text)
-        words.append(f"allowed: {item.declared.allowed()}", Ink.dim)
-        if not item.declared.required:
-            words.append("; empty leaves it out", Ink.dim)
-        words.append("     enter takes it, esc leaves it as it was", Ink.dim)
         try:
             value = self._typed(item, text)
         except NotAQuantity as error:
-            words.append(f"\n✗ {error}", Ink.stop)
-        else:
-            if value is not None:
-                words.append(f"\n= {shown_value(value)} {item.declared.unit}", f"bold {Ink.focus}")
-            for problem in self.session.draft.try_value(item.path, value)[:2]:
-                style = Ink.stop if problem.severity == "error" else Ink.focus
-                words.append(f"\n! {problem.key}: found {problem.found}; allowed: {problem.allowed}", style)
-        self.write("detail", words)
+            trouble = str(error)
+        problems = () if trouble else self.session.draft.try_value(item.path, value)
+        self.write("detail", echo(item, value, trouble, problems))
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Take what was typed, when it can be."""

@@ -9,6 +9,7 @@ from rich.text import Text
 from ublet.core.machine.compare import same
 from ublet.core.machine.outline import PartNode, Property
 from ublet.core.machine.problem import Problem
+from ublet.core.settings import Value
 from ublet.core.typed import shown_value
 from ublet.session.draft import Draft
 from ublet.session.layers import Row
@@ -187,3 +188,21 @@ def _layer_words(layer: Row, draft: Draft) -> Text:
         text.append("\n≠ the board's image was built from another value: ", Ink.focus)
         text.append("“write to board” brings the file's there.", Ink.dim)
     return text
+
+
+def echo(item: Property, value: Value, trouble: str, problems: Sequence[Problem]) -> Text:
+    """While a value is typed: what is allowed, what it would be or why it is none, and what it would contradict."""
+    words = Text()
+    words.append(f"{item.declared.help}\n", Ink.text)
+    words.append(f"allowed: {item.declared.allowed()}", Ink.dim)
+    if not item.declared.required:
+        words.append("; empty leaves it out", Ink.dim)
+    words.append("     enter takes it, esc leaves it as it was", Ink.dim)
+    if trouble:
+        words.append(f"\n✗ {trouble}", Ink.stop)
+    elif value is not None:
+        words.append(f"\n= {shown_value(value)} {item.declared.unit}", f"bold {Ink.focus}")
+    for problem in problems[:2]:
+        ink = Ink.stop if problem.severity == "error" else Ink.focus
+        words.append(f"\n! {problem.key}: found {problem.found}; allowed: {problem.allowed}", ink)
+    return words

@@ -6,18 +6,14 @@ here once.
 
 from __future__ import annotations
 
-import asyncio
-
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.events import Key
 from textual.widget import Widget
 from textual.widgets import Static
 
 from ublet.core.catalogue import TRIALS
-from ublet.core.questions import Measure, Question
 from ublet.core.route import station_with
 from ublet.core.run import Option, TrialResult
 from ublet.core.settings import Part
@@ -32,10 +28,10 @@ from ublet.tui.frame.help import Help
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.picture import Picture
-from ublet.tui.trial.at_the_machine import notice
-from ublet.tui.trial.bench import Bench, needs_line
+from ublet.tui.trial.asking import Asking
+from ublet.tui.trial.bench import needs_line
 from ublet.tui.trial.parameters import parameter_help, parameter_words, typed_parameters
-from ublet.tui.trial.question import QuestionPanel, answer_for, is_typed, keys_of, refusal_of
+from ublet.tui.trial.question import QuestionPanel, keys_of
 from ublet.tui.trial.settlement import key_words, option_line, outcome_line, proposal_table
 from ublet.tui.trial.watch import TrialWatch
 
@@ -50,7 +46,7 @@ see, feel and read there stands in the line “at the machine”.
 """
 
 
-class TrialBench(Bench):
+class TrialBench(Asking):
     """One station's trials: see the module."""
 
     DEFAULT_CSS = style_beside(__file__)
@@ -74,7 +70,6 @@ class TrialBench(Bench):
         self.chosen = 0
         self.aims: dict[str, Part] = {spec.name: self.first_aim(spec) for spec in self.specs}
         self.entry: RunEntry | None = None
-        self.question: tuple[Question, asyncio.Future[str]] | None = None
         self.taken = ""
         self.half: Resumable | None = None
         self._sure = False
@@ -137,11 +132,6 @@ class TrialBench(Bench):
     def heater(self) -> str:
         """The heater that is looked at; nothing where the trials are not done for one."""
         return str(getattr(self.aim, "heater", ""))
-
-    @property
-    def panel(self) -> QuestionPanel:
-        """The panel of questions."""
-        return self.query_one(QuestionPanel)
 
     @property
     def result(self) -> TrialResult | None:
@@ -246,22 +236,6 @@ class TrialBench(Bench):
             key_words(text, "k", f"keeps {what} on the live board; {then}.\n")
         return text
 
-    def _draw_question(self) -> None:
-        if self.question is None:
-            return
-        question, notes = self.question[0], Text()
-        if (hands := self.hands) is not None:
-            seen = hands.look()
-            notes.append(f"\nat the machine: {notice(question, seen)}", Ink.dim)
-            if self._pressing(question):
-                keys = "  ".join(f"{number} {name}" for number, name in enumerate(seen.switches, start=1))
-                notes.append(f"\nin the demonstration these keys press and let go: {keys}", Ink.proposal)
-        self.panel.ask(question, notes)
-
-    def _pressing(self, question: Question) -> bool:
-        """Whether it asks for a switch to be pressed or let go."""
-        return question.cue[:1] in (("press",), ("let go",))
-
     # what can be done
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
@@ -342,84 +316,11 @@ class TrialBench(Bench):
         if result.outcome == "halted":
             self.told = (f"✗ {result.why}", Ink.stop)
 
-    async def _ask(self, question: Question) -> str:
-        self.question = (question, asyncio.get_running_loop().create_future())
-        self._draw_question()
-        if is_typed(question):
-            unit = question.unit if isinstance(question, Measure) else ""
-            self.panel.open_field("", refusal_of(question), unit, self.preferences.length_unit)
-        self.refresh_bindings()
-        self.asked(question)
-        self.ring()
-        try:
-            return await self.question[1]
-        finally:
-            self._close_question()
-
-    def asked(self, question: Question) -> None:
-        """A question was put."""
-
-    def answer(self, answer: str) -> None:
-        """Give an answer to the question that stands."""
-        if self.question is None or self.question[1].done():
-            return
-        question, hands = self.question[0], self.hands
-        if hands is not None and (not question.answers or answer == question.answers[0]):
-            hands.act(question.cue)
-        self.question[1].set_result(answer)
-
-    def _close_question(self) -> None:
-        self.question = None
-        if not self.is_mounted:
-            return
-        if self.panel.typing:
-            self.panel.close_field()
-            self.focus()
-        self.panel.say(Text())
-
-    def on_question_panel_typed(self, event: QuestionPanel.Typed) -> None:
-        """A reading, or parameters."""
-        self.focus()
-        if self.question is not None:
-            self.answer(event.text)
-        else:
-            self.take_typed(event.text)
-
     def take_typed(self, text: str) -> None:
         """Parameters were typed."""
         self.aims[self.spec.name] = parameters_from(self.spec, text.split())
         self.panel.say(Text())
         self.refresh_state()
-
-    def on_question_panel_left(self) -> None:
-        """A reading that is not given ends the trial; a field for parameters just closes."""
-        self.focus()
-        if self.question is not None and is_typed(self.question[0]):
-            self.action_cancel()
-        elif self.question is None:
-            self.panel.say(Text())
-
-    def on_key(self, event: Key) -> None:
-        """Letters answer; in the demonstration numbers press switches."""
-        if self.panel.typing:
-            self.panel.take_key(event)
-            return
-        if self.question is None:
-            return
-        question, hands = self.question[0], self.hands
-        if event.key.isdigit() and hands is not None and self._pressing(question):
-            names, at = hands.look().switches, int(event.key) - 1
-            if 0 <= at < len(names):
-                hands.press(names[at], names[at] not in hands.look().pressed)
-                self._draw_question()
-            event.stop()
-            return
-        keys = keys_of(question)
-        named = keys.get(event.key) if "enter" not in keys else answer_for(question.answers, event.key)
-        if named is not None and event.key != "enter":
-            event.stop()
-            event.prevent_default()
-            self.answer(named)
 
     def action_parameters(self) -> None:
         """Change the trial's parameters: KEY=VALUE words in one line."""

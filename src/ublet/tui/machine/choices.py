@@ -1,0 +1,35 @@
+"""What can be chosen for a setting of the machine file: words, parts, boards, curves, free sockets."""
+
+from __future__ import annotations
+
+from ublet.core.heat.curves import GENERIC
+from ublet.core.machine import outline
+from ublet.core.machine.outline import Property
+from ublet.core.machine.wiring import plugs
+from ublet.session.draft import Draft
+from ublet.tui.frame.pickers import Choice
+
+
+def choices_of(draft: Draft, item: Property) -> list[Choice] | None:
+    """What can be chosen for a setting; None when it is typed."""
+    declared = item.declared
+    if declared.kind == "yes or no":
+        return [Choice("yes", "yes"), Choice("no", "no")]
+    if declared.choices:
+        return [Choice(str(choice), str(choice)) for choice in declared.choices]
+    if declared.part:
+        names = outline.part_at(draft.tree, declared.part)
+        return [Choice(name, name) for name in names] if isinstance(names, dict) and names else None
+    if item.path == "board.model":
+        boards = draft.document.boards.values()
+        return [Choice(board.name, board.name, board.note) for board in boards]
+    if item.key == "curve":
+        return [Choice(name, name, f"{r25:g} Ω at 25 °C, beta {beta:g} K") for name, (r25, beta) in GENERIC.items()]
+    board = draft.document.boards.get(str(draft.given("board.model")))
+    if declared.socket and board:
+        used = plugs(draft.tree)
+        return [
+            Choice(name, name, ", ".join(plug.words for plug in used.get(name, ()) if plug.path != item.path) or "free")
+            for name in board.of_kind(declared.socket)
+        ] or None
+    return None

@@ -1,0 +1,125 @@
+"""Questions at a bench: put in the panel, answered by keys or typed; in the demonstration with hands and eyes."""
+
+from __future__ import annotations
+
+import asyncio
+
+from rich.text import Text
+from textual.events import Key
+
+from ublet.core.questions import Measure, Question
+from ublet.session.session import Session
+from ublet.tui.frame.theme import Ink
+from ublet.tui.trial.at_the_machine import notice
+from ublet.tui.trial.bench import Bench
+from ublet.tui.trial.question import QuestionPanel, answer_for, is_typed, keys_of, refusal_of
+
+
+class Asking(Bench):
+    """A bench with a panel of questions. A field that is open while nothing is asked types what the bench wants."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.question: tuple[Question, asyncio.Future[str]] | None = None
+
+    def take_typed(self, text: str) -> None:
+        """A line was typed that answers no question."""
+        raise NotImplementedError
+
+    def action_cancel(self) -> None:
+        """Stop the trial; everything goes off."""
+        self.session.runner.cancel()
+
+    @property
+    def panel(self) -> QuestionPanel:
+        """The panel of questions."""
+        return self.query_one(QuestionPanel)
+
+    def _draw_question(self) -> None:
+        if self.question is None:
+            return
+        question, notes = self.question[0], Text()
+        if (hands := self.hands) is not None:
+            seen = hands.look()
+            notes.append(f"\nat the machine: {notice(question, seen)}", Ink.dim)
+            if self._pressing(question):
+                keys = "  ".join(f"{number} {name}" for number, name in enumerate(seen.switches, start=1))
+                notes.append(f"\nin the demonstration these keys press and let go: {keys}", Ink.proposal)
+        self.panel.ask(question, notes)
+
+    def _pressing(self, question: Question) -> bool:
+        """Whether it asks for a switch to be pressed or let go."""
+        return question.cue[:1] in (("press",), ("let go",))
+
+    async def _ask(self, question: Question) -> str:
+        self.question = (question, asyncio.get_running_loop().create_future())
+        self._draw_question()
+        if is_typed(question):
+            unit = question.unit if isinstance(question, Measure) else ""
+            self.panel.open_field("", refusal_of(question), unit, self.preferences.length_unit)
+        self.refresh_bindings()
+        self.asked(question)
+        self.ring()
+        try:
+            return await self.question[1]
+        finally:
+            self._close_question()
+
+    def asked(self, question: Question) -> None:
+        """A question was put."""
+
+    def answer(self, answer: str) -> None:
+        """Give an answer to the question that stands."""
+        if self.question is None or self.question[1].done():
+            return
+        question, hands = self.question[0], self.hands
+        if hands is not None and (not question.answers or answer == question.answers[0]):
+            hands.act(question.cue)
+        self.question[1].set_result(answer)
+
+    def _close_question(self) -> None:
+        self.question = None
+        if not self.is_mounted:
+            return
+        if self.panel.typing:
+            self.panel.close_field()
+            self.focus()
+        self.panel.say(Text())
+
+    def on_question_panel_typed(self, event: QuestionPanel.Typed) -> None:
+        """A reading, or parameters."""
+        self.focus()
+        if self.question is not None:
+            self.answer(event.text)
+        else:
+            self.take_typed(event.text)
+
+    def on_question_panel_left(self) -> None:
+        """A reading that is not given ends the trial; a field for parameters just closes."""
+        self.focus()
+        if self.question is not None and is_typed(self.question[0]):
+            self.action_cancel()
+        elif self.question is None:
+            self.panel.say(Text())
+
+    def on_key(self, event: Key) -> None:
+        """Letters answer; in the demonstration numbers press switches."""
+        if self.panel.typing:
+            self.panel.take_key(event)
+            return
+        if self.question is None:
+            return
+        question, hands = self.question[0], self.hands
+        if event.key.isdigit() and hands is not None and self._pressing(question):
+            names, at = hands.look().switches, int(event.key) - 1
+            if 0 <= at < len(names):
+                hands.press(names[at], names[at] not in hands.look().pressed)
+                self._draw_question()
+            event.stop()
+            return
+        keys = keys_of(question)
+        named = keys.get(event.key) if "enter" not in keys else answer_for(question.answers, event.key)
+        if named is not None and event.key != "enter":
+            event.stop()
+            event.prevent_default()
+            self.answer(named)

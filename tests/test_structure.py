@@ -1,0 +1,104 @@
+"""The house: small modules, no circle of imports, styles beside their panes, keys declared once."""
+
+from __future__ import annotations
+
+import ast
+import re
+from pathlib import Path
+
+import pytest
+from textual.binding import Binding
+
+import ublet
+from ublet.core.route import ROUTE
+from ublet.tui.app import UbletApp
+from ublet.tui.benches import BENCHES
+
+SOURCE = Path(ublet.__file__).parent
+MOST_LINES = 450
+
+
+def modules() -> dict[str, Path]:
+    found = {}
+    for path in SOURCE.rglob("*.py"):
+        name = ".".join(("ublet", *path.relative_to(SOURCE).with_suffix("").parts))
+        found[name.removesuffix(".__init__")] = path
+    return found
+
+
+def test_no_module_is_long() -> None:
+    lines = {name: len(path.read_text(encoding="utf-8").splitlines()) for name, path in modules().items()}
+    assert {name: count for name, count in lines.items() if count > MOST_LINES} == {}
+    assert len(lines) > 250 and max(lines.values()) > 300, "it looks at the real ones"
+
+
+def imported(name: str, path: Path) -> set[str]:
+    """What a module imports when it is itself imported; not what it imports in a function, or for types."""
+    known, found = modules(), set()
+    tree = ast.parse(path.read_text(encoding="utf-8"))
+    body = list(tree.body)
+    while body:
+        node = body.pop()
+        if isinstance(node, ast.If) and "TYPE_CHECKING" not in ast.dump(node.test):
+            body += node.body + node.orelse
+        elif isinstance(node, ast.Try):
+            body += node.body
+        elif isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("ublet"):
+            whole = {f"{node.module}.{each.name}" for each in node.names}
+            found |= (whole & known.keys()) or {node.module}
+        elif isinstance(node, ast.Import):
+            found |= {each.name for each in node.names if each.name in known}
+    return (found & known.keys()) - {name}
+
+
+def test_no_circle_of_imports() -> None:
+    graph = {name: imported(name, path) for name, path in modules().items()}
+    assert sum(map(len, graph.values())) > 1000
+    done: set[str] = set()
+
+    def visit(name: str, way: tuple[str, ...]) -> None:
+        assert name not in way, " → ".join((*way[way.index(name) :], name))
+        if name not in done:
+            for each in sorted(graph[name]):
+                visit(each, (*way, name))
+            done.add(name)
+
+    for name in graph:
+        visit(name, ())
+
+
+def test_every_style_stands_beside_the_pane_that_reads_it() -> None:
+    styles = sorted((SOURCE / "tui").rglob("*.tcss"))
+    assert len(styles) > 20
+    for style in styles:
+        pane = style.with_suffix(".py").read_text(encoding="utf-8")
+        assert "style_beside(__file__)" in pane or "app.tcss" in pane, style
+    for path in (SOURCE / "tui").rglob("*.py"):
+        text = path.read_text(encoding="utf-8")
+        assert not re.search(r"#[0-9a-f]{6}\b", text) or path.name == "theme.py", f"a colour stands in {path}"
+        assert 'CSS = """' not in text, f"styles stand in {path}"
+
+
+def told(bindings: list[Binding]) -> list[str]:
+    return [each.key for each in bindings if each.show and each.description and not each.tooltip]
+
+
+@pytest.mark.parametrize("kind", BENCHES)
+def test_every_key_of_a_bench_says_what_it_is_for(kind: str) -> None:
+    bench = BENCHES[kind]
+    declared = [b for c in bench.__mro__ for b in c.__dict__.get("BINDINGS", ()) if isinstance(b, Binding)]
+    hidden = {b.action.partition("(")[0] for b in declared if b.tooltip}
+    assert [
+        b.key for b in declared if b.action.partition("(")[0] not in hidden and b.key not in ("left", "right")
+    ] == []
+    assert bench.title and bench.why and not bench.why.endswith(".")
+    actions = [binding.action for binding in bench.own_bindings()]
+    assert len(actions) == len(set(actions))
+
+
+def test_every_key_of_the_app_says_what_it_is_for() -> None:
+    assert told([each for each in UbletApp.BINDINGS if isinstance(each, Binding)]) == []
+
+
+def test_the_route_and_the_benches_know_the_same_kinds() -> None:
+    assert set(BENCHES) == {station.bench for station in ROUTE if station.built}

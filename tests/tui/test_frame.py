@@ -1,0 +1,133 @@
+"""The frame around the benches: help, palette, jumping, preferences, and what a newcomer is told to do next."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+
+import pytest
+
+from tests.tui.inside import Inside, inside
+from ublet.core.route import ROUTE
+from ublet.session.preferences import Kept
+
+
+@pytest.mark.parametrize("size", [(160, 47), (100, 30), (80, 24)])
+def test_the_help_is_wrapped_once_and_tells_every_key(
+    size: tuple[int, int], screens: list[Inside], tmp_path: Path
+) -> None:
+    screen = inside(screens, tmp_path, size)
+    screen.key("Enter", "?")
+    seen = screen.wait("Everything else builds on what")
+    for _ in range(6):
+        screen.key("NPage")
+        seen += screen.text()
+    for told in ("riddle", "Search every", "HALT: everything off", "Quit; asks first", "tab   "):
+        assert told in seen, told
+    assert "F8 HALT" in screen.text(), "the pulse stays bright"
+    screen.key("Escape")
+    screen.gone("keys here")
+
+
+def test_the_palette_finds_actions_stations_and_settings(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path)
+    for typed, told, after in (
+        ("soak time", "Go to soak time", "the surface follows the bed's sensor"),
+        ("axes.z.maximum_feed", "axes.z.maximum_feed_mm_s", "Largest feed rate."),
+        ("opens the gap first", "", ""),
+        ("ledger", "The ledger, and back", ""),
+    ):
+        screen.key("C-p")
+        screen.type(typed)
+        shown = screen.wait(told) if told else screen.text()
+        assert "F8 HALT" in shown and "🔎" not in shown
+        if after:
+            screen.key("Enter")
+            screen.wait(after)
+        else:
+            screen.key("Escape")
+            screen.gone("an action, a station, a setting")
+    assert "axes.z.maximum_feed_mm_s" in screen.text(), "the cursor stands on the setting that was chosen"
+
+
+@pytest.mark.parametrize("size", [(160, 47), (100, 30)])
+def test_jumping_goes_to_every_station_and_pane(size: tuple[int, int], screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path, size)
+    built = [station for station in ROUTE if station.built]
+    screen.key("j", "2")
+    assert "enter change" in screen.text() and "⌫" not in screen.text()  # the settings: a name must be given
+    for number in (0, 4, 14, len(built) - 1):
+        letter = "abcdefghijklmnopqrstuvwxyz"[number]
+        screen.key("j", letter)
+        title = {0: "Machine file", 4: "Port and link", 14: "Sensors at rest"}.get(number, "Ledger")
+        screen.wait(title)
+    screen.key("j", "Escape", "j", "9")  # these stand nowhere
+    assert "Ledger" in screen.text()
+
+
+def test_a_theme_and_preferences_are_kept_for_the_next_time(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path)
+    screen.key("F6", "F7")
+    screen.wait("Preferences")
+    screen.key("Down", "space")  # the instrument at hand
+    screen.wait("rule")
+    screen.key("Down", "space", "Escape")
+    kept = Kept(tmp_path / "tern" / "config" / "ublet" / "preferences.toml")
+    assert (kept.now.theme, kept.now.instrument, kept.now.length_unit) == ("bone", "rule", "in")
+    screen.key("j", "m")
+    screen.wait("instrument rule")
+    screen.key("j", "a", "j", "1")
+    screen.key("/")
+    screen.type("bed.margin")
+    screen.key("Enter", "Enter")
+    assert "6 mm" in screen.text(), "a bare number would be inches: the field says what it holds"
+    screen.key("C-u")
+    screen.type("0.5")
+    screen.wait("= 12.7 mm")
+    screen.key("Enter")
+    screen.wait("1 edit not written")
+    screen.close()
+    screens.remove(screen)
+    again = Inside(tmp_path / "tern")
+    screens.append(again)
+    again.wait("no errors")
+    assert tomllib.loads(kept.path.read_text(encoding="utf-8"))["theme"] == "bone" if kept.path else False
+    assert again.theme() == "bone"
+
+
+def test_a_start_can_be_asked_twice(screens: list[Inside], tmp_path: Path) -> None:
+    folder = tmp_path / "tern" / "config" / "ublet"
+    folder.mkdir(parents=True)
+    (folder / "preferences.toml").write_text("confirm_starts = true\nconfirm_quit = true\n", encoding="utf-8")
+    screen = inside(screens, tmp_path)
+    screen.key("j", "o", "Enter")
+    screen.wait("Press the same key once more to start")
+    screen.wait("nothing runs")
+    screen.key("Enter")
+    screen.wait("3 sensors read the same room")
+    screen.key("C-q")
+    screen.wait("Quit Ublet? Everything goes off.")
+    screen.key("s")
+    screen.gone("Quit Ublet?")
+
+
+def test_a_newcomer_follows_what_comes_next(screens: list[Inside], tmp_path: Path) -> None:
+    """F2 only: to the board that is behind the file, then to its hidden values, then to the first wire."""
+    screen = inside(screens, tmp_path)
+    assert "next  F2 write to board, because the board's image differs in 4 settings" in screen.text()
+    screen.key("F2")
+    screen.wait("enter writes the image")
+    screen.key("Enter")
+    screen.wait("Nothing moves, nothing heats.")
+    screen.key("Enter")
+    screen.wait("The board runs", 90)
+    screen.wait("next  F2 write to board, because", 20)
+    screen.key("F2")
+    screen.wait("stored values hide the file's")
+    screen.key("A", "Enter")
+    screen.wait("backed up beside the machine file")
+    screen.key("Enter")
+    screen.wait("next  F2 inputs by hand, because it is not done yet: every endstop and the probe", 30)
+    screen.key("F2")
+    screen.wait("You press each of 3 switches by hand")
+    assert "next" in screen.text()
