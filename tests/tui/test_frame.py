@@ -19,7 +19,7 @@ def test_the_help_is_wrapped_once_and_tells_every_key(
     screen = inside(screens, tmp_path, size)
     screen.key("Enter", "?")
     seen = screen.wait("Everything else builds on what")
-    for _ in range(6):
+    for _ in range(9):
         screen.key("NPage")
         seen += screen.text()
     for told in ("riddle", "Search every", "HALT: everything off", "Quit; asks first", "tab   "):

@@ -229,8 +229,8 @@ class TextDialog(Dialog):
     BINDINGS = [
         Binding("up", "scroll(-1)", show=False, priority=True),
         Binding("down", "scroll(1)", show=False, priority=True),
-        Binding("pageup", "scroll(-20)", show=False, priority=True),
-        Binding("pagedown", "scroll(20)", show=False, priority=True),
+        Binding("pageup", "page(-1)", show=False, priority=True),
+        Binding("pagedown", "page(1)", show=False, priority=True),
     ]
 
     def __init__(self, title: str, text: RenderableType) -> None:
@@ -249,3 +249,7 @@ class TextDialog(Dialog):
     def action_scroll(self, lines: int) -> None:
         """Scroll by so many lines."""
         self.query_one(VerticalScroll).scroll_relative(y=lines, animate=False)
+
+    def action_page(self, way: int) -> None:
+        """Scroll by what is seen, less a line."""
+        self.action_scroll(way * max(1, self.query_one(VerticalScroll).size.height - 1))
