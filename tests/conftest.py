@@ -25,20 +25,18 @@ from ublet.sim.store import Store
 T = TypeVar("T")
 
 
-TERMINALS = {
-    "terminal 1": ("test_real_app", "test_heat_leg"),
-    "terminal 2": ("test_move", "test_wire", "test_declare"),
-}
-"""Tests that drive a real terminal, by the lane that they run in."""
+TERMINAL = "test_real_app"
+"""Tests that drive real terminals, one at a time."""
+
+LONG = (TERMINAL, "test_move", "test_heat_leg", "test_wire", "test_declare", "test_sizes", "test_soak", "test_hostile")
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """The long tests first, so that no worker waits for the other at the end; at most two terminals at a time."""
-    lanes = {name: lane for lane, names in TERMINALS.items() for name in names}
-    items.sort(key=lambda item: item.path.stem not in lanes)
+    """The long tests first, so that no worker waits for the others at the end."""
+    items.sort(key=lambda item: LONG.index(item.path.stem) if item.path.stem in LONG else len(LONG))
     for item in items:
-        if item.path.stem in lanes:
-            item.add_marker(pytest.mark.xdist_group(lanes[item.path.stem]))
+        if item.path.stem == TERMINAL:
+            item.add_marker(pytest.mark.xdist_group(TERMINAL))
 
 
 def machine_text() -> str:

@@ -14,7 +14,7 @@ import pytest
 
 from tests.tui.pilot import Opened, opened
 
-SPEED = 60.0
+SPEED = 120.0
 NAMES = {"NPage": "pagedown", "PPage": "pageup", "BSpace": "backspace", "Escape": "escape", "Enter": "enter"}
 Order = Callable[[Opened], Awaitable[Any]]
 

@@ -31,7 +31,9 @@ from ublet.tui.app import UbletApp
 from ublet.tui.frame.title import Title
 
 SPEED = 20.0
-PAUSE_S = 0.02
+PAUSE_S = 0.01
+LOOKS_S = 0.05
+"""Reading a whole screen takes milliseconds: it is not done more often."""
 
 
 @dataclass
@@ -69,7 +71,7 @@ class Opened:
         end = asyncio.get_running_loop().time() + seconds
         while not there():  # type: ignore[operator]
             assert asyncio.get_running_loop().time() < end, f"it did not come about; the screen was:\n{self.text()}"
-            await asyncio.sleep(0.02)
+            await asyncio.sleep(LOOKS_S)
 
     async def resize(self, width: int, height: int) -> None:
         """Another size of the terminal; the pilot's own way waits until the process is idle, which it never is here."""

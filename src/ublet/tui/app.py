@@ -149,6 +149,7 @@ class UbletApp(Following):
             session.say_once(session.preferences.trouble)
         keep_log(session.connection)
         session.connection.changed.append(self.follow)
+        session.connection.broken.append(lambda what, why: self.ring())
         session.connection.keep()
         self.set_interval(BEAT_S, self.beat)
         await self._show_station(self.route.station)
@@ -157,6 +158,11 @@ class UbletApp(Following):
             remember(self.file, self.port)
         gc.freeze()
         gc.enable()
+
+    def ring(self) -> None:
+        """The terminal's bell, for whoever prefers it."""
+        if self.session is not None and self.session.preferences.now.sound:
+            self.bell()
 
     # going from station to station
 

@@ -78,8 +78,8 @@ class JumpScreen(ModalScreen[None]):
         """The live machine and HALT stay bright."""
         keep_bright(self)
 
-    def on_key(self, event: Key) -> None:
-        """Go there, once."""
+    async def on_key(self, event: Key) -> None:
+        """Go there, once; the next key comes when one is there."""
         event.stop()
         if self._gone:
             return
@@ -87,4 +87,4 @@ class JumpScreen(ModalScreen[None]):
         self.dismiss()
         for spot in self.targets:
             if event.character == spot.key:
-                self.app.run_worker(spot.go(), group="jump", exclusive=True)
+                await spot.go()
