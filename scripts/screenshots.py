@@ -31,7 +31,8 @@ class Stage:
         )
         self.tmux = ["tmux", "-S", str(self.folder / "socket"), "-f", str(conf)]
         size = ["-x", str(columns), "-y", str(rows)]
-        env = {**os.environ, "COLORTERM": "truecolor"}
+        kept = {f"XDG_{kind}_HOME": str(self.folder / kind) for kind in ("STATE", "CONFIG", "DATA")}
+        env = {**os.environ, **kept, "COLORTERM": "truecolor"}
         subprocess.run([*self.tmux, "new-session", "-d", "-s", "shots", *size, *command], check=True, env=env)
         read_end, write_end = os.pipe()
         screen = f"{columns * 8}x{rows * 17 + 1}x24"
@@ -105,7 +106,6 @@ def declare(stage: Stage, out: Path) -> None:
     stage.wait("settings change")
     stage.key("Enter", "Enter")
     stage.wait("This would change")
-    stage.shot(out / "write.png")
     stage.key("Enter")
     stage.wait("checked by its digest")
     stage.key("Space")
@@ -176,6 +176,23 @@ def move(out: Path) -> None:
             stage.close()
 
 
+def mend(out: Path) -> None:
+    """A machine file with errors, opened to be mended."""
+    from ublet.session.library import machine_path
+
+    with tempfile.TemporaryDirectory(prefix="ublet-mend-") as folder:
+        file = Path(folder) / "my-wren.toml"
+        text = machine_path("wren-180").read_text(encoding="utf-8")
+        text = text.replace("microsteps = 16", "microsteps = 17", 1).replace("maximum_c = 245", "maximum_c = 2450", 1)
+        file.write_text(text.replace("[bed]", "[bde]", 1), encoding="utf-8")
+        stage = Stage([sys.executable, "-m", "ublet", "open", str(file)])
+        try:
+            stage.wait("cannot be opened yet")
+            stage.shot(out / "mending.png")
+        finally:
+            stage.close()
+
+
 def main(out: Path) -> None:
     """Walk through the demo, one picture a view."""
     missing = [package for program, package in NEEDED.items() if not shutil.which(program)]
@@ -183,6 +200,7 @@ def main(out: Path) -> None:
         raise SystemExit(f"missing: apt-get install {' '.join(missing)}")
     out.mkdir(parents=True, exist_ok=True)
     move(out)
+    mend(out)
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         command = [sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "20"]
         stage = Stage(command)
@@ -201,7 +219,7 @@ def main(out: Path) -> None:
             stage.shot(out / "hotend-choice.png")
             stage.key("k", "v")
             stage.wait("Wait until")
-            stage.key("w")
+            stage.key("Enter")
             stage.wait("Verified")
             stage.key("C-s")
             stage.wait("together?")
@@ -246,7 +264,7 @@ def main(out: Path) -> None:
             stage.wait("the bed is off")
             stage.key("Enter", "Enter")
             stage.wait("Wait until it is below")
-            stage.key("w")
+            stage.key("Enter")
             stage.wait("keeps it on the live board")
             stage.shot(out / "soak.png")
             stage.key("k", "Tab", "Up")

@@ -29,7 +29,7 @@ def test_what_came_with_the_machine_says_so(folder: Path) -> None:
             line = next(n for n, text in enumerate(session.document.text.split("\n"), 1) if text.startswith("kp ="))
             assert kp["file"].words == f"line {line} of tern-280.toml" and kp["file"].value == 0.024
             assert kp["image"].words.startswith("built into image ") and "before this ledger began" in kp["image"].words
-            assert kp["stored"].wins and "since before this ledger" in kp["stored"].words
+            assert kp["stored"].wins and "stored before this ledger began" in kp["stored"].words
             assert kp["live"].words == "as in the board's store" and not kp["live"].wins
             feed = told(session, "axes.x.maximum_feed_mm_s")
             assert feed["stored"].value is None and "nothing stored" in feed["stored"].words and feed["image"].wins

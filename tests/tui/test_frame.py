@@ -10,6 +10,7 @@ import pytest
 from tests.tui.inside import Inside, inside
 from ublet.core.route import ROUTE
 from ublet.session.preferences import Kept
+from ublet.tui.app import UbletApp
 
 
 @pytest.mark.parametrize("size", [(160, 47), (100, 30), (80, 24)])
@@ -131,3 +132,19 @@ def test_a_newcomer_follows_what_comes_next(screens: list[Inside], tmp_path: Pat
     screen.key("F2")
     screen.wait("You press each of 3 switches by hand")
     assert "next" in screen.text()
+
+
+def test_the_bell_rings_for_whoever_wants_it(
+    screens: list[Inside], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rings: list[int] = []
+    monkeypatch.setattr(UbletApp, "bell", lambda self: rings.append(1))
+    screen = inside(screens, tmp_path)
+    screen.key("j", "o", "Enter")
+    screen.wait("3 sensors read the same room")
+    assert not rings, "nobody asked for it"
+    screen.key("F7", *["Down"] * 3, "space", "Escape", "Enter")
+    screen.wait("nothing runs")
+    screen.key("F8")
+    screen.wait("■ HALTED")
+    assert len(rings) == 2, "the trial's end, and the halt"

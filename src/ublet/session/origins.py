@@ -62,7 +62,7 @@ def _of_store(session: Session, row: Row) -> str:
         return "nothing stored: the image's value counts"
     change = _last(session, row.path, "stored")
     if change is None or not same(change.after, row.stored):
-        return "in the board's store since before this ledger, or put there by another program"
+        return "stored before this ledger began, or by another program"
     return _told(session, change)
 
 

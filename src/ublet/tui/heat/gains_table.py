@@ -14,6 +14,7 @@ from ublet.tui.frame.theme import Ink
 
 COLUMNS = (("Kp /°C", 9), ("Ki /(°C·s)", 12), ("Kd s/°C", 9), ("overshoot", 11), ("settled", 13), ("ripple", 10))
 NAME_COLUMNS = 16
+TABLE_COLUMNS = 2 + NAME_COLUMNS + sum(columns for _, columns in COLUMNS) + 3
 ROOMY = 96
 """From this width on the gains themselves and a note have room."""
 
@@ -45,7 +46,7 @@ def gains_table(gains: Gains, width: int) -> Text:
         text.append(f"{mark + option.name:<{NAME_COLUMNS}}", ink)
         for (_, columns), cell in zip(shown, _predicted(option)[-len(shown) :], strict=True):
             text.append(f"{cell:>{columns}}", ink)
-        text.append(f"   {_note(option, gains, width >= ROOMY)}\n", ink if chosen else Ink.dim)
+        text.append(f"   {_note(option, gains, width - TABLE_COLUMNS)}\n", ink if chosen else Ink.dim)
     if gains.measured is not None:
         good = gains.measured.outcome == "proven"
         ink = f"bold {Ink.good if good else Ink.stop}"
@@ -56,14 +57,15 @@ def gains_table(gains: Gains, width: int) -> Text:
     return text
 
 
-def _note(option: Option, gains: Gains, roomy: bool) -> str:
-    """What it is, where there is room for that; whether it is live, and recommended."""
-    notes = [option.note] if roomy else []
+def _note(option: Option, gains: Gains, room: int) -> str:
+    """Whether it is live, and recommended; what it is, where there is room for that."""
+    notes = []
     if option.name == gains.live:
         notes.append("● live now")
     if option.name == gains.recommended:
         notes.append("recommended")
-    return " · ".join(notes)
+    whole = " · ".join([option.note, *notes])
+    return whole if len(whole) <= room else " · ".join(notes)
 
 
 def _predicted(option: Option) -> list[str]:

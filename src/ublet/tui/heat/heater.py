@@ -193,7 +193,7 @@ class HeaterBench(TrialBench):
         text = Text()
         again = "starts again" if self.tuned else "starts"
         key_words(text, "enter", f"{again}. {self.spec.announce(self.session.document.machine, self.aim)}  ")
-        key_words(text, "t", "sets another temperature.")
+        key_words(text, "t", "another target.")
         return text
 
     def needs(self) -> tuple[Need, ...]:

@@ -61,7 +61,7 @@ class MendScreen(Screen[object]):
         """The cursor at the first error."""
         self.query_one(TextArea).focus()
         self._show()
-        self._go()
+        self.call_after_refresh(self._go)
 
     def on_text_area_changed(self) -> None:
         """Check what stands there, once nothing was typed for a moment."""
