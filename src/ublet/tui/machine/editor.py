@@ -141,8 +141,6 @@ class EditorBench(DraftBench):
         sheet.styles.height = max(1, len(settings))
         sheet.show(settings, self.item, self.side == "settings" and self.editing is None)
         self.write("titles", titles(width, bool(self.items)))
-        item = self.property
-        self.set_class(item is not None and bool(item.declared.shape), "array")
         if self.editing is None:
             words = detail(self.session, self.node, self.property, self._layers)
             if self.told is not None:

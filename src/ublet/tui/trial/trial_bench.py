@@ -156,7 +156,6 @@ class TrialBench(Asking):
         """Bring words and keys up to date."""
         if not self.is_mounted:
             return
-        self.set_class(self.watched is not None, "running")
         ready = self.watched is None and self.session.usable
         self.half = self.session.trials.resumable(self.spec, self.aim) if ready else None
         self.write("settlement", self.settlement())
