@@ -31,7 +31,7 @@ Whoever drives it from outside waits for that, and not for time.
 """
 
 
-ROUNDS = 3
+ROUNDS = 2
 """So often a message follows a key on its way: what a widget does about a key may be a message to the next one."""
 
 

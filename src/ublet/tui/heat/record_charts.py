@@ -21,6 +21,10 @@ class RecordCharts(Widget):
     DEFAULT_CSS = style_beside(__file__)
     SCOPED_CSS = False
 
+    def __init__(self) -> None:
+        super().__init__()
+        self._legend = Text()
+
     def compose(self) -> ComposeResult:
         """At the left the climb over the cycles; at the right the large one over the duty."""
         with Horizontal(id="charts"):
@@ -49,4 +53,6 @@ class RecordCharts(Widget):
         for word, ink in entries:
             legend.append("⠒⠒ ", ink)
             legend.append(f"{word}    ", Ink.dim)
-        self.query_one("#legend", Static).update(legend)
+        if legend != self._legend or legend.spans != self._legend.spans:
+            self._legend = legend
+            self.query_one("#legend", Static).update(legend, layout=False)

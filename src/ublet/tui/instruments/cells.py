@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from rich.text import Text
 
 from ublet.tui.instruments.dots import BLANK
@@ -41,15 +43,17 @@ class Cells:
         for column, row, mark in ((left, top, 2), (right, top, 3), (left, bottom, 4), (right, bottom, 5)):
             self.put(column, row, lines[mark], style)
 
-    def line(self, row: int) -> Text:
-        """One line of the drawing."""
-        drawn, start = Text(no_wrap=True, end=""), 0
-        marks, styles = self._marks[row], self._styles[row]
+    def runs(self, row: int) -> Iterator[tuple[str, str]]:
+        """One line as runs of marks in one ink."""
+        start, marks, styles = 0, self._marks[row], self._styles[row]
         for column in range(1, self.width + 1):
             if column == self.width or styles[column] != styles[start]:
-                drawn.append("".join(marks[start:column]), styles[start])
+                yield "".join(marks[start:column]), styles[start]
                 start = column
-        return drawn
+
+    def line(self, row: int) -> Text:
+        """One line of the drawing."""
+        return Text(no_wrap=True, end="").append_tokens(self.runs(row))
 
     def text(self) -> Text:
         """The drawing, a line a row."""

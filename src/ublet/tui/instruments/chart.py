@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TypeVar
 
 import numpy as np
@@ -16,7 +16,7 @@ from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.dots import polyline_cells
-from ublet.tui.instruments.picture import strip_of
+from ublet.tui.instruments.picture import strip_of_runs
 
 Floats = NDArray[np.float64]
 T = TypeVar("T", float, NDArray[np.float64])
@@ -56,6 +56,14 @@ class Picture:
     x_unit: str = "s"
     most_ticks: int = 6
 
+    def same_as(self, other: Picture) -> bool:
+        """Whether it would be drawn the same."""
+        apart = replace(self, curves=()) != replace(other, curves=()) or len(self.curves) != len(other.curves)
+        return not apart and all(
+            mine.style == its.style and np.array_equal(mine.x, its.x) and np.array_equal(mine.y, its.y)
+            for mine, its in zip(self.curves, other.curves, strict=True)
+        )
+
 
 class StripChart(Widget):
     """Draws a :class:`Picture`; where curves cross, the dots of both stay."""
@@ -69,9 +77,12 @@ class StripChart(Widget):
         self._cells = Cells(0, 0)
 
     def show(self, picture: Picture | None) -> None:
-        """Draw a picture, or nothing."""
-        self.picture = picture
-        self.redraw()
+        """Draw a picture, or nothing; one that shows the same as before is not drawn again."""
+        before, self.picture = self.picture, picture
+        if picture is None and before is None:
+            return
+        if picture is None or before is None or not picture.same_as(before):
+            self.redraw()
 
     def on_resize(self) -> None:
         """Draw again in the new size."""
@@ -88,7 +99,7 @@ class StripChart(Widget):
         """One line of the drawing."""
         if y >= self._cells.height:
             return Strip.blank(self.size.width, self.rich_style)
-        return strip_of(self, self._cells.line(y))
+        return strip_of_runs(self, self._cells.runs(y))
 
     def _draw(self, picture: Picture) -> None:
         cells, width, height = self._cells, self.size.width, self.size.height

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from typing import TYPE_CHECKING, TypeAlias
 
 from rich.segment import Segment
 from rich.text import Text
 from textual.strip import Strip
 from textual.widget import Widget
 
-from ublet.session.session import Session
-from ublet.tui.trial.watch import TrialWatch
+if TYPE_CHECKING:
+    from ublet.session.session import Session
+    from ublet.tui.trial.watch import TrialWatch
 
-Picture = Callable[[Session, TrialWatch | None, int, int], Text]
+Picture: TypeAlias = "Callable[[Session, TrialWatch | None, int, int], Text]"
 """Draws the machine for a bench: session, running trial (or None), columns, rows; it may take fewer rows."""
 
 
@@ -28,6 +30,12 @@ def strip_of(widget: Widget, line: Text) -> Strip:
     ground = widget.rich_style
     pieces = line.render(widget.app.console)
     return Strip([Segment(piece.text, ground + piece.style if piece.style else ground) for piece in pieces])
+
+
+def strip_of_runs(widget: Widget, runs: Iterable[tuple[str, str]]) -> Strip:
+    """The same of runs of words in one ink each: a chart that changes at every beat has no time for a text."""
+    ground, style_of = widget.rich_style, widget.app.console.get_style
+    return Strip([Segment(words, ground + style_of(ink) if ink else ground) for words, ink in runs])
 
 
 def spaced(blocks: Sequence[Text], height: int, most: int = 3) -> Text:

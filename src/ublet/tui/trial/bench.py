@@ -168,8 +168,9 @@ class Bench(Widget, can_focus=True):
             return
         self._written[part] = text
         widget = self.query_one(f"#{part}", Static)
-        width = max(1, widget.content_size.width)
-        same_height = before is not None and _lines(before, width) == _lines(text, width)
+        height, width = widget.styles.height, max(1, widget.content_size.width)
+        fixed = height is not None and not height.is_auto
+        same_height = fixed or (before is not None and _lines(before, width) == _lines(text, width))
         widget.update(text, layout=not same_height)
 
 
