@@ -60,9 +60,10 @@ PREFERENCE_PAGE = f"""# Preferences and the log
 
 {MADE}
 
-What you prefer is kept in `ublet/preferences.toml` in the configuration folder (`$XDG_CONFIG_HOME`, usually `~/.config`). `F7`
-in the app shows every preference and changes it; the file is made then, with a comment above each key. Edit it by hand as you
-like: it is read when the app starts, your comments stay, and a value that is not allowed is told and left alone.
+What you prefer is kept in `ublet/preferences.toml` in the configuration folder (`$XDG_CONFIG_HOME`, usually
+`~/.config`). `F7` in the app shows every preference and changes it; the file is made then, with a comment above each
+key. Edit it by hand as you like: it is read when the app starts, your comments stay, and a value that is not allowed is
+told and left alone.
 
 What happens on the link and at the board, and every fault of ours, goes to `ublet/ublet.log` in the state folder
 (`$XDG_STATE_HOME`, usually `~/.local/state`). It is begun anew at 500 kB; the three before it stay as `.1` to `.3`.
