@@ -27,7 +27,7 @@ def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: lis
     assert screen.text().count("not built") == sum(not station.built for station in ROUTE)
     screen.key("Enter", "Enter")
     screen.wait("climbing")
-    screen.wait("cycle 4 of at most 8")
+    screen.wait("of at most 8")
     shown = screen.wait("recommended:", 90)
     names = ("as found", "balanced")
     rows = {name: line for line in shown.split("\n") for name in names if name in line and "±" in line}
@@ -121,8 +121,9 @@ def test_unplugging_the_board_in_the_middle_and_plugging_it_in(screens: list[Scr
     screen.key("Enter", "Enter")
     screen.wait("climbing")
     subprocess.run(["pkill", "-9", "-f", str(tmp_path / "d" / "tern" / "board.port")], check=False)
-    shown = screen.wait("ctrl+r plugs the simulated board in again", 20)
-    assert "The link was lost" in shown and "no board" in shown
+    screen.wait("ctrl+r plugs the simulated board in again", 20)
+    screen.wait("The link was lost", 10)
+    screen.wait("no board", 10)
     screen.key("C-r")
     screen.wait("larch-6 on board.port", 20)
     screen.wait("sensor reads", 10)

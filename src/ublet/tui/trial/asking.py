@@ -79,7 +79,7 @@ class Asking(Bench):
 
     def _close_question(self) -> None:
         self.question = None
-        if not self.is_mounted:
+        if not self.is_mounted or not self.query(QuestionPanel):
             return
         if self.panel.typing:
             self.panel.close_field()

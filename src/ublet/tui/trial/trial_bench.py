@@ -146,6 +146,11 @@ class TrialBench(Asking):
             return None
         return next((option for option in result.options if option.name == self.taken), result.choice)
 
+    @property
+    def stands(self) -> bool:
+        """Whether there is something to draw on: at the app's end that goes before a trial has ended."""
+        return self.is_mounted and self.is_attached and self.app.is_running and bool(self.query("#settlement"))
+
     def reload(self) -> None:
         """Take the newest result from the ledger."""
         self.entry = self.session.ledger.latest(self.spec.name, subject=self.spec.subject(self.aim.model_dump()))
@@ -154,7 +159,7 @@ class TrialBench(Asking):
 
     def refresh_state(self) -> None:
         """Bring words and keys up to date."""
-        if not self.is_mounted:
+        if not self.stands:
             return
         ready = self.watched is None and self.session.usable
         self.half = self.session.trials.resumable(self.spec, self.aim) if ready else None
@@ -164,7 +169,7 @@ class TrialBench(Asking):
 
     def beat(self) -> None:
         """Draw what the machine says now."""
-        if not self.is_mounted:
+        if not self.stands:
             return
         self.draw()
         self.write("heading", self._heading())
