@@ -31,16 +31,14 @@ def _file(session: Session) -> Standing:
     draft = session.draft
     errors = draft.checked.errors
     if errors:
-        return Standing(
-            "failed", f"{len(errors)} error{'s' * (len(errors) > 1)}", errors[0].sentence(draft.document.path.name)
-        )
+        return Standing("failed", counted(len(errors), "error"), errors[0].sentence(draft.document.path.name))
     if session.disk_trouble:
         return Standing("failed", "disk", f"on the disk: {session.disk_trouble}")
     if draft.dirty:
         count = len(draft.changes())
-        return Standing("open", f"{count} edit{'s' * (count != 1)}", "edited, not yet written to the file")
+        return Standing("open", counted(count, "edit"), "edited, not yet written to the file")
     warnings = len(draft.checked.problems)
-    told = f"{warnings} warning{'s' * (warnings > 1)}" if warnings else "good"
+    told = counted(warnings, "warning") if warnings else "good"
     return Standing("proven", told, f"{len(draft.document.values)} settings, no errors")
 
 
@@ -101,14 +99,14 @@ def _presets(session: Session) -> Standing:
     if hot and session.runner.running is None:
         return Standing("running", "heating")
     count = len(machine.materials)
-    return Standing("proven" if count else "open", f"{count} preset{'s' * (count != 1)}", "the file's materials")
+    return Standing("proven" if count else "open", counted(count, "preset"), "the file's materials")
 
 
 def _recorded(session: Session) -> Standing:
     count = session.ledger.run_count
     if session.ledger.waiting:
         return Standing("failed", "not written", "the ledger could not be written: make room on the disk")
-    return Standing("proven" if count else "open", f"{count} run{'s' * (count != 1)}", "every run is kept")
+    return Standing("proven" if count else "open", counted(count, "run"), "every run is kept")
 
 
 def _tried(session: Session, station: Station) -> Standing:

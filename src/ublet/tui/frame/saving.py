@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from ublet.core.words import counted
 from ublet.ledger.errors import LedgerError
 from ublet.session.document import DocumentError
 from ublet.session.saving import SaveFailed
@@ -33,7 +34,7 @@ async def write_draft(app: App[None], session: Session) -> bool:
     except DocumentError as error:
         app.notify(str(error), title="Not written", severity="error", timeout=SERIOUS_S)
         return False
-    settings = "1 setting" if count == 1 else f"{count} settings"
+    settings = counted(count, "setting")
     told = f"{settings} written to {name}. The board gets them at “write to board”."
     app.notify(told, title="Written", timeout=PASSING_S)
     return True
@@ -56,6 +57,6 @@ async def save_kept(app: App[None], session: Session) -> None:
     except (SaveFailed, LedgerError) as error:
         app.notify(str(error), title="Not saved", severity="error", timeout=SERIOUS_S)
     else:
-        settings = "1 setting" if count == 1 else f"{count} settings"
+        settings = counted(count, "setting")
         message = f"{settings} saved: board's store and {file}, read back the same."
         app.notify(message, title="Saved", timeout=PASSING_S)

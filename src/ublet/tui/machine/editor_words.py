@@ -11,6 +11,7 @@ from ublet.core.machine.outline import PartNode, Property
 from ublet.core.machine.problem import Problem
 from ublet.core.settings import Value
 from ublet.core.typed import shown_value
+from ublet.core.words import counted
 from ublet.session.draft import Draft
 from ublet.session.layers import Row
 from ublet.session.session import Session
@@ -44,14 +45,14 @@ def file_state(session: Session) -> Text:
     errors, problems = len(draft.checked.errors), len(draft.checked.problems)
     text.append(f"{session.document.path.name}  ", Ink.text)
     if errors:
-        text.append(f"✗ {errors} error{'s' * (errors > 1)}  ", f"bold {Ink.stop}")
+        text.append(f"✗ {counted(errors, 'error')}  ", f"bold {Ink.stop}")
     else:
         text.append("✓ no errors  ", Ink.good)
     if problems - errors:
-        text.append(f"! {problems - errors} warning{'s' * (problems - errors > 1)}  ", Ink.focus)
+        text.append(f"! {counted(problems - errors, 'warning')}  ", Ink.focus)
     if draft.dirty:
         count = len(draft.changes())
-        edits = f"{count} edit{'s' * (count != 1)}"
+        edits = counted(count, "edit")
         text.append(f"{edits} not written: ctrl+s shows and writes them", f"bold {Ink.proposal}")
     elif session.disk_trouble:
         text.append(f"✗ not what is on the disk: {session.disk_trouble}", Ink.stop)

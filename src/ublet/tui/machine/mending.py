@@ -14,6 +14,7 @@ from textual.widgets import Static, TextArea
 
 from ublet.core.machine.check import check_text
 from ublet.core.machine.problem import Problem
+from ublet.core.words import counted
 from ublet.session.document import DocumentError, Faulty, read_text
 from ublet.session.files import write_atomically
 from ublet.session.library import boards_for
@@ -80,7 +81,7 @@ class MendScreen(Screen[object]):
         heading.append(f"{self.path.name} cannot be opened yet", f"bold {Ink.text}")
         count = len(self.problems)
         if count:
-            heading.append(f"   ✗ {count} error{'s' * (count > 1)}", f"bold {Ink.stop}")
+            heading.append(f"   ✗ {counted(count, 'error')}", f"bold {Ink.stop}")
         else:
             heading.append("   ✓ no errors left: ctrl+s writes the file and opens it", f"bold {Ink.good}")
         heading.append(f"\n{self.told}" if self.told else "\nNothing is linked, nothing moves, nothing heats.", Ink.dim)
