@@ -52,7 +52,7 @@ class Following(Ending):
     @property
     def stands(self) -> bool:
         """Whether the frame is there to be drawn on: at the end it goes before the timers do."""
-        return self.is_running and bool(self.query(Title))
+        return self.is_running and (title := self.query_one_optional(Title)) is not None and title.is_attached
 
     def follow(self) -> None:
         """The link, a setting or a state changed: bring everything up to date."""
@@ -138,7 +138,7 @@ class Following(Ending):
         if self.demo is not None and not session.connection.linked and (why := self.demo.ended()):
             reading = replace(reading, why=f"ctrl+r plugs the simulated board in again ({why}).")
         for screen in self.screen_stack:
-            for pulse in screen.query(Pulse):  # one in every dialog, too
+            if (pulse := screen.query_one_optional(Pulse)) is not None:  # there is one in every dialog, too
                 pulse.reading = reading
         if self.small:
             self.note(reading)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 
 import numpy as np
@@ -15,6 +16,7 @@ from ublet.tui.instruments.chart import Curve, Mark, Picture
 
 SHORTEST_CYCLES_S = 90.0
 SHORTEST_CLIMB_S = 60.0
+SCALE_GROWS = 1.125
 
 
 def climb(series: Series, target: float, title: str = "the climb") -> Picture:
@@ -26,11 +28,17 @@ def climb(series: Series, target: float, title: str = "the climb") -> Picture:
     top = max(target * 1.08, float(celsius.max()) + 5)
     return Picture(
         [Curve(time_s, celsius, Ink.focus)],
-        (0.0, max(SHORTEST_CLIMB_S, float(time_s[-1]) * 1.02)),
+        (0.0, roomy(float(time_s[-1]), SHORTEST_CLIMB_S)),
         (0.0, top),
         level=target,
         title=title,
     )
+
+
+def roomy(seconds: float, least_s: float) -> float:
+    """Length of the time scale, s: it grows in steps, so that a live curve is not drawn anew at every sample."""
+    grown = max(0, math.ceil(math.log(max(seconds, least_s) / least_s) / math.log(SCALE_GROWS)))
+    return least_s * SCALE_GROWS**grown
 
 
 def reached_at(series: Series, target: float) -> float | None:
@@ -54,7 +62,7 @@ def cycles(series: Series, target: float) -> Picture:
         marks.append(Mark(float(time_s[windy[0]]), "fan on", Ink.proposal))
     return Picture(
         [Curve(time_s, celsius, Ink.focus)],
-        (start, max(start + SHORTEST_CYCLES_S, float(time_s[-1]) + 3)),
+        (start, start + roomy(float(time_s[-1]) - start, SHORTEST_CYCLES_S)),
         (low, high),
         level=target,
         marks=marks,

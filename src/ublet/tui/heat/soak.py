@@ -17,6 +17,7 @@ from ublet.session.heaters import drift_wanted, soaking
 from ublet.tui.frame.help import Help
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
+from ublet.tui.heat.charts import roomy
 from ublet.tui.instruments.chart import Curve, Mark, Picture, StripChart
 from ublet.tui.trial.trial_bench import TrialBench
 
@@ -166,7 +167,7 @@ class SoakBench(TrialBench):
         highest = max(target, *(float(curve.y.max()) for curve in curves))
         return Picture(
             curves,
-            (0.0, max(SHORTEST_S, float(time_s[-1]) * 1.02)),
+            (0.0, roomy(float(time_s[-1]), SHORTEST_S)),
             (lowest - 2, highest + 4),
             level=target,
             marks=marks,

@@ -51,6 +51,13 @@ class Cells:
                 yield "".join(marks[start:column]), styles[start]
                 start = column
 
+    def changed_since(self, before: Cells) -> list[int] | None:
+        """The lines that differ from a former drawing; None when it had another size."""
+        if (self.width, self.height) != (before.width, before.height):
+            return None
+        rows = zip(self._marks, before._marks, self._styles, before._styles, strict=True)
+        return [row for row, (mark, former, ink, its) in enumerate(rows) if mark != former or ink != its]
+
     def line(self, row: int) -> Text:
         """One line of the drawing."""
         return Text(no_wrap=True, end="").append_tokens(self.runs(row))

@@ -9,6 +9,7 @@ from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
+from textual.geometry import Region
 from textual.strip import Strip
 from textual.widget import Widget
 
@@ -89,16 +90,20 @@ class StripChart(Widget):
         self.redraw()
 
     def redraw(self) -> None:
-        """Draw the picture anew."""
-        self._cells = Cells(self.size.width, self.size.height)
+        """Draw the picture anew. Only lines that changed are painted: a key pressed meanwhile waits the less."""
+        before, self._cells = self._cells, Cells(self.size.width, self.size.height)
         if self.picture is not None and self.size.width >= LABEL_COLUMNS + 4 and self.size.height >= 2:
             self._draw(self.picture)
-        self.refresh()
+        changed = self._cells.changed_since(before)
+        if changed is None:
+            self.refresh()
+        elif changed:
+            self.refresh(*(Region(0, row, self.size.width, 1) for row in changed))
 
     def render_line(self, y: int) -> Strip:
         """One line of the drawing."""
         if y >= self._cells.height:
-            return Strip.blank(self.size.width, self.rich_style)
+            return Strip.blank(self.size.width, self.visual_style.rich_style)
         return strip_of_runs(self, self._cells.runs(y))
 
     def _draw(self, picture: Picture) -> None:

@@ -27,14 +27,14 @@ def put(line: Text, column: int, words: str, style: str) -> Text:
 
 def strip_of(widget: Widget, line: Text) -> Strip:
     """A line as a widget's ``render_line`` gives it: inks as the theme has them, on the widget's own ground."""
-    ground = widget.rich_style
+    ground = widget.visual_style.rich_style
     pieces = line.render(widget.app.console)
     return Strip([Segment(piece.text, ground + piece.style if piece.style else ground) for piece in pieces])
 
 
 def strip_of_runs(widget: Widget, runs: Iterable[tuple[str, str]]) -> Strip:
     """The same of runs of words in one ink each: a chart that changes at every beat has no time for a text."""
-    ground, style_of = widget.rich_style, widget.app.console.get_style
+    ground, style_of = widget.visual_style.rich_style, widget.app.console.get_style
     return Strip([Segment(words, ground + style_of(ink) if ink else ground) for words, ink in runs])
 
 

@@ -73,6 +73,7 @@ class TrialBench(Asking):
         self.taken = ""
         self.half: Resumable | None = None
         self._sure = False
+        self._settlement = Static(id="settlement")
 
     def help_now(self) -> Help:
         """Why, and how all trials go, where a station has nothing of its own to say."""
@@ -91,7 +92,7 @@ class TrialBench(Asking):
         with Vertical(id="work"):
             yield from self.compose_instrument()
             yield QuestionPanel()
-        yield Static(id="settlement")
+        yield self._settlement
 
     def compose_instrument(self) -> ComposeResult:
         """What the builder looks at; one that is not drawn by ``picture`` brings its own ``draw``."""
@@ -149,7 +150,7 @@ class TrialBench(Asking):
     @property
     def stands(self) -> bool:
         """Whether there is something to draw on: at the app's end that goes before a trial has ended."""
-        return self.is_mounted and self.is_attached and self.app.is_running and bool(self.query("#settlement"))
+        return self.is_mounted and self._settlement.is_attached and self.app.is_running
 
     def reload(self) -> None:
         """Take the newest result from the ledger."""
