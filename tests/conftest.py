@@ -13,14 +13,12 @@ from ublet.core.machine.check import check_text
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
 from ublet.core.run import Progress
+from ublet.firmware.clock import VirtualLoop, keep_time
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
 from ublet.session.library import boards, machine_path, scenario_path
 from ublet.session.session import Session
-from ublet.sim.board import SimBoard
-from ublet.sim.clock import VirtualLoop, keep_time
-from ublet.sim.scenario import Scenario, parse_scenario
-from ublet.sim.service import Service
-from ublet.sim.store import Store
+from ublet.simulated import SimulatedMachine
+from ublet.world.scenario import Scenario, parse_scenario
 
 T = TypeVar("T")
 
@@ -110,10 +108,10 @@ class Rig:
         self.file = folder / "tern-280.toml"
         if not self.file.exists():
             self.file.write_text(machine_text(), encoding="utf-8")
-        slots = store.with_suffix(".slots") if store else None
-        kept = Store(store, scenario.stored_settings())
-        self.board = SimBoard(scenario, tern(), kept, self.loop.time, slots_path=slots)
-        self.service = Service(self.board, 1.0)
+        self.scenario = scenario
+        simulated = SimulatedMachine(scenario, tern(), self.loop.time, store)
+        self.world, self.board, self.hands = simulated.world, simulated.board, simulated.hands
+        self.service = simulated.service
         self.clock = self.loop.create_task(keep_time(self.service, 1.0, state_s))
         self.host: MemoryTransport | None = None
         self.session = Session(self.file, self._open, threaded=False)
@@ -135,7 +133,9 @@ class Rig:
 
     def everything_is_off(self) -> bool:
         """Whether no heater is driven and no fan runs."""
-        return not any(d.target_c for d in self.board.drives.values()) and not any(self.board.fan_duty.values())
+        return not any(d.target_c for d in self.board.heat.drives.values()) and not any(
+            self.board.heat.fan_duty.values()
+        )
 
 
 @pytest.fixture

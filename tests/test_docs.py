@@ -12,13 +12,13 @@ from typer.testing import CliRunner
 from ublet.cli import app
 from ublet.core.heat.pid import DERIVATIVE_FILTER_S, TICK_S
 from ublet.core.machine.effective import board_settings
+from ublet.firmware import guards
+from ublet.firmware.board import KEPT_SAMPLES, RESTART_S
+from ublet.firmware.service import REMEMBERED, SETTINGS_AT_ONCE
 from ublet.link.frames import LONGEST_LINE, Block, decode, encode_block
 from ublet.session.document import Document
 from ublet.session.library import DATA, DEMOS, boards
-from ublet.sim import guards
-from ublet.sim.board import KEPT_SAMPLES, RESTART_S
-from ublet.sim.scenario import load_scenario
-from ublet.sim.service import REMEMBERED, SETTINGS_AT_ONCE
+from ublet.world.scenario import load_scenario
 
 TOP = Path(__file__).parents[1]
 
@@ -53,7 +53,7 @@ def test_numbers_in_the_protocol_are_those_of_the_code() -> None:
 
 
 def test_every_method_of_the_board_is_written_down() -> None:
-    source = page("src/ublet/sim/service.py").split("self._methods")[1].split("}")[0]
+    source = page("src/ublet/firmware/service.py").split("self._methods")[1].split("}")[0]
     methods = re.findall(r'^            "([a-z.]+)": self\._', source, re.MULTILINE)
     assert len(methods) >= 11
     for method in methods:
@@ -71,7 +71,7 @@ def test_the_reference_pages_are_up_to_date() -> None:
 
 def test_every_scenario_key_is_documented() -> None:
     text = page("docs/scenario.md")
-    for key in re.findall(r"^    (\w+): .*= setting\(", page("src/ublet/sim/scenario.py"), re.MULTILINE):
+    for key in re.findall(r"^    (\w+): .*= setting\(", page("src/ublet/world/scenario.py"), re.MULTILINE):
         assert f"`{key}`" in text, key
 
 

@@ -17,13 +17,13 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import machine_text
+from ublet.firmware.board import HEARTBEAT_WINDOW_S
 from ublet.link.baud import PortOpener
 from ublet.link.client import Client
 from ublet.link.errors import LinkLost
 from ublet.link.transport import PortError, open_transport
 from ublet.session.connection import Connection
 from ublet.session.library import scenario_path
-from ublet.sim.board import HEARTBEAT_WINDOW_S
 
 KP = "heaters.hotend.kp"
 

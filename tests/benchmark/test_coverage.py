@@ -7,7 +7,7 @@ from pathlib import Path
 
 from ublet.benchmark.coverage import MAKERS, _count, _motion
 from ublet.core.catalogue import TRIALS
-from ublet.sim.scenario import load_scenario
+from ublet.world.scenario import load_scenario
 
 
 def test_a_truth_within_two_uncertainties_counts_and_one_that_is_missing_is_listed() -> None:

@@ -9,9 +9,9 @@ import pytest
 
 from ublet.benchmark import hours
 from ublet.benchmark.plants import analysing, made_up_scenario, possible_s
-from ublet.sim.guards import HeaterGuard
-from ublet.sim.heat import Plant, holding_w, linearise
-from ublet.sim.scenario import load_scenario
+from ublet.firmware.guards import HeaterGuard
+from ublet.world.heat import Plant, holding_w, linearise
+from ublet.world.scenario import load_scenario
 
 
 @pytest.mark.parametrize("seed", range(6))

@@ -13,11 +13,11 @@ from ublet.core.machine.edit import edited
 from ublet.core.machine.image import build_image, decode_image
 from ublet.core.run import Option, Proposal
 from ublet.core.settings import flatten
+from ublet.firmware.store import Store
 from ublet.session.document import Document
 from ublet.session.draft import Draft
 from ublet.session.library import boards
 from ublet.session.saving import LedgerError, SaveFailed
-from ublet.sim.store import Store
 
 PATH = "mesh.heights_mm"
 MESH = tuple(tuple(round(0.01 * row - 0.02 * column, 3) for column in range(7)) for row in range(7))
@@ -124,7 +124,7 @@ def test_the_board_takes_no_other_arrays(folder: Path, value: object) -> None:
         async with Rig(folder, tern_scenario()) as rig:
             with pytest.raises(Exception, match="allowed"):
                 await rig.session.connection.call("settings.write", values={PATH: value})
-            assert rig.board.live[PATH] == ()
+            assert rig.board.layers.live[PATH] == ()
 
     virtually(work)
 

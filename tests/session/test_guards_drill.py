@@ -14,14 +14,13 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.heat.drills import DRILLS, late_of
 from ublet.core.heat.model import HeaterModel, respond
 from ublet.core.questions import Question
+from ublet.firmware.guards import HeaterGuard
 from ublet.session.headless import run_on_scenario
 from ublet.session.library import scenario_path
 from ublet.session.orders import order_for
 from ublet.session.standings import standings
-from ublet.sim.builder import ScriptedBuilder
-from ublet.sim.guards import HeaterGuard
-from ublet.sim.scenario import parse_scenario
-from ublet.sim.world import Hands
+from ublet.world.builder import ScriptedBuilder
+from ublet.world.scenario import parse_scenario
 
 SPEC = TRIALS["guards-drill"]
 
@@ -58,7 +57,7 @@ class Builder(Onlooker):
 
     def __init__(self, rig: Rig, cancel_at: str = "") -> None:
         super().__init__()
-        self._hands = ScriptedBuilder(rig.board.scenario, Hands(rig.board))
+        self._hands = ScriptedBuilder(rig.scenario, rig.hands)
         self._rig, self._cancel_at = rig, cancel_at
 
     async def answer(self, question: Question) -> str:
@@ -111,7 +110,7 @@ def test_a_builder_who_cancels_or_a_halt_leaves_nothing_hot_and_the_maximum_as_i
             await asyncio.sleep(20)
             rig.session.connection.halt()
             assert (await running).ran.result.outcome == "halted" and rig.everything_is_off()
-            assert rig.board.live["heaters.hotend.maximum_c"] == 285
+            assert rig.board.layers.live["heaters.hotend.maximum_c"] == 285
 
     virtually(work)
 

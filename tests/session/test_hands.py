@@ -7,15 +7,15 @@ from pathlib import Path
 
 from tests.conftest import Rig, tern_scenario
 from ublet.session.hands import DemoHands, Seen
-from ublet.sim.world import Hands, serve_world
 from ublet.tui.trial.question import answer_keys
+from ublet.world.hands import serve_world
 
 
 def test_a_switch_is_pressed_and_seen_and_the_link_knows_nothing_of_it(tmp_path: Path) -> None:
     async def work() -> None:
         async with Rig(tmp_path, tern_scenario(), state_s=0.1) as rig:
             path = tmp_path / "w"
-            server = await serve_world(Hands(rig.board), path)
+            server = await serve_world(rig.hands, path)
             hands = DemoHands(path)
             seen = await asyncio.to_thread(hands.look)
             assert seen.switches == ("x", "y", "probe") and seen.pressed == () and seen.moved == "nothing"

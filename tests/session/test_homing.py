@@ -14,7 +14,7 @@ from tests.session.test_wire_trials import RIGHT, run
 from ublet.core.catalogue import TRIALS
 from ublet.core.motion.homing_trials import HomingParameters
 from ublet.link.client import BoardRefused
-from ublet.sim.scenario import parse_scenario
+from ublet.world.scenario import parse_scenario
 
 ENDS = 16
 

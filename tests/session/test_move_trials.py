@@ -13,7 +13,7 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.questions import Question
 from ublet.session.orders import parameters_from
 from ublet.session.session import Session
-from ublet.sim.scenario import parse_scenario
+from ublet.world.scenario import parse_scenario
 
 M2 = '[motors.M2]\nrole = "y.b"\nturn_mm = 40\n'
 BELTS = f'{M2}[motors.M1]\nrole = "x.a"\nturn_mm = 40\n'
@@ -150,7 +150,10 @@ def test_soft_limits_are_lifted_for_the_marks_only(what: str, outcome: str, word
             entered = await session.run(spec, spec.parameters(), Cutter(session, what))
             assert entered.ran.result.outcome == outcome and words in entered.ran.result.why
             await asyncio.sleep(0.5)
-            assert rig.board.live["axes.x.soft_limits"] is True and rig.board.live["axes.y.soft_limits"] is True
+            assert (
+                rig.board.layers.live["axes.x.soft_limits"] is True
+                and rig.board.layers.live["axes.y.soft_limits"] is True
+            )
             assert not session.lent and not [s for s in session.unsaved() if "soft" in s.setting]
             assert not rig.board.mover.moving
 
@@ -175,8 +178,8 @@ def test_what_was_borrowed_is_given_back_after_a_lost_link(folder: Path) -> None
                 if session.connection.linked and not session.lent:
                     break
             assert not session.lent
-            assert rig.board.live["axes.x.maximum_feed_mm_s"] == 300
-            assert rig.board.live["axes.x.motors.a.run_a"] == pytest.approx(1.1)
+            assert rig.board.layers.live["axes.x.maximum_feed_mm_s"] == 300
+            assert rig.board.layers.live["axes.x.motors.a.run_a"] == pytest.approx(1.1)
 
     virtually(work)
 

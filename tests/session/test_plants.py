@@ -15,8 +15,8 @@ from ublet.session.headless import run_on_scenario
 from ublet.session.library import DATA
 from ublet.session.orders import order_for
 from ublet.session.session import ledger_path
-from ublet.sim.heat import holding_w
-from ublet.sim.scenario import load_scenario
+from ublet.world.heat import holding_w
+from ublet.world.scenario import load_scenario
 
 
 @pytest.mark.parametrize(("part", "seed"), [("hotend", 11), ("bed", 21)])

@@ -17,14 +17,13 @@ from ublet.core.questions import Question
 from ublet.core.run import TrialResult
 from ublet.link.client import NO_NEWS_S, Client
 from ublet.link.transport import memory_pair
-from ublet.sim.builder import ScriptedBuilder
-from ublet.sim.world import Hands
+from ublet.world.builder import ScriptedBuilder
 
 CONTROL = TRIALS["hotend-control"]
 
 
 def heated(rig: Rig) -> list[str]:
-    return [name for name, drive in rig.board.drives.items() if drive.target_c is not None]
+    return [name for name, drive in rig.board.heat.drives.items() if drive.target_c is not None]
 
 
 def test_a_link_that_breaks_for_a_second_leaves_nothing_on(folder: Path) -> None:
@@ -43,9 +42,9 @@ def test_a_link_that_breaks_for_a_second_leaves_nothing_on(folder: Path) -> None
                     break
             assert session.connection.linked and heated(rig) == [] and rig.board.mode == "ready"
             assert "the hotend was switched around 215 °C: everything was switched off" in session.notices[0]
-            top = rig.board.plants["hotend"].block_c
+            top = rig.world.plants["hotend"].block_c
             await asyncio.sleep(60)
-            assert rig.board.plants["hotend"].block_c < top - 10
+            assert rig.world.plants["hotend"].block_c < top - 10
 
     virtually(work)
 
@@ -205,7 +204,7 @@ class Leaver(Onlooker):
     def __init__(self, rig: Rig, how: str) -> None:
         super().__init__()
         self.rig, self.how = rig, how
-        self.hands = ScriptedBuilder(rig.board.scenario, Hands(rig.board))
+        self.hands = ScriptedBuilder(rig.scenario, rig.hands)
 
     async def answer(self, question: Question) -> str:
         answer = await self.hands.answer(question)
@@ -234,9 +233,9 @@ def test_what_hands_did_is_undone_and_named_in_every_ending(trial: str, how: str
             aim = spec.parameters(**({"references": 1} if trial == "sensors-at-rest" else {}))
             result = (await rig.session.run(spec, aim, Leaver(rig, how))).ran.result
             assert result.outcome in ("halted", "failed") and "Done for you in this simulated world" in result.why
-            board = rig.board
-            assert all(adc.fault is None for adc in board.adcs.values()) and board.baths == {}
-            assert not any(switch.pressed for switch in board.switches.values())
+            world = rig.world
+            assert all(adc.fault is None for adc in world.adcs.values()) and world.baths == {}
+            assert not any(switch.pressed for switch in world.switches.values())
 
     virtually(work)
 

@@ -11,10 +11,10 @@ import pytest
 
 from tests.conftest import Rig, machine_text, tern_scenario, virtually
 from ublet.core.run import Option, Proposal
+from ublet.firmware.refusal import Refused
 from ublet.session import files, saving
 from ublet.session.document import Document, DocumentError
 from ublet.session.saving import SaveFailed
-from ublet.sim.refusal import Refused
 
 KP, KI = "heaters.hotend.kp", "heaters.hotend.ki"
 OPTION = Option(
@@ -36,7 +36,7 @@ def test_keep_is_live_only_save_is_everywhere_and_the_ledger_knows(folder: Path)
             session = rig.session
             assert session.unsaved() == []
             await session.keep(OPTION, None)
-            assert rig.board.live[KP] == 0.14 and rig.board.store.values[KP] == 0.022
+            assert rig.board.layers.live[KP] == 0.14 and rig.board.layers.store.values[KP] == 0.022
             assert [(item.setting, item.stored, item.after) for item in session.unsaved()] == [
                 (KP, 0.022, 0.14),
                 (KI, 0.0022, 0.0098),
@@ -75,7 +75,7 @@ def test_drop_puts_the_saved_values_back(folder: Path) -> None:
         async with Rig(folder, tern_scenario()) as rig:
             await rig.session.keep(OPTION, None)
             assert await rig.session.drop() == 2
-            assert rig.board.live[KP] == 0.022 and rig.session.unsaved() == []
+            assert rig.board.layers.live[KP] == 0.022 and rig.session.unsaved() == []
 
     virtually(work)
 
@@ -102,13 +102,13 @@ def test_a_full_disk_saves_nothing_at_all(folder: Path, monkeypatch: pytest.Monk
             if where == "file":
                 monkeypatch.setattr(files.os, "fsync", full_disk)
             else:
-                monkeypatch.setattr("ublet.sim.store._write", full_disk)
+                monkeypatch.setattr("ublet.firmware.store._write", full_disk)
             with pytest.raises(SaveFailed, match="No space left"):
                 await rig.session.save()
             monkeypatch.undo()
             assert rig.file.read_text(encoding="utf-8") == machine_text()
-            assert rig.board.store.values[KP] == 0.022
-            assert rig.board.live[KP] == 0.14  # what was kept is not lost
+            assert rig.board.layers.store.values[KP] == 0.022
+            assert rig.board.layers.live[KP] == 0.14  # what was kept is not lost
             assert rig.session.ledger.pending_save() is None
             assert not list(folder.glob(".*new"))
             assert await rig.session.save() == 2  # with room again it works
@@ -122,18 +122,18 @@ def test_a_board_that_stores_something_else_is_noticed_and_put_back(
     async def work() -> None:
         async with Rig(folder, tern_scenario()) as rig:
             await rig.session.keep(OPTION, None)
-            honest, first = rig.board.store.change, [True]
+            honest, first = rig.board.layers.store.change, [True]
 
             def worn_out(changes: dict[str, object]) -> None:
                 honest({path: value * 1.01 if first[0] and value else value for path, value in changes.items()})  # type: ignore[operator]
                 first[0] = False
 
-            monkeypatch.setattr(rig.board.store, "change", worn_out)
+            monkeypatch.setattr(rig.board.layers.store, "change", worn_out)
             with pytest.raises(SaveFailed, match="reads back something else"):
                 await rig.session.save()
-            assert rig.board.store.values[KP] == 0.022
+            assert rig.board.layers.store.values[KP] == 0.022
             assert rig.file.read_text(encoding="utf-8") == machine_text()
-            assert rig.board.live[KP] == 0.14
+            assert rig.board.layers.live[KP] == 0.14
 
     virtually(work)
 
@@ -147,7 +147,7 @@ def test_a_file_changed_by_another_program_is_not_overwritten(folder: Path) -> N
             with pytest.raises(SaveFailed, match="changed by another program"):
                 await rig.session.save()
             assert rig.file.read_text(encoding="utf-8") == theirs
-            assert rig.board.store.values[KP] == 0.022
+            assert rig.board.layers.store.values[KP] == 0.022
 
     virtually(work)
 
@@ -184,7 +184,7 @@ def test_a_save_cut_off_anywhere_is_settled_to_old_or_new(
         async with Rig(folder, tern_scenario(), folder / "store.json") as rig:
             await rig.session.settle()
             expected = 0.14 if new else 0.022
-            assert rig.board.store.values[KP] == expected
+            assert rig.board.layers.store.values[KP] == expected
             assert file_values(rig.file)[0] == (0.14 if new else 0.024)
             assert rig.session.ledger.pending_save() is None
             # in one process the lock on what was left half-way is still held; a real kill is in test_processes
@@ -303,14 +303,14 @@ def test_a_board_that_keeps_32_bit_numbers_saves(folder: Path, monkeypatch: pyte
     async def work() -> None:
         async with Rig(folder, tern_scenario(), folder / "store.json") as rig:
             await rig.session.keep(OPTION, None)
-            honest = rig.board.store.change
+            honest = rig.board.layers.store.change
 
             def short(changes: dict[str, object]) -> None:
                 honest({p: float(np.float32(v)) if isinstance(v, float) else v for p, v in changes.items()})  # type: ignore[arg-type]
 
-            monkeypatch.setattr(rig.board.store, "change", short)
+            monkeypatch.setattr(rig.board.layers.store, "change", short)
             assert await rig.session.save() == 2
-            assert rig.board.store.values[KP] != 0.14 and rig.session.ledger.pending_save() is None
+            assert rig.board.layers.store.values[KP] != 0.14 and rig.session.ledger.pending_save() is None
             assert file_values(rig.file) == (0.14, 0.0098) and not [
                 row for row in rig.session.shadowed() if row.path in (KP, KI)
             ]

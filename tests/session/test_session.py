@@ -53,7 +53,7 @@ def test_a_station_goes_from_open_to_proven_and_turns_stale_with_its_reason(fold
             entry = session.ledger.run(verified.number or 0)
             assert entry is not None
             held = {rest.path: rest.value for rest in entry.rests}
-            assert held["heaters.hotend.kp"] == rig.board.live["heaters.hotend.kp"]
+            assert held["heaters.hotend.kp"] == rig.board.layers.live["heaters.hotend.kp"]
             assert held["hotend-control/gain.hotend"] == tuned.ran.result.all_of("gain")[0].value
             await session.connection.write_live({"sensors.hotend.beta_k": 3950.0})
             stale = standing_of(session, STATION)
@@ -268,15 +268,15 @@ def test_a_set_that_is_used_holds_its_temperature_and_the_check_holds_for_it(fol
             assert best is not None and {p.setting for p in best.proposals} == {
                 f"{root}.{k}" for k in ("kp", "ki", "kd")
             }
-            own = rig.board.live["heaters.hotend.kp"]
+            own = rig.board.layers.live["heaters.hotend.kp"]
             await session.keep(best, tuned.number)
             verified = await session.run(VERIFY, VerifyParameters(target=215), Onlooker())
             assert verified.ran.result.outcome == "proven", verified.ran.result.why
-            assert rig.board.live["heaters.hotend.kp"] == own
+            assert rig.board.layers.live["heaters.hotend.kp"] == own
             await session.connection.call("heat.target", heater="hotend", celsius=240)
-            assert rig.board.drives["hotend"].pid.gains.kp == own
+            assert rig.board.heat.drives["hotend"].pid.gains.kp == own
             await session.connection.call("heat.target", heater="hotend", celsius=210)
-            assert rig.board.drives["hotend"].pid.gains.kp == rig.board.live[f"{root}.kp"] != own
+            assert rig.board.heat.drives["hotend"].pid.gains.kp == rig.board.layers.live[f"{root}.kp"] != own
             await session.connection.write_live({"heaters.hotend.kp": 0.5})
             assert standing_of(session, STATION).state == "proven", "another target's gains do not matter"
             await switch_set(session, "hotend", "old-block")

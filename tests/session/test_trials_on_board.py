@@ -184,7 +184,7 @@ def test_a_warm_start_asks_and_a_no_leaves_everything_cold(folder: Path) -> None
         async with Rig(folder, tern_scenario("", warm)) as rig:
             no = Onlooker({"cancel": ""})
             result = (await rig.session.run(CONTROL, HotendParameters(), no)).ran.result
-            assert all(plant.cartridge_c < 95 for plant in rig.board.plants.values())
+            assert all(plant.cartridge_c < 95 for plant in rig.world.plants.values())
             return result, no
 
     result, onlooker = virtually(work)

@@ -58,7 +58,7 @@ def test_a_write_brings_the_file_to_the_board_and_leaves_the_shadows_to_settle(f
             count, backup = await session.settle_shadows({FEED: "file", KP: "stored", RETRACT: "adopt"})
             assert count == 2 and backup is not None
             assert json.loads(backup.read_text(encoding="utf-8"))[FEED] == 6
-            assert session.live(FEED) == 15 and FEED not in rig.board.store.values
+            assert session.live(FEED) == 15 and FEED not in rig.board.layers.store.values
             assert session.document.value(RETRACT) == 1.2 and "retract_mm = 1.2" in rig.file.read_text(encoding="utf-8")
             assert [row.path for row in session.shadowed()] == [KP]
             kinds = {(change.kind, change.setting, change.layer) for change in session.ledger.changes()}
@@ -216,7 +216,7 @@ def test_shadows_stay_when_the_backup_or_the_store_cannot_be_written(
     async def work() -> None:
         async with Rig(folder, tern_scenario(), folder / "store.json") as rig:
             await write(rig.session)
-            before = (dict(rig.board.store.values), rig.file.read_text(encoding="utf-8"))
+            before = (dict(rig.board.layers.store.values), rig.file.read_text(encoding="utf-8"))
 
             def full(*_: object) -> None:
                 raise OSError(28, "No space left on device")
@@ -226,10 +226,10 @@ def test_shadows_stay_when_the_backup_or_the_store_cannot_be_written(
                 with pytest.raises(SaveFailed, match="could not be backed up"):
                     await rig.session.settle_shadows({FEED: "file"})
             with monkeypatch.context() as patch:
-                patch.setattr(rig.board.store, "change", full)
+                patch.setattr(rig.board.layers.store, "change", full)
                 with pytest.raises(SaveFailed, match="Nothing was saved"):
                     await rig.session.settle_shadows({FEED: "file", RETRACT: "adopt"})
-            assert (dict(rig.board.store.values), rig.file.read_text(encoding="utf-8")) == before
+            assert (dict(rig.board.layers.store.values), rig.file.read_text(encoding="utf-8")) == before
             assert rig.session.ledger.pending_save() is None
 
     virtually(work)
@@ -239,7 +239,7 @@ def test_a_file_that_the_image_has_not_yet_is_stored_when_it_is_to_win(folder: P
     async def work() -> None:
         async with Rig(folder, tern_scenario()) as rig:
             await rig.session.settle_shadows({FEED: "file"})
-            assert rig.board.store.values[FEED] == 15 and rig.session.live(FEED) == 15
+            assert rig.board.layers.store.values[FEED] == 15 and rig.session.live(FEED) == 15
 
     virtually(work)
 

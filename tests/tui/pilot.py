@@ -17,18 +17,18 @@ from textual.keys import _character_to_key
 from textual.pilot import Pilot
 
 from ublet.core.heat.pid import TICK_S
+from ublet.firmware.board import Board
+from ublet.firmware.service import Service
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
 from ublet.session.document import Document
 from ublet.session.hands import DemoHands
 from ublet.session.library import machine_path, scenario_path
 from ublet.session.session import Session
-from ublet.sim.board import SimBoard
-from ublet.sim.scenario import load_scenario
-from ublet.sim.service import Service
-from ublet.sim.store import Store
-from ublet.sim.world import Hands
+from ublet.simulated import SimulatedMachine
 from ublet.tui.app import UbletApp
 from ublet.tui.frame.title import Title
+from ublet.world.hands import Hands
+from ublet.world.scenario import load_scenario
 
 SPEED = 20.0
 PAUSE_S = 0.01
@@ -43,7 +43,7 @@ class Opened:
     app: UbletApp
     pilot: Pilot[None]
     session: Session
-    board: SimBoard
+    board: Board
     ends: list[MemoryTransport]
 
     async def press(self, *keys: str) -> None:
@@ -118,9 +118,9 @@ async def keep_pace(service: Service, speed: float) -> None:
 class NearHands(DemoHands):
     """The demonstration's hands, at a board in this process."""
 
-    def __init__(self, board: SimBoard) -> None:
+    def __init__(self, hands: Hands) -> None:
         super().__init__(Path())
-        self._hands = Hands(board)
+        self._hands = hands
 
     def _exchange(self, line: bytes) -> bytes:
         return json.dumps(self._hands.do(json.loads(line))).encode()
@@ -152,13 +152,9 @@ async def opened(
     if not file.exists():
         file.write_text(machine_path(machine).read_text(encoding="utf-8"), encoding="utf-8")
     loop = asyncio.get_running_loop()
-    board = SimBoard(
-        scenario,
-        Document(machine_path(of)).machine,
-        Store(folder / "board-store.json", scenario.stored_settings()),
-        loop.time,
-    )
-    service = Service(board, speed)
+    store = folder / "board-store.json"
+    simulated = SimulatedMachine(scenario, Document(machine_path(of)).machine, loop.time, store, speed)
+    service = simulated.service
     ends: list[MemoryTransport] = []
 
     async def line() -> Transport:
@@ -179,10 +175,10 @@ async def opened(
     monkeypatch.setenv("XDG_STATE_HOME", str(folder / "state"))
     monkeypatch.setenv("XDG_CONFIG_HOME", str(folder / "config"))
     clock = loop.create_task(keep_pace(service, speed))
-    app = UbletApp(file, "board.port", Nearby(NearHands(board)))  # type: ignore[arg-type]
+    app = UbletApp(file, "board.port", Nearby(NearHands(simulated.hands)))  # type: ignore[arg-type]
     try:
         async with app.run_test(size=size, notifications=True) as pilot:
-            found = Opened(app, pilot, session, board, ends)
+            found = Opened(app, pilot, session, simulated.board, ends)
             await found.until(lambda: session.connection.linked and bool(session.connection.samples) and app.bench)
             yield found
     finally:

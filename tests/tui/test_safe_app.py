@@ -29,7 +29,7 @@ async def at(there: Opened, bench: str) -> None:
 
 
 def heated(there: Opened) -> list[str]:
-    return [name for name, drive in there.board.drives.items() if drive.target_c is not None]
+    return [name for name, drive in there.board.heat.drives.items() if drive.target_c is not None]
 
 
 def test_below_the_least_size_nothing_is_switched_on_and_temperatures_stay(
@@ -89,7 +89,7 @@ def test_a_dialog_keeps_its_field_through_a_small_terminal(folder: Path, monkeyp
             await there.until(lambda: isinstance(there.app.focused, Input))
             await there.press("1", "0", "0", "enter")
             await there.until(lambda: heated(there) == ["hotend"])
-            assert there.board.drives["hotend"].target_c == 100
+            assert there.board.heat.drives["hotend"].target_c == 100
 
     asyncio.run(work())
 

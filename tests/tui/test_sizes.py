@@ -13,11 +13,10 @@ from tests.conftest import Rig, tern_scenario, virtually
 from tests.tui.pilot import opened
 from ublet.core.questions import Question
 from ublet.core.route import ROUTE
-from ublet.sim.builder import ScriptedBuilder
-from ublet.sim.world import Hands
 from ublet.tui.benches import BENCHES
 from ublet.tui.trial.trial_bench import TrialBench
 from ublet.tui.trial.watch import TrialWatch
+from ublet.world.builder import ScriptedBuilder
 
 EDGES = [1, 2, 3, 5, 6, 7, 8, 39, 40, 41, 79, 80, 81, 240]
 EVERY = list(itertools.product(range(1, 241), range(1, 71)))
@@ -40,7 +39,7 @@ PICTURED = [
 def test_every_picture_of_a_trial_is_drawn_at_every_size(kind: str, folder: Path) -> None:
     async def work() -> None:
         async with Rig(folder, tern_scenario()) as rig:
-            builder = ScriptedBuilder(rig.board.scenario, Hands(rig.board))
+            builder = ScriptedBuilder(rig.scenario, rig.hands)
             bench = BENCHES[kind](rig.session)
             assert isinstance(bench, TrialBench)
             drawn = {"idle": 0, "asked": 0, "running": 0}

@@ -114,16 +114,14 @@ def upload_share(runs: int) -> dict[str, Any]:
     import hashlib
 
     from ublet.core.machine.image import Head, encode_image
+    from ublet.firmware.clock import VirtualLoop, keep_time
     from ublet.link.client import Client
     from ublet.link.transport import memory_pair
     from ublet.link.upload import BITS_A_BYTE, upload
     from ublet.session.document import Document
     from ublet.session.library import machine_path, scenario_path
-    from ublet.sim.board import SimBoard
-    from ublet.sim.clock import VirtualLoop, keep_time
-    from ublet.sim.scenario import parse_scenario
-    from ublet.sim.service import Service
-    from ublet.sim.store import Store
+    from ublet.simulated import SimulatedMachine
+    from ublet.world.scenario import parse_scenario
 
     text = scenario_path("tern-280").read_text(encoding="utf-8")
     scenario = parse_scenario(text.replace("slot_bytes = 262144", "slot_bytes = 400000"))
@@ -133,8 +131,7 @@ def upload_share(runs: int) -> dict[str, Any]:
 
     async def work() -> float:
         loop = asyncio.get_running_loop()
-        board = SimBoard(scenario, machine, Store(None, {}), loop.time)
-        service = Service(board, 1.0)
+        service = SimulatedMachine(scenario, machine, loop.time).service
         clock = loop.create_task(keep_time(service, 1.0))
         ours, theirs = memory_pair()
         theirs.received, service.send = service.received, theirs.write

@@ -28,11 +28,11 @@ def _hour(part: str, seed: int) -> list[str]:
     from ublet.core.heat.curves import curve_of
     from ublet.core.heat.pid import TICK_S, Gains, Pid
     from ublet.core.settings import flatten
+    from ublet.firmware.guards import GuardLimits, HeaterGuard
     from ublet.session.document import Document
     from ublet.session.library import machine_path, scenario_path
-    from ublet.sim.guards import GuardLimits, HeaterGuard
-    from ublet.sim.heat import STEP_S, Adc, Plant
-    from ublet.sim.scenario import load_scenario
+    from ublet.world.heat import STEP_S, Adc, Plant
+    from ublet.world.scenario import load_scenario
 
     random = np.random.default_rng(seed)
     scenario, machine = load_scenario(scenario_path("tern-280")), Document(machine_path("tern-280")).machine

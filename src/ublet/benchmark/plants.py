@@ -44,8 +44,8 @@ def made_up_scenario(folder: Path, part: str, seed: int) -> tuple[Path, float]:
     Odd seeds make a bare hotend, or a bed with a sheet on it.
     """
     from ublet.session.library import DATA
-    from ublet.sim.heat import holding_w, linearise
-    from ublet.sim.scenario import parse_scenario
+    from ublet.world.heat import holding_w, linearise
+    from ublet.world.scenario import parse_scenario
 
     random = np.random.default_rng(seed)
     shutil.copytree(DATA / "machines", folder / "machines", dirs_exist_ok=True)
@@ -74,8 +74,8 @@ def made_up_scenario(folder: Path, part: str, seed: int) -> tuple[Path, float]:
 
 def possible_s(scenario: Path, part: str, target: float) -> float:
     """The time that the plant's power makes possible: at full power from the room to within 1 °C."""
-    from ublet.sim.heat import STEP_S, Plant
-    from ublet.sim.scenario import load_scenario
+    from ublet.world.heat import STEP_S, Plant
+    from ublet.world.scenario import load_scenario
 
     plant = Plant(load_scenario(scenario).plants[part].truth(), ROOM_C)
     steps = 0

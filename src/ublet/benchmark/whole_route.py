@@ -10,9 +10,9 @@ from typing import Any
 
 from ublet.core.catalogue import TRIALS
 from ublet.core.trial import Need, TrialSpec
+from ublet.firmware.clock import VirtualLoop
 from ublet.session.headless import on_scenario
 from ublet.session.session import Session
-from ublet.sim.clock import VirtualLoop
 
 MOST_ROUNDS = 4
 """So often a trial is run again after what it found was put right."""

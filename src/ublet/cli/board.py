@@ -41,26 +41,24 @@ def board(
     """The simulated board; prints one JSON line when it is ready."""
     import time
 
+    from ublet.firmware.server import announce, serve
     from ublet.session.document import Document
-    from ublet.sim.board import SimBoard
-    from ublet.sim.scenario import load_scenario
-    from ublet.sim.server import announce, serve
-    from ublet.sim.service import Service
-    from ublet.sim.store import Store
-    from ublet.sim.world import Hands, serve_world
+    from ublet.simulated import SimulatedMachine
+    from ublet.world.hands import serve_world
+    from ublet.world.scenario import load_scenario
 
     with told():
         truth = load_scenario(scenario)
         machine = Document(scenario.parent / truth.scenario.machine_file).machine
-        kept = Store(store, truth.stored_settings())
-        slots = store.with_suffix(".slots") if store else None
-        service = Service(SimBoard(truth, machine, kept, time.monotonic, seed, slots), speed, seed)
+        simulated = SimulatedMachine(truth, machine, time.monotonic, store, speed, seed)
 
         async def work() -> None:
             serving = asyncio.ensure_future(
-                serve(service, listen, speed, lambda url: print(announce(url, truth.scenario.board), flush=True))
+                serve(
+                    simulated.service, listen, speed, lambda url: print(announce(url, truth.scenario.board), flush=True)
+                )
             )
-            around = await serve_world(Hands(service.board), world) if world else None
+            around = await serve_world(simulated.hands, world) if world else None
             asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, serving.cancel)
             if until_stdin_closes:
                 asyncio.get_running_loop().add_reader(

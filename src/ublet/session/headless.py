@@ -17,6 +17,8 @@ from ublet.core.questions import Question
 from ublet.core.run import Progress
 from ublet.core.settings import Part
 from ublet.core.trial import TrialSpec
+from ublet.firmware.clock import VirtualLoop, keep_time
+from ublet.firmware.service import SLOWEST_STATE_S, Service
 from ublet.ledger.errors import NotEntered
 from ublet.link.baud import PortOpener
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
@@ -29,14 +31,10 @@ from ublet.session.orders import Order, OrderError
 from ublet.session.report import run_json
 from ublet.session.saving import LinkGone, SaveFailed
 from ublet.session.session import Session
-from ublet.sim.board import SimBoard
-from ublet.sim.builder import ScriptedBuilder
-from ublet.sim.clock import VirtualLoop, keep_time
-from ublet.sim.scenario import Scenario, load_scenario
-from ublet.sim.service import SLOWEST_STATE_S, Service
-from ublet.sim.store import Store
-from ublet.sim.truth import truth_of
-from ublet.sim.world import Hands
+from ublet.simulated import SimulatedMachine
+from ublet.world.builder import ScriptedBuilder
+from ublet.world.scenario import Scenario, load_scenario
+from ublet.world.truth import truth_of
 
 
 @dataclass(frozen=True)
@@ -181,8 +179,8 @@ async def on_scenario(
     loop = asyncio.get_running_loop()
     scenario = load_scenario(scenario_file)
     declared = Document(scenario_file.parent / scenario.scenario.machine_file).machine
-    board = SimBoard(scenario, declared, Store(None, scenario.stored_settings()), loop.time, seed)
-    service = Service(board, 1.0, seed)
+    simulated = SimulatedMachine(scenario, declared, loop.time, seed=seed)
+    service = simulated.service
 
     async def opener() -> Transport:
         ours, theirs = memory_pair()
@@ -195,7 +193,7 @@ async def on_scenario(
         session = Session(machine, opener, threaded=False)
         stack.push_async_callback(session.close)
         await session.connection.connect()
-        yield session, Looking(ScriptedBuilder(scenario, Hands(board), seed), tell)
+        yield session, Looking(ScriptedBuilder(scenario, simulated.hands, seed), tell)
 
 
 def _attach(service: Service, end: MemoryTransport) -> None:

@@ -8,7 +8,7 @@ import pytest
 from tests.core.heat.test_model import CURVED, DUTY, TIME
 from ublet.core.heat.model import HeaterModel, respond
 from ublet.core.heat.model_fit import UnfitRecord, correlated_samples, fit_model
-from ublet.sim.heat import STEP_S, Plant, PlantTruth, linearise
+from ublet.world.heat import STEP_S, Plant, PlantTruth, linearise
 
 
 @pytest.mark.parametrize("truth", [HeaterModel(540.0, 205.0, 1.6, 23.0, 2.0), CURVED])

@@ -7,7 +7,7 @@ from itertools import product
 import pytest
 
 from ublet.core.motion.directions import Mend, corexy_mend, straight_mend
-from ublet.sim.motion import seen
+from ublet.world.mechanics import seen
 
 A, B = "axes.x.motors.a", "axes.y.motors.b"
 

@@ -38,7 +38,7 @@ class Pid:
 
     The derivative acts on the measurement (no kick when the target changes) behind a first-order
     filter. Anti-windup is by conditional integration: the integral moves only while the output is
-    within 0..1, or when it moves the output back inside (Åström & Hägglund 2006, section 3.5).
+    within 0..limit, or when it moves the output back inside (Åström & Hägglund 2006, section 3.5).
     """
 
     def __init__(self, gains: Gains, tick_s: float = TICK_S) -> None:
@@ -49,8 +49,8 @@ class Pid:
         self._last: float | None = None
         self._filter = tick_s / (DERIVATIVE_FILTER_S + tick_s)
 
-    def duty(self, target_c: float, measured_c: float) -> float:
-        """Duty 0..1 for this tick."""
+    def duty(self, target_c: float, measured_c: float, limit: float = 1.0) -> float:
+        """Duty 0..limit for this tick; limit is what really clamps it (``power_limit``): anti-windup must know."""
         gains = self.gains
         if self._last is not None:
             raw = (measured_c - self._last) / self.tick_s
@@ -58,8 +58,8 @@ class Pid:
         self._last = measured_c
         error = target_c - measured_c
         demand = gains.kp * error + self.integral - gains.kd * self._slope
-        pushes_out = (demand >= 1 and error > 0) or (demand <= 0 and error < 0)
+        pushes_out = (demand >= limit and error > 0) or (demand <= 0 and error < 0)
         if not pushes_out:
             step = gains.ki * error * self.tick_s
-            self.integral = min(1.0, max(0.0, self.integral + step))
-        return min(1.0, max(0.0, demand))
+            self.integral = min(limit, max(0.0, self.integral + step))
+        return min(limit, max(0.0, demand))

@@ -51,7 +51,8 @@ def predict_step(model: HeaterModel, gains: Gains, situation: Situation, seed: i
     by interpolation. Deterministic for a seed.
     """
     controller = Pid(gains)
-    return _run(model, lambda reading: controller.duty(situation.target_c, reading), situation, seed)
+    limit = situation.limit
+    return _run(model, lambda reading: controller.duty(situation.target_c, reading, limit), situation, seed)
 
 
 def predict_on_off(model: HeaterModel, swing_c: float, situation: Situation, seed: int = 1) -> PredictedStep:

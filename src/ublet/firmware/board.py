@@ -1,0 +1,262 @@
+"""The firmware of the board that ships with Ublet: modes, requests, one control period after the other."""
+
+from __future__ import annotations
+
+import re
+from collections import deque
+from collections.abc import Callable, Mapping
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+from ublet.core.heat.pid import TICK_S
+from ublet.core.motion.kinematics import AXES
+from ublet.core.settings import Value
+from ublet.core.sockets import Sockets
+from ublet.firmware.drive import Drive
+from ublet.firmware.guards import Trip
+from ublet.firmware.hardware import Hardware
+from ublet.firmware.heating import Heating
+from ublet.firmware.layers import Layers
+from ublet.firmware.live_values import input_from
+from ublet.firmware.moving import Mover
+from ublet.firmware.refusal import HALTED, NOT_ALLOWED, TRIPPED, Refused
+from ublet.firmware.slots import Slots
+from ublet.firmware.store import Store
+
+HEARTBEAT_WINDOW_S = 4.0
+KEPT_SAMPLES = 3000
+ENDSTOP = re.compile(r"endstops\.[^.]+\.socket")
+RESTART_S = 1.5
+"""Silence of a board that restarts with a new image, by the link's clock."""
+
+
+class Board:
+    """A controller behind its sockets.
+
+    factory is the image that it was delivered with, store what was saved. link_clock tells the link's own time (s) for
+    the dead-man.
+    """
+
+    def __init__(
+        self,
+        hardware: Hardware,
+        factory: bytes,
+        store: Store,
+        sockets: Sockets,
+        link_clock: Callable[[], float],
+        slots_path: Path | None = None,
+    ) -> None:
+        self.hardware = hardware
+        self.slots = Slots(factory, hardware.slot_bytes, slots_path)
+        self.layers = Layers(store)
+        self.heat = Heating(sockets)
+        self.mover = Mover(sockets, self._is_triggered, self._deploy, hardware.steps_per_s)
+        self.restart_due = False
+        self.boot = 0
+        self.silent_until = 0.0
+        self._sockets = sockets
+        self._link_clock = link_clock
+        self.reset()
+
+    def reset(self) -> None:
+        """Power-on: heaters off, live settings from image and store."""
+        self.boot += 1
+        self.restart_due = False
+        self.layers.start(self.slots.running.settings)
+        live, image = self.layers.live, self.layers.image
+        self.heat.start(live, *(self.layers.names(table) for table in ("heaters", "sensors", "fans")))
+        self.inputs = [f"endstops.{path.split('.')[1]}" for path in image if re.fullmatch(ENDSTOP, path)]
+        self.inputs += ["probe"] if "probe.socket" in image else []
+        self._sockets.pin(False)
+        self.mover.reset(live)
+        self.mode, self.why, self.guard = "ready", "", ""
+        self.index, self.time_s = 0, 0.0
+        self.samples: deque[list[float | None]] = deque(maxlen=KEPT_SAMPLES)
+        self._heard = self._link_clock()
+
+    @property
+    def channels(self) -> list[str]:
+        """Names of a sample's values, after its index and time."""
+        heaters = [f"heaters.{name}.{what}" for name in self.heat.heaters for what in ("duty", "target_c")]
+        return [
+            *(f"sensors.{name}" for name in self.heat.sensors),
+            *heaters,
+            *(f"fans.{name}" for name in self.heat.fans),
+            *(f"{what}.{name}" for name in self.inputs for what in ("inputs", "edges")),
+            "motion.moving",
+            "motion.moves",
+            *(f"axes.{axis}.mm" for axis in AXES),
+        ]
+
+    # requests
+
+    def heard(self) -> None:
+        """The host is alive."""
+        self._heard = self._link_clock()
+
+    def new_session(self) -> list[dict[str, Any]]:
+        """Another host asked for nothing of what is on: everything goes off. Returns what was on, as hello tells it."""
+        was_on: list[dict[str, Any]] = [*self.heat.was_on(), *([{"what": "motion"}] if self.mover.moving else [])]
+        self._all_off()
+        return was_on
+
+    def halt(self, why: str = "Halted by you.") -> None:
+        """Everything off at once, until released."""
+        if self.mode == "ready":
+            self.mode, self.why, self.guard = "halted", why, ""
+        self._all_off()
+
+    def restart(self) -> None:
+        """Start again with the image of the active slot; silent meanwhile."""
+        self.fall_silent(RESTART_S)
+        self.reset()
+
+    def fall_silent(self, seconds: float) -> None:
+        """Say nothing for a while, by the link's clock."""
+        self.silent_until = self._link_clock() + seconds
+
+    def must_be_idle(self) -> None:
+        """Raises Refused when anything heats or moves, or the board is not ready."""
+        self.must_be_ready()
+        if self.mover.moving:
+            raise Refused(NOT_ALLOWED, "something moves: wait for its end before the image is changed")
+        if self.heat.heats:
+            raise Refused(NOT_ALLOWED, "something heats: switch it off before the image is changed")
+
+    def must_be_ready(self) -> None:
+        """Raises Refused when halted or tripped."""
+        if self.mode == "halted":
+            raise Refused(HALTED, f"{self.why} Release it first.")
+        if self.mode == "tripped":
+            raise Refused(TRIPPED, f"{self.why} Release it when that is mended.")
+
+    def release(self) -> None:
+        """Leave halted or tripped; everything stays off."""
+        self.mode, self.why, self.guard = "ready", "", ""
+        self.heat.watch_anew()
+
+    def hold(self, heater: str, celsius: float | None) -> None:
+        """Drive a heater to a target, or switch it off (always allowed).
+
+        Raises:
+            Refused: not ready, or as :meth:`Heating.hold`.
+        """
+        if celsius is None:
+            self.heat.off(heater)
+        else:
+            self.must_be_ready()
+            self.heat.hold(heater, celsius)
+
+    def relay(self, heater: str, centre_c: float, hysteresis_c: float, high: float, low: float) -> None:
+        """Switch a heater between two duties around a temperature.
+
+        Raises:
+            Refused: not ready, or as :meth:`Heating.relay`.
+        """
+        self.must_be_ready()
+        self.heat.relay(heater, centre_c, hysteresis_c, high, low)
+
+    def blow(self, fan: str, duty: float) -> None:
+        """Run a fan.
+
+        Raises:
+            Refused: not ready, or as :meth:`Heating.blow`.
+        """
+        self.must_be_ready()
+        self.heat.blow(fan, duty)
+
+    def write(self, values: Mapping[str, Value]) -> None:
+        """Change live settings: all of them, or none.
+
+        Raises:
+            Refused: unknown setting, or a value out of range.
+        """
+        self.layers.must_be_allowed(values)
+        live = self.layers.live
+        self.mover.changed(path for path, value in values.items() if value != live[path])
+        live.update(values)
+        self.heat.settled()
+        self.mover.settled()
+
+    def save(self, values: Mapping[str, Value | None]) -> None:
+        """Change stored and live settings in one transaction; None removes a stored value.
+
+        Raises:
+            Refused: a value is not allowed, or the store cannot be written (nothing changed then).
+        """
+        self.layers.must_be_allowed(values)
+        self.write(self.layers.keep(values))
+
+    def pin(self, deployed: bool) -> None:
+        """Deploy or stow the probe's pin.
+
+        Raises:
+            Refused: not ready, or the image has no pin.
+        """
+        self.must_be_ready()
+        if self.layers.live.get("probe.kind") != "pin":
+            raise Refused(NOT_ALLOWED, "this board's image has no probe with a pin")
+        self._sockets.pin(deployed)
+
+    # time
+
+    def tick(self) -> None:
+        """One control period: readings, guards, control, what stands around, motion, sample."""
+        boot = self.boot
+        if (self.heat.heats or self.mover.moving) and self._link_clock() - self._heard > HEARTBEAT_WINDOW_S:
+            what = "heating" if self.heat.heats else "moving"
+            self._trip(Trip("link lost", f"The host fell silent while {what}: everything was switched off."))
+        for trip in self.heat.control():
+            self._trip(trip)
+        self.heat.put_out()
+        self.mover.advance(TICK_S)
+        self._sockets.pass_time(TICK_S)
+        if self.boot != boot:
+            return  # the power dipped meanwhile: all of this is forgotten
+        self.samples.append(self._sample())
+        self.index += 1
+        self.time_s += TICK_S
+
+    def since(self, start: int, end: int) -> list[list[float | None]]:
+        """Kept samples with start <= index < end."""
+        kept = self.index - len(self.samples)
+        newest = reversed(self.samples)
+        skipped = max(0, self.index - end)
+        wanted = max(0, min(end, self.index) - max(start, kept))
+        return list(islice(newest, skipped, skipped + wanted))[::-1]
+
+    # inside
+
+    def _sample(self) -> list[float | None]:
+        heat = self.heat
+        row = [float(self.index), round(self.time_s, 3), *heat.readings.values()]
+        for name in heat.heaters:
+            drive: Drive = heat.drives[name]
+            row += [drive.duty, drive.target_c]
+        row += heat.blowing.values()
+        for name in self.inputs:
+            row += self._input(name)
+        row += [float(self.mover.moving), float(self.mover.moves_done), *self.mover.position.values()]
+        return [None if value is None else round(value, 4) for value in row]
+
+    def _input(self, name: str) -> tuple[float, float]:
+        """Whether an input reads as triggered, and how often its level changed."""
+        live = self.layers.live
+        return input_from(live, name, self._sockets.level(str(live[f"{name}.socket"])))
+
+    def _is_triggered(self, name: str) -> bool:
+        return bool(self._input(name)[0])
+
+    def _deploy(self, deployed: bool) -> None:
+        if self.layers.live.get("probe.kind") == "pin":
+            self._sockets.pin(deployed)
+
+    def _trip(self, trip: Trip) -> None:
+        if self.mode == "ready":
+            self.mode, self.why, self.guard = "tripped", trip.why, trip.guard
+        self._all_off()
+
+    def _all_off(self) -> None:
+        self.heat.all_off()
+        self.mover.stop()

@@ -1,0 +1,27 @@
+"""What a board is before any setting: its name, firmware, memory and speed; and what its wires do to what it says."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Hardware:
+    """One board. steps_per_s: the most that it makes on one motor; 0: no limit."""
+
+    name: str
+    firmware: str
+    slot_bytes: int
+    steps_per_s: float = 0.0
+
+
+@dataclass(frozen=True)
+class Wire:
+    """A line between board and host: its speed (0: no limit), delay, and the shares of lines that it spoils."""
+
+    baud: int = 0
+    latency_ms: float = 0.0
+    flip_rate: float = 0.0
+    garbage_rate: float = 0.0
+    drop_rate: float = 0.0
+    host_drop_rate: float = 0.0

@@ -1,0 +1,92 @@
+"""What the board reads from its live settings: numbers, gains, the limits of guards, sensor curves."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from ublet.core.heat.curves import Curve, curve_of
+from ublet.core.heat.gain_choice import gains_below, gains_root
+from ublet.core.heat.pid import Gains
+from ublet.core.machine.effective import BOARD_SETTINGS
+from ublet.core.settings import Value, refusal
+from ublet.core.sockets import Level
+from ublet.firmware.guards import GuardLimits
+from ublet.firmware.refusal import NOT_ALLOWED, Refused
+
+Live = Mapping[str, Value]
+
+CELSIUS_LIMITS = (-60.0, 600.0)
+"""What lies outside is no reading, °C."""
+
+
+def number_in(live: Live, path: str) -> float:
+    """A setting as a number; 0 where it is none."""
+    value = live[path]
+    return float(value) if isinstance(value, (int, float)) else 0.0
+
+
+def gains_from(live: Live, heater: str, target_c: float) -> Gains:
+    """The gains that hold a heater at a target: a set found near it, else the heater's own."""
+    root = f"heaters.{heater}.gains."
+    sets = {path.split(".")[3] for path in live if path.startswith(root)}
+    return gains_below(gains_root(heater, target_c, sets, live.get), live.get)
+
+
+def guard_limits_from(live: Live, heater: str) -> GuardLimits:
+    """What the guard of a heater watches by."""
+    root = f"heaters.{heater}"
+    guard = [f"{root}.guards.{key}" for key in ("rise_c", "rise_window_s", "drift_c", "drift_window_s")]
+    return GuardLimits(*(number_in(live, path) for path in (f"{root}.maximum_c", *guard, f"{root}.power_limit")))
+
+
+def curve_from(live: Live, sensor: str) -> Curve | None:
+    """A sensor's curve; None when its settings make none (it then does not read)."""
+    root = f"sensors.{sensor}."
+    try:
+        return curve_of({path.removeprefix(root): value for path, value in live.items() if path.startswith(root)})
+    except ValueError:
+        return None
+
+
+def celsius_from(curve: Curve | None, ratio: float) -> float | None:
+    """What a sensor reads at a divider ratio, °C; None where it reads nothing."""
+    if curve is None:
+        return None
+    try:
+        celsius = curve.celsius(ratio)
+    except (ValueError, ZeroDivisionError, OverflowError):
+        return None
+    low, high = CELSIUS_LIMITS
+    return celsius if low < celsius < high else None
+
+
+def blowing_from(live: Live, told: Mapping[str, float], heater_c: Callable[[str], float | None]) -> dict[str, float]:
+    """What each fan does: as it was told, or as what it follows asks for; too little is raised to its least."""
+    found = {}
+    for name, duty in told.items():
+        follows = live.get(f"fans.{name}.follows")
+        if follows == "always":
+            duty = 1.0
+        elif follows == "heater":
+            celsius = heater_c(str(live.get(f"fans.{name}.heater")))
+            duty = max(duty, 1.0) if celsius is not None and celsius > number_in(live, f"fans.{name}.above_c") else duty
+        least = number_in(live, f"fans.{name}.least_duty") if f"fans.{name}.least_duty" in live else 0.0
+        found[name] = max(duty, least) if duty > 0 else 0.0
+    return found
+
+
+def input_from(live: Live, name: str, level: Level) -> tuple[float, float]:
+    """Whether an input reads as triggered, and how often its contact changed."""
+    high = level.is_open and bool(live.get(f"{name}.pull_up", True))
+    triggered = high if live[f"{name}.normally_closed"] else not high
+    return float(triggered), float(level.edges)
+
+
+def must_be_allowed(values: Mapping[str, Value], image: Mapping[str, Value]) -> None:
+    """Raises Refused when a setting is not one that this image has, or not allowed."""
+    for path, value in values.items():
+        reason = refusal(BOARD_SETTINGS, path, value)
+        if reason is None and path not in image:
+            reason = f"{path}: this board's image has no such part"
+        if reason:
+            raise Refused(NOT_ALLOWED, reason)

@@ -1,0 +1,269 @@
+"""The board's side of motion: moves, homing, positions; what may be asked for, and what the motors are told."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from functools import partial
+
+from ublet.core.motion.kinematics import AXES
+from ublet.core.motion.planner import Cap, Corner, Line, by_deviation, by_jerk, duration, line_of
+from ublet.core.settings import Value
+from ublet.core.sockets import Sockets, Until
+from ublet.firmware.drivers import EXTRUDER, Drivers, part_of
+from ublet.firmware.homing import Approach, Course, HomingPlan, homing_course
+from ublet.firmware.live_values import number_in
+from ublet.firmware.queue import MotionQueue, Move
+from ublet.firmware.refusal import NOT_ALLOWED, Refused
+
+UNHOMED_MM, UNHOMED_MM_S = 20.0, 20.0
+"""Before homing a move is at most this long and this fast."""
+
+INSIDE_MM = 1e-6
+PLACING = (".minimum_mm", ".maximum_mm", ".steps_per_mm", ".microsteps", ".socket", ".reversed", ".homing.end")
+"""Settings that decide what a position means."""
+
+
+@dataclass(frozen=True)
+class Told:
+    """What is answered to whoever asked for a move: how long it takes, how fast it is, and what made it slower."""
+
+    seconds: float
+    speed_mm_s: float
+    capped_by: str
+
+
+class Mover:
+    """Moves axes by live settings. It knows positions only from homing.
+
+    triggered reads an input by name (``endstops.NAME``, ``probe``); pin deploys or stows the probe; steps_per_s is the
+    most that the board makes on one motor.
+    """
+
+    def __init__(
+        self,
+        sockets: Sockets,
+        triggered: Callable[[str], bool],
+        pin: Callable[[bool], None],
+        steps_per_s: float,
+    ) -> None:
+        self._steps_per_s = steps_per_s
+        self._triggered, self._pin = triggered, pin
+        self.queue = MotionQueue(sockets, self._moved)
+        self.live: Mapping[str, Value] = {}
+        self._course: Course | None = None
+        self._homes: HomingPlan | None = None
+        self._input = ""
+        self.reset({})
+
+    def reset(self, live: Mapping[str, Value]) -> None:
+        """Power-on: nothing moves, nothing is homed."""
+        self.live = live
+        self.queue.clear()
+        self._course = self._homes = None
+        self.moves_done = 0
+        self.position: dict[str, float | None] = dict.fromkeys(AXES)
+        self.told: dict[str, tuple[str, float | None]] = dict.fromkeys(AXES, ("", None))
+        self.drivers = Drivers(live, self._steps_per_s)
+        self.queue.corner = corner_of(live) if live else self.queue.corner
+
+    @property
+    def moving(self) -> bool:
+        """Whether something is to be moved, or is on its way."""
+        return bool(self.queue.pieces)
+
+    def stop(self) -> None:
+        """Stop at once. What was stopped in the middle no longer knows where it stands."""
+        if self.moving:
+            self.position = dict.fromkeys(AXES)
+            self.moves_done += 1
+        self.queue.clear()
+        self._course = self._homes = None
+
+    def changed(self, paths: Iterable[str]) -> None:
+        """Live settings changed: an axis whose millimetres mean something else now no longer knows where it stands."""
+        placing = [path for path in paths if path.startswith("axes.") and path.endswith(PLACING)]
+        for axis in {path.split(".")[1] for path in placing}:
+            for motor in self.drivers.of_axis[axis]:
+                for each in self.drivers.kinematics.axes_of(motor):
+                    self.position[each] = None
+            self.position[axis] = None
+
+    def settled(self) -> None:
+        """Live settings have changed: what the drivers are told follows."""
+        self.drivers = Drivers(self.live, self._steps_per_s)
+        self.queue.corner = corner_of(self.live)
+
+    # what may be asked for; the caller has seen to it that the board is ready
+
+    def turn_motor(self, motor: str, mm: float, speed_mm_s: float) -> Told:
+        """Turn one motor by itself, as far as would carry its axis by ``mm``.
+
+        Raises:
+            Refused: moving already, no such motor, too far or too fast.
+        """
+        root = motor if motor == EXTRUDER else f"axes.{motor}"
+        self._must_stand()
+        self.drivers.must_have(root)
+        _must_be_short(mm, speed_mm_s)
+        caps = {root: self.drivers.cap(part_of(root))}
+        told = self._start({root: mm}, {root: mm}, speed_mm_s, caps)
+        self.position = dict.fromkeys(AXES)  # the carriages no longer stand where they were
+        return told
+
+    def move_axis(self, axis: str, mm: float, speed_mm_s: float) -> Told:
+        """Move an axis by so much, with all its motors.
+
+        Raises:
+            Refused: moving already, no such axis, beyond its limits; before homing: too far or too fast.
+        """
+        self._must_be_axis(axis)
+        self._must_stand()
+        here = self.position[axis]
+        if here is None:
+            _must_be_short(mm, speed_mm_s)
+        else:
+            self._must_be_inside(axis, here, mm)
+            if not speed_mm_s > 0 or not mm:
+                raise Refused(NOT_ALLOWED, f"a move of {mm:g} mm at {speed_mm_s:g} mm/s is none")
+        return self._start({axis: mm}, self.drivers.motors({axis: mm}), speed_mm_s, self.drivers.caps({axis: mm}))
+
+    def home(self, axis: str) -> None:
+        """Seek an axis's end and set its position there; how it went is in ``told``.
+
+        Raises:
+            Refused: moving already, no such axis, no input at its end, Z with the probe before X and Y.
+        """
+        self._must_stand()
+        self._must_be_axis(axis)
+        root = f"axes.{axis}.homing"
+        end = str(self.live[f"{root}.end"])
+        if end == "probe" and (self.position["x"] is None or self.position["y"] is None):
+            raise Refused(NOT_ALLOWED, "Z homes with the probe: X and Y must be homed first")
+        name = "probe" if end == "probe" else f"endstops.{self.live.get(f'{root}.endstop')}"
+        if f"{name}.socket" not in self.live:
+            raise Refused(NOT_ALLOWED, f"{axis.upper()} homes to its {end} end, and this board has no input there")
+        low, high = (self._number(f"axes.{axis}.{key}") for key in ("minimum_mm", "maximum_mm"))
+        at = -self._number("probe.offset_z_mm") if end == "probe" else high if end == "high" else low
+        fast, slow, back_off = (self._number(f"{root}.{key}") for key in ("fast_mm_s", "slow_mm_s", "back_off_mm"))
+        self._homes = HomingPlan(axis, 1 if end == "high" else -1, high - low, fast, slow, back_off, at)
+        self._input = name
+        if end == "probe":
+            self._pin(True)
+        self.told[axis] = ("", None)
+        self._course = homing_course(self._homes, lambda: self._triggered(name))
+        self._go_on_homing(None)
+
+    # time
+
+    def advance(self, seconds: float) -> None:
+        """Let time pass for whatever moves."""
+        self.queue.advance(seconds)
+
+    # inside
+
+    def _start(
+        self, travel: Mapping[str, float], motors: Mapping[str, float], feed: float, caps: Mapping[str, Cap]
+    ) -> Told:
+        line = self._line(travel, motors, feed, caps)
+        steps = self.drivers.steps({root: mm / line.length for root, mm in motors.items()})
+        self.queue.add(Move(line, steps, done=self._ended))
+        return Told(duration([line], self.queue.corner), line.top, line.capped_by)
+
+    def _line(
+        self, travel: Mapping[str, float], motors: Mapping[str, float], feed: float, caps: Mapping[str, Cap]
+    ) -> Line:
+        """The path; its way names axes and filament only."""
+        least = dict(caps)
+        for root in motors:
+            steps = self.drivers.step_cap(root)
+            if steps is not None and (root not in least or steps.speed < least[root].speed):
+                least[root] = Cap(steps.speed, caps[root].acceleration if root in caps else math.inf, steps.setting)
+        capped = line_of({**motors, **travel}, feed, least)
+        way = {part: mm / capped.length for part, mm in travel.items() if part in (*AXES, "e") and mm}
+        return Line(way, capped.length, capped.top, capped.acceleration, capped.capped_by)
+
+    def _ended(self, hit: bool) -> None:
+        self.moves_done += 1
+
+    def _moved(self, way: Mapping[str, float], mm: float) -> None:
+        for axis in AXES:
+            here = self.position[axis]
+            if here is not None and axis in way:
+                self.position[axis] = here + way[axis] * mm
+
+    def _go_on_homing(self, hit: bool | None) -> None:
+        """The next piece of the homing, or its end."""
+        course, plan = self._course, self._homes
+        assert course is not None and plan is not None
+        try:
+            approach: Approach = next(course) if hit is None else course.send(hit)
+        except StopIteration as end:
+            self._homed(plan, str(end.value))
+            return
+        motors = self.drivers.motors({plan.axis: approach.mm})
+        acceleration = Cap(approach.speed_mm_s, self.drivers.cap(f"axes.{plan.axis}").acceleration, "")
+        line = self._line({plan.axis: approach.mm}, motors, approach.speed_mm_s, {plan.axis: acceleration})
+        until = self._until() if approach.until_triggered else None
+        steps = self.drivers.steps({root: mm / line.length for root, mm in motors.items()})
+        self.queue.add(Move(line, steps, until, done=self._go_on_homing))
+
+    def _until(self) -> Until | None:
+        """What ends an approach: the contact at the end opens, or closes. Without a pull-up an open one reads as low,
+        and one that is closed at rest never triggers.
+        """
+        opens = bool(self.live[f"{self._input}.normally_closed"])
+        if opens and not self.live.get(f"{self._input}.pull_up", True):
+            return None
+        return Until(str(self.live[f"{self._input}.socket"]), opens)
+
+    def _homed(self, plan: HomingPlan, failed: str) -> None:
+        former = self.position[plan.axis]
+        shift = None if failed or former is None else former - plan.end_mm
+        self.told[plan.axis] = (failed, shift)
+        self.position[plan.axis] = None if failed else plan.end_mm
+        self._course = self._homes = None
+        self.moves_done += 1
+        self._pin(False)
+
+    def _must_stand(self) -> None:
+        if self.moving:
+            raise Refused(NOT_ALLOWED, "another move runs: wait for its end, or halt")
+
+    def _must_be_axis(self, axis: str) -> None:
+        if axis not in AXES:
+            raise Refused(NOT_ALLOWED, f"no axis “{axis}” on this board; known: x, y, z")
+
+    def _must_be_inside(self, axis: str, here: float, mm: float) -> None:
+        low, high = (self._number(f"axes.{axis}.{key}") for key in ("minimum_mm", "maximum_mm"))
+        soft = self.live.get(f"axes.{axis}.soft_limits", True)
+        if soft and not low - INSIDE_MM <= here + mm <= high + INSIDE_MM:
+            raise Refused(
+                NOT_ALLOWED,
+                f"{axis.upper()} stands at {here:.2f} mm, {mm:+g} would end at {here + mm:.2f}: allowed {low:g} to "
+                f"{high:g} mm",
+            )
+
+    def _number(self, path: str) -> float:
+        return number_in(self.live, path)
+
+
+def corner_of(live: Mapping[str, Value]) -> Corner:
+    """How corners are taken, by the live settings."""
+    if live.get("motion.cornering") == "jerk":
+        parts = {axis: f"axes.{axis}" for axis in AXES} | {"e": "extruder"}
+        jerks = {
+            part: number_in(live, f"{root}.jerk_mm_s") for part, root in parts.items() if f"{root}.jerk_mm_s" in live
+        }
+        return partial(by_jerk, jerks=jerks)
+    return partial(by_deviation, deviation=number_in(live, "motion.junction_deviation_mm"))
+
+
+def _must_be_short(mm: float, speed_mm_s: float) -> None:
+    if not 0 < abs(mm) <= UNHOMED_MM or not 0 < speed_mm_s <= UNHOMED_MM_S:
+        raise Refused(
+            NOT_ALLOWED,
+            f"a move of {mm:g} mm at {speed_mm_s:g} mm/s: before homing at most {UNHOMED_MM:g} mm at "
+            f"{UNHOMED_MM_S:g} mm/s",
+        )

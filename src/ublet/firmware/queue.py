@@ -1,0 +1,159 @@
+"""The board's queue of motion: pieces followed one after the other, joined at corners, held and sped on the way."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+
+from ublet.core.motion.planner import ENDED_MM, Corner, Line, leaving_speeds, next_pace
+from ublet.core.sockets import Pace, Sockets, Steps, Until
+
+SOON_S = 1e-12
+"""Less time than this is none."""
+
+
+@dataclass
+class Piece:
+    """Something that the queue does. done: told when it has ended, and whether what it looked out for came true."""
+
+    done: Callable[[bool], None] = field(default=lambda hit: None, kw_only=True)
+
+
+@dataclass
+class Move(Piece):
+    """A line, with the steps that its motors make for each mm of it; ``until`` ends it early, standing."""
+
+    line: Line
+    steps: tuple[Steps, ...]
+    until: Until | None = None
+    begun: Callable[[], None] = field(default=lambda: None, kw_only=True)
+    under_way: bool = field(default=False, kw_only=True)
+
+
+@dataclass
+class Pause(Piece):
+    """Standing still for a time, s."""
+
+    left_s: float
+
+
+@dataclass
+class Waiting(Piece):
+    """Standing still until something has come true."""
+
+    ready: Callable[[], bool]
+
+
+class MotionQueue:
+    """Follows pieces in closed form. moved: told of every bit of a line that was gone.
+
+    feed: share of its speed at which every line is followed. held: it brakes along its path, and stands.
+    """
+
+    def __init__(self, sockets: Sockets, moved: Callable[[Mapping[str, float], float], None]) -> None:
+        self._sockets = sockets
+        self._moved = moved
+        self.corner: Corner = lambda before, after: 0.0
+        self.pieces: deque[Piece] = deque()
+        self.speed = 0.0
+        self._gone = 0.0
+        self._feed, self._held = 1.0, False
+        self._leaving: list[float] | None = None
+
+    def add(self, piece: Piece) -> None:
+        """Append a piece; what was to be the end is no longer braked for."""
+        self.pieces.append(piece)
+        self._leaving = None
+
+    def clear(self) -> None:
+        """Stop dead: nothing is left, and nothing turns."""
+        self.pieces.clear()
+        self.speed = self._gone = 0.0
+        self._held, self._leaving = False, None
+
+    @property
+    def held(self) -> bool:
+        """Whether it brakes or stands on somebody's word."""
+        return self._held
+
+    def hold(self, held: bool) -> None:
+        """Brake along the path and stand there; or go on from there."""
+        self._held = held
+
+    @property
+    def feed(self) -> float:
+        """Share of its speed at which every line is followed."""
+        return self._feed
+
+    @feed.setter
+    def feed(self, share: float) -> None:
+        self._feed, self._leaving = share, None
+
+    def advance(self, seconds: float) -> None:
+        """Let time pass."""
+        left = seconds
+        while left > SOON_S and self.pieces and not (self._held and self.speed <= 0):
+            piece = self.pieces[0]
+            if isinstance(piece, Move):
+                used = self._follow(piece, left)
+            elif isinstance(piece, Pause):
+                used = min(left, piece.left_s)
+                piece.left_s -= used
+                if piece.left_s <= SOON_S:
+                    self._end(False)
+            else:
+                assert isinstance(piece, Waiting)
+                used = 0.0 if piece.ready() else left
+                if not used:
+                    self._end(True)
+            left -= used
+
+    def _follow(self, move: Move, left_s: float) -> float:
+        """Follow a line until its pace changes, or so long; returns the time that it took, s."""
+        line, left_mm = move.line, move.line.length - self._gone
+        if not move.under_way:
+            move.under_way = True
+            move.begun()
+        if self._held:
+            pace = Pace(self.speed, -line.acceleration, min(self.speed / line.acceleration, left_s))
+            if pace.gone(pace.seconds) > left_mm:
+                pace = Pace(pace.speed_mm_s, pace.acceleration_mm_s2, pace.reached(left_mm))
+        else:
+            pace = next_pace(self.speed, left_mm, self._leave(), line.top * self._feed, line.acceleration)
+            pace = Pace(pace.speed_mm_s, pace.acceleration_mm_s2, min(pace.seconds, left_s))
+        met_s = self._sockets.turn(move.steps, pace, move.until)
+        took = pace.seconds if met_s is None else met_s
+        gone = min(pace.gone(took), left_mm)
+        self.speed, self._gone = pace.speed(took), self._gone + gone
+        self._moved(line.way, gone)
+        if met_s is not None:
+            self.speed = 0.0
+        if met_s is not None or left_mm - gone <= ENDED_MM:
+            self._end(met_s is not None)
+        return max(took, SOON_S)
+
+    def _end(self, hit: bool) -> None:
+        piece = self.pieces.popleft()
+        self._gone = 0.0
+        if self._leaving:
+            self._leaving.pop(0)
+        if self._leaving == [] or not self.pieces:
+            self._leaving = None
+        piece.done(hit)
+
+    def _leave(self) -> float:
+        """The speed at which the piece under way is to be left."""
+        if self._leaving is None:
+            lines: list[Line] = []
+            corners: list[float] = []
+            for piece in self.pieces:  # as far as the path goes on without standing still
+                if not isinstance(piece, Move):
+                    break
+                if lines:
+                    corners.append(self.corner(lines[-1], piece.line))
+                lines.append(piece.line)
+                if piece.until is not None:
+                    break
+            self._leaving = leaving_speeds(lines, corners, self._feed)
+        return self._leaving[0]

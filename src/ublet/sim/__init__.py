@@ -1,1 +1,0 @@
-"""The simulated board: its own process, physics per room, scenarios, a scripted builder."""

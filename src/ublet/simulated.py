@@ -1,0 +1,57 @@
+"""The simulated machine: firmware plugged into a world by its sockets. The only place where the two meet."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from ublet.core.machine.schema import MachineFile
+from ublet.firmware.board import Board
+from ublet.firmware.hardware import Hardware, Wire
+from ublet.firmware.service import Service
+from ublet.firmware.slots import factory_image
+from ublet.firmware.store import Store
+from ublet.world.hands import Hands
+from ublet.world.scenario import Scenario
+from ublet.world.world import World
+
+
+class SimulatedMachine:
+    """A board and what stands around it, as a scenario says.
+
+    Args:
+        scenario: the truth, and with what the board was delivered.
+        machine: the machine file that goes with it.
+        link_clock: the link's own time, s, for the dead-man.
+        store: a file that keeps the stored settings, and the image slots beside it; else they last as long as this.
+        speed: of the board's clock, times the link's.
+        seed: of all noise.
+    """
+
+    def __init__(
+        self,
+        scenario: Scenario,
+        machine: MachineFile,
+        link_clock: Callable[[], float],
+        store: Path | None = None,
+        speed: float = 1.0,
+        seed: int = 1,
+    ) -> None:
+        about = scenario.scenario
+        hardware = Hardware(about.board, about.firmware, scenario.flash.slot_bytes, about.steps_per_s)
+        factory = factory_image(hardware, machine, scenario.image_settings())
+        slots = store.with_suffix(".slots") if store else None
+        self.world = World(scenario, machine, seed)
+        kept = Store(store, scenario.stored_settings())
+        self.board = Board(hardware, factory, kept, self.world, link_clock, slots)
+        self.service = Service(self.board, speed, seed, Wire(**scenario.link.model_dump()))
+        self.hands = Hands(self.world, lambda: self.board.layers.live, lambda: self.board.mode)
+        self.world.supply = self._dip
+
+    def _dip(self, kind: str, seconds: float) -> None:
+        """The power dips, or the board falls silent."""
+        if kind == "reboot":
+            self.board.slots.forget_upload()
+            self.board.reset()
+        else:
+            self.board.fall_silent(seconds)

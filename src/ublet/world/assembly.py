@@ -1,0 +1,46 @@
+"""The machine behind the board, put together from the scenario and, where that is silent, the machine file."""
+
+from __future__ import annotations
+
+from ublet.core.machine.schema import Axis, MachineFile
+from ublet.core.motion.kinematics import kinematics_of
+from ublet.world.mechanics import Carriage, Mechanics, MotorTruth
+from ublet.world.scenario import CarriagePart, Scenario
+
+SCREW_EFFICIENCY = 0.35
+BEYOND_MM = 2.5
+"""Hard stops lie so far beyond the declared ends, mm."""
+
+
+def assemble(scenario: Scenario, machine: MachineFile) -> Mechanics:
+    """The carriages and motors: as the scenario says, the rest as the machine file declares it."""
+    axes: dict[str, Axis] = {name: getattr(machine.axes, name) for name in ("x", "y", "z")}
+    motors: dict[str, MotorTruth] = {}
+    for name, axis in axes.items():
+        turn = axis.belt_pitch_mm * axis.pulley_teeth if axis.drive == "belt" else axis.screw_lead_mm
+        efficiency = SCREW_EFFICIENCY if axis.drive == "screw" else 1.0
+        for label, motor in axis.motors.items():
+            steps = round(360 / motor.step_angle_deg)
+            motors[motor.socket] = MotorTruth(
+                f"{name}.{label}", turn_mm=turn / axis.gear_ratio, full_steps=steps, efficiency=efficiency
+            )
+    if machine.extruder is not None:
+        motors[machine.extruder.motor.socket] = MotorTruth("extruder", turn_mm=11.5)
+    motors.update({socket: part.truth() for socket, part in scenario.motors.items()})
+    carriages = {name: _carriage(axis, scenario, name) for name, axis in axes.items()}
+    where = {name: (carriage.low_mm + carriage.high_mm) / 2 for name, carriage in carriages.items()}
+    roles = [motor.role.partition(".") for motor in motors.values()]
+    named = {axis: sorted({f"{axis}.{label}" for of, _, label in roles if of == axis}) for axis in axes}
+    return Mechanics(kinematics_of(machine.machine.kinematics, named), motors, carriages, where)
+
+
+def _carriage(axis: Axis, scenario: Scenario, name: str) -> Carriage:
+    told = {str(key): part for key, part in scenario.carriages.items()}.get(name) or CarriagePart()
+    return Carriage(
+        axis.minimum_mm - BEYOND_MM if told.low_mm is None else told.low_mm,
+        axis.maximum_mm + BEYOND_MM if told.high_mm is None else told.high_mm,
+        told.mass_kg,
+        told.friction_n,
+        told.weight_n,
+        told.play_mm,
+    )

@@ -1,0 +1,125 @@
+"""The scripted builder: answers a trial's questions from what it would see, and does what it is asked to do."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from ublet.core.motion.motor_trials import motor_words
+from ublet.core.questions import Jog, Judge, Live, Question
+from ublet.world.hands import Hands
+from ublet.world.scenario import Scenario
+
+READS_TO = 0.1
+"""A reading is noted to this share of its instrument's largest error."""
+
+CLEAR_MM = 1.5
+"""So far from a hard stop the builder calls it the edge, mm."""
+
+FINE_MM = 0.1
+
+LOOKS_S = 0.2
+"""Beside something that goes on this builder looks so often, by the loop's clock, s."""
+
+
+class ScriptedBuilder:
+    """Stands in for the person at the machine; eyes and instruments err as the scenario says."""
+
+    def __init__(self, scenario: Scenario, hands: Hands, seed: int = 1) -> None:
+        self._scenario = scenario
+        self._hands = hands
+        self._random = np.random.default_rng([seed, 7])
+        self._common: dict[str, float] = {}  # the error of each instrument that is the same at every reading
+
+    async def answer(self, question: Question) -> str:
+        """The answer that this builder gives."""
+        if isinstance(question, Live):
+            return await self._use(question)
+        seen = self._hands.look()
+        match question.cue:
+            case ("press", name):
+                self._hands.press(name, True)
+                return "held" if name in seen["switches"] else "out of reach"
+            case ("let go", name):
+                self._hands.press(name, False)
+            case ("look", "pin"):
+                return "yes" if seen["pin_down"] else "no"
+            case ("look", "fans"):
+                return next((name for name in seen["turning"] if name in question.answers), "none")
+            case ("look", "motor"):
+                names = [motor_words(f"axes.{role.replace('.', '.motors.')}") for role in seen["turned"] if "." in role]
+                names += ["extruder"] if "extruder" in seen["turned"] else []
+                return next((name for name in names if name in question.answers), "nothing")
+            case ("look", "direction"):
+                return str(seen["moved"])
+            case ("feel", *blocks):
+                return next((name for name in seen["warm"] if name in blocks), "cannot tell")
+            case ("mark", _):
+                self._hands.mark()
+            case ("measure", place, instrument):
+                return self._read(seen["from_mark"][place], instrument)
+            case ("fault", kind, heater):
+                self._hands.fault(kind, heater)
+            case ("bathe", sensor, bath):
+                self._hands.bathe(sensor, bath)
+            case ("thermometer", sensor):
+                true = self._hands.look()["baths"][sensor]
+                self._hands.bathe(sensor, "")
+                half = self._scenario.builder.thermometer_c
+                return f"{true + float(self._random.uniform(-half, half)):.1f}"
+            case ("jog", *place) if isinstance(question, Jog):
+                return self._jog(question, tuple(place), seen)
+        if isinstance(question, Judge):
+            return self._judge(question)
+        if "wait" in question.answers and not self._scenario.builder.waits:
+            return next(answer for answer in question.answers if answer != "wait")
+        return question.answers[0]
+
+    async def undo(self, question: Question) -> bool:
+        """Do by hand what a trial that was cut off left to be done."""
+        await self.answer(question)
+        return True
+
+    def _read(self, truth_mm: float, instrument: str) -> str:
+        """A length as it is read: off by what is new at each placing and by what is the same every time."""
+        named = instrument.replace("-", "_")
+        half, common = (float(getattr(self._scenario.builder, f"{named}{part}_mm")) for part in ("", "_common"))
+        if instrument not in self._common:
+            self._common[instrument] = float(self._random.uniform(-common, common))
+        read = truth_mm + self._common[instrument] + float(self._random.uniform(-half, half))
+        return f"{round(read / (READS_TO * half)) * READS_TO * half if half else read:.4f}"
+
+    async def _use(self, controls: Live) -> str:
+        """Look again and again beside what goes on; use a control when the cue's sight asks for it, else let it be."""
+        loop = asyncio.get_running_loop()
+        before, before_s = self._hands.look()["nozzle"], loop.time()
+        while True:
+            await asyncio.sleep(LOOKS_S)
+            here, now_s = self._hands.look()["nozzle"], loop.time()
+            passed = max(now_s - before_s, LOOKS_S)
+            fastest = max((abs(here[axis] - before[axis]) / passed for axis in here), default=0.0)
+            before, before_s = here, now_s
+            match controls.cue:
+                case ("watch", "speed") if (bold := self._scenario.builder.bold_to_mm_s) and fastest > bold:
+                    return controls.answers[0]
+
+    def _judge(self, question: Judge) -> str:
+        """A verdict for each place: the first, which is the usual, where this world has nothing to see of it."""
+        return question.taken(",".join([question.verdicts[0]] * question.places))
+
+    def _jog(self, question: Jog, place: tuple[str, ...], seen: Mapping[str, Any]) -> str:
+        """The next step towards the bed's corner, or towards an edge; ``here`` when the eye sees no way left."""
+        eye = self._scenario.builder.eye_mm
+        for axis in question.axes:
+            if place == ("corner",):
+                left = -seen["nozzle"][axis]
+            else:
+                low, high = seen["room"][axis]
+                left = CLEAR_MM - low if place[1] == "low" else high - CLEAR_MM
+            if abs(left) > eye:
+                judged = left + float(self._random.uniform(-eye, eye))
+                return f"{axis}{round(judged / FINE_MM) * FINE_MM:+.2f}"
+        return question.answers[0]

@@ -1,0 +1,142 @@
+"""Hands that press switches, eyes that see what turns: a person at the machine, for the demonstration.
+
+They are no part of the link: a real machine stands on the bench. JSON lines over a Unix socket.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+from ublet.core.settings import Value
+from ublet.world.mechanics import seen
+from ublet.world.world import World
+
+BATHS_C = {"ice water": 0.4, "warm water": 41.0, "boiling water": 99.4, "hot water": 74.0}
+"""How warm the baths are that a builder has at hand, °C."""
+
+COLD_C = 1.0
+LEAST_MM = 0.3
+"""Less than this nobody sees, mm."""
+
+WARM_C = 6.0
+"""So much above the room a finger feels it, °C."""
+
+
+class Hands:
+    """What a person at the machine does and notices.
+
+    labels: the settings by which whoever plugged it all named things; lamp: the board's mode, as its lamp shows it.
+    """
+
+    def __init__(self, world: World, labels: Callable[[], Mapping[str, Value]], lamp: Callable[[], str]) -> None:
+        self._world = world
+        self._labels, self._lamp = labels, lamp
+        self._marked: dict[str, float] = {}
+        self.mark()
+
+    def press(self, name: str, down: bool) -> None:
+        """Press a switch or let it go; one that is not there is left alone."""
+        if name in self._world.switches:
+            self._world.press(name, down)
+
+    def mark(self) -> None:
+        """Put a mark where everything stands now; lengths are read from there."""
+        mechanics = self._world.mechanics
+        self._marked = {**mechanics.where, **mechanics.spun}
+
+    def bathe(self, sensor: str, place: str) -> None:
+        """Put a sensor, by its name on the board, into a bath; an unknown place takes it out."""
+        socket = self._label(f"sensors.{sensor}.socket")
+        self._world.baths.pop(socket, None)
+        if place in BATHS_C:
+            self._world.baths[socket] = BATHS_C[place]
+
+    def fault(self, kind: str, heater: str) -> None:
+        """Make a fault at a heater, by its name on the board, or put it right again."""
+        world = self._world
+        plant = world.scenario.heaters.get(self._label(f"heaters.{heater}.socket"), "")
+        socket = self._label(f"sensors.{self._label(f'heaters.{heater}.sensor')}.socket")
+        if kind in ("sensor-out", "sensor-short", "sensor-back") and socket in world.adcs:
+            world.adcs[socket].fault = {"sensor-out": "open", "sensor-short": "short"}.get(kind)
+        elif kind == "cartridge-out":
+            world.dead_heaters.add(plant)
+        elif kind == "stuck":
+            world.stuck_heaters.add(plant)
+        elif kind == "chill" and plant in world.plants:
+            world.plants[plant].put_at(COLD_C)
+        elif kind == "warm-up" and plant in world.plants:
+            world.plants[plant].put_at(world.ambient_c)
+        world.dead_heaters -= {plant} if kind == "cartridge-back" else set()
+        world.stuck_heaters -= {plant} if kind == "power-off" else set()
+
+    def do(self, order: dict[str, Any]) -> dict[str, Any]:
+        """Do what is ordered, and look. Raises KeyError when something is missing from the order."""
+        match order["do"]:
+            case "press":
+                self.press(str(order["of"]), bool(order["down"]))
+            case "mark":
+                self.mark()
+            case "fault":
+                self.fault(str(order["kind"]), str(order["of"]))
+            case "bathe":
+                self.bathe(str(order["of"]), str(order["place"]))
+        return self.look()
+
+    def look(self) -> dict[str, Any]:
+        """What is seen and felt: fans that turn, blocks that are warm (the one that got warm last first), the probe's
+        pin, switches held; how far each carriage and motor went from the mark; where the nozzle is from the bed's front
+        left corner; the room left to the hard stops, mm.
+        """
+        world, mechanics = self._world, self._world.mechanics
+        now, baths = {**mechanics.where, **mechanics.spun}, world.baths
+        warm = {name: plant.block_c - world.ambient_c for name, plant in world.plants.items()}
+        return {
+            "turning": world.turning(),
+            "warm": [name for name in sorted(warm, key=self._lately) if warm[name] > WARM_C],
+            "pin_down": world.pin_is_down,
+            "moved": seen(mechanics.travelled),
+            "turned": sorted(role for role, mm in mechanics.turned.items() if abs(mm) > LEAST_MM),
+            "from_mark": {name: now[name] - self._marked.get(name, 0.0) for name in now},
+            "nozzle": dict(mechanics.where),
+            "room": {
+                axis: (mechanics.where[axis] - each.low_mm, each.high_mm - mechanics.where[axis])
+                for axis, each in mechanics.carriages.items()
+            },
+            "mode": self._lamp(),
+            "baths": {name: baths[socket] for name, socket in self._sensors() if socket in baths},
+            "switches": {name: switch.pressed for name, switch in world.switches.items()},
+        }
+
+    def _lately(self, plant: str) -> float:
+        return -self._world.driven_at.get(plant, -1.0)
+
+    def _sensors(self) -> list[tuple[str, str]]:
+        """Every sensor by its label, with its socket."""
+        places = (
+            path.split(".") for path in self._labels() if path.startswith("sensors.") and path.endswith(".socket")
+        )
+        return [(name, self._label(f"sensors.{name}.socket")) for _, name, _ in places]
+
+    def _label(self, path: str) -> str:
+        return str(self._labels().get(path))
+
+
+async def serve_world(hands: Hands, path: Path) -> asyncio.Server:
+    """Serve hands and eyes at a Unix socket."""
+
+    async def came(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        with contextlib.suppress(ValueError, KeyError, TypeError, ConnectionError):
+            while line := await reader.readline():
+                order = json.loads(line)
+                writer.write(json.dumps(hands.do(order)).encode() + b"\n")
+                await writer.drain()
+        writer.close()
+
+    with contextlib.suppress(FileNotFoundError):
+        path.unlink()
+    return await asyncio.start_unix_server(came, path=str(path))

@@ -1,0 +1,64 @@
+"""Switches as they really are: contacts, faults, bounces, and how often they changed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from ublet.world.scenario import SwitchPart
+
+
+class Switch:
+    """One switch; ``edges`` counts every change of its contact since power-on, bounces too."""
+
+    def __init__(self, part: SwitchPart) -> None:
+        self.part = part
+        self.pressed = False
+        self.edges = 0
+        self._reached = False
+        self._offset = 0.0
+
+    def press(self, down: bool) -> None:
+        """A hand presses or lets go."""
+        before, self.pressed = self.is_open, down
+        if self.is_open != before:
+            self.edges += 1 + 2 * self.part.bounces
+
+    def let_go(self) -> None:
+        """What pressed it is gone: a pin that was drawn in."""
+        self._reached = False
+        if self.pressed:
+            self.press(False)
+
+    def follow(self, where: Mapping[str, float], random: np.random.Generator) -> None:
+        """The carriages stand here now: one that reaches the switch presses it, each time a little elsewhere."""
+        part = self.part
+        if not part.axis:
+            return
+        reached = self._reaches(where[part.axis])
+        if reached != self._reached:
+            self._reached = reached
+            self.press(reached)
+            if not reached and part.spread_mm:
+                self._offset = float(random.normal(0.0, part.spread_mm))
+
+    @property
+    def is_open(self) -> bool:
+        """Whether no current flows through its contact and wires."""
+        return self._opens(self.pressed)
+
+    def is_open_at(self, place_mm: float) -> bool:
+        """Whether it would be open if its carriage stood there."""
+        reached = self._reaches(place_mm)
+        return self._opens(reached if reached != self._reached else self.pressed)
+
+    def _reaches(self, place_mm: float) -> bool:
+        beyond = place_mm - self.part.at_mm - self._offset
+        return beyond <= 0 if self.part.side == "low" else beyond >= 0
+
+    def _opens(self, pressed: bool) -> bool:
+        if self.part.fault == "broken-wire":
+            return True
+        pressed = pressed and self.part.fault != "stuck"
+        return pressed if self.part.normally_closed else not pressed

@@ -1,0 +1,204 @@
+"""What stands around a board: heaters, sensors, fans, switches, carriages, and what happens by itself."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+
+import numpy as np
+
+from ublet.core.machine.schema import MachineFile
+from ublet.core.sockets import Level, Pace, Steps, Until
+from ublet.world.assembly import assemble
+from ublet.world.heat import STEP_S, Adc, Plant
+from ublet.world.mechanics import Stretch
+from ublet.world.scenario import Event, Scenario
+from ublet.world.switches import Switch
+
+HALVINGS = 48
+"""Where a carriage meets a switch is found by halving the stretch so often: far below a micrometre."""
+
+
+class World:
+    """A machine as a scenario says it is; where that is silent, as its machine file declares it.
+
+    It has sockets, and knows nothing of what is plugged to their other side. supply: told of a dip of the power
+    (``reboot``), and of a board that falls ``silence`` for some seconds.
+    """
+
+    def __init__(self, scenario: Scenario, machine: MachineFile, seed: int = 1) -> None:
+        self.scenario = scenario
+        self.supply: Callable[[str, float], None] = lambda kind, seconds: None
+        self.time_s = 0.0
+        self.ambient_c = scenario.scenario.ambient_c
+        self._random = np.random.default_rng(seed)
+        self.plants = {
+            name: Plant(part.truth(), self.ambient_c if part.start_c is None else part.start_c)
+            for name, part in scenario.plants.items()
+        }
+        self.adcs = {
+            socket: Adc(part.truth(), part.bits, part.noise_counts, part.burst)
+            for socket, part in scenario.sensors.items()
+        }
+        self.dead_heaters: set[str] = set()
+        self.stuck_heaters: set[str] = set()
+        self.driven_at: dict[str, float] = {}  # plants that were driven, and when last
+        self.baths: dict[str, float] = {}  # sensor sockets that were put into a bath, and how warm it is
+        self.switches = {name: Switch(part) for name, part in scenario.switches.items()}
+        self.mechanics = assemble(scenario, machine)
+        self._fan_plugs = {**{fan.socket: name for name, fan in machine.fans.items()}, **scenario.fan_plugs}
+        self._has_pin = machine.probe is not None and machine.probe.kind == "pin"
+        self._pin_told = False
+        self._duties: Mapping[str, float] = {}
+        self._blown: Mapping[str, float] = {}
+        self._rests, self._turned = True, False
+        self._events = list(scenario.events)
+
+    # sockets
+
+    def ratio(self, socket: str) -> float:
+        """A sensor input: what its ADC reads of what is plugged there, wherever that sits; an empty one is open."""
+        part = self.scenario.sensors.get(socket)
+        if part is None:
+            return 1.0
+        plant = self.plants[part.plant]
+        celsius = self.baths.get(socket, plant.surface_c if part.at == "surface" else plant.sensor_c)
+        return self.adcs[socket].read(celsius, self._random)
+
+    def level(self, socket: str) -> Level:
+        """A digital input."""
+        switch = self._at(socket)
+        return Level(True, 0) if switch is None else Level(switch.is_open, switch.edges)
+
+    def heat(self, duties: Mapping[str, float]) -> None:
+        """Duty of each heater socket from now on."""
+        self._duties = duties
+
+    def blow(self, duties: Mapping[str, float]) -> None:
+        """Duty of each fan socket from now on."""
+        self._blown = duties
+
+    def pin(self, down: bool) -> None:
+        """The probe's servo; a pin that is drawn in lets go of its switch."""
+        self._pin_told = down and self._has_pin
+        if not down and self._has_pin and "probe" in self.switches:
+            self.switches["probe"].let_go()
+
+    def turn(self, motors: Sequence[Steps], pace: Pace, until: Until | None = None) -> float | None:
+        """Motors turn together; the carriages follow, and press what they reach."""
+        if self._rests:
+            self._rests = False
+            self.mechanics.begin()
+        self._turned = True
+        waited = self._at(until.socket) if until is not None else None
+        if until is not None and (waited.is_open if waited is not None else True) == until.opens:
+            return 0.0
+        for stretch in self.mechanics.stretches(motors, pace):
+            length = stretch.end_mm - stretch.start_mm
+            if until is not None and waited is not None and self._follows(waited):
+                met = self._meets(stretch, waited, until.opens)
+                length = length if met is None else met
+            else:
+                met = None
+            self.mechanics.carry(stretch, length)
+            self._follow()
+            if met is not None:
+                return pace.reached(stretch.start_mm + met)
+        return None
+
+    def pass_time(self, seconds: float) -> None:
+        """Heat flows, and what is due happens. Motors that were not turned since the last time stood still."""
+        self._rests, self._turned = not self._turned, False
+        self._happen()
+        self.time_s += seconds
+        duty = dict.fromkeys(self.plants, 0.0)
+        for socket, share in self._duties.items():
+            plant = self.scenario.heaters.get(socket)
+            if plant is not None and plant not in self.dead_heaters:
+                duty[plant] += share
+        for plant in self.stuck_heaters:
+            duty[plant] = 1.0
+        self.driven_at.update((plant, self.time_s) for plant, each in duty.items() if each > 0)
+        wind = dict.fromkeys(self.plants, 0.0)
+        for socket, blown in self._blown.items():
+            plant = self.scenario.fans.get(socket)
+            if plant is not None and plant in wind:
+                wind[plant] = max(wind[plant], blown)
+        for name, state in self.plants.items():
+            for _ in range(round(seconds / STEP_S)):
+                state.step(duty[name], wind[name], self.ambient_c)
+
+    # what hands do, and eyes see
+
+    def press(self, name: str, down: bool) -> None:
+        """What a hand does to a switch; the probe's moves only while its pin is down.
+
+        Raises:
+            KeyError: there is no such switch.
+        """
+        switch = self.switches[name]
+        switch.press(down and self._follows(switch))
+
+    @property
+    def pin_is_down(self) -> bool:
+        """Whether the probe's pin really is down."""
+        probe = self.switches.get("probe")
+        return self._pin_told and probe is not None and probe.part.fault != "pin-stuck"
+
+    def turning(self) -> list[str]:
+        """The fans that really turn now."""
+        return sorted(
+            self._fan_plugs[socket] for socket, duty in self._blown.items() if duty > 0 and socket in self._fan_plugs
+        )
+
+    # inside
+
+    def _at(self, socket: str) -> Switch | None:
+        """What is plugged into an input."""
+        return next((switch for switch in self.switches.values() if switch.part.socket == socket), None)
+
+    def _follows(self, switch: Switch) -> bool:
+        """Whether a switch can be pressed now: the probe's only by its pin."""
+        return switch is not self.switches.get("probe") or not self._has_pin or self.pin_is_down
+
+    def _follow(self) -> None:
+        for switch in self.switches.values():
+            if self._follows(switch):
+                switch.follow(self.mechanics.where, self._random)
+
+    def _meets(self, stretch: Stretch, switch: Switch, opens: bool) -> float | None:
+        """How far along a stretch a switch comes to open, or to close, mm; None: not on it."""
+        axis = switch.part.axis
+        if not axis or axis not in stretch.axes:
+            return None
+
+        def reads(mm: float) -> bool:
+            place, _ = self.mechanics.where_after(axis, stretch.axes[axis] * mm)
+            return switch.is_open_at(place) == opens
+
+        low, top = 0.0, stretch.end_mm - stretch.start_mm
+        if not reads(top):
+            return None
+        for _ in range(HALVINGS):
+            middle = (low + top) / 2
+            low, top = (low, middle) if reads(middle) else (middle, top)
+        return top
+
+    def _happen(self) -> None:
+        if not self._events:
+            return
+        hottest = max((plant.block_c for plant in self.plants.values()), default=0.0)
+        for event in list(self._events):
+            timed = event.at_s is not None and self.time_s >= event.at_s
+            hot = event.above_c is not None and hottest > event.above_c
+            if timed or hot:
+                self._events.remove(event)
+                self._befall(event)
+
+    def _befall(self, event: Event) -> None:
+        match event.kind:
+            case "sensor-open" | "sensor-short" if event.of in self.adcs:
+                self.adcs[event.of].fault = event.kind.removeprefix("sensor-")
+            case "heater-dead":
+                self.dead_heaters.add(event.of)
+            case "silence" | "reboot":
+                self.supply(event.kind, event.for_s)
