@@ -10,9 +10,9 @@ from ublet.core.sockets import Sockets
 from ublet.firmware.drive import Drive
 from ublet.firmware.guards import HeaterGuard, Trip
 from ublet.firmware.live_values import (
-    blowing_from,
     celsius_from,
     curve_from,
+    fan_rule_from,
     gains_from,
     guard_limits_from,
     number_in,
@@ -51,6 +51,7 @@ class Heating:
         self._sensor_of = {name: str(live[f"heaters.{name}.sensor"]) for name in self.heaters}
         self._sensor_sockets = {name: str(live[f"sensors.{name}.socket"]) for name in self.sensors}
         self._heater_sockets = {name: str(live[f"heaters.{name}.socket"]) for name in self.heaters}
+        self._fan_rules = {name: fan_rule_from(live, name) for name in self.fans}
         self._fan_sockets = {name: str(live[f"fans.{name}.socket"]) for name in self.fans}
         for name, drive in self.drives.items():
             if drive.pid is not None and drive.target_c is not None:
@@ -131,8 +132,9 @@ class Heating:
         for name in self.heaters:
             sensor = self._sensor_of[name]
             yield from self._control(name, ratios.get(sensor, 1.0), self.readings.get(sensor))
-        read = self.readings
-        self.blowing = blowing_from(self.live, self.fan_duty, lambda heater: read.get(self._sensor_of.get(heater, "")))
+        for name, rule in self._fan_rules.items():
+            celsius = self.readings.get(self._sensor_of.get(rule.heater, ""))
+            self.blowing[name] = rule.blows(self.fan_duty[name], celsius)
 
     def put_out(self) -> None:
         """What heaters and fans are driven with goes to their sockets."""

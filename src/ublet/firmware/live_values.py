@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
+from dataclasses import dataclass
 
 from ublet.core.heat.curves import Curve, curve_of
 from ublet.core.heat.gain_choice import gains_below, gains_root
@@ -60,19 +61,29 @@ def celsius_from(curve: Curve | None, ratio: float) -> float | None:
     return celsius if low < celsius < high else None
 
 
-def blowing_from(live: Live, told: Mapping[str, float], heater_c: Callable[[str], float | None]) -> dict[str, float]:
-    """What each fan does: as it was told, or as what it follows asks for; too little is raised to its least."""
-    found = {}
-    for name, duty in told.items():
-        follows = live.get(f"fans.{name}.follows")
-        if follows == "always":
-            duty = 1.0
-        elif follows == "heater":
-            celsius = heater_c(str(live.get(f"fans.{name}.heater")))
-            duty = max(duty, 1.0) if celsius is not None and celsius > number_in(live, f"fans.{name}.above_c") else duty
-        least = number_in(live, f"fans.{name}.least_duty") if f"fans.{name}.least_duty" in live else 0.0
-        found[name] = max(duty, least) if duty > 0 else 0.0
-    return found
+@dataclass(frozen=True)
+class FanRule:
+    """What a fan does beside what it is told: nothing, blow always, or with a heater above a temperature."""
+
+    follows: str
+    heater: str
+    above_c: float
+    least: float
+
+    def blows(self, told: float, heater_c: float | None) -> float:
+        """Its duty; too little is raised to its least."""
+        hot = self.follows == "heater" and heater_c is not None and heater_c > self.above_c
+        duty = 1.0 if hot or self.follows == "always" else told
+        return max(duty, self.least) if duty > 0 else 0.0
+
+
+def fan_rule_from(live: Live, name: str) -> FanRule:
+    """What the live settings say of a fan."""
+    above, least = (
+        number_in(live, f"fans.{name}.{key}") if f"fans.{name}.{key}" in live else 0.0
+        for key in ("above_c", "least_duty")
+    )
+    return FanRule(str(live.get(f"fans.{name}.follows")), str(live.get(f"fans.{name}.heater")), above, least)
 
 
 def input_from(live: Live, name: str, level: Level) -> tuple[float, float]:

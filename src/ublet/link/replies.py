@@ -177,10 +177,14 @@ def _wrong(row: Any, channels: int | None) -> str | None:
         return f"a row's number is {str(number)[:20]}"
     if not _is_number(time_s):
         return f"the time of row {number:g} is no number"
-    for value in row[2:]:
-        if value is not None and not _is_number(value):
-            return f"a value of row {number:g} is neither a number nor null"
+    values = row[2:]
+    # whatever is not finite makes the sum so; a sum that overflows though all are finite is no reading of a machine
+    if not set(map(type, values)) <= NUMBER_OR_NULL or not math.isfinite(sum(v for v in values if v is not None)):
+        return f"a value of row {number:g} is neither a number nor null"
     return None
+
+
+NUMBER_OR_NULL = {int, float, type(None)}
 
 
 def _is_number(value: Any) -> bool:

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import copy
+from collections.abc import Mapping
 from dataclasses import replace
+from typing import Any
 
-from ublet.core.machine.check import check_text
-from ublet.core.machine.edit import EditError, edited
+from ublet.core.machine.check import check_tree, parse_toml
+from ublet.core.machine.lines import key_lines
+from ublet.core.machine.problem import Lines
 from ublet.core.run import Option, TrialResult
+from ublet.core.settings import Value, thawed
 from ublet.session.document import Document
 
 
 def vetted(result: TrialResult, document: Document) -> TrialResult:
     """The same result without the options that the machine file could not take; what was taken out is said."""
-    reasons = {option.name: reason for option in result.options if (reason := _contradiction(option, document))}
+    reasons = _contradictions(result.options, document)
     if not reasons:
         return result
     told = " ".join(
@@ -27,16 +32,35 @@ def vetted(result: TrialResult, document: Document) -> TrialResult:
     )
 
 
-def _contradiction(option: Option, document: Document) -> str:
-    """The first error that a good machine file would get by keeping and saving an option; empty: none. Warnings may be
-    what a trial found out: steps far from their geometry say that a part is not the declared one.
+def _contradictions(options: tuple[Option, ...], document: Document) -> dict[str, str]:
+    """The first error that a good machine file would get by keeping and saving an option, for those that have one.
+
+    Warnings may be what a trial found out: steps far from their geometry say that a part is not the declared one.
     """
-    wanted = {p.setting: p.after for p in option.proposals if p.after is not None}
-    values = {path: after for path, after in wanted.items() if document.value(path) != after}
-    if not values:
-        return ""
-    try:
-        after = check_text(edited(document.text, values), document.boards)
-    except EditError as error:
-        return str(error)
-    return after.errors[0].sentence(document.path.name) if after.errors else ""
+    found: dict[str, str] = {}
+    read: tuple[dict[str, Any], Lines] | None = None
+    for option in options:
+        wanted = {p.setting: p.after for p in option.proposals if p.after is not None}
+        values = {path: after for path, after in wanted.items() if document.value(path) != after}
+        if not values:
+            continue
+        if read is None:
+            read = parse_toml(document.text)[0], key_lines(document.text)
+        after = check_tree(_with(read[0], values), read[1], document.boards)
+        if after.errors:
+            found[option.name] = after.errors[0].sentence(document.path.name)
+    return found
+
+
+def _with(tree: dict[str, Any], values: Mapping[str, Value]) -> dict[str, Any]:
+    """What a file would say with some settings changed; tables are made where they are missing."""
+    changed = copy.deepcopy(tree)
+    for path, value in values.items():
+        *parts, key = path.split(".")
+        table = changed
+        for part in parts:
+            table = table.setdefault(part, {})
+        before = table.get(key)
+        whole = isinstance(before, int) and isinstance(value, float) and value.is_integer()
+        table[key] = int(value) if whole and isinstance(value, float) else thawed(value)
+    return changed

@@ -108,7 +108,7 @@ class Hands:
                 for axis, each in mechanics.carriages.items()
             },
             "mode": self._lamp(),
-            "baths": {name: baths[socket] for name, socket in self._sensors() if socket in baths},
+            "baths": {name: baths[socket] for name, socket in self._sensors() if socket in baths} if baths else {},
             "switches": {name: switch.pressed for name, switch in world.switches.items()},
         }
 

@@ -114,6 +114,7 @@ class Mechanics:
         self.spun: dict[str, float] = {}
         self._pulled = dict(where)  # where the belts and screws are; a carriage with play trails behind
         self._slipping: set[str] = set()
+        self._known: tuple[Sequence[Steps], float, list[_Driven]] = ((), 0.0, [])
         self.begin()
 
     def begin(self) -> None:
@@ -127,7 +128,9 @@ class Mechanics:
 
         A motor of which more force is asked than it has slips: its steps are lost until it is slow again.
         """
-        driven = self._driven(told, pace)
+        if self._known[0] is not told or self._known[1] != pace.acceleration_mm_s2:
+            self._known = (told, pace.acceleration_mm_s2, self._driven(told, pace))
+        driven = self._known[2]
         cuts = {0.0, pace.seconds}
         for each in driven:
             cuts.update(at for at in self._turning_points(each, pace) if 0.0 < at < pace.seconds)

@@ -44,12 +44,14 @@ class World:
         self.driven_at: dict[str, float] = {}  # plants that were driven, and when last
         self.baths: dict[str, float] = {}  # sensor sockets that were put into a bath, and how warm it is
         self.switches = {name: Switch(part) for name, part in scenario.switches.items()}
+        self._plugged = {each.part.socket: each for each in reversed(self.switches.values())}
         self.mechanics = assemble(scenario, machine)
         self._fan_plugs = {**{fan.socket: name for name, fan in machine.fans.items()}, **scenario.fan_plugs}
         self._has_pin = machine.probe is not None and machine.probe.kind == "pin"
         self._pin_told = False
         self._duties: Mapping[str, float] = {}
         self._blown: Mapping[str, float] = {}
+        self._wind = dict.fromkeys(self.plants, 0.0)
         self._rests, self._turned = True, False
         self._events = list(scenario.events)
 
@@ -66,7 +68,7 @@ class World:
 
     def level(self, socket: str) -> Level:
         """A digital input."""
-        switch = self._at(socket)
+        switch = self._plugged.get(socket)
         return Level(True, 0) if switch is None else Level(switch.is_open, switch.edges)
 
     def heat(self, duties: Mapping[str, float]) -> None:
@@ -75,7 +77,13 @@ class World:
 
     def blow(self, duties: Mapping[str, float]) -> None:
         """Duty of each fan socket from now on."""
-        self._blown = duties
+        if duties == self._blown:
+            return
+        self._blown, self._wind = duties, dict.fromkeys(self.plants, 0.0)
+        for socket, blown in duties.items():
+            plant = self.scenario.fans.get(socket)
+            if plant is not None and plant in self._wind:
+                self._wind[plant] = max(self._wind[plant], blown)
 
     def pin(self, down: bool) -> None:
         """The probe's servo; a pin that is drawn in lets go of its switch."""
@@ -89,7 +97,7 @@ class World:
             self._rests = False
             self.mechanics.begin()
         self._turned = True
-        waited = self._at(until.socket) if until is not None else None
+        waited = self._plugged.get(until.socket) if until is not None else None
         if until is not None and (waited.is_open if waited is not None else True) == until.opens:
             return 0.0
         for stretch in self.mechanics.stretches(motors, pace):
@@ -117,15 +125,13 @@ class World:
                 duty[plant] += share
         for plant in self.stuck_heaters:
             duty[plant] = 1.0
-        self.driven_at.update((plant, self.time_s) for plant, each in duty.items() if each > 0)
-        wind = dict.fromkeys(self.plants, 0.0)
-        for socket, blown in self._blown.items():
-            plant = self.scenario.fans.get(socket)
-            if plant is not None and plant in wind:
-                wind[plant] = max(wind[plant], blown)
+        steps = range(round(seconds / STEP_S))
         for name, state in self.plants.items():
-            for _ in range(round(seconds / STEP_S)):
-                state.step(duty[name], wind[name], self.ambient_c)
+            driven, wind = duty[name], self._wind[name]
+            if driven > 0:
+                self.driven_at[name] = self.time_s
+            for _ in steps:
+                state.step(driven, wind, self.ambient_c)
 
     # what hands do, and eyes see
 
@@ -151,10 +157,6 @@ class World:
         )
 
     # inside
-
-    def _at(self, socket: str) -> Switch | None:
-        """What is plugged into an input."""
-        return next((switch for switch in self.switches.values() if switch.part.socket == socket), None)
 
     def _follows(self, switch: Switch) -> bool:
         """Whether a switch can be pressed now: the probe's only by its pin."""

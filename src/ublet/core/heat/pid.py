@@ -60,6 +60,6 @@ class Pid:
         demand = gains.kp * error + self.integral - gains.kd * self._slope
         pushes_out = (demand >= limit and error > 0) or (demand <= 0 and error < 0)
         if not pushes_out:
-            step = gains.ki * error * self.tick_s
-            self.integral = min(limit, max(0.0, self.integral + step))
-        return min(limit, max(0.0, demand))
+            integral = self.integral + gains.ki * error * self.tick_s
+            self.integral = limit if integral > limit else integral if integral > 0.0 else 0.0
+        return limit if demand > limit else demand if demand > 0.0 else 0.0

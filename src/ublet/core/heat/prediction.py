@@ -70,14 +70,15 @@ def predict_on_off(model: HeaterModel, swing_c: float, situation: Situation, see
 
 def _run(model: HeaterModel, law: Callable[[float], float], situation: Situation, seed: int) -> PredictedStep:
     count = int(situation.end_s / TICK_S) + 1
-    noise = np.random.default_rng(seed).standard_normal(count) * situation.noise_c
+    noise = (np.random.default_rng(seed).standard_normal(count) * situation.noise_c).tolist()  # plain floats are quick
     whole = int(model.dead_time_s / TICK_S)
     part = model.dead_time_s / TICK_S - whole
     past = deque([0.0] * (whole + 2), maxlen=whole + 2)
     fanned = model.with_loss(situation.fan_loss_ratio)
     block = sensor = situation.start_c - model.ambient_c
     second = math.exp(-TICK_S / model.second_lag_s) if model.second_lag_s > 1e-6 else 0.0
-    temperatures, duties = np.empty(count), np.empty(count)
+    temperatures: list[float] = []
+    duties: list[float] = []
     fan_tick = count if situation.fan_at_s is None else int(situation.fan_at_s / TICK_S)
     plant, keep = model, math.exp(-TICK_S / model.time_constant_s)
     slow = quick = block
@@ -87,7 +88,8 @@ def _run(model: HeaterModel, law: Callable[[float], float], situation: Situation
             plant, keep = fanned, math.exp(-TICK_S / fanned.time_constant_s)
         reading = sensor + model.ambient_c + noise[tick]
         duty = min(situation.limit, law(reading))
-        temperatures[tick], duties[tick] = reading, duty
+        temperatures.append(reading)
+        duties.append(duty)
         past.append(duty)
         arriving = past[1] * (1 - part) + past[0] * part
         before = block
@@ -98,5 +100,6 @@ def _run(model: HeaterModel, law: Callable[[float], float], situation: Situation
             block = (1 - share) * slow + share * quick
         sensor = second * sensor + (1 - second) * (before + block) / 2
     time_s = np.arange(count, dtype=np.float64) * TICK_S
-    measure = measure_step(time_s, temperatures, situation.target_c, situation.fan_at_s, situation.read_s)
-    return PredictedStep(time_s, temperatures, duties, measure)
+    celsius = np.array(temperatures)
+    measure = measure_step(time_s, celsius, situation.target_c, situation.fan_at_s, situation.read_s)
+    return PredictedStep(time_s, celsius, np.array(duties), measure)

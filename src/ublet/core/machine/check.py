@@ -40,7 +40,11 @@ def check_text(text: str, boards: Boards) -> Checked:
     tree, broken = parse_toml(text)
     if broken is not None:
         return Checked(None, (broken,))
-    lines = key_lines(text)
+    return check_tree(tree, key_lines(text), boards)
+
+
+def check_tree(tree: Mapping[str, Any], lines: Lines, boards: Boards) -> Checked:
+    """The same for what a file says, as plain tables; lines: where it says it."""
     machine, problems = validate(MachineFile, tree, lines)
     if machine is not None:
         problems += cross_check(machine, lines, boards)
