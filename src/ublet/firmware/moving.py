@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
-from functools import partial
 
+from ublet.core.motion.caps import EXTRUDER
 from ublet.core.motion.kinematics import AXES
-from ublet.core.motion.planner import Cap, Corner, Line, by_deviation, by_jerk, duration, line_of
+from ublet.core.motion.planner import Line, duration
 from ublet.core.settings import Value
 from ublet.core.sockets import Sockets, Until
-from ublet.firmware.drivers import EXTRUDER, Drivers, part_of
+from ublet.firmware.drivers import Drivers
 from ublet.firmware.homing import Approach, Course, HomingPlan, homing_course
 from ublet.firmware.live_values import number_in
 from ublet.firmware.queue import MotionQueue, Move
@@ -66,7 +65,7 @@ class Mover:
         self.position: dict[str, float | None] = dict.fromkeys(AXES)
         self.told: dict[str, tuple[str, float | None]] = dict.fromkeys(AXES, ("", None))
         self.drivers = Drivers(live, self._steps_per_s)
-        self.queue.corner = corner_of(live) if live else self.queue.corner
+        self.queue.corner = self.drivers.caps.corner
 
     @property
     def moving(self) -> bool:
@@ -85,15 +84,16 @@ class Mover:
         """Live settings changed: an axis whose millimetres mean something else now no longer knows where it stands."""
         placing = [path for path in paths if path.startswith("axes.") and path.endswith(PLACING)]
         for axis in {path.split(".")[1] for path in placing}:
-            for motor in self.drivers.of_axis[axis]:
-                for each in self.drivers.kinematics.axes_of(motor):
+            caps = self.drivers.caps
+            for motor in caps.of_axis[axis]:
+                for each in caps.kinematics.axes_of(motor):
                     self.position[each] = None
             self.position[axis] = None
 
     def settled(self) -> None:
         """Live settings have changed: what the drivers are told follows."""
         self.drivers = Drivers(self.live, self._steps_per_s)
-        self.queue.corner = corner_of(self.live)
+        self.queue.corner = self.drivers.caps.corner
 
     # what may be asked for; the caller has seen to it that the board is ready
 
@@ -107,8 +107,7 @@ class Mover:
         self._must_stand()
         self.drivers.must_have(root)
         _must_be_short(mm, speed_mm_s)
-        caps = {root: self.drivers.cap(part_of(root))}
-        told = self._start({root: mm}, {root: mm}, speed_mm_s, caps)
+        told = self._start(self.drivers.caps.motor_line({root: mm}, speed_mm_s), {root: mm})
         self.position = dict.fromkeys(AXES)  # the carriages no longer stand where they were
         return told
 
@@ -127,7 +126,8 @@ class Mover:
             self._must_be_inside(axis, here, mm)
             if not speed_mm_s > 0 or not mm:
                 raise Refused(NOT_ALLOWED, f"a move of {mm:g} mm at {speed_mm_s:g} mm/s is none")
-        return self._start({axis: mm}, self.drivers.motors({axis: mm}), speed_mm_s, self.drivers.caps({axis: mm}))
+        caps = self.drivers.caps
+        return self._start(caps.line({axis: mm}, speed_mm_s), caps.motors({axis: mm}))
 
     def home(self, axis: str) -> None:
         """Seek an axis's end and set its position there; how it went is in ``told``.
@@ -163,26 +163,9 @@ class Mover:
 
     # inside
 
-    def _start(
-        self, travel: Mapping[str, float], motors: Mapping[str, float], feed: float, caps: Mapping[str, Cap]
-    ) -> Told:
-        line = self._line(travel, motors, feed, caps)
-        steps = self.drivers.steps({root: mm / line.length for root, mm in motors.items()})
-        self.queue.add(Move(line, steps, done=self._ended))
+    def _start(self, line: Line, motors: Mapping[str, float]) -> Told:
+        self.queue.add(Move(line, self.drivers.steps(motors, line.length), done=self._ended))
         return Told(duration([line], self.queue.corner), line.top, line.capped_by)
-
-    def _line(
-        self, travel: Mapping[str, float], motors: Mapping[str, float], feed: float, caps: Mapping[str, Cap]
-    ) -> Line:
-        """The path; its way names axes and filament only."""
-        least = dict(caps)
-        for root in motors:
-            steps = self.drivers.step_cap(root)
-            if steps is not None and (root not in least or steps.speed < least[root].speed):
-                least[root] = Cap(steps.speed, caps[root].acceleration if root in caps else math.inf, steps.setting)
-        capped = line_of({**motors, **travel}, feed, least)
-        way = {part: mm / capped.length for part, mm in travel.items() if part in (*AXES, "e") and mm}
-        return Line(way, capped.length, capped.top, capped.acceleration, capped.capped_by)
 
     def _ended(self, hit: bool) -> None:
         self.moves_done += 1
@@ -202,12 +185,10 @@ class Mover:
         except StopIteration as end:
             self._homed(plan, str(end.value))
             return
-        motors = self.drivers.motors({plan.axis: approach.mm})
-        acceleration = Cap(approach.speed_mm_s, self.drivers.cap(f"axes.{plan.axis}").acceleration, "")
-        line = self._line({plan.axis: approach.mm}, motors, approach.speed_mm_s, {plan.axis: acceleration})
+        caps, travel = self.drivers.caps, {plan.axis: approach.mm}
+        line, motors = caps.line(travel, approach.speed_mm_s), caps.motors(travel)
         until = self._until() if approach.until_triggered else None
-        steps = self.drivers.steps({root: mm / line.length for root, mm in motors.items()})
-        self.queue.add(Move(line, steps, until, done=self._go_on_homing))
+        self.queue.add(Move(line, self.drivers.steps(motors, line.length), until, done=self._go_on_homing))
 
     def _until(self) -> Until | None:
         """What ends an approach: the contact at the end opens, or closes. Without a pull-up an open one reads as low,
@@ -247,17 +228,6 @@ class Mover:
 
     def _number(self, path: str) -> float:
         return number_in(self.live, path)
-
-
-def corner_of(live: Mapping[str, Value]) -> Corner:
-    """How corners are taken, by the live settings."""
-    if live.get("motion.cornering") == "jerk":
-        parts = {axis: f"axes.{axis}" for axis in AXES} | {"e": "extruder"}
-        jerks = {
-            part: number_in(live, f"{root}.jerk_mm_s") for part, root in parts.items() if f"{root}.jerk_mm_s" in live
-        }
-        return partial(by_jerk, jerks=jerks)
-    return partial(by_deviation, deviation=number_in(live, "motion.junction_deviation_mm"))
 
 
 def _must_be_short(mm: float, speed_mm_s: float) -> None:
