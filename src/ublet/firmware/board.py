@@ -14,6 +14,7 @@ from ublet.core.motion.kinematics import AXES
 from ublet.core.settings import Value
 from ublet.core.sockets import Sockets
 from ublet.firmware.drive import Drive
+from ublet.firmware.events import Events
 from ublet.firmware.guards import Trip
 from ublet.firmware.hardware import Hardware
 from ublet.firmware.heating import Heating
@@ -51,7 +52,8 @@ class Board:
         self.slots = Slots(factory, hardware.slot_bytes, slots_path)
         self.layers = Layers(store)
         self.heat = Heating(sockets)
-        self.mover = Mover(sockets, self._is_triggered, self._deploy, hardware.steps_per_s)
+        self.events = Events(lambda: self.time_s)
+        self.mover = Mover(sockets, self.events, self._is_triggered, self._deploy, hardware.steps_per_s)
         self.restart_due = False
         self.boot = 0
         self.silent_until = 0.0
@@ -69,6 +71,7 @@ class Board:
         self.inputs = [f"endstops.{path.split('.')[1]}" for path in image if re.fullmatch(ENDSTOP, path)]
         self.inputs += ["probe"] if "probe.socket" in image else []
         self._sockets.pin(False)
+        self.events.restart()
         self.mover.reset(live)
         self.mode, self.why, self.guard = "ready", "", ""
         self.index, self.time_s = 0, 0.0
@@ -85,7 +88,6 @@ class Board:
             *(f"fans.{name}" for name in self.heat.fans),
             *(f"{what}.{name}" for name in self.inputs for what in ("inputs", "edges")),
             "motion.moving",
-            "motion.moves",
             *(f"axes.{axis}.mm" for axis in AXES),
         ]
 
@@ -237,7 +239,7 @@ class Board:
         row += heat.blowing.values()
         for name in self.inputs:
             row += self._input(name)
-        row += [float(self.mover.moving), float(self.mover.moves_done), *self.mover.position.values()]
+        row += [float(self.mover.moving), *self.mover.position.values()]
         return [None if value is None else round(value, 4) for value in row]
 
     def _input(self, name: str) -> tuple[float, float]:

@@ -11,6 +11,7 @@ from ublet.core.motion.planner import Line, duration
 from ublet.core.settings import Value
 from ublet.core.sockets import Sockets, Until
 from ublet.firmware.drivers import Drivers
+from ublet.firmware.events import Events
 from ublet.firmware.homing import Approach, Course, HomingPlan, homing_course
 from ublet.firmware.live_values import number_in
 from ublet.firmware.queue import MotionQueue, Move
@@ -26,8 +27,11 @@ PLACING = (".minimum_mm", ".maximum_mm", ".steps_per_mm", ".microsteps", ".socke
 
 @dataclass(frozen=True)
 class Told:
-    """What is answered to whoever asked for a move: how long it takes, how fast it is, and what made it slower."""
+    """What is answered to whoever asked for a move: its number, by which its end will be told, how long it takes, how
+    fast it is, and what made it slower.
+    """
 
+    motion: int
     seconds: float
     speed_mm_s: float
     capped_by: str
@@ -43,12 +47,15 @@ class Mover:
     def __init__(
         self,
         sockets: Sockets,
+        events: Events,
         triggered: Callable[[str], bool],
         pin: Callable[[bool], None],
         steps_per_s: float,
     ) -> None:
         self._steps_per_s = steps_per_s
         self._triggered, self._pin = triggered, pin
+        self._events = events
+        self._motion = 0  # counts what was begun since the board was made; a number never comes again
         self.queue = MotionQueue(sockets, self._moved)
         self.live: Mapping[str, Value] = {}
         self._course: Course | None = None
@@ -61,7 +68,6 @@ class Mover:
         self.live = live
         self.queue.clear()
         self._course = self._homes = None
-        self.moves_done = 0
         self.position: dict[str, float | None] = dict.fromkeys(AXES)
         self.told: dict[str, tuple[str, float | None]] = dict.fromkeys(AXES, ("", None))
         self.drivers = Drivers(live, self._steps_per_s)
@@ -74,11 +80,12 @@ class Mover:
 
     def stop(self) -> None:
         """Stop at once. What was stopped in the middle no longer knows where it stands."""
-        if self.moving:
-            self.position = dict.fromkeys(AXES)
-            self.moves_done += 1
+        if not self.moving:
+            return
+        self.position = dict.fromkeys(AXES)
         self.queue.clear()
         self._course = self._homes = None
+        self._end("stopped")
 
     def changed(self, paths: Iterable[str]) -> None:
         """Live settings changed: an axis whose millimetres mean something else now no longer knows where it stands."""
@@ -129,8 +136,8 @@ class Mover:
         caps = self.drivers.caps
         return self._start(caps.line({axis: mm}, speed_mm_s), caps.motors({axis: mm}))
 
-    def home(self, axis: str) -> None:
-        """Seek an axis's end and set its position there; how it went is in ``told``.
+    def home(self, axis: str) -> int:
+        """Seek an axis's end and set its position there; how it went is in ``told``. Returns the motion's number.
 
         Raises:
             Refused: moving already, no such axis, no input at its end, Z with the probe before X and Y.
@@ -153,7 +160,9 @@ class Mover:
             self._pin(True)
         self.told[axis] = ("", None)
         self._course = homing_course(self._homes, lambda: self._triggered(name))
+        self._motion += 1
         self._go_on_homing(None)
+        return self._motion
 
     # time
 
@@ -164,11 +173,12 @@ class Mover:
     # inside
 
     def _start(self, line: Line, motors: Mapping[str, float]) -> Told:
-        self.queue.add(Move(line, self.drivers.steps(motors, line.length), done=self._ended))
-        return Told(duration([line], self.queue.corner), line.top, line.capped_by)
+        self.queue.add(Move(line, self.drivers.steps(motors, line.length), done=lambda hit: self._end("done")))
+        self._motion += 1
+        return Told(self._motion, duration([line], self.queue.corner), line.top, line.capped_by)
 
-    def _ended(self, hit: bool) -> None:
-        self.moves_done += 1
+    def _end(self, how: str, **more: object) -> None:
+        self._events.tell("ended", motion=self._motion, how=how, **more)
 
     def _moved(self, way: Mapping[str, float], mm: float) -> None:
         for axis in AXES:
@@ -205,8 +215,8 @@ class Mover:
         self.told[plan.axis] = (failed, shift)
         self.position[plan.axis] = None if failed else plan.end_mm
         self._course = self._homes = None
-        self.moves_done += 1
         self._pin(False)
+        self._end("done")
 
     def _must_stand(self) -> None:
         if self.moving:

@@ -13,6 +13,7 @@ import numpy as np
 from ublet.core.heat.pid import TICK_S
 from ublet.core.settings import frozen
 from ublet.firmware.board import HEARTBEAT_WINDOW_S, Board
+from ublet.firmware.events import Event
 from ublet.firmware.hardware import Wire
 from ublet.firmware.line import PacedLine
 from ublet.firmware.moving import Told
@@ -62,6 +63,7 @@ class Service:
         baud = self.wire.baud * clock_speed
         self._arriving = PacedLine(baud, self._take)
         self._leaving = PacedLine(baud, lambda data: self.send(data))
+        board.events.told = self._tell_event
         self._methods: dict[str, Callable[[Params], Any]] = {
             "hello": self._hello,
             "settings.read": self._read,
@@ -80,6 +82,7 @@ class Service:
             "halt": self._halt,
             "release": self._release,
             "samples.read": self._samples,
+            "events.read": self._events,
             "image.status": self._image_status,
             "image.begin": self._image_begin,
             "image.verify": self._image_verify,
@@ -118,6 +121,7 @@ class Service:
         params: Params = {
             "boot": board.boot,
             "mode": board.mode,
+            "events": board.events.newest,
             "samples": board.since(max(self._sent_index, board.index - SAMPLES_AT_ONCE), board.index),
         }
         if board.mode != "ready":
@@ -173,6 +177,10 @@ class Service:
         if self.board.restart_due:
             self.board.restart()
 
+    def _tell_event(self, event: Event) -> None:
+        if self._session is not None:
+            self._emit({"jsonrpc": "2.0", "method": "event", "params": {"boot": self.board.boot, **event}})
+
     def _emit(self, message: Message) -> None:
         self._transmit(encode(message))
 
@@ -211,6 +219,7 @@ class Service:
             "was_on": was_on,
             "board": board.hardware.name,
             "boot": board.boot,
+            "events": board.events.newest,
             "firmware": board.slots.running.head.version,
             "clock": self._speed,
             "simulated": True,
@@ -281,8 +290,7 @@ class Service:
 
     def _home(self, params: Params) -> Any:
         self.board.must_be_ready()
-        self.board.mover.home(_text(params, "axis"))
-        return {}
+        return {"motion": self.board.mover.home(_text(params, "axis"))}
 
     def _stop(self, params: Params) -> Any:
         self.board.mover.stop()
@@ -306,6 +314,9 @@ class Service:
         start, end = _whole(params, "from"), _whole(params, "to")
         kept = max(start, self.board.index - len(self.board.samples))
         return {"samples": self.board.since(kept, min(end, kept + SAMPLES_AT_ONCE))}
+
+    def _events(self, params: Params) -> Any:
+        return {"events": self.board.events.since(_whole(params, "from"))}
 
     def _image_status(self, params: Params) -> Any:
         slots = self.board.slots
@@ -349,7 +360,12 @@ class Service:
 
 
 def _told(told: Told) -> dict[str, Any]:
-    return {"seconds": round(told.seconds, 3), "speed_mm_s": told.speed_mm_s, "capped_by": told.capped_by}
+    return {
+        "motion": told.motion,
+        "seconds": round(told.seconds, 3),
+        "speed_mm_s": told.speed_mm_s,
+        "capped_by": told.capped_by,
+    }
 
 
 def _number(params: Params, key: str) -> float:

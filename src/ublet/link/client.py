@@ -12,7 +12,7 @@ from typing import Any
 from ublet.core.trouble import NoLink
 from ublet.link.errors import BoardRefused, Garbled, LinkLost, Malformed
 from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode, encode_block
-from ublet.link.replies import Hello, Sample, StateTold, checked_samples, told_as
+from ublet.link.replies import EventsPage, EventTold, Hello, Sample, StateTold, checked_samples, told_as
 from ublet.link.transport import Transport
 
 PROTOCOL = 1
@@ -62,6 +62,7 @@ class Client:
     transport: Transport
     on_state: Callable[[State], None] = lambda state: None
     on_samples: Callable[[list[Sample]], None] = lambda samples: None
+    on_event: Callable[[EventTold], None] = lambda event: None
     on_lost: Callable[[str], None] = lambda why: None
     on_talk: Callable[[str, Message], None] | None = None
     quality: LinkQuality = field(default_factory=LinkQuality)
@@ -75,7 +76,9 @@ class Client:
         self._sent: dict[int, bytes] = {}
         self._next_sample: int | None = None
         self._held: list[Sample] = []
-        self._filling = False
+        self._filling = self._asking = False
+        self._next_event = 1
+        self._early: dict[int, EventTold] = {}
         self._beating = False
         self._bytes = self._good_lines = 0
         self._silent_until = 0.0
@@ -104,6 +107,9 @@ class Client:
         finally:
             asked.cancel()
         self.about = told_as(Hello, answer, "hello")
+        if self.state.boot != self.about.boot:
+            self.state = State(self.about.boot)
+        self._next_event = self.about.events + 1
         self._news = asyncio.get_running_loop().time()
         if not self._beating:
             self._beating = True
@@ -226,6 +232,8 @@ class Client:
         method = message.get("method")
         if method == "state":
             self._take_state(message.get("params"))
+        elif method == "event":
+            self._take_events([told_as(EventTold, message.get("params"), "event")])
         elif method == "busy":
             raise Malformed(BUSY)
         elif method == "damaged":
@@ -244,6 +252,8 @@ class Client:
         if state.boot != self.state.boot:
             self._next_sample = self._last_time = None
             self._held.clear()
+            self._next_event = 1
+            self._early.clear()
         changed, self.state = state != self.state, state
         channels = None if self.about is None or state.boot != self.about.boot else len(self.about.channels)
         samples = checked_samples(params.get("samples") or [] if isinstance(params, dict) else [], channels)
@@ -252,6 +262,37 @@ class Client:
             self._sort_out()
         if changed:
             self.on_state(state)
+        if told.events >= self._next_event:
+            self._ask_events()
+
+    def _take_events(self, events: list[EventTold]) -> None:
+        """Pass on events in order, each once; ask for those that are missing before them."""
+        for event in events:
+            if event.boot == self.state.boot and event.number >= self._next_event:
+                self._early[event.number] = event
+        while self._next_event in self._early:
+            event = self._early.pop(self._next_event)
+            self._next_event += 1
+            self.on_event(event)
+        if self._early:
+            self._ask_events()
+
+    def _ask_events(self) -> None:
+        if not self._asking:
+            self._asking = True
+            self._spawn(self._fetch_events(self._next_event))
+
+    async def _fetch_events(self, start: int) -> None:
+        """Events that were told and not heard; those that the board no longer keeps are gone."""
+        try:
+            boot = self.state.boot
+            answer = told_as(EventsPage, await self.call("events.read", {"from": start}), "events.read")
+            found = [told_as(EventTold, {**event, "boot": boot}, "events.read") for event in answer.events]
+            if found and self._next_event == start:
+                self._next_event = found[0].number
+        finally:
+            self._asking = False
+        self._take_events(found)
 
     def _sort_out(self) -> None:
         """Pass on samples in order; ask for what is missing before the first of those held."""

@@ -45,6 +45,7 @@ class Hello(Told):
     sample_period_s: float = Field(gt=0)
     heartbeat_window_s: float = Field(gt=0)
     simulated: bool = False
+    events: int = 0
     was_on: list[On] = Field(default_factory=list)
 
     @field_validator("channels")
@@ -99,12 +100,40 @@ class AxisStatus(Told):
     shift_mm: float | None
 
 
-class MoveTold(Told):
-    """What a board says of a move that it began: how long it takes, the speed it uses and what capped that."""
+class MotionTold(Told):
+    """What a board says of a motion that it began: the number by which it will tell its end."""
+
+    motion: int
+
+
+class MoveTold(MotionTold):
+    """The same of a move, with how long it takes, the speed it uses and what capped that."""
 
     seconds: float
     speed_mm_s: float
     capped_by: str = ""
+
+
+class EventTold(Told):
+    """Something that happened on the board; ``more`` is what else it says of it, by its kind."""
+
+    boot: int
+    number: int = Field(ge=1)
+    time_s: float
+    what: str
+    motion: int = 0
+    how: str = ""
+    program: str = ""
+    segment: int = 0
+    place: str = ""
+    why: str = ""
+    position: dict[str, float | None] = Field(default_factory=dict)
+
+
+class EventsPage(Told):
+    """Events that the board still keeps; their boot is the one that it runs in."""
+
+    events: list[dict[str, Any]]
 
 
 class UploadBegun(Told):
@@ -128,6 +157,7 @@ class StateTold(Told):
     mode: Literal["ready", "halted", "tripped"]
     why: str = ""
     guard: str = ""
+    events: int = 0
 
 
 def told_as(shape: type[T], answer: object, method: str) -> T:

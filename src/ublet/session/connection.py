@@ -13,7 +13,7 @@ from ublet.link.baud import PortOpener
 from ublet.link.client import Client, State
 from ublet.link.errors import BoardRefused, Garbled, LinkLost
 from ublet.link.frames import Message
-from ublet.link.replies import Hello, Layers, LayersPage, On, RunningImage, Sample, told_as
+from ublet.link.replies import EventTold, Hello, Layers, LayersPage, On, RunningImage, Sample, told_as
 from ublet.link.transport import PortError, Transport
 
 T = TypeVar("T")
@@ -24,6 +24,7 @@ NEXT_SAMPLES_S = 0.5
 """So long news is waited for at the most, by our own clock, s."""
 SETTINGS_AT_ONCE = 40
 OFF = ("motion.stop", "heat.off")
+KEPT_ENDS = 100
 MINUTE = 600
 """Samples kept for the traces: one minute of the board's time."""
 
@@ -48,6 +49,8 @@ class Connection:
         self.samples: deque[Sample] = deque(maxlen=MINUTE)
         self.changed: list[Callable[[], None]] = []
         self.sampled: list[Callable[[list[Sample]], None]] = []
+        self.heard: list[Callable[[EventTold], None]] = []
+        self.ended: dict[int, EventTold] = {}  # how motions ended, by their numbers
         self.broken: list[Callable[[str, str], None]] = []
         self.talk: deque[tuple[str, Message]] = deque(maxlen=400)
         self._gone = asyncio.Event()
@@ -96,12 +99,15 @@ class Connection:
         self.client, self.about, self.layers, self.image = client, about, layers, image
         self.found_on = tuple(about.was_on)
         self.ever_linked = True
+        self.ended.clear()
         self._boot, self._window_s = about.boot, about.heartbeat_window_s
         self._gone.clear()
         self._tell()
 
     async def _greet(self, transport: Transport) -> Client:
-        client = Client(transport, on_state=self._state, on_samples=self._samples, on_lost=self._lost)
+        client = Client(
+            transport, on_state=self._state, on_samples=self._samples, on_event=self._event, on_lost=self._lost
+        )
         client.on_talk = lambda way, message: self.talk.append((way, message))
         try:
             await client.hello()
@@ -256,6 +262,7 @@ class Connection:
         if self._boot is not None and state.boot != self._boot:
             self._boot = state.boot
             self.samples.clear()
+            self.ended.clear()
             self.tell_broken("board restarted", "The board restarted: its heaters are off and its clock began anew.")
             self._greeting = asyncio.get_running_loop().create_task(self._after_boot())
         elif state.mode == "halted":
@@ -285,6 +292,14 @@ class Connection:
         self._reading.set()
         for listener in list(self.sampled):
             listener(samples)
+
+    def _event(self, event: EventTold) -> None:
+        if event.what == "ended":
+            self.ended[event.motion] = event
+            while len(self.ended) > KEPT_ENDS:
+                self.ended.pop(next(iter(self.ended)))
+        for listener in list(self.heard):
+            listener(event)
 
     def _first(self, samples: list[Sample]) -> None:
         """The first readings of a link: nothing can be cooler than the room."""

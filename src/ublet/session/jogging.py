@@ -9,7 +9,7 @@ from ublet.core.motion.capping import Speed, capped
 from ublet.core.settings import Value
 from ublet.link.errors import LinkLost
 from ublet.link.frames import Message
-from ublet.link.replies import MoveTold, told_as
+from ublet.link.replies import MotionTold, MoveTold, told_as
 
 if TYPE_CHECKING:
     from ublet.session.connection import Connection
@@ -28,21 +28,22 @@ FREELY_MM_S = 20.0
 
 
 async def to_the_end(connection: Connection, method: str, **params: object) -> Message:
-    """Ask for a move and wait until it has ended; returns the board's reply.
+    """Ask for a move and wait until the board tells its end, and samples from then are there; returns its reply.
 
     Raises:
-        LinkLost: the link went, or the board does not report its moves. BoardRefused: it does not move.
+        LinkLost: the link went, the board restarted or does not tell the end. BoardRefused: it does not move.
     """
-    before = connection.channel("motion.moves")
-    if before is None:
-        raise LinkLost("the board does not report its moves: write the machine file to it first")
+    about = connection.about
     told = await connection.call(method, **params)
+    motion = told_as(MotionTold, told, method).motion
     seconds = told_as(MoveTold, told, method).seconds if "seconds" in told else LONGEST_HOMING_S
     late, loop = connection.board_time + seconds + LATE_S, asyncio.get_running_loop()
     asked = loop.time()
-    while connection.channel("motion.moves") == before:
+    while motion not in connection.ended or connection.board_time < connection.ended[motion].time_s:
         if not connection.linked:
             raise LinkLost(connection.why)
+        if about is None or connection.state.boot != about.boot:
+            raise LinkLost("the board restarted in the middle of a move: it no longer knows where it stands")
         if connection.board_time > late and loop.time() - asked > BEHIND_S:
             raise LinkLost(f"the board has not told the end of a move that takes {seconds:.1f} s")
         await connection.next_samples()

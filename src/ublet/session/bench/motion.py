@@ -6,7 +6,6 @@ from collections.abc import Mapping
 
 from ublet.core.bench import InputState
 from ublet.core.run import TrialFailed
-from ublet.link.frames import Message
 from ublet.link.replies import AxisStatus
 from ublet.session.bench.resting import Resting
 from ublet.session.connection import Connection
@@ -23,18 +22,18 @@ class LinkMotion:
     async def turn(self, motor: str, mm: float, speed_mm_s: float) -> None:
         """Turn one motor by itself, and wait until it stands."""
         self._resting.motor(motor if motor.startswith("extruder.") else f"axes.{motor}")
-        await self._to_the_end("motor.turn", motor=motor, mm=mm, speed_mm_s=speed_mm_s)
+        await to_the_end(self._connection, "motor.turn", motor=motor, mm=mm, speed_mm_s=speed_mm_s)
 
     async def move(self, axis: str, mm: float, speed_mm_s: float) -> float:
         """Move an axis by so much, and wait until it stands; returns the speed that the board allowed."""
         self._resting.way(axis)
-        told = await self._to_the_end("axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
+        told = await to_the_end(self._connection, "axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
         return float(told.get("speed_mm_s", speed_mm_s))
 
     async def home(self, axis: str) -> tuple[str, float | None]:
         """Home an axis and wait for its end."""
         self._resting.end(axis)
-        await self._to_the_end("axis.home", axis=axis)
+        await to_the_end(self._connection, "axis.home", axis=axis)
         told = (await self._connection.asked(dict[str, AxisStatus], "axis.status")).get(axis)
         if told is None:
             raise TrialFailed(f"The board says nothing of the axis {axis.upper()}: write the machine file to it first.")
@@ -44,11 +43,6 @@ class LinkMotion:
         """Where an axis stands."""
         self._resting.length(axis)
         return self._connection.channel(f"axes.{axis}.mm")
-
-    async def _to_the_end(self, method: str, **params: object) -> Message:
-        if self._connection.linked and self._connection.channel("motion.moves") is None:
-            raise TrialFailed("The board does not report its moves: write the machine file to it first.")
-        return await to_the_end(self._connection, method, **params)
 
 
 class LinkProbe:

@@ -1,0 +1,97 @@
+"""What caps a move: feed and acceleration of its axes and filament, steps of its motors, speed in its corners."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from functools import partial
+
+from ublet.core.motion.kinematics import AXES, Kinematics, kinematics_of
+from ublet.core.motion.planner import Cap, Corner, Line, by_deviation, by_jerk, line_of
+from ublet.core.settings import Value
+
+EXTRUDER = "extruder.motor"
+"""The extruder's motor; those of axes go by ``axes.AXIS.motors.NAME``."""
+
+Values = Mapping[str, Value]
+"""Settings by their paths: those of the machine file, or those that are live."""
+
+
+class Caps:
+    """The caps of a machine by its settings. A board plans by them, and so does whoever predicts what a board will do.
+
+    steps_per_s: the most that the board makes on one motor; 0: no limit.
+    """
+
+    def __init__(self, values: Values, steps_per_s: float = 0.0) -> None:
+        self._values = values
+        self._steps_per_s = steps_per_s
+        self.of_axis = {axis: _roots(values, axis) for axis in AXES}
+        self.kinematics: Kinematics = kinematics_of(str(values.get("machine.kinematics", "cartesian")), self.of_axis)
+        self.corner: Corner = self._corner()
+
+    def motors(self, travel: Mapping[str, float]) -> dict[str, float]:
+        """What every motor travels, mm, when the axes and the filament (``e``) travel so far."""
+        found = dict(self.kinematics.of_axes(travel))
+        if (filament := travel.get("e", 0.0)) and f"{EXTRUDER}.socket" in self._values:
+            found[EXTRUDER] = filament
+        return found
+
+    def line(self, travel: Mapping[str, float], feed: float) -> Line:
+        """A line of axes and filament, mm, within every cap; ``capped_by`` names what makes it slower than ``feed``.
+
+        Raises:
+            ValueError: nothing travels.
+        """
+        caps = {part: self._cap(f"axes.{part}") for part in travel if part in AXES}
+        caps |= {"e": self._cap("extruder")} if "e" in travel else {}
+        motors = self.motors(travel)
+        caps |= {root: cap for root in motors if (cap := self._step_cap(root)) is not None}
+        line = line_of({**motors, **travel}, feed, caps)
+        way = {part: share for part, share in line.way.items() if part in travel}
+        return Line(way, line.length, line.top, line.acceleration, line.capped_by)
+
+    def motor_line(self, motors: Mapping[str, float], feed: float) -> Line:
+        """A line of single motors, mm, that no axis follows as a whole; ``feed`` is that of the one that goes furthest.
+
+        Raises:
+            ValueError: nothing travels.
+        """
+        caps: dict[str, Cap] = {}
+        for root in motors:
+            own, steps = self._cap(part_of(root)), self._step_cap(root)
+            slower = steps is not None and steps.speed < own.speed
+            caps[root] = Cap(steps.speed, own.acceleration, steps.setting) if steps is not None and slower else own
+        line = line_of(motors, feed, caps)
+        return Line({}, line.length, line.top, line.acceleration, line.capped_by)
+
+    def _cap(self, part: str) -> Cap:
+        """The cap of an axis (``axes.x``) or of the extruder."""
+        feed = f"{part}.maximum_feed_mm_s"
+        return Cap(self._number(feed), self._number(f"{part}.acceleration_mm_s2"), feed)
+
+    def _step_cap(self, root: str) -> Cap | None:
+        """The most that the board's step rate gives one motor, mm/s of its belt, screw or filament."""
+        steps = self._number(f"{part_of(root)}.steps_per_mm")
+        return Cap(self._steps_per_s / steps, math.inf, "steps_per_s") if self._steps_per_s and steps else None
+
+    def _corner(self) -> Corner:
+        if self._values.get("motion.cornering") == "jerk":
+            parts = {axis: f"axes.{axis}.jerk_mm_s" for axis in AXES} | {"e": "extruder.jerk_mm_s"}
+            jerks = {part: self._number(path) for part, path in parts.items() if path in self._values}
+            return partial(by_jerk, jerks=jerks)
+        return partial(by_deviation, deviation=self._number("motion.junction_deviation_mm"))
+
+    def _number(self, path: str) -> float:
+        value = self._values.get(path)
+        return float(value) if isinstance(value, (int, float)) else 0.0
+
+
+def part_of(root: str) -> str:
+    """The axis, or the extruder, that a motor's settings stand below."""
+    return root.partition(".motor")[0]
+
+
+def _roots(values: Values, axis: str) -> tuple[str, ...]:
+    start, ending = f"axes.{axis}.motors.", ".microsteps"
+    return tuple(path.removesuffix(ending) for path in values if path.startswith(start) and path.endswith(ending))
