@@ -53,7 +53,9 @@ class Board:
         self.layers = Layers(store)
         self.heat = Heating(sockets)
         self.events = Events(lambda: self.time_s)
-        self.mover = Mover(sockets, self.events, self._is_triggered, self._deploy, hardware.steps_per_s)
+        self.mover = Mover(
+            sockets, self.events, self._is_triggered, self.heat.told_of, self._deploy, hardware.steps_per_s
+        )
         self.restart_due = False
         self.boot = 0
         self.silent_until = 0.0

@@ -16,7 +16,7 @@ class Drivers:
     """The motors that the live settings declare, by their root in the settings; and what caps them."""
 
     def __init__(self, live: Mapping[str, Value], steps_per_s: float) -> None:
-        self._live = live
+        self.live = live
         self.caps = Caps(live, steps_per_s)
 
     def steps(self, motors: Mapping[str, float], length: float) -> tuple[Steps, ...]:
@@ -25,12 +25,12 @@ class Drivers:
 
     def must_have(self, root: str) -> None:
         """Raises Refused when there is no such motor."""
-        if f"{root}.socket" not in self._live:
+        if f"{root}.socket" not in self.live:
             known = ", ".join(name.removeprefix("axes.") for axis in AXES for name in self.caps.of_axis[axis])
             raise Refused(NOT_ALLOWED, f"no motor “{root.removeprefix('axes.')}” on this board; known: {known}")
 
     def _steps(self, root: str, mm: float) -> Steps:
-        way = -1 if self._live[f"{root}.reversed"] else 1
-        per_mm = mm * number_in(self._live, f"{part_of(root)}.steps_per_mm") * way
-        microsteps = int(number_in(self._live, f"{root}.microsteps"))
-        return Steps(str(self._live[f"{root}.socket"]), per_mm, microsteps, number_in(self._live, f"{root}.run_a"))
+        way = -1 if self.live[f"{root}.reversed"] else 1
+        per_mm = mm * number_in(self.live, f"{part_of(root)}.steps_per_mm") * way
+        microsteps = int(number_in(self.live, f"{root}.microsteps"))
+        return Steps(str(self.live[f"{root}.socket"]), per_mm, microsteps, number_in(self.live, f"{root}.run_a"))

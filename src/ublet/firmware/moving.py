@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from ublet.core.motion.caps import EXTRUDER
 from ublet.core.motion.kinematics import AXES
 from ublet.core.motion.planner import Line, duration
+from ublet.core.motion.program import Segment
 from ublet.core.settings import Value
 from ublet.core.sockets import Sockets, Until
 from ublet.firmware.drivers import Drivers
 from ublet.firmware.events import Events
 from ublet.firmware.homing import Approach, Course, HomingPlan, homing_course
 from ublet.firmware.live_values import number_in
+from ublet.firmware.melt import HeatOf
+from ublet.firmware.programs import Programs, Run
 from ublet.firmware.queue import MotionQueue, Move
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
 
@@ -49,6 +52,7 @@ class Mover:
         sockets: Sockets,
         events: Events,
         triggered: Callable[[str], bool],
+        heat_of: HeatOf,
         pin: Callable[[bool], None],
         steps_per_s: float,
     ) -> None:
@@ -57,6 +61,7 @@ class Mover:
         self._events = events
         self._motion = 0  # counts what was begun since the board was made; a number never comes again
         self.queue = MotionQueue(sockets, self._moved)
+        self.programs = Programs(self.queue, events, lambda: self.position, heat_of, self._touches, self._end_program)
         self.live: Mapping[str, Value] = {}
         self._course: Course | None = None
         self._homes: HomingPlan | None = None
@@ -70,13 +75,13 @@ class Mover:
         self._course = self._homes = None
         self.position: dict[str, float | None] = dict.fromkeys(AXES)
         self.told: dict[str, tuple[str, float | None]] = dict.fromkeys(AXES, ("", None))
-        self.drivers = Drivers(live, self._steps_per_s)
-        self.queue.corner = self.drivers.caps.corner
+        self.programs.forget()
+        self.settled()
 
     @property
     def moving(self) -> bool:
         """Whether something is to be moved, or is on its way."""
-        return bool(self.queue.pieces)
+        return self.queue.busy or self.programs.run is not None
 
     def stop(self) -> None:
         """Stop at once. What was stopped in the middle no longer knows where it stands."""
@@ -85,7 +90,10 @@ class Mover:
         self.position = dict.fromkeys(AXES)
         self.queue.clear()
         self._course = self._homes = None
-        self._end("stopped")
+        if self.programs.run is not None:
+            self._end_program("stopped")
+        else:
+            self._end("stopped")
 
     def changed(self, paths: Iterable[str]) -> None:
         """Live settings changed: an axis whose millimetres mean something else now no longer knows where it stands."""
@@ -99,7 +107,7 @@ class Mover:
 
     def settled(self) -> None:
         """Live settings have changed: what the drivers are told follows."""
-        self.drivers = Drivers(self.live, self._steps_per_s)
+        self.drivers = self.programs.drivers = Drivers(self.live, self._steps_per_s)
         self.queue.corner = self.drivers.caps.corner
 
     # what may be asked for; the caller has seen to it that the board is ready
@@ -160,9 +168,30 @@ class Mover:
             self._pin(True)
         self.told[axis] = ("", None)
         self._course = homing_course(self._homes, lambda: self._triggered(name))
-        self._motion += 1
+        motion = self._begin()
         self._go_on_homing(None)
-        return self._motion
+        return motion
+
+    def take(self, name: str, at: int, segments: Sequence[Segment], last: bool) -> Run:
+        """Take segments of a program.
+
+        Raises:
+            Refused: as :meth:`Programs.add`.
+        """
+        return self.programs.add(name, at, segments, last, self._begin)
+
+    def hold(self, held: bool) -> None:
+        """Brake along the path and stand there, or go on from there; nothing is lost by it.
+
+        Raises:
+            Refused: no program runs.
+        """
+        run = self.programs.run
+        if run is None:
+            raise Refused(NOT_ALLOWED, "no program runs: there is nothing to hold")
+        if held != self.queue.held:
+            self.queue.hold(held)
+            self._events.tell("held" if held else "going on", motion=run.motion, program=run.name)
 
     # time
 
@@ -174,8 +203,26 @@ class Mover:
 
     def _start(self, line: Line, motors: Mapping[str, float]) -> Told:
         self.queue.add(Move(line, self.drivers.steps(motors, line.length), done=lambda hit: self._end("done")))
+        return Told(self._begin(), duration([line], self.queue.corner), line.top, line.capped_by)
+
+    def _begin(self) -> int:
+        """The number of what begins now."""
         self._motion += 1
-        return Told(self._motion, duration([line], self.queue.corner), line.top, line.capped_by)
+        return self._motion
+
+    def _end_program(self, how: str, **more: object) -> None:
+        """A program ended: what it had nudged is told; where it stands is known unless it was stopped on its way."""
+        run, height = self.programs.run, self.programs.height_mm
+        if self.queue.speed > 0:
+            self.position = dict.fromkeys(AXES)
+        self.queue.clear()
+        self.programs.forget()
+        if run is not None:
+            self._end(how, program=run.name, segment=run.ended, height_mm=height, **more)
+
+    def _touches(self) -> Until | None:
+        """What ends a touch; None where there is no probe that could."""
+        return self._until("probe") if "probe.socket" in self.live else None
 
     def _end(self, how: str, **more: object) -> None:
         self._events.tell("ended", motion=self._motion, how=how, **more)
@@ -197,17 +244,17 @@ class Mover:
             return
         caps, travel = self.drivers.caps, {plan.axis: approach.mm}
         line, motors = caps.line(travel, approach.speed_mm_s), caps.motors(travel)
-        until = self._until() if approach.until_triggered else None
+        until = self._until(self._input) if approach.until_triggered else None
         self.queue.add(Move(line, self.drivers.steps(motors, line.length), until, done=self._go_on_homing))
 
-    def _until(self) -> Until | None:
-        """What ends an approach: the contact at the end opens, or closes. Without a pull-up an open one reads as low,
+    def _until(self, name: str) -> Until | None:
+        """What ends an approach: the contact at an input opens, or closes. Without a pull-up an open one reads as low,
         and one that is closed at rest never triggers.
         """
-        opens = bool(self.live[f"{self._input}.normally_closed"])
-        if opens and not self.live.get(f"{self._input}.pull_up", True):
+        opens = bool(self.live[f"{name}.normally_closed"])
+        if opens and not self.live.get(f"{name}.pull_up", True):
             return None
-        return Until(str(self.live[f"{self._input}.socket"]), opens)
+        return Until(str(self.live[f"{name}.socket"]), opens)
 
     def _homed(self, plan: HomingPlan, failed: str) -> None:
         former = self.position[plan.axis]

@@ -15,20 +15,27 @@ SOON_S = 1e-12
 
 @dataclass
 class Piece:
-    """Something that the queue does. done: told when it has ended, and whether what it looked out for came true."""
+    """Something that the queue does. begun: told when it begins. done: told when it has ended, and whether what it
+    looked out for came true.
+    """
 
     done: Callable[[bool], None] = field(default=lambda hit: None, kw_only=True)
+    begun: Callable[[], None] = field(default=lambda: None, kw_only=True)
+    under_way: bool = field(default=False, kw_only=True)
 
 
 @dataclass
 class Move(Piece):
-    """A line, with the steps that its motors make for each mm of it; ``until`` ends it early, standing."""
+    """A line, with the steps that its motors make for each mm of it; ``until`` ends it early.
+
+    motors: how far each motor travels in all, mm. stands: it begins and ends standing, as one with ``until`` does.
+    """
 
     line: Line
     steps: tuple[Steps, ...]
     until: Until | None = None
-    begun: Callable[[], None] = field(default=lambda: None, kw_only=True)
-    under_way: bool = field(default=False, kw_only=True)
+    motors: Mapping[str, float] = field(default_factory=dict, kw_only=True)
+    stands: bool = field(default=False, kw_only=True)
 
 
 @dataclass
@@ -60,6 +67,17 @@ class MotionQueue:
         self._gone = 0.0
         self._feed, self._held = 1.0, False
         self._leaving: list[float] | None = None
+        self._beside: deque[Move] = deque()
+        self._beside_gone = self._beside_speed = 0.0
+
+    @property
+    def busy(self) -> bool:
+        """Whether anything is to be done."""
+        return bool(self.pieces or self._beside)
+
+    def beside(self, move: Move) -> None:
+        """Follow a short line beside whatever goes on, as soon as may be."""
+        self._beside.append(move)
 
     def add(self, piece: Piece) -> None:
         """Append a piece; what was to be the end is no longer braked for."""
@@ -69,6 +87,8 @@ class MotionQueue:
     def clear(self) -> None:
         """Stop dead: nothing is left, and nothing turns."""
         self.pieces.clear()
+        self._beside.clear()
+        self._beside_gone = self._beside_speed = 0.0
         self.speed = self._gone = 0.0
         self._held, self._leaving = False, None
 
@@ -92,9 +112,15 @@ class MotionQueue:
 
     def advance(self, seconds: float) -> None:
         """Let time pass."""
+        self._follow_beside(seconds)
         left = seconds
         while left > SOON_S and self.pieces and not (self._held and self.speed <= 0):
             piece = self.pieces[0]
+            if not piece.under_way:
+                piece.under_way = True
+                piece.begun()
+                if not self.pieces or self.pieces[0] is not piece:
+                    continue  # whoever heard of it put an end to it
             if isinstance(piece, Move):
                 used = self._follow(piece, left)
             elif isinstance(piece, Pause):
@@ -112,9 +138,6 @@ class MotionQueue:
     def _follow(self, move: Move, left_s: float) -> float:
         """Follow a line until its pace changes, or so long; returns the time that it took, s."""
         line, left_mm = move.line, move.line.length - self._gone
-        if not move.under_way:
-            move.under_way = True
-            move.begun()
         if self._held:
             pace = Pace(self.speed, -line.acceleration, min(self.speed / line.acceleration, left_s))
             if pace.gone(pace.seconds) > left_mm:
@@ -133,6 +156,23 @@ class MotionQueue:
             self._end(met_s is not None)
         return max(took, SOON_S)
 
+    def _follow_beside(self, seconds: float) -> None:
+        left = seconds
+        while left > SOON_S and self._beside:
+            move = self._beside[0]
+            left_mm = move.line.length - self._beside_gone
+            pace = next_pace(self._beside_speed, left_mm, 0.0, move.line.top, move.line.acceleration)
+            pace = Pace(pace.speed_mm_s, pace.acceleration_mm_s2, min(pace.seconds, left))
+            self._sockets.turn(move.steps, pace)
+            gone = min(pace.gone(pace.seconds), left_mm)
+            self._beside_speed, self._beside_gone = pace.speed(pace.seconds), self._beside_gone + gone
+            self._moved(move.line.way, gone)
+            left -= max(pace.seconds, SOON_S)
+            if left_mm - gone <= ENDED_MM:
+                self._beside.popleft()
+                self._beside_gone = self._beside_speed = 0.0
+                move.done(False)
+
     def _end(self, hit: bool) -> None:
         piece = self.pieces.popleft()
         self._gone = 0.0
@@ -148,12 +188,12 @@ class MotionQueue:
             lines: list[Line] = []
             corners: list[float] = []
             for piece in self.pieces:  # as far as the path goes on without standing still
-                if not isinstance(piece, Move):
+                if not isinstance(piece, Move) or (lines and (piece.stands or piece.until)):
                     break
                 if lines:
                     corners.append(self.corner(lines[-1], piece.line))
                 lines.append(piece.line)
-                if piece.until is not None:
+                if piece.stands or piece.until:
                     break
             self._leaving = leaving_speeds(lines, corners, self._feed)
         return self._leaving[0]

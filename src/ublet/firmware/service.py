@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 import numpy as np
 
 from ublet.core.heat.pid import TICK_S
+from ublet.core.motion.program import Segment
 from ublet.core.settings import frozen
 from ublet.firmware.board import HEARTBEAT_WINDOW_S, Board
 from ublet.firmware.events import Event
@@ -20,6 +21,7 @@ from ublet.firmware.moving import Told
 from ublet.firmware.refusal import NOT_ALLOWED, STORE_FAILED, UNBEGUN, Refused
 from ublet.firmware.slots import SlotRefused
 from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode
+from ublet.link.segments import segment_from
 
 REMEMBERED = 64
 """Replies kept, so that a repeated request is answered without being done again."""
@@ -79,6 +81,10 @@ class Service:
             "axis.home": self._home,
             "axis.status": self._axis_status,
             "motion.stop": self._stop,
+            "motion.add": self._add,
+            "motion.adjust": self._adjust,
+            "motion.hold": self._hold,
+            "motion.go_on": self._go_on,
             "halt": self._halt,
             "release": self._release,
             "samples.read": self._samples,
@@ -296,6 +302,32 @@ class Service:
         self.board.mover.stop()
         return {}
 
+    def _add(self, params: Params) -> Any:
+        self.board.must_be_ready()
+        told = params["segments"]
+        if not isinstance(told, list):
+            raise TypeError("segments must be a list")
+        segments = [_segment(number, each) for number, each in enumerate(told)]
+        mover = self.board.mover
+        run = mover.take(_text(params, "program"), _whole(params, "at"), segments, params.get("last") is True)
+        return {"motion": run.motion, "taken": run.taken, "room": mover.programs.room}
+
+    def _adjust(self, params: Params) -> Any:
+        self.board.must_be_ready()
+        programs = self.board.mover.programs
+        programs.adjust(*(_number(params, key) if key in params else None for key in ("feed", "flow", "height_mm")))
+        return {"feed": self.board.mover.queue.feed, "flow": programs.flow, "height_mm": programs.height_mm}
+
+    def _hold(self, params: Params) -> Any:
+        self.board.must_be_ready()
+        self.board.mover.hold(True)
+        return {}
+
+    def _go_on(self, params: Params) -> Any:
+        self.board.must_be_ready()
+        self.board.mover.hold(False)
+        return {}
+
     def _axis_status(self, params: Params) -> Any:
         mover = self.board.mover
         return {
@@ -366,6 +398,13 @@ def _told(told: Told) -> dict[str, Any]:
         "speed_mm_s": told.speed_mm_s,
         "capped_by": told.capped_by,
     }
+
+
+def _segment(number: int, told: object) -> Segment:
+    try:
+        return segment_from(told)
+    except ValueError as error:
+        raise ValueError(f"segment {number}: {error}") from error
 
 
 def _number(params: Params, key: str) -> float:

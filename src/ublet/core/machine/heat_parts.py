@@ -121,7 +121,9 @@ class GainSet(Part):
 class Heater(Part):
     """A heater with its sensor, control gains and guards."""
 
-    part: Literal["hotend", "bed", "chamber"] = setting("What it heats.")
+    part: Literal["hotend", "bed", "chamber"] = setting(
+        "What it heats: filament is pushed only while the hotend is warm enough.", board=True
+    )
     socket: str = setting("Board socket that the heater is plugged into.", board=True, socket="heater", acts="plug")
     sensor: str = setting(
         "Name of the sensor that reads it (a table below [sensors]).", board=True, part="sensors", acts="plug"

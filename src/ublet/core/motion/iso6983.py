@@ -1,0 +1,75 @@
+"""Programs as an ISO 6983 text, for machines that read these: motion words, comments, lines of the builder's own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from ublet.core.motion.program import Lift, Program, Push, Rest, To, Touch, Warm
+
+DIGITS = 4
+
+
+def iso6983(program: Program, own: Mapping[str, str]) -> str:
+    """The text: G0, G1, G4 and F, absolute places in mm, feeds in mm/min, dwells in s, comments in brackets.
+
+    What the standard has no word for is a comment, or a line of the machine file's table ``program`` with its values
+    filled in.
+
+    Args:
+        program: what is to be done. Filament is counted on, under the letter ``own["filament"]``; without one a line
+            that pushes is written as its travel with a comment.
+        own: lines by what they are for: ``begin``, ``end``, ``warm`` (``{heater}``), ``filament`` (a letter).
+    """
+    return "".join(f"{line}\n" for line in _lines(program, own))
+
+
+def _lines(program: Program, own: Mapping[str, str]) -> Iterator[str]:
+    yield f"({_plain(program.name)}: {_plain(program.note)})" if program.note else f"({_plain(program.name)})"
+    yield from _own(own.get("begin", ""))
+    yield "G90 (absolute places, mm)"
+    letter, pushed = own.get("filament", ""), 0.0
+    feed: float | None = None
+    for each in program.segments:
+        if each.place:
+            yield f"({_plain(each.place)})"
+        words = []
+        match each:
+            case To() | Push():
+                if isinstance(each, To):
+                    words += [f"{axis.upper()}{_number(mm)}" for axis, mm in each.at.items()]
+                if each.filament:
+                    pushed += each.filament
+                    words += [f"{letter}{_number(pushed)}"] if letter else []
+                if not words:
+                    yield f"({each.filament:+.3f} mm of filament: no word for it is declared)"
+                    continue
+                if feed != each.mm_s:
+                    feed = each.mm_s
+                    words.append(f"F{_number(60 * feed)}")
+                yield f"G{1 if each.filament else 0} {' '.join(words)}"
+            case Rest():
+                yield f"G4 P{_number(each.seconds)} (s)"
+            case Warm():
+                told = own.get("warm", "")
+                yield from _own(told.format(heater=each.heater)) if told else [f"(wait for the {_plain(each.heater)})"]
+            case Touch():
+                places = " ".join(f"{axis.upper()}{_number(mm)}" for axis, mm in each.at.items())
+                yield f"(touch towards {places}: no standard word)"
+            case Lift():
+                told = ", ".join(f"{_plain(root)} {mm:+.3f} mm" for root, mm in each.motors.items())
+                yield f"(single motors {told}: no standard word)"
+    yield from _own(own.get("end", ""))
+
+
+def _number(value: float) -> str:
+    text = f"{value:.{DIGITS}f}".rstrip("0").rstrip(".")
+    return "0" if text in ("-0", "") else text
+
+
+def _plain(words: str) -> str:
+    """Words that may stand in a comment."""
+    return words.replace("(", "[").replace(")", "]").replace("\n", " ")
+
+
+def _own(text: str) -> list[str]:
+    return [line for line in text.split("\n") if line.strip()]

@@ -1,0 +1,203 @@
+"""Programs of motion: segments with named places, made by us, run on the board, timed beforehand."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import TypeAlias
+
+from ublet.core.motion.caps import Caps
+from ublet.core.motion.kinematics import AXES
+from ublet.core.motion.planner import Line, along
+
+
+@dataclass(frozen=True)
+class To:
+    """A straight line to a place, mm by axis (those left out stay), pushing so much filament, mm, on the way."""
+
+    at: Mapping[str, float]
+    mm_s: float
+    filament: float = 0.0
+    place: str = ""
+
+
+@dataclass(frozen=True)
+class Push:
+    """Filament alone, mm; back when it is negative."""
+
+    filament: float
+    mm_s: float
+    place: str = ""
+
+
+@dataclass(frozen=True)
+class Rest:
+    """Standing still, s."""
+
+    seconds: float
+    place: str = ""
+
+
+@dataclass(frozen=True)
+class Warm:
+    """Standing still until a heater is within so many °C of its target."""
+
+    heater: str
+    within_c: float = 2.0
+    place: str = ""
+
+
+@dataclass(frozen=True)
+class Touch:
+    """Down, or wherever ``at`` lies, until the probe triggers; it is told where. Going on starts from there."""
+
+    at: Mapping[str, float]
+    mm_s: float
+    place: str = ""
+
+
+@dataclass(frozen=True)
+class Lift:
+    """Single motors, mm by their roots (``axes.z.motors.left``); the axis's position stays what it was called."""
+
+    motors: Mapping[str, float]
+    mm_s: float
+    place: str = ""
+
+
+Segment: TypeAlias = To | Push | Rest | Warm | Touch | Lift
+
+
+@dataclass(frozen=True)
+class Program:
+    """Segments in their order. place: a word at a segment is told when it begins."""
+
+    name: str
+    segments: Sequence[Segment]
+    note: str = ""
+
+    @property
+    def filament_mm(self) -> float:
+        """Filament that is pushed in all; what is drawn back counts against it."""
+        return sum(each.filament for each in self.segments if isinstance(each, (To, Push)))
+
+    @property
+    def places(self) -> tuple[str, ...]:
+        """The named places, in their order."""
+        return tuple(each.place for each in self.segments if each.place)
+
+    def end(self, start: Mapping[str, float]) -> dict[str, float]:
+        """Where it ends, mm by axis."""
+        here: Mapping[str, float] = start
+        for each in self.ends(start):
+            here = each
+        return dict(here)
+
+    def ends(self, start: Mapping[str, float]) -> Iterator[Mapping[str, float]]:
+        """Where every segment ends, mm by axis; a touch at its furthest."""
+        here = dict(start)
+        for each in self.segments:
+            if isinstance(each, (To, Touch)):
+                here.update(each.at)
+            yield dict(here)
+
+
+@dataclass(frozen=True)
+class Timed:
+    """When a segment begins and how long it takes, s; how fast it is asked to be and may be, mm/s, and why not faster.
+
+    A wait for a temperature takes no time here, a touch its whole way.
+    """
+
+    begins_s: float
+    seconds: float = 0.0
+    asked_mm_s: float = 0.0
+    top_mm_s: float = 0.0
+    capped_by: str = ""
+
+
+@dataclass(frozen=True)
+class Timetable:
+    """A program as it will be run, segment by segment."""
+
+    program: Program
+    segments: Sequence[Timed]
+    seconds: float
+    capped: Mapping[str, int] = field(default_factory=dict)
+    """How many segments each setting makes slower than asked for."""
+
+
+def line_to(segment: Segment, here: Mapping[str, float], caps: Caps) -> Line | None:
+    """The line of a segment from a place; None where nothing moves.
+
+    Raises:
+        KeyError: it moves an axis whose place is not known.
+    """
+    travel: dict[str, float] = {}
+    if isinstance(segment, (To, Touch)):
+        travel = {axis: mm - here[axis] for axis, mm in segment.at.items() if abs(mm - here[axis]) > 1e-9}
+    if isinstance(segment, (To, Push)) and segment.filament:
+        travel["e"] = segment.filament
+    if isinstance(segment, Lift):
+        return caps.motor_line(segment.motors, segment.mm_s) if any(segment.motors.values()) else None
+    if not travel or isinstance(segment, (Rest, Warm)):
+        return None
+    return caps.line(travel, segment.mm_s)
+
+
+def timetable(program: Program, start: Mapping[str, float], caps: Caps) -> Timetable:
+    """How long a program takes on a machine with these caps, from where it stands.
+
+    Lines that follow one another are joined at their corners; everything else begins and ends standing.
+
+    Raises:
+        KeyError: it moves an axis whose place is not known.
+    """
+    lines: list[tuple[int, Line]] = []
+    timed: list[Timed] = [Timed(0.0)] * len(program.segments)
+    now = 0.0
+
+    def follow() -> None:
+        """Put times to the lines that are joined."""
+        nonlocal now
+        taken = [0.0] * len(lines)
+        for at, pace in along([line for _, line in lines], caps.corner):
+            taken[at] += pace.seconds
+        for (number, line), seconds in zip(lines, taken, strict=True):
+            asked = getattr(program.segments[number], "mm_s", 0.0)
+            timed[number] = Timed(now, seconds, asked, line.top, line.capped_by)
+            now += seconds
+        lines.clear()
+
+    here: Mapping[str, float] = start
+    for number, (segment, end) in enumerate(zip(program.segments, program.ends(start), strict=True)):
+        line = line_to(segment, here, caps)
+        stands = isinstance(segment, (Touch, Lift))
+        if line is None or stands:
+            follow()
+        if line is not None:
+            lines.append((number, line))
+        else:
+            seconds = segment.seconds if isinstance(segment, Rest) else 0.0
+            timed[number] = Timed(now, seconds)
+            now += seconds
+        if stands:
+            follow()
+        here = end
+    follow()
+    capped: dict[str, int] = {}
+    for each in timed:
+        if each.capped_by:
+            capped[each.capped_by] = capped.get(each.capped_by, 0) + 1
+    return Timetable(program, timed, now, capped)
+
+
+def must_be_inside(program: Program, start: Mapping[str, float], limits: Mapping[str, tuple[float, float]]) -> str:
+    """Which segment leaves the machine's limits, as a sentence; empty: none does."""
+    for number, end in enumerate(program.ends(start)):
+        for axis in AXES:
+            low, high = limits.get(axis, (float("-inf"), float("inf")))
+            if axis in end and not low - 1e-6 <= end[axis] <= high + 1e-6:
+                place = f"{axis.upper()} {end[axis]:.2f} mm"
+                return f"segment {number} of {program.name} would end at {place}: allowed {low:g} to {high:g} mm"
+    return ""

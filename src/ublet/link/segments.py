@@ -1,0 +1,92 @@
+"""Segments of a program as they stand on the wire (docs/protocol.md, "Programs")."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import Any
+
+from ublet.core.motion.kinematics import AXES
+from ublet.core.motion.program import Lift, Push, Rest, Segment, To, Touch, Warm
+
+
+def told_segment(segment: Segment) -> dict[str, Any]:
+    """A segment for the wire."""
+    place = {"place": segment.place} if segment.place else {}
+    match segment:
+        case To():
+            filament = {"filament": segment.filament} if segment.filament else {}
+            return {"to": dict(segment.at), "mm_s": segment.mm_s, **filament, **place}
+        case Push():
+            return {"push": segment.filament, "mm_s": segment.mm_s, **place}
+        case Rest():
+            return {"rest_s": segment.seconds, **place}
+        case Warm():
+            return {"warm": segment.heater, "within_c": segment.within_c, **place}
+        case Touch():
+            return {"touch": dict(segment.at), "mm_s": segment.mm_s, **place}
+        case Lift():
+            return {"lift": dict(segment.motors), "mm_s": segment.mm_s, **place}
+
+
+def segment_from(told: object) -> Segment:
+    """A segment from the wire.
+
+    Raises:
+        ValueError: it is none; the message says what is wrong with it.
+    """
+    if not isinstance(told, dict):
+        raise ValueError("a segment must be an object")
+    kinds = [key for key in ("to", "push", "rest_s", "warm", "touch", "lift") if key in told]
+    if len(kinds) != 1:
+        raise ValueError("a segment has one of to, push, rest_s, warm, touch, lift")
+    kind, place = kinds[0], told.get("place", "")
+    if not isinstance(place, str):
+        raise ValueError("place must be a word")
+    match kind:
+        case "to":
+            return To(_places(told, kind), _above(told, "mm_s"), _number(told.get("filament", 0.0), "filament"), place)
+        case "push":
+            return Push(_number(told[kind], kind), _above(told, "mm_s"), place)
+        case "rest_s":
+            return Rest(_from_zero(told, kind), place)
+        case "warm":
+            if not isinstance(told[kind], str):
+                raise ValueError("warm must be the name of a heater")
+            return Warm(told[kind], _above({"within_c": 2.0, **told}, "within_c"), place)
+        case "touch":
+            return Touch(_places(told, kind), _above(told, "mm_s"), place)
+        case _:
+            return Lift(_table(told, kind), _above(told, "mm_s"), place)
+
+
+def _table(told: Mapping[str, Any], key: str) -> dict[str, float]:
+    table = told[key]
+    if not isinstance(table, dict) or not table:
+        raise ValueError(f"{key} must be an object with at least one number")
+    return {str(name): _number(value, f"{key}.{name}") for name, value in table.items()}
+
+
+def _places(told: Mapping[str, Any], key: str) -> dict[str, float]:
+    table = _table(told, key)
+    if unknown := [axis for axis in table if axis not in AXES]:
+        raise ValueError(f"{key}: no axis “{unknown[0][:20]}”; known: {', '.join(AXES)}")
+    return table
+
+
+def _number(value: object, key: str) -> float:
+    if isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value):
+        raise ValueError(f"{key} must be a finite number")
+    return float(value)
+
+
+def _above(told: Mapping[str, Any], key: str) -> float:
+    if key not in told or (value := _number(told[key], key)) <= 0:
+        raise ValueError(f"{key} must be a number above 0")
+    return value
+
+
+def _from_zero(told: Mapping[str, Any], key: str) -> float:
+    if (value := _number(told[key], key)) < 0:
+        raise ValueError(f"{key} must be a number from 0")
+    return value
