@@ -14,7 +14,8 @@ from ublet.core.heat.pid import DERIVATIVE_FILTER_S, TICK_S
 from ublet.core.machine.effective import board_settings
 from ublet.firmware import guards
 from ublet.firmware.board import KEPT_SAMPLES, RESTART_S
-from ublet.firmware.service import REMEMBERED, SETTINGS_AT_ONCE
+from ublet.firmware.requests import SETTINGS_AT_ONCE
+from ublet.firmware.service import REMEMBERED
 from ublet.link.frames import LONGEST_LINE, Block, decode, encode_block
 from ublet.session.document import Document
 from ublet.session.library import DATA, DEMOS, boards
@@ -53,8 +54,8 @@ def test_numbers_in_the_protocol_are_those_of_the_code() -> None:
 
 
 def test_every_method_of_the_board_is_written_down() -> None:
-    source = page("src/ublet/firmware/service.py").split("self._methods")[1].split("}")[0]
-    methods = re.findall(r'^            "([a-z.]+)": self\._', source, re.MULTILINE)
+    source = page("src/ublet/firmware/requests.py").split("self.methods")[1].split("}")[0]
+    methods = ["hello", *re.findall(r'^            "([a-z._]+)": self\._', source, re.MULTILINE)]
     assert len(methods) >= 11
     for method in methods:
         assert f"| `{method}` |" in page("docs/protocol.md"), method

@@ -114,8 +114,15 @@ class MoveTold(MotionTold):
     capped_by: str = ""
 
 
+class ProgramTold(MotionTold):
+    """What a board says when it took segments: how many of this program so far, and how many more it takes now."""
+
+    taken: int
+    room: int
+
+
 class EventTold(Told):
-    """Something that happened on the board; ``more`` is what else it says of it, by its kind."""
+    """Something that happened on the board; which of the others it has goes by ``what``."""
 
     boot: int
     number: int = Field(ge=1)
@@ -128,6 +135,7 @@ class EventTold(Told):
     place: str = ""
     why: str = ""
     position: dict[str, float | None] = Field(default_factory=dict)
+    height_mm: float = 0.0
 
 
 class EventsPage(Told):

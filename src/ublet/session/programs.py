@@ -1,0 +1,154 @@
+"""Running a program of motion on the linked board: given as there is room, changed on the way, followed to its end."""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from ublet.core.motion.caps import Caps
+from ublet.core.motion.program import Program, Timetable, timetable
+from ublet.link.errors import BoardRefused, LinkLost
+from ublet.link.replies import EventTold, ProgramTold
+from ublet.link.segments import told_segment
+from ublet.session.connection import Connection
+
+AT_ONCE = 20
+"""Segments in one request."""
+
+FULL_S = 0.2
+"""While the board has no room it is asked again so often, s."""
+
+_runs = itertools.count(1)
+
+
+@dataclass
+class Going:
+    """How a program stands: segments given and begun, its last named place, held or not, nudged by how much."""
+
+    table: Timetable
+    given: int = 0
+    place: str = ""
+    segment: int = 0
+    held: bool = False
+    starved: int = 0
+    height_mm: float = 0.0
+    feed: float = 1.0
+    flow: float = 1.0
+    touched: list[EventTold] = field(default_factory=list)
+
+
+def start_of(connection: Connection) -> dict[str, float]:
+    """Where the axes stand that are homed, mm."""
+    places = {axis: connection.channel(f"axes.{axis}.mm") for axis in ("x", "y", "z")}
+    return {axis: mm for axis, mm in places.items() if mm is not None}
+
+
+def planned(connection: Connection, program: Program, steps_per_s: float) -> Timetable:
+    """The program as the board will run it from where it stands, by the live settings.
+
+    Raises:
+        KeyError: it moves an axis that is not homed.
+    """
+    live = {path: layers.live for path, layers in connection.layers.items()}
+    return timetable(program, start_of(connection), Caps(live, steps_per_s))
+
+
+class ProgramRun:
+    """One run of a program. ``changed`` is called when something of ``going`` did."""
+
+    def __init__(self, connection: Connection, table: Timetable, changed: Callable[[], None] = lambda: None) -> None:
+        self.going = Going(table)
+        self._connection = connection
+        self._changed = changed
+        self._motion = 0
+
+    async def run(self) -> EventTold:
+        """Give it all, and wait for its end; returns how it ended.
+
+        Raises:
+            LinkLost: the link went, or the board restarted. BoardRefused: a segment was not taken; it is stopped then.
+        """
+        program, connection = self.going.table.program, self._connection
+        about, name = connection.about, f"{program.name} {next(_runs)}"
+        boot = about.boot if about is not None else 0
+        told = [told_segment(segment) for segment in program.segments]
+        connection.heard.append(self._hear)
+        try:
+            room = AT_ONCE
+            while self.going.given < len(told) and self._motion not in connection.ended:
+                if not room:
+                    await asyncio.sleep(FULL_S / (about.clock if about else 1.0))
+                piece = told[self.going.given :][: min(AT_ONCE, room)]
+                last = self.going.given + len(piece) == len(told)
+                try:
+                    answer = await connection.asked(
+                        ProgramTold, "motion.add", program=name, at=self.going.given, segments=piece, last=last
+                    )
+                except BoardRefused:
+                    await connection.next_samples()
+                    self._must_be_the_same(boot)
+                    if self._motion in connection.ended:
+                        break  # it ended while these were on their way
+                    await self.stop()
+                    raise
+                self._motion, self.going.given, room = answer.motion, answer.taken, answer.room
+            return await self._to_its_end(boot)
+        finally:
+            connection.heard.remove(self._hear)
+
+    async def _to_its_end(self, boot: int) -> EventTold:
+        connection = self._connection
+        while self._motion not in connection.ended:
+            self._must_be_the_same(boot)
+            await connection.next_samples()
+        return connection.ended[self._motion]
+
+    def _must_be_the_same(self, boot: int) -> None:
+        """Raises LinkLost when the link went, or the board restarted."""
+        if not self._connection.linked:
+            raise LinkLost(self._connection.why)
+        if self._connection.state.boot != boot:
+            raise LinkLost("the board restarted in the middle of a program: it no longer knows where it stands")
+
+    async def nudge(self, by_mm: float) -> None:
+        """Nearer to the bed (negative) or further from it, on top of what was nudged before."""
+        height = round(self.going.height_mm + by_mm, 4)
+        await self._connection.call("motion.adjust", height_mm=height)
+        self.going.height_mm = height
+        self._changed()
+
+    async def set_feed(self, share: float) -> None:
+        """Follow it at another speed."""
+        await self._connection.call("motion.adjust", feed=share)
+        self.going.feed = share
+        self._changed()
+
+    async def set_flow(self, share: float) -> None:
+        """Push more or less filament."""
+        await self._connection.call("motion.adjust", flow=share)
+        self.going.flow = share
+        self._changed()
+
+    async def hold(self, held: bool) -> None:
+        """Stand still on the path, or go on from there."""
+        await self._connection.call("motion.hold" if held else "motion.go_on")
+
+    async def stop(self) -> None:
+        """End it at once."""
+        await self._connection.call("motion.stop")
+
+    def _hear(self, event: EventTold) -> None:
+        if not event.program:
+            return
+        match event.what:
+            case "place":
+                self.going.place, self.going.segment = event.place, event.segment
+            case "held" | "going on":
+                self.going.held = event.what == "held"
+            case "starved":
+                self.going.starved += 1
+            case "touched" | "missed":
+                self.going.touched.append(event)
+        self._changed()
