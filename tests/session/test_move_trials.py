@@ -15,25 +15,25 @@ from ublet.session.orders import parameters_from
 from ublet.session.session import Session
 from ublet.world.scenario import parse_scenario
 
-M2 = '[motors.M2]\nrole = "y.b"\nturn_mm = 40\n'
-BELTS = f'{M2}[motors.M1]\nrole = "x.a"\nturn_mm = 40\n'
+BELT = "turn_mm = 40\n"
+"""Of both motors of the belts."""
 
 
 @pytest.mark.parametrize(
     ("before", "after", "words", "proposed"),
     [
         ("", "", "X and Y: leave it", {}),
-        (M2, BELTS.replace("turn_mm = 40", "turn_mm = 32"), "the pulley has 16 teeth, not 20", {"x": 200, "y": 200}),
+        (BELT, "turn_mm = 32\n", "the pulley has 16 teeth, not 20", {"x": 200, "y": 200}),
         (
-            M2,
-            BELTS.replace("turn_mm = 40", "turn_mm = 40\nmicrosteps = 16"),
+            BELT,
+            "turn_mm = 40\nmicrosteps = 16\n",
             "the driver makes 16 microsteps, not 32",
             {"x": 80, "y": 80},
         ),
         ("turn_mm = 4\n", "turn_mm = 8\n", "the screw has a lead of 8 mm, not 4", {"z": 400}),
         (
-            M2,
-            BELTS.replace("turn_mm = 40", "turn_mm = 40.2"),
+            BELT,
+            "turn_mm = 40.2\n",
             "outside the error of measuring",
             {"x": 159.2, "y": 159.2},
         ),
@@ -93,9 +93,9 @@ def test_edges_are_marked_and_limits_follow(tmp_path: Path) -> None:
     assert -7.9 < after["axes.y.minimum_mm"] < -6.5, "inside the hard stop at -9, with the builder's room and ours"
 
 
-@pytest.mark.parametrize("seed_text", ["", "knee_turns_s = 3.0\n", "torque_nm_a = 0.09\n"])
-def test_where_steps_are_lost_is_the_truths(seed_text: str, tmp_path: Path) -> None:
-    text = RIGHT.replace(M2, BELTS.replace("turn_mm = 40\n", f"turn_mm = 40\n{seed_text}"))
+@pytest.mark.parametrize("weaker", ["", "knee_turns_s = 9\n", "knee_turns_s = 13\ntorque_nm_a = 0.09\n"])
+def test_where_steps_are_lost_is_the_truths(weaker: str, tmp_path: Path) -> None:
+    text = RIGHT.replace("knee_turns_s = 13\n", weaker) if weaker else RIGHT
     code, report = run("speed-limits", tmp_path, text, "axis=y")
     limit = next(f for f in report["findings"] if f["id"] == "feed_limit.y")
     assert abs(limit["value"] - report["truth"]["feed_limit.y"]) < 3 * limit["uncertainty"]
@@ -107,7 +107,7 @@ def test_where_steps_are_lost_is_the_truths(seed_text: str, tmp_path: Path) -> N
 
 
 def test_the_least_current_is_the_truths_and_too_little_is_raised(tmp_path: Path) -> None:
-    weak = RIGHT.replace(M2, BELTS.replace("turn_mm = 40\n", "turn_mm = 40\ntorque_nm_a = 0.085\n"))
+    weak = RIGHT.replace(BELT, "turn_mm = 40\ntorque_nm_a = 0.085\n")
     code, report = run("driver-current", tmp_path, weak, "axis=x", "--keep")
     least = next(f for f in report["findings"] if f["id"] == "least_current.x")
     assert code == 0 and abs(least["value"] - report["truth"]["least_current.x"]) < 3 * least["uncertainty"]

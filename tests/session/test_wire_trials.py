@@ -52,7 +52,8 @@ HEATERS, CROSSED_HEATERS = 'H1 = "hotend"\nH2 = "bed"', 'H1 = "bed"\nH2 = "hoten
 T1, T2 = "[sensors.T1]\nplant = ", "[sensors.T2]\nplant = "
 CROSSED_SENSORS = [(f'{T1}"hotend"', f'{T1}"bed"'), (f'{T2}"bed"', f'{T2}"hotend"')]
 BED_CURVE = "r25_ohm = 100000\nbeta_k = 3950"
-M2 = '[motors.M2]\nrole = "y.b"\nturn_mm = 40\n'
+M1 = '[motors.M1]\nrole = "x.a"\n'
+M2 = '[motors.M2]\nrole = "y.b"\n'
 MOTORS, WAYS = "motors-one-by-one", "directions"
 INPUTS, PAIRS, FANS = "inputs-by-hand", "heaters-paired", "fans-one-by-one"
 FAULTS = [
@@ -96,7 +97,7 @@ FAULTS = [
     (
         MOTORS,
         [
-            (M2, f'{M2}[motors.M1]\nrole = "z.left"\nturn_mm = 4\n'),
+            (f"{M1}knee_turns_s = 13\nturn_mm = 40\n", '[motors.M1]\nrole = "z.left"\nturn_mm = 4\n'),
             ('[motors.M3]\nrole = "z.left"', '[motors.M3]\nrole = "x.a"'),
         ],
         "X a was told to turn",
@@ -105,11 +106,11 @@ FAULTS = [
     (WAYS, [(M2, f"{M2}reversed = true\n")], "Y b runs the wrong way", True),
     (
         WAYS,
-        [(M2, f'{M2}[motors.M1]\nrole = "x.a"\nreversed = true\n')],
+        [(M1, f"{M1}reversed = true\n")],
         "X a runs the wrong way",
         True,
     ),
-    (WAYS, [(M2, M2.replace("y.b", "x.a") + '[motors.M1]\nrole = "y.b"\n')], "X a and Y b are exchanged", True),
+    (WAYS, [(M2, M2.replace("y.b", "x.a")), (M1, M1.replace("x.a", "y.b"))], "X a and Y b are exchanged", True),
     (WAYS, [(M2, f"{M2}open = true\n")], "diagonally", False),
 ]
 

@@ -100,6 +100,11 @@ class Motion(Protocol):
     async def move(self, axis: str, mm: float, speed_mm_s: float) -> float:
         """Move an axis by so much, and wait until it stands; returns the speed that the board allowed, mm/s."""
 
+    async def go(self, at: Mapping[str, float], mm_s: float) -> float:
+        """Move axes together in a straight line to a place, mm, and wait until they stand; returns the speed along it
+        that the board allowed, mm/s.
+        """
+
     async def home(self, axis: str) -> tuple[str, float | None]:
         """Home an axis; returns why it did not find its end (empty: it did), and how far off its position was, mm."""
 

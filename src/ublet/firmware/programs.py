@@ -37,6 +37,8 @@ class Run:
     ended: int = 0
     last: bool = False
     starved: bool = False
+    capped: list[tuple[int, float, str]] = field(default_factory=list)
+    """Of those taken last: segment, the speed that it may have, mm/s, and the setting that caps it."""
     waiting: deque[Segment] = field(default_factory=deque)
     planned: dict[str, float] = field(default_factory=dict)
     """Where the segments that are in the queue will end."""
@@ -108,6 +110,11 @@ class Programs:
             raise Refused(NOT_ALLOWED, why)
         if run is None:
             run = self.run = Run(name, begin(), planned=known, promised=known)
+        run.capped = [
+            (at + number, line.top, line.capped_by)
+            for number, (segment, here) in enumerate(zip(segments, (start, *asked.ends(start)), strict=False))
+            if (line := line_to(segment, here, self.drivers.caps)) is not None and line.capped_by
+        ]
         run.taken += len(segments)
         run.last = last
         run.waiting.extend(segments)

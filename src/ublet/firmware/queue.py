@@ -180,6 +180,9 @@ class MotionQueue:
             self._leaving.pop(0)
         if self._leaving == [] or not self.pieces:
             self._leaving = None
+        following = self.pieces[0] if self.pieces else None
+        if not isinstance(following, Move) or following.stands or following.until:
+            self.speed = 0.0  # but for rounding it was
         piece.done(hit)
 
     def _leave(self) -> float:

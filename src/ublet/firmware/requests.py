@@ -134,7 +134,8 @@ class Requests:
         segments = [_segment(number, each) for number, each in enumerate(told)]
         mover = self.board.mover
         run = mover.take(text(params, "program"), _whole(params, "at"), segments, params.get("last") is True)
-        return {"motion": run.motion, "taken": run.taken, "room": mover.programs.room}
+        capped = [{"segment": number, "mm_s": top, "capped_by": by} for number, top, by in run.capped]
+        return {"motion": run.motion, "taken": run.taken, "room": mover.programs.room, "capped": capped}
 
     def _adjust(self, params: Params) -> Any:
         self.board.must_be_ready()

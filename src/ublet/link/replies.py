@@ -114,11 +114,20 @@ class MoveTold(MotionTold):
     capped_by: str = ""
 
 
+class CappedSegment(Told):
+    """A segment that is slower than asked for: the speed that it may have, and the setting that caps it."""
+
+    segment: int
+    mm_s: float
+    capped_by: str
+
+
 class ProgramTold(MotionTold):
     """What a board says when it took segments: how many of this program so far, and how many more it takes now."""
 
     taken: int
     room: int
+    capped: list[CappedSegment] = Field(default_factory=list)
 
 
 class EventTold(Told):

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import asyncio
+import itertools
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from ublet.core.motion.capping import Speed, capped
+from ublet.core.motion.program import To
 from ublet.core.settings import Value
 from ublet.link.errors import LinkLost
 from ublet.link.frames import Message
-from ublet.link.replies import MotionTold, MoveTold, told_as
+from ublet.link.replies import MotionTold, MoveTold, ProgramTold, told_as
+from ublet.link.segments import told_segment
 
 if TYPE_CHECKING:
     from ublet.session.connection import Connection
@@ -25,6 +29,9 @@ demonstration's does), those that were taken before the move began can still com
 
 FREELY_MM_S = 20.0
 """Before homing the board moves no faster."""
+
+
+_lines = itertools.count(1)
 
 
 async def to_the_end(connection: Connection, method: str, **params: object) -> Message:
@@ -57,6 +64,20 @@ async def jog(connection: Connection, axis: str, mm: float, speed_mm_s: float) -
         LinkLost, BoardRefused: it did not move; the message says why.
     """
     await to_the_end(connection, "axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
+
+
+async def go(connection: Connection, at: Mapping[str, float], mm_s: float) -> float:
+    """Move axes together in a straight line to a place, and wait for its end; returns the speed that it may have.
+
+    Raises:
+        LinkLost, BoardRefused: it did not move; the message says why.
+    """
+    segment = told_segment(To(at, mm_s))
+    told = await to_the_end(
+        connection, "motion.add", program=f"line {next(_lines)}", at=0, segments=[segment], last=True
+    )
+    capped = told_as(ProgramTold, told, "motion.add").capped
+    return capped[0].mm_s if capped else mm_s
 
 
 def speed_for(session: Session, axis: str, asked_mm_s: float) -> Speed:

@@ -143,6 +143,16 @@ class Mechanics:
             known = {role: mm for role, mm in going.items() if role in self.kinematics.motors}
             yield Stretch(pace.gone(start), pace.gone(end), self.kinematics.of_motors(known), going)
 
+    def spare_n(self, speeds: Mapping[str, float], accelerations: Mapping[str, float], amps: float) -> float:
+        """The force, N, that the weakest motor has left while axes go at these speeds, mm/s, and speed up so, mm/s²."""
+        loads = {a: math.copysign(self.carriages[a].load_n(accelerations[a]), speed) for a, speed in speeds.items()}
+        turning, forces = self.kinematics.of_axes(speeds), self.kinematics.forces(loads)
+        return min(
+            motor.force_n(amps, turning.get(motor.role, 0.0)) - abs(forces[motor.role])
+            for motor in self.motors.values()
+            if motor.role in forces and abs(forces[motor.role]) > 0
+        )
+
     def where_after(self, axis: str, mm: float) -> tuple[float, float]:
         """Where an axis's carriage and its belt would be after so much more pull, mm: hard stops, and play."""
         carriage = self.carriages[axis]

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.counting import directions
 from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.motion.homing_moves import axis_of
+from ublet.core.motion.limit_trials import FEED_AND_ACCELERATION, motor_groups
 from ublet.core.motion.motor_trials import motor_roots
 from ublet.core.motion.steps_trials import StepsParameters, axes_of, measured_length
 from ublet.core.settings import Value
@@ -57,34 +59,40 @@ def travel_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
 
 
 def limits_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
-    """Where each axis really begins to lose steps: feed at its declared acceleration, acceleration at its declared
-    feed, and the current that just carries both; for the weakest of its motors.
+    """Where axes really begin to lose steps: feed at the declared acceleration, acceleration at the declared feed, and
+    the current that just carries both; for the weakest motor, in the worst direction of those that share motors.
     """
     mechanics, found = assemble(scenario, machine), {}
-    corexy = machine.machine.kinematics == "corexy"
-    least: dict[str, float] = {}
-    for axis in ("x", "y", "z"):
-        declared, carriage = axis_of(machine, axis), mechanics.carriages[axis]
-        shared = ("x", "y") if corexy and axis in ("x", "y") else (axis,)
-        motors = [motor for motor in mechanics.motors.values() if motor.role.partition(".")[0] in shared]
-        amps = min(motor.run_a for name in shared for motor in axis_of(machine, name).motors.values())
-        ratio = steps_truth(scenario, machine)[f"steps_per_mm.{axis}"]
-        real = _declared_steps(machine, axis) / ratio  # a told speed is so many times faster in truth
+    ratios = steps_truth(scenario, machine)
+    for axes in motor_groups(machine, "all"):
+        feeds, hards = (
+            {axis: _in_force(scenario, f"axes.{axis}.{key}", getattr(axis_of(machine, axis), key)) for axis in axes}
+            for key in FEED_AND_ACCELERATION
+        )
+        # a told speed is so many times faster in truth
+        real = {axis: _declared_steps(machine, axis) / ratios[f"steps_per_mm.{axis}"] for axis in axes}
+        amps = min(motor.run_a for axis in axes for motor in axis_of(machine, axis).motors.values())
 
-        def spare(feed: float, acceleration: float, current: float) -> float:
-            """Force left over, N."""
-            load = carriage.load_n(acceleration * real) / len(motors)  # noqa: B023
-            return min(motor.force_n(current, feed * real) for motor in motors) - load  # noqa: B023
+        def spare(speed: float, hard: float, current: float) -> float:
+            """Force left over, N, at so many times the feeds and accelerations, in the worst direction."""
+            return min(
+                mechanics.spare_n(
+                    {axis: way * feeds[axis] * real[axis] * speed for axis, way in ways.items()},  # noqa: B023
+                    {axis: hards[axis] * real[axis] * hard for axis in ways},  # noqa: B023
+                    current,
+                )
+                for ways in directions(machine, axes)  # noqa: B023
+            )
 
-        feed = _in_force(scenario, f"axes.{axis}.maximum_feed_mm_s", declared.maximum_feed_mm_s)
-        acceleration = _in_force(scenario, f"axes.{axis}.acceleration_mm_s2", declared.acceleration_mm_s2)
-        found[f"feed_limit.{axis}"] = _root(lambda v: spare(v, acceleration, amps), 1e4)  # noqa: B023
-        found[f"acceleration_limit.{axis}"] = _root(lambda a: spare(feed, a, amps), 1e7)  # noqa: B023
-        carries = _root(lambda i: -spare(feed, acceleration, i), 50.0)  # noqa: B023
-        least[axis] = max(carries, *(motor.least_a for motor in motors))
-    if corexy:
-        least["x"] = max(least.pop("y"), least["x"])
-    return {**found, **{f"least_current.{axis}": amps for axis, amps in least.items()}}
+        feed = _root(lambda times: spare(times, 1.0, amps), 100.0)  # noqa: B023
+        hard = _root(lambda times: spare(1.0, times, amps), 1000.0)  # noqa: B023
+        for axis in axes:
+            found[f"feed_limit.{axis}"] = feed * feeds[axis]
+            found[f"acceleration_limit.{axis}"] = hard * hards[axis]
+        carries = _root(lambda current: -spare(1.0, 1.0, current), 50.0)
+        least = [motor.least_a for motor in mechanics.motors.values() if motor.role.partition(".")[0] in axes]
+        found[f"least_current.{axes[0]}"] = max(carries, *least)
+    return found
 
 
 def motors_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:

@@ -2,39 +2,29 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Literal
 
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.geometry import axis_steps_per_mm
+from ublet.core.motion.counting import TRIES, Pattern, directions, inward, keeps_count
 from ublet.core.motion.homing_moves import (
     axis_of,
-    go_to,
-    home_axis,
     home_unhomed,
     number_of,
     preheat_words,
     with_those_before,
 )
 from ublet.core.motion.homing_trials import motion_needs
-from ublet.core.motion.limits import Bracket, highest, lowest, tidy, tolerance_mm
+from ublet.core.motion.limits import Bracket, highest, lowest, tidy
 from ublet.core.questions import Live
-from ublet.core.run import Finding, Option, Progress, Proposal, Stream, Subject, TrialFailed, TrialResult
-from ublet.core.settings import Part, Value, number_or, setting
+from ublet.core.run import Finding, Option, Proposal, Subject, TrialFailed, TrialResult
+from ublet.core.settings import Part, Value, setting
 from ublet.core.trial import TrialSpec
 from ublet.core.units import show
 from ublet.core.words import several
 
-START_MM = 12.0
-"""The pattern begins so far from the end that the axis homes to, mm."""
-
-SHORTEST_MM = 20.0
-FAST_OUT = (True, True, True, False)
-"""Each pass goes one way fast and the other way slowly, and not equally often: what is lost both ways adds up."""
-
-TYPICAL_SPREAD_MM = 0.02
 LOWEST_SHARE = 0.15
 """Less than this share of the declared value is not tried."""
 
@@ -59,59 +49,61 @@ class CurrentParameters(Part):
     margin: float = setting("Times the least current that is used.", low=1.1, high=3, default=1.5)
 
 
-@dataclass(frozen=True)
-class Pattern:
-    """There and back, so far and so fast, before the count is compared."""
-
-    axis: str
-    feed_mm_s: float
-    acceleration_mm_s2: float
-
-
 async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
-    """Each axis faster, then with more acceleration, until it loses steps; the limits keep a margin from that."""
-    wanted = _wanted(aim.axis)
-    await home_unhomed(bench, wanted)
+    """Each axis faster, then with more acceleration, until it loses steps; the limits keep a margin from that.
+
+    Axes that share their motors are tried together, along both diagonals first: there one motor carries everything. The
+    limit holds for the worst direction.
+    """
     findings: list[Finding] = []
     proposals: list[Proposal] = []
     words: list[str] = []
-    for number, name in enumerate(wanted):
-        feed, acceleration = (number_of(bench, f"axes.{name}.{key}") for key in FEED_AND_ACCELERATION)
-        top = await _fastest(bench, name)
-        for part, (key, now, most) in enumerate(
-            (("maximum_feed_mm_s", feed, min(aim.up_to * feed, top)), ("acceleration_mm_s2", acceleration, 0.0))
-        ):
-            share = (number + part / 2) / len(wanted)
-            most = max(now, most) if part == 0 else aim.up_to * acceleration
-
-            unit, what = ("mm/s", "feed") if part == 0 else ("mm/s²", "acceleration")
-            asked = Live(
-                f"{name.upper()} runs there and back, with more {what} each time.", (ENOUGH,), ("watch", "speed")
-            )
+    groups = tuple(motor_groups(bench.machine, aim.axis))
+    await home_unhomed(bench, tuple(axis for axes in groups for axis in axes))
+    for number, axes in enumerate(groups):
+        named = several([axis.upper() for axis in axes])
+        feeds, accelerations = (_numbers(bench, axes, key) for key in FEED_AND_ACCELERATION)
+        top = await _fastest(bench, feeds)
+        for part, (what, key, unit) in enumerate(LIMITED):
+            now = (feeds, accelerations)[part]
+            most = aim.up_to if part else max(1.0, min(aim.up_to, top))
+            asked = Live(f"{named} runs there and back, with more {what} each time.", (ENOUGH,), ("watch", "speed"))
             async with bench.builder.live(asked) as said:
 
-                async def holds(value: float, part: int = part, share: float = share, name: str = name) -> bool | None:
-                    if said.answer is not None:
-                        return None
-                    pattern = Pattern(name, *((value, acceleration) if part == 0 else (feed, value)))  # noqa: B023
-                    return await _keeps_count(bench, pattern, {}, share)
+                async def holds(times: float, number: int = number, part: int = part) -> bool | None:
+                    share = (number + part / 2) / len(groups)
+                    told = {axis: mm * (1.0 if part else times) for axis, mm in feeds.items()}  # noqa: B023
+                    hard = {axis: mm * (times if part else 1.0) for axis, mm in accelerations.items()}  # noqa: B023
+                    for ways in directions(bench.machine, axes):  # noqa: B023
+                        if said.answer is not None:
+                            return None
+                        if not await keeps_count(bench, Pattern(ways, told, hard), axes, {}, share):  # noqa: B023
+                            return False
+                    return True
 
-                found = await highest(holds, now, most, LOWEST_SHARE * now)
+                found = await highest(holds, 1.0, most, LOWEST_SHARE)
             if found.holds is None and said.answer is not None:
-                words.append(f"{name.upper()}'s {what} was not tried: you called it fast enough.")
+                words.append(f"{named}'s {what} was not tried: you called it fast enough.")
                 continue
-            findings += (learnt := _findings(what, {"axis": name}, found, unit))
-            bench.record.found(*learnt)
-            safe = tidy(found.holds * aim.margin, down=True) if found.holds else None
-            words.append(_limit_words(name, what, now, found, unit, aim.margin))
-            if safe is not None and _too_near(now, found, aim.margin):
-                effect = f"keeps {100 * (1 - aim.margin):.0f} % below what held"
-                proposals.append(Proposal(f"axes.{name}.{key}", now, safe, unit, effect))
             if found.holds is None:
                 raise TrialFailed(
-                    f"{name.upper()} loses steps even at {100 * LOWEST_SHARE:.0f} % of its {what}: look at its driver "
-                    "current and whether it binds."
+                    f"{named} loses steps even at {100 * LOWEST_SHARE:.0f} % of its {what}: look at its driver current "
+                    "and whether it binds."
                 )
+            for axis in axes:
+                own = found.times(now[axis])
+                findings += (learnt := _findings(what, {"axis": axis}, own, unit))
+                bench.record.found(*learnt)
+                words.append(_limit_words(axis, what, now[axis], own, unit, aim.margin))
+                if own.holds is not None and _too_near(now[axis], own, aim.margin):
+                    safe = tidy(own.holds * aim.margin, down=True)
+                    effect = f"keeps {100 * (1 - aim.margin):.0f} % below what held"
+                    proposals.append(Proposal(f"axes.{axis}.{key}", now[axis], safe, unit, effect))
+            if part == 0 and found.holds < 1.0:
+                words.append(f"{named}'s acceleration is tried once that feed is kept.")
+                break
+        if len(axes) > 1:
+            words.append(f"{named} share their motors: this holds along the diagonals, where one motor carries both.")
     return _settled(findings, proposals, words)
 
 
@@ -126,14 +118,13 @@ async def driver_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
     for number, (axes, motors) in enumerate(groups.items()):
         named = several([axis.upper() for axis in axes])
         now = max(number_of(bench, f"{motor}.run_a") for motor in motors)
-        patterns = [
-            Pattern(axis, *(number_of(bench, f"axes.{axis}.{key}") for key in FEED_AND_ACCELERATION)) for axis in axes
-        ]
+        feeds, accelerations = (_numbers(bench, axes, key) for key in FEED_AND_ACCELERATION)
 
         async def holds(amps: float, number: int = number) -> bool:
             currents: dict[str, Value] = {f"{motor}.run_a": amps for motor in motors}  # noqa: B023
-            for pattern in patterns:  # noqa: B023
-                if not await _keeps_count(bench, pattern, currents, number / len(groups)):
+            for ways in directions(bench.machine, axes):  # noqa: B023
+                pattern = Pattern(ways, feeds, accelerations)  # noqa: B023
+                if not await keeps_count(bench, pattern, axes, currents, number / len(groups)):  # noqa: B023
                     return False
             return True
 
@@ -156,6 +147,11 @@ async def driver_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
     return _settled(findings, proposals, words, failed=short)
 
 
+def _numbers(bench: Bench, axes: tuple[str, ...], key: str) -> dict[str, float]:
+    """A live number of each axis."""
+    return {axis: number_of(bench, f"axes.{axis}.{key}") for axis in axes}
+
+
 def _currents(bench: Bench, motors: tuple[str, ...], wanted: float, effect: str) -> list[Proposal]:
     """A running current for these motors, and an idle one that is no higher."""
     found = []
@@ -171,6 +167,8 @@ ENOUGH = "fast enough"
 """The builder may end the search there: what held so far is then the most that is known to hold."""
 
 FEED_AND_ACCELERATION = ("maximum_feed_mm_s", "acceleration_mm_s2")
+LIMITED = (("feed", "maximum_feed_mm_s", "mm/s"), ("acceleration", "acceleration_mm_s2", "mm/s²"))
+"""What is limited: in words, its setting, its unit."""
 
 
 def motor_groups(machine: MachineFile, axis: str) -> dict[tuple[str, ...], tuple[str, ...]]:
@@ -186,69 +184,25 @@ def motor_groups(machine: MachineFile, axis: str) -> dict[tuple[str, ...], tuple
     return {axes: each for axes, each in groups.items() if set(axes) & set(wanted)}
 
 
-async def _keeps_count(bench: Bench, pattern: Pattern, further: Mapping[str, Value], share: float) -> bool:
-    """Run a pattern with other limits for a while, then home: True when the count was right."""
-    name = pattern.axis
-    axis = axis_of(bench.machine, name)
-    with bench.aside():  # where there is room for it
-        room = axis.maximum_mm - axis.minimum_mm - 2 * START_MM
-        way = -1 if axis.homing.end == "high" else 1
-        start = axis.maximum_mm - START_MM if way < 0 else max(axis.minimum_mm, 0.0) + START_MM
-        slow = min(axis.homing.fast_mm_s, axis.maximum_feed_mm_s)
-    length = min(room, SHORTEST_MM + 1.2 * pattern.feed_mm_s**2 / pattern.acceleration_mm_s2)
-    told = f"{show(pattern.feed_mm_s, 'mm/s', 3)}, {show(pattern.acceleration_mm_s2, 'mm/s²', 3)}"
-    told += "".join(f", {show(number_or(amps, 0.0), 'A', 3)}" for amps in list(further.values())[:1])
-    bench.progress(Progress(f"axis {name.upper()}", share, None, told))
-    await go_to(bench, name, start, slow)
-    limits: dict[str, Value] = {
-        f"axes.{name}.maximum_feed_mm_s": pattern.feed_mm_s,
-        f"axes.{name}.acceleration_mm_s2": pattern.acceleration_mm_s2,
-        **further,
-    }
-    for fast_out in FAST_OUT:
-        for out in (True, False):
-            by = way * length if out else -way * length
-            if out is fast_out:
-                async with bench.settings.borrowed(limits):
-                    await bench.motion.move(name, by, pattern.feed_mm_s)
-            else:
-                await bench.motion.move(name, by, slow)
-    with bench.aside():  # the end only serves to compare the count
-        shift = await home_axis(bench, name)
-    step_mm = _full_step_mm(bench.machine, name)
-    held = shift is not None and abs(shift) <= tolerance_mm(step_mm, _spread(bench, name))
-    if further:
-        amps = float(next((v for v in further.values() if isinstance(v, float)), 0.0))
-    else:
-        amps = max(number_of(bench, f"axes.{name}.motors.{motor}.run_a") for motor in axis.motors)
-    row = (float("xyz".index(name)), pattern.feed_mm_s, pattern.acceleration_mm_s2, amps, shift or 0.0, float(held))
-    bench.record.row("tries", row)
-    return held
-
-
-async def _fastest(bench: Bench, name: str) -> float:
-    """The most that the board's step rate gives an axis, mm/s; found by asking for more than any machine does."""
-    with bench.aside():
-        away = 1.0 if axis_of(bench.machine, name).homing.end != "high" else -1.0
-    async with bench.settings.borrowed({f"axes.{name}.maximum_feed_mm_s": FASTEST_MM_S}):
-        used = await bench.motion.move(name, away * 0.01, FASTEST_MM_S)
-        await bench.motion.move(name, -away * 0.01, FASTEST_MM_S)
-    return used
+async def _fastest(bench: Bench, feeds: Mapping[str, float]) -> float:
+    """How many times these feeds the board's step rate gives at the most, in the worst direction; found by asking for
+    more than any machine does.
+    """
+    least = math.inf
+    for ways in directions(bench.machine, tuple(feeds)):
+        with bench.aside():
+            here = {axis: bench.motion.position(axis) or 0.0 for axis in ways}
+            away = {axis: way * inward(bench.machine, axis) * feeds[axis] for axis, way in ways.items()}
+        path = math.hypot(*away.values())
+        unlimited: dict[str, Value] = {f"axes.{axis}.maximum_feed_mm_s": FASTEST_MM_S for axis in ways}
+        async with bench.settings.borrowed(unlimited):
+            used = await bench.motion.go({axis: here[axis] + 0.01 * away[axis] / path for axis in ways}, FASTEST_MM_S)
+            await bench.motion.go(here, FASTEST_MM_S)
+        least = min(least, used / path)
+    return least
 
 
 FASTEST_MM_S = 2000.0
-
-
-def _spread(bench: Bench, name: str) -> float:
-    earlier = bench.record.earlier("homing")
-    found = earlier.finding("spread", axis=name) if earlier is not None else None
-    return found.value if found is not None else TYPICAL_SPREAD_MM
-
-
-def _full_step_mm(machine: MachineFile, name: str) -> float:
-    axis = axis_of(machine, name)
-    motor = next(iter(axis.motors.values()))
-    return motor.microsteps / axis_steps_per_mm(axis, motor)
 
 
 def _findings(what: str, axis: Subject, found: Bracket, unit: str) -> list[Finding]:
@@ -316,12 +270,6 @@ def _x_feed(result: TrialResult) -> str:
     limit = result.finding("feed_limit", axis="x") or result.finding("feed_holds", axis="x")
     return f"{limit.value:.0f} mm/s" if limit is not None else ""
 
-
-TRIES = Stream(
-    "tries",
-    ("axis", "feed_mm_s", "acceleration_mm_s2", "current_a", "off_mm", "held"),
-    ("", "mm/s", "mm/s²", "A", "mm", ""),
-)
 
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(

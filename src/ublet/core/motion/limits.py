@@ -39,6 +39,10 @@ class Bracket:
             return None
         return abs(self.fails - self.holds) / math.sqrt(12)
 
+    def times(self, unit: float) -> Bracket:
+        """The same bracket of what was tried in these units."""
+        return Bracket(*(None if each is None else each * unit for each in (self.holds, self.fails)))
+
 
 Holds = Callable[[float], Awaitable[bool | None]]
 """Tries a value; True when no step was lost, None when it is not to be tried: then the search ends there."""

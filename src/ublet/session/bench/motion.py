@@ -9,7 +9,7 @@ from ublet.core.run import TrialFailed
 from ublet.link.replies import AxisStatus
 from ublet.session.bench.resting import Resting
 from ublet.session.connection import Connection
-from ublet.session.jogging import to_the_end
+from ublet.session.jogging import go, to_the_end
 
 
 class LinkMotion:
@@ -29,6 +29,13 @@ class LinkMotion:
         self._resting.way(axis)
         told = await to_the_end(self._connection, "axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
         return float(told.get("speed_mm_s", speed_mm_s))
+
+    async def go(self, at: Mapping[str, float], mm_s: float) -> float:
+        """Move axes together to a place, and wait until they stand; returns the speed that the board allowed."""
+        for axis in at:
+            self._resting.way(axis)
+            self._resting.length(axis)
+        return await go(self._connection, at, mm_s)
 
     async def home(self, axis: str) -> tuple[str, float | None]:
         """Home an axis and wait for its end."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rich.text import Text
 
+from ublet.core.motion.counting import DIRECTIONS
 from ublet.core.motion.homing_moves import axis_of
 from ublet.core.run import Finding, Series
 from ublet.core.settings import number_or
@@ -89,8 +90,9 @@ def _tries(session: Session, series: Series, width: int, height: int) -> Text:
 
 def _try_line(session: Session, row: list[float], columns: int) -> Text:
     """One try: what was asked, how far off the count came, and a bar of how many times the live value that was."""
-    name, held, line = "xyz"[round(row[0])], bool(row[5]), Text()
-    line.append(f"{name.upper():<6}", Ink.text)
+    direction, held, line = DIRECTIONS[round(row[0])], bool(row[5]), Text()
+    name = direction[0]
+    line.append(f"{direction.upper():<6}", Ink.text)
     amps_words = show(row[3], "A", 3) if row[3] else ""
     line.append(f"{show(row[1], 'mm/s', 4):>14}{show(row[2], 'mm/s²', 4):>18}{amps_words:>12}", Ink.text)
     line.append(f"{row[4]:>+11.3f} mm", Ink.text)
