@@ -8,6 +8,7 @@ from typing import Any
 
 from ublet.benchmark.coverage import coverage
 from ublet.benchmark.declare import check_time, editor_keys, upload_share
+from ublet.benchmark.diagonals import diagonals
 from ublet.benchmark.halting import halt_from_key
 from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
@@ -39,5 +40,6 @@ def measure(quick: bool) -> dict[str, Any]:
             "flood": flood(folder / "ledger", 1 if quick else 5),
             "route": whole_route(1 if quick else 5),
             "coverage": coverage(2 if quick else 24),
+            "diagonals": diagonals(4 if quick else 50),
             "guards": false_trips(10 if quick else 100),
         }
