@@ -9,6 +9,7 @@ from pydantic import Field
 from ublet.core.machine.heat_parts import Fan, Guards, Heater, Material, Sensor
 from ublet.core.machine.level_parts import Bed, Lifts, Mesh, Probe
 from ublet.core.machine.motion_parts import Axes, Axis, Endstop, Motion, Motor
+from ublet.core.machine.program_parts import ProgramText
 from ublet.core.machine.tool_parts import Card, Display, Extruder, Modules
 from ublet.core.settings import Known, Name, Part, declarations, setting
 
@@ -59,6 +60,7 @@ class MachineFile(Part):
     display: Display | None = None
     card: Card | None = None
     modules: Modules = Field(default_factory=Modules)
+    program: ProgramText = Field(default_factory=ProgramText)
     materials: dict[Name, Material] = Field(default_factory=dict)
 
 
