@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from pathlib import Path
 
 from ublet.core.motion.program import Program, To
 
 INK, QUIET, STRING, WAY = "#14130f", "#8d8574", "#8a6418", "#6f8fae"
+TOGETHER_MM = 4.0
+"""Places nearer to each other than this share their words."""
+
 POINTS_A_MM = 72 / 25.4
 
 
@@ -33,6 +37,7 @@ def draw_program(
     axes.set_ylim(0, deep)
     axes.add_patch(Rectangle((0, 0), wide, deep, fill=False, ec=INK, lw=1.2))
     here = dict(start)
+    named: list[tuple[tuple[float, float], list[str]]] = []
     for segment, end in zip(program.segments, program.ends(start), strict=True):
         if isinstance(segment, To):
             xs, ys = [here["x"], end["x"]], [here["y"], end["y"]]
@@ -41,11 +46,16 @@ def draw_program(
             elif xs[0] != xs[1] or ys[0] != ys[1]:
                 axes.plot(xs, ys, color=WAY, lw=0.5, ls=(0, (4, 3)))
         if segment.place:
-            axes.plot(end["x"], end["y"], marker="o", ms=3, color=INK)
-            axes.annotate(
-                segment.place, (end["x"], end["y"]), (4, 4), textcoords="offset points", fontsize=6, color=QUIET
-            )
+            near = next((each for each in named if math.dist(each[0], (end["x"], end["y"])) < TOGETHER_MM), None)
+            if near is None:
+                named.append(((end["x"], end["y"]), [segment.place]))
+            else:
+                near[1].append(segment.place)
         here = dict(end)
+    for place, words in named:
+        axes.plot(*place, marker="o", ms=3, color=INK)
+        told = words[0] if len(words) == 1 else f"{words[0]} … {words[-1]}"
+        axes.annotate(told, place, (5, 6), textcoords="offset points", fontsize=6, color=QUIET)
     axes.set_xlabel("X, mm", fontsize=8)
     axes.set_ylabel("Y, mm", fontsize=8)
     axes.tick_params(labelsize=7)

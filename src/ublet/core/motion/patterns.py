@@ -57,13 +57,14 @@ def square(machine: MachineFile, side_mm: float = 40.0, rounds: int = 3, stroke:
         made.append(To({"x": x, "y": y}, laid.mm_s, pushed, place))
 
     def go(x: float, y: float, place: str) -> None:
-        """Over to the beginning of a line, lifted, with the filament drawn back."""
-        if made:
+        """Over to the beginning of a line, lifted; with the filament drawn back, once some was laid."""
+        lays = any(each.filament for each in made if isinstance(each, To))
+        if lays:
             made.append(Push(-draw, back))
             made.append(To({"z": LIFT_MM + laid.height_mm}, TRAVEL_MM_S))
         made.append(To({"x": x, "y": y}, TRAVEL_MM_S, place=place))
         made.append(To({"z": laid.height_mm}, TRAVEL_MM_S))
-        if len(made) > 3:
+        if lays:
             made.append(Push(draw, back))
 
     middle_x, middle_y = bed.width_mm / 2, bed.depth_mm / 2
