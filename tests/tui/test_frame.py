@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import asyncio
 import tomllib
 from pathlib import Path
 
 import pytest
 
 from tests.tui.inside import Inside, inside
+from tests.tui.pilot import opened
 from ublet.core.route import ROUTE
 from ublet.session.preferences import Kept
 from ublet.tui.app import UbletApp
+from ublet.tui.frame.pulse import Pulse
 
 
 @pytest.mark.parametrize("size", [(160, 47), (100, 30), (80, 24)])
@@ -150,3 +153,22 @@ def test_the_bell_rings_for_whoever_wants_it(
     screen.key("F8")
     screen.wait("■ HALTED")
     assert (ended, len(rings)) == (1, 2), "the trial's end, and the halt"
+
+
+def test_halt_shows_at_once_in_every_dialog(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A dialog has one pulse of its own, and it lives."""
+
+    async def work() -> None:
+        async with opened(folder, monkeypatch) as there:
+            for key, told in (("f3", "What happened"), ("f7", "Preferences"), ("ctrl+p", "setting")):
+                await there.press(key)
+                await there.until(lambda told=told: told in there.text() and len(there.app.screen_stack) == 2)
+                assert len(there.app.screen.query(Pulse)) == 1
+                await there.press("f8")
+                await there.until(lambda: "HALTED" in there.text())
+                await there.press("escape")
+                await there.until(lambda: len(there.app.screen_stack) == 1)
+                await there.press("r")
+                await there.until(lambda: there.board.mode == "ready" and "HALTED" not in there.text())
+
+    asyncio.run(work())

@@ -41,7 +41,7 @@ def test_below_the_least_size_nothing_is_switched_on_and_temperatures_stay(
             await there.resize(60, 20)
             await there.press("1", "f", "ctrl+s", "ctrl+p", "enter", "tab", "1")
             await asyncio.sleep(0.5)
-            assert heated(there) == [] and not any(there.board.fan_duty.values())
+            assert heated(there) == [] and not any(there.board.heat.fan_duty.values())
             assert len(there.app.screen_stack) == 1
             shown = there.text()
             assert (
@@ -127,7 +127,7 @@ def test_another_machines_board_is_told_at_once_and_nothing_is_done_to_it(
             await at(there, "heat")
             await there.press("enter")
             await asyncio.sleep(0.5)
-            assert heated(there) == [] and not any(there.board.fan_duty.values())
+            assert heated(there) == [] and not any(there.board.heat.fan_duty.values())
             await there.until(lambda: "of the kind larch-6" in there.words())
 
     asyncio.run(work())

@@ -56,7 +56,9 @@ class KeysInOrder(App[None]):
         self._tells = bool(os.environ.get(TELL_KEYS))
 
     async def on_event(self, event: Event) -> None:
-        """Keys wait their turn; everything else goes on as ever."""
+        """Keys wait their turn; everything else goes on as ever. At the app's end a key finds no screen any more."""
+        if isinstance(event, Key) and not self.screen_stack:
+            return
         if not isinstance(event, Key) or event.is_forwarded:
             await super().on_event(event)
             return

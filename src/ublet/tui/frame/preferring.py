@@ -43,7 +43,6 @@ class PreferencesDialog(Dialog):
 
     def on_mount(self) -> None:
         """Show them."""
-        super().on_mount()
         self.query_one(Sheet).styles.height = len(self.known)
         self._show()
 

@@ -219,8 +219,6 @@ class JogBench(TrialBench):
             event.stop()
             event.prevent_default()
             self.action_target(event.character or "")
-            return
-        super().on_key(event)
 
     def action_target(self, begun: str = "") -> None:
         """Open the field for a target."""

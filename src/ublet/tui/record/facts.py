@@ -50,7 +50,6 @@ class FactDialog(Dialog):
 
     def on_mount(self) -> None:
         """Begin with the first."""
-        super().on_mount()
         keys = Text()
         for key, words in (("↑↓", "what it is about"), ("enter", "tell it"), ("esc", "nothing happened")):
             keys.append(f"{key} ", Ink.focus)
