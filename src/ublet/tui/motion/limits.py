@@ -73,7 +73,7 @@ def _limit_line(live: float, unit: str, finding: Finding | None, columns: int) -
     else:
         words = {"limit": "lost above", "holds": "held up to", "current": "lost below"}
         shown = with_uncertainty(finding.value, finding.uncertainty or 0.0, finding.unit)
-        line.append(f"  {words[finding.name.rpartition('_')[2]]} {shown}", Ink.text)
+        line.append(f"  {words[finding.what.rpartition('_')[2]]} {shown}", Ink.text)
     return line
 
 
