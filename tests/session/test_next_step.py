@@ -40,6 +40,11 @@ def test_the_earliest_station_that_is_not_proven_comes_next_with_its_reason(fold
             failed = step(motors=Standing("failed", "failed", "Nothing turned for X a: no current. Look."))
             assert failed is not None and failed.why == "it failed: Nothing turned for X a: no current"
             assert step(temperatures=Standing("open")) is None, "by hand is no step"
+            second = step(speed_limits=Standing("open", "1 of 2", trial="driver-current"))
+            assert second is not None and (second.why, second.trial) == (
+                "driver current is not done yet",
+                "driver-current",
+            )
 
     virtually(work)
 

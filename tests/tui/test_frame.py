@@ -10,7 +10,8 @@ import pytest
 
 from tests.tui.inside import Inside, inside
 from tests.tui.pilot import opened
-from ublet.core.route import ROUTE
+from ublet.core.route import ROUTE, station_with
+from ublet.session.next_step import NextStep
 from ublet.session.preferences import Kept
 from ublet.tui.app import UbletApp
 from ublet.tui.frame.pulse import Pulse
@@ -170,5 +171,21 @@ def test_halt_shows_at_once_in_every_dialog(folder: Path, monkeypatch: pytest.Mo
                 await there.until(lambda: len(there.app.screen_stack) == 1)
                 await there.press("r")
                 await there.until(lambda: there.board.mode == "ready" and "HALTED" not in there.text())
+
+    asyncio.run(work())
+
+
+def test_the_next_step_shows_the_trial_that_is_wanted(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A station of two trials: the one that is done is not shown again."""
+
+    async def work() -> None:
+        async with opened(folder, monkeypatch) as there:
+            app = there.app
+            app.next_step = NextStep("speed limits", "", station_with("limits"), trial="driver-current")
+            await there.press("f2")
+            await there.until(lambda: "with less current each time" in there.text())
+            app.next_step = NextStep("speed limits", "", station_with("limits"), trial="speed-limits")
+            await app.action_next()
+            await there.until(lambda: "with less current each time" not in there.text() and "mm/s²" in there.text())
 
     asyncio.run(work())

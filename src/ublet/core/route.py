@@ -35,12 +35,17 @@ class Station:
 
 @dataclass(frozen=True)
 class Standing:
-    """Where a station stands: its state, its key figure, and the reason in words. unlinked: as of the last link."""
+    """Where a station stands: its state, its key figure, and the reason in words. unlinked: as of the last link.
+
+    trial and heater: which of the station's trials it stands so by, and for which heater, where there are several.
+    """
 
     state: StationState
     figure: str = ""
     reason: str = ""
     unlinked: bool = False
+    trial: str = ""
+    heater: str = ""
 
 
 UNLINKED = "◌"

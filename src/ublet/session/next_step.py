@@ -14,12 +14,16 @@ NO_STEP = ("control", "ledger")
 
 @dataclass(frozen=True)
 class NextStep:
-    """What to do next. key: what does it, when it is no station; station: where it is done, else."""
+    """What to do next. key: what does it, when it is no station; station: where it is done, else; trial and heater:
+    which of its trials, where that decides.
+    """
 
     words: str
     why: str
     station: Station | None = None
     key: str = ""
+    trial: str = ""
+    heater: str = ""
 
 
 def next_step(session: Session, standings: Mapping[str, Standing]) -> NextStep | None:
@@ -36,7 +40,8 @@ def next_step(session: Session, standings: Mapping[str, Standing]) -> NextStep |
         return NextStep("save", f"{them} lost at power-off", key="ctrl+s")
     if wanted is None:
         return None
-    return NextStep(wanted.name, _why(wanted, standings[wanted.name]), wanted)
+    standing = standings[wanted.name]
+    return NextStep(wanted.name, _why(wanted, standing), wanted, trial=standing.trial, heater=standing.heater)
 
 
 def _steps() -> list[Station]:
@@ -53,6 +58,9 @@ def _unverified(standings: Mapping[str, Standing]) -> bool:
 def _why(station: Station, standing: Standing) -> str:
     """Why this one: the reason of its standing, or what is not known before it was done."""
     if standing.state == "open" and not standing.reason:
+        own = standing.trial.replace("-", " ")
+        if standing.figure and own and own != station.name:
+            return f"{own} is not done yet"
         return f"it is not done yet: {station.purpose}"
     reason = standing.reason.split(". ")[0].rstrip(".")
     return {"failed": f"it failed: {reason}", "stale": reason}.get(standing.state, reason)

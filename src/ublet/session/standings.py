@@ -116,7 +116,7 @@ def _tried(session: Session, station: Station) -> Standing:
     checks = {TRIALS[name].verify for name in station.trials} - set(_self_checking(station))
     machine = session.document.machine
     found = [
-        _trial_standing(session, name, heater)
+        replace(_trial_standing(session, name, heater), trial=name, heater=heater or "")
         for name in station.trials
         if name not in checks
         for heater in TRIALS[name].heaters(machine) or (None,)

@@ -291,6 +291,8 @@ class UbletApp(Following):
             self.notify("Nothing is left to do here: what is built is proven and saved.", timeout=5)
         elif step.station is not None:
             await self.enter(step.station)
+            if self.bench is not None:
+                self.bench.turn_to(step.trial, step.heater)
         else:
             self.notify(f"{step.key} does it: {step.words}, because {step.why}.", timeout=5)
 

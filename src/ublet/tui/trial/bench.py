@@ -106,6 +106,9 @@ class Bench(Widget, can_focus=True):
     def beat(self) -> None:
         """A few times a second while the bench is on the screen."""
 
+    def turn_to(self, trial: str, heater: str) -> None:
+        """Show one of the station's trials, for one of its heaters, where there are several."""
+
     def panes(self) -> Iterable[tuple[Widget, str]]:
         """The panes that keys can go to: each with the action that goes there, once the bench has the keys."""
         return ((self, ""),)

@@ -353,6 +353,20 @@ class TrialBench(Asking):
         self.told = None
         self.reload()
 
+    def turn_to(self, trial: str, heater: str) -> None:
+        """Show one of the station's trials, for one of its heaters."""
+        names = [spec.name for spec in self.specs]
+        if self.watched is not None or trial not in names:
+            return
+        if names.index(trial) != self.chosen:
+            self.chosen, self.told = names.index(trial), None
+            self.reload()
+        first = self.heater
+        while heater and self.heater != heater:
+            self.action_heater()
+            if self.heater == first:
+                return  # it went round: there is no such heater here
+
     def action_other(self) -> None:
         """The station's next trial."""
         self.chosen = (self.chosen + 1) % len(self.specs)
