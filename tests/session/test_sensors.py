@@ -47,3 +47,16 @@ def test_a_sensor_that_no_beta_describes_gets_a_curve_of_its_own(tmp_path: Path)
     assert after["sensors.hotend.steinhart_b"] == pytest.approx(1.62e-4, rel=0.2)
     code, report = run("sensors-at-rest", tmp_path, bent, *words, "choose=beta")
     assert code == 1 and "more than the reference" in report["why"]
+
+
+def test_what_was_heated_a_while_ago_is_waited_for_and_a_wrong_curve_is_not(tmp_path: Path) -> None:
+    warm = RIGHT.replace("[plants.hotend]\n", "[plants.hotend]\nstart_c = 90\n")
+    code, report = run("sensors-at-rest", tmp_path, warm)
+    assert code == 0 and report["duration_s"] > 120, report["why"]
+    warm_bed = RIGHT.replace("[plants.bed]\n", "[plants.bed]\nstart_c = 34\n")
+    code, report = run("sensors-at-rest", tmp_path, warm_bed)
+    assert code == 0 and report["duration_s"] > 120, report["why"]
+    wrong = RIGHT.replace("r25_ohm = 100000", "r25_ohm = 47000", 1)
+    assert wrong != RIGHT
+    code, report = run("sensors-at-rest", tmp_path, wrong)
+    assert code == 1 and report["duration_s"] < 60 and "wrong curve" in report["why"]

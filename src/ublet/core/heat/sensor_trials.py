@@ -11,6 +11,7 @@ from ublet.core.heat.curve_fit import TERMS, CurveFit, fit_curve
 from ublet.core.heat.curves import Curve, curve_of
 from ublet.core.heat.pairing import odd_sensors
 from ublet.core.heat.references import Reference, likeliest, ohm_of
+from ublet.core.heat.start import from_room
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Confirm, Measure
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, Subject, TrialFailed, TrialResult, about
@@ -40,11 +41,17 @@ class SensorParameters(Part):
     choose: Literal["recommended", "beta", "own"] = setting("Curve to propose.", default="recommended")
 
 
+COOL_SHARE = 0.5
+"""A warm heater is waited for until it is above the room by no more than this share of what sensors may differ."""
+
+
 async def sensors_at_rest(bench: Bench, aim: SensorParameters) -> TrialResult:
     """Average every sensor at rest and compare; then, if asked for, one of them in baths of known temperature."""
     machine = bench.machine
     if aim.references and aim.sensor not in machine.sensors:
         raise TrialFailed(f"No sensor “{aim.sensor}” is declared; known: {', '.join(machine.sensors)}.")
+    for heater in machine.heaters:  # what was heated a while ago is no wrong curve
+        await from_room(bench, heater, bench.heat.samples(heater), near_c=COOL_SHARE * aim.apart, falling=True)
     means = await _averages(bench, tuple(machine.sensors), "sensors at rest", 0.0)
     odd = odd_sensors(means, machine.machine.room_c, aim.apart)
     findings = [

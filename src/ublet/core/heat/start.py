@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Sequence
+
+import numpy as np
 
 from ublet.core.bench import Bench, HeatSample
 from ublet.core.heat.gain_choice import gains_below, gains_root
@@ -89,10 +91,20 @@ def heat_needs(
     return tuple(needs)
 
 
-async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample], wait: bool = False) -> float:
+async def from_room(
+    bench: Bench,
+    heater: str,
+    samples: AsyncIterator[HeatSample],
+    wait: bool = False,
+    near_c: float = WARM_C,
+    falling: bool = False,
+) -> float:
     """Wait, when the builder agrees or has said so before, until the heater is near the room; returns the room in °C.
 
     It is switched off first: somebody may have set it by hand. The time left is told from the fall itself.
+
+    near_c: so far above the room counts as near. falling: only wait for one that cools; one that stands where it is has
+    a sensor that reads wrong, and that is for the caller to say.
     """
     await bench.heat.off(heater)
     with bench.aside():  # sensors that only tell what room it is
@@ -101,12 +113,13 @@ async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample
     if declared:
         room = bench.machine.machine.room_c or room
     first = await anext(samples)
-    if first.celsius - room <= WARM_C:
+    if first.celsius - room <= near_c:
         return room
-    later = first
-    for _ in range(SLOPE_SAMPLES):
-        later = await anext(samples)
-    left = time_to_room(first, later, room)
+    seen = [first, *[await anext(samples) for _ in range(SLOPE_SAMPLES)]]
+    later = seen[-1]
+    if falling and not falls([each.time_s for each in seen], [each.celsius for each in seen]):
+        return room
+    left = time_to_room(first, later, room, near_c)
     told = f"in about {duration(left)} of the machine's time" if left is not None else "after some minutes"
     answer = (
         "wait"
@@ -114,7 +127,7 @@ async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample
         else await bench.builder.ask(
             Question(
                 f"The {heater} is at {later.celsius:.0f} °C and the room at {room:.0f} °C; a warm start spoils "
-                f"the result. Wait until it is below {room + WARM_C:.0f} °C ({told}, sooner with the part fan)?",
+                f"the result. Wait until it is below {room + near_c:.0f} °C ({told}, sooner with the part fan)?",
                 ("wait", "cancel"),
             )
         )
@@ -128,30 +141,43 @@ async def from_room(bench: Bench, heater: str, samples: AsyncIterator[HeatSample
     last = later
     async for sample in samples:
         above = sample.celsius - room
-        if above <= WARM_C:
+        if above <= near_c:
             break
         if sample.time_s - last.time_s >= 10:
-            left = time_to_room(last, sample, room)
+            left = time_to_room(last, sample, room, near_c)
             last = sample
-        done = 1 - math.log(above / WARM_C) / math.log(max(first.celsius - room, WARM_C * 1.01) / WARM_C)
+        done = 1 - math.log(above / near_c) / math.log(max(first.celsius - room, near_c * 1.01) / near_c)
         bench.progress(Progress("cooling", done, left, f"to the room, {sample.celsius:.1f} °C"))
     if fan:
         await bench.heat.fan(fan, 0.0)
     return room
 
 
-def time_to_room(first: HeatSample, last: HeatSample, room: float) -> float | None:
+def falls(time_s: Sequence[float], celsius: Sequence[float]) -> bool:
+    """Whether readings fall by more than their noise explains: a straight line's slope below 0 by three of its errors.
+
+    ``u(slope)^2 = s^2 / sum (t - mean t)^2`` (least squares), s from what the line leaves.
+    """
+    t = np.array(time_s) - np.mean(time_s)
+    y = np.array(celsius)
+    slope = float(t @ y / (t @ t))
+    left = y - y.mean() - slope * t
+    error = math.sqrt(float(left @ left) / (len(t) - 2) / float(t @ t))
+    return slope < -3 * error
+
+
+def time_to_room(first: HeatSample, last: HeatSample, room: float, near_c: float = WARM_C) -> float | None:
     """Seconds from the last sample until a cooling heater is near the room; None when it does not cool.
 
-    ``t = tau ln((T - room) / 5 °C)`` for an exponential fall, tau from the two samples.
+    ``t = tau ln((T - room) / near)`` for an exponential fall, tau from the two samples.
     """
     before, after = first.celsius - room, last.celsius - room
-    if after <= WARM_C:
+    if after <= near_c:
         return 0.0
     if before <= after or last.time_s <= first.time_s:
         return None
     fall = math.log(before / after) / (last.time_s - first.time_s)
-    return math.log(after / WARM_C) / fall if fall > 1e-5 else None
+    return math.log(after / near_c) / fall if fall > 1e-5 else None
 
 
 def check_room_above(machine: MachineFile, heater: str, target: float, headroom: float) -> None:
