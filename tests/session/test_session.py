@@ -42,7 +42,7 @@ def test_a_station_goes_from_open_to_proven_and_turns_stale_with_its_reason(fold
     async def work() -> None:
         async with Rig(folder, tern_scenario()) as rig:
             session = rig.session
-            assert standing_of(session, STATION) == Standing("open")
+            assert standing_of(session, STATION) == Standing("open", trial="hotend-control", heater="hotend")
             tuned = await session.run(CONTROL, HotendParameters(), Onlooker())
             assert standing_of(session, STATION).figure == "unverified"
             best = next(o for o in tuned.ran.result.options if o.name == tuned.ran.result.recommended)
