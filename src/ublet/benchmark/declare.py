@@ -18,8 +18,18 @@ BAUD = 250_000
 SETTINGS = 400
 
 
+ONE_MODEL = """
+from pydantic import BaseModel
+class Model(BaseModel):
+    x: int
+Model(x=1)
+"""
+
+
 def check_time(runs: int) -> dict[str, Any]:
-    """`ublet check` of a full machine file, beside an interpreter that does nothing and one that imports pydantic."""
+    """`ublet check` of a full machine file, beside an interpreter that does nothing, one that imports pydantic, and one
+    that makes one model of one field by it: pydantic loads half of itself only then.
+    """
     from ublet.session.library import machine_path
 
     python = sys.executable
@@ -27,6 +37,7 @@ def check_time(runs: int) -> dict[str, Any]:
         "ours": [python, "-m", "ublet", "check", str(machine_path("tern-280"))],
         "bare": [python, "-c", "pass"],
         "pydantic": [python, "-c", "from pydantic import BaseModel"],
+        "in_use": [python, "-c", ONE_MODEL],
     }
     walls: dict[str, list[float]] = {name: [] for name in commands}
     for run in range(runs + 1):
@@ -36,14 +47,23 @@ def check_time(runs: int) -> dict[str, Any]:
             if run:
                 walls[name].append(time.perf_counter() - began)
     middle = {name: statistics.median(each) for name, each in walls.items()}
-    beyond = {name: [a - b for a, b in zip(walls[name], walls["bare"], strict=True)] for name in ("ours", "pydantic")}
-    ratios = [a / b for a, b in zip(beyond["ours"], beyond["pydantic"], strict=True)]
+    beyond = {
+        name: [a - b for a, b in zip(walls[name], walls["bare"], strict=True)]
+        for name in ("ours", "pydantic", "in_use")
+    }
+
+    def times(plain: str) -> float:
+        ratios = [a / b for a, b in zip(beyond["ours"], beyond[plain], strict=True)]
+        return round(statistics.median(ratios), 2)
+
     return {
         "beyond_the_interpreter_s": round(statistics.median(beyond["ours"]), 3),
         "least_s": round(min(beyond["ours"]), 3),
         "interpreter_s": round(middle["bare"], 3),
         "importing_pydantic_s": round(statistics.median(beyond["pydantic"]), 3),
-        "times_importing_pydantic": round(statistics.median(ratios), 2),
+        "one_model_s": round(statistics.median(beyond["in_use"]), 3),
+        "times_importing_pydantic": times("pydantic"),
+        "times_one_model": times("in_use"),
         "limit_times": 2.0,
         "runs": runs,
     }
