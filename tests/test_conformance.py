@@ -50,6 +50,16 @@ class Line:
             await asyncio.sleep(0.02)
         raise AssertionError(f"no answer to {method}")
 
+    async def event(self, what: str, motion: int, seconds: float = 3.0) -> dict[str, Any]:
+        """An event of a motion, as soon as it is told."""
+        for _ in range(round(seconds / 0.02)):
+            for message in self.got:
+                told = message.get("params", {})
+                if message.get("method") == "event" and (told["what"], told.get("motion")) == (what, motion):
+                    return dict(told)
+            await asyncio.sleep(0.02)
+        raise AssertionError(f"no event “{what}” of motion {motion}")
+
 
 def on_line(port: str, work: Any) -> None:
     async def run() -> None:
@@ -262,3 +272,57 @@ def test_nothing_is_done_for_a_host_that_has_not_said_hello(port: str) -> None:
         await asyncio.sleep(0.1)
 
     asyncio.run(work())
+
+
+def test_a_motion_tells_its_end_and_an_event_can_be_asked_for_again(port: str) -> None:
+    async def work(line: Line) -> None:
+        motor = ""
+        for start in range(0, 2000, 40):
+            page = (await line.ask(100 + start, "settings.read", **{"from": start}))["result"]["values"]
+            found = [path for path in page if path.startswith("axes.") and path.endswith(".run_a")]
+            if found:
+                motor = found[0].removeprefix("axes.").removesuffix(".run_a")
+                break
+        answer = (await line.ask(3, "motor.turn", motor=motor, mm=0.2, speed_mm_s=5))["result"]
+        ended = await line.event("ended", answer["motion"])
+        assert ended["how"] == "done" and answer["seconds"] < 1
+        again = (await line.ask(4, "events.read", **{"from": ended["number"]}))["result"]["events"]
+        assert {**again[0], "boot": ended["boot"]} == ended
+        await asyncio.sleep(0.6)
+        states = [message["params"] for message in line.got if message.get("method") == "state"]
+        assert states[-1]["events"] >= ended["number"]
+        longer = (await line.ask(5, "motor.turn", motor=motor, mm=10, speed_mm_s=2))["result"]
+        await line.ask(6, "motion.stop")
+        assert (await line.event("ended", longer["motion"]))["how"] == "stopped" and longer["motion"] > answer["motion"]
+
+    on_line(port, work)
+
+
+def test_a_program_is_checked_taken_in_order_and_told_to_its_end(port: str) -> None:
+    async def work(line: Line) -> None:
+        def add(at: int, *segments: object, last: bool = False, program: str = "p") -> dict[str, object]:
+            return {"program": program, "at": at, "segments": list(segments), "last": last}
+
+        assert (await line.ask(3, "motion.add", **add(1, {"rest_s": 0.1})))["error"]["code"] == 3
+        for number, wrong in enumerate(({}, {"rest_s": "x"}, {"to": {"q": 1}, "mm_s": 1}, {"push": 1})):
+            refused = (await line.ask(10 + number, "motion.add", **add(0, {"rest_s": 0.1}, wrong)))["error"]
+            assert refused["code"] == -32602 and "segment 1" in refused["message"]
+        assert (await line.ask(20, "motion.add", **add(0, {"to": {"x": 5}, "mm_s": 10})))["error"]["code"] == 3, (
+            "not homed"
+        )
+        taken = (await line.ask(21, "motion.add", **add(0, {"rest_s": 0.1, "place": "here"})))["result"]
+        assert taken["taken"] == 1 and taken["room"] >= 127
+        assert (await line.event("place", taken["motion"]))["place"] == "here"
+        await line.event("starved", taken["motion"])
+        assert (await line.ask(22, "motion.add", **add(0, {"rest_s": 0.1})))["error"]["code"] == 3, "out of order"
+        assert (await line.ask(23, "motion.add", **add(1, {"rest_s": 0.1}, program="q")))["error"]["code"] == 3
+        await line.ask(24, "motion.add", **add(1, {"rest_s": 0.3}, {"rest_s": 0.1}, last=True))
+        await line.event("fed", taken["motion"])
+        await line.ask(25, "motion.hold")
+        await line.event("held", taken["motion"])
+        await line.ask(26, "motion.go_on")
+        ended = await line.event("ended", taken["motion"])
+        assert (ended["how"], ended["program"], ended["segment"]) == ("done", "p", 3)
+        assert (await line.ask(27, "motion.hold"))["error"]["code"] == 3
+
+    on_line(port, work)

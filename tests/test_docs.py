@@ -14,6 +14,8 @@ from ublet.core.heat.pid import DERIVATIVE_FILTER_S, TICK_S
 from ublet.core.machine.effective import board_settings
 from ublet.firmware import guards
 from ublet.firmware.board import KEPT_SAMPLES, RESTART_S
+from ublet.firmware.events import KEPT_EVENTS
+from ublet.firmware.programs import ROOM
 from ublet.firmware.requests import SETTINGS_AT_ONCE
 from ublet.firmware.service import REMEMBERED
 from ublet.link.frames import LONGEST_LINE, Block, decode, encode_block
@@ -48,6 +50,8 @@ def test_numbers_in_the_protocol_are_those_of_the_code() -> None:
     assert f"{LONGEST_LINE:,} bytes" in text
     assert f"at most {SETTINGS_AT_ONCE} settings" in text and f"{RESTART_S:g} s" in text
     assert f"last {REMEMBERED}" in text and f"last {KEPT_SAMPLES:,}" in text
+    assert f"last {KEPT_EVENTS}" in text and f"at least {ROOM} segments" in text
+    assert all(f"| `{kind}`" in text for kind in ("to", "push", "rest_s", "warm", "touch", "lift"))
     assert f"every tick of {TICK_S:g} s" in text and f"{DERIVATIVE_FILTER_S:g} s + tick" in text
     assert f"above {guards.OPEN_RATIO:g} or below {guards.SHORT_RATIO:g}" in text
     assert f"below {guards.COLD_C:g} °C" in text and f"within {guards.REACHED_C:g} °C" in text
