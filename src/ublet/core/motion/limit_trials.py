@@ -67,7 +67,11 @@ async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
         for part, (what, key, unit) in enumerate(LIMITED):
             now = (feeds, accelerations)[part]
             most = aim.up_to if part else max(1.0, min(aim.up_to, top))
-            asked = Live(f"{named} runs there and back, with more {what} each time.", (ENOUGH,), ("watch", "speed"))
+            asked = Live(
+                f"{named} {'run' if len(axes) > 1 else 'runs'} there and back, with more {what} each time.",
+                (ENOUGH,),
+                ("watch", "speed"),
+            )
             async with bench.builder.live(asked) as said:
 
                 async def holds(times: float, number: int = number, part: int = part) -> bool | None:
@@ -87,8 +91,8 @@ async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
                 continue
             if found.holds is None:
                 raise TrialFailed(
-                    f"{named} loses steps even at {100 * LOWEST_SHARE:.0f} % of its {what}: look at its driver current "
-                    "and whether it binds."
+                    f"Steps are lost even at {100 * LOWEST_SHARE:.0f} % of {named}'s {what}: look at the driver "
+                    "current and whether something binds."
                 )
             for axis in axes:
                 own = found.times(now[axis])
@@ -132,10 +136,13 @@ async def driver_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
         findings += (learnt := _findings("current", {"axis": axes[0]}, found, "A"))
         bench.record.found(*learnt)
         if found.holds is None:
-            raise TrialFailed(f"{named} loses steps even at {1.5 * now:.2f} A: is it too fast, or does it bind?")
+            raise TrialFailed(f"Steps are lost on {named} even at {1.5 * now:.2f} A: too fast, or does something bind?")
         wanted = tidy(found.holds * aim.margin, down=False)
         ratio = now / found.holds
-        words.append(f"{named} needs {found.holds:.2f} A at full speed; {now:g} A are set, {ratio:.1f} times that.")
+        words.append(
+            f"{named} need{'' if len(axes) > 1 else 's'} {found.holds:.2f} A at full speed; {now:g} A are set, "
+            f"{ratio:.1f} times that."
+        )
         weak = ratio < 1 + (aim.margin - 1) / 2
         if weak or ratio > max(COOLER, aim.margin * 1.2):
             effect = "runs cooler with the margin kept" if wanted < now else "carries its load with a margin"
