@@ -253,14 +253,16 @@ def _wanted(axis: str) -> tuple[str, ...]:
 
 
 def _announce_speed(machine: MachineFile, aim: LimitParameters) -> str:
-    wanted = _wanted(aim.axis)
+    wanted = tuple(axis for axes in motor_groups(machine, aim.axis) for axis in axes)
     told = ", ".join(
         f"{name.upper()} up to {aim.up_to * axis_of(machine, name).maximum_feed_mm_s:g} mm/s and "
         f"{aim.up_to * axis_of(machine, name).acceleration_mm_s2:g} mm/s²"
         for name in wanted
     )
     warm = preheat_words(machine, with_those_before(machine, wanted))
-    return f"Homes, then runs there and back, faster each time: {told}. It will lose steps on purpose. {warm}"
+    shared = any(len(axes) > 1 for axes in motor_groups(machine, aim.axis))
+    ways = "there and back, along X, Y and both diagonals," if shared else "there and back,"
+    return f"Homes, then runs {ways} faster each time: {told}. It will lose steps on purpose. {warm}"
 
 
 def _announce_current(machine: MachineFile, aim: CurrentParameters) -> str:

@@ -125,6 +125,7 @@ class LedgerBench(Bench):
             text.append(self.told[0], self.told[1])
         else:
             text.append(f"{self.view}, newest first: {len(self.entries)}", Ink.text)
+            text.append("" if self.entries else "   Nothing has been done on this machine yet.", Ink.dim)
         self.write("heading", text)
         sheet = self.query_one("#list", Sheet)
         sheet.show([self._line(each) for each in self.entries], self.cursor, True)
@@ -158,7 +159,6 @@ class LedgerBench(Bench):
     def _detail(self) -> Text:
         text = Text()
         if self.chosen is None:
-            text.append("Nothing has been done on this machine yet.", Ink.dim)
             return text
         what = self.chosen.what
         if isinstance(what, RunEntry):
