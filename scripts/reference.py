@@ -126,11 +126,30 @@ def preferences() -> str:
     return page + rows(tuple(declarations(Preferences)), False)
 
 
+def conformance() -> str:
+    """Every clause of the protocol that a board can be checked by."""
+    from ublet.link.conformance import CLAUSES
+
+    lines = [
+        "# Conformance with the line protocol",
+        "",
+        "`ublet conform --port URL [--json]` checks a board clause by clause (exit code 1 when it breaks one). It",
+        "warms a heater for a few seconds and turns a motor by up to 10 mm. What the clauses mean stands in",
+        "[protocol.md](protocol.md). Made by `make docs`.",
+        "",
+        "| clause | |",
+        "|---|---|",
+        *(f"| {each.number} | {each.words} |" for each in CLAUSES),
+    ]
+    return "\n".join(lines) + "\n"
+
+
 PAGES = {
     "machine-file.md": machine_file,
     "board-file.md": board_file,
     "trials.md": trials,
     "preferences.md": preferences,
+    "conformance.md": conformance,
 }
 """The pages and what makes them."""
 

@@ -50,8 +50,9 @@ async def sensors_at_rest(bench: Bench, aim: SensorParameters) -> TrialResult:
     machine = bench.machine
     if aim.references and aim.sensor not in machine.sensors:
         raise TrialFailed(f"No sensor “{aim.sensor}” is declared; known: {', '.join(machine.sensors)}.")
-    for heater in machine.heaters:  # what was heated a while ago is no wrong curve
-        await from_room(bench, heater, bench.heat.samples(heater), near_c=COOL_SHARE * aim.apart, falling=True)
+    with bench.aside():  # what was heated a while ago is no wrong curve
+        for heater in machine.heaters:
+            await from_room(bench, heater, bench.heat.samples(heater), near_c=COOL_SHARE * aim.apart, falling=True)
     means = await _averages(bench, tuple(machine.sensors), "sensors at rest", 0.0)
     odd = odd_sensors(means, machine.machine.room_c, aim.apart)
     findings = [

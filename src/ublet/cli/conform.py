@@ -1,0 +1,53 @@
+"""The command that tells how far a board keeps to the line protocol."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import asdict
+from typing import Annotated
+
+import typer
+
+from ublet.cli.base import GOOD, NO, JsonOption, app, print_json, told
+
+BAUD = 250_000
+
+
+@app.command()
+def conform(
+    port: Annotated[str, typer.Option(help="Serial port, or socket://HOST:PORT.")],
+    baud: Annotated[int, typer.Option(help="Speed of the line.")] = BAUD,
+    as_json: JsonOption = False,
+) -> None:
+    """How far a board keeps to docs/protocol.md, clause by clause; for firmware authors.
+
+    It warms a heater for a few seconds and turns a motor by up to 10 mm: a hand on the power switch.
+    """
+    from ublet.core.trouble import NoLink
+    from ublet.link.bare import Silent
+    from ublet.link.conformance import Verdict, conform
+    from ublet.link.transport import open_transport
+
+    async def work() -> list[Verdict]:
+        transport = await open_transport(port, baud)
+        try:
+            return await conform(transport)
+        except Silent as error:
+            raise NoLink(f"{port}: {error}: nothing there speaks the protocol") from error
+        finally:
+            transport.close()
+
+    with told():
+        verdicts = asyncio.run(work())
+    broken = [each for each in verdicts if each.holds is False]
+    if as_json:
+        print_json({"port": port, "conforms": not broken, "clauses": [asdict(each) for each in verdicts]})
+    else:
+        for each in verdicts:
+            glyph = {True: "✓", False: "✗", None: "–"}[each.holds]
+            print(f"{glyph} {each.clause:5} {each.words}")
+            if each.why:
+                print(f"        {'broken' if each.holds is False else 'not checked'}: {each.why}")
+        kept = sum(1 for each in verdicts if each.holds)
+        print(f"{kept} of {len(verdicts)} clauses kept")
+    raise typer.Exit(NO if broken else GOOD)
