@@ -54,3 +54,19 @@ def test_duty_is_always_between_off_and_full(values: list[float], kp: float, ki:
 def test_standard_form_and_rounding() -> None:
     assert Gains.standard(2.0, 4.0, 0.5) == Gains(2.0, 0.5, 1.0)
     assert Gains(0.123456, 0.00987654, 12.3456).rounded() == Gains(0.1235, 0.009877, 12.35)
+
+
+@pytest.mark.parametrize(("kp", "ki"), [(0.03, 0.001), (0.05, 0.002)])
+def test_a_limit_that_the_integral_knows_does_not_wind_it_up(kp: float, ki: float) -> None:
+    """A plant driven by at most 0.55: an integral that does not know fills while the duty is clamped behind its back."""
+
+    def overshoot(aware: bool) -> float:
+        control, block, sensor, top = Pid(Gains(kp, ki, 0.2)), 0.0, 0.0, 0.0
+        for _ in range(6000):  # gain 500 °C, time constant 250 s, a sensor that lags by 6 s
+            duty = control.duty(190.0, sensor, 0.55) if aware else min(0.55, control.duty(190.0, sensor))
+            block += 0.1 * (500 * duty - block) / 250
+            sensor += 0.1 * (block - sensor) / 6
+            top = max(top, sensor)
+        return top - 190.0
+
+    assert overshoot(True) < 0.5 * overshoot(False) and overshoot(False) > 2
