@@ -58,7 +58,7 @@ def test_standard_form_and_rounding() -> None:
 
 @pytest.mark.parametrize(("kp", "ki"), [(0.03, 0.001), (0.05, 0.002)])
 def test_a_limit_that_the_integral_knows_does_not_wind_it_up(kp: float, ki: float) -> None:
-    """A plant driven by at most 0.55: an integral that does not know fills while the duty is clamped behind its back."""
+    """A plant driven by at most 0.55: an integral that does not know it fills while the duty is clamped elsewhere."""
 
     def overshoot(aware: bool) -> float:
         control, block, sensor, top = Pid(Gains(kp, ki, 0.2)), 0.0, 0.0, 0.0
