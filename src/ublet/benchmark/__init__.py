@@ -9,7 +9,7 @@ from typing import Any
 from ublet.benchmark.coverage import coverage
 from ublet.benchmark.declare import check_time, editor_keys, upload_share
 from ublet.benchmark.diagonals import diagonals
-from ublet.benchmark.halting import halt_from_key
+from ublet.benchmark.halting import halt_from_key, halt_in_phases
 from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
 from ublet.benchmark.plants import analysing, plant_figures, soak_figures
@@ -31,6 +31,7 @@ def measure(quick: bool) -> dict[str, Any]:
             "upload": upload_share(1 if quick else 3),
             "interface": interface(folder / "app", 40 if quick else 150, 8.0 if quick else 20.0),
             "halt": halt_from_key(folder / "halt", 20 if quick else 200),
+            "halt_in_phases": halt_in_phases(folder / "phases", 24 if quick else 200),
             "trials": {kind: trial_figures(stem) for kind, stem in DEMOS.items()},
             "fit": fit_speed(5 if quick else 15),
             "plants": {part: plant_figures(part, 2 if quick else 10) for part in ("hotend", "bed")},

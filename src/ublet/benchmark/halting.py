@@ -82,3 +82,99 @@ def _release(terminal: Terminal, hands: Any) -> None:
     while hands.look().mode == "halted" and time.perf_counter() < until:
         os.write(terminal.end, b"r")
         terminal.rest(0.2)
+
+
+PHASES: dict[str, tuple[tuple[str, dict[str, Any]], ...]] = {
+    "heating": (("heat.target", {"heater": "hotend", "celsius": 200}),),
+    "homing": (("axis.home", {"axis": "x"}),),
+    "one motor": (("motor.turn", {"motor": "x.motors.x", "mm": 15, "speed_mm_s": 5}),),
+    "queue": (
+        (
+            "motion.add",
+            {
+                "program": "queue",
+                "at": 0,
+                "segments": [{"lift": {"axes.x.motors.x": 1.0 if n % 2 else -1.0}, "mm_s": 5} for n in range(100)],
+                "last": True,
+            },
+        ),
+    ),
+    "resting": (
+        ("motion.add", {"program": "rest", "at": 0, "segments": [{"rest_s": 60}], "last": True}),
+        ("heat.target", {"heater": "hotend", "celsius": 60}),
+    ),
+    "held": (
+        (
+            "motion.add",
+            {"program": "held", "at": 0, "segments": [{"lift": {"axes.x.motors.x": 9}, "mm_s": 2}], "last": True},
+        ),
+        ("motion.hold", {}),
+    ),
+}
+"""What goes on when it is halted, by the requests that begin it."""
+
+
+def halt_in_phases(folder: Path, tries: int) -> dict[str, Any]:
+    """The halt byte over a pseudo-terminal to a board in a process of its own, in every phase of its work.
+
+    The board's state is looked at beside the link, through the demonstration's hands. ``tries`` are shared evenly.
+    """
+    import asyncio
+    import json
+    import subprocess
+
+    from ublet.link.client import Client
+    from ublet.link.transport import open_transport
+    from ublet.session.hands import DemoHands
+    from ublet.session.library import scenario_path
+
+    folder.mkdir(parents=True, exist_ok=True)
+    world = folder / "world"
+    command = [
+        sys.executable,
+        "-m",
+        "ublet",
+        "board",
+        "--scenario",
+        str(scenario_path("wren-180")),
+        "--world",
+        str(world),
+    ]
+    board = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    assert board.stdout is not None
+    port = json.loads(board.stdout.readline())["port"]
+    times: dict[str, list[float]] = {phase: [] for phase in PHASES}
+
+    async def work() -> None:
+        client = Client(await open_transport(port, 250_000))
+        await client.hello()
+        hands = DemoHands(world)
+        for _ in range(max(1, tries // len(PHASES))):
+            for phase, requests in PHASES.items():
+                for method, params in requests:
+                    await client.call(method, params)
+                await asyncio.sleep(0.35)
+                began = time.perf_counter()
+                client.halt()
+                while hands.look().mode != "halted":
+                    await asyncio.sleep(0)
+                    if time.perf_counter() - began > PATIENCE_S:
+                        raise TimeoutError(f"not halted while {phase}")
+                times[phase].append(time.perf_counter() - began)
+                await client.call("release")
+        client.close()
+
+    try:
+        asyncio.run(work())
+    finally:
+        board.kill()
+        board.wait()
+    every = [each for phase in times.values() for each in phase]
+    return {
+        "byte_to_halted_ms": spread(every),
+        "longest_ms": round(1000 * max(every), 1),
+        "longest_by_phase_ms": {phase: round(1000 * max(each), 1) for phase, each in times.items()},
+        "limit_median_ms": 10,
+        "limit_ms": 50,
+        "tries": len(every),
+    }
