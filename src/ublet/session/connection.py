@@ -11,9 +11,11 @@ from typing import TypeVar
 from ublet.core.settings import Value
 from ublet.link.baud import PortOpener
 from ublet.link.client import Client, State
+from ublet.link.controller import Controller
 from ublet.link.errors import BoardRefused, Garbled, LinkLost
 from ublet.link.frames import Message
-from ublet.link.replies import EventTold, Hello, Layers, LayersPage, On, RunningImage, Sample, told_as
+from ublet.link.replies import EventTold, Hello, Layers, On, RunningImage, Sample
+from ublet.link.rpc import RpcController
 from ublet.link.transport import PortError, Transport
 
 T = TypeVar("T")
@@ -22,8 +24,6 @@ RETRY_S = 0.5
 FIRST_READINGS_S = 3.0
 NEXT_SAMPLES_S = 0.5
 """So long news is waited for at the most, by our own clock, s."""
-SETTINGS_AT_ONCE = 40
-OFF = ("motion.stop", "heat.off")
 KEPT_ENDS = 100
 MINUTE = 600
 """Samples kept for the traces: one minute of the board's time."""
@@ -89,10 +89,9 @@ class Connection:
         assert client.about is not None
         about = client.about
         try:
-            for method in OFF:
-                await client.call(method)
-            layers = await _read_layers(client)
-            image = told_as(RunningImage, await client.call("image.status"), "image.status")
+            controller: Controller = RpcController(client)
+            await controller.all_off()
+            layers, image = await controller.read(), await controller.image()
         except BaseException:
             client.close()
             raise
@@ -172,8 +171,19 @@ class Connection:
             self.client.close()
             self.client = None
 
+    @property
+    def controller(self) -> Controller:
+        """The linked board, to be asked for something.
+
+        Raises:
+            LinkLost: there is none.
+        """
+        if self.client is None:
+            raise LinkLost(self.why)
+        return RpcController(self.client)
+
     async def call(self, method: str, **params: object) -> Message:
-        """A request to the board.
+        """A request by its name on the wire, for whoever looks at that.
 
         Raises:
             LinkLost: no board. BoardRefused: it said no.
@@ -183,18 +193,10 @@ class Connection:
         result = await self.client.call(method, params)
         return result if isinstance(result, dict) else {}
 
-    async def asked(self, shape: type[T], method: str, **params: object) -> T:
-        """A request whose reply has a known shape.
-
-        Raises:
-            LinkLost: no board, or its reply is malformed. BoardRefused: it said no.
-        """
-        return told_as(shape, await self.call(method, **params), method)
-
     async def all_off(self) -> str:
         """Motion stopped, heaters and fans off; returns why that is not confirmed (empty: the board confirmed it)."""
         try:
-            await asyncio.gather(*(self.call(method) for method in OFF))
+            await self.controller.all_off()
         except LinkLost as error:
             return f"the board did not answer ({error})"
         except BoardRefused as error:
@@ -239,16 +241,14 @@ class Connection:
 
     async def read_settings(self, paths: Iterable[str] | None = None) -> None:
         """Read the layers of some settings, or of all, from the board."""
-        if self.client is None:
-            raise LinkLost(self.why)
         if paths is None:
-            self.layers = await _read_layers(self.client)
+            self.layers = await self.controller.read()
         else:
-            self.layers = {**self.layers, **await _read_layers(self.client, list(paths))}
+            self.layers = {**self.layers, **await self.controller.read(list(paths))}
 
     async def write_live(self, values: Mapping[str, Value]) -> None:
         """Change live settings and read them back."""
-        await self.call("settings.write", values=dict(values))
+        await self.controller.write(values)
         await self.read_settings(values)
         self._tell()
 
@@ -278,7 +278,7 @@ class Connection:
         with contextlib.suppress(LinkLost, BoardRefused):
             self.about = await client.hello()
             self.samples.clear()
-            image = told_as(RunningImage, await client.call("image.status"), "image.status")
+            image = await RpcController(client).image()
             await self.read_settings()
             self.image = image  # last: whoever waits for the new image finds its settings
             self._tell()
@@ -331,28 +331,3 @@ class Connection:
     def _tell(self) -> None:
         for listener in list(self.changed):
             listener()
-
-
-async def _read_layers(client: Client, paths: list[str] | None = None) -> dict[str, Layers]:
-    """Layers of some settings or of all, as many replies as it takes.
-
-    Raises:
-        LinkLost: the board says the same page again and again, or its reply is malformed.
-    """
-    layers: dict[str, Layers] = {}
-    if paths is not None:
-        for start in range(0, len(paths), SETTINGS_AT_ONCE):
-            wanted = paths[start : start + SETTINGS_AT_ONCE]
-            layers.update((await _page(client, {"paths": wanted})).values)
-        return layers
-    while True:
-        page, before = await _page(client, {"from": len(layers)}), len(layers)
-        layers.update(page.values)
-        if not page.values or len(layers) >= page.total:
-            return layers
-        if len(layers) == before:
-            raise LinkLost(f"the board gives the same settings twice after {before} of {page.total}")
-
-
-async def _page(client: Client, params: Message) -> LayersPage:
-    return told_as(LayersPage, await client.call("settings.read", params), "settings.read")

@@ -11,9 +11,7 @@ from ublet.core.motion.capping import Speed, capped
 from ublet.core.motion.program import To
 from ublet.core.settings import Value
 from ublet.link.errors import LinkLost
-from ublet.link.frames import Message
-from ublet.link.replies import MotionTold, MoveTold, ProgramTold, told_as
-from ublet.link.segments import told_segment
+from ublet.link.replies import MotionTold, MoveTold
 
 if TYPE_CHECKING:
     from ublet.session.connection import Connection
@@ -34,16 +32,14 @@ FREELY_MM_S = 20.0
 _lines = itertools.count(1)
 
 
-async def to_the_end(connection: Connection, method: str, **params: object) -> Message:
-    """Ask for a move and wait until the board tells its end, and samples from then are there; returns its reply.
+async def to_the_end(connection: Connection, told: MotionTold) -> None:
+    """Wait until the board tells the end of a motion, and samples from then are there.
 
     Raises:
-        LinkLost: the link went, the board restarted or does not tell the end. BoardRefused: it does not move.
+        LinkLost: the link went, the board restarted or does not tell the end.
     """
-    about = connection.about
-    told = await connection.call(method, **params)
-    motion = told_as(MotionTold, told, method).motion
-    seconds = told_as(MoveTold, told, method).seconds if "seconds" in told else LONGEST_HOMING_S
+    motion, about = told.motion, connection.about
+    seconds = told.seconds if isinstance(told, MoveTold) else LONGEST_HOMING_S
     late, loop = connection.board_time + seconds + LATE_S, asyncio.get_running_loop()
     asked = loop.time()
     while motion not in connection.ended or connection.board_time < connection.ended[motion].time_s:
@@ -54,7 +50,6 @@ async def to_the_end(connection: Connection, method: str, **params: object) -> M
         if connection.board_time > late and loop.time() - asked > BEHIND_S:
             raise LinkLost(f"the board has not told the end of a move that takes {seconds:.1f} s")
         await connection.next_samples()
-    return told
 
 
 async def jog(connection: Connection, axis: str, mm: float, speed_mm_s: float) -> None:
@@ -63,7 +58,7 @@ async def jog(connection: Connection, axis: str, mm: float, speed_mm_s: float) -
     Raises:
         LinkLost, BoardRefused: it did not move; the message says why.
     """
-    await to_the_end(connection, "axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
+    await to_the_end(connection, await connection.controller.move(axis, mm, speed_mm_s))
 
 
 async def go(connection: Connection, at: Mapping[str, float], mm_s: float) -> float:
@@ -72,12 +67,9 @@ async def go(connection: Connection, at: Mapping[str, float], mm_s: float) -> fl
     Raises:
         LinkLost, BoardRefused: it did not move; the message says why.
     """
-    segment = told_segment(To(at, mm_s))
-    told = await to_the_end(
-        connection, "motion.add", program=f"line {next(_lines)}", at=0, segments=[segment], last=True
-    )
-    capped = told_as(ProgramTold, told, "motion.add").capped
-    return capped[0].mm_s if capped else mm_s
+    told = await connection.controller.add(f"line {next(_lines)}", 0, [To(at, mm_s)], last=True)
+    await to_the_end(connection, told)
+    return told.capped[0].mm_s if told.capped else mm_s
 
 
 def speed_for(session: Session, axis: str, asked_mm_s: float) -> Speed:

@@ -10,8 +10,7 @@ from dataclasses import dataclass, field
 from ublet.core.motion.caps import Caps
 from ublet.core.motion.program import Program, Timetable, timetable
 from ublet.link.errors import BoardRefused, LinkLost
-from ublet.link.replies import EventTold, ProgramTold
-from ublet.link.segments import told_segment
+from ublet.link.replies import EventTold
 from ublet.session.connection import Connection
 
 AT_ONCE = 20
@@ -73,19 +72,17 @@ class ProgramRun:
         program, connection = self.going.table.program, self._connection
         about, name = connection.about, f"{program.name} {next(_runs)}"
         boot = about.boot if about is not None else 0
-        told = [told_segment(segment) for segment in program.segments]
+        whole = program.segments
         connection.heard.append(self._hear)
         try:
             room = AT_ONCE
-            while self.going.given < len(told) and self._motion not in connection.ended:
+            while self.going.given < len(whole) and self._motion not in connection.ended:
                 if not room:
                     await asyncio.sleep(FULL_S / (about.clock if about else 1.0))
-                piece = told[self.going.given :][: min(AT_ONCE, room)]
-                last = self.going.given + len(piece) == len(told)
+                piece = whole[self.going.given :][: min(AT_ONCE, room)]
+                last = self.going.given + len(piece) == len(whole)
                 try:
-                    answer = await connection.asked(
-                        ProgramTold, "motion.add", program=name, at=self.going.given, segments=piece, last=last
-                    )
+                    answer = await connection.controller.add(name, self.going.given, piece, last)
                 except BoardRefused:
                     await connection.next_samples()
                     self._must_be_the_same(boot)
@@ -115,29 +112,29 @@ class ProgramRun:
     async def nudge(self, by_mm: float) -> None:
         """Nearer to the bed (negative) or further from it, on top of what was nudged before."""
         height = round(self.going.height_mm + by_mm, 4)
-        await self._connection.call("motion.adjust", height_mm=height)
+        await self._connection.controller.adjust(height_mm=height)
         self.going.height_mm = height
         self._changed()
 
     async def set_feed(self, share: float) -> None:
         """Follow it at another speed."""
-        await self._connection.call("motion.adjust", feed=share)
+        await self._connection.controller.adjust(feed=share)
         self.going.feed = share
         self._changed()
 
     async def set_flow(self, share: float) -> None:
         """Push more or less filament."""
-        await self._connection.call("motion.adjust", flow=share)
+        await self._connection.controller.adjust(flow=share)
         self.going.flow = share
         self._changed()
 
     async def hold(self, held: bool) -> None:
         """Stand still on the path, or go on from there."""
-        await self._connection.call("motion.hold" if held else "motion.go_on")
+        await self._connection.controller.hold(held)
 
     async def stop(self) -> None:
         """End it at once."""
-        await self._connection.call("motion.stop")
+        await self._connection.controller.stop()
 
     def _hear(self, event: EventTold) -> None:
         if not event.program:

@@ -161,7 +161,7 @@ async def settle(document: Document, connection: Connection, ledger: Ledger) -> 
 
 async def _store(connection: Connection, values: Mapping[str, Value]) -> None:
     """Store on the board and read back. Boards that keep 32-bit numbers read back the same to 1 in 10^6."""
-    await connection.call("settings.save", values=dict(values))
+    await connection.controller.save(values)
     await connection.read_settings(values)
     wrong = [path for path, value in values.items() if not same(connection.layers[path].stored, value)]
     if wrong:
@@ -178,7 +178,7 @@ async def _undo(connection: Connection, ledger: Ledger, stored_before: Mapping[s
     try:
         await connection.read_settings(stored_before)
         if differs():  # a board that refused has stored nothing
-            await connection.call("settings.save", values=dict(stored_before))
+            await connection.controller.save(stored_before)
             await connection.write_live(live)
     except (BoardRefused, LinkLost) as error:
         return str(error)

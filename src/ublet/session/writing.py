@@ -179,10 +179,10 @@ def _linked_anew(connection: Connection, before: Client | None) -> bool:
 async def _switch(connection: Connection, digest: str) -> None:
     """Switch slots and wait until the board has restarted and was greeted."""
     try:
-        await connection.call("image.switch")
+        await connection.controller.switch()
     except BoardRefused:
         # a lost reply is asked for again, and then finds the switch done
-        if connection.client is None or (await connection.call("image.status")).get("digest") != digest:
+        if connection.client is None or (await connection.controller.image()).digest != digest:
             raise
     except LinkLost:
         pass  # the restart can take the link away before the reply

@@ -261,7 +261,7 @@ class UbletApp(Following):
         if self.session is None:
             return
         try:
-            await self.session.connection.call("release")
+            await self.session.connection.controller.release()
         except (LinkLost, BoardRefused) as error:
             self.notify(str(error), severity="error")
 

@@ -105,7 +105,7 @@ class LinkGuards:
 
     async def release(self) -> None:
         """Leave the tripped state."""
-        await self._connection.call("release")
+        await self._connection.controller.release()
 
     def fall_silent(self, seconds: float) -> None:
         """Send no heartbeat for a while."""

@@ -58,7 +58,7 @@ class LinkHeat:
         await self._target(heater, None)
 
     async def _target(self, heater: str, celsius: float | None) -> None:
-        await self._connection.call("heat.target", heater=heater, celsius=celsius)
+        await self._connection.controller.target(heater, celsius)
 
     async def relay(self, heater: str, centre_c: float, hysteresis_c: float, high: float, low: float) -> None:
         """Let the board switch between two duties."""
@@ -66,14 +66,12 @@ class LinkHeat:
         await self._relay(heater, centre_c, hysteresis_c, high, low)
 
     async def _relay(self, heater: str, centre_c: float, hysteresis_c: float, high: float, low: float) -> None:
-        await self._connection.call(
-            "heat.relay", heater=heater, centre_c=centre_c, hysteresis_c=hysteresis_c, high=high, low=low
-        )
+        await self._connection.controller.relay(heater, centre_c, hysteresis_c, high, low)
 
     async def fan(self, name: str, duty: float) -> None:
         """Run a fan."""
         self._resting.air(name)
-        await self._connection.call("fan.set", fan=name, duty=duty)
+        await self._connection.controller.fan(name, duty)
 
     async def samples(self, heater: str) -> AsyncIterator[HeatSample]:
         """Samples of a heater, each once."""

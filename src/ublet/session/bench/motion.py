@@ -6,7 +6,6 @@ from collections.abc import Mapping
 
 from ublet.core.bench import InputState
 from ublet.core.run import TrialFailed
-from ublet.link.replies import AxisStatus
 from ublet.session.bench.resting import Resting
 from ublet.session.connection import Connection
 from ublet.session.jogging import go, to_the_end
@@ -22,13 +21,14 @@ class LinkMotion:
     async def turn(self, motor: str, mm: float, speed_mm_s: float) -> None:
         """Turn one motor by itself, and wait until it stands."""
         self._resting.motor(motor if motor.startswith("extruder.") else f"axes.{motor}")
-        await to_the_end(self._connection, "motor.turn", motor=motor, mm=mm, speed_mm_s=speed_mm_s)
+        await to_the_end(self._connection, await self._connection.controller.turn(motor, mm, speed_mm_s))
 
     async def move(self, axis: str, mm: float, speed_mm_s: float) -> float:
         """Move an axis by so much, and wait until it stands; returns the speed that the board allowed."""
         self._resting.way(axis)
-        told = await to_the_end(self._connection, "axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
-        return float(told.get("speed_mm_s", speed_mm_s))
+        told = await self._connection.controller.move(axis, mm, speed_mm_s)
+        await to_the_end(self._connection, told)
+        return told.speed_mm_s
 
     async def go(self, at: Mapping[str, float], mm_s: float) -> float:
         """Move axes together to a place, and wait until they stand; returns the speed that the board allowed."""
@@ -40,8 +40,8 @@ class LinkMotion:
     async def home(self, axis: str) -> tuple[str, float | None]:
         """Home an axis and wait for its end."""
         self._resting.end(axis)
-        await to_the_end(self._connection, "axis.home", axis=axis)
-        told = (await self._connection.asked(dict[str, AxisStatus], "axis.status")).get(axis)
+        await to_the_end(self._connection, await self._connection.controller.home(axis))
+        told = (await self._connection.controller.axes()).get(axis)
         if told is None:
             raise TrialFailed(f"The board says nothing of the axis {axis.upper()}: write the machine file to it first.")
         return told.why, told.shift_mm
@@ -71,7 +71,7 @@ class LinkProbe:
         """Deploy or stow the probe's pin."""
         self._resting.switch("probe")
         self._pin_down = self._pin_down or deployed
-        await self._connection.call("probe.pin", deployed=deployed)
+        await self._connection.controller.pin(deployed)
         self._pin_down = deployed
 
     async def stow(self) -> None:

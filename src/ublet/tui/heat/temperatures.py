@@ -296,7 +296,7 @@ class TemperaturesBench(Bench):
     async def _heat(self, wanted: Mapping[str, float | None], why: str) -> None:
         try:
             for name, celsius in wanted.items():
-                await self.session.connection.call("heat.target", heater=name, celsius=celsius)
+                await self.session.connection.controller.target(name, celsius)
         except (LinkLost, BoardRefused) as error:
             self.told = (f"✗ Not set: {error}", Ink.stop)
             self.refresh_state()
@@ -351,7 +351,7 @@ class TemperaturesBench(Bench):
         else:
             duty = 0.0 if self._fan_duty() else 1.0
             try:
-                await self.session.connection.call("fan.set", fan=fan, duty=duty)
+                await self.session.connection.controller.fan(fan, duty)
             except (LinkLost, BoardRefused) as error:
                 self.told = (f"✗ Not set: {error}", Ink.stop)
             else:

@@ -1,0 +1,85 @@
+"""What a controller board can be asked for, whatever language its line speaks."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Protocol
+
+from ublet.core.motion.program import Segment
+from ublet.core.settings import Value
+from ublet.link.replies import AxisStatus, Layers, MotionTold, MoveTold, ProgramTold, RunningImage
+
+
+class Controller(Protocol):
+    """A linked board. Every request raises LinkLost when the link goes, and BoardRefused with the board's own words.
+
+    Names are those of the machine file: heaters, fans and axes by their names, motors by their roots without ``axes.``.
+    Samples, states and events come by themselves, through the client.
+    """
+
+    # settings in layers
+
+    async def read(self, paths: Sequence[str] | None = None) -> dict[str, Layers]:
+        """The layers of some settings, or of all."""
+
+    async def write(self, values: Mapping[str, Value]) -> None:
+        """Change live settings, all or none."""
+
+    async def save(self, values: Mapping[str, Value]) -> None:
+        """Change stored and live settings in one transaction; None removes a stored value."""
+
+    # heat
+
+    async def target(self, heater: str, celsius: float | None) -> None:
+        """Hold a temperature; None switches off."""
+
+    async def relay(self, heater: str, centre_c: float, hysteresis_c: float, high: float, low: float) -> None:
+        """Let the board switch between two duties around a temperature."""
+
+    async def fan(self, name: str, duty: float) -> None:
+        """Run a fan at a duty 0..1."""
+
+    # motion and probing
+
+    async def turn(self, motor: str, mm: float, speed_mm_s: float) -> MoveTold:
+        """Turn one motor by itself; its end comes as an event."""
+
+    async def move(self, axis: str, mm: float, speed_mm_s: float) -> MoveTold:
+        """Move an axis by so much."""
+
+    async def home(self, axis: str) -> MotionTold:
+        """Seek an axis's end."""
+
+    async def axes(self) -> dict[str, AxisStatus]:
+        """Where the axes stand, and how they homed last."""
+
+    async def add(self, program: str, at: int, segments: Sequence[Segment], last: bool) -> ProgramTold:
+        """Give segments of a program, the first of which is number ``at``."""
+
+    async def adjust(
+        self, feed: float | None = None, flow: float | None = None, height_mm: float | None = None
+    ) -> None:
+        """Change the program that is under way; what is None stays."""
+
+    async def hold(self, held: bool) -> None:
+        """Brake the program along its path, or let it go on."""
+
+    async def stop(self) -> None:
+        """Stop at once whatever moves."""
+
+    async def pin(self, deployed: bool) -> None:
+        """The probe's pin down or up."""
+
+    # image and power
+
+    async def image(self) -> RunningImage:
+        """What runs."""
+
+    async def switch(self) -> None:
+        """Run the image that was uploaded and verified; the board restarts."""
+
+    async def release(self) -> None:
+        """Leave halted or tripped; everything stays off."""
+
+    async def all_off(self) -> None:
+        """Motion stopped, heaters and fans off; returns when both are confirmed."""

@@ -1,0 +1,137 @@
+"""The first controller: a board that speaks the line protocol of docs/protocol.md."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping, Sequence
+from typing import TypeVar
+
+from ublet.core.motion.program import Segment
+from ublet.core.settings import Value
+from ublet.link.client import Client
+from ublet.link.errors import LinkLost
+from ublet.link.replies import (
+    AxisStatus,
+    Layers,
+    LayersPage,
+    MotionTold,
+    MoveTold,
+    ProgramTold,
+    RunningImage,
+    told_as,
+)
+from ublet.link.segments import told_segment
+
+T = TypeVar("T")
+
+SETTINGS_AT_ONCE = 40
+OFF = ("motion.stop", "heat.off")
+
+
+class RpcController:
+    """A :class:`ublet.link.controller.Controller` over a client."""
+
+    def __init__(self, client: Client) -> None:
+        self._client = client
+
+    async def _do(self, method: str, **params: object) -> None:
+        await self._client.call(method, params)
+
+    async def _ask(self, shape: type[T], method: str, **params: object) -> T:
+        return told_as(shape, await self._client.call(method, params), method)
+
+    async def read(self, paths: Sequence[str] | None = None) -> dict[str, Layers]:
+        """Layers of some settings or of all, as many replies as it takes.
+
+        Raises:
+            LinkLost: the board says the same page again and again, or its reply is malformed.
+        """
+        layers: dict[str, Layers] = {}
+        if paths is not None:
+            for start in range(0, len(paths), SETTINGS_AT_ONCE):
+                wanted = list(paths[start : start + SETTINGS_AT_ONCE])
+                layers.update((await self._ask(LayersPage, "settings.read", paths=wanted)).values)
+            return layers
+        while True:
+            page, before = await self._ask(LayersPage, "settings.read", **{"from": len(layers)}), len(layers)
+            layers.update(page.values)
+            if not page.values or len(layers) >= page.total:
+                return layers
+            if len(layers) == before:
+                raise LinkLost(f"the board gives the same settings twice after {before} of {page.total}")
+
+    async def write(self, values: Mapping[str, Value]) -> None:
+        """Change live settings."""
+        await self._do("settings.write", values=dict(values))
+
+    async def save(self, values: Mapping[str, Value]) -> None:
+        """Change stored and live settings."""
+        await self._do("settings.save", values=dict(values))
+
+    async def target(self, heater: str, celsius: float | None) -> None:
+        """Hold a temperature, or switch off."""
+        await self._do("heat.target", heater=heater, celsius=celsius)
+
+    async def relay(self, heater: str, centre_c: float, hysteresis_c: float, high: float, low: float) -> None:
+        """Switch between two duties."""
+        await self._do("heat.relay", heater=heater, centre_c=centre_c, hysteresis_c=hysteresis_c, high=high, low=low)
+
+    async def fan(self, name: str, duty: float) -> None:
+        """Run a fan."""
+        await self._do("fan.set", fan=name, duty=duty)
+
+    async def turn(self, motor: str, mm: float, speed_mm_s: float) -> MoveTold:
+        """Turn one motor."""
+        return await self._ask(MoveTold, "motor.turn", motor=motor, mm=mm, speed_mm_s=speed_mm_s)
+
+    async def move(self, axis: str, mm: float, speed_mm_s: float) -> MoveTold:
+        """Move an axis."""
+        return await self._ask(MoveTold, "axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
+
+    async def home(self, axis: str) -> MotionTold:
+        """Home an axis."""
+        return await self._ask(MotionTold, "axis.home", axis=axis)
+
+    async def axes(self) -> dict[str, AxisStatus]:
+        """Where the axes stand."""
+        return await self._ask(dict[str, AxisStatus], "axis.status")
+
+    async def add(self, program: str, at: int, segments: Sequence[Segment], last: bool) -> ProgramTold:
+        """Give segments of a program."""
+        told = [told_segment(segment) for segment in segments]
+        return await self._ask(ProgramTold, "motion.add", program=program, at=at, segments=told, last=last)
+
+    async def adjust(
+        self, feed: float | None = None, flow: float | None = None, height_mm: float | None = None
+    ) -> None:
+        """Change the program that is under way."""
+        wanted = {"feed": feed, "flow": flow, "height_mm": height_mm}
+        await self._do("motion.adjust", **{key: value for key, value in wanted.items() if value is not None})
+
+    async def hold(self, held: bool) -> None:
+        """Hold the program, or let it go on."""
+        await self._do("motion.hold" if held else "motion.go_on")
+
+    async def stop(self) -> None:
+        """Stop whatever moves."""
+        await self._do("motion.stop")
+
+    async def pin(self, deployed: bool) -> None:
+        """The probe's pin."""
+        await self._do("probe.pin", deployed=deployed)
+
+    async def image(self) -> RunningImage:
+        """What runs."""
+        return await self._ask(RunningImage, "image.status")
+
+    async def switch(self) -> None:
+        """Run the other slot's image."""
+        await self._do("image.switch")
+
+    async def release(self) -> None:
+        """Leave halted or tripped."""
+        await self._do("release")
+
+    async def all_off(self) -> None:
+        """Motion stopped, heaters and fans off."""
+        await asyncio.gather(*(self._do(method) for method in OFF))
