@@ -192,8 +192,8 @@ class HeaterBench(TrialBench):
         """What a start would heat, and how hot."""
         text = Text()
         again = "starts again" if self.tuned else "starts"
-        key_words(text, "enter", f"{again}. {self.spec.announce(self.session.document.machine, self.aim)}  ")
-        key_words(text, "t", "another target.")
+        key_words(text, "enter", f"{again}. {self.spec.announce(self.session.document.machine, self.aim)}\n")
+        key_words(text, "t", "another target")
         return text
 
     def needs(self) -> tuple[Need, ...]:
