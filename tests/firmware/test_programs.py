@@ -334,6 +334,17 @@ def test_a_touch_stops_where_it_touched_and_what_follows_starts_from_there() -> 
     )
 
 
+def test_a_nudge_outlasts_a_touch() -> None:
+    bench = Bench()
+    bench.plotter.touches = lambda: max(0.0, bench.carried["z"] - 3.0)
+    bench.take(To({"x": 110.0}, 20), Touch({"z": 0.0}, 5), To({"z": 5.0}, 20))
+    bench.run(0.2)
+    bench.mover.programs.adjust(None, None, -0.1)
+    bench.run()
+    assert bench.what("touched")[0]["position"]["z"] == pytest.approx(3.0)
+    assert bench.carried["z"] == pytest.approx(4.9) and bench.what("ended")[0]["height_mm"] == -0.1
+
+
 def test_single_lifts_are_driven_and_the_axis_is_still_called_the_same() -> None:
     bench = Bench()
     bench.take(Lift({"axes.z.motors.left": 0.3}, 1))

@@ -109,7 +109,7 @@ class Programs:
         if why := must_be_inside(asked, start, self._limits()):
             raise Refused(NOT_ALLOWED, why)
         if run is None:
-            run = self.run = Run(name, begin(), planned=known, promised=known)
+            run = self.run = Run(name, begin(), planned=dict(known), promised=known)
         run.capped = [
             (at + number, line.top, line.capped_by)
             for number, (segment, here) in enumerate(zip(segments, (start, *asked.ends(start)), strict=False))
@@ -197,6 +197,8 @@ class Programs:
             if isinstance(segment, Touch):
                 here = dict(self._position())
                 run.planned.update({axis: mm for axis, mm in here.items() if mm is not None})
+                if "z" in run.planned:
+                    run.planned["z"] -= self.height_mm  # the program counts without what it was nudged by
                 what = "touched" if hit else "missed"
                 self._events.tell(what, motion=run.motion, program=run.name, segment=number, position=here)
                 run.promised = Program(run.name, tuple(run.waiting)).end(run.planned)
