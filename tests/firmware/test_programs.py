@@ -345,6 +345,17 @@ def test_a_nudge_outlasts_a_touch() -> None:
     assert bench.carried["z"] == pytest.approx(4.9) and bench.what("ended")[0]["height_mm"] == -0.1
 
 
+def test_a_nudge_in_the_last_moment_is_carried_out_whole() -> None:
+    bench = Bench(axes__z__maximum_feed_mm_s=0.5)
+    bench.take(To({"x": 110.0}, 20))
+    while bench.mover.queue._gone < 9.5:
+        bench.run(0.1)
+    bench.mover.programs.adjust(None, None, -1.0)
+    bench.run()
+    assert bench.carried["z"] == pytest.approx(START["z"] - 1.0) == bench.mover.position["z"]
+    assert [event["height_mm"] for event in bench.what("ended")] == [-1.0]
+
+
 def test_single_lifts_are_driven_and_the_axis_is_still_called_the_same() -> None:
     bench = Bench()
     bench.take(Lift({"axes.z.motors.left": 0.3}, 1))

@@ -241,11 +241,13 @@ class Programs:
         if abs(by) > 1e-9:
             line = caps.line({"z": by}, number_in(self._live, "axes.z.maximum_feed_mm_s"))
             motors = caps.motors({"z": by})
-            self._queue.beside(Move(line, self.drivers.steps(motors, line.length)))
+            steps, run = self.drivers.steps(motors, line.length), self.run
+            self._queue.beside(Move(line, steps, done=lambda hit: self._end_when_done(run)))
         self.height_mm = height_mm
 
-    def _end_when_done(self, run: Run) -> None:
-        if self.run is not run or self._queue.pieces or run.waiting:
+    def _end_when_done(self, run: Run | None) -> None:
+        """End the program when all is done; a nudge that is still on its way is not cut off."""
+        if run is None or self.run is not run or self._queue.busy or run.waiting:
             return
         if run.last:
             self._finish("done")

@@ -8,11 +8,12 @@ from itertools import pairwise
 
 from ublet.link.bare import SESSION
 from ublet.link.clause import Bench, clause, must
+from ublet.link.client import PROTOCOL
 from ublet.link.frames import HALT_BYTE, encode
+from ublet.link.rpc import SETTINGS_AT_ONCE
 
-PROTOCOL = 1
 HELLO_KEYS = {"board", "boot", "firmware", "clock", "channels", "sample_period_s", "heartbeat_window_s", "events"}
-SETTINGS_AT_ONCE, LEAST_ROOM, LONGEST_LINE = 40, 128, 65_536
+LEAST_ROOM, LONGEST_LINE = 128, 65_536
 
 
 # 1: frames

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ublet.link import clauses
 from ublet.link.bare import SESSION, BareLine, Silent
 from ublet.link.clause import CLAUSES, Bench, Broken, Unchecked
-from ublet.link.clauses import PROTOCOL
+from ublet.link.client import PROTOCOL
 from ublet.link.frames import Message
 from ublet.link.transport import Transport
 

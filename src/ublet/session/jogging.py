@@ -43,13 +43,18 @@ async def to_the_end(connection: Connection, told: MotionTold) -> None:
     late, loop = connection.board_time + seconds + LATE_S, asyncio.get_running_loop()
     asked = loop.time()
     while motion not in connection.ended or connection.board_time < connection.ended[motion].time_s:
-        if not connection.linked:
-            raise LinkLost(connection.why)
-        if about is None or connection.state.boot != about.boot:
-            raise LinkLost("the board restarted in the middle of a move: it no longer knows where it stands")
+        must_go_on(connection, about.boot if about is not None else None, "move")
         if connection.board_time > late and loop.time() - asked > BEHIND_S:
             raise LinkLost(f"the board has not told the end of a move that takes {seconds:.1f} s")
         await connection.next_samples()
+
+
+def must_go_on(connection: Connection, boot: int | None, what: str) -> None:
+    """Raises LinkLost when the link went, or the board restarted since that boot: a motion then has no end."""
+    if not connection.linked:
+        raise LinkLost(connection.why)
+    if connection.state.boot != boot:
+        raise LinkLost(f"the board restarted in the middle of a {what}: it no longer knows where it stands")
 
 
 async def jog(connection: Connection, axis: str, mm: float, speed_mm_s: float) -> None:

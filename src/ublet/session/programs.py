@@ -9,9 +9,10 @@ from dataclasses import dataclass, field
 
 from ublet.core.motion.caps import Caps
 from ublet.core.motion.program import Program, Timetable, timetable
-from ublet.link.errors import BoardRefused, LinkLost
+from ublet.link.errors import BoardRefused
 from ublet.link.replies import EventTold
 from ublet.session.connection import Connection
+from ublet.session.jogging import must_go_on
 
 AT_ONCE = 20
 """Segments in one request."""
@@ -71,7 +72,7 @@ class ProgramRun:
         """
         program, connection = self.going.table.program, self._connection
         about, name = connection.about, f"{program.name} {next(_runs)}"
-        boot = about.boot if about is not None else 0
+        boot = about.boot if about is not None else None
         whole = program.segments
         connection.heard.append(self._hear)
         try:
@@ -85,7 +86,7 @@ class ProgramRun:
                     answer = await connection.controller.add(name, self.going.given, piece, last)
                 except BoardRefused:
                     await connection.next_samples()
-                    self._must_be_the_same(boot)
+                    must_go_on(connection, boot, "program")
                     if self._motion in connection.ended:
                         break  # it ended while these were on their way
                     await self.stop()
@@ -95,19 +96,12 @@ class ProgramRun:
         finally:
             connection.heard.remove(self._hear)
 
-    async def _to_its_end(self, boot: int) -> EventTold:
+    async def _to_its_end(self, boot: int | None) -> EventTold:
         connection = self._connection
         while self._motion not in connection.ended:
-            self._must_be_the_same(boot)
+            must_go_on(connection, boot, "program")
             await connection.next_samples()
         return connection.ended[self._motion]
-
-    def _must_be_the_same(self, boot: int) -> None:
-        """Raises LinkLost when the link went, or the board restarted."""
-        if not self._connection.linked:
-            raise LinkLost(self._connection.why)
-        if self._connection.state.boot != boot:
-            raise LinkLost("the board restarted in the middle of a program: it no longer knows where it stands")
 
     async def nudge(self, by_mm: float) -> None:
         """Nearer to the bed (negative) or further from it, on top of what was nudged before."""
