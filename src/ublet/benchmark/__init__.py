@@ -9,6 +9,7 @@ from typing import Any
 from ublet.benchmark.coverage import coverage
 from ublet.benchmark.declare import check_time, editor_keys, upload_share
 from ublet.benchmark.diagonals import diagonals
+from ublet.benchmark.extruders import extruders
 from ublet.benchmark.halting import halt_from_key, halt_in_phases
 from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
@@ -42,5 +43,6 @@ def measure(quick: bool) -> dict[str, Any]:
             "route": whole_route(1 if quick else 5),
             "coverage": coverage(2 if quick else 24),
             "diagonals": diagonals(4 if quick else 50),
+            "extruders": extruders(8 if quick else 50),
             "guards": false_trips(10 if quick else 100),
         }

@@ -105,6 +105,9 @@ class Motion(Protocol):
         that the board allowed, mm/s.
         """
 
+    async def push(self, mm: float, mm_s: float) -> float:
+        """Push filament, and wait until it stands; returns the speed that the board allowed, mm/s."""
+
     async def home(self, axis: str) -> tuple[str, float | None]:
         """Home an axis; returns why it did not find its end (empty: it did), and how far off its position was, mm."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ublet.core.extrude.trials import TRIALS as EXTRUDE
 from ublet.core.heat.guard_trials import TRIALS as GUARDS
 from ublet.core.heat.sensor_trials import TRIALS as SENSORS
 from ublet.core.heat.soak_trials import TRIALS as SOAK
@@ -17,4 +18,4 @@ from ublet.core.trial import TrialSpec
 
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
 MOVE = (*HOMING, *TRAVEL, *STEPS, *LIMITS)
-TRIALS: dict[str, TrialSpec] = {spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK)}
+TRIALS: dict[str, TrialSpec] = {spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *EXTRUDE)}

@@ -52,16 +52,22 @@ class Confirm(Question):
 
 @dataclass(frozen=True)
 class Measure(Question):
-    """Read a quantity with an instrument; it is typed with this unit or another one."""
+    """Read a quantity with an instrument; it is typed with this unit or another one. answers: what may be said instead,
+    where there may be nothing to read.
+    """
 
     unit: str = ""
 
     def allowed(self) -> str:
-        """A quantity."""
-        return f"type what is read, in {self.unit} or with another unit"
+        """A quantity, or a word instead."""
+        words = f", or a word: {', '.join(self.answers)}" if self.answers else ""
+        return f"type what is read, in {self.unit} or with another unit{words}"
 
     def taken(self, text: str) -> str:
-        """A quantity, as it was typed."""
+        """A quantity, as it was typed; or a word that may be said instead."""
+        words = [answer for answer in self.answers if text.strip() and answer.startswith(text.strip().lower())]
+        if len(words) == 1 and not text.strip().isdigit():
+            return words[0]
         parse(text, self.unit)
         return text.strip()
 

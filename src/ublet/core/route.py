@@ -100,9 +100,9 @@ ROUTE: tuple[Station, ...] = (
         ("bed mesh", "the bed's shape"),
         ("first layer", "the height that prints"),
     ),
+    Station("extruder steps", "Extrude", "filament as long as it says", ("extruder-steps",), "extruder"),
     *_leg(
         "Extrude",
-        ("extruder steps", "filament as long as it says"),
         ("flow limit", "how fast it can melt"),
         ("advance", "even width through speed changes"),
         ("retraction", "a start value"),

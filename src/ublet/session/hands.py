@@ -29,6 +29,7 @@ class Seen:
     room: Mapping[str, tuple[float, float]] = field(default_factory=dict)
     mode: str = ""
     baths: Mapping[str, float] = field(default_factory=dict)
+    spool: float = 0.0
 
 
 class DemoHands:
@@ -53,7 +54,7 @@ class DemoHands:
     def act(self, cue: tuple[str, ...]) -> None:
         """Do what a question asks for, by its cue; one that only asks to look needs no hand."""
         match cue:
-            case ("mark", _):
+            case ("mark" | "mark filament", *_):
                 self.mark()
             case ("fault", kind, heater):
                 self.fault(kind, heater)
@@ -97,6 +98,7 @@ class DemoHands:
             answer["room"],
             answer["mode"],
             answer["baths"],
+            answer["spool"],
         )
 
     def _exchange(self, line: bytes) -> bytes:

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from ublet.core.motion.capping import Speed, capped
-from ublet.core.motion.program import To
+from ublet.core.motion.program import Push, To
 from ublet.core.settings import Value
 from ublet.link.errors import LinkLost
 from ublet.link.replies import MotionTold, MoveTold
@@ -72,7 +72,20 @@ async def go(connection: Connection, at: Mapping[str, float], mm_s: float) -> fl
     Raises:
         LinkLost, BoardRefused: it did not move; the message says why.
     """
-    told = await connection.controller.add(f"line {next(_lines)}", 0, [To(at, mm_s)], last=True)
+    return await _one(connection, To(at, mm_s), mm_s)
+
+
+async def push(connection: Connection, mm: float, mm_s: float) -> float:
+    """Push filament, and wait for its end; returns the speed that it may have.
+
+    Raises:
+        LinkLost, BoardRefused: it was not pushed; the message says why.
+    """
+    return await _one(connection, Push(mm, mm_s), mm_s)
+
+
+async def _one(connection: Connection, segment: To | Push, mm_s: float) -> float:
+    told = await connection.controller.add(f"line {next(_lines)}", 0, [segment], last=True)
     await to_the_end(connection, told)
     return told.capped[0].mm_s if told.capped else mm_s
 

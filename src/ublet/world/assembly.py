@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import math
+
 from ublet.core.machine.schema import Axis, MachineFile
 from ublet.core.motion.kinematics import kinematics_of
-from ublet.world.mechanics import Carriage, Mechanics, MotorTruth
+from ublet.world.mechanics import EXTRUDER, Carriage, Mechanics, MotorTruth
 from ublet.world.scenario import CarriagePart, Scenario
 
 SCREW_EFFICIENCY = 0.35
@@ -25,13 +27,24 @@ def assemble(scenario: Scenario, machine: MachineFile) -> Mechanics:
                 f"{name}.{label}", turn_mm=turn / axis.gear_ratio, full_steps=steps, efficiency=efficiency
             )
     if machine.extruder is not None:
-        motors[machine.extruder.motor.socket] = MotorTruth("extruder", turn_mm=11.5)
+        drive = machine.extruder
+        motors[drive.motor.socket] = MotorTruth(
+            EXTRUDER,
+            turn_mm=math.pi * drive.hob_mm / drive.gear_ratio,
+            full_steps=round(360 / drive.motor.step_angle_deg),
+        )
     motors.update({socket: part.truth() for socket, part in scenario.motors.items()})
     carriages = {name: _carriage(axis, scenario, name) for name, axis in axes.items()}
     where = {name: (carriage.low_mm + carriage.high_mm) / 2 for name, carriage in carriages.items()}
     roles = [motor.role.partition(".") for motor in motors.values()]
     named = {axis: sorted({f"{axis}.{label}" for of, _, label in roles if of == axis}) for axis in axes}
     return Mechanics(kinematics_of(machine.machine.kinematics, named), motors, carriages, where)
+
+
+def melts(scenario: Scenario, machine: MachineFile) -> str:
+    """The plant that melts the filament: what the socket of the first hotend really heats; empty: there is none."""
+    sockets = [heater.socket for heater in machine.heaters.values() if heater.part == "hotend"]
+    return scenario.heaters.get(sockets[0], "") if sockets else ""
 
 
 def _carriage(axis: Axis, scenario: Scenario, name: str) -> Carriage:

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from ublet.core.extrude.pushing import GONE, NONE_LEFT
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.questions import Jog, Judge, Live, Question
 from ublet.world.hands import Hands
@@ -32,6 +33,7 @@ class ScriptedBuilder:
         self._scenario = scenario
         self._hands = hands
         self._random = np.random.default_rng([seed, 7])
+        self._on_filament: dict[float, float] = {}  # where marks really are, by where they should be, mm
         self._common: dict[str, float] = {}  # the error of each instrument that is the same at every reading
 
     async def answer(self, question: Question) -> str:
@@ -59,6 +61,10 @@ class ScriptedBuilder:
                 return next((name for name in seen["warm"] if name in blocks), "cannot tell")
             case ("mark", _):
                 self._hands.mark()
+            case ("mark filament", *marks, instrument):
+                return self._mark_filament(question, [float(mark) for mark in marks], instrument)
+            case ("left", mark, instrument):
+                return self._left(float(mark), instrument)
             case ("measure", place, instrument):
                 return self._read(seen["from_mark"][place], instrument)
             case ("fault", kind, heater):
@@ -83,10 +89,33 @@ class ScriptedBuilder:
         await self.answer(question)
         return True
 
+    def _mark_filament(self, question: Question, marks: list[float], instrument: str) -> str:
+        """Mark filament, each mark from the one before it; where there is not enough of it, say so."""
+        if self._hands.look()["spool"] < max(marks):
+            return NONE_LEFT
+        self._hands.mark()
+        half, off = self._half(instrument), 0.0
+        for mark in marks:
+            off += float(self._random.uniform(-half, half))
+            self._on_filament[mark] = mark + off
+        return question.answers[0]
+
+    def _left(self, mark: float, instrument: str) -> str:
+        """What is left to a mark on the filament, or that it is gone."""
+        seen = self._hands.look()
+        left = self._on_filament.get(mark, mark) - seen["from_mark"]["filament"]
+        if left > 0:
+            return self._read(left, instrument)
+        return NONE_LEFT if seen["spool"] <= 0 else GONE
+
+    def _half(self, instrument: str) -> float:
+        """Largest error of an instrument that is new at each placing, mm."""
+        return float(getattr(self._scenario.builder, f"{instrument.replace('-', '_')}_mm"))
+
     def _read(self, truth_mm: float, instrument: str) -> str:
         """A length as it is read: off by what is new at each placing and by what is the same every time."""
-        named = instrument.replace("-", "_")
-        half, common = (float(getattr(self._scenario.builder, f"{named}{part}_mm")) for part in ("", "_common"))
+        half, named = self._half(instrument), instrument.replace("-", "_")
+        common = float(getattr(self._scenario.builder, f"{named}_common_mm"))
         if instrument not in self._common:
             self._common[instrument] = float(self._random.uniform(-common, common))
         read = truth_mm + self._common[instrument] + float(self._random.uniform(-half, half))

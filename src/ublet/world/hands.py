@@ -46,8 +46,7 @@ class Hands:
 
     def mark(self) -> None:
         """Put a mark where everything stands now; lengths are read from there."""
-        mechanics = self._world.mechanics
-        self._marked = {**mechanics.where, **mechanics.spun}
+        self._marked = self._places()
 
     def bathe(self, sensor: str, place: str) -> None:
         """Put a sensor, by its name on the board, into a bath; an unknown place takes it out."""
@@ -90,10 +89,10 @@ class Hands:
     def look(self) -> dict[str, Any]:
         """What is seen and felt: fans that turn, blocks that are warm (the one that got warm last first), the probe's
         pin, switches held; how far each carriage and motor went from the mark; where the nozzle is from the bed's front
-        left corner; the room left to the hard stops, mm.
+        left corner; the room left to the hard stops; what is left of the filament, mm.
         """
         world, mechanics = self._world, self._world.mechanics
-        now, baths = {**mechanics.where, **mechanics.spun}, world.baths
+        now, baths = self._places(), world.baths
         warm = {name: plant.block_c - world.ambient_c for name, plant in world.plants.items()}
         return {
             "turning": world.turning(),
@@ -102,6 +101,7 @@ class Hands:
             "moved": seen(mechanics.travelled),
             "turned": sorted(role for role, mm in mechanics.turned.items() if abs(mm) > LEAST_MM),
             "from_mark": {name: now[name] - self._marked.get(name, 0.0) for name in now},
+            "spool": world.filament.left_mm,
             "nozzle": dict(mechanics.where),
             "room": {
                 axis: (mechanics.where[axis] - each.low_mm, each.high_mm - mechanics.where[axis])
@@ -111,6 +111,11 @@ class Hands:
             "baths": {name: baths[socket] for name, socket in self._sensors() if socket in baths} if baths else {},
             "switches": {name: switch.pressed for name, switch in world.switches.items()},
         }
+
+    def _places(self) -> dict[str, float]:
+        """Where carriages stand, how far motors turned, and how much filament went in, mm."""
+        mechanics = self._world.mechanics
+        return {**mechanics.where, **mechanics.spun, "filament": self._world.filament.fed_mm}
 
     def _lately(self, plant: str) -> float:
         return -self._world.driven_at.get(plant, -1.0)

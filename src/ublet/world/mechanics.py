@@ -10,6 +10,9 @@ from itertools import pairwise
 from ublet.core.motion.kinematics import AXES, Kinematics
 from ublet.core.sockets import Pace, Steps
 
+EXTRUDER = "extruder"
+"""The role of the motor that pushes filament."""
+
 CATCHES_TURNS_S = 1.0
 """A motor that slipped catches its steps again below this speed, turns/s."""
 

@@ -39,7 +39,7 @@ def lengths_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Va
         if true is None:
             continue
         told = measured_length(machine, axis, chosen)
-        steps = _in_force(scenario, f"axes.{axis}.steps_per_mm", _declared_steps(machine, axis))
+        steps = number_in_force(scenario, f"axes.{axis}.steps_per_mm", _declared_steps(machine, axis))
         found[f"measured.{axis}"] = told * steps / true
         found[f"error.{axis}"] = told * (steps / true - 1)
     return found
@@ -66,7 +66,10 @@ def limits_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
     ratios = steps_truth(scenario, machine)
     for axes in motor_groups(machine, "all"):
         feeds, hards = (
-            {axis: _in_force(scenario, f"axes.{axis}.{key}", getattr(axis_of(machine, axis), key)) for axis in axes}
+            {
+                axis: number_in_force(scenario, f"axes.{axis}.{key}", getattr(axis_of(machine, axis), key))
+                for axis in axes
+            }
             for key in FEED_AND_ACCELERATION
         )
         # a told speed is so many times faster in truth
@@ -113,7 +116,7 @@ def in_force(scenario: Scenario, path: str, declared: str) -> str:
     return str({**scenario.image_settings(), **scenario.stored_settings()}.get(path, declared))
 
 
-def _in_force(scenario: Scenario, path: str, declared: float) -> float:
+def number_in_force(scenario: Scenario, path: str, declared: float) -> float:
     """A setting as it is on arrival: stored, else in the image, else as the file says."""
     arrived = {**scenario.image_settings(), **scenario.stored_settings()}.get(path)
     return float(arrived) if isinstance(arrived, (int, float)) else declared

@@ -14,6 +14,7 @@ from ublet.core.machine.lines import key_lines
 from ublet.core.machine.problem import Problem
 from ublet.core.settings import Part, Value, flatten, refusal, setting
 from ublet.core.trouble import Trouble
+from ublet.world.extrude import ExtruderTruth
 from ublet.world.heat import PlantTruth
 from ublet.world.mechanics import MotorTruth
 
@@ -156,6 +157,27 @@ class CarriagePart(Part):
     play_mm: float = setting("Play: lost when the direction changes.", unit="mm", low=0, high=5, default=0.0)
 
 
+class ExtruderPart(Part):
+    """What lies between the extruder's motor and the nozzle's hole, as it really is."""
+
+    grip_n: float = setting("Force at which 5 % slip at the hob.", unit="N", low=0.5, high=500, default=60.0)
+    slip_power: float = setting("Power of the force by which slip rises.", low=1, high=8, default=3.0)
+    bite_share: float = setting("Scatter of what the hob takes.", low=0, high=0.1, default=0.002)
+    resistance_n: float = setting(
+        "Force of the sound melt at 2 mm/s and 210 °C.", unit="N", low=0.1, high=200, default=8.0
+    )
+    thinning: float = setting("Its power of the speed.", low=0.1, high=1.5, default=0.5)
+    softens_share_k: float = setting("Share that it loses with each °C.", unit="1/K", low=0, high=0.1, default=0.012)
+    melts_mm_s: float = setting("Speed at which unmelted cores double it.", unit="mm/s", low=0.5, high=100, default=7.0)
+    blocked: float = setting("What a plug in the nozzle adds, times the sound melt's.", low=0, high=100, default=0.0)
+    spring_n_mm: float = setting("Stiffness between hob and melt.", unit="N/mm", low=0.5, high=500, default=30.0)
+    spool_mm: float = setting("Filament that is left.", unit="mm", low=0, high=1e7, default=200_000.0)
+
+    def truth(self) -> ExtruderTruth:
+        """The extruder for the simulation."""
+        return ExtruderTruth(**self.model_dump())
+
+
 class Event(Part):
     """Something that happens by itself, once."""
 
@@ -213,6 +235,7 @@ class Scenario(Part):
     switches: dict[str, SwitchPart] = Field(default_factory=dict)
     motors: dict[str, MotorPart] = Field(default_factory=dict)
     carriages: dict[Literal["x", "y", "z"], CarriagePart] = Field(default_factory=dict)
+    extruder: ExtruderPart = Field(default_factory=ExtruderPart)
     stored: dict[str, Any] = Field(
         default_factory=dict,
         description="Settings that the board's store holds on arrival, as in a machine file.",

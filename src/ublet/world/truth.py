@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping
 from ublet.core.heat.pid import TICK_S, Gains, Pid
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value, number_or
+from ublet.world.extrude_truth import filament_truth
 from ublet.world.heat import STEP_S, Plant, holding_w, linearise
 from ublet.world.motion_truth import in_force, lengths_truth, limits_truth, motors_truth, travel_truth
 from ublet.world.scenario import Scenario
@@ -135,6 +136,7 @@ TRUTHS: dict[str, Truth] = {
     "steps-per-mm": lengths_truth,
     "speed-limits": _whole(limits_truth),
     "driver-current": _whole(limits_truth),
+    "extruder-steps": filament_truth,
     "sensors-at-rest": _resting,
     "hotend-control": _heater,
     "hotend-verify": _heater,

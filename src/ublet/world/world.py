@@ -8,9 +8,10 @@ import numpy as np
 
 from ublet.core.machine.schema import MachineFile
 from ublet.core.sockets import Level, Pace, Steps, Until
-from ublet.world.assembly import assemble
+from ublet.world.assembly import assemble, melts
+from ublet.world.extrude import Filament
 from ublet.world.heat import STEP_S, Adc, Plant
-from ublet.world.mechanics import Stretch
+from ublet.world.mechanics import EXTRUDER, Stretch
 from ublet.world.scenario import Event, Scenario
 from ublet.world.switches import Switch
 
@@ -46,6 +47,9 @@ class World:
         self.switches = {name: Switch(part) for name, part in scenario.switches.items()}
         self._plugged = {each.part.socket: each for each in reversed(self.switches.values())}
         self.mechanics = assemble(scenario, machine)
+        pushes = next((each for each in self.mechanics.motors.values() if each.role == EXTRUDER), None)
+        self.filament = Filament(scenario.extruder.truth(), pushes, np.random.default_rng([seed, 11]))
+        self._melts = melts(scenario, machine)
         self._fan_plugs = {**{fan.socket: name for name, fan in machine.fans.items()}, **scenario.fan_plugs}
         self._has_pin = machine.probe is not None and machine.probe.kind == "pin"
         self._pin_told = False
@@ -108,6 +112,8 @@ class World:
             else:
                 met = None
             self.mechanics.carry(stretch, length)
+            if EXTRUDER in stretch.motors:
+                self.filament.push(stretch.motors[EXTRUDER] * length, self._amps_of(motors))
             self._follow()
             if met is not None:
                 return pace.reached(stretch.start_mm + met)
@@ -125,6 +131,7 @@ class World:
                 duty[plant] += share
         for plant in self.stuck_heaters:
             duty[plant] = 1.0
+        self.filament.pass_time(seconds, self.melt_c)
         steps = range(round(seconds / STEP_S))
         for name, state in self.plants.items():
             driven, wind = duty[name], self._wind[name]
@@ -150,6 +157,11 @@ class World:
         probe = self.switches.get("probe")
         return self._pin_told and probe is not None and probe.part.fault != "pin-stuck"
 
+    @property
+    def melt_c(self) -> float:
+        """How warm the block is that melts the filament, °C; the room's where there is none."""
+        return self.plants[self._melts].block_c if self._melts in self.plants else self.ambient_c
+
     def turning(self) -> list[str]:
         """The fans that really turn now."""
         return sorted(
@@ -157,6 +169,13 @@ class World:
         )
 
     # inside
+
+    def _amps_of(self, motors: Sequence[Steps]) -> float:
+        """The current in the motor that pushes filament."""
+        truths = self.mechanics.motors
+        return next(
+            (each.amps for each in motors if each.socket in truths and truths[each.socket].role == EXTRUDER), 0.0
+        )
 
     def _follows(self, switch: Switch) -> bool:
         """Whether a switch can be pressed now: the probe's only by its pin."""

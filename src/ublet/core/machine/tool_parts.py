@@ -25,6 +25,7 @@ class Extruder(Part):
         high=20_000,
         default=None,
         board=True,
+        acts="length",
     )
     filament_mm: float = setting("Diameter of the filament.", unit="mm", low=1, high=4, default=1.75, board=True)
     nozzle_mm: float = setting("Diameter of the nozzle's hole.", unit="mm", low=0.1, high=2, default=0.4)

@@ -19,6 +19,10 @@ class Errors:
     placing_mm: float
     common_mm: float
 
+    def placed(self, times: int) -> Errors:
+        """The errors of a length for which it was placed so often, each time anew: their variances add."""
+        return self if times == 1 else Errors(self.placing_mm * math.sqrt(times), self.common_mm)
+
     @property
     def largest_mm(self) -> float:
         """The largest error of one reading."""
@@ -62,8 +66,8 @@ class Length:
         return self.count > 1 and self.deviation_mm > STUTTERS * self.errors.placing_mm / math.sqrt(3)
 
 
-def length_of(readings_mm: Sequence[float], instrument: Instrument) -> Length:
-    """Mean of repeated readings and its standard uncertainty.
+def length_of(readings_mm: Sequence[float], instrument: Instrument, placings: int = 1) -> Length:
+    """Mean of repeated readings and its standard uncertainty. placings: how often the instrument was placed for each.
 
     ``u^2 = common^2/3 + (placing^2/3 + machine scatter^2) / n`` for errors uniform in ± a half-width, each of
     ``a / sqrt(3)`` (GUM, JCGM 100:2008, 4.3.7). Scatter beyond placing is the machine's; within it, it is not counted
@@ -75,7 +79,7 @@ def length_of(readings_mm: Sequence[float], instrument: Instrument) -> Length:
     count = len(readings_mm)
     if not count:
         raise ValueError("no readings")
-    errors = INSTRUMENTS[instrument]
+    errors = INSTRUMENTS[instrument].placed(placings)
     mean = sum(readings_mm) / count
     deviation = math.sqrt(sum((r - mean) ** 2 for r in readings_mm) / (count - 1)) if count > 1 else 0.0
     placing = errors.placing_mm**2 / 3

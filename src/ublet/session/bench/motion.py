@@ -8,7 +8,7 @@ from ublet.core.bench import InputState
 from ublet.core.run import TrialFailed
 from ublet.session.bench.resting import Resting
 from ublet.session.connection import Connection
-from ublet.session.jogging import go, to_the_end
+from ublet.session.jogging import go, push, to_the_end
 
 
 class LinkMotion:
@@ -36,6 +36,11 @@ class LinkMotion:
             self._resting.way(axis)
             self._resting.length(axis)
         return await go(self._connection, at, mm_s)
+
+    async def push(self, mm: float, mm_s: float) -> float:
+        """Push filament, and wait until it stands; returns the speed that the board allowed."""
+        self._resting.filament()
+        return await push(self._connection, mm, mm_s)
 
     async def home(self, axis: str) -> tuple[str, float | None]:
         """Home an axis and wait for its end."""

@@ -93,6 +93,11 @@ class Resting:
         if self._first("motor", root):
             self._acting(f"{root}.", "plug")
 
+    def filament(self) -> None:
+        """Filament is pushed: how long its millimetres are."""
+        if self._first("filament"):
+            self._acting("extruder.", "plug", "way", "length")
+
     def switch(self, name: str) -> None:
         """An input is read: ``endstops.NAME`` or ``probe``."""
         if self._first("switch", name):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 from rich.text import Text
 
@@ -107,7 +108,7 @@ def _strip(errors: list[float], result: TrialResult | None, name: str, width: in
         line.append("   not measured yet", Ink.dim)
         return line
     error = 2 * (mean.uncertainty or 0.0) if mean is not None else 0.0
-    reach = _round_up(max([NARROWEST_MM, *(abs(value) + error for value in values)]))
+    reach = reach_for([abs(value) + error for value in values], NARROWEST_MM)
 
     def at(mm: float) -> int:
         return middle + round(mm / reach * (columns // 2))
@@ -127,7 +128,8 @@ def _strip(errors: list[float], result: TrialResult | None, name: str, width: in
     return line
 
 
-def _round_up(mm: float) -> float:
-    """The next of 1, 2, 5 times a power of ten."""
-    power = 10.0 ** math.floor(math.log10(mm))
-    return next(step * power for step in (1.0, 2.0, 5.0, 10.0) if step * power >= mm - 1e-12)
+def reach_for(values: Sequence[float], least: float) -> float:
+    """How far a strip reaches to either side: the next of 1, 2, 5 times a power of ten, and at least so far."""
+    most = max([least, *values])
+    power = 10.0 ** math.floor(math.log10(most))
+    return next(step * power for step in (1.0, 2.0, 5.0, 10.0) if step * power >= most - 1e-12)

@@ -56,7 +56,7 @@ class Asking(Bench):
         self._draw_question()
         if is_typed(question):
             unit = question.unit if isinstance(question, Measure) else ""
-            self.panel.open_field("", refusal_of(question), unit, self.preferences.length_unit)
+            self.panel.open_field("", refusal_of(question), unit, self.preferences.length_unit, question.answers)
         self.refresh_bindings()
         self.asked(question)
         self.ring()

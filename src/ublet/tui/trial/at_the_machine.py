@@ -24,6 +24,12 @@ def notice(question: Question, seen: Seen) -> str:
             notes.append(f"the nozzle went: {seen.moved}")
         case ("measure", place, instrument):
             notes.append(f"read on the {instrument}: {_read(seen.from_mark.get(place, 0.0), instrument)} mm")
+        case ("left", mark, instrument):
+            left = float(mark) - seen.from_mark.get("filament", 0.0)
+            gone = "the filament has run out" if seen.spool <= 0 else "the mark is gone"
+            notes.append(f"left on the {instrument}: {_read(left, instrument)} mm" if left > 0 else gone)
+        case ("mark filament", *marks, _) if seen.spool < max(map(float, marks)):
+            notes.append("there is not enough filament left for both marks")
         case ("thermometer", sensor):
             notes.append(f"the thermometer shows {seen.baths.get(sensor, 0.0):.1f} °C")
         case ("jog", "corner") if isinstance(question, Jog):

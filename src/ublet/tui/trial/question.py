@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 
 from rich.text import Text
@@ -116,6 +117,7 @@ class QuestionPanel(Widget):
         super().__init__()
         self.display = False
         self.unit = self._bare = ""
+        self._words: tuple[str, ...] = ()
         self._refusal: Callable[[str], str | None] = lambda text: None
         self._shown = Text()
         self._typing = False
@@ -143,7 +145,7 @@ class QuestionPanel(Widget):
         """Show a question with the keys that answer it."""
         text = Text()
         text.append(question.text, f"bold {Ink.text}")
-        if question.answers:
+        if question.answers and not is_typed(question):
             text.append("\n")
         controls = (question.controls or {}) if isinstance(question, Live) else {}
         for key, answer in keys_of(question).items():
@@ -157,9 +159,18 @@ class QuestionPanel(Widget):
         text.append_text(notes)
         self.say(text)
 
-    def open_field(self, value: str, refusal: Callable[[str], str | None], unit: str = "", bare: str = "") -> None:
-        """Open the field with a value in it. unit: of the quantity that is typed, if any; bare: of a bare number."""
-        self._refusal, self.unit, self._typing = refusal, unit, True
+    def open_field(
+        self,
+        value: str,
+        refusal: Callable[[str], str | None],
+        unit: str = "",
+        bare: str = "",
+        words: tuple[str, ...] = (),
+    ) -> None:
+        """Open the field with a value in it. unit: of the quantity that is typed, if any; bare: of a bare number;
+        words: what may be typed instead.
+        """
+        self._refusal, self.unit, self._typing, self._words = refusal, unit, True, words
         self._bare = bare or unit
         field = self.query_one("#typed", Field)
         field.value = value
@@ -204,8 +215,14 @@ class QuestionPanel(Widget):
         if reason:
             words.append(f"✗ {reason}", Ink.stop)
         elif self.unit and typed.strip():
-            words.append(f"= {show(parse(typed, self.unit), self.unit, 6)}", f"bold {Ink.focus}")
+            words.append(f"= {self._meant(typed)}", f"bold {Ink.focus}")
         self._say_echo(words)
+
+    def _meant(self, typed: str) -> str:
+        """What was typed, in the unit that is asked for; or the word that is meant."""
+        with contextlib.suppress(NotAQuantity):
+            return show(parse(typed, self.unit), self.unit, 6)
+        return next((word for word in self._words if word.startswith(typed.strip().lower())), typed)
 
     def _say_echo(self, words: Text) -> None:
         echo = self.query_one("#echo", Static)

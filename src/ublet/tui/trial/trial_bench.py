@@ -82,7 +82,7 @@ class TrialBench(Asking):
     def first_aim(self, spec: TrialSpec) -> Part:
         """A trial's parameters before anybody changed them; the instrument is the one at hand."""
         aim, at_hand = spec.parameters(), self.preferences.instrument
-        if at_hand != "any" and any(declared.path == "instrument" for declared in spec.declared()):
+        if any(declared.path == "instrument" and at_hand in declared.choices for declared in spec.declared()):
             return aim.model_copy(update={"instrument": at_hand})
         return aim
 

@@ -1,0 +1,1 @@
+"""Filament: the recipes of the leg Extrude and what they compute."""

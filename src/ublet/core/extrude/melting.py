@@ -1,0 +1,96 @@
+"""Filament made soft: which hotend, how warm for a material, and waiting until all of it has melted."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ublet.core.bench import Bench
+from ublet.core.heat.demands import hotends
+from ublet.core.machine.heat_parts import Material
+from ublet.core.machine.schema import MachineFile
+from ublet.core.machine.tool_parts import Extruder
+from ublet.core.motion.homing_moves import CLOSE_C
+from ublet.core.run import Progress, TrialFailed
+from ublet.core.trial import Need
+
+MELTS_S = 20.0
+"""So long at its temperature the filament in the nozzle has melted, s."""
+
+LONGEST_S = 900.0
+HEADROOM_C = 10.0
+"""A hotend is not driven nearer to its maximum than this, °C."""
+
+
+def extruder_of(machine: MachineFile) -> Extruder:
+    """The declared extruder.
+
+    Raises:
+        TrialFailed: there is none.
+    """
+    if machine.extruder is None:
+        raise TrialFailed("This machine file declares no extruder: add one to it ([extruder]) first.")
+    return machine.extruder
+
+
+def hotend_of(machine: MachineFile) -> str:
+    """The heater that melts the filament.
+
+    Raises:
+        TrialFailed: no hotend is declared.
+    """
+    found = hotends(machine)
+    if not found:
+        raise TrialFailed('No heater of this machine file is a hotend: set part = "hotend" at the one that melts.')
+    return found[0]
+
+
+def material_of(machine: MachineFile, named: str) -> tuple[str, Material]:
+    """A material by its name; the first one where none is named.
+
+    Raises:
+        TrialFailed: there is no such material.
+    """
+    name = named or next(iter(machine.materials), "")
+    if name not in machine.materials:
+        known = ", ".join(machine.materials) or "none: add a table below [materials]"
+        raise TrialFailed(f"No material “{name or 'at all'}” is declared; known: {known}.")
+    return name, machine.materials[name]
+
+
+def melt_needs(machine: MachineFile, named: str, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    """What pushing a material needs: an extruder, a hotend that reads, a temperature between two limits."""
+    try:
+        extruder, heater = extruder_of(machine), hotend_of(machine)
+        name, material = material_of(machine, named)
+    except TrialFailed as missing:
+        return (Need(str(missing), False),)
+    declared = machine.heaters[heater]
+    if (own := read(declared.sensor)) is None:
+        return (Need(f"{declared.sensor} sensor open, shorted or silent: check its plug", False),)
+    least = max(extruder.least_c, material.least_nozzle_c)
+    if material.nozzle_c < least:
+        return (Need(f"{name} at {material.nozzle_c:g} °C: filament is pushed from {least:g} °C on", False),)
+    if material.nozzle_c > declared.maximum_c - HEADROOM_C:
+        highest = declared.maximum_c - HEADROOM_C
+        return (Need(f"{name} asks for {material.nozzle_c:g} °C: this {heater} allows {highest:g}", False),)
+    now = Need(f"{heater} at {own:.0f} °C: heats to {material.nozzle_c:g}", own >= material.nozzle_c - CLOSE_C, False)
+    return (Need(f"{name}, melted at {material.nozzle_c:g} °C", True), now)
+
+
+async def melt(bench: Bench, heater: str, celsius: float, share: float) -> None:
+    """Heat, and wait until it has been there for so long that all filament in the nozzle has melted.
+
+    Raises:
+        TrialFailed: it does not get there.
+    """
+    await bench.heat.warm(heater, celsius)
+    since = there = bench.clock.now_s()
+    async for sample in bench.heat.samples(heater):
+        now = sample.time_s
+        there = there if abs(sample.celsius - celsius) <= CLOSE_C else now
+        if now - there >= MELTS_S:
+            return
+        if now - since > LONGEST_S:
+            raise TrialFailed(f"The {heater} did not hold {celsius:g} °C within {LONGEST_S / 60:g} minutes.")
+        told = f"{sample.celsius:.0f} of {celsius:g} °C" if there == now else "there: the filament melts"
+        bench.progress(Progress(f"{heater} heats", share, None, told))

@@ -1,0 +1,107 @@
+"""Pushing filament past a mark, and reading what is left of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+from ublet.core.bench import Bench
+from ublet.core.motion.measuring import Length, length_of
+from ublet.core.questions import Confirm, Measure
+from ublet.core.run import Progress, Stream, TrialFailed
+from ublet.core.units import parse
+
+BEYOND_MM = 20.0
+"""The first mark stands so far beyond what is pushed, the second as far again as the first, mm."""
+
+KINDS = ("slow", "fast", "slower", "current", "hotter")
+"""How pushes differ, by their number in the stream."""
+
+STREAM = Stream(
+    "pushes",
+    ("kind", "speed_mm_s", "nozzle_c", "commanded_mm", "measured_mm"),
+    ("", "mm/s", "°C", "mm", "mm"),
+)
+
+NONE_LEFT = "no filament left"
+GONE = "gone"
+
+
+class BothGone(TrialFailed):
+    """More went in than two marks can tell."""
+
+
+FilamentInstrument = Literal["rule", "callipers"]
+
+
+def marks_for(mm: float) -> tuple[float, float]:
+    """Where the two marks stand for a push of so many mm, before the place where the filament goes in, mm."""
+    return mm + BEYOND_MM, 2 * (mm + BEYOND_MM)
+
+
+@dataclass
+class Pushing:
+    """Pushes on one machine. read: what went in, mm, by kind. placings: readings that one length is made of, at most:
+    a mark is placed and then read, the second one is placed from the first.
+    """
+
+    bench: Bench
+    instrument: FilamentInstrument
+    celsius: float
+    read: dict[str, list[float]] = field(default_factory=dict)
+    placings: int = 2
+
+    async def push(self, kind: str, mm: float, mm_s: float, times: int, share: float) -> Length:
+        """Mark, push, read, so many times; what was read before counts. share: of the whole trial when it is done.
+
+        Raises:
+            BothGone: more went in than can be read. TrialFailed: the filament ended, or the builder stopped.
+        """
+        bench = self.bench
+        readings = self.read.setdefault(kind, [])
+        while len(readings) < times:
+            count = f", {len(readings) + 1} of {times}" if times > 1 else ""
+            bench.progress(Progress(f"{kind} push", share, None, f"{mm:g} mm at {mm_s:.3g} mm/s{count}"))
+            await self._mark(mm, mm_s)
+            await bench.motion.push(mm, mm_s)
+            readings.append(went := await self._went(mm))
+            bench.record.row(STREAM.name, (float(KINDS.index(kind)), mm_s, self.celsius, mm, went))
+        return length_of(readings, self.instrument, self.placings)
+
+    async def _mark(self, mm: float, mm_s: float) -> None:
+        first, second = marks_for(mm)
+        asked = Confirm(
+            f"{mm:g} mm of filament are pushed next, at {mm_s:.3g} mm/s. Mark it {first:g} and {second:g} mm before it "
+            f"goes in, by the {self.instrument}.",
+            ("marked", NONE_LEFT, "stop here"),
+            ("mark filament", f"{first:g}", f"{second:g}", self.instrument),
+        )
+        answer = await self.bench.builder.ask(asked)
+        if answer == NONE_LEFT:
+            raise TrialFailed(f"The filament ends before the second mark: load more, then go on. {self._so_far()}")
+        if answer != "marked":
+            raise TrialFailed(f"Stopped at the mark: nothing was concluded. {self._so_far()}")
+
+    async def _went(self, mm: float) -> float:
+        """What went in: a mark's place less what is left to it; the second mark, where the first one is gone."""
+        for placings, named, mark in zip((2, 3), ("first", "second"), marks_for(mm), strict=True):
+            asked = Measure(
+                f"How much is left before it goes in, to the {named} mark ({mark:g} mm at first)?",
+                (GONE, NONE_LEFT),
+                ("left", f"{mark:g}", self.instrument),
+                unit="mm",
+            )
+            answer = await self.bench.builder.ask(asked)
+            if answer == NONE_LEFT:
+                raise TrialFailed(f"The filament ran out on the way: load more, then go on. {self._so_far()}")
+            if answer != GONE:
+                self.placings = max(self.placings, placings)
+                return mark - parse(answer, "mm")
+        raise BothGone(
+            f"Both marks went in: more than {marks_for(mm)[1]:g} mm for {mm:g} told. Set steps per mm to what the "
+            "geometry gives first, then measure again."
+        )
+
+    def _so_far(self) -> str:
+        told = [f"{len(each)} {kind}" for kind, each in self.read.items() if each]
+        return f"Read so far: {', '.join(told)}." if told else "Nothing was read yet."

@@ -1,0 +1,280 @@
+"""The trial of the station *extruder steps*: filament is marked and pushed, what is left to the mark is read."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ublet.core.bench import Bench
+from ublet.core.extrude.hob import (
+    SHORT,
+    Cause,
+    HobDrive,
+    Tried,
+    cause_of,
+    falls_short,
+    judge_filament,
+    load_matters,
+    looks_short,
+    slip_u_mm,
+    slips_fast,
+    words_of,
+)
+from ublet.core.extrude.melting import HEADROOM_C, extruder_of, hotend_of, material_of, melt, melt_needs
+from ublet.core.extrude.pushing import STREAM, BothGone, FilamentInstrument, Pushing
+from ublet.core.machine.schema import MachineFile
+from ublet.core.machine.tool_parts import Extruder
+from ublet.core.motion.geometry import extruder_steps_per_mm
+from ublet.core.motion.homing_moves import number_of
+from ublet.core.motion.measuring import INSTRUMENTS, Length
+from ublet.core.motion.steps import Judged
+from ublet.core.questions import Confirm
+from ublet.core.run import Checkpoint, Finding, Option, Outcome, Progress, Proposal, TrialFailed, TrialResult, about
+from ublet.core.settings import Part, setting
+from ublet.core.trial import Need, TrialSpec
+from ublet.core.units import with_uncertainty
+
+PRIME_MM = 20.0
+"""The first millimetres after heating do not count, mm."""
+
+ROOM_MM, LIFT_MM_S = 60.0, 10.0
+"""The nozzle stands at least so high over the bed, for what comes out, mm; and how fast it goes there, mm/s."""
+
+FAR_LESS = 4.0
+"""Where both marks went in, so many times less is pushed."""
+
+SLOWER = 3.0
+"""What falls short is pushed half as far, so many times slower, to see whether the load does it."""
+
+CURRENT_TIMES, LEAST_TRIED_A, MOST_A = 1.5, 0.6, 6.0
+"""Then with so many times the current, at least so much and at most so much, A."""
+
+HOTTER_C = 20.0
+"""Then so much hotter, as far as the hotend may be, °C."""
+
+FAST_REPEATS, ABOUT = 2, 0.2
+"""Fast pushes, made once steps per mm are right within this share."""
+
+SUBJECT, STEPS_WORDS = {"axis": "e"}, "extruder steps per mm"
+
+
+class ExtruderParameters(Part):
+    """What is loaded, how far and how fast it is pushed, how often, and what it is measured with."""
+
+    material: str = setting("Material that is loaded (a table below [materials]); empty: the first.", default="")
+    length_mm: float = setting("Filament that is pushed and measured.", unit="mm", low=30, high=200, default=100.0)
+    repeats: int = setting("Slow pushes.", low=2, high=10, default=3)
+    instrument: FilamentInstrument = setting("What is left to the mark is read with it.", default="rule")
+    slow_mm_s: float = setting("Speed that slips nowhere.", unit="mm/s", low=0.3, high=3, default=1.5)
+    fast_mm_s: float = setting("Speed of quick printing.", unit="mm/s", low=1, high=10, default=3.5)
+
+
+async def extruder_steps(bench: Bench, aim: ExtruderParameters) -> TrialResult:
+    """Hot, primed and slow: filament is pushed past a mark, again and again, then fast; what went in tells the steps.
+
+    Where it falls short, the load is looked into: slower, with more current, hotter. What brings it back is the cause.
+    """
+    extruder, heater = extruder_of(bench.machine), hotend_of(bench.machine)
+    named, material = material_of(bench.machine, aim.material)
+    drive = _drive(bench, extruder)
+    if material.nozzle_c < (least := number_of(bench, "extruder.least_c")):
+        raise TrialFailed(
+            f"For {named} the nozzle is at {material.nozzle_c:g} °C: the board pushes from {least:g} °C on. Nothing "
+            "moved."
+        )
+    pushing = _begun(bench, aim, material.nozzle_c)
+    await _make_ready(bench, aim, heater, named, material.nozzle_c)
+    now, mm = number_of(bench, "extruder.steps_per_mm"), aim.length_mm
+    try:
+        slow = await pushing.push("slow", mm, aim.slow_mm_s, aim.repeats, 0.6)
+    except BothGone:
+        mm /= FAR_LESS
+        slow = await pushing.push("slow", mm, aim.slow_mm_s, aim.repeats, 0.6)
+    bench.record.checkpoint(Checkpoint("slow pushes read", {"read": pushing.read, "placings": pushing.placings}))
+    slower = None
+    if looks_short(slow, mm):
+        slower = await pushing.push("slower", mm / 2, aim.slow_mm_s / SLOWER, 1, 0.7)
+    loaded = slower is not None and load_matters(slow, mm, slower, mm / 2)
+    fast = None
+    if not loaded and abs(slow.mean_mm / mm - 1) < ABOUT:  # another speed would be pushed than told
+        fast = await pushing.push("fast", mm, aim.fast_mm_s, FAST_REPEATS, 0.8)
+    slip_mm = slip_u_mm(slow, fast)
+    judged = judge_filament(now, extruder_steps_per_mm(extruder), mm, slow, slip_mm, drive)
+    when_slow = loaded or judged.kind in ("still", "stutters")
+    findings = _lengths(mm, slow, fast)
+    if not when_slow:
+        findings.insert(0, Finding("steps_per_mm", judged.measured, judged.uncertainty, "steps/mm", words=STEPS_WORDS))
+    bench.record.found(*about(SUBJECT, findings))
+    cause, words, proposals = None, "", []
+    if when_slow or slips_fast(slow, fast):
+        sound = slower.mean_mm / (mm / 2) if loaded and slower is not None else 1.0
+        usual = (
+            Tried(slow.mean_mm / mm, sound)
+            if when_slow or fast is None
+            else Tried(fast.mean_mm / mm, slow.mean_mm / mm)
+        )
+        mm_s = aim.slow_mm_s if when_slow else aim.fast_mm_s
+        highest_c = bench.machine.heaters[heater].maximum_c - HEADROOM_C
+        tried = await _look_for_cause(pushing, usual, mm, mm_s, heater, highest_c if when_slow else 0.0, drive)
+        cause = cause_of(tried, when_slow, drive)
+        words = words_of(cause, tried, mm_s, extruder.filament_mm)
+        findings += _regained(tried)
+        proposals = [_more_current(drive, tried.amps)] if cause == "current" else []
+    return _concluded(
+        now, judged, when_slow, cause, words, findings, proposals, {"material": named, "nozzle_c": material.nozzle_c}
+    )
+
+
+def _begun(bench: Bench, aim: ExtruderParameters, celsius: float) -> Pushing:
+    """Pushes, with those that an earlier run had read before it was cut off."""
+    if (going := bench.record.going_on) is None:
+        return Pushing(bench, aim.instrument, celsius)
+    read = {kind: list(each) for kind, each in going.state["read"].items()}
+    return Pushing(bench, aim.instrument, celsius, read, int(going.state["placings"]))
+
+
+async def _make_ready(bench: Bench, aim: ExtruderParameters, heater: str, named: str, celsius: float) -> None:
+    """Room below the nozzle, heat, filament in, and the first millimetres gone."""
+    with bench.aside():
+        here, high = bench.motion.position("z"), min(ROOM_MM, bench.machine.axes.z.maximum_mm)
+        if here is not None and here < high:
+            bench.progress(Progress("room for what comes out", 0.02, None, f"Z goes to {high:g} mm"))
+            await bench.motion.move("z", high - here, LIFT_MM_S)
+    await melt(bench, heater, celsius, 0.05)
+    asked = Confirm(
+        f"Is {named} loaded, does the hob hold it, and is there room below the nozzle? {PRIME_MM:g} mm are pushed at "
+        f"{aim.slow_mm_s:g} mm/s, to begin with.",
+        ("loaded", "stop here"),
+        ("load", "filament"),
+    )
+    if await bench.builder.ask(asked) != "loaded":
+        raise TrialFailed("Stopped before any filament was pushed.")
+    bench.progress(Progress("priming", 0.15, None, f"{PRIME_MM:g} mm at {aim.slow_mm_s:g} mm/s"))
+    await bench.motion.push(PRIME_MM, aim.slow_mm_s)
+
+
+async def _look_for_cause(
+    pushing: Pushing, usual: Tried, mm: float, mm_s: float, heater: str, highest_c: float, drive: HobDrive
+) -> Tried:
+    """Push with more current, then hotter where that may be, at the speed at which it falls short."""
+    amps = min(MOST_A, max(CURRENT_TIMES * drive.run_a, LEAST_TRIED_A))
+    async with pushing.bench.settings.borrowed({"extruder.motor.run_a": amps}):
+        current = (await pushing.push("current", mm, mm_s, 1, 0.88)).mean_mm / mm
+    tried = usual.with_current(current, amps)
+    hotter_c = min(pushing.celsius + HOTTER_C, highest_c)
+    if tried.current_mends or hotter_c - pushing.celsius < HOTTER_C / 2:
+        return tried
+    pushing.celsius = hotter_c
+    await melt(pushing.bench, heater, hotter_c, 0.92)
+    return tried.with_heat((await pushing.push("hotter", mm, mm_s, 1, 0.96)).mean_mm / mm, hotter_c)
+
+
+def _concluded(
+    now: float,
+    judged: Judged,
+    when_slow: bool,
+    cause: Cause | None,
+    why: str,
+    findings: list[Finding],
+    proposals: list[Proposal],
+    conditions: dict[str, float | str],
+) -> TrialResult:
+    """What the readings come to: where slow pushes fell short they tell no steps, else what they tell comes first."""
+    if not when_slow:
+        why = f"{judged.words[0].upper()}{judged.words[1:]}. {why}".strip()
+        if judged.proposed is not None:
+            proposals = [_steps(now, judged.proposed), *proposals]
+    option = Option("mend", "then push and read again", tuple(proposals), {})
+    options, chosen = ((option,), "mend") if proposals else ((), "")
+    outcome: Outcome = "proven" if judged.good and cause is None else "failed"
+    return TrialResult(outcome, why, conditions, about(SUBJECT, findings), options, chosen)
+
+
+def _lengths(mm: float, slow: Length, fast: Length | None) -> list[Finding]:
+    """The share that went in of what was told, and how much less when it was pushed fast."""
+    found = [
+        Finding("went_in", slow.mean_mm / mm, slow.uncertainty_mm / mm, words="share of what was told that went in")
+    ]
+    if fast is not None:
+        share, share_u = falls_short(slow, fast)
+        found.append(
+            Finding("short_fast", share, share_u, limit=SHORT, words="share that falls short when pushed fast")
+        )
+    return found
+
+
+def _regained(tried: Tried) -> list[Finding]:
+    """What each change brought back of what was short."""
+    found = []
+    for what, share, words in (
+        ("regained_current", tried.current, "brought back by more current"),
+        ("regained_hotter", tried.hotter, "brought back by heat"),
+    ):
+        if share is not None:
+            found.append(Finding(what, tried.regained(share), words=words))
+    return found
+
+
+def _steps(now: float, proposed: float) -> Proposal:
+    after = float(f"{proposed:.6g}")
+    share = 100 * (after / now - 1)
+    return Proposal(
+        "extruder.steps_per_mm",
+        now,
+        after,
+        "steps/mm",
+        f"{abs(share):.1f} % {'more' if share > 0 else 'less'} is pushed",
+    )
+
+
+def _more_current(drive: HobDrive, amps: float) -> Proposal:
+    return Proposal(
+        "extruder.motor.run_a", drive.run_a, amps, "A", "the motor pushes on; feel that it stays below 60 °C"
+    )
+
+
+def _drive(bench: Bench, extruder: Extruder) -> HobDrive:
+    motor = extruder.motor
+    run_a = number_of(bench, "extruder.motor.run_a")
+    return HobDrive(extruder.gear_ratio, extruder.hob_mm, motor.microsteps, motor.step_angle_deg, run_a)
+
+
+def _announce(machine: MachineFile, aim: ExtruderParameters) -> str:
+    try:
+        (named, material), heater = material_of(machine, aim.material), hotend_of(machine)
+    except TrialFailed as missing:
+        return str(missing)
+    hottest = min(material.nozzle_c + HOTTER_C, machine.heaters[heater].maximum_c - HEADROOM_C)
+    pushed = PRIME_MM + aim.length_mm * (aim.repeats + FAST_REPEATS)
+    return (
+        f"Heats the {heater} to {material.nozzle_c:g} °C; Z goes up to {ROOM_MM:g} mm if it is homed and lower. Then "
+        f"pushes about {pushed:.0f} mm of {named}, slowly and fast; you read what is left to a mark with the "
+        f"{aim.instrument} (±{INSTRUMENTS[aim.instrument].largest_mm:g} mm). What falls short is pushed again with "
+        f"more current and at up to {hottest:g} °C."
+    )
+
+
+def _needs(machine: MachineFile, aim: ExtruderParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    return melt_needs(machine, aim.material, read)
+
+
+def _figure(result: TrialResult) -> str:
+    found = result.finding("steps_per_mm")
+    return with_uncertainty(found.value, found.uncertainty or 0.0) if found else ""
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "extruder-steps",
+        "extruder steps",
+        "Filament is pushed past a mark, slowly and fast; what is left tells steps per mm, and what makes it slip.",
+        ExtruderParameters,
+        extruder_steps,
+        (STREAM,),
+        _announce,
+        _needs,
+        figure=_figure,
+        verify="extruder-steps",
+        mends=True,
+        asks=lambda aim: True,
+    ),
+)

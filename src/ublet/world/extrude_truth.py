@@ -1,0 +1,45 @@
+"""The truth behind the trials of the leg Extrude: what filament really does."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ublet.core.extrude.melting import extruder_of, material_of
+from ublet.core.extrude.trials import ExtruderParameters
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.geometry import extruder_steps_per_mm
+from ublet.core.settings import Value
+from ublet.world.assembly import assemble
+from ublet.world.mechanics import EXTRUDER
+from ublet.world.motion_truth import number_in_force
+from ublet.world.scenario import Scenario
+
+
+def filament_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
+    """Steps per mm where nothing slips; the share of what is told that goes in when it is pushed slowly, and by what
+    share the fast push falls short of that, with the steps and the current that are in force on arrival.
+    """
+    chosen, declared = ExtruderParameters.model_validate(dict(aim)), extruder_of(machine)
+    motor = next((each for each in assemble(scenario, machine).motors.values() if each.role == EXTRUDER), None)
+    if motor is None:
+        return {}
+    truth, (_, material) = scenario.extruder.truth(), material_of(machine, chosen.material)
+    amps = number_in_force(scenario, "extruder.motor.run_a", declared.motor.run_a)
+    true = motor.full_steps * (motor.microsteps or declared.motor.microsteps) / motor.turn_mm
+    times = (
+        number_in_force(scenario, "extruder.steps_per_mm", declared.steps_per_mm or extruder_steps_per_mm(declared))
+        / true
+    )
+
+    def goes_in(mm_s: float) -> float:
+        """Share of what is told that goes in."""
+        if motor.open or amps < motor.least_a or truth.spool_mm <= 0:
+            return 0.0
+        return times * truth.delivered(mm_s * times, material.nozzle_c, motor.force_n(amps, mm_s * times))
+
+    slow, fast = goes_in(chosen.slow_mm_s), goes_in(chosen.fast_mm_s)
+    return {
+        "steps_per_mm.e": true,
+        "went_in.e": slow,
+        **({"short_fast.e": 1 - fast / slow} if slow > 0 else {}),
+    }
