@@ -9,6 +9,7 @@ from typing import Any, Protocol, TypeVar
 
 from ublet.core.facts import Fact
 from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.program import Going, Program, Timetable
 from ublet.core.questions import Jog, Judge, Live, Measure, Question
 from ublet.core.run import Checkpoint, Finding, Progress, TrialResult
 from ublet.core.settings import Value
@@ -91,8 +92,43 @@ class Heat(Protocol):
         """Run a fan at a duty 0..1."""
 
 
+class Running(Protocol):
+    """A program that runs: how it stands, and what acts on it while it does."""
+
+    @property
+    def going(self) -> Going:
+        """How it stands."""
+
+    @property
+    def begun_s(self) -> float | None:
+        """The board's time at which its first named place began, s; None before."""
+
+    @property
+    def ended(self) -> tuple[str, float] | None:
+        """How it ended (``done``, ``stopped``, why it was refused), and when by the board's clock, s; None: it runs."""
+
+    async def nudge(self, by_mm: float) -> None:
+        """Nearer to the bed (negative) or further from it, on top of what it was nudged by before."""
+
+    async def set_feed(self, share: float) -> None:
+        """Follow it at another share of its speed."""
+
+    async def hold(self, held: bool) -> None:
+        """Stand still on the path, or go on from there."""
+
+
 class Motion(Protocol):
     """Motors and axes."""
+
+    def timetable(self, program: Program) -> Timetable:
+        """The program as the board will run it from where it stands.
+
+        Raises:
+            TrialFailed: it moves an axis that is not homed.
+        """
+
+    def run(self, table: Timetable) -> AbstractAsyncContextManager[Running]:
+        """A program that runs while the block goes on; one that still does at its end is stopped."""
 
     async def turn(self, motor: str, mm: float, speed_mm_s: float) -> None:
         """Turn one motor by itself, and wait until it stands."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ublet.core.extrude.piece_trials import TRIALS as PIECE
 from ublet.core.extrude.trials import TRIALS as EXTRUDE
 from ublet.core.heat.guard_trials import TRIALS as GUARDS
 from ublet.core.heat.sensor_trials import TRIALS as SENSORS
@@ -18,4 +19,6 @@ from ublet.core.trial import TrialSpec
 
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
 MOVE = (*HOMING, *TRAVEL, *STEPS, *LIMITS)
-TRIALS: dict[str, TrialSpec] = {spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *EXTRUDE)}
+TRIALS: dict[str, TrialSpec] = {
+    spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *EXTRUDE, *PIECE)
+}

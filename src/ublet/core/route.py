@@ -107,6 +107,7 @@ ROUTE: tuple[Station, ...] = (
         ("advance", "even width through speed changes"),
         ("retraction", "a start value"),
     ),
+    Station("test piece", "Extrude", "a program from its first move to its last", ("test-piece",), "piece"),
     *_leg(
         "Shake",
         ("accelerometer", "mounted and quiet"),

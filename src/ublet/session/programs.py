@@ -4,12 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import itertools
-from collections.abc import Callable
-from dataclasses import dataclass, field
 
 from ublet.core.motion.caps import Caps
-from ublet.core.motion.program import Program, Timetable, timetable
-from ublet.link.errors import BoardRefused
+from ublet.core.motion.program import Going, Program, Timetable, timetable
+from ublet.link.errors import BoardRefused, LinkLost
 from ublet.link.replies import EventTold
 from ublet.session.connection import Connection
 from ublet.session.jogging import must_go_on
@@ -21,22 +19,6 @@ FULL_S = 0.2
 """While the board has no room it is asked again so often, s."""
 
 _runs = itertools.count(1)
-
-
-@dataclass
-class Going:
-    """How a program stands: segments given and begun, its last named place, held or not, nudged by how much."""
-
-    table: Timetable
-    given: int = 0
-    place: str = ""
-    segment: int = 0
-    held: bool = False
-    starved: int = 0
-    height_mm: float = 0.0
-    feed: float = 1.0
-    flow: float = 1.0
-    touched: list[EventTold] = field(default_factory=list)
 
 
 def start_of(connection: Connection) -> dict[str, float]:
@@ -56,13 +38,22 @@ def planned(connection: Connection, program: Program, steps_per_s: float) -> Tim
 
 
 class ProgramRun:
-    """One run of a program. ``changed`` is called when something of ``going`` did."""
+    """One run of a program: a :class:`ublet.core.bench.Running`."""
 
-    def __init__(self, connection: Connection, table: Timetable, changed: Callable[[], None] = lambda: None) -> None:
+    def __init__(self, connection: Connection, table: Timetable) -> None:
         self.going = Going(table)
+        self.begun_s: float | None = None
         self._connection = connection
-        self._changed = changed
         self._motion = 0
+        self._broken = False
+
+    @property
+    def ended(self) -> tuple[str, float] | None:
+        """How it ended, and when by the board's clock; None: it runs."""
+        if self._broken:
+            return "broken off", self._connection.board_time
+        told = self._connection.ended.get(self._motion)
+        return (told.why or told.how, told.time_s) if told is not None else None
 
     async def run(self) -> EventTold:
         """Give it all, and wait for its end; returns how it ended.
@@ -93,6 +84,9 @@ class ProgramRun:
                     raise
                 self._motion, self.going.given, room = answer.motion, answer.taken, answer.room
             return await self._to_its_end(boot)
+        except (BoardRefused, LinkLost):
+            self._broken = True
+            raise
         finally:
             connection.heard.remove(self._hear)
 
@@ -108,19 +102,16 @@ class ProgramRun:
         height = round(self.going.height_mm + by_mm, 4)
         await self._connection.controller.adjust(height_mm=height)
         self.going.height_mm = height
-        self._changed()
 
     async def set_feed(self, share: float) -> None:
         """Follow it at another speed."""
         await self._connection.controller.adjust(feed=share)
         self.going.feed = share
-        self._changed()
 
     async def set_flow(self, share: float) -> None:
         """Push more or less filament."""
         await self._connection.controller.adjust(flow=share)
         self.going.flow = share
-        self._changed()
 
     async def hold(self, held: bool) -> None:
         """Stand still on the path, or go on from there."""
@@ -133,6 +124,8 @@ class ProgramRun:
     def _hear(self, event: EventTold) -> None:
         if not event.program:
             return
+        if self.begun_s is None and event.what == "place":
+            self.begun_s = event.time_s
         match event.what:
             case "place":
                 self.going.place, self.going.segment = event.place, event.segment
@@ -141,5 +134,4 @@ class ProgramRun:
             case "starved":
                 self.going.starved += 1
             case "touched" | "missed":
-                self.going.touched.append(event)
-        self._changed()
+                self.going.touched.append({axis: mm for axis, mm in event.position.items() if mm is not None})

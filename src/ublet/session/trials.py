@@ -152,6 +152,7 @@ class Trials:
             session.ledger.fact,
             self._threaded,
             session.lent,
+            session.document.board.steps_per_s,
             recorded,
             before.checkpoint if before is not None else None,
             before.rests if before is not None else (),

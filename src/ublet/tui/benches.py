@@ -5,6 +5,7 @@ from __future__ import annotations
 from ublet.core.route import Station
 from ublet.session.session import Session
 from ublet.tui.extrude.extruder import ExtruderBench
+from ublet.tui.extrude.piece import PieceBench
 from ublet.tui.heat.fans import FansBench
 from ublet.tui.heat.guards import GuardsBench
 from ublet.tui.heat.heater import BedBench, HotendBench
@@ -34,7 +35,7 @@ BENCHES: dict[str, type[Bench]] = {
         *(InputsBench, PairingBench, FansBench, MotorsBench),
         *(DirectionsBench, HomingBench, JogBench, StepsBench, LimitsBench),
         *(SensorsBench, HotendBench, BedBench, GuardsBench, TemperaturesBench, SoakBench),
-        *(ExtruderBench, LedgerBench),
+        *(ExtruderBench, PieceBench, LedgerBench),
     )
 }
 """Kind of bench, as the route names it, and its class."""

@@ -59,7 +59,7 @@ def test_ratios_of_common_parts_name_them(ratio: float, drive: HobDrive, words: 
 def test_what_slips_when_fast_widens_what_the_slow_reading_claims() -> None:
     slow, fast = length_of([99.0, 99.0, 99.0], "rule", 2), length_of([91.0, 91.0], "rule", 2)
     share, share_u = falls_short(slow, fast)
-    assert share == pytest.approx(8 / 99) and 0.001 < share_u < 0.01 and slips_fast(slow, fast)
+    assert share == pytest.approx(8 / 99) and 0.0025 < share_u < 0.01 and slips_fast(slow, fast)
     assert slip_u_mm(slow, fast) == pytest.approx(8 / 2 / math.sqrt(3)) and slip_u_mm(fast, slow) == 0.0
     plain, wide = (
         judge_filament(277.8, 277.8, 100.0, slow, mm, GEARED).uncertainty for mm in (0.0, slip_u_mm(slow, fast))
@@ -80,7 +80,7 @@ def test_the_load_is_told_from_a_wrong_part_by_pushing_slower() -> None:
         (Tried(0.6, 1.0, 0.99, 0.6), True, STRAIGHT, "current"),
         (Tried(0.6, 1.0, 0.99, 1.05), True, GEARED, "blocked"),
         (Tried(0.6, 1.0, 0.61, 1.05, 0.95), True, GEARED, "blocked"),
-        (Tried(0.6, 1.0, 0.61, 1.05, 0.65), True, GEARED, "grip"),
+        (Tried(0.6, 1.0, 0.61, 1.05, 0.63), True, GEARED, "grip"),
         (Tried(0.0, 1.0, 0.0, 1.05, 0.0), True, GEARED, "nothing"),
         (Tried(0.88, 0.99, 0.89, 1.05), False, GEARED, "fast"),
         (Tried(0.88, 0.99, 0.985, 1.05), False, GEARED, "current"),

@@ -23,11 +23,17 @@ TELLING = 0.06
 SHORT = 0.05
 """Filament that falls short by this share slips (the same share marks the flow limit)."""
 
+BUILDS_MM = 3.0
+"""The melt's pressure builds up over no more than this, mm of filament."""
+
 SUSPECT = 0.03
 """Shorter than this at the slow speed is looked into: whether the load does it."""
 
 REGAINED = 0.5
 """A cause is named when taking it away brings back this share of what was short."""
+
+HEAT_REGAINED = 0.1
+"""For heat less is enough: a nozzle that is all but shut does not open by 20 °C, a hob that slips does not care."""
 
 WEAK_N = 25.0
 """A motor that pushes with less than this is weak; sound melts ask for 5 to 15 N at these speeds, blocked ones more."""
@@ -90,8 +96,8 @@ class Tried:
 
     @property
     def heat_mends(self) -> bool:
-        """Whether heat does."""
-        return self.regained(self.hotter) >= REGAINED
+        """Whether heat brings back so much of it that a plug must have softened."""
+        return self.regained(self.hotter) >= max(HEAT_REGAINED, self.regained(self.current) + HEAT_REGAINED / 2)
 
 
 def looks_short(slow: Length, commanded_mm: float) -> bool:
@@ -128,10 +134,12 @@ def slip_u_mm(slow: Length, fast: Length | None) -> float:
 def falls_short(slow: Length, fast: Length) -> tuple[float, float]:
     """The share by which the fast push falls short of the slow one, and its standard uncertainty.
 
-    What is common to all readings of the instrument is nearly the same in both, and cancels.
+    What is common to all readings of the instrument is nearly the same in both, and cancels. While pressure builds up,
+    over the first millimetres, it slips less than later on: by how much is not known.
     """
     share = 1 - fast.mean_mm / slow.mean_mm
-    return share, math.hypot(fast.placing_u_mm, slow.placing_u_mm * fast.mean_mm / slow.mean_mm) / slow.mean_mm
+    read_u = math.hypot(fast.placing_u_mm, slow.placing_u_mm * fast.mean_mm / slow.mean_mm) / slow.mean_mm
+    return share, math.hypot(read_u, share * BUILDS_MM / fast.mean_mm / math.sqrt(3))
 
 
 def judge_filament(
@@ -208,7 +216,7 @@ def words_of(cause: Cause, tried: Tried, mm_s: float, filament_mm: float) -> str
             return f"{short}, and not with {tried.amps:.2f} A: the extruder's motor has too little current."
         case "blocked":
             back = (
-                f"comes back at {tried.hotter_c:g} °C"
+                f"gets better at {tried.hotter_c:g} °C"
                 if tried.heat_mends
                 else f"takes {tried.amps:.2f} A to push through"
             )

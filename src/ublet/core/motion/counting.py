@@ -99,7 +99,7 @@ async def keeps_count(
                 await bench.motion.go(to, slow)
     with bench.aside():  # the ends only serve to compare the count
         shifts = {axis: await home_axis(bench, axis) for axis in axes}
-    lost, held = _lost(bench, {axis: mm for axis, mm in shifts.items() if mm is not None})
+    lost, held = lost_steps(bench, {axis: mm for axis, mm in shifts.items() if mm is not None})
     held = held and None not in shifts.values()
     if further:
         amps = float(next((v for v in further.values() if isinstance(v, float)), 0.0))
@@ -118,7 +118,7 @@ def _length(machine: MachineFile, axis: str, pattern: Pattern) -> float:
     return min(room, SHORTEST_MM + 1.2 * pattern.feeds[axis] ** 2 / pattern.accelerations[axis])
 
 
-def _lost(bench: Bench, shifts: Mapping[str, float]) -> tuple[float, bool]:
+def lost_steps(bench: Bench, shifts: Mapping[str, float]) -> tuple[float, bool]:
     """By how much the motor that is off the most is off, mm; and whether that is less than a lost step.
 
     Where axes share motors a motor's own count tells more than an axis's: one that slipped shifts both by half.

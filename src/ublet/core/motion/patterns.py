@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.program import Program, Push, Segment, To
@@ -31,6 +31,23 @@ def filament_for(length_mm: float, stroke: Stroke, filament_mm: float) -> float:
     """
     section = (stroke.width_mm - stroke.height_mm) * stroke.height_mm + math.pi * stroke.height_mm**2 / 4
     return length_mm * section / (math.pi * filament_mm**2 / 4)
+
+
+def in_the_air(program: Program, above_mm: float) -> Program:
+    """The same way so far above the bed, without filament: to see where it goes before anything is printed."""
+    made: list[Segment] = []
+    place = ""
+    for each in program.segments:
+        place = place or each.place
+        if isinstance(each, Push):
+            continue
+        if isinstance(each, To):
+            at = {axis: mm + above_mm if axis == "z" else mm for axis, mm in each.at.items()}
+            made.append(To(at, each.mm_s, place=place))
+        else:
+            made.append(replace(each, place=place))
+        place = ""
+    return Program(program.name, tuple(made), f"{program.note}, {above_mm:g} mm above the bed and without filament")
 
 
 def square(machine: MachineFile, side_mm: float = 40.0, rounds: int = 3, stroke: Stroke | None = None) -> Program:

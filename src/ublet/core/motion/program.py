@@ -82,6 +82,16 @@ class Program:
         return sum(each.filament for each in self.segments if isinstance(each, (To, Push)))
 
     @property
+    def pushes(self) -> bool:
+        """Whether any filament is moved."""
+        return any(isinstance(each, (To, Push)) and each.filament for each in self.segments)
+
+    @property
+    def axes(self) -> tuple[str, ...]:
+        """The axes that it moves."""
+        return tuple(a for a in AXES if any(isinstance(each, (To, Touch)) and a in each.at for each in self.segments))
+
+    @property
     def places(self) -> tuple[str, ...]:
         """The named places, in their order."""
         return tuple(each.place for each in self.segments if each.place)
@@ -125,6 +135,24 @@ class Timetable:
     seconds: float
     capped: Mapping[str, int] = field(default_factory=dict)
     """How many segments each setting makes slower than asked for."""
+
+
+@dataclass
+class Going:
+    """How a program that runs stands: segments given and begun, its last named place, held or not, how often its queue
+    ran dry, by how much it was nudged, mm, its shares of speed and of filament, and where it touched, mm by axis.
+    """
+
+    table: Timetable
+    given: int = 0
+    place: str = ""
+    segment: int = 0
+    held: bool = False
+    starved: int = 0
+    height_mm: float = 0.0
+    feed: float = 1.0
+    flow: float = 1.0
+    touched: list[Mapping[str, float]] = field(default_factory=list)
 
 
 def line_to(segment: Segment, here: Mapping[str, float], caps: Caps) -> Line | None:

@@ -32,8 +32,8 @@ class LinkBench:
 
     ``threaded`` runs long computations beside the event loop; a virtual clock must not wait for
     threads and runs them in place. ``lent`` notes what borrowed settings must be put back to, for whoever comes after a
-    lost link. ``recorded``: the open run; None for what is not entered in the ledger. ``rested``: what the run rests
-    on that this one goes on from.
+    lost link. ``steps_per_s``: the most that the board makes on one motor. ``recorded``: the open run; None for what is
+    not entered in the ledger. ``rested``: what the run rests on that this one goes on from.
     """
 
     def __init__(
@@ -47,6 +47,7 @@ class LinkBench:
         fact_of: FactOf,
         threaded: bool,
         lent: dict[str, Value],
+        steps_per_s: float,
         recorded: Recorded | None = None,
         going_on: Checkpoint | None = None,
         rested: tuple[Rest, ...] = (),
@@ -59,7 +60,7 @@ class LinkBench:
         self.machine = self._resting.machine
         self.settings = LinkSettings(connection, self._resting, lent)
         self.heat = LinkHeat(connection, self._resting)
-        self.motion = LinkMotion(connection, self._resting)
+        self.motion = LinkMotion(connection, self._resting, steps_per_s)
         self.probe = LinkProbe(connection, self._resting)
         self.guards = LinkGuards(connection)
         self.clock = LinkClock(connection)

@@ -2,21 +2,52 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import asyncio
+from collections.abc import AsyncIterator, Mapping
+from contextlib import asynccontextmanager
 
-from ublet.core.bench import InputState
+from ublet.core.bench import InputState, Running
+from ublet.core.motion.program import Program, Timetable
 from ublet.core.run import TrialFailed
 from ublet.session.bench.resting import Resting
 from ublet.session.connection import Connection
 from ublet.session.jogging import go, push, to_the_end
+from ublet.session.programs import ProgramRun, planned
 
 
 class LinkMotion:
-    """A :class:`ublet.core.bench.Motion` over a connection."""
+    """A :class:`ublet.core.bench.Motion` over a connection. steps_per_s: the most that the board makes on one motor."""
 
-    def __init__(self, connection: Connection, resting: Resting) -> None:
+    def __init__(self, connection: Connection, resting: Resting, steps_per_s: float) -> None:
         self._connection = connection
         self._resting = resting
+        self._steps_per_s = steps_per_s
+
+    def timetable(self, program: Program) -> Timetable:
+        """The program as the board will run it from where it stands."""
+        try:
+            return planned(self._connection, program, self._steps_per_s)
+        except KeyError as missing:
+            raise TrialFailed(
+                f"{str(missing.args[0]).upper()} does not know where it stands: home it first."
+            ) from missing
+
+    @asynccontextmanager
+    async def run(self, table: Timetable) -> AsyncIterator[Running]:
+        """Run a program beside the block."""
+        for axis in table.program.axes:
+            self._resting.way(axis)
+            self._resting.length(axis)
+        if table.program.pushes:
+            self._resting.filament()
+        run = ProgramRun(self._connection, table)
+        going = asyncio.get_running_loop().create_task(run.run())
+        try:
+            yield run
+        finally:
+            if not going.done() and self._connection.linked:
+                await run.stop()
+            await going
 
     async def turn(self, motor: str, mm: float, speed_mm_s: float) -> None:
         """Turn one motor by itself, and wait until it stands."""

@@ -9,7 +9,6 @@ from ublet.core.extrude.trials import FAST_REPEATS, ExtruderParameters
 from ublet.core.motion.geometry import extruder_steps_per_mm
 from ublet.core.run import TrialResult
 from ublet.core.settings import number_or
-from ublet.core.trial import TrialSpec
 from ublet.core.units import show, with_uncertainty
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
@@ -37,12 +36,6 @@ class ExtruderBench(TrialBench):
     kind = "extruder"
     title = "Extruder steps"
     why = "too much or too little filament spoils every line that is printed"
-
-    def first_aim(self, spec: TrialSpec) -> ExtruderParameters:
-        """With the first material."""
-        aim = super().first_aim(spec)
-        assert isinstance(aim, ExtruderParameters)
-        return aim.model_copy(update={"material": next(iter(self.session.document.machine.materials), "")})
 
     def picture(self) -> Picture:
         """The filament, and every push."""

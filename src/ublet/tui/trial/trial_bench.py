@@ -80,11 +80,17 @@ class TrialBench(Asking):
         return self.help or Help(f"{self.title}: {self.why}.", HOW)
 
     def first_aim(self, spec: TrialSpec) -> Part:
-        """A trial's parameters before anybody changed them; the instrument is the one at hand."""
-        aim, at_hand = spec.parameters(), self.preferences.instrument
-        if any(declared.path == "instrument" and at_hand in declared.choices for declared in spec.declared()):
-            return aim.model_copy(update={"instrument": at_hand})
-        return aim
+        """A trial's parameters before anybody changed them: the instrument at hand, the first material."""
+        usual = {
+            "instrument": self.preferences.instrument,
+            "material": next(iter(self.session.document.machine.materials), ""),
+        }
+        fits = {
+            each.path: usual[each.path]
+            for each in spec.declared()
+            if each.path in usual and (not each.choices or usual[each.path] in each.choices)
+        }
+        return spec.parameters().model_copy(update=fits)
 
     def compose(self) -> ComposeResult:
         """Heading, instrument with the question right under it, settlement."""

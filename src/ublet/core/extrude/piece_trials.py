@@ -1,0 +1,207 @@
+"""The trial of the station *test piece*: a plain square from its first move to its last, changed live while it runs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ublet.core.bench import Bench, Controls, Running
+from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
+from ublet.core.heat.demands import beds
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.counting import lost_steps
+from ublet.core.motion.homing_moves import CLOSE_C, home_axis, home_unhomed, preheat_words
+from ublet.core.motion.homing_trials import motion_needs
+from ublet.core.motion.patterns import in_the_air, square
+from ublet.core.motion.program import Program, Timetable
+from ublet.core.questions import Live
+from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult
+from ublet.core.settings import Part, setting
+from ublet.core.trial import Need, TrialSpec
+from ublet.core.units import duration
+
+ABOVE_MM = 20.0
+"""Without filament it runs so far above the bed, mm."""
+
+NUDGE_MM, FEED_STEP = 0.02, 0.1
+LOWEST_FEED, HIGHEST_FEED = 0.2, 2.0
+LOOK_S = 0.2
+"""Controls are looked at, and a row is recorded, so often, s."""
+
+LATE_SHARE, LATE_S = 0.03, 0.5
+"""What it takes may differ by so much from what was predicted: a share, and the time in which an end is noticed, s."""
+
+CLOSER, AWAY, HOLD, ON, SLOWER, FASTER, STOP = "closer", "away", "hold", "go on", "slower", "faster", "stop"
+
+WAY = Stream(
+    "way",
+    ("time_s", "x_mm", "y_mm", "z_mm", "segment", "height_mm", "feed", "held", "left_s"),
+    ("s", "mm", "mm", "mm", "", "mm", "", "", "s"),
+    5.0,
+)
+
+
+class PieceParameters(Part):
+    """How large, and whether it is printed."""
+
+    side_mm: float = setting("Side of the square.", unit="mm", low=15, high=200, default=40.0)
+    rounds: int = setting("Squares inside each other.", low=1, high=10, default=3)
+    printed: bool = setting("With heat and filament, on the bed; otherwise dry, well above it.", default=False)
+    material: str = setting("Material that is loaded (a table below [materials]); empty: the first.", default="")
+
+
+def piece(machine: MachineFile, aim: PieceParameters) -> Program:
+    """The program that is run.
+
+    Raises:
+        ValueError: it does not fit on the bed, or there is no extruder.
+    """
+    made = square(machine, aim.side_mm, aim.rounds)
+    return made if aim.printed else in_the_air(made, ABOVE_MM)
+
+
+async def run_piece(bench: Bench, aim: PieceParameters) -> TrialResult:
+    """A program from end to end: it takes as long as predicted, and afterwards the axes are where they count.
+
+    While it runs it is nudged, slowed, held and sent on; what was changed is told, and a changed time is not judged.
+    """
+    machine = bench.machine
+    try:
+        program = piece(machine, aim)
+    except ValueError as error:
+        raise TrialFailed(f"{str(error)[0].upper()}{str(error)[1:]}.") from error
+    await home_unhomed(bench, ("x", "y", "z"))
+    if aim.printed:
+        await _warm(bench, aim)
+    table = bench.motion.timetable(program)
+    asked = Live(
+        "The square runs. Change it with the numbers; F8 halts everything.",
+        (STOP,),
+        ("watch", "program"),
+        {
+            CLOSER: f"{NUDGE_MM:g} mm to the bed",
+            AWAY: f"{NUDGE_MM:g} mm from it",
+            HOLD: "it stands",
+            ON: "it goes on",
+            SLOWER: "by 10 %",
+            FASTER: "by 10 %",
+        },
+    )
+    changed = False
+    async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
+        changed = await _followed(bench, table, run, controls)
+    if run.ended is None or run.ended[0] != "done":
+        how = run.ended[0] if run.ended is not None else "stopped"
+        raise TrialFailed(f"The square was not finished ({how}) after “{run.going.place}”.")
+    shifts = {axis: await home_axis(bench, axis) for axis in ("x", "y")}
+    known = {axis: mm for axis, mm in shifts.items() if mm is not None}
+    lost, held = lost_steps(bench, known)
+    held = held and len(known) == len(shifts)
+    taken = run.ended[1] - (run.begun_s or 0.0)
+    findings = [Finding("lost", abs(lost), None, "mm", words="steps lost on the way, at the motor that lost most")]
+    words = [
+        "No step was lost on the way." if held else f"A motor was off by {lost:+.2f} mm afterwards: steps were lost."
+    ]
+    late = 0.0
+    if not changed:
+        late = taken - table.seconds
+        findings.append(Finding("taken", taken, LATE_S / 2, "s", words="time that it took"))
+        findings.append(Finding("predicted", table.seconds, None, "s", words="time that was predicted"))
+        words.append(f"It took {duration(taken)}, {abs(late):.1f} s {'more' if late > 0 else 'less'} than predicted.")
+    if run.going.height_mm:
+        findings.append(Finding("nudged", run.going.height_mm, NUDGE_MM / 2, "mm", words="nudged while it ran"))
+        words.append(f"It was nudged by {run.going.height_mm:+.2f} mm in all; nothing of that is kept.")
+    if run.going.starved:
+        words.append(f"The queue ran dry {run.going.starved} times: the line is too slow for it.")
+    good = held and abs(late) <= LATE_SHARE * table.seconds + LATE_S and not run.going.starved
+    return TrialResult("proven" if good else "failed", " ".join(words), {"printed": aim.printed}, tuple(findings))
+
+
+async def _warm(bench: Bench, aim: PieceParameters) -> None:
+    """Bed first, then the nozzle, which drools while it waits."""
+    machine = bench.machine
+    _, material = material_of(machine, aim.material)
+    for bed in beds(machine):
+        await bench.heat.warm(bed, material.bed_c)
+        async for sample in bench.heat.samples(bed):
+            if sample.celsius >= material.bed_c - CLOSE_C:
+                break
+            bench.progress(Progress(f"{bed} heats", 0.02, None, f"{sample.celsius:.0f} of {material.bed_c:g} °C"))
+    await melt(bench, hotend_of(machine), material.nozzle_c, 0.05)
+
+
+async def _followed(bench: Bench, table: Timetable, run: Running, controls: Controls) -> bool:
+    """Follow it to its end, doing what the controls ask for; whether anything changed the time that it takes."""
+    changed, gone_s, place, before = False, 0.0, "", bench.clock.now_s()
+    going = run.going
+    while run.ended is None:
+        if controls.answer is not None:
+            return True  # the block's end stops it
+        for used in controls.used():
+            changed = changed or used in (HOLD, ON, SLOWER, FASTER)
+            await _change(run, used)
+        await bench.clock.rest(LOOK_S)
+        now = bench.clock.now_s()
+        if going.place != place:
+            place, gone_s = going.place, table.segments[going.segment].begins_s
+        elif not going.held and run.begun_s is not None:
+            gone_s += (now - before) * going.feed
+        before = now
+        left_s = max(0.0, table.seconds - gone_s) / going.feed
+        with bench.aside():
+            here = [bench.motion.position(axis) for axis in ("x", "y", "z")]
+        if None not in here:
+            where = tuple(float(mm or 0.0) for mm in here)
+            stands = (float(going.segment), going.height_mm, going.feed, float(going.held))
+            bench.record.row("way", (now, *where, *stands, left_s))
+        told = f"{place or 'on its way'}{', held' if going.held else ''}"
+        bench.progress(Progress("square", min(1.0, gone_s / table.seconds), left_s, told))
+    return changed
+
+
+async def _change(run: Running, used: str) -> None:
+    """What a control does."""
+    match used:
+        case "closer" | "away":
+            await run.nudge(-NUDGE_MM if used == CLOSER else NUDGE_MM)
+        case "hold" | "go on":
+            await run.hold(used == HOLD)
+        case "slower" | "faster":
+            feed = run.going.feed + (FEED_STEP if used == FASTER else -FEED_STEP)
+            await run.set_feed(round(min(HIGHEST_FEED, max(LOWEST_FEED, feed)), 2))
+
+
+def _needs(machine: MachineFile, aim: PieceParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    return (*motion_needs(machine, aim, read), *(melt_needs(machine, aim.material, read) if aim.printed else ()))
+
+
+def _announce(machine: MachineFile, aim: PieceParameters) -> str:
+    warm = preheat_words(machine, ("z",))
+    if not aim.printed:
+        return (
+            f"Homes what is not homed, then traces a square of {aim.side_mm:g} mm in the middle, {ABOVE_MM:g} mm above "
+            f"the bed, without filament; homes X and Y again. {warm}"
+        )
+    try:
+        name, material = material_of(machine, aim.material)
+    except TrialFailed as missing:
+        return str(missing)
+    return (
+        f"Homes what is not homed, heats for {name} (nozzle {material.nozzle_c:g}, bed {material.bed_c:g} °C), then "
+        f"prints a purge line and a square of {aim.side_mm:g} mm ({aim.rounds} rounds), and homes X and Y again. {warm}"
+    )
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "test-piece",
+        "test piece",
+        "A plain square from end to end, dry or printed, changed while it runs: is its time right, is a step lost?",
+        PieceParameters,
+        run_piece,
+        (WAY,),
+        _announce,
+        _needs,
+        figure=lambda result: "no step lost",
+        asks=lambda aim: False,
+    ),
+)
