@@ -38,7 +38,16 @@ class SimulatedMachine:
         seed: int = 1,
     ) -> None:
         about = scenario.scenario
-        hardware = Hardware(about.board, about.firmware, scenario.flash.slot_bytes, about.steps_per_s)
+        streams = ("accelerometer",) if scenario.accelerometer is not None else ()
+        hardware = Hardware(
+            about.board,
+            about.firmware,
+            scenario.flash.slot_bytes,
+            about.steps_per_s,
+            streams,
+            about.memory_bytes,
+            frozenset(scenario.lacks),
+        )
         factory = factory_image(hardware, machine, scenario.image_settings())
         slots = store.with_suffix(".slots") if store else None
         self.world = World(scenario, machine, seed)

@@ -7,12 +7,16 @@ from contextlib import AbstractAsyncContextManager, AbstractContextManager
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
 
+import numpy as np
+from numpy.typing import NDArray
+
 from ublet.core.facts import Fact
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.program import Going, Program, Timetable
 from ublet.core.questions import Jog, Judge, Live, Measure, Question
 from ublet.core.run import Checkpoint, Finding, Progress, TrialResult
 from ublet.core.settings import Value
+from ublet.core.streams import Chunk, StreamKind
 
 T = TypeVar("T")
 
@@ -151,6 +155,40 @@ class Motion(Protocol):
         """Where an axis stands, mm; None before it was homed."""
 
 
+class Listening(Protocol):
+    """A stream that is open. Going through it gives its readings in order; a capture's when it is full."""
+
+    kind: StreamKind
+    gaps: list[tuple[int, int]]
+    """Numbers of the first and the last reading of each gap that could not be closed."""
+    recovered: int
+    """Blocks that were lost on the line, and came when they were asked for again."""
+
+    @property
+    def rate_hz(self) -> float:
+        """Readings a second as they really came, by the board's clock."""
+
+    def times(self, index: int, count: int) -> NDArray[np.float64]:
+        """When readings were taken, by the board's clock, s: the better known the longer it goes on."""
+
+    def __aiter__(self) -> AsyncIterator[Chunk]:
+        """The readings."""
+
+
+class Streams(Protocol):
+    """Sensors that take hundreds of readings a second."""
+
+    def kinds(self) -> Mapping[str, StreamKind]:
+        """Those that the board has, by name."""
+
+    def open(self, name: str, rate_hz: float, capture_s: float | None = None) -> AbstractAsyncContextManager[Listening]:
+        """Listen to one, live, or to so many seconds that the board holds and hands over afterwards.
+
+        Raises:
+            TrialFailed: the board says why it cannot.
+        """
+
+
 class Probe(Protocol):
     """Switches, and the probe's pin."""
 
@@ -241,6 +279,9 @@ class Recording(Protocol):
     def rows(self, stream: str, rows: Iterable[tuple[float, ...]], of: str = "") -> None:
         """Record many rows at once; they are not drawn one by one."""
 
+    def flow(self, stream: str, times_s: NDArray[np.float64], values: NDArray[np.float64]) -> None:
+        """Record readings as they come (n times, n x columns values); some of them are drawn."""
+
     def found(self, *findings: Finding) -> None:
         """These are found already: they stay if what comes after is cut off. The result names them again."""
 
@@ -282,6 +323,10 @@ class Bench(Protocol):
     @property
     def probe(self) -> Probe:
         """Switches, and the probe's pin."""
+
+    @property
+    def streams(self) -> Streams:
+        """Sensors that take hundreds of readings a second."""
 
     @property
     def guards(self) -> Guarding:

@@ -15,10 +15,11 @@ from ublet.core.motion.motor_trials import TRIALS as MOTORS
 from ublet.core.motion.steps_trials import TRIALS as STEPS
 from ublet.core.motion.travel_trials import TRIALS as TRAVEL
 from ublet.core.motion.trials import TRIALS as INPUTS
+from ublet.core.shake.rest_trials import TRIALS as REST
 from ublet.core.trial import TrialSpec
 
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
 MOVE = (*HOMING, *TRAVEL, *STEPS, *LIMITS)
 TRIALS: dict[str, TrialSpec] = {
-    spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *EXTRUDE, *PIECE)
+    spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *EXTRUDE, *PIECE, *REST)
 }

@@ -108,9 +108,9 @@ ROUTE: tuple[Station, ...] = (
         ("retraction", "a start value"),
     ),
     Station("test piece", "Extrude", "a program from its first move to its last", ("test-piece",), "piece"),
+    Station("accelerometer", "Shake", "mounted and quiet", ("accelerometer-at-rest",), "accelerometer"),
     *_leg(
         "Shake",
-        ("accelerometer", "mounted and quiet"),
         ("resonance", "where each axis rings"),
         ("input shaper", "moves that do not ring"),
         ("acceleration", "the limit that follows"),

@@ -6,6 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
+from ublet.core.streams import Readings
+
 
 @dataclass(frozen=True)
 class Steps:
@@ -78,6 +80,12 @@ class Sockets(Protocol):
         """Motors make their steps together. Returns the time, s, after which ``until`` came true and they stopped;
         None when it did not, or nothing was waited for.
         """
+
+    def listen(self, sensor: str, rate_hz: float) -> None:
+        """A sensor that streams begins to take readings; at 0 Hz it ends."""
+
+    def heard(self, sensor: str) -> Readings:
+        """What it took since it was asked last."""
 
     def pass_time(self, seconds: float) -> None:
         """Let time pass around the board."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ublet.core.bench import Bench
+from ublet.core.capabilities import Uses
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Stream, TrialResult
 from ublet.core.settings import Declaration, Part, declarations
@@ -33,6 +34,7 @@ class TrialSpec:
     verify names the trial that checks a keep; trips: guards trip in it on purpose, and do not end it.
     heaters: the heaters of a machine that it is done for, one after the other; none where it is for the whole machine.
     mends: it fails with proposals that put right what it found, and is run again after they were kept.
+    uses: what the board must be able to do for it, on a machine.
     asks: whether it puts questions to the builder, for these parameters, whatever it finds.
 
     What its findings rest on is nowhere listed: it is what the recipe reads through its bench.
@@ -50,6 +52,7 @@ class TrialSpec:
     verify: str | None = None
     mends: bool = False
     trips: bool = False
+    uses: Uses = lambda machine: ()
     asks: Callable[[Any], bool] = lambda aim: False
     heaters: Callable[[MachineFile], tuple[str, ...]] = lambda machine: ()
 

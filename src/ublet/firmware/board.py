@@ -24,9 +24,12 @@ from ublet.firmware.moving import Mover
 from ublet.firmware.refusal import HALTED, NOT_ALLOWED, TRIPPED, Refused
 from ublet.firmware.slots import Slots
 from ublet.firmware.store import Store
+from ublet.firmware.streams import Streams, kinds_on
 
 HEARTBEAT_WINDOW_S = 4.0
-KEPT_SAMPLES = 3000
+KEPT_SAMPLES = 200
+"""Twenty seconds: some 20 KiB of the 64 KiB that a small board has, at four bytes a value."""
+
 ENDSTOP = re.compile(r"endstops\.[^.]+\.socket")
 RESTART_S = 1.5
 """Silence of a board that restarts with a new image, by the link's clock."""
@@ -56,6 +59,9 @@ class Board:
         self.mover = Mover(
             sockets, self.events, self._is_triggered, self.heat.told_of, self._deploy, hardware.steps_per_s
         )
+        kinds = kinds_on(hardware.streams, hardware.memory_bytes)
+        self.streams = Streams(sockets, self.events, kinds, lambda: self.time_s)
+        self.kept_samples = KEPT_SAMPLES
         self.restart_due = False
         self.boot = 0
         self.silent_until = 0.0
@@ -77,7 +83,8 @@ class Board:
         self.mover.reset(live)
         self.mode, self.why, self.guard = "ready", "", ""
         self.index, self.time_s = 0, 0.0
-        self.samples: deque[list[float | None]] = deque(maxlen=KEPT_SAMPLES)
+        self.samples: deque[list[float | None]] = deque(maxlen=self.kept_samples)
+        self.streams.end()
         self._heard = self._link_clock()
 
     @property
@@ -93,6 +100,11 @@ class Board:
             *(f"axes.{axis}.mm" for axis in AXES),
         ]
 
+    def keep_samples(self, speed: float) -> None:
+        """So many times as fast as the line's time the clock runs; as many more samples are kept for it."""
+        self.kept_samples = round(KEPT_SAMPLES * max(1.0, speed))
+        self.samples = deque(self.samples, self.kept_samples)
+
     # requests
 
     def heard(self) -> None:
@@ -103,6 +115,7 @@ class Board:
         """Another host asked for nothing of what is on: everything goes off. Returns what was on, as hello tells it."""
         was_on: list[dict[str, Any]] = [*self.heat.was_on(), *([{"what": "motion"}] if self.mover.moving else [])]
         self._all_off()
+        self.streams.end()
         return was_on
 
     def halt(self, why: str = "Halted by you.") -> None:
@@ -221,6 +234,7 @@ class Board:
         self.samples.append(self._sample())
         self.index += 1
         self.time_s += TICK_S
+        self.streams.tick()
 
     def since(self, start: int, end: int) -> list[list[float | None]]:
         """Kept samples with start <= index < end."""

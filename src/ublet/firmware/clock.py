@@ -31,6 +31,7 @@ async def keep_time(service: Service, speed: float, state_period_s: float = STAT
         for _ in range(due):
             service.board.tick()
         done += due
+        service.stream(pause)
         if now >= next_state - 1e-9:
             service.state()
             next_state = max(next_state + state_period_s, now)

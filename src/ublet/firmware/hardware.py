@@ -7,12 +7,19 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Hardware:
-    """One board. steps_per_s: the most that it makes on one motor; 0: no limit."""
+    """One board.
+
+    steps_per_s: the most that it makes on one motor; 0: no limit. streams: sensors that it has and that stream, with
+    ``memory_bytes`` for what has not gone over the line yet. lacks: capabilities that its firmware has not.
+    """
 
     name: str
     firmware: str
     slot_bytes: int
     steps_per_s: float = 0.0
+    streams: tuple[str, ...] = ()
+    memory_bytes: int = 0
+    lacks: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)

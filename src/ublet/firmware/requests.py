@@ -60,7 +60,7 @@ class Requests:
 
     def _read(self, params: Params) -> Any:
         layers = self.board.layers
-        start = _whole(params, "from") if "from" in params else 0
+        start = whole(params, "from") if "from" in params else 0
         wanted = list(layers.image)[start:]
         if "paths" in params:
             wanted = params["paths"]
@@ -133,7 +133,7 @@ class Requests:
             raise TypeError("segments must be a list")
         segments = [_segment(number, each) for number, each in enumerate(told)]
         mover = self.board.mover
-        run = mover.take(text(params, "program"), _whole(params, "at"), segments, params.get("last") is True)
+        run = mover.take(text(params, "program"), whole(params, "at"), segments, params.get("last") is True)
         capped = [{"segment": number, "mm_s": top, "capped_by": by} for number, top, by in run.capped]
         return {"motion": run.motion, "taken": run.taken, "room": mover.programs.room, "capped": capped}
 
@@ -168,12 +168,12 @@ class Requests:
         return {}
 
     def _samples(self, params: Params) -> Any:
-        start, end = _whole(params, "from"), _whole(params, "to")
+        start, end = whole(params, "from"), whole(params, "to")
         kept = max(start, self.board.index - len(self.board.samples))
         return {"samples": self.board.since(kept, min(end, kept + SAMPLES_AT_ONCE))}
 
     def _events(self, params: Params) -> Any:
-        return {"events": self.board.events.since(_whole(params, "from"))}
+        return {"events": self.board.events.since(whole(params, "from"))}
 
     def _image_status(self, params: Params) -> Any:
         slots = self.board.slots
@@ -191,7 +191,7 @@ class Requests:
     def _image_begin(self, params: Params) -> Any:
         self.board.must_be_idle()
         words = [text(params, key) for key in ("digest", "board", "firmware")]
-        incoming = self._slot(lambda: self.board.slots.begin(_whole(params, "size"), *words))
+        incoming = self._slot(lambda: self.board.slots.begin(whole(params, "size"), *words))
         return {"slot": self.board.slots.other, "have": incoming.have}
 
     def image_block(self, block: Block) -> Any:
@@ -239,7 +239,7 @@ def number(params: Params, key: str) -> float:
     return float(value)
 
 
-def _whole(params: Params, key: str) -> int:
+def whole(params: Params, key: str) -> int:
     value = number(params, key)
     if value < 0 or value != int(value):
         raise TypeError(f"{key} must be a whole number from 0")

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from ublet.core.capabilities import ALL
 from ublet.core.heat.pid import TICK_S
 from ublet.firmware.board import HEARTBEAT_WINDOW_S, Board
 from ublet.firmware.events import Event
@@ -16,7 +17,11 @@ from ublet.firmware.hardware import Wire
 from ublet.firmware.line import PacedLine
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
 from ublet.firmware.requests import SAMPLES_AT_ONCE, Params, Requests, text
-from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode
+from ublet.firmware.stream_requests import StreamRequests, told_kind
+from ublet.firmware.streams import LINE_SHARE
+from ublet.link.capabilities import capability_of
+from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode, encode_block
+from ublet.link.upload import BITS_A_BYTE
 
 REMEMBERED = 64
 """Replies kept, so that a repeated request is answered without being done again."""
@@ -52,8 +57,12 @@ class Service:
         self._arriving = PacedLine(baud, self._take)
         self._leaving = PacedLine(baud, lambda data: self.send(data))
         board.events.told = self._tell_event
+        board.streams.line_bytes_s = self.wire.baud / BITS_A_BYTE
+        board.keep_samples(clock_speed)
         self._requests = Requests(board)
-        self._methods = {"hello": self._hello, **self._requests.methods}
+        methods = {"hello": self._hello, **self._requests.methods, **StreamRequests(board).methods}
+        lacks = board.hardware.lacks
+        self._methods = {name: work for name, work in methods.items() if capability_of(name) not in lacks}
 
     def new_host(self) -> None:
         """Another program is at the other end of the line: nothing of the former one's is remembered."""
@@ -94,6 +103,15 @@ class Service:
             params.update(why=board.why, guard=board.guard)
         self._sent_index = board.index
         self._emit({"jsonrpc": "2.0", "method": "state", "params": params})
+
+    def stream(self, pause_s: float) -> None:
+        """Send what fast readings are due, as long as that takes no more than a share of the line's time until this is
+        called again, s.
+        """
+        if self._session is None:
+            return
+        while self._leaving.waiting_s() < LINE_SHARE * pause_s and (block := self.board.streams.due()) is not None:
+            self._transmit(encode_block(block))
 
     def _answer(self, message: Message | Block) -> None:
         if isinstance(message, Block):
@@ -188,6 +206,8 @@ class Service:
             "clock": self._speed,
             "simulated": True,
             "channels": board.channels,
+            "can": sorted(ALL - {"accelerometer"} - board.hardware.lacks),
+            "streams": [told_kind(kind) for kind in board.streams.kinds.values()],
             "sample_period_s": TICK_S,
             "heartbeat_window_s": HEARTBEAT_WINDOW_S,
         }

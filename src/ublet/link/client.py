@@ -63,6 +63,7 @@ class Client:
     on_state: Callable[[State], None] = lambda state: None
     on_samples: Callable[[list[Sample]], None] = lambda samples: None
     on_event: Callable[[EventTold], None] = lambda event: None
+    on_block: Callable[[Block], None] = lambda block: None
     on_lost: Callable[[str], None] = lambda why: None
     on_talk: Callable[[str, Message], None] | None = None
     quality: LinkQuality = field(default_factory=LinkQuality)
@@ -221,7 +222,8 @@ class Client:
                     continue
                 self._good_lines += 1
                 if isinstance(message, Block):
-                    continue  # blocks go to a board, none comes from one
+                    self.on_block(message)
+                    continue
                 if self.on_talk and message.get("method") != "state":
                     self.on_talk("<", message)
                 self._take(message)

@@ -7,7 +7,17 @@ from typing import Protocol
 
 from ublet.core.motion.program import Segment
 from ublet.core.settings import Value
-from ublet.link.replies import AxisStatus, Layers, MotionTold, MoveTold, ProgramTold, RunningImage
+from ublet.core.streams import StreamKind
+from ublet.link.replies import (
+    AxisStatus,
+    BlocksGone,
+    Layers,
+    MotionTold,
+    MoveTold,
+    ProgramTold,
+    RunningImage,
+    StreamTold,
+)
 
 
 class Controller(Protocol):
@@ -16,6 +26,9 @@ class Controller(Protocol):
     Names are those of the machine file: heaters, fans and axes by their names, motors by their roots without ``axes.``.
     Samples, states and events come by themselves, through the client.
     """
+
+    def can(self) -> frozenset[str]:
+        """What this board is able to do: words of ``core/capabilities.py``."""
 
     # settings in layers
 
@@ -69,6 +82,23 @@ class Controller(Protocol):
 
     async def pin(self, deployed: bool) -> None:
         """The probe's pin down or up."""
+
+    # fast readings; their blocks come by themselves, through the client
+
+    def streams(self) -> Mapping[str, StreamKind]:
+        """The sensors that stream, by name; none on a board that has none."""
+
+    async def open_stream(self, name: str, rate_hz: float, capture_s: float | None) -> StreamTold:
+        """Begin to take readings: live, or so many seconds that are handed over afterwards."""
+
+    async def credit(self, stream: int, upto: int) -> None:
+        """Blocks before this number are taken."""
+
+    async def again(self, stream: int, blocks: Sequence[int]) -> BlocksGone:
+        """Send blocks once more; tells those that are gone, and how many were made so far."""
+
+    async def close_stream(self, stream: int) -> None:
+        """No more of it."""
 
     # image and power
 

@@ -10,6 +10,7 @@ from typing import Annotated, Any, Literal, TypeVar, cast
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, TypeAdapter, ValidationError, field_validator
 
 from ublet.core.settings import Value, frozen
+from ublet.core.streams import StreamKind
 from ublet.link.errors import Malformed
 
 T = TypeVar("T")
@@ -34,6 +35,22 @@ class On(Told):
     duty: float | None = None
 
 
+class StreamKindTold(Told):
+    """A sensor of the board that streams."""
+
+    name: str
+    columns: list[str] = Field(min_length=1)
+    unit: str
+    scale: float
+    rates_hz: list[float] = Field(min_length=1)
+    memory_bytes: int = 0
+
+    def kind(self) -> StreamKind:
+        """What it is."""
+        columns, rates = tuple(self.columns), tuple(self.rates_hz)
+        return StreamKind(self.name, columns, self.unit, self.scale, rates, self.memory_bytes)
+
+
 class Hello(Told):
     """What a board says of itself; was_on: what it switched off because we are another session than the last."""
 
@@ -47,6 +64,8 @@ class Hello(Told):
     simulated: bool = False
     events: int = 0
     was_on: list[On] = Field(default_factory=list)
+    streams: list[StreamKindTold] = Field(default_factory=list)
+    can: list[str] | None = None
 
     @field_validator("channels")
     @classmethod
@@ -78,6 +97,21 @@ class LayersPage(Told):
 
     values: dict[str, Layers]
     total: int
+
+
+class StreamTold(Told):
+    """A stream that was opened: its number, readings in a block, and how many blocks the board keeps."""
+
+    number: int
+    in_block: int = Field(ge=1)
+    kept_blocks: int = Field(ge=1)
+
+
+class BlocksGone(Told):
+    """Which of the blocks that were asked for again are no longer kept; how many were made so far."""
+
+    gone: list[int]
+    blocks: int
 
 
 class RunningImage(Told):
@@ -145,6 +179,8 @@ class EventTold(Told):
     why: str = ""
     position: dict[str, float | None] = Field(default_factory=dict)
     height_mm: float = 0.0
+    stream: int = 0
+    blocks: int = 0
 
 
 class EventsPage(Told):

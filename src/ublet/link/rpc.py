@@ -6,18 +6,22 @@ import asyncio
 from collections.abc import Mapping, Sequence
 from typing import TypeVar
 
+from ublet.core.capabilities import ALL
 from ublet.core.motion.program import Segment
 from ublet.core.settings import Value
+from ublet.core.streams import StreamKind
 from ublet.link.client import Client
 from ublet.link.errors import LinkLost
 from ublet.link.replies import (
     AxisStatus,
+    BlocksGone,
     Layers,
     LayersPage,
     MotionTold,
     MoveTold,
     ProgramTold,
     RunningImage,
+    StreamTold,
     told_as,
 )
 from ublet.link.segments import told_segment
@@ -33,6 +37,14 @@ class RpcController:
 
     def __init__(self, client: Client) -> None:
         self._client = client
+
+    def can(self) -> frozenset[str]:
+        """What this board is able to do: what it says (where it says nothing, everything), and what streams."""
+        about = self._client.about
+        if about is None:
+            return frozenset()
+        told = ALL - {"accelerometer"} if about.can is None else frozenset(about.can)
+        return told | self.streams().keys()
 
     async def _do(self, method: str, **params: object) -> None:
         await self._client.call(method, params)
@@ -119,6 +131,28 @@ class RpcController:
     async def pin(self, deployed: bool) -> None:
         """The probe's pin."""
         await self._do("probe.pin", deployed=deployed)
+
+    def streams(self) -> Mapping[str, StreamKind]:
+        """The sensors that stream."""
+        about = self._client.about
+        return {each.name: each.kind() for each in about.streams} if about is not None else {}
+
+    async def open_stream(self, name: str, rate_hz: float, capture_s: float | None) -> StreamTold:
+        """Begin to take readings."""
+        capture = {} if capture_s is None else {"capture_s": capture_s}
+        return await self._ask(StreamTold, "stream.open", stream=name, rate_hz=rate_hz, **capture)
+
+    async def credit(self, stream: int, upto: int) -> None:
+        """Take blocks before this number."""
+        await self._do("stream.credit", number=stream, upto=upto)
+
+    async def again(self, stream: int, blocks: Sequence[int]) -> BlocksGone:
+        """Send blocks once more."""
+        return await self._ask(BlocksGone, "stream.again", number=stream, blocks=list(blocks))
+
+    async def close_stream(self, stream: int) -> None:
+        """No more of it."""
+        await self._do("stream.close", number=stream)
 
     async def image(self) -> RunningImage:
         """What runs."""

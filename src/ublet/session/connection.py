@@ -13,7 +13,7 @@ from ublet.link.baud import PortOpener
 from ublet.link.client import Client, State
 from ublet.link.controller import Controller
 from ublet.link.errors import BoardRefused, Garbled, LinkLost
-from ublet.link.frames import Message
+from ublet.link.frames import Block, Message
 from ublet.link.replies import EventTold, Hello, Layers, On, RunningImage, Sample
 from ublet.link.rpc import RpcController
 from ublet.link.transport import PortError, Transport
@@ -50,6 +50,7 @@ class Connection:
         self.changed: list[Callable[[], None]] = []
         self.sampled: list[Callable[[list[Sample]], None]] = []
         self.heard: list[Callable[[EventTold], None]] = []
+        self.blocks: list[Callable[[Block], None]] = []
         self.ended: dict[int, EventTold] = {}  # how motions ended, by their numbers
         self.broken: list[Callable[[str, str], None]] = []
         self.talk: deque[tuple[str, Message]] = deque(maxlen=400)
@@ -65,6 +66,11 @@ class Connection:
     def linked(self) -> bool:
         """Whether a board answers now."""
         return self.client is not None and self.about is not None
+
+    @property
+    def can(self) -> frozenset[str]:
+        """What the board is able to do; nothing while there is no link."""
+        return self.controller.can() if self.linked else frozenset()
 
     @property
     def state(self) -> State:
@@ -105,7 +111,12 @@ class Connection:
 
     async def _greet(self, transport: Transport) -> Client:
         client = Client(
-            transport, on_state=self._state, on_samples=self._samples, on_event=self._event, on_lost=self._lost
+            transport,
+            on_state=self._state,
+            on_samples=self._samples,
+            on_event=self._event,
+            on_block=self._block,
+            on_lost=self._lost,
         )
         client.on_talk = lambda way, message: self.talk.append((way, message))
         try:
@@ -300,6 +311,10 @@ class Connection:
                 self.ended.pop(next(iter(self.ended)))
         for listener in list(self.heard):
             listener(event)
+
+    def _block(self, block: Block) -> None:
+        for listener in list(self.blocks):
+            listener(block)
 
     def _first(self, samples: list[Sample]) -> None:
         """The first readings of a link: nothing can be cooler than the room."""

@@ -9,6 +9,7 @@ import shutil
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
+from ublet.core.capabilities import lacking_words
 from ublet.core.evidence import Rest
 from ublet.core.machine.compare import same
 from ublet.core.motion.homing_trials import HOME
@@ -70,6 +71,8 @@ class Trials:
             return Entered(refused, None)
         if (short := self._no_room()) is not None:
             return Entered(Ran(TrialResult("halted", short), 0.0), None)
+        if lacking := lacking_words(spec.uses(session.document.machine), session.connection.can):
+            return Entered(Ran(TrialResult("failed", f"Not started: {lacking}."), 0.0), None)
         await session.connection.first_readings()
         before = self.resumable(spec, parameters) if go_on else None
         if go_on and before is None:

@@ -26,6 +26,7 @@ from ublet.tui.motion.limits import LimitsBench
 from ublet.tui.motion.motors import MotorsBench
 from ublet.tui.motion.steps import StepsBench
 from ublet.tui.record.ledger import LedgerBench
+from ublet.tui.shake.accelerometer import AccelerometerBench
 from ublet.tui.trial.bench import Bench
 
 BENCHES: dict[str, type[Bench]] = {
@@ -35,7 +36,7 @@ BENCHES: dict[str, type[Bench]] = {
         *(InputsBench, PairingBench, FansBench, MotorsBench),
         *(DirectionsBench, HomingBench, JogBench, StepsBench, LimitsBench),
         *(SensorsBench, HotendBench, BedBench, GuardsBench, TemperaturesBench, SoakBench),
-        *(ExtruderBench, PieceBench, LedgerBench),
+        *(ExtruderBench, PieceBench, AccelerometerBench, LedgerBench),
     )
 }
 """Kind of bench, as the route names it, and its class."""

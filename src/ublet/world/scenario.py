@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
+from ublet.core.capabilities import Capability
 from ublet.core.heat.curves import Curve, SteinhartHart, Thermistor
 from ublet.core.machine.check import parse_toml, validate
 from ublet.core.machine.effective import BOARD_SETTINGS
@@ -17,6 +18,7 @@ from ublet.core.trouble import Trouble
 from ublet.world.extrude import ExtruderTruth
 from ublet.world.heat import PlantTruth
 from ublet.world.mechanics import MotorTruth
+from ublet.world.shake import AccelerometerTruth
 
 
 class ScenarioError(Trouble):
@@ -36,6 +38,13 @@ class About(Part):
     firmware: str = setting("Firmware version that the board reports.", default="0.1")
     steps_per_s: float = setting(
         "Most steps a second that the board makes on one motor.", unit="steps/s", low=1000, high=1e8, default=400_000.0
+    )
+    memory_bytes: int = setting(
+        "Memory of the board for fast readings that have not gone over the line yet.",
+        unit="bytes",
+        low=1024,
+        high=1 << 26,
+        default=24_576,
     )
     ambient_c: float = setting("Room temperature.", unit="°C", low=-10, high=60, default=23.0)
 
@@ -178,6 +187,21 @@ class ExtruderPart(Part):
         return ExtruderTruth(**self.model_dump())
 
 
+class AccelerometerPart(Part):
+    """An accelerometer on the moving part, as it really is."""
+
+    noise_m_s2: float = setting("Standard deviation of a reading.", unit="m/s²", low=0, high=50, default=0.12)
+    offset_x_m_s2: float = setting("What X reads too much.", unit="m/s²", low=-5, high=5, default=0.0)
+    offset_y_m_s2: float = setting("What Y reads too much.", unit="m/s²", low=-5, high=5, default=0.0)
+    offset_z_m_s2: float = setting("What Z reads too much.", unit="m/s²", low=-5, high=5, default=0.0)
+    clock_error: float = setting("Share by which it takes readings too often.", low=-0.05, high=0.05, default=0.005)
+
+    def truth(self) -> AccelerometerTruth:
+        """The accelerometer for the simulation."""
+        offset = (self.offset_x_m_s2, self.offset_y_m_s2, self.offset_z_m_s2)
+        return AccelerometerTruth(self.noise_m_s2, offset, self.clock_error)
+
+
 class Event(Part):
     """Something that happens by itself, once."""
 
@@ -236,6 +260,7 @@ class Scenario(Part):
     motors: dict[str, MotorPart] = Field(default_factory=dict)
     carriages: dict[Literal["x", "y", "z"], CarriagePart] = Field(default_factory=dict)
     extruder: ExtruderPart = Field(default_factory=ExtruderPart)
+    accelerometer: AccelerometerPart | None = Field(default=None, description="Left out: the machine has none.")
     stored: dict[str, Any] = Field(
         default_factory=dict,
         description="Settings that the board's store holds on arrival, as in a machine file.",
@@ -243,6 +268,9 @@ class Scenario(Part):
     image: dict[str, Any] = Field(
         default_factory=dict,
         description="Settings in which the image on the board differs from the machine file on arrival.",
+    )
+    lacks: list[Capability] = Field(
+        default_factory=list, description="What the board's firmware cannot do: words as in docs/protocol.md, `can`."
     )
     flash: FlashPart = Field(default_factory=FlashPart)
     link: LinkPart = Field(default_factory=LinkPart)

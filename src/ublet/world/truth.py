@@ -12,6 +12,7 @@ from ublet.world.extrude_truth import filament_truth
 from ublet.world.heat import STEP_S, Plant, holding_w, linearise
 from ublet.world.motion_truth import in_force, lengths_truth, limits_truth, motors_truth, travel_truth
 from ublet.world.scenario import Scenario
+from ublet.world.shake import accelerometer_at_rest_truth
 
 Aim = Mapping[str, Value]
 """A trial's parameters by name."""
@@ -128,6 +129,11 @@ def _whole(truth: Callable[[Scenario, MachineFile], dict[str, float]]) -> Truth:
     return lambda scenario, machine, aim: truth(scenario, machine)
 
 
+def _at_rest(scenario: Scenario, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    part = scenario.accelerometer
+    return accelerometer_at_rest_truth(part.truth(), number_or(aim.get("rate_hz"), 0.0)) if part is not None else {}
+
+
 TRUTHS: dict[str, Truth] = {
     "motors-one-by-one": _whole(motors_truth),
     "fans-one-by-one": _whole(fans_truth),
@@ -137,6 +143,7 @@ TRUTHS: dict[str, Truth] = {
     "speed-limits": _whole(limits_truth),
     "driver-current": _whole(limits_truth),
     "extruder-steps": filament_truth,
+    "accelerometer-at-rest": _at_rest,
     "sensors-at-rest": _resting,
     "hotend-control": _heater,
     "hotend-verify": _heater,

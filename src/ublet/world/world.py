@@ -8,11 +8,13 @@ import numpy as np
 
 from ublet.core.machine.schema import MachineFile
 from ublet.core.sockets import Level, Pace, Steps, Until
+from ublet.core.streams import Readings
 from ublet.world.assembly import assemble, melts
 from ublet.world.extrude import Filament
 from ublet.world.heat import STEP_S, Adc, Plant
 from ublet.world.mechanics import EXTRUDER, Stretch
 from ublet.world.scenario import Event, Scenario
+from ublet.world.shake import Accelerometer, Shove
 from ublet.world.switches import Switch
 
 HALVINGS = 48
@@ -50,6 +52,10 @@ class World:
         pushes = next((each for each in self.mechanics.motors.values() if each.role == EXTRUDER), None)
         self.filament = Filament(scenario.extruder.truth(), pushes, np.random.default_rng([seed, 11]))
         self._melts = melts(scenario, machine)
+        part = scenario.accelerometer
+        self._accelerometer = Accelerometer(part.truth(), np.random.default_rng([seed, 13])) if part else None
+        self._shoves: list[Shove] = []
+        self._turned_s = 0.0  # of the step of time that goes on
         self._fan_plugs = {**{fan.socket: name for name, fan in machine.fans.items()}, **scenario.fan_plugs}
         self._has_pin = machine.probe is not None and machine.probe.kind == "pin"
         self._pin_told = False
@@ -95,6 +101,17 @@ class World:
         if not down and self._has_pin and "probe" in self.switches:
             self.switches["probe"].let_go()
 
+    def listen(self, sensor: str, rate_hz: float) -> None:
+        """The accelerometer begins to take readings, or ends."""
+        if self._accelerometer is not None and sensor == "accelerometer":
+            self._accelerometer.listen(rate_hz)
+
+    def heard(self, sensor: str) -> Readings:
+        """What it took since it was asked last."""
+        if self._accelerometer is None or sensor != "accelerometer":
+            return Readings(np.empty((0, 3), dtype=np.int16), 0.0)
+        return self._accelerometer.heard()
+
     def turn(self, motors: Sequence[Steps], pace: Pace, until: Until | None = None) -> float | None:
         """Motors turn together; the carriages follow, and press what they reach."""
         if self._rests:
@@ -112,11 +129,13 @@ class World:
             else:
                 met = None
             self.mechanics.carry(stretch, length)
+            self._shove(stretch, pace)
             if EXTRUDER in stretch.motors:
                 self.filament.push(stretch.motors[EXTRUDER] * length, self._amps_of(motors))
             self._follow()
             if met is not None:
-                return pace.reached(stretch.start_mm + met)
+                return self._went_on(pace.reached(stretch.start_mm + met))
+        self._went_on(pace.seconds)
         return None
 
     def pass_time(self, seconds: float) -> None:
@@ -132,6 +151,10 @@ class World:
         for plant in self.stuck_heaters:
             duty[plant] = 1.0
         self.filament.pass_time(seconds, self.melt_c)
+        if self._accelerometer is not None:
+            self._accelerometer.pass_time(seconds, self._shoves)
+        self._shoves.clear()
+        self._turned_s = 0.0
         steps = range(round(seconds / STEP_S))
         for name, state in self.plants.items():
             driven, wind = duty[name], self._wind[name]
@@ -169,6 +192,18 @@ class World:
         )
 
     # inside
+
+    def _shove(self, stretch: Stretch, pace: Pace) -> None:
+        """Note what a stretch does to whoever listens for it."""
+        if self._accelerometer is not None and self._accelerometer.listening and pace.acceleration_mm_s2:
+            start, end = (self._turned_s + pace.reached(mm) for mm in (stretch.start_mm, stretch.end_mm))
+            axes = {axis: per_mm * pace.acceleration_mm_s2 for axis, per_mm in stretch.axes.items()}
+            self._shoves.append((start, end, axes))
+
+    def _went_on(self, seconds: float) -> float:
+        """So much of the step of time was spent turning."""
+        self._turned_s += seconds
+        return seconds
 
     def _amps_of(self, motors: Sequence[Steps]) -> float:
         """The current in the motor that pushes filament."""

@@ -9,7 +9,7 @@ from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.counting import lost_steps
-from ublet.core.motion.homing_moves import CLOSE_C, home_axis, home_unhomed, preheat_words
+from ublet.core.motion.homing_moves import CLOSE_C, home_axis, home_unhomed, moving, preheat_words
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.patterns import in_the_air, square
 from ublet.core.motion.program import Program, Timetable
@@ -203,5 +203,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=lambda result: "no step lost",
         asks=lambda aim: False,
+        uses=moving("programs"),
     ),
 )

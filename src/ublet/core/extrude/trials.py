@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ublet.core.bench import Bench
+from ublet.core.capabilities import always
 from ublet.core.extrude.hob import (
     SHORT,
     Cause,
@@ -276,5 +277,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="extruder-steps",
         mends=True,
         asks=lambda aim: True,
+        uses=always("heat", "motion", "programs"),
     ),
 )

@@ -9,6 +9,7 @@ from functools import partial
 from typing import Any
 
 from ublet.core.bench import Bench
+from ublet.core.capabilities import always
 from ublet.core.heat.drills import (
     LEAST_CLIMB_C,
     RAIL_S,
@@ -260,5 +261,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         trips=True,
         asks=lambda aim: True,
         heaters=lambda machine: tuple(machine.heaters),
+        uses=always("heat"),
     ),
 )

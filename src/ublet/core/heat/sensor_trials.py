@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Literal
 
 from ublet.core.bench import Bench
+from ublet.core.capabilities import always
 from ublet.core.heat.curve_choice import FAR_C, Judged, judged, recommended
 from ublet.core.heat.curve_fit import TERMS, CurveFit, fit_curve
 from ublet.core.heat.curves import Curve, curve_of
@@ -315,5 +316,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="sensors-at-rest",
         mends=True,
         asks=lambda aim: aim.references > 0,
+        uses=always("heat"),
     ),
 )

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ublet.core.bench import Bench
+from ublet.core.capabilities import always
 from ublet.core.heat.demands import beds
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.model_fit import UnfitRecord, fit_model
@@ -365,5 +366,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=_soaked,
         heaters=beds,
+        uses=always("heat"),
     ),
 )

@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ublet.core.bench import Bench
+from ublet.core.capabilities import always
 from ublet.core.heat.candidates import candidates, recommend
 from ublet.core.heat.demands import demands_of, hotends, slow_heaters
 from ublet.core.heat.model_fit import fit_model
@@ -282,6 +283,7 @@ def _control_spec(name: str, station: str, parameters: type[Part], verify: str) 
         figure=lambda result: "",
         verify=verify,
         heaters=hotends if parameters is HotendParameters else slow_heaters,
+        uses=always("heat"),
     )
 
 
@@ -297,6 +299,7 @@ def _verify_spec(name: str, station: str, parameters: type[Part]) -> TrialSpec:
         lambda machine, aim, read: heat_needs(machine, aim.heater, aim.target, STEP_HEADROOM_C, read),
         figure=_overshoot,
         heaters=hotends if parameters is VerifyParameters else slow_heaters,
+        uses=always("heat"),
     )
 
 

@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable, Mapping
 
 from ublet.core.bench import Bench
+from ublet.core.capabilities import always
 from ublet.core.heat.pairing import Warmed, exchange, odd_sensors
 from ublet.core.heat.start import surface_sensor
 from ublet.core.machine.schema import MachineFile
@@ -245,6 +246,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="heaters-paired",
         mends=True,
         asks=lambda aim: True,
+        uses=always("heat"),
     ),
     TrialSpec(
         "fans-one-by-one",
@@ -258,5 +260,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="fans-one-by-one",
         mends=True,
         asks=lambda aim: True,
+        uses=always("heat"),
     ),
 )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ublet.core.bench import Bench
+from ublet.core.capabilities import Capability, Uses
 from ublet.core.machine.schema import Axis, MachineFile
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.words import several
@@ -67,6 +68,11 @@ def preheat_words(machine: MachineFile, axes: tuple[str, ...]) -> str:
         return "Nothing heats."
     told = several([f"the {heater} heats to {celsius:g} °C" for heater, celsius in warm.items()])
     return f"Before Z homes {told}, as declared."
+
+
+def moving(*further: Capability) -> Uses:
+    """What moving homed axes uses: also heat, where that is declared before Z homes."""
+    return lambda machine: ("motion", *further, *(("heat",) if preheats(machine) else ()))
 
 
 async def home_axis(bench: Bench, name: str) -> float | None:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing import spread_of
-from ublet.core.motion.homing_moves import axis_of, home_axis, homing_order, preheat_words
+from ublet.core.motion.homing_moves import axis_of, home_axis, homing_order, moving, preheat_words
 from ublet.core.run import Finding, Progress, Stream, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec
@@ -106,5 +106,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce,
         motion_needs,
         figure=_worst_spread,
+        uses=moving(),
     ),
 )

@@ -12,6 +12,7 @@ from ublet.core.motion.counting import TRIES, Pattern, directions, inward, keeps
 from ublet.core.motion.homing_moves import (
     axis_of,
     home_unhomed,
+    moving,
     number_of,
     preheat_words,
     with_those_before,
@@ -293,6 +294,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_x_feed,
         verify="speed-limits",
         mends=True,
+        uses=moving("programs"),
     ),
     TrialSpec(
         "driver-current",
@@ -305,5 +307,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         motion_needs,
         verify="driver-current",
         mends=True,
+        uses=moving("programs"),
     ),
 )

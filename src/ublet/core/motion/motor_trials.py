@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable, Mapping
 
 from ublet.core.bench import Bench
+from ublet.core.capabilities import always
 from ublet.core.machine.schema import MachineFile
 from ublet.core.machine.wiring import plug_words
 from ublet.core.mixed_up import cycles
@@ -173,6 +174,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="motors-one-by-one",
         mends=True,
         asks=lambda aim: True,
+        uses=always("motion"),
     ),
     TrialSpec(
         "directions",
@@ -186,5 +188,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="directions",
         mends=True,
         asks=lambda aim: True,
+        uses=always("motion"),
     ),
 )

@@ -7,7 +7,15 @@ from typing import Literal
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
-from ublet.core.motion.homing_moves import axis_of, go_to, home_unhomed, number_of, preheat_words, with_those_before
+from ublet.core.motion.homing_moves import (
+    axis_of,
+    go_to,
+    home_unhomed,
+    moving,
+    number_of,
+    preheat_words,
+    with_those_before,
+)
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.measuring import INSTRUMENTS, REACH_MM, Length, length_of
 from ublet.core.motion.motor_trials import motor_words
@@ -246,5 +254,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="steps-per-mm",
         mends=True,
         asks=lambda aim: True,
+        uses=moving(),
     ),
 )

@@ -6,7 +6,15 @@ from collections.abc import Mapping
 
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.homing_moves import axis_of, go_to, home_axis, number_of, preheat_words, with_those_before
+from ublet.core.motion.homing_moves import (
+    axis_of,
+    go_to,
+    home_axis,
+    moving,
+    number_of,
+    preheat_words,
+    with_those_before,
+)
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.travel import EDGE_MM, EYE_MM, Reach, bed_reached, reach_of
 from ublet.core.questions import Jog
@@ -140,5 +148,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="travel-limits",
         mends=True,
         asks=lambda aim: True,
+        uses=moving(),
     ),
 )

@@ -126,5 +126,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="inputs-by-hand",
         mends=True,
         asks=lambda aim: True,
+        uses=lambda machine: ("probe",) if machine.probe is not None and machine.probe.kind == "pin" else (),
     ),
 )

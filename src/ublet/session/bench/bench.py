@@ -21,6 +21,7 @@ from ublet.session.bench.heat import LinkHeat
 from ublet.session.bench.motion import LinkMotion, LinkProbe
 from ublet.session.bench.record import Earlier, LinkRecord
 from ublet.session.bench.resting import FactOf, Resting
+from ublet.session.bench.streams import LinkStreams
 from ublet.session.bench.watcher import Watcher
 from ublet.session.connection import Connection
 
@@ -62,6 +63,7 @@ class LinkBench:
         self.heat = LinkHeat(connection, self._resting)
         self.motion = LinkMotion(connection, self._resting, steps_per_s)
         self.probe = LinkProbe(connection, self._resting)
+        self.streams = LinkStreams(connection)
         self.guards = LinkGuards(connection)
         self.clock = LinkClock(connection)
         self.builder = LinkBuilder(watcher, self.motion, self.clock, recorded)

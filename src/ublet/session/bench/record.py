@@ -5,12 +5,18 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import fields
 
+import numpy as np
+from numpy.typing import NDArray
+
 from ublet.core.evidence import Trace
 from ublet.core.run import Checkpoint, Finding, TrialResult
 from ublet.core.trial import TrialSpec
 from ublet.ledger.entries import RunEntry
 from ublet.ledger.recording import Recorded
 from ublet.session.bench.watcher import Watcher
+
+DRAWN_HZ = 50.0
+"""Of what flows so many rows a second are drawn."""
 
 Earlier = Callable[[str, dict[str, str]], RunEntry | None]
 """The last proven run of a trial and a subject."""
@@ -46,6 +52,15 @@ class LinkRecord:
         """Record many rows."""
         if self._recorded is not None:
             self._recorded.rows(self._spec.stream(stream), f"{stream} {of}".strip(), rows)
+
+    def flow(self, stream: str, times_s: NDArray[np.float64], values: NDArray[np.float64]) -> None:
+        """Record readings as they come; as many are drawn as a chart can show."""
+        declared = self._spec.stream(stream)
+        rows = np.column_stack([times_s, values])
+        if self._recorded is not None:
+            self._recorded.rows(declared, stream, map(tuple, rows.tolist()))
+        for row in rows[:: max(1, round((declared.rate_hz or 0.0) / DRAWN_HZ))].tolist():
+            self._watcher.row(stream, declared.columns, tuple(row))
 
     def found(self, *findings: Finding) -> None:
         """Found on the way."""

@@ -13,6 +13,7 @@ from textual.containers import Vertical
 from textual.widget import Widget
 from textual.widgets import Static
 
+from ublet.core.capabilities import lacking_words
 from ublet.core.catalogue import TRIALS
 from ublet.core.route import station_with
 from ublet.core.run import Option, TrialResult
@@ -204,6 +205,8 @@ class TrialBench(Asking):
             return missing
         connection = self.session.connection
         machine = self.session.document.machine
+        if lacking := lacking_words(self.spec.uses(machine), connection.can):
+            return (Need(lacking, False),)
         return self.spec.needs(machine, self.aim, lambda sensor: connection.channel(f"sensors.{sensor}"))
 
     def settlement(self) -> Text:

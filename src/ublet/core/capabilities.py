@@ -1,0 +1,38 @@
+"""What a board may be able to do, and what is said where one cannot."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from typing import Literal, get_args
+
+from ublet.core.machine.schema import MachineFile
+
+Capability = Literal["heat", "motion", "programs", "probe", "image", "accelerometer"]
+
+ALL: frozenset[str] = frozenset(get_args(Capability))
+
+LACKING: Mapping[Capability, str] = {
+    "heat": "drives no heaters and fans",
+    "motion": "moves no motors",
+    "programs": "runs no programs of motion",
+    "probe": "has no pin to deploy",
+    "image": "takes no images over its line",
+    "accelerometer": "has no accelerometer",
+}
+"""What is said of a board that lacks one."""
+
+
+Uses = Callable[[MachineFile], tuple[Capability, ...]]
+"""What a board must be able to do for something, on a machine."""
+
+
+def always(*uses: Capability) -> Uses:
+    """The same on every machine."""
+    return lambda machine: uses
+
+
+def lacking_words(uses: Iterable[Capability], can: Iterable[str]) -> str:
+    """What a board lacks of what is needed, as a sentence's end; empty: nothing."""
+    there = set(can)
+    missing = [LACKING[each] for each in uses if each not in there]
+    return f"this board {' and '.join(missing)}" if missing else ""

@@ -1,0 +1,1 @@
+"""How the machine rings: the recipes of the leg Shake."""

@@ -1,0 +1,199 @@
+"""Fast readings on the board: taken, packed into blocks, kept until they have gone over the line."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ublet.core.sockets import Sockets
+from ublet.core.streams import StreamKind
+from ublet.firmware.events import Events
+from ublet.firmware.refusal import NOT_ALLOWED, Refused
+from ublet.link.frames import Block
+from ublet.link.stream_blocks import StreamBlock, line_bytes_s, pack
+
+IN_BLOCK = 64
+"""Readings in a block."""
+
+LINE_SHARE = 0.6
+"""A live stream takes no more of the line than this share: states, replies and events need the rest."""
+
+
+def kinds_on(streams: Sequence[str], memory_bytes: int) -> dict[str, StreamKind]:
+    """What the sensors that a board has are, by their names."""
+    known = (
+        StreamKind("accelerometer", ("x", "y", "z"), "m/s²", 0.0024, (400.0, 800.0, 1600.0, 3200.0), memory_bytes),
+    )
+    return {kind.name: kind for kind in known if kind.name in streams}
+
+
+@dataclass
+class _Open:
+    """A stream that is open. wanted: readings of a capture, 0 for a live one; upto: blocks before this may be sent."""
+
+    number: int
+    kind: StreamKind
+    rate_hz: float
+    wanted: int
+    upto: int = 0
+    taken: int = 0
+    sent: int = 0
+    blocks: int = 0
+    newest_s: float = 0.0
+    first: NDArray[np.int16] | None = None
+    waiting: list[tuple[NDArray[np.int16], NDArray[np.float64]]] = field(default_factory=list)
+    kept: OrderedDict[int, Block] = field(default_factory=OrderedDict)
+    again: list[int] = field(default_factory=list)
+
+    @property
+    def full(self) -> bool:
+        """Whether a capture has all that was wanted."""
+        return bool(self.wanted) and self.taken >= self.wanted
+
+
+def _times(newest_s: float, count: int, period_s: float) -> NDArray[np.float64]:
+    """When readings were taken, the newest of them last, s."""
+    return newest_s - np.arange(count - 1, -1, -1, dtype=np.float64) * period_s
+
+
+class Streams:
+    """One stream at a time. line_bytes_s: what the line carries; 0: no limit."""
+
+    def __init__(
+        self, sockets: Sockets, events: Events, kinds: Mapping[str, StreamKind], clock: Callable[[], float]
+    ) -> None:
+        self.kinds = dict(kinds)
+        self.line_bytes_s = 0.0
+        self._sockets = sockets
+        self._events = events
+        self._clock = clock
+        self._open: _Open | None = None
+        self._numbers = 0
+
+    def open(self, name: str, rate_hz: float, capture_s: float | None) -> dict[str, float]:
+        """Begin to take readings: live, or so many seconds of them that are handed over afterwards.
+
+        Raises:
+            Refused: no such sensor or rate, another stream is open, the line too slow for it, or the memory too small.
+        """
+        kind = self.kinds.get(name)
+        if kind is None:
+            raise Refused(
+                NOT_ALLOWED, f"this board has no “{name}”; it has: {', '.join(self.kinds) or 'nothing that streams'}"
+            )
+        if rate_hz not in kind.rates_hz:
+            rates = ", ".join(f"{rate:g}" for rate in kind.rates_hz)
+            raise Refused(NOT_ALLOWED, f"the {name} takes {rates} readings a second, not {rate_hz:g}")
+        if self._open is not None:
+            raise Refused(NOT_ALLOWED, f"stream {self._open.number} is open: close it first")
+        if capture_s is None:
+            asked, there = line_bytes_s(kind.sample_bytes, rate_hz, IN_BLOCK), LINE_SHARE * self.line_bytes_s
+            if there and asked > there:
+                raise Refused(
+                    NOT_ALLOWED,
+                    f"{rate_hz:g} readings a second take {asked / 1000:.1f} kB/s of the line, which has "
+                    f"{there / 1000:.1f} for them: capture them, or ask for fewer",
+                )
+        elif not 0 < capture_s <= kind.longest_s(rate_hz):
+            raise Refused(
+                NOT_ALLOWED, f"at {rate_hz:g} readings a second a capture lasts up to {kind.longest_s(rate_hz):.2f} s"
+            )
+        self._numbers += 1
+        self._open = _Open(self._numbers, kind, rate_hz, 0 if capture_s is None else round(capture_s * rate_hz))
+        self._sockets.listen(name, rate_hz)
+        self._sockets.heard(name)
+        return {"number": self._numbers, "in_block": IN_BLOCK, "kept_blocks": self._room(self._open)}
+
+    def credit(self, number: int, upto: int) -> None:
+        """The host takes blocks before this number."""
+        stream = self._known(number)
+        stream.upto = max(stream.upto, upto)
+
+    def again(self, number: int, blocks: Sequence[int]) -> dict[str, Any]:
+        """Send blocks once more; returns those that are no longer kept, and how many were made so far."""
+        stream = self._known(number)
+        stream.again += [each for each in blocks if each in stream.kept]
+        gone = [each for each in blocks if each < stream.blocks and each not in stream.kept]
+        return {"gone": gone, "blocks": stream.blocks}
+
+    def close(self, number: int) -> dict[str, int]:
+        """No more of it; returns how many blocks and readings there were."""
+        stream = self._known(number)
+        self.end()
+        return {"blocks": stream.blocks, "readings": stream.taken}
+
+    def end(self) -> None:
+        """Whatever is open is closed."""
+        if self._open is not None:
+            self._sockets.listen(self._open.kind.name, 0.0)
+            self._open = None
+
+    def tick(self) -> None:
+        """Take what the sensor has; a live stream that nobody takes loses its oldest."""
+        stream = self._open
+        if stream is None or stream.full:
+            return
+        readings = self._sockets.heard(stream.kind.name)
+        count = len(readings.counts)
+        if not count:
+            return
+        newest_s = self._clock() - readings.newest_ago_s
+        if stream.first is None:  # its clock is not known yet: their times are put to them with the next ones
+            stream.first, stream.newest_s = readings.counts, newest_s
+            return
+        period = (newest_s - stream.newest_s) / count
+        if len(stream.first):
+            stream.waiting.append((stream.first, _times(stream.newest_s, len(stream.first), period)))
+            stream.first = stream.first[:0]
+        stream.waiting.append((readings.counts, _times(newest_s, count, period)))
+        stream.newest_s = newest_s
+        self._pack(stream)
+        if stream.full:
+            self._sockets.listen(stream.kind.name, 0.0)
+            self._events.tell("captured", stream=stream.number, blocks=stream.blocks)
+
+    def due(self) -> Block | None:
+        """The next block to send; those that are asked for again come first."""
+        stream = self._open
+        if stream is None:
+            return None
+        while stream.again:
+            if (block := stream.kept.get(stream.again.pop(0))) is not None:
+                return block
+        if stream.wanted and not stream.full:
+            return None
+        while stream.sent < min(stream.upto, stream.blocks):
+            stream.sent += 1
+            if (block := stream.kept.get(stream.sent - 1)) is not None:
+                return block
+        return None
+
+    def _known(self, number: int) -> _Open:
+        if self._open is None or self._open.number != number:
+            raise Refused(NOT_ALLOWED, f"no stream {number} is open")
+        return self._open
+
+    def _room(self, stream: _Open) -> int:
+        """Blocks that are kept."""
+        return stream.kind.memory_bytes // (IN_BLOCK * stream.kind.sample_bytes) + 1
+
+    def _pack(self, stream: _Open) -> None:
+        """Make blocks of what waits; the rest of a capture is a short one."""
+        counts = np.concatenate([each for each, _ in stream.waiting])
+        times = np.concatenate([each for _, each in stream.waiting])
+        if stream.wanted:
+            counts, times = counts[: stream.wanted - stream.taken], times[: stream.wanted - stream.taken]
+        while len(counts) >= IN_BLOCK or (stream.wanted and 0 < len(counts) == stream.wanted - stream.taken):
+            piece, when = counts[:IN_BLOCK], times[:IN_BLOCK]
+            block = StreamBlock(stream.number, stream.blocks, stream.taken, when[0], when[-1], piece)
+            stream.kept[stream.blocks] = pack(block)
+            while len(stream.kept) > self._room(stream):
+                stream.kept.popitem(last=False)
+            stream.blocks, stream.taken = stream.blocks + 1, stream.taken + len(piece)
+            counts, times = counts[IN_BLOCK:], times[IN_BLOCK:]
+        stream.waiting = [(counts, times)]

@@ -1,0 +1,174 @@
+"""Fast readings of the linked board: opened, put in order, asked for again where they were lost, gaps told."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import AsyncIterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ublet.core.streams import Chunk, Clocking, StreamKind
+from ublet.link.errors import BoardRefused, LinkLost, Malformed
+from ublet.link.frames import Block
+from ublet.link.replies import EventTold, StreamTold
+from ublet.link.stream_blocks import StreamBlock, unpack
+from ublet.session.connection import Connection
+from ublet.session.jogging import must_go_on
+
+WINDOW = 48
+"""Blocks that the board may be ahead of what was taken."""
+
+PATIENCE_S = 0.4
+"""A block that was asked for again and has not come after so long is asked for once more, s."""
+
+TRIES = 12
+"""So often; after that it counts as lost."""
+
+
+class StreamRun:
+    """One stream, from its opening to its end: a :class:`ublet.core.bench.Listening`.
+
+    gaps: numbers of the first and the last reading of each gap that could not be closed. recovered: blocks that were
+    lost on the line and came when they were asked for again.
+    """
+
+    def __init__(
+        self, connection: Connection, kind: StreamKind, told: StreamTold, captured: bool, rate_hz: float
+    ) -> None:
+        self.kind = kind
+        self.gaps: list[tuple[int, int]] = []
+        self.recovered = 0
+        self._connection = connection
+        self._told = told
+        self._captured = captured
+        self._blocks: int | None = None  # how many there are; None: it goes on
+        self._next = self._due = 0
+        self._upto = 0
+        self._early: dict[int, StreamBlock] = {}
+        self._came = asyncio.Event()
+        self._clocking = Clocking(1 / rate_hz)
+        self._boot = connection.about.boot if connection.about is not None else None
+
+    @property
+    def rate_hz(self) -> float:
+        """Readings a second as they really came, by the board's clock."""
+        return self._clocking.rate_hz
+
+    def times(self, index: int, count: int) -> NDArray[np.float64]:
+        """When readings were taken, by the board's clock, s: the better known the longer it goes on."""
+        return self._clocking.times(index, count)
+
+    async def __aiter__(self) -> AsyncIterator[Chunk]:
+        """Readings in order, as they come; a capture's after it is full. A live stream goes on until one leaves.
+
+        Raises:
+            LinkLost: the link went, or the board restarted.
+        """
+        while self._blocks is None or self._next < self._blocks:
+            must_go_on(self._connection, self._boot, "stream")
+            try:
+                await self._let_come()
+                block = self._early.pop(self._next, None)
+                if block is None and (self._early or not await self._comes(self._next)) and self._can_ask:
+                    await self._fetch()
+            except BoardRefused as refused:
+                raise LinkLost(f"the board no longer has the stream: {refused}") from refused
+            if block is not None:
+                self._next += 1
+                yield self._chunk(block)
+
+    @property
+    def _can_ask(self) -> bool:
+        """Whether a block that does not come may be missing: of a capture none comes before it is full."""
+        return not self._captured or self._blocks is not None
+
+    async def _let_come(self) -> None:
+        """Let the board send more, in good time."""
+        if self._upto - self._next < WINDOW // 2:
+            self._upto = self._next + WINDOW
+            await self._connection.controller.credit(self._told.number, self._upto)
+
+    async def _comes(self, number: int) -> bool:
+        """Whether a block comes within one's patience."""
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(PATIENCE_S):
+                while number not in self._early:
+                    self._came.clear()
+                    await self._came.wait()
+        return number in self._early
+
+    async def _fetch(self) -> None:
+        """Ask again for what is missing before the blocks that came; what is gone, or never comes, is passed over."""
+        end = min(self._early) if self._early else min(self._upto, self._blocks or self._upto)
+        missing = list(range(self._next, end))
+        for _ in range(TRIES):
+            told = await self._connection.controller.again(self._told.number, missing)
+            if self._next >= told.blocks:
+                return  # it has not been made yet
+            if self._next in told.gone:
+                while self._next in told.gone:
+                    self._next += 1
+                return
+            if await self._comes(self._next):
+                self.recovered += 1
+                return
+            must_go_on(self._connection, self._boot, "stream")
+        self._next += 1
+
+    def _chunk(self, block: StreamBlock) -> Chunk:
+        self._gap(block.index)
+        count = len(block.counts)
+        self._due = block.index + count
+        self._clocking.take(block.index, block.first_s)
+        self._clocking.take(block.index + count - 1, block.last_s)
+        return Chunk(block.index, self.times(block.index, count), block.counts.astype(np.float64) * self.kind.scale)
+
+    def _gap(self, index: int) -> None:
+        if index > self._due:
+            self.gaps.append((self._due, index - 1))
+
+    def block(self, block: Block) -> None:
+        """A block came."""
+        if block.id != self._told.number:
+            return
+        found = unpack(block, len(self.kind.columns))
+        if found is None:
+            raise Malformed(f"block {block.offset} of stream {block.id} is not one of {len(self.kind.columns)} columns")
+        if found.number >= self._next:
+            self._early[found.number] = found
+            self._came.set()
+
+    def heard(self, event: EventTold) -> None:
+        """Something happened: a capture may be full."""
+        if event.what == "captured" and event.stream == self._told.number:
+            self._blocks = event.blocks
+            self._came.set()
+
+
+@contextlib.asynccontextmanager
+async def streaming(
+    connection: Connection, name: str, rate_hz: float, capture_s: float | None = None
+) -> AsyncIterator[StreamRun]:
+    """A stream that is open while the block goes on. capture_s: so many seconds, held by the board and handed over.
+
+    Raises:
+        BoardRefused: the board has no such sensor or rate, or too slow a line or too little memory for it.
+    """
+    controller = connection.controller
+    kind = controller.streams().get(name)
+    told = await controller.open_stream(name, rate_hz, capture_s)
+    if kind is None:
+        raise BoardRefused(3, f"this board says nothing of its “{name}”")
+    run = StreamRun(connection, kind, told, capture_s is not None, rate_hz)
+    connection.blocks.append(run.block)
+    connection.heard.append(run.heard)
+    try:
+        yield run
+    finally:
+        connection.blocks.remove(run.block)
+        connection.heard.remove(run.heard)
+        if connection.linked:
+            with contextlib.suppress(LinkLost, BoardRefused):
+                await connection.controller.close_stream(told.number)

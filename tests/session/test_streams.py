@@ -1,0 +1,192 @@
+"""Fast readings over a slow and lossy line: all of them arrive or the gap is named, states come beside them as ever."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tests.conftest import Onlooker, Rig, tern_scenario, virtually
+from ublet.core.capabilities import LACKING
+from ublet.core.catalogue import TRIALS
+from ublet.core.shake.rest_trials import RestParameters
+from ublet.core.streams import Chunk, gaps_in
+from ublet.link.errors import BoardRefused, LinkLost, Malformed
+from ublet.link.frames import Block
+from ublet.session.streams import StreamRun, streaming
+
+LOSSY = {"baud = 250000": "baud = 250000\ndrop_rate = 0.01\nflip_rate = 0.004\nhost_drop_rate = 0.01"}
+SPEC = TRIALS["accelerometer-at-rest"]
+
+
+@dataclass
+class Heard:
+    """What came of a stream, how many states came beside it a second, and how long it took."""
+
+    run: StreamRun
+    chunks: list[Chunk]
+    states_hz: float
+    seconds: float
+
+    @property
+    def values(self) -> np.ndarray:
+        return np.concatenate([chunk.values for chunk in self.chunks])
+
+
+async def listened(rig: Rig, rate_hz: float, seconds: float, captured: bool) -> Heard:
+    """Listen for so long."""
+    connection, loop = rig.session.connection, asyncio.get_running_loop()
+    began, states, chunks = loop.time(), [], []
+    connection.sampled.append(lambda samples: states.extend(samples))
+    async with streaming(connection, "accelerometer", rate_hz, seconds if captured else None) as run:
+        async for chunk in run:
+            chunks.append(chunk)
+            if chunk.index + len(chunk.values) >= rate_hz * seconds:
+                break
+    passed = loop.time() - began
+    return Heard(run, chunks, len(states) / passed, passed)
+
+
+@pytest.mark.parametrize(
+    ("rate_hz", "captured", "spoiled"),
+    [(1600.0, False, {}), (1600.0, False, LOSSY), (3200.0, True, {}), (3200.0, True, LOSSY)],
+)
+def test_every_reading_arrives_beside_ten_states_a_second(
+    rate_hz: float, captured: bool, spoiled: Mapping[str, str], tmp_path: Path
+) -> None:
+    scenario = tern_scenario(replaced=dict(spoiled))
+
+    async def work() -> Heard:
+        async with Rig(tmp_path, scenario, state_s=0.1) as rig:
+            return await listened(rig, rate_hz, 8.0, captured)
+
+    heard = virtually(work)
+    assert scenario.link.baud == 250_000 and heard.run.gaps == [] == list(gaps_in(heard.chunks))
+    assert len(heard.values) >= 8 * rate_hz and bool(heard.run.recovered) is bool(spoiled)
+    assert heard.states_hz == pytest.approx(10.0, abs=0.15)
+    # the sensor's clock is half a percent fast, and found out
+    assert heard.run.rate_hz == pytest.approx(1.005 * rate_hz, rel=1e-6)
+    times = heard.run.times(0, len(heard.values))
+    assert np.diff(times) == pytest.approx(1 / (1.005 * rate_hz), rel=1e-6)
+    assert heard.values.mean(axis=0) == pytest.approx([0.15, 0.0, 9.80665 - 0.2], abs=0.01)
+    assert heard.seconds < (20 if captured else 9)
+
+
+def test_a_capture_is_handed_over_whole_and_ends_by_itself(tmp_path: Path) -> None:
+    async def work() -> Heard:
+        async with Rig(tmp_path, tern_scenario(), state_s=0.1) as rig:
+            return await listened(rig, 3200.0, 2.01, True)
+
+    heard = virtually(work)
+    assert len(heard.values) == round(2.01 * 3200) and len(heard.chunks[-1].values) == round(2.01 * 3200) % 64
+
+
+def test_a_stream_that_is_faster_than_the_line_or_longer_than_the_memory_is_refused(tmp_path: Path) -> None:
+    async def work() -> None:
+        async with Rig(tmp_path, tern_scenario(replaced={"memory_bytes = 2097152": "memory_bytes = 24576"})) as rig:
+            connection = rig.session.connection
+            for name, rate, capture_s, words in (
+                ("accelerometer", 3200.0, None, "take 21.4 kB/s of the line, which has 15.0 for them: capture them"),
+                ("accelerometer", 3200.0, 2.0, "a capture lasts up to 1.28 s"),
+                ("accelerometer", 1000.0, None, "takes 400, 800, 1600, 3200 readings a second, not 1000"),
+                ("coil", 1600.0, None, "has no “coil”; it has: accelerometer"),
+            ):
+                with pytest.raises(BoardRefused, match=words):
+                    await connection.controller.open_stream(name, rate, capture_s)
+            told = await connection.controller.open_stream("accelerometer", 400.0, None)
+            with pytest.raises(BoardRefused, match=f"stream {told.number} is open"):
+                await connection.controller.open_stream("accelerometer", 400.0, None)
+
+    virtually(work)
+
+
+def test_a_host_that_takes_too_slowly_is_told_its_gap(tmp_path: Path) -> None:
+    small = tern_scenario(replaced={"memory_bytes = 2097152": "memory_bytes = 24576"})
+
+    async def work() -> list[Chunk]:
+        chunks = []
+        async with (
+            Rig(tmp_path, small, state_s=0.1) as rig,
+            streaming(rig.session.connection, "accelerometer", 1600.0) as run,
+        ):
+            async for chunk in run:
+                chunks.append(chunk)
+                if len(chunks) == 10:
+                    await asyncio.sleep(20)  # it keeps 65 blocks of 64: 2.6 s
+                if len(chunks) == 200:
+                    break
+            ((first, last),) = run.gaps
+            assert gaps_in(chunks) == ((first, last),) and 1600 * 14 < last - first < 1600 * 22
+        return chunks
+
+    chunks = virtually(work)
+    assert sum(len(chunk.values) for chunk in chunks) == 200 * 64, "nothing stands in for what is missing"
+
+
+@pytest.mark.parametrize("how", ["cut", "reboot"])
+def test_a_link_that_goes_ends_it(how: str, tmp_path: Path) -> None:
+    async def work() -> None:
+        async with Rig(tmp_path, tern_scenario(), state_s=0.1) as rig:
+            with pytest.raises(LinkLost):
+                async with streaming(rig.session.connection, "accelerometer", 1600.0) as run:
+                    async for chunk in run:
+                        if chunk.index > 3000 and how == "cut":
+                            assert rig.host is not None and rig.host.other is not None
+                            rig.host.other.close()
+                        elif chunk.index > 3000:
+                            rig.board.reset()
+
+    virtually(work)
+
+
+def test_a_block_of_another_shape_is_malformed(tmp_path: Path) -> None:
+    async def work() -> None:
+        async with (
+            Rig(tmp_path, tern_scenario()) as rig,
+            streaming(rig.session.connection, "accelerometer", 400.0) as run,
+        ):
+            run.block(Block(99, 0, b"of another stream"))
+            with pytest.raises(Malformed, match="is not one of 3 columns"):
+                run.block(Block(1, 0, b"\0" * 21))
+
+    virtually(work)
+
+
+def test_at_rest_it_is_upright_quiet_and_its_clock_is_told(tmp_path: Path) -> None:
+    async def work() -> None:
+        async with Rig(tmp_path, tern_scenario()) as rig:
+            onlooker = Onlooker()
+            entered = await rig.session.run(SPEC, RestParameters(seconds=3), onlooker)
+            result = entered.ran.result
+            assert result.outcome == "proven" and "0.50 % faster than told" in result.why
+            rows = rig.session.ledger.streams(entered.number or 0)["readings"].rows
+            assert len(rows) >= 4800 and 3 * 40 < onlooker.rows < 3 * 60, "all are kept, some are drawn"
+
+    virtually(work)
+
+
+def test_what_a_board_lacks_is_said_before_anything_is_begun(tmp_path: Path) -> None:
+    deaf = tern_scenario(replaced={"[accelerometer]": "[accelerometer]\n#"}).model_copy(
+        update={"accelerometer": None, "lacks": ["heat", "programs"]}
+    )
+
+    async def work() -> None:
+        async with Rig(tmp_path, deaf) as rig:
+            assert rig.session.connection.can == frozenset({"motion", "probe", "image"})
+            for name, lacks in (
+                ("accelerometer-at-rest", ["accelerometer"]),
+                ("hotend-control", ["heat"]),
+                ("extruder-steps", ["heat", "programs"]),
+            ):
+                entered = await rig.session.run(TRIALS[name], TRIALS[name].parameters(), Onlooker())
+                told = " and ".join(LACKING[each] for each in lacks)  # type: ignore[index]
+                assert entered.ran.result.why == f"Not started: this board {told}." and entered.number is None
+            with pytest.raises(BoardRefused, match="unknown method"):
+                await rig.session.connection.controller.target("hotend", 200.0)
+            await rig.session.connection.controller.all_off()
+
+    virtually(work)
