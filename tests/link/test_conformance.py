@@ -97,6 +97,18 @@ def mute(machine: SimulatedMachine) -> None:
     machine.board.events.told = lambda event: None
 
 
+def eager(machine: SimulatedMachine) -> None:
+    """Sends blocks of a stream whether the host has given credit or not."""
+    honest = machine.board.streams.due
+
+    def due() -> Any:
+        if (stream := machine.board.streams._open) is not None:
+            stream.upto = stream.blocks
+        return honest()
+
+    machine.board.streams.due = due  # type: ignore[method-assign]
+
+
 @pytest.mark.parametrize(
     ("wrong", "broken"),
     [
@@ -105,7 +117,8 @@ def mute(machine: SimulatedMachine) -> None:
         (forgetful, {"5.1"}),
         (unhearing, {"9.2"}),
         (disorderly, {"7.1"}),
-        (mute, {"6.1", "6.2", "7.2"}),
+        (mute, {"6.1", "6.2", "7.2", "11.3"}),
+        (eager, {"11.1"}),
     ],
     ids=lambda each: getattr(each, "__name__", ""),
 )

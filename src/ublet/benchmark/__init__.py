@@ -15,6 +15,7 @@ from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
 from ublet.benchmark.plants import analysing, plant_figures, soak_figures
 from ublet.benchmark.record import flood, ledger_at_size
+from ublet.benchmark.streaming import streams
 from ublet.benchmark.trials import fit_speed, trial_figures
 from ublet.benchmark.whole_route import whole_route
 
@@ -44,5 +45,6 @@ def measure(quick: bool) -> dict[str, Any]:
             "coverage": coverage(2 if quick else 24),
             "diagonals": diagonals(4 if quick else 50),
             "extruders": extruders(8 if quick else 50),
+            "streams": streams(20.0 if quick else 120.0),
             "guards": false_trips(10 if quick else 100),
         }

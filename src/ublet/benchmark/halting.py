@@ -87,14 +87,14 @@ def _release(terminal: Terminal, hands: Any) -> None:
 PHASES: dict[str, tuple[tuple[str, dict[str, Any]], ...]] = {
     "heating": (("heat.target", {"heater": "hotend", "celsius": 200}),),
     "homing": (("axis.home", {"axis": "x"}),),
-    "one motor": (("motor.turn", {"motor": "x.motors.x", "mm": 15, "speed_mm_s": 5}),),
+    "one motor": (("motor.turn", {"motor": "x.motors.a", "mm": 15, "speed_mm_s": 5}),),
     "queue": (
         (
             "motion.add",
             {
                 "program": "queue",
                 "at": 0,
-                "segments": [{"lift": {"axes.x.motors.x": 1.0 if n % 2 else -1.0}, "mm_s": 5} for n in range(100)],
+                "segments": [{"lift": {"axes.x.motors.a": 1.0 if n % 2 else -1.0}, "mm_s": 5} for n in range(100)],
                 "last": True,
             },
         ),
@@ -106,12 +106,34 @@ PHASES: dict[str, tuple[tuple[str, dict[str, Any]], ...]] = {
     "held": (
         (
             "motion.add",
-            {"program": "held", "at": 0, "segments": [{"lift": {"axes.x.motors.x": 9}, "mm_s": 2}], "last": True},
+            {"program": "held", "at": 0, "segments": [{"lift": {"axes.x.motors.a": 9}, "mm_s": 2}], "last": True},
         ),
         ("motion.hold", {}),
     ),
+    "probing": (
+        ("axis.home", {"axis": "x"}),
+        ("axis.home", {"axis": "y"}),
+        ("axis.home", {"axis": "z"}),
+        (
+            "motion.add",
+            {
+                "program": "probe",
+                "at": 0,
+                "segments": [{"to": {"z": 20}, "mm_s": 20}, {"touch": {"z": 0}, "mm_s": 0.5}],
+                "last": True,
+            },
+        ),
+    ),
+    "streaming": (
+        ("stream.open", {"stream": "accelerometer", "rate_hz": 1600}),
+        ("stream.credit", {"upto": 100_000}),
+        ("heat.target", {"heater": "hotend", "celsius": 60}),
+    ),
 }
 """What goes on when it is halted, by the requests that begin it."""
+
+CLOCK = 5
+"""The board's clock runs so many times as fast, so that homing before a touch does not take the day."""
 
 
 def halt_in_phases(folder: Path, tries: int) -> dict[str, Any]:
@@ -123,37 +145,39 @@ def halt_in_phases(folder: Path, tries: int) -> dict[str, Any]:
     import json
     import subprocess
 
+    from ublet.benchmark.diagonals import corexy
     from ublet.link.client import Client
     from ublet.link.transport import open_transport
     from ublet.session.hands import DemoHands
-    from ublet.session.library import scenario_path
 
     folder.mkdir(parents=True, exist_ok=True)
-    world = folder / "world"
-    command = [
-        sys.executable,
-        "-m",
-        "ublet",
-        "board",
-        "--scenario",
-        str(scenario_path("wren-180")),
-        "--world",
-        str(world),
-    ]
-    board = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    world, scenario = folder / "world", corexy(folder, 1)
+    command = [sys.executable, "-m", "ublet", "board", "--scenario", str(scenario), "--world", str(world)]
+    board = subprocess.Popen([*command, "--speed", str(CLOCK)], stdout=subprocess.PIPE, text=True)
     assert board.stdout is not None
     port = json.loads(board.stdout.readline())["port"]
     times: dict[str, list[float]] = {phase: [] for phase in PHASES}
 
+    async def begin(client: Client, ended: asyncio.Queue[int], requests: Any) -> int:
+        """Do what begins a phase, waiting for homings; returns the stream that is open, 0 for none."""
+        stream = 0
+        for number, (method, params) in enumerate(requests):
+            told = await client.call(method, {**params, "number": stream} if method == "stream.credit" else params)
+            stream = told.get("number", stream)
+            if method == "axis.home" and number < len(requests) - 1:
+                while await ended.get() != told["motion"]:
+                    pass
+        return stream
+
     async def work() -> None:
-        client = Client(await open_transport(port, 250_000))
+        client, ended = Client(await open_transport(port, 250_000)), asyncio.Queue[int]()
+        client.on_event = lambda event: ended.put_nowait(event.motion) if event.what == "ended" else None
         await client.hello()
         hands = DemoHands(world)
         for _ in range(max(1, tries // len(PHASES))):
             for phase, requests in PHASES.items():
-                for method, params in requests:
-                    await client.call(method, params)
-                await asyncio.sleep(0.35)
+                stream = await begin(client, ended, requests)
+                await asyncio.sleep(1.0 if phase == "probing" else 0.35)
                 began = time.perf_counter()
                 client.halt()
                 while hands.look().mode != "halted":
@@ -162,6 +186,8 @@ def halt_in_phases(folder: Path, tries: int) -> dict[str, Any]:
                         raise TimeoutError(f"not halted while {phase}")
                 times[phase].append(time.perf_counter() - began)
                 await client.call("release")
+                if stream:
+                    await client.call("stream.close", {"number": stream})
         client.close()
 
     try:

@@ -7,7 +7,7 @@ import itertools
 from collections.abc import Callable
 from typing import Any
 
-from ublet.link.frames import Decoder, Message, encode
+from ublet.link.frames import Block, Decoder, Message, encode
 from ublet.link.transport import Transport
 
 ANSWER_S = 2.0
@@ -21,11 +21,14 @@ class Silent(Exception):
 
 
 class BareLine:
-    """Frames out, frames in. got: what came and is no answer to :meth:`ask`, in its order; bad: spoilt lines."""
+    """Frames out, frames in. got: what came and is no answer to :meth:`ask`, in its order; blocks: of streams; bad:
+    spoilt lines.
+    """
 
     def __init__(self, transport: Transport) -> None:
         self.transport = transport
         self.got: list[Message] = []
+        self.blocks: list[Block] = []
         self._decoder = Decoder()
         self._ids = itertools.count(1)
         self._answers: dict[Any, list[Message]] = {}
@@ -102,6 +105,8 @@ class BareLine:
 
     def _received(self, data: bytes) -> None:
         for message in self._decoder.feed(data):
+            if isinstance(message, Block):
+                self.blocks.append(message)
             if not isinstance(message, dict):
                 continue
             if "method" not in message and "id" in message:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ublet.link.bare import BareLine
+from ublet.link.capabilities import capability_of
 from ublet.link.frames import Message
 
 
@@ -34,7 +35,8 @@ class Bench:
         self.line, self.about, self.values = line, about, values
 
     async def good(self, method: str, **params: object) -> Any:
-        """A result. Raises Broken when it is refused."""
+        """A result. Raises Broken when it is refused, Unchecked when the board says of itself that it cannot."""
+        self._can(method)
         answer = await self.line.ask(method, **params)
         if "result" not in answer:
             raise Broken(f"{method} was refused: {answer.get('error')}")
@@ -42,6 +44,7 @@ class Bench:
 
     async def refused(self, code: int, method: str, **params: object) -> str:
         """The message of a refusal. Raises Broken when it was done, or refused with another code."""
+        self._can(method)
         answer = await self.line.ask(method, **params)
         error = answer.get("error")
         if not isinstance(error, dict):
@@ -49,6 +52,11 @@ class Bench:
         if error.get("code") != code or not error.get("message"):
             raise Broken(f"{method} {params}: error {error}; code {code} with a message was to come")
         return str(error["message"])
+
+    def _can(self, method: str) -> None:
+        needed, told = capability_of(method), self.about.get("can")
+        if needed is not None and isinstance(told, list) and needed not in told:
+            raise Unchecked(f"it says that it cannot: {needed}")
 
     def one_of(self, start: str, end: str) -> str:
         """The name between two ends of a setting's path. Raises Unchecked when the board has none."""

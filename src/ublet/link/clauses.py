@@ -326,16 +326,3 @@ async def _dead_man(bench: Bench) -> None:
         told.get("guard") == "link lost" and told.get("why"),
         f"it tripped {told.get('guard')!r}, why {told.get('why')!r}",
     )
-
-
-# 10: images
-
-
-@clause("10.1", "image.status tells what runs; an image that is too large or for another board is refused.")
-async def _image(bench: Bench) -> None:
-    runs = await bench.good("image.status")
-    missing = {"slot", "slot_bytes", "bytes", "digest", "firmware", "machine", "modules"} - set(runs)
-    must(not missing, f"image.status says nothing of {', '.join(sorted(missing))}")
-    own = {"digest": "0" * 64, "board": bench.about["board"], "firmware": "99.0.0"}
-    await bench.refused(3, "image.begin", size=runs["slot_bytes"] + 1, **own)
-    await bench.refused(3, "image.begin", **{**own, "size": 100, "board": "no such board"})

@@ -364,7 +364,7 @@ class Client:
 
 BUSY = "another host is linked to this board: close that program, then it is free"
 MOST_HELD = 6000
-"""Samples that wait for missing ones before them; a board keeps at least 3,000."""
+"""Samples that wait for missing ones before them; a board keeps at least 200."""
 
 
 def _refusal(error: object) -> BoardRefused:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ublet.link import clauses
+from ublet.link import clauses, stream_clauses
 from ublet.link.bare import SESSION, BareLine, Silent
 from ublet.link.clause import CLAUSES, Bench, Broken, Unchecked
 from ublet.link.client import PROTOCOL
 from ublet.link.frames import Message
 from ublet.link.transport import Transport
 
-__all__ = ["CLAUSES", "Verdict", "clauses", "conform"]
+__all__ = ["CLAUSES", "Verdict", "clauses", "conform", "stream_clauses"]
 
 
 @dataclass(frozen=True)
@@ -53,7 +53,8 @@ async def conform(transport: Transport) -> list[Verdict]:
 async def _ready(line: BareLine, hello: Message) -> Bench:
     """The board as every check finds it: ours, at rest, released."""
     about = hello.get("result") or {}
-    await line.ask("hello", client="ublet conform", protocol=PROTOCOL, session=SESSION)
+    for session in (f"before {SESSION}", SESSION):  # another session ends whatever a check that broke left open
+        await line.ask("hello", client="ublet conform", protocol=PROTOCOL, session=session)
     for method in ("motion.stop", "heat.off", "release"):
         await line.ask(method)
     values: dict[str, Message] = {}
