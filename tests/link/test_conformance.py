@@ -118,7 +118,7 @@ def eager(machine: SimulatedMachine) -> None:
         (unhearing, {"9.2"}),
         (disorderly, {"7.1"}),
         (mute, {"6.1", "6.2", "7.2", "11.3"}),
-        (eager, {"11.1"}),
+        (eager, {"11.1", "11.3"}),
     ],
     ids=lambda each: getattr(each, "__name__", ""),
 )

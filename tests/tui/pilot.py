@@ -110,6 +110,7 @@ async def keep_pace(service: Service, speed: float) -> None:
         await asyncio.sleep(PAUSE_S)
         for _ in range(round(PAUSE_S * speed / TICK_S)):
             service.board.tick()
+        service.stream(PAUSE_S)
         turns += 1
         if turns % 2 == 0:
             service.state()

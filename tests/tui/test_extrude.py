@@ -1,0 +1,95 @@
+"""The legs Extrude and Shake by keyboard: filament measured, a program changed while it runs, readings at rest."""
+
+from __future__ import annotations
+
+import re
+import shutil
+from pathlib import Path
+
+import pytest
+
+from tests.tui.inside import Inside
+from tests.tui.screen import SPEED, Screen
+
+
+def to(screen: Inside | Screen, station: str) -> None:
+    """Go to a station by the palette."""
+    screen.key("C-p")
+    screen.type(f"go to {station}")
+    screen.wait(f"Go to {station}")
+    screen.key("Enter")
+
+
+@pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")
+def test_the_square_is_nudged_held_sent_on_and_halted(screens: list[Screen], tmp_path: Path) -> None:
+    screen = Screen(tmp_path, "demo", "--machine", "wren", "--dir", str(tmp_path / "wren"), "--speed", SPEED)
+    screens.append(screen)
+    screen.wait("clock ×")
+    to(screen, "test piece")
+    shown = screen.wait("by the live settings")
+    assert "purge line" in shown and "when it is printed; now dry" in shown and "Nothing heats" in shown
+    screen.key("p")
+    screen.type(" side_mm=120 rounds=10")
+    screen.key("Enter")
+    screen.wait("a square of 120 mm")
+    screen.key("Enter")
+    screen.wait("The square runs")
+    screen.key("3")
+    screen.wait("held: it stands")
+    screen.key("1", "1", "2", "1")
+    screen.wait("-0.04 mm nudged")
+    screen.key("6")
+    screen.wait("110 %")
+    screen.key("4")
+    screen.gone("held: it stands")
+    screen.key("F8")
+    screen.wait("HALTED")
+    shown = screen.wait("Halted by you")
+    assert "The square runs" not in shown
+    screen.key("r")
+    screen.gone("HALTED")
+
+
+def test_filament_is_marked_pushed_read_and_its_steps_are_kept(tmp_path: Path) -> None:
+    screen = Inside(tmp_path)
+    try:
+        to(screen, "extruder steps")
+        screen.wait("you read what is left to a mark with the rule")
+        screen.key("p")
+        screen.type(" repeats=2 length_mm=60")
+        screen.key("Enter", "Enter")
+        screen.wait("Is pla loaded")
+        screen.key("Enter")
+        for number in range(4):
+            screen.wait("before it goes in, by the rule")
+            screen.key("Enter")
+            shown = screen.wait("left on the rule")
+            if number == 0:
+                screen.type("lost")
+                assert "✗ " in screen.wait("is not a number")
+                screen.key("C-u")
+            read = re.search(r"left on the rule: (\d+\.\d) mm", shown)
+            assert read
+            screen.type(read.group(1))
+            screen.key("Enter")
+        shown = screen.wait("k keeps it")
+        assert "extruder.steps_per_mm" in shown and re.search(r"277\.798\s+28\d\.\d", shown)
+        screen.key("k")
+        screen.wait("1 kept, not saved")
+    finally:
+        screen.close()
+
+
+@pytest.mark.parametrize(
+    ("machine", "words"), [("tern-280", "Upright and quiet"), ("wren-180", "this board has no accelerometer")]
+)
+def test_an_accelerometer_is_listened_to_where_there_is_one(machine: str, words: str, tmp_path: Path) -> None:
+    screen = Inside(tmp_path, machine)
+    try:
+        to(screen, "accelerometer")
+        screen.wait("Nothing moves, nothing heats")
+        screen.key("Enter")
+        shown = screen.wait(words)
+        assert ("±" in shown) is (machine == "tern-280") or "Not started" in shown
+    finally:
+        screen.close()
