@@ -171,26 +171,51 @@ def move(out: Path) -> None:
             stage.wait("lost steps")
             stage.wait("1875")
             stage.shot(out / "limits.png")
+            stage.key("Escape")
+            extrude(stage, out)
             stage.key("C-q")
         finally:
             stage.close()
 
 
-def mend(out: Path) -> None:
-    """A machine file with errors, opened to be mended."""
-    from ublet.session.library import machine_path
-
-    with tempfile.TemporaryDirectory(prefix="ublet-mend-") as folder:
-        file = Path(folder) / "my-wren.toml"
-        text = machine_path("wren-180").read_text(encoding="utf-8")
-        text = text.replace("microsteps = 16", "microsteps = 17", 1).replace("maximum_c = 245", "maximum_c = 2450", 1)
-        file.write_text(text.replace("[bed]", "[bde]", 1), encoding="utf-8")
-        stage = Stage([sys.executable, "-m", "ublet", "open", str(file)])
-        try:
-            stage.wait("cannot be opened yet")
-            stage.shot(out / "mending.png")
-        finally:
-            stage.close()
+def extrude(stage: Stage, out: Path) -> None:
+    """A program before it runs and while it does, and filament that is measured."""
+    stage.wait("Cancelled by you")
+    stage.key("C-p", *"test", "Space", *"piece")
+    stage.wait("Go to test piece")
+    stage.key("Enter")
+    stage.wait("by the live settings")
+    stage.key("p", "Space", *"side_mm=100", "Space", *"rounds=6", "Enter")
+    stage.wait("a square of 100 mm")
+    stage.shot(out / "program.png")
+    stage.key("Enter")
+    stage.wait("square 1 of 6, ")
+    stage.key("1", "1")
+    stage.wait("square 4 of 6, ")
+    stage.key("3")
+    stage.wait("held: it stands")
+    stage.shot(out / "program-running.png")
+    stage.key("7")
+    stage.wait("not finished")
+    stage.key("C-p", *"extruder", "Space", *"steps")
+    stage.wait("Go to extruder steps")
+    stage.key("Enter")
+    stage.wait("what is left to a mark")
+    stage.key("Enter")
+    stage.wait("Is pla loaded")
+    stage.key("Enter")
+    for left in ("41.5", "42.2"):
+        stage.wait("before it goes in, by the rule")
+        stage.key("Enter")
+        stage.wait("to the first mark")
+        stage.key(*"gone", "Enter")
+        stage.wait("to the second mark")
+        stage.key(*left, "Enter")
+    stage.wait("3 of 3")
+    stage.key("Enter")
+    stage.wait("to the first mark")
+    stage.shot(out / "extruder.png")
+    stage.key("Escape", "Escape")
 
 
 def main(out: Path) -> None:
@@ -200,7 +225,6 @@ def main(out: Path) -> None:
         raise SystemExit(f"missing: apt-get install {' '.join(missing)}")
     out.mkdir(parents=True, exist_ok=True)
     move(out)
-    mend(out)
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         command = [sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "20"]
         stage = Stage(command)
@@ -223,7 +247,6 @@ def main(out: Path) -> None:
             stage.wait("Verified")
             stage.key("C-s")
             stage.wait("together?")
-            stage.shot(out / "save.png")
             stage.key("Enter")
             stage.wait("settings saved")
             time.sleep(9)  # the notice goes by itself
@@ -241,9 +264,7 @@ def main(out: Path) -> None:
             stage.shot(out / "gain-sets-bone.png")
             stage.key("F8")
             stage.wait("HALTED")
-            stage.key("Escape", "F6")
-            stage.shot(out / "halted.png")
-            stage.key("r", "Tab", "Down")
+            stage.key("Escape", "F6", "r", "Tab", "Down")
             stage.wait("Heats the bed to about")
             stage.key("Enter", "Enter")
             stage.wait("recommended:")

@@ -20,6 +20,9 @@ from ublet.core.run import Checkpoint, Finding, Progress, Stream, TrialResult
 from ublet.core.settings import Part
 from ublet.core.trial import TrialSpec
 from ublet.core.units import NotAQuantity
+from ublet.link.capabilities import capability_of
+from ublet.link.rpc import RpcController
+from ublet.session.document import Document
 from ublet.session.headless import on_scenario, run_on_scenario
 from ublet.session.library import boards, machine_path, scenario_path
 from ublet.session.orders import order_for
@@ -27,6 +30,9 @@ from ublet.session.record import Offline, affected_by, run_lines
 from ublet.session.saving import now
 from ublet.session.standings import standings
 from ublet.session.trials import CLOSED
+
+CONNECTING = {"image.status"}
+"""Asked of every board at each link."""
 
 CHEAP = ("inputs-by-hand", "fans-one-by-one", "motors-one-by-one", "directions", "homing", "sensors-at-rest")
 
@@ -48,12 +54,27 @@ def quietly(progress: Progress) -> None:
         if not name.endswith("-verify") and name != "accelerometer-at-rest"
     ],
 )
-def test_every_trial_records_rows_with_units_and_what_it_rests_on(trial: str, machine: str, tmp_path: Path) -> None:
+def test_every_trial_records_rows_with_units_and_what_it_rests_on(
+    trial: str, machine: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """The whole catalogue (a check by the trial that it checks), on one machine or the other."""
+    asked: set[str] = set()
+    for name in ("_do", "_ask"):
+        honest = getattr(RpcController, name)
+
+        def noted(
+            self: Any, *words: Any, _honest: Any = honest, _place: int = int(name == "_ask"), **params: Any
+        ) -> Any:
+            asked.add(words[_place])
+            return _honest(self, *words, **params)
+
+        monkeypatch.setattr(RpcController, name, noted)
     copied = tmp_path / f"{machine}.toml"
     shutil.copyfile(machine_path(machine), copied)
     order = order_for(trial, [], keep=trial.endswith("-control"), save=False)
     report = run_on_scenario(order, scenario_path(machine), copied, 3, quietly).report
+    used = {capability_of(method) for method in asked - CONNECTING} - {None}
+    assert used <= set(TRIALS[trial].uses(Document(copied).machine)), "what a board must be able to do is declared"
     offline = Offline(copied)
     for each in (report, report.get("verify")):
         if each is None:
