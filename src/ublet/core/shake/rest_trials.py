@@ -115,6 +115,11 @@ def _needs(machine: MachineFile, aim: RestParameters, read: Callable[[str], floa
     return (Need("nothing moves, nothing heats", True),)
 
 
+def _figure(result: TrialResult) -> str:
+    noise = max((found.value for found in result.findings if found.what == "noise"), default=0.0)
+    return f"±{noise:.2f} m/s²"
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "accelerometer-at-rest",
@@ -125,7 +130,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         (READINGS,),
         lambda machine, aim: f"Listens for {aim.seconds:g} s. Nothing moves, nothing heats; do not touch the machine.",
         _needs,
-        figure=lambda result: "upright, quiet",
+        figure=_figure,
         uses=always("accelerometer"),
     ),
 )

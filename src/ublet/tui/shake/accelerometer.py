@@ -7,6 +7,7 @@ from rich.text import Text
 
 from ublet.core.run import Series, TrialResult
 from ublet.core.shake.rest_trials import GRAVITY_M_S2
+from ublet.core.trial import TrialSpec
 from ublet.core.units import with_uncertainty
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
@@ -22,6 +23,7 @@ SHOWN_ROWS = 300
 
 LABEL_COLUMNS = 20
 LEAST_REACH_M_S2 = 0.5
+LEAST_ROWS = 10
 
 
 class AccelerometerBench(TrialBench):
@@ -31,19 +33,31 @@ class AccelerometerBench(TrialBench):
     title = "Accelerometer"
     why = "what hangs askew or trembles by itself tells nothing of the frame"
 
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.last: Series | None = None
+
+    def ended(self, spec: TrialSpec, result: TrialResult) -> None:
+        """What was drawn stays."""
+        super().ended(spec, result)
+        self.last = self.watched.series("readings") if self.watched is not None else None
+
     def picture(self) -> Picture:
-        """The readings."""
-        return readings_picture
+        """The readings; beside them what was found, where nothing runs."""
+        last = self.last
 
+        def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+            series = watched.series("readings") if watched is not None else None
+            if series is not None:
+                return _bands(series, width, height)
+            result = newest_result(session, watched, "accelerometer-at-rest")
+            found = _found(result, "accelerometer" in session.connection.can)
+            room = height - found.plain.count("\n") - 3
+            if last is None or watched is not None or room < LEAST_ROWS:
+                return found
+            return found.append("\n\n").append_text(_bands(last, width, room))
 
-def readings_picture(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
-    """A band for each axis, around its own middle; what was found where none is running."""
-    series = watched.series("readings") if watched is not None else None
-    if series is None:
-        return _found(
-            newest_result(session, watched, "accelerometer-at-rest"), "accelerometer" in session.connection.can
-        )
-    return _bands(series, width, height)
+        return draw
 
 
 def _bands(series: Series, width: int, height: int) -> Text:
@@ -72,15 +86,16 @@ def _found(result: TrialResult | None, there: bool) -> Text:
     gravity = result.finding("gravity") if result is not None else None
     if result is None or gravity is None:
         return text.append("not listened to yet" if there else "", Ink.quiet)
-    text.append("gravity       ", Ink.dim)
-    text.append(f"{gravity.value:>8.2f} m/s²", f"bold {Ink.focus}")
-    text.append(f"   of {GRAVITY_M_S2:.2f}\n\n", Ink.dim)
+
+    def line(words: str, value: str, after: str) -> None:
+        text.append(f"{words:<14}", Ink.dim)
+        text.append(f"{value:>20} ", f"bold {Ink.focus}")
+        text.append(f"{after}\n", Ink.dim)
+
+    line("gravity", f"{gravity.value:.2f}", f"m/s² of {GRAVITY_M_S2:.2f}")
     for axis in "xyz":
         if (noise := result.finding("noise", axis=axis)) is not None:
-            text.append(f"noise of {axis.upper()}    ", Ink.dim)
-            text.append(f"{noise.value:>8.3f} m/s²\n", f"bold {Ink.focus}")
+            line(f"noise of {axis.upper()}", f"{noise.value:.3f}", "m/s²")
     if (rate := result.finding("rate")) is not None:
-        text.append("\nreadings      ", Ink.dim)
-        text.append(f"{with_uncertainty(rate.value, rate.uncertainty or 0.0):>8}", f"bold {Ink.focus}")
-        text.append(" a second, by the board's clock", Ink.dim)
+        line("readings", with_uncertainty(rate.value, rate.uncertainty or 0.0), "a second, by the board's clock")
     return text

@@ -31,7 +31,7 @@ def parameter_words(spec: TrialSpec, aim: Part) -> str:
         shown = show(value, declared.unit) if number else shown_value(value)
         if number and declared.unit == "s" and value >= LONG_S:
             shown = duration(value)
-        for ending in ("_mm_s", "_mm", "_c", "_s"):
+        for ending in ("_mm_s", "_mm", "_c", "_s", "_hz"):
             name = name.removesuffix(ending)
         words.append(f"{name.replace('_', ' ')} {shown}")
     return ", ".join(words)
