@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import os
+import sys
 from collections.abc import Awaitable, Callable
 from pathlib import Path
 from typing import Any, TypeVar
@@ -21,6 +23,9 @@ from ublet.simulated import SimulatedMachine
 from ublet.world.scenario import Scenario, parse_scenario
 
 T = TypeVar("T")
+
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # the many processes that tests start need not each compile everything
+sys.dont_write_bytecode = False
 
 
 TERMINAL = "test_real_app"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 from pathlib import Path
 from typing import Any
@@ -24,6 +25,7 @@ def measure(quick: bool) -> dict[str, Any]:
     """Every figure, with the limit that the project sets itself."""
     from ublet.session.library import DEMOS
 
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # a user's commands are compiled once, too
     with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
         folder = Path(name)
         return {
