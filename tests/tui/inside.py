@@ -79,6 +79,10 @@ class Inside:
 
         return str(self._do(order))
 
+    def rest(self, seconds: float) -> None:
+        """Let it go on for a while."""
+        self._do(lambda there: asyncio.sleep(seconds))
+
     def gone(self, words: str, timeout: float = 10.0) -> None:
         self._do(lambda there: there.until(lambda: words not in there.text(), timeout))
 

@@ -32,8 +32,8 @@ from ublet.world.scenario import load_scenario
 
 SPEED = 20.0
 PAUSE_S = 0.01
-LOOKS_S = 0.05
-"""Reading a whole screen takes milliseconds: it is not done more often."""
+LOOKS_S, WORD_S = 0.12, 0.01
+"""Reading a whole screen takes milliseconds: it is not done more often; the app's own word costs nothing."""
 
 
 @dataclass
@@ -52,26 +52,26 @@ class Opened:
         for key in keys:
             self._send(key)
             await asyncio.sleep(0.01)
-            await self.until(lambda: not self.app._waiting and not self.app._under_way)
+            await self.until(lambda: not self.app._waiting and not self.app._under_way, every_s=WORD_S)
 
     async def burst(self, *keys: str) -> None:
         """Keys all at once."""
         for key in keys:
             self._send(key)
         await asyncio.sleep(0.01)
-        await self.until(lambda: not self.app._waiting and not self.app._under_way)
+        await self.until(lambda: not self.app._waiting and not self.app._under_way, every_s=WORD_S)
 
     def _send(self, key: str) -> None:
         name = _character_to_key(key) if len(key) == 1 else key
         character = key if len(key) == 1 else {"space": " ", "enter": "\r", "tab": "\t"}.get(key)
         self.app.post_message(Key(name, character))
 
-    async def until(self, there: object, seconds: float = 20.0) -> None:
+    async def until(self, there: object, seconds: float = 20.0, every_s: float = LOOKS_S) -> None:
         """Wait until something is so."""
         end = asyncio.get_running_loop().time() + seconds
         while not there():  # type: ignore[operator]
             assert asyncio.get_running_loop().time() < end, f"it did not come about; the screen was:\n{self.text()}"
-            await asyncio.sleep(LOOKS_S)
+            await asyncio.sleep(every_s)
 
     async def resize(self, width: int, height: int) -> None:
         """Another size of the terminal; the pilot's own way waits until the process is idle, which it never is here."""
@@ -79,7 +79,7 @@ class Opened:
         assert isinstance(driver, HeadlessDriver)
         driver._size = size
         self.app.post_message(Resize(size, size))
-        await self.until(lambda: self.app.size == size and self.app.screen.size == size)
+        await self.until(lambda: self.app.size == size and self.app.screen.size == size, every_s=WORD_S)
         await asyncio.sleep(0.02)
 
     async def painted(self) -> None:

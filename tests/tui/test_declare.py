@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import time
 from pathlib import Path
 
 from tests.tui.inside import Inside, inside
@@ -110,7 +109,7 @@ def test_wiring_and_modules_by_keyboard(screens: list[Inside], tmp_path: Path) -
         for _ in range(20):
             if re.search(rf"○ {name} ", screen.text()):
                 break
-            time.sleep(0.1)
+            screen.rest(0.1)
         down_to(screen, f"space puts it in: +{sizes()[name]:,}")
         screen.key("Space")
     shown = screen.wait("✗ overflows by", 10)
@@ -132,7 +131,7 @@ def down_to(screen: Inside, words: str) -> None:
         for _ in range(15):
             if said() != before:
                 break
-            time.sleep(0.1)
+            screen.rest(0.1)
     raise AssertionError(f"“{words}” is nowhere further down; the screen was:\n{screen.text()}")
 
 

@@ -31,7 +31,7 @@ def look_and_answer(screen: Inside, question: str, seen: str, until: str) -> Non
             asked = told[0]
             words = noticed[1].split(",")[0]
             answer(screen, MOTORS.get(words, words))
-        time.sleep(0.1)
+        screen.rest(0.1)
 
 
 def type_in(screen: Inside, text: str) -> None:
@@ -127,7 +127,7 @@ def measure(screen: Inside, until: str) -> None:
         elif read and place and (key := f"{place[1]} {step and step[1]}") != asked and "= " not in shown:
             asked = key
             type_in(screen, f"{read[1]} mm")
-        time.sleep(0.1)
+        screen.rest(0.1)
 
 
 def test_keys_jog_to_scale_and_are_refused_before_homing_and_beyond_limits(
