@@ -85,7 +85,7 @@ def test_a_run_that_ends_at_the_fast_push_goes_on_with_its_slow_readings(tmp_pat
             first = (await rig.session.run(SPEC, ExtruderParameters(), onlooker)).ran.result
             assert first.outcome == "failed" and "3 slow" in first.why and rig.everything_is_off()
             half = rig.session.trials.resumable(SPEC, ExtruderParameters())
-            assert half is not None and half.checkpoint.words == "slow pushes read"
+            assert half is not None and half.checkpoint.words == "3 slow read"
             whole = (await rig.session.run(SPEC, ExtruderParameters(), onlooker, True)).ran.result
             assert whole.finding("steps_per_mm") is not None and len(marked) == 6
             assert all("3.5 mm/s" in text for text in marked[3:])

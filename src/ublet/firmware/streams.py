@@ -155,7 +155,7 @@ class Streams:
         self._pack(stream)
         if stream.full:
             self._sockets.listen(stream.kind.name, 0.0)
-            self._events.tell("captured", stream=stream.number, blocks=stream.blocks)
+            self._events.tell("captured", stream=stream.number, blocks=stream.blocks, readings=stream.taken)
 
     def due(self) -> Block | None:
         """The next block to send; those that are asked for again come first."""

@@ -181,6 +181,7 @@ class EventTold(Told):
     height_mm: float = 0.0
     stream: int = 0
     blocks: int = 0
+    readings: int = 0
 
 
 class EventsPage(Told):

@@ -44,6 +44,7 @@ class StreamRun:
         self._told = told
         self._captured = captured
         self._blocks: int | None = None  # how many there are; None: it goes on
+        self._readings = 0  # of a capture, once it is full
         self._next = self._due = 0
         self._upto = 0
         self._early: dict[int, StreamBlock] = {}
@@ -78,6 +79,7 @@ class StreamRun:
             if block is not None:
                 self._next += 1
                 yield self._chunk(block)
+        self._gap(self._readings)
 
     @property
     def _can_ask(self) -> bool:
@@ -143,7 +145,7 @@ class StreamRun:
     def heard(self, event: EventTold) -> None:
         """Something happened: a capture may be full."""
         if event.what == "captured" and event.stream == self._told.number:
-            self._blocks = event.blocks
+            self._blocks, self._readings = event.blocks, event.readings
             self._came.set()
 
 

@@ -8,7 +8,7 @@ from typing import Literal
 from ublet.core.bench import Bench
 from ublet.core.motion.measuring import Length, length_of
 from ublet.core.questions import Confirm, Measure
-from ublet.core.run import Progress, Stream, TrialFailed
+from ublet.core.run import Checkpoint, Progress, Stream, TrialFailed
 from ublet.core.units import parse
 
 BEYOND_MM = 20.0
@@ -41,13 +41,14 @@ def marks_for(mm: float) -> tuple[float, float]:
 
 @dataclass
 class Pushing:
-    """Pushes on one machine. read: what went in, mm, by kind. placings: readings that one length is made of, at most:
-    a mark is placed and then read, the second one is placed from the first.
+    """Pushes on one machine. length_mm: of a whole push. read: what went in, mm, by kind. placings: readings that one
+    length is made of, at most: a mark is placed and then read, the second one is placed from the first.
     """
 
     bench: Bench
     instrument: FilamentInstrument
     celsius: float
+    length_mm: float
     read: dict[str, list[float]] = field(default_factory=dict)
     placings: int = 2
 
@@ -66,6 +67,9 @@ class Pushing:
             await bench.motion.push(mm, mm_s)
             readings.append(went := await self._went(mm))
             bench.record.row(STREAM.name, (float(KINDS.index(kind)), mm_s, self.celsius, mm, went))
+            read = {kind: list(each) for kind, each in self.read.items()}
+            state = {"read": read, "placings": self.placings, "length_mm": self.length_mm}
+            bench.record.checkpoint(Checkpoint(f"{self._told()} read", state))
         return length_of(readings, self.instrument, self.placings)
 
     async def _mark(self, mm: float, mm_s: float) -> None:
@@ -102,6 +106,8 @@ class Pushing:
             "geometry gives first, then measure again."
         )
 
+    def _told(self) -> str:
+        return ", ".join(f"{len(each)} {kind}" for kind, each in self.read.items() if each)
+
     def _so_far(self) -> str:
-        told = [f"{len(each)} {kind}" for kind, each in self.read.items() if each]
-        return f"Read so far: {', '.join(told)}." if told else "Nothing was read yet."
+        return f"Read so far: {told}." if (told := self._told()) else "Nothing was read yet."

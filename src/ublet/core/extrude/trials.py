@@ -29,7 +29,7 @@ from ublet.core.motion.homing_moves import number_of
 from ublet.core.motion.measuring import INSTRUMENTS, Length
 from ublet.core.motion.steps import Judged
 from ublet.core.questions import Confirm
-from ublet.core.run import Checkpoint, Finding, Option, Outcome, Progress, Proposal, TrialFailed, TrialResult, about
+from ublet.core.run import Finding, Option, Outcome, Progress, Proposal, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import with_uncertainty
@@ -84,13 +84,9 @@ async def extruder_steps(bench: Bench, aim: ExtruderParameters) -> TrialResult:
         )
     pushing = _begun(bench, aim, material.nozzle_c)
     await _make_ready(bench, aim, heater, named, material.nozzle_c)
-    now, mm = number_of(bench, "extruder.steps_per_mm"), aim.length_mm
-    try:
-        slow = await pushing.push("slow", mm, aim.slow_mm_s, aim.repeats, 0.6)
-    except BothGone:
-        mm /= FAR_LESS
-        slow = await pushing.push("slow", mm, aim.slow_mm_s, aim.repeats, 0.6)
-    bench.record.checkpoint(Checkpoint("slow pushes read", {"read": pushing.read, "placings": pushing.placings}))
+    now = number_of(bench, "extruder.steps_per_mm")
+    slow = await _slow_pushes(pushing, aim)
+    mm = pushing.length_mm
     slower = None
     if looks_short(slow, mm):
         slower = await pushing.push("slower", mm / 2, aim.slow_mm_s / SLOWER, 1, 0.7)
@@ -128,9 +124,19 @@ async def extruder_steps(bench: Bench, aim: ExtruderParameters) -> TrialResult:
 def _begun(bench: Bench, aim: ExtruderParameters, celsius: float) -> Pushing:
     """Pushes, with those that an earlier run had read before it was cut off."""
     if (going := bench.record.going_on) is None:
-        return Pushing(bench, aim.instrument, celsius)
+        return Pushing(bench, aim.instrument, celsius, aim.length_mm)
     read = {kind: list(each) for kind, each in going.state["read"].items()}
-    return Pushing(bench, aim.instrument, celsius, read, int(going.state["placings"]))
+    length_mm, placings = float(going.state["length_mm"]), int(going.state["placings"])
+    return Pushing(bench, aim.instrument, celsius, length_mm, read, placings)
+
+
+async def _slow_pushes(pushing: Pushing, aim: ExtruderParameters) -> Length:
+    """The slow pushes; far shorter ones where so much goes in that no mark is left to read."""
+    try:
+        return await pushing.push("slow", pushing.length_mm, aim.slow_mm_s, aim.repeats, 0.6)
+    except BothGone:
+        pushing.length_mm /= FAR_LESS
+        return await pushing.push("slow", pushing.length_mm, aim.slow_mm_s, aim.repeats, 0.6)
 
 
 async def _make_ready(bench: Bench, aim: ExtruderParameters, heater: str, named: str, celsius: float) -> None:

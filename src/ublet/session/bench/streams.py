@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Mapping
-from contextlib import asynccontextmanager
+from contextlib import AsyncExitStack, asynccontextmanager
 
 from ublet.core.bench import Listening
 from ublet.core.run import TrialFailed
@@ -26,8 +26,9 @@ class LinkStreams:
     @asynccontextmanager
     async def open(self, name: str, rate_hz: float, capture_s: float | None = None) -> AsyncIterator[Listening]:
         """Listen to one."""
-        try:
-            async with streaming(self._connection, name, rate_hz, capture_s) as run:
-                yield run
-        except BoardRefused as refused:
-            raise TrialFailed(f"The board does not stream: {refused}.") from refused
+        async with AsyncExitStack() as stack:
+            try:
+                run = await stack.enter_async_context(streaming(self._connection, name, rate_hz, capture_s))
+            except BoardRefused as refused:
+                raise TrialFailed(f"The board does not stream: {refused}.") from refused
+            yield run
