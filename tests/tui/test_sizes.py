@@ -74,7 +74,6 @@ def test_every_bench_stands_every_terminal(folder: Path, monkeypatch: pytest.Mon
         async with opened(folder, monkeypatch) as there:
             app = there.app
             for number, station in enumerate(station for station in ROUTE if station.built):
-                await there.resize(160, 47)
                 await app._show_station(station)
                 if number % 2:
                     app.action_theme()

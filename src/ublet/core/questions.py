@@ -175,14 +175,14 @@ class Judge(Question):
 @dataclass(frozen=True)
 class Live(Question):
     """Controls that stay open beside something that goes on: each use is an answer of its own, until one of
-    ``answers`` (or the end of what goes on) closes them. controls: word → what it does.
+    ``answers`` (or the end of what goes on) closes them. controls: word → what it does (empty: the word says it).
     """
 
     controls: Mapping[str, str] | None = None
 
     def allowed(self) -> str:
         """The controls and the answers."""
-        offered = ", ".join(f"{word}: {does}" for word, does in (self.controls or {}).items())
+        offered = ", ".join(f"{word}: {does}" if does else word for word, does in (self.controls or {}).items())
         return f"{offered}; or {super().allowed()}" if self.answers else offered
 
     def taken(self, text: str) -> str:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 from ublet.link.upload import BITS_A_BYTE
 
-PIECE = 256
+PIECE = 1024
 """What is pushed at once arrives in pieces of this size, bytes."""
 
 

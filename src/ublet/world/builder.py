@@ -123,6 +123,9 @@ class ScriptedBuilder:
 
     async def _use(self, controls: Live) -> str:
         """Look again and again beside what goes on; use a control when the cue's sight asks for it, else let it be."""
+        bold = self._scenario.builder.bold_to_mm_s
+        if controls.cue != ("watch", "speed") or not bold:
+            return str(await asyncio.get_running_loop().create_future())  # nothing to look out for
         loop = asyncio.get_running_loop()
         before, before_s = self._hands.look()["nozzle"], loop.time()
         while True:
@@ -131,9 +134,8 @@ class ScriptedBuilder:
             passed = max(now_s - before_s, LOOKS_S)
             fastest = max((abs(here[axis] - before[axis]) / passed for axis in here), default=0.0)
             before, before_s = here, now_s
-            match controls.cue:
-                case ("watch", "speed") if (bold := self._scenario.builder.bold_to_mm_s) and fastest > bold:
-                    return controls.answers[0]
+            if fastest > bold:
+                return controls.answers[0]
 
     def _judge(self, question: Judge) -> str:
         """A verdict for each place: the first, which is the usual, where this world has nothing to see of it."""

@@ -80,8 +80,8 @@ async def run_piece(bench: Bench, aim: PieceParameters) -> TrialResult:
         {
             CLOSER: f"{NUDGE_MM:g} mm to the bed",
             AWAY: f"{NUDGE_MM:g} mm from it",
-            HOLD: "it stands",
-            ON: "it goes on",
+            HOLD: "",
+            ON: "",
             SLOWER: "by 10 %",
             FASTER: "by 10 %",
         },

@@ -206,6 +206,9 @@ def lagged(value: Floats, step_s: float, lag_s: float, start: float) -> Floats:
 
 
 PIECE = 64
+_LATER = np.subtract.outer(np.arange(PIECE), np.arange(PIECE)).T
+_POWER = np.where(_LATER >= 0, _LATER, PIECE + 1)
+"""Which power of what is kept an input has in a later value of its piece; the last one stands for none."""
 
 
 def _store(drive: Floats, step: float, lag_s: float, start: float) -> Floats:
@@ -222,13 +225,12 @@ def _recur(keep: float, inputs: Floats, start: float) -> Floats:
     pieces = -(-count // PIECE)
     padded = np.zeros(pieces * PIECE)
     padded[:count] = inputs
-    powers = keep ** np.arange(PIECE + 1)
-    lags = np.subtract.outer(np.arange(PIECE), np.arange(PIECE))
-    within = padded.reshape(pieces, PIECE) @ np.where(lags >= 0, powers[np.clip(lags, 0, None)], 0.0).T
+    powers = np.append(keep ** np.arange(PIECE + 1), 0.0)
+    within = padded.reshape(pieces, PIECE) @ powers[_POWER]
     carried, last = np.empty(pieces), start
     fades = float(powers[PIECE])
     for number, end in enumerate(within[:, -1].tolist()):
         carried[number] = last
         last = fades * last + end
-    whole = within + np.outer(carried, powers[1:])
+    whole = within + np.outer(carried, powers[1:-1])
     return np.concatenate([[start], whole.ravel()[:count]])

@@ -41,7 +41,7 @@ class PieceBench(TrialBench):
             followed = None
             if series is not None:
                 segment, height_mm, feed, held, left_s = series.rows[-1, 4:].tolist()
-                followed = Followed(series.rows[:, 1:3], round(segment), height_mm, feed, bool(held), left_s)
+                followed = Followed(round(segment), height_mm, feed, bool(held), left_s)
             here = {axis: session.connection.channel(f"axes.{axis}.mm") for axis in ("x", "y", "z")}
             bed = (machine.bed.width_mm, machine.bed.depth_mm)
             return program_picture(table, printed, start_of(machine), bed, here, followed, width, height)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -33,16 +33,19 @@ Pieces = list[tuple[str, str]]
 
 @dataclass(frozen=True)
 class Followed:
-    """A program that runs: where it has been (n x 2, mm), its segment, nudge in mm, share of its feed, whether it is
-    held, time left in s.
+    """A program that runs: the segment of its last named place, nudge in mm, share of its feed, whether it is held,
+    time left in s.
     """
 
-    way_mm: NDArray[np.float64]
     segment: int
     height_mm: float
     feed: float
     held: bool
     left_s: float
+
+    def gone_s(self, table: Timetable) -> float:
+        """How far into its timetable it is, s."""
+        return max(0.0, table.seconds - self.left_s * self.feed)
 
 
 def program_picture(
@@ -62,7 +65,7 @@ def program_picture(
     """
     side = SIDE_COLUMNS if width > WIDE else NARROW_SIDE
     cells = Cells(width, max(height, 6))
-    last = _bed(cells, printed, start, bed_mm, here, followed, width - side - 4)
+    last = _bed(cells, table, printed, start, bed_mm, here, followed, width - side - 4)
     for row, line in enumerate(_told(table, printed, followed, side, cells.height)):
         column = last + 4
         for words, ink in line:
@@ -73,6 +76,7 @@ def program_picture(
 
 def _bed(
     cells: Cells,
+    table: Timetable,
     program: Program,
     start: Mapping[str, float],
     bed_mm: tuple[float, float],
@@ -98,24 +102,35 @@ def _bed(
         for (column, row), code in polyline_cells(x, y, cells.width, cells.height).items():
             cells.add_dots(column, row, code, ink)
 
-    before = dict(start)
-    for segment, end in zip(program.segments, program.ends(start), strict=True):
-        way = np.array([[before["x"], before["y"]], [end["x"], end["y"]]])
-        if isinstance(segment, To) and (way[0] != way[1]).any():
-            if segment.filament:
-                dots(way, Ink.text)
-            else:
-                for share in np.arange(0.0, 1.0, DASH_MM / float(np.hypot(*(way[1] - way[0])))):
-                    dots(way[:1] + share * (way[1:] - way[:1]), Ink.proposal)
-        before = dict(end)
+    x, y = here.get("x"), here.get("y")
+    for way, segment, _ in _ways(program, start):
+        if segment.filament:
+            dots(way, Ink.text)
+        else:
+            for share in np.arange(0.0, 1.0, DASH_MM / float(np.hypot(*(way[1] - way[0])))):
+                dots(way[:1] + share * (way[1:] - way[:1]), Ink.proposal)
+    gone_s = followed.gone_s(table) if followed is not None else -1.0
+    for way, _, number in _ways(table.program, start):
+        timed = table.segments[number]
+        if timed.begins_s + timed.seconds <= gone_s:
+            dots(way, Ink.focus)
+        elif timed.begins_s <= gone_s and x is not None and y is not None:
+            dots(np.array([way[0], [x, y]]), Ink.focus)
     for words, place in _named(program, start).items():
         cells.put(across.at(place[0]) + 2, down.at(place[1]) - 1, words, Ink.dim)
-    if followed is not None and len(followed.way_mm):
-        dots(followed.way_mm, Ink.focus)
-    x, y = here.get("x"), here.get("y")
     if x is not None and y is not None:
         cells.put(across.at(x), down.at(y), "◉", f"bold {Ink.focus}")
     return across.last
+
+
+def _ways(program: Program, start: Mapping[str, float]) -> Iterator[tuple[NDArray[np.float64], To, int]]:
+    """Lines over the bed (2 x 2, mm), each with its segment and that one's number."""
+    before = dict(start)
+    for number, (segment, end) in enumerate(zip(program.segments, program.ends(start), strict=True)):
+        way = np.array([[before["x"], before["y"]], [end["x"], end["y"]]])
+        if isinstance(segment, To) and (way[0] != way[1]).any():
+            yield way, segment, number
+        before = dict(end)
 
 
 def _named(program: Program, start: Mapping[str, float]) -> dict[str, tuple[float, float]]:
@@ -140,8 +155,7 @@ def _told(table: Timetable, printed: Program, followed: Followed | None, width: 
         line("time", duration(seconds), "by the live settings", f"bold {Ink.focus}")
     else:
         line("left", duration(followed.left_s), f"of {duration(seconds)}", f"bold {Ink.focus}")
-        done = min(1.0, max(0.0, 1 - followed.left_s * followed.feed / seconds)) if seconds else 1.0
-        full = round(done * BAR_COLUMNS)
+        full = round(min(1.0, followed.gone_s(table) / seconds) * BAR_COLUMNS) if seconds else BAR_COLUMNS
         lines.append([(" " * 10, ""), ("━" * full, Ink.focus), ("─" * (BAR_COLUMNS - full), Ink.faint)])
     line("filament", f"{printed.filament_mm:.0f} mm", "" if program.pushes else "when it is printed; now dry")
     if followed is not None:
@@ -168,4 +182,9 @@ def _place(place: str, begins_s: float, number: int, followed: Followed | None, 
         begun = [at for at, each in enumerate(table.program.segments) if each.place and at <= followed.segment]
         now, done = bool(begun) and begun[-1] == number, number < followed.segment
     mark, ink = ("◆", f"bold {Ink.focus}") if now else ("●", Ink.good) if done else ("○", Ink.dim)
-    return [(f"{mark} ", ink), (f"{duration(begins_s):>8}  ", Ink.dim), (place, ink if now else Ink.text)]
+    return [(f"{mark} ", ink), (f"{_clock(begins_s):>6}  ", Ink.dim), (place, ink if now else Ink.text)]
+
+
+def _clock(seconds: float) -> str:
+    """``1:05``."""
+    return f"{round(seconds) // 60}:{round(seconds) % 60:02d}"
