@@ -74,16 +74,16 @@ async def run_piece(bench: Bench, aim: PieceParameters) -> TrialResult:
         await _warm(bench, aim)
     table = bench.motion.timetable(program)
     asked = Live(
-        "The square runs. Change it with the numbers; F8 halts everything.",
+        "The square runs. Nearer to the bed or further from it, slower or faster: by the numbers. F8 halts everything.",
         (STOP,),
         ("watch", "program"),
         {
-            CLOSER: f"{NUDGE_MM:g} mm to the bed",
-            AWAY: f"{NUDGE_MM:g} mm from it",
+            CLOSER: f"{NUDGE_MM:g} mm",
+            AWAY: f"{NUDGE_MM:g} mm",
             HOLD: "",
             ON: "",
-            SLOWER: "by 10 %",
-            FASTER: "by 10 %",
+            SLOWER: "10 %",
+            FASTER: "10 %",
         },
     )
     changed = False

@@ -157,7 +157,7 @@ def _told(table: Timetable, printed: Program, followed: Followed | None, width: 
         line("left", duration(followed.left_s), f"of {duration(seconds)}", f"bold {Ink.focus}")
         full = round(min(1.0, followed.gone_s(table) / seconds) * BAR_COLUMNS) if seconds else BAR_COLUMNS
         lines.append([(" " * 10, ""), ("━" * full, Ink.focus), ("─" * (BAR_COLUMNS - full), Ink.faint)])
-    line("filament", f"{printed.filament_mm:.0f} mm", "" if program.pushes else "when it is printed; now dry")
+    line("filament", f"{printed.filament_mm:.0f} mm", "" if program.pushes else "when printed; now dry")
     if followed is not None:
         changed = f"bold {Ink.focus}"
         line("height", f"{followed.height_mm:+.2f}", "mm nudged", changed if followed.height_mm else Ink.text)
