@@ -45,12 +45,12 @@ def test_every_picture_of_a_trial_is_drawn_at_every_size(kind: str, folder: Path
             drawn = {"idle": 0, "asked": 0, "running": 0}
 
             def draw(state: str) -> None:
-                for width, height in sizes(60, len(state)):
+                for width, height in sizes(40, len(state)):
                     bench.picture()(rig.session, bench.watched, width, height)
                     drawn[state] += 1
 
             async def answer(question: Question) -> str:
-                if drawn["asked"] < 120:
+                if drawn["asked"] < 80:
                     bench.question = (question, asyncio.get_running_loop().create_future())
                     draw("asked")
                     bench.question = None
@@ -64,7 +64,7 @@ def test_every_picture_of_a_trial_is_drawn_at_every_size(kind: str, folder: Path
                 draw("running")
             rig.session.runner.cancel()
             await running
-            assert drawn["idle"] == 60 and drawn["running"] == 120
+            assert drawn["idle"] == 40 and drawn["running"] == 80
 
     virtually(work)
 
@@ -78,13 +78,13 @@ def test_every_bench_stands_every_terminal(folder: Path, monkeypatch: pytest.Mon
                 if number % 2:
                     app.action_theme()
                 larger, least = ((240, 70), (1, 1)) if number % 3 == 0 else ((100, 30), (81, 23))
-                for width, height in (larger, (80, 24), *([least] if number % 3 < 2 else []), (80, 25)):
+                for width, height in (larger, *([least] if number % 3 < 2 else []), (80, 24)):
                     await there.resize(width, height)
                     assert app.bench is not None
                     app.bench.refresh_state()
                     app.bench.beat()
                     await asyncio.sleep(0.01)
                 shown = there.text()
-                assert len(shown.split("\n")) == 25 and "F8 HALT" in shown
+                assert len(shown.split("\n")) == 24 and "F8 HALT" in shown
 
     asyncio.run(work())
