@@ -17,6 +17,7 @@ from ublet.core.shake.rest_trials import RestParameters
 from ublet.core.streams import Chunk, gaps_in
 from ublet.link.errors import BoardRefused, LinkLost, Malformed
 from ublet.link.frames import Block
+from ublet.session.standings import standings
 from ublet.session.streams import StreamRun, streaming
 
 LOSSY = {"baud = 250000": "baud = 250000\ndrop_rate = 0.01\nflip_rate = 0.004\nhost_drop_rate = 0.01"}
@@ -185,6 +186,11 @@ def test_what_a_board_lacks_is_said_before_anything_is_begun(tmp_path: Path) -> 
                 entered = await rig.session.run(TRIALS[name], TRIALS[name].parameters(), Onlooker())
                 told = " and ".join(LACKING[each] for each in lacks)  # type: ignore[index]
                 assert entered.ran.result.why == f"Not started: this board {told}." and entered.number is None
+            told = standings(rig.session)
+            assert {told[name].state for name in ("hotend control", "bed control", "accelerometer")} == {"waiting"}
+            assert told["accelerometer"].reason == "this board has no accelerometer"
+            assert told["homing"].state == "waiting", "the bed is warmed before Z homes, as declared"
+            assert told["motors"].state == "open"
             with pytest.raises(BoardRefused, match="unknown method"):
                 await rig.session.connection.controller.target("hotend", 200.0)
             await rig.session.connection.controller.all_off()

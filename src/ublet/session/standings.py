@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 
+from ublet.core.capabilities import lacking_words
 from ublet.core.catalogue import TRIALS
 from ublet.core.machine.image import ImageError
 from ublet.core.route import ROUTE, Standing, Station
@@ -140,7 +141,9 @@ def _trial_standing(session: Session, name: str, heater: str | None) -> Standing
     entries = [session.ledger.concluded(each, subject) for each in names]
     entry = max((each for each in entries if each is not None), key=lambda each: each.id, default=None)
     if entry is None:
-        return Standing("open")
+        lacking = lacking_words(TRIALS[name].uses(session.document.machine), session.connection.can)
+        missing = bool(lacking) and session.connection.linked
+        return Standing("waiting", "cannot", lacking) if missing else Standing("open")
     if entry.result.outcome != "proven":
         return Standing("failed", "failed", entry.result.why)
     if reasons := session.presence.reasons(entry.rests):

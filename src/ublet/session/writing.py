@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
+from ublet.core.capabilities import lacking_words
 from ublet.core.machine.compare import Difference, differences
 from ublet.core.machine.image import Head, Image, version_of, why_not
 from ublet.core.machine.modules import ModulePlan
@@ -92,6 +93,8 @@ def _refused(image: Image, plan: ModulePlan, connection: Connection) -> str | No
         return f"the image overflows the slot by {plan.overflow_bytes:,} bytes: leave modules out first"
     if connection.about is None or connection.image is None:
         return None
+    if lacking := lacking_words(("image",), connection.can):
+        return lacking
     if len(image.data) > connection.image.slot_bytes:
         return f"the image has {len(image.data):,} bytes, a slot of this board takes {connection.image.slot_bytes:,}"
     return why_not(Head(connection.about.board, version_of(connection.image.firmware), ""), image.head)

@@ -12,6 +12,7 @@ from textual.containers import Horizontal, Vertical
 from textual.events import Key
 from textual.widgets import Static
 
+from ublet.core.capabilities import lacking_words
 from ublet.core.heat.demands import demands_of
 from ublet.core.heat.outlook import far_from, time_to, time_to_cool
 from ublet.core.heat.prediction import predict_step
@@ -139,6 +140,8 @@ class TemperaturesBench(Bench):
         connection = self.session.connection
         if not connection.linked:
             text.append("✗ no link to the board", Ink.stop)
+        elif lacking := lacking_words(("heat",), connection.can):
+            text.append(f"✗ {lacking}", Ink.stop)
         elif connection.state.mode != "ready":
             text.append(f"✗ the board is {connection.state.mode}: r releases it", Ink.stop)
         elif why := self.session.barred():
@@ -239,7 +242,7 @@ class TemperaturesBench(Bench):
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Only the keys that work now are shown."""
         connection = self.session.connection
-        ready = self.session.usable and self.session.runner.running is None
+        ready = self.session.usable and self.session.runner.running is None and "heat" in connection.can
         if action in ("target", "fan"):
             return ready
         if action == "again":

@@ -118,7 +118,7 @@ class JogBench(TrialBench):
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Jog keys while nothing runs, or while the trial lets the builder jog."""
-        ready = self.session.usable
+        ready = self.session.usable and "motion" in self.session.connection.can
         if action == "jog":
             return ready and parameters[0] in self._free()
         if action in ("target", "step"):
