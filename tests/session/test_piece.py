@@ -11,7 +11,7 @@ import pytest
 from tests.conftest import Onlooker, Rig, tern, virtually
 from tests.session.test_wire_trials import RIGHT, run
 from ublet.core.catalogue import TRIALS
-from ublet.core.extrude.piece_trials import AWAY, CLOSER, FASTER, HOLD, ON, STOP, PieceParameters, piece
+from ublet.core.extrude.piece_trials import AWAY, CLOSER, FASTER, HOLD, ON, STOP, THICKER, PieceParameters, piece
 from ublet.core.motion.patterns import in_the_air, square
 from ublet.core.motion.program import Push, To
 from ublet.core.questions import Live, Question
@@ -87,6 +87,15 @@ def test_it_is_printed_hot_and_what_it_pushes_is_told(tmp_path: Path) -> None:
     drawn_back = 1.2 - 0.8  # the board's store has another retraction than the file, and ends with it
     told = square(tern(), 20.0, 1).filament_mm - drawn_back
     assert rig.world.filament.fed_mm == pytest.approx(told * 11.34 / 11.52, rel=0.01)
+
+
+def test_thicker_pushes_more_of_what_is_left_to_push(tmp_path: Path) -> None:
+    printed = PieceParameters(printed=True, side_mm=40.0, rounds=3)
+    (tmp_path / "usual").mkdir()
+    (tmp_path / "thick").mkdir()
+    _, usual = changed_by(tmp_path / "usual", [], 1.0, printed)
+    result, thick = changed_by(tmp_path / "thick", [THICKER, THICKER], 4.0, printed)
+    assert result.outcome == "proven" and 1.04 < thick.world.filament.fed_mm / usual.world.filament.fed_mm < 1.1
 
 
 def test_stopped_by_a_control_it_is_not_finished(tmp_path: Path) -> None:

@@ -117,6 +117,9 @@ class Running(Protocol):
     async def set_feed(self, share: float) -> None:
         """Follow it at another share of its speed."""
 
+    async def set_flow(self, share: float) -> None:
+        """Push another share of its filament."""
+
     async def hold(self, held: bool) -> None:
         """Stand still on the path, or go on from there."""
 

@@ -23,7 +23,7 @@ ABOVE_MM = 20.0
 """Without filament it runs so far above the bed, mm."""
 
 NUDGE_MM, FEED_STEP = 0.02, 0.1
-LOWEST_FEED, HIGHEST_FEED = 0.2, 2.0
+LOWEST_FEED, HIGHEST_FEED, LOWEST_FLOW, HIGHEST_FLOW = 0.2, 2.0, 0.5, 1.5
 LOOK_S = 0.2
 """Controls are looked at, and a row is recorded, so often, s."""
 
@@ -31,11 +31,14 @@ LATE_SHARE, LATE_S = 0.03, 0.5
 """What it takes may differ by so much from what was predicted: a share, and the time in which an end is noticed, s."""
 
 CLOSER, AWAY, HOLD, ON, SLOWER, FASTER, STOP = "closer", "away", "hold", "go on", "slower", "faster", "stop"
+THICKER, THINNER, FLOW_STEP = "thicker", "thinner", 0.05
+"""Where it is printed: so much more or less filament."""
+
 
 WAY = Stream(
     "way",
-    ("time_s", "x_mm", "y_mm", "z_mm", "segment", "height_mm", "feed", "held", "left_s"),
-    ("s", "mm", "mm", "mm", "", "mm", "", "", "s"),
+    ("time_s", "x_mm", "y_mm", "z_mm", "segment", "height_mm", "feed", "flow", "held", "left_s"),
+    ("s", "mm", "mm", "mm", "", "mm", "", "", "", "s"),
     5.0,
 )
 
@@ -84,6 +87,7 @@ async def run_piece(bench: Bench, aim: PieceParameters) -> TrialResult:
             ON: "",
             SLOWER: "10 %",
             FASTER: "10 %",
+            **({THICKER: "5 %", THINNER: "5 %"} if aim.printed else {}),
         },
     )
     changed = False
@@ -151,7 +155,7 @@ async def _followed(bench: Bench, table: Timetable, run: Running, controls: Cont
             here = [bench.motion.position(axis) for axis in ("x", "y", "z")]
         if None not in here:
             where = tuple(float(mm or 0.0) for mm in here)
-            stands = (float(going.segment), going.height_mm, going.feed, float(going.held))
+            stands = (float(going.segment), going.height_mm, going.feed, going.flow, float(going.held))
             bench.record.row("way", (now, *where, *stands, left_s))
         told = f"{place or 'on its way'}{', held' if going.held else ''}"
         bench.progress(Progress("square", min(1.0, gone_s / table.seconds), left_s, told))
@@ -168,6 +172,9 @@ async def _change(run: Running, used: str) -> None:
         case "slower" | "faster":
             feed = run.going.feed + (FEED_STEP if used == FASTER else -FEED_STEP)
             await run.set_feed(round(min(HIGHEST_FEED, max(LOWEST_FEED, feed)), 2))
+        case "thicker" | "thinner":
+            flow = run.going.flow + (FLOW_STEP if used == THICKER else -FLOW_STEP)
+            await run.set_flow(round(min(HIGHEST_FLOW, max(LOWEST_FLOW, flow)), 2))
 
 
 def _needs(machine: MachineFile, aim: PieceParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:

@@ -40,8 +40,8 @@ class PieceBench(TrialBench):
             series = watched.series("way") if watched is not None else None
             followed = None
             if series is not None:
-                segment, height_mm, feed, held, left_s = series.rows[-1, 4:].tolist()
-                followed = Followed(round(segment), height_mm, feed, bool(held), left_s)
+                segment, height_mm, feed, flow, held, left_s = series.rows[-1, 4:].tolist()
+                followed = Followed(round(segment), height_mm, feed, flow, bool(held), left_s)
             here = {axis: session.connection.channel(f"axes.{axis}.mm") for axis in ("x", "y", "z")}
             bed = (machine.bed.width_mm, machine.bed.depth_mm)
             return program_picture(table, printed, start_of(machine), bed, here, followed, width, height)

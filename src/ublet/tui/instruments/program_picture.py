@@ -33,13 +33,14 @@ Pieces = list[tuple[str, str]]
 
 @dataclass(frozen=True)
 class Followed:
-    """A program that runs: the segment of its last named place, nudge in mm, share of its feed, whether it is held,
-    time left in s.
+    """A program that runs: the segment of its last named place, nudge in mm, shares of its feed and of its
+    filament, whether it is held, time left in s.
     """
 
     segment: int
     height_mm: float
     feed: float
+    flow: float
     held: bool
     left_s: float
 
@@ -162,6 +163,8 @@ def _told(table: Timetable, printed: Program, followed: Followed | None, width: 
         changed = f"bold {Ink.focus}"
         line("height", f"{followed.height_mm:+.2f}", "mm nudged", changed if followed.height_mm else Ink.text)
         line("feed", f"{100 * followed.feed:.0f} %", "", changed if followed.feed != 1 else Ink.text)
+        if program.pushes:
+            line("flow", f"{100 * followed.flow:.0f} %", "", changed if followed.flow != 1 else Ink.text)
         held = [("held: it stands, and knows where", f"bold {Ink.focus}")] if followed.held else [("", "")]
         lines.append(held)
     elif table.capped:
