@@ -57,6 +57,7 @@ class Inside:
     def text(self) -> str:
         async def order(there: Opened) -> str:
             await there.painted()
+            await there.until(lambda: there.text().strip())  # a screen that has just come has no frame yet
             return "\n".join(line.rstrip() for line in there.text().split("\n"))
 
         return str(self._do(order))
