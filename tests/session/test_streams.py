@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -14,7 +14,7 @@ from tests.conftest import Onlooker, Rig, tern_scenario, virtually
 from ublet.core.capabilities import LACKING
 from ublet.core.catalogue import TRIALS
 from ublet.core.shake.rest_trials import RestParameters
-from ublet.core.streams import Chunk, gaps_in
+from ublet.core.streams import Chunk
 from ublet.link.errors import BoardRefused, LinkLost, Malformed
 from ublet.link.frames import Block
 from ublet.session.standings import standings
@@ -22,6 +22,16 @@ from ublet.session.streams import StreamRun, streaming
 
 LOSSY = {"baud = 250000": "baud = 250000\ndrop_rate = 0.01\nflip_rate = 0.004\nhost_drop_rate = 0.01"}
 SPEC = TRIALS["accelerometer-at-rest"]
+
+
+def gaps_in(chunks: Sequence[Chunk]) -> tuple[tuple[int, int], ...]:
+    """Readings that are missing between chunks: numbers of the first and the last of each gap."""
+    found, due = [], 0
+    for chunk in chunks:
+        if chunk.index > due:
+            found.append((due, chunk.index - 1))
+        due = chunk.index + len(chunk.time_s)
+    return tuple(found)
 
 
 @dataclass

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -88,13 +87,3 @@ class Clocking:
         spread = n * ii - i * i
         period = (n * it - i * t) / spread if n > 1 and spread > 0 else self.period_s
         return self._first_s + (t - period * i) / max(1, n), period
-
-
-def gaps_in(chunks: Sequence[Chunk]) -> tuple[tuple[int, int], ...]:
-    """Readings that are missing between chunks: numbers of the first and the last of each gap."""
-    found, due = [], 0
-    for chunk in chunks:
-        if chunk.index > due:
-            found.append((due, chunk.index - 1))
-        due = chunk.index + len(chunk.time_s)
-    return tuple(found)

@@ -16,7 +16,7 @@ from ublet.core.trial import Need
 MELTS_S = 20.0
 """So long at its temperature the filament in the nozzle has melted, s."""
 
-LONGEST_S = 900.0
+LONGEST_S = 1800.0
 HEADROOM_C = 10.0
 """A hotend is not driven nearer to its maximum than this, °C."""
 
@@ -83,14 +83,26 @@ async def melt(bench: Bench, heater: str, celsius: float, share: float) -> None:
     Raises:
         TrialFailed: it does not get there.
     """
+    await reach(bench, heater, celsius, share, MELTS_S, "there: the filament melts")
+
+
+async def reach(
+    bench: Bench, heater: str, celsius: float, share: float, settles_s: float = 0.0, settling: str = ""
+) -> None:
+    """Heat, and wait until it has been there for so long, s. share: of the whole trial; settling: what is told
+    meanwhile.
+
+    Raises:
+        TrialFailed: it does not get there.
+    """
     await bench.heat.warm(heater, celsius)
     since = there = bench.clock.now_s()
     async for sample in bench.heat.samples(heater):
-        now = sample.time_s
-        there = there if abs(sample.celsius - celsius) <= CLOSE_C else now
-        if now - there >= MELTS_S:
+        now, near = sample.time_s, abs(sample.celsius - celsius) <= CLOSE_C
+        there = there if near else now
+        if near and now - there >= settles_s:
             return
         if now - since > LONGEST_S:
             raise TrialFailed(f"The {heater} did not hold {celsius:g} °C within {LONGEST_S / 60:g} minutes.")
-        told = f"{sample.celsius:.0f} of {celsius:g} °C" if there == now else "there: the filament melts"
+        told = settling if near else f"{sample.celsius:.0f} of {celsius:g} °C"
         bench.progress(Progress(f"{heater} heats", share, None, told))

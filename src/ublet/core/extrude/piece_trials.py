@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ublet.core.bench import Bench, Controls, Running
-from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
+from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs, reach
 from ublet.core.heat.demands import beds
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.counting import lost_steps
-from ublet.core.motion.homing_moves import CLOSE_C, home_axis, home_unhomed, moving, preheat_words
+from ublet.core.motion.homing_moves import home_axis, home_unhomed, moving, preheat_words
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.patterns import in_the_air, square
 from ublet.core.motion.program import Program, Timetable
@@ -125,11 +125,7 @@ async def _warm(bench: Bench, aim: PieceParameters) -> None:
     machine = bench.machine
     _, material = material_of(machine, aim.material)
     for bed in beds(machine):
-        await bench.heat.warm(bed, material.bed_c)
-        async for sample in bench.heat.samples(bed):
-            if sample.celsius >= material.bed_c - CLOSE_C:
-                break
-            bench.progress(Progress(f"{bed} heats", 0.02, None, f"{sample.celsius:.0f} of {material.bed_c:g} °C"))
+        await reach(bench, bed, material.bed_c, 0.02)
     await melt(bench, hotend_of(machine), material.nozzle_c, 0.05)
 
 
