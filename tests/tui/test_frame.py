@@ -44,7 +44,9 @@ def test_the_palette_finds_actions_stations_and_settings(screens: list[Inside], 
     ):
         screen.key("C-p")
         screen.type(typed)
-        shown = screen.wait(told) if told else screen.text()
+        if told:
+            screen.wait(told)
+        shown = screen.wait("F8 HALT")  # bright above the palette, as soon as all of it is painted
         assert "F8 HALT" in shown and "🔎" not in shown
         if after:
             screen.key("Enter")

@@ -14,6 +14,7 @@ from ublet.core.route import ROUTE
 from ublet.core.run import Option, Proposal
 from ublet.tui.app import REST_S
 from ublet.tui.frame.dialogs import QuestionDialog, SaveDialog
+from ublet.tui.frame.key_order import KeysInOrder, Passed
 from ublet.tui.frame.route import Route
 
 
@@ -183,3 +184,12 @@ def test_the_file_on_the_disk_and_the_name_in_the_title_are_told_as_they_are(
             await there.until(lambda: "Tern 281" in there.title())
 
     asyncio.run(work())
+
+
+def test_a_key_that_passes_when_the_app_has_ended_is_no_fault() -> None:
+    async def work() -> int:
+        app = KeysInOrder(None)
+        app.on_passed(Passed(1))  # it has no screen any more, or not yet
+        return app.dealt
+
+    assert asyncio.run(work()) == 0

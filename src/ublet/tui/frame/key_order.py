@@ -71,7 +71,7 @@ class KeysInOrder(App[None]):
 
     async def _next_key(self) -> None:
         """Pass the next key on, and a message behind it."""
-        if self._under_way or not self._waiting:
+        if self._under_way or not self._waiting or not self.screen_stack:
             return
         self._turn, self._under_way = self._turn + 1, True
         target = self._at = self.focused or self.screen
@@ -83,6 +83,8 @@ class KeysInOrder(App[None]):
     def on_passed(self, message: Passed) -> None:
         """A key has been dealt with; a dialog that it opened must first have its field."""
         message.stop()
+        if not self.screen_stack:
+            return  # the app has ended meanwhile
         more = message.rounds > 1 and self._at is not None and self._at.is_attached and self._at.screen is self.screen
         if more and self._at is not None and self._at.post_message(Passed(message.turn, message.rounds - 1)):
             return
