@@ -15,6 +15,7 @@ import pytest
 from tests.tui.pilot import Opened, opened
 
 SPEED = 120.0
+SETTLES_S = 0.05
 NAMES = {"NPage": "pagedown", "PPage": "pageup", "BSpace": "backspace", "Escape": "escape", "Enter": "enter"}
 Order = Callable[[Opened], Awaitable[Any]]
 
@@ -57,7 +58,9 @@ class Inside:
     def text(self) -> str:
         async def order(there: Opened) -> str:
             await there.painted()
-            await there.until(lambda: there.text().strip())  # a screen that has just come has no frame yet
+            await asyncio.sleep(SETTLES_S)  # a dialog that was closed goes, one that was opened gets its first frame
+            await there.painted()
+            await there.until(lambda: there.text().strip())
             return "\n".join(line.rstrip() for line in there.text().split("\n"))
 
         return str(self._do(order))
@@ -74,9 +77,11 @@ class Inside:
 
     def wait(self, words: str, timeout: float = 60.0) -> str:
         async def order(there: Opened) -> str:
-            await there.until(lambda: words in there.text(), timeout)
-            await there.painted()
-            return "\n".join(line.rstrip() for line in there.text().split("\n"))
+            while True:
+                await there.until(lambda: words in there.text(), timeout)
+                await there.painted()
+                if words in (shown := there.text()):  # not a frame that was on its way to another one
+                    return "\n".join(line.rstrip() for line in shown.split("\n"))
 
         return str(self._do(order))
 
