@@ -74,6 +74,9 @@ class Heat(Protocol):
     def rise(self, sensor: str, since_c: float) -> float | None:
         """How far a sensor has risen since a reading, °C: tells only whether it warms; None when it does not read."""
 
+    def target(self, heater: str) -> float | None:
+        """What a heater is held at, °C; None while it is off."""
+
     def samples(self, heater: str) -> AsyncIterator[HeatSample]:
         """Samples of a heater from now on, 10 a second by the board's clock."""
 
@@ -151,6 +154,12 @@ class Motion(Protocol):
     async def push(self, mm: float, mm_s: float) -> float:
         """Push filament, and wait until it stands; returns the speed that the board allowed, mm/s."""
 
+    async def lift(self, motors: Mapping[str, float], mm_s: float) -> None:
+        """Turn single motors together, mm by their roots (``axes.z.motors.left``), and wait until they stand."""
+
+    def clear_at_the_end(self, mm: float) -> None:
+        """Whatever ends the trial, but a halt: Z is raised to at least so much, mm, before the pin is stowed."""
+
     async def home(self, axis: str) -> tuple[str, float | None]:
         """Home an axis; returns why it did not find its end (empty: it did), and how far off its position was, mm."""
 
@@ -200,6 +209,11 @@ class Probe(Protocol):
 
     async def pin(self, deployed: bool) -> None:
         """Deploy or stow the probe's pin."""
+
+    async def touch(self, floor_mm: float, mm_s: float) -> float | None:
+        """Z comes down until the probe triggers, at most to a position; returns where that was, mm (None: it did
+        not).
+        """
 
 
 class Guarding(Protocol):
@@ -349,6 +363,11 @@ class Bench(Protocol):
 
     def fact(self, kind: str, subject: str = "") -> Fact:
         """What the builder said last of something; a fact with number 0 when nothing was said."""
+
+    def tell(self, kind: str, subject: str = "") -> None:
+        """The builder did this for the trial just now (a screw turned): it is entered as a fact, so that what rests on
+        it elsewhere is known to be stale. The trial itself does not rest on it.
+        """
 
     def aside(self) -> AbstractContextManager[None]:
         """What is read in this block only leads there: the findings do not rest on it."""

@@ -90,9 +90,9 @@ ROUTE: tuple[Station, ...] = (
     Station("guards", "Heat", "what switches off by itself", ("guards-drill",), "guards"),
     Station("temperatures", "Heat", "materials' temperatures, by hand", (), "control"),
     Station("soak time", "Heat", "when the bed stops moving", ("bed-soak",), "soak"),
+    Station("lead screws", "Level", "the bed square to the frame", ("lead-screws", "lead-screws-by-hand"), "lifts"),
     *_leg(
         "Level",
-        ("lead screws", "the bed square to the frame"),
         ("bed corners", "the bed flat by its screws"),
         ("probe spread", "how well the probe repeats"),
         ("probe offset", "where the probe sits"),

@@ -12,7 +12,6 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
 from ublet.core.run import Progress
 from ublet.core.settings import Part
@@ -33,7 +32,8 @@ from ublet.session.saving import LinkGone, SaveFailed
 from ublet.session.session import Session
 from ublet.simulated import SimulatedMachine
 from ublet.world.builder import ScriptedBuilder
-from ublet.world.scenario import Scenario, load_scenario
+from ublet.world.level_truth import truth_at_end
+from ublet.world.scenario import load_scenario
 from ublet.world.truth import truth_of
 
 
@@ -46,12 +46,25 @@ class Done:
     lost: bool
 
 
-class Looking:
-    """Looks on at a headless run: passes progress on, and has questions answered."""
+Truth = Callable[[TrialSpec, Part], dict[str, float]]
+"""The truth behind a trial's findings, by their ids, as things are when it has ended."""
 
-    def __init__(self, answering: Answering, tell: Callable[[Progress], None]) -> None:
+
+class Looking:
+    """Looks on at a headless run: passes progress on, and has questions answered. truth: known in a scenario only."""
+
+    def __init__(self, answering: Answering, tell: Callable[[Progress], None], truth: Truth | None = None) -> None:
         self._answering = answering
         self._tell = tell
+        self._truth = truth
+
+    def with_truth(self, report: dict[str, Any], spec: TrialSpec, parameters: Part) -> dict[str, Any]:
+        """A report with the truth of every finding that has one."""
+        if self._truth is not None:
+            found = {finding["id"] for finding in report["findings"]}
+            truths = self._truth(spec, parameters)
+            report["truth"] = {id: value for id, value in truths.items() if id in found}
+        return report
 
     async def answer(self, question: Question) -> str:
         return await self._answering.answer(question)
@@ -70,7 +83,7 @@ async def execute(order: Order, session: Session, watcher: Looking) -> Done:
     """Run, and as asked keep, verify and save; a failed check is not saved."""
     entered = await session.run(order.spec, order.parameters, watcher, order.go_on)
     ran = entered.ran
-    report = run_json(session, order.spec, entered)
+    report = watcher.with_truth(run_json(session, order.spec, entered), order.spec, order.parameters)
     outcome, lost = ran.result.outcome, ran.lost
     best = ran.result.choice
     if entered.note:
@@ -82,7 +95,8 @@ async def execute(order: Order, session: Session, watcher: Looking) -> Done:
         if order.verify is not None and order.verify_parameters is not None:
             again = await session.run(order.verify, order.verify_parameters, watcher)
             checked = again.ran
-            report["verify"] = run_json(session, order.verify, again)
+            verified = run_json(session, order.verify, again)
+            report["verify"] = watcher.with_truth(verified, order.verify, order.verify_parameters)
             outcome, lost = checked.result.outcome, checked.lost
             if order.spec.mends and outcome == "proven":
                 report["why"] = f"{report['why']} After the mend: {checked.result.why}"
@@ -145,21 +159,7 @@ def run_on_scenario(
             machine = Path(folder) / source.name
             shutil.copyfile(Document(source).path, machine)
         with asyncio.Runner(loop_factory=VirtualLoop) as runner:
-            done = runner.run(_ordered(order, scenario_file, machine, seed, tell))
-    _with_truth(done.report, scenario, Document(source).machine, order.spec, order.parameters)
-    if "verify" in done.report and order.verify is not None and order.verify_parameters is not None:
-        report = done.report["verify"]
-        _with_truth(report, scenario, Document(source).machine, order.verify, order.verify_parameters)
-    return done
-
-
-def _with_truth(
-    report: dict[str, Any], scenario: Scenario, machine: MachineFile, spec: TrialSpec, parameters: Part
-) -> None:
-    """The truth of every finding of a report that has one, by the finding's id."""
-    truths = truth_of(scenario, machine, spec.name, parameters.model_dump())
-    found = {finding["id"] for finding in report["findings"]}
-    report["truth"] = {id: value for id, value in truths.items() if id in found}
+            return runner.run(_ordered(order, scenario_file, machine, seed, tell))
 
 
 async def _ordered(order: Order, scenario: Path, machine: Path, seed: int, tell: Callable[[Progress], None]) -> Done:
@@ -193,7 +193,13 @@ async def on_scenario(
         session = Session(machine, opener, threaded=False)
         stack.push_async_callback(session.close)
         await session.connection.connect()
-        yield session, Looking(ScriptedBuilder(scenario, simulated.hands, seed), tell)
+
+        def truth(spec: TrialSpec, parameters: Part) -> dict[str, float]:
+            aim = parameters.model_dump()
+            known = truth_of(scenario, declared, spec.name, aim)
+            return {**known, **truth_at_end(simulated.world, declared, spec.name, aim)}
+
+        yield session, Looking(ScriptedBuilder(scenario, simulated.hands, seed), tell, truth)
 
 
 def _attach(service: Service, end: MemoryTransport) -> None:

@@ -8,10 +8,10 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from ublet.core.motion.capping import Speed, capped
-from ublet.core.motion.program import Push, To
+from ublet.core.motion.program import Lift, Push, To, Touch
 from ublet.core.settings import Value
 from ublet.link.errors import LinkLost
-from ublet.link.replies import MotionTold, MoveTold
+from ublet.link.replies import EventTold, MotionTold, MoveTold
 
 if TYPE_CHECKING:
     from ublet.session.connection import Connection
@@ -72,7 +72,7 @@ async def go(connection: Connection, at: Mapping[str, float], mm_s: float) -> fl
     Raises:
         LinkLost, BoardRefused: it did not move; the message says why.
     """
-    return await _one(connection, To(at, mm_s), mm_s)
+    return await one_segment(connection, To(at, mm_s))
 
 
 async def push(connection: Connection, mm: float, mm_s: float) -> float:
@@ -81,13 +81,40 @@ async def push(connection: Connection, mm: float, mm_s: float) -> float:
     Raises:
         LinkLost, BoardRefused: it was not pushed; the message says why.
     """
-    return await _one(connection, Push(mm, mm_s), mm_s)
+    return await one_segment(connection, Push(mm, mm_s))
 
 
-async def _one(connection: Connection, segment: To | Push, mm_s: float) -> float:
+async def touch(connection: Connection, floor_mm: float, mm_s: float) -> float | None:
+    """Z down until the probe triggers, at most to a position; returns where that was, mm (None: it did not trigger).
+
+    Raises:
+        LinkLost, BoardRefused: it did not move; the message says why.
+    """
+    met: list[float | None] = []
+    name = f"line {next(_lines)}"
+
+    def hear(event: EventTold) -> None:
+        if event.program == name and event.what == "touched":
+            met.append(event.position.get("z"))
+
+    connection.heard.append(hear)
+    try:
+        told = await connection.controller.add(name, 0, [Touch({"z": floor_mm}, mm_s)], last=True)
+        await to_the_end(connection, told)
+    finally:
+        connection.heard.remove(hear)
+    return met[0] if met else None
+
+
+async def one_segment(connection: Connection, segment: To | Push | Lift) -> float:
+    """Follow one segment, and wait for its end; returns the speed that it may have.
+
+    Raises:
+        LinkLost, BoardRefused: it did not move; the message says why.
+    """
     told = await connection.controller.add(f"line {next(_lines)}", 0, [segment], last=True)
     await to_the_end(connection, told)
-    return told.capped[0].mm_s if told.capped else mm_s
+    return told.capped[0].mm_s if told.capped else segment.mm_s
 
 
 def speed_for(session: Session, axis: str, asked_mm_s: float) -> Speed:

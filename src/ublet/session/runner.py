@@ -39,7 +39,7 @@ class OwingBench(Bench, Protocol):
         """Let it be undone where that is possible without asking; whether it was."""
 
     async def stow(self) -> None:
-        """Put away what the trial left out: the probe's pin."""
+        """Put away what the trial left in the way: the nozzle goes up, the probe's pin too."""
 
 
 Ending = tuple[Outcome, str, bool]

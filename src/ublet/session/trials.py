@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from ublet.core.capabilities import lacking_words
 from ublet.core.evidence import Rest
+from ublet.core.facts import FACTS, Fact
 from ublet.core.machine.compare import same
 from ublet.core.motion.homing_trials import HOME
 from ublet.core.run import Checkpoint, TrialResult
@@ -159,7 +160,12 @@ class Trials:
             recorded,
             before.checkpoint if before is not None else None,
             before.rests if before is not None else (),
+            self._tell,
         )
+
+    def _tell(self, kind: str, subject: str) -> None:
+        """The builder did something at the machine for a trial: it is a fact like those that are told by hand."""
+        self._session.ledger.tell(Fact(kind, subject, FACTS[kind].said, now()))
 
     def proven(self, trial: str, subject: dict[str, str]) -> RunEntry | None:
         """The last proven run of a trial, of one subject when asked for."""

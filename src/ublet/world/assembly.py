@@ -41,9 +41,11 @@ def assemble(scenario: Scenario, machine: MachineFile) -> Mechanics:
     return Mechanics(kinematics_of(machine.machine.kinematics, named), motors, carriages, where)
 
 
-def melts(scenario: Scenario, machine: MachineFile) -> str:
-    """The plant that melts the filament: what the socket of the first hotend really heats; empty: there is none."""
-    sockets = [heater.socket for heater in machine.heaters.values() if heater.part == "hotend"]
+def heats(scenario: Scenario, machine: MachineFile, part: str) -> str:
+    """The plant that the socket of the first heater of a part (``hotend``, ``bed``) really heats; empty: there is
+    none.
+    """
+    sockets = [heater.socket for heater in machine.heaters.values() if heater.part == part]
     return scenario.heaters.get(sockets[0], "") if sockets else ""
 
 

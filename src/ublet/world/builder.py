@@ -22,6 +22,9 @@ CLEAR_MM = 1.5
 
 FINE_MM = 0.1
 
+TURNS_SHARE = 0.1
+"""A lead screw turned by hand goes so much too far or not far enough, at most."""
+
 LOOKS_S = 0.2
 """Beside something that goes on this builder looks so often, by the loop's clock, s."""
 
@@ -67,6 +70,11 @@ class ScriptedBuilder:
                 return self._left(float(mark), instrument)
             case ("measure", place, instrument):
                 return self._read(seen["from_mark"][place], instrument)
+            case ("gap at", lift, instrument):
+                return self._read(seen["lifts"][lift], instrument)
+            case ("turn lift", lift, mm):
+                off = float(self._random.uniform(-1, 1)) * TURNS_SHARE
+                self._hands.do({"do": "turn lift", "of": lift, "by": float(mm) * (1 + off)})
             case ("fault", kind, heater):
                 self._hands.fault(kind, heater)
             case ("bathe", sensor, bath):

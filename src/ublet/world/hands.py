@@ -84,12 +84,18 @@ class Hands:
                 self.fault(str(order["kind"]), str(order["of"]))
             case "bathe":
                 self.bathe(str(order["of"]), str(order["place"]))
+            case "turn lift":
+                self._world.bed.turn_lift(str(order["of"]), float(order["by"]))
+            case "turn screw":
+                self._world.bed.turn_screw(str(order["of"]), float(order["by"]))
         return self.look()
 
     def look(self) -> dict[str, Any]:
         """What is seen and felt: fans that turn, blocks that are warm (the one that got warm last first), the probe's
         pin, switches held; how far each carriage and motor went from the mark; where the nozzle is from the bed's front
-        left corner; the room left to the hard stops; what is left of the filament, mm.
+        left corner; the room left to the hard stops; what is left of the filament; the gap below the nozzle, and
+        between bed and gantry at each lift; how far each screw's spring is pressed together; where over the bed the
+        probe is, mm.
         """
         world, mechanics = self._world, self._world.mechanics
         now, baths = self._places(), world.baths
@@ -102,6 +108,10 @@ class Hands:
             "turned": sorted(role for role, mm in mechanics.turned.items() if abs(mm) > LEAST_MM),
             "from_mark": {name: now[name] - self._marked.get(name, 0.0) for name in now},
             "spool": world.filament.left_mm,
+            "gap": world.gap_mm,
+            "lifts": {role.removeprefix("z."): mechanics.where["z"] + mm for role, mm in world.bed.lifts_mm.items()},
+            "springs": {name: screw.spring_mm for name, screw in world.bed.screws.items()},
+            "probe": world.probe.place(mechanics.where) if world.probe is not None else None,
             "nozzle": dict(mechanics.where),
             "room": {
                 axis: (mechanics.where[axis] - each.low_mm, each.high_mm - mechanics.where[axis])

@@ -15,6 +15,7 @@ from ublet.core.machine.lines import key_lines
 from ublet.core.machine.problem import Problem
 from ublet.core.settings import Part, Value, flatten, refusal, setting
 from ublet.core.trouble import Trouble
+from ublet.world.bed_parts import BedTruth, Knock, NozzleTruth, ProbeTruth
 from ublet.world.extrude import ExtruderTruth
 from ublet.world.heat import PlantTruth
 from ublet.world.mechanics import MotorTruth
@@ -259,6 +260,10 @@ class Scenario(Part):
     switches: dict[str, SwitchPart] = Field(default_factory=dict)
     motors: dict[str, MotorPart] = Field(default_factory=dict)
     carriages: dict[Literal["x", "y", "z"], CarriagePart] = Field(default_factory=dict)
+    bed: BedTruth = Field(default_factory=BedTruth)
+    probe: ProbeTruth = Field(default_factory=ProbeTruth)
+    nozzle: NozzleTruth = Field(default_factory=NozzleTruth)
+    knocks: list[Knock] = Field(default_factory=list)
     extruder: ExtruderPart = Field(default_factory=ExtruderPart)
     accelerometer: AccelerometerPart | None = Field(default=None, description="Left out: the machine has none.")
     stored: dict[str, Any] = Field(

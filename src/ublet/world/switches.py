@@ -36,7 +36,7 @@ class Switch:
         part = self.part
         if not part.axis:
             return
-        reached = self._reaches(where[part.axis])
+        reached = self._reaches(where)
         if reached != self._reached:
             self._reached = reached
             self.press(reached)
@@ -48,14 +48,18 @@ class Switch:
         """Whether no current flows through its contact and wires."""
         return self._opens(self.pressed)
 
-    def is_open_at(self, place_mm: float) -> bool:
-        """Whether it would be open if its carriage stood there."""
-        reached = self._reaches(place_mm)
+    def is_open_at(self, where: Mapping[str, float]) -> bool:
+        """Whether it would be open if the carriages stood there."""
+        reached = self._reaches(where)
         return self._opens(reached if reached != self._reached else self.pressed)
 
-    def _reaches(self, place_mm: float) -> bool:
-        beyond = place_mm - self.part.at_mm - self._offset
+    def _reaches(self, where: Mapping[str, float]) -> bool:
+        beyond = self._beyond(where) - self._offset
         return beyond <= 0 if self.part.side == "low" else beyond >= 0
+
+    def _beyond(self, where: Mapping[str, float]) -> float:
+        """How far its carriage is from where it presses it, mm."""
+        return where[self.part.axis] - self.part.at_mm
 
     def _opens(self, pressed: bool) -> bool:
         if self.part.fault == "broken-wire":

@@ -9,10 +9,12 @@ import numpy as np
 from ublet.core.machine.schema import MachineFile
 from ublet.core.sockets import Level, Pace, Steps, Until
 from ublet.core.streams import Readings
-from ublet.world.assembly import assemble, melts
+from ublet.world.assembly import assemble, heats
+from ublet.world.bed import Bed
 from ublet.world.extrude import Filament
 from ublet.world.heat import STEP_S, Adc, Plant
 from ublet.world.mechanics import EXTRUDER, Stretch
+from ublet.world.probe import ProbeSwitch
 from ublet.world.scenario import Event, Scenario
 from ublet.world.shake import Accelerometer, Shove
 from ublet.world.switches import Switch
@@ -46,19 +48,26 @@ class World:
         self.stuck_heaters: set[str] = set()
         self.driven_at: dict[str, float] = {}  # plants that were driven, and when last
         self.baths: dict[str, float] = {}  # sensor sockets that were put into a bath, and how warm it is
-        self.switches = {name: Switch(part) for name, part in scenario.switches.items()}
-        self._plugged = {each.part.socket: each for each in reversed(self.switches.values())}
         self.mechanics = assemble(scenario, machine)
+        self.bed = Bed(scenario.bed, machine, scenario.knocks, np.random.default_rng([seed, 17]))
+        self._bed_plant, self._tip = heats(scenario, machine, "bed"), scenario.nozzle
+        self.probe: ProbeSwitch | None = None
+        self.switches = {name: Switch(switch) for name, switch in scenario.switches.items()}
+        if "probe" in scenario.switches:
+            own = np.random.default_rng([seed, 19])
+            self.probe = ProbeSwitch(scenario.switches["probe"], scenario.probe, machine, self.bed, own)
+            self.switches["probe"] = self.probe
+        self._plugged = {each.part.socket: each for each in reversed(self.switches.values())}
         pushes = next((each for each in self.mechanics.motors.values() if each.role == EXTRUDER), None)
         self.filament = Filament(scenario.extruder.truth(), pushes, np.random.default_rng([seed, 11]))
-        self._melts = melts(scenario, machine)
+        self._melts = heats(scenario, machine, "hotend")
         part = scenario.accelerometer
         self._accelerometer = Accelerometer(part.truth(), np.random.default_rng([seed, 13])) if part else None
         self._shoves: list[Shove] = []
         self._turned_s = 0.0  # of the step of time that goes on
         self._fan_plugs = {**{fan.socket: name for name, fan in machine.fans.items()}, **scenario.fan_plugs}
         self._has_pin = machine.probe is not None and machine.probe.kind == "pin"
-        self._pin_told = False
+        self._pin_told = self._came_down = False
         self._duties: Mapping[str, float] = {}
         self._blown: Mapping[str, float] = {}
         self._wind = dict.fromkeys(self.plants, 0.0)
@@ -97,9 +106,11 @@ class World:
 
     def pin(self, down: bool) -> None:
         """The probe's servo; a pin that is drawn in lets go of its switch."""
-        self._pin_told = down and self._has_pin
-        if not down and self._has_pin and "probe" in self.switches:
-            self.switches["probe"].let_go()
+        told, self._pin_told = self._pin_told, down and self._has_pin
+        if self._pin_told and not told:
+            self._came_down = self.probe is not None and self.probe.deployed()
+        if not down and self._has_pin and self.probe is not None:
+            self.probe.let_go()
 
     def listen(self, sensor: str, rate_hz: float) -> None:
         """The accelerometer begins to take readings, or ends."""
@@ -117,18 +128,23 @@ class World:
         if self._rests:
             self._rests = False
             self.mechanics.begin()
+            if self.bed.wanders:
+                self.bed.settle()
         self._turned = True
+        if self.probe is not None:
+            self.probe.down_mm_s = 0.0
         waited = self._plugged.get(until.socket) if until is not None else None
         if until is not None and (waited.is_open if waited is not None else True) == until.opens:
             return 0.0
         for stretch in self.mechanics.stretches(motors, pace):
             length = stretch.end_mm - stretch.start_mm
             if until is not None and waited is not None and self._follows(waited):
-                met = self._meets(stretch, waited, until.opens)
+                met = self._meets(stretch, waited, until.opens, pace)
                 length = length if met is None else met
             else:
                 met = None
             self.mechanics.carry(stretch, length)
+            self.bed.follow(self.mechanics.spun)
             self._shove(stretch, pace)
             if EXTRUDER in stretch.motors:
                 self.filament.push(stretch.motors[EXTRUDER] * length, self._amps_of(motors))
@@ -150,6 +166,10 @@ class World:
                 duty[plant] += share
         for plant in self.stuck_heaters:
             duty[plant] = 1.0
+        warmer = self.plants[self._bed_plant].block_c - self.ambient_c if self._bed_plant in self.plants else 0.0
+        self.bed.pass_time(seconds, warmer)
+        if self.probe is not None:
+            self.probe.pass_time(seconds, warmer)
         self.filament.pass_time(seconds, self.melt_c)
         if self._accelerometer is not None:
             self._accelerometer.pass_time(seconds, self._shoves)
@@ -177,13 +197,21 @@ class World:
     @property
     def pin_is_down(self) -> bool:
         """Whether the probe's pin really is down."""
-        probe = self.switches.get("probe")
-        return self._pin_told and probe is not None and probe.part.fault != "pin-stuck"
+        probe = self.probe
+        return self._pin_told and self._came_down and probe is not None and probe.part.fault != "pin-stuck"
 
     @property
     def melt_c(self) -> float:
         """How warm the block is that melts the filament, °C; the room's where there is none."""
         return self.plants[self._melts].block_c if self._melts in self.plants else self.ambient_c
+
+    @property
+    def gap_mm(self) -> float:
+        """Between the nozzle's tip and the bed: it is longer when it is hot, and a cold one carries a drop."""
+        where, tip = self.mechanics.where, self._tip
+        drop = tip.drop_mm if self.melt_c < tip.soft_c else 0.0
+        longer = tip.grows_mm_k * (self.melt_c - self.ambient_c)
+        return where["z"] - self.bed.height(where["x"], where["y"]) - longer - drop
 
     def turning(self) -> list[str]:
         """The fans that really turn now."""
@@ -214,22 +242,26 @@ class World:
 
     def _follows(self, switch: Switch) -> bool:
         """Whether a switch can be pressed now: the probe's only by its pin."""
-        return switch is not self.switches.get("probe") or not self._has_pin or self.pin_is_down
+        return switch is not self.probe or not self._has_pin or self.pin_is_down
 
     def _follow(self) -> None:
         for switch in self.switches.values():
             if self._follows(switch):
                 switch.follow(self.mechanics.where, self._random)
 
-    def _meets(self, stretch: Stretch, switch: Switch, opens: bool) -> float | None:
+    def _meets(self, stretch: Stretch, switch: Switch, opens: bool, pace: Pace) -> float | None:
         """How far along a stretch a switch comes to open, or to close, mm; None: not on it."""
         axis = switch.part.axis
         if not axis or axis not in stretch.axes:
             return None
+        mechanics = self.mechanics
 
         def reads(mm: float) -> bool:
-            place, _ = self.mechanics.where_after(axis, stretch.axes[axis] * mm)
-            return switch.is_open_at(place) == opens
+            there = {a: mechanics.where_after(a, per_mm * mm)[0] for a, per_mm in stretch.axes.items()}
+            if switch is self.probe:
+                speed = pace.speed(pace.reached(stretch.start_mm + mm))
+                self.probe.down_mm_s = max(0.0, -stretch.axes["z"] * speed)
+            return switch.is_open_at({**mechanics.where, **there}) == opens
 
         low, top = 0.0, stretch.end_mm - stretch.start_mm
         if not reads(top):

@@ -6,17 +6,16 @@ from collections.abc import Callable
 
 from ublet.core.bench import Bench
 from ublet.core.heat.demands import hotends
+from ublet.core.heat.reaching import CLOSE_C, reach
 from ublet.core.machine.heat_parts import Material
 from ublet.core.machine.schema import MachineFile
 from ublet.core.machine.tool_parts import Extruder
-from ublet.core.motion.homing_moves import CLOSE_C
-from ublet.core.run import Progress, TrialFailed
+from ublet.core.run import TrialFailed
 from ublet.core.trial import Need
 
 MELTS_S = 20.0
 """So long at its temperature the filament in the nozzle has melted, s."""
 
-LONGEST_S = 1800.0
 HEADROOM_C = 10.0
 """A hotend is not driven nearer to its maximum than this, °C."""
 
@@ -84,25 +83,3 @@ async def melt(bench: Bench, heater: str, celsius: float, share: float) -> None:
         TrialFailed: it does not get there.
     """
     await reach(bench, heater, celsius, share, MELTS_S, "there: the filament melts")
-
-
-async def reach(
-    bench: Bench, heater: str, celsius: float, share: float, settles_s: float = 0.0, settling: str = ""
-) -> None:
-    """Heat, and wait until it has been there for so long, s. share: of the whole trial; settling: what is told
-    meanwhile.
-
-    Raises:
-        TrialFailed: it does not get there.
-    """
-    await bench.heat.warm(heater, celsius)
-    since = there = bench.clock.now_s()
-    async for sample in bench.heat.samples(heater):
-        now, near = sample.time_s, abs(sample.celsius - celsius) <= CLOSE_C
-        there = there if near else now
-        if near and now - there >= settles_s:
-            return
-        if now - since > LONGEST_S:
-            raise TrialFailed(f"The {heater} did not hold {celsius:g} °C within {LONGEST_S / 60:g} minutes.")
-        told = settling if near else f"{sample.celsius:.0f} of {celsius:g} °C"
-        bench.progress(Progress(f"{heater} heats", share, None, told))

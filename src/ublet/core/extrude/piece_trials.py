@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ublet.core.bench import Bench, Controls, Running
-from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs, reach
+from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
+from ublet.core.heat.reaching import reach
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.counting import lost_steps
 from ublet.core.motion.homing_moves import home_axis, home_unhomed, moving, preheat_words

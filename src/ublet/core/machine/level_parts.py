@@ -30,10 +30,22 @@ class Probe(Part):
     pull_up: bool = setting("Whether the board pulls the input up.", default=True, board=True, acts="switch")
     normally_closed: bool = setting("Closed at rest, open when it triggers.", default=False, board=True, acts="switch")
     offset_x_mm: float = setting(
-        "To the right of the nozzle (negative: left).", unit="mm", low=-200, high=200, default=0.0, board=True
+        "To the right of the nozzle (negative: left).",
+        unit="mm",
+        low=-200,
+        high=200,
+        default=0.0,
+        board=True,
+        tolerance=0.5,
     )
     offset_y_mm: float = setting(
-        "Behind the nozzle (negative: in front).", unit="mm", low=-200, high=200, default=0.0, board=True
+        "Behind the nozzle (negative: in front).",
+        unit="mm",
+        low=-200,
+        high=200,
+        default=0.0,
+        board=True,
+        tolerance=0.5,
     )
     offset_z_mm: float = setting(
         "Added to the nozzle's height: more negative brings the nozzle nearer to the bed.",
@@ -42,11 +54,17 @@ class Probe(Part):
         high=20,
         default=0.0,
         board=True,
+        tolerance=0.02,
     )
-    approach_mm_s: float = setting("Speed towards the bed.", unit="mm/s", low=0.1, high=50, default=5.0, board=True)
+    approach_mm_s: float = setting(
+        "Speed towards the bed.", unit="mm/s", low=0.1, high=50, default=5.0, board=True, tolerance=0.5
+    )
     travel_mm_s: float = setting("Speed between points.", unit="mm/s", low=1, high=1000, default=120.0, board=True)
     lift_mm: float = setting(
         "Height over the bed between points.", unit="mm", low=0.5, high=50, default=5.0, board=True
+    )
+    deepest_mm: float = setting(
+        "So far below where the bed should be a touch is given up.", unit="mm", low=0.2, high=20, default=2.5
     )
     samples: int = setting("Touches at each point.", low=1, high=20, default=2, board=True)
     tolerance_mm: float = setting(

@@ -4,18 +4,14 @@ from __future__ import annotations
 
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability, Uses
+from ublet.core.heat.reaching import reach
 from ublet.core.machine.schema import Axis, MachineFile
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.words import several
 
 TRAVEL_MM_S = 50.0
-CLOSE_C = 2.0
-"""So near to its target a heater counts as there, °C."""
-
 FRESH_S = 0.6
 """Readings are not older than this, s."""
-
-LONGEST_PREHEAT_S = 1200.0
 
 
 def axis_of(machine: MachineFile, name: str) -> Axis:
@@ -121,20 +117,14 @@ async def go_to(bench: Bench, name: str, mm: float, speed_mm_s: float) -> None:
 
 
 async def preheat(bench: Bench) -> None:
-    """Warm what must be warm before Z homes, and wait for it."""
-    warm = preheats(bench.machine)
+    """Warm what must be warm before Z homes, and wait for it; what a trial holds hotter stays so."""
+    warm = {
+        heater: max(celsius, bench.heat.target(heater) or 0.0) for heater, celsius in preheats(bench.machine).items()
+    }
     for heater, celsius in warm.items():
         await bench.heat.warm(heater, celsius)
     for heater, celsius in warm.items():
-        sensor = bench.machine.heaters[heater].sensor
-        waited = 0.0
-        while (now := bench.heat.celsius(sensor)) is None or now < celsius - CLOSE_C:
-            if waited > LONGEST_PREHEAT_S:
-                raise TrialFailed(f"The {heater} did not reach {celsius:g} °C in {LONGEST_PREHEAT_S / 60:g} minutes.")
-            shown = f"{now:.0f} of {celsius:g} °C" if now is not None else "no reading"
-            bench.progress(Progress(f"{heater} warms", 0.0, None, shown))
-            await bench.clock.rest(1.0)
-            waited += 1.0
+        await reach(bench, heater, celsius, 0.0)
 
 
 async def _over_the_bed(bench: Bench) -> None:

@@ -34,7 +34,7 @@ class LinkBench:
     ``threaded`` runs long computations beside the event loop; a virtual clock must not wait for
     threads and runs them in place. ``lent`` notes what borrowed settings must be put back to, for whoever comes after a
     lost link. ``steps_per_s``: the most that the board makes on one motor. ``recorded``: the open run; None for what is
-    not entered in the ledger. ``rested``: what the run rests on that this one goes on from.
+    not entered in the ledger. ``rested``: what the run rests on that this one goes on from. ``tell``: enters a fact.
     """
 
     def __init__(
@@ -52,12 +52,14 @@ class LinkBench:
         recorded: Recorded | None = None,
         going_on: Checkpoint | None = None,
         rested: tuple[Rest, ...] = (),
+        tell: Callable[[str, str], None] = lambda kind, subject: None,
     ) -> None:
         self._resting = Resting(machine, written, connection, lent, fact_of)
         self._resting.trace.take(rested)
         self._watcher = watcher
         self._threaded = threaded
         self._recorded = recorded
+        self._tell = tell
         self.machine = self._resting.machine
         self.settings = LinkSettings(connection, self._resting, lent)
         self.heat = LinkHeat(connection, self._resting)
@@ -77,6 +79,10 @@ class LinkBench:
     def fact(self, kind: str, subject: str = "") -> Fact:
         """What the builder said last of something."""
         return self._resting.fact(kind, subject)
+
+    def tell(self, kind: str, subject: str = "") -> None:
+        """The builder did this for the trial."""
+        self._tell(kind, subject)
 
     def aside(self) -> AbstractContextManager[None]:
         """What is read in this block is not rested on."""
@@ -106,5 +112,6 @@ class LinkBench:
         return await self._watcher.undo(question)
 
     async def stow(self) -> None:
-        """Stow the probe's pin if the trial left it down."""
+        """Raise Z as the trial asked for, and stow the probe's pin if it was left down."""
+        await self.motion.clear()
         await self.probe.stow()

@@ -43,6 +43,10 @@ class LinkHeat:
         self._resting.holding(heater, celsius)
         await self._target(heater, celsius)
 
+    def target(self, heater: str) -> float | None:
+        """What it is held at."""
+        return self._connection.channel(f"heaters.{heater}.target_c")
+
     async def warm(self, heater: str, celsius: float) -> None:
         """Hold it as a mere means."""
         self._resting.plant(heater)

@@ -7,12 +7,15 @@ from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
 
 from ublet.core.bench import InputState, Running
-from ublet.core.motion.program import Program, Timetable
+from ublet.core.motion.program import Lift, Program, Timetable
 from ublet.core.run import TrialFailed
 from ublet.session.bench.resting import Resting
 from ublet.session.connection import Connection
-from ublet.session.jogging import go, push, to_the_end
+from ublet.session.jogging import go, one_segment, push, to_the_end, touch
 from ublet.session.programs import ProgramRun, planned
+
+CLEAR_MM_S, UNHOMED_MM, NO_MM = 5.0, 5.0, 0.01
+"""At the end Z is raised so fast; by so much at the most where nobody knows how high it stands; less is nothing."""
 
 
 class LinkMotion:
@@ -22,6 +25,7 @@ class LinkMotion:
         self._connection = connection
         self._resting = resting
         self._steps_per_s = steps_per_s
+        self._clear_mm = 0.0
 
     def timetable(self, program: Program) -> Timetable:
         """The program as the board will run it from where it stands."""
@@ -73,6 +77,26 @@ class LinkMotion:
         self._resting.filament()
         return await push(self._connection, mm, mm_s)
 
+    async def lift(self, motors: Mapping[str, float], mm_s: float) -> None:
+        """Turn single motors together, and wait until they stand."""
+        for root in motors:
+            self._resting.motor(root)
+        await one_segment(self._connection, Lift(motors, mm_s))
+
+    def clear_at_the_end(self, mm: float) -> None:
+        """Whatever ends the trial, Z is raised to at least so much."""
+        self._clear_mm = max(self._clear_mm, mm)
+
+    async def clear(self) -> None:
+        """Raise Z as was asked for at the end. One that does not know where it stands goes up by so much."""
+        connection = self._connection
+        if not self._clear_mm or not connection.linked or connection.state.mode != "ready":
+            return
+        here = connection.channel("axes.z.mm")
+        by = self._clear_mm - here if here is not None else min(self._clear_mm, UNHOMED_MM)
+        if by > NO_MM:
+            await to_the_end(connection, await connection.controller.move("z", by, CLEAR_MM_S))
+
     async def home(self, axis: str) -> tuple[str, float | None]:
         """Home an axis and wait for its end."""
         self._resting.end(axis)
@@ -109,6 +133,11 @@ class LinkProbe:
         self._pin_down = self._pin_down or deployed
         await self._connection.controller.pin(deployed)
         self._pin_down = deployed
+
+    async def touch(self, floor_mm: float, mm_s: float) -> float | None:
+        """Z comes down until the probe triggers; where that was, mm."""
+        self._resting.touch()
+        return await touch(self._connection, floor_mm, mm_s)
 
     async def stow(self) -> None:
         """Stow the pin if the trial left it down."""

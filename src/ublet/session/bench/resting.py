@@ -103,6 +103,13 @@ class Resting:
         if self._first("switch", name):
             self._acting(f"{name}.", "switch")
 
+    def touch(self) -> None:
+        """The bed is touched with the probe: what reads it, where it hangs, how long Z's millimetres are."""
+        self.length("z")
+        self.switch("probe")
+        if self._first("touch"):
+            self.fact("probe")
+
     def reading(self, sensor: str) -> None:
         """A temperature is read."""
         if self._first("reading", sensor):

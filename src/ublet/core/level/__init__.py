@@ -1,0 +1,1 @@
+"""Levelling: lifts, screws, the probe and the nozzle over the bed."""

@@ -1,0 +1,158 @@
+"""Lifts: what each must do so that the bed is square to the frame, and what is wrong when that does not come out."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from ublet.core.level.surface import Place, Shape, Surface, fit_surface
+from ublet.core.words import several
+
+TELLS_MM = 0.08
+"""From so large a correction on it is seen whether a lift did what it was told, mm."""
+
+OFF_SHARE = 0.3
+"""What a lift did may be off by this share of what it was told, and still be the same."""
+
+DOUBLE, HALF = 2.0, 0.5
+
+
+def shape_for(lifts: int) -> Shape:
+    """Two lifts carry a line, three a plane, four a twisted plane."""
+    return "line" if lifts == 2 else "plane" if lifts == 3 else "twisted"
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How the bed stands at the lifts: its height at each pivot over their mean, mm, and the standard uncertainty of
+    each. range_mm: between the highest and the lowest.
+    """
+
+    heights: Mapping[str, float]
+    uncertainty_mm: float
+    surface: Surface
+
+    @property
+    def range_mm(self) -> float:
+        """Between the highest and the lowest."""
+        return max(self.heights.values()) - min(self.heights.values())
+
+    @property
+    def range_u_mm(self) -> float:
+        """Standard uncertainty of the range: of a difference of two heights."""
+        return math.sqrt(2) * self.uncertainty_mm
+
+
+def standing_of(
+    pivots: Mapping[str, Place], places: Sequence[Place], heights_mm: Sequence[float], height_u_mm: float
+) -> Standing:
+    """The bed at the pivots of its lifts, by a surface through touched places.
+
+    height_u_mm: standard uncertainty of each touched height.
+    """
+    surface = fit_surface(places, heights_mm, shape_for(len(pivots)))
+    found = {name: surface.at(pivot) for name, pivot in pivots.items()}
+    mean = sum(found.values()) / len(found)
+    worst = max(surface.uncertainty_at(pivot, height_u_mm) for pivot in pivots.values())
+    return Standing({name: height - mean for name, height in found.items()}, worst, surface)
+
+
+def corrections(standing: Standing, most_mm: float) -> dict[str, float]:
+    """How far each lift opens its gap, mm: by what its side stands too high. All by the same share, where one would go
+    further than ``most_mm``; the mean stays, so that the nozzle keeps its distance.
+    """
+    largest = max(abs(height) for height in standing.heights.values())
+    share = min(1.0, most_mm / largest) if largest > 0 else 1.0
+    return {name: height * share for name, height in standing.heights.items()}
+
+
+@dataclass(frozen=True)
+class Fault:
+    """What explains a wrong answer of the lifts. exchanged: pairs on each other's drivers; reversed: they run
+    backwards; times: all go so many times as far as told. words: a sentence.
+    """
+
+    exchanged: tuple[tuple[str, str], ...]
+    reversed: tuple[str, ...]
+    times: float
+    words: str
+
+
+def answered(told: Mapping[str, float], before: Standing, after: Standing) -> bool:
+    """Whether the bed did what the lifts were told, as far as can be seen."""
+    return _misses(told, _moved(before, after)) <= _allowed(told, before, after)
+
+
+def fault_of(told: Mapping[str, float], before: Standing, after: Standing) -> Fault | None:
+    """The simplest wiring that explains how the bed moved: lifts that run backwards, that are on each other's drivers,
+    that go twice or half as far. None: nothing does, or several do as simply.
+
+    Every signed exchange is tried against what was told; the fewest changes that leave no more than the error of
+    measuring win.
+    """
+    names, moved = tuple(told), _moved(before, after)
+    if max(abs(mm) for mm in told.values()) < TELLS_MM:
+        return None
+    found: list[tuple[int, float, Fault]] = []
+    for order in itertools.permutations(names):
+        for signs in itertools.product((1.0, -1.0), repeat=len(names)):
+            for times in (1.0, DOUBLE, HALF):
+                wrong = sum(a != b for a, b in zip(names, order, strict=True))
+                turned = tuple(name for name, sign in zip(order, signs, strict=True) if sign < 0)
+                changes = wrong + len(turned) + (times != 1.0)
+                if not changes:
+                    continue
+                would = {
+                    name: times * sign * told[other] for name, other, sign in zip(names, order, signs, strict=True)
+                }
+                missed = _misses(would, moved)
+                if missed <= _allowed(told, before, after) * max(1.0, times):
+                    pairs = _pairs(names, order)
+                    found.append((changes, missed, Fault(pairs, turned, times, _words(pairs, turned, times, names))))
+    if not found:
+        return None
+    fewest = min(changes for changes, _, _ in found)
+    best = sorted((missed, n) for n, (changes, missed, _) in enumerate(found) if changes == fewest)
+    if len(best) > 1 and best[1][0] < 2 * best[0][0] + before.uncertainty_mm:
+        sure = {found[n][2].words for missed, n in best if missed < 2 * best[0][0] + before.uncertainty_mm}
+        if len(sure) > 1:
+            return Fault((), (), 1.0, f"either {' or '.join(sorted(sure))}") if len(sure) == 2 else None
+    return found[best[0][1]][2]
+
+
+def _moved(before: Standing, after: Standing) -> dict[str, float]:
+    """How far the gap opened at each pivot, over their mean, mm."""
+    return {name: height - after.heights[name] for name, height in before.heights.items()}
+
+
+def _misses(would: Mapping[str, float], moved: Mapping[str, float]) -> float:
+    """The largest difference between what would have been and what was, both over their means, mm."""
+    mean = sum(would.values()) / len(would)
+    return max(abs(would[name] - mean - moved[name]) for name in moved)
+
+
+def _allowed(told: Mapping[str, float], before: Standing, after: Standing) -> float:
+    largest = max(abs(mm) for mm in told.values())
+    return OFF_SHARE * largest + 3 * math.hypot(before.uncertainty_mm, after.uncertainty_mm)
+
+
+def _pairs(names: Sequence[str], order: Sequence[str]) -> tuple[tuple[str, str], ...]:
+    """The lifts that are not where they should be, each with the one whose place it has."""
+    found = []
+    for name, other in zip(names, order, strict=True):
+        if name != other and (other, name) not in found:
+            found.append((name, other))
+    return tuple(found)
+
+
+def _words(pairs: Sequence[tuple[str, str]], turned: Sequence[str], times: float, names: Sequence[str]) -> str:
+    said = [f"{a} and {b} are on each other's drivers" for a, b in pairs]
+    if turned and len(turned) == len(names):
+        said.append("all lifts run backwards")
+    elif turned:
+        said.append(f"{several(turned)} {'run' if len(turned) > 1 else 'runs'} backwards")
+    if times != 1.0:
+        said.append(f"every lift goes {'twice' if times > 1 else 'half'} as far as it is told")
+    return " and ".join(said)

@@ -1,0 +1,201 @@
+"""Touching the bed with the probe: over a place, down, up, as often as asked; whatever goes wrong is named."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Mapping
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, field
+
+from ublet.core.bench import Bench
+from ublet.core.capabilities import Capability
+from ublet.core.level.reach import Reach, must_reach, reach_of
+from ublet.core.level.surface import Place
+from ublet.core.machine.level_parts import Probe
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
+from ublet.core.run import Stream, TrialFailed
+
+RELEASE_MM = 2.0
+"""Between two touches of a place Z goes up by so much: the trigger must let go, mm."""
+
+LIFT_MM_S = 10.0
+SAME_C = 6.0
+"""What is held warm may be so far from where it began before a series is given up, °C."""
+
+FRESH_S = 0.25
+"""An input's state is not older than this, s."""
+
+TOUCHES = Stream("touches", ("x_mm", "y_mm", "height_mm"), ("mm", "mm", "mm"))
+"""Every touch: where over the bed, and the bed's height over Z = 0."""
+
+
+@dataclass(frozen=True)
+class Approach:
+    """How a place is touched: speed down, speed between places, height between places, touches at each, largest
+    range of these; whether a pin goes up and down for each touch.
+    """
+
+    mm_s: float
+    travel_mm_s: float
+    lift_mm: float
+    samples: int
+    tolerance_mm: float
+    redeploys: bool = False
+
+
+@dataclass
+class Probing:
+    """Touches on one machine. highest: of what was touched so far, mm; count: touches; warm: sensors that must stay as
+    they were, °C.
+    """
+
+    bench: Bench
+    reach: Reach
+    approach: Approach
+    trigger_mm: float
+    deepest_mm: float
+    pin: bool
+    highest: float = 0.0
+    lowest: float = 0.0
+    count: int = 0
+    warm: Mapping[str, float] = field(default_factory=dict)
+    _down: bool = False
+
+    async def height_at(self, place: Place) -> float:
+        """The bed's height at a place, mm: the mean of its touches.
+
+        Raises:
+            TrialFailed: out of reach, nothing triggers, it triggers already, or the touches differ too much.
+        """
+        heights = await self.touches_at(place, self.approach.samples)
+        spread = max(heights) - min(heights)
+        if spread > self.approach.tolerance_mm:  # something moved, or the probe is loose: once more decides
+            heights = await self.touches_at(place, self.approach.samples + 1)
+            spread = max(heights) - min(heights)
+            if spread > self.approach.tolerance_mm:
+                raise TrialFailed(
+                    f"At {self.reach.words(place)} the touches differ by {spread:.3f} mm, "
+                    f"{self.approach.tolerance_mm:g} are allowed (probe.tolerance_mm): look for a loose probe, a bed "
+                    "that gives way, plastic on the sheet; station “probe spread” tells more."
+                )
+        return sum(heights) / len(heights)
+
+    async def touches_at(self, place: Place, times: int) -> list[float]:
+        """Touch a place so often; the bed's height each time, mm."""
+        must_reach(self.reach, place)
+        await self.over(place)
+        heights: list[float] = []
+        for number in range(times):
+            if number:
+                await self._up(self.trigger_mm + heights[-1] + RELEASE_MM)
+            heights.append(await self._touch(place))
+            self.bench.record.row(TOUCHES.name, (*place, heights[-1]))
+        self.highest = max(self.highest, *heights)
+        self.lowest = min(self.lowest, *heights)
+        await self._up(self.clear_mm)
+        return heights
+
+    @property
+    def clear_mm(self) -> float:
+        """Z between places, mm: above everything that was touched so far."""
+        return self.trigger_mm + max(0.0, self.highest) + self.approach.lift_mm
+
+    async def over(self, place: Place) -> None:
+        """Lift, and put the probe over a place of the bed."""
+        await self._up(self.clear_mm)
+        x, y = self.reach.nozzle(place)
+        await self.bench.motion.go({"x": x, "y": y}, self.approach.travel_mm_s)
+
+    async def _touch(self, place: Place) -> float:
+        bench, approach = self.bench, self.approach
+        self._must_be_warm()
+        if self.pin and (approach.redeploys or not self._down):
+            if self._down:
+                await bench.probe.pin(False)
+                await bench.clock.rest(number_of(bench, "probe.stow_s"))
+            await bench.probe.pin(True)
+            await bench.clock.rest(number_of(bench, "probe.deploy_s"))
+            self._down = True
+        await bench.clock.rest(FRESH_S)
+        if bench.probe.inputs()["probe"].triggered:
+            raise TrialFailed(
+                f"The probe is triggered before it touches, at {self.reach.words(place)}: pin jammed or the wrong "
+                "polarity, metal under it, or the bed stands higher than the lift between places."
+            )
+        floor = self.trigger_mm + self.lowest - self.deepest_mm
+        z = await bench.probe.touch(floor, approach.mm_s)
+        if z is None:
+            raise TrialFailed(
+                f"Nothing triggered at {self.reach.words(place)} down to Z {floor:.2f} mm, {self.deepest_mm:g} mm "
+                "below where the bed should be (probe.deepest_mm): pin not down, no metal there, a loose plug, or the "
+                "bed stands lower than that. The nozzle goes up again."
+            )
+        self.count += 1
+        return z - self.trigger_mm
+
+    def _must_be_warm(self) -> None:
+        for sensor, began in self.warm.items():
+            now = self.bench.heat.celsius(sensor)
+            if now is None or abs(now - began) > SAME_C:
+                shown = "does not read" if now is None else f"reads {now:.0f} °C, {began:.0f} at the start"
+                raise TrialFailed(f"The {sensor} sensor {shown}: heights of two temperatures cannot be compared.")
+
+    async def _up(self, z_mm: float) -> None:
+        here = self.bench.motion.position("z")
+        if here is None:
+            raise TrialFailed("Z is not homed any more: start again.")
+        if here < z_mm - 1e-3:
+            await self.bench.motion.go({"z": z_mm}, LIFT_MM_S)
+
+
+def approach_of(bench: Bench, samples: int = 0) -> Approach:
+    """As it is declared; samples: other than declared."""
+    return Approach(
+        number_of(bench, "probe.approach_mm_s"),
+        number_of(bench, "probe.travel_mm_s"),
+        number_of(bench, "probe.lift_mm"),
+        samples or round(number_of(bench, "probe.samples")),
+        number_of(bench, "probe.tolerance_mm"),
+    )
+
+
+def probe_of(machine: MachineFile) -> Probe:
+    """The declared probe that senses by itself.
+
+    Raises:
+        TrialFailed: there is none.
+    """
+    probe = machine.probe
+    if probe is None or probe.kind == "nozzle":
+        raise TrialFailed("This machine has no probe that senses by itself: it is levelled by hand.")
+    return probe
+
+
+def probing_uses(machine: MachineFile) -> tuple[Capability, ...]:
+    """What touching the bed uses: a pin goes up and down, too."""
+    pin = machine.probe is not None and machine.probe.kind == "pin"
+    return moving("programs", *(("probe",) if pin else ()))(machine)
+
+
+@asynccontextmanager
+async def probing(
+    bench: Bench, approach: Approach | None = None, deepest_mm: float = 0.0, warm: Mapping[str, float] | None = None
+) -> AsyncIterator[Probing]:
+    """Everything homed, touches allowed below Z's lower limit while the block goes on; whatever ends it, the nozzle
+    goes up and the pin too.
+
+    deepest_mm: more than is declared, where the bed may stand further off.
+    """
+    machine = bench.machine
+    probe = probe_of(machine)
+    approach = approach or approach_of(bench)
+    bench.motion.clear_at_the_end(approach.lift_mm)
+    await home_unhomed(bench, ("x", "y", "z"))
+    trigger = -number_of(bench, "probe.offset_z_mm")
+    deepest = max(probe.deepest_mm, deepest_mm)
+    going = Probing(bench, reach_of(machine), approach, trigger, deepest, probe.kind == "pin", warm=dict(warm or {}))
+    async with bench.settings.borrowed({"axes.z.soft_limits": False}):
+        yield going
+        await going._up(going.clear_mm)
+    if probe.kind == "pin":
+        await bench.probe.pin(False)

@@ -1,0 +1,96 @@
+"""Where over the bed the probe can touch, and where the nozzle stands then."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ublet.core.level.surface import Place
+from ublet.core.machine.schema import MachineFile
+from ublet.core.run import TrialFailed
+
+INSIDE_MM = 0.5
+"""So far inside the machine's limits, mm."""
+
+
+@dataclass(frozen=True)
+class Reach:
+    """A rectangle of the bed, mm from its front left corner; offset: where the probe sits seen from the nozzle, mm."""
+
+    x: tuple[float, float]
+    y: tuple[float, float]
+    offset: Place
+
+    def nearest(self, place: Place) -> Place:
+        """The place in it that is nearest to another one."""
+        return _clamp(place[0], self.x), _clamp(place[1], self.y)
+
+    def nozzle(self, place: Place) -> Place:
+        """Where the nozzle stands when the probe is over a place."""
+        return place[0] - self.offset[0], place[1] - self.offset[1]
+
+    @property
+    def middle(self) -> Place:
+        """Its middle."""
+        return (self.x[0] + self.x[1]) / 2, (self.y[0] + self.y[1]) / 2
+
+    def grid(self, columns: int, rows: int) -> tuple[Place, ...]:
+        """Places in a grid over it, serpentine from the front left."""
+        found = []
+        for row in range(rows):
+            y = _between(self.y, row, rows)
+            line = [(_between(self.x, column, columns), y) for column in range(columns)]
+            found += line if row % 2 == 0 else line[::-1]
+        return tuple(found)
+
+    def words(self, place: Place) -> str:
+        """A place in both coordinates."""
+        nozzle = self.nozzle(place)
+        return f"bed {place[0]:.1f}, {place[1]:.1f} (nozzle {nozzle[0]:.1f}, {nozzle[1]:.1f})"
+
+
+def probe_offset(machine: MachineFile) -> Place:
+    """Where the probe sits seen from the nozzle, mm; a nozzle that is lowered by hand sits where it is."""
+    probe = machine.probe
+    if probe is None or probe.kind == "nozzle":
+        return 0.0, 0.0
+    return probe.offset_x_mm, probe.offset_y_mm
+
+
+def reach_of(machine: MachineFile) -> Reach:
+    """Travel of the nozzle shifted by the probe's offset, cut with the bed less its margin (handbook, section 5).
+
+    Raises:
+        TrialFailed: nothing is left.
+    """
+    offset, bed = probe_offset(machine), machine.bed
+    sides = []
+    for name, size, by in (("x", bed.width_mm, offset[0]), ("y", bed.depth_mm, offset[1])):
+        axis = getattr(machine.axes, name)
+        low = max(bed.margin_mm, axis.minimum_mm + INSIDE_MM + by)
+        high = min(size - bed.margin_mm, axis.maximum_mm - INSIDE_MM + by)
+        if high - low < 1.0:
+            raise TrialFailed(
+                f"The probe reaches no place of the bed along {name.upper()}: the nozzle goes from {axis.minimum_mm:g} "
+                f"to {axis.maximum_mm:g} mm, the probe sits {by:+g} mm from it, and the bed's margin is "
+                f"{bed.margin_mm:g} mm. Correct offset, travel or margin."
+            )
+        sides.append((low, high))
+    return Reach(sides[0], sides[1], offset)
+
+
+def must_reach(reach: Reach, place: Place) -> None:
+    """Raises TrialFailed when a place cannot be touched, with both coordinates and the side that is short."""
+    for axis, at, (low, high) in (("X", place[0], reach.x), ("Y", place[1], reach.y)):
+        if not low - 1e-6 <= at <= high + 1e-6:
+            raise TrialFailed(
+                f"{reach.words(place)} is out of reach: along {axis} the probe touches the bed from {low:.1f} to "
+                f"{high:.1f} mm (travel shifted by the probe's offset, less the bed's margin)."
+            )
+
+
+def _clamp(value: float, side: tuple[float, float]) -> float:
+    return min(side[1], max(side[0], value))
+
+
+def _between(side: tuple[float, float], number: int, count: int) -> float:
+    return side[0] + (side[1] - side[0]) * (number / (count - 1) if count > 1 else 0.5)

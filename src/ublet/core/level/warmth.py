@@ -1,0 +1,99 @@
+"""Levelling cold or as warm as one prints: what is heated before, how long the bed soaks, and what is held since."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ublet.core.bench import Bench
+from ublet.core.heat.demands import hotends
+from ublet.core.heat.reaching import CLOSE_C, reach
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import preheats
+from ublet.core.run import Progress, TrialFailed
+from ublet.core.settings import Part, setting
+from ublet.core.trial import Need
+from ublet.core.words import several
+
+
+class Warmth(Part):
+    """How warm it is done."""
+
+    bed_c: float = setting("Bed temperature to do it at; 0: as it is.", unit="°C", low=0, high=150, default=0.0)
+    nozzle_c: float = setting("Nozzle temperature to do it at; 0: as it is.", unit="°C", low=0, high=300, default=0.0)
+
+
+def wanted(machine: MachineFile, aim: Warmth) -> dict[str, float]:
+    """Heaters to hold, and at what, °C.
+
+    Raises:
+        TrialFailed: no heater is there for it, or it may not get so hot.
+    """
+    beds = [name for name, each in machine.heaters.items() if each.part == "bed"]
+    found = {}
+    for words, heaters, celsius in (("bed", beds, aim.bed_c), ("hotend", hotends(machine), aim.nozzle_c)):
+        if not celsius:
+            continue
+        if not heaters:
+            raise TrialFailed(f"This machine file declares no heater of a {words}: it can only be done as it is.")
+        if celsius > (most := machine.heaters[heaters[0]].maximum_c):
+            raise TrialFailed(f"The {heaters[0]} may be {most:g} °C at the most: {celsius:g} is too hot.")
+        found[heaters[0]] = celsius
+    return found
+
+
+async def warm_up(bench: Bench, aim: Warmth) -> tuple[dict[str, float], dict[str, float]]:
+    """Heat what is wanted and let the bed soak. Returns what is held, °C by heater; and the sensors that must stay as
+    they read now, °C.
+
+    Raises:
+        TrialFailed: it does not get there.
+    """
+    machine, warm = bench.machine, wanted(bench.machine, aim)
+    for heater, celsius in warm.items():
+        await bench.heat.warm(heater, celsius)
+    for heater, celsius in warm.items():
+        await reach(bench, heater, celsius, 0.02)
+    if any(machine.heaters[heater].part == "bed" for heater in warm) and machine.bed.soak_s:
+        began = bench.clock.now_s()
+        while (gone := bench.clock.now_s() - began) < machine.bed.soak_s:
+            bench.progress(Progress("the bed soaks", 0.05, machine.bed.soak_s - gone, "its surface lags its sensor"))
+            await bench.clock.rest(min(5.0, machine.bed.soak_s - gone + 0.1))
+    beds = [each.sensor for each in machine.heaters.values() if each.part == "bed"]
+    read = {sensor: bench.heat.celsius(sensor) for sensor in beds}
+    return warm, {sensor: celsius for sensor, celsius in read.items() if celsius is not None}
+
+
+def conditions(bench: Bench) -> dict[str, float]:
+    """How warm bed and hotend are now, °C by heater."""
+    read = {name: bench.heat.celsius(each.sensor) for name, each in bench.machine.heaters.items()}
+    return {f"{name}_c": round(celsius, 1) for name, celsius in read.items() if celsius is not None}
+
+
+def warm_words(machine: MachineFile, aim: Warmth) -> str:
+    """What heats, for an announcement."""
+    try:
+        warm = wanted(machine, aim)
+    except TrialFailed as missing:
+        return str(missing)
+    soak = f"; the bed soaks for {machine.bed.soak_s:g} s" if aim.bed_c and machine.bed.soak_s else ""
+    told = several([f"the {heater} to {celsius:g} °C" for heater, celsius in warm.items()])
+    first = f"Heats {told}{soak}. " if warm else ""
+    before = {heater: celsius for heater, celsius in preheats(machine).items() if celsius > warm.get(heater, 0.0)}
+    homing = several([f"the {heater} heats to {celsius:g} °C" for heater, celsius in before.items()])
+    return f"{first}{f'Before Z homes {homing}, as declared.' if before else '' if warm else 'Nothing heats.'}".strip()
+
+
+def warm_needs(machine: MachineFile, aim: Warmth, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    """What holding these temperatures needs."""
+    try:
+        warm = wanted(machine, aim)
+    except TrialFailed as missing:
+        return (Need(str(missing), False),)
+    needs = []
+    for heater, celsius in warm.items():
+        own = read(machine.heaters[heater].sensor)
+        if own is None:
+            needs.append(Need(f"the {heater}'s sensor does not read", False))
+        else:
+            needs.append(Need(f"{heater} at {own:.0f} °C: heats to {celsius:g}", own >= celsius - CLOSE_C, False))
+    return tuple(needs)

@@ -1,0 +1,224 @@
+"""The bed as it really is: lifts under it, screws and springs, its own shape, what warmth does to it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ublet.core.machine.schema import MachineFile
+from ublet.world.bed_parts import BedTruth, Knock, LiftTruth, ScrewTruth, WavePart
+
+SLACK_MM = 0.6
+"""A spring that is pressed together less than this no longer holds its corner."""
+
+WANDERS = 0.05
+"""Standard deviation of such a corner, for each mm that is missing."""
+
+Place = tuple[float, float]
+
+
+class Carried:
+    """Heights of a stiff body on supports: a line, a plane, or a twisted plane through what each support does.
+
+    Two supports carry a line and the guides keep the rest straight; from four on the body gives way to a twist only by
+    a share of it.
+    """
+
+    def __init__(self, supports: Sequence[Place], twist: float = 1.0) -> None:
+        self._count = len(supports)
+        if not supports:
+            return
+        places = np.array(supports, dtype=np.float64)
+        self._middle = places.mean(axis=0)
+        scale = float(np.abs(places - self._middle).max()) or 1.0
+        self._scale = scale
+        plane = np.column_stack([np.ones(len(places)), (places - self._middle) / scale])
+        self._inverse = np.linalg.pinv(plane)
+        self._twist = None
+        if self._count >= 4:
+            product = plane[:, 1] * plane[:, 2]
+            apart = product - plane @ (self._inverse @ product)
+            size = float(apart @ apart)
+            if size > 1e-9:
+                self._twist = (apart / size * twist, self._inverse @ product)
+
+    def terms(self, heights: Sequence[float]) -> tuple[float, float, float, float]:
+        """Height at the middle, slopes and twist, for :meth:`at`."""
+        if not self._count:
+            return 0.0, 0.0, 0.0, 0.0
+        told = np.asarray(heights, dtype=np.float64)
+        flat, twist = self._inverse @ told, 0.0
+        if self._twist is not None:
+            row, behind = self._twist
+            twist = float(row @ told)
+            flat = flat - twist * behind
+        return float(flat[0]), float(flat[1]), float(flat[2]), twist
+
+    def at(self, terms: tuple[float, float, float, float], x: float, y: float) -> float:
+        """The body's height at a place."""
+        if not self._count:
+            return 0.0
+        u, v = (x - self._middle[0]) / self._scale, (y - self._middle[1]) / self._scale
+        return float(terms[0] + terms[1] * u + terms[2] * v + terms[3] * u * v)
+
+
+def waves(parts: Sequence[WavePart], width: float, depth: float) -> Callable[[float, float], float]:
+    """The sum of waves at a place."""
+    told = [
+        (p.mm, math.pi * p.along_x / width, p.phase_x, math.pi * p.along_y / depth, p.phase_y) for p in parts if p.mm
+    ]
+
+    def at(x: float, y: float) -> float:
+        return sum(mm * math.cos(kx * x + px) * math.cos(ky * y + py) for mm, kx, px, ky, py in told)
+
+    return at
+
+
+@dataclass
+class _Screw:
+    """A screw: how it is declared to raise the bed in a turn clockwise, mm; how high the bed stands by it."""
+
+    place: Place
+    clockwise_mm: float
+    off_mm: float
+    spring_mm: float
+    solid_mm: float
+    wanders_mm: float = 0.0
+
+
+class Bed:
+    """Height of the bed's surface over the plane in which the nozzle's carriage has Z = 0, mm.
+
+    spun: how far the motors of Z carried since power-on, by their roles (``z.left``).
+    """
+
+    def __init__(
+        self, truth: BedTruth, machine: MachineFile, knocks: Sequence[Knock], random: np.random.Generator
+    ) -> None:
+        self._truth, self._random, self._knocks = truth, random, list(knocks)
+        self.width, self.depth = machine.bed.width_mm, machine.bed.depth_mm
+        self.screws: dict[str, _Screw] = {}
+        for name, screw in machine.bed.screws.items():
+            told = truth.screws.get(name) or ScrewTruth()
+            way = screw.pitch_mm if screw.clockwise == "raises" else -screw.pitch_mm
+            place = (screw.x_mm, screw.y_mm)
+            self.screws[name] = _Screw(place, way, told.off_mm, told.spring_mm, told.solid_mm)
+        lifts = machine.axes.z.motors if len(machine.axes.z.motors) > 1 else {}
+        self._lifts = {f"z.{name}": truth.lifts.get(name) or LiftTruth() for name in lifts}
+        self.lifts_mm = {role: lift.off_mm for role, lift in self._lifts.items()}
+        self._spun = dict.fromkeys(self._lifts, 0.0)
+        self._trailing = dict.fromkeys(self._lifts, 0.0)  # behind its screw by the play, at most half of it either way
+        pivots = [_pivot(self._lifts[f"z.{name}"], each) for name, each in lifts.items()]
+        self._platform = Carried(pivots, truth.follows_twist)
+        self._plate = Carried([screw.place for screw in self.screws.values()])
+        self._share = _neighbours([screw.place for screw in self.screws.values()], truth.neighbours)
+        self._waves = waves(truth.waves, self.width, self.depth)
+        self._bow, self._rise = truth.bow_mm, 0.0
+        self._frame_k = 0.0
+        self._lifted = self._screwed = (0.0, 0.0, 0.0, 0.0)
+        self._knocked: list[Knock] = []
+        self.settle()
+
+    def height(self, x: float, y: float) -> float:
+        """At a place of the bed, mm from its front left corner."""
+        u, v = 2 * x / self.width - 1, 2 * y / self.depth - 1
+        bow = self._bow * (1 - (u * u + v * v) / 2)
+        stands = self._plate.at(self._screwed, x, y) - self._platform.at(self._lifted, x, y)
+        return stands + bow + self._waves(x, y) + self._rise + sum(self._knock(each, u, v) for each in self._knocked)
+
+    def follow(self, spun: Mapping[str, float]) -> None:
+        """The motors of Z have carried so far: what they did apart from one another tilts the bed."""
+        if not self._lifts:
+            return
+        now = {role: spun.get(role, 0.0) for role in self._lifts}
+        if now == self._spun:
+            return
+        mean = sum(now.values()) / len(now)
+        for role, lift in self._lifts.items():
+            slack = lift.play_mm / 2
+            if slack:
+                behind = self._trailing[role] - (now[role] - self._spun[role])
+                self._trailing[role] = max(-slack, min(slack, behind))
+            self.lifts_mm[role] = self._hand_mm(role) + now[role] - mean + self._trailing[role]
+        self._spun = now
+        self._lifted = self._platform.terms(list(self.lifts_mm.values()))
+
+    def _hand_mm(self, role: str) -> float:
+        return self._lifts[role].off_mm
+
+    def turn_lift(self, name: str, mm: float) -> None:
+        """A hand turns a lead screw: the gap there opens by so much."""
+        role = f"z.{name}"
+        if role in self._lifts:
+            self._lifts[role] = self._lifts[role].model_copy(update={"off_mm": self._lifts[role].off_mm + mm})
+            self.lifts_mm[role] += mm
+            self._lifted = self._platform.terms(list(self.lifts_mm.values()))
+
+    def turn_screw(self, name: str, clockwise_turns: float) -> None:
+        """A hand turns a screw. A spring that is pressed together as far as it goes stops it."""
+        screw = self.screws.get(name)
+        if screw is None:
+            return
+        raised = screw.clockwise_mm * clockwise_turns
+        raised = max(raised, screw.spring_mm - screw.solid_mm)
+        screw.off_mm += raised
+        screw.spring_mm -= raised
+        self.settle()
+
+    def settle(self) -> None:
+        """Slack corners come to lie somewhere else."""
+        for screw in self.screws.values():
+            missing = SLACK_MM - screw.spring_mm
+            screw.wanders_mm = float(self._random.normal(0.0, WANDERS * missing)) if missing > 0 else 0.0
+        told = np.array([screw.off_mm + screw.wanders_mm for screw in self.screws.values()])
+        self._screwed = self._plate.terms((self._share @ told).tolist()) if len(told) else (0.0, 0.0, 0.0, 0.0)
+        if self._lifts:
+            self._lifted = self._platform.terms(list(self.lifts_mm.values()))
+
+    @property
+    def wanders(self) -> bool:
+        """Whether a corner lies on a slack spring."""
+        return any(screw.spring_mm < SLACK_MM for screw in self.screws.values())
+
+    def touched(self, count: int) -> None:
+        """So many touches were made since power-on: a knock may be due."""
+        for knock in [each for each in self._knocks if count >= each.after_touches]:
+            self._knocks.remove(knock)
+            self._knocked.append(knock)
+
+    def pass_time(self, seconds: float, warmer_k: float) -> None:
+        """The bed is so much warmer than the room; its frame follows."""
+        self._frame_k += (warmer_k - self._frame_k) * -math.expm1(-seconds / self._truth.frame_s)
+        self._bow = self._truth.bow_mm + self._truth.bow_mm_k * warmer_k
+        self._rise = self._truth.rise_mm_k * self._frame_k
+
+    def _knock(self, knock: Knock, u: float, v: float) -> float:
+        side = {"left": (1 - u) / 2, "right": (1 + u) / 2, "front": (1 - v) / 2, "back": (1 + v) / 2}.get(knock.at, 1.0)
+        return knock.mm * side
+
+
+def _pivot(truth: LiftTruth, declared: object) -> Place:
+    """Where a lift really carries."""
+    own = (truth.pivot_x_mm, truth.pivot_y_mm)
+    told = (getattr(declared, "pivot_x_mm", None), getattr(declared, "pivot_y_mm", None))
+    x, y = (mine if mine is not None else its for mine, its in zip(own, told, strict=True))
+    return (float(x or 0.0), float(y or 0.0))
+
+
+def _neighbours(places: Sequence[Place], share: float) -> np.ndarray:
+    """How each support's turn shows at all of them: fully at its own, by a share at the two beside it around the
+    bed.
+    """
+    count = len(places)
+    found = np.eye(count)
+    if count < 3:
+        return found
+    middle = (sum(x for x, _ in places) / count, sum(y for _, y in places) / count)
+    around = sorted(range(count), key=lambda n: math.atan2(places[n][1] - middle[1], places[n][0] - middle[0]))
+    for at, number in enumerate(around):
+        for other in {around[at - 1], around[(at + 1) % count]} - {number}:
+            found[other, number] += share
+    return found

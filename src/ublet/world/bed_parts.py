@@ -1,0 +1,115 @@
+"""The bed, its lifts, the probe and the nozzle's tip as they really are: tables of a scenario."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from ublet.core.settings import Part, setting
+
+
+class WavePart(Part):
+    """One wave of a surface: ``mm · cos(π · along_x · x/width + phase_x) · cos(π · along_y · y/depth + phase_y)``."""
+
+    mm: float = setting("Amplitude.", unit="mm", low=-5, high=5)
+    along_x: float = setting("Half waves over the bed's width.", low=0, high=20, default=1.0)
+    along_y: float = setting("Half waves over its depth.", low=0, high=20, default=1.0)
+    phase_x: float = setting("Phase along X.", unit="rad", low=-7, high=7, default=0.0)
+    phase_y: float = setting("Phase along Y.", unit="rad", low=-7, high=7, default=0.0)
+
+
+class ScrewTruth(Part):
+    """A screw of the bed as it really is."""
+
+    off_mm: float = setting(
+        "How much too high the bed stands there on arrival.", unit="mm", low=-10, high=10, default=0
+    )
+    spring_mm: float = setting(
+        "How far its spring is pressed together on arrival.", unit="mm", low=0, high=30, default=4
+    )
+    solid_mm: float = setting("Pressed so far it can go no further.", unit="mm", low=0.5, high=30, default=9)
+
+
+class LiftTruth(Part):
+    """A lift as it really is: a lead screw that carries the bed or the gantry. Its motor stands in [motors]."""
+
+    off_mm: float = setting("How much wider the gap is there on arrival.", unit="mm", low=-20, high=20, default=0)
+    play_mm: float = setting("Lost when it turns the other way.", unit="mm", low=0, high=2, default=0)
+    pivot_x_mm: float | None = setting(
+        "Where it really carries; as declared when left out.", unit="mm", low=-500, high=2000, default=None
+    )
+    pivot_y_mm: float | None = setting("Likewise.", unit="mm", low=-500, high=2000, default=None)
+
+
+class BedTruth(Part):
+    """The bed's surface: higher is nearer to the nozzle."""
+
+    bow_mm: float = setting("How much higher its middle is than its rim, cold.", unit="mm", low=-3, high=3, default=0)
+    bow_mm_k: float = setting(
+        "And with each °C that it is warmer than the room.", unit="mm/K", low=-0.05, high=0.05, default=0
+    )
+    rise_mm_k: float = setting(
+        "How much the whole bed rises with each °C that its frame is warmer than the room.",
+        unit="mm/K",
+        low=-0.05,
+        high=0.05,
+        default=0,
+    )
+    frame_s: float = setting(
+        "Time constant in which the frame follows the bed.", unit="s", low=1, high=36000, default=600
+    )
+    neighbours: float = setting("Share of a screw's turn that its neighbours follow.", low=0, high=0.6, default=0.12)
+    follows_twist: float = setting(
+        "On four lifts: share of a twist that the frame gives way to.", low=0, high=1, default=0.8
+    )
+    waves: list[WavePart] = Field(default_factory=list)
+    screws: dict[str, ScrewTruth] = Field(default_factory=dict)
+    lifts: dict[str, LiftTruth] = Field(default_factory=dict)
+
+
+class ProbeTruth(Part):
+    """The probe; where it triggers stands with its switch (``[switches.probe]``)."""
+
+    offset_x_mm: float | None = setting(
+        "Where it really sits seen from the nozzle, to the right; as declared when left out.",
+        unit="mm",
+        low=-200,
+        high=200,
+        default=None,
+    )
+    offset_y_mm: float | None = setting("Likewise, behind it.", unit="mm", low=-200, high=200, default=None)
+    delay_s: float = setting("From its trigger to the motor's stop.", unit="s", low=0, high=0.2, default=0.001)
+    lean_mm: float = setting(
+        "So much earlier it triggers where the bed rises by 1 mm a mm to the right.",
+        unit="mm",
+        low=-20,
+        high=20,
+        default=0,
+    )
+    drift_mm_k: float = setting(
+        "It triggers so much earlier with each °C that it is warmer.", unit="mm/K", low=-0.02, high=0.02, default=0
+    )
+    warms_share: float = setting("How warm the bed makes it: share of the bed's own rise.", low=0, high=1, default=0.15)
+    warms_s: float = setting("Time constant of that.", unit="s", low=1, high=36000, default=400)
+    metal: list[WavePart] = Field(default_factory=list, description="How much later it triggers by uneven metal.")
+    stays_up: float = setting("Share of its deployments that fail.", low=0, high=1, default=0)
+    dies_after: int = setting("Touches after which it triggers no more; 0: never.", low=0, high=1_000_000, default=0)
+
+
+class NozzleTruth(Part):
+    """The nozzle's tip."""
+
+    grows_mm_k: float = setting(
+        "Longer with each °C that the hotend is warmer than the room.", unit="mm/K", low=0, high=0.01, default=0
+    )
+    drop_mm: float = setting("Plastic that hangs at it while it is cold.", unit="mm", low=0, high=2, default=0)
+    soft_c: float = setting("From here on the plastic gives way.", unit="°C", low=30, high=300, default=120)
+
+
+class Knock(Part):
+    """The bed is knocked in the middle of a series."""
+
+    after_touches: int = setting("So many touches after power-on.", low=0, high=1_000_000)
+    mm: float = setting("It rises by so much.", unit="mm", low=-5, high=5)
+    at: Literal["everywhere", "left", "right", "front", "back"] = setting("Where.", default="everywhere")

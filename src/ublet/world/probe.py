@@ -1,0 +1,78 @@
+"""What finds the bed: where the probe really sits, when it triggers, and what throws it off."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+
+import numpy as np
+
+from ublet.core.machine.schema import MachineFile
+from ublet.world.bed import Bed, waves
+from ublet.world.bed_parts import ProbeTruth
+from ublet.world.scenario import SwitchPart
+from ublet.world.switches import Switch
+
+SLOPE_MM = 5.0
+"""The bed's slope below the probe is taken over so much, mm."""
+
+
+class ProbeSwitch(Switch):
+    """The probe's switch: pressed by the bed, wherever that stands below it.
+
+    at_mm of its part is how high the nozzle's carriage stands over the bed below the probe when it triggers.
+    """
+
+    def __init__(
+        self, part: SwitchPart, truth: ProbeTruth, machine: MachineFile, bed: Bed, random: np.random.Generator
+    ) -> None:
+        super().__init__(part)
+        self._truth, self._bed, self._random = truth, bed, random
+        declared = machine.probe
+        told = (declared.offset_x_mm, declared.offset_y_mm) if declared is not None else (0.0, 0.0)
+        own = (truth.offset_x_mm, truth.offset_y_mm)
+        self.offset = tuple(mine if mine is not None else its for mine, its in zip(own, told, strict=True))
+        self._metal = waves(truth.metal, bed.width, bed.depth)
+        self._warm_k = 0.0
+        self.touches = 0
+        self.down_mm_s = 0.0
+        """How fast the carriage comes down now: the faster, the further it goes on before it stops."""
+
+    def place(self, where: Mapping[str, float]) -> tuple[float, float]:
+        """Where over the bed it stands."""
+        return where["x"] + self.offset[0], where["y"] + self.offset[1]
+
+    def height(self, where: Mapping[str, float]) -> float:
+        """How high the nozzle's carriage stands over the bed below the probe, mm."""
+        x, y = self.place(where)
+        return where["z"] - self._bed.height(x, y)
+
+    def triggers_at(self, where: Mapping[str, float]) -> float:
+        """The height at which it triggers there, without its scatter, mm."""
+        truth, (x, y) = self._truth, self.place(where)
+        height = self.part.at_mm + truth.drift_mm_k * self._warm_k - self._metal(x, y)
+        if truth.lean_mm:
+            rise = self._bed.height(x + SLOPE_MM, y) - self._bed.height(x - SLOPE_MM, y)
+            height += truth.lean_mm * rise / (2 * SLOPE_MM)
+        return height
+
+    def deployed(self) -> bool:
+        """It is told to come down: whether it does this time."""
+        return not self._truth.stays_up or float(self._random.random()) >= self._truth.stays_up
+
+    def pass_time(self, seconds: float, bed_k: float) -> None:
+        """The bed is so much warmer than the room."""
+        warm = self._truth.warms_share * bed_k
+        self._warm_k += (warm - self._warm_k) * -math.expm1(-seconds / self._truth.warms_s)
+
+    def press(self, down: bool) -> None:
+        """Counts the touches."""
+        if down and not self.pressed:
+            self.touches += 1
+            self._bed.touched(self.touches)
+        super().press(down)
+
+    def _beyond(self, where: Mapping[str, float]) -> float:
+        if self._truth.dies_after and self.touches >= self._truth.dies_after:
+            return 1.0
+        return self.height(where) - self.triggers_at(where) + self.down_mm_s * self._truth.delay_s
