@@ -9,8 +9,12 @@ from ublet.core.heat.sensor_trials import TRIALS as SENSORS
 from ublet.core.heat.soak_trials import TRIALS as SOAK
 from ublet.core.heat.trials import TRIALS as HEAT
 from ublet.core.heat.wire_trials import TRIALS as HEAT_WIRES
+from ublet.core.level.corner_hand_trials import TRIALS as CORNERS_BY_HAND
+from ublet.core.level.corner_trials import TRIALS as CORNERS
 from ublet.core.level.lift_hand_trials import TRIALS as LIFTS_BY_HAND
 from ublet.core.level.lift_trials import TRIALS as LIFTS
+from ublet.core.level.spread_trials import TRIALS as SPREAD
+from ublet.core.level.touch_trials import TRIALS as TOUCH
 from ublet.core.motion.homing_trials import TRIALS as HOMING
 from ublet.core.motion.limit_trials import TRIALS as LIMITS
 from ublet.core.motion.motor_trials import TRIALS as MOTORS
@@ -22,7 +26,7 @@ from ublet.core.trial import TrialSpec
 
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
 MOVE = (*HOMING, *TRAVEL, *STEPS, *LIMITS)
-LEVEL = (*LIFTS, *LIFTS_BY_HAND)
+LEVEL = (*LIFTS, *LIFTS_BY_HAND, *CORNERS, *CORNERS_BY_HAND, *SPREAD, *TOUCH)
 TRIALS: dict[str, TrialSpec] = {
     spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *LEVEL, *EXTRUDE, *PIECE, *REST)
 }

@@ -24,10 +24,7 @@ UNHOMED_MM, UNHOMED_MM_S = 20.0, 20.0
 """Before homing a move is at most this long and this fast."""
 
 INSIDE_MM = 1e-6
-PLACING = (
-    *(".minimum_mm", ".maximum_mm", ".steps_per_mm", ".microsteps", ".socket", ".reversed"),
-    *(".homing.end", ".homing.at_mm"),
-)
+PLACING = (".minimum_mm", ".maximum_mm", ".steps_per_mm", ".microsteps", ".socket", ".reversed", ".homing.end")
 """Settings that decide what a position means."""
 
 
@@ -101,7 +98,7 @@ class Mover:
     def changed(self, paths: Iterable[str]) -> None:
         """Live settings changed: an axis whose millimetres mean something else now no longer knows where it stands."""
         paths = tuple(paths)
-        if "probe.offset_z_mm" in paths and self.live.get("axes.z.homing.end") == "probe":
+        if "probe.offset_z_mm" in paths:
             self.position["z"] = None
         placing = [path for path in paths if path.startswith("axes.") and path.endswith(PLACING)]
         for axis in {path.split(".")[1] for path in placing}:
@@ -166,9 +163,8 @@ class Mover:
         if f"{name}.socket" not in self.live:
             raise Refused(NOT_ALLOWED, f"{axis.upper()} homes to its {end} end, and this board has no input there")
         low, high = (self._number(f"axes.{axis}.{key}") for key in ("minimum_mm", "maximum_mm"))
-        own = self.live.get(f"{root}.at_mm")
-        limit = own if isinstance(own, (int, float)) else high if end == "high" else low
-        at = -self._number("probe.offset_z_mm") if end == "probe" else float(limit)
+        limit = 0.0 if end == "probe" else high if end == "high" else low
+        at = limit - self._offset_z(end) if axis == "z" else limit
         fast, slow, back_off = (self._number(f"{root}.{key}") for key in ("fast_mm_s", "slow_mm_s", "back_off_mm"))
         self._homes = HomingPlan(axis, 1 if end == "high" else -1, high - low, fast, slow, back_off, at)
         self._input = name
@@ -290,6 +286,11 @@ class Mover:
                 f"{axis.upper()} stands at {here:.2f} mm, {mm:+g} would end at {here + mm:.2f}: allowed {low:g} to "
                 f"{high:g} mm",
             )
+
+    def _offset_z(self, end: str) -> float:
+        """The Z offset, where it counts: of the probe that Z homes with, or of the nozzle that is its own probe."""
+        own = end == "probe" or self.live.get("probe.kind") == "nozzle"
+        return self._number("probe.offset_z_mm") if own and "probe.offset_z_mm" in self.live else 0.0
 
     def _number(self, path: str) -> float:
         return number_in(self.live, path)

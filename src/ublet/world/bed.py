@@ -17,6 +17,9 @@ SLACK_MM = 0.6
 WANDERS = 0.05
 """Standard deviation of such a corner, for each mm that is missing."""
 
+EYE_MM = 0.25
+"""Springs look equally long to the eye within this, either way."""
+
 Place = tuple[float, float]
 
 
@@ -157,15 +160,31 @@ class Bed:
             self.lifts_mm[role] += mm
             self._lifted = self._platform.terms(list(self.lifts_mm.values()))
 
+    @property
+    def springs(self) -> dict[str, tuple[float, float]]:
+        """How far each screw's spring is pressed together, and how far it can be, mm."""
+        return {name: (screw.spring_mm, screw.solid_mm) for name, screw in self.screws.items()}
+
     def turn_screw(self, name: str, clockwise_turns: float) -> None:
         """A hand turns a screw. A spring that is pressed together as far as it goes stops it."""
         screw = self.screws.get(name)
         if screw is None:
             return
-        raised = screw.clockwise_mm * clockwise_turns
-        raised = max(raised, screw.spring_mm - screw.solid_mm)
+        raised = max(screw.clockwise_mm * clockwise_turns, screw.spring_mm - screw.solid_mm)
         screw.off_mm += raised
         screw.spring_mm -= raised
+        self.settle()
+
+    def half_springs(self) -> None:
+        """Hands set all screws so that their springs are half pressed together, as well as the eye can tell."""
+        for screw in self.screws.values():
+            half = screw.solid_mm / 2 + float(self._random.uniform(-EYE_MM, EYE_MM))
+            screw.off_mm += screw.spring_mm - half
+            screw.spring_mm = half
+        if self.screws:  # what all do alike is no tilt: the whole bed is higher or lower
+            mean = sum(screw.off_mm for screw in self.screws.values()) / len(self.screws)
+            for screw in self.screws.values():
+                screw.off_mm -= mean
         self.settle()
 
     def settle(self) -> None:

@@ -22,6 +22,21 @@ CLEAR_MM = 1.5
 
 FINE_MM = 0.1
 
+SLACK_MM = 0.6
+"""A spring pressed together by less than this looks slack, one that has less left to go looks flat, mm."""
+
+STEP_MARGIN = 1.3
+"""A step down is taken while the gap is so many times as wide."""
+
+FINE_DRAG_MM = 0.025
+"""A gauge that is felt to be off by less than this drags well enough, mm."""
+
+EYES_OFF = 20.0
+"""A gap that is only looked at is judged so many times worse than one that is felt."""
+
+TURN_ERROR = 5 / 360
+"""A screw is turned so much too far or not far enough, at most: 5 degrees."""
+
 TURNS_SHARE = 0.1
 """A lead screw turned by hand goes so much too far or not far enough, at most."""
 
@@ -75,6 +90,21 @@ class ScriptedBuilder:
             case ("turn lift", lift, mm):
                 off = float(self._random.uniform(-1, 1)) * TURNS_SHARE
                 self._hands.do({"do": "turn lift", "of": lift, "by": float(mm) * (1 + off)})
+            case ("turn screw", screw, turns):
+                off = float(self._random.uniform(-1, 1)) * TURN_ERROR
+                self._hands.do({"do": "turn screw", "of": screw, "by": float(turns) + off})
+                pressed, most = self._hands.look()["springs"][screw]
+                return question.answers[1] if pressed >= most else question.answers[0]
+            case ("room", screw, mm):
+                return self._make_room(screw, float(mm), seen["gap"], question)
+            case ("drag", screw, mm):
+                return self._drag(screw, float(mm), seen["gap"], question)
+            case ("lower", gauge) if isinstance(question, Jog):
+                return self._lower(question, float(gauge), seen["gap"])
+            case ("springs",):
+                return self._springs(seen["springs"], question)
+            case ("half springs",):
+                self._hands.do({"do": "half springs"})
             case ("fault", kind, heater):
                 self._hands.fault(kind, heater)
             case ("bathe", sensor, bath):
@@ -144,6 +174,40 @@ class ScriptedBuilder:
             before, before_s = here, now_s
             if fastest > bold:
                 return controls.answers[0]
+
+    def _make_room(self, screw: str, mm: float, gap: float, question: Question) -> str:
+        """Look whether there is about as much room as there should be; lower the corner where there is far less."""
+        if gap > mm / 2:
+            return question.answers[0]
+        self._hands.do({"do": "adjust screw", "of": screw, "to": mm + self._feels() * EYES_OFF})
+        return question.answers[1]
+
+    def _lower(self, question: Jog, mm: float, gap: float) -> str:
+        """The next step down, the smaller the nearer; until the gauge drags."""
+        left = gap - mm - self._feels()
+        if left <= 0:
+            return question.answers[0]
+        step = next((each for each in question.steps if left > STEP_MARGIN * each), question.steps[-1])
+        return f"z-{step:g}"
+
+    def _drag(self, screw: str, mm: float, gap: float, question: Question) -> str:
+        """Feel the gauge; turn the screw where it does not just drag."""
+        if abs(gap - mm + self._feels()) <= FINE_DRAG_MM:
+            return question.answers[0]
+        self._hands.do({"do": "adjust screw", "of": screw, "to": mm + self._feels()})
+        return question.answers[1]
+
+    def _feels(self) -> float:
+        """How far off the drag of a gauge is felt, mm."""
+        half = self._scenario.builder.gauge_mm
+        return float(self._random.uniform(-half, half))
+
+    def _springs(self, pressed: Mapping[str, tuple[float, float]], question: Question) -> str:
+        """How the springs look."""
+        slack = any(now < SLACK_MM for now, _ in pressed.values())
+        flat = any(now > most - SLACK_MM for now, most in pressed.values())
+        looks = "one is slack" if slack else "one is flat" if flat else "about half"
+        return looks if looks in question.answers else question.answers[0]
 
     def _judge(self, question: Judge) -> str:
         """A verdict for each place: the first, which is the usual, where this world has nothing to see of it."""

@@ -20,6 +20,9 @@ BATHS_C = {"ice water": 0.4, "warm water": 41.0, "boiling water": 99.4, "hot wat
 """How warm the baths are that a builder has at hand, °C."""
 
 COLD_C = 1.0
+ADJUSTS = 6
+"""Turns back and forth until a screw is where it should be."""
+
 LEAST_MM = 0.3
 """Less than this nobody sees, mm."""
 
@@ -86,6 +89,10 @@ class Hands:
                 self.bathe(str(order["of"]), str(order["place"]))
             case "turn lift":
                 self._world.bed.turn_lift(str(order["of"]), float(order["by"]))
+            case "adjust screw":
+                self._adjust(str(order["of"]), float(order["to"]))
+            case "half springs":
+                self._world.bed.half_springs()
             case "turn screw":
                 self._world.bed.turn_screw(str(order["of"]), float(order["by"]))
         return self.look()
@@ -94,8 +101,8 @@ class Hands:
         """What is seen and felt: fans that turn, blocks that are warm (the one that got warm last first), the probe's
         pin, switches held; how far each carriage and motor went from the mark; where the nozzle is from the bed's front
         left corner; the room left to the hard stops; what is left of the filament; the gap below the nozzle, and
-        between bed and gantry at each lift; how far each screw's spring is pressed together; where over the bed the
-        probe is, mm.
+        between bed and gantry at each lift; how far each screw's spring is pressed together, and can be; where over
+        the bed the probe is, mm.
         """
         world, mechanics = self._world, self._world.mechanics
         now, baths = self._places(), world.baths
@@ -110,7 +117,7 @@ class Hands:
             "spool": world.filament.left_mm,
             "gap": world.gap_mm,
             "lifts": {role.removeprefix("z."): mechanics.where["z"] + mm for role, mm in world.bed.lifts_mm.items()},
-            "springs": {name: screw.spring_mm for name, screw in world.bed.screws.items()},
+            "springs": world.bed.springs,
             "probe": world.probe.place(mechanics.where) if world.probe is not None else None,
             "nozzle": dict(mechanics.where),
             "room": {
@@ -121,6 +128,13 @@ class Hands:
             "baths": {name: baths[socket] for name, socket in self._sensors() if socket in baths} if baths else {},
             "switches": {name: switch.pressed for name, switch in world.switches.items()},
         }
+
+    def _adjust(self, name: str, gap_mm: float) -> None:
+        """Turn a screw back and forth until the gap below the nozzle is so wide."""
+        bed = self._world.bed
+        for _ in range(ADJUSTS):
+            if name in bed.screws:
+                bed.turn_screw(name, (self._world.gap_mm - gap_mm) / bed.screws[name].clockwise_mm)
 
     def _places(self) -> dict[str, float]:
         """Where carriages stand, how far motors turned, and how much filament went in, mm."""

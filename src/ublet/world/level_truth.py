@@ -6,9 +6,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
+from ublet.core.level.corner_trials import CornerParameters
 from ublet.core.level.lift_trials import pivots_of
 from ublet.core.level.lifts import standing_of
 from ublet.core.level.reach import reach_of
+from ublet.core.level.screws import screw_heights, tilt_over
+from ublet.core.level.surface import fit_surface
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
 from ublet.world.world import World
@@ -33,9 +36,43 @@ def _lifts_by_hand(world: World, machine: MachineFile, aim: Aim) -> dict[str, fl
     return {"gaps_differ": max(lifts) - min(lifts)} if lifts else {"lifts": 1.0}
 
 
+def _corners(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    """The plane of the bed's true heights where it is touched, over the screws, and what that leaves."""
+    chosen = CornerParameters.model_validate(dict(aim))
+    places = reach_of(machine).grid(chosen.columns, chosen.rows)
+    surface = fit_surface(places, [world.bed.height(*place) for place in places])
+    heights = screw_heights(machine.bed.screws, surface).values()
+    over_x, over_y = tilt_over(surface, machine.bed.width_mm, machine.bed.depth_mm)
+    return {
+        "tilt": max(heights) - min(heights),
+        "rise_x": over_x,
+        "rise_y": over_y,
+        "warp": surface.left_range_mm,
+    }
+
+
+def _offset(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    """The offset with which the nozzle, clean and as warm as it is now, touches the bed at Z = 0 over the middle."""
+    bed, place = world.bed, (machine.bed.width_mm / 2, machine.bed.depth_mm / 2)
+    longer = world.scenario.nozzle.grows_mm_k * (world.melt_c - world.ambient_c)
+    if world.probe is not None:
+        place = reach_of(machine).nearest(place)
+        at = reach_of(machine).nozzle(place)
+        stands = {"x": at[0], "y": at[1], "z": 0.0}
+        coming = machine.probe.approach_mm_s * world.scenario.probe.delay_s if machine.probe is not None else 0.0
+        over = world.probe.place(stands)
+        trigger = world.probe.triggers_at(stands) + bed.height(*over) - bed.height(*place) - coming
+        return {"offset": longer - trigger}
+    end = next((each.part.at_mm for each in world.switches.values() if each.part.axis == "z"), 0.0)
+    # Z is called minimum - offset at the end; the tip is at the bed where the carriage is at its height and longer
+    return {"offset": machine.axes.z.minimum_mm - end + bed.height(*place) + longer}
+
+
 AT_END: dict[str, TruthAtEnd] = {
     "lead-screws": _lifts,
     "lead-screws-by-hand": _lifts_by_hand,
+    "bed-corners": _corners,
+    "z-offset": _offset,
 }
 """The truth behind each trial that changes what it measures: asked when it has ended."""
 

@@ -234,6 +234,8 @@ class BuilderPart(Part):
     callipers_common_mm: float = setting("Every time with the callipers.", unit="mm", low=0, high=5, default=0.03)
     dial_gauge_mm: float = setting("At each placing of the dial gauge.", unit="mm", low=0, high=5, default=0.005)
     dial_gauge_common_mm: float = setting("Every time with the dial gauge.", unit="mm", low=0, high=5, default=0.008)
+    gauge_mm: float = setting("Largest error of the drag of a gauge.", unit="mm", low=0, high=0.5, default=0.01)
+    dot_mm: float = setting("Largest error of putting a tip over a dot by eye.", unit="mm", low=0, high=5, default=0.2)
     thermometer_c: float = setting("Largest error of the reference thermometer.", unit="°C", low=0, high=5, default=0.3)
     bold_to_mm_s: float | None = setting(
         "Calls it fast enough when something moves faster than this; none: never.",

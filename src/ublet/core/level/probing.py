@@ -60,6 +60,8 @@ class Probing:
     count: int = 0
     warm: Mapping[str, float] = field(default_factory=dict)
     _down: bool = False
+    _over: Place | None = None
+    _touched: float | None = None
 
     async def height_at(self, place: Place) -> float:
         """The bed's height at a place, mm: the mean of its touches.
@@ -80,19 +82,25 @@ class Probing:
                 )
         return sum(heights) / len(heights)
 
-    async def touches_at(self, place: Place, times: int) -> list[float]:
-        """Touch a place so often; the bed's height each time, mm."""
+    async def touches_at(self, place: Place, times: int, stays: bool = False) -> list[float]:
+        """Touch a place so often; the bed's height each time, mm. stays: it goes up no further than it must, since the
+        same place is touched next.
+        """
         must_reach(self.reach, place)
-        await self.over(place)
+        if self._over != place:
+            await self.over(place)
         heights: list[float] = []
-        for number in range(times):
-            if number:
-                await self._up(self.trigger_mm + heights[-1] + RELEASE_MM)
+        for _ in range(times):
+            if self._touched is not None:
+                await self._up(self.trigger_mm + self._touched + RELEASE_MM)
             heights.append(await self._touch(place))
+            self._touched = heights[-1]
             self.bench.record.row(TOUCHES.name, (*place, heights[-1]))
         self.highest = max(self.highest, *heights)
         self.lowest = min(self.lowest, *heights)
-        await self._up(self.clear_mm)
+        if not stays:
+            await self._up(self.clear_mm)
+            self._over = self._touched = None
         return heights
 
     @property
@@ -105,6 +113,14 @@ class Probing:
         await self._up(self.clear_mm)
         x, y = self.reach.nozzle(place)
         await self.bench.motion.go({"x": x, "y": y}, self.approach.travel_mm_s)
+        self._over = place
+
+    async def park(self) -> None:
+        """Up, and the pin too: hands come near."""
+        await self._up(self.clear_mm)
+        if self.pin and self._down:
+            await self.bench.probe.pin(False)
+            self._down = False
 
     async def _touch(self, place: Place) -> float:
         bench, approach = self.bench, self.approach

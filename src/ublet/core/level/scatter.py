@@ -73,6 +73,44 @@ def scatter_of(heights_mm: Sequence[float] | Floats) -> Scatter:
     )
 
 
+@dataclass(frozen=True)
+class Jump:
+    """From touch ``number`` (from 0) on, the readings stand so much higher, mm."""
+
+    number: int
+    mm: float
+
+
+def jump_of(heights_mm: Sequence[float] | Floats) -> Jump | None:
+    """Where a series of touches jumps to another level and stays there; None: nowhere.
+
+    The split that leaves least scatter on both sides; it counts when the step is many times its own error, and far
+    beyond what a steady drift would leave.
+    """
+    told = np.asarray(heights_mm, dtype=np.float64)
+    best: Jump | None = None
+    least = math.inf
+    for at in range(2, len(told) - 1):
+        before, after = told[:at], told[at:]
+        left = float(np.sum((before - before.mean()) ** 2) + np.sum((after - after.mean()) ** 2))
+        if left < least:
+            least, best = left, Jump(at, float(after.mean() - before.mean()))
+    if best is None:
+        return None
+    freedom = max(1, len(told) - 2)
+    deviation = max(math.sqrt(least / freedom), RESOLUTION_MM)
+    error = deviation * math.sqrt(1 / best.number + 1 / (len(told) - best.number))
+    number = np.arange(len(told))
+    drifting = told - np.polyval(np.polyfit(number, told, 1), number)
+    steady = math.sqrt(float(np.sum(drifting**2)) / freedom)
+    sure = abs(best.mm) > JUMPS * error * student(freedom) and deviation < steady / 2
+    return best if sure else None
+
+
+JUMPS = 6.0
+"""A step counts when it is so many times its own error."""
+
+
 def deviation_u(deviation: float, freedom: int) -> float:
     """Standard uncertainty of a standard deviation with so many degrees of freedom.
 

@@ -41,6 +41,11 @@ class Surface:
         """Rise along X and along Y at the middle, mm a mm."""
         return float(self.terms[1]), float(self.terms[2])
 
+    def slope_u(self, height_u_mm: float) -> Place:
+        """Standard uncertainties of both slopes, mm a mm, when each measured height has one of ``height_u_mm``."""
+        along_x, along_y = (math.sqrt(max(0.0, float(self.covariance[n, n]))) * height_u_mm for n in (1, 2))
+        return along_x, along_y
+
     @property
     def left_range_mm(self) -> float:
         """Range of what it leaves: the warp."""

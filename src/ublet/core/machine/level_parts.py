@@ -48,7 +48,8 @@ class Probe(Part):
         tolerance=0.5,
     )
     offset_z_mm: float = setting(
-        "Added to the nozzle's height: more negative brings the nozzle nearer to the bed.",
+        "Added to the nozzle's height, whether Z homes with the probe or, with the nozzle by hand, to an endstop: more "
+        "negative brings the nozzle nearer to the bed.",
         unit="mm",
         low=-20,
         high=20,

@@ -48,17 +48,6 @@ class Homing(Part):
     endstop: str | None = setting(
         "Endstop at that end (a table below [endstops]).", default=None, board=True, part="endstops", acts="end"
     )
-    at_mm: float | None = setting(
-        "What its position is called at that end; left out, the axis's limit there. More negative at Z's low end "
-        "brings the nozzle nearer to the bed.",
-        unit="mm",
-        low=-500,
-        high=2000,
-        default=None,
-        board=True,
-        acts="end",
-        tolerance=0.02,
-    )
     order: int = setting("Place in the order of homing; equal places home together.", low=1, high=3, board=True)
     fast_mm_s: float = setting(
         "Speed of the first approach.", unit="mm/s", low=0.1, high=300, board=True, acts="end", tolerance=5.0

@@ -1,0 +1,263 @@
+"""The trial of the station *bed corners* with a probe: tilt taken out by the screws, warp left to the mesh."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+
+from ublet.core.bench import Bench
+from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
+from ublet.core.level.reach import reach_of
+from ublet.core.level.scatter import pooled_u_mm
+from ublet.core.level.screws import Turn, screw_heights, staying, tilt_over, turns_for
+from ublet.core.level.springs import look_at_springs, moved_again
+from ublet.core.level.surface import Place, Surface, fit_surface
+from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
+from ublet.core.machine.level_parts import Screw
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import home_axis
+from ublet.core.questions import Confirm
+from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult
+from ublet.core.settings import setting
+from ublet.core.trial import Need, TrialSpec
+from ublet.core.words import several
+
+FEWEST_SCREWS = 3
+DEEPEST_MM = 4.0
+"""A corner may stand so much lower than where Z was homed, mm."""
+
+MOST_TURNS = 4.0
+"""A screw that would have to turn further than this has run out of thread, or the bed hangs."""
+
+CORNERS = Stream("corners", ("round", "screw", "height_mm", "turns"), ("", "", "mm", ""))
+"""For each screw in each round: how much too high the bed's plane stands there, and what it was to be turned
+(clockwise is positive)."""
+
+
+class CornerParameters(Warmth):
+    """How level is level, and how many places are touched."""
+
+    tilt_mm: float = setting(
+        "Largest range of the bed's plane over the screws.", unit="mm", low=0.005, high=0.5, default=0.03
+    )
+    columns: int = setting("Places along X.", low=2, high=7, default=3)
+    rows: int = setting("Places along Y.", low=2, high=7, default=3)
+    rounds: int = setting("Rounds at the most.", low=1, high=10, default=5)
+    samples: int = setting("Touches at each place; 0: as declared.", low=0, high=20, default=0)
+
+
+async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
+    """Touch a grid, fit a plane, tell what each screw must be turned; again until the plane is level.
+
+    What the plane leaves is warp: no screw takes that out, and none is asked to.
+    """
+    bench.fact("moved")
+    screws = dict(bench.machine.bed.screws)
+    if len(screws) < FEWEST_SCREWS:
+        raise TrialFailed("The bed declares fewer than three screws: nothing can be turned (add [bed.screws.NAME]).")
+    await look_at_springs(bench, screws)
+    _, warm = await warm_up(bench, aim)
+    turned: dict[str, float] = dict.fromkeys(screws, 0.0)
+    found: list[tuple[Surface, float]] = []
+    stays = ""
+    async with probing(bench, approach_of(bench, aim.samples), DEEPEST_MM, warm) as probe:
+        places = probe.reach.grid(aim.columns, aim.rows)
+        for number in range(1, aim.rounds + 1):
+            surface, u = await _touch_all(bench, probe, places, number, aim)
+            heights = screw_heights(screws, surface)
+            stays = staying(heights, stays)
+            turns = turns_for(screws, surface, stays)
+            found.append((surface, u))
+            level = max(heights.values()) - min(heights.values()) <= aim.tilt_mm
+            _record(bench, number, heights, {} if level else turns, stays)
+            if level:
+                break
+            _must_be_possible(turns)
+            if number < aim.rounds:
+                await _have_turned(bench, probe, screws, turns, stays, number, aim)
+                for name, turn in turns.items():
+                    turned[name] += abs(turn.raises_mm) if not turn.rests else 0.0
+        else:
+            raise TrialFailed(_not_level(found, screws, aim))
+    bench.progress(Progress("axis Z", 0.97, None, "homes again: the bed stands otherwise now"))
+    await home_axis(bench, "z")
+    return _concluded(bench, found, screws, turned, aim)
+
+
+async def _touch_all(
+    bench: Bench, probe: Probing, places: Sequence[Place], number: int, aim: CornerParameters
+) -> tuple[Surface, float]:
+    """The plane through the grid, and the standard uncertainty of a height. The first place is touched again at the
+    end.
+
+    Raises:
+        TrialFailed: that is no longer where it was.
+    """
+    heights, series = [], []
+    for at, place in enumerate((*places, places[0])):
+        share = (number - 1 + at / (len(places) + 1)) / aim.rounds
+        bench.progress(Progress(f"round {number}", share, None, f"place {at + 1} of {len(places) + 1}"))
+        touches = await probe.touches_at(place, probe.approach.samples)
+        series.append(touches)
+        heights.append(sum(touches) / len(touches))
+    u = pooled_u_mm(series) / math.sqrt(probe.approach.samples)
+    moved = heights.pop() - heights[0]
+    if abs(moved) > max(probe.approach.tolerance_mm, 4 * math.sqrt(2) * u):
+        raise TrialFailed(
+            f"Touched again at the end of the round, {probe.reach.words(places[0])} stands {abs(moved):.3f} mm "
+            f"{'higher' if moved > 0 else 'lower'} than at its beginning: the bed was knocked, a corner lies on a "
+            "slack spring, or something still warms up. Mend that and start again."
+        )
+    return fit_surface(places, heights), u
+
+
+async def _have_turned(
+    bench: Bench,
+    probe: Probing,
+    screws: Mapping[str, Screw],
+    turns: Mapping[str, Turn],
+    stays: str,
+    number: int,
+    aim: CornerParameters,
+) -> None:
+    """Nozzle out of the way, pin up; the builder turns every screw that must be."""
+    await probe.park()
+    for name, turn in turns.items():
+        if name == stays or turn.rests:
+            continue
+        signed = turn.turns if turn.clockwise else -turn.turns
+        bench.progress(Progress(f"round {number}", number / aim.rounds, None, f"screw {name}"))
+        asked = Confirm(
+            f"Turn the screw {name}: {turn.words}. Seen from above; {stays} stays as it is.",
+            ("turned", "it does not turn", "stop here"),
+            ("turn screw", name, f"{signed:.4f}"),
+        )
+        answer = await bench.builder.ask(asked)
+        if answer == "it does not turn":
+            way = "loosen" if turn.raises_mm < 0 else "tighten"
+            raise TrialFailed(
+                f"The screw {name} is at its end: its spring is pressed together, or the thread has run out. "
+                f"{way.title()} the other screws by a whole turn or two each instead, so that {name} comes back to "
+                "its middle, then start again."
+            )
+        if answer != "turned":
+            raise TrialFailed("Stopped before the bed was level. What was turned stays turned.")
+        bench.tell("screw", name)
+
+
+def _must_be_possible(turns: Mapping[str, Turn]) -> None:
+    for name, turn in turns.items():
+        if turn.turns > MOST_TURNS:
+            raise TrialFailed(
+                f"The screw {name} would have to turn {turn.turns:.1f} times ({abs(turn.raises_mm):.2f} mm): that is "
+                "no corner that is a little off. Bring the lead screws square first, look whether the bed hangs, and "
+                "set all screws to half their springs."
+            )
+
+
+def _record(bench: Bench, number: int, heights: Mapping[str, float], turns: Mapping[str, Turn], stays: str) -> None:
+    for at, (name, height) in enumerate(heights.items()):
+        turn = turns.get(name)
+        signed = 0.0 if turn is None or turn.rests else turn.turns if turn.clockwise else -turn.turns
+        bench.record.row(CORNERS.name, (number, at, height - heights[stays], signed))
+
+
+def _range(screws: Mapping[str, Screw], surface: Surface) -> float:
+    heights = screw_heights(screws, surface).values()
+    return max(heights) - min(heights)
+
+
+def _range_u(screws: Mapping[str, Screw], surface: Surface, u: float) -> float:
+    """Standard uncertainty of the range: of the difference of two of the plane's heights."""
+    worst = max(surface.uncertainty_at((screw.x_mm, screw.y_mm), u) for screw in screws.values())
+    return math.sqrt(2) * worst
+
+
+def _not_level(found: Sequence[tuple[Surface, float]], screws: Mapping[str, Screw], aim: CornerParameters) -> str:
+    ranges = ", ".join(f"{_range(screws, surface):.3f}" for surface, _ in found)
+    return (
+        f"After {aim.rounds} rounds the bed is tilted by {_range(screws, found[-1][0]):.3f} mm over its screws, "
+        f"{aim.tilt_mm:g} are allowed; it was {ranges}. If it hardly changes, a screw's clockwise is declared the "
+        "wrong way (bed.screws.NAME.clockwise) or its spring is slack."
+    )
+
+
+def _concluded(
+    bench: Bench,
+    found: Sequence[tuple[Surface, float]],
+    screws: Mapping[str, Screw],
+    turned: Mapping[str, float],
+    aim: CornerParameters,
+) -> TrialResult:
+    surface, u = found[-1]
+    first = found[0][0]
+    bed, tilt = bench.machine.bed, _range(screws, surface)
+    over_x, over_y = tilt_over(surface, bed.width_mm, bed.depth_mm)
+    again = moved_again(bench, "bed-corners", turned)
+    findings = [
+        Finding("tilt", tilt, _range_u(screws, surface, u), "mm", aim.tilt_mm, words="tilt over the screws"),
+        Finding("tilt_before", _range(screws, first), _range_u(screws, first, u), "mm", words="tilt before"),
+        Finding("rise_x", over_x, surface.slope_u(u)[0] * bed.width_mm, "mm", words="rise to the right"),
+        Finding("rise_y", over_y, surface.slope_u(u)[1] * bed.depth_mm, "mm", words="rise to the back"),
+        Finding("warp", surface.left_range_mm, None, "mm", words="warp that no screw takes out"),
+        Finding("rounds", float(len(found))),
+        *(Finding("turned", mm, unit="mm", subject={"screw": name}) for name, mm in turned.items()),
+        *(Finding("moved_in_a_row", float(n), subject={"screw": name}) for name, n in again.items()),
+    ]
+    for name in screws:
+        bench.fact("screw", name)
+    why = (
+        f"Level over its screws within {tilt:.3f} mm (it was {_range(screws, first):.3f}). What is left, "
+        f"{surface.left_range_mm:.3f} mm, is the bed's own shape: the mesh is for that. The Z offset is to be done "
+        "again now, since the middle has moved with the corners."
+    )
+    weak = [name for name, n in again.items() if n >= WEAK]
+    if weak:
+        why += f" {several(weak)} had to be turned {WEAK} times in a row: a weak spring, or one that is hardly pressed."
+    return TrialResult("proven", why, conditions(bench), tuple(findings))
+
+
+WEAK = 3
+"""A screw that had to be turned in so many runs one after the other has a weak spring."""
+
+
+def _needs(machine: MachineFile, aim: CornerParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    try:
+        probe = probe_of(machine)
+        reach_of(machine)
+    except TrialFailed as missing:
+        return (Need(str(missing), False),)
+    count = len(machine.bed.screws)
+    screws = Need(f"{count} screws declared" + ("" if count >= FEWEST_SCREWS else ": three are the fewest"), count > 2)
+    return (screws, Need(f"probe: {probe.kind}", True), *warm_needs(machine, aim, read))
+
+
+def _announce(machine: MachineFile, aim: CornerParameters) -> str:
+    count = aim.columns * aim.rows
+    return (
+        f"Homes what is not homed, then touches {count} places of the bed and tells what to turn at "
+        f"{several(list(machine.bed.screws))}; at most {aim.rounds} rounds, until the plane is within {aim.tilt_mm:g} "
+        f"mm. {warm_words(machine, aim)}"
+    )
+
+
+def _figure(result: TrialResult) -> str:
+    found = result.finding("tilt")
+    return f"{found.value:.3f} mm" if found is not None else ""
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "bed-corners",
+        "bed corners",
+        "The bed level by its screws: how far, which way, on the clock; warp is told apart.",
+        CornerParameters,
+        bed_corners,
+        (TOUCHES, CORNERS),
+        _announce,
+        _needs,
+        figure=_figure,
+        asks=lambda aim: True,
+        uses=probing_uses,
+    ),
+)

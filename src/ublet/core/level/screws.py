@@ -1,0 +1,90 @@
+"""What each screw of the bed must be turned, from a plane: turns, clock hands, words; tilt apart from warp."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from ublet.core.level.surface import Place, Surface
+from ublet.core.machine.level_parts import Screw
+
+CLOCK = 12
+SMALL_TURN = 1 / 48
+"""A screw that is off by less than a quarter of an hour on the clock is left alone."""
+
+
+@dataclass(frozen=True)
+class Turn:
+    """What a screw is to do: raise the bed there by so much, mm (negative: lower it), in so many turns."""
+
+    raises_mm: float
+    turns: float
+    clockwise: bool
+
+    @property
+    def rests(self) -> bool:
+        """Whether it is left as it is."""
+        return self.turns < SMALL_TURN
+
+    @property
+    def degrees(self) -> float:
+        """The same in degrees."""
+        return 360 * self.turns
+
+    @property
+    def words(self) -> str:
+        """``1/4 turn clockwise (3 hours, 90°), raises 0.18 mm``."""
+        if self.rests:
+            return "stays"
+        way = "clockwise" if self.clockwise else "counter-clockwise"
+        does = "raises" if self.raises_mm > 0 else "lowers"
+        clock = f"{CLOCK * self.turns:.1f} h on the clock, {self.degrees:.0f}°"
+        return f"{turn_words(self.turns)} {way} ({clock}), {does} {abs(self.raises_mm):.2f} mm"
+
+
+def turn_words(turns: float) -> str:
+    """A number of turns as one says it, to the nearest eighth; less than one is its share of an hour's hand.
+
+    >>> turn_words(0.25), turn_words(1.5), turn_words(2.0), turn_words(0.06)
+    ('1/4 turn', '1 1/2 turns', '2 turns', '0.06 turn')
+    """
+    eighths = round(8 * turns)
+    if eighths < 1:
+        return f"{turns:.2f} turn"
+    whole, rest = divmod(eighths, 8)
+    divisor = math.gcd(rest, 8)
+    share = f"{rest // divisor}/{8 // divisor}" if rest else ""
+    return f"{' '.join(word for word in (str(whole) if whole else '', share) if word)} turn{'s' if eighths > 8 else ''}"
+
+
+def turn_for(screw: Screw, raises_mm: float) -> Turn:
+    """How a screw is turned to raise the bed there by so much: turns = height error / thread pitch (handbook, 6).
+
+    ``clockwise`` of the declaration says what a turn clockwise seen from above does to the bed, for a right-handed
+    thread and for a left-handed one alike.
+    """
+    clockwise = (raises_mm > 0) == (screw.clockwise == "raises")
+    return Turn(raises_mm, abs(raises_mm) / screw.pitch_mm, clockwise)
+
+
+def screw_heights(screws: Mapping[str, Screw], surface: Surface) -> dict[str, float]:
+    """The plane's height at each screw, mm."""
+    return {name: surface.at((screw.x_mm, screw.y_mm)) for name, screw in screws.items()}
+
+
+def staying(heights: Mapping[str, float], last: str = "") -> str:
+    """The screw that stays: the one of before, else the lowest, so that the others go down and press their springs."""
+    return last if last in heights else min(heights, key=lambda name: heights[name])
+
+
+def turns_for(screws: Mapping[str, Screw], surface: Surface, stays: str) -> dict[str, Turn]:
+    """What every screw does so that the plane is as high everywhere as it is at the one that stays."""
+    heights = screw_heights(screws, surface)
+    return {name: turn_for(screws[name], heights[stays] - height) for name, height in heights.items()}
+
+
+def tilt_over(surface: Surface, width_mm: float, depth_mm: float) -> Place:
+    """Rise of the plane over the bed's width and over its depth, mm."""
+    along_x, along_y = surface.slope
+    return along_x * width_mm, along_y * depth_mm

@@ -1,0 +1,52 @@
+"""The springs below the bed: looked at before anything is turned, and the history of each screw."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ublet.core.bench import Bench
+from ublet.core.machine.level_parts import Screw
+from ublet.core.questions import Question
+from ublet.core.run import TrialFailed
+
+GOOD = "about half"
+NOTED_MM = 0.08
+"""A screw that was turned by less than this over a run counts as not turned."""
+
+
+async def look_at_springs(bench: Bench, screws: Mapping[str, Screw]) -> None:
+    """Let the builder look at the springs: a slack one holds nothing, one that is pressed flat cannot give way.
+
+    Raises:
+        TrialFailed: the builder stops, to set all screws to the middle first.
+    """
+    asked = Question(
+        "Look below the bed: how far are the springs of the screws pressed together?",
+        (GOOD, "one is slack", "one is flat", "no springs"),
+        ("springs",),
+    )
+    answer = await bench.builder.ask(asked)
+    if answer in (GOOD, "no springs"):
+        return
+    told = "holds nothing and wanders" if answer == "one is slack" else "can go no lower"
+    half = Question(
+        f"A corner whose spring is {answer.removeprefix('one is ')} {told}. Turn every screw until its spring is half "
+        "pressed together, all alike, before anything is measured.",
+        ("all half pressed", "stop here"),
+        ("half springs",),
+    )
+    if await bench.builder.ask(half) != "all half pressed":
+        raise TrialFailed("Stopped before anything was measured: the springs come first.")
+    for name in screws:
+        bench.tell("screw", name)
+
+
+def moved_again(bench: Bench, trial: str, turned: Mapping[str, float]) -> dict[str, int]:
+    """In how many runs of a trial one after the other each screw had to be turned, this one included."""
+    with bench.aside():
+        before = bench.record.earlier(trial)
+        found = {}
+        for name, mm in turned.items():
+            last = before.finding("moved_in_a_row", screw=name) if before is not None else None
+            found[name] = (round(last.value) if last is not None else 0) + 1 if mm > NOTED_MM else 0
+    return found

@@ -1,0 +1,236 @@
+"""The trial of the station *Z offset*: the nozzle is lowered onto a gauge of known thickness."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+
+from ublet.core.bench import Bench
+from ublet.core.heat.demands import hotends
+from ublet.core.level.corner_hand_trials import gauge_of
+from ublet.core.level.probing import TOUCHES, Probing, approach_of, probing, probing_uses
+from ublet.core.level.reach import reach_of
+from ublet.core.level.surface import Place
+from ublet.core.level.touching import HOT_C, Offset, Touch, offset_of, side_words
+from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
+from ublet.core.questions import Jog
+from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
+from ublet.core.settings import setting
+from ublet.core.trial import Need, TrialSpec
+from ublet.core.units import show
+
+STEPS_MM = (1.0, 0.1, 0.05, 0.01)
+"""Steps down: the next smaller one is offered when the way turns."""
+
+START_MM, AGAIN_MM = 3.0, 0.5
+"""The nozzle begins so high over where it should touch, the second time so high over where it did, mm."""
+
+DOWN_MM_S, TRAVEL_MM_S, LIFT_MM = 2.0, 60.0, 5.0
+DIFFERS_C = 60.0
+"""Two runs whose nozzles differ by more are one hot and one cold."""
+
+OFFSET = "probe.offset_z_mm"
+TOUCHED = Stream("touched", ("number", "trigger_mm", "touched_mm"), ("", "mm", "mm"))
+"""Every touch: Z at which the probe triggered there (0 without one), Z at which the gauge dragged."""
+
+
+class TouchParameters(Warmth):
+    """The gauge, how often, and how deep it may go."""
+
+    gauge_mm: float = setting(
+        "Thickness of the gauge (paper is about 0.1); 0: as declared.", unit="mm", low=0, high=2, default=0.0
+    )
+    repeats: int = setting("Touches.", low=1, high=10, default=3)
+    deepest_mm: float = setting(
+        "So far below where it should touch by today's offset the nozzle cannot be lowered.",
+        unit="mm",
+        low=0.2,
+        high=6,
+        default=2.0,
+    )
+    limit_mm: float = setting(
+        "Largest uncertainty that is good enough to print with.", unit="mm", low=0.005, high=0.5, default=0.05
+    )
+
+
+async def z_offset(bench: Bench, aim: TouchParameters) -> TrialResult:
+    """Trigger the probe over a place, lower the nozzle onto a gauge there, again and again; the mean is the offset.
+
+    Without a probe that senses, Z's endstop is what the offset counts from.
+    """
+    machine = bench.machine
+    gauge_mm = aim.gauge_mm or gauge_of(machine)
+    former = number_of(bench, OFFSET)
+    for name in machine.bed.screws:  # corners that are turned later move the middle
+        bench.fact("screw", name)
+    bench.fact("nozzle")
+    bench.fact("surface")
+    bench.motion.clear_at_the_end(LIFT_MM)
+    _, warm = await warm_up(bench, aim)
+    touches: list[Touch] = []
+    async with _over_the_middle(bench, warm) as (place, probe):
+        for number in range(aim.repeats):
+            bench.progress(Progress(f"touch {number + 1}", number / aim.repeats, None, f"of {aim.repeats}"))
+            touches.append(await _touch(bench, aim, probe, place, gauge_mm, touches))
+            bench.record.row(TOUCHED.name, (number, touches[-1].trigger_mm, touches[-1].touched_mm))
+        await bench.motion.go({"z": LIFT_MM}, DOWN_MM_S * 2)
+    hot = _nozzle_c(bench) >= HOT_C
+    found = offset_of(touches, gauge_mm, STEPS_MM[-1], hot, 0.0 if probe is not None else former)
+    return _concluded(bench, aim, found, former, gauge_mm, hot)
+
+
+@asynccontextmanager
+async def _over_the_middle(bench: Bench, warm: dict[str, float]) -> AsyncIterator[tuple[Place, Probing | None]]:
+    """The place of the bed that is touched, with what triggers there; Z may go below its lower limit meanwhile, which
+    is told.
+    """
+    bed = bench.machine.bed
+    middle = (bed.width_mm / 2, bed.depth_mm / 2)
+    if _senses(bench.machine):
+        async with probing(bench, approach_of(bench), 0.0, warm) as sensing:
+            yield sensing.reach.nearest(middle), sensing
+        return
+    await home_unhomed(bench, ("x", "y", "z"))
+    async with bench.settings.borrowed({"axes.z.soft_limits": False}):
+        yield middle, None
+
+
+async def _touch(
+    bench: Bench, aim: TouchParameters, probe: Probing | None, place: Place, gauge_mm: float, before: list[Touch]
+) -> Touch:
+    """Trigger where there is a probe, then lower the nozzle over the same place of the bed.
+
+    Raises:
+        TrialFailed: the builder stops.
+    """
+    trigger = bed = 0.0
+    if probe is not None:
+        bed = await probe.height_at(place)
+        trigger = probe.trigger_mm + bed
+        await probe.park()
+    high = before[-1].touched_mm + AGAIN_MM if before else bed + START_MM
+    await bench.motion.go({"z": max(LIFT_MM, high)}, DOWN_MM_S * 2)
+    await bench.motion.go({"x": place[0], "y": place[1]}, TRAVEL_MM_S)
+    await bench.motion.go({"z": high}, DOWN_MM_S * 2)
+    floor = bed - aim.deepest_mm
+    asked = Jog(
+        f"Lay the gauge ({gauge_mm:g} mm) below the nozzle and lower Z until it just drags. Z's lower limit is lifted "
+        f"for this; it goes no deeper than {floor:.2f} mm.",
+        ("it drags", "stop here"),
+        ("lower", f"{gauge_mm:g}"),
+        axes=("z",),
+        steps=STEPS_MM,
+        floor={"z": floor},
+    )
+    jogged = await bench.builder.jog(asked, DOWN_MM_S)
+    if jogged.answer != "it drags":
+        raise TrialFailed("Stopped before the nozzle touched the gauge: the offset stays as it was.")
+    return Touch(trigger, jogged.position["z"])
+
+
+def _nozzle_c(bench: Bench) -> float:
+    for name in hotends(bench.machine):
+        celsius = bench.heat.celsius(bench.machine.heaters[name].sensor)
+        if celsius is not None:
+            return celsius
+    return 0.0
+
+
+def _concluded(
+    bench: Bench, aim: TouchParameters, found: Offset, former: float, gauge_mm: float, hot: bool
+) -> TrialResult:
+    held = conditions(bench)
+    change = found.mm - former
+    findings = [
+        Finding("offset", found.mm, found.uncertainty_mm, "mm", words="Z offset"),
+        Finding("scatter", found.deviation_mm, None, "mm", aim.limit_mm, words="deviation of the touches"),
+        Finding("change", change, found.uncertainty_mm, "mm", words="change of the offset"),
+        Finding("gauge", gauge_mm, unit="mm", words="gauge"),
+    ]
+    why = f"Z offset {found.mm:.3f} ±{2 * found.uncertainty_mm:.3f} mm (more negative is nearer), {side_words(change)}."
+    with bench.aside():
+        before = bench.record.earlier("z-offset")
+        other = before.finding("offset") if before is not None else None
+        was_c = next((celsius for name, celsius in _nozzles(bench, before).items()), None)
+    now_c = _nozzle_c(bench)
+    if other is not None and was_c is not None and abs(was_c - now_c) > DIFFERS_C:
+        differs = (found.mm - other.value) * (1 if now_c > was_c else -1)
+        findings.append(Finding("hot_less_cold", differs, unit="mm", words="hot less cold"))
+        why += f" Hot and cold differ by {differs:+.3f} mm on this machine."
+    if not hot:
+        why += (
+            " Done cold: the nozzle grows and loses its drop when it is hot; do it once more at printing temperature."
+        )
+    if found.deviation_mm > aim.limit_mm:
+        why += f" The touches differ by {found.deviation_mm:.3f} mm: touch again, and look for play in Z."
+        return TrialResult("failed", why, held, tuple(findings))
+    if abs(change) <= 2 * found.uncertainty_mm:
+        why += " The change is smaller than what touching can tell: leave it."
+        return TrialResult("proven", why, held, tuple(findings))
+    effect = f"the first layer comes {side_words(change)}; more negative is nearer"
+    proposal = Proposal(OFFSET, former, round(found.mm, 3), "mm", effect)
+    option = Option("as touched", "home Z again, then the mesh and the first layer", (proposal,), {"offset": found.mm})
+    return TrialResult("proven", why, held, tuple(findings), (option,), "as touched")
+
+
+def _nozzles(bench: Bench, result: TrialResult | None) -> dict[str, float]:
+    """How warm the hotends were in a result, °C."""
+    told = result.conditions if result is not None else {}
+    names = (f"{name}_c" for name in hotends(bench.machine))
+    return {name: float(value) for name in names if isinstance(value := told.get(name), (int, float))}
+
+
+def _needs(machine: MachineFile, aim: TouchParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    probe = machine.probe
+    if probe is None:
+        return (Need('nothing holds a Z offset: declare [probe], kind = "nozzle" where there is none', False),)
+    if probe.kind != "nozzle":
+        if machine.axes.z.homing.end != "probe":
+            words = "Z homes to an endstop beside the probe: home it with the probe (axes.z.homing.end) first"
+            return (Need(words, False),)
+        try:
+            reach_of(machine)
+        except TrialFailed as missing:
+            return (Need(str(missing), False),)
+    hot = Need(
+        "hot, as one prints" if aim.nozzle_c else "cold: at printing temperature is better", bool(aim.nozzle_c), False
+    )
+    return (Need(f"probe: {probe.kind}", True), hot, *warm_needs(machine, aim, read))
+
+
+def _announce(machine: MachineFile, aim: TouchParameters) -> str:
+    gauge = show(aim.gauge_mm or gauge_of(machine), "mm", 3)
+    return (
+        f"Homes what is not homed, then {aim.repeats} times over the middle of the bed: the probe triggers, if there "
+        f"is one, and you lower the nozzle onto the gauge ({gauge}) in steps of {STEPS_MM[0]:g} to {STEPS_MM[-1]:g} "
+        f"mm, no deeper than {aim.deepest_mm:g} mm below where it should touch. Corners come first: turning them later "
+        f"makes it stale. {warm_words(machine, aim)}"
+    )
+
+
+def _senses(machine: MachineFile) -> bool:
+    return machine.probe is not None and machine.probe.kind != "nozzle"
+
+
+def _figure(result: TrialResult) -> str:
+    found = result.finding("offset")
+    return f"{found.value:.3f} ±{2 * (found.uncertainty or 0.0):.3f}" if found is not None else ""
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "z-offset",
+        "Z offset",
+        "The nozzle lowered onto a gauge over a place where the probe triggered: how far apart they are.",
+        TouchParameters,
+        z_offset,
+        (TOUCHED, TOUCHES),
+        _announce,
+        _needs,
+        figure=_figure,
+        asks=lambda aim: True,
+        uses=lambda machine: probing_uses(machine) if _senses(machine) else moving()(machine),
+    ),
+)
