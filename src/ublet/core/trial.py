@@ -35,6 +35,8 @@ class TrialSpec:
     heaters: the heaters of a machine that it is done for, one after the other; none where it is for the whole machine.
     mends: it fails with proposals that put right what it found, and is run again after they were kept.
     uses: what the board must be able to do for it, on a machine.
+    idle: why the station does not wait for it on a machine: there is nothing to do, or another trial does it (empty: it
+    waits for it).
     asks: whether it puts questions to the builder, for these parameters, whatever it finds.
 
     What its findings rest on is nowhere listed: it is what the recipe reads through its bench.
@@ -53,6 +55,7 @@ class TrialSpec:
     mends: bool = False
     trips: bool = False
     uses: Uses = lambda machine: ()
+    idle: Callable[[MachineFile], str] = lambda machine: ""
     asks: Callable[[Any], bool] = lambda aim: False
     heaters: Callable[[MachineFile], tuple[str, ...]] = lambda machine: ()
 

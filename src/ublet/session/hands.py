@@ -30,6 +30,11 @@ class Seen:
     mode: str = ""
     baths: Mapping[str, float] = field(default_factory=dict)
     spool: float = 0.0
+    gap: float = 0.0
+    lifts: Mapping[str, float] = field(default_factory=dict)
+    springs: Mapping[str, tuple[float, float]] = field(default_factory=dict)
+    probe: tuple[float, float] | None = None
+    dot: tuple[float, float] = (0.0, 0.0)
 
 
 class DemoHands:
@@ -52,12 +57,20 @@ class DemoHands:
         return self._say({"do": "fault", "of": heater, "kind": kind})
 
     def act(self, cue: tuple[str, ...]) -> None:
-        """Do what a question asks for, by its cue; one that only asks to look needs no hand."""
+        """Do what a question asks for, by its cue, or what its second answer says was done ``instead``; one that only
+        asks to look needs no hand.
+        """
         match cue:
             case ("mark" | "mark filament", *_):
                 self.mark()
             case ("fault", kind, heater):
                 self.fault(kind, heater)
+            case ("turn lift" | "turn screw" as what, name, by):
+                self._say({"do": what, "of": name, "by": float(by)})
+            case ("instead", "room" | "drag", screw, gap):
+                self._say({"do": "adjust screw", "of": screw, "to": float(gap)})
+            case ("half springs",) | ("dot",):
+                self._say({"do": cue[0]})
             case ("bathe", sensor, place):
                 self.bathe(sensor, place)
             case ("let go", name):
@@ -99,6 +112,11 @@ class DemoHands:
             answer["mode"],
             answer["baths"],
             answer["spool"],
+            answer["gap"],
+            answer["lifts"],
+            answer["springs"],
+            answer["probe"],
+            answer["dot"],
         )
 
     def _exchange(self, line: bytes) -> bytes:

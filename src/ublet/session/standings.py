@@ -116,10 +116,13 @@ def _tried(session: Session, station: Station) -> Standing:
         return Standing("running")
     checks = {TRIALS[name].verify for name in station.trials} - set(_self_checking(station))
     machine = session.document.machine
+    idle = {name: TRIALS[name].idle(machine) for name in station.trials}
+    if all(idle.values()):
+        return Standing("waiting", "nothing to do", next(iter(idle.values())))
     found = [
         replace(_trial_standing(session, name, heater), trial=name, heater=heater or "")
         for name in station.trials
-        if name not in checks
+        if name not in checks and not idle[name]
         for heater in TRIALS[name].heaters(machine) or (None,)
     ]
     for state in ("failed", "stale", "open"):

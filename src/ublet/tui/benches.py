@@ -13,6 +13,11 @@ from ublet.tui.heat.pairing import PairingBench
 from ublet.tui.heat.sensors import SensorsBench
 from ublet.tui.heat.soak import SoakBench
 from ublet.tui.heat.temperatures import TemperaturesBench
+from ublet.tui.level.corners import CornersBench
+from ublet.tui.level.lifts import LiftsBench
+from ublet.tui.level.place import PlaceBench
+from ublet.tui.level.spread import SpreadBench
+from ublet.tui.level.touch import TouchBench
 from ublet.tui.machine.editor import EditorBench
 from ublet.tui.machine.modules import ModulesBench
 from ublet.tui.machine.port import PortBench
@@ -36,6 +41,7 @@ BENCHES: dict[str, type[Bench]] = {
         *(InputsBench, PairingBench, FansBench, MotorsBench),
         *(DirectionsBench, HomingBench, JogBench, StepsBench, LimitsBench),
         *(SensorsBench, HotendBench, BedBench, GuardsBench, TemperaturesBench, SoakBench),
+        *(LiftsBench, CornersBench, SpreadBench, PlaceBench, TouchBench),
         *(ExtruderBench, PieceBench, AccelerometerBench, LedgerBench),
     )
 }

@@ -52,6 +52,7 @@ class ScriptedBuilder:
         self._hands = hands
         self._random = np.random.default_rng([seed, 7])
         self._on_filament: dict[float, float] = {}  # where marks really are, by where they should be, mm
+        self._aimed = False  # it was put over the dot already
         self._common: dict[str, float] = {}  # the error of each instrument that is the same at every reading
 
     async def answer(self, question: Question) -> str:
@@ -101,6 +102,11 @@ class ScriptedBuilder:
                 return self._drag(screw, float(mm), seen["gap"], question)
             case ("lower", gauge) if isinstance(question, Jog):
                 return self._lower(question, float(gauge), seen["gap"])
+            case ("dot",):
+                self._hands.do({"do": "dot"})
+            case ("aim", what) if isinstance(question, Jog):
+                stands = (seen["nozzle"]["x"], seen["nozzle"]["y"]) if what == "nozzle" else seen["probe"]
+                return self._aim(question, stands, seen["dot"])
             case ("springs",):
                 return self._springs(seen["springs"], question)
             case ("half springs",):
@@ -189,6 +195,15 @@ class ScriptedBuilder:
             return question.answers[0]
         step = next((each for each in question.steps if left > STEP_MARGIN * each), question.steps[-1])
         return f"z-{step:g}"
+
+    def _aim(self, question: Jog, stands: tuple[float, float], dot: tuple[float, float]) -> str:
+        """Towards the dot in one go; it then looks right, and the eye is off by what it was off by."""
+        if self._aimed:
+            self._aimed = False
+            return question.answers[0]
+        self._aimed, half = True, self._scenario.builder.dot_mm
+        x, y = (d - s + float(self._random.uniform(-half, half)) for s, d in zip(stands, dot, strict=True))
+        return f"x{x:+.2f} y{y:+.2f}"
 
     def _drag(self, screw: str, mm: float, gap: float, question: Question) -> str:
         """Feel the gauge; turn the screw where it does not just drag."""

@@ -40,6 +40,7 @@ class Hands:
         self._world = world
         self._labels, self._lamp = labels, lamp
         self._marked: dict[str, float] = {}
+        self._dot = (0.0, 0.0)
         self.mark()
 
     def press(self, name: str, down: bool) -> None:
@@ -91,6 +92,8 @@ class Hands:
                 self._world.bed.turn_lift(str(order["of"]), float(order["by"]))
             case "adjust screw":
                 self._adjust(str(order["of"]), float(order["to"]))
+            case "dot":
+                self._dot = (self._world.mechanics.where["x"], self._world.mechanics.where["y"])
             case "half springs":
                 self._world.bed.half_springs()
             case "turn screw":
@@ -119,6 +122,7 @@ class Hands:
             "lifts": {role.removeprefix("z."): mechanics.where["z"] + mm for role, mm in world.bed.lifts_mm.items()},
             "springs": world.bed.springs,
             "probe": world.probe.place(mechanics.where) if world.probe is not None else None,
+            "dot": self._dot,
             "nozzle": dict(mechanics.where),
             "room": {
                 axis: (mechanics.where[axis] - each.low_mm, each.high_mm - mechanics.where[axis])

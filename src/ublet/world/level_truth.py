@@ -68,11 +68,22 @@ def _offset(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     return {"offset": machine.axes.z.minimum_mm - end + bed.height(*place) + longer}
 
 
+def _place(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    """Where the probe really sits."""
+    if world.probe is None:
+        return {}
+    x, y = world.probe.offset
+    part = machine.probe.part if machine.probe is not None else None
+    off = max(abs(x - part.offset_x_mm), abs(y - part.offset_y_mm)) if part is not None else 0.0
+    return {"probe_x": x, "probe_y": y, "off_part": off}
+
+
 AT_END: dict[str, TruthAtEnd] = {
     "lead-screws": _lifts,
     "lead-screws-by-hand": _lifts_by_hand,
     "bed-corners": _corners,
     "z-offset": _offset,
+    "probe-place": _place,
 }
 """The truth behind each trial that changes what it measures: asked when it has ended."""
 

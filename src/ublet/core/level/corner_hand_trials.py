@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from ublet.core.bench import Bench
 from ublet.core.level.corner_trials import FEWEST_SCREWS, WEAK
-from ublet.core.level.reach import Reach
+from ublet.core.level.reach import Reach, senses
 from ublet.core.level.springs import look_at_springs, moved_again
 from ublet.core.level.surface import Place
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
@@ -173,6 +173,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce,
         _needs,
         figure=lambda result: "all alike by the gauge",
+        idle=lambda machine: "the probe does it better" if senses(machine) else "",
         asks=lambda aim: True,
         uses=moving(),
     ),

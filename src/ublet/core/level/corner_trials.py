@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 
 from ublet.core.bench import Bench
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
-from ublet.core.level.reach import reach_of
+from ublet.core.level.reach import NO_PROBE, reach_of, senses
 from ublet.core.level.scatter import pooled_u_mm
 from ublet.core.level.screws import Turn, screw_heights, staying, tilt_over, turns_for
 from ublet.core.level.springs import look_at_springs, moved_again
@@ -257,6 +257,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce,
         _needs,
         figure=_figure,
+        idle=lambda machine: "" if senses(machine) else NO_PROBE,
         asks=lambda aim: True,
         uses=probing_uses,
     ),

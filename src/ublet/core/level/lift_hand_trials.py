@@ -6,7 +6,8 @@ import math
 from collections.abc import Callable, Mapping
 
 from ublet.core.bench import Bench
-from ublet.core.level.lift_trials import nothing_to_do
+from ublet.core.level.lift_trials import ONE_SCREW, nothing_to_do
+from ublet.core.level.reach import senses
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.measuring import INSTRUMENTS, length_of
 from ublet.core.questions import Confirm, Measure
@@ -130,6 +131,9 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce_by_hand,
         _needs,
         figure=_figure,
+        idle=lambda machine: (
+            ONE_SCREW if len(machine.axes.z.motors) < 2 else "the probe does it better" if senses(machine) else ""
+        ),
         asks=lambda aim: True,
     ),
 )

@@ -9,7 +9,7 @@ from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
 from ublet.core.level.lifts import Fault, Standing, answered, corrections, fault_of, standing_of
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
-from ublet.core.level.reach import reach_of
+from ublet.core.level.reach import NO_PROBE, reach_of, senses
 from ublet.core.level.scatter import pooled_u_mm
 from ublet.core.level.surface import Place
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
@@ -262,6 +262,13 @@ def _figure(result: TrialResult) -> str:
     return f"{found.value:.3f} mm" if found is not None else "one screw"
 
 
+ONE_SCREW = "one lead screw carries Z: there is nothing to bring square"
+
+
+def _idle(machine: MachineFile) -> str:
+    return ONE_SCREW if len(machine.axes.z.motors) < 2 else "" if senses(machine) else NO_PROBE
+
+
 def _uses(machine: MachineFile) -> tuple[Capability, ...]:
     return probing_uses(machine) if len(machine.axes.z.motors) > 1 else ()
 
@@ -280,5 +287,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="lead-screws",
         mends=True,
         uses=_uses,
+        idle=_idle,
     ),
 )

@@ -48,12 +48,20 @@ class Reach:
         return f"bed {place[0]:.1f}, {place[1]:.1f} (nozzle {nozzle[0]:.1f}, {nozzle[1]:.1f})"
 
 
+NO_PROBE = "this machine has no probe that senses the bed"
+
+
 def probe_offset(machine: MachineFile) -> Place:
     """Where the probe sits seen from the nozzle, mm; a nozzle that is lowered by hand sits where it is."""
     probe = machine.probe
-    if probe is None or probe.kind == "nozzle":
+    if probe is None or not senses(machine):
         return 0.0, 0.0
     return probe.offset_x_mm, probe.offset_y_mm
+
+
+def senses(machine: MachineFile) -> bool:
+    """Whether a probe finds the bed by itself."""
+    return machine.probe is not None and machine.probe.kind != "nozzle"
 
 
 def reach_of(machine: MachineFile) -> Reach:

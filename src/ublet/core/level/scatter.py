@@ -134,6 +134,19 @@ def student(freedom: int) -> float:
     return wide / z
 
 
+def scatter_beyond(known: float, deviation: float, count: int) -> float:
+    """The deviation to reckon with for n readings: what is known to scatter; more where they clearly scatter more, and
+    then widened for how few they are.
+    """
+    if count < 2 or deviation <= BEYOND * known:
+        return known
+    return deviation * student(count - 1)
+
+
+BEYOND = 1.6
+"""So many times what is known, and the machine takes part in the scatter."""
+
+
 def pooled_u_mm(series: Sequence[Sequence[float]]) -> float:
     """Standard uncertainty of one touch, mm, from several short series: their pooled deviation, widened for how few
     there are.

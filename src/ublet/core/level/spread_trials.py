@@ -8,7 +8,7 @@ from typing import Literal
 
 from ublet.core.bench import Bench
 from ublet.core.level.probing import TOUCHES, Approach, Probing, approach_of, probe_of, probing, probing_uses
-from ublet.core.level.reach import Reach, reach_of
+from ublet.core.level.reach import NO_PROBE, Reach, reach_of, senses
 from ublet.core.level.scatter import Scatter, jump_of, scatter_of
 from ublet.core.level.surface import Place
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
@@ -159,6 +159,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce,
         _needs,
         figure=_figure,
+        idle=lambda machine: "" if senses(machine) else NO_PROBE,
         uses=probing_uses,
     ),
 )

@@ -9,7 +9,7 @@ from ublet.core.bench import Bench
 from ublet.core.heat.demands import hotends
 from ublet.core.level.corner_hand_trials import gauge_of
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probing, probing_uses
-from ublet.core.level.reach import reach_of
+from ublet.core.level.reach import reach_of, senses
 from ublet.core.level.surface import Place
 from ublet.core.level.touching import HOT_C, Offset, Touch, offset_of, side_words
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
@@ -88,7 +88,7 @@ async def _over_the_middle(bench: Bench, warm: dict[str, float]) -> AsyncIterato
     """
     bed = bench.machine.bed
     middle = (bed.width_mm / 2, bed.depth_mm / 2)
-    if _senses(bench.machine):
+    if senses(bench.machine):
         async with probing(bench, approach_of(bench), 0.0, warm) as sensing:
             yield sensing.reach.nearest(middle), sensing
         return
@@ -210,10 +210,6 @@ def _announce(machine: MachineFile, aim: TouchParameters) -> str:
     )
 
 
-def _senses(machine: MachineFile) -> bool:
-    return machine.probe is not None and machine.probe.kind != "nozzle"
-
-
 def _figure(result: TrialResult) -> str:
     found = result.finding("offset")
     return f"{found.value:.3f} ±{2 * (found.uncertainty or 0.0):.3f}" if found is not None else ""
@@ -231,6 +227,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=_figure,
         asks=lambda aim: True,
-        uses=lambda machine: probing_uses(machine) if _senses(machine) else moving()(machine),
+        uses=lambda machine: probing_uses(machine) if senses(machine) else moving()(machine),
     ),
 )

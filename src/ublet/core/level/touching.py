@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ublet.core.level.scatter import student
+from ublet.core.level.scatter import scatter_beyond
 
 FEEL_MM, FEEL_COMMON_MM = 0.012, 0.006
 """The drag of a gauge is felt within this anew each time, and within this the same every time; half-widths, mm."""
@@ -58,7 +58,7 @@ def offset_of(touches: Sequence[Touch], gauge_mm: float, step_mm: float, hot: bo
     mean = sum(each) / count
     deviation = math.sqrt(sum((one - mean) ** 2 for one in each) / (count - 1)) if count > 1 else 0.0
     known = math.sqrt(FEEL_MM**2 / 3 + step_mm**2 / 12)
-    new = max(known, deviation * (student(count - 1) if count > 1 else 1.0)) / math.sqrt(count)
+    new = scatter_beyond(known, deviation, count) / math.sqrt(count)
     common = math.sqrt((FEEL_COMMON_MM**2 + GAUGE_MM**2) / 3)
     return Offset(mean, math.hypot(new, common, 0.0 if hot else COLD_MM), deviation)
 

@@ -9,6 +9,14 @@ from pydantic import Field
 from ublet.core.settings import Grid, Name, Part, setting
 
 
+class ProbePart(Part):
+    """The mount that the probe hangs on, as its maker's sheet says: what is measured is held against it."""
+
+    name: str = setting("What it is called.")
+    offset_x_mm: float = setting("To the right of the nozzle (negative: left).", unit="mm", low=-200, high=200)
+    offset_y_mm: float = setting("Behind the nozzle (negative: in front).", unit="mm", low=-200, high=200)
+
+
 class Probe(Part):
     """What finds the bed's height. Offsets: where the probe sits seen from the nozzle."""
 
@@ -73,6 +81,7 @@ class Probe(Part):
     )
     deploy_s: float = setting("Kind pin: time to deploy.", unit="s", low=0, high=5, default=0.4, board=True)
     stow_s: float = setting("Kind pin: time to stow.", unit="s", low=0, high=5, default=0.4, board=True)
+    part: ProbePart | None = None
     gauge_mm: float = setting("Thickness of the gauge for touching by hand.", unit="mm", low=0.01, high=2, default=0.1)
 
 

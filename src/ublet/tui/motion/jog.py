@@ -81,7 +81,7 @@ class JogBench(TrialBench):
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
             drawn = map_picture(session, self.step_mm, self._free(), width, height - 2)
-            return drawn + Text("\n") + self._next(width)
+            return drawn + Text("\n") + self.next_line(width)
 
         return draw
 
@@ -92,7 +92,7 @@ class JogBench(TrialBench):
         question = self.question[0] if self.question is not None else None
         return question.axes if isinstance(question, Jog) else ()
 
-    def _next(self, width: int) -> Text:
+    def next_line(self, width: int) -> Text:
         """What a key would do: how far, how fast, and what caps it."""
         text = Text(no_wrap=True)
         free = self._free()
@@ -107,7 +107,7 @@ class JogBench(TrialBench):
             return text
         told: dict[str, list[str]] = {}
         for axis in free:
-            asked = self.aim.speed_mm_s if self.watched is not None else JOG_MM_S  # type: ignore[attr-defined]
+            asked = getattr(self.aim, "speed_mm_s", JOG_MM_S) if self.watched is not None else JOG_MM_S
             told.setdefault(speed_for(self.session, axis, asked).words, []).append(axis.upper())
         words = "; ".join(f"{several(axes)} at {speed}" for speed, axes in told.items())
         text.append(f"a key moves {self.step_mm:g} mm: {words}", Ink.text)
@@ -242,7 +242,7 @@ class JogBench(TrialBench):
 
     def take_typed(self, text: str) -> None:
         """A target, or parameters."""
-        if "speed_mm_s=" in text:
+        if "=" in text:
             super().take_typed(text)
             return
         self.panel.say(Text())

@@ -75,6 +75,8 @@ class Asking(Bench):
         question, hands = self.question[0], self.hands
         if hands is not None and (not question.answers or answer == question.answers[0]):
             hands.act(question.cue)
+        elif hands is not None and answer == question.answers[1]:
+            hands.act(("instead", *question.cue))
         self.question[1].set_result(answer)
 
     def _close_question(self) -> None:

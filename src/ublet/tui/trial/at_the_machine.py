@@ -6,6 +6,9 @@ from ublet.core.motion.measuring import INSTRUMENTS
 from ublet.core.questions import Jog, Question
 from ublet.session.hands import Seen
 
+DRAGS_MM = 0.012
+"""A gauge drags where the gap is as wide as it is within this, mm."""
+
 SIDES = {"x": ("left of", "right of"), "y": ("in front of", "behind")}
 
 
@@ -30,6 +33,16 @@ def notice(question: Question, seen: Seen) -> str:
             notes.append(f"left on the {instrument}: {_read(left, instrument)} mm" if left > 0 else gone)
         case ("mark filament", *marks, _) if seen.spool < max(map(float, marks)):
             notes.append("there is not enough filament left for both marks")
+        case ("gap at", lift, instrument):
+            notes.append(f"read on the {instrument}: {_read(seen.lifts.get(lift, 0.0), instrument)} mm")
+        case ("springs",):
+            notes += [f"{name}: {now:.1f} of {most:g} mm" for name, (now, most) in seen.springs.items()]
+        case ("room", *_):
+            notes.append(f"about {max(0.0, seen.gap):.1f} mm of air below the nozzle")
+        case ("drag" | "lower", *_, gauge):
+            notes.append(_gauge(seen.gap, float(gauge)))
+        case ("aim", what):
+            notes.append(_aim(what, seen))
         case ("thermometer", sensor):
             notes.append(f"the thermometer shows {seen.baths.get(sensor, 0.0):.1f} °C")
         case ("jog", "corner") if isinstance(question, Jog):
@@ -47,6 +60,25 @@ def _read(mm: float, instrument: str) -> str:
     half = next(errors for name, errors in INSTRUMENTS.items() if name == instrument).placing_mm
     read = round(mm / half) * half
     return f"{read:.2f}" if half < 0.1 else f"{read:.1f}"
+
+
+def _gauge(gap: float, gauge: float) -> str:
+    """How a gauge below the nozzle feels."""
+    if gap < gauge - DRAGS_MM:
+        return "the gauge does not go in"
+    if gap <= gauge + DRAGS_MM:
+        return "the gauge just drags"
+    return f"the gauge is loose, with about {round(gap - gauge, 1):g} mm of air" if gap > gauge + 0.1 else "it is loose"
+
+
+def _aim(what: str, seen: Seen) -> str:
+    """Where nozzle or probe stands beside the dot."""
+    stands = (seen.nozzle.get("x", 0.0), seen.nozzle.get("y", 0.0)) if what == "nozzle" else seen.probe or (0.0, 0.0)
+    words = []
+    for axis, mine, dot in zip("xy", stands, seen.dot, strict=True):
+        if abs(mine - dot) >= 0.05:
+            words.append(f"{abs(mine - dot):.1f} mm {SIDES[axis][mine > dot]}")
+    return f"the {what} stands {' and '.join(words)} the dot" if words else f"the {what} stands over the dot"
 
 
 def _corner(question: Jog, seen: Seen) -> str:

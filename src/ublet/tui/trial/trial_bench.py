@@ -68,7 +68,8 @@ class TrialBench(Asking):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.specs = tuple(TRIALS[name] for name in station_with(self.kind).trials)
-        self.chosen = 0
+        machine = session.document.machine
+        self.chosen = next((at for at, spec in enumerate(self.specs) if not spec.idle(machine)), 0)
         self.aims: dict[str, Part] = {spec.name: self.first_aim(spec) for spec in self.specs}
         self.entry: RunEntry | None = None
         self.taken = ""

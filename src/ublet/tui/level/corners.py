@@ -1,0 +1,153 @@
+"""The bench of bed corners: the bed from above with its screws, what each is to be turned, a dial for the one asked."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from ublet.core.level.corner_trials import CORNERS
+from ublet.core.level.probing import TOUCHES
+from ublet.core.level.screws import turn_words
+from ublet.core.machine.schema import MachineFile
+from ublet.core.questions import Question
+from ublet.core.run import TrialResult
+from ublet.session.session import Session
+from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.bed_map import BedMap, bed_map, dial
+from ublet.tui.instruments.cells import Cells
+from ublet.tui.instruments.picture import Picture
+from ublet.tui.motion.steps import newest_result
+from ublet.tui.trial.trial_bench import TrialBench
+from ublet.tui.trial.watch import TrialWatch
+
+SIDE_COLUMNS = 44
+DIAL_ROWS = 11
+
+
+class CornersBench(TrialBench):
+    """The bed flat by its screws."""
+
+    kind = "corners"
+    title = "Bed corners"
+    why = "screws take out tilt, and nothing but tilt"
+
+    def picture(self) -> Picture:
+        """The screws from above."""
+        question = self.question[0] if self.question is not None else None
+
+        def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+            return corners_picture(session, watched, question, self.spec.name, width, height)
+
+        return draw
+
+
+def corners_picture(
+    session: Session, watched: TrialWatch | None, question: Question | None, trial: str, width: int, height: int
+) -> Text:
+    """Every screw where it stands with its state; beside it the dial of the one that is asked for, and the rounds."""
+    machine = session.document.machine
+    screws = {name: (screw.x_mm, screw.y_mm) for name, screw in machine.bed.screws.items()}
+    if not screws:
+        return Text("This machine file declares no screws below the bed ([bed.screws.NAME]).", Ink.stop)
+    cells = Cells(width, height)
+    wide = width - SIDE_COLUMNS if width >= 2 * SIDE_COLUMNS else width // 2
+    drawn = bed_map(cells, machine.bed, screws.values(), wide, height)
+    cells.put(0, 0, "from above", Ink.dim)
+    _touched(drawn, watched)
+    asked = question.cue[1] if question is not None and len(question.cue) > 1 else ""
+    states = _by_hand(watched, tuple(screws)) if trial.endswith("by-hand") else _by_probe(watched, tuple(screws))
+    result = newest_result(session, watched, trial)
+    for name, place in screws.items():
+        words, style = states.get(name) or _before(result, name)
+        here = name == asked
+        drawn.mark(place, "◉" if here else "◯", f"bold {Ink.focus}" if here else Ink.proposal)
+        below = place[1] <= machine.bed.depth_mm / 2
+        drawn.label(place, ((name, f"bold {Ink.focus}" if here else Ink.text), (words, style)), below)
+    _side(cells, wide + 2, question, watched, result, machine, height)
+    return cells.text()
+
+
+def _touched(drawn: BedMap, watched: TrialWatch | None) -> None:
+    series = watched.series(TOUCHES.name) if watched is not None else None
+    if series is None:
+        return
+    for x, y, _ in series.rows.tolist():
+        drawn.mark((x, y), "•", Ink.dim)
+    x, y, _ = series.rows[-1].tolist()
+    drawn.mark((x, y), "◉", f"bold {Ink.focus}")
+
+
+def _by_probe(watched: TrialWatch | None, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
+    """What each screw is to be turned by the last round, on the clock."""
+    series = watched.series(CORNERS.name) if watched is not None else None
+    found: dict[str, tuple[str, str]] = {}
+    for _, number, height, turns in series.rows.tolist() if series is not None else []:
+        words = f"{'↻' if turns > 0 else '↺'} {turn_words(abs(turns))}, {height:+.2f}" if turns else f"{height:+.2f} mm"
+        found[names[round(number)]] = (words, f"bold {Ink.focus}" if turns else Ink.good)
+    return found
+
+
+def _by_hand(watched: TrialWatch | None, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
+    """What was said of each screw in its last visit."""
+    series = watched.series("visits") if watched is not None else None
+    found: dict[str, tuple[str, str]] = {}
+    for _, number, adjusted in series.rows.tolist() if series is not None else []:
+        found[names[round(number)]] = ("adjusted", Ink.focus) if adjusted else ("fine", Ink.good)
+    return found
+
+
+def _before(result: TrialResult | None, name: str) -> tuple[str, str]:
+    """What the last result says of a screw."""
+    turned = result.finding("turned", screw=name) if result is not None else None
+    if turned is not None:
+        return (f"turned {turned.value:.2f} mm" if turned.value else "stayed"), Ink.dim
+    adjusted = result.finding("adjusted", screw=name) if result is not None else None
+    return (f"adjusted {adjusted.value:.0f} times", Ink.dim) if adjusted is not None else ("–", Ink.dim)
+
+
+def _side(
+    cells: Cells,
+    left: int,
+    question: Question | None,
+    watched: TrialWatch | None,
+    result: TrialResult | None,
+    machine: MachineFile,
+    height: int,
+) -> None:
+    """The dial of what is asked, or how level it is."""
+    match question.cue if question is not None else ():
+        case ("turn screw", name, turns):
+            rows = min(DIAL_ROWS, height - 4)
+            way = "clockwise" if float(turns) > 0 else "counter-clockwise"
+            cells.put(left, 0, f"{name}, seen from above", f"bold {Ink.text}")
+            if rows >= 5:
+                dial(cells, left + round(rows * 1.1), 2 + rows // 2, rows, float(turns))
+            cells.put(left, 3 + rows, f"{turn_words(abs(float(turns)))} {way}", f"bold {Ink.focus}")
+            return
+        case _:
+            pass
+    series = watched.series(CORNERS.name) if watched is not None else None
+    rounds: dict[int, list[float]] = {}
+    for number, _, at_mm, _ in series.rows.tolist() if series is not None else []:
+        rounds.setdefault(round(number), []).append(at_mm)
+    line = 0
+    if rounds:
+        cells.put(left, line, f"{'round':<8}{'tilt over the screws':>22}", Ink.dim)
+        for number, heights in rounds.items():
+            line += 1
+            cells.put(left, line, f"{number:<8}{max(heights) - min(heights):>19.3f} mm", Ink.text)
+        return
+    if result is None:
+        cells.put(left, 0, "not measured yet", Ink.quiet)
+        return
+    for words, what in (
+        ("tilt over the screws", "tilt"),
+        ("  before", "tilt_before"),
+        ("rise to the right", "rise_x"),
+        ("rise to the back", "rise_y"),
+        ("warp, no screw's work", "warp"),
+    ):
+        found = result.finding(what)
+        if found is not None:
+            cells.put(left, line, f"{words:<24}", Ink.dim)
+            cells.put(left + 24, line, f"{found.value:>9.3f} mm", f"bold {Ink.focus}" if what == "tilt" else Ink.text)
+            line += 2

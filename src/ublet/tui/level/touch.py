@@ -1,0 +1,121 @@
+"""The bench of the Z offset: the nozzle over its gauge from the side, Z large, and every touch."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from ublet.core.level.corner_hand_trials import gauge_of
+from ublet.core.level.touch_trials import OFFSET, TOUCHED, TouchParameters
+from ublet.core.questions import Jog, Question
+from ublet.core.run import TrialResult
+from ublet.core.settings import number_or
+from ublet.session.session import Session
+from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.cells import Cells
+from ublet.tui.instruments.large import put_large
+from ublet.tui.instruments.picture import Picture
+from ublet.tui.motion.jog import JogBench
+from ublet.tui.motion.steps import newest_result
+from ublet.tui.trial.watch import TrialWatch
+
+SIDE_COLUMNS, LARGE_COLUMNS = 46, 40
+NOZZLE = ("▐████▌", "▐████▌", "▐████▌", " ▜██▛ ", "  ▜▛  ")
+
+
+class TouchBench(JogBench):
+    """How high the nozzle is over the bed."""
+
+    kind = "touch"
+    title = "Z offset"
+    why = "the first layer is as thick as this is right; corners come first"
+
+    def picture(self) -> Picture:
+        """Nozzle, gauge and bed from the side."""
+        aim = self.aim
+        assert isinstance(aim, TouchParameters)
+        question = self.question[0] if self.question is not None else None
+
+        def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+            drawn = touch_picture(session, watched, aim, question, width, height - 2)
+            return drawn + Text("\n") + self.next_line(width)
+
+        return draw
+
+
+def touch_picture(
+    session: Session,
+    watched: TrialWatch | None,
+    aim: TouchParameters,
+    question: Question | None,
+    width: int,
+    height: int,
+) -> Text:
+    """The nozzle as near as it is, the gauge below it; Z and the offset in large figures; the touches so far."""
+    cells = Cells(width, height)
+    z = session.connection.channel("axes.z.mm")
+    gauge = aim.gauge_mm or gauge_of(session.document.machine)
+    jog = question if isinstance(question, Jog) else None
+    _from_the_side(cells, z if jog is not None else None, gauge, height)
+    left = SIDE_COLUMNS
+    cells.put(left, 0, "Z now, mm", Ink.dim)
+    if z is None:
+        cells.put(left, 2, "not homed", Ink.focus)
+    else:
+        put_large(cells, left, 2, f"{z:.2f}", f"bold {Ink.focus}")
+    if jog is not None and jog.floor:
+        cells.put(left, 6, f"not below {jog.floor['z']:.2f} mm", Ink.stop)
+    result = newest_result(session, watched, "z-offset")
+    offset = number_or(session.live(OFFSET), 0.0)
+    cells.put(left, 8, "Z offset on the board, mm", Ink.dim)
+    put_large(cells, left, 10, f"{offset:.3f}", Ink.text)
+    cells.put(left, 14, "more negative is nearer to the bed", Ink.dim)
+    _touches(cells, left + LARGE_COLUMNS, watched, result, gauge)
+    return cells.text()
+
+
+def _from_the_side(cells: Cells, z: float | None, gauge_mm: float, height: int) -> None:
+    """Nozzle over gauge over bed. Heights are drawn on a scale that opens near the bed: 1 mm is as high as 10 are."""
+    bed = height - 3
+    cells.put(0, 0, "from the side", Ink.dim)
+    cells.put(2, bed, "▔" * 36, Ink.text)
+    cells.put(2, bed + 1, "bed", Ink.quiet)
+    cells.put(6, bed - 1, "━" * 28, Ink.proposal)
+    cells.put(35, bed - 1, f"{gauge_mm:g} mm", Ink.proposal)
+    room = max(3, bed - 8)
+    share = 1.0 if z is None else min(1.0, max(0.0, (max(0.0, z - gauge_mm) / 10) ** 0.5))
+    tip = bed - 2 - round(share * (room - 1))
+    for row, shape in (
+        (tip - 4, "▐████▌"),
+        (tip - 3, "▐████▌"),
+        (tip - 2, "▐████▌"),
+        (tip - 1, " ▜██▛ "),
+        (tip, "  ▜▛  "),
+    ):
+        if row > 0:
+            cells.put(15, row, shape, Ink.text if z is not None else Ink.faint)
+
+
+def _touches(cells: Cells, left: int, watched: TrialWatch | None, result: TrialResult | None, gauge_mm: float) -> None:
+    """Every touch so far; else the last result."""
+    if left + 30 > cells.width:
+        return
+    series = watched.series(TOUCHED.name) if watched is not None else None
+    cells.put(left, 0, f"{'touch':<7}{'triggered':>12}{'dragged':>12}{'offset':>12}", Ink.dim)
+    if series is not None:
+        for line, (number, trigger, touched) in enumerate(series.rows.tolist()):
+            shown = f"{trigger:>12.3f}" if trigger else f"{'–':>12}"
+            cells.put(left, 2 + line, f"{number + 1:<7.0f}{shown}{touched:>12.3f}", Ink.text)
+            if trigger:
+                cells.put(left + 31, 2 + line, f"{touched - gauge_mm - trigger:>12.3f}", f"bold {Ink.focus}")
+        return
+    found = result.finding("offset") if result is not None else None
+    if found is None:
+        cells.put(left, 2, "nothing was touched yet", Ink.quiet)
+        return
+    cells.put(left, 2, f"last: {found.value:.3f} ±{2 * (found.uncertainty or 0.0):.3f} mm", f"bold {Ink.focus}")
+    scatter = result.finding("scatter") if result is not None else None
+    if scatter is not None:
+        cells.put(left, 4, f"touches differ by {scatter.value:.3f} mm", Ink.text)
+    hot = result.finding("hot_less_cold") if result is not None else None
+    if hot is not None:
+        cells.put(left, 6, f"hot less cold {hot.value:+.3f} mm", Ink.text)
