@@ -55,6 +55,7 @@ def setting(
     tolerance: float = 0.0,
     shape: tuple[str, ...] = (),
     bench: str = "",
+    zero: str = "",
 ) -> Any:
     """Declare one setting of a part.
 
@@ -71,9 +72,10 @@ def setting(
         shape: an array of numbers; what each of its dimensions counts, e.g. ("rows", "columns"). Its range is that of
             every number in it.
         bench: an array is not typed: station whose bench makes it.
+        zero: what 0 stands for, in words ("as declared").
     """
     extra: dict[str, Any] = {"unit": unit, "board": board, "socket": socket, "part": part}
-    extra |= {"acts": acts, "tolerance": tolerance, "shape": list(shape), "bench": bench}
+    extra |= {"acts": acts, "tolerance": tolerance, "shape": list(shape), "bench": bench, "zero": zero}
     if shape:
         return Field(default=default, description=help, json_schema_extra={**extra, "low": low, "high": high})
     return Field(default=default, description=help, ge=low, le=high, json_schema_extra=extra)
@@ -154,6 +156,7 @@ class Declaration:
     tolerance: float = 0.0
     shape: tuple[str, ...] = ()
     bench: str = ""
+    zero: str = ""
 
     def allowed(self) -> str:
         """The allowed values in words, e.g. ``20 to 500 °C``."""
@@ -277,6 +280,7 @@ def _declaration(path: str, info: FieldInfo) -> Declaration:
         typing.cast("float", extra.get("tolerance") or 0.0),
         tuple(shape),
         str(extra.get("bench", "")),
+        str(extra.get("zero", "")),
     )
 
 

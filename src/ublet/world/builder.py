@@ -221,7 +221,7 @@ class ScriptedBuilder:
         """How the springs look."""
         slack = any(now < SLACK_MM for now, _ in pressed.values())
         flat = any(now > most - SLACK_MM for now, most in pressed.values())
-        looks = "one is slack" if slack else "one is flat" if flat else "about half"
+        looks = "slack one" if slack else "flat one" if flat else "about half"
         return looks if looks in question.answers else question.answers[0]
 
     def _judge(self, question: Judge) -> str:

@@ -32,7 +32,9 @@ VISITS = Stream("visits", ("round", "screw", "adjusted"), ("", "", ""), number="
 class CornersByHand(Warmth):
     """The gauge, and how often one goes round."""
 
-    gauge_mm: float = setting("Thickness of the gauge; 0: as declared.", unit="mm", low=0, high=2, default=0.0)
+    gauge_mm: float = setting(
+        "Thickness of the gauge; 0: as declared.", zero="as declared", unit="mm", low=0, high=2, default=0.0
+    )
     rounds: int = setting("Rounds at the most.", low=2, high=12, default=8)
 
 

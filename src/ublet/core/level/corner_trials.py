@@ -43,7 +43,7 @@ class CornerParameters(Warmth):
     columns: int = setting("Places along X.", low=2, high=7, default=3)
     rows: int = setting("Places along Y.", low=2, high=7, default=3)
     rounds: int = setting("Rounds at the most.", low=1, high=10, default=5)
-    samples: int = setting("Touches at each place; 0: as declared.", low=0, high=20, default=0)
+    samples: int = setting("Touches at each place; 0: as declared.", zero="as declared", low=0, high=20, default=0)
 
 
 async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:

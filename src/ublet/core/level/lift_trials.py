@@ -38,7 +38,7 @@ ROUNDS = Stream("rounds", ("round", "lift", "height_mm", "correction_mm"), ("", 
 class LiftParameters(Warmth):
     """How carefully it is done."""
 
-    samples: int = setting("Touches at each place; 0: as declared.", low=0, high=20, default=0)
+    samples: int = setting("Touches at each place; 0: as declared.", zero="as declared", low=0, high=20, default=0)
 
 
 def pivots_of(machine: MachineFile) -> dict[str, Place]:
@@ -228,9 +228,7 @@ def _highest_words(now: Standing) -> str:
 
 
 def _told_words(told: Mapping[str, float]) -> str:
-    return several(
-        [f"{name} {'lowers' if mm > 0 else 'raises'} its side by {abs(mm):.3f} mm" for name, mm in told.items()]
-    )
+    return ", ".join(f"{name} {abs(mm):.3f} mm {'down' if mm > 0 else 'up'}" for name, mm in told.items())
 
 
 def _needs(machine: MachineFile, aim: LiftParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:

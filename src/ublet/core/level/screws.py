@@ -34,12 +34,14 @@ class Turn:
 
     @property
     def words(self) -> str:
-        """``1/4 turn clockwise (3 hours, 90°), raises 0.18 mm``."""
+        """``1/4 turn clockwise (3.0 h on the clock, 90° in all), raises 0.18 mm``."""
         if self.rests:
             return "stays"
         way = "clockwise" if self.clockwise else "counter-clockwise"
         does = "raises" if self.raises_mm > 0 else "lowers"
-        clock = f"{CLOCK * self.turns:.1f} h on the clock, {self.degrees:.0f}°"
+        round_it, rest = divmod(self.turns, 1.0)
+        whole = f"{round_it:.0f} times round, then " if round_it > 1 else "once round, then " if round_it else ""
+        clock = f"{whole}{CLOCK * rest:.1f} h on the clock, {self.degrees:.0f}° in all"
         return f"{turn_words(self.turns)} {way} ({clock}), {does} {abs(self.raises_mm):.2f} mm"
 
 

@@ -25,7 +25,9 @@ class SpreadParameters(Warmth):
     touches: int = setting("Touches at each place.", low=5, high=100, default=12)
     places: Literal["middle", "five"] = setting("The middle alone, or the corners too.", default="middle")
     redeploys: bool = setting("A pin goes up and down for each touch.", default=False)
-    speed_mm_s: float = setting("Speed towards the bed; 0: as declared.", unit="mm/s", low=0, high=50, default=0.0)
+    speed_mm_s: float = setting(
+        "Speed towards the bed; 0: as declared.", zero="as declared", unit="mm/s", low=0, high=50, default=0.0
+    )
     limit_mm: float = setting(
         "Largest standard deviation: a first layer needs better than a tenth of its height.",
         unit="mm",

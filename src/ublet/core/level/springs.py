@@ -9,7 +9,7 @@ from ublet.core.machine.level_parts import Screw
 from ublet.core.questions import Question
 from ublet.core.run import TrialFailed
 
-GOOD = "about half"
+GOOD, SLACK = "about half", "slack one"
 NOTED_MM = 0.08
 """A screw that was turned by less than this over a run counts as not turned."""
 
@@ -22,15 +22,16 @@ async def look_at_springs(bench: Bench, screws: Mapping[str, Screw]) -> None:
     """
     asked = Question(
         "Look below the bed: how far are the springs of the screws pressed together?",
-        (GOOD, "one is slack", "one is flat", "no springs"),
+        (GOOD, SLACK, "flat one", "no springs"),
         ("springs",),
     )
     answer = await bench.builder.ask(asked)
     if answer in (GOOD, "no springs"):
         return
-    told = "holds nothing and wanders" if answer == "one is slack" else "can go no lower"
+    looks = answer.removesuffix(" one")
+    told = "holds nothing and wanders" if answer == SLACK else "can go no lower"
     half = Question(
-        f"A corner whose spring is {answer.removeprefix('one is ')} {told}. Turn every screw until its spring is half "
+        f"A corner whose spring is {looks} {told}. Turn every screw until its spring is half "
         "pressed together, all alike, before anything is measured.",
         ("all half pressed", "stop here"),
         ("half springs",),

@@ -40,7 +40,12 @@ class TouchParameters(Warmth):
     """The gauge, how often, and how deep it may go."""
 
     gauge_mm: float = setting(
-        "Thickness of the gauge (paper is about 0.1); 0: as declared.", unit="mm", low=0, high=2, default=0.0
+        "Thickness of the gauge (paper is about 0.1); 0: as declared.",
+        zero="as declared",
+        unit="mm",
+        low=0,
+        high=2,
+        default=0.0,
     )
     repeats: int = setting("Touches.", low=1, high=10, default=3)
     deepest_mm: float = setting(

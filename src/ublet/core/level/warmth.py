@@ -18,8 +18,12 @@ from ublet.core.words import several
 class Warmth(Part):
     """How warm it is done."""
 
-    bed_c: float = setting("Bed temperature to do it at; 0: as it is.", unit="°C", low=0, high=150, default=0.0)
-    nozzle_c: float = setting("Nozzle temperature to do it at; 0: as it is.", unit="°C", low=0, high=300, default=0.0)
+    bed_c: float = setting(
+        "Bed temperature to do it at; 0: as it is.", zero="as it is", unit="°C", low=0, high=150, default=0.0
+    )
+    nozzle_c: float = setting(
+        "Nozzle temperature to do it at; 0: as it is.", zero="as it is", unit="°C", low=0, high=300, default=0.0
+    )
 
 
 def wanted(machine: MachineFile, aim: Warmth) -> dict[str, float]:

@@ -16,7 +16,7 @@ from ublet.tui.instruments.dots import polyline_cells
 from ublet.tui.instruments.machine_map import CELL_RATIO, Span
 
 LEAST_COLUMNS, LEAST_ROWS = 24, 8
-LABELS = 9
+LABELS = 7
 """Columns that are kept free for words on either side."""
 
 
@@ -40,6 +40,7 @@ class BedMap:
         """Words under or above a place, centred on it, kept on the drawing."""
         column, row = self.cell(place)
         for number, (words, style) in enumerate(lines, start=1):
+            words = f" {words} "
             start = max(0, min(self.cells.width - len(words), column - len(words) // 2))
             self.cells.put(start, row + number if below else row - number, words, style)
 
@@ -78,10 +79,6 @@ def dial(cells: Cells, column: int, row: int, rows: int, turns: float) -> None:
             cells.add_dots(x, y, code, style)
 
     ring(1.0, round_the, Ink.faint)
-    for hour in range(0, 12, 3):
-        angle = hour * math.pi / 6
-        at = (round(column + 0.8 * wide * math.sin(angle)), round(row - 0.8 * radius * math.cos(angle)))
-        cells.put(at[0] - (1 if hour == 0 else 0), at[1], f"{hour or 12}", Ink.dim)
     part = math.copysign(min(1.0, abs(turns)), turns) if turns else 0.0
     sweep = np.linspace(0.0, 2 * math.pi * part, 90)
     for share in (0.98, 0.92):
@@ -92,3 +89,7 @@ def dial(cells: Cells, column: int, row: int, rows: int, turns: float) -> None:
     lines = row + 0.5 - hand * radius * math.cos(end)
     for (x, y), code in polyline_cells(columns, lines, cells.width, cells.height).items():
         cells.add_dots(x, y, code, f"bold {Ink.focus}")
+    for hour in range(0, 12, 3):
+        angle = hour * math.pi / 6
+        at = (round(column + 0.8 * wide * math.sin(angle)), round(row - 0.8 * radius * math.cos(angle)))
+        cells.put(at[0] - (1 if hour == 0 else 0), at[1], f"{hour or 12}", Ink.dim)

@@ -15,15 +15,14 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.bed_map import BedMap, bed_map, dial
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.picture import Picture
-from ublet.tui.motion.steps import newest_result
-from ublet.tui.trial.trial_bench import TrialBench
+from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
 SIDE_COLUMNS = 44
 DIAL_ROWS = 11
 
 
-class CornersBench(TrialBench):
+class CornersBench(RecordedBench):
     """The bed flat by its screws."""
 
     kind = "corners"
@@ -35,13 +34,19 @@ class CornersBench(TrialBench):
         question = self.question[0] if self.question is not None else None
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
-            return corners_picture(session, watched, question, self.spec.name, width, height)
+            return corners_picture(session, self.read, self.shown_result, question, self.spec.name, width, height)
 
         return draw
 
 
 def corners_picture(
-    session: Session, watched: TrialWatch | None, question: Question | None, trial: str, width: int, height: int
+    session: Session,
+    read: Read,
+    result: TrialResult | None,
+    question: Question | None,
+    trial: str,
+    width: int,
+    height: int,
 ) -> Text:
     """Every screw where it stands with its state; beside it the dial of the one that is asked for, and the rounds."""
     machine = session.document.machine
@@ -52,22 +57,21 @@ def corners_picture(
     wide = width - SIDE_COLUMNS if width >= 2 * SIDE_COLUMNS else width // 2
     drawn = bed_map(cells, machine.bed, screws.values(), wide, height)
     cells.put(0, 0, "from above", Ink.dim)
-    _touched(drawn, watched)
+    _touched(drawn, read)
     asked = question.cue[1] if question is not None and len(question.cue) > 1 else ""
-    states = _by_hand(watched, tuple(screws)) if trial.endswith("by-hand") else _by_probe(watched, tuple(screws))
-    result = newest_result(session, watched, trial)
+    states = _by_hand(read, tuple(screws)) if trial.endswith("by-hand") else _by_probe(read, tuple(screws))
     for name, place in screws.items():
         words, style = states.get(name) or _before(result, name)
         here = name == asked
         drawn.mark(place, "◉" if here else "◯", f"bold {Ink.focus}" if here else Ink.proposal)
         below = place[1] <= machine.bed.depth_mm / 2
         drawn.label(place, ((name, f"bold {Ink.focus}" if here else Ink.text), (words, style)), below)
-    _side(cells, wide + 2, question, watched, result, machine, height)
+    _side(cells, wide + 2, question, read, result, machine, height)
     return cells.text()
 
 
-def _touched(drawn: BedMap, watched: TrialWatch | None) -> None:
-    series = watched.series(TOUCHES.name) if watched is not None else None
+def _touched(drawn: BedMap, read: Read) -> None:
+    series = read(TOUCHES.name)
     if series is None:
         return
     for x, y, _ in series.rows.tolist():
@@ -76,9 +80,9 @@ def _touched(drawn: BedMap, watched: TrialWatch | None) -> None:
     drawn.mark((x, y), "◉", f"bold {Ink.focus}")
 
 
-def _by_probe(watched: TrialWatch | None, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
+def _by_probe(read: Read, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
     """What each screw is to be turned by the last round, on the clock."""
-    series = watched.series(CORNERS.name) if watched is not None else None
+    series = read(CORNERS.name)
     found: dict[str, tuple[str, str]] = {}
     for _, number, height, turns in series.rows.tolist() if series is not None else []:
         words = f"{'↻' if turns > 0 else '↺'} {turn_words(abs(turns))}, {height:+.2f}" if turns else f"{height:+.2f} mm"
@@ -86,9 +90,9 @@ def _by_probe(watched: TrialWatch | None, names: tuple[str, ...]) -> dict[str, t
     return found
 
 
-def _by_hand(watched: TrialWatch | None, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
+def _by_hand(read: Read, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
     """What was said of each screw in its last visit."""
-    series = watched.series("visits") if watched is not None else None
+    series = read("visits")
     found: dict[str, tuple[str, str]] = {}
     for _, number, adjusted in series.rows.tolist() if series is not None else []:
         found[names[round(number)]] = ("adjusted", Ink.focus) if adjusted else ("fine", Ink.good)
@@ -108,7 +112,7 @@ def _side(
     cells: Cells,
     left: int,
     question: Question | None,
-    watched: TrialWatch | None,
+    read: Read,
     result: TrialResult | None,
     machine: MachineFile,
     height: int,
@@ -125,7 +129,7 @@ def _side(
             return
         case _:
             pass
-    series = watched.series(CORNERS.name) if watched is not None else None
+    series = read(CORNERS.name)
     rounds: dict[int, list[float]] = {}
     for number, _, at_mm, _ in series.rows.tolist() if series is not None else []:
         rounds.setdefault(round(number), []).append(at_mm)

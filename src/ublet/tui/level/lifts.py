@@ -15,15 +15,14 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.bed_map import bed_map
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.picture import Picture
-from ublet.tui.motion.steps import newest_result
-from ublet.tui.trial.trial_bench import TrialBench
+from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
-TABLE_COLUMNS = 62
+ROUND_COLUMNS, EACH_COLUMNS, APART = 5, 9, 4
 FLOOR_MM = 0.005
 
 
-class LiftsBench(TrialBench):
+class LiftsBench(RecordedBench):
     """The bed square to the frame."""
 
     kind = "lifts"
@@ -35,13 +34,13 @@ class LiftsBench(TrialBench):
         by_hand = self.spec.name.endswith("by-hand")
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
-            return lifts_picture(session, watched, self.spec.name, by_hand, width, height)
+            return lifts_picture(session, self.read, self.shown_result, self.spec.name, by_hand, width, height)
 
         return draw
 
 
 def lifts_picture(
-    session: Session, watched: TrialWatch | None, trial: str, by_hand: bool, width: int, height: int
+    session: Session, read: Read, result: TrialResult | None, trial: str, by_hand: bool, width: int, height: int
 ) -> Text:
     """The lifts at their pivots with what each side is off; beside them every round."""
     machine = session.document.machine
@@ -52,14 +51,14 @@ def lifts_picture(
         pivots = pivots_of(machine)
     except TrialFailed as missing:
         return Text(str(missing), Ink.stop)
-    rows = _rows(watched, "gaps" if by_hand else "rounds")
-    result = newest_result(session, watched, trial)
+    rows = _rows(read, "gaps" if by_hand else "rounds")
     cells = Cells(width, height)
-    wide = width - TABLE_COLUMNS if width >= 2 * TABLE_COLUMNS - 10 else width // 2
+    table = ROUND_COLUMNS + EACH_COLUMNS * (len(names) + 1) + APART
+    wide = max(width // 2, width - table)
     drawn = bed_map(cells, machine.bed, pivots.values(), wide, height)
     cells.put(0, 0, "from above", Ink.dim)
     off = _latest(rows, names, by_hand) or _found(result, names)
-    touches = watched.series(TOUCHES.name) if watched is not None else None
+    touches = read(TOUCHES.name)
     if touches is not None:
         for x, y, _ in touches.rows.tolist():
             drawn.mark((x, y), "•", Ink.dim)
@@ -75,8 +74,8 @@ def lifts_picture(
     return cells.text()
 
 
-def _rows(watched: TrialWatch | None, stream: str) -> list[list[float]]:
-    series: Series | None = watched.series(stream) if watched is not None else None
+def _rows(read: Read, stream: str) -> list[list[float]]:
+    series: Series | None = read(stream)
     return series.rows.tolist() if series is not None else []
 
 
@@ -101,7 +100,7 @@ def _table(
     result: TrialResult | None,
 ) -> None:
     """Every round: its range, on a scale of tens, and what each lift did."""
-    cells.put(left, 0, "round" + "".join(f"{name:>10}" for name in names) + f"{'range':>10}", Ink.dim)
+    cells.put(left, 0, "round" + "".join(f"{name:>{EACH_COLUMNS}}" for name in (*names, "range")), Ink.dim)
     rounds: dict[int, list[list[float]]] = {}
     for row in rows:
         rounds.setdefault(round(row[0]), []).append(row)
@@ -111,27 +110,40 @@ def _table(
         cells.put(left, line, f"{number:>5}", Ink.dim)
         for row in each:
             shown = f"{row[2]:.1f}" if by_hand else f"{row[2]:+.3f}"
-            cells.put(left + 5 + 10 * round(row[1]), line, f"{shown:>10}", Ink.text)
+            cells.put(left + ROUND_COLUMNS + EACH_COLUMNS * round(row[1]), line, f"{shown:>{EACH_COLUMNS}}", Ink.text)
         if len(each) == len(names):
             spread = max(values) - min(values)
             good = spread <= lifts.tolerance_mm
             style = f"bold {Ink.good if good and not by_hand else Ink.focus}"
-            cells.put(left + 5 + 10 * len(names), line, f"{spread:>10.{1 if by_hand else 3}f}", style)
+            cells.put(
+                left + ROUND_COLUMNS + EACH_COLUMNS * len(names),
+                line,
+                f"{spread:>{EACH_COLUMNS}.{1 if by_hand else 3}f}",
+                style,
+            )
         if not by_hand and any(row[3] for row in each):
             cells.put(left, line + 1, "  did", Ink.quiet)
             for row in each:
-                cells.put(left + 5 + 10 * round(row[1]), line + 1, f"{_way(row[3]):>10}", Ink.quiet)
+                cells.put(
+                    left + ROUND_COLUMNS + EACH_COLUMNS * round(row[1]),
+                    line + 1,
+                    f"{_way(row[3]):>{EACH_COLUMNS}}",
+                    Ink.quiet,
+                )
             line += 1
         line += 2
+    found = result.finding("range") if result is not None else None
+    before = result.finding("range_before") if result is not None else None
     if not rows:
-        found = result.finding("range") if result is not None else None
-        before = result.finding("range_before") if result is not None else None
         told = "not measured yet"
         if found is not None and before is not None:
             told = f"last: from {before.value:.3f} to {found.value:.3f} mm"
         cells.put(left, 2, told, Ink.text if found is not None else Ink.quiet)
     if not by_hand:
-        _scale(cells, left, max(line + 1, 4), rounds, lifts.tolerance_mm)
+        ranges = [max(row[2] for row in each) - min(row[2] for row in each) for each in rounds.values()]
+        if not ranges and found is not None and before is not None:
+            ranges = [before.value, found.value]
+        _scale(cells, left, max(line + 1, 4), ranges, lifts.tolerance_mm)
 
 
 def _way(mm: float) -> str:
@@ -139,10 +151,10 @@ def _way(mm: float) -> str:
     return f"{'↓' if mm > 0 else '↑'} {abs(mm):.3f}" if mm else "–"
 
 
-def _scale(cells: Cells, left: int, top: int, rounds: dict[int, list[list[float]]], tolerance_mm: float) -> None:
+def _scale(cells: Cells, left: int, top: int, ranges: list[float], tolerance_mm: float) -> None:
     """The ranges on a scale of tens, round by round downwards, with the tolerance as a line."""
-    columns, high = 48, 2.0
-    if top + 4 > cells.height or left + columns > cells.width:
+    columns, high = min(48, cells.width - left - 2), 2.0
+    if top + 4 > cells.height or columns < 24:
         return
 
     def at(mm: float) -> int:
@@ -150,7 +162,7 @@ def _scale(cells: Cells, left: int, top: int, rounds: dict[int, list[list[float]
         return left + round(min(1.0, share) * columns)
 
     cells.put(left, top, "range, mm", Ink.dim)
-    bottom = min(cells.height - 2, top + max(3, len(rounds)) + 1)
+    bottom = min(cells.height - 2, top + max(3, len(ranges)) + 1)
     for row in range(top + 1, bottom):
         cells.put(at(tolerance_mm), row, "┆", Ink.good)
     cells.put(left, bottom, "─" * (columns + 1), Ink.faint)
@@ -158,9 +170,7 @@ def _scale(cells: Cells, left: int, top: int, rounds: dict[int, list[list[float]
         cells.put(at(mark), bottom, "┴", Ink.faint)
         cells.put(at(mark) - 1, bottom + 1, f"{mark:g}", Ink.quiet)
     cells.put(at(tolerance_mm) + 1, top, f"{tolerance_mm:g} is level", Ink.good)
-    for line, each in enumerate(rounds.values(), start=top + 1):
-        values = [row[2] for row in each]
-        spread = max(values) - min(values)
+    for line, spread in enumerate(ranges, start=top + 1):
         if line < bottom and spread > 0:
             cells.put(left, line, "━" * (at(spread) - left), Ink.faint)
             cells.put(at(spread), line, "●", f"bold {Ink.good if spread <= tolerance_mm else Ink.focus}")

@@ -18,13 +18,13 @@ from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.machine_map import CELL_RATIO
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.motion.jog import JogBench
-from ublet.tui.motion.steps import newest_result
+from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
 WORDS_COLUMNS = 56
 
 
-class PlaceBench(JogBench):
+class PlaceBench(RecordedBench, JogBench):
     """Where the probe sits."""
 
     kind = "place"
@@ -35,28 +35,27 @@ class PlaceBench(JogBench):
         """Nozzle and probe from above."""
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
-            drawn = place_picture(session, watched, width, height - 2)
+            drawn = place_picture(session, self.read, self.shown_result, width, height - 2)
             return drawn + Text("\n") + self.next_line(width)
 
         return draw
 
 
-def place_picture(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+def place_picture(session: Session, read: Read, result: TrialResult | None, width: int, height: int) -> Text:
     """The nozzle, the probe as declared, as its part says and as measured, to one scale; beside them the words."""
     machine = session.document.machine
     probe = machine.probe
     if probe is None or probe.kind == "nozzle":
         return Text("No probe sits beside the nozzle of this machine: there is nothing to measure here.", Ink.text)
-    result = newest_result(session, watched, "probe-place")
     declared = probe_offset(machine)
     live = tuple(
         number_or(session.live(f"probe.offset_{axis}_mm"), own) for axis, own in zip("xy", declared, strict=True)
     )
     part = (probe.part.offset_x_mm, probe.part.offset_y_mm) if probe.part is not None else None
-    measured = _measured(watched, result)
+    measured = _measured(read, result)
     places: list[tuple[str, Place, str, str]] = [("on the board", (live[0], live[1]), "○", Ink.text)]
     if part is not None:
-        places.append(("by its part", part, "◇", Ink.proposal))
+        places.append((f"by its part, {probe.part.name}", part, "◇", Ink.proposal))
     if measured is not None:
         places.append(("measured", measured, "◉", f"bold {Ink.focus}"))
     cells = Cells(width, height)
@@ -89,9 +88,9 @@ def place_picture(session: Session, watched: TrialWatch | None, width: int, heig
     return cells.text()
 
 
-def _measured(watched: TrialWatch | None, result: TrialResult | None) -> Place | None:
+def _measured(read: Read, result: TrialResult | None) -> Place | None:
     """As placed so far, else as the last result says."""
-    series = watched.series(AIMED.name) if watched is not None else None
+    series = read(AIMED.name)
     if series is not None:
         rows = series.rows.tolist()
         nozzle = [(x, y) for _, what, x, y in rows if not what]

@@ -14,8 +14,8 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.large import put_large
 from ublet.tui.instruments.picture import Picture
-from ublet.tui.motion.steps import newest_result, reach_for
-from ublet.tui.trial.trial_bench import TrialBench
+from ublet.tui.motion.steps import reach_for
+from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
 LEFT = 8
@@ -25,7 +25,7 @@ NARROWEST_UM = 20.0
 SIDE_COLUMNS = 34
 
 
-class SpreadBench(TrialBench):
+class SpreadBench(RecordedBench):
     """How well the probe repeats."""
 
     kind = "spread"
@@ -38,19 +38,18 @@ class SpreadBench(TrialBench):
         assert isinstance(aim, SpreadParameters)
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
-            return spread_picture(session, watched, aim, width, height)
+            return spread_picture(session, self.read, self.shown_result, aim, width, height)
 
         return draw
 
 
 def spread_picture(
-    session: Session, watched: TrialWatch | None, aim: SpreadParameters, width: int, height: int
+    session: Session, read: Read, result: TrialResult | None, aim: SpreadParameters, width: int, height: int
 ) -> Text:
     """Touches in their order about their mean, place by place; at the right the standard deviation, large."""
     cells = Cells(width, height)
-    series = watched.series(TOUCHES.name) if watched is not None else None
+    series = read(TOUCHES.name)
     rows = series.rows if series is not None else np.empty((0, 3))
-    result = newest_result(session, watched, "probe-spread")
     columns = max(20, width - LEFT - SIDE_COLUMNS)
     bottom = height - 3
     means = {tuple(place): float(rows[(rows[:, :2] == place).all(axis=1), 2].mean()) for place in rows[:, :2].tolist()}

@@ -15,14 +15,14 @@ from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.large import put_large
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.motion.jog import JogBench
-from ublet.tui.motion.steps import newest_result
+from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
 SIDE_COLUMNS, LARGE_COLUMNS = 46, 40
 NOZZLE = ("▐████▌", "▐████▌", "▐████▌", " ▜██▛ ", "  ▜▛  ")
 
 
-class TouchBench(JogBench):
+class TouchBench(RecordedBench, JogBench):
     """How high the nozzle is over the bed."""
 
     kind = "touch"
@@ -36,7 +36,7 @@ class TouchBench(JogBench):
         question = self.question[0] if self.question is not None else None
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
-            drawn = touch_picture(session, watched, aim, question, width, height - 2)
+            drawn = touch_picture(session, self.read, self.shown_result, aim, question, width, height - 2)
             return drawn + Text("\n") + self.next_line(width)
 
         return draw
@@ -44,7 +44,8 @@ class TouchBench(JogBench):
 
 def touch_picture(
     session: Session,
-    watched: TrialWatch | None,
+    read: Read,
+    result: TrialResult | None,
     aim: TouchParameters,
     question: Question | None,
     width: int,
@@ -64,12 +65,11 @@ def touch_picture(
         put_large(cells, left, 2, f"{z:.2f}", f"bold {Ink.focus}")
     if jog is not None and jog.floor:
         cells.put(left, 6, f"not below {jog.floor['z']:.2f} mm", Ink.stop)
-    result = newest_result(session, watched, "z-offset")
     offset = number_or(session.live(OFFSET), 0.0)
     cells.put(left, 8, "Z offset on the board, mm", Ink.dim)
     put_large(cells, left, 10, f"{offset:.3f}", Ink.text)
     cells.put(left, 14, "more negative is nearer to the bed", Ink.dim)
-    _touches(cells, left + LARGE_COLUMNS, watched, result, gauge)
+    _touches(cells, left + LARGE_COLUMNS, read, result, gauge)
     return cells.text()
 
 
@@ -95,11 +95,11 @@ def _from_the_side(cells: Cells, z: float | None, gauge_mm: float, height: int) 
             cells.put(15, row, shape, Ink.text if z is not None else Ink.faint)
 
 
-def _touches(cells: Cells, left: int, watched: TrialWatch | None, result: TrialResult | None, gauge_mm: float) -> None:
+def _touches(cells: Cells, left: int, read: Read, result: TrialResult | None, gauge_mm: float) -> None:
     """Every touch so far; else the last result."""
     if left + 30 > cells.width:
         return
-    series = watched.series(TOUCHED.name) if watched is not None else None
+    series = read(TOUCHED.name)
     cells.put(left, 0, f"{'touch':<7}{'triggered':>12}{'dragged':>12}{'offset':>12}", Ink.dim)
     if series is not None:
         for line, (number, trigger, touched) in enumerate(series.rows.tolist()):

@@ -29,7 +29,9 @@ def parameter_words(spec: TrialSpec, aim: Part) -> str:
         value, name = getattr(aim, declared.path), declared.path
         number = isinstance(value, (int, float)) and not isinstance(value, bool)
         shown = show(value, declared.unit) if number else shown_value(value)
-        if number and declared.unit == "s" and value >= LONG_S:
+        if number and not value and declared.zero:
+            shown = declared.zero
+        elif number and declared.unit == "s" and value >= LONG_S:
             shown = duration(value)
         for ending in ("_mm_s", "_mm", "_c", "_s", "_hz"):
             name = name.removesuffix(ending)

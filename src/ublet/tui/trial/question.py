@@ -9,6 +9,7 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.events import Key
+from textual.geometry import Size
 from textual.message import Message
 from textual.widget import Widget
 from textual.widgets import Input, Static
@@ -128,6 +129,11 @@ class QuestionPanel(Widget):
         yield Static(id="asked")
         yield Field(id="typed", select_on_focus=False)
         yield Static(id="echo")
+
+    def wanted_height(self, container: Size) -> int:
+        """Rows that it takes where it is not squeezed, its margins too."""
+        within = self.get_content_height(container, self.screen.size, max(1, self.content_size.width))
+        return within + self.gutter.height + self.styles.margin.height
 
     @property
     def typing(self) -> bool:

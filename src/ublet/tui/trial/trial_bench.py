@@ -121,7 +121,7 @@ class TrialBench(Asking):
     def draw(self) -> None:
         """Draw the instrument: as high as there is room for beside a question, and no higher than it needs."""
         place, work = self.query_one("#picture", Static), self.query_one("#work", Widget)
-        asked = self.panel.outer_size.height if self.panel.display else 0
+        asked = self.panel.wanted_height(work.size) if self.panel.display else 0
         width, height = max(40, place.content_size.width), max(5, work.size.height - asked)
         self.write("picture", self.picture()(self.session, self.watched, width, height))
 
