@@ -80,7 +80,7 @@ class Opened:
         driver._size = size
         self.app.post_message(Resize(size, size))
         await self.until(lambda: self.app.size == size and self.app.screen.size == size, every_s=WORD_S)
-        await asyncio.sleep(0.02)
+        await self.until(lambda: len(self.text().partition("\n")[0]) == width)  # laid out anew
 
     async def painted(self) -> None:
         """Wait for the app's own word that what was changed until now is on the screen."""

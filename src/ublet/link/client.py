@@ -18,8 +18,12 @@ from ublet.link.transport import Transport
 PROTOCOL = 1
 REPLY_S = 0.5
 TRIES = 10
-GARBLED_S, GARBLED_BYTES = 0.9, 60
-"""So long after hello, and so many bytes without one good line: garbage."""
+GARBLED_S, GARBLED_BYTES, GARBLED_SHARE = 0.9, 60, 0.1
+"""So long after hello, so many bytes without one good line, and such a share of them that no text has: garbage. A long
+line of which only a part has come yet is none: before hello no block of bytes is sent, only text.
+"""
+
+TEXT = bytes(range(32, 127)) + b"\t\r\n"
 
 NO_NEWS_S = 4.0
 """A board sends samples ten times a second. This long without a new one, whatever else it says, and the link is ended:
@@ -81,7 +85,7 @@ class Client:
         self._next_event = 1
         self._early: dict[int, EventTold] = {}
         self._beating = False
-        self._bytes = self._good_lines = 0
+        self._bytes = self._odd_bytes = self._good_lines = 0
         self._silent_until = 0.0
         self._heard = self._news = asyncio.get_running_loop().time()
         self._last_time: float | None = None
@@ -102,7 +106,7 @@ class Client:
         asked = asyncio.ensure_future(self.call("hello", words))
         try:
             await asyncio.wait({asked}, timeout=GARBLED_S)
-            if not asked.done() and self._bytes >= GARBLED_BYTES and not self._good_lines:
+            if not asked.done() and self._garbled:
                 raise Garbled("what arrives is garbage: wrong baud rate, or not a board that speaks to us")
             answer = await asked
         finally:
@@ -117,6 +121,12 @@ class Client:
             self.quality.bad_sums = 0  # a line that was cut by our coming is nobody's fault
             self._spawn(self._heartbeat(self.about.heartbeat_window_s / 5))
         return self.about
+
+    @property
+    def _garbled(self) -> bool:
+        """Whether what came so far is nothing that a board would say."""
+        much = self._bytes >= GARBLED_BYTES and not self._good_lines
+        return much and self._odd_bytes >= GARBLED_SHARE * self._bytes
 
     async def call(self, method: str, params: dict[str, Any] | None = None) -> Any:
         """Send a request and return its result; asks again when no answer or a damaged one comes.
@@ -215,6 +225,8 @@ class Client:
         """Bytes came. Whatever goes wrong with them ends the link, and is told."""
         self._heard = asyncio.get_running_loop().time()
         self._bytes += len(data)
+        if not self._good_lines:
+            self._odd_bytes += len(data.translate(None, TEXT))
         try:
             for message in self._decoder.feed(data):
                 if message is None:

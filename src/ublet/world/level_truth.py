@@ -11,6 +11,7 @@ from ublet.core.level.lift_trials import pivots_of
 from ublet.core.level.lifts import standing_of
 from ublet.core.level.reach import reach_of
 from ublet.core.level.screws import screw_heights, tilt_over
+from ublet.core.level.spread_trials import places_of
 from ublet.core.level.surface import fit_surface
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
@@ -78,11 +79,20 @@ def _place(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     return {"probe_x": x, "probe_y": y, "off_part": off}
 
 
+def _spread(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    """How far the probe's trigger scatters, wherever it touches; nothing drifts that is not warmed."""
+    if world.probe is None:
+        return {}
+    names = places_of(reach_of(machine), str(aim.get("places")))
+    return {f"deviation.{name}": world.probe.part.spread_mm for name in names}
+
+
 AT_END: dict[str, TruthAtEnd] = {
     "lead-screws": _lifts,
     "lead-screws-by-hand": _lifts_by_hand,
     "bed-corners": _corners,
     "z-offset": _offset,
+    "probe-spread": _spread,
     "probe-place": _place,
 }
 """The truth behind each trial that changes what it measures: asked when it has ended."""

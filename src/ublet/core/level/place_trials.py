@@ -18,7 +18,7 @@ from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec
 
 STEPS_MM = (5.0, 1.0, 0.2, 0.1)
-CLEAR_MM, TRAVEL_MM_S, AIM_MM_S, LIFT_MM_S = 5.0, 60.0, 20.0, 8.0
+CLEAR_MM, TRAVEL_MM_S, LIFT_MM_S = 5.0, 60.0, 8.0
 AIM_MM = 1.0
 """Nozzle or pin stands so high over the bed while it is put over the dot, mm."""
 
@@ -33,6 +33,7 @@ class PlaceParameters(Part):
     """How often both are put over the dot."""
 
     repeats: int = setting("How often both are put over the dot.", low=1, high=10, default=4)
+    speed_mm_s: float = setting("Speed of jogging.", unit="mm/s", low=1, high=50, default=20.0)
 
 
 async def probe_place(bench: Bench, aim: PlaceParameters) -> TrialResult:
@@ -60,7 +61,7 @@ async def probe_place(bench: Bench, aim: PlaceParameters) -> TrialResult:
     for number in range(aim.repeats):
         bench.progress(Progress(f"placing {number + 1}", number / aim.repeats, None, "the nozzle over the dot"))
         await _above(bench, dot, AIM_MM)
-        nozzle.append(dot := await _aimed(bench, "the nozzle’s tip", "nozzle"))
+        nozzle.append(dot := await _aimed(bench, "the nozzle’s tip", "nozzle", aim.speed_mm_s))
         bench.record.row(AIMED.name, (number, 0, *nozzle[-1]))
         bench.progress(Progress(f"placing {number + 1}", (number + 0.5) / aim.repeats, None, "the probe over the dot"))
         guess = sits(nozzle[:number], pin) if pin else Sits(*declared, 0.0, 0.0)
@@ -69,7 +70,8 @@ async def probe_place(bench: Bench, aim: PlaceParameters) -> TrialResult:
             await bench.probe.pin(True)
             await bench.clock.rest(number_of(bench, "probe.deploy_s"))
         await bench.motion.go({"z": trigger + AIM_MM}, LIFT_MM_S)
-        pin.append(await _aimed(bench, "the probe’s pin" if probe.kind == "pin" else "the probe’s middle", "probe"))
+        words = "the probe’s pin" if probe.kind == "pin" else "the probe’s middle"
+        pin.append(await _aimed(bench, words, "probe", aim.speed_mm_s))
         bench.record.row(AIMED.name, (number, 1, *pin[-1]))
         if probe.kind == "pin":
             await bench.motion.go({"z": CLEAR_MM + trigger}, LIFT_MM_S)
@@ -87,7 +89,7 @@ async def _above(bench: Bench, place: Place, z_mm: float) -> None:
     await bench.motion.go({"z": z_mm}, LIFT_MM_S)
 
 
-async def _aimed(bench: Bench, words: str, what: str) -> Place:
+async def _aimed(bench: Bench, words: str, what: str, mm_s: float) -> Place:
     """The builder jogs until something is over the dot; where the nozzle stands then."""
     asked = Jog(
         f"Jog X and Y until {words} stands over the dot, looking from the front and from the side.",
@@ -96,7 +98,7 @@ async def _aimed(bench: Bench, words: str, what: str) -> Place:
         axes=("x", "y"),
         steps=STEPS_MM,
     )
-    jogged = await bench.builder.jog(asked, AIM_MM_S)
+    jogged = await bench.builder.jog(asked, mm_s)
     if jogged.answer != "over the dot":
         raise TrialFailed("Stopped before both stood over the dot: the offsets stay as they were.")
     return jogged.position["x"], jogged.position["y"]

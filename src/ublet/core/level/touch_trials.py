@@ -55,6 +55,7 @@ class TouchParameters(Warmth):
         high=6,
         default=2.0,
     )
+    speed_mm_s: float = setting("Speed of jogging.", unit="mm/s", low=0.2, high=10, default=2.0)
     limit_mm: float = setting(
         "Largest uncertainty that is good enough to print with.", unit="mm", low=0.005, high=0.5, default=0.05
     )
@@ -129,7 +130,7 @@ async def _touch(
         steps=STEPS_MM,
         floor={"z": floor},
     )
-    jogged = await bench.builder.jog(asked, DOWN_MM_S)
+    jogged = await bench.builder.jog(asked, aim.speed_mm_s)
     if jogged.answer != "it drags":
         raise TrialFailed("Stopped before the nozzle touched the gauge: the offset stays as it was.")
     return Touch(trigger, jogged.position["z"])

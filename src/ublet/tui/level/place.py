@@ -51,18 +51,19 @@ def place_picture(session: Session, read: Read, result: TrialResult | None, widt
     live = tuple(
         number_or(session.live(f"probe.offset_{axis}_mm"), own) for axis, own in zip("xy", declared, strict=True)
     )
-    part = (probe.part.offset_x_mm, probe.part.offset_y_mm) if probe.part is not None else None
     measured = _measured(read, result)
     places: list[tuple[str, Place, str, str]] = [("on the board", (live[0], live[1]), "○", Ink.text)]
-    if part is not None:
-        places.append((f"by its part, {probe.part.name}", part, "◇", Ink.proposal))
+    if (part := probe.part) is not None:
+        places.append((f"by its part, {part.name}", (part.offset_x_mm, part.offset_y_mm), "◇", Ink.proposal))
     if measured is not None:
         places.append(("measured", measured, "◉", f"bold {Ink.focus}"))
     cells = Cells(width, height)
     wide = max(30, width - WORDS_COLUMNS)
     xs, ys = [0.0, *(p[0] for _, p, _, _ in places)], [0.0, *(p[1] for _, p, _, _ in places)]
     middle = ((min(xs) + max(xs)) / 2, (min(ys) + max(ys)) / 2)
-    per_column = max((max(xs) - min(xs)) / (wide - 24), (max(ys) - min(ys)) / (height - 7) / CELL_RATIO, 0.25)
+    per_column = max(
+        (max(xs) - min(xs)) / max(1, wide - 24), (max(ys) - min(ys)) / max(1, height - 7) / CELL_RATIO, 0.25
+    )
 
     def at(place: Place) -> tuple[int, int]:
         column = wide // 2 + round((place[0] - middle[0]) / per_column)

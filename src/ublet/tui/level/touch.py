@@ -18,7 +18,7 @@ from ublet.tui.motion.jog import JogBench
 from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
-SIDE_COLUMNS, LARGE_COLUMNS = 46, 40
+SIDE_COLUMNS, LARGE_COLUMNS = 42, 34
 NOZZLE = ("▐████▌", "▐████▌", "▐████▌", " ▜██▛ ", "  ▜▛  ")
 
 

@@ -59,6 +59,7 @@ class JogBench(TrialBench):
         self._ahead: dict[str, float] = {}
         self._last_way: dict[str, float] = {}
         self._jogging = False
+        self._begins = True  # the next question that lets the builder jog is a new one
 
     @property
     def step_mm(self) -> float:
@@ -167,9 +168,17 @@ class JogBench(TrialBench):
         if words:
             self.answer(" ".join(words))
 
+    def answer(self, answer: str) -> None:
+        """Give an answer; one that ends the jogging lets the next begin with large steps again."""
+        self._begins = self.question is not None and answer in self.question[0].answers
+        super().answer(answer)
+
     def asked(self, question: Question) -> None:
-        """What was wanted while the trial moved is wanted still."""
+        """What was wanted while the trial moved is wanted still. Towards a floor one begins with the largest step."""
         if isinstance(question, Jog):
+            if self._begins and question.floor:
+                self.step = len(question.steps) - 1
+            self._begins = False
             self._ahead = {axis: mm for axis, mm in self._ahead.items() if axis in question.axes}
             self._pass_on()
 

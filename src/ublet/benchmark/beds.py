@@ -1,0 +1,197 @@
+"""Levelling on machines made up at random: how near each trial of the leg Level comes, and whether its claims cover."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+PIVOTS: Mapping[int, dict[str, tuple[float, float]]] = {
+    2: {"left": (-18, 130), "right": (298, 130)},
+    3: {"left": (-18, 30), "right": (298, 30), "back": (140, 282)},
+    4: {"left-front": (-15, -10), "right-front": (295, -10), "right-back": (295, 270), "left-back": (-15, 270)},
+}
+SCREWS = {"left-front": (20, 20), "right-front": (260, 20), "right-back": (260, 240), "left-back": (20, 240)}
+MOTORS = ("M3", "M4", "M5", "M7")
+EXCHANGED = 4
+"""One machine of so many has two lifts on each other's drivers."""
+
+KINDS = ("pin", "inductive")
+
+
+def made_up(folder: Path, seed: int, lifts: int) -> tuple[Path, tuple[str, str] | None]:
+    """The scenario of a made-up machine, and the two lifts that are exchanged on it (None: none are).
+
+    Its physics comes from the world's own parameters, drawn here, and from nothing that a trial computes.
+    """
+    import tomlkit
+
+    from ublet.session.library import DATA
+
+    random = np.random.default_rng([seed, lifts])
+    uniform: Callable[[float, float], float] = lambda low, high: round(float(random.uniform(low, high)), 5)
+    machine = tomlkit.parse((DATA / "machines" / "tern-280.toml").read_text(encoding="utf-8")).unwrap()
+    truth = tomlkit.parse((DATA / "scenarios" / "tern-280.toml").read_text(encoding="utf-8")).unwrap()
+    pivots, kind = PIVOTS[lifts], KINDS[seed % len(KINDS)]
+    names = tuple(pivots)
+    machine["board"]["model"] = truth["scenario"]["board"] = "rowan-8"
+    z = machine["axes"]["z"]
+    z["homing"].pop("preheat_nozzle_c")
+    z["motors"] = {
+        name: {"socket": socket, "microsteps": 16, "pivot_x_mm": float(x), "pivot_y_mm": float(y)}
+        for socket, (name, (x, y)) in zip(MOTORS, pivots.items(), strict=False)
+    }
+    machine["bed"]["screws"] = {name: {"x_mm": x, "y_mm": y, "pitch_mm": 0.6} for name, (x, y) in SCREWS.items()}
+    machine["lifts"]["tolerance_mm"] = 0.015
+    machine["probe"].pop("part")
+    machine["probe"].update(kind=kind, offset_x_mm=uniform(-40, -10), offset_y_mm=uniform(-25, 25))
+    z["homing"].update(over_x_mm=140 - machine["probe"]["offset_x_mm"], over_y_mm=130 - machine["probe"]["offset_y_mm"])
+    if kind == "inductive":
+        machine["probe"].pop("servo_socket")
+    for table in ("image", "stored", "fan_plugs", "motors", "accelerometer"):
+        truth.pop(table, None)
+    exchanged = None
+    roles = dict(zip(names, names, strict=True))
+    if seed % EXCHANGED == EXCHANGED - 1:
+        one, two = (str(name) for name in random.choice(names, 2, replace=False))
+        roles[one], roles[two] = two, one
+        exchanged = (one, two)
+    truth["motors"] = {
+        socket: {"role": f"z.{roles[name]}", "turn_mm": 4.0, "efficiency": 0.4}
+        for socket, name in zip(MOTORS, names, strict=False)
+    }
+    truth["switches"] = {
+        "x": {"socket": "I1", "normally_closed": True, "axis": "x", "side": "low", "at_mm": -4},
+        "y": {"socket": "I2", "normally_closed": True, "axis": "y", "side": "high", "at_mm": 262},
+        "probe": {
+            **{"socket": "I3", "normally_closed": False, "axis": "z", "side": "low"},
+            **{"at_mm": uniform(1.0, 2.5), "spread_mm": uniform(0.002, 0.009)},
+        },
+    }
+    truth["carriages"] = {"x": {"play_mm": 0.02}, "y": {"play_mm": 0.02}, "z": {"mass_kg": 3.0, "weight_n": 26.0}}
+    truth["bed"] = _bed(uniform, pivots)
+    truth["probe"] = {
+        "offset_x_mm": machine["probe"]["offset_x_mm"] + uniform(-2, 2),
+        "offset_y_mm": machine["probe"]["offset_y_mm"] + uniform(-2, 2),
+        **{"delay_s": uniform(0, 0.003), "lean_mm": uniform(0, 3), "drift_mm_k": uniform(0, 0.001)},
+        "metal": [{"mm": uniform(0, 0.02), "along_x": uniform(1, 4), "along_y": uniform(1, 4)}] * (kind == "inductive"),
+    }
+    truth["nozzle"] = {"grows_mm_k": uniform(0.0001, 0.0006), "drop_mm": uniform(0, 0.1)}
+    truth["scenario"]["machine_file"] = f"bed-{lifts}-{seed}.toml"
+    (folder / f"bed-{lifts}-{seed}.toml").write_text(tomlkit.dumps(machine), encoding="utf-8")
+    path = folder / f"truth-{lifts}-{seed}.toml"
+    path.write_text(tomlkit.dumps(truth), encoding="utf-8")
+    return path, exchanged
+
+
+def _bed(uniform: Callable[[float, float], float], pivots: Mapping[str, tuple[float, float]]) -> dict[str, Any]:
+    waves = [
+        {
+            **{"mm": uniform(0, 0.05), "along_x": uniform(0.5, 3), "along_y": uniform(0.5, 3)},
+            **{"phase_x": uniform(0, 6), "phase_y": uniform(0, 6)},
+        }
+        for _ in range(3)
+    ]
+    return {
+        **{"bow_mm": uniform(-0.15, 0.15), "bow_mm_k": uniform(0, 0.003), "rise_mm_k": uniform(0, 0.001)},
+        **{"neighbours": uniform(0.05, 0.2), "follows_twist": uniform(0.6, 1.0), "waves": waves},
+        "lifts": {
+            name: {
+                **{"off_mm": uniform(-0.9, 0.9), "play_mm": uniform(0, 0.01)},
+                **{"pivot_x_mm": x + uniform(-3, 3), "pivot_y_mm": y + uniform(-3, 3)},
+            }
+            for name, (x, y) in pivots.items()
+        },
+        "screws": {name: {"off_mm": uniform(-0.5, 0.5), "spring_mm": 4.0} for name in SCREWS},
+    }
+
+
+def beds(machines: int, kinds: tuple[int, ...] = (2, 3, 4)) -> dict[str, Any]:
+    """Every trial of the leg on so many machines with 2, 3 and 4 lifts each; the truth is asked when each has ended."""
+    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
+        return {f"{lifts} lifts": _of_kind(Path(name), machines, lifts) for lifts in kinds}
+
+
+def _of_kind(folder: Path, machines: int, lifts: int) -> dict[str, Any]:
+    tally = Tally()
+    exchanged = named = 0
+    for seed in range(machines):
+        scenario, pair = made_up(folder, seed, lifts)
+        level = _run("lead-screws", [], scenario, seed, keep=True)
+        if pair is not None:
+            exchanged += 1
+            named += _names(level, pair)
+        last = level.get("verify", level)
+        tally.take("lead screws", last, ("height", "range"), "range", 0.02)
+        corners = _run("bed-corners", [], scenario, seed)
+        tally.take("bed corners", corners, ("rise_x", "rise_y"), "tilt", 0.03)
+        tally.take("probe place", _run("probe-place", [], scenario, seed), ("probe_x", "probe_y"), "", 0.2)
+        hot = ["nozzle_c=205"]
+        tally.take("Z offset", _run("z-offset", hot, scenario, seed), ("offset",), "", 0.015)
+        tally.take("probe spread", _run("probe-spread", [], scenario, seed), ("deviation",), "", 0.0)
+    shutil.rmtree(folder / "out", ignore_errors=True)
+    return {"machines": machines, "exchanged": exchanged, "exchanged_named": named, **tally.report()}
+
+
+def _names(report: Mapping[str, Any], pair: tuple[str, str]) -> bool:
+    """Whether a run named the two lifts that are exchanged, or (of two) found no more than that either could be."""
+    return all(name in str(report["why"]) for name in pair) and "verify" in report
+
+
+def _run(trial: str, sets: list[str], scenario: Path, seed: int, keep: bool = False) -> dict[str, Any]:
+    from ublet.session.headless import run_on_scenario
+    from ublet.session.orders import order_for
+
+    order = order_for(trial, sets, keep=keep, save=False)
+    return run_on_scenario(order, scenario, None, seed, lambda progress: None).report
+
+
+class Tally:
+    """Counts, by trial: proven, claims that cover the truth, errors against a limit, rounds."""
+
+    def __init__(self) -> None:
+        self._of: dict[str, dict[str, list[float]]] = {}
+        self.failed: list[str] = []
+
+    def take(self, name: str, report: Mapping[str, Any], words: tuple[str, ...], settled: str, limit: float) -> None:
+        """A run. words: findings that must cover; settled: the finding whose truth must end within the limit; without
+        it every one of words must be as near to its truth.
+        """
+        mine = self._of.setdefault(name, {"proven": [], "covered": [], "within": [], "rounds": [], "error": []})
+        mine["proven"].append(report["outcome"] == "proven")
+        if report["outcome"] != "proven":
+            self.failed.append(f"{name}: {report['why']}")
+            return
+        truth = report.get("truth", {})
+        for finding in report["findings"]:
+            what, id = finding["id"].partition(".")[0], finding["id"]
+            if what == "rounds":
+                mine["rounds"].append(finding["value"])
+            if id not in truth:
+                continue
+            error = abs(finding["value"] - truth[id])
+            if what in words and finding["uncertainty"]:
+                mine["covered"].append(error <= 2 * finding["uncertainty"])
+                mine["error"].append(error)
+                if not settled and limit:
+                    mine["within"].append(error <= limit)
+            if what == settled:
+                mine["within"].append(abs(truth[id]) <= limit)
+
+    def report(self) -> dict[str, Any]:
+        """By trial: shares, most rounds, and the 95th percentile of the errors."""
+        found: dict[str, Any] = {}
+        for name, mine in self._of.items():
+            found[name] = {
+                "proven": round(float(np.mean(mine["proven"])), 3),
+                "covered": round(float(np.mean(mine["covered"])), 3) if mine["covered"] else None,
+                "within_limit": round(float(np.mean(mine["within"])), 3) if mine["within"] else None,
+                "error_p95": round(float(np.percentile(mine["error"], 95)), 4) if mine["error"] else None,
+                "most_rounds": max(mine["rounds"], default=None),
+                "claims": len(mine["covered"]),
+            }
+        return {**found, "failed": self.failed}
