@@ -33,7 +33,10 @@ def made_up(folder: Path, seed: int, lifts: int) -> tuple[Path, tuple[str, str] 
     from ublet.session.library import DATA
 
     random = np.random.default_rng([seed, lifts])
-    uniform: Callable[[float, float], float] = lambda low, high: round(float(random.uniform(low, high)), 5)
+
+    def uniform(low: float, high: float) -> float:
+        return round(float(random.uniform(low, high)), 5)
+
     machine = tomlkit.parse((DATA / "machines" / "tern-280.toml").read_text(encoding="utf-8")).unwrap()
     truth = tomlkit.parse((DATA / "scenarios" / "tern-280.toml").read_text(encoding="utf-8")).unwrap()
     pivots, kind = PIVOTS[lifts], KINDS[seed % len(KINDS)]

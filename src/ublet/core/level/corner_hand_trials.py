@@ -177,6 +177,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=lambda result: "all alike by the gauge",
         idle=lambda machine: "the probe does it better" if senses(machine) else "",
         asks=lambda aim: True,
-        uses=moving(),
+        uses=moving("programs"),
     ),
 )

@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from ublet.core.bench import Bench
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, reach_of, senses
-from ublet.core.level.scatter import pooled_u_mm
+from ublet.core.level.scatter import height_u_mm, pooled_u_mm
 from ublet.core.level.screws import Turn, screw_heights, staying, tilt_over, turns_for
 from ublet.core.level.springs import look_at_springs, moved_again
 from ublet.core.level.surface import Place, Surface, fit_surface
@@ -97,12 +97,13 @@ async def _touch_all(
     for at, place in enumerate((*places, places[0])):
         share = (number - 1 + at / (len(places) + 1)) / aim.rounds
         bench.progress(Progress(f"round {number}", share, None, f"place {at + 1} of {len(places) + 1}"))
-        touches = await probe.touches_at(place, probe.approach.samples)
+        touches = await probe.agreeing_at(place, probe.approach.samples)
         series.append(touches)
         heights.append(sum(touches) / len(touches))
-    u = pooled_u_mm(series) / math.sqrt(probe.approach.samples)
+    repeats = pooled_u_mm(series) / math.sqrt(probe.approach.samples)
+    u = height_u_mm(series, probe.approach.samples, probe.kind)
     moved = heights.pop() - heights[0]
-    if abs(moved) > max(probe.approach.tolerance_mm, 4 * math.sqrt(2) * u):
+    if abs(moved) > max(2 * probe.approach.tolerance_mm, 5 * math.sqrt(2) * repeats):
         raise TrialFailed(
             f"Touched again at the end of the round, {probe.reach.words(places[0])} stands {abs(moved):.3f} mm "
             f"{'higher' if moved > 0 else 'lower'} than at its beginning: the bed was knocked, a corner lies on a "

@@ -7,10 +7,10 @@ from collections.abc import Callable, Mapping, Sequence
 
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
-from ublet.core.level.lifts import Fault, Standing, answered, corrections, fault_of, standing_of
+from ublet.core.level.lifts import Fault, Standing, answered, corrections, fault_of, gives_way, standing_of
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, reach_of, senses
-from ublet.core.level.scatter import pooled_u_mm
+from ublet.core.level.scatter import height_u_mm, pooled_u_mm
 from ublet.core.level.surface import Place
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.level_parts import Lifts
@@ -26,6 +26,11 @@ PROOF_MM = 0.5
 
 APART_MM = 30.0
 """Two places that are touched for two lifts must be so far apart, mm."""
+
+MOST_SAMPLES, SURE = 12, 2.5
+"""A probe that scatters is touched as often as it takes to know the range this many times better than the tolerance,
+but no more often than this.
+"""
 
 LIFT_MM_S = 2.0
 GROWS_MM = 0.03
@@ -93,26 +98,29 @@ async def _rounds(
     """Rounds until it is level; what stands in the way, where something does."""
     found: list[Standing] = []
     told: dict[str, float] = {}
-    proven = False
+    proven, follows = False, 1.0
     touched: list[list[float]] = []
+    samples = probe.approach.samples
     step_mm = 1 / number_of(bench, "axes.z.steps_per_mm") * bench.machine.axes.z.motors[next(iter(pivots))].microsteps
     for number in range(1, declared.rounds + 1):
         bench.progress(Progress(f"round {number}", (number - 1) / declared.rounds, None, _range_words(found)))
         heights = []
         for place in places:
-            touches = await probe.touches_at(place, probe.approach.samples)
+            touches = await probe.agreeing_at(place, samples)
             touched.append(touches)
             heights.append(sum(touches) / len(touches))
-        u = pooled_u_mm(touched) / math.sqrt(probe.approach.samples)
-        now = standing_of(pivots, places, heights, u)
+        now = standing_of(pivots, places, heights, height_u_mm(touched, samples, probe.kind))
+        repeats = standing_of(pivots, places, heights, pooled_u_mm(touched))
+        samples = max(samples, min(MOST_SAMPLES, math.ceil((SURE * repeats.range_u_mm / declared.tolerance_mm) ** 2)))
         before = found[-1] if found else None
         found.append(now)
         if before is not None and (stop := _goes_wrong(told, before, now)) is not None:
             return found, number, stop
+        follows = gives_way(told, before, now, follows) if before is not None else 1.0
         proven = proven or before is not None
         largest = max(abs(height) for height in now.heights.values())
         level = now.range_mm <= declared.tolerance_mm or largest <= step_mm / 2
-        told = {} if level else corrections(now, math.inf if proven else PROOF_MM)
+        told = {} if level else corrections(now, math.inf if proven else PROOF_MM, follows)
         for at, (name, height) in enumerate(now.heights.items()):
             bench.record.row(ROUNDS.name, (number, at, height, told.get(name, 0.0)))
         if level:

@@ -7,16 +7,27 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from ublet.core.level.surface import Place, Shape, Surface, fit_surface
 from ublet.core.words import several
 
-TELLS_MM = 0.08
-"""From so large a correction on it is seen whether a lift did what it was told, mm."""
+TELLS_MM, TELLS_U = 0.03, 4.0
+"""From so large a correction on it is seen whether a lift did what it was told, mm; and from so many times the error
+of a height.
+"""
 
-OFF_SHARE = 0.3
+UNLIKELY = 3
+"""A lift that runs backwards counts as so many changes: with it Z would hardly have homed."""
+
+STIFFEST, SOFTEST = 0.25, 1.1
+"""Shares of a twist that a frame on four lifts gives way to."""
+
+OFF_SHARE = 0.18
 """What a lift did may be off by this share of what it was told, and still be the same."""
 
 DOUBLE, HALF = 2.0, 0.5
+FOUR = 4
 
 
 def shape_for(lifts: int) -> Shape:
@@ -27,12 +38,13 @@ def shape_for(lifts: int) -> Shape:
 @dataclass(frozen=True)
 class Standing:
     """How the bed stands at the lifts: its height at each pivot over their mean, mm, and the standard uncertainty of
-    each. range_mm: between the highest and the lowest.
+    each. twist: the pattern of a twist over four lifts, of length 1 (none of fewer): no plane has any of it.
     """
 
     heights: Mapping[str, float]
     uncertainty_mm: float
     surface: Surface
+    twist: Mapping[str, float]
 
     @property
     def range_mm(self) -> float:
@@ -56,16 +68,42 @@ def standing_of(
     found = {name: surface.at(pivot) for name, pivot in pivots.items()}
     mean = sum(found.values()) / len(found)
     worst = max(surface.uncertainty_at(pivot, height_u_mm) for pivot in pivots.values())
-    return Standing({name: height - mean for name, height in found.items()}, worst, surface)
+    return Standing({name: height - mean for name, height in found.items()}, worst, surface, _twist_of(pivots))
 
 
-def corrections(standing: Standing, most_mm: float) -> dict[str, float]:
+def _twist_of(pivots: Mapping[str, Place]) -> dict[str, float]:
+    """The pattern over four pivots that no plane can have."""
+    if len(pivots) < FOUR:
+        return {}
+    places = list(pivots.values())
+    left = fit_surface(places, [x * y for x, y in places]).left
+    size = float(np.sqrt(np.sum(left**2)))
+    return {name: float(each) / size for name, each in zip(pivots, left, strict=True)} if size > 0 else {}
+
+
+def _along(values: Mapping[str, float], pattern: Mapping[str, float]) -> float:
+    return sum(values[name] * share for name, share in pattern.items())
+
+
+def corrections(standing: Standing, most_mm: float, gives_way: float = 1.0) -> dict[str, float]:
     """How far each lift opens its gap, mm: by what its side stands too high. All by the same share, where one would go
     further than ``most_mm``; the mean stays, so that the nozzle keeps its distance.
+
+    gives_way: share of a twist that the frame follows; the lifts go so much further for the rest.
     """
-    largest = max(abs(height) for height in standing.heights.values())
+    further = (1 / gives_way - 1) * _along(standing.heights, standing.twist)
+    wanted = {name: mm + further * standing.twist.get(name, 0.0) for name, mm in standing.heights.items()}
+    largest = max(abs(mm) for mm in wanted.values())
     share = min(1.0, most_mm / largest) if largest > 0 else 1.0
-    return {name: height * share for name, height in standing.heights.items()}
+    return {name: mm * share for name, mm in wanted.items()}
+
+
+def gives_way(told: Mapping[str, float], before: Standing, after: Standing, known: float = 1.0) -> float:
+    """The share of a twist that a frame on four lifts followed; what is known already where the move did not tell."""
+    asked = _along(told, before.twist)
+    if abs(asked) < TELLS_U * max(before.uncertainty_mm, after.uncertainty_mm):
+        return known
+    return min(SOFTEST, max(STIFFEST, _along(_moved(before, after), before.twist) / asked))
 
 
 @dataclass(frozen=True)
@@ -82,7 +120,7 @@ class Fault:
 
 def answered(told: Mapping[str, float], before: Standing, after: Standing) -> bool:
     """Whether the bed did what the lifts were told, as far as can be seen."""
-    return _misses(told, _moved(before, after)) <= _allowed(told, before, after)
+    return _misses(told, before, after) <= _allowed(told, before, after)
 
 
 def fault_of(told: Mapping[str, float], before: Standing, after: Standing) -> Fault | None:
@@ -92,8 +130,9 @@ def fault_of(told: Mapping[str, float], before: Standing, after: Standing) -> Fa
     Every signed exchange is tried against what was told; the fewest changes that leave no more than the error of
     measuring win.
     """
-    names, moved = tuple(told), _moved(before, after)
-    if max(abs(mm) for mm in told.values()) < TELLS_MM:
+    names = tuple(told)
+    u = max(before.uncertainty_mm, after.uncertainty_mm)
+    if max(abs(mm) for mm in told.values()) < max(TELLS_MM, TELLS_U * u):
         return None
     found: list[tuple[int, float, Fault]] = []
     for order in itertools.permutations(names):
@@ -101,13 +140,14 @@ def fault_of(told: Mapping[str, float], before: Standing, after: Standing) -> Fa
             for times in (1.0, DOUBLE, HALF):
                 wrong = sum(a != b for a, b in zip(names, order, strict=True))
                 turned = tuple(name for name, sign in zip(order, signs, strict=True) if sign < 0)
-                changes = wrong + len(turned) + (times != 1.0)
+                backwards = UNLIKELY * (1 if len(turned) == len(names) else len(turned))
+                changes = (wrong + 1) // 2 + backwards + (2 if times != 1.0 else 0)
                 if not changes:
                     continue
                 would = {
                     name: times * sign * told[other] for name, other, sign in zip(names, order, signs, strict=True)
                 }
-                missed = _misses(would, moved)
+                missed = _misses(would, before, after)
                 if missed <= _allowed(told, before, after) * max(1.0, times):
                     pairs = _pairs(names, order)
                     found.append((changes, missed, Fault(pairs, turned, times, _words(pairs, turned, times, names))))
@@ -127,10 +167,14 @@ def _moved(before: Standing, after: Standing) -> dict[str, float]:
     return {name: height - after.heights[name] for name, height in before.heights.items()}
 
 
-def _misses(would: Mapping[str, float], moved: Mapping[str, float]) -> float:
-    """The largest difference between what would have been and what was, both over their means, mm."""
-    mean = sum(would.values()) / len(would)
-    return max(abs(would[name] - mean - moved[name]) for name in moved)
+def _misses(would: Mapping[str, float], before: Standing, after: Standing) -> float:
+    """The largest difference between what would have been and what was, both over their means, mm; what a stiff frame
+    did not follow of a twist is no difference.
+    """
+    moved, mean = _moved(before, after), sum(would.values()) / len(would)
+    off = {name: would[name] - mean - moved[name] for name in moved}
+    twisted = _along(off, before.twist)
+    return max(abs(mm - twisted * before.twist.get(name, 0.0)) for name, mm in off.items())
 
 
 def _allowed(told: Mapping[str, float], before: Standing, after: Standing) -> float:

@@ -54,7 +54,7 @@ class Probing:
     approach: Approach
     trigger_mm: float
     deepest_mm: float
-    pin: bool
+    kind: str
     highest: float = 0.0
     lowest: float = 0.0
     count: int = 0
@@ -69,18 +69,27 @@ class Probing:
         Raises:
             TrialFailed: out of reach, nothing triggers, it triggers already, or the touches differ too much.
         """
-        heights = await self.touches_at(place, self.approach.samples)
-        spread = max(heights) - min(heights)
-        if spread > self.approach.tolerance_mm:  # something moved, or the probe is loose: once more decides
-            heights = await self.touches_at(place, self.approach.samples + 1)
+        heights = await self.agreeing_at(place, self.approach.samples)
+        return sum(heights) / len(heights)
+
+    async def agreeing_at(self, place: Place, times: int) -> list[float]:
+        """Touch a place so often, and once more where they do not agree; the bed's height each time, mm.
+
+        Raises:
+            TrialFailed: as :meth:`height_at`.
+        """
+        heights = await self.touches_at(place, times)
+        allowed = self.approach.tolerance_mm * (1 + 0.15 * max(0, times - 2))  # more of them reach further apart
+        if max(heights) - min(heights) > allowed:  # something moved, or the probe is loose: once more decides
+            heights = await self.touches_at(place, times + 1)
             spread = max(heights) - min(heights)
-            if spread > self.approach.tolerance_mm:
+            if spread > allowed:
                 raise TrialFailed(
                     f"At {self.reach.words(place)} the touches differ by {spread:.3f} mm, "
                     f"{self.approach.tolerance_mm:g} are allowed (probe.tolerance_mm): look for a loose probe, a bed "
                     "that gives way, plastic on the sheet; station “probe spread” tells more."
                 )
-        return sum(heights) / len(heights)
+        return heights
 
     async def touches_at(self, place: Place, times: int, stays: bool = False) -> list[float]:
         """Touch a place so often; the bed's height each time, mm. stays: it goes up no further than it must, since the
@@ -102,6 +111,11 @@ class Probing:
             await self._up(self.clear_mm)
             self._over = self._touched = None
         return heights
+
+    @property
+    def pin(self) -> bool:
+        """Whether it has a pin that goes up and down."""
+        return self.kind == "pin"
 
     @property
     def clear_mm(self) -> float:
@@ -209,7 +223,7 @@ async def probing(
     await home_unhomed(bench, ("x", "y", "z"))
     trigger = -number_of(bench, "probe.offset_z_mm")
     deepest = max(probe.deepest_mm, deepest_mm)
-    going = Probing(bench, reach_of(machine), approach, trigger, deepest, probe.kind == "pin", warm=dict(warm or {}))
+    going = Probing(bench, reach_of(machine), approach, trigger, deepest, probe.kind, warm=dict(warm or {}))
     async with bench.settings.borrowed({"axes.z.soft_limits": False}):
         yield going
         await going._up(going.clear_mm)

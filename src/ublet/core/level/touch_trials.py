@@ -233,6 +233,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=_figure,
         asks=lambda aim: True,
-        uses=lambda machine: probing_uses(machine) if senses(machine) else moving()(machine),
+        uses=lambda machine: probing_uses(machine) if senses(machine) else moving("programs")(machine),
     ),
 )

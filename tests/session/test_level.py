@@ -1,0 +1,173 @@
+"""The leg Level on machines made up at random and on both demo machines: found, mended, told; the truth knows."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+from typing import Any
+
+import pytest
+import tomlkit
+
+from ublet.benchmark.beds import made_up
+from ublet.core.catalogue import TRIALS
+from ublet.link.capabilities import capability_of
+from ublet.link.rpc import RpcController
+from ublet.session.document import Document
+from ublet.session.headless import run_on_scenario
+from ublet.session.library import scenario_path
+from ublet.session.orders import order_for
+
+LEVEL = ("lead-screws", "bed-corners", "probe-spread", "probe-place", "z-offset")
+
+
+def changed(path: Path, **tables: Any) -> Path:
+    """The scenario with other values: table → key → value."""
+    told = tomlkit.parse(path.read_text(encoding="utf-8"))
+    for table, values in tables.items():
+        if isinstance(values, list):
+            told[table] = values
+        else:
+            told.setdefault(table, {}).update(values)
+    path.write_text(tomlkit.dumps(told), encoding="utf-8")
+    return path
+
+
+def run(trial: str, scenario: Path, *sets: str, seed: int = 1, keep: bool = False, machine: Path | None = None) -> Any:
+    order = order_for(trial, list(sets), keep=keep, save=False)
+    return run_on_scenario(order, scenario, machine, seed, lambda progress: None).report
+
+
+def value(report: Any, id: str) -> float:
+    return float(next(finding["value"] for finding in report["findings"] if finding["id"] == id))
+
+
+@pytest.mark.parametrize(("lifts", "seed"), [(2, 0), (3, 1), (4, 4)])
+def test_lifts_of_every_number_become_level(lifts: int, seed: int, tmp_path: Path) -> None:
+    scenario, _ = made_up(tmp_path, seed, lifts)
+    report = run("lead-screws", scenario, seed=seed)
+    assert report["outcome"] == "proven", report["why"]
+    assert report["truth"]["range"] < 0.03 < value(report, "range_before")
+    assert not report["proposals"]
+
+
+def test_exchanged_lifts_are_named_mended_and_then_level(tmp_path: Path) -> None:
+    scenario, pair = made_up(tmp_path, 3, 3)
+    assert pair is not None
+    report = run("lead-screws", scenario, seed=3, keep=True)
+    assert f"{pair[0]} and {pair[1]}" in report["why"] or f"{pair[1]} and {pair[0]}" in report["why"]
+    assert {p["setting"] for p in report["proposals"]} == {f"axes.z.motors.{name}.socket" for name in pair}
+    assert report["verify"]["outcome"] == "proven" and report["verify"]["truth"]["range"] < 0.03
+
+
+def test_a_bed_that_is_far_out_is_sent_to_the_rule_first(tmp_path: Path) -> None:
+    scenario, _ = made_up(tmp_path, 1, 3)
+    changed(scenario, bed={"lifts": {"left": {"off_mm": 5.6}, "right": {"off_mm": -5.4}, "back": {"off_mm": 0.0}}})
+    report = run("lead-screws", scenario)
+    assert report["outcome"] == "failed" and ("allowed" in report["why"] or "Nothing triggered" in report["why"])
+    by_hand = run("lead-screws-by-hand", scenario)
+    assert by_hand["outcome"] == "proven" and by_hand["truth"]["gaps_differ"] < 1.5
+    assert "probing takes it from here" in by_hand["why"].lower()
+
+
+def test_corners_turn_level_and_warp_is_told_apart(tmp_path: Path) -> None:
+    scenario, _ = made_up(tmp_path, 4, 2)
+    report = run("bed-corners", scenario, seed=4)
+    assert report["outcome"] == "proven", report["why"]
+    assert report["truth"]["tilt"] < 0.035 < value(report, "tilt_before") and value(report, "rounds") <= 3
+    assert value(report, "warp") == pytest.approx(report["truth"]["warp"], abs=0.02)
+    assert sum(f["id"].startswith("turned.") for f in report["findings"]) == 4
+
+
+def test_by_hand_every_corner_of_wren_gets_the_same_gauge() -> None:
+    report = run("bed-corners-by-hand", scenario_path("wren-180"))
+    assert report["outcome"] == "proven" and value(report, "rounds") <= 6
+    assert "A whole round was fine" in report["why"]
+
+
+@pytest.mark.parametrize(("machine", "seed"), [("wren-180", 1), ("wren-180", 2)])
+def test_the_z_offset_of_an_endstop_is_found_hot(machine: str, seed: int) -> None:
+    report = run("z-offset", scenario_path(machine), "nozzle_c=200", seed=seed)
+    assert report["outcome"] == "proven"
+    assert value(report, "offset") == pytest.approx(report["truth"]["offset"], abs=0.02)
+    (proposal,) = report["proposals"]
+    assert proposal["setting"] == "probe.offset_z_mm" and "further from the bed" in proposal["effect"]
+
+
+def test_after_the_offset_was_kept_another_touch_changes_nothing(tmp_path: Path) -> None:
+    scenario, _ = made_up(tmp_path, 2, 3)
+    changed(scenario, stored={"probe": {"offset_z_mm": round(-2.2, 3)}})
+    first = run("z-offset", scenario, "nozzle_c=205", seed=2)
+    kept = value(first, "offset")
+    assert kept == pytest.approx(first["truth"]["offset"], abs=0.02)
+    changed(scenario, stored={"probe": {"offset_z_mm": round(kept, 3)}})
+    again = run("z-offset", scenario, "nozzle_c=205", seed=5)
+    assert not again["proposals"] and "leave it" in again["why"]
+    assert abs(value(again, "change")) < 0.03
+
+
+def test_the_probes_place_is_measured_and_what_rests_on_it_follows(tmp_path: Path) -> None:
+    scenario, _ = made_up(tmp_path, 0, 3)
+    report = run("probe-place", scenario, seed=3)
+    assert value(report, "probe_x") == pytest.approx(report["truth"]["probe_x"], abs=0.25)
+    changes = {p["setting"]: p["after"] - p["before"] for p in report["proposals"]}
+    assert changes["axes.z.homing.over_x_mm"] == pytest.approx(-changes["probe.offset_x_mm"], abs=0.011)
+    assert "the nozzle, within" in report["why"]
+
+
+def test_spread_drift_and_a_knock_in_the_middle(tmp_path: Path) -> None:
+    scenario, _ = made_up(tmp_path, 2, 3)
+    report = run("probe-spread", scenario, "touches=20")
+    found = next(f for f in report["findings"] if f["id"] == "deviation.middle")
+    assert abs(found["value"] - report["truth"]["deviation.middle"]) <= 2.5 * found["uncertainty"]
+    changed(scenario, knocks=[{"after_touches": 12, "mm": 0.09}])
+    knocked = run("probe-spread", scenario, "touches=20")
+    assert knocked["outcome"] == "failed" and "the bed stands 0.0" in knocked["why"] and "higher" in knocked["why"]
+
+
+FAULTS = {
+    "stays up": ({"probe": {"stays_up": 1.0}}, "Z did not find its end"),
+    "dies in the middle": ({"probe": {"dies_after": 6}}, "Nothing triggered at bed"),
+    "scatters": ({"switches": {"probe": {"spread_mm": 0.12}}}, "touches differ by"),
+}
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+def test_a_probe_that_fails_is_named_and_the_nozzle_goes_up(fault: str, tmp_path: Path) -> None:
+    scenario, _ = made_up(tmp_path, 0, 3)
+    tables, words = FAULTS[fault]
+    told = tomlkit.parse(scenario.read_text(encoding="utf-8"))
+    for table, values in tables.items():
+        for key, each in values.items():
+            if isinstance(each, dict):
+                told[table].setdefault(key, {}).update(each)  # type: ignore[union-attr,index]
+            else:
+                told[table][key] = each  # type: ignore[index]
+    scenario.write_text(tomlkit.dumps(told), encoding="utf-8")
+    report = run("bed-corners", scenario)
+    assert report["outcome"] == "failed" and words in report["why"], report["why"]
+
+
+@pytest.mark.parametrize("trial", LEVEL)
+def test_what_a_trial_uses_is_declared_and_its_record_has_rows(
+    trial: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    asked: set[str] = set()
+    for name in ("_do", "_ask"):
+        honest = getattr(RpcController, name)
+
+        def noted(
+            self: Any, *words: Any, _honest: Any = honest, _place: int = int(name == "_ask"), **params: Any
+        ) -> Any:
+            asked.add(words[_place])
+            return _honest(self, *words, **params)
+
+        monkeypatch.setattr(RpcController, name, noted)
+    scenario, _ = made_up(tmp_path, 0, 3)
+    machine = tmp_path / "mine.toml"
+    shutil.copyfile(tmp_path / "bed-3-0.toml", machine)
+    report = run(trial, scenario, machine=machine)
+    assert report["outcome"] == "proven", report["why"]
+    used = {capability_of(method) for method in asked - {"image.status"}} - {None}
+    assert used <= set(TRIALS[trial].uses(Document(machine).machine))
+    assert "probe" in report["conditions"] or any(path.startswith("probe.") for path in report["conditions"])
