@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 
 import pytest
 
+from ublet.benchmark.diagonals import FAULTS
 from ublet.core.machine.check import check_text
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
@@ -63,6 +64,17 @@ def tern_scenario(extra: str = "", replaced: dict[str, str] | None = None) -> Sc
     if "[link]" in extra:
         text = text.replace("[link]\nbaud = 250000\n", "")
     return parse_scenario(text + "\n" + extra)
+
+
+def well_wired() -> Scenario:
+    """Tern's truth as it is when the legs Wire and Move are done: plugs, screws and switches as the file says."""
+    exchanged = {
+        'role = "z.back"': 'role = "z.?"',
+        'role = "z.right"': 'role = "z.back"',
+        'role = "z.?"': 'role = "z.right"',
+    }
+    image = {"[image.probe]\noffset_x_mm = -36.5\n": "", "[image.axes.x]\nmaximum_mm = 276\n": ""}
+    return tern_scenario("", {**dict(FAULTS), **exchanged, **image})
 
 
 def virtually(work: Callable[[], Awaitable[T]]) -> T:

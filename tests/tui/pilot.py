@@ -16,6 +16,7 @@ from textual.geometry import Size
 from textual.keys import _character_to_key
 from textual.pilot import Pilot
 
+from tests.conftest import well_wired
 from ublet.core.heat.pid import TICK_S
 from ublet.firmware.board import Board
 from ublet.firmware.service import Service
@@ -145,10 +146,13 @@ async def opened(
     board_of: str | None = None,
     size: tuple[int, int] = (160, 47),
     speed: float = SPEED,
+    mended: bool = False,
 ) -> AsyncIterator[Opened]:
-    """The app on a machine's file, linked to the board of the same machine or of another, with hands at it."""
+    """The app on a machine's file, linked to the board of the same machine or of another, with hands at it. mended:
+    without the planted faults of the wires and switches.
+    """
     of = board_of or machine
-    scenario = load_scenario(scenario_path(of))
+    scenario = well_wired() if mended else load_scenario(scenario_path(of))
     file = folder / f"{machine}.toml"
     if not file.exists():
         file.write_text(machine_path(machine).read_text(encoding="utf-8"), encoding="utf-8")

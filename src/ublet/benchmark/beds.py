@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 import tempfile
 from collections.abc import Callable, Mapping
 from pathlib import Path
@@ -21,6 +20,7 @@ EXCHANGED = 4
 """One machine of so many has two lifts on each other's drivers."""
 
 KINDS = ("pin", "inductive")
+HALF = 0.5
 
 
 def made_up(folder: Path, seed: int, lifts: int) -> tuple[Path, tuple[str, str] | None]:
@@ -72,7 +72,7 @@ def made_up(folder: Path, seed: int, lifts: int) -> tuple[Path, tuple[str, str] 
         "y": {"socket": "I2", "normally_closed": True, "axis": "y", "side": "high", "at_mm": 262},
         "probe": {
             **{"socket": "I3", "normally_closed": False, "axis": "z", "side": "low"},
-            **{"at_mm": uniform(1.0, 2.5), "spread_mm": uniform(0.002, 0.009)},
+            **{"at_mm": uniform(1.0, 2.5), "spread_mm": uniform(0.002, 0.008)},
         },
     }
     truth["carriages"] = {"x": {"play_mm": 0.02}, "y": {"play_mm": 0.02}, "z": {"mass_kg": 3.0, "weight_n": 26.0}}
@@ -80,6 +80,7 @@ def made_up(folder: Path, seed: int, lifts: int) -> tuple[Path, tuple[str, str] 
     truth["probe"] = {
         "offset_x_mm": machine["probe"]["offset_x_mm"] + uniform(-2, 2),
         "offset_y_mm": machine["probe"]["offset_y_mm"] + uniform(-2, 2),
+        **{"shakes_s": uniform(0, 0.001), "pin_mm": uniform(0, 0.003)},
         **{"delay_s": uniform(0, 0.003), "lean_mm": uniform(0, 3), "drift_mm_k": uniform(0, 0.001)},
         "metal": [{"mm": uniform(0, 0.02), "along_x": uniform(1, 4), "along_y": uniform(1, 4)}] * (kind == "inductive"),
     }
@@ -122,6 +123,8 @@ def beds(machines: int, kinds: tuple[int, ...] = (2, 3, 4)) -> dict[str, Any]:
 def _of_kind(folder: Path, machines: int, lifts: int) -> dict[str, Any]:
     tally = Tally()
     exchanged = named = 0
+    quick: list[float] = []
+    wider: list[float] = []
     for seed in range(machines):
         scenario, pair = made_up(folder, seed, lifts)
         level = _run("lead-screws", [], scenario, seed, keep=True)
@@ -136,8 +139,17 @@ def _of_kind(folder: Path, machines: int, lifts: int) -> dict[str, Any]:
         hot = ["nozzle_c=205"]
         tally.take("Z offset", _run("z-offset", hot, scenario, seed), ("offset",), "", 0.015)
         tally.take("probe spread", _run("probe-spread", [], scenario, seed), ("deviation",), "", 0.0)
-    shutil.rmtree(folder / "out", ignore_errors=True)
-    return {"machines": machines, "exchanged": exchanged, "exchanged_named": named, **tally.report()}
+        speed = _run("probe-speed", [], scenario, seed)
+        tally.take("probing speed", speed, (), "", 0.0)
+        found = {finding["id"]: finding["value"] for finding in speed["findings"]}
+        if speed["outcome"] == "proven":
+            quick.append(found["time"] / found["time_slow"])
+            wider.append(found["deviation"] / found["deviation_slow"])
+    halved = round(float(np.mean(np.array(quick) <= HALF)), 3) if quick else None
+    return {
+        **{"machines": machines, "exchanged": exchanged, "exchanged_named": named, "time_halved": halved},
+        **{"spread_ratio_median": round(float(np.median(wider)), 2) if wider else None, **tally.report()},
+    }
 
 
 def _names(report: Mapping[str, Any], pair: tuple[str, str]) -> bool:

@@ -24,7 +24,9 @@ def analyse(
     ),
     as_json: JsonOption = False,
 ) -> None:
-    """Analyse recorded data: KIND is heat (time_s,duty,temperature_c) or steps (commanded_mm,measured_mm)."""
+    """Analyse recorded data: KIND is heat (time_s,duty,temperature_c), steps (commanded_mm,measured_mm) or touches
+    (z_mm, with or without speed_mm_s).
+    """
     from ublet.core.motion.measuring import INSTRUMENTS
     from ublet.session.analysing import analyse_file
 
@@ -62,6 +64,16 @@ def _print(report: dict[str, Any]) -> None:
             settled = "does not settle" if each["settle_s"] is None else f"settled in {duration(each['settle_s'])}"
             gains = "  ".join(f"{key} {show(each[key], '', 4)}" for key in ("kp", "ki", "kd"))
             print(f"    {each['name']:10} {gains}   overshoot {each['overshoot_c']:.1f} °C, {settled}")
+    elif report["kind"] == "touches":
+        for each in report["speeds"] or [{**report, "speed_mm_s": None}]:
+            at = f"at {each['speed_mm_s']:g} mm/s" if each["speed_mm_s"] else "all"
+            told = with_uncertainty(1000 * each["deviation_mm"], 1000 * each["deviation_u_mm"], "µm")
+            print(f"    {at:16} {each['count']:>3} touches, standard deviation {told}")
+        if report["drift_mm_per_touch"] is not None:
+            drift = with_uncertainty(1000 * report["drift_mm_per_touch"], 1000 * report["drift_u_mm_per_touch"], "µm")
+            print(f"    drift            {drift} a touch")
+        if report["outliers"]:
+            print(f"    left out         rows {', '.join(map(str, report['outliers']))}, counted from 0")
     else:
         print(f"    scale {with_uncertainty(report['scale'], report['scale_u'])}")
     print(f"  {report['choice']}: {report['why']}")

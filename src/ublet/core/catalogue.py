@@ -14,6 +14,7 @@ from ublet.core.level.corner_trials import TRIALS as CORNERS
 from ublet.core.level.lift_hand_trials import TRIALS as LIFTS_BY_HAND
 from ublet.core.level.lift_trials import TRIALS as LIFTS
 from ublet.core.level.place_trials import TRIALS as PLACE
+from ublet.core.level.speed_trials import TRIALS as SPEED
 from ublet.core.level.spread_trials import TRIALS as SPREAD
 from ublet.core.level.touch_trials import TRIALS as TOUCH
 from ublet.core.motion.homing_trials import TRIALS as HOMING
@@ -27,7 +28,7 @@ from ublet.core.trial import TrialSpec
 
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
 MOVE = (*HOMING, *TRAVEL, *STEPS, *LIMITS)
-LEVEL = (*LIFTS, *LIFTS_BY_HAND, *CORNERS, *CORNERS_BY_HAND, *SPREAD, *PLACE, *TOUCH)
+LEVEL = (*LIFTS, *LIFTS_BY_HAND, *CORNERS, *CORNERS_BY_HAND, *SPREAD, *SPEED, *PLACE, *TOUCH)
 TRIALS: dict[str, TrialSpec] = {
     spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *LEVEL, *EXTRUDE, *PIECE, *REST)
 }

@@ -12,13 +12,14 @@ import numpy as np
 from ublet.core.heat.analysis import HeatAnalysis, analyse_heat, fitted_response
 from ublet.core.heat.model_fit import UnfitRecord
 from ublet.core.heat.report import STEP_COLUMNS
+from ublet.core.level.recorded_touches import Touches, analyse_touches
 from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.recorded_steps import analyse_steps
 from ublet.core.recorded import RecordError, Table, check_times, parse_table
 from ublet.core.run import Series
 
-KINDS = ("heat", "steps")
-LATER = ("resonance", "mesh", "touches")
+KINDS = ("heat", "steps", "touches")
+LATER = ("resonance", "mesh", "advance", "flow", "ripples")
 
 Draw = Callable[[Path], None]
 
@@ -37,7 +38,13 @@ def analyse_file(kind: str, file: Path, instrument: Instrument = "callipers") ->
         text = file.read_text(encoding="utf-8")
     except UnicodeDecodeError as error:
         raise RecordError(f"{file} is not text (byte {error.start}): export it as CSV in UTF-8.") from error
-    return _heat(text, file) if kind == "heat" else _steps(text, file, instrument)
+    match kind:
+        case "heat":
+            return _heat(text, file)
+        case "touches":
+            return _touches(text, file)
+        case _:
+            return _steps(text, file, instrument)
 
 
 def _heat(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
@@ -102,6 +109,54 @@ def _heat_report(found: HeatAnalysis, table: Table) -> dict[str, Any]:
         "why": found.why,
         "notes": [*table.notes, *found.notes],
     }
+
+
+def _touches(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
+    table = parse_table(text, ("z_mm",), str(file), ("speed_mm_s",))
+    try:
+        found = analyse_touches(table.columns["z_mm"], table.columns.get("speed_mm_s"))
+    except ValueError as error:
+        raise RecordError(f"{file}: {error}.") from error
+    whole, heights = found.whole, found.heights_mm
+
+    def draw(path: Path) -> None:
+        from ublet.figures.touches import draw_touches
+
+        draw_touches(heights, table.columns.get("speed_mm_s"), file.name, path)
+
+    return {
+        "kind": "touches",
+        "count": len(heights),
+        "mean_mm": whole.mean_mm if whole is not None else float(heights.mean()),
+        "range_mm": whole.range_mm if whole is not None else float(np.ptp(heights)),
+        "deviation_mm": whole.deviation_mm if whole is not None else None,
+        "deviation_u_mm": whole.deviation_u_mm if whole is not None else None,
+        "drift_mm_per_touch": whole.drift_mm if whole is not None else None,
+        "drift_u_mm_per_touch": whole.drift_u_mm if whole is not None else None,
+        "outliers": list(whole.outliers) if whole is not None else _outliers(found, table),
+        "speeds": [
+            {
+                "speed_mm_s": each.speed_mm_s,
+                "count": each.scatter.count,
+                "deviation_mm": each.scatter.deviation_mm,
+                "deviation_u_mm": each.scatter.deviation_u_mm,
+            }
+            for each in found.speeds
+        ],
+        "recommended_speed_mm_s": found.recommended_mm_s,
+        "choice": "touches",
+        "why": found.why or (f"{len(heights)} touches of one place"),
+        "notes": list(table.notes),
+    }, draw
+
+
+def _outliers(found: Touches, table: Table) -> list[int]:
+    """Row numbers of the outliers at every speed."""
+    speeds, rows = table.columns["speed_mm_s"], []
+    for each in found.speeds:
+        own = np.flatnonzero(speeds == each.speed_mm_s)
+        rows += [int(own[number]) for number in each.scatter.outliers]
+    return sorted(rows)
 
 
 def _steps(text: str, file: Path, instrument: Instrument) -> tuple[dict[str, Any], Draw]:

@@ -118,7 +118,7 @@ def _tried(session: Session, station: Station) -> Standing:
     machine = session.document.machine
     idle = {name: TRIALS[name].idle(machine) for name in station.trials}
     if all(idle.values()):
-        return Standing("waiting", "nothing to do", next(iter(idle.values())))
+        return Standing("waiting", "no need", next(iter(idle.values())))
     found = [
         replace(_trial_standing(session, name, heater), trial=name, heater=heater or "")
         for name in station.trials

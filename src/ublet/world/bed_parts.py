@@ -93,6 +93,12 @@ class ProbeTruth(Part):
     warms_share: float = setting("How warm the bed makes it: share of the bed's own rise.", low=0, high=1, default=0.15)
     warms_s: float = setting("Time constant of that.", unit="s", low=1, high=36000, default=400)
     metal: list[WavePart] = Field(default_factory=list, description="How much later it triggers by uneven metal.")
+    shakes_s: float = setting(
+        "It scatters by so many mm more with each mm/s that it comes down faster.", unit="s", low=0, high=0.1, default=0
+    )
+    pin_mm: float = setting(
+        "A pin comes down to another length each time: standard deviation.", unit="mm", low=0, high=0.2, default=0
+    )
     stays_up: float = setting("Share of its deployments that fail.", low=0, high=1, default=0)
     dies_after: int = setting("Touches after which it triggers no more; 0: never.", low=0, high=1_000_000, default=0)
 

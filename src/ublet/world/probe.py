@@ -35,6 +35,7 @@ class ProbeSwitch(Switch):
         self._metal = waves(truth.metal, bed.width, bed.depth)
         self._warm_k = 0.0
         self.touches = 0
+        self._shaken = self._pin = 0.0  # drawn anew at each touch, and each time that the pin comes down
         self.down_mm_s = 0.0
         """How fast the carriage comes down now: the faster, the further it goes on before it stops."""
 
@@ -58,6 +59,7 @@ class ProbeSwitch(Switch):
 
     def deployed(self) -> bool:
         """It is told to come down: whether it does this time."""
+        self._pin = float(self._random.normal(0.0, self._truth.pin_mm)) if self._truth.pin_mm else 0.0
         return not self._truth.stays_up or float(self._random.random()) >= self._truth.stays_up
 
     def pass_time(self, seconds: float, bed_k: float) -> None:
@@ -70,9 +72,11 @@ class ProbeSwitch(Switch):
         if down and not self.pressed:
             self.touches += 1
             self._bed.touched(self.touches)
+            self._shaken = float(self._random.normal()) if self._truth.shakes_s else 0.0
         super().press(down)
 
     def _beyond(self, where: Mapping[str, float]) -> float:
         if self._truth.dies_after and self.touches >= self._truth.dies_after:
             return 1.0
-        return self.height(where) - self.triggers_at(where) + self.down_mm_s * self._truth.delay_s
+        late = self.down_mm_s * (self._truth.delay_s + self._truth.shakes_s * self._shaken)
+        return self.height(where) - self.triggers_at(where) - self._pin + late

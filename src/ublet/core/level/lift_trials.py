@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
-from ublet.core.level.lifts import Fault, Standing, answered, corrections, fault_of, gives_way, standing_of
+from ublet.core.level.lifts import Fault, Standing, answered, blended, corrections, fault_of, gives_way, standing_of
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, reach_of, senses
 from ublet.core.level.scatter import height_u_mm, pooled_u_mm
@@ -109,14 +109,18 @@ async def _rounds(
             touches = await probe.agreeing_at(place, samples)
             touched.append(touches)
             heights.append(sum(touches) / len(touches))
-        now = standing_of(pivots, places, heights, height_u_mm(touched, samples, probe.kind))
-        repeats = standing_of(pivots, places, heights, pooled_u_mm(touched))
-        samples = max(samples, min(MOST_SAMPLES, math.ceil((SURE * repeats.range_u_mm / declared.tolerance_mm) ** 2)))
+        single = pooled_u_mm(touched)
+        u = height_u_mm(touched, samples, probe.kind)
+        now = standing_of(pivots, places, heights, u, single / math.sqrt(samples))
+        sure = SURE * math.sqrt(2 * samples) * now.repeats_mm / declared.tolerance_mm
+        samples = max(samples, min(MOST_SAMPLES, math.ceil(sure**2)))
         before = found[-1] if found else None
         found.append(now)
         if before is not None and (stop := _goes_wrong(told, before, now)) is not None:
             return found, number, stop
-        follows = gives_way(told, before, now, follows) if before is not None else 1.0
+        if before is not None:
+            follows = gives_way(told, before, now, follows)
+            now = found[-1] = blended(before, told, now, follows)
         proven = proven or before is not None
         largest = max(abs(height) for height in now.heights.values())
         level = now.range_mm <= declared.tolerance_mm or largest <= step_mm / 2

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ublet.core.level.surface import Place, Shape, Surface, fit_surface
+from ublet.core.level.surface import Place, Shape, fit_surface
 from ublet.core.words import several
 
 TELLS_MM, TELLS_U = 0.03, 4.0
@@ -19,6 +19,9 @@ of a height.
 
 UNLIKELY = 3
 """A lift that runs backwards counts as so many changes: with it Z would hardly have homed."""
+
+TRUSTED = 0.08
+"""A lift goes so far as it is told within this share of it, once it was proven."""
 
 STIFFEST, SOFTEST = 0.25, 1.1
 """Shares of a twist that a frame on four lifts gives way to."""
@@ -38,12 +41,13 @@ def shape_for(lifts: int) -> Shape:
 @dataclass(frozen=True)
 class Standing:
     """How the bed stands at the lifts: its height at each pivot over their mean, mm, and the standard uncertainty of
-    each. twist: the pattern of a twist over four lifts, of length 1 (none of fewer): no plane has any of it.
+    each. repeats_mm: the part of it that repeating makes smaller. twist: the pattern of a twist over four lifts, of
+    length 1 (none of fewer): no plane has any of it.
     """
 
     heights: Mapping[str, float]
     uncertainty_mm: float
-    surface: Surface
+    repeats_mm: float
     twist: Mapping[str, float]
 
     @property
@@ -58,17 +62,40 @@ class Standing:
 
 
 def standing_of(
-    pivots: Mapping[str, Place], places: Sequence[Place], heights_mm: Sequence[float], height_u_mm: float
+    pivots: Mapping[str, Place],
+    places: Sequence[Place],
+    heights_mm: Sequence[float],
+    height_u_mm: float,
+    repeats_u_mm: float = 0.0,
 ) -> Standing:
     """The bed at the pivots of its lifts, by a surface through touched places.
 
-    height_u_mm: standard uncertainty of each touched height.
+    height_u_mm: standard uncertainty of each touched height; repeats_u_mm: the part of it that is new at each touch.
     """
     surface = fit_surface(places, heights_mm, shape_for(len(pivots)))
     found = {name: surface.at(pivot) for name, pivot in pivots.items()}
     mean = sum(found.values()) / len(found)
-    worst = max(surface.uncertainty_at(pivot, height_u_mm) for pivot in pivots.values())
-    return Standing({name: height - mean for name, height in found.items()}, worst, surface, _twist_of(pivots))
+    worst = max(surface.uncertainty_at(pivot, 1.0) for pivot in pivots.values())
+    heights = {name: height - mean for name, height in found.items()}
+    return Standing(heights, worst * height_u_mm, worst * repeats_u_mm, _twist_of(pivots))
+
+
+def blended(before: Standing, told: Mapping[str, float], after: Standing, follows: float = 1.0) -> Standing:
+    """What both rounds tell together: where the bed should stand after what the lifts were told, weighed with where it
+    was touched (Kalman 1960). Lifts are trusted to a share of what they are told.
+    """
+    stiff = (1 - follows) * _along(told, before.twist)
+    told_mm = {name: mm - stiff * before.twist.get(name, 0.0) for name, mm in told.items()}
+    moved = TRUSTED * max(abs(mm) for mm in told.values())
+    guess, seen = before.repeats_mm**2 + moved**2, after.repeats_mm**2
+    share = guess / (guess + seen) if guess + seen > 0 else 1.0
+    heights = {
+        name: (1 - share) * (before.heights[name] - told_mm[name]) + share * height
+        for name, height in after.heights.items()
+    }
+    repeats = share * seen
+    rest = max(0.0, after.uncertainty_mm**2 - seen)
+    return Standing(heights, math.sqrt(rest + repeats), math.sqrt(repeats), after.twist)
 
 
 def _twist_of(pivots: Mapping[str, Place]) -> dict[str, float]:

@@ -90,7 +90,7 @@ def jump_of(heights_mm: Sequence[float] | Floats) -> Jump | None:
     told = np.asarray(heights_mm, dtype=np.float64)
     best: Jump | None = None
     least = math.inf
-    for at in range(2, len(told) - 1):
+    for at in range(FEW, len(told) - FEW + 1):
         before, after = told[:at], told[at:]
         left = float(np.sum((before - before.mean()) ** 2) + np.sum((after - after.mean()) ** 2))
         if left < least:
@@ -162,7 +162,7 @@ def pooled_u_mm(series: Sequence[Sequence[float]]) -> float:
     return max(RESOLUTION_MM, math.sqrt(squares / freedom)) * student(freedom)
 
 
-PLACE_MM = {"pin": 0.004, "inductive": 0.009}
+PLACE_MM = {"pin": 0.006, "inductive": 0.015}
 """By how much a probe reads wrong from place to place, by its kind, standard, mm: a pin leans where the bed does, and
 what senses metal reads the metal and not the sheet. No repeating at a place shows it.
 """

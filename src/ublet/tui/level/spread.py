@@ -7,6 +7,7 @@ from rich.text import Text
 
 from ublet.core.level.probing import TOUCHES
 from ublet.core.level.scatter import FEW, scatter_of
+from ublet.core.level.speed_trials import SpeedParameters
 from ublet.core.level.spread_trials import SpreadParameters
 from ublet.core.run import TrialResult
 from ublet.session.session import Session
@@ -14,6 +15,7 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.large import put_large
 from ublet.tui.instruments.picture import Picture
+from ublet.tui.level.speed import speed_picture
 from ublet.tui.motion.steps import reach_for
 from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
@@ -33,11 +35,13 @@ class SpreadBench(RecordedBench):
     why = "no height is better than the probe that reads it"
 
     def picture(self) -> Picture:
-        """The strip of readings."""
+        """The strip of readings, or the ways that were tried."""
         aim = self.aim
-        assert isinstance(aim, SpreadParameters)
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+            if isinstance(aim, SpeedParameters):
+                return speed_picture(session, self.read, aim, width, height)
+            assert isinstance(aim, SpreadParameters)
             return spread_picture(session, self.read, self.shown_result, aim, width, height)
 
         return draw

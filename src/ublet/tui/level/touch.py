@@ -100,13 +100,13 @@ def _touches(cells: Cells, left: int, read: Read, result: TrialResult | None, ga
     if left + 30 > cells.width:
         return
     series = read(TOUCHED.name)
-    cells.put(left, 0, f"{'touch':<7}{'triggered':>12}{'dragged':>12}{'offset':>12}", Ink.dim)
+    cells.put(left, 0, f"{'touch':<7}{'triggered':>10}{'dragged':>10}{'offset':>10}", Ink.dim)
     if series is not None:
         for line, (number, trigger, touched) in enumerate(series.rows.tolist()):
-            shown = f"{trigger:>12.3f}" if trigger else f"{'–':>12}"
-            cells.put(left, 2 + line, f"{number + 1:<7.0f}{shown}{touched:>12.3f}", Ink.text)
+            shown = f"{trigger:>10.3f}" if trigger else f"{'–':>10}"
+            cells.put(left, 2 + line, f"{number + 1:<7.0f}{shown}{touched:>10.3f}", Ink.text)
             if trigger:
-                cells.put(left + 31, 2 + line, f"{touched - gauge_mm - trigger:>12.3f}", f"bold {Ink.focus}")
+                cells.put(left + 27, 2 + line, f"{touched - gauge_mm - trigger:>10.3f}", f"bold {Ink.focus}")
         return
     found = result.finding("offset") if result is not None else None
     if found is None:

@@ -75,7 +75,7 @@ class Asking(Bench):
         question, hands = self.question[0], self.hands
         if hands is not None and (not question.answers or answer == question.answers[0]):
             hands.act(question.cue)
-        elif hands is not None and answer == question.answers[1]:
+        elif hands is not None and (answer,) == question.answers[1:2]:
             hands.act(("instead", *question.cue))
         self.question[1].set_result(answer)
 

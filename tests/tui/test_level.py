@@ -1,0 +1,119 @@
+"""The leg Level by keyboard: Tern with its probe, Wren by hand."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from tests.tui.inside import Inside
+from tests.tui.test_extrude import to
+
+
+def test_tern_is_levelled_by_its_probe_and_touched_off(tmp_path: Path) -> None:
+    screen = Inside(tmp_path, mended=True)
+    try:
+        screen.wait("no errors")
+        to(screen, "lead screws")
+        assert "from above" in screen.wait("3 lifts with their pivots, probe: pin")
+        screen.key("Enter")
+        shown = screen.wait("Level over the lifts within", 90)
+        assert "left" in shown and "is level" in shown and "did" in shown
+        to(screen, "bed corners")
+        screen.wait("screws declared")
+        screen.key("Enter")
+        screen.wait("at the machine: left: 0.4 of 6 mm")
+        screen.key("s")
+        screen.wait("Turn every screw until its spring is half")
+        screen.key("Enter")
+        shown = screen.wait("Turn the screw", 90)
+        assert "seen from above" in shown and "clockwise" in shown and "12" in shown
+        screen.key("s")
+        screen.wait("Stopped before the bed was level")
+        to(screen, "probe spread")
+        screen.key("p")
+        screen.type(" touches=6")
+        screen.key("Enter", "Enter")
+        shown = screen.wait("Touches scatter by", 60)
+        assert shown.count("●") >= 6 and "standard deviation, µm" in shown
+        to(screen, "probe place")
+        screen.key("p")
+        screen.type(" repeats=1")
+        screen.key("Enter", "Enter")
+        screen.wait("Stick tape on the bed")
+        screen.key("Enter")
+        screen.wait("the nozzle’s tip stands over the dot")
+        screen.key("Enter")
+        screen.wait("the probe stands 1.5 mm right of")
+        screen.key("-", "1", ".", "5", "Enter")
+        screen.wait("the probe stands 0.4 mm in front of the dot")
+        screen.key("Enter")
+        shown = screen.wait("Its part left arm")
+        assert "36.5 mm left of" in shown and "axes.z.homing.over_x_mm" in shown
+        screen.key("k")
+        screen.wait("2 kept")
+    finally:
+        screen.close()
+
+
+def test_a_touch_is_felt_with_shrinking_steps_and_kept(tmp_path: Path) -> None:
+    screen = Inside(tmp_path, "wren-180")
+    try:
+        screen.wait("no errors")
+        to(screen, "Z offset")
+        screen.wait("Corners come first")
+        screen.key("p")
+        screen.type(" repeats=1")
+        screen.key("Enter", "Enter")
+        shown = screen.wait("Lay the gauge (0.1 mm) below the nozzle", 60)
+        assert "not below -2.00 mm" in shown and "the gauge is loose" in shown and "a key moves 1 mm" in shown
+        screen.key("NPage")
+        screen.wait("mm of air")
+        screen.wait("Z 2.0")
+        screen.key("-", "9", "Enter")
+        screen.wait("below its floor of -2")
+        screen.key("-", "1", ".", "7", "5", "Enter")
+        screen.wait("it is loose")
+        screen.key("comma", "comma", "comma")
+        for _ in range(30):
+            screen.key("NPage")
+            screen.rest(0.15)
+            if "the gauge just drags" in screen.text():
+                break
+        screen.wait("the gauge just drags")
+        screen.key("Enter")
+        shown = screen.wait("more negative is nearer to the bed")
+        screen.wait("Done cold")
+        screen.key("k")
+        screen.wait("1 kept")
+    finally:
+        screen.close()
+
+
+def test_wren_goes_round_its_screws_with_a_gauge(tmp_path: Path) -> None:
+    screen = Inside(tmp_path, "wren-180")
+    try:
+        screen.wait("no errors")
+        to(screen, "lead screws")
+        screen.wait("One lead screw carries Z")
+        to(screen, "probe spread")
+        screen.wait("no probe")
+        to(screen, "bed corners")
+        screen.wait("one whole round is fine")
+        screen.key("Enter")
+        screen.wait("springs of the screws")
+        screen.key("s")
+        screen.wait("half pressed")
+        screen.key("Enter")
+        for _ in range(60):
+            shown = screen.wait("at the machine", 60)
+            if "of air below the nozzle" in shown:
+                screen.key("Enter" if "0.0 mm of air" not in shown else "l")
+            elif "the gauge just drags" in shown:
+                screen.key("Enter")
+            elif "the gauge" in shown or "it is loose" in shown:
+                screen.key("a")
+            screen.rest(0.2)
+            if "A whole round was fine" in screen.text():
+                break
+        screen.wait("A whole round was fine")
+    finally:
+        screen.close()
