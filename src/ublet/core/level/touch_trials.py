@@ -12,7 +12,7 @@ from ublet.core.level.probing import TOUCHES, Probing, approach_of, probing, pro
 from ublet.core.level.reach import reach_of, senses
 from ublet.core.level.surface import Place
 from ublet.core.level.touching import HOT_C, Offset, Touch, offset_of, side_words
-from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
 from ublet.core.questions import Jog
@@ -36,7 +36,7 @@ TOUCHED = Stream("touched", ("number", "trigger_mm", "touched_mm"), ("", "mm", "
 """Every touch: Z at which the probe triggered there (0 without one), Z at which the gauge dragged."""
 
 
-class TouchParameters(Warmth):
+class TouchParameters(PrintingWarmth):
     """The gauge, how often, and how deep it may go."""
 
     gauge_mm: float = setting(
@@ -200,9 +200,8 @@ def _needs(machine: MachineFile, aim: TouchParameters, read: Callable[[str], flo
             reach_of(machine)
         except TrialFailed as missing:
             return (Need(str(missing), False),)
-    hot = Need(
-        "hot, as one prints" if aim.nozzle_c else "cold: at printing temperature is better", bool(aim.nozzle_c), False
-    )
+    warm = bool(aim.material or aim.nozzle_c)
+    hot = Need("hot, as one prints" if warm else "cold: at printing temperature is better", warm, False)
     return (Need(f"probe: {probe.kind}", True), hot, *warm_needs(machine, aim, read))
 
 

@@ -26,6 +26,35 @@ class Warmth(Part):
     )
 
 
+class PrintingWarmth(Warmth):
+    """The same; a material's temperatures stand for both where they are not given."""
+
+    bed_c: float = setting(
+        "Bed temperature; 0: by the material.", zero="by the material", unit="°C", low=0, high=150, default=0.0
+    )
+    nozzle_c: float = setting(
+        "Nozzle temperature; 0: by the material.", zero="by the material", unit="°C", low=0, high=300, default=0.0
+    )
+    material: str = setting(
+        "Material at whose temperatures it is done (a table below [materials]); empty: as it is.", default=""
+    )
+
+
+def _temperatures(machine: MachineFile, aim: Warmth) -> tuple[float, float]:
+    """What bed and nozzle are to have, °C; 0: as they are.
+
+    Raises:
+        TrialFailed: there is no such material.
+    """
+    if not isinstance(aim, PrintingWarmth) or not aim.material:
+        return aim.bed_c, aim.nozzle_c
+    material = machine.materials.get(aim.material)
+    if material is None:
+        known = ", ".join(machine.materials) or "none: add a table below [materials]"
+        raise TrialFailed(f"No material “{aim.material}” is declared; known: {known}.")
+    return aim.bed_c or material.bed_c, aim.nozzle_c or material.nozzle_c
+
+
 def wanted(machine: MachineFile, aim: Warmth) -> dict[str, float]:
     """Heaters to hold, and at what, °C.
 
@@ -33,8 +62,9 @@ def wanted(machine: MachineFile, aim: Warmth) -> dict[str, float]:
         TrialFailed: no heater is there for it, or it may not get so hot.
     """
     beds = [name for name, each in machine.heaters.items() if each.part == "bed"]
+    bed_c, nozzle_c = _temperatures(machine, aim)
     found = {}
-    for words, heaters, celsius in (("bed", beds, aim.bed_c), ("hotend", hotends(machine), aim.nozzle_c)):
+    for words, heaters, celsius in (("bed", beds, bed_c), ("hotend", hotends(machine), nozzle_c)):
         if not celsius:
             continue
         if not heaters:
@@ -79,7 +109,8 @@ def warm_words(machine: MachineFile, aim: Warmth) -> str:
         warm = wanted(machine, aim)
     except TrialFailed as missing:
         return str(missing)
-    soak = f"; the bed soaks for {machine.bed.soak_s:g} s" if aim.bed_c and machine.bed.soak_s else ""
+    bed = any(machine.heaters[heater].part == "bed" for heater in warm)
+    soak = f"; the bed soaks for {machine.bed.soak_s:g} s" if bed and machine.bed.soak_s else ""
     told = several([f"the {heater} to {celsius:g} °C" for heater, celsius in warm.items()])
     first = f"Heats {told}{soak}. " if warm else ""
     before = {heater: celsius for heater, celsius in preheats(machine).items() if celsius > warm.get(heater, 0.0)}
