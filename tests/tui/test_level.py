@@ -79,7 +79,7 @@ def test_a_touch_is_felt_with_shrinking_steps_and_kept(tmp_path: Path) -> None:
                 break
         screen.wait("the gauge just drags")
         screen.key("Enter")
-        shown = screen.wait("more negative is nearer to the bed")
+        shown = screen.wait("further from the bed.")
         assert "Done cold" not in shown, "hot, by the first material, unless one says otherwise"
         screen.key("k")
         screen.wait("1 kept")
