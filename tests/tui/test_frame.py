@@ -14,6 +14,7 @@ from ublet.core.route import ROUTE, station_with
 from ublet.session.next_step import NextStep
 from ublet.session.preferences import Kept
 from ublet.tui.app import UbletApp
+from ublet.tui.frame.jump import LETTERS
 from ublet.tui.frame.pulse import Pulse
 
 
@@ -64,7 +65,7 @@ def test_jumping_goes_to_every_station_and_pane(size: tuple[int, int], screens: 
     screen.key("j", "2")
     assert "enter change" in screen.text() and "⌫" not in screen.text()  # the settings: a name must be given
     for number in (0, 4, 14, len(built) - 1):
-        letter = "abcdefghijklmnopqrstuvwxyz"[number]
+        letter = LETTERS[number]
         screen.key("j", letter)
         title = {0: "Machine file", 4: "Port and link", 14: "Sensors at rest"}.get(number, "Ledger")
         screen.wait(title)

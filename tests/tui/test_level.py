@@ -5,7 +5,14 @@ from __future__ import annotations
 from pathlib import Path
 
 from tests.tui.inside import Inside
-from tests.tui.test_extrude import to
+from ublet.core.route import ROUTE
+from ublet.tui.frame.jump import LETTERS
+
+
+def to(screen: Inside, station: str) -> None:
+    """Go to a station by its letter."""
+    built = [each.name for each in ROUTE if each.built]
+    screen.key("j", LETTERS[built.index(station)])
 
 
 def test_tern_is_levelled_by_its_probe_and_touched_off(tmp_path: Path) -> None:
@@ -110,7 +117,7 @@ def test_wren_goes_round_its_screws_with_a_gauge(tmp_path: Path) -> None:
                 screen.key("Enter")
             elif "the gauge" in shown or "it is loose" in shown:
                 screen.key("a")
-            screen.rest(0.2)
+            screen.rest(0.05)
             if "A whole round was fine" in screen.text():
                 break
         screen.wait("A whole round was fine")

@@ -143,11 +143,11 @@ def test_sizes_from_too_small_to_large_and_back(screens: list[Screen], tmp_path:
 
 def test_unbuilt_stations_say_so_and_wrong_keys_do_nothing(screens: list[Screen], tmp_path: Path) -> None:
     screen = hotend(screens, tmp_path / "f")
-    screen.key("Down", "Down", "Down", "Down", "Down")
+    screen.key(*["Down"] * 10)
     screen.wait("Not built yet", 5)
     screen.key("Enter")
     screen.wait("cannot be entered", 5)
-    screen.key("z", "5", "k", "v", "d", "e", "F4", "C-x", "Up", "Up", "Up", "Up", "Up")
+    screen.key("z", "5", "k", "v", "d", "e", "F4", "C-x", *["Up"] * 10)
     screen.wait("Heats the hotend to about", 5)
     assert "Traceback" not in screen.text()
 

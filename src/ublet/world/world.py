@@ -254,14 +254,17 @@ class World:
         axis = switch.part.axis
         if not axis or axis not in stretch.axes:
             return None
-        mechanics = self.mechanics
+        mechanics, probe = self.mechanics, self.probe if switch is self.probe else None
+        where = dict(mechanics.where)
+        going = tuple(stretch.axes.items()) if probe is not None else ((axis, stretch.axes[axis]),)
 
         def reads(mm: float) -> bool:
-            there = {a: mechanics.where_after(a, per_mm * mm)[0] for a, per_mm in stretch.axes.items()}
-            if switch is self.probe:
+            for each, per_mm in going:
+                where[each] = mechanics.where_after(each, per_mm * mm)[0]
+            if probe is not None:
                 speed = pace.speed(pace.reached(stretch.start_mm + mm))
-                self.probe.down_mm_s = max(0.0, -stretch.axes["z"] * speed)
-            return switch.is_open_at({**mechanics.where, **there}) == opens
+                probe.down_mm_s = max(0.0, -stretch.axes["z"] * speed)
+            return switch.is_open_at(where) == opens
 
         low, top = 0.0, stretch.end_mm - stretch.start_mm
         if not reads(top):

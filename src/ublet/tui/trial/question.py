@@ -123,6 +123,7 @@ class QuestionPanel(Widget):
         self._shown = Text()
         self._typing = False
         self._offered: Key | None = None
+        self._measured: tuple[object, int] = (None, 0)
 
     def compose(self) -> ComposeResult:
         """Words, field, what is wrong with it."""
@@ -132,8 +133,12 @@ class QuestionPanel(Widget):
 
     def wanted_height(self, container: Size) -> int:
         """Rows that it takes where it is not squeezed, its margins too."""
-        within = self.get_content_height(container, self.screen.size, max(1, self.content_size.width))
-        return within + self.gutter.height + self.styles.margin.height
+        width = max(1, self.content_size.width)
+        now = (self._shown.plain, self.typing, self.query_one("#echo").display, width, container)
+        if self._measured[0] != now:  # a layout costs too much for every beat
+            within = self.get_content_height(container, self.screen.size, width)
+            self._measured = (now, within + self.gutter.height + self.styles.margin.height)
+        return self._measured[1]
 
     @property
     def typing(self) -> bool:
