@@ -74,7 +74,7 @@ def well_wired() -> Scenario:
         'role = "z.?"': 'role = "z.right"',
     }
     image = {"[image.probe]\noffset_x_mm = -36.5\n": "", "[image.axes.x]\nmaximum_mm = 276\n": ""}
-    return tern_scenario("", {**dict(FAULTS), **exchanged, **image})
+    return tern_scenario("", {**dict(FAULTS), **exchanged, **image, "spring_mm = 0.5\n": "spring_mm = 0.55\n"})
 
 
 def virtually(work: Callable[[], Awaitable[T]]) -> T:

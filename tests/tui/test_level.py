@@ -27,7 +27,7 @@ def test_tern_is_levelled_by_its_probe_and_touched_off(tmp_path: Path) -> None:
         to(screen, "bed corners")
         screen.wait("screws declared")
         screen.key("Enter")
-        screen.wait("at the machine: left: 0.4 of 6 mm")
+        screen.wait("at the machine: left: 0.6 of 6 mm")
         screen.key("s")
         screen.wait("Turn every screw until its spring is half")
         screen.key("Enter")
