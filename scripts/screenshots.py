@@ -14,6 +14,9 @@ import tempfile
 import time
 from pathlib import Path
 
+from ublet.benchmark.wired import well_wired
+from ublet.session.demo import prepare
+
 NEEDED = {"tmux": "tmux", "Xvfb": "xvfb", "xterm": "xterm", "import": "imagemagick"}
 COLUMNS, ROWS = 160, 47
 
@@ -118,15 +121,13 @@ def declare(stage: Stage, out: Path) -> None:
 
 
 def wire(stage: Stage, out: Path) -> None:
-    """A switch held by hand, and an axis that went another way than it was told."""
+    """A switch held by hand; an axis that went another way than it was told."""
     stage.key("NPage", "Down")
     stage.wait("You press each of 3 switches")
     stage.key("Enter", "Enter")
     stage.wait("Press the X endstop")
     stage.key("1")
     stage.wait("x is pressed")
-    time.sleep(1.5)
-    stage.shot(out / "inputs.png")
     stage.key("1", "Escape")
     stage.wait("Cancelled by you")
     stage.key("Tab", "NPage")
@@ -151,9 +152,7 @@ def move(out: Path) -> None:
             stage.wait("Every axis is homed")
             stage.key("x", *"120", "Space", *"y70", "Space", *"z40", "Enter")
             stage.wait("Z 40.0")
-            stage.key("y", "+", *"5mm")
-            stage.shot(out / "jog.png")
-            stage.key("Escape", "Tab", "Down")
+            stage.key("Tab", "Down")
             stage.wait("Homes what is not homed")
             stage.key("Enter", "Enter")
             for reading in ("79.04", "78.97"):
@@ -187,7 +186,6 @@ def extrude(stage: Stage, out: Path) -> None:
     stage.wait("by the live settings")
     stage.key("p", "Space", *"side_mm=100", "Space", *"rounds=6", "Enter")
     stage.wait("a square of 100 mm")
-    stage.shot(out / "program.png")
     stage.key("Enter")
     stage.wait("square 1 of 6, ")
     stage.key("1", "1")
@@ -218,6 +216,57 @@ def extrude(stage: Stage, out: Path) -> None:
     stage.key("Escape", "Escape")
 
 
+def level(out: Path) -> None:
+    """Lifts, a screw to be turned, how fast one may probe, and the nozzle over a gauge; on well-wired machines."""
+    with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
+        _, scenario = prepare("tern", Path(folder))
+        scenario.write_text(well_wired(scenario.read_text(encoding="utf-8")), encoding="utf-8")
+        stage = Stage([sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "40"])
+        try:
+            stage.wait("no errors")
+            to(stage, "lead", "screws")
+            stage.wait("3 lifts with their pivots")
+            stage.key("Enter")
+            stage.wait("Level over the lifts")
+            stage.shot(out / "lifts.png")
+            to(stage, "bed", "corners")
+            stage.wait("3 screws declared")
+            stage.key("Enter")
+            stage.wait("springs of the screws")
+            stage.key("s")
+            stage.wait("half pressed")
+            stage.key("Enter")
+            stage.wait("Turn the screw")
+            stage.shot(out / "corners.png")
+            stage.key("s")
+            stage.wait("Stopped before the bed")
+            to(stage, "probe", "spread")
+            stage.wait("probe: pin")
+            stage.key("o", "Enter")
+            stage.wait("s a point instead of")
+            stage.shot(out / "probe-speed.png")
+            to(stage, "Z", "offset")
+            stage.wait("hot, as one prints")
+            stage.key("Enter")
+            stage.wait("Lay the gauge")
+            stage.key("-", "1", "Enter")
+            stage.wait("Z 2.")
+            stage.shot(out / "touch.png")
+            stage.key("s", "C-q")
+        finally:
+            stage.close()
+
+
+def to(stage: Stage, *words: str) -> None:
+    """Go to a station by the palette."""
+    keys: list[str] = []
+    for word in words:
+        keys += [*([] if not keys else ["Space"]), *word]
+    stage.key("C-p", *keys)
+    stage.wait(f"Go to {' '.join(words)}")
+    stage.key("Enter")
+
+
 def main(out: Path) -> None:
     """Walk through the demo, one picture a view."""
     missing = [package for program, package in NEEDED.items() if not shutil.which(program)]
@@ -225,6 +274,7 @@ def main(out: Path) -> None:
         raise SystemExit(f"missing: apt-get install {' '.join(missing)}")
     out.mkdir(parents=True, exist_ok=True)
     move(out)
+    level(out)
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         command = [sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "20"]
         stage = Stage(command)
@@ -235,7 +285,6 @@ def main(out: Path) -> None:
             stage.wait("if the hotend is")
             stage.key("Enter", "Enter")
             stage.wait("read the same room")
-            stage.shot(out / "sensors.png")
             stage.key("Tab", "Down")
             stage.wait("from room")
             stage.key("Enter", "Enter")

@@ -16,7 +16,7 @@ from textual.geometry import Size
 from textual.keys import _character_to_key
 from textual.pilot import Pilot
 
-from tests.conftest import well_wired
+from tests.conftest import mended_tern
 from ublet.core.heat.pid import TICK_S
 from ublet.firmware.board import Board
 from ublet.firmware.service import Service
@@ -152,7 +152,7 @@ async def opened(
     without the planted faults of the wires and switches.
     """
     of = board_of or machine
-    scenario = well_wired() if mended else load_scenario(scenario_path(of))
+    scenario = mended_tern() if mended else load_scenario(scenario_path(of))
     file = folder / f"{machine}.toml"
     if not file.exists():
         file.write_text(machine_path(machine).read_text(encoding="utf-8"), encoding="utf-8")

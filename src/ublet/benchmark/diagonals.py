@@ -9,15 +9,7 @@ from typing import Any
 
 import numpy as np
 
-FAULTS = (
-    ('[switches.x]\nsocket = "I2"', '[switches.x]\nsocket = "I1"'),
-    ('[switches.y]\nsocket = "I1"', '[switches.y]\nsocket = "I2"'),
-    ('socket = "I3"\nnormally_closed = true', 'socket = "I3"\nnormally_closed = false'),
-    ("turn_mm = 40\nreversed = true", "turn_mm = 40"),
-    ("turn_mm = 8", "turn_mm = 4"),
-    ("low_mm = -9\n", ""),
-)
-"""Planted faults of the CoreXY demo that concern motion, and how it is without them."""
+from ublet.benchmark.wired import FAULTS
 
 
 def corexy(folder: Path, seed: int) -> Path:

@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 
 from ublet.core.bench import Bench
 from ublet.core.level.probing import (
+    LIFT_MM_S,
     RELEASE_MM,
     TOUCHES,
     Approach,
@@ -25,6 +26,7 @@ from ublet.core.level.scatter import Scatter, deviation_u
 from ublet.core.level.surface import Place
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import number_of
 from ublet.core.motion.program import Program, To, Touch
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
@@ -38,7 +40,7 @@ SAME_TIME = 0.03
 """A change that makes it faster by less than this share changed nothing."""
 
 LOWEST_LIFT_MM = 2.0
-DOWN = "down"
+DOWN, ACROSS = "down", "across"
 WAYS = Stream("ways", ("way", "time_s", "deviation_mm", "taken"), ("", "s", "mm", ""))
 """Every way of probing that was tried: seconds a point, spread of its touches, whether it was taken."""
 
@@ -112,25 +114,39 @@ def _changes(declared: Approach, aim: SpeedParameters, pin: bool) -> list[tuple[
         speed = aim.slow_mm_s * times
         found.append((f"{DOWN} at {speed:g} mm/s", lambda at, speed=speed: replace(at, mm_s=speed)))  # type: ignore[misc]
     travel = 2 * declared.travel_mm_s
-    found.append((f"across at {travel:g} mm/s", lambda at: replace(at, travel_mm_s=travel)))
+    found.append((f"{ACROSS} at {travel:g} mm/s", lambda at: replace(at, travel_mm_s=travel)))
     return found
 
 
 async def _try(
     bench: Bench, probe: Probing, places: Sequence[Place], name: str, approach: Approach, touches: int, share: float
 ) -> Tried:
-    """Touch two places in turn; seconds a point by the board's clock."""
+    """Touch two places in turn; seconds a point as the board's planner follows such a way."""
     probe.approach = approach
     bench.progress(Progress(name, share, None, f"{touches} touches"))
     await probe.touches_at(places[1], 1)
-    capped = _cap(bench, probe, places[0], approach, name.startswith(DOWN))
-    began = bench.clock.now_s()
+    capped = _cap(bench, probe, places[0], approach, name.startswith(DOWN)) if name.startswith((DOWN, ACROSS)) else ""
+    seconds = _seconds(bench, probe, places[0], approach)
     heights: dict[Place, list[float]] = {place: [] for place in places}
     for number in range(touches):
         place = places[number % len(places)]
         heights[place] += await probe.touches_at(place, 1)
-    seconds = (bench.clock.now_s() - began) / touches
     return Tried(name, approach, seconds, _pooled(list(heights.values())), capped)
+
+
+def _seconds(bench: Bench, probe: Probing, place: Place, approach: Approach) -> float:
+    """How long the next point takes: across, down to the bed, up again, the pin where it goes up and down each time.
+
+    By the planner, from where it stands: over a line, requests take time of their own, which says nothing of probing.
+    """
+    x, y = probe.reach.nozzle(place)
+    ways = (
+        To({"x": x, "y": y}, approach.travel_mm_s),
+        To({"z": probe.trigger_mm + probe.lowest}, approach.mm_s),
+        To({"z": probe.clear_mm}, LIFT_MM_S),
+    )
+    pin_s = number_of(bench, "probe.deploy_s") + number_of(bench, "probe.stow_s") if approach.redeploys else 0.0
+    return bench.motion.timetable(Program("a point", ways)).seconds + pin_s
 
 
 def _pooled(series: Sequence[Sequence[float]]) -> Scatter:
@@ -194,10 +210,18 @@ def _proposals(bench: Bench, declared: Approach, best: Approach) -> tuple[Propos
         "probe.travel_mm_s": (declared.travel_mm_s, best.travel_mm_s, "mm/s"),
     }
     return tuple(
-        Proposal(path, before, after, unit, f"{'faster' if path != 'probe.lift_mm' else 'lower'} between touches")
+        Proposal(path, before, after, unit, _effect(path, before, after))
         for path, (before, after, unit) in values.items()
         if abs(after - before) > 1e-9
     )
+
+
+def _effect(path: str, before: float, after: float) -> str:
+    """What a changed setting does."""
+    if path == "probe.lift_mm":
+        return "less way between touches" if after < before else "more way between touches"
+    way = "towards the bed" if path == "probe.approach_mm_s" else "between points"
+    return f"{'faster' if after > before else 'slower, which scatters less,'} {way}"
 
 
 def _needs(machine: MachineFile, aim: SpeedParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:

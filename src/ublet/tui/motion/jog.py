@@ -179,6 +179,8 @@ class JogBench(TrialBench):
             if self._begins and question.floor:
                 self.step = len(question.steps) - 1
             self._begins = False
+            if self.last_axis not in question.axes:
+                self.last_axis = question.axes[0]
             self._ahead = {axis: mm for axis, mm in self._ahead.items() if axis in question.axes}
             self._pass_on()
 
