@@ -221,7 +221,7 @@ def level(out: Path) -> None:
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         _, scenario = prepare("tern", Path(folder))
         scenario.write_text(well_wired(scenario.read_text(encoding="utf-8")), encoding="utf-8")
-        stage = Stage([sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "40"])
+        stage = Stage([sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "30"])
         try:
             stage.wait("no errors")
             to(stage, "lead", "screws")
