@@ -17,6 +17,7 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
 from ublet.core.run import Progress
 from ublet.firmware.clock import VirtualLoop, keep_time
+from ublet.link.rpc import RpcController
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
 from ublet.session.library import boards, machine_path, scenario_path
 from ublet.session.session import Session
@@ -70,6 +71,22 @@ def mended_tern() -> Scenario:
     """Tern's truth as it is when the legs Wire and Move are done; the planted slack spring is nearly good."""
     text = well_wired(scenario_path("tern-280").read_text(encoding="utf-8"))
     return parse_scenario(text.replace("spring_mm = 0.5\n", "spring_mm = 0.55\n"))
+
+
+def requests_noted(monkeypatch: pytest.MonkeyPatch) -> set[str]:
+    """The requests that are made of a board from now on, by their names."""
+    asked: set[str] = set()
+    for name in ("_do", "_ask"):
+        honest = getattr(RpcController, name)
+
+        def noted(
+            self: Any, *words: Any, _honest: Any = honest, _place: int = int(name == "_ask"), **params: Any
+        ) -> Any:
+            asked.add(words[_place])
+            return _honest(self, *words, **params)
+
+        monkeypatch.setattr(RpcController, name, noted)
+    return asked
 
 
 def virtually(work: Callable[[], Awaitable[T]]) -> T:

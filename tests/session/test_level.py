@@ -9,10 +9,10 @@ from typing import Any
 import pytest
 import tomlkit
 
+from tests.conftest import requests_noted
 from ublet.benchmark.beds import made_up
 from ublet.core.catalogue import TRIALS
 from ublet.link.capabilities import capability_of
-from ublet.link.rpc import RpcController
 from ublet.session.document import Document
 from ublet.session.headless import run_on_scenario
 from ublet.session.library import scenario_path
@@ -152,17 +152,7 @@ def test_a_probe_that_fails_is_named_and_the_nozzle_goes_up(fault: str, tmp_path
 def test_what_a_trial_uses_is_declared_and_its_record_has_rows(
     trial: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    asked: set[str] = set()
-    for name in ("_do", "_ask"):
-        honest = getattr(RpcController, name)
-
-        def noted(
-            self: Any, *words: Any, _honest: Any = honest, _place: int = int(name == "_ask"), **params: Any
-        ) -> Any:
-            asked.add(words[_place])
-            return _honest(self, *words, **params)
-
-        monkeypatch.setattr(RpcController, name, noted)
+    asked = requests_noted(monkeypatch)
     scenario, _ = made_up(tmp_path, 0, 3)
     machine = tmp_path / "mine.toml"
     shutil.copyfile(tmp_path / "bed-3-0.toml", machine)

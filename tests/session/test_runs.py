@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import Onlooker, Rig, tern_scenario, virtually
+from tests.conftest import Onlooker, Rig, requests_noted, tern_scenario, virtually
 from ublet.core.bench import Bench
 from ublet.core.catalogue import TRIALS
 from ublet.core.facts import FACTS, Fact, FactError, fact_from, paths
@@ -21,7 +21,6 @@ from ublet.core.settings import Part
 from ublet.core.trial import TrialSpec
 from ublet.core.units import NotAQuantity
 from ublet.link.capabilities import capability_of
-from ublet.link.rpc import RpcController
 from ublet.session.document import Document
 from ublet.session.headless import on_scenario, run_on_scenario
 from ublet.session.library import boards, machine_path, scenario_path
@@ -68,17 +67,7 @@ def test_every_trial_records_rows_with_units_and_what_it_rests_on(
     trial: str, machine: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """The whole catalogue (a check by the trial that it checks), on one machine or the other."""
-    asked: set[str] = set()
-    for name in ("_do", "_ask"):
-        honest = getattr(RpcController, name)
-
-        def noted(
-            self: Any, *words: Any, _honest: Any = honest, _place: int = int(name == "_ask"), **params: Any
-        ) -> Any:
-            asked.add(words[_place])
-            return _honest(self, *words, **params)
-
-        monkeypatch.setattr(RpcController, name, noted)
+    asked = requests_noted(monkeypatch)
     copied = tmp_path / f"{machine}.toml"
     shutil.copyfile(machine_path(machine), copied)
     order = order_for(trial, list(SHORT.get(trial, ())), keep=trial.endswith("-control"), save=False)

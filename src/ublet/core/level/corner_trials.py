@@ -6,13 +6,13 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 
 from ublet.core.bench import Bench
-from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
-from ublet.core.level.reach import NO_PROBE, reach_of, senses
+from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_needs, probing, probing_uses
+from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.scatter import height_u_mm, pooled_u_mm
 from ublet.core.level.screws import Turn, screw_heights, staying, tilt_over, turns_for
 from ublet.core.level.springs import look_at_springs, moved_again
 from ublet.core.level.surface import Place, Surface, fit_surface
-from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
 from ublet.core.machine.level_parts import Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis
@@ -223,14 +223,9 @@ WEAK = 3
 
 
 def _needs(machine: MachineFile, aim: CornerParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    try:
-        probe = probe_of(machine)
-        reach_of(machine)
-    except TrialFailed as missing:
-        return (Need(str(missing), False),)
     count = len(machine.bed.screws)
-    screws = Need(f"{count} screws declared" + ("" if count >= FEWEST_SCREWS else ": three are the fewest"), count > 2)
-    return (screws, Need(f"probe: {probe.kind}", True), *warm_needs(machine, aim, read))
+    few = "" if count >= FEWEST_SCREWS else ": three are the fewest"
+    return (Need(f"{count} screws declared{few}", count >= FEWEST_SCREWS), *probe_needs(machine, aim, read))
 
 
 def _announce(machine: MachineFile, aim: CornerParameters) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Callable, Mapping
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 
@@ -10,10 +10,12 @@ from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
 from ublet.core.level.reach import Reach, must_reach, reach_of
 from ublet.core.level.surface import Place
+from ublet.core.level.warmth import Warmth, warm_needs
 from ublet.core.machine.level_parts import Probe
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
 from ublet.core.run import Stream, TrialFailed
+from ublet.core.trial import Need
 
 RELEASE_MM = 2.0
 """Between two touches of a place Z goes up by so much: the trigger must let go, mm."""
@@ -207,6 +209,16 @@ def probing_uses(machine: MachineFile) -> tuple[Capability, ...]:
     """What touching the bed uses: a pin goes up and down, too."""
     pin = machine.probe is not None and machine.probe.kind == "pin"
     return moving("programs", *(("probe",) if pin else ()))(machine)
+
+
+def probe_needs(machine: MachineFile, aim: Warmth, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    """What touching the bed as warm as that needs: a probe that senses it, and reaches it."""
+    try:
+        probe = probe_of(machine)
+        reach_of(machine)
+    except TrialFailed as missing:
+        return (Need(str(missing), False),)
+    return (Need(f"probe: {probe.kind}", True), *warm_needs(machine, aim, read))
 
 
 @asynccontextmanager

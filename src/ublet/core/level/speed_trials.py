@@ -16,21 +16,22 @@ from ublet.core.level.probing import (
     Approach,
     Probing,
     approach_of,
+    probe_needs,
     probe_of,
     probing,
     probing_uses,
 )
-from ublet.core.level.reach import NO_PROBE, reach_of, senses
+from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.recorded_touches import not_worse
 from ublet.core.level.scatter import Scatter, deviation_u
 from ublet.core.level.surface import Place
-from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import number_of
 from ublet.core.motion.program import Program, To, Touch
-from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
+from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialResult
 from ublet.core.settings import setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import TrialSpec
 from ublet.core.units import show
 
 APART_MM = 40.0
@@ -224,15 +225,6 @@ def _effect(path: str, before: float, after: float) -> str:
     return f"{'faster' if after > before else 'slower, which scatters less,'} {way}"
 
 
-def _needs(machine: MachineFile, aim: SpeedParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    try:
-        probe = probe_of(machine)
-        reach_of(machine)
-    except TrialFailed as missing:
-        return (Need(str(missing), False),)
-    return (Need(f"probe: {probe.kind}", True), *warm_needs(machine, aim, read))
-
-
 def _announce(machine: MachineFile, aim: SpeedParameters) -> str:
     return (
         f"Homes what is not homed, then touches two places in the middle in turn, {aim.touches} times for each of some "
@@ -255,7 +247,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         probe_speed,
         (TOUCHES, WAYS),
         _announce,
-        _needs,
+        probe_needs,
         figure=_figure,
         idle=lambda machine: "probing may stay as slow as it is" if senses(machine) else NO_PROBE,
         uses=probing_uses,

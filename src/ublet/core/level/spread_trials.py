@@ -2,20 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from typing import Literal
 
 from ublet.core.bench import Bench
-from ublet.core.level.probing import TOUCHES, Approach, Probing, approach_of, probe_of, probing, probing_uses
+from ublet.core.level.probing import (
+    TOUCHES,
+    Approach,
+    Probing,
+    approach_of,
+    probe_needs,
+    probe_of,
+    probing,
+    probing_uses,
+)
 from ublet.core.level.reach import NO_PROBE, Reach, reach_of, senses
 from ublet.core.level.scatter import Scatter, jump_of, scatter_of
 from ublet.core.level.surface import Place
-from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Finding, Progress, TrialFailed, TrialResult, about
 from ublet.core.settings import setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import TrialSpec
 from ublet.core.words import counted, several
 
 
@@ -123,15 +131,6 @@ def _words(found: dict[str, Scatter], bad: list[str], aim: SpreadParameters) -> 
     return " ".join(said)
 
 
-def _needs(machine: MachineFile, aim: SpreadParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    try:
-        probe = probe_of(machine)
-        reach_of(machine)
-    except TrialFailed as missing:
-        return (Need(str(missing), False),)
-    return (Need(f"probe: {probe.kind}", True), *warm_needs(machine, aim, read))
-
-
 def _announce(machine: MachineFile, aim: SpreadParameters) -> str:
     try:
         probe, places = probe_of(machine), places_of(reach_of(machine), aim.places)
@@ -159,7 +158,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         probe_spread,
         (TOUCHES,),
         _announce,
-        _needs,
+        probe_needs,
         figure=_figure,
         idle=lambda machine: "" if senses(machine) else NO_PROBE,
         uses=probing_uses,
