@@ -81,18 +81,18 @@ class Screen:
         self.tmux("kill-server")
 
 
-def demo(screens: list[Screen], folder: Path, size: tuple[int, int] = (160, 47)) -> Screen:
+def demo(screens: list[Screen], folder: Path, size: tuple[int, int] = (160, 47), speed: str = SPEED) -> Screen:
     folder.mkdir(exist_ok=True)
-    screen = Screen(folder, "demo", "--dir", str(folder / "tern"), "--speed", SPEED, size=size)
+    screen = Screen(folder, "demo", "--dir", str(folder / "tern"), "--speed", speed, size=size)
     screens.append(screen)
     screen.wait("no errors")
     screen.wait("clock ×")  # the link is there
     return screen
 
 
-def hotend(screens: list[Screen], folder: Path, size: tuple[int, int] = (160, 47)) -> Screen:
+def hotend(screens: list[Screen], folder: Path, size: tuple[int, int] = (160, 47), speed: str = SPEED) -> Screen:
     """The demonstration with the cursor at the station hotend control."""
-    screen = demo(screens, folder, size)
+    screen = demo(screens, folder, size, speed)
     screen.key("NPage", "NPage", "NPage", "Down")
     screen.wait("from room")
     return screen

@@ -118,7 +118,7 @@ def test_a_typed_temperature_is_checked_and_echoed(screens: list[Screen], tmp_pa
 
 
 def test_unplugging_the_board_in_the_middle_and_plugging_it_in(screens: list[Screen], tmp_path: Path) -> None:
-    screen = hotend(screens, tmp_path / "d")
+    screen = hotend(screens, tmp_path / "d", speed="10")  # slow enough that it still climbs when it is looked at
     screen.key("Enter", "Enter")
     screen.wait("climbing")
     subprocess.run(["pkill", "-9", "-f", str(tmp_path / "d" / "tern" / "board.port")], check=False)
