@@ -83,7 +83,7 @@ def dial(cells: Cells, column: int, row: int, rows: int, turns: float) -> None:
     sweep = np.linspace(0.0, 2 * math.pi * part, 90)
     for share in (0.98, 0.92):
         ring(share, sweep, f"bold {Ink.focus}")
-    end = 2 * math.pi * part
+    end = 2 * math.pi * turns
     hand = np.array([0.0, 0.72])
     columns = column + 0.5 + hand * wide * math.sin(end)
     lines = row + 0.5 - hand * radius * math.cos(end)

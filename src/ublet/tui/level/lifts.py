@@ -18,7 +18,7 @@ from ublet.tui.instruments.picture import Picture
 from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
-ROUND_COLUMNS, EACH_COLUMNS, APART = 5, 9, 4
+ROUND_COLUMNS, EACH_COLUMNS, APART, LEAST_MAP_COLUMNS = 5, 9, 4, 30
 FLOOR_MM = 0.005
 
 
@@ -54,7 +54,7 @@ def lifts_picture(
     rows = _rows(read, "gaps" if by_hand else "rounds")
     cells = Cells(width, height)
     table = ROUND_COLUMNS + EACH_COLUMNS * (len(names) + 1) + APART
-    wide = max(width // 2, width - table)
+    wide = max(LEAST_MAP_COLUMNS, width - table)
     drawn = bed_map(cells, machine.bed, pivots.values(), wide, height)
     cells.put(0, 0, "from above", Ink.dim)
     off = _latest(rows, names, by_hand) or _found(result, names)
