@@ -145,12 +145,9 @@ class Bed:
             if slack:
                 behind = self._trailing[role] - (now[role] - self._spun[role])
                 self._trailing[role] = max(-slack, min(slack, behind))
-            self.lifts_mm[role] = self._hand_mm(role) + now[role] - mean + self._trailing[role]
+            self.lifts_mm[role] = lift.off_mm + now[role] - mean + self._trailing[role]
         self._spun = now
         self._lifted = self._platform.terms(list(self.lifts_mm.values()))
-
-    def _hand_mm(self, role: str) -> float:
-        return self._lifts[role].off_mm
 
     def turn_lift(self, name: str, mm: float) -> None:
         """A hand turns a lead screw: the gap there opens by so much."""

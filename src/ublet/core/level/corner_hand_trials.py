@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ublet.core.bench import Bench
-from ublet.core.level.corner_trials import FEWEST_SCREWS, WEAK
 from ublet.core.level.reach import Reach, senses
-from ublet.core.level.springs import look_at_springs, moved_again
+from ublet.core.level.springs import look_at_springs, moved_again, screws_need, screws_of, weak_words
 from ublet.core.level.surface import Place
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.level_parts import Probe, Screw
@@ -42,9 +41,7 @@ async def bed_corners_by_hand(bench: Bench, aim: CornersByHand) -> TrialResult:
     """Go round the screws with a gauge below the nozzle, until one whole round needs no turn."""
     bench.fact("moved")
     machine = bench.machine
-    screws = dict(machine.bed.screws)
-    if len(screws) < FEWEST_SCREWS:
-        raise TrialFailed("The bed declares fewer than three screws: nothing can be turned (add [bed.screws.NAME]).")
+    screws = screws_of(machine)
     gauge_mm = aim.gauge_mm or gauge_of(machine)
     bench.motion.clear_at_the_end(LIFT_MM)
     await look_at_springs(bench, screws)
@@ -144,15 +141,11 @@ def _concluded(bench: Bench, rounds: int, adjusted: dict[str, float], gauge_mm: 
         f"A whole round was fine: the gauge of {gauge_mm:g} mm drags alike at every screw, after {rounds} rounds. The "
         "Z offset is to be done again now, since the middle has moved with the corners."
     )
-    if weak := [name for name, n in again.items() if n >= WEAK]:
-        why += f" {several(weak)} had to be turned {WEAK} times in a row: a weak spring, or one that is hardly pressed."
-    return TrialResult("proven", why, conditions(bench), findings)
+    return TrialResult("proven", why + weak_words(again), conditions(bench), findings)
 
 
 def _needs(machine: MachineFile, aim: CornersByHand, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    count = len(machine.bed.screws)
-    words = f"{count} screws declared" + ("" if count >= FEWEST_SCREWS else ": three are the fewest")
-    return (Need(words, count >= FEWEST_SCREWS), *warm_needs(machine, aim, read))
+    return (screws_need(machine), *warm_needs(machine, aim, read))
 
 
 def _announce(machine: MachineFile, aim: CornersByHand) -> str:

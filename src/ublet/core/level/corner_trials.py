@@ -10,7 +10,7 @@ from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_needs,
 from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.scatter import height_u_mm, pooled_u_mm
 from ublet.core.level.screws import Turn, screw_heights, staying, tilt_over, turns_for
-from ublet.core.level.springs import look_at_springs, moved_again
+from ublet.core.level.springs import look_at_springs, moved_again, screws_need, screws_of, weak_words
 from ublet.core.level.surface import Place, Surface, fit_surface
 from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
 from ublet.core.machine.level_parts import Screw
@@ -22,7 +22,6 @@ from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.words import several
 
-FEWEST_SCREWS = 3
 DEEPEST_MM = 4.0
 """A corner may stand so much lower than where Z was homed, mm."""
 
@@ -52,9 +51,7 @@ async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
     What the plane leaves is warp: no screw takes that out, and none is asked to.
     """
     bench.fact("moved")
-    screws = dict(bench.machine.bed.screws)
-    if len(screws) < FEWEST_SCREWS:
-        raise TrialFailed("The bed declares fewer than three screws: nothing can be turned (add [bed.screws.NAME]).")
+    screws = screws_of(bench.machine)
     await look_at_springs(bench, screws)
     _, warm = await warm_up(bench, aim)
     turned: dict[str, float] = dict.fromkeys(screws, 0.0)
@@ -212,20 +209,11 @@ def _concluded(
         f"{surface.left_range_mm:.3f} mm, is the bed's own shape: the mesh is for that. The Z offset is to be done "
         "again now, since the middle has moved with the corners."
     )
-    weak = [name for name, n in again.items() if n >= WEAK]
-    if weak:
-        why += f" {several(weak)} had to be turned {WEAK} times in a row: a weak spring, or one that is hardly pressed."
-    return TrialResult("proven", why, conditions(bench), tuple(findings))
-
-
-WEAK = 3
-"""A screw that had to be turned in so many runs one after the other has a weak spring."""
+    return TrialResult("proven", why + weak_words(again), conditions(bench), tuple(findings))
 
 
 def _needs(machine: MachineFile, aim: CornerParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    count = len(machine.bed.screws)
-    few = "" if count >= FEWEST_SCREWS else ": three are the fewest"
-    return (Need(f"{count} screws declared{few}", count >= FEWEST_SCREWS), *probe_needs(machine, aim, read))
+    return (screws_need(machine), *probe_needs(machine, aim, read))
 
 
 def _announce(machine: MachineFile, aim: CornerParameters) -> str:

@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ublet.core.level.scatter import scatter_beyond
+from ublet.core.level.scatter import deviation_of, scatter_beyond
 from ublet.core.level.surface import Place
 
 EYE_MM, EYE_COMMON_MM = 0.2, 0.08
@@ -42,8 +42,7 @@ def sits(nozzle: Sequence[Place], probe: Sequence[Place]) -> Sits:
         each = [n[axis] - p[axis] for n, p in zip(nozzle, probe, strict=True)]
         count = len(each)
         mean = sum(each) / count
-        scatter = math.sqrt(sum((one - mean) ** 2 for one in each) / (count - 1)) if count > 1 else 0.0
-        new = scatter_beyond(EYE_MM * math.sqrt(PLACINGS / 3), scatter, count) / math.sqrt(count)
+        new = scatter_beyond(EYE_MM * math.sqrt(PLACINGS / 3), deviation_of(each), count) / math.sqrt(count)
         means.append(mean)
         errors.append(math.hypot(new, EYE_COMMON_MM / math.sqrt(3)))
     return Sits(means[0], means[1], errors[0], errors[1])

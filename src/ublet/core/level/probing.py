@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
-from ublet.core.level.reach import Reach, must_reach, reach_of
+from ublet.core.level.reach import Reach, must_reach, reach_of, senses
 from ublet.core.level.surface import Place
 from ublet.core.level.warmth import Warmth, warm_needs
 from ublet.core.machine.level_parts import Probe
@@ -47,7 +47,7 @@ class Approach:
 
 @dataclass
 class Probing:
-    """Touches on one machine. highest: of what was touched so far, mm; count: touches; warm: sensors that must stay as
+    """Touches on one machine. highest: of what was touched so far, mm; warm: sensors that must stay as
     they were, °C.
     """
 
@@ -59,7 +59,6 @@ class Probing:
     kind: str
     highest: float = 0.0
     lowest: float = 0.0
-    count: int = 0
     warm: Mapping[str, float] = field(default_factory=dict)
     _down: bool = False
     _over: Place | None = None
@@ -164,7 +163,6 @@ class Probing:
                 "below where the bed should be (probe.deepest_mm): pin not down, no metal there, a loose plug, or the "
                 "bed stands lower than that. The nozzle goes up again."
             )
-        self.count += 1
         return z - self.trigger_mm
 
     def _must_be_warm(self) -> None:
@@ -200,7 +198,7 @@ def probe_of(machine: MachineFile) -> Probe:
         TrialFailed: there is none.
     """
     probe = machine.probe
-    if probe is None or probe.kind == "nozzle":
+    if probe is None or not senses(machine):
         raise TrialFailed("This machine has no probe that senses by itself: it is levelled by hand.")
     return probe
 

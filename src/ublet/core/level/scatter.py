@@ -138,6 +138,11 @@ def student(freedom: int) -> float:
     return wide / z
 
 
+def deviation_of(readings: Sequence[float]) -> float:
+    """Sample standard deviation; 0 of a single reading."""
+    return float(np.std(readings, ddof=1)) if len(readings) > 1 else 0.0
+
+
 def scatter_beyond(known: float, deviation: float, count: int) -> float:
     """The deviation to reckon with for n readings: what is known to scatter; more where they clearly scatter more, and
     then widened for how few they are.

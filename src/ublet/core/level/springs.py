@@ -6,12 +6,45 @@ from collections.abc import Mapping
 
 from ublet.core.bench import Bench
 from ublet.core.machine.level_parts import Screw
+from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
 from ublet.core.run import TrialFailed
+from ublet.core.trial import Need
+from ublet.core.words import several
+
+FEWEST_SCREWS = 3
+WEAK = 3
+"""A screw that had to be turned in so many runs one after the other has a weak spring."""
 
 GOOD, SLACK = "about half", "slack one"
 NOTED_MM = 0.08
 """A screw that was turned by less than this over a run counts as not turned."""
+
+
+def screws_of(machine: MachineFile) -> dict[str, Screw]:
+    """The screws below the bed.
+
+    Raises:
+        TrialFailed: too few to level it by.
+    """
+    screws = dict(machine.bed.screws)
+    if len(screws) < FEWEST_SCREWS:
+        raise TrialFailed("The bed declares fewer than three screws: nothing can be turned (add [bed.screws.NAME]).")
+    return screws
+
+
+def screws_need(machine: MachineFile) -> Need:
+    """Whether there are enough of them."""
+    count = len(machine.bed.screws)
+    few = "" if count >= FEWEST_SCREWS else ": three are the fewest"
+    return Need(f"{count} screws declared{few}", count >= FEWEST_SCREWS)
+
+
+def weak_words(again: Mapping[str, int]) -> str:
+    """Which springs are weak, as a sentence with a space before it; empty: none."""
+    weak = [name for name, n in again.items() if n >= WEAK]
+    told = f" {several(weak)} had to be turned {WEAK} times in a row: a weak spring, or one that is hardly pressed."
+    return told if weak else ""
 
 
 async def look_at_springs(bench: Bench, screws: Mapping[str, Screw]) -> None:

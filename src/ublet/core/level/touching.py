@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ublet.core.level.scatter import scatter_beyond
+from ublet.core.level.scatter import deviation_of, scatter_beyond
 
 FEEL_MM, FEEL_COMMON_MM = 0.012, 0.006
 """The drag of a gauge is felt within this anew each time, and within this the same every time; half-widths, mm."""
@@ -56,7 +56,7 @@ def offset_of(touches: Sequence[Touch], gauge_mm: float, step_mm: float, hot: bo
         raise ValueError("no touches")
     each = [former_mm + touch.touched_mm - gauge_mm - touch.trigger_mm for touch in touches]
     mean = sum(each) / count
-    deviation = math.sqrt(sum((one - mean) ** 2 for one in each) / (count - 1)) if count > 1 else 0.0
+    deviation = deviation_of(each)
     known = math.sqrt(FEEL_MM**2 / 3 + step_mm**2 / 12)
     new = scatter_beyond(known, deviation, count) / math.sqrt(count)
     common = math.sqrt((FEEL_COMMON_MM**2 + GAUGE_MM**2) / 3)

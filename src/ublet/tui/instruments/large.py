@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from ublet.tui.instruments.cells import Cells
 
-ROWS = 3
 SHAPES: dict[str, tuple[str, str, str]] = {
     "0": ("█▀█", "█ █", "▀▀▀"),
     "1": (" ▀█", "  █", "  ▀"),
@@ -23,11 +22,10 @@ SHAPES: dict[str, tuple[str, str, str]] = {
 }
 
 
-def put_large(cells: Cells, column: int, row: int, figures: str, style: str) -> int:
-    """Draw figures (digits, signs and points); returns the column after them."""
+def put_large(cells: Cells, column: int, row: int, figures: str, style: str) -> None:
+    """Draw figures (digits, signs and points)."""
     for figure in figures:
         shape = SHAPES[figure]
         for offset, line in enumerate(shape):
             cells.put(column, row + offset, line, style)
         column += len(shape[0]) + 1
-    return column

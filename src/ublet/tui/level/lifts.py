@@ -57,7 +57,7 @@ def lifts_picture(
     wide = max(LEAST_MAP_COLUMNS, width - table)
     drawn = bed_map(cells, machine.bed, pivots.values(), wide, height)
     cells.put(0, 0, "from above", Ink.dim)
-    off = _latest(rows, names, by_hand) or _found(result, names)
+    off = _latest(rows, names) or _found(result, names)
     touches = read(TOUCHES.name)
     if touches is not None:
         for x, y, _ in touches.rows.tolist():
@@ -79,7 +79,7 @@ def _rows(read: Read, stream: str) -> list[list[float]]:
     return series.rows.tolist() if series is not None else []
 
 
-def _latest(rows: list[list[float]], names: tuple[str, ...], by_hand: bool) -> dict[str, float]:
+def _latest(rows: list[list[float]], names: tuple[str, ...]) -> dict[str, float]:
     """What each side was off in the last round."""
     return {names[round(row[1])]: row[2] for row in rows}
 
