@@ -13,6 +13,7 @@ from tests.conftest import tern, tern_scenario, virtually
 from ublet.firmware.clock import keep_time
 from ublet.firmware.programs import Programs
 from ublet.link.conformance import CLAUSES, Verdict, conform
+from ublet.link.frames import HALT_BYTE
 from ublet.link.transport import memory_pair
 from ublet.simulated import SimulatedMachine
 
@@ -109,6 +110,18 @@ def eager(machine: SimulatedMachine) -> None:
     machine.board.streams.due = due  # type: ignore[method-assign]
 
 
+def overtaking(machine: SimulatedMachine) -> None:
+    """Halts at the byte, and then does what came before it."""
+    honest = machine.service._take
+
+    def take(data: bytes) -> None:
+        if HALT_BYTE in data:
+            machine.board.halt()
+        honest(data.replace(HALT_BYTE, b""))
+
+    machine.service._arriving._deliver = take  # type: ignore[method-assign]
+
+
 @pytest.mark.parametrize(
     ("wrong", "broken"),
     [
@@ -116,6 +129,7 @@ def eager(machine: SimulatedMachine) -> None:
         (half, {"4.2"}),
         (forgetful, {"5.1"}),
         (unhearing, {"9.2"}),
+        (overtaking, {"9.3"}),
         (disorderly, {"7.1"}),
         (mute, {"6.1", "6.2", "7.2", "11.3"}),
         (eager, {"11.1", "11.3"}),

@@ -16,6 +16,7 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.heat.trials import HotendParameters, VerifyParameters
 from ublet.core.route import ROUTE, Standing
 from ublet.core.run import Finding, Option, Proposal, TrialResult
+from ublet.link.errors import BoardRefused
 from ublet.session import recent
 from ublet.session.demo import DemoError, prepare
 from ublet.session.document import Document
@@ -104,10 +105,44 @@ def test_the_link_comes_back_by_itself(folder: Path) -> None:
             assert rig.host is not None and rig.host.other is not None
             rig.host.other.close()
             assert not connection.linked and "The link was lost" in connection.why
-            assert not connection.halt()
             await asyncio.sleep(3)
-            assert connection.linked and connection.samples
+            assert connection.linked and connection.samples and connection.state.mode == "ready"
             assert connection.channel("sensors.bed") == pytest.approx(23, abs=0.5)
+
+    virtually(work)
+
+
+def test_a_halt_while_there_is_no_link_halts_the_board_when_it_answers(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            connection = rig.session.connection
+            connection.keep()
+            await asyncio.sleep(1)
+            assert rig.host is not None and rig.host.other is not None
+            rig.host.other.close()
+            assert not connection.halt() and not connection.linked
+            await asyncio.sleep(3)
+            assert connection.linked and connection.state.mode == "halted"
+            await connection.controller.release()
+            await asyncio.sleep(1)
+            assert connection.state.mode == "ready", "it is halted once"
+
+    virtually(work)
+
+
+def test_a_halt_after_a_release_wins_however_late_the_release_arrives(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            connection = rig.session.connection
+            connection.halt()
+            await asyncio.sleep(0.5)
+            releasing = asyncio.ensure_future(connection.controller.release())
+            await asyncio.sleep(0)  # it is sent and not answered
+            connection.halt()
+            with pytest.raises(BoardRefused, match="Halted again"):
+                await releasing
+            await asyncio.sleep(2)
+            assert connection.state.mode == "halted"
 
     virtually(work)
 

@@ -326,3 +326,12 @@ async def _dead_man(bench: Bench) -> None:
         told.get("guard") == "link lost" and told.get("why"),
         f"it tripped {told.get('guard')!r}, why {told.get('why')!r}",
     )
+
+
+@clause("9.3", "A release that was sent before the halt byte does not outlive it, though both arrive at once.")
+async def _overtaken(bench: Bench) -> None:
+    number = bench.line.number()
+    bench.line.write(bench.line.request(number, "release", {}) + HALT_BYTE)
+    await bench.line.answer(number, "a release before a halt byte")
+    await bench.mode("halted")
+    await bench.refused(1, "motor.turn", motor=_motor(bench), mm=1, speed_mm_s=2)

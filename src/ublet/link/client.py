@@ -16,6 +16,7 @@ from ublet.link.replies import EventsPage, EventTold, Hello, Sample, StateTold, 
 from ublet.link.transport import Transport
 
 PROTOCOL = 1
+HALTED = 1
 REPLY_S = 0.5
 TRIES = 10
 GARBLED_S, GARBLED_BYTES, GARBLED_SHARE = 0.9, 60, 0.1
@@ -79,6 +80,7 @@ class Client:
         self._ids = itertools.count(1)
         self._waiting: dict[int, asyncio.Future[Message]] = {}
         self._sent: dict[int, bytes] = {}
+        self._releases: set[int] = set()
         self._next_sample: int | None = None
         self._held: list[Sample] = []
         self._filling = self._asking = False
@@ -136,6 +138,8 @@ class Client:
         """
         number = next(self._ids)
         message = {"jsonrpc": "2.0", "id": number, "method": method, "params": params or {}}
+        if method == "release":
+            self._releases.add(number)
         return await self._exchange(number, encode(message), message, REPLY_S)
 
     async def block(self, offset: int, data: bytes, reply_s: float = REPLY_S) -> Any:
@@ -178,6 +182,7 @@ class Client:
         finally:
             self._waiting.pop(number, None)
             self._sent.pop(number, None)
+            self._releases.discard(number)
             answer.cancel()
         raise LinkLost(f"no answer in {reply_s * TRIES:.0f} s: wrong port or baud rate, or the board hangs")
 
@@ -190,8 +195,15 @@ class Client:
         self._silent_until = asyncio.get_running_loop().time() + seconds
 
     def halt(self) -> None:
-        """Halt the board at once, ahead of anything that waits to be sent."""
+        """Halt the board at once, ahead of anything that waits to be sent, and again behind it: a release may be in it.
+
+        A release that is not answered yet is not asked again, and fails.
+        """
         self.transport.write(HALT_BYTE, first=True)
+        self.transport.write(HALT_BYTE)
+        for number in self._releases & self._waiting.keys():
+            if not (answer := self._waiting[number]).done():
+                answer.set_result({"error": {"code": HALTED, "message": "Halted again before it was released."}})
 
     def close(self) -> None:
         """Stop the heartbeat and let go of the port."""

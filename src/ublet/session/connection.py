@@ -60,6 +60,7 @@ class Connection:
         self._boot: int | None = None
         self._window_s = 0.0
         self.ever_linked = False
+        self._halt_due = False
         self._greeting: asyncio.Task[None] | None = None
 
     @property
@@ -95,6 +96,8 @@ class Connection:
         assert client.about is not None
         about = client.about
         try:
+            if self._halt_due:
+                client.halt()
             controller: Controller = RpcController(client)
             await controller.all_off()
             layers, image = await controller.read(), await controller.image()
@@ -103,7 +106,7 @@ class Connection:
             raise
         self.client, self.about, self.layers, self.image = client, about, layers, image
         self.found_on = tuple(about.was_on)
-        self.ever_linked = True
+        self.ever_linked, self._halt_due = True, False
         self.ended.clear()
         self._boot, self._window_s = about.boot, about.heartbeat_window_s
         self._gone.clear()
@@ -244,8 +247,11 @@ class Connection:
             client.signal_halt()
 
     def halt(self) -> bool:
-        """Halt the board at once; False when there is no link to send it over."""
+        """Halt the board at once; False when there is no link to send it over: then a board that answers is halted
+        first of all.
+        """
         if self.client is None:
+            self._halt_due = True
             return False
         self.client.halt()
         return True

@@ -252,7 +252,8 @@ class UbletApp(Following):
     def action_halt(self) -> None:
         """Everything off at once, from anywhere, without a question."""
         if self.session is None or not self.session.connection.halt():
-            self.notify("No link: HALT cannot reach the board. Switch the power off.", severity="error", timeout=10)
+            words = "No link: HALT cannot reach the board. Switch the power off. It is halted as soon as it answers."
+            self.notify(words, severity="error", timeout=10)
 
     async def action_release(self) -> None:
         """Leave the halted state; everything stays off."""
