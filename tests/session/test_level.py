@@ -161,3 +161,22 @@ def test_what_a_trial_uses_is_declared_and_its_record_has_rows(
     used = {capability_of(method) for method in asked - {"image.status"}} - {None}
     assert used <= set(TRIALS[trial].uses(Document(machine).machine))
     assert "probe" in report["conditions"] or any(path.startswith("probe.") for path in report["conditions"])
+
+
+@pytest.mark.parametrize("seed", [1, 3])
+def test_an_inductive_probe_is_mounted_by_its_input_and_a_gauge(seed: int, tmp_path: Path) -> None:
+    scenario, _ = made_up(tmp_path, seed, 3)
+    report = run("probe-height", scenario, "gauge_mm=2", "raise_mm=1", seed=seed)
+    trigger = next(f for f in report["findings"] if f["id"] == "trigger")
+    assert abs(trigger["value"] - report["truth"]["trigger"]) <= 2 * trigger["uncertainty"]
+    assert abs(value(report, "clears") - report["truth"]["clears"]) < 0.8
+    assert report["outcome"] == "proven" and "clears the bed" in report["why"]
+
+
+def test_a_probe_that_would_scrape_or_trigger_in_the_bed_is_refused(tmp_path: Path) -> None:
+    scenario, _ = made_up(tmp_path, 1, 3)
+    changed(scenario, probe={"stowed_mm": -1.2})
+    low = run("probe-height", scenario)
+    assert low["outcome"] == "failed" and "does not clear the bed" in low["why"] and not low["proposals"]
+    deep = run("probe-height", scenario, "gauge_mm=1", "raise_mm=1")
+    assert deep["outcome"] == "failed" and "before the nozzle is at the bed" in deep["why"]

@@ -13,6 +13,7 @@ from typing import Any
 import pytest
 
 from tests.tui.pilot import Opened, opened
+from tests.tui.screen import PATIENCE_S
 
 SPEED = 120.0
 SETTLES_S = 0.05
@@ -77,7 +78,7 @@ class Inside:
     def type(self, text: str) -> None:
         self._do(lambda there: there.press(*text))
 
-    def wait(self, words: str, timeout: float = 60.0) -> str:
+    def wait(self, words: str, timeout: float = PATIENCE_S) -> str:
         async def order(there: Opened) -> str:
             while True:
                 await there.until(lambda: words in there.text(), timeout)
@@ -91,7 +92,7 @@ class Inside:
         """Let it go on for a while."""
         self._do(lambda there: asyncio.sleep(seconds))
 
-    def gone(self, words: str, timeout: float = 10.0) -> None:
+    def gone(self, words: str, timeout: float = PATIENCE_S) -> None:
         self._do(lambda there: there.until(lambda: words not in there.text(), timeout))
 
     def theme(self) -> str:

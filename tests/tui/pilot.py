@@ -17,6 +17,7 @@ from textual.keys import _character_to_key
 from textual.pilot import Pilot
 
 from tests.conftest import mended_tern
+from tests.tui.screen import PATIENCE_S
 from ublet.core.heat.pid import TICK_S
 from ublet.firmware.board import Board
 from ublet.firmware.service import Service
@@ -67,7 +68,7 @@ class Opened:
         character = key if len(key) == 1 else {"space": " ", "enter": "\r", "tab": "\t"}.get(key)
         self.app.post_message(Key(name, character))
 
-    async def until(self, there: object, seconds: float = 20.0, every_s: float = LOOKS_S) -> None:
+    async def until(self, there: object, seconds: float = PATIENCE_S, every_s: float = LOOKS_S) -> None:
         """Wait until something is so."""
         end = asyncio.get_running_loop().time() + seconds
         while not there():  # type: ignore[operator]

@@ -12,6 +12,9 @@ SPEED = "60"
 
 UNCOUNTED_S = 3.0
 
+PATIENCE_S = 120.0
+"""What is waited for comes in a moment; on a machine that is starved of its processor a moment may be this long."""
+
 
 class Screen:
     """A terminal of 160 x 47 with a program in it."""
@@ -58,7 +61,7 @@ class Screen:
         while self.dealt() < count and time.monotonic() < end:
             time.sleep(0.02)
 
-    def wait(self, words: str, timeout: float = 60.0) -> str:
+    def wait(self, words: str, timeout: float = PATIENCE_S) -> str:
         end = time.monotonic() + timeout
         while words not in (shown := self.text()):
             assert time.monotonic() < end, f"“{words}” did not appear; the screen was:\n{shown}"
@@ -70,7 +73,7 @@ class Screen:
             shown = later if words in later else shown
         return shown
 
-    def gone(self, words: str, timeout: float = 10.0) -> None:
+    def gone(self, words: str, timeout: float = PATIENCE_S) -> None:
         """Wait until words are off the screen."""
         end = time.monotonic() + timeout
         while words in (shown := self.text()):

@@ -22,7 +22,7 @@ def test_tern_is_levelled_by_its_probe_and_touched_off(tmp_path: Path) -> None:
         to(screen, "lead screws")
         assert "from above" in screen.wait("3 lifts with their pivots, probe: pin")
         screen.key("Enter")
-        shown = screen.wait("Level over the lifts within", 90)
+        shown = screen.wait("Level over the lifts within")
         assert "left" in shown and "is level" in shown and "did" in shown
         to(screen, "bed corners")
         screen.wait("screws declared")
@@ -31,7 +31,7 @@ def test_tern_is_levelled_by_its_probe_and_touched_off(tmp_path: Path) -> None:
         screen.key("s")
         screen.wait("Turn every screw until its spring is half")
         screen.key("Enter")
-        shown = screen.wait("Turn the screw", 90)
+        shown = screen.wait("Turn the screw")
         assert "seen from above" in shown and "clockwise" in shown and "12" in shown
         screen.key("s")
         screen.wait("Stopped before the bed was level")
@@ -39,7 +39,7 @@ def test_tern_is_levelled_by_its_probe_and_touched_off(tmp_path: Path) -> None:
         screen.key("p")
         screen.type(" touches=6")
         screen.key("Enter", "Enter")
-        shown = screen.wait("Touches scatter by", 60)
+        shown = screen.wait("Touches scatter by")
         assert shown.count("●") >= 6 and "standard deviation, µm" in shown
         to(screen, "probe place")
         screen.key("p")
@@ -70,7 +70,7 @@ def test_a_touch_is_felt_with_shrinking_steps_and_kept(tmp_path: Path) -> None:
         screen.key("p")
         screen.type(" repeats=1")
         screen.key("Enter", "Enter")
-        shown = screen.wait("Lay the gauge (0.1 mm) below the nozzle", 60)
+        shown = screen.wait("Lay the gauge (0.1 mm) below the nozzle")
         assert "not below -2.00 mm" in shown and "the gauge is loose" in shown and "a key moves 1 mm" in shown
         screen.key("NPage")
         screen.wait("Z 2.0")
@@ -110,7 +110,7 @@ def test_wren_goes_round_its_screws_with_a_gauge(tmp_path: Path) -> None:
         screen.wait("half pressed")
         screen.key("Enter")
         for _ in range(60):
-            shown = screen.wait("at the machine", 60)
+            shown = screen.wait("at the machine")
             if "of air below the nozzle" in shown:
                 screen.key("Enter" if "0.0 mm of air" not in shown else "l")
             elif "the gauge just drags" in shown:

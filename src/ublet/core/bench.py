@@ -42,7 +42,7 @@ class InputState:
 
 @dataclass(frozen=True)
 class Jogged:
-    """How a jog ended: the answer, and where the axes stand, mm."""
+    """How a jog ended: the answer, and where the axes stand that know it, mm."""
 
     answer: str
     position: Mapping[str, float]

@@ -11,6 +11,7 @@ from ublet.core.heat.trials import TRIALS as HEAT
 from ublet.core.heat.wire_trials import TRIALS as HEAT_WIRES
 from ublet.core.level.corner_hand_trials import TRIALS as CORNERS_BY_HAND
 from ublet.core.level.corner_trials import TRIALS as CORNERS
+from ublet.core.level.height_trials import TRIALS as HEIGHT
 from ublet.core.level.lift_hand_trials import TRIALS as LIFTS_BY_HAND
 from ublet.core.level.lift_trials import TRIALS as LIFTS
 from ublet.core.level.place_trials import TRIALS as PLACE
@@ -28,7 +29,7 @@ from ublet.core.trial import TrialSpec
 
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
 MOVE = (*HOMING, *TRAVEL, *STEPS, *LIMITS)
-LEVEL = (*LIFTS, *LIFTS_BY_HAND, *CORNERS, *CORNERS_BY_HAND, *SPREAD, *SPEED, *PLACE, *TOUCH)
+LEVEL = (*LIFTS, *LIFTS_BY_HAND, *CORNERS, *CORNERS_BY_HAND, *SPREAD, *SPEED, *PLACE, *HEIGHT, *TOUCH)
 TRIALS: dict[str, TrialSpec] = {
     spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *LEVEL, *EXTRUDE, *PIECE, *REST)
 }

@@ -77,12 +77,14 @@ class Jog(Question):
     """Jog axes until something is reached, then give an answer.
 
     axes: those that may be moved, by answers such as ``x+0.5`` or ``y120``. steps: from large to small, mm; the next
-    smaller one is offered when the direction turns. floor: the lowest position that an axis may be moved to, mm.
+    smaller one is offered when the direction turns. floor: the lowest position that an axis may be moved to, mm. homed:
+    whether they must know where they stand when it is answered.
     """
 
     axes: tuple[str, ...] = ()
     steps: tuple[float, ...] = (50.0, 10.0, 1.0, 0.1)
     floor: Mapping[str, float] | None = None
+    homed: bool = True
 
     def allowed(self) -> str:
         """The answers, and how to move."""

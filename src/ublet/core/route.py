@@ -93,7 +93,7 @@ ROUTE: tuple[Station, ...] = (
     Station("lead screws", "Level", "the bed square to the frame", ("lead-screws", "lead-screws-by-hand"), "lifts"),
     Station("bed corners", "Level", "the bed flat by its screws", ("bed-corners", "bed-corners-by-hand"), "corners"),
     Station("probe spread", "Level", "how well the probe repeats", ("probe-spread", "probe-speed"), "spread"),
-    Station("probe place", "Level", "where the probe sits", ("probe-place",), "place"),
+    Station("probe place", "Level", "where the probe sits", ("probe-place", "probe-height"), "place"),
     Station("Z offset", "Level", "nozzle height over the bed", ("z-offset",), "touch"),
     *_leg(
         "Level",

@@ -35,6 +35,7 @@ class Seen:
     springs: Mapping[str, tuple[float, float]] = field(default_factory=dict)
     probe: tuple[float, float] | None = None
     dot: tuple[float, float] = (0.0, 0.0)
+    stowed_gap: float = 0.0
 
 
 class DemoHands:
@@ -69,7 +70,9 @@ class DemoHands:
                 self._say({"do": what, "of": name, "by": float(by)})
             case ("instead", "room" | "drag", screw, gap):
                 self._say({"do": "adjust screw", "of": screw, "to": float(gap)})
-            case ("half springs",) | ("dot",):
+            case ("raise probe", mm):
+                self._say({"do": "lower probe", "by": -float(mm)})
+            case ("half springs",) | ("dot",) | ("probe to trigger",):
                 self._say({"do": cue[0]})
             case ("bathe", sensor, place):
                 self.bathe(sensor, place)
@@ -117,6 +120,7 @@ class DemoHands:
             answer["springs"],
             answer["probe"],
             answer["dot"],
+            answer["stowed_gap"],
         )
 
     def _exchange(self, line: bytes) -> bytes:

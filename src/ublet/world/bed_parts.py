@@ -79,6 +79,9 @@ class ProbeTruth(Part):
         default=None,
     )
     offset_y_mm: float | None = setting("Likewise, behind it.", unit="mm", low=-200, high=200, default=None)
+    stowed_mm: float = setting(
+        "How high its end hangs over the nozzle's tip, stowed.", unit="mm", low=-20, high=50, default=3.0
+    )
     delay_s: float = setting("From its trigger to the motor's stop.", unit="s", low=0, high=0.2, default=0.001)
     lean_mm: float = setting(
         "So much earlier it triggers where the bed rises by 1 mm a mm to the right.",

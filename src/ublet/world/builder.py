@@ -40,6 +40,9 @@ TURN_ERROR = 5 / 360
 TURNS_SHARE = 0.1
 """A lead screw turned by hand goes so much too far or not far enough, at most."""
 
+HAND_MM = 0.1
+"""A probe pushed up or down in its mount ends so far off at most, mm."""
+
 LOOKS_S = 0.2
 """Beside something that goes on this builder looks so often, by the loop's clock, s."""
 
@@ -107,6 +110,12 @@ class ScriptedBuilder:
             case ("aim", what) if isinstance(question, Jog):
                 stands = (seen["nozzle"]["x"], seen["nozzle"]["y"]) if what == "nozzle" else seen["probe"]
                 return self._aim(question, stands, seen["dot"])
+            case ("probe to trigger",):
+                self._hands.do({"do": "probe to trigger", "off": abs(self._hand())})
+            case ("raise probe", mm):
+                self._hands.do({"do": "lower probe", "by": self._hand() - float(mm)})
+            case ("stowed gap", instrument):
+                return self._read(seen["stowed_gap"], instrument)
             case ("springs",):
                 return self._springs(seen["springs"], question)
             case ("half springs",):
@@ -216,6 +225,10 @@ class ScriptedBuilder:
         """How far off the drag of a gauge is felt, mm."""
         half = self._scenario.builder.gauge_mm
         return float(self._random.uniform(-half, half))
+
+    def _hand(self) -> float:
+        """How far off a probe is put that is pushed in its mount, mm."""
+        return float(self._random.uniform(-HAND_MM, HAND_MM))
 
     def _springs(self, pressed: Mapping[str, tuple[float, float]], question: Question) -> str:
         """How the springs look."""

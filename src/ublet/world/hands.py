@@ -23,6 +23,9 @@ COLD_C = 1.0
 ADJUSTS = 6
 """Turns back and forth until a screw is where it should be."""
 
+JUST_MM = 0.05
+"""So much further than where it triggers first hands push a probe before they stop, mm."""
+
 LEAST_MM = 0.3
 """Less than this nobody sees, mm."""
 
@@ -96,6 +99,10 @@ class Hands:
                 self._dot = (self._world.mechanics.where["x"], self._world.mechanics.where["y"])
             case "half springs":
                 self._world.bed.half_springs()
+            case "lower probe":
+                self._lower_probe(float(order["by"]))
+            case "probe to trigger":
+                self._probe_to_trigger(float(order.get("off", 0.0)))
             case "turn screw":
                 self._world.bed.turn_screw(str(order["of"]), float(order["by"]))
         return self.look()
@@ -105,7 +112,7 @@ class Hands:
         pin, switches held; how far each carriage and motor went from the mark; where the nozzle is from the bed's front
         left corner; the room left to the hard stops; what is left of the filament; the gap below the nozzle, and
         between bed and gantry at each lift; how far each screw's spring is pressed together, and can be; where over
-        the bed the probe is, mm.
+        the bed the probe is, and how far from it its stowed end, mm.
         """
         world, mechanics = self._world, self._world.mechanics
         now, baths = self._places(), world.baths
@@ -122,6 +129,7 @@ class Hands:
             "lifts": {role.removeprefix("z."): mechanics.where["z"] + mm for role, mm in world.bed.lifts_mm.items()},
             "springs": world.bed.springs,
             "probe": world.probe.place(mechanics.where) if world.probe is not None else None,
+            "stowed_gap": world.probe.stowed_gap(mechanics.where) if world.probe is not None else 0.0,
             "dot": self._dot,
             "nozzle": dict(mechanics.where),
             "room": {
@@ -139,6 +147,18 @@ class Hands:
         for _ in range(ADJUSTS):
             if name in bed.screws:
                 bed.turn_screw(name, (self._world.gap_mm - gap_mm) / bed.screws[name].clockwise_mm)
+
+    def _lower_probe(self, by_mm: float) -> None:
+        """Push the probe down in its mount, or up."""
+        if (probe := self._world.probe) is not None:
+            probe.lowered_mm += by_mm
+            self._world.look_at_switches()
+
+    def _probe_to_trigger(self, off_mm: float) -> None:
+        """Push it down until its lamp comes on, and a little further."""
+        if (probe := self._world.probe) is not None:
+            where = self._world.mechanics.where
+            self._lower_probe(probe.height(where) - probe.triggers_at(where) + JUST_MM + off_mm)
 
     def _places(self) -> dict[str, float]:
         """Where carriages stand, how far motors turned, and how much filament went in, mm."""

@@ -79,6 +79,18 @@ def _place(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     return {"probe_x": x, "probe_y": y, "off_part": off}
 
 
+def _mounted(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    """How high over the middle of the bed the nozzle's tip is when the probe triggers, and its stowed end over it."""
+    if world.probe is None:
+        return {}
+    middle = (machine.bed.width_mm / 2, machine.bed.depth_mm / 2)
+    stands = {"x": middle[0], "y": middle[1], "z": 0.0}
+    slopes = world.bed.height(*world.probe.place(stands)) - world.bed.height(*middle)
+    longer = world.scenario.nozzle.grows_mm_k * (world.melt_c - world.ambient_c)
+    trigger = world.probe.triggers_at(stands) + slopes - longer
+    return {"trigger": trigger, "clears": world.probe.stowed_gap(stands) + world.bed.height(*world.probe.place(stands))}
+
+
 def _spread(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     """How far the probe's trigger scatters, wherever it touches; nothing drifts that is not warmed."""
     if world.probe is None:
@@ -94,6 +106,7 @@ AT_END: dict[str, TruthAtEnd] = {
     "z-offset": _offset,
     "probe-spread": _spread,
     "probe-place": _place,
+    "probe-height": _mounted,
 }
 """The truth behind each trial that changes what it measures: asked when it has ended."""
 

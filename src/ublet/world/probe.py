@@ -36,6 +36,8 @@ class ProbeSwitch(Switch):
         self._warm_k = 0.0
         self.touches = 0
         self._shaken = self._pin = 0.0  # drawn anew at each touch, and each time that the pin comes down
+        self.lowered_mm = 0.0
+        """So much lower than on arrival hands have put it into its mount."""
         self.down_mm_s = 0.0
         """How fast the carriage comes down now: the faster, the further it goes on before it stops."""
 
@@ -51,11 +53,15 @@ class ProbeSwitch(Switch):
     def triggers_at(self, where: Mapping[str, float]) -> float:
         """The height at which it triggers there, without its scatter, mm."""
         truth, (x, y) = self._truth, self.place(where)
-        height = self.part.at_mm + truth.drift_mm_k * self._warm_k - self._metal(x, y)
+        height = self.part.at_mm + self.lowered_mm + truth.drift_mm_k * self._warm_k - self._metal(x, y)
         if truth.lean_mm:
             rise = self._bed.height(x + SLOPE_MM, y) - self._bed.height(x - SLOPE_MM, y)
             height += truth.lean_mm * rise / (2 * SLOPE_MM)
         return height
+
+    def stowed_gap(self, where: Mapping[str, float]) -> float:
+        """Between its end, stowed, and the bed below it, mm."""
+        return self.height(where) + self._truth.stowed_mm - self.lowered_mm
 
     def deployed(self) -> bool:
         """It is told to come down: whether it does this time."""

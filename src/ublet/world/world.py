@@ -194,6 +194,10 @@ class World:
         switch = self.switches[name]
         switch.press(down and self._follows(switch))
 
+    def look_at_switches(self) -> None:
+        """Something was moved by hand: switches are pressed, or let go."""
+        self._follow()
+
     @property
     def pin_is_down(self) -> bool:
         """Whether the probe's pin really is down."""

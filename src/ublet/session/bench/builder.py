@@ -61,9 +61,9 @@ class LinkBuilder:
                 usual = target.axis
                 if target.by_mm:
                     await self._motion.move(usual, target.by_mm, speed_mm_s)
-        if None in here.values():
+        if question.homed and None in here.values():
             raise TrialFailed("The axes do not know where they stand any more: start again.")
-        return Jogged(answer, {axis: float(mm or 0.0) for axis, mm in here.items()})
+        return Jogged(answer, {axis: mm for axis, mm in here.items() if mm is not None})
 
     async def judge(self, question: Judge) -> tuple[tuple[str, ...], ...]:
         """Ask for a verdict on each place."""

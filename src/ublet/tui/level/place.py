@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from rich.text import Text
 
+from ublet.core.level.height_trials import HeightParameters
 from ublet.core.level.place import place_words, sits
 from ublet.core.level.place_trials import AIMED
 from ublet.core.level.reach import probe_offset
@@ -17,6 +18,7 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.machine_map import CELL_RATIO
 from ublet.tui.instruments.picture import Picture
+from ublet.tui.level.height import height_picture, triggered_now
 from ublet.tui.motion.jog import JogBench
 from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
@@ -25,16 +27,33 @@ WORDS_COLUMNS = 56
 
 
 class PlaceBench(RecordedBench, JogBench):
-    """Where the probe sits."""
+    """Where the probe sits, and how high."""
 
     kind = "place"
     title = "Probe place"
     why = "a height belongs to the place where the probe was, not the nozzle"
 
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._triggered: bool | None = None
+
+    def beat(self) -> None:
+        """The bell tells each change of the probe’s input while its mount is in the builder’s hands."""
+        now = triggered_now(self.session)
+        if isinstance(self.aim, HeightParameters) and self.question is not None and now != self._triggered:
+            self.ring()
+        self._triggered = now
+        super().beat()
+
     def picture(self) -> Picture:
-        """Nozzle and probe from above."""
+        """Nozzle and probe from above, or from the side."""
+
+        aim = self.aim
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+            if isinstance(aim, HeightParameters):
+                drawn = height_picture(session, self.shown_result, aim, width, height - 2)
+                return drawn + Text("\n") + self.next_line(width)
             drawn = place_picture(session, self.read, self.shown_result, width, height - 2)
             return drawn + Text("\n") + self.next_line(width)
 

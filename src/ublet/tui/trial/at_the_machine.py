@@ -35,6 +35,8 @@ def notice(question: Question, seen: Seen) -> str:
             notes.append("there is not enough filament left for both marks")
         case ("gap at", lift, instrument):
             notes.append(f"read on the {instrument}: {_read(seen.lifts.get(lift, 0.0), instrument)} mm")
+        case ("stowed gap", instrument):
+            notes.append(f"read on the {instrument}: {_read(seen.stowed_gap, instrument)} mm")
         case ("springs",):
             notes += [f"{name}: {now:.1f} of {most:g} mm" for name, (now, most) in seen.springs.items()]
         case ("room", *_):
