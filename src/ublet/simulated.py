@@ -38,7 +38,8 @@ class SimulatedMachine:
         seed: int = 1,
     ) -> None:
         about = scenario.scenario
-        streams = ("accelerometer",) if scenario.accelerometer is not None else ()
+        sensors = {"accelerometer": scenario.accelerometer, "coil": scenario.coil}
+        streams = tuple(name for name, part in sensors.items() if part is not None)
         hardware = Hardware(
             about.board,
             about.firmware,

@@ -7,6 +7,8 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
+from ublet.benchmark.beds import beds, without_probe
+from ublet.benchmark.coils import coils
 from ublet.benchmark.coverage import coverage
 from ublet.benchmark.declare import check_time, editor_keys, upload_share
 from ublet.benchmark.diagonals import diagonals
@@ -47,6 +49,9 @@ def measure(quick: bool) -> dict[str, Any]:
             "coverage": coverage(2 if quick else 24),
             "diagonals": diagonals(4 if quick else 50),
             "extruders": extruders(8 if quick else 50),
+            "beds": beds(2 if quick else 50),
+            "without_probe": without_probe(2 if quick else 50),
+            "coils": coils(1 if quick else 50),
             "streams": streams(20.0 if quick else 120.0),
             "guards": false_trips(10 if quick else 100),
         }

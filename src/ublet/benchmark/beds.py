@@ -23,8 +23,9 @@ KINDS = ("pin", "inductive")
 HALF = 0.5
 
 
-def made_up(folder: Path, seed: int, lifts: int) -> tuple[Path, tuple[str, str] | None]:
-    """The scenario of a made-up machine, and the two lifts that are exchanged on it (None: none are).
+def made_up(folder: Path, seed: int, lifts: int, kind: str = "") -> tuple[Path, tuple[str, str] | None]:
+    """The scenario of a made-up machine, and the two lifts that are exchanged on it (None: none are). kind: of its
+    probe; empty: a pin or an inductive one in turn.
 
     Its physics comes from the world's own parameters, drawn here, and from nothing that a trial computes.
     """
@@ -39,7 +40,7 @@ def made_up(folder: Path, seed: int, lifts: int) -> tuple[Path, tuple[str, str] 
 
     machine = tomlkit.parse((DATA / "machines" / "tern-280.toml").read_text(encoding="utf-8")).unwrap()
     truth = tomlkit.parse((DATA / "scenarios" / "tern-280.toml").read_text(encoding="utf-8")).unwrap()
-    pivots, kind = PIVOTS[lifts], KINDS[seed % len(KINDS)]
+    pivots, kind = PIVOTS[lifts], kind or KINDS[seed % len(KINDS)]
     names = tuple(pivots)
     machine["board"]["model"] = truth["scenario"]["board"] = "rowan-8"
     z = machine["axes"]["z"]
@@ -53,7 +54,7 @@ def made_up(folder: Path, seed: int, lifts: int) -> tuple[Path, tuple[str, str] 
     machine["probe"].pop("part")
     machine["probe"].update(kind=kind, offset_x_mm=uniform(-40, -10), offset_y_mm=uniform(-25, 25))
     z["homing"].update(over_x_mm=140 - machine["probe"]["offset_x_mm"], over_y_mm=130 - machine["probe"]["offset_y_mm"])
-    if kind == "inductive":
+    if kind != "pin":
         machine["probe"].pop("servo_socket")
     for table in ("image", "stored", "fan_plugs", "motors", "accelerometer"):
         truth.pop(table, None)
@@ -75,6 +76,8 @@ def made_up(folder: Path, seed: int, lifts: int) -> tuple[Path, tuple[str, str] 
             **{"at_mm": uniform(1.0, 2.5), "spread_mm": uniform(0.002, 0.008)},
         },
     }
+    if kind == "nozzle":
+        _by_hand(machine, truth, uniform)
     truth["carriages"] = {"x": {"play_mm": 0.02}, "y": {"play_mm": 0.02}, "z": {"mass_kg": 3.0, "weight_n": 26.0}}
     truth["bed"] = _bed(uniform, pivots)
     truth["probe"] = {
@@ -84,6 +87,11 @@ def made_up(folder: Path, seed: int, lifts: int) -> tuple[Path, tuple[str, str] 
         **{"delay_s": uniform(0, 0.003), "lean_mm": uniform(0, 3), "drift_mm_k": uniform(0, 0.001)},
         "metal": [{"mm": uniform(0, 0.02), "along_x": uniform(1, 4), "along_y": uniform(1, 4)}] * (kind == "inductive"),
     }
+    if kind == "coil":
+        machine["probe"]["coil"] = {"drive_ma": 0.4}
+        truth["switches"]["probe"]["spread_mm"] = uniform(0.0005, 0.002)
+        truth["probe"].update(shakes_s=uniform(0, 0.0004), pin_mm=0.0, lean_mm=0.0)
+        truth["coil"] = _coil(uniform)
     truth["nozzle"] = {"grows_mm_k": uniform(0.0001, 0.0006), "drop_mm": uniform(0, 0.1)}
     truth["scenario"]["machine_file"] = f"bed-{lifts}-{seed}.toml"
     (folder / f"bed-{lifts}-{seed}.toml").write_text(tomlkit.dumps(machine), encoding="utf-8")
@@ -114,10 +122,50 @@ def _bed(uniform: Callable[[float, float], float], pivots: Mapping[str, tuple[fl
     }
 
 
+def _coil(uniform: Callable[[float, float], float]) -> dict[str, Any]:
+    outer = uniform(5.5, 9)
+    return {
+        **{"inner_mm": uniform(1.5, 3.5), "outer_mm": outer, "turns": int(uniform(8, 15))},
+        **{"circuit_pf": round(3000 * (8 / outer) * uniform(0.8, 1.1), 1), "mirror": uniform(0.2, 0.4)},
+        **{"skin_mm": uniform(0.03, 0.15), "copper_ppm_k": uniform(5, 40), "circuit_ppm_k": uniform(-120, 120)},
+        **{"circuit_ppm_k2": uniform(-0.6, 0.6), "grows_mm_k": uniform(0, 0.0008), "loud_v_ma": uniform(1.2, 4)},
+        **{"lossy": uniform(0.8, 1.8), "noise_hz": uniform(20, 80), "late_s": uniform(0.001, 0.006)},
+        **{"hangs_mm": uniform(0.8, 2.2), "warms_share": uniform(0.35, 0.55), "warms_s": uniform(150, 300)},
+    }
+
+
+def _by_hand(machine: dict[str, Any], truth: dict[str, Any], uniform: Callable[[float, float], float]) -> None:
+    """No probe: Z homes to an endstop, and the nozzle is lowered by hand."""
+    machine["probe"] = {"kind": "nozzle", "offset_x_mm": 0.0, "offset_y_mm": 0.0, "gauge_mm": 0.1}
+    homing = machine["axes"]["z"]["homing"]
+    homing.update(end="low", endstop="z")
+    for key in ("over_x_mm", "over_y_mm"):
+        homing.pop(key, None)
+    machine["endstops"]["z"] = {"socket": "I3", "normally_closed": False}
+    truth["switches"].pop("probe")
+    truth["switches"]["z"] = {
+        **{"socket": "I3", "normally_closed": False, "axis": "z", "side": "low"},
+        **{"at_mm": uniform(-2.0, -1.2), "spread_mm": uniform(0.002, 0.01)},
+    }
+
+
 def beds(machines: int, kinds: tuple[int, ...] = (2, 3, 4)) -> dict[str, Any]:
     """Every trial of the leg on so many machines with 2, 3 and 4 lifts each; the truth is asked when each has ended."""
     with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
         return {f"{lifts} lifts": _of_kind(Path(name), machines, lifts) for lifts in kinds}
+
+
+def without_probe(machines: int) -> dict[str, Any]:
+    """The leg by hand on so many machines that have no probe: lifts by the rule, corners and Z offset by the gauge."""
+    tally = Tally()
+    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
+        for seed in range(machines):
+            scenario, _ = made_up(Path(name), seed, 2 + seed % 3, "nozzle")
+            by_rule = run_made_up("lead-screws-by-hand", [], scenario, seed)
+            tally.take("lead screws by hand", by_rule, ("gaps_differ",), "gaps_differ", 1.5)
+            tally.take("bed corners by hand", run_made_up("bed-corners-by-hand", [], scenario, seed), (), "", 0.0)
+            tally.take("Z offset", run_made_up("z-offset", ["nozzle_c=205"], scenario, seed), ("offset",), "", 0.015)
+    return {"machines": machines, **tally.report()}
 
 
 def _of_kind(folder: Path, machines: int, lifts: int) -> dict[str, Any]:
@@ -127,24 +175,11 @@ def _of_kind(folder: Path, machines: int, lifts: int) -> dict[str, Any]:
     wider: list[float] = []
     for seed in range(machines):
         scenario, pair = made_up(folder, seed, lifts)
-        level = _run("lead-screws", [], scenario, seed, keep=True)
+        level = run_made_up("lead-screws", [], scenario, seed, keep=True)
         if pair is not None:
             exchanged += 1
             named += _names(level, pair)
-        last = level.get("verify", level)
-        tally.take("lead screws", last, ("height", "range"), "range", 0.02)
-        corners = _run("bed-corners", [], scenario, seed)
-        tally.take("bed corners", corners, ("rise_x", "rise_y"), "tilt", 0.03)
-        tally.take("probe place", _run("probe-place", [], scenario, seed), ("probe_x", "probe_y"), "", 0.2)
-        hot = ["nozzle_c=205"]
-        tally.take("Z offset", _run("z-offset", hot, scenario, seed), ("offset",), "", 0.015)
-        tally.take("probe spread", _run("probe-spread", [], scenario, seed), ("deviation",), "", 0.0)
-        speed = _run("probe-speed", [], scenario, seed)
-        tally.take("probing speed", speed, (), "", 0.0)
-        found = {finding["id"]: finding["value"] for finding in speed["findings"]}
-        if speed["outcome"] == "proven":
-            quick.append(found["time"] / found["time_slow"])
-            wider.append(found["deviation"] / found["deviation_slow"])
+        probed(tally, scenario, seed, level, quick, wider)
     halved = round(float(np.mean(np.array(quick) <= HALF)), 3) if quick else None
     return {
         **{"machines": machines, "exchanged": exchanged, "exchanged_named": named, "time_halved": halved},
@@ -152,12 +187,35 @@ def _of_kind(folder: Path, machines: int, lifts: int) -> dict[str, Any]:
     }
 
 
+def probed(
+    tally: Tally, scenario: Path, seed: int, level: dict[str, Any], quick: list[float], wider: list[float]
+) -> None:
+    """Every trial of a machine with a probe, taken into the tally; level: the report of its lead screws."""
+    last = level.get("verify", level)
+    tally.take("lead screws", last, ("height", "range"), "range", 0.02)
+    corners = run_made_up("bed-corners", [], scenario, seed)
+    tally.take("bed corners", corners, ("rise_x", "rise_y"), "tilt", 0.03)
+    height = run_made_up("probe-height", [], scenario, seed)
+    tally.take("probe height", height, ("trigger", "clears"), "", 0.0)
+    place = run_made_up("probe-place", [], scenario, seed)
+    tally.take("probe place", place, ("probe_x", "probe_y"), "", 0.2)
+    tally.take("Z offset", run_made_up("z-offset", ["nozzle_c=205"], scenario, seed), ("offset",), "", 0.015)
+    tally.take("probe spread", run_made_up("probe-spread", [], scenario, seed), ("deviation",), "", 0.0)
+    speed = run_made_up("probe-speed", [], scenario, seed)
+    tally.take("probing speed", speed, (), "", 0.0)
+    found = {finding["id"]: finding["value"] for finding in speed["findings"]}
+    if speed["outcome"] == "proven":
+        quick.append(found["time"] / found["time_slow"])
+        wider.append(found["deviation"] / found["deviation_slow"])
+
+
 def _names(report: Mapping[str, Any], pair: tuple[str, str]) -> bool:
     """Whether a run named the two lifts that are exchanged, or (of two) found no more than that either could be."""
     return all(name in str(report["why"]) for name in pair) and "verify" in report
 
 
-def _run(trial: str, sets: list[str], scenario: Path, seed: int, keep: bool = False) -> dict[str, Any]:
+def run_made_up(trial: str, sets: list[str], scenario: Path, seed: int, keep: bool = False) -> dict[str, Any]:
+    """A trial on a made-up machine, answered by its scripted builder."""
     from ublet.session.headless import run_on_scenario
     from ublet.session.orders import order_for
 

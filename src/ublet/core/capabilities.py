@@ -7,9 +7,11 @@ from typing import Literal, get_args
 
 from ublet.core.machine.schema import MachineFile
 
-Capability = Literal["heat", "motion", "programs", "probe", "image", "accelerometer"]
+Capability = Literal["heat", "motion", "programs", "probe", "image", "accelerometer", "coil"]
 
 ALL: frozenset[str] = frozenset(get_args(Capability))
+STREAMED: frozenset[Capability] = frozenset({"accelerometer", "coil"})
+"""A board says by its streams that it has these."""
 
 LACKING: Mapping[Capability, str] = {
     "heat": "drives no heaters and fans",
@@ -18,6 +20,7 @@ LACKING: Mapping[Capability, str] = {
     "probe": "has no pin to deploy",
     "image": "takes no images over its line",
     "accelerometer": "has no accelerometer",
+    "coil": "has no coil",
 }
 """What is said of a board that lacks one."""
 

@@ -9,6 +9,9 @@ from ublet.core.heat.sensor_trials import TRIALS as SENSORS
 from ublet.core.heat.soak_trials import TRIALS as SOAK
 from ublet.core.heat.trials import TRIALS as HEAT
 from ublet.core.heat.wire_trials import TRIALS as HEAT_WIRES
+from ublet.core.level.coil_curve_trials import TRIALS as COIL_CURVE
+from ublet.core.level.coil_drift_trials import TRIALS as COIL_DRIFT
+from ublet.core.level.coil_pass_trials import TRIALS as COIL_PASS
 from ublet.core.level.corner_hand_trials import TRIALS as CORNERS_BY_HAND
 from ublet.core.level.corner_trials import TRIALS as CORNERS
 from ublet.core.level.height_trials import TRIALS as HEIGHT
@@ -29,7 +32,8 @@ from ublet.core.trial import TrialSpec
 
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
 MOVE = (*HOMING, *TRAVEL, *STEPS, *LIMITS)
-LEVEL = (*LIFTS, *LIFTS_BY_HAND, *CORNERS, *CORNERS_BY_HAND, *SPREAD, *SPEED, *PLACE, *HEIGHT, *TOUCH)
+COIL = (*COIL_CURVE, *COIL_DRIFT, *COIL_PASS)
+LEVEL = (*COIL, *LIFTS, *LIFTS_BY_HAND, *CORNERS, *CORNERS_BY_HAND, *SPREAD, *SPEED, *PLACE, *HEIGHT, *TOUCH)
 TRIALS: dict[str, TrialSpec] = {
     spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *LEVEL, *EXTRUDE, *PIECE, *REST)
 }

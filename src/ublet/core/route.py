@@ -90,6 +90,13 @@ ROUTE: tuple[Station, ...] = (
     Station("guards", "Heat", "what switches off by itself", ("guards-drill",), "guards"),
     Station("temperatures", "Heat", "materials' temperatures, by hand", (), "control"),
     Station("soak time", "Heat", "when the bed stops moving", ("bed-soak",), "soak"),
+    Station(
+        "coil probe",
+        "Level",
+        "how a coil tells heights",
+        ("coil-current", "coil-curve", "coil-drift", "coil-pass"),
+        "coil",
+    ),
     Station("lead screws", "Level", "the bed square to the frame", ("lead-screws", "lead-screws-by-hand"), "lifts"),
     Station("bed corners", "Level", "the bed flat by its screws", ("bed-corners", "bed-corners-by-hand"), "corners"),
     Station("probe spread", "Level", "how well the probe repeats", ("probe-spread", "probe-speed"), "spread"),

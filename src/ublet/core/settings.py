@@ -90,6 +90,9 @@ def _as_rows(value: Any) -> Any:
     return tuple(_as_row(row) for row in value) if isinstance(value, (list, tuple)) else value
 
 
+Numbers = Annotated[Row, BeforeValidator(_as_row)]
+"""An array of one dimension in a part."""
+
 Grid = Annotated[tuple[Row, ...], BeforeValidator(_as_rows)]
 """An array of two dimensions in a part."""
 

@@ -81,6 +81,14 @@ class Sockets(Protocol):
         None when it did not, or nothing was waited for.
         """
 
+    def tune(self, sensor: str, register: str, value: float) -> None:
+        """A register of a sensor: of the coil ``drive`` (mA) and ``alert`` (the frequency over its reference from which
+        its line tells that metal is near, Hz).
+        """
+
+    def reading(self, sensor: str) -> tuple[float, ...]:
+        """What a sensor that streams reads just now, a number a column in its units; nothing where there is none."""
+
     def listen(self, sensor: str, rate_hz: float) -> None:
         """A sensor that streams begins to take readings; at 0 Hz it ends."""
 

@@ -10,14 +10,14 @@ from numpy.typing import NDArray
 
 @dataclass(frozen=True)
 class StreamKind:
-    """A sensor that streams. scale: the value of one count, in ``unit``; rates_hz: those that it can be asked for;
-    memory_bytes: the board's room for what has not gone over the line yet.
+    """A sensor that streams. units, scales: of each column, and what one count of it stands for; rates_hz: those that
+    it can be asked for; memory_bytes: the board's room for what has not gone over the line yet.
     """
 
     name: str
     columns: tuple[str, ...]
-    unit: str
-    scale: float
+    units: tuple[str, ...]
+    scales: tuple[float, ...]
     rates_hz: tuple[float, ...]
     memory_bytes: int
 
@@ -42,7 +42,7 @@ class Readings:
 @dataclass(frozen=True)
 class Chunk:
     """Readings one after the other: number of the first one, times by the board's clock in s (n), values (n x columns)
-    in the unit of their kind.
+    in the units of their kind.
     """
 
     index: int

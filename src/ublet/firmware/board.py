@@ -13,6 +13,7 @@ from ublet.core.heat.pid import TICK_S
 from ublet.core.motion.kinematics import AXES
 from ublet.core.settings import Value
 from ublet.core.sockets import Sockets
+from ublet.firmware.coil import CoilDrive
 from ublet.firmware.drive import Drive
 from ublet.firmware.events import Events
 from ublet.firmware.guards import Trip
@@ -61,6 +62,7 @@ class Board:
         )
         kinds = kinds_on(hardware.streams, hardware.memory_bytes)
         self.streams = Streams(sockets, self.events, kinds, lambda: self.time_s)
+        self.coil = CoilDrive(sockets)
         self.kept_samples = KEPT_SAMPLES
         self.restart_due = False
         self.boot = 0
@@ -81,6 +83,7 @@ class Board:
         self._sockets.pin(False)
         self.events.restart()
         self.mover.reset(live)
+        self.coil.settled(live)
         self.mode, self.why, self.guard = "ready", "", ""
         self.index, self.time_s = 0, 0.0
         self.samples: deque[list[float | None]] = deque(maxlen=self.kept_samples)
@@ -195,6 +198,7 @@ class Board:
         live.update(values)
         self.heat.settled()
         self.mover.settled()
+        self.coil.settled(live)
 
     def save(self, values: Mapping[str, Value | None]) -> None:
         """Change stored and live settings in one transaction; None removes a stored value.
@@ -227,6 +231,7 @@ class Board:
         for trip in self.heat.control():
             self._trip(trip)
         self.heat.put_out()
+        self.coil.look_out()
         self.mover.advance(TICK_S)
         self._sockets.pass_time(TICK_S)
         if self.boot != boot:

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from ublet.core.capabilities import ALL
+from ublet.core.capabilities import ALL, STREAMED
 from ublet.core.heat.pid import TICK_S
 from ublet.firmware.board import HEARTBEAT_WINDOW_S, Board
 from ublet.firmware.events import Event
@@ -208,7 +208,7 @@ class Service:
             "clock": self._speed,
             "simulated": True,
             "channels": board.channels,
-            "can": sorted(ALL - {"accelerometer"} - board.hardware.lacks),
+            "can": sorted(ALL - STREAMED - board.hardware.lacks),
             "streams": [told_kind(kind) for kind in board.streams.kinds.values()],
             "sample_period_s": TICK_S,
             "heartbeat_window_s": HEARTBEAT_WINDOW_S,

@@ -46,8 +46,8 @@ def told_kind(kind: StreamKind) -> dict[str, Any]:
     return {
         "name": kind.name,
         "columns": list(kind.columns),
-        "unit": kind.unit,
-        "scale": kind.scale,
+        "units": list(kind.units),
+        "scales": list(kind.scales),
         "rates_hz": list(kind.rates_hz),
         "memory_bytes": kind.memory_bytes,
     }

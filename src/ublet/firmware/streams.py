@@ -27,7 +27,22 @@ LINE_SHARE = 0.6
 def kinds_on(streams: Sequence[str], memory_bytes: int) -> dict[str, StreamKind]:
     """What the sensors that a board has are, by their names."""
     known = (
-        StreamKind("accelerometer", ("x", "y", "z"), "m/s²", 0.0024, (400.0, 800.0, 1600.0, 3200.0), memory_bytes),
+        StreamKind(
+            "accelerometer",
+            ("x", "y", "z"),
+            ("m/s²",) * 3,
+            (0.0024,) * 3,
+            (400.0, 800.0, 1600.0, 3200.0),
+            memory_bytes,
+        ),
+        StreamKind(
+            "coil",
+            ("frequency", "amplitude", "warmth"),
+            ("Hz", "V", "°C"),
+            (50.0, 0.001, 0.01),
+            (100.0, 400.0),
+            memory_bytes,
+        ),
     )
     return {kind.name: kind for kind in known if kind.name in streams}
 

@@ -5,9 +5,18 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from functools import cache
-from typing import Annotated, Any, Literal, TypeVar, cast
+from typing import Annotated, Any, Literal, Self, TypeVar, cast
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, TypeAdapter, ValidationError, field_validator
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    TypeAdapter,
+    ValidationError,
+    field_validator,
+    model_validator,
+)
 
 from ublet.core.settings import Value, frozen
 from ublet.core.streams import StreamKind
@@ -40,15 +49,21 @@ class StreamKindTold(Told):
 
     name: str
     columns: list[str] = Field(min_length=1)
-    unit: str
-    scale: float
+    units: list[str] = Field(min_length=1)
+    scales: list[float] = Field(min_length=1)
     rates_hz: list[float] = Field(min_length=1)
     memory_bytes: int = 0
+
+    @model_validator(mode="after")
+    def _of_every_column(self) -> Self:
+        if not len(self.columns) == len(self.units) == len(self.scales):
+            raise ValueError("as many units and scales as columns")
+        return self
 
     def kind(self) -> StreamKind:
         """What it is."""
         columns, rates = tuple(self.columns), tuple(self.rates_hz)
-        return StreamKind(self.name, columns, self.unit, self.scale, rates, self.memory_bytes)
+        return StreamKind(self.name, columns, tuple(self.units), tuple(self.scales), rates, self.memory_bytes)
 
 
 class Hello(Told):

@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import Mapping, Sequence
 from typing import TypeVar
 
-from ublet.core.capabilities import ALL
+from ublet.core.capabilities import ALL, STREAMED
 from ublet.core.motion.program import Segment
 from ublet.core.settings import Value
 from ublet.core.streams import StreamKind
@@ -43,7 +43,7 @@ class RpcController:
         about = self._client.about
         if about is None:
             return frozenset()
-        told = ALL - {"accelerometer"} if about.can is None else frozenset(about.can)
+        told = ALL - STREAMED if about.can is None else frozenset(about.can)
         return told | self.streams().keys()
 
     async def _do(self, method: str, **params: object) -> None:

@@ -125,7 +125,7 @@ class StreamRun:
         self._due = block.index + count
         self._clocking.take(block.index, block.first_s)
         self._clocking.take(block.index + count - 1, block.last_s)
-        return Chunk(block.index, self.times(block.index, count), block.counts.astype(np.float64) * self.kind.scale)
+        return Chunk(block.index, self.times(block.index, count), block.counts * np.array(self.kind.scales))
 
     def _gap(self, index: int) -> None:
         if index > self._due:

@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from ublet.core.settings import Part, setting
+from ublet.world.coil import CoilTruth
 
 
 class WavePart(Part):
@@ -122,3 +123,29 @@ class Knock(Part):
     after_touches: int = setting("So many touches after power-on.", low=0, high=1_000_000)
     mm: float = setting("It rises by so much.", unit="mm", low=-5, high=5)
     at: Literal["everywhere", "left", "right", "front", "back"] = setting("Where.", default="everywhere")
+
+
+class CoilPart(Part):
+    """A coil over metal instead of the probe's switch: its line is what is plugged to the probe's socket."""
+
+    inner_mm: float = setting("Radius of its innermost turn.", unit="mm", low=0.5, high=30, default=2.5)
+    outer_mm: float = setting("Radius of its outermost turn.", unit="mm", low=1, high=40, default=7.0)
+    turns: int = setting("Turns.", low=2, high=60, default=10)
+    circuit_pf: float = setting("Capacitance that it rings with.", unit="pF", low=50, high=50_000, default=3000.0)
+    mirror: float = setting("Share of its field that the metal turns back.", low=0.01, high=1, default=0.35)
+    skin_mm: float = setting("How far below the surface it does.", unit="mm", low=0, high=2, default=0.08)
+    copper_ppm_k: float = setting("Inductance with each °C, millionths.", low=-500, high=500, default=20.0)
+    circuit_ppm_k: float = setting("Capacitance with each °C, millionths.", low=-2000, high=2000, default=80.0)
+    circuit_ppm_k2: float = setting("And with its square.", low=-20, high=20, default=0.4)
+    grows_mm_k: float = setting("How much nearer a degree brings it.", unit="mm/K", low=0, high=0.01, default=0.0004)
+    loud_v_ma: float = setting("How loud a milliampere makes it far from metal, V.", low=0.1, high=50, default=2.2)
+    lossy: float = setting("How much quieter metal makes it.", low=0, high=50, default=1.5)
+    noise_hz: float = setting("Deviation of a reading at its best.", unit="Hz", low=0, high=10_000, default=40.0)
+    late_s: float = setting("How old a reading is.", unit="s", low=0, high=0.02, default=0.003)
+    hangs_mm: float = setting("How high it hangs over the nozzle's tip.", unit="mm", low=0, high=20, default=1.2)
+    warms_share: float = setting("How warm the bed makes it: share of the bed's own rise.", low=0, high=1, default=0.4)
+    warms_s: float = setting("Time constant of that.", unit="s", low=1, high=36000, default=300.0)
+
+    def truth(self) -> CoilTruth:
+        """The coil for the simulation."""
+        return CoilTruth(**self.model_dump())

@@ -6,6 +6,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
+import numpy as np
+
+from ublet.core.level.coil_pass import lines_over
+from ublet.core.level.coil_pass_trials import PassParameters, corners_of
 from ublet.core.level.corner_trials import CornerParameters
 from ublet.core.level.lift_trials import pivots_of
 from ublet.core.level.lifts import standing_of
@@ -99,6 +103,23 @@ def _spread(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     return {f"deviation.{name}": world.probe.part.spread_mm for name in names}
 
 
+def _passed(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    """The bed's true heights over their mean at the places of a pass, as the coil sees them: its mean over what it
+    sees.
+    """
+    if world.coil is None:
+        return {}
+    chosen = PassParameters.model_validate(dict(aim))
+    reach = reach_of(machine)
+    places = lines_over(reach, chosen.columns, chosen.rows).places
+    heights = np.array([world.bed.height(*place) for place in places]).reshape(chosen.rows, chosen.columns)
+    level = heights - heights.mean()
+    return {
+        **{f"height.{name}": float(level[at]) for name, at in corners_of(chosen.rows, chosen.columns).items()},
+        "range": float(np.ptp(level)),
+    }
+
+
 AT_END: dict[str, TruthAtEnd] = {
     "lead-screws": _lifts,
     "lead-screws-by-hand": _lifts_by_hand,
@@ -107,6 +128,7 @@ AT_END: dict[str, TruthAtEnd] = {
     "probe-spread": _spread,
     "probe-place": _place,
     "probe-height": _mounted,
+    "coil-pass": _passed,
 }
 """The truth behind each trial that changes what it measures: asked when it has ended."""
 

@@ -10,6 +10,7 @@ import numpy as np
 from ublet.core.machine.schema import MachineFile
 from ublet.world.bed import Bed, waves
 from ublet.world.bed_parts import ProbeTruth
+from ublet.world.coil import EDGES, Coil
 from ublet.world.scenario import SwitchPart
 from ublet.world.switches import Switch
 
@@ -53,7 +54,7 @@ class ProbeSwitch(Switch):
     def triggers_at(self, where: Mapping[str, float]) -> float:
         """The height at which it triggers there, without its scatter, mm."""
         truth, (x, y) = self._truth, self.place(where)
-        height = self.part.at_mm + self.lowered_mm + truth.drift_mm_k * self._warm_k - self._metal(x, y)
+        height = self._senses_mm() + self.lowered_mm + truth.drift_mm_k * self._warm_k - self._metal(x, y)
         if truth.lean_mm:
             rise = self._bed.height(x + SLOPE_MM, y) - self._bed.height(x - SLOPE_MM, y)
             height += truth.lean_mm * rise / (2 * SLOPE_MM)
@@ -81,8 +82,58 @@ class ProbeSwitch(Switch):
             self._shaken = float(self._random.normal()) if self._truth.shakes_s else 0.0
         super().press(down)
 
+    def _senses_mm(self) -> float:
+        """The height at which it triggers over flat metal, cold and as it was mounted on arrival, mm."""
+        return self.part.at_mm
+
     def _beyond(self, where: Mapping[str, float]) -> float:
         if self._truth.dies_after and self.touches >= self._truth.dies_after:
             return 1.0
         late = self.down_mm_s * (self._truth.delay_s + self._truth.shakes_s * self._shaken)
         return self.height(where) - self.triggers_at(where) - self._pin + late
+
+
+class CoilSwitch(ProbeSwitch):
+    """The line by which a coil tells that it rings faster than it was told to look out for."""
+
+    def __init__(
+        self,
+        part: SwitchPart,
+        truth: ProbeTruth,
+        machine: MachineFile,
+        bed: Bed,
+        random: np.random.Generator,
+        coil: Coil,
+    ) -> None:
+        super().__init__(part, truth, machine, bed, random)
+        self.coil = coil
+
+    def over(self, x: float, y: float, z: float) -> float:
+        """How high the coil hangs over the bed with the carriages there: the mean over what it sees of it, mm."""
+        mid_x, mid_y = x + self.offset[0], y + self.offset[1]
+        wide = self.coil.truth.outer_mm
+        sees = [self._bed.height(mid_x + wide * u, mid_y + wide * v) for u, v in EDGES]
+        return z + self._hangs_mm - sum(sees) / len(sees)
+
+    def take(self, seconds: float, where: Mapping[str, float]) -> None:
+        """Readings of a step of time that has passed."""
+        self.coil.take(seconds, where, self.over, self._truth.shakes_s)
+
+    def now(self, where: Mapping[str, float]) -> tuple[float, float, float]:
+        """A reading just now."""
+        return self.coil.now(self.over(where["x"], where["y"], where["z"]))
+
+    def stowed_gap(self, where: Mapping[str, float]) -> float:
+        """A coil is not stowed: it hangs where it hangs."""
+        return self.height(where) + self._hangs_mm
+
+    def pass_time(self, seconds: float, bed_k: float) -> None:
+        """It warms as its truth says."""
+        self.coil.pass_time(seconds, bed_k)
+
+    @property
+    def _hangs_mm(self) -> float:
+        return self.coil.truth.hangs_mm - self.lowered_mm
+
+    def _senses_mm(self) -> float:
+        return self.coil.height_at(self.coil.alert_hz) - self.coil.truth.hangs_mm

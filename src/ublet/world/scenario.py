@@ -15,7 +15,7 @@ from ublet.core.machine.lines import key_lines
 from ublet.core.machine.problem import Problem
 from ublet.core.settings import Part, Value, flatten, refusal, setting
 from ublet.core.trouble import Trouble
-from ublet.world.bed_parts import BedTruth, Knock, NozzleTruth, ProbeTruth
+from ublet.world.bed_parts import BedTruth, CoilPart, Knock, NozzleTruth, ProbeTruth
 from ublet.world.extrude import ExtruderTruth
 from ublet.world.heat import PlantTruth
 from ublet.world.mechanics import MotorTruth
@@ -264,6 +264,7 @@ class Scenario(Part):
     carriages: dict[Literal["x", "y", "z"], CarriagePart] = Field(default_factory=dict)
     bed: BedTruth = Field(default_factory=BedTruth)
     probe: ProbeTruth = Field(default_factory=ProbeTruth)
+    coil: CoilPart | None = Field(default=None, description="A coil instead of the probe's switch; left out: none.")
     nozzle: NozzleTruth = Field(default_factory=NozzleTruth)
     knocks: list[Knock] = Field(default_factory=list)
     extruder: ExtruderPart = Field(default_factory=ExtruderPart)

@@ -11,10 +11,11 @@ from ublet.core.sockets import Level, Pace, Steps, Until
 from ublet.core.streams import Readings
 from ublet.world.assembly import assemble, heats
 from ublet.world.bed import Bed
+from ublet.world.coil import Coil
 from ublet.world.extrude import Filament
 from ublet.world.heat import STEP_S, Adc, Plant
 from ublet.world.mechanics import EXTRUDER, Stretch
-from ublet.world.probe import ProbeSwitch
+from ublet.world.probe import CoilSwitch, ProbeSwitch
 from ublet.world.scenario import Event, Scenario
 from ublet.world.shake import Accelerometer, Shove
 from ublet.world.switches import Switch
@@ -52,10 +53,15 @@ class World:
         self.bed = Bed(scenario.bed, machine, scenario.knocks, np.random.default_rng([seed, 17]))
         self._bed_plant, self._tip = heats(scenario, machine, "bed"), scenario.nozzle
         self.probe: ProbeSwitch | None = None
+        self.coil: CoilSwitch | None = None
         self.switches = {name: Switch(switch) for name, switch in scenario.switches.items()}
         if "probe" in scenario.switches:
             own = np.random.default_rng([seed, 19])
-            self.probe = ProbeSwitch(scenario.switches["probe"], scenario.probe, machine, self.bed, own)
+            told = (scenario.switches["probe"], scenario.probe, machine, self.bed, own)
+            if scenario.coil is not None:
+                coil = Coil(scenario.coil.truth(), self.ambient_c, np.random.default_rng([seed, 23]))
+                self.coil = CoilSwitch(*told, coil)
+            self.probe = self.coil or ProbeSwitch(*told)
             self.switches["probe"] = self.probe
         self._plugged = {each.part.socket: each for each in reversed(self.switches.values())}
         pushes = next((each for each in self.mechanics.motors.values() if each.role == EXTRUDER), None)
@@ -63,6 +69,11 @@ class World:
         self._melts = heats(scenario, machine, "hotend")
         part = scenario.accelerometer
         self._accelerometer = Accelerometer(part.truth(), np.random.default_rng([seed, 13])) if part else None
+        self._streams: dict[str, Accelerometer | Coil] = {}
+        if self._accelerometer is not None:
+            self._streams["accelerometer"] = self._accelerometer
+        if self.coil is not None:
+            self._streams["coil"] = self.coil.coil
         self._shoves: list[Shove] = []
         self._turned_s = 0.0  # of the step of time that goes on
         self._fan_plugs = {**{fan.socket: name for name, fan in machine.fans.items()}, **scenario.fan_plugs}
@@ -112,16 +123,25 @@ class World:
         if not down and self._has_pin and self.probe is not None:
             self.probe.let_go()
 
+    def tune(self, sensor: str, register: str, value: float) -> None:
+        """A register of the coil."""
+        if self.coil is not None and sensor == "coil":
+            self.coil.coil.tune(register, value)
+            self._follow()
+
+    def reading(self, sensor: str) -> tuple[float, ...]:
+        """What the coil reads just now."""
+        return self.coil.now(self.mechanics.where) if self.coil is not None and sensor == "coil" else ()
+
     def listen(self, sensor: str, rate_hz: float) -> None:
-        """The accelerometer begins to take readings, or ends."""
-        if self._accelerometer is not None and sensor == "accelerometer":
-            self._accelerometer.listen(rate_hz)
+        """A sensor begins to take readings, or ends."""
+        if sensor in self._streams:
+            self._streams[sensor].listen(rate_hz)
 
     def heard(self, sensor: str) -> Readings:
         """What it took since it was asked last."""
-        if self._accelerometer is None or sensor != "accelerometer":
-            return Readings(np.empty((0, 3), dtype=np.int16), 0.0)
-        return self._accelerometer.heard()
+        found = self._streams.get(sensor)
+        return found.heard() if found is not None else Readings(np.empty((0, 3), dtype=np.int16), 0.0)
 
     def turn(self, motors: Sequence[Steps], pace: Pace, until: Until | None = None) -> float | None:
         """Motors turn together; the carriages follow, and press what they reach."""
@@ -143,9 +163,12 @@ class World:
                 length = length if met is None else met
             else:
                 met = None
+            before = dict(self.mechanics.where) if self._coil_listens else {}
             self.mechanics.carry(stretch, length)
             self.bed.follow(self.mechanics.spun)
             self._shove(stretch, pace)
+            if before:
+                self._pass_coil(stretch, length, before, pace)
             if EXTRUDER in stretch.motors:
                 self.filament.push(stretch.motors[EXTRUDER] * length, self._amps_of(motors))
             self._follow()
@@ -173,6 +196,8 @@ class World:
         self.filament.pass_time(seconds, self.melt_c)
         if self._accelerometer is not None:
             self._accelerometer.pass_time(seconds, self._shoves)
+        if self.coil is not None:
+            self.coil.take(seconds, self.mechanics.where)
         self._shoves.clear()
         self._turned_s = 0.0
         steps = range(round(seconds / STEP_S))
@@ -231,6 +256,18 @@ class World:
             start, end = (self._turned_s + pace.reached(mm) for mm in (stretch.start_mm, stretch.end_mm))
             axes = {axis: per_mm * pace.acceleration_mm_s2 for axis, per_mm in stretch.axes.items()}
             self._shoves.append((start, end, axes))
+
+    @property
+    def _coil_listens(self) -> bool:
+        return self.coil is not None and self.coil.coil.listening
+
+    def _pass_coil(self, stretch: Stretch, length: float, before: Mapping[str, float], pace: Pace) -> None:
+        """Note along what way the carriages went, for a coil that is listened to."""
+        assert self.coil is not None
+        began, low, high = self._turned_s, stretch.start_mm, stretch.start_mm + length
+        start, end = began + pace.reached(low), began + pace.reached(high)
+        after = dict(self.mechanics.where)
+        self.coil.coil.passed((start, end, low, high, before, after, lambda at: pace.gone(at - began)))
 
     def _went_on(self, seconds: float) -> float:
         """So much of the step of time was spent turning."""

@@ -167,7 +167,7 @@ def pooled_u_mm(series: Sequence[Sequence[float]]) -> float:
     return max(RESOLUTION_MM, math.sqrt(squares / freedom)) * student(freedom)
 
 
-PLACE_MM = {"pin": 0.006, "inductive": 0.015}
+PLACE_MM = {"pin": 0.006, "inductive": 0.015, "coil": 0.008}
 """By how much a probe reads wrong from place to place, by its kind, standard, mm: a pin leans where the bed does, and
 what senses metal reads the metal and not the sheet. No repeating at a place shows it.
 """

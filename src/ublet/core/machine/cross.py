@@ -233,10 +233,16 @@ def _probe(c: Checked) -> Iterator[Problem]:
     """The probe has what its kind needs, and reaches the mesh."""
     probe, mesh, bed = c.machine.probe, c.machine.mesh, c.machine.bed
     if probe is not None:
-        wanted = {"pin": ("socket", "servo_socket"), "inductive": ("socket",), "nozzle": ()}[probe.kind]
+        wanted = {"pin": ("socket", "servo_socket"), "inductive": ("socket",), "coil": ("socket",), "nozzle": ()}[
+            probe.kind
+        ]
         for key in wanted:
             if getattr(probe, key) is None:
                 yield c.problem(f"probe.{key}", "nothing", f"its socket: kind {probe.kind} needs one", "Add it.")
+        if probe.kind == "coil" and probe.coil is None:
+            yield c.problem(
+                "probe.coil", "nothing", "a table [probe.coil]: kind coil needs one", "Add it, empty at first."
+            )
     if mesh is None:
         return
     offsets = (probe.offset_x_mm, probe.offset_y_mm) if probe and probe.kind != "nozzle" else (0.0, 0.0)

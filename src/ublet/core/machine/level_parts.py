@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from ublet.core.settings import Grid, Name, Part, setting
+from ublet.core.settings import Grid, Name, Numbers, Part, setting
 
 
 class ProbePart(Part):
@@ -17,11 +17,76 @@ class ProbePart(Part):
     offset_y_mm: float = setting("Behind the nozzle (negative: in front).", unit="mm", low=-200, high=200)
 
 
+class CoilProbe(Part):
+    """Kind coil: how it is driven, how fast it rings at which height, and how its own warmth shifts that. Frequencies
+    are over the sensor's own reference.
+    """
+
+    drive_ma: float = setting(
+        "Current that it is driven with.", unit="mA", low=0.02, high=2, default=0.5, board=True, acts="switch"
+    )
+    trigger_hz: float = setting(
+        "Rings it this fast, metal is near; 0: not known yet.",
+        unit="Hz",
+        low=-1e7,
+        high=1e7,
+        default=0.0,
+        board=True,
+        acts="switch",
+        tolerance=200.0,
+        zero="not known yet",
+    )
+    curve_low_mm: float = setting(
+        "Height of the nozzle over the bed at the first point of the curve.", unit="mm", low=0, high=20, default=0.0
+    )
+    curve_top_mm: float = setting(
+        "And at the last; the points between lie evenly.", unit="mm", low=0, high=20, default=0.0
+    )
+    curve_hz: Numbers = setting(
+        "How fast it rings at each point; empty: not measured yet.",
+        unit="Hz",
+        low=-1e7,
+        high=1e7,
+        default=(),
+        shape=("points",),
+        tolerance=200.0,
+        bench="coil probe",
+    )
+    drift: Numbers = setting(
+        "What its warmth adds: Hz a °C, share a °C of what rings over the curve's last point, Hz a °C squared; empty: "
+        "not measured yet.",
+        low=-1e6,
+        high=1e6,
+        default=(),
+        board=True,
+        shape=("terms",),
+        bench="coil probe",
+    )
+    warmth_c: float = setting(
+        "How warm it was when the curve was measured; drift counts from there.",
+        unit="°C",
+        low=-50,
+        high=200,
+        default=25.0,
+        board=True,
+    )
+    far_hz: float = setting(
+        "How fast it rings at the curve's last point.", unit="Hz", low=-1e7, high=1e7, default=0.0, board=True
+    )
+    holds_to_c: float = setting(
+        "The drift is known up to this; 0: not measured.", unit="°C", low=0, high=200, default=0.0, zero="not measured"
+    )
+    pass_mm_s: float = setting(
+        "Speed of a pass over the bed without touching.", unit="mm/s", low=1, high=500, default=60.0
+    )
+
+
 class Probe(Part):
     """What finds the bed's height. Offsets: where the probe sits seen from the nozzle."""
 
-    kind: Literal["pin", "inductive", "nozzle"] = setting(
-        "A pin that deploys and stows, an inductive sensor, or the nozzle lowered by hand onto a gauge.",
+    kind: Literal["pin", "inductive", "coil", "nozzle"] = setting(
+        "A pin that deploys and stows, an inductive sensor, a coil that rings faster near metal, or the nozzle "
+        "lowered by hand onto a gauge.",
         board=True,
         acts="switch",
     )
@@ -82,7 +147,13 @@ class Probe(Part):
     deploy_s: float = setting("Kind pin: time to deploy.", unit="s", low=0, high=5, default=0.4, board=True)
     stow_s: float = setting("Kind pin: time to stow.", unit="s", low=0, high=5, default=0.4, board=True)
     part: ProbePart | None = None
+    coil: CoilProbe | None = None
     gauge_mm: float = setting("Thickness of the gauge for touching by hand.", unit="mm", low=0.01, high=2, default=0.1)
+
+    @property
+    def senses_metal(self) -> bool:
+        """Whether it senses metal from afar, and touches nothing."""
+        return self.kind in ("inductive", "coil")
 
 
 class Screw(Part):

@@ -76,8 +76,8 @@ async def _press(bench: Bench, name: str) -> Pressed | None:
             return None
     await bench.clock.rest(SETTLE_S)
     before = bench.probe.inputs()
-    inductive = name == "probe" and bench.machine.probe is not None and bench.machine.probe.kind == "inductive"
-    how = "Hold a piece of metal under the probe" if inductive else f"Press the {words} and hold it"
+    metal = name == "probe" and bench.machine.probe is not None and bench.machine.probe.senses_metal
+    how = "Hold a piece of metal under the probe" if metal else f"Press the {words} and hold it"
     part = name.rpartition(".")[2]
     press = Confirm(f"{how}.", ("held", "out of reach"), ("press", part))
     async with bench.builder.by_hand(press, Confirm(f"Let the {words} go.", ("let go",), ("let go", part))) as answer:

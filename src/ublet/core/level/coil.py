@@ -1,0 +1,172 @@
+"""A coil over metal: its curve of frequency against height, how finely that tells heights, what its own warmth adds.
+
+Frequencies are in Hz over the sensor's own reference, heights those of the nozzle's tip over the bed, mm.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    Floats = NDArray[np.float64]
+
+POINTS = 41
+"""A curve is kept as so many points, evenly apart."""
+
+REACHES_MM = (0.6, 1.0, 1.7, 2.8, 4.7, 8.0, 14.0)
+"""Lengths over which the nearness of metal dies away: a curve is a sum of these, none of them negative."""
+
+LOUD_V, QUIET_V = 1.75, 1.25
+"""The circuit rings well between these: louder it is driven into its rails, quieter its readings scatter."""
+
+
+def drift_hz(terms: object, over_c: float, over_far_hz: float) -> float:
+    """What warmth adds to the frequency: ``a dT + b dT (f - far) + c dT^2``.
+
+    Args:
+        terms: a (Hz/K), b (1/K), c (Hz/K²). over_c: warmth less that of the curve, K. over_far_hz: how much faster it
+            rings than far from metal, Hz.
+    """
+    if not isinstance(terms, tuple) or len(terms) != 3:
+        return 0.0
+    a, b, c = (float(each) for each in terms)
+    return a * over_c + b * over_c * over_far_hz + c * over_c * over_c
+
+
+def unshifted(hz: Floats, terms: Sequence[float], over_c: Floats, far_hz: float) -> Floats:
+    """Frequencies as they would be at the warmth of the curve: :func:`drift_hz` the other way round (n each)."""
+    import numpy as np
+
+    if len(terms) != 3:
+        return hz
+    a, b, c = terms
+    added = a * over_c + c * over_c * over_c
+    return np.asarray(far_hz + (hz - far_hz - added) / (1 + b * over_c), dtype=np.float64)
+
+
+@dataclass(frozen=True)
+class CoilCurve:
+    """Frequency at evenly spaced heights (n points each), falling all the way. residual_hz: what the fit left."""
+
+    heights: Floats
+    hz: Floats
+    residual_hz: float = 0.0
+
+    def frequency(self, mm: Floats | float) -> Floats:
+        """How fast it rings at heights (n)."""
+        import numpy as np
+        from scipy.interpolate import PchipInterpolator
+
+        return np.asarray(PchipInterpolator(self.heights, self.hz)(mm), dtype=np.float64)
+
+    def height(self, hz: Floats | float) -> Floats:
+        """At what height it rings so fast (n); outside of the curve its ends."""
+        import numpy as np
+
+        fine = np.linspace(self.heights[0], self.heights[-1], 50 * len(self.heights))
+        return np.interp(-np.asarray(hz, dtype=np.float64), -self.frequency(fine), fine)
+
+    def slope(self, mm: float) -> float:
+        """How steeply it falls at a height, Hz a mm (below 0)."""
+        step = 1e-3
+        low, high = max(self.heights[0], mm - step), min(self.heights[-1], mm + step)
+        return float((self.frequency(high) - self.frequency(low)) / (high - low))
+
+    def resolves_um(self, mm: float, scatter_hz: float) -> float:
+        """How finely a reading that scatters so much tells the height there, µm."""
+        return 1000 * scatter_hz / abs(self.slope(mm))
+
+    @property
+    def far_hz(self) -> float:
+        """At its last point."""
+        return float(self.hz[-1])
+
+
+def fit_curve(heights: Sequence[float], hz: Sequence[float]) -> CoilCurve:
+    """A curve through readings: ``f = c0 + sum ck exp(-h / lk)`` with every ``ck >= 0`` (non-negative least squares,
+    Lawson & Hanson 1974), which cannot but fall all the way, ever less steeply.
+
+    Raises:
+        ValueError: too few readings, or they do not fall with the height.
+    """
+    import numpy as np
+    from scipy.optimize import nnls
+
+    at, told = np.asarray(heights, dtype=np.float64), np.asarray(hz, dtype=np.float64)
+    if len(at) < 5:
+        raise ValueError("at least five heights are needed")
+    basis = np.column_stack([np.exp(-(at - at.min()) / reach) for reach in REACHES_MM])
+    base = float(told.min())
+    both = np.column_stack([basis, np.ones(len(at)), -np.ones(len(at))])
+    scale = float(np.ptp(told)) or 1.0
+    found, _ = nnls(both, (told - base) / scale)
+    if not found[: len(REACHES_MM)].any():
+        raise ValueError("it does not ring faster near the bed")
+    even = np.linspace(at.min(), at.max(), POINTS)
+    shape = np.column_stack([np.exp(-(even - at.min()) / reach) for reach in REACHES_MM])
+    fitted = base + scale * (shape @ found[:-2] + found[-2] - found[-1])
+    left = told - (base + scale * (both @ found))
+    freedom = max(1, len(at) - int(np.count_nonzero(found)))
+    return CoilCurve(even, fitted, math.sqrt(float(left @ left) / freedom))
+
+
+def kept_curve(low_mm: float, top_mm: float, hz: Sequence[float]) -> CoilCurve:
+    """A curve as the machine file has it.
+
+    Raises:
+        ValueError: it is none.
+    """
+    import numpy as np
+
+    told = np.asarray(hz, dtype=np.float64)
+    if len(told) < 5 or not top_mm > low_mm or not (np.diff(told) < 0).all():
+        raise ValueError("the curve is not measured yet, or does not fall all the way")
+    return CoilCurve(np.linspace(low_mm, top_mm, len(told)), told)
+
+
+@dataclass(frozen=True)
+class Drift:
+    """terms as for :func:`drift_hz`; residual_um: what they leave of heights, root mean square, µm."""
+
+    terms: tuple[float, float, float]
+    residual_um: float
+    freedom: int
+
+
+def fit_drift(curve: CoilCurve, rows: Sequence[tuple[float, float, float]]) -> Drift:
+    """What warmth adds, from readings at known heights.
+
+    Args:
+        rows: height mm, frequency Hz, warmth less that of the curve K; in groups that were read at one warmth.
+
+    Each is weighted by what it says of the height: ``(f - curve) / slope``. Without a warmth far from the first one
+    the square is left out.
+
+    Raises:
+        ValueError: fewer than two warmths.
+    """
+    import numpy as np
+
+    told = np.asarray(rows, dtype=np.float64)
+    warm = np.unique(np.round(told[:, 2], 1))
+    if len(warm) < 2:
+        raise ValueError("at least two warmths are needed")
+    slopes = np.array([abs(curve.slope(mm)) for mm in told[:, 0]])
+    off = told[:, 1] - curve.frequency(told[:, 0])
+    over = told[:, 1] - curve.far_hz
+    columns = [told[:, 2], told[:, 2] * over]
+    if len(warm) > 2:
+        columns.append(told[:, 2] ** 2)
+    design = np.column_stack(columns) / slopes[:, None]
+    size = np.linalg.norm(design, axis=0)
+    found = np.linalg.lstsq(design / size, off / slopes, rcond=None)[0] / size
+    left = off / slopes - design @ found
+    freedom = max(1, len(told) - len(columns))
+    terms = (float(found[0]), float(found[1]), float(found[2]) if len(found) > 2 else 0.0)
+    return Drift(terms, 1000 * math.sqrt(float(left @ left) / freedom), freedom)

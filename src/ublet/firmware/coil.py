@@ -1,0 +1,43 @@
+"""The coil's registers: how it is driven, and from which frequency on its line tells that metal is near."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+
+from ublet.core.level.coil import drift_hz
+from ublet.core.settings import Value
+from ublet.core.sockets import Sockets
+from ublet.firmware.live_values import number_in
+
+NAME = "coil"
+
+
+class CoilDrive:
+    """Keeps the registers at what the live settings say, as warm as the coil is now."""
+
+    def __init__(self, sockets: Sockets) -> None:
+        self._sockets = sockets
+        self._live: Mapping[str, Value] = {}
+        self._here = False
+
+    def settled(self, live: Mapping[str, Value]) -> None:
+        """Live settings have changed."""
+        self._live = live
+        self._here = live.get("probe.kind") == "coil" and "probe.coil.drive_ma" in live
+        if self._here:
+            self._sockets.tune(NAME, "drive", number_in(live, "probe.coil.drive_ma"))
+            self.look_out()
+
+    def look_out(self) -> None:
+        """The frequency that means metal, moved by what its warmth adds there."""
+        if not self._here or not (reads := self._sockets.reading(NAME)):
+            return
+        live, trigger = self._live, number_in(self._live, "probe.coil.trigger_hz")
+        if not trigger:
+            self._sockets.tune(NAME, "alert", math.inf)
+            return
+        terms = live.get("probe.coil.drift")
+        over_c = reads[2] - number_in(live, "probe.coil.warmth_c")
+        shift = drift_hz(terms, over_c, trigger - number_in(live, "probe.coil.far_hz")) if terms else 0.0
+        self._sockets.tune(NAME, "alert", trigger + shift)
