@@ -149,6 +149,15 @@ class Bed:
         self._spun = now
         self._lifted = self._platform.terms(list(self.lifts_mm.values()))
 
+    def come_down(self) -> None:
+        """As it stands after Z came down: every lift has taken up its play that way, as it does before whatever counts."""
+        mean = sum(self._spun.values()) / len(self._spun) if self._spun else 0.0
+        for role, lift in self._lifts.items():
+            self._trailing[role] = lift.play_mm / 2
+            self.lifts_mm[role] = lift.off_mm + self._spun[role] - mean + self._trailing[role]
+        if self._lifts:
+            self._lifted = self._platform.terms(list(self.lifts_mm.values()))
+
     def turn_lift(self, name: str, mm: float) -> None:
         """A hand turns a lead screw: the gap there opens by so much."""
         role = f"z.{name}"

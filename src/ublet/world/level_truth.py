@@ -136,4 +136,7 @@ AT_END: dict[str, TruthAtEnd] = {
 def truth_at_end(world: World, machine: MachineFile, trial: str, aim: Aim) -> dict[str, float]:
     """Truth for a trial's findings, by their ids, as things are now; none for a trial that changes nothing."""
     truth = AT_END.get(trial)
-    return truth(world, machine, aim) if truth is not None else {}
+    if truth is None:
+        return {}
+    world.bed.come_down()
+    return truth(world, machine, aim)

@@ -14,7 +14,7 @@ from ublet.core.level.surface import Place
 from ublet.core.level.touching import HOT_C, Offset, Touch, offset_of, side_words
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
+from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, moving, number_of
 from ublet.core.questions import Jog
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
@@ -116,6 +116,8 @@ async def _touch(
         bed = await probe.height_at(place)
         trigger = probe.trigger_mm + bed
         await probe.park()
+    elif before:
+        await _home_again(bench)
     high = before[-1].touched_mm + AGAIN_MM if before else bed + START_MM
     await bench.motion.go({"z": max(LIFT_MM, high)}, DOWN_MM_S * 2)
     await bench.motion.go({"x": place[0], "y": place[1]}, TRAVEL_MM_S)
@@ -134,6 +136,18 @@ async def _touch(
     if jogged.answer != "it drags":
         raise TrialFailed("Stopped before the nozzle touched the gauge: the offset stays as it was.")
     return Touch(trigger, jogged.position["z"])
+
+
+async def _home_again(bench: Bench) -> None:
+    """Z to its endstop once more, where X and Y home: what that scatters is then in the touches' mean."""
+    await bench.motion.go({"z": LIFT_MM}, DOWN_MM_S * 2)
+    ends = {}
+    for name in ("x", "y"):
+        axis = axis_of(bench.machine, name)
+        low = axis.homing.end == "low"
+        ends[name] = axis.minimum_mm + axis.homing.back_off_mm if low else axis.maximum_mm - axis.homing.back_off_mm
+    await bench.motion.go(ends, TRAVEL_MM_S)
+    await home_axis(bench, "z")
 
 
 def _nozzle_c(bench: Bench) -> float:

@@ -54,7 +54,8 @@ def offset_of(touches: Sequence[Touch], gauge_mm: float, step_mm: float, hot: bo
     count = len(touches)
     if not count:
         raise ValueError("no touches")
-    each = [former_mm + touch.touched_mm - gauge_mm - touch.trigger_mm for touch in touches]
+    within = step_mm / 2  # it is lowered until it drags: that began somewhere in the last step
+    each = [former_mm + touch.touched_mm + within - gauge_mm - touch.trigger_mm for touch in touches]
     mean = sum(each) / count
     deviation = deviation_of(each)
     known = math.sqrt(FEEL_MM**2 / 3 + step_mm**2 / 12)
