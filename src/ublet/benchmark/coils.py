@@ -48,6 +48,7 @@ def coils(machines: int) -> dict[str, Any]:
     """
     proven: dict[str, list[bool]] = {}
     covered: list[bool] = []
+    drifts: list[bool] = []
     errors: list[float] = []
     shifts: list[float] = []
     failed: list[str] = []
@@ -72,6 +73,9 @@ def coils(machines: int) -> dict[str, Any]:
                 if id.startswith("height"):
                     errors.append(abs(found[id]["value"] - true))
                     covered.append(errors[-1] <= 2 * found[id]["uncertainty"])
+            shift = next((f for f in reports[2]["findings"] if f["id"] == "shift"), None)
+            if shift is not None and "shift" in (true := reports[2].get("truth", {})):
+                drifts.append(abs(shift["value"] - true["shift"]) <= 2 * shift["uncertainty"])
             shifts += [abs(f["value"]) for f in reports[2]["findings"] if f["id"] == "shift"]
             warmer += [found["warmer"]["value"]] if "warmer" in found else []
     return {
@@ -79,6 +83,7 @@ def coils(machines: int) -> dict[str, Any]:
         "proven": {trial: round(float(np.mean(each)), 3) for trial, each in proven.items()},
         "heights_covered": round(float(np.mean(covered)), 3) if covered else None,
         "claims": len(covered),
+        "drift_covered": round(float(np.mean(drifts)), 3) if drifts else None,
         "map_p95_um": round(1000 * float(np.percentile(errors, 95)), 1) if errors else None,
         "map_within": round(float(np.mean(np.array(errors) <= WITHIN_MM)), 3) if errors else None,
         "shift_median_um": round(float(np.median(shifts)), 1) if shifts else None,

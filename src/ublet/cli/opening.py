@@ -69,7 +69,7 @@ def open_(
 
 @app.command()
 def demo(
-    machine: Annotated[str, typer.Option(help="tern or wren.")] = "tern",
+    machine: Annotated[str, typer.Option(help="tern, wren, or tern-coil: Tern with a coil for a probe.")] = "tern",
     speed: Annotated[float, typer.Option(min=0.1, max=60, help="The board's clock, times real time.")] = 8.0,
     dir: Annotated[Path | None, typer.Option(help="Folder for the machine's files.")] = None,
 ) -> None:

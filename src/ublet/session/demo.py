@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
-import shutil
 import subprocess
 import sys
 from dataclasses import dataclass
@@ -13,7 +12,8 @@ from typing import IO
 
 from ublet.core.trouble import Trouble
 from ublet.session.hands import DemoHands
-from ublet.session.library import DATA, DEMOS
+from ublet.session.library import DEMOS, machine_path, scenario_path
+from ublet.session.variant import variant, variants
 
 
 class DemoError(Trouble):
@@ -60,22 +60,32 @@ def prepare(kind: str, folder: Path) -> tuple[Path, Path]:
     Raises:
         DemoError: unknown machine, or the folder cannot be written.
     """
-    if kind not in DEMOS:
-        raise DemoError(f"--machine {kind}: found {kind!r}; allowed: {', '.join(DEMOS)}.")
-    stem = DEMOS[kind]
+    allowed = (*DEMOS, *variants())
+    if kind not in allowed:
+        raise DemoError(f"--machine {kind}: found {kind!r}; allowed: {', '.join(allowed)}.")
+    stem, declared, truth = _texts(kind)
     machine, scenario = folder / f"{stem}.toml", folder / "scenario" / f"{stem}.toml"
     try:
-        for target, source in (
-            (machine, DATA / "machines" / f"{stem}.toml"),
-            (scenario, DATA / "scenarios" / f"{stem}.toml"),
-            (folder / "machines" / f"{stem}.toml", DATA / "machines" / f"{stem}.toml"),
+        for target, text in (
+            (machine, declared),
+            (scenario, truth),
+            (folder / "machines" / f"{stem}.toml", declared),
         ):
             target.parent.mkdir(parents=True, exist_ok=True)
             if not target.exists():
-                shutil.copyfile(source, target)
+                target.write_text(text, encoding="utf-8")
     except OSError as error:
         raise DemoError(f"{folder} cannot be written ({error.strerror}): name another with --dir.") from error
     return machine, scenario
+
+
+def _texts(kind: str) -> tuple[str, str, str]:
+    """File stem, machine file and scenario of a demonstration."""
+    if kind not in DEMOS:
+        return variant(kind)
+    stem = DEMOS[kind]
+    paths = machine_path(stem), scenario_path(stem)
+    return stem, *(path.read_text(encoding="utf-8") for path in paths)  # type: ignore[return-value]
 
 
 def start(kind: str, folder: Path, speed: float) -> Demo:

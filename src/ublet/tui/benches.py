@@ -13,6 +13,7 @@ from ublet.tui.heat.pairing import PairingBench
 from ublet.tui.heat.sensors import SensorsBench
 from ublet.tui.heat.soak import SoakBench
 from ublet.tui.heat.temperatures import TemperaturesBench
+from ublet.tui.level.coil import CoilBench
 from ublet.tui.level.corners import CornersBench
 from ublet.tui.level.lifts import LiftsBench
 from ublet.tui.level.place import PlaceBench
@@ -41,7 +42,7 @@ BENCHES: dict[str, type[Bench]] = {
         *(InputsBench, PairingBench, FansBench, MotorsBench),
         *(DirectionsBench, HomingBench, JogBench, StepsBench, LimitsBench),
         *(SensorsBench, HotendBench, BedBench, GuardsBench, TemperaturesBench, SoakBench),
-        *(LiftsBench, CornersBench, SpreadBench, PlaceBench, TouchBench),
+        *(CoilBench, LiftsBench, CornersBench, SpreadBench, PlaceBench, TouchBench),
         *(ExtruderBench, PieceBench, AccelerometerBench, LedgerBench),
     )
 }

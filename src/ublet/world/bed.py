@@ -150,7 +150,9 @@ class Bed:
         self._lifted = self._platform.terms(list(self.lifts_mm.values()))
 
     def come_down(self) -> None:
-        """As it stands after Z came down: every lift has taken up its play that way, as it does before whatever counts."""
+        """As it stands after Z came down: every lift has taken up its play that way, as it does before whatever
+        counts.
+        """
         mean = sum(self._spun.values()) / len(self._spun) if self._spun else 0.0
         for role, lift in self._lifts.items():
             self._trailing[role] = lift.play_mm / 2

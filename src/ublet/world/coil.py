@@ -91,7 +91,7 @@ class Coil:
         coarse = np.concatenate([np.arange(0.0, 8.0, 0.05), np.arange(8.0, FURTHEST_MM + 0.4, 0.4)])
         image = sum(mutual(r, s, 2 * (coarse + truth.skin_mm)) for r in turns for s in turns)
         self._mirrored = np.exp(np.interp(self._heights, coarse, np.log(truth.mirror * np.asarray(image))))
-        self.warm_k = 0.0
+        self.warm_k = self.warmest_k = 0.0
         self.drive_ma, self.alert_hz = 0.0, math.inf
         self._asked, self._found_mm = (math.inf, 0.0, 0.0), -FURTHEST_MM
         self._rate_hz = self._ahead_s = 0.0
@@ -138,6 +138,16 @@ class Coil:
         quiet = np.maximum(volts, 0.05)
         return np.asarray(self.truth.noise_hz * BEST_V / quiet * np.maximum(1.0, LOW_V / quiet) ** 3)
 
+    def shift_mm(self, over_mm: float, warm_k: float) -> float:
+        """How much nearer metal seems so high over it, with the coil so much warmer than the room."""
+        heights, before = np.array([over_mm, over_mm + 0.01]), self.warm_k
+        self.warm_k = 0.0
+        cold = self.frequency(heights)
+        self.warm_k = warm_k
+        hot = self.frequency(heights)
+        self.warm_k = before
+        return float((hot[0] - cold[0]) / (cold[0] - cold[1]) * 0.01)
+
     # readings
 
     @property
@@ -159,6 +169,7 @@ class Coil:
         """The bed is so much warmer than the room."""
         warm = self.truth.warms_share * bed_k
         self.warm_k += (warm - self.warm_k) * -math.expm1(-seconds / self.truth.warms_s)
+        self.warmest_k = max(self.warmest_k, self.warm_k)
 
     def take(
         self, seconds: float, where: Mapping[str, float], over: Callable[[float, float, float], float], shakes_s: float

@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping
 
 import numpy as np
 
+from ublet.core.level.coil_drift_trials import NEARER_MM
 from ublet.core.level.coil_pass import lines_over
 from ublet.core.level.coil_pass_trials import PassParameters, corners_of
 from ublet.core.level.corner_trials import CornerParameters
@@ -120,6 +121,14 @@ def _passed(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     }
 
 
+def _drifted(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    """What the coil's warmth really shifts heights by, at the warmest that it was, µm."""
+    if world.coil is None:
+        return {}
+    coil = world.coil.coil
+    return {"shift": 1000 * coil.shift_mm(coil.truth.hangs_mm + NEARER_MM, coil.warmest_k)}
+
+
 AT_END: dict[str, TruthAtEnd] = {
     "lead-screws": _lifts,
     "lead-screws-by-hand": _lifts_by_hand,
@@ -128,6 +137,7 @@ AT_END: dict[str, TruthAtEnd] = {
     "probe-spread": _spread,
     "probe-place": _place,
     "probe-height": _mounted,
+    "coil-drift": _drifted,
     "coil-pass": _passed,
 }
 """The truth behind each trial that changes what it measures: asked when it has ended."""

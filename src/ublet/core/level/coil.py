@@ -22,6 +22,12 @@ POINTS = 41
 REACHES_MM = (0.6, 1.0, 1.7, 2.8, 4.7, 8.0, 14.0)
 """Lengths over which the nearness of metal dies away: a curve is a sum of these, none of them negative."""
 
+TOUCH_MM = 0.0065
+"""Standard uncertainty of a touch with a gauge, mm: the feel of it, and the last step."""
+
+READ_MM = 0.002
+"""Of a reading at rest over a touched place: Z's steps, and what the curve leaves, mm."""
+
 LOUD_V, QUIET_V = 1.75, 1.25
 """The circuit rings well between these: louder it is driven into its rails, quieter its readings scatter."""
 
@@ -132,21 +138,32 @@ def kept_curve(low_mm: float, top_mm: float, hz: Sequence[float]) -> CoilCurve:
 
 @dataclass(frozen=True)
 class Drift:
-    """terms as for :func:`drift_hz`; residual_um: what they leave of heights, root mean square, µm."""
+    """terms as for :func:`drift_hz`; residual_um: what they leave of heights, root mean square, µm. covariance: of the
+    terms (n x n).
+    """
 
     terms: tuple[float, float, float]
     residual_um: float
-    freedom: int
+    covariance: Floats
+
+    def shift_u_um(self, over_c: float, over_far_hz: float, slope_hz_mm: float) -> float:
+        """Standard uncertainty of what warmth shifts a height by, µm."""
+        import numpy as np
+
+        row = np.array([over_c, over_c * over_far_hz, over_c * over_c])[: len(self.covariance)]
+        return 1000 * math.sqrt(max(0.0, float(row @ self.covariance @ row))) / abs(slope_hz_mm)
 
 
-def fit_drift(curve: CoilCurve, rows: Sequence[tuple[float, float, float]]) -> Drift:
-    """What warmth adds, from readings at known heights.
+def fit_drift(curve: CoilCurve, rows: Sequence[tuple[float, float, float, int]]) -> Drift:
+    """What warmth adds, from readings at heights over touched places.
 
     Args:
-        rows: height mm, frequency Hz, warmth less that of the curve K; in groups that were read at one warmth.
+        rows: height over the touched place mm, frequency Hz, warmth less that of the curve K, number of the touch.
 
-    Each is weighted by what it says of the height: ``(f - curve) / slope``. Without a warmth far from the first one
-    the square is left out.
+    Each reading is weighted by what it says of the height, ``(f - curve) / slope``. All readings of a touch share its
+    error, and all of them the error of the touch at which the curve begins: these are fitted too, each known to be 0
+    within what a touch scatters (mixed model by augmented least squares). Without a third warmth the square is left
+    out.
 
     Raises:
         ValueError: fewer than two warmths.
@@ -154,19 +171,27 @@ def fit_drift(curve: CoilCurve, rows: Sequence[tuple[float, float, float]]) -> D
     import numpy as np
 
     told = np.asarray(rows, dtype=np.float64)
-    warm = np.unique(np.round(told[:, 2], 1))
-    if len(warm) < 2:
+    touches, which = np.unique(told[:, 3], return_inverse=True)
+    if len(touches) < 2:
         raise ValueError("at least two warmths are needed")
     slopes = np.array([abs(curve.slope(mm)) for mm in told[:, 0]])
-    off = told[:, 1] - curve.frequency(told[:, 0])
-    over = told[:, 1] - curve.far_hz
-    columns = [told[:, 2], told[:, 2] * over]
-    if len(warm) > 2:
-        columns.append(told[:, 2] ** 2)
-    design = np.column_stack(columns) / slopes[:, None]
+    off = (told[:, 1] - curve.frequency(told[:, 0])) / slopes
+    terms = [told[:, 2], told[:, 2] * (told[:, 1] - curve.far_hz)]
+    if len(touches) > 2:
+        terms.append(told[:, 2] ** 2)
+    count, hidden = len(terms), len(touches) + 1
+    design = np.zeros((len(told) + hidden, count + hidden))
+    design[: len(told), :count] = np.column_stack(terms) / slopes[:, None] / READ_MM
+    design[np.arange(len(told)), count + which] = 1 / READ_MM
+    design[: len(told), -1] = -1 / READ_MM
+    design[len(told) :, count:] = np.eye(hidden) / TOUCH_MM
     size = np.linalg.norm(design, axis=0)
-    found = np.linalg.lstsq(design / size, off / slopes, rcond=None)[0] / size
-    left = off / slopes - design @ found
-    freedom = max(1, len(told) - len(columns))
-    terms = (float(found[0]), float(found[1]), float(found[2]) if len(found) > 2 else 0.0)
-    return Drift(terms, 1000 * math.sqrt(float(left @ left) / freedom), freedom)
+    scaled = design / size
+    seen = np.concatenate([off / READ_MM, np.zeros(hidden)])
+    found = np.linalg.lstsq(scaled, seen, rcond=None)[0] / size
+    left = seen - design @ found
+    wider = max(1.0, float(left @ left) / max(1, len(told) - count))
+    covariance = (np.linalg.inv(scaled.T @ scaled) / np.outer(size, size))[:count, :count] * wider
+    shifts = off - (np.column_stack(terms) / slopes[:, None]) @ found[:count]
+    a, b, c = (float(each) for each in (*found[:count], 0.0)[:3])
+    return Drift((a, b, c), 1000 * math.sqrt(float(np.mean(shifts**2))), covariance)

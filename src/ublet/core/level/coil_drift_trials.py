@@ -28,7 +28,7 @@ NEARER_MM = 1.5
 LEAST_C = 3.0
 """A touch at a coil that is warmer by less than this than at the one before tells nothing new, °C."""
 
-GOOD_UM = 10.0
+GOOD_UM = 15.0
 BEYOND_C = 3.0
 """So far beyond the warmest touch the drift still holds, °C."""
 
@@ -58,7 +58,7 @@ async def coil_drift(bench: Bench, aim: DriftParameters) -> TrialResult:
     heater = _bed_of(machine, aim)
     bench.motion.clear_at_the_end(CLEAR_MM)
     await home_unhomed(bench, ("x", "y", "z"))
-    rows: list[tuple[float, float, float]] = []
+    rows: list[tuple[float, float, float, int]] = []
     warmest = -1000.0
     start_c = bench.heat.celsius(machine.heaters[heater].sensor) or 25.0
     async with bench.settings.borrowed({"axes.z.soft_limits": False}):
@@ -75,7 +75,7 @@ async def coil_drift(bench: Bench, aim: DriftParameters) -> TrialResult:
             if number and found[0][2] + warmth_c < warmest + LEAST_C:
                 continue  # the coil has not followed: nothing new
             warmest = max(warmest, max(row[2] for row in found) + warmth_c)
-            rows += found
+            rows += [(*row, number) for row in found]
     await bench.heat.off(heater)
     return _concluded(bench, curve, rows, warmth_c)
 
@@ -144,7 +144,9 @@ def shift_um(curve: CoilCurve, terms: tuple[float, float, float], over_c: float,
     return 1000 * drift_hz(terms, over_c, over) / abs(curve.slope(mm))
 
 
-def _concluded(bench: Bench, curve: CoilCurve, rows: list[tuple[float, float, float]], warmth_c: float) -> TrialResult:
+def _concluded(
+    bench: Bench, curve: CoilCurve, rows: list[tuple[float, float, float, int]], warmth_c: float
+) -> TrialResult:
     try:
         drift: Drift = fit_drift(curve, rows)
     except ValueError as error:
@@ -154,10 +156,12 @@ def _concluded(bench: Bench, curve: CoilCurve, rows: list[tuple[float, float, fl
     warm = [row[2] + warmth_c for row in rows]
     holds = round(max(warm) + BEYOND_C, 0)
     shifts = shift_um(curve, drift.terms, max(warm) - warmth_c, NEARER_MM)
+    over = float(curve.frequency(NEARER_MM)) - curve.far_hz
+    shift_u = drift.shift_u_um(max(warm) - warmth_c, over, curve.slope(NEARER_MM))
     good = drift.residual_um <= GOOD_UM
     findings = (
         Finding("residual", drift.residual_um, None, "µm", GOOD_UM, words="left by the drift"),
-        Finding("shift", shifts, drift.residual_um, "µm", words=f"shift at {max(warm):.0f} °C, at {NEARER_MM:g} mm"),
+        Finding("shift", shifts, shift_u, "µm", words=f"shift at {max(warm):.0f} °C, at {NEARER_MM:g} mm"),
         Finding("holds_to", holds, None, "°C", words="holds up to"),
     )
     why = (

@@ -37,10 +37,15 @@ class CoilProbe(Part):
         zero="not known yet",
     )
     curve_low_mm: float = setting(
-        "Height of the nozzle over the bed at the first point of the curve.", unit="mm", low=0, high=20, default=0.0
+        "Height of the nozzle over the bed at the first point of the curve.",
+        unit="mm",
+        low=0,
+        high=20,
+        default=0.0,
+        board=True,
     )
     curve_top_mm: float = setting(
-        "And at the last; the points between lie evenly.", unit="mm", low=0, high=20, default=0.0
+        "And at the last; the points between lie evenly.", unit="mm", low=0, high=20, default=0.0, board=True
     )
     curve_hz: Numbers = setting(
         "How fast it rings at each point; empty: not measured yet.",
@@ -48,6 +53,7 @@ class CoilProbe(Part):
         low=-1e7,
         high=1e7,
         default=(),
+        board=True,
         shape=("points",),
         tolerance=200.0,
         bench="coil probe",
@@ -74,10 +80,16 @@ class CoilProbe(Part):
         "How fast it rings at the curve's last point.", unit="Hz", low=-1e7, high=1e7, default=0.0, board=True
     )
     holds_to_c: float = setting(
-        "The drift is known up to this; 0: not measured.", unit="°C", low=0, high=200, default=0.0, zero="not measured"
+        "The drift is known up to this; 0: not measured.",
+        unit="°C",
+        low=0,
+        high=200,
+        default=0.0,
+        zero="not measured",
+        board=True,
     )
     pass_mm_s: float = setting(
-        "Speed of a pass over the bed without touching.", unit="mm/s", low=1, high=500, default=60.0
+        "Speed of a pass over the bed without touching.", unit="mm/s", low=1, high=500, default=60.0, board=True
     )
 
 
