@@ -120,3 +120,16 @@ def test_a_figure_of_the_wiring(file: Path, tmp_path: Path) -> None:
     drawn = out.read_text(encoding="utf-8")
     assert drawn.startswith("<?xml") and drawn.count("<g id=") > 50
     assert ublet("figure", "wiring", str(file), "-o", str(tmp_path / "w.png")).returncode == 2
+
+
+def test_a_mount_is_listed_and_taken_over_by_its_name(file: Path, tmp_path: Path) -> None:
+    own = tmp_path / "mounts"
+    own.mkdir()
+    (own / "mine.toml").write_text('[probe.part]\nname = "own"\noffset_x_mm = 1\noffset_y_mm = 2\n', encoding="utf-8")
+    (own / "broken.toml").write_text("[probe", encoding="utf-8")
+    listed = ublet("mounts", str(file)).stdout
+    assert "rear-arm-long" in listed and "mine" in listed and "broken" not in listed
+    assert ublet("import", "probe.part", str(file), "--from", "mine").returncode == 0
+    part = Document(file).machine.probe
+    assert part is not None and part.part is not None and part.part.name == "own" and part.part.offset_y_mm == 2
+    assert "\n\n[lifts]" in file.read_text(encoding="utf-8"), "what follows stays apart"

@@ -18,19 +18,21 @@ from textual.pilot import Pilot
 
 from tests.conftest import mended_tern
 from tests.tui.screen import PATIENCE_S
+from ublet.benchmark.wired import well_wired
 from ublet.core.heat.pid import TICK_S
+from ublet.core.machine.check import check_text
 from ublet.firmware.board import Board
 from ublet.firmware.service import Service
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
-from ublet.session.document import Document
 from ublet.session.hands import DemoHands
-from ublet.session.library import machine_path, scenario_path
+from ublet.session.library import boards, machine_path, scenario_path
 from ublet.session.session import Session
+from ublet.session.variant import variant, variants
 from ublet.simulated import SimulatedMachine
 from ublet.tui.app import UbletApp
 from ublet.tui.frame.title import Title
 from ublet.world.hands import Hands
-from ublet.world.scenario import load_scenario
+from ublet.world.scenario import Scenario, load_scenario, parse_scenario
 
 SPEED = 20.0
 PAUSE_S = 0.01
@@ -139,6 +141,14 @@ class Nearby:
         return None
 
 
+def _shipped(machine: str) -> tuple[Scenario, str]:
+    """The truth of a shipped machine or of a variant (well wired), and its machine file's text."""
+    if machine in variants():
+        _, declared, truth = variant(machine)
+        return parse_scenario(well_wired(truth)), declared
+    return load_scenario(scenario_path(machine)), machine_path(machine).read_text(encoding="utf-8")
+
+
 @asynccontextmanager
 async def opened(
     folder: Path,
@@ -153,13 +163,16 @@ async def opened(
     without the planted faults of the wires and switches.
     """
     of = board_of or machine
-    scenario = mended_tern() if mended else load_scenario(scenario_path(of))
+    scenario, declared = _shipped(of)
+    checked = check_text(declared, boards())
+    assert checked.machine is not None
+    scenario = mended_tern() if mended else scenario
     file = folder / f"{machine}.toml"
     if not file.exists():
-        file.write_text(machine_path(machine).read_text(encoding="utf-8"), encoding="utf-8")
+        file.write_text(_shipped(machine)[1], encoding="utf-8")
     loop = asyncio.get_running_loop()
     store = folder / "board-store.json"
-    simulated = SimulatedMachine(scenario, Document(machine_path(of)).machine, loop.time, store, speed)
+    simulated = SimulatedMachine(scenario, checked.machine, loop.time, store, speed)
     service = simulated.service
     ends: list[MemoryTransport] = []
 

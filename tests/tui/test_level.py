@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 from tests.tui.inside import Inside
@@ -121,5 +122,76 @@ def test_wren_goes_round_its_screws_with_a_gauge(tmp_path: Path) -> None:
             if "A whole round was fine" in screen.text():
                 break
         screen.wait("A whole round was fine")
+    finally:
+        screen.close()
+
+
+def lower_onto_the_gauge(screen: Inside) -> None:
+    """By what is seen at the machine: far in large steps, then by hundredths until it drags."""
+    for _ in range(400):
+        shown = screen.wait("Lay the gauge")
+        if "the gauge just drags" in shown:
+            return
+        air = re.search(r"with about ([\d.]+) mm of air", shown)
+        if air is None and "it is loose" not in shown:
+            screen.rest(0.1)  # it moves
+            continue
+        by = min(19.0, max(0.05, float(air[1]) - 0.1)) if air is not None else 0.01
+        screen.type(f"-{by:g}")
+        screen.key("Enter")
+        screen.rest(0.15)
+    screen.wait("the gauge just drags")
+
+
+def test_a_coil_gets_its_current_and_its_curve_before_z_is_homed(tmp_path: Path) -> None:
+    screen = Inside(tmp_path, "tern-coil")
+    try:
+        screen.wait("no errors")
+        to(screen, "coil probe")
+        assert "too quiet below" in screen.wait("Homes X and Y, not Z, which homes by the coil")
+        screen.key("Enter")
+        screen.wait("Nothing but you stops the nozzle")
+        lower_onto_the_gauge(screen)
+        screen.key("Enter")
+        shown = screen.wait("far from the bed.")
+        assert "probe.coil.drive_ma" in shown and "mA it rings with" in shown
+        screen.key("k")
+        screen.wait("1 kept")
+        screen.key("o")
+        screen.wait("nozzle over the bed, mm")
+        screen.key("Enter")
+        screen.wait("Lay the gauge (0.1 mm) below the nozzle")
+        lower_onto_the_gauge(screen)
+        screen.key("Enter")
+        shown = screen.wait("It falls all the way from 0.1 to 5.0 mm")
+        assert "probe.coil.curve_hz" in shown and "a reading tells at 1.5 mm" in shown
+    finally:
+        screen.close()
+
+
+def test_the_height_of_a_coil_is_set_by_its_mount_and_of_a_pin_only_read(tmp_path: Path) -> None:
+    screen = Inside(tmp_path, mended=True)
+    try:
+        screen.wait("no errors")
+        to(screen, "probe place")
+        screen.wait("you make a dot")
+        screen.key("o")
+        assert "the probe’s input now" in screen.wait("Then you measure what is below the stowed pin")
+        screen.key("Enter")
+        screen.wait("Lay the gauge (2 mm) below the nozzle")
+        lower_onto_the_gauge(screen)
+        screen.key("Enter")
+        shown = screen.wait("Measure with the rule how much air")
+        read = re.search(r"read on the rule: ([\d.]+) mm", shown)
+        assert read is not None
+        screen.type(read[1])
+        screen.key("Enter")
+        assert "3." in screen.wait("it clears the bed")
+        screen.key("o", "m")
+        screen.wait("Which mount carries the probe?")
+        screen.type("rear")
+        screen.key("Enter")
+        shown = screen.wait("rear arm, long is in the draft")
+        assert "by its part, rear arm, long" in shown and "41.5" in shown
     finally:
         screen.close()

@@ -84,18 +84,33 @@ def diff(first: Path, second: Path, as_json: JsonOption = False) -> None:
     raise typer.Exit(NO if found else GOOD)
 
 
+@app.command()
+def mounts(
+    file: Annotated[Path | None, typer.Argument(help="A machine file; its own folder is looked into.")] = None,
+) -> None:
+    """Mounts of probes that `import probe.part FILE --from NAME` can take over."""
+    from ublet.session.library import mounts_for
+
+    for mount in mounts_for(file.parent if file is not None else Path()):
+        print(f"{mount.path.stem:18} {mount.name:18} {mount.words}")
+
+
 @app.command("import")
 def import_(
     part: Annotated[str, typer.Argument(help="Path of a part, for example probe or heaters.bed.")],
     file: Annotated[Path, typer.Argument(help="Machine file that gets it.")],
-    source: Annotated[Path, typer.Option("--from", help="Machine file that has it.")],
+    source: Annotated[Path, typer.Option("--from", help="Machine file that has it, or the name of a mount.")],
 ) -> None:
     """Take a part of another machine file over, comments and all; what the file had there is replaced."""
     from ublet.core.machine.edit import EditError
     from ublet.core.typed import shown_after, shown_value
     from ublet.session.document import Document, DocumentError, read_text
     from ublet.session.draft import Draft
+    from ublet.session.library import mounts_for
 
+    mounts = {mount.path.stem: mount.path for mount in mounts_for(file.parent)}
+    if not source.exists():
+        source = mounts.get(str(source), source)
     with told():
         draft = Draft(Document(file))
         try:

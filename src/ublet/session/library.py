@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import tomllib
 from collections import ChainMap
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from functools import cache, lru_cache
 from pathlib import Path
 
@@ -70,10 +72,39 @@ def boards_for(folder: Path) -> Boards:
 
 def own_boards() -> Path:
     """Where boards of your own are looked for, whichever machine is open."""
+    return _own("boards")
+
+
+def _own(kind: str) -> Path:
     import os
 
     base = os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share"
-    return Path(base) / "ublet" / "boards"
+    return Path(base) / "ublet" / kind
+
+
+@dataclass(frozen=True)
+class Mount:
+    """A probe's mount that can be taken over: its file, what it is called, and the words of its first comment."""
+
+    path: Path
+    name: str
+    words: str
+
+
+def mounts_for(folder: Path) -> tuple[Mount, ...]:
+    """The shipped mounts of probes, those in your data folder (``ublet/mounts``), and those in ``mounts`` beside a
+    machine file; each is a file with a table [probe.part]. One that cannot be read is left out.
+    """
+    found: dict[str, Mount] = {}
+    for place in (DATA / "mounts", _own("mounts"), folder / "mounts"):
+        for path in sorted(place.glob("*.toml")) if place.is_dir() else ():
+            with contextlib.suppress(OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, KeyError, TypeError):
+                text = path.read_text(encoding="utf-8")
+                part = tomllib.loads(text)["probe"]["part"]
+                words = text.splitlines()[0].lstrip("# ") if text.startswith("#") else ""
+                where = f"X {float(part['offset_x_mm']):+g}, Y {float(part['offset_y_mm']):+g} mm"
+                found[path.stem] = Mount(path, str(part["name"]), f"{where}. {words}".strip())
+    return tuple(found.values())
 
 
 @lru_cache(maxsize=64)

@@ -22,8 +22,8 @@ POINTS = 41
 REACHES_MM = (0.6, 1.0, 1.7, 2.8, 4.7, 8.0, 14.0)
 """Lengths over which the nearness of metal dies away: a curve is a sum of these, none of them negative."""
 
-TOUCH_MM = 0.0065
-"""Standard uncertainty of a touch with a gauge, mm: the feel of it, and the last step."""
+TOUCH_MM = 0.0085
+"""Standard uncertainty of a touch with a gauge, mm: the feel of it, the last step, Z's play."""
 
 READ_MM = 0.002
 """Of a reading at rest over a touched place: Z's steps, and what the curve leaves, mm."""
@@ -138,7 +138,8 @@ def kept_curve(low_mm: float, top_mm: float, hz: Sequence[float]) -> CoilCurve:
 
 @dataclass(frozen=True)
 class Drift:
-    """terms as for :func:`drift_hz`; residual_um: what they leave of heights, root mean square, µm. covariance: of the
+    """terms as for :func:`drift_hz`; residual_um: what they leave of heights, touch by touch, root mean
+    square, µm. covariance: of the
     terms (n x n).
     """
 
@@ -192,6 +193,6 @@ def fit_drift(curve: CoilCurve, rows: Sequence[tuple[float, float, float, int]])
     left = seen - design @ found
     wider = max(1.0, float(left @ left) / max(1, len(told) - count))
     covariance = (np.linalg.inv(scaled.T @ scaled) / np.outer(size, size))[:count, :count] * wider
-    shifts = off - (np.column_stack(terms) / slopes[:, None]) @ found[:count]
+    shifts = off - (np.column_stack(terms) / slopes[:, None]) @ found[:count] + found[-1]
     a, b, c = (float(each) for each in (*found[:count], 0.0)[:3])
     return Drift((a, b, c), 1000 * math.sqrt(float(np.mean(shifts**2))), covariance)

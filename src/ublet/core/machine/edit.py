@@ -106,6 +106,7 @@ def take_part(text: str, other: str, path: str) -> str:
     if not isinstance(taken, Mapping):
         raise EditError(f"the other file has no part {path}")
     import tomlkit
+    import tomlkit.items
 
     table: Any = tree
     for part in parts:
@@ -115,6 +116,8 @@ def take_part(text: str, other: str, path: str) -> str:
     if key in table:
         del table[key]
     table[key] = copy.deepcopy(taken)
+    if isinstance(table[key], tomlkit.items.Table):
+        table[key].add(tomlkit.nl())
     return _dumped(tree)
 
 

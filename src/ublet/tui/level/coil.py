@@ -12,7 +12,7 @@ from rich.text import Text
 
 from ublet.core.level.coil import LOUD_V, QUIET_V, CoilCurve, fit_curve
 from ublet.core.level.coil_curve_trials import CURVE, DRIVEN, CurveParameters
-from ublet.core.level.coil_drift_trials import DRIFTED, GOOD_UM, NEARER_MM
+from ublet.core.level.coil_drift_trials import DRIFTED, GOOD_UM, HEIGHTS_MM, NEARER_MM
 from ublet.core.level.coil_pass_trials import PASSED
 from ublet.core.level.coil_reading import curve_of, no_coil
 from ublet.core.run import TrialFailed, TrialResult
@@ -28,6 +28,7 @@ from ublet.tui.motion.jog import JogBench
 from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
+GLYPHS = ("△", "◇", "○", "▽")
 SIDE_COLUMNS, NUMBER_COLUMNS = 40, 7
 
 Draw: TypeAlias = Callable[[Cells, Session, Read, TrialResult | None, Part, int], None]
@@ -142,15 +143,18 @@ def _drift(cells: Cells, session: Session, read: Read, result: TrialResult | Non
     """How far heights shift with the coil's warmth."""
     series, curve = read(DRIFTED.name), _kept(session)
     rows = series.rows.tolist() if series is not None and curve is not None else []
-    off = [(celsius, 1000 * (float(curve.height(hz)) - height)) for celsius, height, hz in rows] if curve else []
+    told = [float(curve.height(hz)) for _, _, hz in rows] if curve is not None else []
+    off = [(celsius, 1000 * (mm - height), height) for (celsius, height, _), mm in zip(rows, told, strict=True)]
     warm = [each[0] for each in off] or [20.0, 60.0]
     reach = max([50.0, *(1.1 * abs(each[1]) for each in off)])
     span = (min(warm) - 2, max(warm) + 2)
     words = ("heights shift without the drift, µm", "warmth of the coil, °C")
     drawn = graph(cells, 0, 0, (width, cells.height), span, (-reach, reach), words)
     drawn.line(span, (0.0, 0.0), Ink.faint)
-    for celsius, um in off:
-        drawn.mark(celsius, um, "•", Ink.text)
+    for celsius, um, height in off:
+        drawn.mark(celsius, um, GLYPHS[HEIGHTS_MM.index(height)] if height in HEIGHTS_MM else "•", Ink.text)
+    legend = "  ".join(f"{glyph} {height:g}" for glyph, height in zip(GLYPHS, HEIGHTS_MM, strict=True))
+    cells.put(drawn.left + 2, drawn.top + drawn.height - 1, f"{legend} mm over the touched place", Ink.dim)
     found = result.finding("holds_to") if result is not None else None
     if found is not None and result is not None and (left := result.finding("residual")) is not None:
         _figure(cells, 1, "the drift leaves, µm", f"{left.value:.1f}", f"at most {GOOD_UM:g}")

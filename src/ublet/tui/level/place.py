@@ -5,15 +5,19 @@ measured.
 from __future__ import annotations
 
 from rich.text import Text
+from textual.binding import Binding
 
 from ublet.core.level.height_trials import HeightParameters
 from ublet.core.level.place import place_words, sits
 from ublet.core.level.place_trials import AIMED
-from ublet.core.level.reach import probe_offset
+from ublet.core.level.reach import probe_offset, senses
 from ublet.core.level.surface import Place
+from ublet.core.machine.edit import EditError
 from ublet.core.run import TrialResult
 from ublet.core.settings import number_or
+from ublet.session.library import mounts_for
 from ublet.session.session import Session
+from ublet.tui.frame.pickers import Choice, PickDialog, narrowed
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.machine_map import CELL_RATIO
@@ -30,6 +34,7 @@ class PlaceBench(RecordedBench, JogBench):
     """Where the probe sits, and how high."""
 
     kind = "place"
+    BINDINGS = [Binding("m", "mount", "mount", tooltip="Take a mount’s numbers from its file into the machine file")]
     title = "Probe place"
     why = "a height belongs to the place where the probe was, not the nozzle"
 
@@ -44,6 +49,32 @@ class PlaceBench(RecordedBench, JogBench):
             self.ring()
         self._triggered = now
         super().beat()
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """A mount can be taken while nothing runs."""
+        if action == "mount":
+            return self.watched is None and senses(self.session.document.machine)
+        return super().check_action(action, parameters)
+
+    def action_mount(self) -> None:
+        """Choose a mount; its numbers go into the draft, which is saved when the builder says so."""
+        mounts = {mount.path.stem: mount for mount in mounts_for(self.session.document.path.parent)}
+        choices = [Choice(stem, mount.name, mount.words) for stem, mount in mounts.items()]
+
+        def take(stem: str | None) -> None:
+            if stem is None:
+                return
+            try:
+                self.session.draft.take(mounts[stem].path.read_text(encoding="utf-8"), "probe.part")
+            except (EditError, OSError) as error:
+                self.notify(f"Not taken: {error}.", severity="error")
+                return
+            told = f"{mounts[stem].name} is in the draft; ctrl+s saves it. Measuring is held against its numbers."
+            self.notify(told)
+            self.post_message(self.Edited())
+            self.beat()
+
+        self.app.push_screen(PickDialog("Which mount carries the probe?", narrowed(choices), ""), take)
 
     def picture(self) -> Picture:
         """Nozzle and probe from above, or from the side."""
@@ -62,7 +93,7 @@ class PlaceBench(RecordedBench, JogBench):
 
 def place_picture(session: Session, read: Read, result: TrialResult | None, width: int, height: int) -> Text:
     """The nozzle, the probe as declared, as its part says and as measured, to one scale; beside them the words."""
-    machine = session.document.machine
+    machine = session.draft.checked.machine or session.document.machine
     probe = machine.probe
     if probe is None or probe.kind == "nozzle":
         return Text("No probe sits beside the nozzle of this machine: there is nothing to measure here.", Ink.text)
