@@ -13,6 +13,7 @@ import pytest
 from tests.conftest import machine_text
 from tests.test_cli import ublet
 from ublet.core.machine.edit import edited
+from ublet.session.document import Document
 from ublet.session.library import DATA, machine_path, scenario_path
 
 
