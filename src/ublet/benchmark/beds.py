@@ -191,8 +191,9 @@ def probed(
     tally: Tally, scenario: Path, seed: int, level: dict[str, Any], quick: list[float], wider: list[float]
 ) -> None:
     """Every trial of a machine with a probe, taken into the tally; level: the report of its lead screws."""
-    last = level.get("verify", level)
-    tally.take("lead screws", last, ("height", "range"), "range", 0.02)
+    last, kind = level.get("verify", level), "coil" if "[coil]" in scenario.read_text(encoding="utf-8") else ""
+    kind = kind or KINDS[seed % len(KINDS)]
+    tally.take(f"lead screws by {kind}", last, ("height", "range"), "range", 0.02)
     corners = run_made_up("bed-corners", [], scenario, seed)
     tally.take("bed corners", corners, ("rise_x", "rise_y"), "tilt", 0.03)
     height = run_made_up("probe-height", [], scenario, seed)

@@ -126,7 +126,11 @@ async def _try(
     probe.approach = approach
     bench.progress(Progress(name, share, None, f"{touches} touches"))
     await probe.touches_at(places[1], 1)
-    capped = _cap(bench, probe, places[0], approach, name.startswith(DOWN)) if name.startswith((DOWN, ACROSS)) else ""
+    down, capped = name.startswith(DOWN), ""
+    if name.startswith((DOWN, ACROSS)):
+        capped, top = _cap(bench, probe, places[0], approach, down)
+        if down:  # a speed that the board does not go is not proposed
+            approach = probe.approach = replace(approach, mm_s=min(approach.mm_s, top))
     seconds = _seconds(bench, probe, places[0], approach)
     heights: dict[Place, list[float]] = {place: [] for place in places}
     for number in range(touches):
@@ -160,13 +164,15 @@ def _pooled(series: Sequence[Sequence[float]]) -> Scatter:
     return Scatter(count, 0.0, widest, deviation, deviation_u(deviation, freedom), 0.0, 0.0, ())
 
 
-def _cap(bench: Bench, probe: Probing, place: Place, approach: Approach, down: bool) -> str:
-    """What makes the way down, or across, slower than asked for: a setting, or that it is too short; empty: nothing."""
+def _cap(bench: Bench, probe: Probing, place: Place, approach: Approach, down: bool) -> tuple[str, float]:
+    """What makes the way down, or across, slower than asked for: a setting, or that it is too short (empty: nothing);
+    and how fast it may be, mm/s.
+    """
     x, y = probe.reach.nozzle(place)
     floor = (bench.motion.position("z") or RELEASE_MM) - RELEASE_MM
     ways = (To({"x": x, "y": y}, approach.travel_mm_s), Touch({"z": floor}, approach.mm_s))
     way = bench.motion.timetable(Program("touch", (ways[down],))).segments[0]
-    return way.capped_by or ("" if down else "the acceleration, on so short a way,")
+    return way.capped_by or ("" if down else "the acceleration, on so short a way,"), way.top_mm_s
 
 
 def _concluded(

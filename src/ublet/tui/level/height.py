@@ -14,7 +14,7 @@ from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.large import put_large
 
 SIDE_COLUMNS = 50
-LAMP_COLUMNS, LAMP_ROWS = 26, 6
+LAMP_COLUMNS = 34
 
 
 def triggered_now(session: Session) -> bool | None:
@@ -33,8 +33,8 @@ def height_picture(
     cells = Cells(width, height)
     afar = session.document.machine.probe is not None and session.document.machine.probe.kind != "pin"
     _side(cells, aim, afar, height)
-    _lamp(cells, SIDE_COLUMNS, triggered_now(session))
-    left, row = SIDE_COLUMNS, LAMP_ROWS + 4
+    _lamp(cells, SIDE_COLUMNS, max(3, height // 3), triggered_now(session))
+    left, row = SIDE_COLUMNS, max(3, height // 3) + 4
     clears = result.finding("clears") if result is not None else None
     cells.put(left, row, "its end over the nozzle’s tip, mm", Ink.dim)
     if clears is None:
@@ -49,23 +49,23 @@ def height_picture(
     return cells.text()
 
 
-def _lamp(cells: Cells, left: int, triggered: bool | None) -> None:
+def _lamp(cells: Cells, left: int, rows: int, triggered: bool | None) -> None:
     """A field that is full while the probe's input reads triggered: seen from where one kneels at the machine."""
     words = {True: "TRIGGERED", False: "at rest", None: "no probe is reported"}[triggered]
-    column, row = left + (LAMP_COLUMNS - len(words)) // 2, 2 + LAMP_ROWS // 2
+    column, row = left + (LAMP_COLUMNS - len(words)) // 2, 2 + rows // 2
     cells.put(left, 0, "the probe’s input now", Ink.dim)
     if triggered:
-        for line in range(LAMP_ROWS):
+        for line in range(rows):
             cells.put(left, 2 + line, " " * LAMP_COLUMNS, f"on {Ink.focus}")
         cells.put(column, row, words, f"bold {Ink.ground} on {Ink.focus}")
         return
-    cells.box(left, 2, left + LAMP_COLUMNS - 1, 1 + LAMP_ROWS, Ink.faint)
+    cells.box(left, 2, left + LAMP_COLUMNS - 1, 1 + rows, Ink.faint)
     cells.put(column, row, words, Ink.text)
 
 
 def _side(cells: Cells, aim: HeightParameters, afar: bool, height: int) -> None:
     """Nozzle on gauge on bed, the probe beside it."""
-    bed = min(height - 3, 20)
+    bed = height - 3
     cells.put(0, 0, "from the side, not to scale", Ink.dim)
     cells.put(2, bed, "▔" * 42, Ink.text)
     cells.put(2, bed + 1, "bed", Ink.quiet)
