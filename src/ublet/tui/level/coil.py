@@ -84,12 +84,12 @@ def _current(cells: Cells, session: Session, read: Read, result: TrialResult | N
         cells.put(round(column) - len(words), round(row) - 1, words, Ink.proposal)
     for drive, up, volts, _ in rows:
         drawn.mark(drive, volts, "△" if up else "▽", Ink.focus if up else Ink.text)
-    cells.put(drawn.left + 2, drawn.top, "▽ near the bed  △ far from it", Ink.dim)
+    cells.put(16, 0, "▽ near  △ far", Ink.dim)
     found = result.finding("drive") if result is not None else None
     if found is not None:
         _figure(cells, 1, "drive current, mA", f"{found.value:.2f}")
     elif not rows:
-        cells.put(drawn.left + 2, drawn.top + 2, "not measured yet", Ink.quiet)
+        cells.put(drawn.left + 2, drawn.top + drawn.height // 2 + 1, "not measured yet", Ink.quiet)
 
 
 def _curve(cells: Cells, session: Session, read: Read, result: TrialResult | None, aim: Part, width: int) -> None:

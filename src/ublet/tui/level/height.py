@@ -79,9 +79,9 @@ def _side(cells: Cells, aim: HeightParameters, afar: bool, height: int) -> None:
         cells.put(31, row, "▐██▌" if row < end else "▝▀▀▘", Ink.text)
     cells.put(14, max(1, end - 5), "═" * 17, Ink.faint)
     cells.put(36, end - 2, "probe", Ink.text)
-    words = f"↑ {aim.raise_mm:g} mm from where" if afar else "stowed"
+    words = f"↑ {aim.raise_mm:g} mm" if afar else "stowed"
     cells.put(36, end, words, Ink.focus if afar else Ink.dim)
     if afar:
-        cells.put(36, end + 1, "it triggers", Ink.focus)
+        cells.put(36, end + 1, "from trigger", Ink.focus)
     for row in range(end + 1, bed):
         cells.put(32, row, "┆", Ink.faint)
