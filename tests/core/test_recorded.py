@@ -139,7 +139,7 @@ def rows(line: str) -> bytes:
         ("heat", rows("50{odd},{n}"), "0..1"),
         ("heat", b"\xff\xfe\x00", "is not text"),
         ("resonance", b"", "not built yet"),
-        ("tea", b"", "unknown; allowed: heat, steps"),
+        ("tea", b"", "unknown; allowed: heat, mesh, steps"),
         ("steps", b"commanded_mm,measured_mm\n0,1\n5,5\n", "commanded length is 0"),
     ],
 )

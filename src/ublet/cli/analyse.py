@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, cast
 
@@ -22,18 +23,23 @@ def analyse(
     instrument: Annotated[str, typer.Option(help="What the lengths were read with: rule, callipers, dial-gauge.")] = (
         "callipers"
     ),
+    machine: Annotated[
+        Path | None, typer.Option(help="Mesh: tell the screws of this machine file what to turn.")
+    ] = None,
+    against: Annotated[Path | None, typer.Option(help="Mesh: hold it against this older one.")] = None,
+    spread: Annotated[float | None, typer.Option(help="Mesh: spread of one height, mm.", min=1e-4, max=1.0)] = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Analyse recorded data: KIND is heat (time_s,duty,temperature_c), steps (commanded_mm,measured_mm) or touches
-    (z_mm, with or without speed_mm_s).
+    """Analyse recorded data: KIND is heat (time_s,duty,temperature_c), mesh (x_mm,y_mm,z_mm), steps
+    (commanded_mm,measured_mm) or touches (z_mm, with or without speed_mm_s).
     """
     from ublet.core.motion.measuring import INSTRUMENTS
-    from ublet.session.analysing import analyse_file
+    from ublet.session.analysing import Options, analyse_file
 
     if instrument not in INSTRUMENTS:
         raise stop(USAGE, f"--instrument {instrument}: allowed: {', '.join(INSTRUMENTS)}")
     with told():
-        report, draw = analyse_file(kind, file, cast("Instrument", instrument))
+        report, draw = analyse_file(kind, file, Options(cast("Instrument", instrument), machine, against, spread))
         try:
             for path in (svg, pdf):
                 if path is not None:
@@ -48,34 +54,76 @@ def analyse(
 
 
 def _print(report: dict[str, Any]) -> None:
-    from ublet.core.units import duration, show, with_uncertainty
-
-    if report["kind"] == "heat":
-        model = report["model"]
-        for key, words, unit in (
-            ("gain_c", "gain", "°C"),
-            ("time_constant_s", "time constant", "s"),
-            ("delay_s", "dead time and lag", "s"),
-        ):
-            print(f"    {words:16} {with_uncertainty(model[key], model[f'{key}_u'], unit)}")
-        print(f"    {'room':16} {show(model['ambient_c'], '°C')}")
-        print(f"  predicted steps to {show(report['target_c'], '°C')}:")
-        for each in report["candidates"]:
-            settled = "does not settle" if each["settle_s"] is None else f"settled in {duration(each['settle_s'])}"
-            gains = "  ".join(f"{key} {show(each[key], '', 4)}" for key in ("kp", "ki", "kd"))
-            print(f"    {each['name']:10} {gains}   overshoot {each['overshoot_c']:.1f} °C, {settled}")
-    elif report["kind"] == "touches":
-        for each in report["speeds"] or [{**report, "speed_mm_s": None}]:
-            at = f"at {each['speed_mm_s']:g} mm/s" if each["speed_mm_s"] else "all"
-            told = with_uncertainty(1000 * each["deviation_mm"], 1000 * each["deviation_u_mm"], "µm")
-            print(f"    {at:16} {each['count']:>3} touches, standard deviation {told}")
-        if report["drift_mm_per_touch"] is not None:
-            drift = with_uncertainty(1000 * report["drift_mm_per_touch"], 1000 * report["drift_u_mm_per_touch"], "µm")
-            print(f"    drift            {drift} a touch")
-        if report["outliers"]:
-            print(f"    left out         rows {', '.join(map(str, report['outliers']))}, counted from 0")
-    else:
-        print(f"    scale {with_uncertainty(report['scale'], report['scale_u'])}")
+    PRINTS[report["kind"]](report)
     print(f"  {report['choice']}: {report['why']}")
     for note in report["notes"]:
         print(f"  ! {note}")
+
+
+def _print_heat(report: dict[str, Any]) -> None:
+    from ublet.core.units import duration, show, with_uncertainty
+
+    model = report["model"]
+    for key, words, unit in (
+        ("gain_c", "gain", "°C"),
+        ("time_constant_s", "time constant", "s"),
+        ("delay_s", "dead time and lag", "s"),
+    ):
+        print(f"    {words:16} {with_uncertainty(model[key], model[f'{key}_u'], unit)}")
+    print(f"    {'room':16} {show(model['ambient_c'], '°C')}")
+    print(f"  predicted steps to {show(report['target_c'], '°C')}:")
+    for each in report["candidates"]:
+        settled = "does not settle" if each["settle_s"] is None else f"settled in {duration(each['settle_s'])}"
+        gains = "  ".join(f"{key} {show(each[key], '', 4)}" for key in ("kp", "ki", "kd"))
+        print(f"    {each['name']:10} {gains}   overshoot {each['overshoot_c']:.1f} °C, {settled}")
+
+
+def _print_touches(report: dict[str, Any]) -> None:
+    from ublet.core.units import with_uncertainty
+
+    for each in report["speeds"] or [{**report, "speed_mm_s": None}]:
+        at = f"at {each['speed_mm_s']:g} mm/s" if each["speed_mm_s"] else "all"
+        told = with_uncertainty(1000 * each["deviation_mm"], 1000 * each["deviation_u_mm"], "µm")
+        print(f"    {at:16} {each['count']:>3} touches, standard deviation {told}")
+    if report["drift_mm_per_touch"] is not None:
+        drift = with_uncertainty(1000 * report["drift_mm_per_touch"], 1000 * report["drift_u_mm_per_touch"], "µm")
+        print(f"    drift            {drift} a touch")
+    if report["outliers"]:
+        print(f"    left out         rows {', '.join(map(str, report['outliers']))}, counted from 0")
+
+
+def _print_steps(report: dict[str, Any]) -> None:
+    from ublet.core.units import with_uncertainty
+
+    print(f"    scale {with_uncertainty(report['scale'], report['scale_u'])}")
+
+
+def _print_mesh(report: dict[str, Any]) -> None:
+    print(f"    {report['columns']} columns, {report['rows']} rows")
+    for words, key, sign in (
+        ("range", "range_mm", ""),
+        ("RMS", "rms_mm", ""),
+        ("rises to the right", "tilt_x_mm", "+"),
+        ("rises to the back", "tilt_y_mm", "+"),
+        ("warp, range", "warp_range_mm", ""),
+        ("warp, RMS", "warp_rms_mm", ""),
+    ):
+        print(f"    {words:20} {report[key]:{sign}.3f} mm")
+    for words, key in (("no height", "holes"), ("looks wrong", "outliers")):
+        for x, y in report[key]:
+            print(f"    {words:20} X {x:g}, Y {y:g} mm")
+    for screw in report.get("screws", ()):
+        print(f"    {screw['name']:20} {screw['effect']}")
+    if (against := report.get("against")) is not None:
+        print(
+            f"    differs by            shift {against['shift_mm']:+.3f}, tilt {against['tilt_x_mm']:+.3f} and "
+            f"{against['tilt_y_mm']:+.3f}, shape {against['shape_rms_mm']:.3f} mm RMS"
+        )
+
+
+PRINTS: Mapping[str, Callable[[dict[str, Any]], None]] = {
+    "heat": _print_heat,
+    "mesh": _print_mesh,
+    "steps": _print_steps,
+    "touches": _print_touches,
+}

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -17,37 +18,53 @@ from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.recorded_steps import analyse_steps
 from ublet.core.recorded import RecordError, Table, check_times, parse_table
 from ublet.core.run import Series
+from ublet.session.analysing_mesh import analyse_mesh
 
-KINDS = ("heat", "steps", "touches")
-LATER = ("resonance", "mesh", "advance", "flow", "ripples")
+LATER = ("resonance", "advance", "flow", "ripples")
 
 Draw = Callable[[Path], None]
 
 
-def analyse_file(kind: str, file: Path, instrument: Instrument = "callipers") -> tuple[dict[str, Any], Draw]:
+@dataclass(frozen=True)
+class Options:
+    """What an analysis may be told besides its file; each kind looks at what concerns it. spread_mm: of one height."""
+
+    instrument: Instrument = "callipers"
+    machine: Path | None = None
+    against: Path | None = None
+    spread_mm: float | None = None
+
+
+def analyse_file(kind: str, file: Path, options: Options = Options()) -> tuple[dict[str, Any], Draw]:
     """Analyse a recorded file; returns its report and what draws its figure to a path.
 
     Raises:
-        RecordError: unknown kind, or the record cannot be used. OSError: the file cannot be read.
+        RecordError: unknown kind, or the record cannot be used. DocumentError: nor the machine file. OSError: the file
+            cannot be read.
     """
     if kind in LATER:
         raise RecordError(f"analyse {kind}: not built yet; built are {', '.join(KINDS)}.")
     if kind not in KINDS:
         raise RecordError(f"analyse {kind}: unknown; allowed: {', '.join((*KINDS, *LATER))}.")
+    return KINDS[kind](_text(file), file, options)
+
+
+def _text(file: Path) -> str:
     try:
-        text = file.read_text(encoding="utf-8")
+        return file.read_text(encoding="utf-8")
     except UnicodeDecodeError as error:
         raise RecordError(f"{file} is not text (byte {error.start}): export it as CSV in UTF-8.") from error
-    match kind:
-        case "heat":
-            return _heat(text, file)
-        case "touches":
-            return _touches(text, file)
-        case _:
-            return _steps(text, file, instrument)
 
 
-def _heat(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
+def _mesh(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Draw]:
+    from ublet.session.document import Document
+
+    machine = Document(options.machine).machine if options.machine is not None else None
+    other = (_text(options.against), options.against) if options.against is not None else None
+    return analyse_mesh(text, file, machine, other, options.spread_mm)
+
+
+def _heat(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Draw]:
     table = parse_table(text, STEP_COLUMNS, str(file))
     check_times(table, "time_s", str(file))
     time_s, duty, celsius = (table.columns[name] for name in STEP_COLUMNS)
@@ -111,7 +128,7 @@ def _heat_report(found: HeatAnalysis, table: Table) -> dict[str, Any]:
     }
 
 
-def _touches(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
+def _touches(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Draw]:
     table = parse_table(text, ("z_mm",), str(file), ("speed_mm_s",))
     try:
         found = analyse_touches(table.columns["z_mm"], table.columns.get("speed_mm_s"))
@@ -159,10 +176,10 @@ def _outliers(found: Touches, table: Table) -> list[int]:
     return sorted(rows)
 
 
-def _steps(text: str, file: Path, instrument: Instrument) -> tuple[dict[str, Any], Draw]:
+def _steps(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Draw]:
     table = parse_table(text, ("commanded_mm", "measured_mm"), str(file))
     try:
-        found = analyse_steps(table.columns["commanded_mm"], table.columns["measured_mm"], instrument)
+        found = analyse_steps(table.columns["commanded_mm"], table.columns["measured_mm"], options.instrument)
     except ValueError as error:
         raise RecordError(f"{file}: {error}.") from error
 
@@ -172,7 +189,7 @@ def _steps(text: str, file: Path, instrument: Instrument) -> tuple[dict[str, Any
     return {
         "kind": "steps",
         "readings": table.rows,
-        "instrument": instrument,
+        "instrument": options.instrument,
         "scale": found.scale,
         "scale_u": found.uncertainty,
         "steps_factor": 1 / found.scale if found.choice in ("change", "leave it") else None,
@@ -180,3 +197,9 @@ def _steps(text: str, file: Path, instrument: Instrument) -> tuple[dict[str, Any
         "why": found.why,
         "notes": list(table.notes),
     }, draw
+
+
+Analyse = Callable[[str, Path, Options], tuple[dict[str, Any], Draw]]
+
+KINDS: Mapping[str, Analyse] = {"heat": _heat, "mesh": _mesh, "steps": _steps, "touches": _touches}
+"""Every kind that is built, by its name."""
