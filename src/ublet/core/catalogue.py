@@ -17,6 +17,7 @@ from ublet.core.level.corner_trials import TRIALS as CORNERS
 from ublet.core.level.height_trials import TRIALS as HEIGHT
 from ublet.core.level.lift_hand_trials import TRIALS as LIFTS_BY_HAND
 from ublet.core.level.lift_trials import TRIALS as LIFTS
+from ublet.core.level.mesh_trials import TRIALS as MESH
 from ublet.core.level.place_trials import TRIALS as PLACE
 from ublet.core.level.speed_trials import TRIALS as SPEED
 from ublet.core.level.spread_trials import TRIALS as SPREAD
@@ -33,7 +34,7 @@ from ublet.core.trial import TrialSpec
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
 MOVE = (*HOMING, *TRAVEL, *STEPS, *LIMITS)
 COIL = (*COIL_CURVE, *COIL_DRIFT, *COIL_PASS)
-LEVEL = (*COIL, *LIFTS, *LIFTS_BY_HAND, *CORNERS, *CORNERS_BY_HAND, *SPREAD, *SPEED, *PLACE, *HEIGHT, *TOUCH)
+LEVEL = (*COIL, *LIFTS, *LIFTS_BY_HAND, *CORNERS, *CORNERS_BY_HAND, *SPREAD, *SPEED, *PLACE, *HEIGHT, *TOUCH, *MESH)
 TRIALS: dict[str, TrialSpec] = {
     spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *LEVEL, *EXTRUDE, *PIECE, *REST)
 }

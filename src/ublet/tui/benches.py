@@ -16,6 +16,7 @@ from ublet.tui.heat.temperatures import TemperaturesBench
 from ublet.tui.level.coil import CoilBench
 from ublet.tui.level.corners import CornersBench
 from ublet.tui.level.lifts import LiftsBench
+from ublet.tui.level.mesh import MeshBench
 from ublet.tui.level.place import PlaceBench
 from ublet.tui.level.spread import SpreadBench
 from ublet.tui.level.touch import TouchBench
@@ -42,7 +43,7 @@ BENCHES: dict[str, type[Bench]] = {
         *(InputsBench, PairingBench, FansBench, MotorsBench),
         *(DirectionsBench, HomingBench, JogBench, StepsBench, LimitsBench),
         *(SensorsBench, HotendBench, BedBench, GuardsBench, TemperaturesBench, SoakBench),
-        *(CoilBench, LiftsBench, CornersBench, SpreadBench, PlaceBench, TouchBench),
+        *(CoilBench, LiftsBench, CornersBench, SpreadBench, PlaceBench, TouchBench, MeshBench),
         *(ExtruderBench, PieceBench, AccelerometerBench, LedgerBench),
     )
 }

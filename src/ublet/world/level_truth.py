@@ -14,6 +14,8 @@ from ublet.core.level.coil_pass_trials import PassParameters, corners_of
 from ublet.core.level.corner_trials import CornerParameters
 from ublet.core.level.lift_trials import pivots_of
 from ublet.core.level.lifts import standing_of
+from ublet.core.level.mesh import Mesh, describe
+from ublet.core.level.mesh_trials import MeshParameters, grid_of
 from ublet.core.level.reach import reach_of
 from ublet.core.level.screws import screw_heights, tilt_over
 from ublet.core.level.spread_trials import places_of
@@ -129,6 +131,17 @@ def _drifted(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     return {"shift": 1000 * coil.shift_mm(coil.truth.hangs_mm + NEARER_MM, coil.warmest_k)}
 
 
+def _mesh(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    """The bed's true heights at the mesh's points, in the same figures."""
+    _, xs, ys = grid_of(machine, MeshParameters.model_validate(dict(aim)))
+    heights = np.array([[world.bed.height(x, y) for x in xs] for y in ys])
+    found = describe(Mesh(np.array(xs), np.array(ys), heights))
+    return {
+        **{"range": float(np.ptp(heights)), "rms": float(heights.std()), "warp": found.warp_range_mm},
+        **{"tilt_x": found.tilt_x_mm, "tilt_y": found.tilt_y_mm},
+    }
+
+
 AT_END: dict[str, TruthAtEnd] = {
     "lead-screws": _lifts,
     "lead-screws-by-hand": _lifts_by_hand,
@@ -139,6 +152,7 @@ AT_END: dict[str, TruthAtEnd] = {
     "probe-height": _mounted,
     "coil-drift": _drifted,
     "coil-pass": _passed,
+    "bed-mesh": _mesh,
 }
 """The truth behind each trial that changes what it measures: asked when it has ended."""
 

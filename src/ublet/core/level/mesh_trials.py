@@ -1,0 +1,240 @@
+"""The trial of the station *bed mesh*: the bed's height on a grid, by the probe."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+
+import numpy as np
+
+from ublet.core.bench import Bench
+from ublet.core.level.mesh import Described, Mesh, describe
+from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_needs, probe_of, probing, probing_uses
+from ublet.core.level.reach import NO_PROBE, Reach, reach_of, senses
+from ublet.core.level.scatter import height_u_mm, pooled_u_mm
+from ublet.core.level.surface import Place
+from ublet.core.level.warmth import PrintingWarmth, conditions, warm_up, warm_words
+from ublet.core.machine.level_parts import Mesh as Declared
+from ublet.core.machine.schema import MachineFile
+from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
+from ublet.core.settings import setting
+from ublet.core.trial import Need, TrialSpec
+from ublet.core.units import duration
+
+HEIGHTS = "mesh.heights_mm"
+A_POINT_S = 3.0
+"""Besides its way and its touches a point takes about so long over the line, s."""
+
+FLAT_MM, WORTH_MM = 0.03, 0.4
+"""A bed whose shape varies by less prints as well without a mesh; by more a mesh hides what should be mended, mm."""
+
+DIGITS = 4
+
+MESHED = Stream("meshed", ("column", "row", "x_mm", "y_mm", "height_mm"), ("", "", "mm", "mm", "mm"))
+"""Every point as it was found: its place in the grid, where over the bed, and its height over the point of reference's.
+"""
+
+
+class MeshParameters(PrintingWarmth):
+    """The grid, and how often each point is touched."""
+
+    columns: int = setting("Points along X; 0: as declared.", zero="as declared", low=0, high=33, default=0)
+    rows: int = setting("Points along Y; 0: as declared.", zero="as declared", low=0, high=33, default=0)
+    samples: int = setting("Touches at each point; 0: as declared.", zero="as declared", low=0, high=20, default=0)
+
+
+def grid_of(machine: MachineFile, aim: MeshParameters) -> tuple[Reach, tuple[float, ...], tuple[float, ...]]:
+    """What the probe reaches, and the columns and rows of the mesh in it, mm from the bed's front left corner.
+
+    Raises:
+        TrialFailed: no mesh is declared, or its margin leaves nothing of what the probe reaches.
+    """
+    declared = machine.mesh
+    if declared is None:
+        raise TrialFailed("No mesh is declared: add a table [mesh] to the machine file.")
+    reach, bed = reach_of(machine), machine.bed
+    lines = []
+    for name, (low, high), size, count in (
+        ("X", reach.x, bed.width_mm, aim.columns or declared.columns),
+        ("Y", reach.y, bed.depth_mm, aim.rows or declared.rows),
+    ):
+        low, high = max(low, declared.margin_mm), min(high, size - declared.margin_mm)
+        if high - low < 10.0:
+            raise TrialFailed(
+                f"Along {name} the mesh's margin of {declared.margin_mm:g} mm leaves {max(0.0, high - low):.0f} mm of "
+                "what the probe reaches: make it smaller (mesh.margin_mm)."
+            )
+        if count == 1:
+            raise TrialFailed(f"A mesh has at least two points along {name}.")
+        lines.append(tuple(np.linspace(low, high, count).round(3).tolist()))
+    return reach, lines[0], lines[1]
+
+
+async def bed_mesh(bench: Bench, aim: MeshParameters) -> TrialResult:
+    """Touch every point in serpentine order; points that look wrong against all others once more; the first one again
+    at the end. Heights count from the bed's middle, so that the mesh does not fight the Z offset.
+    """
+    machine = bench.machine
+    reach, xs, ys = grid_of(machine, aim)
+    declared = machine.mesh
+    assert declared is not None
+    for name in machine.bed.screws:
+        bench.fact("screw", name)
+    for fact in ("surface", "moved", "probe"):
+        bench.fact(fact)
+    _, warm = await warm_up(bench, aim)
+    heights = np.full((len(ys), len(xs)), np.nan)
+    series: list[list[float]] = []
+    order = serpentine(len(xs), len(ys))
+    async with probing(bench, approach_of(bench, aim.samples), 0.0, warm) as probe:
+        for number, (column, row) in enumerate(order):
+            done = number / len(order)
+            bench.progress(Progress(f"point {number + 1}", 0.95 * done, None, f"of {len(order)}"))
+            place = (xs[column], ys[row])
+            touches = await probe.agreeing_at(place, probe.approach.samples)
+            series.append(touches)
+            heights[row, column] = sum(touches) / len(touches)
+            bench.record.row(MESHED.name, (column, row, *place, float(heights[row, column])))
+        again = await _touch_again(bench, probe, Mesh(np.array(xs), np.array(ys), heights))
+        moved = await probe.height_at((xs[0], ys[0])) - heights[0, 0]
+        u = height_u_mm(series, probe.approach.samples, probe.kind)
+        repeats = pooled_u_mm(series) / math.sqrt(probe.approach.samples)
+        if abs(moved) > max(2 * probe.approach.tolerance_mm, 5 * math.sqrt(2) * repeats):
+            raise TrialFailed(
+                f"Touched again at the end, {reach.words((xs[0], ys[0]))} stands {abs(moved):.3f} mm "
+                f"{'higher' if moved > 0 else 'lower'} than at the beginning: the bed was knocked, or still warms up. "
+                "Soak it longer and probe again."
+            )
+    level = Mesh(np.array(xs), np.array(ys), heights)
+    middle = (machine.bed.width_mm / 2, machine.bed.depth_mm / 2)
+    reference = float(level.over([middle[0]], [middle[1]], declared.between)[0, 0])
+    return _concluded(bench, aim, Mesh(level.x, level.y, heights - reference), u, again, declared)
+
+
+def serpentine(columns: int, rows: int) -> list[tuple[int, int]]:
+    """Column and row of every point, to the right along one row and back along the next, from the front left."""
+    return [(column if row % 2 == 0 else columns - 1 - column, row) for row in range(rows) for column in range(columns)]
+
+
+async def _touch_again(bench: Bench, probe: Probing, mesh: Mesh) -> dict[Place, float]:
+    """Touch points that look wrong once more; their new heights stand in the mesh. Returns by how much each changed."""
+    changed: dict[Place, float] = {}
+    for place in describe(mesh).outliers:
+        bench.progress(Progress("a wrong point", 0.96, None, f"{probe.reach.words(place)} once more"))
+        height = await probe.height_at(place)
+        row, column = int(np.argmin(np.abs(mesh.y - place[1]))), int(np.argmin(np.abs(mesh.x - place[0])))
+        changed[place] = height - float(mesh.heights[row, column])
+        mesh.heights[row, column] = height
+        bench.record.row(MESHED.name, (column, row, *place, height))
+    return changed
+
+
+def good_enough(found: Described, layer_mm: float = 0.2) -> str:
+    """What the first layer would be without any mesh, in words."""
+    half = found.range_mm / 2
+    if found.range_mm <= FLAT_MM:
+        return f"Without any mesh a first layer of {layer_mm:g} mm would vary by ±{half:.3f} mm: as good without."
+    share = 100 * half / layer_mm
+    words = f"Without any mesh a first layer of {layer_mm:g} mm would vary by ±{half:.3f} mm, {share:.0f} %"
+    return f"{words}: more than a mesh should hide; level the bed first." if found.range_mm > WORTH_MM else f"{words}."
+
+
+def _concluded(
+    bench: Bench, aim: MeshParameters, mesh: Mesh, u: float, again: dict[Place, float], declared: Declared
+) -> TrialResult:
+    found = describe(mesh)
+    slope_u = found.plane.slope_u(u)
+    wide, deep = float(np.ptp(mesh.x)), float(np.ptp(mesh.y))
+    pair = math.sqrt(2) * u
+    findings = (
+        Finding("range", found.range_mm, pair, "mm", words="from lowest to highest"),
+        Finding("rms", found.rms_mm, u, "mm", words="RMS about the mean"),
+        Finding("tilt_x", found.tilt_x_mm, math.hypot(slope_u[0] * wide, u / 2), "mm", words="rise to the right"),
+        Finding("tilt_y", found.tilt_y_mm, math.hypot(slope_u[1] * deep, u / 2), "mm", words="rise to the back"),
+        Finding("warp", found.warp_range_mm, pair, "mm", words="without the tilt"),
+        Finding("points", float(mesh.heights.size), words="points"),
+        Finding("wrong", float(len(found.outliers)), words="points that look wrong"),
+    )
+    why = f"{found.range_mm:.3f} mm from lowest to highest, {found.warp_range_mm:.3f} without the tilt. "
+    why += good_enough(found)
+    tilt = math.hypot(found.tilt_x_mm, found.tilt_y_mm)
+    if tilt > max(0.1, 2 * found.warp_range_mm):
+        why += " Most of it is tilt: the screws take that out better than a mesh."
+    if again:
+        told = ", ".join(f"{probe_words(place)} by {mm:+.3f} mm" for place, mm in again.items())
+        why += f" Touched once more, since they looked wrong: {told}."
+    if found.outliers:
+        places = "; ".join(probe_words(place) for place in found.outliers)
+        why += f" Still look wrong: {places}. Look for plastic on the sheet there."
+    heights = tuple(tuple(round(float(mm), DIGITS) for mm in row) for row in mesh.heights)
+    before = bench.settings.shown(HEIGHTS)
+    values: list[tuple[str, object, object, str]] = [(HEIGHTS, before, heights, "mm")]
+    for key, declared_count, count in (
+        ("mesh.columns", declared.columns, mesh.columns),
+        ("mesh.rows", declared.rows, mesh.rows),
+    ):
+        if declared_count != count:
+            values.append((key, declared_count, count, ""))
+    effect = "heights over the bed's middle; it counts from the next homing"
+    proposals = tuple(Proposal(path, old, new, unit, effect) for path, old, new, unit in values)  # type: ignore[arg-type]
+    option = Option("this mesh", "then the first layer", proposals, {"range": found.range_mm})
+    return TrialResult("proven", why, conditions(bench), findings, (option,), option.name)
+
+
+def probe_words(place: Place) -> str:
+    """A place of the bed, for people."""
+    return f"X {place[0]:.0f}, Y {place[1]:.0f}"
+
+
+def seconds_for(machine: MachineFile, xs: Sequence[float], ys: Sequence[float], samples: int) -> float:
+    """About how long the whole grid takes, s: ways, touches, and a point's own time."""
+    probe = probe_of(machine)
+    way = (xs[-1] - xs[0]) * len(ys) + (ys[-1] - ys[0])
+    touch_s = probe.lift_mm / probe.approach_mm_s + probe.lift_mm / 10 + (samples - 1) * (2 / probe.approach_mm_s + 0.5)
+    return way / probe.travel_mm_s + len(xs) * len(ys) * (touch_s + A_POINT_S)
+
+
+def _needs(machine: MachineFile, aim: MeshParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    try:
+        _, xs, ys = grid_of(machine, aim)
+    except TrialFailed as missing:
+        return (Need(str(missing), False),)
+    even = [name for name, count in (("columns", len(xs)), ("rows", len(ys))) if count % 2 == 0]
+    odd = Need(f"an odd count of {' and '.join(even)} has a point in the middle", False, False)
+    return (Need(f"{len(xs)} x {len(ys)} points", True), *([odd] if even else []), *probe_needs(machine, aim, read))
+
+
+def _announce(machine: MachineFile, aim: MeshParameters) -> str:
+    try:
+        reach, xs, ys = grid_of(machine, aim)
+        samples = aim.samples or probe_of(machine).samples
+        about = duration(seconds_for(machine, xs, ys, samples))
+    except TrialFailed as missing:
+        return str(missing)
+    first, last = reach.words((xs[0], ys[0])), reach.words((xs[-1], ys[-1]))
+    return (
+        f"Homes what is not homed, then touches {len(xs)} x {len(ys)} points from {first} to {last}, row by row, about "
+        f"{about}. {warm_words(machine, aim)}"
+    )
+
+
+def _figure(result: TrialResult) -> str:
+    found = result.finding("range")
+    return f"{found.value:.3f} mm" if found is not None else ""
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "bed-mesh",
+        "bed mesh",
+        "The bed's shape on a grid by the probe: from above, in section, and whether it is good enough.",
+        MeshParameters,
+        bed_mesh,
+        (TOUCHES, MESHED),
+        _announce,
+        _needs,
+        figure=_figure,
+        idle=lambda machine: "" if senses(machine) and machine.mesh is not None else NO_PROBE,
+        uses=probing_uses,
+    ),
+)

@@ -1,0 +1,199 @@
+"""The bench of the bed mesh: the bed from above with signed heights and relief, and a section through the cursor."""
+
+from __future__ import annotations
+
+import numpy as np
+from rich.text import Text
+from textual.binding import Binding
+
+from ublet.core.level.mesh import Mesh
+from ublet.core.level.mesh_trials import HEIGHTS, MESHED, MeshParameters, grid_of
+from ublet.core.run import TrialFailed
+from ublet.core.settings import Value
+from ublet.session.session import Session
+from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.bed_map import bed_map
+from ublet.tui.instruments.cells import Cells
+from ublet.tui.instruments.graph import graph
+from ublet.tui.instruments.picture import Picture
+from ublet.tui.trial.recorded import Read, RecordedBench
+from ublet.tui.trial.watch import TrialWatch
+
+RELIEF = " ░▒▓"
+"""From low to high, readable without colour."""
+
+NUMBER_COLUMNS = 6
+SIDE_SHARE = 0.45
+
+
+class MeshBench(RecordedBench):
+    """The bed's shape."""
+
+    kind = "mesh"
+    title = "Bed mesh"
+    why = "a first layer follows the bed as it is, not as it should be"
+    BINDINGS = [
+        Binding("left", "cursor(-1, 0)", "cursor", key_display="← →", tooltip="The section through another column"),
+        Binding("right", "cursor(1, 0)", show=False),
+        Binding("pageup", "cursor(0, 1)", "row", key_display="pgup pgdn", tooltip="The section through another row"),
+        Binding("pagedown", "cursor(0, -1)", show=False),
+        Binding("x", "turn", "turn the section", tooltip="Along X or along Y"),
+    ]
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.at, self.along_x = (0, 0), True
+        self._placed = False
+
+    def action_cursor(self, columns: int, rows: int) -> None:
+        """Move the cursor within the grid."""
+        mesh = self.shown_mesh()
+        if mesh is not None:
+            column, row = self.at
+            self.at = (
+                max(0, min(mesh.columns - 1, column + columns)),
+                max(0, min(mesh.rows - 1, row + rows)),
+            )
+            self.beat()
+
+    def action_turn(self) -> None:
+        """The section along the other axis."""
+        self.along_x = not self.along_x
+        self.beat()
+
+    def shown_mesh(self) -> Mesh | None:
+        """What the running trial has, else what the last one recorded, else what is live on the board."""
+        aim = self.aim
+        assert isinstance(aim, MeshParameters)
+        mesh = mesh_recorded(self.session, self.read, aim)
+        if mesh is None:
+            mesh = mesh_live(self.session)
+        if mesh is not None and not self._placed:
+            self.at, self._placed = (mesh.columns // 2, mesh.rows // 2), True
+        return mesh
+
+    def picture(self) -> Picture:
+        """The bed from above, and the section."""
+
+        def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+            return mesh_picture(session, self.shown_mesh(), self.at, self.along_x, width, height)
+
+        return draw
+
+
+def mesh_recorded(session: Session, read: Read, aim: MeshParameters) -> Mesh | None:
+    """The points of a run on their grid; those that are not touched yet are holes."""
+    series = read(MESHED.name)
+    if series is None or not len(series.rows):
+        return None
+    rows = series.rows
+    wide, deep = int(rows[:, 0].max()) + 1, int(rows[:, 1].max()) + 1
+    x, y = np.full(wide, np.nan), np.full(deep, np.nan)
+    try:
+        _, xs, ys = grid_of(session.document.machine, aim)
+        if len(xs) >= wide and len(ys) >= deep:
+            x, y = np.array(xs), np.array(ys)
+    except TrialFailed:
+        pass
+    heights = np.full((len(y), len(x)), np.nan)
+    for column, row, at_x, at_y, height in rows.tolist():
+        x[int(column)], y[int(row)] = at_x, at_y
+        heights[int(row), int(column)] = height
+    return None if np.isnan(x).any() or np.isnan(y).any() else Mesh(x, y, heights)
+
+
+def mesh_live(session: Session) -> Mesh | None:
+    """The mesh that is live on the board, over the grid of the machine file."""
+    told: Value = session.live(HEIGHTS)
+    if not isinstance(told, tuple) or not told:
+        return None
+    heights = np.array(told, dtype=np.float64)
+    if heights.ndim != 2:
+        return None
+    try:
+        _, xs, ys = grid_of(session.document.machine, MeshParameters(columns=heights.shape[1], rows=heights.shape[0]))
+    except TrialFailed:
+        return None
+    return Mesh(np.array(xs), np.array(ys), heights)
+
+
+def mesh_picture(
+    session: Session, mesh: Mesh | None, at: tuple[int, int], along_x: bool, width: int, height: int
+) -> Text:
+    """Relief and heights in µm over their mean, the cursor's line, and that line as a section beside it."""
+    cells = Cells(width, height)
+    bed = session.document.machine.bed
+    side = round(width * SIDE_SHARE)
+    wide = width - side
+    drawn = bed_map(cells, bed, (), wide, height)
+    if mesh is None:
+        cells.put(wide + 2, 1, "not probed yet", Ink.quiet)
+        return cells.text()
+    mean = float(np.nanmean(mesh.heights))
+    um = 1000 * (mesh.heights - mean)
+    reach = max(10.0, float(np.nanmax(np.abs(um))))
+    if not np.isnan(um).any():
+        _relief(cells, drawn.cell((mesh.x[0], mesh.y[-1])), drawn.cell((mesh.x[-1], mesh.y[0])), mesh, mean, reach)
+    left, right = drawn.cell((mesh.x[0], 0))[0], drawn.cell((mesh.x[-1], 0))[0]
+    every = max(1, -(-NUMBER_COLUMNS * (mesh.columns - 1) // max(1, right - left)))
+    column, row = min(at[0], mesh.columns - 1), min(at[1], mesh.rows - 1)
+    for r, y in enumerate(mesh.y.tolist()):
+        for c, x in enumerate(mesh.x.tolist()):
+            here, chosen = drawn.cell((x, y)), (r == row if along_x else c == column)
+            told = um[r, c]
+            number = "·" if np.isnan(told) or c % every else f"{told:+.0f}"
+            ink = f"bold {Ink.focus}" if (c, r) == (column, row) else Ink.text if chosen else Ink.dim
+            cells.put(here[0] - len(number) // 2, here[1], number, ink)
+    cells.put(0, height - 1, f"µm over the mean; relief {RELIEF[1]} low to {RELIEF[3]} high", Ink.dim)
+    _section(cells, mesh, um, (column, row), along_x, wide + 2, side - 3, height, reach)
+    return cells.text()
+
+
+def _relief(
+    cells: Cells, upper: tuple[int, int], lower: tuple[int, int], mesh: Mesh, mean: float, reach_um: float
+) -> None:
+    """Shades over the grid's area, by what lies between its points."""
+    columns, rows = lower[0] - upper[0] + 1, lower[1] - upper[1] + 1
+    if columns < 2 or rows < 2:
+        return
+    fine = mesh.over(np.linspace(mesh.x[0], mesh.x[-1], columns), np.linspace(mesh.y[-1], mesh.y[0], rows)[::-1])
+    share = (1000 * (fine[::-1] - mean) / reach_um + 1) / 2
+    levels = np.clip((share * len(RELIEF)).astype(int), 0, len(RELIEF) - 1)
+    for row in range(rows):
+        cells.put(upper[0], upper[1] + row, "".join(RELIEF[each] for each in levels[row].tolist()), Ink.faint)
+
+
+def _section(
+    cells: Cells,
+    mesh: Mesh,
+    um: np.ndarray,
+    at: tuple[int, int],
+    along_x: bool,
+    left: int,
+    width: int,
+    height: int,
+    reach: float,
+) -> None:
+    """The line through the cursor, heights to scale in µm."""
+    column, row = at
+    where = mesh.x if along_x else mesh.y
+    told = um[row] if along_x else um[:, column]
+    fixed = f"Y {mesh.y[row]:.0f}" if along_x else f"X {mesh.x[column]:.0f}"
+    words = (f"section at {fixed} mm, µm over the mean", f"{'X' if along_x else 'Y'}, mm")
+    drawn = graph(
+        cells, left, 0, (width, height), (float(where[0]), float(where[-1])), (-1.15 * reach, 1.15 * reach), words
+    )
+    good = ~np.isnan(told)
+    if good.sum() >= 2:
+        fine = np.linspace(where[0], where[-1], 80)
+        line = mesh.over(fine, [mesh.y[row]])[0] if along_x else None
+        if np.isnan(um).any():
+            drawn.line(where[good].tolist(), told[good].tolist(), Ink.proposal)
+        else:
+            between = line if line is not None else mesh.over([mesh.x[column]], fine)[:, 0]
+            mean = float(np.nanmean(mesh.heights))
+            drawn.line(fine.tolist(), (1000 * (between - mean)).tolist(), Ink.proposal)
+    for number, (mm, height_um) in enumerate(zip(where.tolist(), told.tolist(), strict=True)):
+        if not np.isnan(height_um):
+            here = number == (column if along_x else row)
+            drawn.mark(mm, height_um, "◉" if here else "•", f"bold {Ink.focus}" if here else Ink.text)
