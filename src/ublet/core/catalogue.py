@@ -17,6 +17,8 @@ from ublet.core.level.corner_trials import TRIALS as CORNERS
 from ublet.core.level.height_trials import TRIALS as HEIGHT
 from ublet.core.level.lift_hand_trials import TRIALS as LIFTS_BY_HAND
 from ublet.core.level.lift_trials import TRIALS as LIFTS
+from ublet.core.level.mesh_check_trials import TRIALS as MESH_CHECK
+from ublet.core.level.mesh_hand_trials import TRIALS as MESH_BY_HAND
 from ublet.core.level.mesh_trials import TRIALS as MESH
 from ublet.core.level.place_trials import TRIALS as PLACE
 from ublet.core.level.speed_trials import TRIALS as SPEED
@@ -34,7 +36,21 @@ from ublet.core.trial import TrialSpec
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
 MOVE = (*HOMING, *TRAVEL, *STEPS, *LIMITS)
 COIL = (*COIL_CURVE, *COIL_DRIFT, *COIL_PASS)
-LEVEL = (*COIL, *LIFTS, *LIFTS_BY_HAND, *CORNERS, *CORNERS_BY_HAND, *SPREAD, *SPEED, *PLACE, *HEIGHT, *TOUCH, *MESH)
+LEVEL = (
+    *COIL,
+    *LIFTS,
+    *LIFTS_BY_HAND,
+    *CORNERS,
+    *CORNERS_BY_HAND,
+    *SPREAD,
+    *SPEED,
+    *PLACE,
+    *HEIGHT,
+    *TOUCH,
+    *MESH,
+    *MESH_BY_HAND,
+    *MESH_CHECK,
+)
 TRIALS: dict[str, TrialSpec] = {
     spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *LEVEL, *EXTRUDE, *PIECE, *REST)
 }

@@ -13,6 +13,7 @@ from ublet.core.settings import Value
 from ublet.core.sockets import Sockets, Until
 from ublet.firmware.drivers import Drivers
 from ublet.firmware.events import Events
+from ublet.firmware.following import Following
 from ublet.firmware.homing import Approach, Course, HomingPlan, homing_course
 from ublet.firmware.live_values import number_in
 from ublet.firmware.melt import HeatOf
@@ -60,7 +61,8 @@ class Mover:
         self._triggered, self._pin = triggered, pin
         self._events = events
         self._motion = 0  # counts what was begun since the board was made; a number never comes again
-        self.queue = MotionQueue(sockets, self._moved)
+        self.following = Following(lambda: self.position)
+        self.queue = MotionQueue(sockets, self._moved, self.following)
         self.programs = Programs(self.queue, events, lambda: self.position, heat_of, self._touches, self._end_program)
         self.live: Mapping[str, Value] = {}
         self._course: Course | None = None
@@ -111,6 +113,8 @@ class Mover:
     def settled(self) -> None:
         """Live settings have changed: what the drivers are told follows."""
         self.drivers = self.programs.drivers = Drivers(self.live, self._steps_per_s)
+        z = self.drivers.caps.motors({"z": 1.0}) if self.drivers.caps.of_axis["z"] else {}
+        self.following.settled(self.live, self.drivers.steps(z, 1.0))
         self.queue.corner = self.drivers.caps.corner
 
     # what may be asked for; the caller has seen to it that the board is ready
@@ -263,6 +267,8 @@ class Mover:
     def _homed(self, plan: HomingPlan, failed: str) -> None:
         former = self.position[plan.axis]
         shift = None if failed or former is None else former - plan.end_mm
+        if plan.axis == "z":
+            self.following.forget()
         self.told[plan.axis] = (failed, shift)
         self.position[plan.axis] = None if failed else plan.end_mm
         self._course = self._homes = None

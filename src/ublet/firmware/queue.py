@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 
 from ublet.core.motion.planner import ENDED_MM, Corner, Line, leaving_speeds, next_pace
 from ublet.core.sockets import Pace, Sockets, Steps, Until
+from ublet.firmware.following import Following
 
 SOON_S = 1e-12
 """Less time than this is none."""
@@ -58,8 +59,11 @@ class MotionQueue:
     feed: share of its speed at which every line is followed. held: it brakes along its path, and stands.
     """
 
-    def __init__(self, sockets: Sockets, moved: Callable[[Mapping[str, float], float], None]) -> None:
+    def __init__(
+        self, sockets: Sockets, moved: Callable[[Mapping[str, float], float], None], following: Following
+    ) -> None:
         self._sockets = sockets
+        self._following = following
         self._moved = moved
         self.corner: Corner = lambda before, after: 0.0
         self.pieces: deque[Piece] = deque()
@@ -122,7 +126,9 @@ class MotionQueue:
                 if not self.pieces or self.pieces[0] is not piece:
                     continue  # whoever heard of it put an end to it
             if isinstance(piece, Move):
-                used = self._follow(piece, left)
+                without = piece.until is not None or self._following.ends
+                used = self._following.leave(self._sockets) if without else 0.0
+                used += self._follow(piece, left)
             elif isinstance(piece, Pause):
                 used = min(left, piece.left_s)
                 piece.left_s -= used
@@ -145,7 +151,7 @@ class MotionQueue:
         else:
             pace = next_pace(self.speed, left_mm, self._leave(), line.top * self._feed, line.acceleration)
             pace = Pace(pace.speed_mm_s, pace.acceleration_mm_s2, min(pace.seconds, left_s))
-        met_s = self._sockets.turn(move.steps, pace, move.until)
+        met_s = self._following.turn(self._sockets, move.steps, line.way, pace, move.until)
         took = pace.seconds if met_s is None else met_s
         gone = min(pace.gone(took), left_mm)
         self.speed, self._gone = pace.speed(took), self._gone + gone

@@ -133,7 +133,9 @@ def _drifted(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
 
 def _mesh(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     """The bed's true heights at the mesh's points, in the same figures."""
-    _, xs, ys = grid_of(machine, MeshParameters.model_validate(dict(aim)))
+    _, xs, ys = grid_of(
+        machine, MeshParameters.model_validate({key: aim[key] for key in ("columns", "rows") if key in aim})
+    )
     heights = np.array([[world.bed.height(x, y) for x in xs] for y in ys])
     found = describe(Mesh(np.array(xs), np.array(ys), heights))
     return {
@@ -153,6 +155,7 @@ AT_END: dict[str, TruthAtEnd] = {
     "coil-drift": _drifted,
     "coil-pass": _passed,
     "bed-mesh": _mesh,
+    "bed-mesh-by-hand": _mesh,
 }
 """The truth behind each trial that changes what it measures: asked when it has ended."""
 

@@ -12,6 +12,7 @@ from ublet.core.level.coil_curve_trials import ROOT, coil_needs
 from ublet.core.level.coil_reading import coil_of, curve_of, no_coil, read_coil
 from ublet.core.level.corner_hand_trials import gauge_of
 from ublet.core.level.reach import probe_offset
+from ublet.core.level.unfollowed import unfollowed
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of, preheat_words
 from ublet.core.questions import Jog
@@ -61,7 +62,7 @@ async def coil_drift(bench: Bench, aim: DriftParameters) -> TrialResult:
     rows: list[tuple[float, float, float, int]] = []
     warmest = -1000.0
     start_c = bench.heat.celsius(machine.heaters[heater].sensor) or 25.0
-    async with bench.settings.borrowed({"axes.z.soft_limits": False}):
+    async with bench.settings.borrowed({"axes.z.soft_limits": False, **unfollowed(bench)}):
         for number in range(aim.touches):
             if number:
                 target = start_c + (aim.bed_c - start_c) * number / (aim.touches - 1)

@@ -13,6 +13,7 @@ from ublet.core.level.coil_pass import Passed, heights_in_pass, lines_over
 from ublet.core.level.coil_reading import coil_of, curve_of, no_coil
 from ublet.core.level.reach import reach_of
 from ublet.core.level.scatter import deviation_u
+from ublet.core.level.unfollowed import unfollowed
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
@@ -67,14 +68,17 @@ async def coil_pass(bench: Bench, aim: PassParameters) -> TrialResult:
     lines = lines_over(reach, aim.columns, aim.rows)
     speeds = (aim.slow_mm_s, aim.slow_mm_s, *(each for each in reversed(SPEEDS_MM_S) if each > aim.slow_mm_s))
     passes: list[Passed] = []
-    await bench.motion.go({"z": CLEAR_MM}, LIFT_MM_S)
-    for number, speed in enumerate(speeds):
-        bench.progress(Progress(f"{speed:g} mm/s", number / len(speeds), None, f"pass {number + 1} of {len(speeds)}"))
-        done = await heights_in_pass(bench, lines, reach, aim.height_mm, speed, travel, curve)
-        for (x, y), one, other in zip(lines.places, done.there.ravel(), done.back.ravel(), strict=True):
-            bench.record.row(PASSED.name, (speed, x, y, float(one), float(other)))
-        passes.append(done)
-    await bench.motion.go({"z": CLEAR_MM}, LIFT_MM_S)
+    async with bench.settings.borrowed(unfollowed(bench)):
+        await bench.motion.go({"z": CLEAR_MM}, LIFT_MM_S)
+        for number, speed in enumerate(speeds):
+            bench.progress(
+                Progress(f"{speed:g} mm/s", number / len(speeds), None, f"pass {number + 1} of {len(speeds)}")
+            )
+            done = await heights_in_pass(bench, lines, reach, aim.height_mm, speed, travel, curve)
+            for (x, y), one, other in zip(lines.places, done.there.ravel(), done.back.ravel(), strict=True):
+                bench.record.row(PASSED.name, (speed, x, y, float(one), float(other)))
+            passes.append(done)
+        await bench.motion.go({"z": CLEAR_MM}, LIFT_MM_S)
     return _concluded(bench, aim, speeds, passes)
 
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 from ublet.core.bench import Bench
 from ublet.core.level.reach import Reach, senses
 from ublet.core.level.springs import look_at_springs, moved_again, screws_need, screws_of, weak_words
 from ublet.core.level.surface import Place
+from ublet.core.level.unfollowed import unfollowed
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.level_parts import Probe, Screw
 from ublet.core.machine.schema import MachineFile
@@ -47,7 +48,17 @@ async def bed_corners_by_hand(bench: Bench, aim: CornersByHand) -> TrialResult:
     await look_at_springs(bench, screws)
     await warm_up(bench, aim)
     await home_unhomed(bench, ("x", "y", "z"))
-    visits = places_over(machine, screws)
+    async with bench.settings.borrowed(unfollowed(bench)):
+        return await _go_round(bench, aim, screws, gauge_mm)
+
+
+async def _go_round(bench: Bench, aim: CornersByHand, screws: Mapping[str, Screw], gauge_mm: float) -> TrialResult:
+    """Round after round; from the checkpoint of a run that was cut off.
+
+    Raises:
+        TrialFailed: the builder stops, or no round was fine.
+    """
+    visits = places_over(bench.machine, dict(screws))
     going = bench.record.going_on
     first = int(going.state["round"]) if going is not None else 1
     adjusted: dict[str, float] = dict.fromkeys(screws, 0.0)

@@ -8,20 +8,19 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from ublet.core.bench import Bench
+from ublet.core.level.live_mesh import ENDS, HEIGHTS
 from ublet.core.level.mesh import Described, Mesh, describe
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_needs, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, Reach, reach_of, senses
 from ublet.core.level.scatter import height_u_mm, pooled_u_mm
 from ublet.core.level.surface import Place
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_up, warm_words
-from ublet.core.machine.level_parts import Mesh as Declared
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import duration
 
-HEIGHTS = "mesh.heights_mm"
 A_POINT_S = 3.0
 """Besides its way and its touches a point takes about so long over the line, s."""
 
@@ -76,8 +75,6 @@ async def bed_mesh(bench: Bench, aim: MeshParameters) -> TrialResult:
     """
     machine = bench.machine
     reach, xs, ys = grid_of(machine, aim)
-    declared = machine.mesh
-    assert declared is not None
     for name in machine.bed.screws:
         bench.fact("screw", name)
     for fact in ("surface", "moved", "probe"):
@@ -105,10 +102,14 @@ async def bed_mesh(bench: Bench, aim: MeshParameters) -> TrialResult:
                 f"{'higher' if moved > 0 else 'lower'} than at the beginning: the bed was knocked, or still warms up. "
                 "Soak it longer and probe again."
             )
-    level = Mesh(np.array(xs), np.array(ys), heights)
-    middle = (machine.bed.width_mm / 2, machine.bed.depth_mm / 2)
-    reference = float(level.over([middle[0]], [middle[1]], declared.between)[0, 0])
-    return _concluded(bench, aim, Mesh(level.x, level.y, heights - reference), u, again, declared)
+    return concluded(bench, zeroed(machine, Mesh(np.array(xs), np.array(ys), heights)), u, again)
+
+
+def zeroed(machine: MachineFile, mesh: Mesh) -> Mesh:
+    """The same over the bed's middle: a mesh must not fight the Z offset."""
+    between = machine.mesh.between if machine.mesh is not None else "bicubic"
+    reference = float(mesh.over([machine.bed.width_mm / 2], [machine.bed.depth_mm / 2], between)[0, 0])
+    return Mesh(mesh.x, mesh.y, mesh.heights - reference)
 
 
 def serpentine(columns: int, rows: int) -> list[tuple[int, int]]:
@@ -139,9 +140,12 @@ def good_enough(found: Described, layer_mm: float = 0.2) -> str:
     return f"{words}: more than a mesh should hide; level the bed first." if found.range_mm > WORTH_MM else f"{words}."
 
 
-def _concluded(
-    bench: Bench, aim: MeshParameters, mesh: Mesh, u: float, again: dict[Place, float], declared: Declared
-) -> TrialResult:
+def concluded(bench: Bench, mesh: Mesh, u: float, again: dict[Place, float]) -> TrialResult:
+    """What a mesh tells, and the proposal to follow it. u: standard uncertainty of a height, mm; again: points that
+    were touched once more, and by how much they changed.
+    """
+    declared = bench.machine.mesh
+    assert declared is not None
     found = describe(mesh)
     slope_u = found.plane.slope_u(u)
     wide, deep = float(np.ptp(mesh.x)), float(np.ptp(mesh.y))
@@ -169,13 +173,14 @@ def _concluded(
     heights = tuple(tuple(round(float(mm), DIGITS) for mm in row) for row in mesh.heights)
     before = bench.settings.shown(HEIGHTS)
     values: list[tuple[str, object, object, str]] = [(HEIGHTS, before, heights, "mm")]
-    for key, declared_count, count in (
-        ("mesh.columns", declared.columns, mesh.columns),
-        ("mesh.rows", declared.rows, mesh.rows),
-    ):
-        if declared_count != count:
-            values.append((key, declared_count, count, ""))
-    effect = "heights over the bed's middle; it counts from the next homing"
+    for key, now, count in (("mesh.columns", declared.columns, mesh.columns), ("mesh.rows", declared.rows, mesh.rows)):
+        if now != count:
+            values.append((key, now, count, ""))
+    ends = (mesh.x[0], mesh.x[-1], mesh.y[0], mesh.y[-1])
+    for path, mm in zip(ENDS, ends, strict=True):
+        if bench.settings.shown(path) != float(mm):
+            values.append((path, bench.settings.shown(path), float(mm), "mm"))
+    effect = "Z follows it from now on, fading out with the height"
     proposals = tuple(Proposal(path, old, new, unit, effect) for path, old, new, unit in values)  # type: ignore[arg-type]
     option = Option("this mesh", "then the first layer", proposals, {"range": found.range_mm})
     return TrialResult("proven", why, conditions(bench), findings, (option,), option.name)

@@ -10,6 +10,7 @@ from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
 from ublet.core.level.reach import Reach, must_reach, reach_of, senses
 from ublet.core.level.surface import Place
+from ublet.core.level.unfollowed import unfollowed
 from ublet.core.level.warmth import Warmth, warm_needs
 from ublet.core.machine.level_parts import Probe
 from ublet.core.machine.schema import MachineFile
@@ -236,7 +237,7 @@ async def probing(
     trigger = -number_of(bench, "probe.offset_z_mm")
     deepest = max(probe.deepest_mm, deepest_mm)
     going = Probing(bench, reach_of(machine), approach, trigger, deepest, probe.kind, warm=dict(warm or {}))
-    async with bench.settings.borrowed({"axes.z.soft_limits": False}):
+    async with bench.settings.borrowed({"axes.z.soft_limits": False, **unfollowed(bench)}):
         yield going
         await going._up(going.clear_mm)
     if probe.kind == "pin":

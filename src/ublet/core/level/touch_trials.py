@@ -12,6 +12,7 @@ from ublet.core.level.probing import TOUCHES, Probing, approach_of, probing, pro
 from ublet.core.level.reach import reach_of, senses
 from ublet.core.level.surface import Place
 from ublet.core.level.touching import HOT_C, Offset, Touch, offset_of, side_words
+from ublet.core.level.unfollowed import unfollowed
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, moving, number_of
@@ -99,7 +100,7 @@ async def _over_the_middle(bench: Bench, warm: dict[str, float]) -> AsyncIterato
             yield sensing.reach.nearest(middle), sensing
         return
     await home_unhomed(bench, ("x", "y", "z"))
-    async with bench.settings.borrowed({"axes.z.soft_limits": False}):
+    async with bench.settings.borrowed({"axes.z.soft_limits": False, **unfollowed(bench)}):
         yield middle, None
 
 

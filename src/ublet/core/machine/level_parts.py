@@ -235,6 +235,11 @@ class Mesh(Part):
     fade_mm: float = setting(
         "Height at which the correction has faded to zero.", unit="mm", low=0.5, high=100, default=10.0, board=True
     )
+    follows: bool = setting("Whether Z follows the heights below while it moves.", default=True, board=True)
+    from_x_mm: float = setting("X of the first column.", unit="mm", low=-200, high=2000, default=0.0, board=True)
+    to_x_mm: float = setting("X of the last column.", unit="mm", low=-200, high=2000, default=0.0, board=True)
+    from_y_mm: float = setting("Y of the first row.", unit="mm", low=-200, high=2000, default=0.0, board=True)
+    to_y_mm: float = setting("Y of the last row.", unit="mm", low=-200, high=2000, default=0.0, board=True)
     heights_mm: Grid = setting(
         "Height of the bed at each point, row by row from the front left; empty: not measured yet.",
         unit="mm",

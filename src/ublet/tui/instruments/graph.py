@@ -15,7 +15,7 @@ from ublet.tui.instruments.dots import polyline_cells
 MARGIN = 9
 """Columns at the left for the numbers of the upright axis."""
 
-ROWS_A_MARK, COLUMNS_A_MARK = 5, 14
+ROWS_A_MARK, COLUMNS_A_MARK = 5, 9
 
 
 @dataclass(frozen=True)

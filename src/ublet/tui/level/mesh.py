@@ -6,16 +6,17 @@ import numpy as np
 from rich.text import Text
 from textual.binding import Binding
 
+from ublet.core.level.live_mesh import live_mesh
 from ublet.core.level.mesh import Mesh
-from ublet.core.level.mesh_trials import HEIGHTS, MESHED, MeshParameters, grid_of
+from ublet.core.level.mesh_trials import MESHED, MeshParameters, grid_of
 from ublet.core.run import TrialFailed
-from ublet.core.settings import Value
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.bed_map import bed_map
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.graph import graph
 from ublet.tui.instruments.picture import Picture
+from ublet.tui.motion.jog import JogBench
 from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
@@ -26,18 +27,24 @@ NUMBER_COLUMNS = 6
 SIDE_SHARE = 0.45
 
 
-class MeshBench(RecordedBench):
+class MeshBench(RecordedBench, JogBench):
     """The bed's shape."""
 
     kind = "mesh"
     title = "Bed mesh"
     why = "a first layer follows the bed as it is, not as it should be"
     BINDINGS = [
-        Binding("left", "cursor(-1, 0)", "cursor", key_display="← →", tooltip="The section through another column"),
-        Binding("right", "cursor(1, 0)", show=False),
-        Binding("pageup", "cursor(0, 1)", "row", key_display="pgup pgdn", tooltip="The section through another row"),
-        Binding("pagedown", "cursor(0, -1)", show=False),
-        Binding("x", "turn", "turn the section", tooltip="Along X or along Y"),
+        Binding(
+            "ctrl+right",
+            "cursor(1, 0)",
+            "cursor",
+            key_display="ctrl ←→↑↓",
+            tooltip="The section through another row or column",
+        ),
+        Binding("ctrl+left", "cursor(-1, 0)", show=False),
+        Binding("ctrl+up", "cursor(0, 1)", show=False),
+        Binding("ctrl+down", "cursor(0, -1)", show=False),
+        Binding("n", "turn", "turn the section", tooltip="Along X or along Y"),
     ]
 
     def __init__(self, session: Session) -> None:
@@ -64,10 +71,9 @@ class MeshBench(RecordedBench):
     def shown_mesh(self) -> Mesh | None:
         """What the running trial has, else what the last one recorded, else what is live on the board."""
         aim = self.aim
-        assert isinstance(aim, MeshParameters)
-        mesh = mesh_recorded(self.session, self.read, aim)
+        mesh = mesh_recorded(self.session, self.read, aim) if isinstance(aim, MeshParameters) else None
         if mesh is None:
-            mesh = mesh_live(self.session)
+            mesh = live_mesh(self.session.live)
         if mesh is not None and not self._placed:
             self.at, self._placed = (mesh.columns // 2, mesh.rows // 2), True
         return mesh
@@ -76,7 +82,11 @@ class MeshBench(RecordedBench):
         """The bed from above, and the section."""
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
-            return mesh_picture(session, self.shown_mesh(), self.at, self.along_x, width, height)
+            mesh = self.shown_mesh()
+            if watched is not None and (series := self.read(MESHED.name)) is not None and len(series.rows):
+                self.at = int(series.rows[-1, 0]), int(series.rows[-1, 1])  # where it probes now
+            drawn = mesh_picture(session, mesh, self.at, self.along_x, width, height - 2)
+            return drawn + Text("\n") + self.next_line(width)
 
         return draw
 
@@ -100,21 +110,6 @@ def mesh_recorded(session: Session, read: Read, aim: MeshParameters) -> Mesh | N
         x[int(column)], y[int(row)] = at_x, at_y
         heights[int(row), int(column)] = height
     return None if np.isnan(x).any() or np.isnan(y).any() else Mesh(x, y, heights)
-
-
-def mesh_live(session: Session) -> Mesh | None:
-    """The mesh that is live on the board, over the grid of the machine file."""
-    told: Value = session.live(HEIGHTS)
-    if not isinstance(told, tuple) or not told:
-        return None
-    heights = np.array(told, dtype=np.float64)
-    if heights.ndim != 2:
-        return None
-    try:
-        _, xs, ys = grid_of(session.document.machine, MeshParameters(columns=heights.shape[1], rows=heights.shape[0]))
-    except TrialFailed:
-        return None
-    return Mesh(np.array(xs), np.array(ys), heights)
 
 
 def mesh_picture(
@@ -184,15 +179,13 @@ def _section(
         cells, left, 0, (width, height), (float(where[0]), float(where[-1])), (-1.15 * reach, 1.15 * reach), words
     )
     good = ~np.isnan(told)
-    if good.sum() >= 2:
+    if not np.isnan(um).any():
         fine = np.linspace(where[0], where[-1], 80)
-        line = mesh.over(fine, [mesh.y[row]])[0] if along_x else None
-        if np.isnan(um).any():
-            drawn.line(where[good].tolist(), told[good].tolist(), Ink.proposal)
-        else:
-            between = line if line is not None else mesh.over([mesh.x[column]], fine)[:, 0]
-            mean = float(np.nanmean(mesh.heights))
-            drawn.line(fine.tolist(), (1000 * (between - mean)).tolist(), Ink.proposal)
+        between = mesh.over(fine, [mesh.y[row]])[0] if along_x else mesh.over([mesh.x[column]], fine)[:, 0]
+        mean = float(np.nanmean(mesh.heights))
+        drawn.line(fine.tolist(), (1000 * (between - mean)).tolist(), Ink.proposal)
+    elif good.sum() >= 2:
+        drawn.line(where[good].tolist(), told[good].tolist(), Ink.proposal)
     for number, (mm, height_um) in enumerate(zip(where.tolist(), told.tolist(), strict=True)):
         if not np.isnan(height_um):
             here = number == (column if along_x else row)

@@ -1,0 +1,175 @@
+"""The bed mesh on the simulated machines: what it tells beside the truth, and a board that follows it."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+import tomlkit
+
+from tests.conftest import Rig, mended_tern, virtually
+from ublet.benchmark.beds import made_up, run_made_up
+from ublet.benchmark.coils import keep_in
+from ublet.core.catalogue import TRIALS
+from ublet.core.level.mesh_hand_trials import MeshByHand
+from ublet.core.questions import Question
+from ublet.core.settings import Value
+from ublet.session.headless import on_scenario
+from ublet.session.jogging import go, to_the_end, touch
+from ublet.session.library import machine_path, scenario_path
+
+GRID = ["columns=5", "rows=5"]
+
+
+def value(report: Any, id: str) -> float:
+    return float(next(finding["value"] for finding in report["findings"] if finding["id"] == id))
+
+
+@pytest.mark.parametrize("seed", [0, 2, 4])
+def test_a_probed_mesh_is_the_bed_within_what_it_claims(seed: int, tmp_path: Path) -> None:
+    scenario, _ = made_up(tmp_path, seed, 2)
+    report = run_made_up("bed-mesh", GRID, scenario, seed)
+    assert report["outcome"] == "proven", report["why"]
+    for finding in report["findings"]:
+        if finding["id"] in ("range", "rms", "tilt_x", "tilt_y"):
+            assert abs(finding["value"] - report["truth"][finding["id"]]) <= 2.5 * finding["uncertainty"], finding
+    kept = {each["setting"]: each["after"] for each in report["proposals"]}
+    heights = np.array(kept["mesh.heights_mm"])
+    assert heights.shape == (5, 5) and kept["mesh.to_x_mm"] > kept["mesh.from_x_mm"]
+    assert "Without any mesh a first layer" in report["why"]
+
+
+async def homed(rig: Rig) -> None:
+    """Every axis homed; Z with its probe over the middle."""
+    connection = rig.session.connection
+    for axis in ("x", "y"):
+        await to_the_end(connection, await connection.controller.home(axis))
+    await go(connection, {"x": 178.0, "y": 136.5}, 80.0)
+    await to_the_end(connection, await connection.controller.home("z"))
+
+
+def test_the_nozzle_keeps_its_height_over_a_bed_whose_mesh_is_live(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, mended_tern()) as rig:
+            connection, world = rig.session.connection, rig.world
+            await homed(rig)
+            x, y = np.linspace(34, 246, 7), np.linspace(34, 226, 7)
+            bed = np.array([[world.bed.height(at, deep) for at in x] for deep in y])
+            values: dict[str, Value] = {
+                "mesh.heights_mm": tuple(tuple(row) for row in (bed - bed[3, 3]).round(4).tolist()),
+                **{"mesh.from_x_mm": 34.0, "mesh.to_x_mm": 246.0, "mesh.from_y_mm": 34.0, "mesh.to_y_mm": 226.0},
+            }
+
+            async def gaps() -> list[float]:
+                found = []
+                await go(connection, {"z": 1.0}, 5.0)
+                for place in ((60, 60), (140, 130), (220, 60), (210, 200), (60, 200), (140, 130)):
+                    await go(connection, {"x": place[0], "y": place[1]}, 80.0)
+                    found.append(world.gap_mm)
+                return found
+
+            without = await gaps()
+            await connection.write_live(values)
+            followed = await gaps()
+            assert np.ptp(without) > 0.3 and np.ptp(followed) < 0.15 * np.ptp(without), (without, followed)
+            assert connection.channel("axes.z.mm") == pytest.approx(1.0), "what is told knows nothing of it"
+            await go(connection, {"x": 220.0, "y": 200.0}, 80.0)
+            low = world.mechanics.where["z"]
+            await go(connection, {"z": 30.0}, 10.0)
+            faded = 30.0 - 1.0 - (world.mechanics.where["z"] - low)
+            expected = world.bed.height(220, 200) - bed[3, 3]
+            assert faded == pytest.approx(expected * 0.9, abs=0.02), "it has faded out on the way up"
+            await connection.write_live({"mesh.follows": False})
+            await go(connection, {"z": 1.0}, 10.0)
+            assert await gaps() == pytest.approx(without, abs=0.01)
+
+    virtually(work)
+
+
+def test_a_touch_takes_back_what_is_followed_and_tells_the_bed(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, mended_tern()) as rig:
+            connection = rig.session.connection
+            await homed(rig)
+            await connection.write_live({"axes.z.soft_limits": False})
+            await go(connection, {"z": 8.0}, 5.0)
+            await go(connection, {"x": 250.0, "y": 180.0}, 80.0)
+            told = []
+            for height in (0.0, 0.4):
+                heights = tuple((height,) * 7 for _ in range(7))
+                ends: dict[str, Value] = {"mesh.from_x_mm": 34.0, "mesh.to_x_mm": 246.0}
+                ends |= {"mesh.from_y_mm": 34.0, "mesh.to_y_mm": 226.0, "mesh.heights_mm": heights}
+                await connection.write_live(ends)
+                await go(connection, {"z": 6.0}, 5.0)
+                await connection.controller.pin(True)
+                told.append(await touch(connection, -4.0, 2.0))
+                await connection.controller.pin(False)
+                await go(connection, {"z": 8.0}, 5.0)
+            assert told[0] is not None and told[1] == pytest.approx(told[0], abs=0.03)
+
+    virtually(work)
+
+
+def test_by_hand_a_mesh_of_wren_is_the_bed_within_what_is_felt() -> None:
+    report = run_made_up("bed-mesh-by-hand", GRID, scenario_path("wren-180"), 1)
+    assert report["outcome"] == "proven"
+    for id in ("range", "rms", "tilt_x", "tilt_y"):
+        assert value(report, id) == pytest.approx(report["truth"][id], abs=0.025), id
+
+
+def test_a_mesh_by_hand_goes_back_skips_stops_and_goes_on_another_day(tmp_path: Path) -> None:
+    copied = tmp_path / "wren-180.toml"
+    shutil.copyfile(machine_path("wren-180"), copied)
+    spec, aim = TRIALS["bed-mesh-by-hand"], MeshByHand(columns=3, rows=3)
+
+    async def work() -> None:
+        async with on_scenario(scenario_path("wren-180"), copied, 1, lambda progress: None) as (session, builder):
+            answer, dragged, others = builder.answer, 0, {2: "back", 4: "skip", 6: "stop here"}
+
+            async def moody(question: Question) -> str:
+                nonlocal dragged
+                given = await answer(question)
+                if given != "it drags":
+                    return given
+                dragged += 1
+                return others.get(dragged, given)
+
+            builder.answer = moody  # type: ignore[method-assign]
+            cut = await session.run(spec, aim, builder)
+            # 1 drags, 2 goes back to it, 3 drags, 4 skips, 5 drags, 6 stops: two points have a height
+            assert cut.ran.result.outcome == "halted" and "2 of 9 points are kept" in cut.ran.result.why
+            half = session.trials.resumable(spec, aim)
+            assert half is not None and half.checkpoint.words == "2 of 9 points done"
+            others, dragged = {}, 0
+            done = await session.run(spec, aim, builder, go_on=True)
+            assert done.ran.result.outcome == "proven", done.ran.result.why
+            assert dragged == 6, "what was done before is not asked again"
+            points = done.ran.result.finding("points")
+            assert points is not None and points.value == 9, "the one that was left out is filled from its neighbours"
+
+    virtually(work)
+
+
+def checked(tmp_path: Path, change: dict[str, Any]) -> Any:
+    """A mesh kept, the bed changed, five touches."""
+    scenario, _ = made_up(tmp_path, 2, 2)
+    machine = tmp_path / "bed-2-2.toml"
+    keep_in(machine, run_made_up("bed-mesh", GRID, scenario, 2))
+    told = tomlkit.parse(scenario.read_text(encoding="utf-8"))
+    for table, values in change.items():
+        told[table].update(values)  # type: ignore[union-attr]
+    scenario.write_text(tomlkit.dumps(told), encoding="utf-8")
+    return run_made_up("mesh-check", [], scenario, 5)
+
+
+def test_five_touches_tell_whether_the_live_mesh_still_holds(tmp_path: Path) -> None:
+    same = checked(tmp_path, {})
+    assert same["outcome"] == "proven" and "still holds" in same["why"]
+    warped = checked(tmp_path, {"bed": {"bow_mm": 0.4}})
+    assert warped["outcome"] == "failed" and "no longer holds: another shape" in warped["why"]
+    scenario, _ = made_up(tmp_path, 0, 2)
+    none = run_made_up("mesh-check", [], scenario, 0)
+    assert none["outcome"] == "failed" and "No mesh is live" in none["why"]
