@@ -112,7 +112,6 @@ def declare(stage: Stage, out: Path) -> None:
     stage.key("Enter")
     stage.wait("checked by its digest")
     stage.key("Space")
-    stage.shot(out / "layers.png")
     stage.key("A", "Enter")
     stage.wait("Settle these")
     stage.key("Enter")
@@ -134,7 +133,6 @@ def wire(stage: Stage, out: Path) -> None:
     stage.wait("Moves X, then Y, then Z")
     stage.key("Enter", "Enter")
     stage.wait("the nozzle went: back")
-    stage.shot(out / "directions.png")
     stage.key("Escape")
     stage.wait("Cancelled by you")
     stage.key("Tab", "PPage", "PPage")
@@ -252,7 +250,38 @@ def level(out: Path) -> None:
             stage.key("-", "1", "Enter")
             stage.wait("Z 2.")
             stage.shot(out / "touch.png")
-            stage.key("s", "C-q")
+            stage.key("s")
+            stage.wait("the offset stays as it was")
+            to(stage, "bed", "mesh")
+            stage.wait("7 x 7 points")
+            stage.key("Enter")
+            stage.wait("from lowest to highest", 600)
+            stage.shot(out / "mesh.png")
+            stage.key("C-q")
+        finally:
+            stage.close()
+
+
+def coil(out: Path) -> None:
+    """The curve of a coil, found without anybody looking on before the app is opened."""
+    from ublet.session.headless import run_on_scenario
+    from ublet.session.orders import order_for
+
+    with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
+        machine, scenario = prepare("tern-coil", Path(folder))
+        scenario.write_text(well_wired(scenario.read_text(encoding="utf-8")), encoding="utf-8")
+        for trial in ("coil-current", "coil-curve"):
+            run_on_scenario(order_for(trial, [], keep=True, save=True), scenario, machine, 1, lambda progress: None)
+            shutil.copyfile(machine, Path(folder) / "machines" / machine.name)
+        stage = Stage([sys.executable, "-m", "ublet", "demo", "--machine", "tern-coil", "--dir", folder])
+        try:
+            stage.wait("no errors")
+            to(stage, "coil", "probe")
+            stage.wait("too quiet below")
+            stage.key("o")
+            stage.wait("a reading tells at")
+            stage.shot(out / "coil.png")
+            stage.key("C-q")
         finally:
             stage.close()
 
@@ -275,6 +304,7 @@ def main(out: Path) -> None:
     out.mkdir(parents=True, exist_ok=True)
     move(out)
     level(out)
+    coil(out)
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         command = [sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "20"]
         stage = Stage(command)

@@ -50,7 +50,7 @@ def made_up(folder: Path, seed: int, lifts: int, kind: str = "") -> tuple[Path, 
         for socket, (name, (x, y)) in zip(MOTORS, pivots.items(), strict=False)
     }
     machine["bed"]["screws"] = {name: {"x_mm": x, "y_mm": y, "pitch_mm": 0.6} for name, (x, y) in SCREWS.items()}
-    machine["lifts"]["tolerance_mm"] = 0.015
+    machine["lifts"]["tolerance_mm"] = 0.01
     machine["probe"].pop("part")
     machine["probe"].update(kind=kind, offset_x_mm=uniform(-40, -10), offset_y_mm=uniform(-25, 25))
     z["homing"].update(over_x_mm=140 - machine["probe"]["offset_x_mm"], over_y_mm=130 - machine["probe"]["offset_y_mm"])
