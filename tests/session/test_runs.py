@@ -78,6 +78,9 @@ def test_every_trial_records_rows_with_units_and_what_it_rests_on(
     for each in (report, report.get("verify")):
         if each is None:
             continue
+        if each["run"] is None:  # the board lacks what it takes, and the station does not wait for it
+            assert "Not started" in each["why"] and TRIALS[trial].idle(Document(copied).machine)
+            continue
         entry, streams = offline.ledger.run(each["run"]), offline.ledger.streams(each["run"])
         assert entry is not None and not entry.running and entry.result.outcome == each["outcome"]
         planted = machine == "tern-280" and each["outcome"] == "failed"

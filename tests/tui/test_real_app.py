@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from tests.tui.screen import SPEED, Screen, demo, hotend
-from ublet.core.route import ROUTE
+from ublet.core.route import ROUTE, station_with
 from ublet.session.document import Document
 from ublet.session.library import machine_path
 
@@ -141,11 +141,12 @@ def test_sizes_from_too_small_to_large_and_back(screens: list[Screen], tmp_path:
 
 def test_unbuilt_stations_say_so_and_wrong_keys_do_nothing(screens: list[Screen], tmp_path: Path) -> None:
     screen = hotend(screens, tmp_path / "f")
-    screen.key(*["Down"] * 10)
+    below = next(at for at, each in enumerate(ROUTE) if not each.built) - ROUTE.index(station_with("heat"))
+    screen.key(*["Down"] * below)
     screen.wait("Not built yet")
     screen.key("Enter")
     screen.wait("cannot be entered")
-    screen.key("z", "5", "k", "v", "d", "e", "F4", "C-x", *["Up"] * 10)
+    screen.key("z", "5", "k", "v", "d", "e", "F4", "C-x", *["Up"] * below)
     screen.wait("Heats the hotend to about")
     assert "Traceback" not in screen.text()
 

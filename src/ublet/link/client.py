@@ -332,7 +332,7 @@ class Client:
         self._held = [row for row in self._held if (row[0] or 0) >= (self._next_sample or 0)]
         if ready:
             self._pass_on(ready)
-        if len(self._held) > MOST_HELD:
+        if len(self._held) > MOST_HELD * max(1.0, self.about.clock / 10 if self.about is not None else 1.0):
             raise Malformed("the board's samples jump: their numbers do not rise by one")
         if self._held and not self._filling:
             self._filling = True
@@ -388,7 +388,9 @@ class Client:
 
 BUSY = "another host is linked to this board: close that program, then it is free"
 MOST_HELD = 6000
-"""Samples that wait for missing ones before them; a board keeps at least 200."""
+"""Samples that wait for missing ones before them: a minute of them on a board whose clock runs a hundred times as
+fast, as a demonstration's may; a board keeps at least 200.
+"""
 
 
 def _refusal(error: object) -> BoardRefused:
