@@ -17,6 +17,8 @@ from ublet.world.scenario import load_scenario
 
 SEED = 2
 
+pytestmark = pytest.mark.xdist_group("coil")  # one worker: what they share takes long to make
+
 
 def value(report: Any, id: str) -> float:
     return float(next(finding["value"] for finding in report["findings"] if finding["id"] == id))

@@ -78,6 +78,7 @@ class Mover:
         self.position: dict[str, float | None] = dict.fromkeys(AXES)
         self.told: dict[str, tuple[str, float | None]] = dict.fromkeys(AXES, ("", None))
         self.programs.forget()
+        self.following.forget()
         self.settled()
 
     @property
