@@ -8,6 +8,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from ublet.core.machine.schema import MachineFile
+from ublet.core.sockets import Pace
 from ublet.world.bed import Bed, waves
 from ublet.world.bed_parts import ProbeTruth
 from ublet.world.coil import EDGES, Coil
@@ -114,6 +115,18 @@ class CoilSwitch(ProbeSwitch):
         wide = self.coil.truth.outer_mm
         sees = [self._bed.height(mid_x + wide * u, mid_y + wide * v) for u, v in EDGES]
         return z + self._hangs_mm - sum(sees) / len(sees)
+
+    def passed(
+        self,
+        began_s: float,
+        pace: Pace,
+        ends_mm: tuple[float, float],
+        before: Mapping[str, float],
+        after: Mapping[str, float],
+    ) -> None:
+        """The carriages went along a part of a path, from one of its ends to the other, that began then."""
+        start, end = (began_s + pace.reached(mm) for mm in ends_mm)
+        self.coil.passed((start, end, *ends_mm, before, after, lambda at: pace.gone(at - began_s)))
 
     def take(self, seconds: float, where: Mapping[str, float]) -> None:
         """Readings of a step of time that has passed."""

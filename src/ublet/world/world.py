@@ -69,11 +69,8 @@ class World:
         self._melts = heats(scenario, machine, "hotend")
         part = scenario.accelerometer
         self._accelerometer = Accelerometer(part.truth(), np.random.default_rng([seed, 13])) if part else None
-        self._streams: dict[str, Accelerometer | Coil] = {}
-        if self._accelerometer is not None:
-            self._streams["accelerometer"] = self._accelerometer
-        if self.coil is not None:
-            self._streams["coil"] = self.coil.coil
+        sensors = {"accelerometer": self._accelerometer, "coil": self.coil.coil if self.coil is not None else None}
+        self._streams = {name: sensor for name, sensor in sensors.items() if sensor is not None}
         self._shoves: list[Shove] = []
         self._turned_s = 0.0  # of the step of time that goes on
         self._fan_plugs = {**{fan.socket: name for name, fan in machine.fans.items()}, **scenario.fan_plugs}
@@ -163,12 +160,13 @@ class World:
                 length = length if met is None else met
             else:
                 met = None
-            before = dict(self.mechanics.where) if self._coil_listens else {}
+            before = dict(self.mechanics.where) if self.coil is not None and self.coil.coil.listening else {}
             self.mechanics.carry(stretch, length)
             self.bed.follow(self.mechanics.spun)
             self._shove(stretch, pace)
-            if before:
-                self._pass_coil(stretch, length, before, pace)
+            if before and self.coil is not None:
+                ends = (stretch.start_mm, stretch.start_mm + length)
+                self.coil.passed(self._turned_s, pace, ends, before, dict(self.mechanics.where))
             if EXTRUDER in stretch.motors:
                 self.filament.push(stretch.motors[EXTRUDER] * length, self._amps_of(motors))
             self._follow()
@@ -256,18 +254,6 @@ class World:
             start, end = (self._turned_s + pace.reached(mm) for mm in (stretch.start_mm, stretch.end_mm))
             axes = {axis: per_mm * pace.acceleration_mm_s2 for axis, per_mm in stretch.axes.items()}
             self._shoves.append((start, end, axes))
-
-    @property
-    def _coil_listens(self) -> bool:
-        return self.coil is not None and self.coil.coil.listening
-
-    def _pass_coil(self, stretch: Stretch, length: float, before: Mapping[str, float], pace: Pace) -> None:
-        """Note along what way the carriages went, for a coil that is listened to."""
-        assert self.coil is not None
-        began, low, high = self._turned_s, stretch.start_mm, stretch.start_mm + length
-        start, end = began + pace.reached(low), began + pace.reached(high)
-        after = dict(self.mechanics.where)
-        self.coil.coil.passed((start, end, low, high, before, after, lambda at: pace.gone(at - began)))
 
     def _went_on(self, seconds: float) -> float:
         """So much of the step of time was spent turning."""

@@ -11,7 +11,6 @@ from ublet.core.level.coil import CoilCurve, kept_curve
 from ublet.core.machine.level_parts import CoilProbe
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import TrialFailed
-from ublet.core.settings import Value
 
 COIL = "coil"
 RATE_HZ = 400.0
@@ -72,11 +71,6 @@ async def read_coil(bench: Bench, seconds: float = 0.4) -> CoilReading:
     if not mean[1]:
         raise TrialFailed("The coil does not ring at all: a broken wire, or no drive current.")
     return CoilReading(float(mean[0]), float(values[:, 0].std(ddof=1)), len(values), float(mean[1]), float(mean[2]))
-
-
-def array_of(value: Value) -> tuple[float, ...]:
-    """An array of one dimension; empty where it is none."""
-    return tuple(float(each) for each in value if isinstance(each, (int, float))) if isinstance(value, tuple) else ()
 
 
 def curve_of(machine: MachineFile) -> CoilCurve:
