@@ -89,3 +89,13 @@ def test_a_trial_asked_of_another_probe_says_so(tmp_path: Path) -> None:
     scenario, _ = made_up(tmp_path, 0, 3)
     report = run_made_up("coil-curve", [], scenario, 0)
     assert report["outcome"] == "failed" and "this board has no coil" in report["why"]
+
+
+def test_a_coil_maps_the_bed_in_one_pass(coil_machine: tuple[Path, Path, list[Any]]) -> None:
+    scenario, machine, _ = coil_machine
+    before = machine.read_text(encoding="utf-8")
+    report = run_made_up("bed-mesh", ["columns=7", "rows=3"], scenario, SEED)
+    assert report["outcome"] == "proven", report["why"]
+    for id in ("range", "rms", "tilt_x", "tilt_y"):
+        assert value(report, id) == pytest.approx(report["truth"][id], abs=0.012), id
+    machine.write_text(before, encoding="utf-8")

@@ -8,14 +8,18 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from ublet.core.bench import Bench
+from ublet.core.level.coil_pass import Lines, heights_in_pass
+from ublet.core.level.coil_reading import curve_of, no_coil
 from ublet.core.level.live_mesh import ENDS, HEIGHTS
 from ublet.core.level.mesh import Described, Mesh, describe
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_needs, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, Reach, reach_of, senses
-from ublet.core.level.scatter import height_u_mm, pooled_u_mm
+from ublet.core.level.scatter import PLACE_MM, height_u_mm, pooled_u_mm
 from ublet.core.level.surface import Place
+from ublet.core.level.unfollowed import unfollowed
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import home_unhomed, number_of
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec
@@ -28,6 +32,8 @@ FLAT_MM, WORTH_MM = 0.03, 0.4
 """A bed whose shape varies by less prints as well without a mesh; by more a mesh hides what should be mended, mm."""
 
 DIGITS = 4
+CLEAR_MM, LIFT_MM_S, PASS_MM = 5.0, 6.0, 2.0
+"""A coil passes so high over where Z = 0, mm; between it is so high."""
 
 MESHED = Stream("meshed", ("column", "row", "x_mm", "y_mm", "height_mm"), ("", "", "mm", "mm", "mm"))
 """Every point as it was found: its place in the grid, where over the bed, and its height over the point of reference's.
@@ -40,6 +46,7 @@ class MeshParameters(PrintingWarmth):
     columns: int = setting("Points along X; 0: as declared.", zero="as declared", low=0, high=33, default=0)
     rows: int = setting("Points along Y; 0: as declared.", zero="as declared", low=0, high=33, default=0)
     samples: int = setting("Touches at each point; 0: as declared.", zero="as declared", low=0, high=20, default=0)
+    touches: bool = setting("Kind coil: touch every point, too, instead of passing over them.", default=False)
 
 
 def grid_of(machine: MachineFile, aim: MeshParameters) -> tuple[Reach, tuple[float, ...], tuple[float, ...]]:
@@ -80,6 +87,42 @@ async def bed_mesh(bench: Bench, aim: MeshParameters) -> TrialResult:
     for fact in ("surface", "moved", "probe"):
         bench.fact(fact)
     _, warm = await warm_up(bench, aim)
+    if probe_of(machine).kind == "coil" and not aim.touches:
+        return await _passed(bench, reach, xs, ys)
+    return await _touched(bench, aim, reach, xs, ys, warm)
+
+
+async def _passed(bench: Bench, reach: Reach, xs: tuple[float, ...], ys: tuple[float, ...]) -> TrialResult:
+    """A coil goes over the rows, there and back, and touches nothing."""
+    curve, speed = curve_of(bench.machine), number_of(bench, "probe.coil.pass_mm_s")
+    bench.motion.clear_at_the_end(CLEAR_MM)
+    await home_unhomed(bench, ("x", "y", "z"))
+    out = max(0.0, min(12.0, xs[0] - reach.x[0], reach.x[1] - xs[-1]))
+    lines = Lines(ys, xs, out, min(6.0, (xs[1] - xs[0]) / 2))
+    async with bench.settings.borrowed(unfollowed(bench)):
+        bench.progress(Progress("a pass", 0.3, None, f"{len(ys)} lines at {speed:g} mm/s"))
+        await bench.motion.go({"z": CLEAR_MM}, LIFT_MM_S)
+        travel = number_of(bench, "probe.travel_mm_s")
+        done = await heights_in_pass(bench, lines, reach, PASS_MM, speed, travel, curve)
+        await bench.motion.go({"z": CLEAR_MM}, LIFT_MM_S)
+    for row, y in enumerate(ys):
+        for column, x in enumerate(xs):
+            bench.record.row(MESHED.name, (column, row, x, y, float(done.heights[row, column])))
+    apart = done.there - done.back
+    u = math.hypot(PLACE_MM["coil"] / 2, float(np.std(apart)) / 2)
+    return concluded(bench, zeroed(bench.machine, Mesh(np.array(xs), np.array(ys), done.heights)), u, {})
+
+
+async def _touched(
+    bench: Bench,
+    aim: MeshParameters,
+    reach: Reach,
+    xs: tuple[float, ...],
+    ys: tuple[float, ...],
+    warm: dict[str, float],
+) -> TrialResult:
+    """Point by point."""
+    machine = bench.machine
     heights = np.full((len(ys), len(xs)), np.nan)
     series: list[list[float]] = []
     order = serpentine(len(xs), len(ys))
@@ -206,7 +249,18 @@ def _needs(machine: MachineFile, aim: MeshParameters, read: Callable[[str], floa
         return (Need(str(missing), False),)
     even = [name for name, count in (("columns", len(xs)), ("rows", len(ys))) if count % 2 == 0]
     odd = Need(f"an odd count of {' and '.join(even)} has a point in the middle", False, False)
-    return (Need(f"{len(xs)} x {len(ys)} points", True), *([odd] if even else []), *probe_needs(machine, aim, read))
+    try:
+        curved = (
+            () if no_coil(machine) or aim.touches else (Need(f"its curve, {len(curve_of(machine).hz)} points", True),)
+        )
+    except TrialFailed as missing:
+        curved = (Need(str(missing), False),)
+    return (
+        Need(f"{len(xs)} x {len(ys)} points", True),
+        *curved,
+        *([odd] if even else []),
+        *probe_needs(machine, aim, read),
+    )
 
 
 def _announce(machine: MachineFile, aim: MeshParameters) -> str:
@@ -216,6 +270,11 @@ def _announce(machine: MachineFile, aim: MeshParameters) -> str:
         about = duration(seconds_for(machine, xs, ys, samples))
     except TrialFailed as missing:
         return str(missing)
+    if not no_coil(machine) and not aim.touches:
+        return (
+            f"Homes what is not homed, then passes {PASS_MM:g} mm over the bed along {len(ys)} lines, there and back, "
+            f"and tells {len(xs) * len(ys)} heights. Nothing touches the bed. {warm_words(machine, aim)}"
+        )
     first, last = reach.words((xs[0], ys[0])), reach.words((xs[-1], ys[-1]))
     return (
         f"Homes what is not homed, then touches {len(xs)} x {len(ys)} points from {first} to {last}, row by row, about "
@@ -240,6 +299,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=_figure,
         idle=lambda machine: "" if senses(machine) and machine.mesh is not None else NO_PROBE,
-        uses=probing_uses,
+        uses=lambda machine: (*probing_uses(machine), *(() if no_coil(machine) else ("coil",))),
     ),
 )
