@@ -6,6 +6,7 @@ import re
 from pathlib import Path
 
 from tests.tui.inside import Inside
+from tests.tui.test_move import type_in
 from ublet.core.route import ROUTE
 from ublet.tui.frame.jump import LETTERS
 
@@ -193,5 +194,33 @@ def test_the_height_of_a_coil_is_set_by_its_mount_and_of_a_pin_only_read(tmp_pat
         screen.key("Enter")
         shown = screen.wait("rear arm, long is in the draft")
         assert "by its part, rear arm, long" in shown and "41.5" in shown
+    finally:
+        screen.close()
+
+
+def test_a_mesh_of_wren_is_felt_by_hand_stopped_and_gone_on_with(tmp_path: Path) -> None:
+    screen = Inside(tmp_path, "wren-180")
+    try:
+        screen.wait("no errors")
+        to(screen, "bed mesh")
+        assert "no mesh is live on the board" in screen.wait("points by hand")
+        screen.key("p")
+        screen.wait("Parameters of bed mesh by hand")
+        type_in(screen, " columns=2 rows=2")
+        screen.wait("2 x 2 points by hand")
+        screen.key("Enter")
+        for number in (1, 2):
+            screen.wait(f"Point {number} of 4")
+            screen.type("-0.5")
+            screen.key("Enter")
+            screen.wait("the gauge")
+            screen.key("1")
+        screen.wait("Point 3 of 4")
+        screen.key("4")
+        screen.wait("2 of 4 points are kept")
+        screen.key("g")
+        screen.wait("Point 3 of 4")
+        screen.key("Escape")
+        screen.wait("Cancelled by you")
     finally:
         screen.close()

@@ -15,7 +15,7 @@ from ublet.core.level.corner_trials import CornerParameters
 from ublet.core.level.lift_trials import pivots_of
 from ublet.core.level.lifts import standing_of
 from ublet.core.level.mesh import Mesh, describe
-from ublet.core.level.mesh_trials import MeshParameters, grid_of
+from ublet.core.level.mesh_trials import GridParameters, grid_of
 from ublet.core.level.reach import reach_of
 from ublet.core.level.screws import screw_heights, tilt_over
 from ublet.core.level.spread_trials import places_of
@@ -134,7 +134,7 @@ def _drifted(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
 def _mesh(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     """The bed's true heights at the mesh's points, in the same figures."""
     _, xs, ys = grid_of(
-        machine, MeshParameters.model_validate({key: aim[key] for key in ("columns", "rows") if key in aim})
+        machine, GridParameters.model_validate({key: aim[key] for key in ("columns", "rows") if key in aim})
     )
     heights = np.array([[world.bed.height(x, y) for x in xs] for y in ys])
     found = describe(Mesh(np.array(xs), np.array(ys), heights))

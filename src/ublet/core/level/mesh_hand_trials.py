@@ -12,7 +12,7 @@ from ublet.core.level.corner_hand_trials import gauge_of
 from ublet.core.level.mesh import Mesh
 from ublet.core.level.mesh_trials import (
     MESHED,
-    MeshParameters,
+    GridParameters,
     concluded,
     grid_of,
     probe_words,
@@ -40,7 +40,7 @@ DRAGS, BACK, SKIP, STOP = "it drags", "back", "skip", "stop here"
 FEWEST = 4
 
 
-class MeshByHand(MeshParameters):
+class MeshByHand(GridParameters):
     """The grid and the gauge."""
 
     gauge_mm: float = setting(

@@ -40,16 +40,21 @@ MESHED = Stream("meshed", ("column", "row", "x_mm", "y_mm", "height_mm"), ("", "
 """
 
 
-class MeshParameters(PrintingWarmth):
-    """The grid, and how often each point is touched."""
+class GridParameters(PrintingWarmth):
+    """The grid."""
 
     columns: int = setting("Points along X; 0: as declared.", zero="as declared", low=0, high=33, default=0)
     rows: int = setting("Points along Y; 0: as declared.", zero="as declared", low=0, high=33, default=0)
+
+
+class MeshParameters(GridParameters):
+    """The grid, and how often each point is touched."""
+
     samples: int = setting("Touches at each point; 0: as declared.", zero="as declared", low=0, high=20, default=0)
     touches: bool = setting("Kind coil: touch every point, too, instead of passing over them.", default=False)
 
 
-def grid_of(machine: MachineFile, aim: MeshParameters) -> tuple[Reach, tuple[float, ...], tuple[float, ...]]:
+def grid_of(machine: MachineFile, aim: GridParameters) -> tuple[Reach, tuple[float, ...], tuple[float, ...]]:
     """What the probe reaches, and the columns and rows of the mesh in it, mm from the bed's front left corner.
 
     Raises:

@@ -8,7 +8,8 @@ from textual.binding import Binding
 
 from ublet.core.level.live_mesh import live_mesh
 from ublet.core.level.mesh import Mesh
-from ublet.core.level.mesh_trials import MESHED, MeshParameters, grid_of
+from ublet.core.level.mesh_trials import MESHED, GridParameters, grid_of
+from ublet.core.level.unfollowed import FOLLOWS
 from ublet.core.run import TrialFailed
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
@@ -71,7 +72,7 @@ class MeshBench(RecordedBench, JogBench):
     def shown_mesh(self) -> Mesh | None:
         """What the running trial has, else what the last one recorded, else what is live on the board."""
         aim = self.aim
-        mesh = mesh_recorded(self.session, self.read, aim) if isinstance(aim, MeshParameters) else None
+        mesh = mesh_recorded(self.session, self.read, aim) if isinstance(aim, GridParameters) else None
         if mesh is None:
             mesh = live_mesh(self.session.live)
         if mesh is not None and not self._placed:
@@ -91,7 +92,7 @@ class MeshBench(RecordedBench, JogBench):
         return draw
 
 
-def mesh_recorded(session: Session, read: Read, aim: MeshParameters) -> Mesh | None:
+def mesh_recorded(session: Session, read: Read, aim: GridParameters) -> Mesh | None:
     """The points of a run on their grid; those that are not touched yet are holes."""
     series = read(MESHED.name)
     if series is None or not len(series.rows):
@@ -121,6 +122,7 @@ def mesh_picture(
     side = round(width * SIDE_SHARE)
     wide = width - side
     drawn = bed_map(cells, bed, (), wide, height)
+    cells.put(0, 0, *_live_words(session))
     if mesh is None:
         cells.put(wide + 2, 1, "not probed yet", Ink.quiet)
         return cells.text()
@@ -142,6 +144,16 @@ def mesh_picture(
     cells.put(0, height - 1, f"µm over the mean; relief {RELIEF[1]} low to {RELIEF[3]} high", Ink.dim)
     _section(cells, mesh, um, (column, row), along_x, wide + 2, side - 3, height, reach)
     return cells.text()
+
+
+def _live_words(session: Session) -> tuple[str, str]:
+    """What the board does with a mesh now, and in which ink."""
+    live = live_mesh(session.live)
+    if live is None:
+        return "no mesh is live on the board", Ink.dim
+    if session.live(FOLLOWS) is True:
+        return f"live on the board: {live.columns} x {live.rows}, Z follows it", Ink.good
+    return f"live on the board: {live.columns} x {live.rows}, not followed now", Ink.focus
 
 
 def _relief(
