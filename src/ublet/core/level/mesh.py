@@ -200,6 +200,17 @@ def outliers(mesh: Mesh) -> tuple[Place, ...]:
     return tuple(found)
 
 
+def filled(mesh: Mesh) -> Mesh:
+    """Holes filled from those around them: by a plane through the four nearest heights."""
+    heights = mesh.heights.copy()
+    places, told = _told(mesh)
+    for row, column in np.argwhere(np.isnan(heights)).tolist():
+        x, y = float(mesh.x[column]), float(mesh.y[row])
+        near = sorted(range(len(places)), key=lambda n: (places[n][0] - x) ** 2 + (places[n][1] - y) ** 2)[:4]
+        heights[row, column] = fit_surface([places[n] for n in near], [float(told[n]) for n in near]).at((x, y))
+    return Mesh(mesh.x, mesh.y, heights)
+
+
 def deleted_residuals(places: Floats, heights: Floats) -> tuple[Floats, Floats]:
     """How far each of n points lies from the thin plate spline through all others, mm; and the same made comparable
     between points in the middle and at the rim.

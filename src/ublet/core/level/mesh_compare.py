@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from ublet.core.level.mesh import Mesh, outliers, polynomial
+from ublet.core.level.mesh import Mesh, filled, outliers, polynomial
 from ublet.core.level.surface import Floats, fit_surface
 
 Verdict = Literal["same", "shift", "tilt", "shape"]
@@ -18,6 +18,9 @@ SURE_Z = 2.576
 
 USUAL_MM = 0.005
 """Spread of a touch where nothing tells it, mm."""
+
+LEAST_MM = 0.0005
+"""No probe repeats better than this, whatever a few heights seem to tell, mm."""
 
 FEWEST = 4
 
@@ -109,10 +112,8 @@ def _differences(mesh: Mesh, other: Mesh) -> tuple[Floats, Floats]:
     )
     if same:
         told = its.heights
-    elif np.isnan(its.heights).any():
-        raise ValueError("the two have other grids, and the other one has holes or points that look wrong")
     else:
-        told = its.over(mine.x, mine.y)
+        told = filled(its).over(mine.x, mine.y)
         told[:, (mine.x < its.x[0] - 0.5) | (mine.x > its.x[-1] + 0.5)] = np.nan
         told[(mine.y < its.y[0] - 0.5) | (mine.y > its.y[-1] + 0.5), :] = np.nan
     off = mine.heights - told
@@ -128,7 +129,7 @@ def _spread(places: Floats, off: Floats) -> float:
         return USUAL_MM
     basis, _ = np.linalg.qr(design)
     left = off - basis @ (basis.T @ off)
-    return math.sqrt(float(left @ left) / freedom / 2)
+    return max(LEAST_MM, math.sqrt(float(left @ left) / freedom / 2))
 
 
 def chi_squared(freedom: int) -> float:

@@ -9,7 +9,7 @@ import numpy as np
 
 from ublet.core.bench import Bench
 from ublet.core.level.corner_hand_trials import gauge_of
-from ublet.core.level.mesh import Mesh
+from ublet.core.level.mesh import Mesh, filled
 from ublet.core.level.mesh_trials import (
     MESHED,
     GridParameters,
@@ -20,7 +20,6 @@ from ublet.core.level.mesh_trials import (
     zeroed,
 )
 from ublet.core.level.reach import senses
-from ublet.core.level.surface import fit_surface
 from ublet.core.level.touching import FEEL_MM
 from ublet.core.level.unfollowed import unfollowed
 from ublet.core.level.warmth import warm_needs, warm_up, warm_words
@@ -102,20 +101,6 @@ async def bed_mesh_by_hand(bench: Bench, aim: MeshByHand) -> TrialResult:
         heights[row, column] = mm
     mesh = zeroed(machine, filled(Mesh(np.array(xs), np.array(ys), heights)))
     return concluded(bench, mesh, FEEL_MM / math.sqrt(3), {})
-
-
-def filled(mesh: Mesh) -> Mesh:
-    """Points that were skipped, from those around them: a plane through the four nearest."""
-    heights = mesh.heights.copy()
-    known = [(x, y) for (x, y) in mesh.places if (x, y) not in mesh.holes]
-    for x, y in mesh.holes:
-        near = sorted(known, key=lambda place: (place[0] - x) ** 2 + (place[1] - y) ** 2)[:4]
-        told = [
-            float(mesh.heights[int(np.argmin(np.abs(mesh.y - b))), int(np.argmin(np.abs(mesh.x - a)))]) for a, b in near
-        ]
-        row, column = int(np.argmin(np.abs(mesh.y - y))), int(np.argmin(np.abs(mesh.x - x)))
-        heights[row, column] = fit_surface(near, told).at((x, y))
-    return Mesh(mesh.x, mesh.y, heights)
 
 
 def _nearby(found: dict[int, float]) -> float:
