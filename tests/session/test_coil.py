@@ -82,7 +82,7 @@ def test_without_a_curve_heights_are_refused_and_a_coil_that_is_too_loud_too(tmp
     mute["coil"]["loud_v_ma"] = 20.0  # type: ignore[index]
     scenario.write_text(tomlkit.dumps(mute), encoding="utf-8")
     loud = run_made_up("coil-current", [], scenario, SEED)
-    assert loud["outcome"] == "failed" and "or is another coil" in loud["why"]
+    assert loud["outcome"] == "failed" and "it is another coil" in loud["why"]
 
 
 def test_a_trial_asked_of_another_probe_says_so(tmp_path: Path) -> None:

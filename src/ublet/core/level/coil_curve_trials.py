@@ -115,6 +115,8 @@ async def _ladder(bench: Bench, up_mm: float, done: float) -> list[tuple[float, 
         async with bench.settings.borrowed({f"{ROOT}.drive_ma": drive}):
             found.append((drive, await read_coil(bench)))
         bench.record.row(DRIVEN.name, (drive, up_mm, found[-1][1].volts, found[-1][1].deviation_hz))
+        if found[-1][1].volts > LOUD_V:
+            break  # louder still tells nothing more
     return found
 
 
