@@ -16,6 +16,7 @@ from ublet.core.level.mesh_trials import (
     concluded,
     grid_of,
     probe_words,
+    range_figure,
     serpentine,
     zeroed,
 )
@@ -153,11 +154,6 @@ def _announce(machine: MachineFile, aim: MeshByHand) -> str:
     )
 
 
-def _figure(result: TrialResult) -> str:
-    found = result.finding("range")
-    return f"{found.value:.3f} mm" if found is not None else ""
-
-
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "bed-mesh-by-hand",
@@ -168,7 +164,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         (MESHED,),
         _announce,
         _needs,
-        figure=_figure,
+        figure=range_figure,
         idle=lambda machine: "the probe does it" if senses(machine) else "",
         asks=lambda aim: True,
         uses=moving("programs"),

@@ -287,7 +287,8 @@ def _announce(machine: MachineFile, aim: MeshParameters) -> str:
     )
 
 
-def _figure(result: TrialResult) -> str:
+def range_figure(result: TrialResult) -> str:
+    """The key figure of a mesh: from lowest to highest."""
     found = result.finding("range")
     return f"{found.value:.3f} mm" if found is not None else ""
 
@@ -302,7 +303,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         (TOUCHES, MESHED),
         _announce,
         _needs,
-        figure=_figure,
+        figure=range_figure,
         idle=lambda machine: "" if senses(machine) and machine.mesh is not None else NO_PROBE,
         uses=lambda machine: (*probing_uses(machine), *(() if no_coil(machine) else ("coil",))),
     ),
