@@ -10,7 +10,7 @@ from ublet.core.bench import Bench
 from ublet.core.level.coil import LOUD_V, QUIET_V, CoilCurve, fit_curve
 from ublet.core.level.coil_reading import CoilReading, coil_of, no_coil, read_coil
 from ublet.core.level.corner_hand_trials import gauge_of
-from ublet.core.level.gauging import LIFT_MM_S, TRAVEL_MM_S, onto_gauge
+from ublet.core.level.gauging import LIFT_MM_S, TRAVEL_MM_S, gauge_setting, onto_gauge
 from ublet.core.level.reach import probe_offset
 from ublet.core.level.touch_trials import OFFSET
 from ublet.core.machine.schema import MachineFile
@@ -49,14 +49,7 @@ class CurrentParameters(Part):
 class CurveParameters(Part):
     """The working range."""
 
-    gauge_mm: float = setting(
-        "Thickness of the gauge (paper is about 0.1); 0: as declared.",
-        zero="as declared",
-        unit="mm",
-        low=0,
-        high=2,
-        default=0.0,
-    )
+    gauge_mm: float = gauge_setting()
     top_mm: float = setting("Heights up to this.", unit="mm", low=2, high=10, default=5.0)
     points: int = setting("So many heights.", low=8, high=80, default=24)
     trigger_mm: float = setting(

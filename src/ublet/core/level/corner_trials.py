@@ -100,7 +100,7 @@ async def _touch_all(
     repeats = pooled_u_mm(series) / math.sqrt(probe.approach.samples)
     u = height_u_mm(series, probe.approach.samples, probe.kind)
     moved = heights.pop() - heights[0]
-    if abs(moved) > max(2 * probe.approach.tolerance_mm, 5 * math.sqrt(2) * repeats):
+    if probe.moved(moved, repeats):
         raise TrialFailed(
             f"Touched again at the end of the round, {probe.reach.words(places[0])} stands {abs(moved):.3f} mm "
             f"{'higher' if moved > 0 else 'lower'} than at its beginning: the bed was knocked, a corner lies on a "

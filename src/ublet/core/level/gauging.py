@@ -2,13 +2,28 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from ublet.core.bench import Bench
 from ublet.core.motion.homing_moves import home_unhomed
 from ublet.core.questions import Jog
 from ublet.core.run import Progress, TrialFailed
+from ublet.core.settings import setting
 
 STEPS_MM = (10.0, 1.0, 0.1, 0.05, 0.01)
 UP_MM, TRAVEL_MM_S, LIFT_MM_S = 5.0, 60.0, 5.0
+
+
+def gauge_setting() -> Any:
+    """The thickness of the gauge as a parameter of a trial."""
+    return setting(
+        "Thickness of the gauge (paper is about 0.1); 0: as declared.",
+        zero="as declared",
+        unit="mm",
+        low=0,
+        high=2,
+        default=0.0,
+    )
 
 
 async def onto_gauge(bench: Bench, gauge_mm: float, mm_s: float) -> None:

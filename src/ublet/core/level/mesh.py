@@ -56,11 +56,15 @@ class Mesh:
         """Places without a height."""
         return tuple((float(self.x[c]), float(self.y[r])) for r, c in np.argwhere(np.isnan(self.heights)).tolist())
 
+    def cell(self, place: Place) -> tuple[int, int]:
+        """Row and column of the point that is nearest to a place."""
+        return int(np.argmin(np.abs(self.y - place[1]))), int(np.argmin(np.abs(self.x - place[0])))
+
     def without(self, places: Sequence[Place]) -> Mesh:
         """The same without the heights at some places."""
         heights = self.heights.copy()
-        for x, y in places:
-            heights[int(np.argmin(np.abs(self.y - y))), int(np.argmin(np.abs(self.x - x)))] = np.nan
+        for place in places:
+            heights[self.cell(place)] = np.nan
         return Mesh(self.x, self.y, heights)
 
     def over(self, x: Sequence[float] | Floats, y: Sequence[float] | Floats, between: Between = "bicubic") -> Floats:

@@ -89,7 +89,7 @@ def compare(mesh: Mesh, other: Mesh, spread_mm: float | None = None) -> Compared
     wide, deep = float(np.ptp(mesh.x)), float(np.ptp(mesh.y))
     heights = np.full(mesh.heights.shape, np.nan)
     for (x, y), mm in zip(places.tolist(), off.tolist(), strict=True):
-        heights[int(np.argmin(np.abs(mesh.y - y))), int(np.argmin(np.abs(mesh.x - x)))] = mm
+        heights[mesh.cell((x, y))] = mm
     return Compared(
         verdict,
         shift,

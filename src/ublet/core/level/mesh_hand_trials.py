@@ -9,6 +9,7 @@ import numpy as np
 
 from ublet.core.bench import Bench
 from ublet.core.level.corner_hand_trials import gauge_of
+from ublet.core.level.gauging import gauge_setting
 from ublet.core.level.mesh import Mesh, filled
 from ublet.core.level.mesh_trials import (
     MESHED,
@@ -43,14 +44,7 @@ FEWEST = 4
 class MeshByHand(GridParameters):
     """The grid and the gauge."""
 
-    gauge_mm: float = setting(
-        "Thickness of the gauge (paper is about 0.1); 0: as declared.",
-        zero="as declared",
-        unit="mm",
-        low=0,
-        high=2,
-        default=0.0,
-    )
+    gauge_mm: float = gauge_setting()
     deepest_mm: float = setting(
         "So far below where the bed should be the nozzle cannot be lowered.", unit="mm", low=0.2, high=6, default=1.5
     )

@@ -144,7 +144,7 @@ async def _touched(
         moved = await probe.height_at((xs[0], ys[0])) - heights[0, 0]
         u = height_u_mm(series, probe.approach.samples, probe.kind)
         repeats = pooled_u_mm(series) / math.sqrt(probe.approach.samples)
-        if abs(moved) > max(2 * probe.approach.tolerance_mm, 5 * math.sqrt(2) * repeats):
+        if probe.moved(moved, repeats):
             raise TrialFailed(
                 f"Touched again at the end, {reach.words((xs[0], ys[0]))} stands {abs(moved):.3f} mm "
                 f"{'higher' if moved > 0 else 'lower'} than at the beginning: the bed was knocked, or still warms up. "
@@ -171,7 +171,7 @@ async def _touch_again(bench: Bench, probe: Probing, mesh: Mesh) -> dict[Place, 
     for place in describe(mesh).outliers:
         bench.progress(Progress("a wrong point", 0.96, None, f"{probe.reach.words(place)} once more"))
         height = await probe.height_at(place)
-        row, column = int(np.argmin(np.abs(mesh.y - place[1]))), int(np.argmin(np.abs(mesh.x - place[0])))
+        row, column = mesh.cell(place)
         changed[place] = height - float(mesh.heights[row, column])
         mesh.heights[row, column] = height
         bench.record.row(MESHED.name, (column, row, *place, height))

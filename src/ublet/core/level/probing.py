@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import AsyncIterator, Callable, Mapping
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
@@ -64,6 +65,12 @@ class Probing:
     _down: bool = False
     _over: Place | None = None
     _touched: float | None = None
+
+    def moved(self, by_mm: float, repeats_mm: float) -> bool:
+        """Whether a place that was touched again stands elsewhere: by more than its touches may differ, and more than a
+        height that repeats so well (standard, mm) explains.
+        """
+        return abs(by_mm) > max(2 * self.approach.tolerance_mm, 5 * math.sqrt(2) * repeats_mm)
 
     async def height_at(self, place: Place) -> float:
         """The bed's height at a place, mm: the mean of its touches.

@@ -8,6 +8,7 @@ from contextlib import asynccontextmanager
 from ublet.core.bench import Bench
 from ublet.core.heat.demands import hotends
 from ublet.core.level.corner_hand_trials import gauge_of
+from ublet.core.level.gauging import gauge_setting
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probing, probing_uses
 from ublet.core.level.reach import reach_of, senses
 from ublet.core.level.surface import Place
@@ -40,14 +41,7 @@ TOUCHED = Stream("touched", ("number", "trigger_mm", "touched_mm"), ("", "mm", "
 class TouchParameters(PrintingWarmth):
     """The gauge, how often, and how deep it may go."""
 
-    gauge_mm: float = setting(
-        "Thickness of the gauge (paper is about 0.1); 0: as declared.",
-        zero="as declared",
-        unit="mm",
-        low=0,
-        high=2,
-        default=0.0,
-    )
+    gauge_mm: float = gauge_setting()
     repeats: int = setting("Touches.", low=1, high=10, default=3)
     deepest_mm: float = setting(
         "So far below where it should touch by today's offset the nozzle cannot be lowered.",
