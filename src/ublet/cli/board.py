@@ -80,7 +80,7 @@ def board(
 @app.command()
 def bench(quick: Annotated[bool, typer.Option("--quick", help="Fewer repetitions.")] = False) -> None:
     """Measure speed and accuracy, side by side with plain references; prints JSON."""
-    from ublet.benchmark import measure
+    from ublet.benchmark.every_figure import measure
 
     print_json(measure(quick), indent=1)
 

@@ -6,6 +6,7 @@ import types
 import typing
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Any, Literal
 
 from pydantic import BaseModel
@@ -29,6 +30,8 @@ TEMPLATES: Mapping[str, Mapping[str, Value]] = {
     "sensors.*.points.*": {"celsius": 25, "ohm": 100_000},
 }
 """Values that a new part begins with, where the least allowed would be no help."""
+
+REMEMBERED_PARTS = 512
 
 
 @dataclass(frozen=True)
@@ -69,14 +72,20 @@ def outline(tree: Mapping[str, Any]) -> tuple[PartNode, ...]:
 def properties(tree: Mapping[str, Any], part: str) -> tuple[Property, ...]:
     """The settings of a part itself (not of the parts in it), in the order of the schema."""
     given = part_at(tree, part)
-    depth = part.count(".") + 2
     found = []
-    for declared in SETTINGS:
-        prefix, _, key = declared.path.rpartition(".")
-        if declared.path.count(".") + 1 == depth and replace(declared, path=prefix).matches(part):
-            value = frozen(given.get(key)) if isinstance(given, Mapping) else None
-            found.append(Property(declared, f"{part}.{key}", value if not isinstance(value, Mapping) else None))
+    for declared in _declared_in(part):
+        key = declared.path.rpartition(".")[2]
+        value = frozen(given.get(key)) if isinstance(given, Mapping) else None
+        found.append(Property(declared, f"{part}.{key}", value if not isinstance(value, Mapping) else None))
     return tuple(found)
+
+
+@lru_cache(maxsize=REMEMBERED_PARTS)
+def _declared_in(part: str) -> tuple[Declaration, ...]:
+    """What is declared for a part itself. Remembered: a search asks for every part at every key."""
+    depth = part.count(".") + 2
+    same = [declared for declared in SETTINGS if declared.path.count(".") + 1 == depth]
+    return tuple(each for each in same if replace(each, path=each.path.rpartition(".")[0]).matches(part))
 
 
 def part_at(tree: Mapping[str, Any], path: str) -> Any:
