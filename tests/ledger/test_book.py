@@ -76,7 +76,7 @@ def test_a_streams_numbers_are_kept_as_declared(folder: Path, number: str, bytes
 CUT = """
 import os, signal, sys, time
 sys.path.insert(0, {root!r})
-from tests.ledger.test_book import OPENING, RELAY, RESTS
+from tests.ledger.test_book import OPENING, RELAY, RESTS, RESULT
 from ublet.core.run import Checkpoint, Finding, Progress
 from ublet.ledger.book import Ledger
 from pathlib import Path
@@ -85,7 +85,8 @@ run = book.open_run(OPENING)
 for n in range(3000):
     run.row(RELAY, "relay", (float(n), 1.0))
 run.checkpoint(Checkpoint("half", {{"done": [1, 2]}}), RESTS)
-run.found([Finding("gain", 5.0)])
+run.found([Finding("gain", 4.0), Finding("apart", 1.0)], RESULT.options[0], RESTS)
+run.found([Finding("gain", 5.0)], None, RESTS)
 run.phase(1.0, Progress("warming", 0.5))
 run.asked(1.0, "Is it warm?")
 book._writer.settle(5.0)
@@ -106,7 +107,9 @@ def test_a_run_that_is_killed_keeps_all_it_had(folder: Path) -> None:
     assert book.checkpoint(1) == Checkpoint("half", {"done": [1, 2]})
     assert [(each.text, each.answer) for each in book.questions(1)] == [("Is it warm?", None)]
     assert entry.rests == RESTS
-    assert entry.result.findings == (Finding("gain", 5.0),) and [each.words for each in book.phases(1)] == ["warming"]
+    assert entry.result.findings == (Finding("apart", 1.0), Finding("gain", 5.0))
+    assert entry.result.choice == RESULT.options[0], "what could be proposed already is offered"
+    assert [each.words for each in book.phases(1)] == ["warming"]
 
 
 def test_what_cannot_be_read_is_told_and_reads_as_if_it_were_not_there(folder: Path) -> None:

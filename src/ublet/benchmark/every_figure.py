@@ -16,6 +16,7 @@ from ublet.benchmark.extruders import extruders
 from ublet.benchmark.halting import halt_from_key, halt_in_phases
 from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
+from ublet.benchmark.layers import layers
 from ublet.benchmark.plants import analysing, plant_figures, soak_figures
 from ublet.benchmark.record import flood, ledger_at_size
 from ublet.benchmark.streaming import streams
@@ -52,6 +53,7 @@ def measure(quick: bool) -> dict[str, Any]:
             "beds": beds(2 if quick else 50),
             "without_probe": without_probe(2 if quick else 50),
             "coils": coils(1 if quick else 50),
+            "layers": layers(1 if quick else 50),
             "streams": streams(20.0 if quick else 120.0),
             "guards": false_trips(10 if quick else 100),
         }

@@ -14,7 +14,7 @@ from ublet.core.facts import Fact
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.program import Going, Program, Timetable
 from ublet.core.questions import Jog, Judge, Live, Measure, Question
-from ublet.core.run import Checkpoint, Finding, Progress, TrialResult
+from ublet.core.run import Checkpoint, Finding, Option, Progress, TrialResult
 from ublet.core.settings import Value
 from ublet.core.streams import Chunk, StreamKind
 
@@ -299,8 +299,11 @@ class Recording(Protocol):
     def flow(self, stream: str, times_s: NDArray[np.float64], values: NDArray[np.float64]) -> None:
         """Record readings as they come (n times, n x columns values); some of them are drawn."""
 
-    def found(self, *findings: Finding) -> None:
-        """These are found already: they stay if what comes after is cut off. The result names them again."""
+    def found(self, *findings: Finding, option: Option | None = None) -> None:
+        """These are found already, and this can be proposed: both stay if what comes after is cut off, whatever does.
+        A finding takes the place of an earlier one with its id, an option that of the one before. The result names
+        them again.
+        """
 
     def checkpoint(self, checkpoint: Checkpoint) -> None:
         """From here it could go on another time."""

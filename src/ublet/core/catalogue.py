@@ -14,6 +14,7 @@ from ublet.core.level.coil_drift_trials import TRIALS as COIL_DRIFT
 from ublet.core.level.coil_pass_trials import TRIALS as COIL_PASS
 from ublet.core.level.corner_hand_trials import TRIALS as CORNERS_BY_HAND
 from ublet.core.level.corner_trials import TRIALS as CORNERS
+from ublet.core.level.first_layer_trials import TRIALS as FIRST_LAYER
 from ublet.core.level.height_trials import TRIALS as HEIGHT
 from ublet.core.level.lift_hand_trials import TRIALS as LIFTS_BY_HAND
 from ublet.core.level.lift_trials import TRIALS as LIFTS
@@ -50,6 +51,7 @@ LEVEL = (
     *MESH,
     *MESH_BY_HAND,
     *MESH_CHECK,
+    *FIRST_LAYER,
 )
 TRIALS: dict[str, TrialSpec] = {
     spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *LEVEL, *EXTRUDE, *PIECE, *REST)

@@ -129,12 +129,14 @@ class Jog(Question):
 @dataclass(frozen=True)
 class Judge(Question):
     """Judge the places of a grid: each gets one of the verdicts. The answer is a verdict a place, row by row from the
-    front left, by their numbers: ``1 1 2 1``; ``all 1`` for all alike.
+    front left, by their numbers: ``1 1 2 1``; ``all 1`` for all alike. names: of the places, where they lie in no grid;
+    they are judged in that order.
     """
 
     columns: int = 1
     rows: int = 1
     verdicts: tuple[str, ...] = ()
+    names: tuple[str, ...] = ()
 
     @property
     def places(self) -> int:
@@ -149,12 +151,17 @@ class Judge(Question):
     def allowed(self) -> str:
         """The verdicts and how they are written."""
         named = ", ".join(f"{number} {verdict}" for number, verdict in enumerate(self.verdicts, start=1))
+        if self.names:
+            return f"{named}; one number for each of {', '.join(self.names)}, or “all 1”"
         grid = f"{self.columns} by {self.rows}" if self.rows > 1 else f"{self.columns}"
         return f"{named}; one number for each of {grid} places from the front left, row by row, or “all 1”"
 
     def taken(self, text: str) -> str:
         """The verdicts, a word a place, joined by commas."""
-        words = text.replace(",", " ").split()
+        told = text.strip()
+        words = [each.strip() for each in told.split(",")] if "," in told else told.split()
+        if told in self.verdicts:
+            words = [told]
         if len(words) == 2 and words[0].lower() == "all":
             words = [words[1]] * self.places
         if len(words) != self.places:

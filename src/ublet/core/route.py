@@ -103,7 +103,7 @@ ROUTE: tuple[Station, ...] = (
     Station("probe place", "Level", "where the probe sits", ("probe-place", "probe-height"), "place"),
     Station("Z offset", "Level", "nozzle height over the bed", ("z-offset",), "touch"),
     Station("bed mesh", "Level", "the bed's shape", ("bed-mesh", "bed-mesh-by-hand", "mesh-check"), "mesh"),
-    *_leg("Level", ("first layer", "the height that prints")),
+    Station("first layer", "Level", "the height that prints", ("first-layer",), "layer"),
     Station("extruder steps", "Extrude", "filament as long as it says", ("extruder-steps",), "extruder"),
     *_leg(
         "Extrude",

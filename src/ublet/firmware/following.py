@@ -12,7 +12,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ublet.core.level.live_mesh import live_mesh
+from ublet.core.level.live_mesh import SHIFT, live_mesh
 from ublet.core.level.mesh import Between, Mesh
 from ublet.core.settings import Value
 from ublet.core.sockets import Pace, Sockets, Steps, Until
@@ -37,7 +37,7 @@ class Following:
     def __init__(self, where: Callable[[], Mapping[str, float | None]]) -> None:
         self._where = where
         self.applied_mm = 0.0
-        self._fade_mm = 0.0
+        self._fade_mm = self._shift_mm = 0.0
         self._fine: Mesh | None = None
         self._z: tuple[Steps, ...] = ()
 
@@ -50,6 +50,7 @@ class Following:
         x, y = (np.linspace(at[0], at[-1], max(2, round((at[-1] - at[0]) / FINE_MM) + 1)) for at in (mesh.x, mesh.y))
         between: Between = "bilinear" if live.get("mesh.between") == "bilinear" else "bicubic"
         self._fine, self._fade_mm = Mesh(x, y, mesh.over(x, y, between)), number_in(live, "mesh.fade_mm")
+        self._shift_mm = number_in(live, SHIFT)
 
     @property
     def ends(self) -> bool:
@@ -96,7 +97,7 @@ class Following:
             return 0.0
         x, y, z = (where[axis] + way.get(axis, 0.0) * mm for axis in ("x", "y", "z"))
         fades = max(0.0, min(1.0, 1 - max(0.0, z) / self._fade_mm)) if self._fade_mm else 1.0
-        return fades * self._height(x, y)
+        return fades * (self._height(x, y) + self._shift_mm)
 
     def _height(self, x: float, y: float) -> float:
         mesh = self._fine

@@ -9,7 +9,7 @@ from dataclasses import replace
 import numpy as np
 
 from ublet.core.evidence import Rest
-from ublet.core.run import Checkpoint, Finding, Progress, Stream, TrialResult
+from ublet.core.run import Checkpoint, Finding, Option, Progress, Stream, TrialResult
 from ublet.ledger.entries import Asked, Opening, Passed, RunEntry
 from ublet.ledger.writer import CHUNK_ROWS, Ended, Found, Operation, Phase, Question, Reached, Rows, Writer
 
@@ -32,6 +32,7 @@ class Recorded:
         self._questions = self._phases = 0
         self._phase = ""
         self._found: tuple[Finding, ...] = ()
+        self._option: Option | None = None
 
     def row(self, stream: Stream, title: str, row: Sequence[float]) -> None:
         """Take a row.
@@ -85,11 +86,13 @@ class Recorded:
             self._phases += 1
             self._add(Phase(self.number, self._phases, Passed(at_s, progress.phase, progress.share)))
 
-    def found(self, findings: Sequence[Finding]) -> None:
-        """It found these, and goes on."""
-        self._found += tuple(findings)
+    def found(self, findings: Sequence[Finding], option: Option | None, rests: tuple[Rest, ...]) -> None:
+        """It found these and can propose this, and goes on."""
+        known = {each.id for each in findings}
+        self._found = (*(each for each in self._found if each.id not in known), *findings)
+        self._option = option if option is not None else self._option
         self.flush()
-        self._add(Found(self.number, tuple(findings)))
+        self._add(Found(self.number, tuple(findings), option, rests))
 
     def checkpoint(self, checkpoint: Checkpoint, rests: tuple[Rest, ...]) -> None:
         """From here it could go on another time; rests: what it rests on so far."""
@@ -102,6 +105,8 @@ class Recorded:
         self.flush()
         if not whole and not result.findings:
             result = replace(result, findings=self._found)
+        if not whole and not result.options and self._option is not None:
+            result = replace(result, options=(self._option,), recommended=self._option.name)
         self.entry = RunEntry(
             self.number,
             opening.at,

@@ -89,15 +89,24 @@ class Phase:
 
 @dataclass(frozen=True)
 class Found:
-    """Findings of a run that goes on."""
+    """Findings of a run that goes on, what it can propose already, and what it rests on so far."""
 
     run: int
     findings: tuple[Finding, ...]
+    option: Option | None
+    rests: tuple[Rest, ...]
 
     def write(self, base: sqlite3.Connection) -> None:
-        """Enter them behind those that are there."""
-        (first,) = base.execute("SELECT count(*) FROM finding WHERE run = ?", (self.run,)).fetchone()
+        """Enter them behind those that are there; one takes the place of another with its id."""
+        base.executemany(
+            "DELETE FROM finding WHERE run = ? AND id = ?", [(self.run, each.id) for each in self.findings]
+        )
+        (first,) = base.execute("SELECT coalesce(max(place) + 1, 0) FROM finding WHERE run = ?", (self.run,)).fetchone()
         _enter(base, self.run, self.findings, first)
+        if self.option is not None:
+            told = (json.dumps([plain(self.option)]), self.option.name, self.run)
+            base.execute("UPDATE run SET options=?, recommended=? WHERE id=?", told)
+            _rest(base, self.run, self.rests)
 
 
 @dataclass(frozen=True)

@@ -36,6 +36,7 @@ class Seen:
     probe: tuple[float, float] | None = None
     dot: tuple[float, float] = (0.0, 0.0)
     stowed_gap: float = 0.0
+    felt: tuple[float | None, ...] = ()
 
 
 class DemoHands:
@@ -72,7 +73,7 @@ class DemoHands:
                 self._say({"do": "adjust screw", "of": screw, "to": float(gap)})
             case ("raise probe", mm):
                 self._say({"do": "lower probe", "by": -float(mm)})
-            case ("half springs",) | ("dot",) | ("probe to trigger",):
+            case ("half springs",) | ("dot",) | ("probe to trigger",) | ("clean sheet",):
                 self._say({"do": cue[0]})
             case ("bathe", sensor, place):
                 self.bathe(sensor, place)
@@ -83,9 +84,9 @@ class DemoHands:
         """Put a mark where everything stands; lengths are read from there."""
         return self._say({"do": "mark"})
 
-    def look(self) -> Seen:
-        """What is seen and felt now."""
-        return self._say({"do": "look"})
+    def look(self, cue: tuple[str, ...] = ()) -> Seen:
+        """What is seen and felt now, and what a question's cue asks about."""
+        return self._say({"do": "look", "cue": cue})
 
     def close(self) -> None:
         """Go away from the machine."""
@@ -121,6 +122,7 @@ class DemoHands:
             answer["probe"],
             answer["dot"],
             answer["stowed_gap"],
+            tuple(answer["felt"]),
         )
 
     def _exchange(self, line: bytes) -> bytes:

@@ -51,12 +51,25 @@ Truth = Callable[[TrialSpec, Part], dict[str, float]]
 
 
 class Looking:
-    """Looks on at a headless run: passes progress on, and has questions answered. truth: known in a scenario only."""
+    """Looks on at a headless run: passes progress on, and has questions answered. truth, simulated: only in a
+    scenario.
+    """
 
-    def __init__(self, answering: Answering, tell: Callable[[Progress], None], truth: Truth | None = None) -> None:
+    def __init__(
+        self,
+        answering: Answering,
+        tell: Callable[[Progress], None],
+        truth: Truth | None = None,
+        simulated: SimulatedMachine | None = None,
+    ) -> None:
+        self.simulated = simulated
         self._answering = answering
         self._tell = tell
         self._truth = truth
+
+    def truth(self, spec: TrialSpec, parameters: Part) -> dict[str, float]:
+        """What is known of the truth behind a trial that has just ended, whether it found it or not."""
+        return self._truth(spec, parameters) if self._truth is not None else {}
 
     def with_truth(self, report: dict[str, Any], spec: TrialSpec, parameters: Part) -> dict[str, Any]:
         """A report with the truth of every finding that has one."""
@@ -199,7 +212,7 @@ async def on_scenario(
             known = truth_of(scenario, declared, spec.name, aim)
             return {**known, **truth_at_end(simulated.world, declared, spec.name, aim)}
 
-        yield session, Looking(ScriptedBuilder(scenario, simulated.hands, seed), tell, truth)
+        yield session, Looking(ScriptedBuilder(scenario, simulated.hands, seed), tell, truth, simulated)
 
 
 def _attach(service: Service, end: MemoryTransport) -> None:

@@ -90,7 +90,8 @@ class Trials:
             recorded.end(TrialResult("halted", CLOSED), 0.0, bench.rests, whole=False)
             raise
         ran = replace(ran, result=vetted(ran.result, session.document))
-        recorded.end(ran.result, ran.duration_s, bench.rests, ran.whole)
+        entry = recorded.end(ran.result, ran.duration_s, bench.rests, ran.whole)
+        ran = replace(ran, result=entry.result)  # with what it had found before it was cut off
         return Entered(ran, recorded.number, await self._written(recorded))
 
     async def _written(self, recorded: Recorded) -> str:

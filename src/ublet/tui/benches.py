@@ -15,6 +15,7 @@ from ublet.tui.heat.soak import SoakBench
 from ublet.tui.heat.temperatures import TemperaturesBench
 from ublet.tui.level.coil import CoilBench
 from ublet.tui.level.corners import CornersBench
+from ublet.tui.level.layer import LayerBench
 from ublet.tui.level.lifts import LiftsBench
 from ublet.tui.level.mesh import MeshBench
 from ublet.tui.level.place import PlaceBench
@@ -43,7 +44,7 @@ BENCHES: dict[str, type[Bench]] = {
         *(InputsBench, PairingBench, FansBench, MotorsBench),
         *(DirectionsBench, HomingBench, JogBench, StepsBench, LimitsBench),
         *(SensorsBench, HotendBench, BedBench, GuardsBench, TemperaturesBench, SoakBench),
-        *(CoilBench, LiftsBench, CornersBench, SpreadBench, PlaceBench, TouchBench, MeshBench),
+        *(CoilBench, LiftsBench, CornersBench, SpreadBench, PlaceBench, TouchBench, MeshBench, LayerBench),
         *(ExtruderBench, PieceBench, AccelerometerBench, LedgerBench),
     )
 }

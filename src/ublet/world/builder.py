@@ -9,9 +9,12 @@ from typing import Any
 import numpy as np
 
 from ublet.core.extrude.pushing import GONE, NONE_LEFT
+from ublet.core.level.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS
+from ublet.core.level.first_layer_trials import FURTHER, NEARER
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.questions import Jog, Judge, Live, Question
 from ublet.world.hands import Hands
+from ublet.world.laid import Looks
 from ublet.world.scenario import Scenario
 
 READS_TO = 0.1
@@ -43,6 +46,9 @@ TURNS_SHARE = 0.1
 HAND_MM = 0.1
 """A probe pushed up or down in its mount ends so far off at most, mm."""
 
+NUDGES_S = 3.0
+"""Between two nudges some lines are looked at, s."""
+
 LOOKS_S = 0.2
 """Beside something that goes on this builder looks so often, by the loop's clock, s."""
 
@@ -56,6 +62,7 @@ class ScriptedBuilder:
         self._random = np.random.default_rng([seed, 7])
         self._on_filament: dict[float, float] = {}  # where marks really are, by where they should be, mm
         self._aimed = False  # it was put over the dot already
+        self._nudged_at: float | None = None  # the gap that was looked at last
         self._common: dict[str, float] = {}  # the error of each instrument that is the same at every reading
 
     async def answer(self, question: Question) -> str:
@@ -118,6 +125,8 @@ class ScriptedBuilder:
                 return self._read(seen["stowed_gap"], instrument)
             case ("springs",):
                 return self._springs(seen["springs"], question)
+            case ("clean sheet",):
+                self._hands.do({"do": "clean sheet"})
             case ("half springs",):
                 self._hands.do({"do": "half springs"})
             case ("fault", kind, heater):
@@ -177,6 +186,8 @@ class ScriptedBuilder:
     async def _use(self, controls: Live) -> str:
         """Look again and again beside what goes on; use a control when the cue's sight asks for it, else let it be."""
         bold = self._scenario.builder.bold_to_mm_s
+        if controls.cue[:2] == ("watch", "first layer"):
+            return await self._nudge(float(controls.cue[2]))
         if controls.cue != ("watch", "speed") or not bold:
             return str(await asyncio.get_running_loop().create_future())  # nothing to look out for
         loop = asyncio.get_running_loop()
@@ -189,6 +200,20 @@ class ScriptedBuilder:
             before, before_s = here, now_s
             if fastest > bold:
                 return controls.answers[0]
+
+    async def _nudge(self, spacing_mm: float) -> str:
+        """Look at the lines that are laid until they look wrong; which nudge they ask for."""
+        part = self._scenario.builder
+        while True:
+            await asyncio.sleep(NUDGES_S)
+            looks = self._hands.latest(spacing_mm)
+            if looks is None or looks.gap_mm == self._nudged_at:
+                continue  # nothing new was laid
+            self._nudged_at = looks.gap_mm
+            seen = looks.error_mm + float(self._random.uniform(-part.layer_eye_mm, part.layer_eye_mm))
+            if abs(seen) > part.layer_good_mm + part.layer_eye_mm / 2:
+                way = NEARER if seen > 0 else FURTHER
+                return next((word for word, mm in way.items() if abs(mm) <= abs(seen)), list(way)[-1])
 
     def _make_room(self, screw: str, mm: float, gap: float, question: Question) -> str:
         """Look whether there is about as much room as there should be; lower the corner where there is far less."""
@@ -239,7 +264,19 @@ class ScriptedBuilder:
 
     def _judge(self, question: Judge) -> str:
         """A verdict for each place: the first, which is the usual, where this world has nothing to see of it."""
+        if question.cue[:1] == ("patches",):
+            spacing = float(question.cue[1])
+            return question.taken(" ".join(self._feel(self._hands.patch(each, spacing)) for each in question.cue[2:]))
         return question.taken(",".join([question.verdicts[0]] * question.places))
+
+    def _feel(self, looks: Looks | None) -> str:
+        """The number of what a finger says of a patch."""
+        if looks is None:
+            return str(VERDICTS.index(BARE) + 1)
+        part = self._scenario.builder
+        felt = looks.error_mm + float(self._random.uniform(-part.finger_mm, part.finger_mm))
+        verdict = GOOD if abs(felt) <= part.layer_good_mm else HIGH if felt > 0 else LOW
+        return str(VERDICTS.index(verdict) + 1)
 
     def _jog(self, question: Jog, place: tuple[str, ...], seen: Mapping[str, Any]) -> str:
         """The next step towards the bed's corner, or towards an edge; ``here`` when the eye sees no way left."""

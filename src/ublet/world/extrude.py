@@ -42,7 +42,7 @@ class ExtruderTruth:
     210 °C; thinning: its power of the speed (shear-thinning melts: below 1); softens_share_k: what it loses with each
     °C; melts_mm_s: speed at which unmelted cores double it. blocked: resistance that a plug in the nozzle adds, as a
     multiple of the sound melt's. spring_n_mm: stiffness of the filament between hob and melt. spool_mm: what is left of
-    the filament.
+    the filament, of diameter_mm.
     """
 
     grip_n: float = 60.0
@@ -55,6 +55,7 @@ class ExtruderTruth:
     blocked: float = 0.0
     spring_n_mm: float = 30.0
     spool_mm: float = 200_000.0
+    diameter_mm: float = 1.75
 
     def force_n(self, mm_s: float, celsius: float) -> float:
         """Force that drives the melt out at a speed of the filament; infinite where it is glassy.
@@ -101,6 +102,19 @@ class Filament:
         self._random = random
         self._pushed_mm = self._amps = 0.0
         self._bite, self._bitten = 1.0, 0.0
+        self._comes: dict[tuple[float, float, float], float] = {}
+
+    def comes(self, mm_s: float, celsius: float, amps: float) -> float:
+        """Share of what is told at a speed of the hob that comes out of the nozzle, when it goes on; nothing from an
+        empty spool or a cold nozzle.
+        """
+        if self.left_mm <= 0 or celsius < GLASSY_C or mm_s <= 0:
+            return 0.0
+        rounded = (round(mm_s, 2), round(celsius), round(amps, 3))
+        if rounded not in self._comes:
+            motor_n = self._motor.force_n(amps, mm_s) if self._motor is not None else math.inf
+            self._comes[rounded] = self.truth.delivered(mm_s, celsius, motor_n)
+        return self._comes[rounded]
 
     @property
     def left_mm(self) -> float:

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from ublet.core.settings import Value
+from ublet.world.laid import Looks
 from ublet.world.mechanics import seen
 from ublet.world.world import World
 
@@ -25,6 +26,9 @@ ADJUSTS = 6
 
 JUST_MM = 0.05
 """So much further than where it triggers first hands push a probe before they stop, mm."""
+
+LATEST = 12
+"""So many of the last pieces of lines are looked at while they are laid."""
 
 LEAST_MM = 0.3
 """Less than this nobody sees, mm."""
@@ -80,6 +84,15 @@ class Hands:
         world.dead_heaters -= {plant} if kind == "cartridge-back" else set()
         world.stuck_heaters -= {plant} if kind == "power-off" else set()
 
+    def patch(self, place: str, spacing_mm: float) -> Looks | None:
+        """How a patch of lines looks that are so far apart; place: middle and size, mm, as four numbers."""
+        x, y, wide, deep = (float(word) for word in place.split())
+        return self._world.laid.patch(x, y, wide, deep, spacing_mm)
+
+    def latest(self, spacing_mm: float) -> Looks | None:
+        """How the lines look that are laid just now."""
+        return self._world.laid.latest(LATEST, spacing_mm)
+
     def do(self, order: dict[str, Any]) -> dict[str, Any]:
         """Do what is ordered, and look. Raises KeyError when something is missing from the order."""
         match order["do"]:
@@ -97,6 +110,8 @@ class Hands:
                 self._adjust(str(order["of"]), float(order["to"]))
             case "dot":
                 self._dot = (self._world.mechanics.where["x"], self._world.mechanics.where["y"])
+            case "clean sheet":
+                self._world.laid.forget()
             case "half springs":
                 self._world.bed.half_springs()
             case "lower probe":
@@ -105,14 +120,25 @@ class Hands:
                 self._probe_to_trigger(float(order.get("off", 0.0)))
             case "turn screw":
                 self._world.bed.turn_screw(str(order["of"]), float(order["by"]))
-        return self.look()
+        return self.look(tuple(order.get("cue", ())))
 
-    def look(self) -> dict[str, Any]:
+    def _felt(self, cue: tuple[str, ...]) -> list[float | None]:
+        """By how much too high patches are that are asked about, or the lines that are laid just now, mm."""
+        match cue:
+            case ("watch", "first layer", spacing):
+                looks = [self.latest(float(spacing))]
+            case ("patches", spacing, *places):
+                looks = [self.patch(place, float(spacing)) for place in places]
+            case _:
+                looks = []
+        return [each.error_mm if each is not None else None for each in looks]
+
+    def look(self, cue: tuple[str, ...] = ()) -> dict[str, Any]:
         """What is seen and felt: fans that turn, blocks that are warm (the one that got warm last first), the probe's
         pin, switches held; how far each carriage and motor went from the mark; where the nozzle is from the bed's front
         left corner; the room left to the hard stops; what is left of the filament; the gap below the nozzle, and
         between bed and gantry at each lift; how far each screw's spring is pressed together, and can be; where over
-        the bed the probe is, and how far from it its stowed end, mm.
+        the bed the probe is, and how far from it its stowed end, mm; and what a question's cue asks about.
         """
         world, mechanics = self._world, self._world.mechanics
         now, baths = self._places(), world.baths
@@ -129,6 +155,7 @@ class Hands:
             "lifts": {role.removeprefix("z."): mechanics.where["z"] + mm for role, mm in world.bed.lifts_mm.items()},
             "springs": world.bed.springs,
             "probe": world.probe.place(mechanics.where) if world.probe is not None else None,
+            "felt": self._felt(cue),
             "stowed_gap": world.probe.stowed_gap(mechanics.where) if world.probe is not None else 0.0,
             "dot": self._dot,
             "nozzle": dict(mechanics.where),

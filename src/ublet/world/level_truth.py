@@ -12,13 +12,13 @@ from ublet.core.level.coil_drift_trials import NEARER_MM
 from ublet.core.level.coil_pass import lines_over
 from ublet.core.level.coil_pass_trials import PassParameters, corners_of
 from ublet.core.level.corner_trials import CornerParameters
+from ublet.core.level.first_layer_places import LayerShape, places_of
 from ublet.core.level.lift_trials import pivots_of
 from ublet.core.level.lifts import standing_of
-from ublet.core.level.mesh import Mesh, describe
 from ublet.core.level.mesh_trials import GridParameters, grid_of
 from ublet.core.level.reach import reach_of
 from ublet.core.level.screws import screw_heights, tilt_over
-from ublet.core.level.spread_trials import places_of
+from ublet.core.level.spread_trials import places_of as places_of_spread
 from ublet.core.level.surface import fit_surface
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
@@ -102,7 +102,7 @@ def _spread(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     """How far the probe's trigger scatters, wherever it touches; nothing drifts that is not warmed."""
     if world.probe is None:
         return {}
-    names = places_of(reach_of(machine), str(aim.get("places")))
+    names = places_of_spread(reach_of(machine), str(aim.get("places")))
     return {f"deviation.{name}": world.probe.part.spread_mm for name in names}
 
 
@@ -136,12 +136,29 @@ def _mesh(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     _, xs, ys = grid_of(
         machine, GridParameters.model_validate({key: aim[key] for key in ("columns", "rows") if key in aim})
     )
-    heights = np.array([[world.bed.height(x, y) for x in xs] for y in ys])
-    found = describe(Mesh(np.array(xs), np.array(ys), heights))
+    places = [(x, y) for y in ys for x in xs]
+    heights = [world.bed.height(*place) for place in places]
+    plane = fit_surface(places, heights)
+    rise_x, rise_y = tilt_over(plane, xs[-1] - xs[0], ys[-1] - ys[0])
     return {
-        **{"range": float(np.ptp(heights)), "rms": float(heights.std()), "warp": found.warp_range_mm},
-        **{"tilt_x": found.tilt_x_mm, "tilt_y": found.tilt_y_mm},
+        **{"range": float(np.ptp(heights)), "rms": float(np.std(heights)), "warp": plane.left_range_mm},
+        **{"tilt_x": rise_x, "tilt_y": rise_y},
     }
+
+
+def _first_layer(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
+    """How far the patches' last lines really are from what the layer is to be, in the mean; and what 95 % of all that
+    was printed keeps.
+    """
+    shape = LayerShape.model_validate({key: aim[key] for key in LayerShape.model_fields if key in aim})
+    looks = [
+        world.laid.patch(each.x, each.y, each.wide, each.deep, shape.width_mm) for each in places_of(machine, shape)
+    ]
+    gaps = [each.gap_mm - shape.layer_mm for each in looks if each is not None]
+    if not gaps:
+        return {}
+    off = np.abs(world.laid.gaps - shape.layer_mm)
+    return {"left": float(np.mean(gaps)), "off_p95": float(np.percentile(off, 95))}
 
 
 AT_END: dict[str, TruthAtEnd] = {
@@ -156,6 +173,7 @@ AT_END: dict[str, TruthAtEnd] = {
     "coil-pass": _passed,
     "bed-mesh": _mesh,
     "bed-mesh-by-hand": _mesh,
+    "first-layer": _first_layer,
 }
 """The truth behind each trial that changes what it measures: asked when it has ended."""
 

@@ -237,6 +237,21 @@ class BuilderPart(Part):
     gauge_mm: float = setting("Largest error of the drag of a gauge.", unit="mm", low=0, high=0.5, default=0.01)
     dot_mm: float = setting("Largest error of putting a tip over a dot by eye.", unit="mm", low=0, high=5, default=0.2)
     thermometer_c: float = setting("Largest error of the reference thermometer.", unit="°C", low=0, high=5, default=0.3)
+    layer_eye_mm: float = setting(
+        "Largest error of a first layer's height that is only looked at while it is printed.",
+        unit="mm",
+        low=0,
+        high=0.5,
+        default=0.03,
+    )
+    finger_mm: float = setting("And of one that is felt with a finger.", unit="mm", low=0, high=0.5, default=0.02)
+    layer_good_mm: float = setting(
+        "A first layer feels good while its height is off by less than this.",
+        unit="mm",
+        low=0.005,
+        high=0.2,
+        default=0.03,
+    )
     bold_to_mm_s: float | None = setting(
         "Calls it fast enough when something moves faster than this; none: never.",
         unit="mm/s",

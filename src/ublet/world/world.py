@@ -14,6 +14,7 @@ from ublet.world.bed import Bed
 from ublet.world.coil import Coil
 from ublet.world.extrude import Filament
 from ublet.world.heat import STEP_S, Adc, Plant
+from ublet.world.laid import Laid
 from ublet.world.mechanics import EXTRUDER, Stretch
 from ublet.world.probe import CoilSwitch, ProbeSwitch
 from ublet.world.scenario import Event, Scenario
@@ -66,6 +67,7 @@ class World:
         self._plugged = {each.part.socket: each for each in reversed(self.switches.values())}
         pushes = next((each for each in self.mechanics.motors.values() if each.role == EXTRUDER), None)
         self.filament = Filament(scenario.extruder.truth(), pushes, np.random.default_rng([seed, 11]))
+        self.laid = Laid(self.filament)
         self._melts = heats(scenario, machine, "hotend")
         part = scenario.accelerometer
         self._accelerometer = Accelerometer(part.truth(), np.random.default_rng([seed, 13])) if part else None
@@ -168,7 +170,9 @@ class World:
                 ends = (stretch.start_mm, stretch.start_mm + length)
                 self.coil.passed(self._turned_s, pace, ends, before, dict(self.mechanics.where))
             if EXTRUDER in stretch.motors:
-                self.filament.push(stretch.motors[EXTRUDER] * length, self._amps_of(motors))
+                amps = self._amps_of(motors)
+                self.filament.push(stretch.motors[EXTRUDER] * length, amps)
+                self.laid.follow(stretch, length, pace, (self.melt_c, amps), self.mechanics.where, self.gap_mm)
             self._follow()
             if met is not None:
                 return self._went_on(pace.reached(stretch.start_mm + met))

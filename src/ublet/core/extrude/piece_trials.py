@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from ublet.core.bench import Bench, Controls, Running
+from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
 from ublet.core.heat.reaching import reach
@@ -13,9 +13,10 @@ from ublet.core.motion.counting import lost_steps
 from ublet.core.motion.homing_moves import home_axis, home_unhomed, moving, preheat_words
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.patterns import in_the_air, square
-from ublet.core.motion.program import Program, Timetable
+from ublet.core.motion.program import Program
+from ublet.core.motion.running import WAY, followed
 from ublet.core.questions import Live
-from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult
+from ublet.core.run import Finding, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import duration
@@ -25,23 +26,12 @@ ABOVE_MM = 20.0
 
 NUDGE_MM, FEED_STEP = 0.02, 0.1
 LOWEST_FEED, HIGHEST_FEED, LOWEST_FLOW, HIGHEST_FLOW = 0.2, 2.0, 0.5, 1.5
-LOOK_S = 0.2
-"""Controls are looked at, and a row is recorded, so often, s."""
-
 LATE_SHARE, LATE_S = 0.03, 0.5
 """What it takes may differ by so much from what was predicted: a share, and the time in which an end is noticed, s."""
 
 CLOSER, AWAY, HOLD, ON, SLOWER, FASTER, STOP = "closer", "away", "hold", "go on", "slower", "faster", "stop"
 THICKER, THINNER, FLOW_STEP = "thicker", "thinner", 0.05
 """Where it is printed: so much more or less filament."""
-
-
-WAY = Stream(
-    "way",
-    ("time_s", "x_mm", "y_mm", "z_mm", "segment", "height_mm", "feed", "flow", "held", "left_s"),
-    ("s", "mm", "mm", "mm", "", "mm", "", "", "", "s"),
-    5.0,
-)
 
 
 class PieceParameters(Part):
@@ -93,7 +83,7 @@ async def run_piece(bench: Bench, aim: PieceParameters) -> TrialResult:
     )
     changed = False
     async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
-        changed = await _followed(bench, table, run, controls)
+        changed = await followed(bench, table, run, controls, _change, "square")
     if run.ended is None or run.ended[0] != "done":
         how = run.ended[0] if run.ended is not None else "stopped"
         raise TrialFailed(f"The square was not finished ({how}) after “{run.going.place}”.")
@@ -130,37 +120,8 @@ async def _warm(bench: Bench, aim: PieceParameters) -> None:
     await melt(bench, hotend_of(machine), material.nozzle_c, 0.05)
 
 
-async def _followed(bench: Bench, table: Timetable, run: Running, controls: Controls) -> bool:
-    """Follow it to its end, doing what the controls ask for; whether anything changed the time that it takes."""
-    changed, gone_s, place, before = False, 0.0, "", bench.clock.now_s()
-    going = run.going
-    while run.ended is None:
-        if controls.answer is not None:
-            return True  # the block's end stops it
-        for used in controls.used():
-            changed = changed or used in (HOLD, ON, SLOWER, FASTER)
-            await _change(run, used)
-        await bench.clock.rest(LOOK_S)
-        now = bench.clock.now_s()
-        if going.place != place:
-            place, gone_s = going.place, table.segments[going.segment].begins_s
-        elif not going.held and run.begun_s is not None:
-            gone_s += (now - before) * going.feed
-        before = now
-        left_s = max(0.0, table.seconds - gone_s) / going.feed
-        with bench.aside():
-            here = [bench.motion.position(axis) for axis in ("x", "y", "z")]
-        if None not in here:
-            where = tuple(float(mm or 0.0) for mm in here)
-            stands = (float(going.segment), going.height_mm, going.feed, going.flow, float(going.held))
-            bench.record.row("way", (now, *where, *stands, left_s))
-        told = f"{place or 'on its way'}{', held' if going.held else ''}"
-        bench.progress(Progress("square", min(1.0, gone_s / table.seconds), left_s, told))
-    return changed
-
-
-async def _change(run: Running, used: str) -> None:
-    """What a control does."""
+async def _change(run: Running, used: str) -> bool:
+    """What a control does; whether it changes the time that the square takes."""
     match used:
         case "closer" | "away":
             await run.nudge(-NUDGE_MM if used == CLOSER else NUDGE_MM)
@@ -172,6 +133,7 @@ async def _change(run: Running, used: str) -> None:
         case "thicker" | "thinner":
             flow = run.going.flow + (FLOW_STEP if used == THICKER else -FLOW_STEP)
             await run.set_flow(round(min(HIGHEST_FLOW, max(LOWEST_FLOW, flow)), 2))
+    return used in (HOLD, ON, SLOWER, FASTER)
 
 
 def _needs(machine: MachineFile, aim: PieceParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:

@@ -9,7 +9,7 @@ import numpy as np
 from ublet.core.level.mesh import Mesh
 from ublet.core.settings import Value, number_or
 
-HEIGHTS = "mesh.heights_mm"
+HEIGHTS, SHIFT = "mesh.heights_mm", "mesh.shift_mm"
 ENDS = ("mesh.from_x_mm", "mesh.to_x_mm", "mesh.from_y_mm", "mesh.to_y_mm")
 
 

@@ -236,6 +236,15 @@ class Mesh(Part):
         "Height at which the correction has faded to zero.", unit="mm", low=0.5, high=100, default=10.0, board=True
     )
     follows: bool = setting("Whether Z follows the heights below while it moves.", default=True, board=True)
+    shift_mm: float = setting(
+        "Added to all of its heights where no probe senses the bed: more negative brings the nozzle nearer.",
+        unit="mm",
+        low=-2,
+        high=2,
+        default=0.0,
+        board=True,
+        tolerance=0.02,
+    )
     from_x_mm: float = setting("X of the first column.", unit="mm", low=-200, high=2000, default=0.0, board=True)
     to_x_mm: float = setting("X of the last column.", unit="mm", low=-200, high=2000, default=0.0, board=True)
     from_y_mm: float = setting("Y of the first row.", unit="mm", low=-200, high=2000, default=0.0, board=True)

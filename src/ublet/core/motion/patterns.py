@@ -1,11 +1,13 @@
-"""Patterns to print: a square with a purge line before it."""
+"""Patterns to print, with a purge line before them: a square, patches of lines."""
 
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from ublet.core.machine.schema import MachineFile
+from ublet.core.machine.tool_parts import Extruder
 from ublet.core.motion.program import Program, Push, Segment, To
 
 LIFT_MM = 2.0
@@ -13,6 +15,8 @@ PRIME_MM = 60.0
 """Length of the purge line."""
 
 TRAVEL_MM_S = 120.0
+RIM_MM = 2.0
+"""The purge line keeps so far from the rim where nothing is printed, mm."""
 
 
 @dataclass(frozen=True)
@@ -22,6 +26,22 @@ class Stroke:
     width_mm: float = 0.45
     height_mm: float = 0.2
     mm_s: float = 25.0
+
+
+@dataclass(frozen=True)
+class Patch:
+    """A place that is printed: its name, its middle and its size on the bed, mm."""
+
+    name: str
+    x: float
+    y: float
+    wide: float
+    deep: float
+
+    @property
+    def place(self) -> tuple[float, float]:
+        """Its middle."""
+        return (self.x, self.y)
 
 
 def filament_for(length_mm: float, stroke: Stroke, filament_mm: float) -> float:
@@ -59,41 +79,95 @@ def square(machine: MachineFile, side_mm: float = 40.0, rounds: int = 3, stroke:
     if machine.extruder is None:
         raise ValueError("this machine has no extruder: a pattern pushes filament")
     bed, laid = machine.bed, stroke or Stroke()
-    rim = bed.margin_mm + 2.0
+    rim = bed.margin_mm + RIM_MM
     room = min(bed.width_mm, bed.depth_mm) - 2 * rim
     if not 4 * laid.width_mm * rounds < side_mm <= room - 20.0:
         raise ValueError(
             f"a square of {side_mm:g} mm with {rounds} rounds does not fit: allowed {4 * laid.width_mm * rounds:g} to "
             f"{room - 20.0:g} mm on this bed"
         )
-    draw, back = machine.extruder.retract_mm, machine.extruder.retract_mm_s
-    made: list[Segment] = []
-
-    def lay(x: float, y: float, length: float, place: str = "") -> None:
-        pushed = filament_for(length, laid, machine.extruder.filament_mm) if machine.extruder else 0.0
-        made.append(To({"x": x, "y": y}, laid.mm_s, pushed, place))
-
-    def go(x: float, y: float, place: str) -> None:
-        """Over to the beginning of a line, lifted; with the filament drawn back, once some was laid."""
-        lays = any(each.filament for each in made if isinstance(each, To))
-        if lays:
-            made.append(Push(-draw, back))
-            made.append(To({"z": LIFT_MM + laid.height_mm}, TRAVEL_MM_S))
-        made.append(To({"x": x, "y": y}, TRAVEL_MM_S, place=place))
-        made.append(To({"z": laid.height_mm}, TRAVEL_MM_S))
-        if lays:
-            made.append(Push(draw, back))
-
     middle_x, middle_y = bed.width_mm / 2, bed.depth_mm / 2
-    made.append(To({"z": LIFT_MM + laid.height_mm}, TRAVEL_MM_S, place="lift"))
-    go(middle_x - PRIME_MM / 2, rim, "purge line")
-    lay(middle_x + PRIME_MM / 2, rim, PRIME_MM)
+    laying = Laying(machine.extruder, laid)
+    laying.purge(middle_x, rim)
     for number in range(rounds):
         half = side_mm / 2 - number * laid.width_mm
         corners = [(-half, -half), (half, -half), (half, half), (-half, half)]
-        go(middle_x - half, middle_y - half, f"square {number + 1} of {rounds}")
+        laying.go(middle_x - half, middle_y - half, f"square {number + 1} of {rounds}")
         for x, y in (*corners[1:], corners[0]):
-            lay(middle_x + x, middle_y + y, 2 * half)
-    made.append(Push(-draw, back, "end"))
-    made.append(To({"z": 10.0}, TRAVEL_MM_S))
-    return Program("square", tuple(made), f"{side_mm:g} mm square, {rounds} rounds, with a purge line")
+            laying.lay(middle_x + x, middle_y + y, 2 * half)
+    made = laying.end()
+    return Program("square", made, f"{side_mm:g} mm square, {rounds} rounds, with a purge line")
+
+
+def patches(machine: MachineFile, places: Sequence[Patch], stroke: Stroke) -> Program:
+    """A purge line near the front edge, then every patch filled with lines beside one another; one that lies beside the
+    one before it to the right goes on from there. Lines run along Y where a patch is wider than it is deep.
+
+    Raises:
+        ValueError: there is no extruder.
+    """
+    if machine.extruder is None:
+        raise ValueError("this machine has no extruder: a pattern pushes filament")
+    laying = Laying(machine.extruder, stroke)
+    laying.purge(machine.bed.width_mm / 2, machine.bed.margin_mm + RIM_MM)
+    before: Patch | None = None
+    for patch in places:
+        upright = patch.wide > patch.deep
+        across, length = (patch.wide, patch.deep) if upright else (patch.deep, patch.wide)
+        left, front = patch.x - patch.wide / 2, patch.y - patch.deep / 2
+        count, place = max(2, int(across / stroke.width_mm)), patch.name
+        goes_on = before is not None and upright and abs(before.x + before.wide / 2 - left) < stroke.width_mm
+        for number in range(count):
+            step = stroke.width_mm * (number + 0.5)
+            ends = (0.0, length) if number % 2 == 0 else (length, 0.0)
+            (x, y), (to_x, to_y) = (
+                (left + step, front + end) if upright else (left + end, front + step) for end in ends
+            )
+            if number == 0 and not goes_on:
+                laying.go(x, y, place)
+                place = ""
+            else:
+                laying.lay(x, y, math.hypot(x - laying.at[0], y - laying.at[1]), place)
+                place = ""
+            laying.lay(to_x, to_y, length)
+        before = patch
+    return Program("first layer", laying.end(), f"{len(places)} patches, {stroke.height_mm:g} mm high")
+
+
+class Laying:
+    """Segments that lay lines, lifted and drawn back in between."""
+
+    def __init__(self, extruder: Extruder, stroke: Stroke) -> None:
+        self.made: list[Segment] = [To({"z": LIFT_MM + stroke.height_mm}, TRAVEL_MM_S, place="lift")]
+        self.at = (0.0, 0.0)
+        self._extruder, self._stroke = extruder, stroke
+
+    def purge(self, middle_x: float, y: float) -> None:
+        """A line along X near the front edge."""
+        self.go(middle_x - PRIME_MM / 2, y, "purge line")
+        self.lay(middle_x + PRIME_MM / 2, y, PRIME_MM)
+
+    def lay(self, x: float, y: float, length: float, place: str = "") -> None:
+        """A line to a place."""
+        pushed = filament_for(length, self._stroke, self._extruder.filament_mm)
+        self.made.append(To({"x": x, "y": y}, self._stroke.mm_s, pushed, place))
+        self.at = (x, y)
+
+    def go(self, x: float, y: float, place: str) -> None:
+        """Over to the beginning of a line, lifted; with the filament drawn back, once some was laid."""
+        lays = any(each.filament for each in self.made if isinstance(each, To))
+        draw, back = self._extruder.retract_mm, self._extruder.retract_mm_s
+        if lays:
+            self.made.append(Push(-draw, back))
+            self.made.append(To({"z": LIFT_MM + self._stroke.height_mm}, TRAVEL_MM_S))
+        self.made.append(To({"x": x, "y": y}, TRAVEL_MM_S, place=place))
+        self.made.append(To({"z": self._stroke.height_mm}, TRAVEL_MM_S))
+        if lays:
+            self.made.append(Push(draw, back))
+        self.at = (x, y)
+
+    def end(self) -> tuple[Segment, ...]:
+        """All of it; at the end drawn back and lifted."""
+        self.made.append(Push(-self._extruder.retract_mm, self._extruder.retract_mm_s, "end"))
+        self.made.append(To({"z": 10.0}, TRAVEL_MM_S))
+        return tuple(self.made)

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ublet.core.evidence import Trace
-from ublet.core.run import Checkpoint, Finding, TrialResult
+from ublet.core.run import Checkpoint, Finding, Option, TrialResult
 from ublet.core.trial import TrialSpec
 from ublet.ledger.entries import RunEntry
 from ublet.ledger.recording import Recorded
@@ -62,10 +62,10 @@ class LinkRecord:
         for row in rows[:: max(1, round((declared.rate_hz or 0.0) / DRAWN_HZ))].tolist():
             self._watcher.row(stream, declared.columns, tuple(row))
 
-    def found(self, *findings: Finding) -> None:
+    def found(self, *findings: Finding, option: Option | None = None) -> None:
         """Found on the way."""
         if self._recorded is not None:
-            self._recorded.found(findings)
+            self._recorded.found(findings, option, self._trace.rests)
 
     def checkpoint(self, checkpoint: Checkpoint) -> None:
         """From here it could go on another time."""

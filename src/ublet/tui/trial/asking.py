@@ -40,7 +40,7 @@ class Asking(Bench):
             return
         question, notes = self.question[0], Text()
         if (hands := self.hands) is not None:
-            seen = hands.look()
+            seen = hands.look(question.cue)
             notes.append(f"\nat the machine: {notice(question, seen)}", Ink.dim)
             if self._pressing(question):
                 keys = "  ".join(f"{number} {name}" for number, name in enumerate(seen.switches, start=1))

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from ublet.core.motion.measuring import INSTRUMENTS
-from ublet.core.questions import Jog, Question
+from ublet.core.questions import Jog, Judge, Question
 from ublet.session.hands import Seen
 
 DRAGS_MM = 0.012
 """A gauge drags where the gap is as wide as it is within this, mm."""
+
+CLOSED_MM = 0.03
+"""Lines look closed and flat while their height is off by less, mm."""
 
 SIDES = {"x": ("left of", "right of"), "y": ("in front of", "behind")}
 
@@ -49,6 +52,10 @@ def notice(question: Question, seen: Seen) -> str:
             notes.append(f"the thermometer shows {seen.baths.get(sensor, 0.0):.1f} °C")
         case ("jog", "corner") if isinstance(question, Jog):
             notes.append(_corner(question, seen))
+        case ("watch", "first layer", _):
+            notes = [_lines(error) for error in seen.felt] if seen.felt != (None,) else ["no lines yet"]
+        case ("patches", *_) if isinstance(question, Judge):
+            notes = [f"{name}: {_lines(error)}" for name, error in zip(question.names, seen.felt, strict=False)]
         case ("watch", "speed"):
             notes.append("something moves" if seen.moved != "nothing" else "nothing moves")
         case ("jog", axis, end):
@@ -62,6 +69,14 @@ def _read(mm: float, instrument: str) -> str:
     half = next(errors for name, errors in INSTRUMENTS.items() if name == instrument).placing_mm
     read = round(mm / half) * half
     return f"{read:.2f}" if half < 0.1 else f"{read:.1f}"
+
+
+def _lines(error_mm: float | None) -> str:
+    """What lines look and feel like that are so much too high."""
+    if error_mm is None:
+        return "nothing stuck"
+    much = "a little " if abs(error_mm) < 2 * CLOSED_MM else "clearly "
+    return "closed, flat" if abs(error_mm) <= CLOSED_MM else f"{much}apart" if error_mm > 0 else f"{much}ridged"
 
 
 def _gauge(gap: float, gauge: float) -> str:

@@ -79,8 +79,9 @@ def grid_text(question: Judge, typed: str) -> Text:
             at = row * question.columns + column
             told = given[at] if at < len(given) else ""
             verdict = question.verdicts[int(told) - 1] if told.isdigit() and told in question.numbers else told
-            words_here = verdict or f"{at + 1}"
-            text.append(f"{words_here:^14}", f"bold {Ink.focus}" if verdict else Ink.dim)
+            name = question.names[at] if at < len(question.names) else ""
+            words_here = f"{name}: {verdict or '?'}" if name else verdict or f"{at + 1}"
+            text.append(f"{words_here:^14}{'  ' if name else ''}", f"bold {Ink.focus}" if verdict else Ink.dim)
         text.append("\n")
     return text
 

@@ -144,8 +144,9 @@ class TrialBench(Asking):
 
     @property
     def result(self) -> TrialResult | None:
-        """The newest result that was not cancelled."""
-        return self.entry.result if self.entry and self.entry.result.outcome != "halted" else None
+        """The newest result that was not cancelled, or leaves something to be kept nevertheless."""
+        entry = self.entry
+        return entry.result if entry and (entry.result.outcome != "halted" or entry.result.options) else None
 
     @property
     def option(self) -> Option | None:
@@ -279,6 +280,9 @@ class TrialBench(Asking):
 
     def _keepable(self) -> bool:
         wanted = option.proposals if (option := self.option) is not None else ()
+        cut = self.result is not None and self.result.outcome == "halted"
+        if cut and any(self.session.live(p.setting) != p.before for p in wanted):
+            return False  # what was found before it was cut off is about another state
         return self.watched is None and any(self.session.live(p.setting) != p.after for p in wanted)
 
     def action_go(self) -> None:

@@ -1,0 +1,171 @@
+"""The first layer from what a builder says of its patches: how far off its height is, and what would explain it.
+
+An error of height is what is between nozzle and bed less what the layer is to be: more is too high. A patch looks good
+while its error is small; where that ends differs from builder to builder, and each look scatters. So a verdict tells a
+stretch of heights with soft ends, and several together, with what the nozzle was nudged by at each, tell the rest.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from ublet.core.level.mesh_compare import chi_squared
+from ublet.core.level.surface import Floats, Surface, fit_surface
+from ublet.core.motion.patterns import Patch
+
+HIGH, GOOD, LOW, BARE = "too high", "good", "too low", "bare"
+"""What a patch looks like: lines apart; closed; ridged; nothing there that stuck."""
+
+VERDICTS = (HIGH, GOOD, LOW, BARE)
+
+WINDOW_MM, LOOK_MM, LOCAL_MM = 0.03, 0.015, 0.012
+"""A patch looks good within about so much either way; a look scatters so, standard; and so do patches among one another
+where the mesh does not follow the bed quite, standard.
+"""
+
+TILT_MM = 0.1
+"""By so much, standard, a bed may have come to tilt over half its width since it was levelled."""
+
+SURPRISE, WILD_MM = 0.2, 0.2
+"""The Z offset may be wrong for a reason that nobody thought of (another sheet): with this chance, by so much.
+"""
+
+UNTOUCHED_MM = 0.15
+"""What is known of a Z offset that nobody touched off, standard."""
+
+REACH_MM, STEP_MM = 0.7, 0.002
+TILT_STEPS = 33
+
+
+@dataclass(frozen=True)
+class Judged:
+    """A patch as it was judged, with what the nozzle was nudged by at its last lines, mm."""
+
+    patch: Patch
+    nudge_mm: float
+    verdict: str
+
+
+@dataclass(frozen=True)
+class FirstLayer:
+    """What the verdicts say. wanted_mm: the nudge that would be right over the middle of what was printed, and its
+    standard uncertainty. plane: of the wanted nudges where they differ as a tilt does; left_mm: the error that is left
+    at the patches with the nudges that they had, and its standard uncertainty.
+    """
+
+    verdict: Literal["good", "offset", "tilt", "shape"]
+    wanted_mm: float
+    wanted_u_mm: float
+    left_mm: float
+    plane: Surface | None
+
+
+def first_layer(judged: Sequence[Judged], known_u_mm: float | None) -> FirstLayer:
+    """From verdicts to a nudge. known_u_mm: standard uncertainty of the Z offset that is live, None: nobody knows it.
+
+    Three explanations are held against one another by their likelihoods: one error everywhere, a tilt besides, each
+    patch for itself; a further one is taken when it is better by more than chance does in 1 of 100 (Wilks 1938).
+
+    Raises:
+        ValueError: no patch tells anything.
+    """
+    told = [each for each in judged if each.verdict != BARE]
+    if not told:
+        raise ValueError("no patch tells anything")
+    nudges = np.array([each.nudge_mm for each in told])
+    grid = np.arange(-REACH_MM, REACH_MM + STEP_MM / 2, STEP_MM)
+    alone = _likelihood(told, grid[:, None] + nudges)  # everywhere the same error
+    likely = alone + np.log(_prior(grid, known_u_mm))
+    flat_mm, flat_u_mm = _moments(grid, likely)
+    flat_u_mm = math.hypot(flat_u_mm, LOCAL_MM / math.sqrt(len(told)))
+    tilted, slopes, middle, tilted_u_mm = _tilted(told, nudges)
+    free = sum(float(_likelihood([each], (grid + each.nudge_mm)[:, None]).max()) for each in told)
+    lines = _freedom(told)
+    mean = float(nudges.mean())
+    if lines and 2 * (tilted - float(alone.max())) > chi_squared(lines):
+        odd = len(told) - 1 - lines
+        if odd > 0 and 2 * (free - tilted) > chi_squared(odd):
+            return FirstLayer("shape", -flat_mm, flat_u_mm, flat_mm + mean, None)
+        wanted = [-(middle + slopes @ each) for each in _normal(told)]
+        plane = fit_surface([each.patch.place for each in told], wanted)
+        return FirstLayer("tilt", -middle, tilted_u_mm, middle + mean, plane)
+    if len(told) > 2 and 2 * (free - float(alone.max())) > chi_squared(len(told) - 1):
+        return FirstLayer("shape", -flat_mm, flat_u_mm, flat_mm + mean, None)
+    leave = abs(flat_mm) <= 2 * flat_u_mm and not nudges.any() and all(each.verdict == GOOD for each in told)
+    return FirstLayer("good" if leave else "offset", -flat_mm, flat_u_mm, flat_mm + mean, None)
+
+
+def _prior(grid: Floats, known_u_mm: float | None) -> Floats:
+    """How likely an error is before anything was printed."""
+
+    def normal(u: float) -> Floats:
+        return np.asarray(np.exp(-0.5 * (grid / u) ** 2) / u)
+
+    if known_u_mm is None:
+        return normal(UNTOUCHED_MM)
+    return np.asarray((1 - SURPRISE) * normal(math.hypot(known_u_mm, LOCAL_MM / 2)) + SURPRISE * normal(WILD_MM))
+
+
+def _likelihood(told: Sequence[Judged], errors: Floats) -> Floats:
+    """Logarithm of how likely the verdicts are at errors (... x n patches), mm."""
+    from scipy.special import ndtr
+
+    scatter = math.hypot(LOOK_MM, LOCAL_MM)
+    high, low = ndtr((errors - WINDOW_MM) / scatter), ndtr((-errors - WINDOW_MM) / scatter)
+    each = {HIGH: high, LOW: low, GOOD: 1 - high - low}
+    found = np.zeros(errors.shape[:-1])
+    for number, judged in enumerate(told):
+        found += np.log(np.maximum(each[judged.verdict][..., number], 1e-9))
+    return found
+
+
+def _moments(grid: Floats, likely: Floats) -> tuple[float, float]:
+    """Mean and standard deviation of a logarithm of probability on a grid."""
+    weights = np.exp(likely - likely.max())
+    weights /= weights.sum()
+    mean = float(weights @ grid)
+    return mean, math.sqrt(float(weights @ (grid - mean) ** 2))
+
+
+def _normal(told: Sequence[Judged]) -> Floats:
+    """Places of the patches from -1 to 1 over what was printed (n x 2); 0 along a side on which they do not differ."""
+    at = np.array([each.patch.place for each in told])
+    middle, half = (at.max(axis=0) + at.min(axis=0)) / 2, np.ptp(at, axis=0) / 2
+    return np.asarray((at - middle) / np.where(half > 1.0, half, np.inf))
+
+
+def _freedom(told: Sequence[Judged]) -> int:
+    """How many slopes the patches can tell."""
+    at = _normal(told)
+    return int(np.linalg.matrix_rank(at - at.mean(axis=0), tol=0.1))
+
+
+def _tilted(told: Sequence[Judged], nudges: Floats) -> tuple[float, Floats, float, float]:
+    """One error and a tilt: the best likelihood's logarithm; mean rise over half of both sides, mean error at the
+    middle, and its standard deviation, mm.
+    """
+    at = _normal(told)
+    middle = np.arange(-REACH_MM, REACH_MM + 0.005, 0.01)
+    rise = np.linspace(-4 * TILT_MM, 4 * TILT_MM, TILT_STEPS)
+    along = [rise if np.any(at[:, n]) else np.zeros(1) for n in (0, 1)]
+    errors = (
+        middle[:, None, None, None]
+        + along[0][None, :, None, None] * at[:, 0]
+        + along[1][None, None, :, None] * at[:, 1]
+        + nudges
+    )
+    found = _likelihood(told, errors)
+    usual = -0.5 * ((along[0] / TILT_MM) ** 2)[:, None] - 0.5 * ((along[1] / TILT_MM) ** 2)[None, :]
+    weights = np.exp(found + usual - (found + usual).max())
+    weights /= weights.sum()
+    mean = float((weights.sum(axis=(1, 2)) * middle).sum())
+    spread = math.sqrt(float((weights.sum(axis=(1, 2)) * (middle - mean) ** 2).sum()) + 0.01**2 / 12)
+    slopes = np.array(
+        [float((weights.sum(axis=(0, 2)) * along[0]).sum()), float((weights.sum(axis=(0, 1)) * along[1]).sum())]
+    )
+    return float(found.max()), slopes, mean, spread

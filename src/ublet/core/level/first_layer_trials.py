@@ -1,0 +1,301 @@
+"""The trial of the station *first layer*: patches that are nudged while they are printed, and judged afterwards."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+
+from ublet.core.bench import Bench, Running
+from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
+from ublet.core.level.first_layer import BARE, GOOD, VERDICTS, WINDOW_MM, FirstLayer, Judged, first_layer
+from ublet.core.level.first_layer_places import LayerShape, places_of
+from ublet.core.level.live_mesh import HEIGHTS, SHIFT, live_mesh
+from ublet.core.level.reach import senses
+from ublet.core.level.screws import screw_heights, staying, turns_for
+from ublet.core.level.touch_trials import OFFSET
+from ublet.core.level.touching import side_words
+from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, number_of
+from ublet.core.motion.homing_trials import motion_needs
+from ublet.core.motion.patterns import Patch, patches
+from ublet.core.motion.program import Program, must_be_inside
+from ublet.core.motion.running import WAY, followed
+from ublet.core.questions import Confirm, Judge, Live
+from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFailed, TrialResult
+from ublet.core.settings import setting
+from ublet.core.trial import Need, TrialSpec
+
+NUDGES_MM = (0.05, 0.01)
+"""Steps of a nudge, mm."""
+
+NEARER = {f"nearer {mm:g}": -mm for mm in NUDGES_MM}
+FURTHER = {f"further {mm:g}": mm for mm in reversed(NUDGES_MM)}
+BY_MM = {**NEARER, **FURTHER}
+"""Controls that nudge, and by how much: more negative is nearer to the bed."""
+
+HOLD, ON, STOP = "hold", "go on", "stop"
+LIFT_MM, DIFFERS_MM = 10.0, 0.01
+RISES_MM = 0.02
+"""Where Z homes to an endstop the bed may have risen so far with its frame's warmth since it was touched, standard, mm.
+"""
+
+AS_JUDGED, AS_NUDGED, LEAVE = "as judged", "as nudged", "leave it"
+
+NUDGED = Stream("nudged", ("time_s", "patch", "by_mm", "total_mm"), ("s", "", "mm", "mm"))
+"""Every nudge: when, in which patch (counted from 0), by how much, and what it makes in all."""
+
+JUDGED = Stream("judged", ("patch", "x_mm", "y_mm", "nudge_mm", "verdict"), ("", "mm", "mm", "mm", ""))
+"""Every patch as it was judged: its place, what it was nudged by at its last lines, and the verdict by its number (0
+too high, 1 good, 2 too low, 3 bare).
+"""
+
+
+class LayerParameters(LayerShape):
+    """What is printed, and of which material."""
+
+    material: str = setting("Material that is loaded (a table below [materials]); empty: the first.", default="")
+
+
+async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
+    """Print patches with controls beside them that nudge the height; let each be judged; fold what was nudged and
+    judged into the Z offset. Every nudge is kept with what it would mean for the offset as soon as it is made.
+    """
+    machine = bench.machine
+    name, _ = material_of(machine, aim.material)
+    program = program_of(machine, aim)
+    places = places_of(machine, aim)
+    for fact in ("surface", "nozzle", "moved"):
+        bench.fact(fact)
+    for screw in machine.bed.screws:
+        bench.fact("screw", screw)
+    fold = Fold(bench)
+    await bench.builder.ask(
+        Confirm(
+            "Take everything off the sheet and wipe it: patches are printed there.", ("it is clean",), ("clean sheet",)
+        )
+    )
+    bench.motion.clear_at_the_end(LIFT_MM)
+    await warm_up(bench, PrintingWarmth(material=name))
+    await home_unhomed(bench, ("x", "y"))
+    await home_axis(bench, "z")  # warm as it is now: the bed has moved since, and so has whatever tells its end
+    await melt(bench, hotend_of(machine), machine.materials[name].nozzle_c, 0.05)
+    table = bench.motion.timetable(program)
+    nudges: dict[str, float] = {}
+    names = [patch.name for patch in places]
+
+    async def act(run: Running, used: str) -> bool:
+        if used in (HOLD, ON):
+            await run.hold(used == HOLD)
+            return True
+        await run.nudge(BY_MM[used])
+        total, place = run.going.height_mm, run.going.place
+        nudges[place] = total
+        bench.record.row(
+            NUDGED.name,
+            (bench.clock.now_s(), float(names.index(place) if place in names else -1), BY_MM[used], total),
+        )
+        bench.record.found(_nudged(total), option=fold.option(AS_NUDGED, total))
+        return False
+
+    asked = Live(
+        "Look at the lines while they are laid: apart is too high, ridged is too low. Nearer to the bed or further "
+        "from it, by the numbers. F8 halts everything; what was nudged is kept whatever ends it.",
+        (STOP,),
+        ("watch", "first layer", f"{aim.width_mm:g}"),
+        {**{word: "−" if mm < 0 else "+" for word, mm in BY_MM.items()}, HOLD: "", ON: ""},
+    )
+    async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
+        await followed(bench, table, run, controls, act, "first layer")
+    done = _printed(places, run)
+    total = run.going.height_mm
+    if not done:
+        how = run.ended[0] if run.ended is not None else "stopped"
+        words = f"nudged by {total:+.2f} mm; that can be folded into the offset" if total else "nothing was nudged"
+        raise TrialFailed(f"No patch was finished ({how}): {words}.", "halted" if how == "stopped" else "failed")
+    judged = await _judged(bench, done, nudges, aim)
+    return _concluded(bench, fold, judged, total, len(done) < len(places))
+
+
+def program_of(machine: MachineFile, shape: LayerShape) -> Program:
+    """The program that is printed.
+
+    Raises:
+        TrialFailed: there is no room for it, or no extruder.
+    """
+    try:
+        program = patches(machine, places_of(machine, shape), shape.stroke)
+    except ValueError as error:
+        raise TrialFailed(f"{str(error)[0].upper()}{str(error)[1:]}.") from error
+    axes = {name: axis_of(machine, name) for name in ("x", "y", "z")}
+    limits = {name: (axis.minimum_mm, axis.maximum_mm) for name, axis in axes.items()}
+    if why := must_be_inside(program, {"x": 0.0, "y": 0.0, "z": LIFT_MM}, limits):
+        raise TrialFailed(f"{why[0].upper()}{why[1:]}.")
+    return program
+
+
+class Fold:
+    """What a nudge is folded into: the Z offset; where no probe senses the bed and a mesh is live, its shift."""
+
+    def __init__(self, bench: Bench) -> None:
+        mesh = live_mesh(bench.settings.live) if bench.machine.mesh is not None else None
+        self.into = SHIFT if mesh is not None and not senses(bench.machine) else OFFSET
+        self.before = number_of(bench, self.into)
+        self.known_u_mm: float | None = None
+        with bench.aside():
+            touched = bench.record.earlier("z-offset")
+            offset = touched.finding("offset") if touched is not None else None
+            if offset is not None:
+                self.known_u_mm = offset.uncertainty
+                if self.known_u_mm is not None and not senses(bench.machine):
+                    self.known_u_mm = math.hypot(self.known_u_mm, RISES_MM)
+
+    def option(self, name: str, by_mm: float) -> Option:
+        """To fold so much in."""
+        after = round(self.before + by_mm, 3)
+        effect = f"the first layer comes {side_words(by_mm)}; more negative is nearer"
+        note = "home Z again" if self.into == OFFSET else "the live mesh is shifted"
+        proposal = Proposal(self.into, self.before, after, "mm", effect)
+        return Option(name, f"{note}, then print again to confirm", (proposal,), {"change": by_mm})
+
+
+def _nudged(total_mm: float) -> Finding:
+    return Finding("nudged", total_mm, NUDGES_MM[-1] / 2, "mm", words="nudged while it was printed")
+
+
+def _printed(places: Sequence[Patch], run: Running) -> list[Patch]:
+    """The patches that were finished, in their order."""
+    names = [patch.name for patch in places]
+    if run.ended is not None and run.ended[0] == "done":
+        return list(places)
+    return list(places[: names.index(run.going.place)]) if run.going.place in names else []
+
+
+async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float], aim: LayerShape) -> list[Judged]:
+    """Let every patch be judged; with what it was nudged by at its end."""
+    question = Judge(
+        "Feel the last lines of each patch with a finger: lines that stand apart or come off are too high, ridges too "
+        "low. Bare is one on which nothing stuck.",
+        (),
+        ("patches", f"{aim.width_mm:g}", *(f"{each.x:g} {each.y:g} {each.wide:g} {each.deep:g}" for each in done)),
+        columns=len(done),
+        rows=1,
+        verdicts=VERDICTS,
+        names=tuple(each.name for each in done),
+    )
+    (verdicts,) = await bench.builder.judge(question)
+    judged, total = [], nudges.get("lift", nudges.get("purge line", 0.0))
+    for number, (patch, verdict) in enumerate(zip(done, verdicts, strict=True)):
+        total = nudges.get(patch.name, total)
+        judged.append(Judged(patch, total, verdict))
+        bench.record.row(JUDGED.name, (float(number), patch.x, patch.y, total, float(VERDICTS.index(verdict))))
+    return judged
+
+
+def _concluded(bench: Bench, fold: Fold, judged: Sequence[Judged], total_mm: float, stopped: bool) -> TrialResult:
+    held = conditions(bench)
+    options = [fold.option(AS_NUDGED, total_mm)] if total_mm else []
+    leave = (Option(LEAVE, "the offset stays", (), {}),) if options else ()
+    bare = [each.patch.name for each in judged if each.verdict == BARE]
+    nothing = f" Nothing stuck at {', '.join(bare)}: is there filament, is the sheet clean?" if bare else ""
+    if len(bare) == len(judged):
+        return TrialResult("failed", f"No patch can be judged.{nothing}", held, (_nudged(total_mm),), tuple(options))
+    found = first_layer(judged, fold.known_u_mm)
+    findings = [
+        Finding("change", found.wanted_mm, found.wanted_u_mm, "mm", words="change that is wanted"),
+        Finding("left", found.left_mm, found.wanted_u_mm, "mm", words="left at what was printed last"),
+        _nudged(total_mm),
+        Finding("patches", float(len(judged) - len(bare)), words="patches judged"),
+    ]
+    told = f"{found.wanted_mm:+.3f} ±{2 * found.wanted_u_mm:.3f} mm"
+    early = " It was stopped before its end; the patches that were done are judged." if stopped else ""
+    if found.verdict == "shape":
+        why = f"The patches differ as no offset and no tilt explains: probe the bed again.{nothing}{early}"
+        return TrialResult("failed", why, held, tuple(findings), tuple(options))
+    if found.verdict == "tilt":
+        why = f"The corners differ from the middle as a tilt does: {_turns(bench.machine, found)}{nothing}{early}"
+        return TrialResult("failed", why, held, tuple(findings), tuple(options))
+    if found.verdict == "good":
+        why = f"All good as it is ({told}): the offset stays.{nothing}{early}"
+        return TrialResult("proven", why, held, tuple(findings))
+    at_last = [each.verdict for each in judged if each.verdict != BARE and each.nudge_mm == judged[-1].nudge_mm]
+    fits = abs(found.left_mm) <= WINDOW_MM and 2 * at_last.count(GOOD) >= len(at_last)
+    outcome: Outcome = "proven" if fits else "failed"
+    if abs(found.wanted_mm) <= 2 * found.wanted_u_mm:
+        nudged = f"Nudged by {total_mm:+.2f} mm, but what" if total_mm else "What"
+        why = f"{nudged} the patches ask for ({told}) is smaller than what looking can tell: leave it.{nothing}{early}"
+        return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "")
+    if not total_mm or abs(found.wanted_mm - total_mm) >= DIFFERS_MM:
+        options.insert(0, fold.option(AS_JUDGED, round(found.wanted_mm, 3)))
+    after = options[0].proposals[0].after
+    why = f"Nudged by {total_mm:+.2f} mm; the patches ask for {told}, {side_words(found.wanted_mm)}."
+    why += f" {fold.into} {fold.before:.3f} becomes {after:.3f}.{nothing}{early}"
+    return TrialResult(outcome, why, held, tuple(findings), (*options, *leave), options[0].name)
+
+
+def _turns(machine: MachineFile, found: FirstLayer) -> str:
+    """What mends a tilt on this machine."""
+    assert found.plane is not None
+    screws = machine.bed.screws
+    if len(screws) < 3:
+        return "level the bed again (lead screws), and probe the mesh after that."
+    turns = turns_for(screws, found.plane, staying(screw_heights(screws, found.plane)))
+    told = "; ".join(f"{name}: {turn.words}" for name, turn in turns.items())
+    return f"{told}. Then touch off the Z offset and measure the mesh anew."
+
+
+def _needs(machine: MachineFile, aim: LayerParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    try:
+        places = places_of(machine, aim)
+        name, _ = material_of(machine, aim.material)
+    except TrialFailed as missing:
+        return (Need(str(missing), False),)
+    needs = (
+        Need(f"{len(places)} places", True),
+        *melt_needs(machine, aim.material, read),
+        *warm_needs(machine, PrintingWarmth(material=name), read),
+        *motion_needs(machine, aim, read),
+    )
+    return tuple(dict.fromkeys(needs))  # the hotend's warmth is asked for twice
+
+
+def _announce(machine: MachineFile, aim: LayerParameters) -> str:
+    try:
+        places = places_of(machine, aim)
+        name, _ = material_of(machine, aim.material)
+    except TrialFailed as missing:
+        return str(missing)
+    what = (
+        f"a stripe of {places[0].deep:g} mm from left to right"
+        if aim.tries == "stripe"
+        else f"{len(places)} patches of {aim.side_mm:g} mm: the middle, then the corners"
+    )
+    warm = warm_words(machine, PrintingWarmth(material=name))
+    return (
+        f"{warm} Homes X and Y if they are not, and Z anew, then prints a purge line and {what}, {aim.layer_mm:g} mm "
+        f"high, following the live mesh ({HEIGHTS})."
+    )
+
+
+def _figure(result: TrialResult) -> str:
+    left = result.finding("left")
+    return f"{left.value:+.2f} ±{2 * (left.uncertainty or 0.0):.2f}" if left is not None else ""
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "first-layer",
+        "first layer",
+        "Patches that you nudge while they are printed and judge afterwards: the height that prints.",
+        LayerParameters,
+        print_first_layer,
+        (WAY, NUDGED, JUDGED),
+        _announce,
+        _needs,
+        figure=_figure,
+        asks=lambda aim: True,
+        uses=lambda machine: ("motion", "programs", "heat"),
+        mends=True,
+        idle=lambda machine: "" if machine.extruder is not None else "this machine has no extruder",
+    ),
+)

@@ -1,0 +1,56 @@
+"""A program that runs, followed to its end: controls are heard, where it stands is recorded and told."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+
+from ublet.core.bench import Bench, Controls, Running
+from ublet.core.motion.program import Timetable
+from ublet.core.run import Progress, Stream
+
+LOOK_S = 0.2
+"""Controls are looked at, and a row is recorded, so often, s."""
+
+WAY = Stream(
+    "way",
+    ("time_s", "x_mm", "y_mm", "z_mm", "segment", "height_mm", "feed", "flow", "held", "left_s"),
+    ("s", "mm", "mm", "mm", "", "mm", "", "", "", "s"),
+    5.0,
+)
+
+Act = Callable[[Running, str], Awaitable[bool]]
+"""Does what a control is for; whether that changes how long the program takes."""
+
+
+async def followed(
+    bench: Bench, table: Timetable, run: Running, controls: Controls, act: Act, phase: str, share: float = 0.0
+) -> bool:
+    """Follow a program to its end, doing what the controls ask for; whether anything changed the time that it takes.
+
+    phase: its word in the progress, which begins at a share.
+    """
+    changed, gone_s, place, before = False, 0.0, "", bench.clock.now_s()
+    going = run.going
+    while run.ended is None:
+        if controls.answer is not None:
+            return True  # the block's end stops it
+        for used in controls.used():
+            changed = await act(run, used) or changed
+        await bench.clock.rest(LOOK_S)
+        now = bench.clock.now_s()
+        if going.place != place:
+            place, gone_s = going.place, table.segments[going.segment].begins_s
+        elif not going.held and run.begun_s is not None:
+            gone_s += (now - before) * going.feed
+        before = now
+        left_s = max(0.0, table.seconds - gone_s) / going.feed
+        with bench.aside():
+            here = [bench.motion.position(axis) for axis in ("x", "y", "z")]
+        if None not in here:
+            where = tuple(float(mm or 0.0) for mm in here)
+            stands = (float(going.segment), going.height_mm, going.feed, going.flow, float(going.held))
+            bench.record.row(WAY.name, (now, *where, *stands, left_s))
+        told = f"{place or 'on its way'}{', held' if going.held else ''}"
+        done = share + (1 - share) * min(1.0, gone_s / table.seconds)
+        bench.progress(Progress(phase, done, left_s, told))
+    return changed

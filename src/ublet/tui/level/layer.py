@@ -1,0 +1,135 @@
+"""The bench of the first layer: the patches on the bed as they are printed and judged, the nudge large beside them."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from ublet.core.level.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS
+from ublet.core.level.first_layer_places import places_of
+from ublet.core.level.first_layer_trials import JUDGED, NUDGED, LayerParameters, program_of
+from ublet.core.motion.patterns import Patch
+from ublet.core.motion.running import WAY
+from ublet.core.run import Series, TrialFailed
+from ublet.core.units import duration
+from ublet.session.session import Session
+from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.bed_map import BedMap, bed_map
+from ublet.tui.instruments.cells import Cells
+from ublet.tui.instruments.large import put_large
+from ublet.tui.instruments.picture import Picture
+from ublet.tui.trial.recorded import RecordedBench
+from ublet.tui.trial.watch import TrialWatch
+
+LINES = {HIGH: "╭╮ ╭╮ ╭╮ ╭╮", GOOD: "▄▄▄▄▄▄▄▄▄▄▄", LOW: "▟▙▟▙▟▙▟▙▟▙▟", BARE: "           "}
+"""Lines of a patch seen from their ends: apart, closed, ridged, none."""
+
+MEANS = {HIGH: "lines apart, wiped off", GOOD: "lines closed, flat", LOW: "ridges, or see-through"}
+SIDE_COLUMNS = 46
+
+
+class LayerBench(RecordedBench):
+    """The height that prints."""
+
+    kind = "layer"
+    title = "First layer"
+    why = "what the nozzle lays down says more of its height than any gauge"
+
+    def picture(self) -> Picture:
+        """The bed with its patches, and the nudge."""
+
+        def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+            aim = self.aim
+            assert isinstance(aim, LayerParameters)
+            return layer_picture(
+                session,
+                aim,
+                {name: self.read(name) for name in (WAY.name, NUDGED.name, JUDGED.name)},
+                watched is not None,
+                width,
+                height,
+            )
+
+        return draw
+
+    def running_words(self) -> str:
+        """Where it is, and how long it takes yet."""
+        progress = self.watched.latest if self.watched is not None else None
+        if progress is None or progress.phase != "first layer" or progress.left_s is None:
+            return super().running_words()
+        return f"◆ {progress.detail}, {duration(progress.left_s)} left"
+
+
+def layer_picture(
+    session: Session, aim: LayerParameters, read: dict[str, Series | None], running: bool, width: int, height: int
+) -> Text:
+    """The patches over the bed to scale, what is printed now, verdicts; at the right the nudge and what lines look
+    like.
+    """
+    machine = session.document.machine
+    cells = Cells(width, height)
+    side = SIDE_COLUMNS if width >= 2 * SIDE_COLUMNS else 0
+    try:
+        places = places_of(machine, aim)
+        drawn = bed_map(cells, machine.bed, (), width - side, height)
+        now = _now(session, aim, read[WAY.name]) if running else ""
+        _patches(drawn, places, read[JUDGED.name] if not now else None, now, machine.bed.width_mm)
+    except TrialFailed as missing:
+        return Text(f"✗ {missing}", Ink.stop)
+    nudged = read[NUDGED.name]
+    total = float(nudged.rows[-1, 3]) if nudged is not None and len(nudged.rows) else 0.0
+    _nudge(cells, width - side + 2 if side else 0, total, now, bool(side))
+    return cells.text()
+
+
+def _now(session: Session, aim: LayerParameters, way: Series | None) -> str:
+    """The patch that is printed, by its name."""
+    if way is None or not len(way.rows):
+        return ""
+    segment = int(way.rows[-1, 4])
+    named = [each.place for each in program_of(session.document.machine, aim).segments[: segment + 1] if each.place]
+    return named[-1] if named else ""
+
+
+def _patches(drawn: BedMap, places: tuple[Patch, ...], judged: Series | None, now: str, bed_mm: float) -> None:
+    """Every patch: empty, under way, or as it was judged."""
+    verdicts = {int(row[0]): (VERDICTS[int(row[4])], float(row[3])) for row in judged.rows.tolist()} if judged else {}
+    names = [patch.name for patch in places]
+    for number, patch in enumerate(places):
+        left, top = drawn.cell((patch.x - patch.wide / 2, patch.y + patch.deep / 2))
+        right, bottom = drawn.cell((patch.x + patch.wide / 2, patch.y - patch.deep / 2))
+        wide, here = max(3, right - left + 1), patch.name == now
+        verdict, nudge = verdicts.get(number, ("", 0.0))
+        done = now == "end" or (now in names and number < names.index(now))
+        fill = LINES[verdict] * (1 + wide // 11) if verdict else ("▒" if here else "░" if done else "·") * wide
+        ink = Ink.good if verdict == GOOD else Ink.stop if verdict else f"bold {Ink.focus}" if here else Ink.dim
+        for row in range(top, max(top, bottom) + 1):
+            drawn.cells.put(left, row, fill[:wide], ink)
+        lines = [(patch.name, f"bold {Ink.focus}" if here else Ink.text)]
+        if verdict:
+            lines = [(f"{'✓' if verdict == GOOD else '✗'} {verdict} at {nudge:+.2f}", ink)]
+        column, below = (left + right) // 2, max(top, bottom) + 1
+        words = f" {lines[0][0]} "
+        first, last = drawn.cell((0.0, 0.0))[0] + 1, drawn.cell((bed_mm, 0.0))[0] - len(words)
+        drawn.cells.put(max(first, min(last, column - len(words) // 2)), below, words, lines[0][1])
+
+
+def _nudge(cells: Cells, left: int, total: float, now: str, wide: bool) -> None:
+    """The nudge in all, large; its meaning; and what lines look like."""
+    side = "nearer to" if total < 0 else "further from"
+    way = f"{abs(total):.2f} mm {side} the bed" if total else "as the offset has it"
+    if not wide:
+        cells.put(0, 0, f"nudged {total:+.2f} mm: {way}", f"bold {Ink.focus}")
+        return
+    cells.put(left, 1, "nudged, mm", Ink.quiet)
+    put_large(cells, left, 2, f"{total:+.2f}" if total else "0.00", f"bold {Ink.focus}")
+    cells.put(left, 6, way, f"bold {Ink.text}")
+    cells.put(left, 7, "− is nearer to the bed, + further from it", Ink.dim)
+    cells.put(left, 9, f"printing now: {now}" if now and now != "end" else "", Ink.text)
+    row = 11
+    for verdict, means in MEANS.items():
+        cells.put(left, row, LINES[verdict], Ink.proposal)
+        cells.put(left, row + 1, "▔" * 11, Ink.quiet)
+        cells.put(left + 13, row, verdict, f"bold {Ink.text}")
+        cells.put(left + 13, row + 1, means, Ink.dim)
+        row += 3
+    cells.put(left, row, "lines seen from their ends, on the sheet", Ink.quiet)

@@ -1,0 +1,124 @@
+"""The first layer on simulated machines: a wrong offset is found and folded in, and no nudge is ever lost."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+import tomlkit
+
+from tests.conftest import Onlooker, Rig, mended_tern, virtually
+from ublet.benchmark.beds import made_up
+from ublet.benchmark.layers import BY_HAND, leg, smooth
+from ublet.core.catalogue import TRIALS
+from ublet.core.level.first_layer_trials import LayerParameters
+from ublet.core.questions import Judge, Live, Question
+from ublet.core.run import TrialResult
+from ublet.ledger.book import Ledger
+
+SPEC = TRIALS["first-layer"]
+OFFSET = "probe.offset_z_mm"
+
+
+def flat(scenario: Path) -> Path:
+    """The same machine with a bed that is level and flat."""
+    truth = tomlkit.parse(scenario.read_text(encoding="utf-8")).unwrap()
+    truth["bed"] = {}
+    scenario.write_text(tomlkit.dumps(truth), encoding="utf-8")
+    return scenario
+
+
+class Nudging(Onlooker):
+    """Uses these controls one after the other while it is printed, then does something; judges all alike."""
+
+    def __init__(self, controls: list[str], then: Callable[[], None] = lambda: None, verdict: int = 2) -> None:
+        super().__init__()
+        self.controls, self.then, self.verdict = controls, then, verdict
+
+    async def answer(self, question: Question) -> str:
+        if isinstance(question, Judge):
+            return f"all {self.verdict}"
+        if not isinstance(question, Live):
+            return await super().answer(question)
+        await asyncio.sleep(45.0)
+        if self.controls:
+            return self.controls.pop(0)
+        self.then()
+        return str(await asyncio.get_running_loop().create_future())
+
+
+def printed(
+    folder: Path, controls: list[str], then: Callable[[Rig], None] = lambda rig: None
+) -> tuple[TrialResult, float, Path]:
+    """How it ends, the Z offset that was live, and the machine's file."""
+
+    async def work() -> tuple[TrialResult, float, Path]:
+        async with Rig(folder, mended_tern()) as rig:
+            before = rig.session.live(OFFSET)
+            assert isinstance(before, float)
+            entered = await rig.session.run(SPEC, LayerParameters(), Nudging(controls, lambda: then(rig)))
+            return entered.ran.result, before, rig.file
+
+    return virtually(work)
+
+
+def test_what_was_nudged_is_offered_as_an_offset(folder: Path) -> None:
+    result, before, _ = printed(folder, ["nearer 0.05", "nearer 0.01", "further 0.01", "nearer 0.05"])
+    assert result.outcome == "proven", result.why
+    nudged = result.finding("nudged")
+    assert nudged is not None and nudged.value == pytest.approx(-0.10)
+    offered = {option.name: option.proposals for option in result.options}
+    (proposal,) = offered["as nudged"]
+    assert (proposal.setting, proposal.before) == (OFFSET, before)
+    assert proposal.after == pytest.approx(before - 0.10) and "nearer to the bed" in proposal.effect
+
+
+@pytest.mark.parametrize("how", ["halt", "cut", "cancel", "stop"])
+def test_a_nudge_is_not_lost_whatever_ends_the_print(folder: Path, how: str) -> None:
+    def end(rig: Rig) -> None:
+        if how == "halt":
+            rig.session.connection.halt()
+        elif how == "cut":
+            assert rig.host is not None
+            rig.host.close()
+        else:
+            rig.session.runner.cancel()
+
+    controls = ["nearer 0.05", "further 0.01", *(["stop"] if how == "stop" else [])]
+    result, before, file = printed(folder, controls, end)
+    (option,) = (each for each in result.options if each.name == "as nudged")
+    assert option.proposals[0].after == pytest.approx(before - 0.04), result.why
+    book = Ledger(file.with_suffix(".ledger"), threaded=False)
+    entry = book.latest("first-layer")
+    assert entry is not None and option in entry.result.options
+    book.close()
+
+
+def test_filament_that_runs_out_is_said_and_does_not_count(folder: Path) -> None:
+    made = flat(made_up(folder, 2, 3, "pin")[0])
+    text = made.read_text(encoding="utf-8").replace("[extruder]", "[extruder]\nspool_mm = 62.0")
+    assert "spool_mm" in text
+    made.write_text(text, encoding="utf-8")
+    steps, _ = leg(made, 2, (("z-offset", {"nozzle_c": 210.0}), ("first-layer", {})))
+    assert "Nothing stuck at" in steps[-1].result.why and "left back" in steps[-1].result.why
+
+
+@pytest.mark.parametrize("wrong_mm", [0.15, -0.15])
+def test_an_offset_that_is_wrong_is_good_within_four_patches_and_is_mended(tmp_path: Path, wrong_mm: float) -> None:
+    made = flat(made_up(tmp_path, 4, 3, "pin")[0])
+    steps, _ = leg(made, 4, (("z-offset", {"nozzle_c": 210.0}), ("first-layer", {})), wrong_mm)
+    layer = steps[-1]
+    assert layer.truth["good_after"] <= 4
+    change, left = layer.result.finding("change"), layer.result.finding("left")
+    assert change is not None and left is not None and left.uncertainty
+    assert change.value == pytest.approx(-wrong_mm, abs=0.03), layer.result.why
+    assert left.value == pytest.approx(layer.truth["left"], abs=2.5 * left.uncertainty)
+
+
+def test_without_a_probe_what_was_judged_goes_into_the_meshs_shift(tmp_path: Path) -> None:
+    made, _ = made_up(tmp_path, 1, 3, "nozzle")
+    steps, _ = leg(smooth(made, 1), 1, (*BY_HAND[1:3], ("first-layer", {})))
+    settings = {each.setting for option in steps[-1].result.options for each in option.proposals}
+    assert settings <= {"mesh.shift_mm"} and settings, steps[-1].result.why
