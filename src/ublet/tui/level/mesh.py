@@ -17,14 +17,11 @@ from ublet.tui.instruments.bed_map import bed_map
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.graph import graph
 from ublet.tui.instruments.picture import Picture
+from ublet.tui.level.relief import RELIEF, put_numbers, put_relief
 from ublet.tui.motion.jog import JogBench
 from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
-RELIEF = " ░▒▓"
-"""From low to high, readable without colour."""
-
-NUMBER_COLUMNS = 6
 SIDE_SHARE = 0.45
 
 
@@ -45,6 +42,7 @@ class MeshBench(RecordedBench, JogBench):
         Binding("ctrl+left", "cursor(-1, 0)", show=False),
         Binding("ctrl+up", "cursor(0, 1)", show=False),
         Binding("ctrl+down", "cursor(0, -1)", show=False),
+        Binding("m", "meshes", "meshes", tooltip="All meshes: compare two, load one; which a print would load"),
         Binding("n", "turn", "turn the section", tooltip="Along X or along Y"),
     ]
 
@@ -68,6 +66,17 @@ class MeshBench(RecordedBench, JogBench):
         """The section along the other axis."""
         self.along_x = not self.along_x
         self.beat()
+
+    def action_meshes(self) -> None:
+        """All meshes of this machine."""
+        self.run_worker(self._show_meshes(), group="meshes", exclusive=True)
+
+    async def _show_meshes(self) -> None:
+        from ublet.tui.level.meshes import MeshesDialog
+
+        await self.app.push_screen_wait(MeshesDialog(self.session))
+        self.post_message(self.Edited())
+        self.refresh_state()
 
     def shown_mesh(self) -> Mesh | None:
         """What the running trial has, else what the last one recorded, else what is live on the board."""
@@ -129,19 +138,12 @@ def mesh_picture(
     mean = float(np.nanmean(mesh.heights))
     um = 1000 * (mesh.heights - mean)
     reach = max(10.0, float(np.nanmax(np.abs(um))))
+    lines = ""
     if not np.isnan(um).any():
-        _relief(cells, drawn.cell((mesh.x[0], mesh.y[-1])), drawn.cell((mesh.x[-1], mesh.y[0])), mesh, mean, reach)
-    left, right = drawn.cell((mesh.x[0], 0))[0], drawn.cell((mesh.x[-1], 0))[0]
-    every = max(1, -(-NUMBER_COLUMNS * (mesh.columns - 1) // max(1, right - left)))
+        lines = f", a line every {put_relief(cells, drawn, mesh, mean, reach):g} µm"
     column, row = min(at[0], mesh.columns - 1), min(at[1], mesh.rows - 1)
-    for r, y in enumerate(mesh.y.tolist()):
-        for c, x in enumerate(mesh.x.tolist()):
-            here, chosen = drawn.cell((x, y)), (r == row if along_x else c == column)
-            told = um[r, c]
-            number = "·" if np.isnan(told) or c % every else f"{told:+.0f}"
-            ink = f"bold {Ink.focus}" if (c, r) == (column, row) else Ink.text if chosen else Ink.dim
-            cells.put(here[0] - len(number) // 2, here[1], number, ink)
-    cells.put(0, height - 1, f"µm over the mean; relief {RELIEF[1]} low to {RELIEF[3]} high", Ink.dim)
+    put_numbers(cells, drawn, mesh, um, (column, row), along_x)
+    cells.put(0, height - 1, f"µm over the mean; {RELIEF[1]} low to {RELIEF[3]} high{lines}", Ink.dim)
     _section(cells, mesh, um, (column, row), along_x, wide + 2, side - 3, height, reach)
     return cells.text()
 
@@ -154,20 +156,6 @@ def _live_words(session: Session) -> tuple[str, str]:
     if session.live(FOLLOWS) is True:
         return f"live on the board: {live.columns} x {live.rows}, Z follows it", Ink.good
     return f"live on the board: {live.columns} x {live.rows}, not followed now", Ink.focus
-
-
-def _relief(
-    cells: Cells, upper: tuple[int, int], lower: tuple[int, int], mesh: Mesh, mean: float, reach_um: float
-) -> None:
-    """Shades over the grid's area, by what lies between its points."""
-    columns, rows = lower[0] - upper[0] + 1, lower[1] - upper[1] + 1
-    if columns < 2 or rows < 2:
-        return
-    fine = mesh.over(np.linspace(mesh.x[0], mesh.x[-1], columns), np.linspace(mesh.y[-1], mesh.y[0], rows)[::-1])
-    share = (1000 * (fine[::-1] - mean) / reach_um + 1) / 2
-    levels = np.clip((share * len(RELIEF)).astype(int), 0, len(RELIEF) - 1)
-    for row in range(rows):
-        cells.put(upper[0], upper[1] + row, "".join(RELIEF[each] for each in levels[row].tolist()), Ink.faint)
 
 
 def _section(

@@ -1,0 +1,159 @@
+"""The meshes that were taken, named by sheet and temperature: which is live, and which a print should load and why."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from ublet.core.level.live_mesh import ENDS, HEIGHTS, live_mesh
+from ublet.core.level.mesh import Mesh
+from ublet.core.level.mesh_compare import Compared, compare
+from ublet.core.run import Option, Proposal
+from ublet.core.settings import Value, frozen
+from ublet.ledger.entries import RunEntry
+from ublet.session.session import Session
+
+TRIALS = ("bed-mesh", "bed-mesh-by-hand")
+NO_SHEET = "the sheet"
+NEAR_C = 8.0
+"""A mesh is taken for a print whose bed differs by less, °C."""
+
+MOST = 12
+SAME_MM = 1e-6
+
+
+@dataclass(frozen=True)
+class Taken:
+    """A mesh that a run found. bed_c: the bed then, None where nobody knows; reasons: why it no longer holds; u_mm: of
+    one height.
+    """
+
+    run: int
+    at: str
+    surface: str
+    bed_c: float | None
+    mesh: Mesh
+    u_mm: float
+    reasons: tuple[str, ...]
+    live: bool
+
+    @property
+    def name(self) -> str:
+        """Sheet and temperature: ``smooth, 60 °C``."""
+        warm = "as warm as it was" if self.bed_c is None else f"{self.bed_c:.0f} °C"
+        return f"{self.surface or NO_SHEET}, {warm}"
+
+
+def taken(session: Session) -> tuple[Taken, ...]:
+    """Meshes of proven runs, the newest first."""
+    found = [each for trial in TRIALS for each in session.ledger.runs(trial, "proven", most=MOST)]
+    live = live_mesh(session.live)
+    each = [_taken(session, entry, live) for entry in sorted(found, key=lambda entry: -entry.id)]
+    return tuple(mesh for mesh in each if mesh is not None)[:MOST]
+
+
+def _taken(session: Session, entry: RunEntry, live: Mesh | None) -> Taken | None:
+    began = session.ledger.opening(entry.id).get("live", {})
+    values: dict[str, Value] = {path: frozen(value) for path, value in began.items()}
+    values |= {proposal.setting: proposal.after for proposal in entry.result.proposals}
+    mesh = live_mesh(values.get)
+    if mesh is None:
+        return None
+    sheet = next((str(rest.value) for rest in entry.rests if (rest.kind, rest.path) == ("fact", "surface")), "")
+    rms = entry.result.finding("rms")
+    return Taken(
+        entry.id,
+        entry.at,
+        "" if sheet in ("0", "") else sheet,
+        _bed_c(session, entry.result.conditions),
+        mesh,
+        rms.uncertainty if rms is not None and rms.uncertainty else 0.0,
+        session.presence.reasons(entry.rests),
+        live is not None and _same(mesh, live),
+    )
+
+
+def _bed_c(session: Session, conditions: Mapping[str, Value]) -> float | None:
+    """How warm the bed was."""
+    for name, heater in session.document.machine.heaters.items():
+        told = conditions.get(f"{name}_c")
+        if heater.part == "bed" and isinstance(told, (int, float)):
+            return float(told)
+    return None
+
+
+def _same(one: Mesh, other: Mesh) -> bool:
+    """Whether two meshes are one and the same."""
+    return one.heights.shape == other.heights.shape and bool(np.allclose(one.heights, other.heights, atol=SAME_MM))
+
+
+def at_start(session: Session, known: tuple[Taken, ...], material: str = "") -> tuple[Taken | None, str]:
+    """The mesh that a print of a material (the first one where none is named) should load now, and why; None: none
+    fits.
+    """
+    machine = session.document.machine
+    name = material or next(iter(machine.materials), "")
+    told = machine.materials.get(name)
+    wanted = told.bed_c if told is not None else None
+    fact = session.ledger.fact("surface")
+    sheet = "" if fact.id == 0 else fact.value
+    here = [each for each in known if each.surface == sheet]
+    where = f"on {sheet or NO_SHEET}"
+    if not here:
+        return None, f"none was taken {where}: probe one"
+    near = [each for each in here if wanted is None or each.bed_c is None or abs(each.bed_c - wanted) <= NEAR_C]
+    if not near:
+        warm = ", ".join(f"{each.bed_c:.0f}" for each in here if each.bed_c is not None)
+        return None, f"none was taken {where} near {name}'s {wanted:g} °C (only at {warm}): probe one as warm"
+    holds = [each for each in near if not each.reasons]
+    if not holds:
+        return None, f"“{near[0].name}” no longer holds: {near[0].reasons[0]}"
+    best = holds[0]
+    warm = f", within {NEAR_C:g} °C of {name}'s bed" if wanted is not None else ""
+    return best, f"“{best.name}”: the newest {where}{warm}, and nothing that it rests on has changed"
+
+
+def loading(session: Session, chosen: Taken) -> Option:
+    """What makes a mesh the live one."""
+    ends = (chosen.mesh.x[0], chosen.mesh.x[-1], chosen.mesh.y[0], chosen.mesh.y[-1])
+    heights = tuple(tuple(float(mm) for mm in row) for row in chosen.mesh.heights)
+    wanted: list[tuple[str, Value, str]] = [
+        (HEIGHTS, heights, "mm"),
+        ("mesh.columns", chosen.mesh.columns, ""),
+        ("mesh.rows", chosen.mesh.rows, ""),
+        *((path, float(mm), "mm") for path, mm in zip(ENDS, ends, strict=True)),
+    ]
+    effect = f"Z follows “{chosen.name}” from now on"
+    changed = [each for each in wanted if session.live(each[0]) != each[1]]
+    proposals = tuple(Proposal(path, session.live(path), after, unit, effect) for path, after, unit in changed)
+    return Option(chosen.name, "loaded", proposals, {})
+
+
+def compared(one: Taken, other: Taken) -> Compared:
+    """One mesh less another, with what is significant of it.
+
+    Raises:
+        ValueError: they have too few points in common.
+    """
+    spread = max(one.u_mm, other.u_mm)
+    return compare(one.mesh, other.mesh, spread or None)
+
+
+def difference_words(one: Taken, other: Taken, found: Compared) -> str:
+    """What a difference between two meshes may mean."""
+    told = "the same within what they scatter" if found.verdict == "same" else found.words
+    warmer = (one.bed_c or 0.0) - (other.bed_c or 0.0)
+    if found.verdict == "same":
+        return told
+    if one.surface != other.surface:
+        return f"{told}. Another sheet lies there."
+    if abs(warmer) > NEAR_C:
+        return f"{told}. One was taken {abs(warmer):.0f} °C {'warmer' if warmer > 0 else 'colder'}: the bed's bow."
+    meaning = {
+        "shift": "The sheet, the nozzle or the probe's mount",
+        "tilt": "A knock, or a screw that moved",
+        "shape": "A worn or badly laid sheet, or a knock",
+    }
+    return f"{told}. {meaning[found.verdict]}, since they were as warm."

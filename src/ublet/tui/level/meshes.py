@@ -1,0 +1,140 @@
+"""The sheet of meshes: all that were taken, one less another as a picture, which is live, which a print would load."""
+
+from __future__ import annotations
+
+import numpy as np
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Vertical
+from textual.widgets import Static
+
+from ublet.core.level.mesh import Mesh
+from ublet.core.trouble import Trouble
+from ublet.session.meshes import Taken, at_start, compared, difference_words, loading, taken
+from ublet.session.session import Session
+from ublet.tui.frame.dialogs import Dialog
+from ublet.tui.frame.style import style_beside
+from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.cells import Cells
+from ublet.tui.level.relief import put_map
+
+NAME_COLUMNS = 26
+BESIDE_ROWS, LEAST_ROWS, BESIDE_COLUMNS, MOST_COLUMNS = 24, 11, 12, 108
+"""Rows and columns of the terminal that the picture does not take; its least height and its greatest width."""
+
+
+class MeshesDialog(Dialog):
+    """A table of meshes below the picture of two."""
+
+    DEFAULT_CSS = style_beside(__file__)
+    SCOPED_CSS = False
+    BINDINGS = [
+        Binding("up", "choose(-1)", show=False),
+        Binding("down", "choose(1)", show=False),
+        Binding("c", "compare", show=False),
+        Binding("u", "use", show=False),
+    ]
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.known = taken(session)
+        self.chosen = 0
+        self.other = next((n for n, each in enumerate(self.known) if each.live), 0)
+        self.said: tuple[str, str] = ("", Ink.text)
+
+    def compose(self) -> ComposeResult:
+        """Heading, picture, table, what was said, keys."""
+        with Vertical():
+            yield Static(id="meshes-heading")
+            yield Static(id="meshes-picture")
+            yield Static(id="meshes-table")
+            yield Static(id="meshes-told")
+            yield Static("↑↓ mesh    c compares the others with it    u makes it live    esc closes", classes="keys")
+
+    def on_mount(self) -> None:
+        """Show it."""
+        self._show()
+
+    def _show(self) -> None:
+        _, why = at_start(self.session, self.known)
+        heading = Text("Meshes of this machine. ", f"bold {Ink.text}").append("A print would load ", Ink.dim)
+        heading.append(why, Ink.text)
+        self.query_one("#meshes-heading", Static).update(heading)
+        self.query_one("#meshes-picture", Static).update(self._picture())
+        self.query_one("#meshes-table", Static).update(self._table())
+        self.query_one("#meshes-told", Static).update(Text(*self.said))
+
+    def _picture(self) -> Text:
+        """The chosen mesh less the one that it is compared with; itself where that is the same."""
+        wide = min(MOST_COLUMNS, self.app.size.width - BESIDE_COLUMNS)
+        high = max(LEAST_ROWS, self.app.size.height - BESIDE_ROWS)
+        cells = Cells(wide, high)
+        if not self.known:
+            cells.put(0, 1, "None yet: probe the bed, and keep what is found.", Ink.dim)
+            return cells.text()
+        one, other = self.known[self.chosen], self.known[self.other]
+        bed = self.session.document.machine.bed
+        if one is other:
+            put_map(cells, bed, one.mesh, wide, high - 1)
+            cells.put(0, 0, f"“{one.name}”, µm over its mean", Ink.text)
+            return cells.text()
+        try:
+            found = compared(one, other)
+        except ValueError as error:
+            cells.put(0, 1, str(error), Ink.stop)
+            return cells.text()
+        put_map(cells, bed, _filled(found.difference), wide, high - 1, over_mean=False)
+        cells.put(0, 0, f"“{one.name}” less “{other.name}”, µm", Ink.text)
+        words = difference_words(one, other, found)
+        cells.put(0, high - 1, words, Ink.good if found.verdict == "same" else Ink.focus)
+        return cells.text()
+
+    def _table(self) -> Text:
+        text, best = Text(no_wrap=True), at_start(self.session, self.known)[0]
+        for number, each in enumerate(self.known):
+            here = number == self.chosen
+            text.append("▸ " if here else "  ", Ink.focus)
+            text.append(f"{each.name:<{NAME_COLUMNS}}"[:NAME_COLUMNS], f"bold {Ink.focus}" if here else Ink.text)
+            told = f" {each.at[:10]}  run {each.run:>4}  {each.mesh.columns} x {each.mesh.rows}"
+            text.append(f"{told}  {1000 * float(np.ptp(each.mesh.heights)):>4.0f} µm", Ink.dim)
+            text.append("  ◆ live" if each.live else "", Ink.good)
+            text.append("  ← compared with" if number == self.other and len(self.known) > 1 else "", Ink.proposal)
+            text.append("  ● for a print" if each is best else "", Ink.good)
+            text.append(f"  ▲ {each.reasons[0]}" if each.reasons else "", Ink.focus)
+            text.append("\n")
+        return text
+
+    def action_choose(self, by: int) -> None:
+        """Another mesh."""
+        if self.known:
+            self.chosen = (self.chosen + by) % len(self.known)
+            self._show()
+
+    def action_compare(self) -> None:
+        """Compare all others with the chosen one."""
+        self.other = self.chosen
+        self._show()
+
+    async def action_use(self) -> None:
+        """Make the chosen one live."""
+        if not self.known:
+            return
+        chosen: Taken = self.known[self.chosen]
+        option = loading(self.session, chosen)
+        try:
+            if option.proposals:
+                await self.session.keep(option, chosen.run)
+            self.said = (f"✓ “{chosen.name}” is live; lost at power-off until it is saved.", Ink.proposal)
+        except Trouble as error:
+            self.said = (f"✗ Not loaded: {error}", Ink.stop)
+        self.known = taken(self.session)
+        self._show()
+
+
+def _filled(mesh: Mesh) -> Mesh:
+    """Without holes, to be drawn."""
+    from ublet.core.level.mesh import filled
+
+    return filled(mesh) if np.isnan(mesh.heights).any() else mesh

@@ -1,0 +1,79 @@
+"""Meshes that were taken: named, told apart, chosen for a print, and made live."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from tests.conftest import Rig, mended_tern, virtually
+from ublet.core.evidence import Rest
+from ublet.core.facts import Fact
+from ublet.core.level.live_mesh import HEIGHTS, live_mesh
+from ublet.core.run import Finding, Option, Proposal, TrialResult
+from ublet.ledger.entries import Opening
+from ublet.session.meshes import at_start, compared, difference_words, loading, taken
+
+COUNT = 5
+
+
+def took(rig: Rig, heights: np.ndarray, bed_c: float, sheet: str) -> None:
+    """A mesh is in the ledger as a run would have left it."""
+    session = rig.session
+    live = {path: each.live for path, each in session.connection.layers.items()}
+    facts = tuple(session.ledger.facts_in_force())
+    recorded = session.ledger.open_run(
+        Opening("2026-01-02T03:04:05", "bed-mesh", "bed mesh", {}, {}, "", "larch-6", live, facts, None, {}, None)
+    )
+    told = tuple(tuple(row) for row in heights.round(4).tolist())
+    wanted = {HEIGHTS: told, "mesh.columns": COUNT, "mesh.rows": COUNT, "mesh.from_x_mm": 34.0, "mesh.to_x_mm": 246.0}
+    wanted |= {"mesh.from_y_mm": 34.0, "mesh.to_y_mm": 226.0}
+    proposals = tuple(Proposal(path, live[path], after, "mm", "") for path, after in wanted.items())
+    rests = (Rest("fact", "surface", sheet), Rest("setting", "probe.offset_x_mm", live["probe.offset_x_mm"], 0.5))
+    findings = (Finding("rms", 0.05, 0.004, "mm"),)
+    result = TrialResult(
+        "proven", "", {"bed_c": bed_c}, findings, (Option("this mesh", "", proposals, {}),), "this mesh"
+    )
+    recorded.end(result, 100.0, rests)
+
+
+def test_a_print_loads_the_newest_of_its_sheet_and_warmth_that_still_holds(folder: Path) -> None:
+    random = np.random.default_rng(1)
+    bed = random.normal(0, 0.03, (COUNT, COUNT))
+    u = np.linspace(-1, 1, COUNT)
+    bow = 0.05 * (u[None, :] ** 2 + u[:, None] ** 2)
+
+    async def work() -> None:
+        async with Rig(folder, mended_tern()) as rig:
+            session = rig.session
+            assert at_start(session, taken(session))[0] is None
+            session.ledger.tell(Fact("surface", "", "smooth", "2026-01-01T00:00:00"))
+            took(rig, bed, 60.0, "smooth")
+            took(rig, bed + bow, 100.0, "smooth")
+            took(rig, bed + 0.1, 60.0, "rough")
+            took(rig, bed + random.normal(0, 0.002, bed.shape), 61.0, "smooth")
+            known = taken(session)
+            assert [each.name for each in known] == ["smooth, 61 °C", "rough, 60 °C", "smooth, 100 °C", "smooth, 60 °C"]
+            best, why = at_start(session, known)
+            assert best is known[0] and "nothing that it rests on has changed" in why
+            assert at_start(session, known, "petg")[0] is None and "petg" in at_start(session, known, "petg")[1]
+            same, hot = compared(known[0], known[3]), compared(known[2], known[3])
+            assert same.verdict == "same" and "same within" in difference_words(known[0], known[3], same)
+            assert hot.verdict == "shape" and "warmer" in difference_words(known[2], known[3], hot)
+            other = compared(known[1], known[3])
+            assert other.verdict == "shift" and "Another sheet" in difference_words(known[1], known[3], other)
+            assert not any(each.live for each in known)
+            await session.keep(loading(session, known[2]), known[2].run)
+            live = live_mesh(session.live)
+            assert live is not None and np.allclose(live.heights, known[2].mesh.heights)
+            assert [each.live for each in taken(session)] == [False, False, True, False]
+            assert loading(session, known[2]).proposals == ()
+            session.ledger.tell(Fact("surface", "", "steel", "2026-01-01T00:00:00"))
+            none, why = at_start(session, taken(session))
+            assert none is None and "on steel" in why
+            session.ledger.tell(Fact("surface", "", "smooth", "2026-01-01T00:00:00"))
+            await session.connection.write_live({"probe.offset_x_mm": 3.0})
+            none, why = at_start(session, taken(session))
+            assert none is None and "no longer holds" in why and "offset_x_mm" in why
+
+    virtually(work)
