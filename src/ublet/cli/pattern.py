@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from ublet.cli.base import GOOD, USAGE, app, stop, told
+from ublet.cli.base import GOOD, NO, USAGE, app, stop, told
 
 
 @app.command()
@@ -16,13 +16,20 @@ def pattern(
     kind: str,
     machine: Annotated[Path | None, typer.Option(help="Machine file.")] = None,
     scenario: Annotated[Path | None, typer.Option(help="Scenario file: the machine file that goes with it.")] = None,
+    material: Annotated[str, typer.Option(help="print-start: of which material; the first one when left out.")] = "",
     out: Annotated[Path | None, typer.Option("--out", "-o", help="OUT.gcode, OUT.svg or OUT.pdf.")] = None,
 ) -> None:
-    """Write a pattern as an ISO 6983 program, or draw it: KIND is square (a square with a purge line)."""
+    """Write a pattern as an ISO 6983 program, or draw it.
+
+    KIND is square (a square with a purge line), first-layer (patches in the corners and the middle) or
+    first-layer-stripe; print-start and print-end write how a print begins and ends on this machine, each step with its
+    reason, and look through the programs that the machine file names (exit code 1: something is missing).
+    """
     from ublet.core.motion.iso6983 import iso6983
     from ublet.core.units import duration, show
     from ublet.session.document import Document
     from ublet.session.patterns import made, write
+    from ublet.session.print_order import END, START
     from ublet.world.scenario import load_scenario
 
     if (machine is None) == (scenario is None):
@@ -31,6 +38,8 @@ def pattern(
         if machine is None:
             assert scenario is not None
             machine = scenario.parent / load_scenario(scenario).scenario.machine_file
+        if kind in (START, END):
+            raise typer.Exit(_print_order(kind, machine, material, out))
         document = Document(machine)
         table = made(kind, document)
         if out is not None:
@@ -43,3 +52,41 @@ def pattern(
     for setting, count in table.capped.items():
         print(f"  slower than asked for in {count} segments: {setting}", file=sys.stderr)
     raise typer.Exit(GOOD)
+
+
+def _print_order(kind: str, machine: Path, material: str, out: Path | None) -> int:
+    """Write one of both, with what the builder's own program misses on standard error; returns the exit code."""
+    from ublet.link.errors import LinkLost
+    from ublet.link.transport import Transport
+    from ublet.session.document import Document
+    from ublet.session.patterns import PatternError
+    from ublet.session.print_order import missing, steps_of, written
+    from ublet.session.session import Session, ledger_path
+
+    async def nobody() -> Transport:
+        raise LinkLost("no board is asked")
+
+    document = Document(machine)
+    known = document.machine.materials
+    if material and material not in known:
+        raise PatternError(f"no material “{material}” in {machine}: known: {', '.join(known) or 'none'}")
+    session = Session(machine, nobody, threaded=False) if ledger_path(machine).exists() else None
+    try:
+        steps = steps_of(document, kind, session, material)
+    finally:
+        if session is not None:
+            session.ledger.close()
+    text = written(document, kind, steps)
+    if out is None:
+        print(text, end="")
+    elif out.suffix.lower() != ".gcode":
+        raise PatternError(f"-o {out.name}: it is written as .gcode")
+    else:
+        try:
+            out.write_text(text, encoding="utf-8")
+        except OSError as error:
+            raise PatternError(f"{out} cannot be written: {error.strerror or error}") from error
+    name, lacks = missing(document, kind, steps)
+    for line in lacks:
+        print(f"  {name}: {line}", file=sys.stderr)
+    return NO if lacks else GOOD

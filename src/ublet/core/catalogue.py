@@ -24,6 +24,7 @@ from ublet.core.level.mesh_trials import TRIALS as MESH
 from ublet.core.level.place_trials import TRIALS as PLACE
 from ublet.core.level.speed_trials import TRIALS as SPEED
 from ublet.core.level.spread_trials import TRIALS as SPREAD
+from ublet.core.level.still_trials import TRIALS as STILL
 from ublet.core.level.touch_trials import TRIALS as TOUCH
 from ublet.core.motion.homing_trials import TRIALS as HOMING
 from ublet.core.motion.limit_trials import TRIALS as LIMITS
@@ -54,5 +55,5 @@ LEVEL = (
     *FIRST_LAYER,
 )
 TRIALS: dict[str, TrialSpec] = {
-    spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *LEVEL, *EXTRUDE, *PIECE, *REST)
+    spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *STILL, *LEVEL, *EXTRUDE, *PIECE, *REST)
 }

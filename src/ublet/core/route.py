@@ -89,7 +89,7 @@ ROUTE: tuple[Station, ...] = (
     Station("bed control", "Heat", "gains that hold the bed steady", ("bed-control", "bed-verify"), "bed"),
     Station("guards", "Heat", "what switches off by itself", ("guards-drill",), "guards"),
     Station("temperatures", "Heat", "materials' temperatures, by hand", (), "control"),
-    Station("soak time", "Heat", "when the bed stops moving", ("bed-soak",), "soak"),
+    Station("soak time", "Heat", "when the bed stops moving", ("bed-soak", "bed-still"), "soak"),
     Station(
         "coil probe",
         "Level",

@@ -12,7 +12,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from ublet.core.level.live_mesh import SHIFT, live_mesh
+from ublet.core.level.correction import CORRECTION, live_correction
+from ublet.core.level.live_mesh import ENDS, HEIGHTS, SHIFT, live_mesh
 from ublet.core.level.mesh import Between, Mesh
 from ublet.core.settings import Value
 from ublet.core.sockets import Pace, Sockets, Steps, Until
@@ -29,6 +30,8 @@ STEEPEST = 0.2
 """Z follows by no more than this share of the path: a mesh that becomes live is reached within some millimetres."""
 
 NOTHING_MM = 1e-7
+MADE_OF = ("mesh.follows", "mesh.between", "mesh.fade_mm", SHIFT, CORRECTION, HEIGHTS, *ENDS)
+"""Settings that what is followed is made of: it is made anew when one of them has changed."""
 
 
 class Following:
@@ -39,17 +42,25 @@ class Following:
         self.applied_mm = 0.0
         self._fade_mm = self._shift_mm = 0.0
         self._fine: Mesh | None = None
+        self._made_of: dict[str, Value] = {}
         self._z: tuple[Steps, ...] = ()
 
     def settled(self, live: Mapping[str, Value], z_steps: tuple[Steps, ...]) -> None:
         """Live settings have changed. z_steps: what the motors of Z make for a millimetre of it."""
-        self._z, self._fine = z_steps, None
+        self._z = z_steps
+        made_of = {path: live.get(path) for path in MADE_OF}
+        if made_of == self._made_of:
+            return
+        self._made_of, self._fine = made_of, None
         mesh = live_mesh(live.get) if live.get("mesh.follows") else None
         if mesh is None:
             return
         x, y = (np.linspace(at[0], at[-1], max(2, round((at[-1] - at[0]) / FINE_MM) + 1)) for at in (mesh.x, mesh.y))
         between: Between = "bilinear" if live.get("mesh.between") == "bilinear" else "bicubic"
-        self._fine, self._fade_mm = Mesh(x, y, mesh.over(x, y, between)), number_in(live, "mesh.fade_mm")
+        heights = mesh.over(x, y, between)
+        if (correction := live_correction(live.get, mesh)) is not None:
+            heights = heights + correction.over(x, y)
+        self._fine, self._fade_mm = Mesh(x, y, heights), number_in(live, "mesh.fade_mm")
         self._shift_mm = number_in(live, SHIFT)
 
     @property

@@ -5,17 +5,24 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+from ublet.core.level.first_layer_places import LayerShape
+from ublet.core.level.first_layer_trials import program_of
 from ublet.core.machine.effective import effective
 from ublet.core.machine.schema import Axis, MachineFile
 from ublet.core.motion.caps import Caps
 from ublet.core.motion.iso6983 import iso6983
 from ublet.core.motion.patterns import Stroke, square
 from ublet.core.motion.program import Program, Timetable, must_be_inside, timetable
+from ublet.core.run import TrialFailed
 from ublet.core.trouble import Trouble
 from ublet.session.document import Document
 
 Pattern = Callable[[MachineFile], Program]
-PATTERNS: dict[str, Pattern] = {"square": square}
+PATTERNS: dict[str, Pattern] = {
+    "square": square,
+    "first-layer": lambda machine: program_of(machine, LayerShape()),
+    "first-layer-stripe": lambda machine: program_of(machine, LayerShape(tries="stripe")),
+}
 """Known patterns by their word on the command line."""
 
 
@@ -34,7 +41,7 @@ def made(kind: str, document: Document) -> Timetable:
     machine = document.machine
     try:
         program = PATTERNS[kind](machine)
-    except ValueError as error:
+    except (ValueError, TrialFailed) as error:
         raise PatternError(f"{document.path}: {error}") from error
     start = start_of(machine)
     limits = {axis: (part.minimum_mm, part.maximum_mm) for axis, part in _axes(machine).items()}

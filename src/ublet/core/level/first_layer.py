@@ -63,6 +63,8 @@ class FirstLayer:
     wanted_u_mm: float
     left_mm: float
     plane: Surface | None
+    each_mm: tuple[float, ...] = ()
+    """The nudge that each patch wants by itself, as far as it tells it; for those that tell anything."""
 
 
 def first_layer(judged: Sequence[Judged], known_u_mm: float | None) -> FirstLayer:
@@ -90,14 +92,20 @@ def first_layer(judged: Sequence[Judged], known_u_mm: float | None) -> FirstLaye
     if lines and 2 * (tilted - float(alone.max())) > chi_squared(lines):
         odd = len(told) - 1 - lines
         if odd > 0 and 2 * (free - tilted) > chi_squared(odd):
-            return FirstLayer("shape", -flat_mm, flat_u_mm, flat_mm + mean, None)
+            return FirstLayer("shape", -flat_mm, flat_u_mm, flat_mm + mean, None, _each(told, grid, flat_mm))
         wanted = [-(middle + slopes @ each) for each in _normal(told)]
         plane = fit_surface([each.patch.place for each in told], wanted)
         return FirstLayer("tilt", -middle, tilted_u_mm, middle + mean, plane)
     if len(told) > 2 and 2 * (free - float(alone.max())) > chi_squared(len(told) - 1):
-        return FirstLayer("shape", -flat_mm, flat_u_mm, flat_mm + mean, None)
+        return FirstLayer("shape", -flat_mm, flat_u_mm, flat_mm + mean, None, _each(told, grid, flat_mm))
     leave = abs(flat_mm) <= 2 * flat_u_mm and not nudges.any() and all(each.verdict == GOOD for each in told)
     return FirstLayer("good" if leave else "offset", -flat_mm, flat_u_mm, flat_mm + mean, None)
+
+
+def _each(told: Sequence[Judged], grid: Floats, flat_mm: float) -> tuple[float, ...]:
+    """What every patch wants by itself, drawn towards what they want together where it tells little."""
+    near = -0.5 * ((grid - flat_mm) / TILT_MM) ** 2
+    return tuple(-_moments(grid, _likelihood([judged], (grid + judged.nudge_mm)[:, None]) + near)[0] for judged in told)
 
 
 def _prior(grid: Floats, known_u_mm: float | None) -> Floats:

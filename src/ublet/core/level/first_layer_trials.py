@@ -5,13 +5,17 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 
+import numpy as np
+
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
+from ublet.core.level.correction import CORRECTION, corrected, live_correction
 from ublet.core.level.first_layer import BARE, GOOD, VERDICTS, WINDOW_MM, FirstLayer, Judged, first_layer
 from ublet.core.level.first_layer_places import LayerShape, places_of
 from ublet.core.level.live_mesh import HEIGHTS, SHIFT, live_mesh
 from ublet.core.level.reach import senses
 from ublet.core.level.screws import screw_heights, staying, turns_for
+from ublet.core.level.surface import Place
 from ublet.core.level.touch_trials import OFFSET
 from ublet.core.level.touching import side_words
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
@@ -40,7 +44,8 @@ RISES_MM = 0.02
 """Where Z homes to an endstop the bed may have risen so far with its frame's warmth since it was touched, standard, mm.
 """
 
-AS_JUDGED, AS_NUDGED, LEAVE = "as judged", "as nudged", "leave it"
+AS_JUDGED, AS_NUDGED, LEAVE, AS_CORRECTION = "as judged", "as nudged", "leave it", "as a correction"
+LEAST_PLACES = 4
 
 NUDGED = Stream("nudged", ("time_s", "patch", "by_mm", "total_mm"), ("s", "", "mm", "mm"))
 """Every nudge: when, in which patch (counted from 0), by how much, and what it makes in all."""
@@ -138,7 +143,8 @@ class Fold:
     """What a nudge is folded into: the Z offset; where no probe senses the bed and a mesh is live, its shift."""
 
     def __init__(self, bench: Bench) -> None:
-        mesh = live_mesh(bench.settings.live) if bench.machine.mesh is not None else None
+        self.mesh = mesh = live_mesh(bench.settings.live) if bench.machine.mesh is not None else None
+        self.correction_before = bench.settings.live(CORRECTION) if mesh is not None else None
         self.into = SHIFT if mesh is not None and not senses(bench.machine) else OFFSET
         self.before = number_of(bench, self.into)
         self.known_u_mm: float | None = None
@@ -149,6 +155,18 @@ class Fold:
                 self.known_u_mm = offset.uncertainty
                 if self.known_u_mm is not None and not senses(bench.machine):
                     self.known_u_mm = math.hypot(self.known_u_mm, RISES_MM)
+
+    def correction(self, places: Sequence[Place], wanted_mm: Sequence[float]) -> Option | None:
+        """To let what the patches want lie on the live mesh; None: there is none, or the patches lie in one line."""
+        if self.mesh is None or len(places) < LEAST_PLACES or np.ptp(np.array(places), axis=0).min() < 1.0:
+            return None
+        before = self.correction_before
+        old = live_correction(lambda path: before, self.mesh)
+        heights = corrected(places, wanted_mm, self.mesh, old)
+        after = tuple(tuple(float(mm) for mm in row) for row in heights)
+        effect = "lies on the measured mesh, apart from it; empty takes it away"
+        proposal = Proposal(CORRECTION, before, after, "mm", effect)
+        return Option(AS_CORRECTION, "print again to confirm", (proposal,), {"most": float(np.abs(heights).max())})
 
     def option(self, name: str, by_mm: float) -> Option:
         """To fold so much in."""
@@ -211,6 +229,12 @@ def _concluded(bench: Bench, fold: Fold, judged: Sequence[Judged], total_mm: flo
     early = " It was stopped before its end; the patches that were done are judged." if stopped else ""
     if found.verdict == "shape":
         why = f"The patches differ as no offset and no tilt explains: probe the bed again.{nothing}{early}"
+        judgeable = [each.patch.place for each in judged if each.verdict != BARE]
+        if (layer := fold.correction(judgeable, found.each_mm)) is not None:
+            why += (
+                " If it was just probed, a correction can lie on the mesh: what is printed on is not what was sensed."
+            )
+            options.append(layer)
         return TrialResult("failed", why, held, tuple(findings), tuple(options))
     if found.verdict == "tilt":
         why = f"The corners differ from the middle as a tilt does: {_turns(bench.machine, found)}{nothing}{early}"

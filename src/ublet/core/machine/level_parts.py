@@ -249,6 +249,18 @@ class Mesh(Part):
     to_x_mm: float = setting("X of the last column.", unit="mm", low=-200, high=2000, default=0.0, board=True)
     from_y_mm: float = setting("Y of the first row.", unit="mm", low=-200, high=2000, default=0.0, board=True)
     to_y_mm: float = setting("Y of the last row.", unit="mm", low=-200, high=2000, default=0.0, board=True)
+    correction_mm: Grid = setting(
+        "Added to the heights below, over the same area, row by row from the front left: what is printed on is not "
+        "quite what the probe senses.",
+        unit="mm",
+        low=-2,
+        high=2,
+        default=(),
+        board=True,
+        shape=("correction rows", "correction columns"),
+        tolerance=0.02,
+        bench="first layer",
+    )
     heights_mm: Grid = setting(
         "Height of the bed at each point, row by row from the front left; empty: not measured yet.",
         unit="mm",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from rich.text import Text
+from textual.binding import Binding
 
 from ublet.core.level.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS
 from ublet.core.level.first_layer_places import places_of
@@ -11,7 +12,9 @@ from ublet.core.motion.patterns import Patch
 from ublet.core.motion.running import WAY
 from ublet.core.run import Series, TrialFailed
 from ublet.core.units import duration
+from ublet.session.print_order import END, START, missing, steps_of
 from ublet.session.session import Session
+from ublet.tui.frame.dialogs import TextDialog
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.bed_map import BedMap, bed_map
 from ublet.tui.instruments.cells import Cells
@@ -32,7 +35,17 @@ class LayerBench(RecordedBench):
 
     kind = "layer"
     title = "First layer"
+    BINDINGS = [Binding("s", "order", "start and end", tooltip="How a print begins and ends here, and why so")]
     why = "what the nozzle lays down says more of its height than any gauge"
+
+    def action_order(self) -> None:
+        """How a print begins and ends."""
+        self.run_worker(self._show_order(), group="order", exclusive=True)
+
+    async def _show_order(self) -> None:
+        await self.app.push_screen_wait(
+            TextDialog("How a print begins and ends on this machine", order_text(self.session))
+        )
 
     def picture(self) -> Picture:
         """The bed with its patches, and the nudge."""
@@ -57,6 +70,24 @@ class LayerBench(RecordedBench):
         if progress is None or progress.phase != "first layer" or progress.left_s is None:
             return super().running_words()
         return f"◆ {progress.detail}, {duration(progress.left_s)} left"
+
+
+def order_text(session: Session) -> Text:
+    """Both lists, each step with its reason; and what the builder's own programs miss."""
+    text = Text()
+    for which, words in ((START, "begins"), (END, "ends")):
+        steps = steps_of(session.document, which, session)
+        text.append(f"A print {words}\n", f"bold {Ink.focus}")
+        for number, step in enumerate(steps, start=1):
+            text.append(f"{number}. {step.does}", Ink.text)
+            text.append(f": {step.why}\n", Ink.dim)
+        name, lacks = missing(session.document, which, steps)
+        for line in lacks:
+            text.append(f"! {name}: {line}\n", Ink.focus)
+        if name and not lacks:
+            text.append(f"✓ {name} has them all, in this order\n", Ink.good)
+        text.append("\n")
+    return text.append("“ublet pattern print-start” and “print-end” write both.", Ink.dim)
 
 
 def layer_picture(

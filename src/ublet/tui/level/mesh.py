@@ -6,6 +6,7 @@ import numpy as np
 from rich.text import Text
 from textual.binding import Binding
 
+from ublet.core.level.correction import live_correction
 from ublet.core.level.live_mesh import live_mesh
 from ublet.core.level.mesh import Mesh
 from ublet.core.level.mesh_trials import MESHED, GridParameters, grid_of
@@ -153,9 +154,12 @@ def _live_words(session: Session) -> tuple[str, str]:
     live = live_mesh(session.live)
     if live is None:
         return "no mesh is live on the board", Ink.dim
+    laid = live_correction(session.live, live)
+    with_it = f" and a correction of {laid.columns} x {laid.rows}" if laid is not None else ""
+    told = f"live on the board: {live.columns} x {live.rows}{with_it}"
     if session.live(FOLLOWS) is True:
-        return f"live on the board: {live.columns} x {live.rows}, Z follows it", Ink.good
-    return f"live on the board: {live.columns} x {live.rows}, not followed now", Ink.focus
+        return f"{told}, Z follows it", Ink.good
+    return f"{told}, not followed now", Ink.focus
 
 
 def _section(
