@@ -76,6 +76,11 @@ def test_the_nozzle_keeps_its_height_over_a_bed_whose_mesh_is_live(folder: Path)
             followed = await gaps()
             assert np.ptp(without) > 0.3 and np.ptp(followed) < 0.15 * np.ptp(without), (without, followed)
             assert connection.channel("axes.z.mm") == pytest.approx(1.0), "what is told knows nothing of it"
+            laid_on: dict[str, Value] = {"mesh.correction_mm": ((0.1, 0.1), (0.1, 0.1)), "mesh.shift_mm": 0.05}
+            await connection.write_live(laid_on)
+            higher = (np.array(await gaps()) - followed).tolist()
+            assert higher == pytest.approx([0.9 * 0.15] * 6, abs=0.01), "both lie on it, and fade with it"
+            await connection.write_live({"mesh.correction_mm": (), "mesh.shift_mm": 0.0})
             await go(connection, {"x": 220.0, "y": 200.0}, 80.0)
             low = world.mechanics.where["z"]
             await go(connection, {"z": 30.0}, 10.0)

@@ -7,7 +7,9 @@ from collections.abc import Awaitable, Callable
 from typing import Any
 
 import pytest
+from rich.text import Text
 from textual.app import App, ComposeResult
+from textual.strip import Strip
 from textual.widget import Widget
 
 from ublet.core.questions import Question
@@ -22,6 +24,7 @@ from ublet.tui.frame.route import Route
 from ublet.tui.frame.theme import THEMES, ink_theme
 from ublet.tui.frame.title import Title
 from ublet.tui.heat.gains_table import Gains, gains_table
+from ublet.tui.instruments.drawing import Drawing
 from ublet.tui.trial.question import answer_for, answer_keys
 from ublet.tui.trial.watch import TrialWatch
 
@@ -273,3 +276,33 @@ def test_every_answer_has_its_letter_and_the_first_one_enter_too() -> None:
     alike = ("stop", "start here")
     assert answer_for(alike, "s") == "start here" and answer_keys(alike)["enter"] == "stop"
     assert answer_for(("right", "rest", "roll"), "1") == "right" and answer_for((), "w") is None
+
+
+def test_a_drawing_paints_only_the_lines_that_changed_and_cuts_long_ones() -> None:
+    painted: list[int] = []
+
+    class Watched(Drawing):
+        def render_line(self, y: int) -> Strip:
+            painted.append(y)
+            return super().render_line(y)
+
+    class Shows(App[None]):
+        def compose(self) -> ComposeResult:
+            yield Watched(id="drawn")
+
+    async def work() -> None:
+        async with Shows().run_test(size=(20, 10)) as pilot:
+            drawn = pilot.app.query_one(Watched)
+            drawn.update(Text("\n").join([Text(f"line {n}", "bold") for n in range(6)]))
+            await pilot.pause()
+            painted.clear()
+            drawn.update(Text("\n").join([Text(f"line {n if n != 3 else 33}", "bold") for n in range(6)]), layout=False)
+            await pilot.pause()
+            assert painted == [3]
+            drawn.update(Text("x" * 50), layout=True)
+            await pilot.pause()
+            assert drawn.size.height == 1 and "".join(piece.text for piece in drawn.render_line(0)) == "x" * 19 + "…"
+            drawn.update(drawn.content, layout=False)
+            assert str(drawn.content) == "x" * 50, "another theme draws it again as it is"
+
+    asyncio.run(work())

@@ -17,6 +17,7 @@ from ublet.benchmark.halting import halt_from_key, halt_in_phases
 from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
 from ublet.benchmark.layers import layers
+from ublet.benchmark.meshes import meshes
 from ublet.benchmark.plants import analysing, plant_figures, soak_figures
 from ublet.benchmark.record import flood, ledger_at_size
 from ublet.benchmark.streaming import streams
@@ -54,6 +55,7 @@ def measure(quick: bool) -> dict[str, Any]:
             "without_probe": without_probe(2 if quick else 50),
             "coils": coils(1 if quick else 50),
             "layers": layers(1 if quick else 50),
+            "meshes": meshes(4 if quick else 50, folder / "meshes", 40 if quick else 150),
             "streams": streams(20.0 if quick else 120.0),
             "guards": false_trips(10 if quick else 100),
         }

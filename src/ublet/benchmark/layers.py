@@ -7,7 +7,7 @@ from __future__ import annotations
 import asyncio
 import shutil
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -25,6 +25,7 @@ from ublet.core.settings import number_or
 from ublet.firmware.clock import VirtualLoop
 from ublet.session.headless import Looking, on_scenario
 from ublet.session.session import Session
+from ublet.world.scenario import load_scenario
 
 WARM = {"nozzle_c": 210.0, "bed_c": 60.0}
 Steps = Sequence[tuple[str, dict[str, Any]]]
@@ -129,19 +130,11 @@ def leg(scenario: Path, seed: int, steps: Steps, wrong_mm: float = 0.0) -> tuple
     """Trials one after the other on one machine, what they propose kept; what 95 % of the bed that the mesh covers
     keeps of the wanted first layer then, mm. wrong_mm: put to the Z offset before the last one.
     """
-    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name, asyncio.Runner(loop_factory=VirtualLoop) as runner:
-        return runner.run(_leg(scenario, seed, steps, wrong_mm, Path(name)))
-
-
-async def _leg(scenario: Path, seed: int, steps: Steps, wrong_mm: float, folder: Path) -> tuple[list[Step], float]:
-    from ublet.world.scenario import load_scenario
-
-    source = scenario.parent / load_scenario(scenario).scenario.machine_file
-    machine = folder / source.name
-    shutil.copyfile(source, machine)
     done: list[Step] = []
-    changed = 0.0
-    async with on_scenario(scenario, machine, seed, lambda progress: None) as (session, watcher):
+    gap: list[float] = []
+
+    async def walk(session: Session, watcher: Looking) -> None:
+        changed = 0.0
         for number, (name, values) in enumerate(steps):
             spec = TRIALS[name]
             if wrong_mm and number == len(steps) - 1:
@@ -159,7 +152,24 @@ async def _leg(scenario: Path, seed: int, steps: Steps, wrong_mm: float, folder:
                 await session.keep(result.choice, entered.number)
                 changed += result.choice.figures.get("change") or 0.0
             done.append(Step(name, result, truth))
-        return done, _gap_p95(session, watcher, changed)
+        gap.append(_gap_p95(session, watcher, changed))
+
+    on_made_up(scenario, seed, walk)
+    return done, gap[0]
+
+
+def on_made_up(scenario: Path, seed: int, work: Callable[[Session, Looking], Awaitable[None]]) -> None:
+    """Do something on a made-up machine, on a virtual clock, with its scripted builder looking on."""
+
+    async def whole(folder: Path) -> None:
+        source = scenario.parent / load_scenario(scenario).scenario.machine_file
+        machine = folder / source.name
+        shutil.copyfile(source, machine)
+        async with on_scenario(scenario, machine, seed, lambda progress: None) as (session, watcher):
+            await work(session, watcher)
+
+    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name, asyncio.Runner(loop_factory=VirtualLoop) as runner:
+        runner.run(whole(Path(name)))
 
 
 def _good_after(watcher: Looking, session: Session) -> float:

@@ -210,6 +210,10 @@ class Bed:
         """Whether a corner lies on a slack spring."""
         return any(screw.spring_mm < SLACK_MM for screw in self.screws.values())
 
+    def knock(self, knock: Knock) -> None:
+        """The bed is knocked, or another sheet is laid on it."""
+        self._knocked.append(knock)
+
     def touched(self, count: int) -> None:
         """So many touches were made since power-on: a knock may be due."""
         for knock in [each for each in self._knocks if count >= each.after_touches]:
@@ -223,6 +227,8 @@ class Bed:
         self._rise = self._truth.rise_mm_k * self._frame_k
 
     def _knock(self, knock: Knock, u: float, v: float) -> float:
+        if knock.at == "middle":
+            return knock.mm * (1 - (u * u + v * v) / 2)
         side = {"left": (1 - u) / 2, "right": (1 + u) / 2, "front": (1 - v) / 2, "back": (1 + v) / 2}.get(knock.at, 1.0)
         return knock.mm * side
 

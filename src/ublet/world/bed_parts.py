@@ -117,12 +117,15 @@ class NozzleTruth(Part):
     soft_c: float = setting("From here on the plastic gives way.", unit="°C", low=30, high=300, default=120)
 
 
+At = Literal["everywhere", "left", "right", "front", "back", "middle"]
+
+
 class Knock(Part):
-    """The bed is knocked in the middle of a series."""
+    """The bed is knocked, or another sheet is laid on it, in the middle of a series."""
 
     after_touches: int = setting("So many touches after power-on.", low=0, high=1_000_000)
     mm: float = setting("It rises by so much.", unit="mm", low=-5, high=5)
-    at: Literal["everywhere", "left", "right", "front", "back"] = setting("Where.", default="everywhere")
+    at: At = setting("Where; in the middle it bends.", default="everywhere")
 
 
 class CoilPart(Part):

@@ -43,8 +43,8 @@ MESHED = Stream("meshed", ("column", "row", "x_mm", "y_mm", "height_mm"), ("", "
 class GridParameters(PrintingWarmth):
     """The grid."""
 
-    columns: int = setting("Points along X; 0: as declared.", zero="as declared", low=0, high=33, default=0)
-    rows: int = setting("Points along Y; 0: as declared.", zero="as declared", low=0, high=33, default=0)
+    columns: int = setting("Points along X; 0: as declared.", zero="as declared", low=0, high=44, default=0)
+    rows: int = setting("Points along Y; 0: as declared.", zero="as declared", low=0, high=44, default=0)
 
 
 class MeshParameters(GridParameters):

@@ -224,8 +224,8 @@ class Lifts(Part):
 class Mesh(Part):
     """The map of the bed's shape."""
 
-    columns: int = setting("Points along X; an odd count has one in the middle.", low=2, high=33, default=5, board=True)
-    rows: int = setting("Points along Y; an odd count has one in the middle.", low=2, high=33, default=5, board=True)
+    columns: int = setting("Points along X; an odd count has one in the middle.", low=2, high=44, default=5, board=True)
+    rows: int = setting("Points along Y; an odd count has one in the middle.", low=2, high=44, default=5, board=True)
     margin_mm: float = setting(
         "Distance of the outer points from the bed's rim.", unit="mm", low=0, high=200, default=15.0, board=True
     )

@@ -19,6 +19,7 @@ from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 from ublet.tui.heat.charts import roomy
 from ublet.tui.instruments.chart import Curve, Mark, Picture, StripChart
+from ublet.tui.instruments.drawing import Drawing
 from ublet.tui.trial.trial_bench import TrialBench
 
 HELP = Help(
@@ -60,7 +61,7 @@ class SoakBench(TrialBench):
         yield Static(id="clock")
         yield StripChart(id="chart")
         yield Static(id="legend")
-        yield Static(id="picture")
+        yield Drawing(id="picture")
 
     @property
     def busy(self) -> bool:

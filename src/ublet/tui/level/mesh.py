@@ -11,7 +11,8 @@ from ublet.core.level.live_mesh import live_mesh
 from ublet.core.level.mesh import Mesh
 from ublet.core.level.mesh_trials import MESHED, GridParameters, grid_of
 from ublet.core.level.unfollowed import FOLLOWS
-from ublet.core.run import TrialFailed
+from ublet.core.run import Series, TrialFailed
+from ublet.core.settings import Part
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.bed_map import bed_map
@@ -51,6 +52,7 @@ class MeshBench(RecordedBench, JogBench):
         super().__init__(session)
         self.at, self.along_x = (0, 0), True
         self._placed = False
+        self._of: tuple[Series | None, Part, Mesh | None] | None = None
 
     def action_cursor(self, columns: int, rows: int) -> None:
         """Move the cursor within the grid."""
@@ -81,8 +83,11 @@ class MeshBench(RecordedBench, JogBench):
 
     def shown_mesh(self) -> Mesh | None:
         """What the running trial has, else what the last one recorded, else what is live on the board."""
-        aim = self.aim
-        mesh = mesh_recorded(self.session, self.read, aim) if isinstance(aim, GridParameters) else None
+        series, aim = self.read(MESHED.name), self.aim
+        if self._of is None or self._of[0] is not series or self._of[1] is not aim or self.watched is not None:
+            mesh = mesh_recorded(self.session, self.read, aim) if isinstance(aim, GridParameters) else None
+            self._of = (series, aim, mesh)  # a fine one is not made anew at every key
+        mesh = self._of[2]
         if mesh is None:
             mesh = live_mesh(self.session.live)
         if mesh is not None and not self._placed:

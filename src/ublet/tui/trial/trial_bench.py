@@ -28,6 +28,7 @@ from ublet.session.trials import Resumable
 from ublet.tui.frame.help import Help
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.drawing import Drawing
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.trial.asking import Asking
 from ublet.tui.trial.bench import needs_line
@@ -104,7 +105,7 @@ class TrialBench(Asking):
 
     def compose_instrument(self) -> ComposeResult:
         """What the builder looks at; one that is not drawn by ``picture`` brings its own ``draw``."""
-        yield Static(id="picture")
+        yield Drawing(id="picture")
 
     def on_mount(self) -> None:
         """Show what the ledger holds."""
