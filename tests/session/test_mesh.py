@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -10,16 +11,20 @@ import numpy as np
 import pytest
 import tomlkit
 
-from tests.conftest import Rig, mended_tern, virtually
+from tests.conftest import Onlooker, Rig, mended_tern, virtually
 from ublet.benchmark.beds import made_up, run_made_up
 from ublet.benchmark.coils import keep_in
 from ublet.core.catalogue import TRIALS
+from ublet.core.level.mesh import Mesh
 from ublet.core.level.mesh_hand_trials import MeshByHand
+from ublet.core.level.mesh_trials import GridParameters, grid_of, zeroed
+from ublet.core.machine.check import check_text
 from ublet.core.questions import Question
+from ublet.core.run import TrialFailed
 from ublet.core.settings import Value
 from ublet.session.headless import on_scenario
 from ublet.session.jogging import go, to_the_end, touch
-from ublet.session.library import machine_path, scenario_path
+from ublet.session.library import boards, machine_path, scenario_path
 
 GRID = ["columns=5", "rows=5"]
 
@@ -178,3 +183,37 @@ def test_five_touches_tell_whether_the_live_mesh_still_holds(tmp_path: Path) -> 
     scenario, _ = made_up(tmp_path, 0, 2)
     none = run_made_up("mesh-check", [], scenario, 0)
     assert none["outcome"] == "failed" and "No mesh is live" in none["why"]
+
+
+def test_a_board_whose_image_leaves_out_the_mesh_says_so_and_follows_none(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, mended_tern()) as rig:
+            rig.board.slots.running = replace(rig.board.slots.running, modules=("heat", "motion"))
+            rig.board.reset()
+            await rig.session.connection.connect()
+            entered = await rig.session.run(TRIALS["bed-mesh"], TRIALS["bed-mesh"].parameters(), Onlooker())
+            assert "without the module mesh" in entered.ran.result.why and entered.number is None
+            assert "mesh" not in rig.session.connection.can
+
+    virtually(work)
+
+
+def test_a_place_of_reference_outside_and_a_mesh_of_another_bed_are_named() -> None:
+    text = machine_path("tern-280").read_text(encoding="utf-8")
+    outside = check_text(text.replace("[mesh]\n", "[mesh]\nzero_x_mm = 500\n"), boards()).machine
+    assert outside is not None
+    with pytest.raises(TrialFailed, match=r"mesh\.zero_x_mm = 500 lies outside .* 34 to 246 mm"):
+        grid_of(outside, GridParameters())
+    rows = ", ".join(["[" + ", ".join(["0.0"] * 7) + "]"] * 7)
+    foreign = f"[mesh]\nfrom_x_mm = 0\nto_x_mm = 400\nfrom_y_mm = 10\nto_y_mm = 200\nheights_mm = [{rows}]\n"
+    found = check_text(text.replace("[mesh]\n", foreign), boards())
+    assert any("of another bed" in each.mend for each in found.errors), [each.mend for each in found.errors]
+
+
+def test_heights_are_zero_at_the_place_of_reference() -> None:
+    text = machine_path("tern-280").read_text(encoding="utf-8")
+    machine = check_text(text.replace("[mesh]\n", "[mesh]\nzero_x_mm = 60\nzero_y_mm = 200\n"), boards()).machine
+    assert machine is not None
+    x, y = np.linspace(34, 246, 7), np.linspace(34, 226, 7)
+    mesh = zeroed(machine, Mesh(x, y, 0.001 * x[None, :] + 0.002 * y[:, None]))
+    assert mesh.over([60.0], [200.0])[0, 0] == pytest.approx(0, abs=1e-9) and mesh.heights.max() > 0.1

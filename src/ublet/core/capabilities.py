@@ -7,7 +7,7 @@ from typing import Literal, get_args
 
 from ublet.core.machine.schema import MachineFile
 
-Capability = Literal["heat", "motion", "programs", "probe", "image", "accelerometer", "coil"]
+Capability = Literal["heat", "motion", "programs", "probe", "image", "mesh", "accelerometer", "coil"]
 
 ALL: frozenset[str] = frozenset(get_args(Capability))
 STREAMED: frozenset[Capability] = frozenset({"accelerometer", "coil"})
@@ -19,6 +19,7 @@ LACKING: Mapping[Capability, str] = {
     "programs": "runs no programs of motion",
     "probe": "has no pin to deploy",
     "image": "takes no images over its line",
+    "mesh": "runs an image without the module mesh: build it with it (station modules), and write it to the board",
     "accelerometer": "has no accelerometer",
     "coil": "has no coil",
 }

@@ -82,6 +82,7 @@ class Board:
         self.inputs += ["probe"] if "probe.socket" in image else []
         self._sockets.pin(False)
         self.events.restart()
+        self.mover.following.begin(self.follows_meshes)
         self.mover.reset(live)
         self.coil.settled(live)
         self.mode, self.why, self.guard = "ready", "", ""
@@ -89,6 +90,17 @@ class Board:
         self.samples: deque[list[float | None]] = deque(maxlen=self.kept_samples)
         self.streams.end()
         self._heard = self._link_clock()
+
+    @property
+    def follows_meshes(self) -> bool:
+        """Whether the image that runs has the module for it; one that lists none, as boards arrive, has all."""
+        modules = self.slots.running.modules
+        return not modules or "mesh" in modules
+
+    @property
+    def lacks(self) -> frozenset[str]:
+        """What it cannot do: what its firmware has not, and what the image that runs leaves out."""
+        return self.hardware.lacks | (frozenset() if self.follows_meshes else {"mesh"})
 
     @property
     def channels(self) -> list[str]:

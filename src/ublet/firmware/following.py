@@ -43,7 +43,13 @@ class Following:
         self._fade_mm = self._shift_mm = 0.0
         self._fine: Mesh | None = None
         self._made_of: dict[str, Value] = {}
+        self._can = True
         self._z: tuple[Steps, ...] = ()
+
+    def begin(self, can: bool) -> None:
+        """Power-on. can: whether the image that runs has the module for it."""
+        self._can, self._made_of, self._fine = can, {}, None
+        self.forget()
 
     def settled(self, live: Mapping[str, Value], z_steps: tuple[Steps, ...]) -> None:
         """Live settings have changed. z_steps: what the motors of Z make for a millimetre of it."""
@@ -52,7 +58,7 @@ class Following:
         if made_of == self._made_of:
             return
         self._made_of, self._fine = made_of, None
-        mesh = live_mesh(live.get) if live.get("mesh.follows") else None
+        mesh = live_mesh(live.get) if self._can and live.get("mesh.follows") else None
         if mesh is None:
             return
         x, y = (np.linspace(at[0], at[-1], max(2, round((at[-1] - at[0]) / FINE_MM) + 1)) for at in (mesh.x, mesh.y))

@@ -208,7 +208,7 @@ class Service:
             "clock": self._speed,
             "simulated": True,
             "channels": board.channels,
-            "can": sorted(ALL - STREAMED - board.hardware.lacks),
+            "can": sorted(ALL - STREAMED - board.lacks),
             "streams": [told_kind(kind) for kind in board.streams.kinds.values()],
             "sample_period_s": TICK_S,
             "heartbeat_window_s": HEARTBEAT_WINDOW_S,

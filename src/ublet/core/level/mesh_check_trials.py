@@ -96,6 +96,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=_figure,
         idle=lambda machine: "asked whenever you want to know" if senses(machine) else NO_PROBE,
-        uses=probing_uses,
+        uses=lambda machine: (*probing_uses(machine), "mesh"),
     ),
 )

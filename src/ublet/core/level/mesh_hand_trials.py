@@ -161,6 +161,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=range_figure,
         idle=lambda machine: "the probe does it" if senses(machine) else "",
         asks=lambda aim: True,
-        uses=moving("programs"),
+        uses=moving("programs", "mesh"),
     ),
 )

@@ -78,6 +78,7 @@ def grid_of(machine: MachineFile, aim: GridParameters) -> tuple[Reach, tuple[flo
         if count == 1:
             raise TrialFailed(f"A mesh has at least two points along {name}.")
         lines.append(tuple(np.linspace(low, high, count).round(3).tolist()))
+    zero_place(machine, lines[0], lines[1])
     return reach, lines[0], lines[1]
 
 
@@ -153,11 +154,31 @@ async def _touched(
     return concluded(bench, zeroed(machine, Mesh(np.array(xs), np.array(ys), heights)), u, again)
 
 
+def zero_place(machine: MachineFile, x: Sequence[float], y: Sequence[float]) -> Place:
+    """Where heights are zero: as declared, else over the bed's middle.
+
+    Raises:
+        TrialFailed: the mesh does not cover it.
+    """
+    declared, bed = machine.mesh, machine.bed
+    told = (declared.zero_x_mm, declared.zero_y_mm) if declared is not None else (None, None)
+    for axis, mm, lines in (("x", told[0], x), ("y", told[1], y)):
+        if mm is not None and not lines[0] <= mm <= lines[-1]:
+            raise TrialFailed(
+                f"mesh.zero_{axis}_mm = {mm:g} lies outside what the mesh covers, {lines[0]:g} to {lines[-1]:g} mm: "
+                "change it, or leave it out for the bed's middle."
+            )
+    return (
+        bed.width_mm / 2 if told[0] is None else told[0],
+        bed.depth_mm / 2 if told[1] is None else told[1],
+    )
+
+
 def zeroed(machine: MachineFile, mesh: Mesh) -> Mesh:
-    """The same over the bed's middle: a mesh must not fight the Z offset."""
+    """The same over its place of reference: a mesh must not fight the Z offset."""
     between = machine.mesh.between if machine.mesh is not None else "bicubic"
-    reference = float(mesh.over([machine.bed.width_mm / 2], [machine.bed.depth_mm / 2], between)[0, 0])
-    return Mesh(mesh.x, mesh.y, mesh.heights - reference)
+    place = zero_place(machine, mesh.x.tolist(), mesh.y.tolist())
+    return Mesh(mesh.x, mesh.y, mesh.heights - float(mesh.over([place[0]], [place[1]], between)[0, 0]))
 
 
 def serpentine(columns: int, rows: int) -> list[tuple[int, int]]:
@@ -305,6 +326,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=range_figure,
         idle=lambda machine: "" if senses(machine) and machine.mesh is not None else NO_PROBE,
-        uses=lambda machine: (*probing_uses(machine), *(() if no_coil(machine) else ("coil",))),
+        uses=lambda machine: (*probing_uses(machine), *(() if no_coil(machine) else ("coil",)), "mesh"),
     ),
 )

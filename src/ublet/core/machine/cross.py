@@ -297,6 +297,10 @@ def _room(c: Checked) -> Iterator[Problem]:
         )
 
 
+OVER_MM = 1.0
+"""A mesh may reach so far over the bed's rim, mm."""
+
+
 def _arrays(c: Checked) -> Iterator[Problem]:
     """Arrays agree with what is declared beside them."""
     mesh = c.machine.mesh
@@ -308,6 +312,17 @@ def _arrays(c: Checked) -> Iterator[Problem]:
             f"{mesh.rows} x {mesh.columns}, as rows and columns say",
             "Measure the mesh again, or leave the heights out.",
         )
+    if mesh is not None and mesh.heights_mm:
+        bed = c.machine.bed
+        ends = (("X", mesh.from_x_mm, mesh.to_x_mm, bed.width_mm), ("Y", mesh.from_y_mm, mesh.to_y_mm, bed.depth_mm))
+        for axis, low, high, size in ends:
+            if not -OVER_MM <= low < high <= size + OVER_MM:
+                yield c.problem(
+                    f"mesh.to_{axis.lower()}_mm",
+                    f"a mesh from {axis} {low:g} to {high:g} mm",
+                    f"within the bed, 0 to {size:g} mm, the end after the beginning",
+                    "It is of another bed: measure the mesh again, or leave the heights out.",
+                )
     for name in ("x", "y", "z"):
         train = getattr(c.machine.axes, name).shaper.train
         if not train:

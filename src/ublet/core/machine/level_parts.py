@@ -236,6 +236,10 @@ class Mesh(Part):
         "Height at which the correction has faded to zero.", unit="mm", low=0.5, high=100, default=10.0, board=True
     )
     follows: bool = setting("Whether Z follows the heights below while it moves.", default=True, board=True)
+    zero_x_mm: float | None = setting(
+        "Heights are zero there; left out: over the bed's middle.", unit="mm", low=-200, high=2000, default=None
+    )
+    zero_y_mm: float | None = setting("The same along Y.", unit="mm", low=-200, high=2000, default=None)
     shift_mm: float = setting(
         "Added to all of its heights where no probe senses the bed: more negative brings the nozzle nearer.",
         unit="mm",
