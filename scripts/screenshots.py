@@ -190,7 +190,6 @@ def extrude(stage: Stage, out: Path) -> None:
     stage.wait("square 4 of 6, ")
     stage.key("3")
     stage.wait("held: it stands")
-    stage.shot(out / "program-running.png")
     stage.key("7")
     stage.wait("not finished")
     stage.key("C-p", *"extruder", "Space", *"steps")
@@ -215,7 +214,7 @@ def extrude(stage: Stage, out: Path) -> None:
 
 
 def level(out: Path) -> None:
-    """Lifts, a screw to be turned, how fast one may probe, and the nozzle over a gauge; on well-wired machines."""
+    """Lifts, a screw to be turned, the nozzle over a gauge, meshes and a first layer; on a well-wired machine."""
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         _, scenario = prepare("tern", Path(folder))
         scenario.write_text(well_wired(scenario.read_text(encoding="utf-8")), encoding="utf-8")
@@ -238,11 +237,6 @@ def level(out: Path) -> None:
             stage.shot(out / "corners.png")
             stage.key("s")
             stage.wait("Stopped before the bed")
-            to(stage, "probe", "spread")
-            stage.wait("probe: pin")
-            stage.key("o", "Enter")
-            stage.wait("s a point instead of")
-            stage.shot(out / "probe-speed.png")
             to(stage, "Z", "offset")
             stage.wait("hot, as one prints")
             stage.key("Enter")
@@ -257,9 +251,36 @@ def level(out: Path) -> None:
             stage.key("Enter")
             stage.wait("from lowest to highest", 600)
             stage.shot(out / "mesh.png")
+            stage.key("k", "p", "Space", *"bed_c=100", "Enter")
+            stage.wait("bed 100 °C")
+            stage.key("Enter")
+            stage.wait("point 2", 600)
+            stage.wait("from lowest to highest", 600)
+            stage.key("m")
+            stage.wait("A print would load")
+            stage.shot(out / "meshes.png")
+            stage.key("Escape")
+            layer(stage, out)
             stage.key("C-q")
         finally:
             stage.close()
+
+
+def layer(stage: Stage, out: Path) -> None:
+    """A first layer that is nudged while it is printed, and judged."""
+    to(stage, "first", "layer")
+    stage.wait("5 places")
+    stage.key("Enter")
+    stage.wait("wipe it")
+    stage.key("Enter")
+    stage.wait("printing now: middle", 600)
+    stage.key("1", "1", "2")
+    stage.wait("printing now: right front", 600)
+    stage.shot(out / "layer-running.png")
+    stage.wait("Feel the last lines", 600)
+    stage.key(*"1", "Space", *"2", "Space", *"2", "Space", *"2", "Space", *"3", "Enter")
+    stage.wait("starts again")
+    stage.shot(out / "layer-judged.png")
 
 
 def coil(out: Path) -> None:
@@ -367,12 +388,7 @@ def main(out: Path) -> None:
             stage.key("Enter")
             stage.wait("keeps it on the live board")
             stage.shot(out / "soak.png")
-            stage.key("k", "Tab", "Up")
-            stage.wait("heats the nozzle to 215")
-            stage.key("Enter", "3")
-            time.sleep(8)
-            stage.shot(out / "temperatures.png")
-            stage.key("0", "C-q")
+            stage.key("C-q")
         finally:
             stage.close()
 

@@ -5,15 +5,15 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import pytest
 
 from tests.conftest import Onlooker, Rig, tern_scenario, virtually
-from ublet.core.bench import Bench
+from ublet.core.bench import Bench, Clock, Motion
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.trials import HotendParameters
-from ublet.core.questions import Question
+from ublet.core.questions import Live, Question
 from ublet.core.run import TrialResult
 from ublet.link.client import NO_NEWS_S, Client
 from ublet.link.transport import memory_pair
@@ -251,5 +251,30 @@ def test_without_hands_what_is_left_is_named(folder: Path) -> None:
             spec = TRIALS["guards-drill"]
             result = (await rig.session.run(spec, spec.parameters(), Gone(rig, "cancel"))).ran.result
             assert "Still to be done by hand: Plug the hotend sensor in again." in result.why
+
+    virtually(work)
+
+
+def test_what_cancels_a_trial_while_its_controls_are_put_away_is_not_swallowed() -> None:
+    class Slow(Onlooker):
+        async def answer(self, question: Question) -> str:
+            try:
+                return str(await asyncio.get_running_loop().create_future())
+            finally:
+                await asyncio.sleep(1.0)  # a screen that takes its time to close a question
+
+    async def work() -> None:
+        builder = LinkBuilder(Slow(), cast(Motion, None), cast(Clock, None), None)
+
+        async def recipe() -> None:
+            async with builder.live(Live("watch", ("stop",))):
+                await asyncio.sleep(0.1)
+            await asyncio.sleep(1000.0)
+
+        going = asyncio.get_running_loop().create_task(recipe())
+        await asyncio.sleep(0.5)  # its controls are being put away
+        going.cancel()
+        with pytest.raises(asyncio.CancelledError):
+            await asyncio.wait_for(going, 5.0)
 
     virtually(work)

@@ -17,8 +17,8 @@ from ublet.session.session import Session
 
 TRIALS = ("bed-mesh", "bed-mesh-by-hand")
 NO_SHEET = "the sheet"
-NEAR_C = 8.0
-"""A mesh is taken for a print whose bed differs by less, °C."""
+ROUND_C, NEAR_C = 5, 8.0
+"""A name has its temperature to so many degrees; a mesh is taken for a print whose bed differs by less, °C."""
 
 MOST = 12
 SAME_MM = 1e-6
@@ -42,7 +42,7 @@ class Taken:
     @property
     def name(self) -> str:
         """Sheet and temperature: ``smooth, 60 °C``."""
-        warm = "as warm as it was" if self.bed_c is None else f"{self.bed_c:.0f} °C"
+        warm = "as warm as it was" if self.bed_c is None else f"{ROUND_C * round(self.bed_c / ROUND_C):g} °C"
         return f"{self.surface or NO_SHEET}, {warm}"
 
 
@@ -126,8 +126,7 @@ def loading(session: Session, chosen: Taken) -> Option:
         *((path, float(mm), "mm") for path, mm in zip(ENDS, ends, strict=True)),
     ]
     effect = f"Z follows “{chosen.name}” from now on"
-    changed = [each for each in wanted if session.live(each[0]) != each[1]]
-    proposals = tuple(Proposal(path, session.live(path), after, unit, effect) for path, after, unit in changed)
+    proposals = tuple(Proposal(path, session.live(path), after, unit, effect) for path, after, unit in wanted)
     return Option(chosen.name, "loaded", proposals, {})
 
 

@@ -21,7 +21,7 @@ from ublet.core.level.warmth import PrintingWarmth, conditions, warm_up, warm_wo
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
-from ublet.core.settings import setting
+from ublet.core.settings import Value, setting
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import duration
 
@@ -240,17 +240,15 @@ def concluded(bench: Bench, mesh: Mesh, u: float, again: dict[Place, float]) -> 
         places = "; ".join(probe_words(place) for place in found.outliers)
         why += f" Still look wrong: {places}. Look for plastic on the sheet there."
     heights = tuple(tuple(round(float(mm), DIGITS) for mm in row) for row in mesh.heights)
-    before = bench.settings.shown(HEIGHTS)
-    values: list[tuple[str, object, object, str]] = [(HEIGHTS, before, heights, "mm")]
-    for key, now, count in (("mesh.columns", declared.columns, mesh.columns), ("mesh.rows", declared.rows, mesh.rows)):
-        if now != count:
-            values.append((key, now, count, ""))
     ends = (mesh.x[0], mesh.x[-1], mesh.y[0], mesh.y[-1])
-    for path, mm in zip(ENDS, ends, strict=True):
-        if bench.settings.shown(path) != float(mm):
-            values.append((path, bench.settings.shown(path), float(mm), "mm"))
+    values: list[tuple[str, Value, str]] = [  # all of it together: heights without their places mean nothing
+        (HEIGHTS, heights, "mm"),
+        ("mesh.columns", mesh.columns, ""),
+        ("mesh.rows", mesh.rows, ""),
+        *((path, float(mm), "mm") for path, mm in zip(ENDS, ends, strict=True)),
+    ]
     effect = "Z follows it from now on, fading out with the height"
-    proposals = tuple(Proposal(path, old, new, unit, effect) for path, old, new, unit in values)  # type: ignore[arg-type]
+    proposals = tuple(Proposal(path, bench.settings.shown(path), new, unit, effect) for path, new, unit in values)
     option = Option("this mesh", "then the first layer", proposals, {"range": found.range_mm})
     return TrialResult("proven", why, conditions(bench), findings, (option,), option.name)
 

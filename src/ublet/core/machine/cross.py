@@ -316,6 +316,8 @@ def _arrays(c: Checked) -> Iterator[Problem]:
         bed = c.machine.bed
         ends = (("X", mesh.from_x_mm, mesh.to_x_mm, bed.width_mm), ("Y", mesh.from_y_mm, mesh.to_y_mm, bed.depth_mm))
         for axis, low, high, size in ends:
+            if low == high == 0:
+                continue  # heights without their places: nothing follows them
             if not -OVER_MM <= low < high <= size + OVER_MM:
                 yield c.problem(
                     f"mesh.to_{axis.lower()}_mm",

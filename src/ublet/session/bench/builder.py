@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import replace
@@ -78,8 +77,9 @@ class LinkBuilder:
             yield controls
         finally:
             asking.cancel()
-            with contextlib.suppress(asyncio.CancelledError, TrialFailed):  # nobody there is no reason to fail
-                await asking
+            await asyncio.wait({asking})  # what cancels the trial meanwhile is not swallowed with it
+            if not asking.cancelled() and (error := asking.exception()) and not isinstance(error, TrialFailed):
+                raise error  # nobody there is no reason to fail
 
     async def _keep_asking(self, question: Live, controls: OpenControls) -> None:
         while controls.answer is None:

@@ -27,7 +27,8 @@ LINES = {HIGH: "╭╮ ╭╮ ╭╮ ╭╮", GOOD: "▄▄▄▄▄▄▄▄▄
 """Lines of a patch seen from their ends: apart, closed, ridged, none."""
 
 MEANS = {HIGH: "lines apart, wiped off", GOOD: "lines closed, flat", LOW: "ridges, or see-through"}
-SIDE_COLUMNS = 46
+SIDE_COLUMNS, NAMES_COLUMNS = 46, 40
+"""Columns beside the bed; a bed that is drawn narrower has no room for its patches' names."""
 
 
 class LayerBench(RecordedBench):
@@ -138,6 +139,8 @@ def _patches(drawn: BedMap, places: tuple[Patch, ...], judged: Series | None, no
         lines = [(patch.name, f"bold {Ink.focus}" if here else Ink.text)]
         if verdict:
             lines = [(f"{'✓' if verdict == GOOD else '✗'} {verdict} at {nudge:+.2f}", ink)]
+        if not (here or verdict) and drawn.across.last - drawn.across.first < NAMES_COLUMNS:
+            continue
         column, below = (left + right) // 2, max(top, bottom) + 1
         words = f" {lines[0][0]} "
         first, last = drawn.cell((0.0, 0.0))[0] + 1, drawn.cell((bed_mm, 0.0))[0] - len(words)

@@ -124,8 +124,7 @@ class MeshesDialog(Dialog):
         chosen: Taken = self.known[self.chosen]
         option = loading(self.session, chosen)
         try:
-            if option.proposals:
-                await self.session.keep(option, chosen.run)
+            await self.session.keep(option, chosen.run)
             self.said = (f"✓ “{chosen.name}” is live; lost at power-off until it is saved.", Ink.proposal)
         except Trouble as error:
             self.said = (f"✗ Not loaded: {error}", Ink.stop)

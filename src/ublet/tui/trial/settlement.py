@@ -42,6 +42,8 @@ def proposal_table(session: Session, option: Option) -> Text:
     text.append(f"{'  setting':<{SETTING_COLUMNS}}{'on the board':>{VALUE_COLUMNS}}", Ink.quiet)
     text.append(f"{'proposed':>{VALUE_COLUMNS}}   expected effect\n", Ink.quiet)
     for proposal in option.proposals:
+        if proposal.before == proposal.after:
+            continue  # it goes with the others, and stays as it is
         now = session.live(proposal.setting)
         kept = now == proposal.after
         text.append(f"  {proposal.setting:<{SETTING_COLUMNS - 2}}", Ink.text)

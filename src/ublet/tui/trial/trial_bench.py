@@ -333,7 +333,7 @@ class TrialBench(Asking):
 
     def ended(self, spec: TrialSpec, result: TrialResult) -> None:
         """A trial ended: what it found stands in the ledger; only why it was stopped does not."""
-        if result.outcome == "halted":
+        if result.outcome == "halted" and not result.options:  # else its reason stands above what it offers
             self.told = (f"✗ {result.why}", Ink.stop)
 
     def take_typed(self, text: str) -> None:
