@@ -17,6 +17,7 @@ from ublet.core.questions import Live, Question
 from ublet.core.run import TrialResult
 from ublet.link.client import NO_NEWS_S, Client
 from ublet.link.transport import memory_pair
+from ublet.session.bench.builder import LinkBuilder
 from ublet.world.builder import ScriptedBuilder
 
 CONTROL = TRIALS["hotend-control"]
