@@ -28,18 +28,32 @@ def analyse(
     ] = None,
     against: Annotated[Path | None, typer.Option(help="Mesh: hold it against this older one.")] = None,
     spread: Annotated[float | None, typer.Option(help="Mesh: spread of one height, mm.", min=1e-4, max=1.0)] = None,
+    acceleration: Annotated[
+        float, typer.Option(help="Resonance: acceleration at which corners are rounded, mm/s².", min=10, max=1e6)
+    ] = 5000.0,
+    residual: Annotated[
+        float, typer.Option(help="Resonance: largest share of ringing that a shaper may leave.", min=0.001, max=0.5)
+    ] = 0.05,
+    rounding: Annotated[float, typer.Option(help="Resonance: largest rounding, mm.", min=0.001, max=10)] = 0.15,
+    drift: Annotated[
+        float, typer.Option(help="Resonance: share by which frequencies may drift.", min=0.0, max=0.4)
+    ] = 0.1,
     as_json: JsonOption = False,
 ) -> None:
-    """Analyse recorded data: KIND is heat (time_s,duty,temperature_c), mesh (x_mm,y_mm,z_mm), steps
-    (commanded_mm,measured_mm) or touches (z_mm, with or without speed_mm_s).
+    """Analyse recorded data: KIND is heat (time_s,duty,temperature_c), mesh (x_mm,y_mm,z_mm), resonance
+    (time_s,x_m_s2,y_m_s2,z_m_s2, a comment “# sweep: axis from_hz to_hz duration_s acceleration_per_hz_m_s2”), ripples
+    (ripples,distance_mm,speed_mm_s), steps (commanded_mm,measured_mm) or touches (z_mm, with or without speed_mm_s).
     """
     from ublet.core.motion.measuring import INSTRUMENTS
+    from ublet.core.shake.choosing import Limits
     from ublet.session.analysing import Options, analyse_file
 
     if instrument not in INSTRUMENTS:
         raise stop(USAGE, f"--instrument {instrument}: allowed: {', '.join(INSTRUMENTS)}")
     with told():
-        report, draw = analyse_file(kind, file, Options(cast("Instrument", instrument), machine, against, spread))
+        limits = Limits(residual, rounding, drift, acceleration)
+        told_of = Options(cast("Instrument", instrument), machine, against, spread, limits)
+        report, draw = analyse_file(kind, file, told_of)
         try:
             for path in (svg, pdf):
                 if path is not None:
@@ -121,9 +135,36 @@ def _print_mesh(report: dict[str, Any]) -> None:
         )
 
 
+def _print_resonance(report: dict[str, Any]) -> None:
+    from ublet.core.units import with_uncertainty
+
+    for axis, found in report["axes"].items():
+        print(f"    {axis}")
+        for mode in found["modes"]:
+            hz = with_uncertainty(mode["frequency_hz"], mode["frequency_u"], "Hz")
+            damping = with_uncertainty(mode["damping_ratio"], mode["damping_u"])
+            print(f"      mode {hz}, damping {damping}, share {100 * mode['share']:.0f} %")
+        for each in found["shapers"]:
+            mark = "▸" if each["name"] == found["choice"] else " "
+            print(
+                f"    {mark} {each['name']:14} {each['frequency_hz']:6.1f} Hz  leaves {100 * each['residual']:5.1f} %"
+                f" ({100 * each['residual_drifted']:5.1f} drifted)  rounds {each['rounding_mm']:.3f} mm"
+                f"  up to {each['max_acceleration_mm_s2']:7.0f} mm/s²"
+            )
+
+
+def _print_ripples(report: dict[str, Any]) -> None:
+    from ublet.core.units import with_uncertainty
+
+    for axis, found in report["axes"].items():
+        print(f"    {axis:4} {with_uncertainty(found['frequency_hz'], found['frequency_u'], 'Hz')}")
+
+
 PRINTS: Mapping[str, Callable[[dict[str, Any]], None]] = {
     "heat": _print_heat,
     "mesh": _print_mesh,
+    "resonance": _print_resonance,
+    "ripples": _print_ripples,
     "steps": _print_steps,
     "touches": _print_touches,
 }

@@ -26,17 +26,19 @@ def minimise(
     high: Floats,
     tolerance: float = 1e-8,
     most_rounds: int = 60,
+    slopes_at: Callable[[Floats], Floats] | None = None,
 ) -> Minimum:
     """Minimise the sum of squares of ``residual(x)`` inside a box (Levenberg 1944, Marquardt 1963).
 
     Meant for a handful of parameters of similar scale (use logarithms for positive ones); steps are
-    clipped to the box. Stops when a step lowers the sum by less than ``tolerance`` of it.
+    clipped to the box. Stops when a step lowers the sum by less than ``tolerance`` of it. slopes_at: the Jacobian
+    (n x m) where it is known in closed form; else it is taken by differences.
     """
     x = np.clip(np.asarray(start, dtype=np.float64), low, high)
     here = residual(x)
     cost = float(here @ here)
     damping = 1e-3
-    slopes = jacobian(residual, x, here, high)
+    slopes = slopes_at(x) if slopes_at is not None else jacobian(residual, x, here, high)
     for _ in range(most_rounds):
         normal = slopes.T @ slopes
         gradient = slopes.T @ here
@@ -54,7 +56,7 @@ def minimise(
             damping *= 4
         if gained <= tolerance * max(cost, 1e-30):
             break
-        slopes = jacobian(residual, x, here, high)
+        slopes = slopes_at(x) if slopes_at is not None else jacobian(residual, x, here, high)
     return Minimum(x, here)
 
 

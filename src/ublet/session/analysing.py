@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -18,21 +18,26 @@ from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.recorded_steps import analyse_steps
 from ublet.core.recorded import RecordError, Table, check_times, parse_table
 from ublet.core.run import Series
+from ublet.core.shake.choosing import Limits
 from ublet.session.analysing_mesh import analyse_mesh
+from ublet.session.analysing_shake import resonance, ripples
 
-LATER = ("resonance", "advance", "flow", "ripples")
+LATER = ("advance", "flow")
 
 Draw = Callable[[Path], None]
 
 
 @dataclass(frozen=True)
 class Options:
-    """What an analysis may be told besides its file; each kind looks at what concerns it. spread_mm: of one height."""
+    """What an analysis may be told besides its file; each kind looks at what concerns it. spread_mm: of one height;
+    limits: of shapers.
+    """
 
     instrument: Instrument = "callipers"
     machine: Path | None = None
     against: Path | None = None
     spread_mm: float | None = None
+    limits: Limits = field(default_factory=Limits)
 
 
 def analyse_file(kind: str, file: Path, options: Options = Options()) -> tuple[dict[str, Any], Draw]:
@@ -201,5 +206,12 @@ def _steps(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Dra
 
 Analyse = Callable[[str, Path, Options], tuple[dict[str, Any], Draw]]
 
-KINDS: Mapping[str, Analyse] = {"heat": _heat, "mesh": _mesh, "steps": _steps, "touches": _touches}
+KINDS: Mapping[str, Analyse] = {
+    "heat": _heat,
+    "mesh": _mesh,
+    "resonance": lambda text, file, options: resonance(text, file, options.limits),
+    "ripples": lambda text, file, options: ripples(text, file),
+    "steps": _steps,
+    "touches": _touches,
+}
 """Every kind that is built, by its name."""

@@ -1,0 +1,124 @@
+"""Which shaper: each named one at its best for a frame, the optimised one beside them, and what is given up."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ublet.core.shake.frame import Mode
+from ublet.core.shake.mode_fit import main_mode
+from ublet.core.shake.optimised import optimised
+from ublet.core.shake.shapers import NAMED, Train, named, residual
+
+MARGIN = 0.9
+"""Trains are made to leave no more than this share of the limit: the frame is known only so well."""
+
+TRIED = 90
+LONGEST_PERIODS = 3.0
+OPTIMISED = "optimised"
+
+
+@dataclass(frozen=True)
+class Limits:
+    """Residual ringing at the fitted frequencies (twice that when they drift), rounding in mm at an acceleration in
+    mm/s², and the drift as a share.
+    """
+
+    residual: float = 0.05
+    rounding_mm: float = 0.15
+    drift: float = 0.1
+    acceleration_mm_s2: float = 5000.0
+
+
+@dataclass(frozen=True)
+class Shaper:
+    """A train under its name, for a frequency in Hz, with what it leaves: at the frame, and at worst when it drifts."""
+
+    name: str
+    frequency_hz: float
+    train: Train
+    residual: float
+    drifted: float
+
+    def keeps(self, limits: Limits, margin: float = 1.0) -> bool:
+        """Whether it leaves little enough."""
+        return self.residual <= limits.residual * margin and self.drifted <= 2 * limits.residual * margin
+
+    def rounds(self, limits: Limits) -> float:
+        """Its rounding, mm."""
+        return self.train.rounding_mm(limits.acceleration_mm_s2)
+
+
+@dataclass(frozen=True)
+class Choice:
+    """All shapers, and the one that is recommended, with the reason."""
+
+    shapers: tuple[Shaper, ...]
+    chosen: Shaper
+    why: str
+
+
+def judged(name: str, frequency_hz: float, train: Train, modes: Sequence[Mode], limits: Limits) -> Shaper:
+    """A train held against a frame."""
+    moved = max(residual(train, modes, way * limits.drift) for way in (-1, 1))
+    return Shaper(name, frequency_hz, train, residual(train, modes), moved)
+
+
+def best_named(name: str, modes: Sequence[Mode], limits: Limits) -> Shaper:
+    """A named train at its best frequency: the highest at which it keeps the limits with a margin, which rounds least;
+    else where it leaves least of them.
+    """
+    damping = sum(abs(mode.share) * mode.damping_ratio for mode in modes) / sum(abs(mode.share) for mode in modes)
+    lowest, highest = min(mode.frequency_hz for mode in modes), max(mode.frequency_hz for mode in modes)
+    tried = [
+        judged(name, hz, named(name, hz, damping), modes, limits)
+        for hz in np.geomspace(0.7 * lowest, 1.4 * highest, TRIED).tolist()
+    ]
+    good = [each for each in tried if each.keeps(limits, MARGIN)]
+    if good:
+        return max(good, key=lambda each: each.frequency_hz)
+    return min(tried, key=lambda each: max(each.residual, each.drifted / 2))
+
+
+def choose(modes: Sequence[Mode], limits: Limits) -> Choice:
+    """Every shaper for a frame, and a recommendation: of those that keep both limits the one that rounds least; else of
+    those that keep the rounding the one that leaves least.
+    """
+    shapers = [best_named(name, modes, limits) for name in NAMED]
+    longest = LONGEST_PERIODS / min(mode.frequency_hz for mode in modes)
+    train = optimised(modes, limits.residual * MARGIN, limits.drift, longest)
+    if train is not None:
+        shapers.append(judged(OPTIMISED, main_mode(modes).frequency_hz, train, modes, limits))
+    both = [each for each in shapers if each.keeps(limits) and each.rounds(limits) <= limits.rounding_mm]
+    if both:
+        chosen = min(both, key=lambda each: each.train.spread_s2)
+        return Choice(tuple(shapers), chosen, _why(chosen, shapers, limits))
+    keeping = [each for each in shapers if each.rounds(limits) <= limits.rounding_mm]
+    if keeping:
+        chosen = min(keeping, key=lambda each: max(each.residual, each.drifted / 2))
+        why = (
+            f"no shaper keeps {100 * limits.residual:g} % and rounds at most {limits.rounding_mm:g} mm at "
+            f"{limits.acceleration_mm_s2:g} mm/s²: {chosen.name} leaves {100 * chosen.residual:.1f} %, "
+            f"{100 * chosen.drifted:.1f} when the frame drifts; given up is calm"
+        )
+        return Choice(tuple(shapers), chosen, why)
+    chosen = min(shapers, key=lambda each: each.train.spread_s2)
+    why = (
+        f"every shaper rounds more than {limits.rounding_mm:g} mm at {limits.acceleration_mm_s2:g} mm/s²: "
+        f"{chosen.name} least, {chosen.rounds(limits):.2f} mm; accelerate at most at "
+        f"{chosen.train.highest_mm_s2(limits.rounding_mm):.0f}"
+    )
+    return Choice(tuple(shapers), chosen, why)
+
+
+def _why(chosen: Shaper, shapers: Sequence[Shaper], limits: Limits) -> str:
+    calmer = min(shapers, key=lambda each: each.residual)
+    why = (
+        f"leaves {100 * chosen.residual:.1f} % ({100 * chosen.drifted:.1f} % drifted by {100 * limits.drift:g} %) and "
+        f"rounds least of those that do, {chosen.rounds(limits):.3f} mm"
+    )
+    if calmer is not chosen and calmer.residual < chosen.residual - 0.005:
+        why += f"; given up against {calmer.name}: {100 * (chosen.residual - calmer.residual):.1f} % of ringing"
+    return why

@@ -1,0 +1,42 @@
+"""The frame as a model: what moves follows what was told through a sum of modes (handbook, section 8)."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Complex = NDArray[np.complex128]
+
+
+@dataclass(frozen=True)
+class Mode:
+    """One way in which an axis rings: undamped frequency in Hz, damping ratio, share; with standard uncertainties."""
+
+    frequency_hz: float
+    damping_ratio: float
+    share: float
+    frequency_u: float = 0.0
+    damping_u: float = 0.0
+
+    @property
+    def w(self) -> float:
+        """Undamped angular frequency, rad/s."""
+        return 2 * math.pi * self.frequency_hz
+
+    def moved(self, share: float) -> Mode:
+        """The same at another frequency, by a share of it."""
+        return Mode(self.frequency_hz * (1 + share), self.damping_ratio, self.share)
+
+
+def transfer(modes: Sequence[Mode], hz: Floats) -> Complex:
+    """What moves over what was told at n frequencies, Hz: ``sum p w^2 / (s^2 + 2 z w s + w^2)``."""
+    s = 2j * np.pi * np.asarray(hz)
+    found = np.zeros(np.shape(hz), dtype=np.complex128)
+    for mode in modes:
+        found += mode.share * mode.w**2 / (s**2 + 2 * mode.damping_ratio * mode.w * s + mode.w**2)
+    return found

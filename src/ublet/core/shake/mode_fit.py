@@ -1,0 +1,164 @@
+"""Modes fitted to a transfer: how many there are, their frequencies, dampings and shares, with uncertainties."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+
+import numpy as np
+
+from ublet.core.least_squares import Minimum, jacobian, minimise
+from ublet.core.shake.frame import Complex, Floats, Mode, transfer
+from ublet.core.shake.pole_fit import poles_of
+from ublet.core.shake.spectra import Bands
+
+MOST_MODES = 4
+LEAST_SHARE = 0.02
+"""A mode of a smaller share is not told."""
+
+WORTH, NOTHING_LEFT, FORM_SHARE = 9.0, 1.15, 0.25
+"""Every number of a further mode must lower the sum of squares by so many times what it would by chance, of the noise
+as the best fit leaves it; below so much a degree of freedom nothing but noise is left. Of what is left beyond noise by every fit, and is of the
+form, a mode that takes only this share makes nothing clearer.
+"""
+
+LOWEST_Z, HIGHEST_Z = 0.003, 0.5
+FORM_HZ, FORM_Z = 0.00015, 0.002
+"""What bands of finite width and a friction that is no damping leave open besides the noise, as shares of frequency and
+damping, standard.
+"""
+
+
+def fit_modes(bands: Bands) -> tuple[Mode, ...]:
+    """Modes of a transfer, the largest share first.
+
+    For each number of modes they begin where vector fitting finds poles, and are fitted in the frame's own form
+    (Levenberg-Marquardt with the Jacobian in closed form). Taken are the fewest that leave no more than the best, but
+    for what further numbers gain by chance, with a margin.
+    """
+    fits: list[tuple[float, Floats]] = []
+    for number in range(1, MOST_MODES + 1):
+        least = _fitted(bands, number)
+        cost, x = float(least.residual @ least.residual), least.x
+        if number == 1 or float(np.min(x[2::3])) >= LEAST_SHARE * float(np.sum(x[2::3])):
+            fits.append((cost, x))
+        if cost / (len(least.residual) - 3 * number) < NOTHING_LEFT:
+            break
+    best, most = min(fits, key=lambda fit: fit[0])
+    free = max(1, 2 * len(bands.hz) - len(most))
+    noise, form = max(1.0, best / free), FORM_SHARE * max(0.0, best - free)
+    return _told(
+        bands, next(x for cost, x in fits if cost - best <= WORTH * noise * (len(most) - len(x)) + form + 1e-9)
+    )
+
+
+def _fitted(bands: Bands, number: int) -> Minimum:
+    """So many modes fitted; x: logarithms of frequency and damping, and the share, of each in turn."""
+    weight = 1 / np.sqrt(bands.variance)
+    hz, z = poles_of(bands.hz, bands.transfer, weight, number)
+    low = np.tile([math.log(0.7 * float(bands.hz[0])), math.log(LOWEST_Z), -3.0], number)
+    high = np.tile([math.log(1.3 * float(bands.hz[-1])), math.log(HIGHEST_Z), 3.0], number)
+    start = np.zeros(3 * number)
+    start[0::3], start[1::3] = np.log(hz), np.log(z)
+    start = np.clip(start, low, high)
+    unit = [transfer([Mode(math.exp(f), math.exp(d), 1.0)], bands.hz) * weight for f, d in start.reshape(-1, 3)[:, :2]]
+    told = bands.transfer * weight
+    columns = np.stack([np.concatenate([each.real, each.imag]) for each in unit], axis=1)
+    start[2::3] = np.clip(np.linalg.lstsq(columns, np.concatenate([told.real, told.imag]), rcond=None)[0], -3, 3)
+    residual, slopes = _problem(bands, weight)
+    return minimise(residual, start, low, high, 1e-6, 60, slopes)
+
+
+def _problem(bands: Bands, weight: Floats) -> tuple[Callable[[Floats], Floats], Callable[[Floats], Floats]]:
+    """What modes leave of a transfer in standard deviations (2 n), and its slopes (2 n x 3 k)."""
+    s = 2j * np.pi * bands.hz[:, None]
+
+    def parts(x: Floats) -> tuple[Complex, Floats, Floats, Floats]:
+        w, z = np.asarray(2 * np.pi * np.exp(x[0::3])), np.asarray(np.exp(x[1::3]))
+        return np.asarray(s**2 + 2 * z * w * s + w**2), w**2, w, z
+
+    def residual(x: Floats) -> Floats:
+        below, above, _, _ = parts(x)
+        off = ((above / below) @ x[2::3] - bands.transfer) * weight
+        return np.concatenate([off.real, off.imag])
+
+    def slopes(x: Floats) -> Floats:
+        below, above, w, z = parts(x)
+        unit, p = above / below, x[2::3]
+        by_w = p * (2 * unit - unit * (2 * z * w * s + 2 * w**2) / below)  # by the logarithm of w
+        by_z = -p * unit * (2 * z * w * s) / below
+        all_of_it = np.stack([by_w, by_z, unit], axis=2).reshape(len(bands.hz), -1) * weight[:, None]
+        return np.concatenate([all_of_it.real, all_of_it.imag])
+
+    return residual, slopes
+
+
+def _told(bands: Bands, x: Floats) -> tuple[Mode, ...]:
+    """The modes with their uncertainties: the covariance of all numbers, times what is left in units of the noise."""
+    residual, slopes_at = _problem(bands, 1 / np.sqrt(bands.variance))
+    here, slopes = residual(x), slopes_at(x)
+    noise = max(1.0, float(here @ here) / max(1, len(here) - len(x)))
+    spread = np.sqrt(np.maximum(np.diag(np.linalg.pinv(slopes.T @ slopes)), 0.0) * noise)
+    whole = float(np.sum(x[2::3]))
+    found = []
+    for at in range(0, len(x), 3):
+        hz, z = math.exp(x[at]), math.exp(x[at + 1])
+        u = (hz * math.hypot(spread[at], FORM_HZ), z * math.hypot(spread[at + 1], FORM_Z))
+        found.append(Mode(hz, z, float(x[at + 2]) / whole, *u))
+    return tuple(sorted(found, key=lambda mode: -mode.share))
+
+
+def fit_density(hz: Floats, density: Floats, windows: int) -> tuple[Mode, ...]:
+    """Modes of a density under flat excitation: its logarithm by ``log(g |H|^2 + floor)``, one mode after the other.
+
+    A density knows no phase: what it tells is less sure, and so are its uncertainties.
+    """
+    scatter = 1 / math.sqrt(max(1, windows) * 0.8)
+    told = np.log(density)
+    found: Floats = np.zeros(0)
+    best = math.inf
+    kept: tuple[Floats, Floats] | None = None
+    for number in range(1, 4):
+        level = math.log(float(np.median(density)))
+        if number == 1:
+            peak = int(np.argmax(density))
+        else:
+            assert kept is not None
+            peak = int(np.argmax(told - _log_density(hz, kept[0])))
+        extra = [math.log(float(hz[peak])), math.log(0.05), math.log(0.3)]
+        start = np.concatenate([found, extra]) if number > 1 else np.array([level, level - 6, *extra])
+        low = np.array(
+            [level - 30, level - 30, *np.tile([math.log(hz[0] * 0.7 + 1e-3), math.log(LOWEST_Z), -8], number)]
+        )
+        high = np.array([level + 30, level + 30, *np.tile([math.log(hz[-1] * 1.3), math.log(HIGHEST_Z), 3], number)])
+        least = minimise(lambda at: (told - _log_density(hz, at)) / scatter, start, low, high, 1e-7, 60)
+        cost = float(least.residual @ least.residual)
+        chance = max(1.0, cost / max(1, len(hz) - len(start)))
+        if number > 1 and best - cost < WORTH * 4 * chance:
+            break
+        found, best, kept = least.x, cost, (least.x, least.residual)
+    assert kept is not None
+    at, residual = kept
+    slopes = jacobian(lambda x: (told - _log_density(hz, x)) / scatter, at, residual, np.full(len(at), np.inf))
+    noise = max(1.0, float(residual @ residual) / max(1, len(residual) - len(at)))
+    spread = np.sqrt(np.maximum(np.diag(np.linalg.pinv(slopes.T @ slopes)), 0.0) * noise)
+    weights = np.exp(at[4::3])
+    modes = []
+    for number, share in enumerate((weights / weights.sum()).tolist()):
+        f, z = 2 + 3 * number, 3 + 3 * number
+        hz_u, z_u = math.hypot(spread[f], 0.003), math.hypot(spread[z], 0.05)
+        modes.append(Mode(math.exp(at[f]), math.exp(at[z]), share, math.exp(at[f]) * hz_u, math.exp(at[z]) * z_u))
+    return tuple(sorted((mode for mode in modes if mode.share >= LEAST_SHARE), key=lambda mode: -mode.share))
+
+
+def _log_density(hz: Floats, at: Floats) -> Floats:
+    """``log(g |sum p w^2 / (...)|^2 + floor)``; at: log g, log floor, then log of frequency, damping, weight."""
+    s = 2j * np.pi * hz[:, None]
+    w, z, p = 2 * np.pi * np.exp(at[2::3]), np.exp(at[3::3]), np.exp(at[4::3])
+    response = (p * w**2 / (s**2 + 2 * z * w * s + w**2)).sum(axis=1)
+    return np.asarray(np.log(np.exp(at[0]) * np.abs(response) ** 2 + np.exp(at[1])))
+
+
+def main_mode(modes: Sequence[Mode]) -> Mode:
+    """The one of the largest share."""
+    return max(modes, key=lambda mode: mode.share)

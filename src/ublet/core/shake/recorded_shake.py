@@ -1,0 +1,257 @@
+"""A recorded acceleration: brought to even times, checked, and its modes and shapers found axis by axis."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ublet.core.recorded import RecordError, Table, check_times, parse_table
+from ublet.core.shake.choosing import Choice, Limits, choose
+from ublet.core.shake.frame import Floats, Mode
+from ublet.core.shake.mode_fit import fit_density, fit_modes
+from ublet.core.shake.spectra import Bands, density_of, transfer_of
+from ublet.core.shake.sweep import Sweep, sweep_in
+
+COLUMNS = ("x_m_s2", "y_m_s2", "z_m_s2")
+GRAVITY, GRAVITY_SHARE = 9.80665, 0.25
+SHORTEST_S, FEWEST_HZ = 2.0, 100.0
+GAP_STEPS = 1.6
+"""A step of time that is so many usual ones long is a gap."""
+
+GAPS_SHARE, MOST_GAPS = 0.01, 0.2
+JITTER_SHARE = 0.01
+ROUNDED_SHARE, MOSTLY = 0.02, 0.5
+"""Times whose last digit is more than this share of a step are rounded."""
+CLIPPED_SHARE = 0.001
+EXCITED_SHARE = 0.1
+EDGE_HZ = 1.0
+FLAT_FROM_HZ, FLAT_TO_HZ = 5.0, 150.0
+BELOW_SHARE = 0.3
+"""A mode of such a share below the sweep's second half Hz is the frame on its feet."""
+
+LOW_HZ = 12.0
+
+
+@dataclass(frozen=True)
+class Shaken:
+    """One axis: what was found, and what it was found from. Bands, or a density where no excitation was told."""
+
+    modes: tuple[Mode, ...]
+    choice: Choice
+    bands: Bands | None
+    density: tuple[Floats, Floats] | None
+
+
+@dataclass(frozen=True)
+class Resonance:
+    """A whole record: by axis, and what was noticed of it; seconds that it lasts."""
+
+    axes: dict[str, Shaken]
+    problems: tuple[str, ...]
+    seconds: float
+    sweep: Sweep | None
+
+
+def analyse_resonance(text: str, name: str, limits: Limits) -> Resonance:
+    """Modes and shapers of a recorded acceleration (``time_s`` and at least one of x, y, z in m/s²).
+
+    Raises:
+        RecordError: too short, too slow, flat, in g, times that go back, no such axis, or nothing that rings.
+    """
+    table = parse_table(text, ("time_s",), name, COLUMNS)
+    there = [column for column in COLUMNS if column in table.columns]
+    if not there:
+        raise RecordError(f"{name}: no acceleration: columns {', '.join(COLUMNS)} are needed, at least one of them.")
+    check_times(table, "time_s", name)
+    sweep = sweep_in(table.comments, name)
+    _must_be_whole(table, there, name)
+    problems = list(table.notes)
+    time_s = _unrounded(table.columns["time_s"])
+    rate = _rate(time_s, problems)
+    _must_be_fast(rate, sweep, name)
+    problems += _clipped(table, there)
+    if sweep is None:
+        problems.append("no comment tells the excitation: flat excitation is taken, and damping is less sure")
+        axes = _by_density(table, there, time_s, rate, limits, name)
+    else:
+        axes = {sweep.axis: _by_sweep(table, there, time_s, rate, sweep, limits, problems, name)}
+    for axis, shaken in axes.items():
+        problems += _symptoms(axis, shaken, sweep)
+    return Resonance(axes, tuple(problems), float(time_s[-1] - time_s[0]), sweep)
+
+
+def _must_be_whole(table: Table, there: list[str], name: str) -> None:
+    """Raises RecordError for what is too short, flat, or in g."""
+    time_s = table.columns["time_s"]
+    seconds = float(time_s[-1] - time_s[0])
+    if seconds < SHORTEST_S:
+        raise RecordError(f"{name}: {seconds:.2f} s of data: at least {SHORTEST_S:g} s are needed.")
+    if all(float(np.ptp(table.columns[each])) == 0 for each in there):
+        raise RecordError(
+            f"{name}: every reading is the same: the sensor was not read. Look at its plug, record again."
+        )
+    size = float(np.sqrt(sum(float(np.mean(table.columns[each])) ** 2 for each in there)))
+    if len(there) == len(COLUMNS) and abs(size - 1) < GRAVITY_SHARE:
+        raise RecordError(
+            f"{name}: gravity reads {size:.2f}: these are multiples of g, not m/s². Multiply them by {GRAVITY:g}."
+        )
+
+
+def _unrounded(time_s: Floats) -> Floats:
+    """Times that were written with too few digits lie on a line over the readings' numbers; others are as they are."""
+    usual = float(np.mean(np.diff(time_s)))
+    digits = next((k for k in range(1, 8) if np.mean(np.abs(time_s - np.round(time_s, k)) < 1e-9) > MOSTLY), 9)
+    if 10.0**-digits < ROUNDED_SHARE * usual:
+        return time_s
+    number = np.cumsum(np.concatenate([[0.0], np.maximum(1.0, np.rint(np.diff(time_s) / usual))]))
+    slope, start = np.polyfit(number, time_s, 1)
+    return np.asarray(start + slope * number)
+
+
+def _rate(time_s: Floats, problems: list[str]) -> float:
+    """Readings a second, by the usual step; gaps and jitter beyond 1 % are named."""
+    steps = np.diff(time_s)
+    usual = float(np.median(steps))
+    gaps = np.flatnonzero(steps > GAP_STEPS * usual)
+    missing = float(np.sum(steps[gaps] - usual)) / float(time_s[-1] - time_s[0])
+    if missing > GAPS_SHARE:
+        worst = int(gaps[np.argmax(steps[gaps])])
+        problems.append(
+            f"{100 * missing:.1f} % of the readings are missing, in {len(gaps)} gaps; the longest of "
+            f"{1000 * float(steps[worst]):.0f} ms at {float(time_s[worst]):.2f} s"
+        )
+    if missing > MOST_GAPS:
+        raise RecordError(f"{problems[-1]}: too many to tell anything. Record again over a faster line.")
+    even = steps[steps <= GAP_STEPS * usual]
+    jitter = float(np.std(even)) / usual
+    if jitter > JITTER_SHARE:
+        problems.append(f"the times jitter by {100 * jitter:.1f} % of a step")
+    return 1 / (float(np.mean(even)))
+
+
+def _must_be_fast(rate: float, sweep: Sweep | None, name: str) -> None:
+    top = sweep.to_hz if sweep is not None else FLAT_TO_HZ
+    needed = max(FEWEST_HZ, 2.2 * top)
+    if rate < needed and sweep is not None:
+        raise RecordError(
+            f"{name}: {rate:.0f} readings a second tell nothing up to {top:g} Hz: {needed:.0f} are needed."
+        )
+    if rate < FEWEST_HZ:
+        raise RecordError(f"{name}: {rate:.0f} readings a second: at least {FEWEST_HZ:g} are needed.")
+
+
+def _clipped(table: Table, there: list[str]) -> list[str]:
+    """Columns whose readings often stand at their very ends."""
+    found = []
+    for column in there:
+        values = table.columns[column]
+        ends = float(np.mean((values == values.max()) | (values == values.min())))
+        if ends > CLIPPED_SHARE and len(np.unique(values)) > 20:
+            found.append(
+                f"{column}: {100 * ends:.1f} % of the readings stand at {values.min():g} or {values.max():g} m/s²: "
+                "clipped; sweep more gently"
+            )
+    return found
+
+
+def _along(table: Table, there: list[str], axis: str, name: str) -> Floats:
+    """What was recorded along an axis, m/s²; along a diagonal both together."""
+    wanted = [f"{letter}_m_s2" for letter in axis if letter in "xy"]
+    if missing := [column for column in wanted if column not in there]:
+        raise RecordError(f"{name}: the sweep went along {axis}, but {', '.join(missing)} is not recorded.")
+    if len(wanted) == 1:
+        return table.columns[wanted[0]]
+    sign = -1.0 if "-" in axis else 1.0
+    return np.asarray((table.columns[wanted[0]] + sign * table.columns[wanted[1]]) / np.sqrt(2))
+
+
+def _even(time_s: Floats, values: Floats, rate: float, start_s: float) -> tuple[Floats, Floats]:
+    """The same at even times from a start."""
+    count = int((float(time_s[-1]) - start_s) * rate) + 1
+    at = start_s + np.arange(count) / rate
+    return at, np.interp(at, time_s, values)
+
+
+def _by_sweep(
+    table: Table,
+    there: list[str],
+    time_s: Floats,
+    rate: float,
+    sweep: Sweep,
+    limits: Limits,
+    problems: list[str],
+    name: str,
+) -> Shaken:
+    """From the known excitation: the transfer, its modes."""
+    values = _along(table, there, sweep.axis, name)
+    if float(np.ptp(values)) == 0:
+        raise RecordError(f"{name}: {sweep.axis} is flat: the sensor did not read that axis. Record again.")
+    start = max(0.0, float(time_s[0]))
+    at, heard = _even(time_s, values - values.mean(), rate, start)
+    high = sweep.to_hz
+    if float(time_s[-1]) < sweep.duration_s - 0.1:
+        high = sweep.from_hz + sweep.rate_hz_s * float(time_s[-1])
+        problems.append(
+            f"the record ends at {time_s[-1]:.1f} of {sweep.duration_s:g} s: only up to {high:.0f} Hz is told"
+        )
+    low = sweep.from_hz + sweep.rate_hz_s * start
+    if high - low < 10 * EDGE_HZ:
+        raise RecordError(f"{name}: the sweep covers only {low:.0f} to {high:.0f} Hz: record it from its beginning.")
+    bands = transfer_of(sweep.at(at), heard, rate, low + EDGE_HZ / 2, high - EDGE_HZ)
+    modes = fit_modes(bands)
+    problems += [f"a line at {hz:g} Hz does not follow the sweep: a fan, or mains" for hz in bands.lines]
+    power = float(np.median(bands.coherence))
+    if power < 0.5:
+        problems.append(
+            f"half of the sweep is heard with a coherence below {power:.2f}: quieten the machine, sweep harder"
+        )
+    return Shaken(modes, choose(modes, limits), bands, None)
+
+
+def _by_density(
+    table: Table, there: list[str], time_s: Floats, rate: float, limits: Limits, name: str
+) -> dict[str, Shaken]:
+    """Without an excitation: of every axis that shook, from its density."""
+    heard = {
+        column[0]: _even(time_s, table.columns[column] - table.columns[column].mean(), rate, float(time_s[0]))[1]
+        for column in there
+    }
+    size = {axis: float(np.sqrt(np.mean(values**2))) for axis, values in heard.items()}
+    found = {}
+    for axis, values in heard.items():
+        if size[axis] < EXCITED_SHARE * max(size.values()):
+            continue
+        hz, density, windows = density_of(values, rate, FLAT_FROM_HZ, min(FLAT_TO_HZ, 0.45 * rate))
+        if not np.all(density > 0):
+            raise RecordError(f"{name}: {axis} has no noise at all between its readings: it is no recording.")
+        modes = fit_density(hz, density, windows)
+        found[axis] = Shaken(modes, choose(modes, limits), None, (hz, density))
+    return found
+
+
+def _symptoms(axis: str, shaken: Shaken, sweep: Sweep | None) -> list[str]:
+    """What a frame looks like that wants a hand before a shaper."""
+    modes, told = shaken.modes, []
+    main = modes[0]
+    if main.frequency_hz < 40 and main.damping_ratio > 0.12:
+        told.append(
+            f"{axis}: low and broad, {main.frequency_hz:.0f} Hz, damping {main.damping_ratio:.2f}: a loose belt or part"
+        )
+    for one in modes:
+        for other in modes:
+            if one.frequency_hz < other.frequency_hz < 1.2 * one.frequency_hz and min(one.share, other.share) > 0.2:
+                told.append(
+                    f"{axis}: two peaks close to one another, {one.frequency_hz:.0f} and {other.frequency_hz:.0f} Hz: "
+                    "belts of different tension, or a part that shakes along"
+                )
+    low = min(modes, key=lambda mode: mode.frequency_hz)
+    if low.frequency_hz < LOW_HZ and low.share > BELOW_SHARE:
+        told.append(
+            f"{axis}: {100 * low.share:.0f} % at {low.frequency_hz:.0f} Hz: the frame moves on its feet; set it firm"
+        )
+    if sweep is not None:
+        for mode in modes:
+            if not sweep.from_hz < mode.frequency_hz < sweep.to_hz:
+                told.append(f"{axis}: a mode at {mode.frequency_hz:.0f} Hz lies outside the sweep: sweep further")
+    return told

@@ -1,0 +1,50 @@
+"""Ringing read off a printed part: ripples counted over a distance that was printed at a speed."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+READ_MM, PLACED = 0.05, 0.12
+"""Callipers beside a lens: a distance is read within so much, half-width, mm; and where a ripple begins is seen within
+this share of it, standard, at both ends.
+"""
+
+SURE = 3.0
+
+
+@dataclass(frozen=True)
+class Rippled:
+    """A frequency in Hz with its standard uncertainty, and what contradicts itself."""
+
+    frequency_hz: float
+    frequency_u: float
+    problems: tuple[str, ...]
+
+
+def frequency_of(rows: Sequence[tuple[float, float, float]]) -> Rippled:
+    """From ripples, distance (mm) and speed (mm/s) of each band: ``f = v n / D``, the mean by their uncertainties;
+    where bands differ by more than these, the scatter counts (Birge 1932), and those that stand out are named.
+
+    Raises:
+        ValueError: no band, or one without ripples, distance or speed.
+    """
+    each: list[tuple[float, float]] = []
+    for number, (ripples, distance, speed) in enumerate(rows, start=1):
+        if ripples <= 0 or distance <= 0 or speed <= 0:
+            raise ValueError(f"band {number}: ripples, distance and speed must be above 0")
+        hz = speed * ripples / distance
+        each.append((hz, hz * math.hypot(READ_MM / math.sqrt(3) / distance, math.sqrt(2) * PLACED / ripples)))
+    if not each:
+        raise ValueError("no band was read")
+    weights = [1 / u**2 for _, u in each]
+    mean = sum(w * hz for w, (hz, _) in zip(weights, each, strict=True)) / sum(weights)
+    left = sum(((hz - mean) / u) ** 2 for hz, u in each)
+    wider = max(1.0, left / (len(each) - 1)) if len(each) > 1 else 1.0
+    problems = [
+        f"band {number} says {hz:.1f} Hz, the others {mean:.1f}: count it again"
+        for number, (hz, u) in enumerate(each, start=1)
+        if len(each) > 1 and abs(hz - mean) > SURE * u
+    ]
+    return Rippled(mean, math.sqrt(wider / sum(weights)), tuple(problems))

@@ -1,0 +1,88 @@
+"""From a record and its known excitation to a transfer by bands, with its coherence; or to a density without one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ublet.core.shake.frame import Complex, Floats
+
+BAND_HZ = 0.12
+"""Width of a band: narrow beside the narrowest peak (20 Hz, damping 0.02: 0.8 Hz), wide enough to hold some bins."""
+
+NEIGHBOURS = 15
+LINE_TIMES = 30.0
+"""A band whose noise is so many times that of its neighbours holds a line that does not follow the excitation."""
+
+
+@dataclass(frozen=True)
+class Bands:
+    """The transfer in n bands: their middles in Hz, H, the variance of H, coherence; lines: frequencies of lines that
+    do not follow the excitation.
+    """
+
+    hz: Floats
+    transfer: Complex
+    variance: Floats
+    coherence: Floats
+    lines: tuple[float, ...] = ()
+
+
+def transfer_of(told: Floats, heard: Floats, rate_hz: float, low_hz: float, high_hz: float) -> Bands:
+    """The transfer from n even values of the excitation to n of the response, between two frequencies.
+
+    Bins of the whole record are gathered in bands: ``H = sum Y U* / sum U U*``, coherence
+    ``|sum Y U*|^2 / (sum U U* sum Y Y*)`` (Bendat & Piersol 2010, section 5.2); its variance is what the band's bins
+    leave of ``Y - H U``, even over neighbours.
+    """
+    count = len(told)
+    first, last = int(np.ceil(low_hz * count / rate_hz)), int(high_hz * count / rate_hz)
+    u = np.fft.rfft(told)[first : last + 1]
+    y = np.fft.rfft(heard)[first : last + 1]
+    bins = max(4, round(BAND_HZ * count / rate_hz))
+    bands = len(u) // bins
+    u, y = u[: bands * bins].reshape(bands, bins), y[: bands * bins].reshape(bands, bins)
+    s_uu = np.sum(np.abs(u) ** 2, axis=1)
+    s_uy = np.sum(y * np.conj(u), axis=1)
+    s_yy = np.sum(np.abs(y) ** 2, axis=1)
+    found = s_uy / s_uu
+    left = np.maximum(s_yy - np.abs(s_uy) ** 2 / s_uu, 1e-30) / max(1, bins - 1)
+    usual = _even(left)
+    hz = (first + bins * (np.arange(bands) + 0.5) - 0.5) * rate_hz / count
+    lines = left > LINE_TIMES * usual
+    noise = np.where(lines, left, usual)
+    return Bands(hz, found, noise / s_uu, np.abs(s_uy) ** 2 / (s_uu * s_yy), _peaks(hz, left, lines))
+
+
+def _even(left: Floats) -> Floats:
+    """The median of every value's neighbours."""
+    padded = np.pad(left, NEIGHBOURS, mode="reflect") if len(left) > NEIGHBOURS else left
+    if len(padded) == len(left):
+        return np.full(len(left), float(np.median(left)))
+    windows = np.lib.stride_tricks.sliding_window_view(padded, 2 * NEIGHBOURS + 1)
+    return np.asarray(np.median(windows, axis=1))
+
+
+def _peaks(hz: Floats, left: Floats, there: NDArray[np.bool_]) -> tuple[float, ...]:
+    """The strongest band of every group of neighbouring ones."""
+    found: list[float] = []
+    at = np.flatnonzero(there)
+    for group in np.split(at, np.flatnonzero(np.diff(at) > 3) + 1) if len(at) else []:
+        found.append(round(float(hz[group[np.argmax(left[group])]]), 1))
+    return tuple(found)
+
+
+def density_of(heard: Floats, rate_hz: float, low_hz: float, high_hz: float) -> tuple[Floats, Floats, int]:
+    """Power spectral density of n even values (Welch 1967: Hann windows that overlap by half), between two frequencies:
+    frequencies, density, and how many windows there were.
+    """
+    size = min(len(heard), int(2 ** np.round(np.log2(rate_hz / 0.4))))
+    windows = np.lib.stride_tricks.sliding_window_view(heard, size)[:: size // 2]
+    hann = np.hanning(size)
+    power = np.abs(np.fft.rfft((windows - windows.mean(axis=1, keepdims=True)) * hann, axis=1)) ** 2
+    hz = np.fft.rfftfreq(size, 1 / rate_hz)
+    inside = (hz >= low_hz) & (hz <= high_hz)
+    density = np.asarray(2 * power.mean(axis=0)[inside] / (rate_hz * float(hann @ hann)), dtype=np.float64)
+    return np.asarray(hz[inside], dtype=np.float64), density, len(windows)

@@ -1,0 +1,62 @@
+"""The excitation: a sine that sweeps through the frequencies, at an acceleration that grows with the frequency."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+
+import numpy as np
+
+from ublet.core.recorded import RecordError
+from ublet.core.shake.frame import Floats
+
+AXES = ("x", "y", "x+y", "x-y")
+COMMENT = re.compile(r"sweep\s*:\s*(.*)", re.IGNORECASE)
+FORM = "# sweep: axis from_hz to_hz duration_s acceleration_per_hz_m_s2"
+
+
+@dataclass(frozen=True)
+class Sweep:
+    """From one frequency to another, Hz, in so many seconds, at so many m/s² a Hz, along an axis (x, y, x+y, x-y)."""
+
+    axis: str
+    from_hz: float
+    to_hz: float
+    duration_s: float
+    per_hz_m_s2: float
+
+    @property
+    def rate_hz_s(self) -> float:
+        """How fast the frequency rises."""
+        return (self.to_hz - self.from_hz) / self.duration_s
+
+    def at(self, time_s: Floats) -> Floats:
+        """What is told at n times (s), m/s²: ``A f sin(2 pi (f0 t + r t^2 / 2))``, ``f = f0 + r t``; else nothing."""
+        inside = (time_s >= 0) & (time_s <= self.duration_s)
+        hz = self.from_hz + self.rate_hz_s * time_s
+        phase = 2 * math.pi * (self.from_hz * time_s + self.rate_hz_s * time_s**2 / 2)
+        return np.where(inside, self.per_hz_m_s2 * hz * np.sin(phase), 0.0)
+
+
+def sweep_in(comments: tuple[str, ...], name: str) -> Sweep | None:
+    """The sweep that a record's comments tell; None: they tell none.
+
+    Raises:
+        RecordError: one is told that cannot be.
+    """
+    for comment in comments:
+        told = COMMENT.match(comment.strip())
+        if told is None:
+            continue
+        words = told[1].split()
+        if len(words) != 5 or words[0].lower() not in AXES:
+            raise RecordError(f"{name}: “# {comment}” is no sweep; it reads {FORM}, the axis one of {', '.join(AXES)}.")
+        try:
+            low, high, seconds, per_hz = (float(word) for word in words[1:])
+        except ValueError:
+            raise RecordError(f"{name}: “# {comment}”: four numbers are needed behind the axis: {FORM}.") from None
+        if not (0 < low < high and seconds > 0 and per_hz > 0):
+            raise RecordError(f"{name}: “# {comment}”: 0 < from_hz < to_hz, and a duration and an amplitude above 0.")
+        return Sweep(words[0].lower(), low, high, seconds, per_hz)
+    return None

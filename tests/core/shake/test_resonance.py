@@ -1,0 +1,179 @@
+"""Recorded shaking of frames made up by other physics: modes within their claims; what is wrong with it is said."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+from typer.testing import CliRunner
+
+from ublet.benchmark.structures import Structure, recorded, structure
+from ublet.cli import app
+from ublet.core.recorded import RecordError
+from ublet.core.shake.choosing import Limits
+from ublet.core.shake.mode_fit import fit_modes
+from ublet.core.shake.recorded_shake import Resonance, analyse_resonance
+from ublet.core.shake.ripples import frequency_of
+from ublet.core.shake.spectra import density_of, transfer_of
+from ublet.core.shake.sweep import Sweep
+
+RATE = 1600.0
+SWEEP = Sweep("x", 5, 130, 30, 0.08)
+TIMES = np.arange(int(RATE * 31)) / RATE
+TWO = Structure((41.0, 73.0), (0.06, 0.04), (0.7, 0.3))
+
+
+def table(columns: dict[str, np.ndarray], comment: str = "# sweep: x 5 130 30 0.08", times: np.ndarray = TIMES) -> str:
+    rows = np.column_stack([times, *columns.values()])
+    lines = [",".join(f"{value:.8g}" for value in row) for row in rows.tolist()]
+    return "\n".join([comment, ",".join(["time_s", *columns]), *lines]) + "\n"
+
+
+def shaken(noise_db: float = 35.0, made: Structure = TWO, seed: int = 1) -> np.ndarray:
+    return recorded(made, SWEEP.at(TIMES), RATE, np.random.default_rng(seed), noise_db)
+
+
+def found(text: str) -> Resonance:
+    return analyse_resonance(text, "a.csv", Limits())
+
+
+@pytest.mark.parametrize("noise_db", [40.0, 15.0])
+def test_modes_of_made_up_frames_are_found_none_is_invented_and_claims_cover(noise_db: float) -> None:
+    covered, within = [], []
+    for seed in range(12):
+        random = np.random.default_rng(seed)
+        made = structure(random)
+        heard = recorded(made, SWEEP.at(TIMES), RATE, random, noise_db)
+        modes = fit_modes(transfer_of(SWEEP.at(TIMES), heard, RATE, 5.5, 129))
+        main = int(np.argmax(made.share))
+        mode = min(modes, key=lambda each: abs(each.frequency_hz - made.hz[main]))
+        covered.append(abs(mode.frequency_hz - made.hz[main]) <= 2 * mode.frequency_u)
+        covered.append(abs(mode.damping_ratio - made.damping[main]) <= 2 * mode.damping_u)
+        within.append(abs(mode.frequency_hz / made.hz[main] - 1) < 0.01)
+        within.append(abs(mode.damping_ratio / made.damping[main] - 1) < 0.2)
+        assert mode.share == pytest.approx(made.share[main], abs=0.05)
+        for each in modes:
+            assert each.share < 0.05 or min(abs(each.frequency_hz / hz - 1) for hz in made.hz) < 0.1, "invented"
+    assert np.mean(covered) >= 0.9 and np.mean(within) >= 0.95
+
+
+def test_a_record_tells_its_modes_its_line_and_its_shapers() -> None:
+    heard = shaken() + 0.4 * np.sin(2 * np.pi * 97 * TIMES)
+    told = found(table({"x_m_s2": heard, "y_m_s2": 0.01 * heard, "z_m_s2": 9.8 + 0 * heard}))
+    (axis,) = told.axes
+    modes = told.axes[axis].modes
+    assert axis == "x" and [round(mode.frequency_hz) for mode in modes] == [41, 73]
+    assert any("97 Hz does not follow the sweep" in problem for problem in told.problems)
+    names = [shaper.name for shaper in told.axes[axis].choice.shapers]
+    assert names == ["zv", "zvd", "ei", "two-hump-ei", "three-hump-ei", "optimised"]
+
+
+def test_a_diagonal_is_told_under_its_own_name() -> None:
+    heard = shaken()
+    both = {"x_m_s2": heard / np.sqrt(2), "y_m_s2": -heard / np.sqrt(2)}
+    told = found(table(both, "# sweep: x-y 5 130 30 0.08"))
+    assert list(told.axes) == ["x-y"] and told.axes["x-y"].modes[0].frequency_hz == pytest.approx(41, rel=0.01)
+
+
+def test_without_a_comment_flat_excitation_is_taken_and_only_axes_that_shook_are_told() -> None:
+    random = np.random.default_rng(2)
+    flat = random.normal(0, 3.0, len(TIMES))
+    heard = recorded(TWO, flat, RATE, random, 40)
+    told = found(table({"x_m_s2": heard, "y_m_s2": 0.01 * random.normal(0, 1, len(TIMES))}, "# nothing"))
+    assert list(told.axes) == ["x"] and any("flat excitation" in problem for problem in told.problems)
+    main = told.axes["x"].modes[0]
+    assert main.frequency_hz == pytest.approx(41, rel=0.02) and abs(main.damping_ratio - 0.06) <= 3 * main.damping_u
+
+
+def test_gaps_jitter_clipping_and_rounded_times_are_told_and_do_not_mislead() -> None:
+    heard, random = shaken(), np.random.default_rng(5)
+    there = np.ones(len(TIMES), dtype=bool)
+    for start in random.integers(0, len(TIMES) - 200, 12):
+        there[start : start + 120] = False
+    told = found(table({"x_m_s2": heard[there]}, times=TIMES[there]))
+    assert any("readings are missing, in" in problem for problem in told.problems)
+    assert told.axes["x"].modes[0].frequency_hz == pytest.approx(41, rel=0.01)
+    late = TIMES + random.normal(0, 0.05 / RATE, len(TIMES))
+    assert any("jitter by" in problem for problem in found(table({"x_m_s2": heard}, times=late)).problems)
+    rounded = found(table({"x_m_s2": heard}, times=np.round(TIMES, 4)))
+    assert not rounded.problems and rounded.axes["x"].modes[0].frequency_hz == pytest.approx(41, rel=0.005)
+    clipped = found(table({"x_m_s2": np.clip(heard, -0.4 * heard.max(), 0.4 * heard.max())}))
+    assert any("clipped" in problem for problem in clipped.problems)
+
+
+def test_symptoms_are_said_in_words() -> None:
+    loose = found(table({"x_m_s2": shaken(made=Structure((28.0,), (0.2,), (1.0,)))}))
+    assert any("loose belt" in problem for problem in loose.problems)
+    close = found(table({"x_m_s2": shaken(made=Structure((50.0, 57.0), (0.03, 0.03), (0.5, 0.5)))}))
+    assert any("two peaks close" in problem for problem in close.problems)
+    weak = found(table({"x_m_s2": shaken(made=Structure((8.0, 60.0), (0.05, 0.05), (0.6, 0.4)))}))
+    assert any("on its feet" in problem for problem in weak.problems)
+    short = found(table({"x_m_s2": shaken()[: int(20 * RATE)]}, times=TIMES[: int(20 * RATE)]))
+    assert any("the record ends at 20.0 of 30 s" in problem for problem in short.problems)
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        (table({"x_m_s2": shaken() / 9.81, "y_m_s2": 0 * TIMES, "z_m_s2": 1 + 0 * TIMES}), "multiples of g"),
+        (table({"y_m_s2": shaken()}), "x_m_s2 is not recorded"),
+        (table({"x_m_s2": 0 * TIMES + 3}), "every reading is the same"),
+        (table({"x_m_s2": shaken()[:800]}, times=TIMES[:800]), "0.50 s of data"),
+        (table({"x_m_s2": shaken()[::-1]}, times=TIMES[::-1]), "time must rise"),
+        (table({"x_m_s2": shaken()[::8]}, times=TIMES[::8]), "readings a second tell nothing up to 130 Hz"),
+        (table({"x_m_s2": shaken()}, "# sweep: x 130 5 30 0.08"), "from_hz < to_hz"),
+        (table({"x_m_s2": shaken()}, "# sweep: u 5 130 30 0.08"), "is no sweep"),
+        ("time_s,a\n0,1\n1,2\n", "no acceleration: columns x_m_s2"),
+        ("", "is empty"),
+        ("time_s,x_m_s2\n0,1\n0.1,lots\n", "found “lots”"),
+    ],
+)
+def test_what_cannot_be_used_is_said(text: str, words: str) -> None:
+    with pytest.raises(RecordError, match=words):
+        found(text)
+
+
+def test_the_command_gives_the_contracts_shape_and_draws(tmp_path: Path) -> None:
+    file = tmp_path / "shake.csv"
+    file.write_text(table({"x_m_s2": shaken()}), encoding="utf-8")
+    words = ["analyse", "resonance", str(file), "--acceleration", "3000", "--svg", str(tmp_path / "a.svg")]
+    done = CliRunner().invoke(app, [*words, "--json"])
+    assert done.exit_code == 0, done.output
+    told = json.loads(done.stdout)
+    axis = told["axes"]["x"]
+    assert set(axis["modes"][0]) == {"frequency_hz", "frequency_u", "damping_ratio", "damping_u", "share"}
+    assert axis["choice"] in [each["name"] for each in axis["shapers"]] and axis["why"]
+    for shaper in axis["shapers"]:
+        times, amplitudes = zip(*shaper["impulses"], strict=True)
+        assert times[0] == 0 and sum(amplitudes) == pytest.approx(1) and shaper["acceleration_mm_s2"] == 3000
+    assert "<svg" in (tmp_path / "a.svg").read_text(encoding="utf-8") and told["seconds_of_data"] > 30
+    assert "▸" in CliRunner().invoke(app, words).output
+
+
+def test_a_density_has_the_power_of_what_was_recorded() -> None:
+    random = np.random.default_rng(1)
+    hz, density, windows = density_of(random.normal(0, 2.0, 200_000), 1000.0, 0.0, 500.0)
+    assert windows > 50 and float(np.sum(density) * (hz[1] - hz[0])) == pytest.approx(4.0, rel=0.03)
+
+
+def test_ripples_tell_a_frequency_and_a_band_that_contradicts() -> None:
+    told = frequency_of([(8, 20.0, 100.0), (10, 18.8, 75.0), (6, 12.2, 80.0)])
+    assert told.frequency_hz == pytest.approx(40, abs=2 * told.frequency_u) and told.frequency_u < 1.5
+    assert told.problems == ()
+    odd = frequency_of([(8, 20.0, 100.0), (10, 18.8, 75.0), (4, 16.0, 80.0)])
+    assert any("band 3 says 20.0 Hz" in problem for problem in odd.problems) and odd.frequency_u > told.frequency_u
+    with pytest.raises(ValueError, match="above 0"):
+        frequency_of([(0, 1.0, 1.0)])
+
+
+def test_ripples_by_axis_from_a_file(tmp_path: Path) -> None:
+    file = tmp_path / "r.csv"
+    file.write_text("axis,ripples,distance_mm,speed_mm_s\nx,5,12.5,100\ny,6,10,100\nx,4,10,100\n", encoding="utf-8")
+    done = CliRunner().invoke(app, ["analyse", "ripples", str(file), "--json"])
+    told = json.loads(done.stdout)["axes"]
+    assert told["x"]["frequency_hz"] == pytest.approx(40) and told["y"]["frequency_hz"] == pytest.approx(60)
+    file.write_text("axis,ripples,distance_mm,speed_mm_s\nw,5,12.5,100\n", encoding="utf-8")
+    bad = CliRunner().invoke(app, ["analyse", "ripples", str(file)])
+    assert bad.exit_code == 2 and "allowed: x, y, z" in bad.output
