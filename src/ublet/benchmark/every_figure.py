@@ -20,6 +20,7 @@ from ublet.benchmark.layers import layers
 from ublet.benchmark.meshes import meshes
 from ublet.benchmark.plants import analysing, plant_figures, soak_figures
 from ublet.benchmark.record import flood, ledger_at_size
+from ublet.benchmark.shaking import shaking
 from ublet.benchmark.streaming import streams
 from ublet.benchmark.trials import fit_speed, trial_figures
 from ublet.benchmark.whole_route import whole_route
@@ -56,6 +57,7 @@ def measure(quick: bool) -> dict[str, Any]:
             "coils": coils(1 if quick else 50),
             "layers": layers(1 if quick else 50),
             "meshes": meshes(4 if quick else 50, folder / "meshes", 40 if quick else 150),
+            "shaking": shaking(6 if quick else 100, 3 if quick else 9),
             "streams": streams(20.0 if quick else 120.0),
             "guards": false_trips(10 if quick else 100),
         }

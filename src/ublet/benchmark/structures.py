@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,7 +10,7 @@ from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
 
-GRAVITY = 9.80665
+FINER = 8
 COUNT_M_S2 = 0.038
 """One count of a sensor of 16 g in 13 bits."""
 
@@ -37,20 +38,26 @@ def structure(random: np.random.Generator) -> Structure:
 
 
 def recorded(
-    made: Structure, told: Floats, rate_hz: float, random: np.random.Generator, noise_db: float, wander: float = 0.0
+    made: Structure,
+    told: Callable[[Floats], Floats],
+    times: Floats,
+    random: np.random.Generator,
+    noise_db: float,
 ) -> Floats:
-    """What the sensor records of an excitation (n even values, m/s²): every mode integrated by itself in steps of the
-    rate (first-order hold), noise so many dB below the response, counts, an offset, and gravity's share. wander: share
-    by which a mode's stiffness differs at the two ends of its travel, mixed half and half.
+    """What the sensor records at even times (n, s) of an excitation (m/s² at any times, s): every mode integrated by
+    itself in steps of an eighth of the time between readings (first-order hold), noise so many dB below the response,
+    an offset, counts.
     """
     from scipy.signal import cont2discrete, lfilter
 
-    heard = np.zeros(len(told))
+    step = float(times[1] - times[0]) / FINER
+    fine = told(np.asarray(float(times[0]) + step * np.arange(FINER * len(times)), dtype=np.float64))
+    heard = np.zeros(len(fine))
     for hz, z, share in zip(made.hz, made.damping, made.share, strict=True):
-        for way in (-wander, wander) if wander else (0.0,):
-            w = 2 * np.pi * hz * (1 + way)
-            top, bottom, _ = cont2discrete(([w**2], [1, 2 * z * w, w**2]), 1 / rate_hz, "foh")
-            heard += share * (0.5 if wander else 1.0) * lfilter(np.ravel(top), bottom, told)
-    heard += random.normal(0, float(np.sqrt(np.mean(heard**2))) * 10 ** (-noise_db / 20), len(told))
+        w = 2 * np.pi * hz
+        top, bottom, _ = cont2discrete(([w**2], [1, 2 * z * w, w**2]), step, "foh")
+        heard += share * lfilter(np.ravel(top), bottom, fine)
+    heard = heard[::FINER]
+    heard += random.normal(0, float(np.sqrt(np.mean(heard**2))) * 10 ** (-noise_db / 20), len(heard))
     heard += random.uniform(-0.3, 0.3)
     return np.asarray(np.round(heard / COUNT_M_S2) * COUNT_M_S2)

@@ -32,7 +32,7 @@ def table(columns: dict[str, np.ndarray], comment: str = "# sweep: x 5 130 30 0.
 
 
 def shaken(noise_db: float = 35.0, made: Structure = TWO, seed: int = 1) -> np.ndarray:
-    return recorded(made, SWEEP.at(TIMES), RATE, np.random.default_rng(seed), noise_db)
+    return recorded(made, SWEEP.at, TIMES, np.random.default_rng(seed), noise_db)
 
 
 def found(text: str) -> Resonance:
@@ -45,7 +45,7 @@ def test_modes_of_made_up_frames_are_found_none_is_invented_and_claims_cover(noi
     for seed in range(12):
         random = np.random.default_rng(seed)
         made = structure(random)
-        heard = recorded(made, SWEEP.at(TIMES), RATE, random, noise_db)
+        heard = recorded(made, SWEEP.at, TIMES, random, noise_db)
         modes = fit_modes(transfer_of(SWEEP.at(TIMES), heard, RATE, 5.5, 129))
         main = int(np.argmax(made.share))
         mode = min(modes, key=lambda each: abs(each.frequency_hz - made.hz[main]))
@@ -79,8 +79,7 @@ def test_a_diagonal_is_told_under_its_own_name() -> None:
 
 def test_without_a_comment_flat_excitation_is_taken_and_only_axes_that_shook_are_told() -> None:
     random = np.random.default_rng(2)
-    flat = random.normal(0, 3.0, len(TIMES))
-    heard = recorded(TWO, flat, RATE, random, 40)
+    heard = recorded(TWO, lambda times: random.normal(0, 3.0, len(times)), TIMES, random, 40)
     told = found(table({"x_m_s2": heard, "y_m_s2": 0.01 * random.normal(0, 1, len(TIMES))}, "# nothing"))
     assert list(told.axes) == ["x"] and any("flat excitation" in problem for problem in told.problems)
     main = told.axes["x"].modes[0]

@@ -10,12 +10,12 @@ import numpy as np
 from ublet.core.shake.frame import Mode
 from ublet.core.shake.mode_fit import main_mode
 from ublet.core.shake.optimised import optimised
-from ublet.core.shake.shapers import NAMED, Train, named, residual
+from ublet.core.shake.shapers import NAMED, Train, named, residual, residuals
 
 MARGIN = 0.9
 """Trains are made to leave no more than this share of the limit: the frame is known only so well."""
 
-TRIED = 90
+TRIED = 120
 LONGEST_PERIODS = 3.0
 OPTIMISED = "optimised"
 
@@ -42,9 +42,9 @@ class Shaper:
     residual: float
     drifted: float
 
-    def keeps(self, limits: Limits, margin: float = 1.0) -> bool:
+    def keeps(self, limits: Limits) -> bool:
         """Whether it leaves little enough."""
-        return self.residual <= limits.residual * margin and self.drifted <= 2 * limits.residual * margin
+        return self.residual <= limits.residual and self.drifted <= 2 * limits.residual
 
     def rounds(self, limits: Limits) -> float:
         """Its rounding, mm."""
@@ -72,14 +72,15 @@ def best_named(name: str, modes: Sequence[Mode], limits: Limits) -> Shaper:
     """
     damping = sum(abs(mode.share) * mode.damping_ratio for mode in modes) / sum(abs(mode.share) for mode in modes)
     lowest, highest = min(mode.frequency_hz for mode in modes), max(mode.frequency_hz for mode in modes)
-    tried = [
-        judged(name, hz, named(name, hz, damping), modes, limits)
-        for hz in np.geomspace(0.7 * lowest, 1.4 * highest, TRIED).tolist()
-    ]
-    good = [each for each in tried if each.keeps(limits, MARGIN)]
-    if good:
-        return max(good, key=lambda each: each.frequency_hz)
-    return min(tried, key=lambda each: max(each.residual, each.drifted / 2))
+    hz = np.geomspace(0.7 * lowest, 1.4 * highest, TRIED)
+    one = named(name, 1.0, damping)
+    times = one.times[None, :] / hz[:, None]
+    at_it = residuals(times, one.amplitudes, modes)
+    moved = np.maximum(*(residuals(times, one.amplitudes, modes, way * limits.drift) for way in (-1, 1)))
+    worst = np.maximum(at_it, moved / 2)
+    good = np.flatnonzero(worst <= limits.residual * MARGIN)
+    best = int(good[-1]) if len(good) else int(np.argmin(worst))
+    return judged(name, float(hz[best]), named(name, float(hz[best]), damping), modes, limits)
 
 
 def choose(modes: Sequence[Mode], limits: Limits) -> Choice:

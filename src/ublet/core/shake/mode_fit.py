@@ -18,12 +18,12 @@ LEAST_SHARE = 0.02
 
 WORTH, NOTHING_LEFT, FORM_SHARE = 9.0, 1.15, 0.25
 """Every number of a further mode must lower the sum of squares by so many times what it would by chance, of the noise
-as the best fit leaves it; below so much a degree of freedom nothing but noise is left. Of what is left beyond noise by every fit, and is of the
-form, a mode that takes only this share makes nothing clearer.
+as the best fit leaves it; below so much a degree of freedom nothing but noise is left. What every fit leaves beyond
+noise is of the form: a mode that takes no more than this share of it makes nothing clearer.
 """
 
 LOWEST_Z, HIGHEST_Z = 0.003, 0.5
-FORM_HZ, FORM_Z = 0.00015, 0.002
+FORM_HZ, FORM_Z = 0.00005, 0.001
 """What bands of finite width and a friction that is no damping leave open besides the noise, as shares of frequency and
 damping, standard.
 """

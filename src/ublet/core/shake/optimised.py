@@ -10,13 +10,13 @@ import numpy as np
 from ublet.core.shake.frame import Floats, Mode
 from ublet.core.shake.shapers import Train, residual
 
-PLACES = 25
+PLACES = 21
 """Impulses may stand at so many even places of the train; most of them come out empty."""
 
-SIDES = 16
+SIDES = 12
 """A circle is taken as a polygon of so many sides around it."""
 
-HALVINGS = 9
+HALVINGS = 8
 LONGER = (1.0, 1.01, 1.02, 1.04, 1.07, 1.1, 1.15)
 LEAST, SLACK = 1e-4, 1.02
 """Smaller impulses are left out."""

@@ -42,19 +42,28 @@ class Train:
 
 
 def residual(train: Train, modes: Sequence[Mode], moved: float = 0.0) -> float:
-    """What a train leaves of a frame's ringing, all its frequencies moved by a share: ``sum p V / sum p``, with
-    ``V = exp(-z w tn) |sum A exp(z w t) exp(j wd t)|`` (Singer & Seering 1990).
-    """
+    """What a train leaves of a frame's ringing, all its frequencies moved by a share: ``sum p V / sum p``."""
+    return float(residuals(train.times[None, :], train.amplitudes, modes, moved)[0])
+
+
+def residuals(times: Floats, amplitudes: Floats, modes: Sequence[Mode], moved: float = 0.0) -> Floats:
+    """The same of k trains of the same n amplitudes at once; times (k x n) in s."""
     whole = sum(abs(mode.share) for mode in modes)
-    return float(sum(abs(mode.share) * vibration(train, mode.moved(moved)) for mode in modes) / whole)
+    found = np.zeros(len(times))
+    for mode in modes:
+        found += abs(mode.share) / whole * _vibrations(times, amplitudes, mode.moved(moved))
+    return found
 
 
 def vibration(train: Train, mode: Mode) -> float:
-    """The same of one mode."""
+    """What a train leaves of one mode: ``V = exp(-z w tn) |sum A exp(z w t) exp(j wd t)|`` (Singer & Seering 1990)."""
+    return float(_vibrations(train.times[None, :], train.amplitudes, mode)[0])
+
+
+def _vibrations(times: Floats, amplitudes: Floats, mode: Mode) -> Floats:
     w, z = mode.w, mode.damping_ratio
-    wd = w * math.sqrt(1 - z * z)
-    turns = np.exp((z * w + 1j * wd) * (train.times - train.times[-1]))
-    return float(abs(np.sum(train.amplitudes * turns)))
+    turns = np.exp((z * w + 1j * w * math.sqrt(1 - z * z)) * (times - times[:, -1:]))
+    return np.asarray(np.abs(turns @ amplitudes))
 
 
 def _zv(k: float) -> list[float]:
