@@ -138,8 +138,8 @@ def rows(line: str) -> bytes:
         ("heat", rows("{odd},25"), "less than 3"),
         ("heat", rows("50{odd},{n}"), "0..1"),
         ("heat", b"\xff\xfe\x00", "is not text"),
-        ("resonance", b"", "not built yet"),
-        ("tea", b"", "unknown; allowed: heat, mesh, steps"),
+        ("advance", b"", "not built yet"),
+        ("tea", b"", "unknown; allowed: heat, mesh, resonance"),
         ("steps", b"commanded_mm,measured_mm\n0,1\n5,5\n", "commanded length is 0"),
     ],
 )

@@ -23,7 +23,7 @@ noise is of the form: a mode that takes no more than this share of it makes noth
 """
 
 LOWEST_Z, HIGHEST_Z = 0.003, 0.5
-FORM_HZ, FORM_Z = 0.00005, 0.001
+FORM_HZ, FORM_Z = 0.00002, 0.0004
 """What bands of finite width and a friction that is no damping leave open besides the noise, as shares of frequency and
 damping, standard.
 """
