@@ -15,6 +15,7 @@ from ublet.core.level.mesh import Described, Mesh, describe
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_needs, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, Reach, reach_of, senses
 from ublet.core.level.scatter import PLACE_MM, height_u_mm, pooled_u_mm
+from ublet.core.level.screws import screw_heights, staying, turns_for
 from ublet.core.level.surface import Place
 from ublet.core.level.unfollowed import unfollowed
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_up, warm_words
@@ -232,7 +233,7 @@ def concluded(bench: Bench, mesh: Mesh, u: float, again: dict[Place, float]) -> 
     why += good_enough(found)
     tilt = math.hypot(found.tilt_x_mm, found.tilt_y_mm)
     if tilt > max(0.1, 2 * found.warp_range_mm):
-        why += " Most of it is tilt: the screws take that out better than a mesh."
+        why += f" Most of it is tilt: {_by_the_screws(bench.machine, found)}"
     if again:
         told = ", ".join(f"{probe_words(place)} by {mm:+.3f} mm" for place, mm in again.items())
         why += f" Touched once more, since they looked wrong: {told}."
@@ -251,6 +252,16 @@ def concluded(bench: Bench, mesh: Mesh, u: float, again: dict[Place, float]) -> 
     proposals = tuple(Proposal(path, bench.settings.shown(path), new, unit, effect) for path, new, unit in values)
     option = Option("this mesh", "then the first layer", proposals, {"range": found.range_mm})
     return TrialResult("proven", why, conditions(bench), findings, (option,), option.name)
+
+
+def _by_the_screws(machine: MachineFile, found: Described) -> str:
+    """What takes a tilt out on this machine, better than a mesh does."""
+    screws = machine.bed.screws
+    if len(screws) < 3:
+        return "level the bed, that takes it out better than a mesh."
+    turns = turns_for(screws, found.plane, staying(screw_heights(screws, found.plane)))
+    told = "; ".join(f"{name} {turn.words}" for name, turn in turns.items() if not turn.rests)
+    return f"the screws take that out better than a mesh: {told}."
 
 
 def probe_words(place: Place) -> str:

@@ -19,8 +19,8 @@ LINE_TIMES = 30.0
 
 @dataclass(frozen=True)
 class Bands:
-    """The transfer in n bands: their middles in Hz, H, the variance of H, coherence; lines: frequencies of lines that
-    do not follow the excitation.
+    """The transfer in n bands: their middles in Hz, H, the variance of its real and of its imaginary part, coherence;
+    lines: frequencies of lines that do not follow the excitation.
     """
 
     hz: Floats
@@ -53,7 +53,7 @@ def transfer_of(told: Floats, heard: Floats, rate_hz: float, low_hz: float, high
     hz = (first + bins * (np.arange(bands) + 0.5) - 0.5) * rate_hz / count
     lines = left > LINE_TIMES * usual
     noise = np.where(lines, left, usual)
-    return Bands(hz, found, noise / s_uu, np.abs(s_uy) ** 2 / (s_uu * s_yy), _peaks(hz, left, lines))
+    return Bands(hz, found, noise / (2 * s_uu), np.abs(s_uy) ** 2 / (s_uu * s_yy), _peaks(hz, left, lines))
 
 
 def _even(left: Floats) -> Floats:

@@ -125,7 +125,7 @@ def _now(session: Session, aim: LayerParameters, way: Series | None) -> str:
 def _patches(drawn: BedMap, places: tuple[Patch, ...], judged: Series | None, now: str, bed_mm: float) -> None:
     """Every patch: empty, under way, or as it was judged."""
     verdicts = {int(row[0]): (VERDICTS[int(row[4])], float(row[3])) for row in judged.rows.tolist()} if judged else {}
-    names = [patch.name for patch in places]
+    names, bed_columns = [patch.name for patch in places], drawn.across.last - drawn.across.first
     for number, patch in enumerate(places):
         left, top = drawn.cell((patch.x - patch.wide / 2, patch.y + patch.deep / 2))
         right, bottom = drawn.cell((patch.x + patch.wide / 2, patch.y - patch.deep / 2))
@@ -138,8 +138,9 @@ def _patches(drawn: BedMap, places: tuple[Patch, ...], judged: Series | None, no
             drawn.cells.put(left, row, fill[:wide], ink)
         lines = [(patch.name, f"bold {Ink.focus}" if here else Ink.text)]
         if verdict:
-            lines = [(f"{'✓' if verdict == GOOD else '✗'} {verdict} at {nudge:+.2f}", ink)]
-        if not (here or verdict) and drawn.across.last - drawn.across.first < NAMES_COLUMNS:
+            mark, narrow = "✓" if verdict == GOOD else "✗", bed_columns < NAMES_COLUMNS
+            lines = [(f"{mark} {nudge:+.2f}" if narrow else f"{mark} {verdict} at {nudge:+.2f}", ink)]
+        if not (here or verdict) and bed_columns < NAMES_COLUMNS:
             continue
         column, below = (left + right) // 2, max(top, bottom) + 1
         words = f" {lines[0][0]} "

@@ -240,6 +240,8 @@ class TrialBench(Asking):
 
     def _proposed(self, result: TrialResult) -> Text:
         text, option = Text(), self.option
+        if option is not None and not option.proposals and len(result.options) > 1:
+            return option_line(result.options, option)  # nothing is changed; what could be instead is a key away
         if option is None or not option.proposals:
             if result.outcome == "failed":
                 text.append("No setting mends this: look at the machine.\n", Ink.text)
