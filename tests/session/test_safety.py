@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, cast
 
@@ -15,6 +17,7 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.heat.trials import HotendParameters
 from ublet.core.questions import Live, Question
 from ublet.core.run import TrialResult
+from ublet.core.settings import Part
 from ublet.link.client import NO_NEWS_S, Client
 from ublet.link.transport import memory_pair
 from ublet.session.bench.builder import LinkBuilder
@@ -277,5 +280,26 @@ def test_what_cancels_a_trial_while_its_controls_are_put_away_is_not_swallowed()
         going.cancel()
         with pytest.raises(asyncio.CancelledError):
             await asyncio.wait_for(going, 5.0)
+
+    virtually(work)
+
+
+def test_a_recipe_that_swallows_a_cancellation_is_cancelled_again_and_everything_is_off(tmp_path: Path) -> None:
+    async def swallows(bench: Bench, aim: Part) -> TrialResult:
+        await bench.heat.hold("hotend", 150.0)
+        with contextlib.suppress(asyncio.CancelledError):
+            await asyncio.sleep(1e5)
+        await asyncio.sleep(1e5)
+        raise AssertionError("it went on")
+
+    async def work() -> None:
+        async with Rig(tmp_path, tern_scenario()) as rig:
+            spec = replace(TRIALS["hotend-control"], run=swallows)
+            going = asyncio.ensure_future(rig.session.run(spec, HotendParameters(), Onlooker()))
+            await asyncio.sleep(20.0)
+            assert not rig.everything_is_off()
+            rig.session.runner.cancel()
+            entered = await asyncio.wait_for(going, 30.0)
+            assert entered.ran.result.outcome == "halted" and rig.everything_is_off()
 
     virtually(work)

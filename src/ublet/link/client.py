@@ -172,7 +172,8 @@ class Client:
                     self.on_talk(">", told)
                 self.transport.write(frame)
                 try:
-                    reply = await asyncio.wait_for(asyncio.shield(answer), reply_s)
+                    async with asyncio.timeout(reply_s):
+                        reply = await asyncio.shield(answer)
                 except TimeoutError:
                     continue
                 self.quality.round_trip_s = loop.time() - began

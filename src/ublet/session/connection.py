@@ -227,14 +227,18 @@ class Connection:
         self.sampled.append(hear)
         try:
             with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(arrived.wait(), NEXT_SAMPLES_S)
+                async with asyncio.timeout(
+                    NEXT_SAMPLES_S
+                ):  # wait_for would swallow a cancellation that comes with them
+                    await arrived.wait()
         finally:
             self.sampled.remove(hear)
 
     async def first_readings(self) -> None:
         """Wait until every sensor has been read once, a moment after linking."""
         with contextlib.suppress(TimeoutError):
-            await asyncio.wait_for(self._reading.wait(), FIRST_READINGS_S)
+            async with asyncio.timeout(FIRST_READINGS_S):
+                await self._reading.wait()
 
     def fall_silent(self, seconds: float) -> None:
         """Send no heartbeat for so long, by the link's clock; 0 ends it."""

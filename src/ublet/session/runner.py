@@ -42,6 +42,9 @@ class OwingBench(Bench, Protocol):
         """Put away what the trial left in the way: the nozzle goes up, the probe's pin too."""
 
 
+AGAIN_S = 1.0
+"""A recipe that is cancelled and goes on is cancelled again after so long, s."""
+
 Ending = tuple[Outcome, str, bool]
 
 
@@ -108,9 +111,11 @@ class Runner:
         """End the recipe, switch everything off, see to what was done by hand; returns what must be said of it."""
         try:
             self._connection.broken.remove(self._broke)
-            work.cancel()
-            with contextlib.suppress(asyncio.CancelledError, Exception):
-                await work
+            while not work.done():  # a recipe that swallows it (something it waited for came at once) is told again
+                work.cancel()
+                await asyncio.wait({work}, timeout=AGAIN_S)
+            if not work.cancelled():
+                work.exception()  # looked at: what matters of it was told
             unsure = await self.all_off() if self._connection.linked else ""
             with contextlib.suppress(LinkLost, BoardRefused):
                 await bench.stow()
