@@ -36,9 +36,11 @@ class Nudging(Onlooker):
     def __init__(self, controls: list[str], then: Callable[[], None] = lambda: None, verdict: int = 2) -> None:
         super().__init__()
         self.controls, self.then, self.verdict = controls, then, verdict
+        self.judging: Callable[[], None] = lambda: None
 
     async def answer(self, question: Question) -> str:
         if isinstance(question, Judge):
+            self.judging()
             return f"all {self.verdict}"
         if not isinstance(question, Live):
             return await super().answer(question)
@@ -47,6 +49,11 @@ class Nudging(Onlooker):
             return self.controls.pop(0)
         self.then()
         return str(await asyncio.get_running_loop().create_future())
+
+
+def cool(rig: Rig) -> None:
+    """A hand comes near only when nothing heats and the nozzle is away."""
+    assert rig.everything_is_off() and (rig.session.connection.channel("axes.z.mm") or 0.0) >= 39.9
 
 
 def printed(
@@ -58,7 +65,9 @@ def printed(
         async with Rig(folder, mended_tern()) as rig:
             before = rig.session.live(OFFSET)
             assert isinstance(before, float)
-            entered = await rig.session.run(SPEC, LayerParameters(), Nudging(controls, lambda: then(rig)))
+            builder = Nudging(controls, lambda: then(rig))
+            builder.judging = lambda: cool(rig)
+            entered = await rig.session.run(SPEC, LayerParameters(), builder)
             return entered.ran.result, before, rig.file
 
     return virtually(work)

@@ -9,6 +9,7 @@ import numpy as np
 
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
+from ublet.core.heat.demands import beds
 from ublet.core.level.correction import CORRECTION, corrected, live_correction
 from ublet.core.level.first_layer import BARE, GOOD, VERDICTS, WINDOW_MM, FirstLayer, Judged, first_layer
 from ublet.core.level.first_layer_places import LayerShape, places_of
@@ -40,6 +41,7 @@ BY_MM = {**NEARER, **FURTHER}
 
 HOLD, ON, STOP = "hold", "go on", "stop"
 LIFT_MM, DIFFERS_MM = 10.0, 0.01
+AWAY_MM, LIFT_MM_S, LAST = 40.0, 6.0, "end"
 RISES_MM = 0.02
 """Where Z homes to an endstop the bed may have risen so far with its frame's warmth since it was touched, standard, mm.
 """
@@ -118,8 +120,10 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
         how = run.ended[0] if run.ended is not None else "stopped"
         words = f"nudged by {total:+.2f} mm; that can be folded into the offset" if total else "nothing was nudged"
         raise TrialFailed(f"No patch was finished ({how}): {words}.", "halted" if how == "stopped" else "failed")
+    held = conditions(bench)
+    await _out_of_the_way(bench)
     judged = await _judged(bench, done, nudges, aim)
-    return _concluded(bench, fold, judged, total, len(done) < len(places))
+    return _concluded(bench, fold, judged, total, held, len(done) < len(places))
 
 
 def program_of(machine: MachineFile, shape: LayerShape) -> Program:
@@ -184,16 +188,26 @@ def _nudged(total_mm: float) -> Finding:
 def _printed(places: Sequence[Patch], run: Running) -> list[Patch]:
     """The patches that were finished, in their order."""
     names = [patch.name for patch in places]
-    if run.ended is not None and run.ended[0] == "done":
+    if run.going.place == LAST or (run.ended is not None and run.ended[0] == "done"):
         return list(places)
     return list(places[: names.index(run.going.place)]) if run.going.place in names else []
+
+
+async def _out_of_the_way(bench: Bench) -> None:
+    """A hand comes near: the heaters go off, and the nozzle away from the sheet."""
+    for heater in (hotend_of(bench.machine), *beds(bench.machine)):
+        await bench.heat.off(heater)
+    with bench.aside():
+        here, highest = bench.motion.position("z"), axis_of(bench.machine, "z").maximum_mm
+    if here is not None and here < min(AWAY_MM, highest):
+        await bench.motion.go({"z": min(AWAY_MM, highest)}, LIFT_MM_S)
 
 
 async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float], aim: LayerShape) -> list[Judged]:
     """Let every patch be judged; with what it was nudged by at its end."""
     question = Judge(
-        "Feel the last lines of each patch with a finger: lines that stand apart or come off are too high, ridges too "
-        "low. Bare is one on which nothing stuck.",
+        "The heaters are off; nozzle and bed are still hot. Feel the last lines of each patch: lines that stand apart "
+        "or come off are too high, ridges too low. Bare is one on which nothing stuck.",
         (),
         ("patches", f"{aim.width_mm:g}", *(f"{each.x:g} {each.y:g} {each.wide:g} {each.deep:g}" for each in done)),
         columns=len(done),
@@ -202,7 +216,7 @@ async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float],
         names=tuple(each.name for each in done),
     )
     (verdicts,) = await bench.builder.judge(question)
-    judged, total = [], nudges.get("lift", nudges.get("purge line", 0.0))
+    judged, total = [], nudges.get("purge line", nudges.get("lift", 0.0))
     for number, (patch, verdict) in enumerate(zip(done, verdicts, strict=True)):
         total = nudges.get(patch.name, total)
         judged.append(Judged(patch, total, verdict))
@@ -210,8 +224,9 @@ async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float],
     return judged
 
 
-def _concluded(bench: Bench, fold: Fold, judged: Sequence[Judged], total_mm: float, stopped: bool) -> TrialResult:
-    held = conditions(bench)
+def _concluded(
+    bench: Bench, fold: Fold, judged: Sequence[Judged], total_mm: float, held: dict[str, float], stopped: bool
+) -> TrialResult:
     options = [fold.option(AS_NUDGED, total_mm)] if total_mm else []
     leave = (Option(LEAVE, "the offset stays", (), {}),) if options else ()
     bare = [each.patch.name for each in judged if each.verdict == BARE]
