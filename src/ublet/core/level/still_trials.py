@@ -89,11 +89,16 @@ async def _touch(
     return bench.clock.now_s() - began, sum(heights) / len(heights)
 
 
+def _read_over(told: Sequence[tuple[float, float]]) -> Sequence[tuple[float, float]]:
+    """The touches that a drift is read over: the later half, within bounds."""
+    return told[-min(MOST, max(FEWEST, len(told) // 2)) :]
+
+
 def drift(told: Sequence[tuple[float, float]]) -> tuple[float, float]:
     """Slope of the last touches (times in s, heights in mm) and its standard uncertainty, mm/s; by least squares, from
     what the line leaves.
     """
-    last = np.array(told[-MOST:] if len(told) > MOST else told[-max(FEWEST, len(told) // 2) :])
+    last = np.array(_read_over(told))
     if len(last) < 3:
         return math.inf, math.inf
     at = last[:, 0] - last[:, 0].mean()
@@ -106,8 +111,7 @@ def _concluded(
     bench: Bench, aim: StillParameters, told: Sequence[tuple[float, float]], model: Finding | None, before: float
 ) -> TrialResult:
     slope, u = drift(told)
-    count = min(len(told), max(FEWEST, len(told) // 2), MOST)
-    since_s = told[-count][0]
+    since_s = _read_over(told)[0][0]
     moved = told[-1][1] - told[0][1]
     soak_u = aim.every_s / math.sqrt(3)
     findings = [
