@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ublet.core.level.live_mesh import ENDS, HEIGHTS, live_mesh
+from ublet.core.level.live_mesh import live_mesh, mesh_settings
 from ublet.core.level.mesh import Mesh
 from ublet.core.level.mesh_compare import Compared, compare
 from ublet.core.run import Option, Proposal
@@ -117,16 +117,10 @@ def at_start(session: Session, known: tuple[Taken, ...], material: str = "") -> 
 
 def loading(session: Session, chosen: Taken) -> Option:
     """What makes a mesh the live one."""
-    ends = (chosen.mesh.x[0], chosen.mesh.x[-1], chosen.mesh.y[0], chosen.mesh.y[-1])
-    heights = tuple(tuple(float(mm) for mm in row) for row in chosen.mesh.heights)
-    wanted: list[tuple[str, Value, str]] = [
-        (HEIGHTS, heights, "mm"),
-        ("mesh.columns", chosen.mesh.columns, ""),
-        ("mesh.rows", chosen.mesh.rows, ""),
-        *((path, float(mm), "mm") for path, mm in zip(ENDS, ends, strict=True)),
-    ]
     effect = f"Z follows “{chosen.name}” from now on"
-    proposals = tuple(Proposal(path, session.live(path), after, unit, effect) for path, after, unit in wanted)
+    proposals = tuple(
+        Proposal(path, session.live(path), after, unit, effect) for path, after, unit in mesh_settings(chosen.mesh)
+    )
     return Option(chosen.name, "loaded", proposals, {})
 
 

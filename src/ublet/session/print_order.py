@@ -5,7 +5,7 @@ programs looked through for what they miss.
 from __future__ import annotations
 
 from ublet.core.level.print_order import ABSOLUTE, Step, end_of_print, missing_from, start_of_print
-from ublet.core.motion.iso6983 import iso6983
+from ublet.core.motion.iso6983 import iso6983, plain
 from ublet.core.motion.program import Program
 from ublet.session.document import Document
 from ublet.session.meshes import at_start, taken
@@ -44,7 +44,7 @@ def written(document: Document, which: str, steps: tuple[Step, ...]) -> str:
     own = document.machine.program.own()
     lines = [f"({which}: {len(steps)} steps, each with its reason)", ABSOLUTE]
     for number, step in enumerate(steps, start=1):
-        lines.append(f"({number}. {_plain(step.does)}: {_plain(step.why)})")
+        lines.append(f"({number}. {plain(step.does)}: {plain(step.why)})")
         if step.own.strip():
             lines += step.own.strip().split("\n")
         elif step.segments or step.lines:
@@ -54,7 +54,3 @@ def written(document: Document, which: str, steps: tuple[Step, ...]) -> str:
         else:
             lines.append(f"(no standard word: write yours into program.{step.name.replace(' ', '_')})")
     return "\n".join(lines) + "\n"
-
-
-def _plain(words: str) -> str:
-    return words.replace("(", "[").replace(")", "]")

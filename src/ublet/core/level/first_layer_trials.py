@@ -15,7 +15,7 @@ from ublet.core.level.first_layer import BARE, GOOD, VERDICTS, WINDOW_MM, FirstL
 from ublet.core.level.first_layer_places import LayerShape, places_of
 from ublet.core.level.live_mesh import HEIGHTS, SHIFT, live_mesh
 from ublet.core.level.reach import senses
-from ublet.core.level.screws import screw_heights, staying, turns_for
+from ublet.core.level.screws import turns_to_level
 from ublet.core.level.surface import Place
 from ublet.core.level.touch_trials import OFFSET
 from ublet.core.level.touching import side_words
@@ -278,7 +278,7 @@ def _turns(machine: MachineFile, found: FirstLayer) -> str:
     screws = machine.bed.screws
     if len(screws) < 3:
         return "level the bed again (lead screws), and probe the mesh after that."
-    turns = turns_for(screws, found.plane, staying(screw_heights(screws, found.plane)))
+    turns = turns_to_level(screws, found.plane)
     told = "; ".join(f"{name}: {turn.words}" for name, turn in turns.items())
     return f"{told}. Then touch off the Z offset and measure the mesh anew."
 

@@ -11,6 +11,7 @@ from ublet.core.settings import Value, number_or
 
 HEIGHTS, SHIFT = "mesh.heights_mm", "mesh.shift_mm"
 ENDS = ("mesh.from_x_mm", "mesh.to_x_mm", "mesh.from_y_mm", "mesh.to_y_mm")
+DIGITS = 4
 
 
 def live_mesh(read: Callable[[str], Value]) -> Mesh | None:
@@ -23,3 +24,17 @@ def live_mesh(read: Callable[[str], Value]) -> Mesh | None:
     if heights.ndim != 2 or min(heights.shape) < 2 or right <= left or back <= front:
         return None
     return Mesh(np.linspace(left, right, heights.shape[1]), np.linspace(front, back, heights.shape[0]), heights)
+
+
+def mesh_settings(mesh: Mesh) -> tuple[tuple[str, Value, str], ...]:
+    """What settings tell a mesh by: path, value and unit of each. All of it together: heights without their places mean
+    nothing.
+    """
+    ends = (mesh.x[0], mesh.x[-1], mesh.y[0], mesh.y[-1])
+    heights = tuple(tuple(round(float(mm), DIGITS) for mm in row) for row in mesh.heights)
+    return (
+        (HEIGHTS, heights, "mm"),
+        ("mesh.columns", mesh.columns, ""),
+        ("mesh.rows", mesh.rows, ""),
+        *((path, float(mm), "mm") for path, mm in zip(ENDS, ends, strict=True)),
+    )

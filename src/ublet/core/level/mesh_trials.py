@@ -10,19 +10,19 @@ import numpy as np
 from ublet.core.bench import Bench
 from ublet.core.level.coil_pass import Lines, heights_in_pass
 from ublet.core.level.coil_reading import curve_of, no_coil
-from ublet.core.level.live_mesh import ENDS, HEIGHTS
+from ublet.core.level.live_mesh import mesh_settings
 from ublet.core.level.mesh import Described, Mesh, describe
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_needs, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, Reach, reach_of, senses
 from ublet.core.level.scatter import PLACE_MM, height_u_mm, pooled_u_mm
-from ublet.core.level.screws import screw_heights, staying, turns_for
+from ublet.core.level.screws import turns_to_level
 from ublet.core.level.surface import Place
 from ublet.core.level.unfollowed import unfollowed
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
-from ublet.core.settings import Value, setting
+from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import duration
 
@@ -32,7 +32,6 @@ A_POINT_S = 3.0
 FLAT_MM, WORTH_MM = 0.03, 0.4
 """A bed whose shape varies by less prints as well without a mesh; by more a mesh hides what should be mended, mm."""
 
-DIGITS = 4
 CLEAR_MM, LIFT_MM_S, PASS_MM = 5.0, 6.0, 2.0
 """A coil passes so high over where Z = 0, mm; between it is so high."""
 
@@ -240,16 +239,10 @@ def concluded(bench: Bench, mesh: Mesh, u: float, again: dict[Place, float]) -> 
     if found.outliers:
         places = "; ".join(probe_words(place) for place in found.outliers)
         why += f" Still look wrong: {places}. Look for plastic on the sheet there."
-    heights = tuple(tuple(round(float(mm), DIGITS) for mm in row) for row in mesh.heights)
-    ends = (mesh.x[0], mesh.x[-1], mesh.y[0], mesh.y[-1])
-    values: list[tuple[str, Value, str]] = [  # all of it together: heights without their places mean nothing
-        (HEIGHTS, heights, "mm"),
-        ("mesh.columns", mesh.columns, ""),
-        ("mesh.rows", mesh.rows, ""),
-        *((path, float(mm), "mm") for path, mm in zip(ENDS, ends, strict=True)),
-    ]
     effect = "Z follows it from now on, fading out with the height"
-    proposals = tuple(Proposal(path, bench.settings.shown(path), new, unit, effect) for path, new, unit in values)
+    proposals = tuple(
+        Proposal(path, bench.settings.shown(path), new, unit, effect) for path, new, unit in mesh_settings(mesh)
+    )
     option = Option("this mesh", "then the first layer", proposals, {"range": found.range_mm})
     return TrialResult("proven", why, conditions(bench), findings, (option,), option.name)
 
@@ -259,7 +252,7 @@ def _by_the_screws(machine: MachineFile, found: Described) -> str:
     screws = machine.bed.screws
     if len(screws) < 3:
         return "level the bed, that takes it out better than a mesh."
-    turns = turns_for(screws, found.plane, staying(screw_heights(screws, found.plane)))
+    turns = turns_to_level(screws, found.plane)
     told = "; ".join(f"{name} {turn.words}" for name, turn in turns.items() if not turn.rests)
     return f"the screws take that out better than a mesh: {told}."
 

@@ -86,6 +86,11 @@ def turns_for(screws: Mapping[str, Screw], surface: Surface, stays: str) -> dict
     return {name: turn_for(screws[name], heights[stays] - height) for name, height in heights.items()}
 
 
+def turns_to_level(screws: Mapping[str, Screw], surface: Surface) -> dict[str, Turn]:
+    """The same with the lowest one staying."""
+    return turns_for(screws, surface, staying(screw_heights(screws, surface)))
+
+
 def tilt_over(surface: Surface, width_mm: float, depth_mm: float) -> Place:
     """Rise of the plane over the bed's width and over its depth, mm."""
     along_x, along_y = surface.slope

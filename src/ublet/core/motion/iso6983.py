@@ -24,14 +24,14 @@ def iso6983(program: Program, own: Mapping[str, str]) -> str:
 
 
 def _lines(program: Program, own: Mapping[str, str]) -> Iterator[str]:
-    yield f"({_plain(program.name)}: {_plain(program.note)})" if program.note else f"({_plain(program.name)})"
+    yield f"({plain(program.name)}: {plain(program.note)})" if program.note else f"({plain(program.name)})"
     yield from _own(own.get("begin", ""))
     yield "G90 (absolute places, mm)"
     letter, pushed = own.get("filament", ""), 0.0
     feed: float | None = None
     for each in program.segments:
         if each.place:
-            yield f"({_plain(each.place)})"
+            yield f"({plain(each.place)})"
         words = []
         match each:
             case To() | Push():
@@ -51,12 +51,12 @@ def _lines(program: Program, own: Mapping[str, str]) -> Iterator[str]:
                 yield f"G4 P{_number(each.seconds)} (s)"
             case Warm():
                 told = own.get("warm", "")
-                yield from _own(told.format(heater=each.heater)) if told else [f"(wait for the {_plain(each.heater)})"]
+                yield from _own(told.format(heater=each.heater)) if told else [f"(wait for the {plain(each.heater)})"]
             case Touch():
                 places = " ".join(f"{axis.upper()}{_number(mm)}" for axis, mm in each.at.items())
                 yield f"(touch towards {places}: no standard word)"
             case Lift():
-                told = ", ".join(f"{_plain(root)} {mm:+.3f} mm" for root, mm in each.motors.items())
+                told = ", ".join(f"{plain(root)} {mm:+.3f} mm" for root, mm in each.motors.items())
                 yield f"(single motors {told}: no standard word)"
     yield from _own(own.get("end", ""))
 
@@ -66,7 +66,7 @@ def _number(value: float) -> str:
     return "0" if text in ("-0", "") else text
 
 
-def _plain(words: str) -> str:
+def plain(words: str) -> str:
     """Words that may stand in a comment."""
     return words.replace("(", "[").replace(")", "]").replace("\n", " ")
 

@@ -9,7 +9,7 @@ from textual.binding import Binding
 from textual.containers import Vertical
 from textual.widgets import Static
 
-from ublet.core.level.mesh import Mesh
+from ublet.core.level.mesh import filled
 from ublet.core.trouble import Trouble
 from ublet.session.meshes import Taken, at_start, compared, difference_words, loading, taken
 from ublet.session.session import Session
@@ -85,7 +85,7 @@ class MeshesDialog(Dialog):
         except ValueError as error:
             cells.put(0, 1, str(error), Ink.stop)
             return cells.text()
-        put_map(cells, bed, _filled(found.difference), wide, high - 1, over_mean=False)
+        put_map(cells, bed, filled(found.difference), wide, high - 1, over_mean=False)
         cells.put(0, 0, f"“{one.name}” less “{other.name}”, µm", Ink.text)
         words = difference_words(one, other, found)
         cells.put(0, high - 1, words, Ink.good if found.verdict == "same" else Ink.focus)
@@ -130,10 +130,3 @@ class MeshesDialog(Dialog):
             self.said = (f"✗ Not loaded: {error}", Ink.stop)
         self.known = taken(self.session)
         self._show()
-
-
-def _filled(mesh: Mesh) -> Mesh:
-    """Without holes, to be drawn."""
-    from ublet.core.level.mesh import filled
-
-    return filled(mesh) if np.isnan(mesh.heights).any() else mesh
