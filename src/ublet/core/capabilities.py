@@ -7,7 +7,9 @@ from typing import Literal, get_args
 
 from ublet.core.machine.schema import MachineFile
 
-Capability = Literal["heat", "motion", "programs", "probe", "image", "mesh", "accelerometer", "coil"]
+Capability = Literal[
+    "heat", "motion", "programs", "probe", "image", "mesh", "swings", "shaping", "accelerometer", "coil"
+]
 
 ALL: frozenset[str] = frozenset(get_args(Capability))
 STREAMED: frozenset[Capability] = frozenset({"accelerometer", "coil"})
@@ -20,6 +22,10 @@ LACKING: Mapping[Capability, str] = {
     "probe": "has no pin to deploy",
     "image": "takes no images over its line",
     "mesh": "runs an image without the module mesh: build it with it (station modules), and write it to the board",
+    "swings": "does not swing an axis to and fro, as a sweep needs it",
+    "shaping": (
+        "runs an image without the module shaping: build it with it (station modules), and write it to the board"
+    ),
     "accelerometer": "has no accelerometer",
     "coil": "has no coil",
 }

@@ -6,6 +6,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
+import numpy as np
+from numpy.typing import NDArray
+
 from ublet.core.streams import Readings
 
 
@@ -94,6 +97,11 @@ class Sockets(Protocol):
 
     def heard(self, sensor: str) -> Readings:
         """What it took since it was asked last."""
+
+    def course(self, speeds: Mapping[str, NDArray[np.float64]]) -> None:
+        """How the axes are really stepped in the time that passes next, shaped as it is: of each n + 1 speeds, mm/s, at
+        even times from its beginning to its end, even between. Told while a sensor listens that could feel it.
+        """
 
     def pass_time(self, seconds: float) -> None:
         """Let time pass around the board."""

@@ -32,6 +32,9 @@ KEPT_SAMPLES = 200
 """Twenty seconds: some 20 KiB of the 64 KiB that a small board has, at four bytes a value."""
 
 ENDSTOP = re.compile(r"endstops\.[^.]+\.socket")
+OWN_MODULES = ("mesh", "shaping")
+"""Modules of the image that are a capability of their own."""
+
 RESTART_S = 1.5
 """Silence of a board that restarts with a new image, by the link's clock."""
 
@@ -62,6 +65,7 @@ class Board:
         )
         kinds = kinds_on(hardware.streams, hardware.memory_bytes)
         self.streams = Streams(sockets, self.events, kinds, lambda: self.time_s)
+        self.mover.programs.swings = "swings" not in hardware.lacks
         self.coil = CoilDrive(sockets)
         self.kept_samples = KEPT_SAMPLES
         self.restart_due = False
@@ -82,7 +86,8 @@ class Board:
         self.inputs += ["probe"] if "probe.socket" in image else []
         self._sockets.pin(False)
         self.events.restart()
-        self.mover.following.begin(self.follows_meshes)
+        self.mover.following.begin(self._has("mesh"))
+        self.mover.queue.shaping.begin(self._has("shaping"))
         self.mover.reset(live)
         self.coil.settled(live)
         self.mode, self.why, self.guard = "ready", "", ""
@@ -91,16 +96,15 @@ class Board:
         self.streams.end()
         self._heard = self._link_clock()
 
-    @property
-    def follows_meshes(self) -> bool:
-        """Whether the image that runs has the module for it; one that lists none, as boards arrive, has all."""
+    def _has(self, module: str) -> bool:
+        """Whether the image that runs has a module; one that lists none, as boards arrive, has all."""
         modules = self.slots.running.modules
-        return not modules or "mesh" in modules
+        return not modules or module in modules
 
     @property
     def lacks(self) -> frozenset[str]:
         """What it cannot do: what its firmware has not, and what the image that runs leaves out."""
-        return self.hardware.lacks | (frozenset() if self.follows_meshes else {"mesh"})
+        return self.hardware.lacks | {module for module in OWN_MODULES if not self._has(module)}
 
     @property
     def channels(self) -> list[str]:
@@ -244,7 +248,16 @@ class Board:
             self._trip(trip)
         self.heat.put_out()
         self.coil.look_out()
+        shaping = self.mover.queue.shaping
+        felt = self.streams.listens_to("accelerometer")
+        if felt:
+            shaping.awake = True
+            shaping.begin_period(TICK_S)
+        elif shaping.awake:
+            shaping.sleep()
         self.mover.advance(TICK_S)
+        if felt:
+            self._sockets.course(shaping.end_period())
         self._sockets.pass_time(TICK_S)
         if self.boot != boot:
             return  # the power dipped meanwhile: all of this is forgotten

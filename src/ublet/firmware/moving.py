@@ -115,6 +115,7 @@ class Mover:
         """Live settings have changed: what the drivers are told follows."""
         self.drivers = self.programs.drivers = Drivers(self.live, self._steps_per_s)
         z = self.drivers.caps.motors({"z": 1.0}) if self.drivers.caps.of_axis["z"] else {}
+        self.queue.shaping.settled(self.live)
         self.following.settled(self.live, self.drivers.steps(z, 1.0))
         self.queue.corner = self.drivers.caps.corner
 

@@ -8,13 +8,26 @@ from dataclasses import dataclass, field
 
 from ublet.core.motion.caps import EXTRUDER
 from ublet.core.motion.kinematics import AXES
-from ublet.core.motion.program import Lift, Program, Push, Rest, Segment, To, Touch, Warm, line_to, must_be_inside
+from ublet.core.motion.program import (
+    Lift,
+    Program,
+    Push,
+    Rest,
+    Segment,
+    Swing,
+    To,
+    Touch,
+    Warm,
+    line_to,
+    must_be_inside,
+)
+from ublet.core.motion.swinging import SwingCourse
 from ublet.core.sockets import Steps, Until
 from ublet.firmware.drivers import Drivers
 from ublet.firmware.events import Events
 from ublet.firmware.live_values import Live, number_in
 from ublet.firmware.melt import HeatOf, why_too_cold
-from ublet.firmware.queue import MotionQueue, Move, Pause, Piece, Waiting
+from ublet.firmware.queue import MotionQueue, Move, Pause, Piece, Swinging, Waiting
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
 
 ROOM = 128
@@ -67,6 +80,7 @@ class Programs:
         self.run: Run | None = None
         self.flow = 1.0
         self.height_mm = 0.0
+        self.swings = True
         self.drivers = Drivers({}, 0.0)
 
     def forget(self) -> None:
@@ -150,10 +164,15 @@ class Programs:
     # inside
 
     def _must_be_possible(self, segment: Segment, known: Mapping[str, float]) -> None:
-        if isinstance(segment, (To, Touch)):
-            unknown = [axis.upper() for axis in segment.at if axis not in known]
+        if isinstance(segment, (To, Touch, Swing)):
+            moved = segment.way if isinstance(segment, Swing) else segment.at
+            unknown = [axis.upper() for axis in moved if axis not in known]
             if unknown:
                 raise Refused(NOT_ALLOWED, f"{unknown[0]} is not homed: a program needs to know where it stands")
+        if isinstance(segment, Swing) and not self.swings:
+            raise Refused(NOT_ALLOWED, "this firmware does not swing an axis")
+        if isinstance(segment, Swing) and (why := self._too_hard(segment, known)):
+            raise Refused(NOT_ALLOWED, why)
         if isinstance(segment, Touch) and self._until() is None:
             raise Refused(NOT_ALLOWED, "there is no probe that could touch")
         if isinstance(segment, Lift):
@@ -165,6 +184,20 @@ class Programs:
             self.drivers.must_have(EXTRUDER)
             if why := why_too_cold(self._live, self._heat_of, on_its_way=True):
                 raise Refused(NOT_ALLOWED, why)
+
+    def _too_hard(self, swing: Swing, known: Mapping[str, float]) -> str:
+        """Why a swing is not done: harder than an axis may be driven, or beyond its limits; empty: nothing is wrong."""
+        limits = self._limits()
+        for axis, share in swing.way.items():
+            most, asked = number_in(self._live, f"axes.{axis}.acceleration_mm_s2"), abs(share) * swing.peak_mm_s2
+            if asked > most * (1 + 1e-9):
+                return f"a swing of up to {asked:.0f} mm/s² along {axis.upper()}: its acceleration is {most:g} at most"
+            low, high = limits.get(axis, (float("-inf"), float("inf")))
+            reach = abs(share) * swing.reach_mm
+            if not low <= known[axis] - reach <= known[axis] + reach <= high:
+                place = f"{axis.upper()} {known[axis]:.2f} mm"
+                return f"a swing of {reach:.1f} mm either way about {place}: allowed {low:g} to {high:g} mm"
+        return ""
 
     @property
     def _live(self) -> Live:
@@ -208,6 +241,9 @@ class Programs:
 
         caps = self.drivers.caps
         line = line_to(segment, run.planned, caps)
+        if isinstance(segment, Swing):
+            steps = self._steps(caps.motors(segment.way), 1.0)
+            return Swinging(SwingCourse(segment), segment.way, steps, done=done, begun=begun)
         if line is None:
             if isinstance(segment, Warm):
                 return Waiting(lambda: self._is_warm(segment), done=done, begun=begun)

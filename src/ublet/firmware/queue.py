@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from ublet.core.motion.planner import ENDED_MM, Corner, Line, leaving_speeds, next_pace
+from ublet.core.motion.swinging import GRID_HZ, SwingCourse
 from ublet.core.sockets import Pace, Sockets, Steps, Until
 from ublet.firmware.following import Following
+from ublet.firmware.shaping import Shaping
 
 SOON_S = 1e-12
 """Less time than this is none."""
@@ -40,6 +42,16 @@ class Move(Piece):
 
 
 @dataclass
+class Swinging(Piece):
+    """To and fro about where it stands, with the steps of its motors for each mm; it begins with a control period."""
+
+    course: SwingCourse
+    way: Mapping[str, float]
+    steps: tuple[Steps, ...]
+    at: int = 0
+
+
+@dataclass
 class Pause(Piece):
     """Standing still for a time, s."""
 
@@ -64,12 +76,14 @@ class MotionQueue:
     ) -> None:
         self._sockets = sockets
         self._following = following
+        self.shaping = Shaping()
         self._moved = moved
         self.corner: Corner = lambda before, after: 0.0
         self.pieces: deque[Piece] = deque()
         self.speed = 0.0
         self._gone = 0.0
         self._feed, self._held = 1.0, False
+        self._period_s = 0.0  # that is let pass just now
         self._leaving: list[float] | None = None
         self._beside: deque[Move] = deque()
         self._beside_gone = self._beside_speed = 0.0
@@ -117,9 +131,14 @@ class MotionQueue:
     def advance(self, seconds: float) -> None:
         """Let time pass."""
         self._follow_beside(seconds)
-        left = seconds
-        while left > SOON_S and self.pieces and not (self._held and self.speed <= 0):
+        self._period_s = left = seconds
+        while left > SOON_S and self.pieces:
             piece = self.pieces[0]
+            swings = isinstance(piece, Swinging)  # which cannot be held: it is stopped, or ends
+            if self._held and self.speed <= 0 and not (swings and piece.under_way):
+                return
+            if swings and not piece.under_way and left < seconds - SOON_S:
+                return
             if not piece.under_way:
                 piece.under_way = True
                 piece.begun()
@@ -129,6 +148,8 @@ class MotionQueue:
                 without = piece.until is not None or self._following.ends
                 used = self._following.leave(self._sockets) if without else 0.0
                 used += self._follow(piece, left)
+            elif isinstance(piece, Swinging):
+                used = self._swing(piece, left)
             elif isinstance(piece, Pause):
                 used = min(left, piece.left_s)
                 piece.left_s -= used
@@ -153,6 +174,8 @@ class MotionQueue:
             pace = Pace(pace.speed_mm_s, pace.acceleration_mm_s2, min(pace.seconds, left_s))
         met_s = self._following.turn(self._sockets, move.steps, line.way, pace, move.until)
         took = pace.seconds if met_s is None else met_s
+        if self.shaping.awake:
+            self.shaping.follow(line.way, self._period_s - left_s, Pace(self.speed, pace.acceleration_mm_s2, took))
         gone = min(pace.gone(took), left_mm)
         self.speed, self._gone = pace.speed(took), self._gone + gone
         self._moved(line.way, gone)
@@ -161,6 +184,24 @@ class MotionQueue:
         if met_s is not None or left_mm - gone <= ENDED_MM:
             self._end(met_s is not None)
         return max(took, SOON_S)
+
+    def _swing(self, swing: Swinging, left_s: float) -> float:
+        """Swing on for so long; returns the time that it took, s. Motors are turned by what it leaves."""
+        count = min(round(left_s * GRID_HZ), swing.course.count - swing.at)
+        speeds = swing.course.speeds(swing.at, count + 1)
+        if self.shaping.awake:
+            self.shaping.stepped(swing.way, round((self._period_s - left_s) * GRID_HZ), speeds)
+        seconds = count / GRID_HZ
+        gone = float((speeds[1:] + speeds[:-1]).sum()) / (2 * GRID_HZ)
+        if gone and seconds:
+            back = gone < 0
+            steps = tuple(replace(each, per_mm=-each.per_mm) for each in swing.steps) if back else swing.steps
+            self._sockets.turn(steps, Pace(abs(gone) / seconds, 0.0, seconds))
+            self._moved(swing.way, gone)
+        swing.at += count
+        if swing.at >= swing.course.count:
+            self._end(False)
+        return max(seconds, SOON_S)
 
     def _follow_beside(self, seconds: float) -> None:
         left = seconds

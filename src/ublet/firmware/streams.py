@@ -148,6 +148,10 @@ class Streams:
             self._sockets.listen(self._open.kind.name, 0.0)
             self._open = None
 
+    def listens_to(self, name: str) -> bool:
+        """Whether a stream of this sensor is open."""
+        return self._open is not None and self._open.kind.name == name
+
     def tick(self) -> None:
         """Take what the sensor has; a live stream that nobody takes loses its oldest."""
         stream = self._open

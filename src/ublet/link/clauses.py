@@ -7,7 +7,7 @@ import zlib
 from itertools import pairwise
 
 from ublet.link.bare import SESSION
-from ublet.link.clause import Bench, clause, must
+from ublet.link.clause import Bench, Unchecked, clause, must
 from ublet.link.client import PROTOCOL
 from ublet.link.frames import HALT_BYTE, encode
 from ublet.link.rpc import SETTINGS_AT_ONCE
@@ -267,6 +267,17 @@ async def _checked(bench: Bench) -> None:
     await bench.refused(3, "motion.add", **_add(0, {"warm": heater}))
     if "extruder.least_c" in bench.values:
         await bench.refused(3, "motion.add", **_add(0, {"push": 1, "mm_s": 1}))
+
+
+@clause("7.4", "A swing needs a direction of length 1, frequencies that rise, and axes that are homed.")
+async def _swung(bench: Bench) -> None:
+    can = bench.about.get("can")
+    if isinstance(can, list) and "swings" not in can:
+        raise Unchecked("it says that it cannot: swings")
+    good = {"from_hz": 5, "to_hz": 60, "seconds": 2, "per_hz_m_s2": 0.005}
+    for wrong in ({"swing": {"x": 0.5}, **good}, {"swing": {"x": 1}, **good, "to_hz": 4}, {"swing": {"x": 1}}):
+        await bench.refused(-32602, "motion.add", **_add(0, wrong))
+    await bench.refused(3, "motion.add", **_add(0, {"swing": {"x": 1}, **good}))
 
 
 # 8: heat

@@ -7,7 +7,10 @@ from collections.abc import Mapping
 from typing import Any
 
 from ublet.core.motion.kinematics import AXES
-from ublet.core.motion.program import Lift, Push, Rest, Segment, To, Touch, Warm
+from ublet.core.motion.program import Lift, Push, Rest, Segment, Swing, To, Touch, Warm
+
+KINDS = ("to", "push", "rest_s", "warm", "touch", "lift", "swing")
+"""Keys by which segments are told apart."""
 
 
 def told_segment(segment: Segment) -> dict[str, Any]:
@@ -25,6 +28,15 @@ def told_segment(segment: Segment) -> dict[str, Any]:
             return {"warm": segment.heater, "within_c": segment.within_c, **place}
         case Touch():
             return {"touch": dict(segment.at), "mm_s": segment.mm_s, **place}
+        case Swing():
+            hz = {"from_hz": segment.from_hz, "to_hz": segment.to_hz}
+            return {
+                "swing": dict(segment.way),
+                **hz,
+                "seconds": segment.seconds,
+                "per_hz_m_s2": segment.per_hz_m_s2,
+                **place,
+            }
         case Lift():
             return {"lift": dict(segment.motors), "mm_s": segment.mm_s, **place}
 
@@ -37,9 +49,9 @@ def segment_from(told: object) -> Segment:
     """
     if not isinstance(told, dict):
         raise ValueError("a segment must be an object")
-    kinds = [key for key in ("to", "push", "rest_s", "warm", "touch", "lift") if key in told]
+    kinds = [key for key in KINDS if key in told]
     if len(kinds) != 1:
-        raise ValueError("a segment has one of to, push, rest_s, warm, touch, lift")
+        raise ValueError(f"a segment has one of {', '.join(KINDS)}")
     kind, place = kinds[0], told.get("place", "")
     if not isinstance(place, str):
         raise ValueError("place must be a word")
@@ -56,8 +68,20 @@ def segment_from(told: object) -> Segment:
             return Warm(told[kind], _above({"within_c": 2.0, **told}, "within_c"), place)
         case "touch":
             return Touch(_places(told, kind), _above(told, "mm_s"), place)
+        case "swing":
+            return _swing(told, place)
         case _:
             return Lift(_table(told, kind), _above(told, "mm_s"), place)
+
+
+def _swing(told: Mapping[str, Any], place: str) -> Swing:
+    way = _places(told, "swing")
+    if abs(math.hypot(*way.values()) - 1) > 1e-6:
+        raise ValueError("swing must be a direction of length 1")
+    low, high, seconds = (_above(told, key) for key in ("from_hz", "to_hz", "seconds"))
+    if high <= low:
+        raise ValueError("to_hz must be above from_hz")
+    return Swing(way, low, high, seconds, _above(told, "per_hz_m_s2"), place)
 
 
 def _table(told: Mapping[str, Any], key: str) -> dict[str, float]:

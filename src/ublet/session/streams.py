@@ -71,9 +71,9 @@ class StreamRun:
             must_go_on(self._connection, self._boot, "stream")
             try:
                 await self._let_come()
-                block = self._early.pop(self._next, None)
-                if block is None and (self._early or not await self._comes(self._next)) and self._can_ask:
-                    await self._fetch()
+                block, could_ask = self._early.pop(self._next, None), self._can_ask
+                if block is None and (self._early or not await self._comes(self._next)) and could_ask:
+                    await self._fetch()  # one's patience was spent while it might have come
             except BoardRefused as refused:
                 raise LinkLost(f"the board no longer has the stream: {refused}") from refused
             if block is not None:

@@ -6,6 +6,7 @@ import math
 
 from ublet.core.machine.schema import Axis, MachineFile
 from ublet.core.motion.kinematics import kinematics_of
+from ublet.world.frame import Frame
 from ublet.world.mechanics import EXTRUDER, Carriage, Mechanics, MotorTruth
 from ublet.world.scenario import CarriagePart, Scenario
 
@@ -47,6 +48,15 @@ def heats(scenario: Scenario, machine: MachineFile, part: str) -> str:
     """
     sockets = [heater.socket for heater in machine.heaters.values() if heater.part == part]
     return scenario.heaters.get(sockets[0], "") if sockets else ""
+
+
+def frame_of(scenario: Scenario, machine: MachineFile) -> Frame:
+    """The frame that carries all this."""
+    axes = machine.axes
+    masses = {axis: _carriage(getattr(axes, axis), scenario, axis).mass_kg for axis in "xy"}
+    spans = {axis: (getattr(axes, axis).minimum_mm, getattr(axes, axis).maximum_mm) for axis in "xy"}
+    shares_belts = machine.machine.kinematics == "corexy"
+    return Frame(scenario.frame.truth(), masses, spans, shares_belts, machine.bed.moves == "y")
 
 
 def _carriage(axis: Axis, scenario: Scenario, name: str) -> Carriage:

@@ -19,7 +19,7 @@ from ublet.world.bed_parts import BedTruth, CoilPart, Knock, NozzleTruth, ProbeT
 from ublet.world.extrude import ExtruderTruth
 from ublet.world.heat import PlantTruth
 from ublet.world.mechanics import MotorTruth
-from ublet.world.shake import AccelerometerTruth
+from ublet.world.shake_parts import AccelerometerPart, FramePart
 
 
 class ScenarioError(Trouble):
@@ -188,25 +188,12 @@ class ExtruderPart(Part):
         return ExtruderTruth(**self.model_dump())
 
 
-class AccelerometerPart(Part):
-    """An accelerometer on the moving part, as it really is."""
-
-    noise_m_s2: float = setting("Standard deviation of a reading.", unit="m/s²", low=0, high=50, default=0.12)
-    offset_x_m_s2: float = setting("What X reads too much.", unit="m/s²", low=-5, high=5, default=0.0)
-    offset_y_m_s2: float = setting("What Y reads too much.", unit="m/s²", low=-5, high=5, default=0.0)
-    offset_z_m_s2: float = setting("What Z reads too much.", unit="m/s²", low=-5, high=5, default=0.0)
-    clock_error: float = setting("Share by which it takes readings too often.", low=-0.05, high=0.05, default=0.005)
-
-    def truth(self) -> AccelerometerTruth:
-        """The accelerometer for the simulation."""
-        offset = (self.offset_x_m_s2, self.offset_y_m_s2, self.offset_z_m_s2)
-        return AccelerometerTruth(self.noise_m_s2, offset, self.clock_error)
-
-
 class Event(Part):
     """Something that happens by itself, once."""
 
-    kind: Literal["sensor-open", "sensor-short", "heater-dead", "reboot", "silence"] = setting("What happens.")
+    kind: Literal["sensor-open", "sensor-short", "sensor-unplugged", "heater-dead", "reboot", "silence"] = setting(
+        "What happens; sensor-unplugged: the accelerometer's plug falls out."
+    )
     of: str = setting("Socket of the sensor, or plant of the heater.", default="")
     at_s: float | None = setting("Time since power-on at which it happens.", unit="s", low=0, high=1e6, default=None)
     above_c: float | None = setting(
@@ -283,6 +270,7 @@ class Scenario(Part):
     nozzle: NozzleTruth = Field(default_factory=NozzleTruth)
     knocks: list[Knock] = Field(default_factory=list)
     extruder: ExtruderPart = Field(default_factory=ExtruderPart)
+    frame: FramePart = Field(default_factory=FramePart)
     accelerometer: AccelerometerPart | None = Field(default=None, description="Left out: the machine has none.")
     stored: dict[str, Any] = Field(
         default_factory=dict,

@@ -1,9 +1,9 @@
-"""An accelerometer in the simulated machine: gravity, what the carriages do, noise, and a clock of its own."""
+"""An accelerometer in the simulated machine: gravity, how the frame shakes it, noise, a mount, a clock of its own."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,30 +11,39 @@ from numpy.typing import NDArray
 
 from ublet.core.motion.kinematics import AXES
 from ublet.core.streams import Readings
+from ublet.world.frame import Frame
 
 GRAVITY_M_S2 = 9.80665
 COUNT_M_S2 = 0.0024
 """What one count of it stands for, m/s²."""
 
-Shove = tuple[float, float, Mapping[str, float]]
-"""From when to when in a step of time, s, and the acceleration of axes meanwhile, mm/s²."""
+Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
 class AccelerometerTruth:
     """noise_m_s2: standard deviation of a reading; offset_m_s2: of each column; clock_error: share by which it takes
-    readings too often.
+    readings too often; reads: which way each column points (``x``, ``-y``); lean_deg: it leans over to the front;
+    range_m_s2: readings end there; loose: a mount that rattles gives noise of this share of what shakes it;
+    cable_share: what its cable adds to the head's mass, new each time that it is listened to, standard; on: where it
+    sits at first, ``head`` or ``bed``.
     """
 
     noise_m_s2: float = 0.12
     offset_m_s2: tuple[float, float, float] = (0.0, 0.0, 0.0)
     clock_error: float = 0.005
+    reads: tuple[str, str, str] = ("x", "y", "z")
+    lean_deg: float = 0.0
+    range_m_s2: float = 78.0
+    loose: float = 0.0
+    cable_share: float = 0.0
+    on: str = "head"
 
 
 def accelerometer_at_rest_truth(truth: AccelerometerTruth, rate_hz: float) -> dict[str, float]:
     """What readings at rest are: gravity with its offsets, noise with that of rounding, and the rate that it keeps."""
     noise = math.hypot(truth.noise_m_s2, COUNT_M_S2 / math.sqrt(12))
-    still = np.array([0.0, 0.0, GRAVITY_M_S2]) + truth.offset_m_s2
+    still = turned(truth) @ np.array([0.0, 0.0, GRAVITY_M_S2]) + truth.offset_m_s2
     return {
         "gravity": float(np.linalg.norm(still)),
         "rate": rate_hz * (1 + truth.clock_error),
@@ -43,45 +52,77 @@ def accelerometer_at_rest_truth(truth: AccelerometerTruth, rate_hz: float) -> di
     }
 
 
-class Accelerometer:
-    """On the moving part, its axes along the machine's; it takes readings while it is listened to."""
+def turned(truth: AccelerometerTruth) -> Floats:
+    """From the machine's axes to the sensor's columns (3 x 3)."""
+    lean = math.radians(truth.lean_deg)
+    leans = np.array([[1, 0, 0], [0, math.cos(lean), -math.sin(lean)], [0, math.sin(lean), math.cos(lean)]])
+    points = np.zeros((3, 3))
+    for row, word in enumerate(truth.reads):
+        points[row, AXES.index(word[-1])] = -1.0 if word.startswith("-") else 1.0
+    return np.asarray(points @ leans)
 
-    def __init__(self, truth: AccelerometerTruth, random: np.random.Generator) -> None:
-        self.truth = truth
+
+class Accelerometer:
+    """On a part that moves; it takes readings while it is listened to, and only then the frame is worked out."""
+
+    def __init__(self, truth: AccelerometerTruth, frame: Frame, random: np.random.Generator) -> None:
+        self.truth, self.frame = truth, frame
+        self.on = truth.on
+        self.unplugged = False
         self._random = random
         self._rate_hz = 0.0
         self._ahead_s = 0.0
+        self._turned = turned(truth)
         self._taken: list[NDArray[np.int16]] = []
-
-    @property
-    def listening(self) -> bool:
-        """Whether it takes readings."""
-        return self._rate_hz > 0
+        self._speeds: Mapping[str, Floats] = {}
 
     def listen(self, rate_hz: float) -> None:
         """Take so many readings a second by its own clock, from now on; at 0 none."""
         self._rate_hz = rate_hz * (1 + self.truth.clock_error)
         self._ahead_s = 0.0 if rate_hz == 0 else float(self._random.uniform(0, 1 / self._rate_hz))
         self._taken.clear()
+        if rate_hz:
+            self.frame.heavier = (
+                self.truth.cable_share * float(self._random.normal()) if self.truth.cable_share else 0.0
+            )
+            self.frame.rest()
 
-    def pass_time(self, seconds: float, shoves: Sequence[Shove]) -> None:
-        """Take the readings of a step of time in which carriages were shoved about."""
-        if not self.listening:
+    def course(self, speeds: Mapping[str, Floats]) -> None:
+        """How the axes are stepped in the time that passes next."""
+        self._speeds = speeds
+
+    def pass_time(self, seconds: float, where: Mapping[str, float]) -> None:
+        """Take the readings of a step of time in which axes were stepped as was told."""
+        speeds, self._speeds = self._speeds, {}
+        if not self._rate_hz:
             return
         period = 1 / self._rate_hz
         count = max(0, int((seconds - self._ahead_s) / period) + 1) if seconds >= self._ahead_s else 0
         times = self._ahead_s + period * np.arange(count)
         self._ahead_s += period * count - seconds
-        true = np.tile(np.array([0.0, 0.0, GRAVITY_M_S2]) + self.truth.offset_m_s2, (count, 1))
-        for start, end, axes in shoves:
-            inside = (times >= start) & (times < end)
-            for axis, mm_s2 in axes.items():
-                true[inside, AXES.index(axis)] += mm_s2 / 1000
+        if self.unplugged:
+            self._taken.append(np.zeros((count, 3), dtype=np.int16))
+            return
+        felt = np.zeros((count, 3))
+        if speeds:
+            nodes = len(speeds["x"]) - 1
+            shaken = self.frame.shake(speeds, seconds / nodes, where, self.on)
+            at = np.linspace(0.0, seconds, nodes + 1)
+            for column in range(2):
+                felt[:, column] = np.interp(times, at, shaken[:, column])
+            push = np.diff(speeds["z"]) / (seconds / nodes) / 1000
+            felt[:, 2] = push[np.minimum((times / seconds * nodes).astype(int), nodes - 1)]
+        if self.truth.loose:
+            hits = self.truth.loose * np.linalg.norm(felt, axis=1, keepdims=True)
+            felt = felt + hits * self._random.standard_normal(felt.shape)
+        felt[:, 2] += GRAVITY_M_S2
+        true = felt @ self._turned.T + self.truth.offset_m_s2
         true += self.truth.noise_m_s2 * self._random.standard_normal(true.shape)
+        true = np.clip(true, -self.truth.range_m_s2, self.truth.range_m_s2)
         self._taken.append(np.clip(np.rint(true / COUNT_M_S2), -32768, 32767).astype(np.int16))
 
     def heard(self) -> Readings:
         """What it took since it was asked last."""
         counts = np.concatenate(self._taken) if self._taken else np.empty((0, 3), dtype=np.int16)
         self._taken.clear()
-        return Readings(counts, 1 / self._rate_hz - self._ahead_s if self.listening else 0.0)
+        return Readings(counts, 1 / self._rate_hz - self._ahead_s if self._rate_hz else 0.0)

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ublet.core.machine.schema import MachineFile
 from ublet.core.sockets import Level, Pace, Steps, Until
 from ublet.core.streams import Readings
-from ublet.world.assembly import assemble, heats
+from ublet.world.assembly import assemble, frame_of, heats
 from ublet.world.bed import Bed
 from ublet.world.coil import Coil
 from ublet.world.extrude import Filament
@@ -18,7 +19,7 @@ from ublet.world.laid import Laid
 from ublet.world.mechanics import EXTRUDER, Stretch
 from ublet.world.probe import CoilSwitch, ProbeSwitch
 from ublet.world.scenario import Event, Scenario
-from ublet.world.shake import Accelerometer, Shove
+from ublet.world.shake import Accelerometer
 from ublet.world.switches import Switch
 
 HALVINGS = 48
@@ -69,11 +70,13 @@ class World:
         self.filament = Filament(scenario.extruder.truth(), pushes, np.random.default_rng([seed, 11]))
         self.laid = Laid(self.filament)
         self._melts = heats(scenario, machine, "hotend")
+        self.frame = frame_of(scenario, machine)
         part = scenario.accelerometer
-        self._accelerometer = Accelerometer(part.truth(), np.random.default_rng([seed, 13])) if part else None
-        sensors = {"accelerometer": self._accelerometer, "coil": self.coil.coil if self.coil is not None else None}
+        self.accelerometer = (
+            Accelerometer(part.truth(), self.frame, np.random.default_rng([seed, 13])) if part else None
+        )
+        sensors = {"accelerometer": self.accelerometer, "coil": self.coil.coil if self.coil is not None else None}
         self._streams = {name: sensor for name, sensor in sensors.items() if sensor is not None}
-        self._shoves: list[Shove] = []
         self._turned_s = 0.0  # of the step of time that goes on
         self._fan_plugs = {**{fan.socket: name for name, fan in machine.fans.items()}, **scenario.fan_plugs}
         self._has_pin = machine.probe is not None and machine.probe.kind == "pin"
@@ -165,7 +168,6 @@ class World:
             before = dict(self.mechanics.where) if self.coil is not None and self.coil.coil.listening else {}
             self.mechanics.carry(stretch, length)
             self.bed.follow(self.mechanics.spun)
-            self._shove(stretch, pace)
             if before and self.coil is not None:
                 ends = (stretch.start_mm, stretch.start_mm + length)
                 self.coil.passed(self._turned_s, pace, ends, before, dict(self.mechanics.where))
@@ -178,6 +180,11 @@ class World:
                 return self._went_on(pace.reached(stretch.start_mm + met))
         self._went_on(pace.seconds)
         return None
+
+    def course(self, speeds: Mapping[str, NDArray[np.float64]]) -> None:
+        """How the axes are stepped in the time that passes next."""
+        if self.accelerometer is not None:
+            self.accelerometer.course(speeds)
 
     def pass_time(self, seconds: float) -> None:
         """Heat flows, and what is due happens. Motors that were not turned since the last time stood still."""
@@ -196,11 +203,10 @@ class World:
         if self.probe is not None:
             self.probe.pass_time(seconds, warmer)
         self.filament.pass_time(seconds, self.melt_c)
-        if self._accelerometer is not None:
-            self._accelerometer.pass_time(seconds, self._shoves)
+        if self.accelerometer is not None:
+            self.accelerometer.pass_time(seconds, self.mechanics.where)
         if self.coil is not None:
             self.coil.take(seconds, self.mechanics.where)
-        self._shoves.clear()
         self._turned_s = 0.0
         steps = range(round(seconds / STEP_S))
         for name, state in self.plants.items():
@@ -251,13 +257,6 @@ class World:
         )
 
     # inside
-
-    def _shove(self, stretch: Stretch, pace: Pace) -> None:
-        """Note what a stretch does to whoever listens for it."""
-        if self._accelerometer is not None and self._accelerometer.listening and pace.acceleration_mm_s2:
-            start, end = (self._turned_s + pace.reached(mm) for mm in (stretch.start_mm, stretch.end_mm))
-            axes = {axis: per_mm * pace.acceleration_mm_s2 for axis, per_mm in stretch.axes.items()}
-            self._shoves.append((start, end, axes))
 
     def _went_on(self, seconds: float) -> float:
         """So much of the step of time was spent turning."""
@@ -322,5 +321,7 @@ class World:
                 self.adcs[event.of].fault = event.kind.removeprefix("sensor-")
             case "heater-dead":
                 self.dead_heaters.add(event.of)
+            case "sensor-unplugged" if self.accelerometer is not None:
+                self.accelerometer.unplugged = True
             case "silence" | "reboot":
                 self.supply(event.kind, event.for_s)

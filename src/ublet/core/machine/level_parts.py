@@ -191,6 +191,9 @@ class Surface(Part):
 class Bed(Part):
     """The bed. Its front left corner is the origin of X and Y."""
 
+    moves: Literal["no", "y"] = setting(
+        "Whether it is the bed that moves along an axis, instead of the head.", default="no"
+    )
     width_mm: float = setting("Along X.", unit="mm", low=30, high=2000, board=True)
     depth_mm: float = setting("Along Y.", unit="mm", low=30, high=2000, board=True)
     margin_mm: float = setting(

@@ -66,7 +66,8 @@ Why = Callable[[MachineFile], str]
 
 
 def _shaped(machine: MachineFile) -> str:
-    shaped = [name for name in "xyz" if getattr(machine.axes, name).shaper.kind != "none"]
+    shapers = {name: getattr(machine.axes, name).shaper for name in "xyz"}
+    shaped = [name for name, each in shapers.items() if each.kind != "none" or each.train]
     return f"a shaper is declared for {', '.join(shaped).upper()}" if shaped else ""
 
 

@@ -170,6 +170,15 @@ class Motion(Part):
         default=0.02,
         board=True,
     )
+    print_acceleration_mm_s2: float = setting(
+        "Largest acceleration of moves that print; 0: that of their axes.",
+        unit="mm/s²",
+        low=0,
+        high=100_000,
+        default=0.0,
+        board=True,
+        zero="that of their axes",
+    )
     idle_hold_s: float = setting(
         "Motors hold for so long after the last move.", unit="s", low=1, high=7200, default=300.0, board=True
     )

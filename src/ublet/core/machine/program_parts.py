@@ -11,6 +11,7 @@ class ProgramText(Part):
     filament: str = setting("Letter under which filament is counted, mm; empty: none.", default="E")
     begin: str = setting("Lines before everything else.", default="")
     warm: str = setting("Lines that wait for a heater; {heater} is its name.", default="")
+    acceleration: str = setting("Line that sets the acceleration of what follows; {mm_s2} is the number.", default="")
     end: str = setting("Lines after everything else.", default="")
     start_file: str = setting(
         "Program that you begin a print with, beside this file; it is looked through.", default=""

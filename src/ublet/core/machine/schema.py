@@ -10,7 +10,7 @@ from ublet.core.machine.heat_parts import Fan, Guards, Heater, Material, Sensor
 from ublet.core.machine.level_parts import Bed, Lifts, Mesh, Probe
 from ublet.core.machine.motion_parts import Axes, Axis, Endstop, Motion, Motor
 from ublet.core.machine.program_parts import ProgramText
-from ublet.core.machine.tool_parts import Card, Display, Extruder, Modules
+from ublet.core.machine.tool_parts import Card, Display, Extruder, Modules, SensorMount
 from ublet.core.settings import Known, Name, Part, declarations, setting
 
 __all__ = ["SETTINGS", "Axis", "Guards", "Heater", "MachineFile", "Material", "Motor", "Sensor"]
@@ -57,6 +57,7 @@ class MachineFile(Part):
     probe: Probe | None = None
     lifts: Lifts | None = None
     mesh: Mesh | None = None
+    accelerometer: SensorMount = Field(default_factory=SensorMount)
     display: Display | None = None
     card: Card | None = None
     modules: Modules = Field(default_factory=Modules)

@@ -74,6 +74,17 @@ class Card(Part):
     detects: bool = setting("Whether the slot tells that a card is in.", default=True, board=True)
 
 
+Way = Literal["x", "-x", "y", "-y", "z", "-z"]
+
+
+class SensorMount(Part):
+    """The accelerometer that is mounted for a while: along which axis of the machine each of its own points."""
+
+    x: Way = setting("Its X.", default="x")
+    y: Way = setting("Its Y.", default="y")
+    z: Way = setting("Its Z.", default="z")
+
+
 class Modules(Part):
     """Optional modules of the firmware. Left out, each is in the image when the machine needs it."""
 

@@ -45,6 +45,11 @@ class Caps:
         """
         caps = {part: self._cap(f"axes.{part}") for part in travel if part in AXES}
         caps |= {"e": self._cap("extruder")} if "e" in travel else {}
+        if travel.get("e", 0.0) > 0 and (gentle := self._number("motion.print_acceleration_mm_s2")):
+            caps = {
+                part: Cap(cap.speed, min(cap.acceleration, gentle), cap.setting) if part in AXES else cap
+                for part, cap in caps.items()
+            }
         motors = self.motors(travel)
         caps |= {root: cap for root in motors if (cap := self._step_cap(root)) is not None}
         line = line_of({**motors, **travel}, feed, caps)

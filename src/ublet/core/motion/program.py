@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TypeAlias
@@ -65,7 +66,34 @@ class Lift:
     place: str = ""
 
 
-Segment: TypeAlias = To | Push | Rest | Warm | Touch | Lift
+@dataclass(frozen=True)
+class Swing:
+    """To and fro along a straight line about where it stands, ever faster: a sine whose acceleration grows with its
+    frequency, so many m/s² a Hz; it ends where it began. way: the line's direction, by axis, of length one.
+    """
+
+    way: Mapping[str, float]
+    from_hz: float
+    to_hz: float
+    seconds: float
+    per_hz_m_s2: float
+    place: str = ""
+
+    @property
+    def peak_mm_s2(self) -> float:
+        """Its largest acceleration, along its way."""
+        return 1000 * self.per_hz_m_s2 * self.to_hz
+
+    @property
+    def reach_mm(self) -> float:
+        """It stays within so much of where it stands: what its speed makes of half the lead in, and of a swing."""
+        return 1000 * self.per_hz_m_s2 / (2 * math.pi) * (SWING_LEADS_S / 2 + 1 / (math.pi * self.from_hz))
+
+
+SWING_LEADS_S = 0.8
+"""A swing is led in and out for so long in all, s."""
+
+Segment: TypeAlias = To | Push | Rest | Warm | Touch | Lift | Swing
 
 
 @dataclass(frozen=True)
@@ -89,7 +117,8 @@ class Program:
     @property
     def axes(self) -> tuple[str, ...]:
         """The axes that it moves."""
-        return tuple(a for a in AXES if any(isinstance(each, (To, Touch)) and a in each.at for each in self.segments))
+        moved = [each.at if isinstance(each, (To, Touch)) else getattr(each, "way", {}) for each in self.segments]
+        return tuple(axis for axis in AXES if any(axis in each for each in moved))
 
     @property
     def places(self) -> tuple[str, ...]:
@@ -168,9 +197,16 @@ def line_to(segment: Segment, here: Mapping[str, float], caps: Caps) -> Line | N
         travel["e"] = segment.filament
     if isinstance(segment, Lift):
         return caps.motor_line(segment.motors, segment.mm_s) if any(segment.motors.values()) else None
-    if not travel or isinstance(segment, (Rest, Warm)):
+    if not travel or isinstance(segment, (Rest, Warm, Swing)):
         return None
     return caps.line(travel, segment.mm_s)
+
+
+def still_s(segment: Segment) -> float:
+    """How long a segment takes that goes nowhere, s; a wait for a temperature is not known, and counts as nothing."""
+    if isinstance(segment, Swing):
+        return segment.seconds + SWING_LEADS_S
+    return segment.seconds if isinstance(segment, Rest) else 0.0
 
 
 def timetable(program: Program, start: Mapping[str, float], caps: Caps) -> Timetable:
@@ -206,7 +242,7 @@ def timetable(program: Program, start: Mapping[str, float], caps: Caps) -> Timet
         if line is not None:
             lines.append((number, line))
         else:
-            seconds = segment.seconds if isinstance(segment, Rest) else 0.0
+            seconds = still_s(segment)
             timed[number] = Timed(now, seconds)
             now += seconds
         if stands:

@@ -1,0 +1,31 @@
+"""The shaper that is live on a board: a train of its own, else the named one that its settings say."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from ublet.core.settings import Value
+from ublet.core.shake.shapers import NAMED, Train, named
+
+KEYS = ("kind", "frequency_hz", "damping", "train")
+"""Settings of a shaper, below ``axes.AXIS.shaper``."""
+
+NONE = "none"
+
+
+def shaper_path(axis: str, key: str) -> str:
+    """The path of a shaper's setting."""
+    return f"axes.{axis}.shaper.{key}"
+
+
+def live_train(read: Callable[[str], Value], axis: str) -> Train | None:
+    """The train of an axis, from settings by their paths; None: motion is not shaped."""
+    kind, hz, damping, own = (read(shaper_path(axis, key)) for key in KEYS)
+    if isinstance(own, tuple) and own:
+        rows = np.array(own, dtype=np.float64)
+        return Train(rows[:, 0], rows[:, 1])
+    if kind not in NAMED or not isinstance(hz, (int, float)) or not isinstance(damping, (int, float)) or hz <= 0:
+        return None
+    return named(str(kind), float(hz), float(damping))

@@ -1,0 +1,343 @@
+"""The frame as it really is: masses on belts, guides, feet, shaken by how the axes are stepped.
+
+Lumped masses: what X carries, what Y carries, the machine on its feet, and a part that hangs loose on the head. Belts
+are springs whose stiffness depends on where the head is; guides drag; two belts of a CoreXY pull on both axes at once.
+Nothing here is shared with what estimates modes from readings: equations of motion, integrated.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Complex = NDArray[np.complex128]
+
+PLACES = ("head x", "head y", "base x", "base y", "part x", "part y")
+HEAD_X, HEAD_Y, BASE_X, BASE_Y, PART_X, PART_Y = range(6)
+
+NEAREST_SHARE = 0.15
+"""A belt's clamp is never nearer to a pulley than this share of its length."""
+
+ANEW_MM = 3.0
+"""Belts are worked out anew when the head has gone so far."""
+
+PIECES, ROUNDS = 1, 3
+"""Friction is found by repeating over each of so many pieces of a step of time, so often: more changes less than 2e-3
+of it.
+"""
+
+OVER_THE_BED = "nozzle over bed"
+"""Where what is printed sees the motion: of the nozzle against the bed."""
+
+TINY_KG = 1e-6
+"""A part of no mass is one of so little, held fast."""
+
+
+@dataclass(frozen=True)
+class FrameTruth:
+    """A frame.
+
+    belt_x_n_mm, belt_y_n_mm: stiffness of the belts of X and Y (of a CoreXY: A and B) with the head in the middle;
+    guide_x, guide_y: damping ratio that guides give what hangs on these belts; nearer: share of the stiffness that
+    depends on the place; base_kg, feet_hz, feet_damping: the machine on its feet; part_kg, part_hz, part_damping: what
+    hangs loose on the head, in both directions; load_kg: what lies on a bed that moves; slip_n, slip_mm_s: friction of
+    guides that does not grow beyond a speed.
+    """
+
+    belt_x_n_mm: float = 34.0
+    belt_y_n_mm: float = 34.0
+    guide_x: float = 0.05
+    guide_y: float = 0.05
+    nearer: float = 0.1
+    base_kg: float = 12.0
+    feet_hz: float = 9.0
+    feet_damping: float = 0.1
+    part_kg: float = 0.0
+    part_hz: float = 80.0
+    part_damping: float = 0.03
+    load_kg: float = 0.0
+    slip_n: float = 0.0
+    slip_mm_s: float = 20.0
+
+
+@dataclass(frozen=True)
+class Ring:
+    """One way in which a frame rings, as it is: undamped frequency in Hz, damping ratio, share of the motion."""
+
+    frequency_hz: float
+    damping_ratio: float
+    share: float
+
+
+class Frame:
+    """A frame of one machine. masses: what X and Y carry, kg. spans: reach of X and Y from one end to the other, mm.
+    shares_belts: a CoreXY. bed_moves: along Y, instead of the head.
+    """
+
+    def __init__(
+        self,
+        truth: FrameTruth,
+        masses: Mapping[str, float],
+        spans: Mapping[str, tuple[float, float]],
+        shares_belts: bool,
+        bed_moves: bool,
+    ) -> None:
+        self.truth = truth
+        self._masses, self._spans = dict(masses), dict(spans)
+        self._shares_belts, self.bed_moves = shares_belts, bed_moves
+        self.pull = {"x": 1.0, "y": 1.0}
+        self.heavier = 0.0
+        self.load_kg = truth.load_kg
+        self._of: tuple[float, ...] = ()
+        self._solved: _Solved | None = None
+        self.rest()
+
+    def rest(self) -> None:
+        """Nothing shakes."""
+        self._r, self._v = np.zeros(6), np.zeros(6)
+
+    def tighten(self, belt: str, times: float) -> None:
+        """A belt is pulled so many times as hard: its stiffness goes with its tension."""
+        self.pull[belt] *= times
+
+    def stiffness(self, where: Mapping[str, float]) -> dict[str, float]:
+        """Stiffness of both belts with the head there, N/m."""
+        shares = {
+            axis: (where[axis] - self._spans[axis][0]) / (self._spans[axis][1] - self._spans[axis][0]) for axis in "xy"
+        }
+        if self._shares_belts:  # each belt's clamp goes by the sum, or the difference, of both
+            shares = {"x": (shares["x"] + shares["y"]) / 2, "y": (shares["x"] - shares["y"] + 1) / 2}
+        found = {}
+        for axis, whole in (("x", self.truth.belt_x_n_mm), ("y", self.truth.belt_y_n_mm)):
+            u = min(1 - NEAREST_SHARE, max(NEAREST_SHARE, shares[axis]))
+            near = 1 - self.truth.nearer + self.truth.nearer / (4 * u * (1 - u))
+            found[axis] = 1000 * whole * near * self.pull[axis]
+        return found
+
+    def rings(
+        self, told: Mapping[str, float], seen: Mapping[str, float], on: str, where: Mapping[str, float]
+    ) -> list[Ring]:
+        """How it rings for small motion: told along one direction, looked at along another, on the ``head``, the
+        ``bed`` or of the nozzle over the bed; largest share first.
+
+        Poles and residues of ``seen^T (M s^2 + C s + K)^-1 F told``.
+        """
+        solved = self._solve(where)
+        into = solved.told @ np.array([told.get("x", 0.0), told.get("y", 0.0)])
+        out = self._seen(seen, on)
+        found = []
+        for at, pole in enumerate(solved.poles):
+            # displacement q of M q'' + C q' + K q = F u: state (q, v), residue of the pole
+            residue = (out @ solved.right[:6, at]) * (solved.left[at, 6:] @ np.linalg.solve(solved.mass, into))
+            w = abs(pole)
+            share = (residue * 2j * pole.imag).real / w**2
+            found.append(Ring(float(w / (2 * math.pi)), float(-pole.real / w), float(share)))
+        whole = sum(ring.share for ring in found)
+        if abs(whole) < 0.05:
+            return []
+        found = [Ring(ring.frequency_hz, ring.damping_ratio, ring.share / whole) for ring in found]
+        return sorted(found, key=lambda ring: -ring.share)
+
+    def shake(self, speeds: Mapping[str, Floats], period_s: float, where: Mapping[str, float], on: str) -> Floats:
+        """How the ``head`` or the ``bed`` is accelerated along X and Y, m/s² (n + 1 x 2), while both are stepped at
+        n + 1 even speeds, mm/s.
+        """
+        solved = self._solve(where)
+        told = np.stack([speeds["x"], speeds["y"]], axis=1) / 1000
+        places = [place_of(on, axis, self.bed_moves) for axis in "xy"]
+        if not self.truth.slip_n:
+            return self._go(solved, told, period_s, places, 1)
+        size = -(-(len(told) - 1) // PIECES)
+        cuts = range(0, len(told) - 1, size)
+        parts = [self._go(solved, told[cut : cut + size + 1], period_s, places, ROUNDS) for cut in cuts]
+        return np.concatenate([part[:-1] for part in parts[:-1]] + [parts[-1]])
+
+    def _go(self, solved: _Solved, told: Floats, period_s: float, places: list[int], rounds: int) -> Floats:
+        """Integrate over even speeds, exactly for what is linear (first-order hold of the forces)."""
+        march = solved.marching(period_s, len(told) - 1)
+        pushed = np.diff(told, axis=0) @ (solved.by_push.T @ march.even) / period_s  # even in every step
+        rigid = told @ solved.rigid.T
+        slips = np.zeros((len(told), 2))
+        for _ in range(rounds):
+            dragged = told @ solved.by_drag.T + slips @ solved.by_slip.T
+            states = march.go(solved.left @ np.concatenate([self._r, self._v]), pushed, dragged)
+            if rounds > 1:
+                over = 2 * (states @ solved.sliding.T).real + rigid @ solved.guides.T  # speeds on the guides, m/s
+                slips = solved.slip * over - self.truth.slip_n * np.tanh(1000 / self.truth.slip_mm_s * over)
+        last = 2 * (solved.right @ states[-1]).real
+        self._r, self._v = last[:6], last[6:]
+        weighs = np.diag(solved.mass)[places]
+        forces = 2 * (states @ solved.pulling[places].T).real + rigid @ solved.drag[places].T
+        return np.asarray((slips @ solved.guides[:, places] - forces) / weighs)
+
+    def _seen(self, seen: Mapping[str, float], on: str) -> Floats:
+        out = np.zeros(6)
+        for axis, share in seen.items():
+            if on == OVER_THE_BED:
+                out[place_of("head", axis, self.bed_moves)] += share * (-1.0 if self.bed_moves and axis == "y" else 1.0)
+                out[place_of("bed", axis, self.bed_moves)] -= share * (-1.0 if self.bed_moves and axis == "y" else 1.0)
+            else:
+                out[place_of(on, axis, self.bed_moves)] = share
+        return out
+
+    def _solve(self, where: Mapping[str, float]) -> _Solved:
+        key = (
+            *(round(where[axis] / ANEW_MM) for axis in "xy"),
+            self.pull["x"],
+            self.pull["y"],
+            self.heavier,
+            self.load_kg,
+        )
+        if self._solved is None or key != self._of:
+            self._of, self._solved = key, self._worked_out(where)
+        return self._solved
+
+    def _worked_out(self, where: Mapping[str, float]) -> _Solved:
+        """Equations of motion for small motion about a place."""
+        truth, belts = self.truth, self.stiffness(where)
+        part = max(TINY_KG, truth.part_kg)
+        head_y = self._masses["y"] + self.load_kg
+        heads = (self._masses["x"] * (1 + self.heavier), head_y * (1 + (0.0 if self.bed_moves else self.heavier)))
+        mass = np.array([*heads, truth.base_kg, truth.base_kg, part, part])
+        stiff, drag, told = np.zeros((6, 6)), np.zeros((6, 6)), np.zeros((6, 2))
+
+        def spring(k: float, c: float, to: Mapping[int, float], by: tuple[float, float] = (0.0, 0.0)) -> None:
+            g = np.zeros(6)
+            for at, share in to.items():
+                g[at] = share
+            stiff[:] += k * np.outer(g, g)
+            drag[:] += c * np.outer(g, g)
+            told[:] += k * np.outer(g, by)
+
+        x, y = {HEAD_X: 1.0, BASE_X: -1.0}, {HEAD_Y: 1.0, BASE_Y: -1.0}
+        if self._shares_belts:
+            spring(belts["x"], 0.0, {**x, **y}, (1.0, 1.0))
+            spring(belts["y"], 0.0, {**x, **{at: -share for at, share in y.items()}}, (1.0, -1.0))
+            along = (belts["x"] + belts["y"],) * 2
+        else:
+            spring(belts["x"], 0.0, x, (1.0, 0.0))
+            spring(belts["y"], 0.0, y, (0.0, 1.0))
+            along = (belts["x"], belts["y"])
+        slip = 1000 * truth.slip_n / truth.slip_mm_s
+        for rail, k, m, z in ((x, along[0], heads[0], truth.guide_x), (y, along[1], heads[1], truth.guide_y)):
+            spring(0.0, 2 * z * math.sqrt(k * m) + slip, rail)
+        feet = (2 * math.pi * truth.feet_hz) ** 2 * truth.base_kg
+        for at in (BASE_X, BASE_Y):
+            spring(feet, 2 * truth.feet_damping * math.sqrt(feet * truth.base_kg), {at: 1.0})
+        hangs = (2 * math.pi * (truth.part_hz if truth.part_kg else 1000.0)) ** 2 * part
+        above = (HEAD_X, BASE_Y if self.bed_moves else HEAD_Y)
+        for at, head in zip((PART_X, PART_Y), above, strict=True):
+            spring(
+                hangs,
+                2 * (truth.part_damping if truth.part_kg else 0.3) * math.sqrt(hangs * part),
+                {at: 1.0, head: -1.0},
+            )
+        guides = np.zeros((2, 6))
+        for row, rail in enumerate((x, y)):
+            for at, share in rail.items():
+                guides[row, at] = share
+        return _Solved.of(np.diag(mass), stiff, drag, told, guides, slip)
+
+
+@dataclass(frozen=True)
+class _Solved:
+    """Linear equations ``M q'' + C q' + K q = F u``, and their modes in the state (q, q'): poles above the real axis,
+    right vectors (12 x n), left ones (n x 12). rigid: where all stands in the end for each told millimetre; slip: the
+    part of the guides' friction that is in C. From modal states: sliding (2 x n) gives speeds on the guides, pulling
+    (6 x n) forces of springs and guides; by_push, by_drag, by_slip give modal forces.
+    """
+
+    mass: Floats
+    stiff: Floats
+    drag: Floats
+    told: Floats
+    guides: Floats
+    slip: float
+    rigid: Floats
+    poles: Complex
+    right: Complex
+    left: Complex
+    sliding: Complex
+    pulling: Complex
+    by_push: Complex
+    by_drag: Complex
+    by_slip: Complex
+    marches: dict[tuple[float, int], _March]
+
+    @classmethod
+    def of(cls, mass: Floats, stiff: Floats, drag: Floats, told: Floats, guides: Floats, slip: float) -> _Solved:
+        """Solve them."""
+        rigid = np.linalg.solve(stiff, told)
+        inverse = np.diag(1 / np.diag(mass))
+        states = np.block([[np.zeros((6, 6)), np.eye(6)], [-inverse @ stiff, -inverse @ drag]])
+        poles, vectors = np.linalg.eig(states)
+        upper = poles.imag > 0
+        right, left = vectors[:, upper], np.linalg.inv(vectors)[upper]
+        into = left[:, 6:] @ inverse
+        return cls(
+            np.asarray(mass),
+            np.asarray(stiff),
+            np.asarray(drag),
+            np.asarray(told),
+            np.asarray(guides),
+            slip,
+            np.asarray(rigid),
+            np.asarray(poles[upper]),
+            np.asarray(right),
+            np.asarray(left),
+            sliding=np.asarray(guides @ right[6:]),
+            pulling=np.asarray(stiff @ right[:6] + drag @ right[6:]),
+            by_push=np.asarray(-into @ mass @ rigid),
+            by_drag=np.asarray(-into @ drag @ rigid),
+            by_slip=np.asarray(into @ guides.T),
+            marches={},
+        )
+
+    def marching(self, period_s: float, count: int) -> _March:
+        """So many steps of so long."""
+        key = (round(period_s, 12), count)
+        if key not in self.marches:
+            self.marches[key] = _March.of(self.poles, period_s, count)
+        return self.marches[key]
+
+
+@dataclass(frozen=True)
+class _March:
+    """Modal states over so many steps, ``z' = pole z + force``: what a force that is even in a step adds (n x n), what
+    one adds that changes in it; and how states grow (count + 1 x n).
+    """
+
+    even: Complex
+    ramp: Complex
+    grown: Complex
+    shrunk: Complex
+
+    @classmethod
+    def of(cls, poles: Complex, period_s: float, count: int) -> _March:
+        """For modes."""
+        even = np.expm1(poles * period_s) / poles
+        ramp = (even - period_s) / poles / period_s
+        grown = np.exp(np.outer(np.arange(count + 1) * period_s, poles))
+        return cls(np.diag(even), np.diag(ramp), grown, 1 / grown[1:])
+
+    def go(self, start: Complex, added: Complex, dragged: Complex) -> Complex:
+        """States from one on, under what is added in each step, and forces that change evenly in it."""
+        added = added + dragged[:-1] @ (self.even - self.ramp) + dragged[1:] @ self.ramp
+        states = np.empty_like(self.grown)
+        states[0] = start
+        np.cumsum(added * self.shrunk, axis=0, out=states[1:])
+        states[1:] += start
+        states[1:] *= self.grown[1:]
+        return states
+
+
+def place_of(on: str, axis: str, bed_moves: bool) -> int:
+    """Which place a sensor on the ``head`` or the ``bed`` feels along an axis."""
+    if axis == "x":
+        return HEAD_X if on == "head" else BASE_X
+    return HEAD_Y if (on == "head") != bed_moves else BASE_Y
