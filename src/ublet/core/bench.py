@@ -296,8 +296,8 @@ class Recording(Protocol):
     def rows(self, stream: str, rows: Iterable[tuple[float, ...]], of: str = "") -> None:
         """Record many rows at once; they are not drawn one by one."""
 
-    def flow(self, stream: str, times_s: NDArray[np.float64], values: NDArray[np.float64]) -> None:
-        """Record readings as they come (n times, n x columns values); some of them are drawn."""
+    def flow(self, stream: str, times_s: NDArray[np.float64], values: NDArray[np.float64], of: str = "") -> None:
+        """Record readings as they come (n times, n x columns values); some of them are drawn. of: as in a row."""
 
     def found(self, *findings: Finding, option: Option | None = None) -> None:
         """These are found already, and this can be proposed: both stay if what comes after is cut off, whatever does.

@@ -32,7 +32,10 @@ from ublet.core.motion.motor_trials import TRIALS as MOTORS
 from ublet.core.motion.steps_trials import TRIALS as STEPS
 from ublet.core.motion.travel_trials import TRIALS as TRAVEL
 from ublet.core.motion.trials import TRIALS as INPUTS
+from ublet.core.shake.belts_trials import TRIALS as BELTS
+from ublet.core.shake.resonance_trials import TRIALS as RESONANCE
 from ublet.core.shake.rest_trials import TRIALS as REST
+from ublet.core.shake.turned_trials import TRIALS as TURNED
 from ublet.core.trial import TrialSpec
 
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
@@ -54,6 +57,8 @@ LEVEL = (
     *MESH_CHECK,
     *FIRST_LAYER,
 )
+HEATS = (*HEAT, *GUARDS, *SOAK, *STILL)
+SHAKE = (*REST, *TURNED, *RESONANCE, *BELTS)
 TRIALS: dict[str, TrialSpec] = {
-    spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEAT, *GUARDS, *SOAK, *STILL, *LEVEL, *EXTRUDE, *PIECE, *REST)
+    spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEATS, *LEVEL, *EXTRUDE, *PIECE, *SHAKE)
 }

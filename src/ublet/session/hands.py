@@ -71,6 +71,10 @@ class DemoHands:
                 self._say({"do": what, "of": name, "by": float(by)})
             case ("instead", "room" | "drag", screw, gap):
                 self._say({"do": "adjust screw", "of": screw, "to": float(gap)})
+            case ("mount sensor", part):
+                self._say({"do": "mount sensor", "of": part})
+            case ("tighten belt", belt, times):
+                self._say({"do": "tighten belt", "of": belt, "by": float(times)})
             case ("raise probe", mm):
                 self._say({"do": "lower probe", "by": -float(mm)})
             case ("half springs",) | ("dot",) | ("probe to trigger",) | ("clean sheet",):

@@ -46,6 +46,9 @@ TURNS_SHARE = 0.1
 HAND_MM = 0.1
 """A probe pushed up or down in its mount ends so far off at most, mm."""
 
+PULL_SHARE = 0.02
+"""A belt is tightened so much too far or not far enough, at most."""
+
 NUDGES_S = 3.0
 """Between two nudges some lines are looked at, s."""
 
@@ -125,6 +128,8 @@ class ScriptedBuilder:
                 return self._read(seen["stowed_gap"], instrument)
             case ("springs",):
                 return self._springs(seen["springs"], question)
+            case ("mount sensor" | "tighten belt", *_):
+                self._hands.do(self._at_the_sensor(question.cue))
             case ("clean sheet",):
                 self._hands.do({"do": "clean sheet"})
             case ("half springs",):
@@ -277,6 +282,13 @@ class ScriptedBuilder:
         felt = looks.error_mm + float(self._random.uniform(-part.finger_mm, part.finger_mm))
         verdict = GOOD if abs(felt) <= part.layer_good_mm else HIGH if felt > 0 else LOW
         return str(VERDICTS.index(verdict) + 1)
+
+    def _at_the_sensor(self, cue: tuple[str, ...]) -> dict[str, Any]:
+        """What is done to the sensor's place, or to a belt; that is pulled a little too much or too little."""
+        if cue[0] == "mount sensor":
+            return {"do": cue[0], "of": cue[1]}
+        off = 1 + float(self._random.uniform(-1, 1)) * PULL_SHARE
+        return {"do": cue[0], "of": cue[1], "by": float(cue[2]) * off}
 
     def _jog(self, question: Jog, place: tuple[str, ...], seen: Mapping[str, Any]) -> str:
         """The next step towards the bed's corner, or towards an edge; ``here`` when the eye sees no way left."""

@@ -112,6 +112,10 @@ class Hands:
                 self._dot = (self._world.mechanics.where["x"], self._world.mechanics.where["y"])
             case "clean sheet":
                 self._world.laid.forget()
+            case "mount sensor" if self._world.accelerometer is not None:
+                self._world.accelerometer.on = str(order["of"])
+            case "tighten belt":
+                self._world.frame.tighten(str(order["of"]), float(order["by"]))
             case "half springs":
                 self._world.bed.half_springs()
             case "lower probe":

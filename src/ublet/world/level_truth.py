@@ -22,6 +22,7 @@ from ublet.core.level.spread_trials import places_of as places_of_spread
 from ublet.core.level.surface import fit_surface
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
+from ublet.world.shake_truth import belts_truth, resonance_truth
 from ublet.world.world import World
 
 Aim = Mapping[str, Value]
@@ -174,6 +175,8 @@ AT_END: dict[str, TruthAtEnd] = {
     "bed-mesh": _mesh,
     "bed-mesh-by-hand": _mesh,
     "first-layer": _first_layer,
+    "resonance": resonance_truth,
+    "belts": belts_truth,
 }
 """The truth behind each trial that changes what it measures: asked when it has ended."""
 

@@ -23,6 +23,12 @@ noise is of the form: a mode that takes no more than this share of it makes noth
 """
 
 LOWEST_Z, HIGHEST_Z = 0.003, 0.5
+EACH = 4
+"""Numbers of a mode: logarithms of frequency and damping, share, and how it is damped."""
+
+RELATIVE_U, MOST_RELATIVE = 0.7, 3.0
+"""How much of a mode's damping lies between what is told and what moves is not known: between none and all of it."""
+
 FORM_HZ, FORM_Z = 0.00002, 0.0004
 """What bands of finite width and a friction that is no damping leave open besides the noise, as shares of frequency and
 damping, standard.
@@ -32,17 +38,19 @@ damping, standard.
 def fit_modes(bands: Bands) -> tuple[Mode, ...]:
     """Modes of a transfer, the largest share first.
 
-    For each number of modes they begin where vector fitting finds poles, and are fitted in the frame's own form
-    (Levenberg-Marquardt with the Jacobian in closed form). Taken are the fewest that leave no more than the best, but
-    for what further numbers gain by chance, with a margin.
+    For each number of modes they begin where vector fitting finds poles, and are fitted (Levenberg-Marquardt with the
+    Jacobian in closed form) in the form ``p (w^2 + 2 z k w s) / (s^2 + 2 z w s + w^2)``: k is 0 where guides damp (the
+    frame as the handbook has it), 1 where the damper lies between what is told and what moves, and near 0 when the
+    record does not tell. Any frame with viscous dampers is a sum of such (Ewins 2000, section 2.7). Taken are the
+    fewest that leave no more than the best, but for what further numbers gain by chance, with a margin.
     """
     fits: list[tuple[float, Floats]] = []
     for number in range(1, MOST_MODES + 1):
         least = _fitted(bands, number)
         cost, x = float(least.residual @ least.residual), least.x
-        if number == 1 or float(np.min(x[2::3])) >= LEAST_SHARE * float(np.sum(x[2::3])):
+        if number == 1 or float(np.min(x[2::EACH])) >= LEAST_SHARE * float(np.sum(x[2::EACH])):
             fits.append((cost, x))
-        if cost / (len(least.residual) - 3 * number) < NOTHING_LEFT:
+        if cost / (len(least.residual) - EACH * number) < NOTHING_LEFT:
             break
     best, most = min(fits, key=lambda fit: fit[0])
     free = max(1, 2 * len(bands.hz) - len(most))
@@ -53,42 +61,48 @@ def fit_modes(bands: Bands) -> tuple[Mode, ...]:
 
 
 def _fitted(bands: Bands, number: int) -> Minimum:
-    """So many modes fitted; x: logarithms of frequency and damping, and the share, of each in turn."""
+    """So many modes fitted; x: the numbers of each in turn."""
     weight = 1 / np.sqrt(bands.variance)
     hz, z = poles_of(bands.hz, bands.transfer, weight, number)
-    low = np.tile([math.log(0.7 * float(bands.hz[0])), math.log(LOWEST_Z), -3.0], number)
-    high = np.tile([math.log(1.3 * float(bands.hz[-1])), math.log(HIGHEST_Z), 3.0], number)
-    start = np.zeros(3 * number)
-    start[0::3], start[1::3] = np.log(hz), np.log(z)
+    one = [math.log(0.7 * float(bands.hz[0])), math.log(LOWEST_Z), -3.0, -MOST_RELATIVE]
+    other = [math.log(1.3 * float(bands.hz[-1])), math.log(HIGHEST_Z), 3.0, MOST_RELATIVE]
+    low, high = np.tile(one, number), np.tile(other, number)
+    start = np.zeros(EACH * number)
+    start[0::EACH], start[1::EACH] = np.log(hz), np.log(z)
     start = np.clip(start, low, high)
-    unit = [transfer([Mode(math.exp(f), math.exp(d), 1.0)], bands.hz) * weight for f, d in start.reshape(-1, 3)[:, :2]]
+    begun = start.reshape(-1, EACH)[:, :2]
+    unit = [transfer([Mode(math.exp(f), math.exp(d), 1.0)], bands.hz) * weight for f, d in begun]
     told = bands.transfer * weight
     columns = np.stack([np.concatenate([each.real, each.imag]) for each in unit], axis=1)
-    start[2::3] = np.clip(np.linalg.lstsq(columns, np.concatenate([told.real, told.imag]), rcond=None)[0], -3, 3)
+    shares = np.linalg.lstsq(columns, np.concatenate([told.real, told.imag]), rcond=None)[0]
+    start[2::EACH] = np.clip(shares, -3, 3)
     residual, slopes = _problem(bands, weight)
     return minimise(residual, start, low, high, 1e-6, 60, slopes)
 
 
 def _problem(bands: Bands, weight: Floats) -> tuple[Callable[[Floats], Floats], Callable[[Floats], Floats]]:
-    """What modes leave of a transfer in standard deviations (2 n), and its slopes (2 n x 3 k)."""
+    """What modes leave of a transfer, and of how they may be damped, in standard deviations (2 n + k); its slopes."""
     s = 2j * np.pi * bands.hz[:, None]
 
-    def parts(x: Floats) -> tuple[Complex, Floats, Floats, Floats]:
-        w, z = np.asarray(2 * np.pi * np.exp(x[0::3])), np.asarray(np.exp(x[1::3]))
-        return np.asarray(s**2 + 2 * z * w * s + w**2), w**2, w, z
+    def parts(x: Floats) -> tuple[Complex, Complex, Complex, Floats]:
+        w, z = np.asarray(2 * np.pi * np.exp(x[0::EACH])), np.asarray(np.exp(x[1::EACH]))
+        damps = 2 * z * w * s
+        return np.asarray(s**2 + damps + w**2), np.asarray(w**2 + x[3::EACH] * damps), np.asarray(damps), w
 
     def residual(x: Floats) -> Floats:
         below, above, _, _ = parts(x)
-        off = ((above / below) @ x[2::3] - bands.transfer) * weight
-        return np.concatenate([off.real, off.imag])
+        off = ((above / below) @ x[2::EACH] - bands.transfer) * weight
+        return np.concatenate([off.real, off.imag, x[3::EACH] / RELATIVE_U])
 
     def slopes(x: Floats) -> Floats:
-        below, above, w, z = parts(x)
-        unit, p = above / below, x[2::3]
-        by_w = p * (2 * unit - unit * (2 * z * w * s + 2 * w**2) / below)  # by the logarithm of w
-        by_z = -p * unit * (2 * z * w * s) / below
-        all_of_it = np.stack([by_w, by_z, unit], axis=2).reshape(len(bands.hz), -1) * weight[:, None]
-        return np.concatenate([all_of_it.real, all_of_it.imag])
+        below, above, damps, w = parts(x)
+        unit, p, relative = above / below, x[2::EACH], x[3::EACH]
+        by_w = p * (2 * w**2 + relative * damps - unit * (damps + 2 * w**2)) / below  # by the logarithm of w
+        by_z = p * damps * (relative - unit) / below
+        every = np.stack([by_w, by_z, unit, p * damps / below], axis=2).reshape(len(bands.hz), -1) * weight[:, None]
+        prior = np.zeros((len(p), len(x)))
+        prior[np.arange(len(p)), np.arange(3, len(x), EACH)] = 1 / RELATIVE_U
+        return np.concatenate([every.real, every.imag, prior])
 
     return residual, slopes
 
@@ -99,9 +113,9 @@ def _told(bands: Bands, x: Floats) -> tuple[Mode, ...]:
     here, slopes = residual(x), slopes_at(x)
     noise = max(1.0, float(here @ here) / max(1, len(here) - len(x)))
     spread = np.sqrt(np.maximum(np.diag(np.linalg.pinv(slopes.T @ slopes)), 0.0) * noise)
-    whole = float(np.sum(x[2::3]))
+    whole = float(np.sum(x[2::EACH]))
     found = []
-    for at in range(0, len(x), 3):
+    for at in range(0, len(x), EACH):
         hz, z = math.exp(x[at]), math.exp(x[at + 1])
         u = (hz * math.hypot(spread[at], FORM_HZ), z * math.hypot(spread[at + 1], FORM_Z))
         found.append(Mode(hz, z, float(x[at + 2]) / whole, *u))

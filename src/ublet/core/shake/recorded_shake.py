@@ -12,6 +12,7 @@ from ublet.core.shake.frame import Floats, Mode
 from ublet.core.shake.mode_fit import fit_density, fit_modes
 from ublet.core.shake.spectra import Bands, density_of, transfer_of
 from ublet.core.shake.sweep import Sweep, sweep_in
+from ublet.core.shake.symptoms import CLIPPED_SHARE, at_ends, heard_words, symptoms
 
 COLUMNS = ("x_m_s2", "y_m_s2", "z_m_s2")
 GRAVITY, GRAVITY_SHARE = 9.80665, 0.25
@@ -23,14 +24,9 @@ GAPS_SHARE, MOST_GAPS = 0.01, 0.2
 JITTER_SHARE = 0.01
 ROUNDED_SHARE, MOSTLY = 0.02, 0.5
 """Times whose last digit is more than this share of a step are rounded."""
-CLIPPED_SHARE = 0.001
 EXCITED_SHARE = 0.1
 EDGE_HZ = 1.0
 FLAT_FROM_HZ, FLAT_TO_HZ = 5.0, 150.0
-BELOW_SHARE = 0.3
-"""A mode of such a share below the sweep's second half Hz is the frame on its feet."""
-
-LOW_HZ = 12.0
 
 
 @dataclass(frozen=True)
@@ -77,7 +73,7 @@ def analyse_resonance(text: str, name: str, limits: Limits) -> Resonance:
     else:
         axes = {sweep.axis: _by_sweep(table, there, time_s, rate, sweep, limits, problems, name)}
     for axis, shaken in axes.items():
-        problems += _symptoms(axis, shaken, sweep)
+        problems += symptoms(axis, shaken.modes, sweep)
     return Resonance(axes, tuple(problems), float(time_s[-1] - time_s[0]), sweep)
 
 
@@ -146,7 +142,7 @@ def _clipped(table: Table, there: list[str]) -> list[str]:
     found = []
     for column in there:
         values = table.columns[column]
-        ends = float(np.mean((values == values.max()) | (values == values.min())))
+        ends = at_ends(values)
         if ends > CLIPPED_SHARE and len(np.unique(values)) > 20:
             found.append(
                 f"{column}: {100 * ends:.1f} % of the readings stand at {values.min():g} or {values.max():g} m/s²: "
@@ -200,12 +196,7 @@ def _by_sweep(
         raise RecordError(f"{name}: the sweep covers only {low:.0f} to {high:.0f} Hz: record it from its beginning.")
     bands = transfer_of(sweep.at(at), heard, rate, low + EDGE_HZ / 2, high - EDGE_HZ)
     modes = fit_modes(bands)
-    problems += [f"a line at {hz:g} Hz does not follow the sweep: a fan, or mains" for hz in bands.lines]
-    power = float(np.median(bands.coherence))
-    if power < 0.5:
-        problems.append(
-            f"half of the sweep is heard with a coherence below {power:.2f}: quieten the machine, sweep harder"
-        )
+    problems += heard_words(bands)
     return Shaken(modes, choose(modes, limits), bands, None)
 
 
@@ -228,30 +219,3 @@ def _by_density(
         modes = fit_density(hz, density, windows)
         found[axis] = Shaken(modes, choose(modes, limits), None, (hz, density))
     return found
-
-
-def _symptoms(axis: str, shaken: Shaken, sweep: Sweep | None) -> list[str]:
-    """What a frame looks like that wants a hand before a shaper."""
-    modes, told = shaken.modes, []
-    main = modes[0]
-    if main.frequency_hz < 40 and main.damping_ratio > 0.12:
-        told.append(
-            f"{axis}: low and broad, {main.frequency_hz:.0f} Hz, damping {main.damping_ratio:.2f}: a loose belt or part"
-        )
-    for one in modes:
-        for other in modes:
-            if one.frequency_hz < other.frequency_hz < 1.2 * one.frequency_hz and min(one.share, other.share) > 0.2:
-                told.append(
-                    f"{axis}: two peaks close to one another, {one.frequency_hz:.0f} and {other.frequency_hz:.0f} Hz: "
-                    "belts of different tension, or a part that shakes along"
-                )
-    low = min(modes, key=lambda mode: mode.frequency_hz)
-    if low.frequency_hz < LOW_HZ and low.share > BELOW_SHARE:
-        told.append(
-            f"{axis}: {100 * low.share:.0f} % at {low.frequency_hz:.0f} Hz: the frame moves on its feet; set it firm"
-        )
-    if sweep is not None:
-        for mode in modes:
-            if not sweep.from_hz < mode.frequency_hz < sweep.to_hz:
-                told.append(f"{axis}: a mode at {mode.frequency_hz:.0f} Hz lies outside the sweep: sweep further")
-    return told

@@ -33,14 +33,17 @@ QUIET_M_S2 = 1.0
 STAMP_S = 1e-6
 """The board tells times in whole steps of this, s."""
 
-READINGS = Stream("readings", ("time_s", "x_m_s2", "y_m_s2", "z_m_s2"), ("s", "m/s²", "m/s²", "m/s²"), 1600.0, "f4")
+RATE_HZ = 1600.0
+"""Readings a second: enough for what rings below 150 Hz, and no more than a line of 250,000 bd carries."""
+
+READINGS = Stream("readings", ("time_s", "x_m_s2", "y_m_s2", "z_m_s2"), ("s", "m/s²", "m/s²", "m/s²"), RATE_HZ, "f4")
 
 
 class RestParameters(Part):
     """How long, and how many readings a second."""
 
     seconds: float = setting("How long it listens.", unit="s", low=1, high=60, default=6.0)
-    rate_hz: float = setting("Readings a second.", unit="Hz", low=100, high=10_000, default=1600.0)
+    rate_hz: float = setting("Readings a second.", unit="Hz", low=100, high=10_000, default=RATE_HZ)
     captured: bool = setting("Held by the board and handed over after; for lines that are too slow.", default=False)
 
 

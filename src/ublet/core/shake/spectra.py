@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -56,13 +57,29 @@ def transfer_of(told: Floats, heard: Floats, rate_hz: float, low_hz: float, high
     return Bands(hz, found, noise / (2 * s_uu), np.abs(s_uy) ** 2 / (s_uu * s_yy), _peaks(hz, left, lines))
 
 
-def _even(left: Floats) -> Floats:
-    """The median of every value's neighbours."""
+def averaged(each: Sequence[Bands]) -> Bands:
+    """Repeats of one sweep as one, band by band, weighed by their variance; where they differ by more than their noise
+    says, neighbours taken together, the difference counts (Birge 1932).
+    """
+    if len(each) == 1:
+        return each[0]
+    weights = np.array([1 / bands.variance for bands in each])
+    variance = 1 / weights.sum(axis=0)
+    found = np.asarray((np.array([bands.transfer for bands in each]) * weights).sum(axis=0) * variance)
+    apart = np.array([np.abs(bands.transfer - found) ** 2 / (2 * bands.variance) for bands in each])
+    wider = np.maximum(1.0, _even(apart.sum(axis=0) / (len(each) - 1), mean=True))
+    lines = sorted({line for bands in each for line in bands.lines})
+    coherence = np.asarray(np.mean([bands.coherence for bands in each], axis=0))
+    return Bands(each[0].hz, found, variance * wider, coherence, tuple(lines))
+
+
+def _even(left: Floats, mean: bool = False) -> Floats:
+    """The median, or the mean, of every value's neighbours."""
     padded = np.pad(left, NEIGHBOURS, mode="reflect") if len(left) > NEIGHBOURS else left
     if len(padded) == len(left):
-        return np.full(len(left), float(np.median(left)))
+        return np.full(len(left), float(np.mean(left) if mean else np.median(left)))
     windows = np.lib.stride_tricks.sliding_window_view(padded, 2 * NEIGHBOURS + 1)
-    return np.asarray(np.median(windows, axis=1))
+    return np.asarray(np.mean(windows, axis=1) if mean else np.median(windows, axis=1))
 
 
 def _peaks(hz: Floats, left: Floats, there: NDArray[np.bool_]) -> tuple[float, ...]:

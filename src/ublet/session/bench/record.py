@@ -53,14 +53,14 @@ class LinkRecord:
         if self._recorded is not None:
             self._recorded.rows(self._spec.stream(stream), f"{stream} {of}".strip(), rows)
 
-    def flow(self, stream: str, times_s: NDArray[np.float64], values: NDArray[np.float64]) -> None:
+    def flow(self, stream: str, times_s: NDArray[np.float64], values: NDArray[np.float64], of: str = "") -> None:
         """Record readings as they come; as many are drawn as a chart can show."""
-        declared = self._spec.stream(stream)
+        declared, title = self._spec.stream(stream), f"{stream} {of}".strip()
         rows = np.column_stack([times_s, values])
         if self._recorded is not None:
-            self._recorded.rows(declared, stream, map(tuple, rows.tolist()))
+            self._recorded.rows(declared, title, rows)
         for row in rows[:: max(1, round((declared.rate_hz or 0.0) / DRAWN_HZ))].tolist():
-            self._watcher.row(stream, declared.columns, tuple(row))
+            self._watcher.row(title, declared.columns, tuple(row))
 
     def found(self, *findings: Finding, option: Option | None = None) -> None:
         """Found on the way."""

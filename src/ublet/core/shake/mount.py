@@ -1,0 +1,79 @@
+"""How an accelerometer is turned: its columns and the machine's axes, declared and found out."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.kinematics import AXES
+from ublet.core.shake.frame import Floats
+
+FELT, CLEAR = 0.4, 2.0
+"""A column feels a jerk along an axis when it shows at least this share of it, so many times as much as any other."""
+
+
+def columns_of(words: tuple[str, str, str]) -> Floats:
+    """What each column of the sensor reads of accelerations along the machine's axes (3 x 3), from words such as
+    ``-y``: the axis along which it points.
+    """
+    found = np.zeros((3, 3))
+    for column, word in enumerate(words):
+        found[column, AXES.index(word[-1])] = -1.0 if word.startswith("-") else 1.0
+    return found
+
+
+def declared_columns(machine: MachineFile) -> tuple[str, str, str]:
+    """How it is declared to be turned."""
+    mount = machine.accelerometer
+    return mount.x, mount.y, mount.z
+
+
+def along_axes(values: Floats, words: tuple[str, str, str]) -> Floats:
+    """Readings (n x 3) of a sensor that is turned so, along the machine's axes (n x 3)."""
+    return np.asarray(values @ columns_of(words))
+
+
+def is_turned_right(words: tuple[str, str, str]) -> bool:
+    """Whether a sensor can be turned so: each axis once, and its three columns right-handed."""
+    turned = columns_of(words)
+    return bool(abs(np.abs(turned).sum(axis=0) - 1).max() == 0 and np.linalg.det(turned) > 0.5)
+
+
+def column_that_feels(felt: Floats) -> tuple[int, int] | None:
+    """Which column (0 to 2) feels a jerk, from what each shows of it (3), and with which sign; None: no clear one."""
+    size = np.abs(felt)
+    best = int(np.argmax(size))
+    others = float(np.max(np.delete(size, best)))
+    if size[best] < FELT or size[best] < CLEAR * others:
+        return None
+    return best, 1 if felt[best] > 0 else -1
+
+
+def deduced(felt: Mapping[str, Floats], gravity: Floats) -> tuple[str, str, str] | None:
+    """How it is turned, from what its columns show of a jerk along some axes, and of gravity, which a sensor at rest
+    shows along the machine's Z; what is left is where a right hand has it. None: it contradicts itself.
+    """
+    at: dict[str, tuple[int, int]] = {}
+    for axis, shown in felt.items():
+        found = column_that_feels(shown)
+        if found is None:
+            return None
+        at[axis] = found
+    up = int(np.argmax(np.abs(gravity)))
+    at["z"] = (up, 1 if gravity[up] > 0 else -1)
+    if len({column for column, _ in at.values()}) != len(at):
+        return None
+    words = ["", "", ""]
+    for axis, (column, sign) in at.items():
+        words[column] = axis if sign > 0 else f"-{axis}"
+    missing = [axis for axis in AXES if axis not in at]
+    if missing:
+        column = words.index("")
+        for word in (missing[0], f"-{missing[0]}"):
+            words[column] = word
+            if is_turned_right((words[0], words[1], words[2])):
+                break
+    told = (words[0], words[1], words[2])
+    return told if len(missing) <= 1 and is_turned_right(told) else None

@@ -1,0 +1,211 @@
+"""Shaking the machine and listening to it: a swing along a direction while the accelerometer streams."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from ublet.core.bench import Bench, Listening
+from ublet.core.motion.homing_moves import go_to, home_unhomed
+from ublet.core.motion.program import Program, Swing
+from ublet.core.motion.swinging import LEAD_IN_S
+from ublet.core.questions import Confirm
+from ublet.core.run import Progress, TrialFailed
+from ublet.core.shake.frame import Floats
+from ublet.core.shake.mount import along_axes, declared_columns
+from ublet.core.shake.rest_trials import RATE_HZ, SENSOR
+
+BEFORE_S, AFTER_S = 0.4, 0.3
+"""So long it listens before and after, s."""
+
+SILENT_S = 0.2
+"""A sensor all of whose readings are the same for so long is not read, s."""
+
+HIGH_MM = 30.0
+"""So high over the bed the head stands while it is shaken, mm."""
+
+AWAY_MM = 3.0
+"""A swing stays so far from the limits, mm."""
+
+CARRIED = 0.7
+"""Share of the acceleration that the motors were found to carry."""
+
+HEAD, BED = "head", "bed"
+STOP = "stop here"
+
+DIRECTIONS: Mapping[str, Mapping[str, float]] = {
+    "x": {"x": 1.0},
+    "y": {"y": 1.0},
+    "x+y": {"x": math.sqrt(0.5), "y": math.sqrt(0.5)},
+    "x-y": {"x": math.sqrt(0.5), "y": -math.sqrt(0.5)},
+}
+"""Directions in which a machine is shaken, of length one, by the word that tells them."""
+
+
+@dataclass(frozen=True)
+class Heard:
+    """What was heard of a swing: times by the board's clock since its sine began, s (n), acceleration along the
+    machine's axes, m/s² (n x 3). lost: readings that were lost on the line; ends: share that stand at the ends.
+    """
+
+    time_s: Floats
+    values: Floats
+    rate_hz: float
+    lost: int
+    ends: float
+
+    def along(self, direction: str) -> Floats:
+        """What was heard along a direction (n)."""
+        way = DIRECTIONS[direction]
+        return np.asarray(sum(share * self.values[:, "xyz".index(axis)] for axis, share in way.items()))
+
+
+@dataclass(frozen=True)
+class Bound:
+    """How hard a direction may be shaken: m/s² a Hz, and what bounds it, in words."""
+
+    per_hz_m_s2: float
+    by: str
+
+
+def bound(bench: Bench, direction: str, from_hz: float, to_hz: float, wanted_per_hz: float) -> Bound:
+    """The hardest swing that travel, the axes' accelerations, and what their motors were found to carry allow."""
+    found = Bound(wanted_per_hz, "as asked for")
+    once = Swing(DIRECTIONS[direction], from_hz, to_hz, 1.0, 1.0)
+    with bench.aside():
+        limits = bench.record.earlier("speed-limits")
+        for axis, share in DIRECTIONS[direction].items():
+            declared = getattr(bench.machine.axes, axis)
+            top = abs(share) * once.peak_mm_s2
+            told = Bound(0.98 * declared.acceleration_mm_s2 / top, f"by the acceleration of {axis.upper()}")
+            here = bench.motion.position(axis)
+            room = min(here - declared.minimum_mm, declared.maximum_mm - here) if here is not None else 0.0
+            travel = Bound(max(0.0, room - AWAY_MM) / (abs(share) * once.reach_mm), f"by the travel of {axis.upper()}")
+            carried = limits.finding("acceleration_limit", axis=axis) if limits is not None else None
+            motors = (
+                Bound(CARRIED * carried.value / top, f"by what the motors of {axis.upper()} carry")
+                if carried is not None
+                else told
+            )
+            found = min(found, told, travel, motors, key=lambda each: each.per_hz_m_s2)
+    return found
+
+
+async def stand_in_the_middle(bench: Bench) -> None:
+    """Home what is not homed, and stand over the middle of the bed, well above it."""
+    await home_unhomed(bench, ("x", "y", "z"))
+    machine = bench.machine
+    with bench.aside():
+        z = bench.motion.position("z")
+        if z is not None and z < HIGH_MM:
+            await go_to(bench, "z", HIGH_MM, machine.axes.z.homing.fast_mm_s)
+        for axis, size in (("x", machine.bed.width_mm), ("y", machine.bed.depth_mm)):
+            await go_to(bench, axis, size / 2, min(60.0, getattr(machine.axes, axis).maximum_feed_mm_s))
+
+
+def sits_on(bench: Bench, direction: str) -> str:
+    """The part whose shaking counts for a direction: the bed where that moves along it."""
+    return BED if bench.machine.bed.moves == direction else HEAD
+
+
+async def sensor_on(bench: Bench, part: str) -> None:
+    """See to it that the sensor sits on the head, or on the bed; where the bed moves, the builder is asked.
+
+    Raises:
+        TrialFailed: the builder stops.
+    """
+    if bench.machine.bed.moves == "no":
+        return
+    asked = Confirm(
+        f"Is the accelerometer on the {part} now? If not, move it there: flat, tight, its arrows as they were, the "
+        "cable loose. It feels only what it sits on.",
+        (f"on the {part}", STOP),
+        ("mount sensor", part),
+    )
+    if await bench.builder.ask(asked) == STOP:
+        raise TrialFailed("Stopped before it was shaken. Nothing was changed.")
+
+
+async def hands_off(bench: Bench, seconds: float) -> None:
+    """Count down while hands leave the machine."""
+    left = seconds
+    while left > 0:
+        bench.progress(Progress("hands off", 0.0, left, f"hands off the machine: it shakes in {math.ceil(left)} s"))
+        await bench.clock.rest(min(1.0, left))
+        left -= 1.0
+
+
+async def shaken(
+    bench: Bench,
+    swing: Swing,
+    of: str,
+    phase: str,
+    shares: tuple[float, float],
+    growing: Callable[[Floats, Floats], None] = lambda times, values: None,
+    stream: str = "shaken",
+) -> Heard:
+    """Swing once, and listen from before it to after it. Everything that is heard is recorded, under a word.
+
+    phase: what the progress calls it, from one share of the trial to another. growing: told of what came since it was
+    told last (times since the sine began, along the machine's axes), while it goes on.
+
+    Raises:
+        TrialFailed: the sensor fell silent, or the swing was not finished.
+    """
+    words = declared_columns(bench.machine)
+    table = bench.motion.timetable(Program(f"swing {of}", (swing,)))
+    pieces: list[tuple[int, Floats]] = []  # number of the first reading, and what was heard
+    total = table.seconds + BEFORE_S + AFTER_S
+    async with bench.streams.open(SENSOR, RATE_HZ) as listening:
+        first = await _quietly(listening)
+        async with bench.motion.run(table) as run:
+            ends_s, silent = None, 0
+            async for chunk in listening:
+                heard = along_axes(chunk.values, words)
+                pieces.append((chunk.index, heard))
+                bench.record.flow(stream, chunk.time_s, heard, of)
+                silent = silent + len(chunk.values) if np.ptp(chunk.values, axis=0).max() == 0 else 0
+                if silent > SILENT_S * RATE_HZ:
+                    raise TrialFailed(
+                        "The accelerometer fell silent while the machine was shaken: its plug, or its cable. The swing "
+                        "was stopped; push the plug in, look at the cable, and start again."
+                    )
+                if run.begun_s is not None:
+                    growing(chunk.time_s - run.begun_s - LEAD_IN_S, heard)
+                gone = float(chunk.time_s[-1]) - first
+                share = shares[0] + (shares[1] - shares[0]) * min(1.0, gone / total)
+                bench.progress(
+                    Progress(phase, share, max(0.0, total - gone), _at_words(swing, run.begun_s, chunk.time_s))
+                )
+                if run.ended is not None and ends_s is None:
+                    ends_s = run.ended[1] + AFTER_S
+                if ends_s is not None and chunk.time_s[-1] >= ends_s:
+                    break
+        if run.ended is None or run.ended[0] != "done" or run.begun_s is None:
+            raise TrialFailed(f"The swing was not finished ({run.ended[0] if run.ended else 'stopped'}).")
+        whole = np.concatenate([heard for _, heard in pieces])
+        times = np.concatenate([listening.times(index, len(heard)) for index, heard in pieces])
+    lost = sum(last - first_lost + 1 for first_lost, last in listening.gaps)
+    ends = max(float(np.mean((column == column.max()) | (column == column.min()))) for column in whole.T)
+    return Heard(times - run.begun_s - LEAD_IN_S, whole, listening.rate_hz, lost, ends)
+
+
+async def _quietly(listening: Listening) -> float:
+    """Listen for a while before anything moves; returns when the first reading was taken, s."""
+    first: float | None = None
+    async for chunk in listening:
+        first = float(chunk.time_s[0]) if first is None else first
+        if chunk.time_s[-1] - first >= BEFORE_S:
+            break
+    return first or 0.0
+
+
+def _at_words(swing: Swing, begun_s: float | None, times: Floats) -> str:
+    """At which frequency it is."""
+    if begun_s is None:
+        return "quiet before it begins"
+    gone = min(swing.seconds, max(0.0, float(times[-1]) - begun_s - LEAD_IN_S))
+    return f"at {swing.from_hz + (swing.to_hz - swing.from_hz) * gone / swing.seconds:.0f} Hz"

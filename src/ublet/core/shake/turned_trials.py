@@ -1,0 +1,144 @@
+"""The trial of the station *accelerometer* that finds out how it is turned: a jerk along each axis that it can feel."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from ublet.core.bench import Bench
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import moving, preheat_words
+from ublet.core.motion.homing_trials import motion_needs
+from ublet.core.motion.program import Swing
+from ublet.core.run import Finding, Option, Proposal, TrialFailed, TrialResult
+from ublet.core.settings import Part, setting
+from ublet.core.shake.frame import Floats
+from ublet.core.shake.hearing import SHAKEN
+from ublet.core.shake.mount import column_that_feels, columns_of, declared_columns, deduced
+from ublet.core.shake.shaking import (
+    DIRECTIONS,
+    HEAD,
+    Heard,
+    bound,
+    hands_off,
+    sensor_on,
+    shaken,
+    sits_on,
+    stand_in_the_middle,
+)
+from ublet.core.shake.sweep import Sweep
+from ublet.core.trial import Need, TrialSpec
+from ublet.core.words import several
+
+JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_S, JERKS_PER_HZ = 7.0, 14.0, 1.5, 0.2
+"""A few jerks to and fro, far below what rings."""
+
+FOLLOWS = 0.5
+"""Less than this share of what a column hears follows the jerk: its mount rattles."""
+
+MOUNT = "accelerometer"
+
+
+class TurnedParameters(Part):
+    """How long before it moves."""
+
+    hands_off_s: float = setting("Countdown before it jerks.", unit="s", low=0, high=60, default=3.0)
+
+
+async def accelerometer_turned(bench: Bench, aim: TurnedParameters) -> TrialResult:
+    """Jerk each axis that the sensor can feel, and deduce from what shows where, and from gravity, how it is turned."""
+    machine = bench.machine
+    declared = declared_columns(machine)
+    await stand_in_the_middle(bench)
+    await sensor_on(bench, HEAD)
+    await hands_off(bench, aim.hands_off_s)
+    axes = [axis for axis in ("x", "y") if sits_on(bench, axis) == HEAD]
+    felt: dict[str, Floats] = {}
+    gravity = np.zeros(3)
+    findings, loose = [], []
+    for number, axis in enumerate(axes):
+        hardest = bound(bench, axis, JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_PER_HZ)
+        swing = Swing(DIRECTIONS[axis], JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_S, hardest.per_hz_m_s2, axis)
+        shares = (number / len(axes), (number + 1) / len(axes))
+        heard = await shaken(bench, swing, axis, f"jerks along {axis.upper()}", shares)
+        raw = heard.values @ columns_of(declared).T
+        gravity = raw.mean(axis=0)
+        felt[axis], follows = felt_of(heard, raw, swing)
+        best = int(np.argmax(np.abs(felt[axis])))
+        findings.append(Finding("felt", float(abs(felt[axis][best])), subject={"axis": axis}, words=f"felt of {axis}"))
+        if follows[best] < FOLLOWS and column_that_feels(felt[axis]) is not None:
+            loose.append(axis.upper())
+    if loose:
+        raise TrialFailed(
+            f"Along {several(loose)} it hears much that is not the jerk: its mount rattles, or its cable whips. Screw "
+            "or clamp it down (no tape, no foam), tie the cable so that it hangs loose, and start again."
+        )
+    faint = [axis.upper() for axis, shown in felt.items() if column_that_feels(shown) is None]
+    if faint:
+        raise TrialFailed(
+            f"A jerk along {several(faint)} shows on no axis of the sensor: it does not sit on the part that moves, or "
+            "it is mounted askew. Mount it flat on the head, its edges along the machine's axes, and start again."
+        )
+    words = deduced(felt, gravity)
+    if words is None:
+        raise TrialFailed(
+            "What it shows contradicts itself: two axes of the machine show on one of the sensor, or it would be left-"
+            "handed. Mount it flat, its edges along the machine's axes, and start again."
+        )
+    shown = several([f"{own.upper()} along {_way(word)}" for own, word in zip("xyz", words, strict=True)])
+    if words == declared:
+        return TrialResult("proven", f"It is turned as declared: its {shown}.", {}, tuple(findings))
+    proposals = tuple(
+        Proposal(f"{MOUNT}.{own}", before, after, "", f"a jerk showed it: its {own.upper()} points along {_way(after)}")
+        for own, before, after in zip("xyz", declared, words, strict=True)
+        if before != after
+    )
+    option = Option("as it is turned", "then every sweep is read right", proposals, {})
+    why = f"It is turned otherwise than declared: its {shown}. Keep that, or turn the sensor."
+    return TrialResult("failed", why, {}, tuple(findings), (option,), option.name)
+
+
+def felt_of(heard: Heard, raw: Floats, swing: Swing) -> tuple[Floats, Floats]:
+    """By how much each column of a sensor shows a jerk (3; 1: all of it), and the share of what it hears that follows
+    it (3). raw: its own columns (n x 3).
+    """
+    sweep = Sweep("x", swing.from_hz, swing.to_hz, swing.seconds, swing.per_hz_m_s2)
+    inside = (heard.time_s >= 0) & (heard.time_s <= swing.seconds)
+    told, swung = sweep.at(heard.time_s[inside]), raw[inside] - raw[inside].mean(axis=0)
+    shows = told @ swung / float(told @ told)
+    follows = shows**2 * float(told @ told) / np.sum(swung**2, axis=0)
+    return np.asarray(shows), np.asarray(follows)
+
+
+def _way(word: str) -> str:
+    return f"{'minus ' if word.startswith('-') else ''}{word[-1].upper()}"
+
+
+def _needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    return (*motion_needs(machine, aim, read), Need("the accelerometer mounted, its cable loose", True))
+
+
+def _announce(machine: MachineFile, aim: TurnedParameters) -> str:
+    axes = "X" if machine.bed.moves == "y" else "X, then Y"
+    return (
+        f"Homes what is not homed, stands over the middle, counts down {aim.hands_off_s:g} s, then jerks {axes} to and "
+        f"fro by some millimetres for {JERKS_S:g} s. {preheat_words(machine, ('z',))}"
+    )
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "accelerometer-turned",
+        "accelerometer",
+        "A jerk along each axis: on which of the sensor's axes does it show, and is its mount tight?",
+        TurnedParameters,
+        accelerometer_turned,
+        (SHAKEN,),
+        _announce,
+        _needs,
+        figure=lambda result: "turned as declared",
+        mends=True,
+        uses=moving("programs", "swings", "accelerometer"),
+    ),
+)

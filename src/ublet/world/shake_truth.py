@@ -1,0 +1,39 @@
+"""The truth behind the trials of the leg Shake: the frame's own poles, over the middle of the bed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ublet.core.machine.schema import MachineFile
+from ublet.core.settings import Value
+from ublet.core.shake.resonance_trials import PLACES
+from ublet.core.shake.shaking import BED, DIRECTIONS, HEAD
+from ublet.world.frame import Ring
+from ublet.world.world import World
+
+LEAST_SHARE = 0.02
+
+
+def rings_of(world: World, machine: MachineFile, direction: str) -> list[Ring]:
+    """How the part rings that is swept along a direction, over the middle of the bed; the largest share first."""
+    on = BED if machine.bed.moves == direction else HEAD
+    way = DIRECTIONS[direction]
+    where = {"x": machine.bed.width_mm / 2, "y": machine.bed.depth_mm / 2}
+    return [ring for ring in world.frame.rings(way, way, on, where) if ring.share > LEAST_SHARE]
+
+
+def resonance_truth(world: World, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
+    """Frequencies, dampings and shares of X and Y."""
+    found = {}
+    for axis in ("x", "y"):
+        for place, ring in zip(PLACES, rings_of(world, machine, axis), strict=False):
+            found[f"frequency.{axis}.{place}"] = ring.frequency_hz
+            found[f"damping.{axis}.{place}"] = ring.damping_ratio
+            found[f"share.{axis}.{place}"] = ring.share
+    return found
+
+
+def belts_truth(world: World, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
+    """How hard belt B pulls, times belt A."""
+    belts = world.frame.stiffness({"x": machine.bed.width_mm / 2, "y": machine.bed.depth_mm / 2})
+    return {"tensions": belts["y"] / belts["x"]}
