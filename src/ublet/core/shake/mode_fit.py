@@ -22,6 +22,9 @@ as the best fit leaves it; below so much a degree of freedom nothing but noise i
 noise is of the form: a mode that takes no more than this share of it makes nothing clearer.
 """
 
+AROUND, STANDS_OUT = 21, 2.2
+"""Over so many bands a fit that is good leaves 1 in the mean, and less than this wherever one looks."""
+
 LOWEST_Z, HIGHEST_Z = 0.003, 0.5
 EACH = 4
 """Numbers of a mode: logarithms of frequency and damping, share, and how it is damped."""
@@ -45,12 +48,18 @@ def fit_modes(bands: Bands) -> tuple[Mode, ...]:
     fewest that leave no more than the best, but for what further numbers gain by chance, with a margin.
     """
     fits: list[tuple[float, Floats]] = []
+    left: float | None = None
     for number in range(1, MOST_MODES + 1):
         least = _fitted(bands, number)
+        if left is not None:  # vector fitting overlooks small modes near an end: one begins where most is left
+            least = min(
+                least, _with_one_more(bands, fits[-1][1], left), key=lambda each: float(each.residual @ each.residual)
+            )
         cost, x = float(least.residual @ least.residual), least.x
         if number == 1 or float(np.min(x[2::EACH])) >= LEAST_SHARE * float(np.sum(x[2::EACH])):
             fits.append((cost, x))
-        if cost / (len(least.residual) - EACH * number) < NOTHING_LEFT:
+        left = _most_left(bands, least.residual)
+        if left is None and cost / (len(least.residual) - EACH * number) < NOTHING_LEFT:
             break
     best, most = min(fits, key=lambda fit: fit[0])
     free = max(1, 2 * len(bands.hz) - len(most))
@@ -64,9 +73,7 @@ def _fitted(bands: Bands, number: int) -> Minimum:
     """So many modes fitted; x: the numbers of each in turn."""
     weight = 1 / np.sqrt(bands.variance)
     hz, z = poles_of(bands.hz, bands.transfer, weight, number)
-    one = [math.log(0.7 * float(bands.hz[0])), math.log(LOWEST_Z), -3.0, -MOST_RELATIVE]
-    other = [math.log(1.3 * float(bands.hz[-1])), math.log(HIGHEST_Z), 3.0, MOST_RELATIVE]
-    low, high = np.tile(one, number), np.tile(other, number)
+    low, high = _bounds(bands, number)
     start = np.zeros(EACH * number)
     start[0::EACH], start[1::EACH] = np.log(hz), np.log(z)
     start = np.clip(start, low, high)
@@ -78,6 +85,33 @@ def _fitted(bands: Bands, number: int) -> Minimum:
     start[2::EACH] = np.clip(shares, -3, 3)
     residual, slopes = _problem(bands, weight)
     return minimise(residual, start, low, high, 1e-6, 60, slopes)
+
+
+def _with_one_more(bands: Bands, x: Floats, hz: float) -> Minimum:
+    """Modes fitted again with a further one that begins at a frequency."""
+    weight = 1 / np.sqrt(bands.variance)
+    residual, slopes = _problem(bands, weight)
+    low, high = _bounds(bands, len(x) // EACH + 1)
+    start = np.clip(np.concatenate([x, [math.log(hz), math.log(0.08), 0.03, 0.0]]), low, high)
+    return minimise(residual, start, low, high, 1e-6, 60, slopes)
+
+
+def _most_left(bands: Bands, residual: Floats) -> float | None:
+    """The frequency around which a fit leaves most, where that is more than noise; None: nowhere."""
+    count = len(bands.hz)
+    if count < AROUND:
+        return None
+    power = (residual[:count] ** 2 + residual[count : 2 * count] ** 2) / 2
+    around = np.convolve(power, np.full(AROUND, 1 / AROUND), "valid")
+    at = int(np.argmax(around))
+    return float(bands.hz[at + AROUND // 2]) if around[at] > STANDS_OUT else None
+
+
+def _bounds(bands: Bands, number: int) -> tuple[Floats, Floats]:
+    """Lowest and highest numbers of so many modes."""
+    one = [math.log(0.7 * float(bands.hz[0])), math.log(LOWEST_Z), -3.0, -MOST_RELATIVE]
+    other = [math.log(1.3 * float(bands.hz[-1])), math.log(HIGHEST_Z), 3.0, MOST_RELATIVE]
+    return np.tile(one, number), np.tile(other, number)
 
 
 def _problem(bands: Bands, weight: Floats) -> tuple[Callable[[Floats], Floats], Callable[[Floats], Floats]]:

@@ -1,0 +1,151 @@
+"""Frames made up at random, swept as the board sweeps them: what the estimator claims against the frame's own poles."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ublet.core.motion.program import Swing
+from ublet.core.motion.swinging import GRID_HZ, LEAD_IN_S, SwingCourse
+from ublet.core.shake.belts_trials import ratio_of
+from ublet.core.shake.frame import Floats, Mode
+from ublet.core.shake.hearing import bands_of
+from ublet.core.shake.mode_fit import fit_modes
+from ublet.core.shake.resonance_trials import GENTLER, nearest, widened
+from ublet.core.shake.shaking import DIRECTIONS, Heard
+from ublet.core.shake.spectra import averaged
+from ublet.core.shake.sweep import Sweep
+from ublet.world.frame import Frame, FrameTruth
+from ublet.world.shake import COUNT_M_S2, Accelerometer, AccelerometerTruth
+
+SECONDS, FROM_HZ, TO_HZ, RATE_HZ, TICK_S = 60.0, 5.0, 130.0, 1600.0, 0.1
+MIDDLE, SPANS = {"x": 100.0, "y": 100.0}, {"x": (0.0, 200.0), "y": (0.0, 200.0)}
+LEAST_SHARE = 0.05
+
+
+@dataclass(frozen=True)
+class MadeUp:
+    """A frame with its sensor, and how hard it may be swept, m/s² a Hz."""
+
+    frame: Frame
+    sensor: Accelerometer
+    per_hz: float
+
+
+def made_up(seed: int, corexy: bool) -> MadeUp:
+    """A frame of masses, belts, guides, feet and perhaps a loose part, its main modes from 20 to 110 Hz; a sensor with
+    noise, a clock of its own, leaning a little; accelerations of 1,000 to 5,000 mm/s².
+    """
+    random = np.random.default_rng([seed, 31])
+    heads = {"x": float(random.uniform(0.25, 0.8)), "y": float(random.uniform(0.4, 1.3))}
+    hz = {axis: float(random.uniform(28, 85)) for axis in "xy"}
+    loose = bool(random.uniform() < 0.5)
+    pulls = [(2 * np.pi * hz[axis]) ** 2 * heads[axis] / 1000 for axis in "xy"]
+    if corexy:
+        both = (pulls[0] + pulls[1]) / 4
+        pulls = [both, both * float(random.uniform(0.7, 1.3))]
+    truth = FrameTruth(
+        belt_x_n_mm=float(pulls[0]),
+        belt_y_n_mm=float(pulls[1]),
+        guide_x=float(random.uniform(0.02, 0.11)),
+        guide_y=float(random.uniform(0.02, 0.11)),
+        nearer=float(random.uniform(0, 0.3)),
+        base_kg=float(random.uniform(7, 30)),
+        feet_hz=float(random.uniform(6, 14)),
+        feet_damping=float(random.uniform(0.05, 0.2)),
+        part_kg=float(random.uniform(0.02, 0.08)) if loose else 0.0,
+        part_hz=float(random.uniform(60, 110)),
+        part_damping=float(random.uniform(0.02, 0.06)),
+        slip_n=float(random.uniform(0, 0.04)),
+    )
+    frame = Frame(truth, heads, SPANS, corexy, False)
+    sensor = AccelerometerTruth(
+        noise_m_s2=float(random.uniform(0.05, 0.3)),
+        clock_error=float(random.uniform(-0.01, 0.01)),
+        lean_deg=float(random.uniform(-4, 4)),
+    )
+    accelerometer = Accelerometer(sensor, frame, np.random.default_rng([seed, 37]))
+    return MadeUp(frame, accelerometer, float(random.uniform(1.0, 5.0)) * 0.98 / TO_HZ)
+
+
+def swept(made: MadeUp, direction: str, per_hz: float) -> Heard:
+    """What the sensor hears of a sweep along a direction, by the board's clock."""
+    course = SwingCourse(Swing(DIRECTIONS[direction], FROM_HZ, TO_HZ, SECONDS, per_hz))
+    step = round(TICK_S * GRID_HZ)
+    made.sensor.listen(RATE_HZ)
+    heard: list[Floats] = []
+    for first in range(0, course.count + 2 * step, step):
+        speeds = course.speeds(first, step + 1)
+        shares = DIRECTIONS[direction]
+        made.sensor.course({axis: shares.get(axis, 0.0) * speeds for axis in "xyz"})
+        made.sensor.pass_time(TICK_S, MIDDLE)
+        taken = made.sensor.heard()
+        heard.append(np.asarray(taken.counts * COUNT_M_S2, dtype=np.float64))
+    whole = np.concatenate(heard)
+    rate = RATE_HZ * (1 + made.sensor.truth.clock_error)
+    ends = len(heard) * TICK_S - taken.newest_ago_s
+    times = ends - np.arange(len(whole) - 1, -1, -1) / rate - LEAD_IN_S
+    return Heard(times, whole, rate, 0, 0.0)
+
+
+def found_of(made: MadeUp, direction: str) -> tuple[Mode, ...]:
+    """The modes that a hard and a gentle sweep tell."""
+    heard = [swept(made, direction, made.per_hz * strength) for strength in (1.0, GENTLER)]
+    sweeps = [Sweep(direction, FROM_HZ, TO_HZ, SECONDS, made.per_hz * strength) for strength in (1.0, GENTLER)]
+    bands = [bands_of(one, sweep, heard[0].rate_hz) for one, sweep in zip(heard, sweeps, strict=True)]
+    return widened(fit_modes(averaged(bands)), [fit_modes(each) for each in bands])
+
+
+def frames(machines: int) -> dict[str, Any]:
+    """So many machines of each kind: coverage of main and further modes, and of the ratio of two belts."""
+    return {kind: _of_kind(kind == "corexy", machines) for kind in ("cartesian", "corexy")}
+
+
+def _of_kind(corexy: bool, machines: int) -> dict[str, Any]:
+    main: list[bool] = []
+    others: list[bool] = []
+    hz, damping, invented, belts = [], [], [], []
+    for seed in range(machines):
+        made = made_up(seed, corexy)
+        directions = ("x+y", "x-y") if corexy else ("x",)
+        each = []
+        for direction in directions:
+            way = DIRECTIONS[direction]
+            true = [ring for ring in made.frame.rings(way, way, "head", MIDDLE) if ring.share > 0.02]
+            modes = found_of(made, direction)
+            each.append(modes)
+            for number, ring in enumerate(true):
+                if ring.share < LEAST_SHARE or not FROM_HZ < ring.frequency_hz < TO_HZ:
+                    continue
+                mode = nearest(modes, ring.frequency_hz)
+                holds = [
+                    abs(mode.frequency_hz - ring.frequency_hz) <= 2 * mode.frequency_u,
+                    abs(mode.damping_ratio - ring.damping_ratio) <= 2 * mode.damping_u,
+                ]
+                if number == 0:
+                    main += holds
+                    hz.append(abs(mode.frequency_hz / ring.frequency_hz - 1))
+                    damping.append(abs(mode.damping_ratio / ring.damping_ratio - 1))
+                else:
+                    others += holds
+            invented.append(
+                any(
+                    mode.share > 0.05 and min(abs(mode.frequency_hz / r.frequency_hz - 1) for r in true) > 0.1
+                    for mode in modes
+                )
+            )
+        if corexy:
+            ratio, u = ratio_of(each[0], each[1])
+            stiff = made.frame.stiffness(MIDDLE)
+            belts.append(abs(ratio - stiff["y"] / stiff["x"]) <= 2 * u)
+    return {
+        "machines": machines,
+        "main_covered": round(float(np.mean(main)), 3),
+        "others_covered": round(float(np.mean(others)), 3) if others else None,
+        "frequency_within_1_percent": round(float(np.mean(np.array(hz) <= 0.01)), 3),
+        "damping_within_20_percent": round(float(np.mean(np.array(damping) <= 0.2)), 3),
+        "invented": round(float(np.mean(invented)), 3),
+        "belts_covered": round(float(np.mean(belts)), 3) if belts else None,
+    }
