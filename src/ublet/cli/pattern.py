@@ -21,8 +21,9 @@ def pattern(
 ) -> None:
     """Write a pattern as an ISO 6983 program, or draw it.
 
-    KIND is square (a square with a purge line), first-layer (patches in the corners and the middle) or
-    first-layer-stripe; print-start and print-end write how a print begins and ends on this machine, each step with its
+    KIND is square (a square with a purge line), first-layer (patches in the corners and the middle),
+    first-layer-stripe or ringing-tower (bands of rising acceleration whose walls show how the axes ring);
+    print-start and print-end write how a print begins and ends on this machine, each step with its
     reason, and look through the programs that the machine file names (exit code 1: something is missing).
     """
     from ublet.core.motion.iso6983 import iso6983

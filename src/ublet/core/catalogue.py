@@ -32,10 +32,14 @@ from ublet.core.motion.motor_trials import TRIALS as MOTORS
 from ublet.core.motion.steps_trials import TRIALS as STEPS
 from ublet.core.motion.travel_trials import TRIALS as TRAVEL
 from ublet.core.motion.trials import TRIALS as INPUTS
+from ublet.core.shake.acceleration_trials import TRIALS as ACCELERATION
 from ublet.core.shake.belts_trials import TRIALS as BELTS
 from ublet.core.shake.resonance_trials import TRIALS as RESONANCE
 from ublet.core.shake.rest_trials import TRIALS as REST
+from ublet.core.shake.shaper_trials import TRIALS as SHAPER
+from ublet.core.shake.tower_trials import TRIALS as TOWER
 from ublet.core.shake.turned_trials import TRIALS as TURNED
+from ublet.core.shake.verify_trials import TRIALS as SHAPER_VERIFY
 from ublet.core.trial import TrialSpec
 
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
@@ -58,7 +62,7 @@ LEVEL = (
     *FIRST_LAYER,
 )
 HEATS = (*HEAT, *GUARDS, *SOAK, *STILL)
-SHAKE = (*REST, *TURNED, *RESONANCE, *BELTS)
+SHAKE = (*REST, *TURNED, *RESONANCE, *BELTS, *TOWER, *SHAPER, *SHAPER_VERIFY, *ACCELERATION)
 TRIALS: dict[str, TrialSpec] = {
     spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEATS, *LEVEL, *EXTRUDE, *PIECE, *SHAKE)
 }

@@ -19,7 +19,8 @@ def told_segment(segment: Segment) -> dict[str, Any]:
     match segment:
         case To():
             filament = {"filament": segment.filament} if segment.filament else {}
-            return {"to": dict(segment.at), "mm_s": segment.mm_s, **filament, **place}
+            gentle = {"mm_s2": segment.mm_s2} if segment.mm_s2 else {}
+            return {"to": dict(segment.at), "mm_s": segment.mm_s, **filament, **gentle, **place}
         case Push():
             return {"push": segment.filament, "mm_s": segment.mm_s, **place}
         case Rest():
@@ -57,7 +58,11 @@ def segment_from(told: object) -> Segment:
         raise ValueError("place must be a word")
     match kind:
         case "to":
-            return To(_places(told, kind), _above(told, "mm_s"), _number(told.get("filament", 0.0), "filament"), place)
+            filament, gentle = (
+                _number(told.get("filament", 0.0), "filament"),
+                _from_zero({"mm_s2": 0.0, **told}, "mm_s2"),
+            )
+            return To(_places(told, kind), _above(told, "mm_s"), filament, place, gentle)
         case "push":
             return Push(_number(told[kind], kind), _above(told, "mm_s"), place)
         case "rest_s":

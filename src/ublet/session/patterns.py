@@ -14,6 +14,7 @@ from ublet.core.motion.iso6983 import iso6983
 from ublet.core.motion.patterns import Stroke, square
 from ublet.core.motion.program import Program, Timetable, must_be_inside, timetable
 from ublet.core.run import TrialFailed
+from ublet.core.shake.tower import ringing_tower
 from ublet.core.trouble import Trouble
 from ublet.session.document import Document
 
@@ -22,6 +23,7 @@ PATTERNS: dict[str, Pattern] = {
     "square": square,
     "first-layer": lambda machine: program_of(machine, LayerShape()),
     "first-layer-stripe": lambda machine: program_of(machine, LayerShape(tries="stripe")),
+    "ringing-tower": ringing_tower,
 }
 """Known patterns by their word on the command line."""
 

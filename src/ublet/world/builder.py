@@ -46,6 +46,9 @@ TURNS_SHARE = 0.1
 HAND_MM = 0.1
 """A probe pushed up or down in its mount ends so far off at most, mm."""
 
+CREST_SHARE = 0.08
+"""The crest of a ripple is seen to this share of it, standard."""
+
 PULL_SHARE = 0.02
 """A belt is tightened so much too far or not far enough, at most."""
 
@@ -128,6 +131,8 @@ class ScriptedBuilder:
                 return self._read(seen["stowed_gap"], instrument)
             case ("springs",):
                 return self._springs(seen["springs"], question)
+            case ("ripples", axis, mm_s, count):
+                return self._ripples(axis, float(mm_s), int(count), question)
             case ("mount sensor" | "tighten belt", *_):
                 self._hands.do(self._at_the_sensor(question.cue))
             case ("clean sheet",):
@@ -282,6 +287,15 @@ class ScriptedBuilder:
         felt = looks.error_mm + float(self._random.uniform(-part.finger_mm, part.finger_mm))
         verdict = GOOD if abs(felt) <= part.layer_good_mm else HIGH if felt > 0 else LOW
         return str(VERDICTS.index(verdict) + 1)
+
+    def _ripples(self, axis: str, mm_s: float, count: int, question: Question) -> str:
+        """Measure over ripples on a wall; their crests are placed by eye, at both ends."""
+        hz = self._hands.rings(axis)
+        if hz is None:
+            return question.answers[0]
+        one = mm_s / hz
+        seen = sum(float(self._random.normal(0, CREST_SHARE * one)) for _ in range(2))
+        return self._read(count * one + seen, "callipers")
 
     def _at_the_sensor(self, cue: tuple[str, ...]) -> dict[str, Any]:
         """What is done to the sensor's place, or to a belt; that is pulled a little too much or too little."""

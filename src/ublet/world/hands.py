@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from ublet.core.settings import Value
+from ublet.world.frame import OVER_THE_BED
 from ublet.world.laid import Looks
 from ublet.world.mechanics import seen
 from ublet.world.world import World
@@ -89,6 +90,13 @@ class Hands:
         x, y, wide, deep = (float(word) for word in place.split())
         return self._world.laid.patch(x, y, wide, deep, spacing_mm)
 
+    def rings(self, axis: str) -> float | None:
+        """How fast ripples follow one another that an axis makes in a print, 1/s: nozzle against bed, damped."""
+        bed = self._world.bed
+        where = {"x": bed.width / 2, "y": bed.depth / 2}
+        told = self._world.frame.rings({axis: 1.0}, {axis: 1.0}, OVER_THE_BED, where)
+        return told[0].frequency_hz * (1 - told[0].damping_ratio ** 2) ** 0.5 if told else None
+
     def latest(self, spacing_mm: float) -> Looks | None:
         """How the lines look that are laid just now."""
         return self._world.laid.latest(LATEST, spacing_mm)
@@ -131,6 +139,9 @@ class Hands:
         match cue:
             case ("watch", "first layer", spacing):
                 looks = [self.latest(float(spacing))]
+            case ("ripples", axis, mm_s, count):
+                hz = self.rings(axis)
+                return [int(count) * float(mm_s) / hz if hz is not None else None]
             case ("patches", spacing, *places):
                 looks = [self.patch(place, float(spacing)) for place in places]
             case _:

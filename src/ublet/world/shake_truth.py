@@ -23,13 +23,12 @@ def rings_of(world: World, machine: MachineFile, direction: str) -> list[Ring]:
 
 
 def resonance_truth(world: World, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
-    """Frequencies, dampings and shares of X and Y."""
+    """Frequency and damping of the mode in which X and Y ring most."""
     found = {}
     for axis in ("x", "y"):
-        for place, ring in zip(PLACES, rings_of(world, machine, axis), strict=False):
-            found[f"frequency.{axis}.{place}"] = ring.frequency_hz
-            found[f"damping.{axis}.{place}"] = ring.damping_ratio
-            found[f"share.{axis}.{place}"] = ring.share
+        main = rings_of(world, machine, axis)[0]  # which of the others shows is not known beforehand
+        found[f"frequency.{axis}.{PLACES[0]}"] = main.frequency_hz
+        found[f"damping.{axis}.{PLACES[0]}"] = main.damping_ratio
     return found
 
 

@@ -66,8 +66,7 @@ Why = Callable[[MachineFile], str]
 
 
 def _shaped(machine: MachineFile) -> str:
-    shapers = {name: getattr(machine.axes, name).shaper for name in "xyz"}
-    shaped = [name for name, each in shapers.items() if each.kind != "none" or each.train]
+    shaped = [name for name in "xyz" if getattr(machine.axes, name).shaper.kind != "none"]
     return f"a shaper is declared for {', '.join(shaped).upper()}" if shaped else ""
 
 

@@ -97,13 +97,13 @@ class Homing(Part):
 class Shaper(Part):
     """Input shaping of one axis."""
 
-    kind: Literal["none", "zv", "zvd", "ei", "two-hump-ei", "three-hump-ei"] = setting(
-        "Kind of shaper.", default="none", board=True
+    kind: Literal["none", "zv", "zvd", "ei", "two-hump-ei", "three-hump-ei", "own"] = setting(
+        "Kind of shaper; own: the impulse train below.", default="none", board=True
     )
     frequency_hz: float = setting("Frequency of the ringing.", unit="Hz", low=5, high=200, default=45.0, board=True)
     damping: float = setting("Damping ratio of the ringing.", low=0, high=0.9, default=0.1, board=True)
     train: Grid = setting(
-        "An impulse train of its own, found for this frame: time (s) and share of each impulse; empty: by its kind.",
+        "Kind own: the impulse train found for this frame, time (s) and share of each impulse.",
         low=-1,
         high=2,
         default=(),

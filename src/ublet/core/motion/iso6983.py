@@ -18,7 +18,8 @@ def iso6983(program: Program, own: Mapping[str, str]) -> str:
     Args:
         program: what is to be done. Filament is counted on, under the letter ``own["filament"]``; without one a line
             that pushes is written as its travel with a comment.
-        own: lines by what they are for: ``begin``, ``end``, ``warm`` (``{heater}``), ``filament`` (a letter).
+        own: lines by what they are for: ``begin``, ``end``, ``warm`` (``{heater}``), ``acceleration`` (``{mm_s2}``),
+            ``filament`` (a letter).
     """
     return "".join(f"{line}\n" for line in _lines(program, own))
 
@@ -29,12 +30,20 @@ def _lines(program: Program, own: Mapping[str, str]) -> Iterator[str]:
     yield "G90 (absolute places, mm)"
     letter, pushed = own.get("filament", ""), 0.0
     feed: float | None = None
+    gentle = 0.0
     for each in program.segments:
         if each.place:
             yield f"({plain(each.place)})"
         words = []
         match each:
             case To() | Push():
+                if isinstance(each, To) and each.mm_s2 != gentle:
+                    gentle = each.mm_s2
+                    told = own.get("acceleration", "")
+                    much = f"{_number(gentle)} mm/s2" if gentle else "that of the axes"
+                    yield from (
+                        _own(told.format(mm_s2=_number(gentle))) if told else [f"(acceleration from here: {much})"]
+                    )
                 if isinstance(each, To):
                     words += [f"{axis.upper()}{_number(mm)}" for axis, mm in each.at.items()]
                 if each.filament:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TypeAlias
 
 from ublet.core.motion.caps import Caps
@@ -14,12 +14,15 @@ from ublet.core.motion.planner import Line, along
 
 @dataclass(frozen=True)
 class To:
-    """A straight line to a place, mm by axis (those left out stay), pushing so much filament, mm, on the way."""
+    """A straight line to a place, mm by axis (those left out stay), pushing so much filament, mm, on the way; at most
+    at an acceleration, mm/s² (0: that of its axes).
+    """
 
     at: Mapping[str, float]
     mm_s: float
     filament: float = 0.0
     place: str = ""
+    mm_s2: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -199,7 +202,9 @@ def line_to(segment: Segment, here: Mapping[str, float], caps: Caps) -> Line | N
         return caps.motor_line(segment.motors, segment.mm_s) if any(segment.motors.values()) else None
     if not travel or isinstance(segment, (Rest, Warm, Swing)):
         return None
-    return caps.line(travel, segment.mm_s)
+    line = caps.line(travel, segment.mm_s)
+    gentle = segment.mm_s2 if isinstance(segment, To) else 0.0
+    return replace(line, acceleration=min(line.acceleration, gentle)) if gentle else line
 
 
 def still_s(segment: Segment) -> float:

@@ -41,6 +41,7 @@ class Shaper:
     train: Train
     residual: float
     drifted: float
+    damping_ratio: float = 0.0
 
     def keeps(self, limits: Limits) -> bool:
         """Whether it leaves little enough."""
@@ -60,17 +61,24 @@ class Choice:
     why: str
 
 
-def judged(name: str, frequency_hz: float, train: Train, modes: Sequence[Mode], limits: Limits) -> Shaper:
+def judged(
+    name: str, frequency_hz: float, train: Train, modes: Sequence[Mode], limits: Limits, damping_ratio: float = 0.0
+) -> Shaper:
     """A train held against a frame."""
     moved = max(residual(train, modes, way * limits.drift) for way in (-1, 1))
-    return Shaper(name, frequency_hz, train, residual(train, modes), moved)
+    return Shaper(name, frequency_hz, train, residual(train, modes), moved, damping_ratio)
+
+
+def mean_damping(modes: Sequence[Mode]) -> float:
+    """The damping of a frame's modes, weighed by their shares."""
+    return sum(abs(mode.share) * mode.damping_ratio for mode in modes) / sum(abs(mode.share) for mode in modes)
 
 
 def best_named(name: str, modes: Sequence[Mode], limits: Limits) -> Shaper:
     """A named train at its best frequency: the highest at which it keeps the limits with a margin, which rounds least;
     else where it leaves least of them.
     """
-    damping = sum(abs(mode.share) * mode.damping_ratio for mode in modes) / sum(abs(mode.share) for mode in modes)
+    damping = mean_damping(modes)
     lowest, highest = min(mode.frequency_hz for mode in modes), max(mode.frequency_hz for mode in modes)
     hz = np.geomspace(0.7 * lowest, 1.4 * highest, TRIED)
     one = named(name, 1.0, damping)
@@ -80,7 +88,7 @@ def best_named(name: str, modes: Sequence[Mode], limits: Limits) -> Shaper:
     worst = np.maximum(at_it, moved / 2)
     good = np.flatnonzero(worst <= limits.residual * MARGIN)
     best = int(good[-1]) if len(good) else int(np.argmin(worst))
-    return judged(name, float(hz[best]), named(name, float(hz[best]), damping), modes, limits)
+    return judged(name, float(hz[best]), named(name, float(hz[best]), damping), modes, limits, damping)
 
 
 def choose(modes: Sequence[Mode], limits: Limits) -> Choice:

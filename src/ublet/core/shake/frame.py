@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -40,3 +40,17 @@ def transfer(modes: Sequence[Mode], hz: Floats) -> Complex:
     for mode in modes:
         found += mode.share * mode.w**2 / (s**2 + 2 * mode.damping_ratio * mode.w * s + mode.w**2)
     return found
+
+
+FEET_HZ = 15.0
+"""Below, a mode of a small share is the whole machine on its feet."""
+
+
+def in_print(modes: Sequence[Mode]) -> tuple[Mode, ...]:
+    """The modes that show in a print, their shares summing to one: the machine on its feet carries nozzle and bed
+    together. The largest one always counts.
+    """
+    main = max(modes, key=lambda mode: mode.share)
+    found = [mode for mode in modes if mode is main or mode.frequency_hz >= FEET_HZ]
+    whole = sum(mode.share for mode in found)
+    return tuple(replace(mode, share=mode.share / whole) for mode in found)

@@ -9,11 +9,11 @@ import numpy as np
 from ublet.core.run import Stream
 from ublet.core.shake.frame import Floats
 from ublet.core.shake.recorded_shake import EDGE_HZ
-from ublet.core.shake.shaking import DIRECTIONS, Heard
+from ublet.core.shake.shaking import DIRECTIONS, SHAKEN, Heard
 from ublet.core.shake.spectra import Bands, transfer_of
 from ublet.core.shake.sweep import Sweep
 
-SHAKEN = Stream("shaken", ("time_s", "x_m_s2", "y_m_s2", "z_m_s2"), ("s", "m/s²", "m/s²", "m/s²"), 1600.0, "f4")
+HEARD = Stream(SHAKEN, ("time_s", "x_m_s2", "y_m_s2", "z_m_s2"), ("s", "m/s²", "m/s²", "m/s²"), 1600.0, "f4")
 """Readings as they came, by the board's clock, along the machine's axes."""
 
 PIECE_S = 0.5

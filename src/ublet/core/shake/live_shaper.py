@@ -1,4 +1,4 @@
-"""The shaper that is live on a board: a train of its own, else the named one that its settings say."""
+"""The shaper that is live on a board: a named train, or one of its own."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from ublet.core.shake.shapers import NAMED, Train, named
 KEYS = ("kind", "frequency_hz", "damping", "train")
 """Settings of a shaper, below ``axes.AXIS.shaper``."""
 
-NONE = "none"
+NONE, OWN = "none", "own"
 
 
 def shaper_path(axis: str, key: str) -> str:
@@ -23,7 +23,7 @@ def shaper_path(axis: str, key: str) -> str:
 def live_train(read: Callable[[str], Value], axis: str) -> Train | None:
     """The train of an axis, from settings by their paths; None: motion is not shaped."""
     kind, hz, damping, own = (read(shaper_path(axis, key)) for key in KEYS)
-    if isinstance(own, tuple) and own:
+    if kind == OWN and isinstance(own, tuple) and own:
         rows = np.array(own, dtype=np.float64)
         return Train(rows[:, 0], rows[:, 1])
     if kind not in NAMED or not isinstance(hz, (int, float)) or not isinstance(damping, (int, float)) or hz <= 0:

@@ -12,9 +12,9 @@ from ublet.core.shake.frame import Complex, Floats, Mode, transfer
 from ublet.core.shake.pole_fit import poles_of
 from ublet.core.shake.spectra import Bands
 
-MOST_MODES = 4
+MOST_MODES = 6
 LEAST_SHARE = 0.02
-"""A mode of a smaller share is not told."""
+"""A mode of a smaller share is fitted where it shows, and not told."""
 
 WORTH, NOTHING_LEFT, FORM_SHARE = 9.0, 1.15, 0.25
 """Every number of a further mode must lower the sum of squares by so many times what it would by chance, of the noise
@@ -32,7 +32,7 @@ EACH = 4
 RELATIVE_U, MOST_RELATIVE = 0.7, 3.0
 """How much of a mode's damping lies between what is told and what moves is not known: between none and all of it."""
 
-FORM_HZ, FORM_Z = 0.00002, 0.0004
+FORM_HZ, FORM_Z = 0.000012, 0.0002
 """What bands of finite width and a friction that is no damping leave open besides the noise, as shares of frequency and
 damping, standard.
 """
@@ -56,8 +56,7 @@ def fit_modes(bands: Bands) -> tuple[Mode, ...]:
                 least, _with_one_more(bands, fits[-1][1], left), key=lambda each: float(each.residual @ each.residual)
             )
         cost, x = float(least.residual @ least.residual), least.x
-        if number == 1 or float(np.min(x[2::EACH])) >= LEAST_SHARE * float(np.sum(x[2::EACH])):
-            fits.append((cost, x))
+        fits.append((cost, x))
         left = _most_left(bands, least.residual)
         if left is None and cost / (len(least.residual) - EACH * number) < NOTHING_LEFT:
             break
@@ -153,7 +152,8 @@ def _told(bands: Bands, x: Floats) -> tuple[Mode, ...]:
         hz, z = math.exp(x[at]), math.exp(x[at + 1])
         u = (hz * math.hypot(spread[at], FORM_HZ), z * math.hypot(spread[at + 1], FORM_Z))
         found.append(Mode(hz, z, float(x[at + 2]) / whole, *u))
-    return tuple(sorted(found, key=lambda mode: -mode.share))
+    found.sort(key=lambda mode: -mode.share)
+    return tuple(mode for number, mode in enumerate(found) if number == 0 or mode.share >= LEAST_SHARE)
 
 
 def fit_density(hz: Floats, density: Floats, windows: int) -> tuple[Mode, ...]:

@@ -4,19 +4,23 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from ublet.core.bench import Bench, Listening
 from ublet.core.motion.homing_moves import go_to, home_unhomed
-from ublet.core.motion.program import Program, Swing
+from ublet.core.motion.program import Program, Swing, Timetable
 from ublet.core.motion.swinging import LEAD_IN_S
 from ublet.core.questions import Confirm
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.shake.frame import Floats
 from ublet.core.shake.mount import along_axes, declared_columns
 from ublet.core.shake.rest_trials import RATE_HZ, SENSOR
+from ublet.core.shake.symptoms import at_ends
+
+SHAKEN = "shaken"
+"""The stream of what was heard."""
 
 BEFORE_S, AFTER_S = 0.4, 0.3
 """So long it listens before and after, s."""
@@ -145,18 +149,43 @@ async def shaken(
     phase: str,
     shares: tuple[float, float],
     growing: Callable[[Floats, Floats], None] = lambda times, values: None,
-    stream: str = "shaken",
 ) -> Heard:
-    """Swing once, and listen from before it to after it. Everything that is heard is recorded, under a word.
+    """Swing once, and listen from before it to after it: times since its sine began.
 
-    phase: what the progress calls it, from one share of the trial to another. growing: told of what came since it was
-    told last (times since the sine began, along the machine's axes), while it goes on.
+    growing: told of what came since it was told last (times since the sine began, along the machine's axes), while it
+    goes on. Everything else as in :func:`heard_beside`.
+    """
+
+    def at(gone_s: float) -> str:
+        swung = min(swing.seconds, max(0.0, gone_s - LEAD_IN_S))
+        return f"at {swing.from_hz + (swing.to_hz - swing.from_hz) * swung / swing.seconds:.0f} Hz"
+
+    table = bench.motion.timetable(Program(f"swing {of}", (swing,)))
+    heard = await heard_beside(
+        bench, table, of, phase, shares, at, lambda times, values: growing(times - LEAD_IN_S, values)
+    )
+    return replace(heard, time_s=heard.time_s - LEAD_IN_S)
+
+
+async def heard_beside(
+    bench: Bench,
+    table: Timetable,
+    of: str,
+    phase: str,
+    shares: tuple[float, float],
+    at: Callable[[float], str],
+    growing: Callable[[Floats, Floats], None] = lambda times, values: None,
+) -> Heard:
+    """Listen beside a program, from before it to after it; its first segment has a place. Times since that began.
+    Everything that is heard is recorded, under a word.
+
+    phase: what the progress calls it, from one share of the trial to another; at: where it is, so many seconds after it
+    began.
 
     Raises:
-        TrialFailed: the sensor fell silent, or the swing was not finished.
+        TrialFailed: the sensor fell silent, or the program was not finished.
     """
     words = declared_columns(bench.machine)
-    table = bench.motion.timetable(Program(f"swing {of}", (swing,)))
     pieces: list[tuple[int, Floats]] = []  # number of the first reading, and what was heard
     total = table.seconds + BEFORE_S + AFTER_S
     async with bench.streams.open(SENSOR, RATE_HZ) as listening:
@@ -166,31 +195,31 @@ async def shaken(
             async for chunk in listening:
                 heard = along_axes(chunk.values, words)
                 pieces.append((chunk.index, heard))
-                bench.record.flow(stream, chunk.time_s, heard, of)
+                bench.record.flow(SHAKEN, chunk.time_s, heard, of)
                 silent = silent + len(chunk.values) if np.ptp(chunk.values, axis=0).max() == 0 else 0
                 if silent > SILENT_S * RATE_HZ:
                     raise TrialFailed(
-                        "The accelerometer fell silent while the machine was shaken: its plug, or its cable. The swing "
-                        "was stopped; push the plug in, look at the cable, and start again."
+                        "The accelerometer fell silent while the machine was shaken: its plug, or its cable. The "
+                        "motion was stopped; push the plug in, look at the cable, and start again."
                     )
                 if run.begun_s is not None:
-                    growing(chunk.time_s - run.begun_s - LEAD_IN_S, heard)
+                    growing(chunk.time_s - run.begun_s, heard)
                 gone = float(chunk.time_s[-1]) - first
                 share = shares[0] + (shares[1] - shares[0]) * min(1.0, gone / total)
-                bench.progress(
-                    Progress(phase, share, max(0.0, total - gone), _at_words(swing, run.begun_s, chunk.time_s))
-                )
+                begun, now = run.begun_s, float(chunk.time_s[-1])
+                where = at(now - begun) if begun is not None else "quiet before it begins"
+                bench.progress(Progress(phase, share, max(0.0, total - gone), where))
                 if run.ended is not None and ends_s is None:
                     ends_s = run.ended[1] + AFTER_S
                 if ends_s is not None and chunk.time_s[-1] >= ends_s:
                     break
         if run.ended is None or run.ended[0] != "done" or run.begun_s is None:
-            raise TrialFailed(f"The swing was not finished ({run.ended[0] if run.ended else 'stopped'}).")
+            raise TrialFailed(f"The motion was not finished ({run.ended[0] if run.ended else 'stopped'}).")
         whole = np.concatenate([heard for _, heard in pieces])
         times = np.concatenate([listening.times(index, len(heard)) for index, heard in pieces])
     lost = sum(last - first_lost + 1 for first_lost, last in listening.gaps)
-    ends = max(float(np.mean((column == column.max()) | (column == column.min()))) for column in whole.T)
-    return Heard(times - run.begun_s - LEAD_IN_S, whole, listening.rate_hz, lost, ends)
+    ends = max(at_ends(column) for column in whole.T)
+    return Heard(times - run.begun_s, whole, listening.rate_hz, lost, ends)
 
 
 async def _quietly(listening: Listening) -> float:
@@ -201,11 +230,3 @@ async def _quietly(listening: Listening) -> float:
         if chunk.time_s[-1] - first >= BEFORE_S:
             break
     return first or 0.0
-
-
-def _at_words(swing: Swing, begun_s: float | None, times: Floats) -> str:
-    """At which frequency it is."""
-    if begun_s is None:
-        return "quiet before it begins"
-    gone = min(swing.seconds, max(0.0, float(times[-1]) - begun_s - LEAD_IN_S))
-    return f"at {swing.from_hz + (swing.to_hz - swing.from_hz) * gone / swing.seconds:.0f} Hz"

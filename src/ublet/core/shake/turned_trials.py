@@ -14,7 +14,7 @@ from ublet.core.motion.program import Swing
 from ublet.core.run import Finding, Option, Proposal, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.shake.frame import Floats
-from ublet.core.shake.hearing import SHAKEN
+from ublet.core.shake.hearing import HEARD
 from ublet.core.shake.mount import column_that_feels, columns_of, declared_columns, deduced
 from ublet.core.shake.shaking import (
     DIRECTIONS,
@@ -134,7 +134,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "A jerk along each axis: on which of the sensor's axes does it show, and is its mount tight?",
         TurnedParameters,
         accelerometer_turned,
-        (SHAKEN,),
+        (HEARD,),
         _announce,
         _needs,
         figure=lambda result: "turned as declared",

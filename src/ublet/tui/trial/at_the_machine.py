@@ -52,6 +52,11 @@ def notice(question: Question, seen: Seen) -> str:
             notes.append(f"the thermometer shows {seen.baths.get(sensor, 0.0):.1f} °C")
         case ("jog", "corner") if isinstance(question, Jog):
             notes.append(_corner(question, seen))
+        case ("ripples", _, _, count):
+            mm = seen.felt[0] if seen.felt else None
+            notes.append(f"{count} ripples over {_read(mm, 'callipers')} mm" if mm is not None else "no ripples")
+        case ("mount sensor", part):
+            notes.append(f"the sensor goes on the {part}")
         case ("watch", "first layer", _):
             notes = [_lines(error) for error in seen.felt] if seen.felt != (None,) else ["no lines yet"]
         case ("patches", *_) if isinstance(question, Judge):

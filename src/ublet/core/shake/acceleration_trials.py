@@ -1,0 +1,191 @@
+"""The trial of the station *acceleration*: the limit that shaping, motors and the time of a print ask for."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+from ublet.core.bench import Bench
+from ublet.core.capabilities import always
+from ublet.core.machine.effective import effective
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.caps import Caps
+from ublet.core.motion.limits import tidy
+from ublet.core.motion.patterns import Stroke, square
+from ublet.core.motion.program import Program, To, timetable
+from ublet.core.run import Finding, Option, Proposal, Stream, TrialFailed, TrialResult, about
+from ublet.core.settings import Part, Value, setting
+from ublet.core.shake.live_shaper import live_train
+from ublet.core.trial import Need, TrialSpec
+from ublet.core.units import duration
+
+AXES = ("x", "y")
+PRINT_PATH = "motion.print_acceleration_mm_s2"
+SMALLEST_MM_S2, STEPS = 300.0, 14
+"""Accelerations are tried from here on, in so many steps."""
+
+TIMES = Stream("times", ("acceleration_mm_s2", "seconds", "rounding_mm"), ("mm/s²", "s", "mm"))
+"""What the reference print takes at each acceleration, and by how much the worse axis rounds its corners."""
+
+
+class AccelerationParameters(Part):
+    """What limits it."""
+
+    rounding_mm: float = setting("Corners may be rounded by so much.", unit="mm", low=0.01, high=2, default=0.15)
+    margin: float = setting("Share of what the motors were found to carry.", low=0.2, high=1, default=0.8)
+    worth: float = setting("More acceleration must save this share of the print's time.", low=0, high=0.2, default=0.01)
+    speed_mm_s: float = setting("Speed of the reference print.", unit="mm/s", low=20, high=400, default=100.0)
+    side_mm: float = setting("Side of its square.", unit="mm", low=15, high=150, default=40.0)
+
+
+@dataclass(frozen=True)
+class Bounds:
+    """What bounds one axis, mm/s²: its shaper's rounding (None: not shaped), its motors (None: not measured), and what
+    is declared.
+    """
+
+    rounding: float | None
+    motors: float | None
+    declared: float
+
+    @property
+    def most(self) -> float:
+        """The acceleration at most."""
+        return min(each for each in (self.rounding, self.motors, self.declared) if each is not None)
+
+    @property
+    def by(self) -> str:
+        """What bounds it most."""
+        if self.most == self.rounding:
+            return "corners would be rounded more"
+        return "the motors carry no more" if self.most == self.motors else "its declared limit"
+
+
+async def acceleration(bench: Bench, aim: AccelerationParameters) -> TrialResult:
+    """Weigh rounding, torque and time: how hard axes may be driven, and how hard it is worth to print.
+
+    Raises:
+        TrialFailed: no axis is shaped, and what the motors carry was not measured.
+    """
+    carried = bench.record.earlier("speed-limits")
+    bounds = {axis: bounds_of(bench, axis, carried, aim) for axis in AXES}
+    if all(each.rounding is None and each.motors is None for each in bounds.values()):
+        raise TrialFailed(
+            "Nothing bounds it yet: choose a shaper (station input shaper), or find out what the motors carry (station "
+            "speed limits)."
+        )
+    most = min(each.most for each in bounds.values())
+    times = times_of(bench, aim, most)
+    for mm_s2, seconds in times.items():
+        bench.record.row(TIMES.name, (mm_s2, seconds, rounding_at(bench, mm_s2)))
+    best = worth_it(times, aim.worth)
+    findings: list[Finding] = []
+    for axis, each in bounds.items():
+        told = [Finding("limit", each.most, None, "mm/s²", words="may accelerate by")]
+        for what, value in (("by_rounding", each.rounding), ("by_motors", each.motors)):
+            told += [Finding(what, value, None, "mm/s²")] if value is not None else []
+        findings += about({"axis": axis}, told)
+    findings += [
+        Finding("printing", best, None, "mm/s²", words="worth printing at"),
+        Finding("time", times[best], None, "s", words="the reference print then takes"),
+        Finding("time_at_most", min(times.values()), None, "s", words="at the limit"),
+    ]
+    words = [f"{axis.upper()}: up to {each.most:.0f} mm/s², since {each.by}." for axis, each in bounds.items()]
+    saved = times[best] - min(times.values())
+    words.append(
+        f"The reference print ({aim.side_mm:g} mm square at {aim.speed_mm_s:g} mm/s) takes {times[best]:.1f} s at "
+        f"{best:.0f} mm/s²; going to {max(times):.0f} would save {saved:.1f} s ({100 * saved / times[best]:.0f} %)."
+    )
+    proposals = _proposals(bench, bounds, best)
+    if not proposals:
+        return TrialResult("proven", f"{' '.join(words)} Nothing is to be changed.", {}, tuple(findings))
+    option = Option("as bounded", f"the reference print takes {duration(times[best])}", proposals, {"printing": best})
+    return TrialResult("proven", " ".join(words), {}, tuple(findings), (option,), option.name)
+
+
+def bounds_of(bench: Bench, axis: str, carried: TrialResult | None, aim: AccelerationParameters) -> Bounds:
+    """What bounds an axis."""
+    train = live_train(bench.settings.live, axis)
+    found = carried.finding("acceleration_limit", axis=axis) if carried is not None else None
+    rounding = train.highest_mm_s2(aim.rounding_mm) if train is not None else None
+    motors = aim.margin * found.value if found is not None else None
+    declared = bench.settings.shown(f"axes.{axis}.acceleration_mm_s2")
+    return Bounds(rounding, motors, float(declared) if isinstance(declared, (int, float)) else math.inf)
+
+
+def rounding_at(bench: Bench, mm_s2: float) -> float:
+    """By how much the worse axis rounds a corner at an acceleration, mm; 0 where none is shaped."""
+    trains = [live_train(bench.settings.live, axis) for axis in AXES]
+    return max((train.rounding_mm(mm_s2) for train in trains if train is not None), default=0.0)
+
+
+def times_of(bench: Bench, aim: AccelerationParameters, most: float) -> dict[float, float]:
+    """What the reference print takes, s, at accelerations up to the most, planned as the board plans."""
+    machine = bench.machine
+    stroke = Stroke(mm_s=aim.speed_mm_s)
+    try:
+        program = square(machine, aim.side_mm, 3, stroke)
+    except ValueError as error:
+        raise TrialFailed(f"The reference print: {error}.") from error
+    moves = Program(program.name, tuple(each for each in program.segments if isinstance(each, To)))
+    start = {axis: max(0.0, getattr(machine.axes, axis).minimum_mm) for axis in ("x", "y", "z")}
+    with bench.aside():
+        values = effective(machine)
+    low = min(SMALLEST_MM_S2, most)
+    found = {}
+    for number in range(STEPS):
+        mm_s2 = low * (most / low) ** (number / (STEPS - 1))
+        own: Mapping[str, Value] = {**values, **{f"axes.{axis}.acceleration_mm_s2": mm_s2 for axis in AXES}}
+        found[mm_s2] = timetable(moves, start, Caps({**own, PRINT_PATH: 0.0})).seconds
+    return found
+
+
+def worth_it(times: Mapping[float, float], worth: float) -> float:
+    """The smallest acceleration from which the most would save less than a share of the time."""
+    least = min(times.values())
+    return min(mm_s2 for mm_s2, seconds in times.items() if seconds - least <= worth * seconds)
+
+
+def _proposals(bench: Bench, bounds: Mapping[str, Bounds], best: float) -> tuple[Proposal, ...]:
+    """Declared maxima that the motors do not carry are lowered; printing gets a limit of its own."""
+    found = []
+    for axis, each in bounds.items():
+        if each.motors is not None and each.motors < each.declared:
+            after = tidy(each.motors, down=True)
+            path = f"axes.{axis}.acceleration_mm_s2"
+            found.append(Proposal(path, each.declared, after, "mm/s²", "what its motors carry, with a margin"))
+    after, before = tidy(best, down=True), bench.settings.shown(PRINT_PATH)
+    if before is not None and before != after:
+        effect = "corners keep their shape, and more would save hardly any time"
+        found.append(Proposal(PRINT_PATH, before, after, "mm/s²", effect))
+    return tuple(found)
+
+
+def _needs(machine: MachineFile, aim: AccelerationParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    return (Need("nothing moves, nothing heats: it is computed", True),)
+
+
+def _announce(machine: MachineFile, aim: AccelerationParameters) -> str:
+    return "Computes the limit from live shapers, what the motors carry, and a print's time. Nothing moves or heats."
+
+
+def _figure(result: TrialResult) -> str:
+    found = result.finding("printing")
+    return f"{found.value:.0f} mm/s²" if found is not None else "bounded"
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "acceleration-limit",
+        "acceleration",
+        "How hard may each axis be driven, and how hard is it worth to print: rounding, motors, time.",
+        AccelerationParameters,
+        acceleration,
+        (TIMES,),
+        _announce,
+        _needs,
+        figure=_figure,
+        uses=always("motion"),
+    ),
+)

@@ -1,0 +1,87 @@
+"""What rings on after a sharp stop, shaped and not: how much a shaper leaves of each mode, measured."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ublet.core.shake.frame import Complex, Floats, Mode, in_print
+
+WINDOW_S = 0.35
+"""Ringing is read over so long after a stop, s."""
+
+LEAST_READINGS = 20
+CLEAR = 5.0
+"""A mode is read where it rings so many times above its noise without a shaper."""
+
+FORM = 0.004
+"""What friction, and modes that are not told, leave open of a measured share, standard."""
+
+
+@dataclass(frozen=True)
+class Left:
+    """The share of ringing that is left, with its standard uncertainty; and of each mode, where it could be read."""
+
+    share: float
+    uncertainty: float
+    modes: tuple[float | None, ...]
+
+
+def amplitudes(time_s: Floats, heard: Floats, modes: Sequence[Mode], from_s: float) -> tuple[Complex, Floats] | None:
+    """How each mode rings at a time: amplitudes of ``exp(pole (t - from_s))`` (k) by least squares over what is heard
+    then (n times, n accelerations), with an offset, and their standard uncertainties. None: too little was heard.
+    """
+    inside = (time_s >= from_s) & (time_s <= from_s + WINDOW_S)
+    if int(inside.sum()) < LEAST_READINGS + 2 * len(modes):
+        return None
+    t, y = time_s[inside] - from_s, heard[inside]
+    columns = [np.ones_like(t)]
+    for mode in modes:
+        pole = mode.w * complex(-mode.damping_ratio, math.sqrt(1 - mode.damping_ratio**2))
+        turning = np.exp(pole * t)
+        columns += [turning.real, -turning.imag]
+    basis = np.stack(columns, axis=1)
+    found, *_ = np.linalg.lstsq(basis, y, rcond=None)
+    left = y - basis @ found
+    noise = float(left @ left) / (len(y) - basis.shape[1])
+    spread = noise * np.diag(np.linalg.pinv(basis.T @ basis))
+    return found[1::2] + 1j * found[2::2], np.sqrt(spread[1::2] + spread[2::2])
+
+
+Rung = tuple[Complex, Floats]
+"""Amplitudes of modes after a stop, with their standard uncertainties (k each)."""
+
+
+def left_of(unshaped: Sequence[Rung], shaped: Sequence[Rung], modes: Sequence[Mode]) -> Left:
+    """What is left of each mode: the one number by which amplitudes after the same stops differ with the shaper (k
+    each), by least squares; all of it weighed by the modes' shares.
+
+    The same move rings the same; shaped, every mode by the same complex factor, whatever the move. Where noise alone
+    would show as much, its part is taken off (amplitudes are lengths, and never below 0). The machine on its feet rings
+    along, and does not count.
+    """
+    each: list[float | None] = []
+    total = weights = variance = 0.0
+    counts = {mode.frequency_hz for mode in in_print(modes)}
+    for at, mode in enumerate(modes):
+        before = np.array([one[at] for one, _ in unshaped])
+        after = np.array([one[at] for one, _ in shaped])
+        noise = float(np.mean([spread[at] ** 2 for _, spread in (*unshaped, *shaped)]))
+        power = float(np.sum(np.abs(before) ** 2))
+        if mode.frequency_hz not in counts or power < CLEAR**2 * noise * len(before):
+            each.append(None)
+            continue
+        factor = complex(np.vdot(before, after)) / power
+        off = after - factor * before
+        scatter = max(noise, float(np.sum(np.abs(off) ** 2)) / (2 * max(1, len(before) - 1)))
+        u2 = scatter / power
+        share = math.sqrt(max(0.0, abs(factor) ** 2 - u2))
+        each.append(share)
+        total, weights = total + abs(mode.share) * share, weights + abs(mode.share)
+        variance += mode.share**2 * u2
+    if not weights:
+        return Left(math.nan, math.inf, tuple(each))
+    return Left(total / weights, math.hypot(math.sqrt(variance) / weights, FORM), tuple(each))

@@ -1,0 +1,280 @@
+"""The trial of the station *input shaper*: from how the axes ring to impulse trains, what each leaves and rounds."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from typing import Literal
+
+import numpy as np
+
+from ublet.core.bench import Bench
+from ublet.core.capabilities import always
+from ublet.core.machine.schema import MachineFile
+from ublet.core.run import Finding, Option, Proposal, Stream, TrialFailed, TrialResult, about
+from ublet.core.settings import Part, Value, setting
+from ublet.core.shake.choosing import OPTIMISED, Choice, Limits, Shaper, choose, judged
+from ublet.core.shake.frame import Mode, in_print
+from ublet.core.shake.live_shaper import OWN, shaper_path
+from ublet.core.shake.resonance_trials import modes_of
+from ublet.core.shake.shapers import NAMED, Train, named, residual
+from ublet.core.trial import Need, TrialSpec
+from ublet.core.words import several
+
+AXES = ("x", "y")
+RECOMMENDED = "recommended"
+DIGITS_S, DIGITS = 7, 9
+"""Times and shares of a train are kept to so many digits."""
+
+STEPS = Stream("step", ("time_s", "speed"), ("s", ""))
+"""What a shaper makes of a step of the speed, by axis and shaper."""
+
+LEFT = Stream("left", ("hz", "residual"), ("Hz", ""))
+"""What a shaper leaves of ringing, by frequency."""
+
+SPAN, POINTS = 0.5, 161
+"""What is left is drawn from so much below a frame's lowest mode to as much above its highest, as a share."""
+
+
+class ShaperParameters(Part):
+    """What is wanted of a shaper, and which one."""
+
+    residual: float = setting("Largest share of ringing that may be left.", low=0.005, high=0.5, default=0.05)
+    rounding_mm: float = setting("Corners may be rounded by so much.", unit="mm", low=0.01, high=2, default=0.15)
+    drift: float = setting(
+        "Frequencies may move by this share: a loaded bed, a warm belt.", low=0, high=0.4, default=0.1
+    )
+    acceleration_mm_s2: float = setting(
+        "Acceleration at which corners are rounded; 0: each axis's own.",
+        unit="mm/s²",
+        low=0,
+        high=100_000,
+        default=0.0,
+        zero="each axis's own",
+    )
+    shaper: Literal["recommended", "zv", "zvd", "ei", "two-hump-ei", "three-hump-ei", "optimised"] = setting(
+        "Kind to be taken; or what is recommended for each axis.", default="recommended"
+    )
+    x_hz: float = setting(
+        "Frequency for X's named shapers, chosen by hand; 0: the best.",
+        unit="Hz",
+        low=0,
+        high=200,
+        default=0.0,
+        zero="the best",
+    )
+    y_hz: float = setting("And for Y's.", unit="Hz", low=0, high=200, default=0.0, zero="the best")
+    damping: float = setting(
+        "Damping for named shapers, chosen by hand; 0: as found.", low=0, high=0.5, default=0.0, zero="as found"
+    )
+
+
+async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
+    """Weigh every shaper over the frame as it was found, and recommend one for each axis.
+
+    Raises:
+        TrialFailed: nothing is known of how the axes ring.
+    """
+    frame = known_modes(bench)
+    if not frame:
+        raise TrialFailed(
+            "How the axes ring is not known yet: sweep them (station resonance), or print a ringing tower and read it."
+        )
+    found: dict[str, tuple[Choice, Limits]] = {}
+    findings: list[Finding] = []
+    for axis, all_modes in frame.items():
+        modes = in_print(all_modes)
+        limits = limits_for(bench, aim, axis)
+        choice = await bench.compute(choose, modes, limits)
+        choice = by_hand(choice, modes, limits, getattr(aim, f"{axis}_hz"), aim.damping)
+        found[axis] = (choice, limits)
+        taken = taken_of(choice, aim.shaper)
+        findings += about({"axis": axis}, shaper_findings(taken, modes, limits))
+        _drawn(bench, axis, choice, modes)
+        bench.record.found(*findings)
+    options = options_of(bench, found)
+    name = aim.shaper if any(option.name == aim.shaper for option in options) else RECOMMENDED
+    words = [_words(axis, taken_of(choice, aim.shaper), choice, aim) for axis, (choice, _) in found.items()]
+    missing = [axis.upper() for axis in AXES if axis not in frame]
+    if missing:
+        words.append(f"{several(missing)} was not swept: it is left as it is.")
+    conditions: dict[str, Value] = {f"at_{axis}_mm_s2": each.acceleration_mm_s2 for axis, (_, each) in found.items()}
+    return TrialResult("proven", " ".join(words), conditions, tuple(findings), options, name)
+
+
+def known_modes(bench: Bench) -> dict[str, tuple[Mode, ...]]:
+    """How the axes ring: as they were swept, or else as was read off a printed tower."""
+    found: dict[str, tuple[Mode, ...]] = {}
+    for trial in ("resonance", "ringing-tower"):
+        if len(found) == len(AXES):
+            break
+        result = bench.record.earlier(trial)
+        for axis in AXES:
+            if axis not in found and result is not None and (modes := modes_of(result, axis)):
+                found[axis] = modes if trial == "resonance" else _as_damped_as_may_be(modes)
+    return found
+
+
+def _as_damped_as_may_be(modes: Sequence[Mode]) -> tuple[Mode, ...]:
+    """Modes whose damping is only known as a range, as its two ends."""
+    found = []
+    for mode in modes:
+        for way in (-2, 2):
+            z = max(0.01, mode.damping_ratio + way * mode.damping_u)
+            found.append(Mode(mode.frequency_hz, z, mode.share / 2, mode.frequency_u, 0.0))
+    return tuple(found)
+
+
+def limits_for(bench: Bench, aim: ShaperParameters, axis: str) -> Limits:
+    """What is wanted for one axis; rounding is told at the acceleration that printing has there."""
+    own = getattr(bench.machine.axes, axis).acceleration_mm_s2
+    gentle = bench.machine.motion.print_acceleration_mm_s2
+    acceleration = aim.acceleration_mm_s2 or (min(own, gentle) if gentle else own)
+    return Limits(aim.residual, aim.rounding_mm, aim.drift, acceleration)
+
+
+def by_hand(choice: Choice, modes: Sequence[Mode], limits: Limits, hz: float, damping: float) -> Choice:
+    """The same choice with named shapers at a frequency or damping that was set by hand (0: as they are)."""
+    if not hz and not damping:
+        return choice
+    shapers = []
+    for each in choice.shapers:
+        if each.name in NAMED:
+            at, z = hz or each.frequency_hz, damping or each.damping_ratio
+            each = judged(each.name, at, named(each.name, at, z), modes, limits, z)
+        shapers.append(each)
+    chosen = next((each for each in shapers if each.name == choice.chosen.name), choice.chosen)
+    return Choice(tuple(shapers), chosen, choice.why)
+
+
+def taken_of(choice: Choice, wanted: str) -> Shaper:
+    """The shaper that is wanted; the recommended one, where there is none of that name."""
+    return next((each for each in choice.shapers if each.name == wanted), choice.chosen)
+
+
+def shaper_findings(taken: Shaper, modes: Sequence[Mode], limits: Limits) -> tuple[Finding, ...]:
+    """What a shaper is predicted to leave and to round."""
+    return (
+        Finding("residual", taken.residual, predicted_u(taken.train, modes), "", limits.residual, words="ringing left"),
+        Finding("drifted", taken.drifted, None, "", 2 * limits.residual, words="ringing left when it drifts"),
+        Finding("rounding", taken.rounds(limits), None, "mm", limits.rounding_mm, words="corners rounded by"),
+        Finding("highest", taken.train.highest_mm_s2(limits.rounding_mm), None, "mm/s²", words="acceleration for that"),
+    )
+
+
+def predicted_u(train: Train, modes: Sequence[Mode]) -> float:
+    """Standard uncertainty of what a train leaves, from those of frequencies and dampings (by differences)."""
+    total = 0.0
+    for at, mode in enumerate(modes):
+        for hz, z in ((mode.frequency_u, 0.0), (0.0, mode.damping_u)):
+            ends = []
+            for way in (-1.0, 1.0):
+                moved = Mode(mode.frequency_hz + way * hz, max(1e-3, mode.damping_ratio + way * z), mode.share)
+                ends.append(residual(train, [*modes[:at], moved, *modes[at + 1 :]]))
+            middle = residual(train, modes)
+            total += max(abs(end - middle) for end in ends) ** 2
+    return math.sqrt(total)
+
+
+def train_rows(train: Train) -> tuple[tuple[float, float], ...]:
+    """A train as a setting holds it: rows of time and share, from 0, the shares summing to one."""
+    times = [round(time_s, DIGITS_S) for time_s in train.times.tolist()]
+    shares = [round(share, DIGITS) for share in train.amplitudes.tolist()]
+    shares[-1] = round(1.0 - sum(shares[:-1]), DIGITS)
+    return tuple(zip(times, shares, strict=True))
+
+
+def values_of(shaper: Shaper) -> Mapping[str, Value]:
+    """A shaper's settings by their keys."""
+    if shaper.name == OPTIMISED:
+        return {"kind": OWN, "train": train_rows(shaper.train)}
+    values = {"frequency_hz": round(shaper.frequency_hz, 2), "damping": round(shaper.damping_ratio, 4)}
+    return {"kind": shaper.name, **values}
+
+
+def options_of(bench: Bench, found: Mapping[str, tuple[Choice, Limits]]) -> tuple[Option, ...]:
+    """The recommended shapers, and every kind for all axes."""
+    kinds = [RECOMMENDED, *(each.name for each in next(iter(found.values()))[0].shapers)]
+    options = []
+    for kind in kinds:
+        proposals: list[Proposal] = []
+        worst: dict[str, float | None] = {"residual": 0.0, "drifted": 0.0, "rounding": 0.0}
+        for axis, (choice, limits) in found.items():
+            taken = taken_of(choice, kind)
+            figures = {"residual": taken.residual, "drifted": taken.drifted, "rounding": taken.rounds(limits)}
+            worst = {what: max(worst[what] or 0.0, value) for what, value in figures.items()}
+            left, rounds = 100 * taken.residual, taken.rounds(limits)
+            effect = f"leaves {left:.1f} % of {axis.upper()}'s ringing, rounds {rounds:.3f} mm"
+            for key, after in values_of(taken).items():
+                path = shaper_path(axis, key)
+                before = bench.settings.shown(path)
+                if before != after:
+                    unit = "Hz" if key == "frequency_hz" else ""
+                    proposals.append(Proposal(path, before, after, unit, effect))
+        note = "each axis its own" if kind == RECOMMENDED else "for all axes"
+        options.append(Option(kind, f"{note}, then verify", tuple(proposals), worst))
+    return tuple(options)
+
+
+def _words(axis: str, taken: Shaper, choice: Choice, aim: ShaperParameters) -> str:
+    if taken is choice.chosen and not getattr(aim, f"{axis}_hz") and not aim.damping:
+        return f"{axis.upper()}: {taken.name} {choice.why}."
+    return (
+        f"{axis.upper()}: {taken.name} at {taken.frequency_hz:.1f} Hz leaves {100 * taken.residual:.1f} %, "
+        f"{100 * taken.drifted:.1f} % when the frame drifts."
+    )
+
+
+def _drawn(bench: Bench, axis: str, choice: Choice, modes: Sequence[Mode]) -> None:
+    """Record what each shaper leaves over the frequency, and the step of its speed."""
+    low, high = min(m.frequency_hz for m in modes), max(m.frequency_hz for m in modes)
+    hz = np.linspace((1 - SPAN) * low, (1 + SPAN) * high, POINTS)
+    for each in choice.shapers:
+        left = left_over(each.train, hz, modes[0].damping_ratio)
+        bench.record.rows(LEFT.name, list(zip(hz.tolist(), left, strict=True)), f"{axis} {each.name}")
+        bench.record.rows(STEPS.name, step_of(each.train), f"{axis} {each.name}")
+
+
+def left_over(train: Train, hz: Sequence[float] | np.ndarray, damping: float) -> list[float]:
+    """What a train leaves of one mode, at each of many frequencies."""
+    return [residual(train, [Mode(float(each), damping, 1.0)]) for each in hz]
+
+
+def step_of(train: Train) -> list[tuple[float, float]]:
+    """A step of the speed as a train makes it: corners of it, s and share."""
+    rows = [(0.0, 0.0)]
+    now = 0.0
+    for time_s, share in zip(train.times.tolist(), train.amplitudes.tolist(), strict=True):
+        rows += [(time_s, now), (time_s, now + share)]
+        now += share
+    return rows
+
+
+def _needs(machine: MachineFile, aim: ShaperParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    return (Need("nothing moves, nothing heats: it is computed", True),)
+
+
+def _announce(machine: MachineFile, aim: ShaperParameters) -> str:
+    return "Computes which shaper suits the frame as it was found. Nothing moves, nothing heats."
+
+
+def _figure(result: TrialResult) -> str:
+    left = [found.value for found in result.all_of("residual")]
+    return f"{100 * max(left):.1f} % left" if left else "chosen"
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "input-shaper",
+        "input shaper",
+        "Which impulse train keeps each axis from ringing: what it leaves, what it rounds, what is given up.",
+        ShaperParameters,
+        input_shaper,
+        (LEFT, STEPS),
+        _announce,
+        _needs,
+        figure=_figure,
+        verify="shaper-verify",
+        uses=always("shaping"),
+    ),
+)

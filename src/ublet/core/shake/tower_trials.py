@@ -1,0 +1,193 @@
+"""The trial of the station *resonance* without an accelerometer: a ringing tower, printed and read with callipers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from ublet.core.bench import Bench, Running
+from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
+from ublet.core.heat.demands import beds
+from ublet.core.heat.reaching import reach
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import home_unhomed, moving, preheat_words
+from ublet.core.motion.homing_trials import motion_needs
+from ublet.core.motion.running import WAY, followed
+from ublet.core.questions import Live, Measure
+from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult, about
+from ublet.core.settings import setting
+from ublet.core.shake.resonance_trials import unshaped
+from ublet.core.shake.ripples import Rippled, frequency_of
+from ublet.core.shake.tower import SHOWS, WALLS, Band, TowerShape, bands_of, even_after_mm, ringing_tower
+from ublet.core.trial import Need, TrialSpec
+from ublet.core.units import parse, with_uncertainty
+from ublet.core.words import several
+
+RIPPLES = 5
+"""So many ripples are measured together."""
+
+NONE_SEEN = "none to be seen"
+STOP = "stop"
+
+DAMPING, DAMPING_U = 0.08, 0.03
+"""A print does not tell how fast ringing dies away: frames have damping ratios of 0.02 to 0.14."""
+
+READ = Stream("ripples", ("band", "wall", "ripples", "distance_mm", "speed_mm_s"), ("", "", "", "mm", "mm/s"))
+"""What was read off the walls; walls by their number: front, right, back, left."""
+
+
+class TowerParameters(TowerShape):
+    """The tower, whether it is printed now, and how many of its bands are read."""
+
+    printed: bool = setting("Print it now; otherwise it stands on the bench already, printed so.", default=True)
+    read_bands: int = setting("Bands that are read, from the top, where it rings most.", low=1, high=8, default=2)
+    material: str = setting("Material that is loaded (a table below [materials]); empty: the first.", default="")
+
+
+async def tower(bench: Bench, aim: TowerParameters) -> TrialResult:
+    """Print the tower, unshaped, and have ripples measured on all four walls of its upper bands.
+
+    Raises:
+        TrialFailed: it does not fit, or nothing was to be seen on any wall.
+    """
+    bench.fact("moved")
+    bench.fact("load")
+    machine = bench.machine
+    bands = bands_of(machine, aim)
+    if aim.printed:
+        async with bench.settings.borrowed(unshaped(bench)):
+            await _print(bench, aim)
+    rows: dict[str, list[tuple[float, float, float]]] = {"x": [], "y": []}
+    read = bands[-aim.read_bands :]
+    asked = [(band, wall) for band in reversed(read) for wall in WALLS]
+    for number, (band, wall) in enumerate(asked):
+        share = (0.6 if aim.printed else 0.0) + (0.4 if aim.printed else 1.0) * number / len(asked)
+        bench.progress(Progress("reading", share, None, f"the {wall} wall, band {band.number}"))
+        answer = await bench.builder.ask(_question(aim, band, wall, len(bands)))
+        if answer == STOP:
+            raise TrialFailed("Stopped before all walls were read.")
+        if answer == NONE_SEEN:
+            continue
+        mm = parse(answer, "mm")
+        if mm <= 0:
+            raise TrialFailed(f"{mm:g} mm over {RIPPLES} ripples cannot be: measure from crest to crest, start again.")
+        bench.record.row(READ.name, (band.number, WALLS.index(wall), RIPPLES, mm, aim.speed_mm_s))
+        rows[SHOWS[wall]].append((RIPPLES, mm, aim.speed_mm_s))
+    found = {axis: frequency_of(own) for axis, own in rows.items() if own}
+    if not found:
+        raise TrialFailed(
+            "No ripples on any wall: it rings too little to be seen, or it was printed too gently. Print it faster or "
+            "harder, in a glossy dark material, and look along the walls against a lamp."
+        )
+    return _concluded(found, rows)
+
+
+def _question(aim: TowerParameters, band: Band, wall: str, bands: int) -> Measure:
+    """What is to be measured on a wall."""
+    axis, skip = SHOWS[wall].upper(), even_after_mm(aim, band.mm_s2)
+    top = " (the top one)" if band.number == bands else ""
+    return Measure(
+        f"On the {wall} wall, in band {band.number} from the bottom{top}, against a lamp: leave out the first "
+        f"{skip:.1f} mm behind the corner where it begins, then measure over {RIPPLES} ripples, from a crest to the "
+        f"{RIPPLES}th after it, with callipers beside a lens. This wall shows how {axis} rings.",
+        (NONE_SEEN, STOP),
+        ("ripples", SHOWS[wall], f"{aim.speed_mm_s:g}", str(RIPPLES)),
+        unit="mm",
+    )
+
+
+async def _print(bench: Bench, aim: TowerParameters) -> None:
+    """Warm up and print."""
+    try:
+        program = ringing_tower(bench.machine, aim)
+    except ValueError as error:
+        raise TrialFailed(f"{str(error)[0].upper()}{str(error)[1:]}.") from error
+    await home_unhomed(bench, ("x", "y", "z"))
+    _, material = material_of(bench.machine, aim.material)
+    for bed in beds(bench.machine):
+        await reach(bench, bed, material.bed_c, 0.02)
+    await melt(bench, hotend_of(bench.machine), material.nozzle_c, 0.05)
+    table = bench.motion.timetable(program)
+    asked = Live("The tower is printed. F8 halts everything.", (STOP,), ("watch", "program"), {})
+    async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
+        await followed(bench, table, run, controls, _nothing, "printing", 0.1)
+    if run.ended is None or run.ended[0] != "done":
+        raise TrialFailed(f"The tower was not finished ({run.ended[0] if run.ended else 'stopped'}).")
+    for heater in (*beds(bench.machine), hotend_of(bench.machine)):
+        await bench.heat.off(heater)
+
+
+async def _nothing(run: Running, used: str) -> bool:
+    """No control changes it."""
+    return False
+
+
+def _concluded(found: dict[str, Rippled], rows: dict[str, list[tuple[float, float, float]]]) -> TrialResult:
+    """Findings in the shape in which a sweep tells them."""
+    findings: list[Finding] = []
+    words: list[str] = []
+    for axis, own in found.items():
+        hz, u = own.frequency_hz, own.frequency_u
+        told: Sequence[Finding] = (
+            Finding("frequency", hz, u, "Hz", tolerance=0.03 * hz),
+            Finding("damping", DAMPING, DAMPING_U, words="damping that is taken"),
+            Finding("share", 1.0),
+        )
+        findings += about({"axis": axis}, about({"mode": "main"}, told))
+        words.append(f"{axis.upper()} rings at {with_uncertainty(hz, u)} Hz, read off {len(rows[axis])} walls.")
+        words += [f"{axis.upper()}: {each}." for each in own.problems]
+    missing = [axis.upper() for axis in rows if axis not in found]
+    if missing:
+        words.append(f"Nothing was to be seen of {several(missing)}.")
+    low, high = DAMPING - 2 * DAMPING_U, DAMPING + 2 * DAMPING_U
+    words.append(f"A print does not tell the damping: {low:.2f} to {high:.2f} is taken.")
+    bad = any(own.problems for own in found.values())
+    return TrialResult("failed" if bad else "proven", " ".join(words), {}, tuple(findings))
+
+
+def _needs(machine: MachineFile, aim: TowerParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    if not aim.printed:
+        return (Need("a ringing tower that was printed with these figures", True),)
+    return (*motion_needs(machine, aim, read), *melt_needs(machine, aim.material, read))
+
+
+def _announce(machine: MachineFile, aim: TowerParameters) -> str:
+    if not aim.printed:
+        return "Asks for the ripples on a tower that stands on the bench. Nothing moves, nothing heats."
+    try:
+        name, material = material_of(machine, aim.material)
+        ringing_tower(machine, aim)
+    except (TrialFailed, ValueError) as error:
+        return str(error)
+    accelerations = [f"{band.mm_s2:g}" for band in bands_of(machine, aim)]
+    return (
+        f"Homes what is not homed, heats for {name} (nozzle {material.nozzle_c:g}, bed {material.bed_c:g} °C), then "
+        f"prints a tower of {aim.side_mm:g} mm in bands of {several(accelerations)} mm/s², unshaped. "
+        f"{preheat_words(machine, ('z',))}"
+    )
+
+
+def _figure(result: TrialResult) -> str:
+    hz = [
+        f"{axis.upper()} {one.value:.0f}"
+        for axis in ("x", "y")
+        if (one := result.finding("frequency", axis=axis)) is not None
+    ]
+    return f"{', '.join(hz)} Hz by print"
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "ringing-tower",
+        "resonance",
+        "A tower is printed and its ripples are measured: how each axis rings, without an accelerometer.",
+        TowerParameters,
+        tower,
+        (WAY, READ),
+        _announce,
+        _needs,
+        figure=_figure,
+        uses=lambda machine: ("heat", *moving("programs")(machine)),
+        idle=lambda machine: "a sweep does it better, where there is an accelerometer",
+        asks=lambda aim: True,
+    ),
+)

@@ -1,0 +1,189 @@
+"""The trial of the station *input shaper* that checks it: sharp stops with and without the shaper, what rings after."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from typing import Literal
+
+import numpy as np
+
+from ublet.core.bench import Bench
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import moving, preheat_words
+from ublet.core.motion.homing_trials import motion_needs
+from ublet.core.motion.program import Program, Rest, Segment, Timetable, To
+from ublet.core.run import Finding, Stream, TrialFailed, TrialResult, about
+from ublet.core.settings import Part, setting
+from ublet.core.shake.frame import Complex, Floats, Mode, in_print
+from ublet.core.shake.hearing import HEARD
+from ublet.core.shake.live_shaper import live_train
+from ublet.core.shake.resonance_trials import unshaped
+from ublet.core.shake.ringdown import WINDOW_S, amplitudes, left_of
+from ublet.core.shake.shaking import Heard, hands_off, heard_beside, sensor_on, sits_on, stand_in_the_middle
+from ublet.core.shake.shaper_trials import AXES, known_modes, predicted_u
+from ublet.core.shake.shapers import Train, residual
+from ublet.core.trial import Need, TrialSpec
+from ublet.core.units import with_uncertainty
+from ublet.core.words import several
+
+DISTANCES_MM = (9.0, 11.5, 14.0, 16.5, 19.0)
+"""Moves are of different lengths, so that what the start and the stop of each excite does not cancel in all of them."""
+
+SPEED_MM_S = 120.0
+STILL_S = 0.75
+"""After each stop it stands so long that nothing rings on into the next."""
+
+BOUND_U = 0.005
+"""Less than this is not told apart from nothing, standard."""
+
+RINGING = Stream("ringing", ("time_s", "acceleration_m_s2"), ("s", "m/s²"), None, "f4")
+"""What rings after one of the stops, by axis, before and after: time since the stop."""
+
+
+class VerifyParameters(Part):
+    """Which axes, and how often."""
+
+    axis: Literal["both", "x", "y"] = setting("Axis to check.", default="both")
+    rounds: int = setting("Stops of each length, there and back.", low=1, high=6, default=2)
+    hands_off_s: float = setting("Countdown before it moves.", unit="s", low=0, high=60, default=3.0)
+
+    @property
+    def axes(self) -> tuple[str, ...]:
+        """The axes."""
+        return AXES if self.axis == "both" else (self.axis,)
+
+
+async def shaper_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
+    """Stop sharply, so often without the shaper and as often with it: what is left of the ringing, and is it as much as
+    was predicted?
+
+    Raises:
+        TrialFailed: no axis is shaped, or how they ring is not known.
+    """
+    bench.fact("moved")
+    bench.fact("load")
+    frame = known_modes(bench)
+    trains = {axis: train for axis in aim.axes if (train := live_train(bench.settings.live, axis)) is not None}
+    if not trains:
+        raise TrialFailed("No axis is shaped on the board: choose a shaper and keep it first (F3 takes it).")
+    if unknown := [axis.upper() for axis in trains if axis not in frame]:
+        raise TrialFailed(f"How {several(unknown)} rings is not known: sweep it first (station resonance).")
+    await stand_in_the_middle(bench)
+    findings: list[Finding] = []
+    words, bad = [], []
+    for number, (axis, train) in enumerate(trains.items()):
+        modes = frame[axis]
+        await sensor_on(bench, sits_on(bench, axis))
+        await hands_off(bench, aim.hands_off_s)
+        rung = []
+        for shaped in (False, True):
+            part = (2 * number + shaped) / (2 * len(trains))
+            async with bench.settings.borrowed({} if shaped else unshaped(bench)):
+                table = bench.motion.timetable(stops(bench, axis, aim.rounds))
+                of, word = f"{axis} {'after' if shaped else 'before'}", "with the shaper" if shaped else "without"
+                phase = f"{axis.upper()} {word}"
+                heard = await heard_beside(
+                    bench, table, of, phase, (part, part + 0.5 / len(trains)), lambda gone: "sharp stops"
+                )
+            rung.append(rung_after(heard, axis, table, modes, train if shaped else None))
+            _drawn(bench, heard, axis, table, of)
+        left = left_of(rung[0], rung[1], modes)
+        modes = in_print(modes)
+        if not math.isfinite(left.share):
+            raise TrialFailed(f"{axis.upper()} does not ring enough without the shaper to be measured.")
+        told = residual(train, modes)
+        told_u = math.hypot(predicted_u(train, modes), BOUND_U)
+        findings += about(
+            {"axis": axis},
+            (
+                Finding("left", left.share, left.uncertainty, words="ringing left, measured"),
+                Finding("predicted", told, told_u, words="ringing left, predicted"),
+            ),
+        )
+        bench.record.found(*findings)
+        agrees = abs(left.share - told) <= 2 * math.hypot(left.uncertainty, told_u)
+        sentence = (
+            f"{axis.upper()}: {with_uncertainty(100 * left.share, 100 * left.uncertainty)} % of the ringing is left, "
+            f"{with_uncertainty(100 * told, 100 * told_u)} % were predicted"
+        )
+        words.append(f"{sentence}.")
+        if not agrees:
+            bad.append(
+                f"{axis.upper()} does not ring as it was found: a belt, the load or the place has changed; sweep it "
+                "again."
+            )
+    return TrialResult("failed" if bad else "proven", " ".join([*words, *bad]), {}, tuple(findings))
+
+
+def stops(bench: Bench, axis: str, rounds: int) -> Program:
+    """Moves there and back about the middle, each followed by a rest."""
+    with bench.aside():
+        here = bench.motion.position(axis)
+    if here is None:
+        raise TrialFailed(f"{axis.upper()} is not homed any more: start again.")
+    segments: list[Segment] = [Rest(0.2, "sharp stops")]
+    for _ in range(rounds):
+        for mm in DISTANCES_MM:
+            segments += [To({axis: here + mm}, SPEED_MM_S), Rest(STILL_S), To({axis: here}, SPEED_MM_S), Rest(STILL_S)]
+    return Program(f"stops {axis}", tuple(segments))
+
+
+def _ends(table: Timetable) -> list[float]:
+    """When its moves stop, s since it began."""
+    told = zip(table.program.segments, table.segments, strict=True)
+    return [timed.begins_s + timed.seconds for segment, timed in told if isinstance(segment, To)]
+
+
+def rung_after(
+    heard: Heard, axis: str, table: Timetable, modes: Sequence[Mode], train: Train | None
+) -> list[tuple[Complex, Floats]]:
+    """How each mode rings after every stop; with a shaper, after its last impulse."""
+    along = heard.along(axis)
+    late = train.duration_s if train is not None else 0.0
+    found = [amplitudes(heard.time_s, along, modes, stop + late) for stop in _ends(table)]
+    return [each for each in found if each is not None]
+
+
+def _drawn(bench: Bench, heard: Heard, axis: str, table: Timetable, of: str) -> None:
+    """Record what rings after the stop that rings most."""
+    along, best, rows = heard.along(axis), 0.0, np.zeros((0, 2))
+    for stop in _ends(table)[: 2 * len(DISTANCES_MM) : 2]:
+        inside = (heard.time_s >= stop - 0.05) & (heard.time_s <= stop + WINDOW_S)
+        after = along[inside] - float(np.mean(along[heard.time_s > stop + STILL_S - 0.1][:100]))
+        if len(after) and (size := float(np.std(after))) > best:
+            best, rows = size, np.column_stack([heard.time_s[inside] - stop, after])
+    bench.record.rows(RINGING.name, [tuple(row) for row in rows.tolist()], of)
+
+
+def _needs(machine: MachineFile, aim: VerifyParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    return (*motion_needs(machine, aim, read), Need("the accelerometer mounted, its cable loose", True))
+
+
+def _announce(machine: MachineFile, aim: VerifyParameters) -> str:
+    axes = " and ".join(axis.upper() for axis in aim.axes)
+    return (
+        f"Stands over the middle, then moves {axes} to and fro by up to {max(DISTANCES_MM):g} mm with sharp stops, "
+        f"first without the shaper, then with it. Hands off. {preheat_words(machine, ('z',))}"
+    )
+
+
+def _figure(result: TrialResult) -> str:
+    left = [found.value for found in result.all_of("left")]
+    return f"{100 * max(left):.1f} % left" if left else "as predicted"
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "shaper-verify",
+        "input shaper",
+        "Sharp stops with and without the shaper: is as little ringing left as was predicted?",
+        VerifyParameters,
+        shaper_verify,
+        (HEARD, RINGING),
+        _announce,
+        _needs,
+        figure=_figure,
+        uses=moving("programs", "shaping", "accelerometer"),
+    ),
+)
