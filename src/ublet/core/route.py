@@ -112,13 +112,16 @@ ROUTE: tuple[Station, ...] = (
         ("retraction", "a start value"),
     ),
     Station("test piece", "Extrude", "a program from its first move to its last", ("test-piece",), "piece"),
-    Station("accelerometer", "Shake", "mounted and quiet", ("accelerometer-at-rest",), "accelerometer"),
-    *_leg(
+    Station(
+        "accelerometer",
         "Shake",
-        ("resonance", "where each axis rings"),
-        ("input shaper", "moves that do not ring"),
-        ("acceleration", "the limit that follows"),
+        "mounted, quiet and turned as declared",
+        ("accelerometer-at-rest", "accelerometer-turned"),
+        "accelerometer",
     ),
+    Station("resonance", "Shake", "where each axis rings", ("resonance", "belts", "ringing-tower"), "resonance"),
+    Station("input shaper", "Shake", "moves that do not ring", ("input-shaper", "shaper-verify"), "shaper"),
+    Station("acceleration", "Shake", "the limit that follows", ("acceleration-limit",), "acceleration"),
     Station("ledger", "Record", "what was done, and when", bench="ledger"),
     *_leg(
         "Record",

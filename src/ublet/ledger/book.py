@@ -147,14 +147,14 @@ class Ledger:
         """Runs that have ended and are not in the file yet."""
         return [each.entry for each in self._open.values() if each.entry is not None]
 
-    def streams(self, number: int) -> dict[str, Series]:
-        """What a run recorded: its streams by name, in the order in which they began."""
+    def streams(self, number: int, leave: tuple[str, ...] = ()) -> dict[str, Series]:
+        """What a run recorded: its streams by name, in the order in which they began. leave: kinds not to be read."""
         if (recorded := self._open.get(number)) is not None:
             recorded.flush()
             self._writer.settle(1.0)
-        found = streams_of(self._rows, number)
+        found = streams_of(self._rows, number, leave)
         for operation in list(self._writer.pending):
-            if isinstance(operation, Rows) and operation.run == number:
+            if isinstance(operation, Rows) and operation.run == number and operation.title.split()[0] not in leave:
                 found[operation.title] = _longer(found.get(operation.title), operation)
         return found
 

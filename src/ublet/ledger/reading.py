@@ -71,12 +71,14 @@ def _option(each: dict[str, Any]) -> Option:
     return Option(each["name"], each["note"], proposals, each["figures"])
 
 
-def streams_of(query: Query, number: int) -> dict[str, Series]:
-    """The streams of a run by name."""
+def streams_of(query: Query, number: int, leave: tuple[str, ...] = ()) -> dict[str, Series]:
+    """The streams of a run by name. leave: kinds that are not read."""
     found: dict[str, Series] = {}
     for stream, name, columns, units, kind in query(
         "SELECT id, name, columns, units, number FROM stream WHERE run = ? ORDER BY id", (number,)
     ):
+        if name.split()[0] in leave:
+            continue
         titles = tuple(json.loads(columns))
         chunks = query("SELECT count, data FROM chunk WHERE stream = ? ORDER BY place", (stream,))
         parts = [

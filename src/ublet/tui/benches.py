@@ -34,7 +34,10 @@ from ublet.tui.motion.limits import LimitsBench
 from ublet.tui.motion.motors import MotorsBench
 from ublet.tui.motion.steps import StepsBench
 from ublet.tui.record.ledger import LedgerBench
+from ublet.tui.shake.acceleration import AccelerationBench
 from ublet.tui.shake.accelerometer import AccelerometerBench
+from ublet.tui.shake.resonance import ResonanceBench
+from ublet.tui.shake.shaper import ShaperBench
 from ublet.tui.trial.bench import Bench
 
 BENCHES: dict[str, type[Bench]] = {
@@ -45,7 +48,8 @@ BENCHES: dict[str, type[Bench]] = {
         *(DirectionsBench, HomingBench, JogBench, StepsBench, LimitsBench),
         *(SensorsBench, HotendBench, BedBench, GuardsBench, TemperaturesBench, SoakBench),
         *(CoilBench, LiftsBench, CornersBench, SpreadBench, PlaceBench, TouchBench, MeshBench, LayerBench),
-        *(ExtruderBench, PieceBench, AccelerometerBench, LedgerBench),
+        *(ExtruderBench, PieceBench),
+        *(AccelerometerBench, ResonanceBench, ShaperBench, AccelerationBench, LedgerBench),
     )
 }
 """Kind of bench, as the route names it, and its class."""

@@ -13,7 +13,9 @@ Read = Callable[[str], Series | None]
 
 
 class RecordedBench(TrialBench):
-    """Keeps the streams of the newest run, read once when it has ended."""
+    """Keeps the streams of the newest run, read once when it has ended. unread: kinds that no picture is made of."""
+
+    unread: tuple[str, ...] = ()
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -22,7 +24,7 @@ class RecordedBench(TrialBench):
     def reload(self) -> None:
         """Take the newest result and its record from the ledger."""
         super().reload()
-        self.kept = self.session.ledger.streams(self.entry.id) if self.entry is not None else {}
+        self.kept = self.session.ledger.streams(self.entry.id, self.unread) if self.entry is not None else {}
         self.beat()
 
     def read(self, stream: str) -> Series | None:

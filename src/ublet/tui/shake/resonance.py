@@ -1,0 +1,195 @@
+"""The bench of resonance: how much more each axis moves than it is told; belts beside one another; a tower."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from ublet.core.run import Series, TrialResult
+from ublet.core.shake.belts_trials import BELTS, NAMES, BeltsParameters
+from ublet.core.shake.frame import Mode
+from ublet.core.shake.resonance_trials import ResonanceParameters, SweepParameters, axis_words, modes_of
+from ublet.core.shake.shaking import SHAKEN
+from ublet.core.shake.tower_trials import TowerParameters
+from ublet.session.session import Session
+from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.cells import Cells
+from ublet.tui.instruments.large import put_large
+from ublet.tui.instruments.picture import Picture
+from ublet.tui.shake.tower import tower_picture
+from ublet.tui.shake.transfers import gain_graph, highest, put_curve, put_modes, put_spectrogram
+from ublet.tui.trial.recorded import Read, RecordedBench
+from ublet.tui.trial.watch import TrialWatch
+
+SIDE_COLUMNS = 36
+NARROW = 86
+"""With fewer columns only the curve is drawn while it grows."""
+
+BAR_COLUMNS = 24
+
+
+class ResonanceBench(RecordedBench):
+    """Where each axis rings."""
+
+    kind = "resonance"
+    title = "Resonance"
+    why = "what rings after a corner stands as ghosts beside it in the print"
+    unread = (SHAKEN,)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.before: dict[str, Series] = {}
+        self._before_of: tuple[str, int | None, bool] | None = None
+
+    def earlier(self, stream: str) -> Series | None:
+        """The same curve of the run before the one that is shown."""
+        key = (self.spec.name, self.entry.id if self.entry is not None else None, self.watched is not None)
+        if key != self._before_of:
+            self._before_of = key
+            known = self.session.ledger.runs(self.spec.name, "proven", most=3)
+            older = [each.id for each in known if self.watched is not None or each.id != key[1]]
+            self.before = self.session.ledger.streams(max(older), self.unread) if older else {}
+        return self.before.get(stream)
+
+    def picture(self) -> Picture:
+        """What grows, or what was found."""
+        aim = self.aim
+
+        def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+            if isinstance(aim, TowerParameters):
+                return tower_picture(session, self.read, self.shown_result, watched, aim, width, height)
+            assert isinstance(aim, SweepParameters)
+            if watched is not None and (now := _sweeping(watched, aim)) is not None:
+                return self._growing(aim, now, watched, width, height)
+            if isinstance(aim, BeltsParameters):
+                return belts_picture(self.read, self.shown_result, aim, width, height)
+            assert isinstance(aim, ResonanceParameters)
+            return self._found(aim, width, height)
+
+        return draw
+
+    def _growing(
+        self, aim: SweepParameters, now: tuple[str, int], watched: TrialWatch, width: int, height: int
+    ) -> Text:
+        direction, number = now
+        cells = Cells(width, height)
+        side = 0 if width < NARROW else round(0.42 * width)
+        series = [watched.series(f"growing {direction} {each + 1}") for each in range(number)]
+        curves = [each for each in series if each is not None]
+        before = self.earlier(f"transfer {direction}")
+        gains = [each.column("gain") for each in curves] + ([before.column("gain")] if before is not None else [])
+        drawn = gain_graph(
+            cells,
+            0,
+            0,
+            (width - side, height),
+            f"{axis_words(direction)} moves so many times as much as it is told",
+            (aim.from_hz, aim.to_hz),
+            highest(gains),
+        )
+        if before is not None:
+            put_curve(drawn, before.column("hz"), before.column("gain"), Ink.faint)
+        for each in curves[:-1]:
+            put_curve(drawn, each.column("hz"), each.column("gain"), Ink.proposal)
+        if curves:
+            last = curves[-1]
+            put_curve(drawn, last.column("hz"), last.column("gain"), Ink.focus)
+            drawn.mark(float(last.rows[-1, 0]), float(min(last.rows[-1, 1], drawn.up[1])), "◉", f"bold {Ink.focus}")
+        if side:
+            hz = f"{curves[-1].rows[-1, 0]:.0f}" if curves else "-"
+            put_large(cells, width - side + 3, 0, hz, f"bold {Ink.focus}")
+            cells.put(width - side + 5 + 4 * len(hz), 2, "Hz", Ink.dim)
+            spectrum = watched.series(f"spectrum {direction} {number}")
+            put_spectrogram(cells, width - side + 3, 4, (side - 4, height - 4), spectrum, aim.seconds)
+        return cells.text()
+
+    def _found(self, aim: ResonanceParameters, width: int, height: int) -> Text:
+        """X over Y: what was measured, the modes, what an earlier run had behind it."""
+        cells = Cells(width, height)
+        result = self.shown_result
+        each = max(8, height // 2)
+        for row, axis in enumerate(("x", "y")):
+            top = row * each
+            series, before = self.read(f"transfer {axis}"), self.earlier(f"transfer {axis}")
+            modes = modes_of(result, axis) if result is not None else ()
+            _axis(cells, top, (width, each), axis, (series, before), modes, aim)
+        if result is None:
+            cells.put(12, 2, "not swept yet", Ink.quiet)
+        return cells.text()
+
+
+def _sweeping(watched: TrialWatch, aim: SweepParameters) -> tuple[str, int] | None:
+    """The direction that is swept now, and how often it was begun; None: none yet."""
+    phase = watched.latest.phase if watched.latest is not None else ""
+    for direction in ("x+y", "x-y", "x", "y"):
+        if phase.startswith(f"{axis_words(direction)}, sweep "):
+            return direction, int(phase.split("sweep ")[1].split()[0])
+    return None
+
+
+def _axis(
+    cells: Cells,
+    top: int,
+    size: tuple[int, int],
+    axis: str,
+    curves: tuple[Series | None, Series | None],
+    modes: tuple[Mode, ...],
+    aim: SweepParameters,
+) -> None:
+    """One axis: its curve, its modes as a curve and in figures."""
+    width, height = size
+    series, before = curves
+    gains = [each.column("gain") for each in curves if each is not None]
+    drawn = gain_graph(
+        cells, 0, top, (width - SIDE_COLUMNS, height), axis.upper(), (aim.from_hz, aim.to_hz), highest(gains)
+    )
+    if before is not None:
+        put_curve(drawn, before.column("hz"), before.column("gain"), Ink.faint)
+    if series is not None:
+        put_curve(drawn, series.column("hz"), series.column("gain"), Ink.focus)
+    left = width - SIDE_COLUMNS + 3
+    if not modes:
+        return
+    put_modes(drawn, modes, Ink.proposal)
+    main = modes[0]
+    put_large(cells, left, top, f"{main.frequency_hz:.1f}", f"bold {Ink.focus}")
+    cells.put(left + 17, top + 1, f"±{main.frequency_u:.2g} Hz", Ink.text)
+    cells.put(left + 17, top + 2, f"{axis.upper()} rings most", Ink.dim)
+    cells.put(left, top + 4, f"{'Hz':>7}{'damping':>11}{'share':>9}", Ink.dim)
+    for row, mode in enumerate(modes[: max(1, height - 7)]):
+        words = f"{mode.frequency_hz:>7.1f}{mode.damping_ratio:>11.3f}{100 * mode.share:>7.0f} %"
+        cells.put(left, top + 5 + row, words, Ink.text if row == 0 else Ink.dim)
+
+
+def belts_picture(read: Read, result: TrialResult | None, aim: BeltsParameters, width: int, height: int) -> Text:
+    """Both diagonals in one graph; beside it how hard each belt pulls."""
+    cells = Cells(width, height)
+    rounds = max((n for n in range(1, aim.rounds + 2) if read(f"transfer {BELTS[0]} {n}") is not None), default=0)
+    curves = [read(f"transfer {direction} {rounds}") for direction in BELTS] if rounds else [None, None]
+    inks = (Ink.focus, Ink.proposal)
+    gains = [each.column("gain") for each in curves if each is not None]
+    side = SIDE_COLUMNS if width >= NARROW else 0
+    drawn = gain_graph(cells, 0, 0, (width - side, height), "both diagonals", (aim.from_hz, aim.to_hz), highest(gains))
+    for series, ink in zip(curves, inks, strict=True):
+        if series is not None:
+            put_curve(drawn, series.column("hz"), series.column("gain"), ink)
+    if not gains:
+        cells.put(12, 2, "not swept yet", Ink.quiet)
+    ratio = result.finding("tensions") if result is not None else None
+    if ratio is None:
+        return cells.text()
+    left = max(2, width - SIDE_COLUMNS + 3) if side else 12
+    most = max(1.0, ratio.value)
+    good = min(ratio.value, 1 / ratio.value) >= 1 - aim.alike
+    cells.put(left, 0, "belt B pulls, times belt A", Ink.dim)
+    put_large(cells, left, 1, f"{ratio.value:.2f}", f"bold {Ink.good if good else Ink.stop}")
+    cells.put(left + 16, 2, f"±{2 * (ratio.uncertainty or 0.0):.2f}", Ink.text)
+    for row, (name, pull, ink) in enumerate(zip(NAMES, (1.0, ratio.value), inks, strict=True)):
+        assert result is not None
+        hz = result.finding("diagonal", belt=name.lower())
+        cells.put(left, 6 + 3 * row, f"{name} ", f"bold {ink}")
+        cells.put(left + 2, 6 + 3 * row, "━" * max(1, round(pull / most * BAR_COLUMNS)), ink)
+        if hz is not None:
+            cells.put(left + 2, 7 + 3 * row, f"would ring at {hz.value:.1f} Hz alone", Ink.dim)
+    words = "both pull alike" if good else f"{'A' if ratio.value > 1 else 'B'} is slack"
+    cells.put(left, 12, f"{'✓' if good else '✗'} {words}", f"bold {Ink.good if good else Ink.stop}")
+    return cells.text()

@@ -1,0 +1,281 @@
+"""The bench of the input shaper: what each leaves of ringing and rounds, slid by hand; ringing before and after."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from rich.text import Text
+from textual.binding import Binding
+
+from ublet.core.run import TrialResult
+from ublet.core.shake.choosing import OPTIMISED, Limits, Shaper, judged
+from ublet.core.shake.frame import Mode, in_print
+from ublet.core.shake.live_shaper import live_train
+from ublet.core.shake.resonance_trials import modes_of
+from ublet.core.shake.shaking import SHAKEN
+from ublet.core.shake.shaper_trials import AXES, RECOMMENDED, ShaperParameters, left_over, step_of
+from ublet.core.shake.shapers import NAMED, Train, named
+from ublet.core.shake.verify_trials import VerifyParameters
+from ublet.session.session import Session
+from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.cells import Cells
+from ublet.tui.instruments.graph import graph
+from ublet.tui.instruments.large import put_large
+from ublet.tui.instruments.picture import Picture
+from ublet.tui.trial.recorded import Read, RecordedBench
+from ublet.tui.trial.watch import TrialWatch
+
+TABLE_ROWS = 9
+HZ_STEP, DAMPING_STEP, DRIFT_STEP, ROUNDING_STEP = 0.5, 0.01, 0.02, 0.01
+POINTS = 160
+LEAST_COLUMNS = 96
+"""With fewer columns the step of the speed is left out."""
+
+
+@dataclass(frozen=True)
+class Slid:
+    """What was slid by hand: frequency and damping of named shapers for an axis (0: as found)."""
+
+    hz: float = 0.0
+    damping: float = 0.0
+
+
+class ShaperBench(RecordedBench):
+    """Moves that do not ring."""
+
+    kind = "shaper"
+    title = "Input shaper"
+    why = "a move told in a few pushes leaves nothing swinging"
+    unread = (SHAKEN,)
+    BINDINGS = [
+        Binding(
+            "ctrl+right",
+            "slide(1)",
+            "frequency",
+            key_display="ctrl ←→",
+            tooltip="Slide the frequency of the chosen shaper",
+        ),
+        Binding("ctrl+left", "slide(-1)", show=False),
+        Binding("ctrl+up", "damp(1)", "damping", key_display="ctrl ↑↓", tooltip="Slide its damping"),
+        Binding("ctrl+down", "damp(-1)", show=False),
+        Binding("f", "drift(1)", "drift +", tooltip="Let the frequencies drift more"),
+        Binding("F", "drift(-1)", "drift −", tooltip="Let the frequencies drift less"),
+        Binding("r", "rounding(1)", "rounding +", tooltip="Allow more rounding"),
+        Binding("R", "rounding(-1)", "rounding −", tooltip="Allow less rounding"),
+        Binding("n", "axis", "axis", tooltip="The other axis"),
+    ]
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.axis = "x"
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Sliding is for choosing, not for checking."""
+        if action in ("slide", "damp", "drift", "rounding"):
+            return self.watched is None and isinstance(self.aim, ShaperParameters) and bool(self.frame())
+        if action == "axis":
+            return self.watched is None
+        return super().check_action(action, parameters)
+
+    def frame(self) -> tuple[Mode, ...]:
+        """How the axis that is looked at rings; nothing where that is not known."""
+        for trial in ("resonance", "ringing-tower"):
+            entry = self.session.ledger.latest(trial, "proven")
+            modes = modes_of(entry.result, self.axis) if entry is not None else ()
+            if modes:
+                return in_print(modes)
+        return ()
+
+    def chosen_name(self) -> str:
+        """The kind that is looked at: the option that would be kept."""
+        option = self.option
+        if option is None or option.name == RECOMMENDED:
+            kinds = (
+                [p.after for p in option.proposals if p.setting == f"axes.{self.axis}.shaper.kind"] if option else []
+            )
+            live = str(self.session.live(f"axes.{self.axis}.shaper.kind"))
+            kind = str(kinds[0]) if kinds else live
+            return OPTIMISED if kind == "own" else kind if kind in NAMED else "zv"
+        return option.name
+
+    def limits(self) -> Limits:
+        """What is wanted, for the axis that is looked at."""
+        aim = self.aim
+        assert isinstance(aim, ShaperParameters)
+        own = self.session.live(f"axes.{self.axis}.acceleration_mm_s2")
+        acceleration = aim.acceleration_mm_s2 or (float(own) if isinstance(own, (int, float)) else 5000.0)
+        return Limits(aim.residual, aim.rounding_mm, aim.drift, acceleration)
+
+    def shapers(self) -> list[Shaper]:
+        """Every shaper of the axis, judged by what was slid: as recorded by the last run, named ones made anew."""
+        frame, aim = self.frame(), self.aim
+        if not frame or not isinstance(aim, ShaperParameters):
+            return []
+        limits, found = self.limits(), []
+        hz = getattr(aim, f"{self.axis}_hz")
+        for name in (*NAMED, OPTIMISED):
+            series = self.read(f"step {self.axis} {name}")
+            if series is None:
+                continue
+            train = train_from(series.rows)
+            at, z = frame[0].frequency_hz, aim.damping or frame[0].damping_ratio
+            if name in NAMED:
+                at, z = _told(name, train) if not (hz or aim.damping) else (hz or _told(name, train)[0], z)
+                train = named(name, at, z)
+            found.append(judged(name, at, train, frame, limits, z))
+        return found
+
+    def slide_to(self, **changes: float) -> None:
+        """Take other parameters, and draw."""
+        self.aims[self.spec.name] = self.aim.model_copy(update=changes)
+        self.refresh_state()
+
+    def action_slide(self, way: int) -> None:
+        """Another frequency for the named shapers of the axis."""
+        now = next((each.frequency_hz for each in self.shapers() if each.name == self.chosen_name()), 45.0)
+        self.slide_to(**{f"{self.axis}_hz": round(min(199.0, max(5.0, now + way * HZ_STEP)), 1)})
+
+    def action_damp(self, way: int) -> None:
+        """Another damping."""
+        aim, frame = self.aim, self.frame()
+        assert isinstance(aim, ShaperParameters)
+        now = aim.damping or frame[0].damping_ratio
+        self.slide_to(damping=round(min(0.4, max(0.01, now + way * DAMPING_STEP)), 2))
+
+    def action_drift(self, way: int) -> None:
+        """Another drift."""
+        assert isinstance(self.aim, ShaperParameters)
+        self.slide_to(drift=round(min(0.4, max(0.0, self.aim.drift + way * DRIFT_STEP)), 2))
+
+    def action_rounding(self, way: int) -> None:
+        """Another limit of the rounding."""
+        assert isinstance(self.aim, ShaperParameters)
+        self.slide_to(rounding_mm=round(min(2.0, max(0.02, self.aim.rounding_mm + way * ROUNDING_STEP)), 2))
+
+    def action_axis(self) -> None:
+        """The other axis."""
+        self.axis = "y" if self.axis == "x" else "x"
+        self.refresh_state()
+
+    def picture(self) -> Picture:
+        """The shapers, or what rang before and after."""
+
+        def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+            if isinstance(self.aim, VerifyParameters):
+                return verify_picture(self.read, self.shown_result, width, height)
+            return self._choosing(width, height)
+
+        return draw
+
+    def _choosing(self, width: int, height: int) -> Text:
+        cells = Cells(width, height)
+        frame, aim = self.frame(), self.aim
+        assert isinstance(aim, ShaperParameters)
+        if not frame:
+            cells.put(0, 1, "How the axes ring is not known yet: sweep them first (station resonance).", Ink.quiet)
+            return cells.text()
+        shapers, limits = self.shapers(), self.limits()
+        chosen = next((each for each in shapers if each.name == self.chosen_name()), None)
+        self._table(cells, shapers, chosen, limits)
+        top, size = TABLE_ROWS, height - TABLE_ROWS
+        wide = width if width < LEAST_COLUMNS else round(0.6 * width)
+        low, high = min(m.frequency_hz for m in frame), max(m.frequency_hz for m in frame)
+        hz = np.linspace(0.5 * low, 1.4 * high, POINTS)
+        words = ("ringing left, % of an axis that rings there", "Hz")
+        drawn = graph(cells, 0, top, (wide, size), (float(hz[0]), float(hz[-1])), (0.0, 100.0), words)
+        for mode in frame:
+            for share in (1 - aim.drift, 1 + aim.drift):
+                column = round(drawn.at(mode.frequency_hz * share, 0.0)[0])
+                for row in range(drawn.height):
+                    cells.put(column, drawn.top + row, "┊", Ink.faint)
+            column = round(drawn.at(mode.frequency_hz, 0.0)[0])
+            for row in range(drawn.height):
+                cells.put(column, drawn.top + row, "╎", Ink.quiet)
+            cells.put(column + 1, drawn.top, f"{100 * mode.share:.0f} %", Ink.dim)
+        live = live_train(self.session.live, self.axis)
+        if live is not None:
+            drawn.line(hz.tolist(), [100 * v for v in left_over(live, hz, frame[0].damping_ratio)], Ink.good)
+        if chosen is not None:
+            left = left_over(chosen.train, hz, frame[0].damping_ratio)
+            drawn.line(hz.tolist(), [100 * value for value in left], Ink.focus)
+        if wide < width and chosen is not None:
+            self._step(cells, wide + 2, top, (width - wide - 2, size), chosen.train, live)
+        return cells.text()
+
+    def _table(self, cells: Cells, shapers: list[Shaper], chosen: Shaper | None, limits: Limits) -> None:
+        """All shapers in figures."""
+        head = f"{self.axis.upper()}  {'at Hz':>18}{'left':>9}{'drifted':>10}{'rounds':>11}{'up to mm/s²':>14}"
+        cells.put(0, 0, head, Ink.dim)
+        for row, each in enumerate(shapers, start=1):
+            here = each is chosen
+            fits = each.keeps(limits) and each.rounds(limits) <= limits.rounding_mm
+            most = each.train.highest_mm_s2(limits.rounding_mm)
+            mark = "✓" if fits else "·"
+            left = f"{100 * each.residual:>8.1f} %{100 * each.drifted:>8.1f} %{each.rounds(limits):>8.3f} mm"
+            words = f"{mark} {each.name:<15}{each.frequency_hz:>4.1f}{left}{most:>14.0f}"
+            ink = f"bold {Ink.focus}" if here else Ink.text if fits else Ink.dim
+            cells.put(0, row, f"{'▸' if here else ' '}{words}", ink)
+        if not shapers:
+            cells.put(2, 1, "not computed yet: enter", Ink.quiet)
+        told = (
+            f"at most {100 * limits.residual:g} % left, twice that at ±{100 * limits.drift:.0f} %; "
+            f"{limits.rounding_mm:g} mm at {limits.acceleration_mm_s2:g} mm/s²"
+        )
+        cells.put(2, min(TABLE_ROWS - 2, len(shapers) + 1), told, Ink.proposal)
+
+    def _step(self, cells: Cells, left: int, top: int, size: tuple[int, int], train: Train, live: Train | None) -> None:
+        """A step of the speed as it is made of impulses."""
+        longest = max(train.duration_s, live.duration_s if live is not None else 0.0, 0.005)
+        words = ("a step of the speed, shaped, %", "ms")
+        drawn = graph(cells, left, top, size, (-0.1 * longest * 1000, 1150 * longest), (0.0, 110.0), words)
+        for each, ink in ((live, Ink.good), (train, Ink.focus)):
+            if each is None:
+                continue
+            rows = [(-0.1 * longest, 0.0), *step_of(each), (1.15 * longest, 1.0)]
+            drawn.line([1000 * t for t, _ in rows], [100 * min(1.0, v) for _, v in rows], ink)
+
+
+def train_from(rows: np.ndarray) -> Train:
+    """A train from the corners of its step: every second step up."""
+    times, shares = rows[2::2, 0], np.diff(rows[::2, 1])
+    return Train(np.asarray(times), np.asarray(shares))
+
+
+def _told(name: str, train: Train) -> tuple[float, float]:
+    """Frequency and damping of a named train: half a damped period between impulses, whose shares fall by K."""
+    half = float(train.times[1] - train.times[0])
+    k = float(train.amplitudes[-1] / train.amplitudes[0]) ** (1 / (len(train.times) - 1))
+    log = -np.log(max(1e-9, k))
+    z = float(log / np.hypot(np.pi, log))
+    return 0.5 / (half * float(np.sqrt(1 - z * z))), z
+
+
+def verify_picture(read: Read, result: TrialResult | None, width: int, height: int) -> Text:
+    """For each axis what rang after a stop, before and after; measured beside predicted."""
+    cells = Cells(width, height)
+    shown = [axis for axis in AXES if read(f"ringing {axis} before") is not None]
+    if not shown:
+        cells.put(0, 1, "not checked yet", Ink.quiet)
+        return cells.text()
+    each = height // len(shown)
+    side = 34 if width >= 90 else 0
+    for number, axis in enumerate(shown):
+        top = number * each
+        curves = [(read(f"ringing {axis} {when}"), ink) for when, ink in (("before", Ink.stop), ("after", Ink.good))]
+        most = max(float(np.abs(series.rows[:, 1]).max()) for series, _ in curves if series is not None)
+        words = (f"{axis.upper()} after a sharp stop, m/s²", "ms since the stop")
+        drawn = graph(cells, 0, top, (width - side, each), (-50.0, 350.0), (-1.05 * most, 1.05 * most), words)
+        for series, ink in curves:
+            if series is not None:
+                drawn.line((1000 * series.rows[:, 0]).tolist(), series.rows[:, 1].tolist(), ink)
+        left, told = (result.finding(what, axis=axis) if result is not None else None for what in ("left", "predicted"))
+        at = width - side + 3 if side else 12
+        cells.put(at, top, "without the shaper", Ink.stop)
+        cells.put(at, top + 1, "with it", Ink.good)
+        if left is not None and told is not None and side:
+            put_large(cells, at, top + 3, f"{100 * left.value:.1f}", f"bold {Ink.focus}")
+            cells.put(at + 16, top + 4, f"±{200 * (left.uncertainty or 0.0):.1f} % left", Ink.text)
+            words_told = f"predicted {100 * told.value:.1f} ±{200 * (told.uncertainty or 0.0):.1f} %"
+            cells.put(at, top + 7, words_told, Ink.proposal)
+    return cells.text()

@@ -1,0 +1,76 @@
+"""The picture of a ringing tower: its bands from the side, its walls from above, what was read of each."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from ublet.core.run import TrialResult
+from ublet.core.shake.tower import SHOWS, WALLS, bands_of
+from ublet.core.shake.tower_trials import READ, TowerParameters
+from ublet.session.session import Session
+from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.cells import Cells
+from ublet.tui.instruments.large import put_large
+from ublet.tui.trial.recorded import Read
+from ublet.tui.trial.watch import TrialWatch
+
+TOWER_COLUMNS, SQUARE_COLUMNS, SQUARE_ROWS = 30, 26, 10
+
+
+def tower_picture(
+    session: Session,
+    read: Read,
+    result: TrialResult | None,
+    watched: TrialWatch | None,
+    aim: TowerParameters,
+    width: int,
+    height: int,
+) -> Text:
+    """From the side, from above, and what was read."""
+    cells = Cells(width, height)
+    bands = bands_of(session.document.machine, aim)
+    phase = watched.latest.detail if watched is not None and watched.latest is not None else ""
+    rows = max(2, min(4, (height - 4) // len(bands)))
+    cells.put(0, 0, "from the side", Ink.dim)
+    for place, band in enumerate(reversed(bands)):
+        top = 2 + place * rows
+        now = phase.endswith(f"band {band.number}") or f"band {band.number}," in phase
+        ink = f"bold {Ink.focus}" if now else Ink.text if band in bands[-aim.read_bands :] else Ink.dim
+        for row in range(rows):
+            cells.put(2, top + row, "▏" + " " * (TOWER_COLUMNS - 14) + "▕", ink)
+        cells.put(4, top, f"{band.number}", ink)
+        cells.put(6, top, f"{band.mm_s2:>5.0f} mm/s²", ink)
+    cells.put(2, 2 + rows * len(bands), "▔" * (TOWER_COLUMNS - 12), Ink.dim)
+    left = TOWER_COLUMNS
+    cells.put(left, 0, "from above", Ink.dim)
+    cells.box(left, 2, left + SQUARE_COLUMNS, 2 + SQUARE_ROWS, Ink.faint)
+    places = {
+        "front": (2 + SQUARE_ROWS, 9),
+        "back": (2, 9),
+        "left": (2 + SQUARE_ROWS // 2, 1),
+        "right": (2 + SQUARE_ROWS // 2, 14),
+    }
+    for wall, (row, column) in places.items():
+        now = wall in phase
+        word = f" {wall}: {SHOWS[wall].upper()} "
+        cells.put(left + column, row, word, f"bold {Ink.focus}" if now else Ink.text)
+    _read_off(cells, left + SQUARE_COLUMNS + 5, read, result, width)
+    return cells.text()
+
+
+def _read_off(cells: Cells, left: int, read: Read, result: TrialResult | None, width: int) -> None:
+    """Every wall that was read, and the frequencies that follow."""
+    series = read(READ.name)
+    cells.put(left, 0, f"{'band':<6}{'wall':<8}{'ripples':>8}{'mm':>8}{'Hz':>8}", Ink.dim)
+    for row, (band, wall, ripples, mm, speed) in enumerate(series.rows.tolist() if series is not None else []):
+        name = WALLS[int(wall)]
+        words = f"{band:<6.0f}{name:<8}{ripples:>8.0f}{mm:>8.2f}{speed * ripples / mm:>8.1f}"
+        cells.put(left, 1 + row, words, Ink.text)
+    if series is None:
+        cells.put(left, 2, "not read yet", Ink.quiet)
+    for number, axis in enumerate(("x", "y")):
+        found = result.finding("frequency", axis=axis) if result is not None else None
+        if found is not None:
+            column = left + 18 * number
+            put_large(cells, column, 12, f"{found.value:.0f}", f"bold {Ink.focus}")
+            cells.put(column, 15, f"{axis.upper()}, ±{2 * (found.uncertainty or 0.0):.1f} Hz", Ink.dim)
