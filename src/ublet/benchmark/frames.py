@@ -9,10 +9,10 @@ import numpy as np
 
 from ublet.core.motion.program import Swing
 from ublet.core.motion.swinging import GRID_HZ, LEAD_IN_S, SwingCourse
-from ublet.core.shake.belts_trials import ratio_of
+from ublet.core.shake.belts_trials import Pull, ratio_of
 from ublet.core.shake.frame import Floats, Mode
 from ublet.core.shake.hearing import bands_of
-from ublet.core.shake.mode_fit import fit_modes
+from ublet.core.shake.mode_fit import fit_modes, fit_pull
 from ublet.core.shake.resonance_trials import GENTLER, nearest, widened
 from ublet.core.shake.shaking import DIRECTIONS, Heard
 from ublet.core.shake.spectra import averaged
@@ -90,12 +90,14 @@ def swept(made: MadeUp, direction: str, per_hz: float) -> Heard:
     return Heard(times, whole, rate, 0, 0.0)
 
 
-def found_of(made: MadeUp, direction: str) -> tuple[Mode, ...]:
-    """The modes that a hard and a gentle sweep tell."""
+def found_of(made: MadeUp, direction: str) -> tuple[tuple[Mode, ...], Pull]:
+    """The modes that a hard and a gentle sweep tell, and how hard the belt pulls."""
     heard = [swept(made, direction, made.per_hz * strength) for strength in (1.0, GENTLER)]
     sweeps = [Sweep(direction, FROM_HZ, TO_HZ, SECONDS, made.per_hz * strength) for strength in (1.0, GENTLER)]
     bands = [bands_of(one, sweep, heard[0].rate_hz) for one, sweep in zip(heard, sweeps, strict=True)]
-    return widened(fit_modes(averaged(bands)), [fit_modes(each) for each in bands])
+    whole = averaged(bands)
+    modes = widened(fit_modes(whole), [fit_modes(each) for each in bands])
+    return modes, Pull(*fit_pull(whole), modes[0])
 
 
 def frames(machines: int) -> dict[str, Any]:
@@ -114,8 +116,8 @@ def _of_kind(corexy: bool, machines: int) -> dict[str, Any]:
         for direction in directions:
             way = DIRECTIONS[direction]
             true = [ring for ring in made.frame.rings(way, way, "head", MIDDLE) if ring.share > 0.02]
-            modes = found_of(made, direction)
-            each.append(modes)
+            modes, pull = found_of(made, direction)
+            each.append(pull)
             for number, ring in enumerate(true):
                 if ring.share < LEAST_SHARE or not FROM_HZ < ring.frequency_hz < TO_HZ:
                     continue

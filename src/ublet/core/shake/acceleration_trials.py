@@ -6,6 +6,8 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
+import numpy as np
+
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.machine.effective import effective
@@ -79,7 +81,8 @@ async def acceleration(bench: Bench, aim: AccelerationParameters) -> TrialResult
     times = times_of(bench, aim, most)
     for mm_s2, seconds in times.items():
         bench.record.row(TIMES.name, (mm_s2, seconds, rounding_at(bench, mm_s2)))
-    best = worth_it(times, aim.worth)
+    best = tidy(worth_it(times, aim.worth), down=True)
+    takes = float(np.interp(best, list(times), list(times.values())))
     findings: list[Finding] = []
     for axis, each in bounds.items():
         told = [Finding("limit", each.most, None, "mm/s²", words="may accelerate by")]
@@ -88,19 +91,19 @@ async def acceleration(bench: Bench, aim: AccelerationParameters) -> TrialResult
         findings += about({"axis": axis}, told)
     findings += [
         Finding("printing", best, None, "mm/s²", words="worth printing at"),
-        Finding("time", times[best], None, "s", words="the reference print then takes"),
+        Finding("time", takes, None, "s", words="the reference print then takes"),
         Finding("time_at_most", min(times.values()), None, "s", words="at the limit"),
     ]
     words = [f"{axis.upper()}: up to {each.most:.0f} mm/s², since {each.by}." for axis, each in bounds.items()]
-    saved = times[best] - min(times.values())
+    saved = takes - min(times.values())
     words.append(
-        f"The reference print ({aim.side_mm:g} mm square at {aim.speed_mm_s:g} mm/s) takes {times[best]:.1f} s at "
-        f"{best:.0f} mm/s²; going to {max(times):.0f} would save {saved:.1f} s ({100 * saved / times[best]:.0f} %)."
+        f"The reference print ({aim.side_mm:g} mm square at {aim.speed_mm_s:g} mm/s) takes {takes:.1f} s at "
+        f"{best:.0f} mm/s²; going to {max(times):.0f} would save {saved:.1f} s ({100 * saved / takes:.0f} %)."
     )
     proposals = _proposals(bench, bounds, best)
     if not proposals:
         return TrialResult("proven", f"{' '.join(words)} Nothing is to be changed.", {}, tuple(findings))
-    option = Option("as bounded", f"the reference print takes {duration(times[best])}", proposals, {"printing": best})
+    option = Option("as bounded", f"the reference print takes {duration(takes)}", proposals, {"printing": best})
     return TrialResult("proven", " ".join(words), {}, tuple(findings), (option,), option.name)
 
 
@@ -155,10 +158,10 @@ def _proposals(bench: Bench, bounds: Mapping[str, Bounds], best: float) -> tuple
             after = tidy(each.motors, down=True)
             path = f"axes.{axis}.acceleration_mm_s2"
             found.append(Proposal(path, each.declared, after, "mm/s²", "what its motors carry, with a margin"))
-    after, before = tidy(best, down=True), bench.settings.shown(PRINT_PATH)
-    if before is not None and before != after:
-        effect = "corners keep their shape, and more would save hardly any time"
-        found.append(Proposal(PRINT_PATH, before, after, "mm/s²", effect))
+    before = bench.settings.shown(PRINT_PATH)
+    if before is not None and before != best:
+        effect = "corners keep their shape; more saves hardly any time"
+        found.append(Proposal(PRINT_PATH, before, best, "mm/s²", effect))
     return tuple(found)
 
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
+from dataclasses import dataclass
 
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
@@ -13,7 +14,7 @@ from ublet.core.run import Finding, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.shake.frame import Mode
 from ublet.core.shake.hearing import GROWING, HEARD, SPECTRUM, TRANSFER, rows_of
-from ublet.core.shake.mode_fit import fit_modes
+from ublet.core.shake.mode_fit import fit_modes, fit_pull
 from ublet.core.shake.resonance_trials import SweepParameters, amiss_of, sweep_needs, sweep_seconds, swept, unshaped
 from ublet.core.shake.shaking import hands_off, stand_in_the_middle
 from ublet.core.shake.spectra import averaged
@@ -29,6 +30,24 @@ PULL_U = 0.01
 """What masses of X and Y, and what lies outside the sweep, leave open of a ratio of tensions, standard."""
 
 TIGHTENED, LEAVE = "tightened", "leave it"
+
+
+@dataclass(frozen=True)
+class Pull:
+    """How hard a belt pulls the head over its mass, Hz², with its standard uncertainty; and where its diagonal peaks.
+
+    What a step of the belt gives the head at once is ``sum p w^2`` of its diagonal's modes: the belt's stiffness over
+    the head's mass, whatever masses X and Y carry besides, whatever hangs on the head, whatever the other belt does.
+    """
+
+    hz2: float
+    hz2_u: float
+    peak: Mode
+
+    @property
+    def hz(self) -> float:
+        """The frequency that the belt would give the head alone."""
+        return math.sqrt(self.hz2)
 
 
 class BeltsParameters(SweepParameters):
@@ -56,7 +75,7 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
             return TrialResult("proven", why, {}, findings)
         if rounds == aim.rounds:
             break
-        hz = [effective_hz(modes) for modes in found]
+        hz = [pull.hz for pull in found]
         answer = await bench.builder.ask(
             Confirm(
                 f"{told}. Tighten belt {NAMES[slack]} until its span hums {100 * (less**-0.5 - 1):.0f} % higher "
@@ -74,50 +93,36 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
     return TrialResult("failed", why, {}, findings)
 
 
-async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Sequence[Mode], Sequence[Mode]]:
-    """The modes of both diagonals."""
+async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Pull, Pull]:
+    """How both belts pull."""
     await stand_in_the_middle(bench)
     await hands_off(bench, aim.hands_off_s)
     found = []
     async with bench.settings.borrowed(unshaped(bench)):
         for number, direction in enumerate(BELTS):
             shares = (number / 2, (number + 1) / 2)
-            heard, repeats, _, _ = await swept(bench, aim, direction, shares)
+            heard, repeats, _, _ = await swept(bench, aim, direction, shares, rounds * aim.repeats)
             bands = averaged(repeats)
             bench.record.rows(TRANSFER.name, rows_of(bands), f"{direction} {rounds + 1}")
             if bad := amiss_of(heard, bands):
                 raise TrialFailed(" ".join(bad))
-            found.append(await bench.compute(fit_modes, bands))
+            modes = await bench.compute(fit_modes, bands)
+            found.append(Pull(*await bench.compute(fit_pull, bands), modes[0]))
     return found[0], found[1]
 
 
-def effective_hz(modes: Sequence[Mode]) -> float:
-    """The frequency that a belt would give the head alone: ``f^2 = sum p f^2``.
-
-    The accelerations that a step of the belt gives the head at once are ``sum p w^2``: what the belt pulls with over
-    the head's mass, whatever else hangs on the head, and whatever the other belt does.
-    """
-    whole = sum(mode.share for mode in modes)
-    return math.sqrt(sum(mode.share * mode.frequency_hz**2 for mode in modes) / whole)
+def ratio_of(first: Pull, second: Pull) -> tuple[float, float]:
+    """How hard the second belt pulls, times the first, and its standard uncertainty."""
+    ratio = second.hz2 / first.hz2
+    return ratio, ratio * math.hypot(first.hz2_u / first.hz2, second.hz2_u / second.hz2, PULL_U)
 
 
-def ratio_of(first: Sequence[Mode], second: Sequence[Mode]) -> tuple[float, float]:
-    """How hard the second belt pulls, times the first (tension goes with the square of the frequency), and its standard
-    uncertainty.
-    """
-    ratio = (effective_hz(second) / effective_hz(first)) ** 2
-    unsure = [2 * max(mode.frequency_u / mode.frequency_hz for mode in modes) for modes in (first, second)]
-    return ratio, ratio * math.hypot(*unsure, PULL_U)
-
-
-def _findings(
-    found: tuple[Sequence[Mode], Sequence[Mode]], ratio: float, u: float, aim: BeltsParameters
-) -> tuple[Finding, ...]:
+def _findings(found: tuple[Pull, Pull], ratio: float, u: float, aim: BeltsParameters) -> tuple[Finding, ...]:
     told = [Finding("tensions", ratio, u, words="tension of belt B over belt A", tolerance=aim.alike)]
-    for name, modes in zip(NAMES, found, strict=True):
-        hz = effective_hz(modes)
-        told.append(Finding("diagonal", hz, None, "Hz", subject={"belt": name.lower()}, words=f"belt {name}"))
-        told.append(Finding("peak", modes[0].frequency_hz, modes[0].frequency_u, "Hz", subject={"belt": name.lower()}))
+    for name, pull in zip(NAMES, found, strict=True):
+        alone, belt = pull.hz2_u / (2 * pull.hz), {"belt": name.lower()}
+        told.append(Finding("diagonal", pull.hz, alone, "Hz", subject=belt, words=f"belt {name} alone"))
+        told.append(Finding("peak", pull.peak.frequency_hz, pull.peak.frequency_u, "Hz", subject=belt))
     return tuple(told)
 
 

@@ -39,7 +39,25 @@ damping, standard.
 
 
 def fit_modes(bands: Bands) -> tuple[Mode, ...]:
-    """Modes of a transfer, the largest share first.
+    """Modes of a transfer, the largest share first; those of a small share are left out."""
+    return _told(bands, _fewest(bands))
+
+
+def fit_pull(bands: Bands) -> tuple[float, float]:
+    """How hard what moves is pulled at once, over its mass: ``sum p f^2 / sum p`` in Hz², over all modes that were
+    fitted, with its standard uncertainty (by the covariance of all numbers).
+    """
+    x = _fewest(bands)
+    f2, p = np.exp(2 * x[0::EACH]), x[2::EACH]
+    whole = float(p.sum())
+    pull = float(p @ f2) / whole
+    slope = np.zeros(len(x))
+    slope[0::EACH], slope[2::EACH] = 2 * p * f2 / whole, (f2 - pull) / whole
+    return pull, math.sqrt(max(0.0, float(slope @ _covariance(bands, x) @ slope)))
+
+
+def _fewest(bands: Bands) -> Floats:
+    """The numbers of the fewest modes that leave nothing but chance.
 
     For each number of modes they begin where vector fitting finds poles, and are fitted (Levenberg-Marquardt with the
     Jacobian in closed form) in the form ``p (w^2 + 2 z k w s) / (s^2 + 2 z w s + w^2)``: k is 0 where guides damp (the
@@ -63,9 +81,7 @@ def fit_modes(bands: Bands) -> tuple[Mode, ...]:
     best, most = min(fits, key=lambda fit: fit[0])
     free = max(1, 2 * len(bands.hz) - len(most))
     noise, form = max(1.0, best / free), FORM_SHARE * max(0.0, best - free)
-    return _told(
-        bands, next(x for cost, x in fits if cost - best <= WORTH * noise * (len(most) - len(x)) + form + 1e-9)
-    )
+    return next(x for cost, x in fits if cost - best <= WORTH * noise * (len(most) - len(x)) + form + 1e-9)
 
 
 def _fitted(bands: Bands, number: int) -> Minimum:
@@ -140,12 +156,17 @@ def _problem(bands: Bands, weight: Floats) -> tuple[Callable[[Floats], Floats], 
     return residual, slopes
 
 
-def _told(bands: Bands, x: Floats) -> tuple[Mode, ...]:
-    """The modes with their uncertainties: the covariance of all numbers, times what is left in units of the noise."""
+def _covariance(bands: Bands, x: Floats) -> Floats:
+    """Of all numbers of a fit, times what is left in units of the noise."""
     residual, slopes_at = _problem(bands, 1 / np.sqrt(bands.variance))
     here, slopes = residual(x), slopes_at(x)
     noise = max(1.0, float(here @ here) / max(1, len(here) - len(x)))
-    spread = np.sqrt(np.maximum(np.diag(np.linalg.pinv(slopes.T @ slopes)), 0.0) * noise)
+    return np.asarray(np.linalg.pinv(slopes.T @ slopes) * noise)
+
+
+def _told(bands: Bands, x: Floats) -> tuple[Mode, ...]:
+    """The modes with their uncertainties."""
+    spread = np.sqrt(np.maximum(np.diag(_covariance(bands, x)), 0.0))
     whole = float(np.sum(x[2::EACH]))
     found = []
     for at in range(0, len(x), EACH):

@@ -16,7 +16,7 @@ from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.program import SWING_LEADS_S, Swing
 from ublet.core.run import Finding, TrialResult, about
 from ublet.core.settings import Part, Value, setting
-from ublet.core.shake.frame import Floats, Mode
+from ublet.core.shake.frame import FEET_HZ, Floats, Mode
 from ublet.core.shake.hearing import GROWING, HEARD, SPECTRUM, TRANSFER, Growing, bands_of, rows_of
 from ublet.core.shake.live_shaper import NONE, shaper_path
 from ublet.core.shake.mode_fit import fit_modes
@@ -59,7 +59,7 @@ class SweepParameters(Part):
     to_hz: float = setting("Where it ends.", unit="Hz", low=40, high=200, default=130.0)
     seconds: float = setting("How long it takes.", unit="s", low=10, high=300, default=60.0)
     repeats: int = setting("Sweeps along each direction.", low=1, high=6, default=2)
-    per_hz_m_s2: float = setting(
+    strength_m_s2_hz: float = setting(
         "Largest acceleration for each hertz; the axes' limits may make it less.",
         unit="m/s²/Hz",
         low=0.001,
@@ -88,18 +88,18 @@ def unshaped(bench: Bench) -> Mapping[str, Value]:
 
 
 async def swept(
-    bench: Bench, aim: SweepParameters, direction: str, shares: tuple[float, float]
+    bench: Bench, aim: SweepParameters, direction: str, shares: tuple[float, float], before: int = 0
 ) -> tuple[list[Heard], list[Bands], Sweep, str]:
     """Sweep along a direction, so often as is asked for, every second time half as hard: what rings otherwise then is
-    not as simple as a frame of springs. shares: of the whole trial, from and to.
+    not as simple as a frame of springs. shares: of the whole trial, from and to; before: sweeps along it before.
 
     Returns what was heard, its transfers, the sweep, and what bounds its strength.
     """
-    hardest = bound(bench, direction, aim.from_hz, aim.to_hz, aim.per_hz_m_s2)
+    hardest = bound(bench, direction, aim.from_hz, aim.to_hz, aim.strength_m_s2_hz)
     heard: list[Heard] = []
     bands: list[Bands] = []
     for number in range(aim.repeats):
-        of, strength = f"{direction} {number + 1}", hardest.per_hz_m_s2 * (GENTLER if number % 2 else 1.0)
+        of, strength = f"{direction} {before + number + 1}", hardest.per_hz_m_s2 * (GENTLER if number % 2 else 1.0)
         swing = Swing(DIRECTIONS[direction], aim.from_hz, aim.to_hz, aim.seconds, strength, direction)
         sweep = Sweep(direction, aim.from_hz, aim.to_hz, aim.seconds, strength)
         growing = Growing(sweep)
@@ -231,9 +231,15 @@ def modes_words(of: str, modes: Sequence[Mode]) -> str:
         f"{with_uncertainty(main.damping_ratio, main.damping_u)}"
     )
     if others:
-        also = " and ".join(f"{mode.frequency_hz:.1f} Hz ({100 * mode.share:.0f} %)" for mode in others)
+        also = several([_also(mode) for mode in others])
         words += f" ({100 * main.share:.0f} %); also at {also}"
     return f"{words}."
+
+
+def _also(mode: Mode) -> str:
+    """A further mode, as words."""
+    feet = ", the machine on its feet" if mode.frequency_hz < FEET_HZ else ""
+    return f"{mode.frequency_hz:.1f} Hz ({100 * mode.share:.0f} %{feet})"
 
 
 def amiss_of(heard: Sequence[Heard], bands: Bands) -> list[str]:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ublet.core.bench import Bench, Listening
-from ublet.core.motion.homing_moves import go_to, home_unhomed
+from ublet.core.motion.homing_moves import go_to, home_unhomed, preheats
 from ublet.core.motion.program import Program, Swing, Timetable
 from ublet.core.motion.swinging import LEAD_IN_S
 from ublet.core.questions import Confirm
@@ -99,9 +99,11 @@ def bound(bench: Bench, direction: str, from_hz: float, to_hz: float, wanted_per
 
 
 async def stand_in_the_middle(bench: Bench) -> None:
-    """Home what is not homed, and stand over the middle of the bed, well above it."""
+    """Home what is not homed, and stand over the middle of the bed; what was warmed for that goes off."""
     await home_unhomed(bench, ("x", "y", "z"))
     machine = bench.machine
+    for heater in preheats(machine):
+        await bench.heat.off(heater)
     with bench.aside():
         z = bench.motion.position("z")
         if z is not None and z < HIGH_MM:

@@ -55,7 +55,7 @@ class ShaperParameters(Part):
     shaper: Literal["recommended", "zv", "zvd", "ei", "two-hump-ei", "three-hump-ei", "optimised"] = setting(
         "Kind to be taken; or what is recommended for each axis.", default="recommended"
     )
-    x_hz: float = setting(
+    frequency_x_hz: float = setting(
         "Frequency for X's named shapers, chosen by hand; 0: the best.",
         unit="Hz",
         low=0,
@@ -63,7 +63,7 @@ class ShaperParameters(Part):
         default=0.0,
         zero="the best",
     )
-    y_hz: float = setting("And for Y's.", unit="Hz", low=0, high=200, default=0.0, zero="the best")
+    frequency_y_hz: float = setting("And for Y's.", unit="Hz", low=0, high=200, default=0.0, zero="the best")
     damping: float = setting(
         "Damping for named shapers, chosen by hand; 0: as found.", low=0, high=0.5, default=0.0, zero="as found"
     )
@@ -86,7 +86,7 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
         modes = in_print(all_modes)
         limits = limits_for(bench, aim, axis)
         choice = await bench.compute(choose, modes, limits)
-        choice = by_hand(choice, modes, limits, getattr(aim, f"{axis}_hz"), aim.damping)
+        choice = by_hand(choice, modes, limits, getattr(aim, f"frequency_{axis}_hz"), aim.damping)
         found[axis] = (choice, limits)
         taken = taken_of(choice, aim.shaper)
         findings += about({"axis": axis}, shaper_findings(taken, modes, limits))
@@ -217,7 +217,7 @@ def options_of(bench: Bench, found: Mapping[str, tuple[Choice, Limits]]) -> tupl
 
 
 def _words(axis: str, taken: Shaper, choice: Choice, aim: ShaperParameters) -> str:
-    if taken is choice.chosen and not getattr(aim, f"{axis}_hz") and not aim.damping:
+    if taken is choice.chosen and not getattr(aim, f"frequency_{axis}_hz") and not aim.damping:
         return f"{axis.upper()}: {taken.name} {choice.why}."
     return (
         f"{axis.upper()}: {taken.name} at {taken.frequency_hz:.1f} Hz leaves {100 * taken.residual:.1f} %, "

@@ -15,7 +15,7 @@ from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.program import Program, Rest, Segment, Timetable, To
 from ublet.core.run import Finding, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
-from ublet.core.shake.frame import Complex, Floats, Mode, in_print
+from ublet.core.shake.frame import Complex, Floats, Mode
 from ublet.core.shake.hearing import HEARD
 from ublet.core.shake.live_shaper import live_train
 from ublet.core.shake.resonance_trials import unshaped
@@ -76,7 +76,7 @@ async def shaper_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
         modes = frame[axis]
         await sensor_on(bench, sits_on(bench, axis))
         await hands_off(bench, aim.hands_off_s)
-        rung = []
+        rung, shown = [], None
         for shaped in (False, True):
             part = (2 * number + shaped) / (2 * len(trains))
             async with bench.settings.borrowed({} if shaped else unshaped(bench)):
@@ -87,13 +87,14 @@ async def shaper_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
                     bench, table, of, phase, (part, part + 0.5 / len(trains)), lambda gone: "sharp stops"
                 )
             rung.append(rung_after(heard, axis, table, modes, train if shaped else None))
-            _drawn(bench, heard, axis, table, of)
+            shown = shown if shown is not None else loudest(heard, axis, table)
+            bench.record.rows(RINGING.name, after_stop(heard, axis, shown), of)
         left = left_of(rung[0], rung[1], modes)
-        modes = in_print(modes)
         if not math.isfinite(left.share):
             raise TrialFailed(f"{axis.upper()} does not ring enough without the shaper to be measured.")
-        told = residual(train, modes)
-        told_u = math.hypot(predicted_u(train, modes), BOUND_U)
+        read = [mode for mode, share in zip(frame[axis], left.modes, strict=True) if share is not None]
+        told = residual(train, read)
+        told_u = math.hypot(predicted_u(train, read), BOUND_U)
         findings += about(
             {"axis": axis},
             (
@@ -145,15 +146,23 @@ def rung_after(
     return [each for each in found if each is not None]
 
 
-def _drawn(bench: Bench, heard: Heard, axis: str, table: Timetable, of: str) -> None:
-    """Record what rings after the stop that rings most."""
-    along, best, rows = heard.along(axis), 0.0, np.zeros((0, 2))
-    for stop in _ends(table)[: 2 * len(DISTANCES_MM) : 2]:
-        inside = (heard.time_s >= stop - 0.05) & (heard.time_s <= stop + WINDOW_S)
-        after = along[inside] - float(np.mean(along[heard.time_s > stop + STILL_S - 0.1][:100]))
-        if len(after) and (size := float(np.std(after))) > best:
-            best, rows = size, np.column_stack([heard.time_s[inside] - stop, after])
-    bench.record.rows(RINGING.name, [tuple(row) for row in rows.tolist()], of)
+def loudest(heard: Heard, axis: str, table: Timetable) -> float:
+    """The stop after which it rings most, s since the program began."""
+    along = heard.along(axis)
+
+    def rings(stop: float) -> float:
+        inside = (heard.time_s >= stop) & (heard.time_s <= stop + WINDOW_S)
+        return float(np.std(along[inside])) if inside.any() else 0.0
+
+    return max(_ends(table), key=rings)
+
+
+def after_stop(heard: Heard, axis: str, stop: float) -> list[tuple[float, float]]:
+    """What is heard around a stop: time since it, s, and acceleration about its mean, m/s²."""
+    along = heard.along(axis)
+    inside = (heard.time_s >= stop - 0.05) & (heard.time_s <= stop + WINDOW_S)
+    still = float(np.mean(along[(heard.time_s > stop + WINDOW_S) & (heard.time_s < stop + STILL_S)]))
+    return list(zip((heard.time_s[inside] - stop).tolist(), (along[inside] - still).tolist(), strict=True))
 
 
 def _needs(machine: MachineFile, aim: VerifyParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:

@@ -6,7 +6,10 @@ import numpy as np
 from rich.text import Text
 
 from ublet.core.run import Series, TrialResult
+from ublet.core.shake.mount import declared_columns
 from ublet.core.shake.rest_trials import GRAVITY_M_S2
+from ublet.core.shake.shaking import SHAKEN
+from ublet.core.shake.turned_trials import TurnedParameters
 from ublet.core.trial import TrialSpec
 from ublet.core.units import with_uncertainty
 from ublet.session.session import Session
@@ -45,22 +48,25 @@ class AccelerometerBench(TrialBench):
     def picture(self) -> Picture:
         """The readings; beside them what was found, where nothing runs."""
         last = self.last
+        if isinstance(self.aim, TurnedParameters):
+            return turned_picture
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
             series = watched.series("readings") if watched is not None else None
             if series is not None:
-                return _bands(series, width, height)
+                return put_bands(series, width, height)
             result = newest_result(session, watched, "accelerometer-at-rest")
             found = _found(result, "accelerometer" in session.connection.can)
             room = height - found.plain.count("\n") - 3
             if last is None or watched is not None or room < LEAST_ROWS:
                 return found
-            return found.append("\n\n").append_text(_bands(last, width, room))
+            return found.append("\n\n").append_text(put_bands(last, width, room))
 
         return draw
 
 
-def _bands(series: Series, width: int, height: int) -> Text:
+def put_bands(series: Series, width: int, height: int) -> Text:
+    """The newest readings, an axis a band."""
     rows = series.rows[-SHOWN_ROWS:]
     time_s, band = rows[:, 0], max(3, (height - 2) // 3)
     cells = Cells(width, 3 * band + 1)
@@ -99,3 +105,63 @@ def _found(result: TrialResult | None, there: bool) -> Text:
     if (rate := result.finding("rate")) is not None:
         line("readings", with_uncertainty(rate.value, rate.uncertainty or 0.0), "a second, by the board's clock")
     return text
+
+
+def turned_picture(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+    """How it is turned: the machine's axes, the sensor's as declared, what it felt; while it jerks, the readings."""
+    series = None
+    for axis in ("y", "x") if watched is not None else ():
+        series = series or (watched.series(f"{SHAKEN} {axis}") if watched is not None else None)
+    if series is not None and len(series.rows) > 2:
+        return put_bands(series, width, height)
+    cells = Cells(width, height)
+    result = newest_result(session, watched, "accelerometer-turned")
+    words = declared_columns(session.document.machine)
+    top = max(0, (height - TRIAD_ROWS) // 3)
+    cells.put(2, top, "the machine", Ink.dim)
+    _triad(cells, 2, top + 2, ("x", "y", "z"), Ink.text)
+    cells.put(2 + TRIAD_COLUMNS, top, "the sensor on it, as declared", Ink.dim)
+    own = tuple(_own_axis(words, axis) for axis in ("x", "y", "z"))
+    _triad(cells, 2 + TRIAD_COLUMNS, top + 2, own, Ink.focus)
+    left, row = 2 + 2 * TRIAD_COLUMNS, top
+    cells.put(left, row, "felt of a jerk along", Ink.dim)
+    for number, axis in enumerate(("x", "y")):
+        found = result.finding("felt", axis=axis) if result is not None else None
+        at = row + 2 + 3 * number
+        cells.put(left, at, axis.upper(), f"bold {Ink.text}")
+        if found is None:
+            cells.put(left + 2, at, "not jerked", Ink.quiet)
+            continue
+        cells.put(left + 2, at, "━" * round(min(1.2, found.value) * FELT_COLUMNS), Ink.focus)
+        cells.put(left + 2, at + 1, f"{100 * found.value:.0f} % of it", Ink.dim)
+    return cells.text()
+
+
+TRIAD_COLUMNS, TRIAD_ROWS, FELT_COLUMNS = 34, 12, 20
+
+
+def _own_axis(words: tuple[str, str, str], axis: str) -> str:
+    """The sensor's axis that points along one of the machine's."""
+    for own, word in zip("xyz", words, strict=True):
+        if word.removeprefix("-") == axis:
+            return f"-{own}" if word.startswith("-") else own
+    return "?"
+
+
+def _triad(cells: Cells, left: int, top: int, names: tuple[str, ...], ink: str) -> None:
+    """Three arrows: to the right, to the back, up; with what they are called."""
+    x, y, z = (f"{'−' if name.startswith('-') else ''}{name[-1].upper()}" for name in names)
+    origin_column, origin_row = left + 4, top + 8
+    for row in range(6):
+        cells.put(origin_column, origin_row - 1 - row, "│", Ink.dim)
+    cells.put(origin_column, origin_row - 7, "▲", ink)
+    cells.put(origin_column + 2, origin_row - 7, z, f"bold {ink}")
+    for step in range(1, 5):
+        cells.put(origin_column + 2 * step, origin_row - step, "╱", Ink.dim)
+    cells.put(origin_column + 10, origin_row - 5, y, f"bold {ink}")
+    cells.put(origin_column, origin_row, "┼" + "─" * 15 + "▶", Ink.dim)
+    cells.put(origin_column + 16, origin_row, "▶", ink)
+    cells.put(origin_column + 18, origin_row, x, f"bold {ink}")
+    cells.put(origin_column + 8, origin_row + 1, "right", Ink.quiet)
+    cells.put(origin_column + 12, origin_row - 4, "back", Ink.quiet)
+    cells.put(origin_column - 3, origin_row - 7, "up", Ink.quiet)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
+
 from rich.text import Text
 
 from ublet.core.run import Series, TrialResult
 from ublet.core.shake.belts_trials import BELTS, NAMES, BeltsParameters
-from ublet.core.shake.frame import Mode
+from ublet.core.shake.frame import FEET_HZ, Mode
 from ublet.core.shake.resonance_trials import ResonanceParameters, SweepParameters, axis_words, modes_of
 from ublet.core.shake.shaking import SHAKEN
 from ublet.core.shake.tower_trials import TowerParameters
@@ -73,8 +75,11 @@ class ResonanceBench(RecordedBench):
         direction, number = now
         cells = Cells(width, height)
         side = 0 if width < NARROW else round(0.42 * width)
-        series = [watched.series(f"growing {direction} {each + 1}") for each in range(number)]
-        curves = [each for each in series if each is not None]
+        whole = itertools.takewhile(
+            lambda each: each is not None, (watched.series(f"growing {direction} {n}") for n in itertools.count(1))
+        )
+        known = [each for each in whole if each is not None]
+        curves = known[-number:]
         before = self.earlier(f"transfer {direction}")
         gains = [each.column("gain") for each in curves] + ([before.column("gain")] if before is not None else [])
         drawn = gain_graph(
@@ -98,7 +103,7 @@ class ResonanceBench(RecordedBench):
             hz = f"{curves[-1].rows[-1, 0]:.0f}" if curves else "-"
             put_large(cells, width - side + 3, 0, hz, f"bold {Ink.focus}")
             cells.put(width - side + 5 + 4 * len(hz), 2, "Hz", Ink.dim)
-            spectrum = watched.series(f"spectrum {direction} {number}")
+            spectrum = watched.series(f"spectrum {direction} {len(known)}")
             put_spectrogram(cells, width - side + 3, 4, (side - 4, height - 4), spectrum, aim.seconds)
         return cells.text()
 
@@ -144,19 +149,21 @@ def _axis(
     )
     if before is not None:
         put_curve(drawn, before.column("hz"), before.column("gain"), Ink.faint)
+    if modes:
+        put_modes(drawn, modes, Ink.proposal)
     if series is not None:
         put_curve(drawn, series.column("hz"), series.column("gain"), Ink.focus)
     left = width - SIDE_COLUMNS + 3
     if not modes:
         return
-    put_modes(drawn, modes, Ink.proposal)
     main = modes[0]
     put_large(cells, left, top, f"{main.frequency_hz:.1f}", f"bold {Ink.focus}")
     cells.put(left + 17, top + 1, f"±{main.frequency_u:.2g} Hz", Ink.text)
     cells.put(left + 17, top + 2, f"{axis.upper()} rings most", Ink.dim)
-    cells.put(left, top + 4, f"{'Hz':>7}{'damping':>11}{'share':>9}", Ink.dim)
+    cells.put(left, top + 4, f"{'Hz':>7}{'damping':>9}{'share':>8}", Ink.dim)
     for row, mode in enumerate(modes[: max(1, height - 7)]):
-        words = f"{mode.frequency_hz:>7.1f}{mode.damping_ratio:>11.3f}{100 * mode.share:>7.0f} %"
+        feet = "  on its feet" if mode.frequency_hz < FEET_HZ else ""
+        words = f"{mode.frequency_hz:>7.1f}{mode.damping_ratio:>9.3f}{100 * mode.share:>6.0f} %{feet}"
         cells.put(left, top + 5 + row, words, Ink.text if row == 0 else Ink.dim)
 
 

@@ -59,10 +59,10 @@ class ShaperBench(RecordedBench):
         Binding("ctrl+left", "slide(-1)", show=False),
         Binding("ctrl+up", "damp(1)", "damping", key_display="ctrl ↑↓", tooltip="Slide its damping"),
         Binding("ctrl+down", "damp(-1)", show=False),
-        Binding("f", "drift(1)", "drift +", tooltip="Let the frequencies drift more"),
-        Binding("F", "drift(-1)", "drift −", tooltip="Let the frequencies drift less"),
-        Binding("r", "rounding(1)", "rounding +", tooltip="Allow more rounding"),
-        Binding("R", "rounding(-1)", "rounding −", tooltip="Allow less rounding"),
+        Binding("f", "drift(1)", "drift", key_display="f F", tooltip="Let the frequencies drift more, or less"),
+        Binding("F", "drift(-1)", show=False),
+        Binding("r", "rounding(1)", "rounding", key_display="r R", tooltip="Allow more rounding, or less"),
+        Binding("R", "rounding(-1)", show=False),
         Binding("n", "axis", "axis", tooltip="The other axis"),
     ]
 
@@ -113,7 +113,7 @@ class ShaperBench(RecordedBench):
         if not frame or not isinstance(aim, ShaperParameters):
             return []
         limits, found = self.limits(), []
-        hz = getattr(aim, f"{self.axis}_hz")
+        hz = getattr(aim, f"frequency_{self.axis}_hz")
         for name in (*NAMED, OPTIMISED):
             series = self.read(f"step {self.axis} {name}")
             if series is None:
@@ -134,7 +134,7 @@ class ShaperBench(RecordedBench):
     def action_slide(self, way: int) -> None:
         """Another frequency for the named shapers of the axis."""
         now = next((each.frequency_hz for each in self.shapers() if each.name == self.chosen_name()), 45.0)
-        self.slide_to(**{f"{self.axis}_hz": round(min(199.0, max(5.0, now + way * HZ_STEP)), 1)})
+        self.slide_to(**{f"frequency_{self.axis}_hz": round(min(199.0, max(5.0, now + way * HZ_STEP)), 1)})
 
     def action_damp(self, way: int) -> None:
         """Another damping."""

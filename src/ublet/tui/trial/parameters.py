@@ -33,7 +33,7 @@ def parameter_words(spec: TrialSpec, aim: Part) -> str:
             shown = declared.zero
         elif number and declared.unit == "s" and value >= LONG_S:
             shown = duration(value)
-        for ending in ("_mm_s", "_mm", "_c", "_s", "_hz"):
+        for ending in ("_m_s2_hz", "_mm_s2", "_mm_s", "_mm", "_c", "_s", "_hz"):
             name = name.removesuffix(ending)
         words.append(f"{name.replace('_', ' ')} {shown}")
     return ", ".join(words)
