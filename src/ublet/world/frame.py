@@ -34,6 +34,9 @@ of it.
 OVER_THE_BED = "nozzle over bed"
 """Where what is printed sees the motion: of the nozzle against the bed."""
 
+SETTLED = 0.002
+"""Friction that changes by less than this share of itself is found."""
+
 TINY_KG = 1e-6
 """A part of no mass is one of so little, held fast."""
 
@@ -162,13 +165,15 @@ class Frame:
         march = solved.marching(period_s, len(told) - 1)
         pushed = np.diff(told, axis=0) @ (solved.by_push.T @ march.even) / period_s  # even in every step
         rigid = told @ solved.rigid.T
-        slips = np.zeros((len(told), 2))
+        slips, sharp = np.zeros((len(told), 2)), 1000 / self.truth.slip_mm_s
         for _ in range(rounds):
             dragged = told @ solved.by_drag.T + slips @ solved.by_slip.T
             states = march.go(solved.left @ np.concatenate([self._r, self._v]), pushed, dragged)
             if rounds > 1:
                 over = 2 * (states @ solved.sliding.T).real + rigid @ solved.guides.T  # speeds on the guides, m/s
-                slips = solved.slip * over - self.truth.slip_n * np.tanh(1000 / self.truth.slip_mm_s * over)
+                before, slips = slips, solved.slip * over - self.truth.slip_n * np.tanh(sharp * over)
+                if np.abs(slips - before).max() < SETTLED * self.truth.slip_n:
+                    break
         last = 2 * (solved.right @ states[-1]).real
         self._r, self._v = last[:6], last[6:]
         weighs = np.diag(solved.mass)[places]

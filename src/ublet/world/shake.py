@@ -48,6 +48,7 @@ def accelerometer_at_rest_truth(truth: AccelerometerTruth, rate_hz: float) -> di
         "gravity": float(np.linalg.norm(still)),
         "rate": rate_hz * (1 + truth.clock_error),
         "lost": 0.0,
+        "range": 32767 * COUNT_M_S2,
         **{f"noise.{axis}": noise for axis in AXES},
     }
 

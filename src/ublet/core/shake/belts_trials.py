@@ -10,7 +10,7 @@ from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
 from ublet.core.questions import Confirm
-from ublet.core.run import Finding, TrialFailed, TrialResult
+from ublet.core.run import Finding, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.shake.frame import Mode
 from ublet.core.shake.hearing import GROWING, HEARD, SPECTRUM, TRANSFER, rows_of
@@ -50,6 +50,10 @@ class Pull:
         return math.sqrt(self.hz2)
 
 
+PULLS = Stream("pulls", ("round", "a_hz", "b_hz", "ratio", "ratio_u"), ("", "Hz", "Hz", "", ""))
+"""After each round: the frequency that each belt would give the head alone, and how hard B pulls, times A."""
+
+
 class BeltsParameters(SweepParameters):
     """How alike they must be."""
 
@@ -66,6 +70,7 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
         found = await _measured(bench, aim, rounds)
         ratio, u = ratio_of(*found)
         findings = _findings(found, ratio, u, aim)
+        bench.record.row(PULLS.name, (rounds + 1, found[0].hz, found[1].hz, ratio, u))
         bench.record.found(*findings)
         slack = 0 if ratio > 1 else 1
         less = min(ratio, 1 / ratio)
@@ -103,7 +108,8 @@ async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Pu
             shares = (number / 2, (number + 1) / 2)
             heard, repeats, _, _ = await swept(bench, aim, direction, shares, rounds * aim.repeats)
             bands = averaged(repeats)
-            bench.record.rows(TRANSFER.name, rows_of(bands), f"{direction} {rounds + 1}")
+            for row in rows_of(bands):  # one by one: they are looked at while a belt is tightened
+                bench.record.row(TRANSFER.name, row, f"{direction} {rounds + 1}")
             if bad := amiss_of(heard, bands):
                 raise TrialFailed(" ".join(bad))
             modes = await bench.compute(fit_modes, bands)
@@ -157,7 +163,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Both belts of a CoreXY by their diagonals: does one hang slack, and how far is it to be tightened?",
         BeltsParameters,
         belts,
-        (HEARD, GROWING, SPECTRUM, TRANSFER),
+        (HEARD, GROWING, SPECTRUM, TRANSFER, PULLS),
         _announce,
         _needs,
         figure=_figure,

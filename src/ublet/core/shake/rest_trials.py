@@ -13,6 +13,7 @@ from ublet.core.capabilities import always
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
+from ublet.core.shake.mount import along_axes, declared_columns
 from ublet.core.streams import Chunk
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.words import several
@@ -64,7 +65,7 @@ async def accelerometer_at_rest(bench: Bench, aim: RestParameters) -> TrialResul
             bench.progress(Progress("listening", min(1.0, count / wanted), left_s, f"{count} of {wanted} readings"))
             if count >= wanted:
                 break
-    values = np.concatenate([chunk.values for chunk in chunks])
+    values = along_axes(np.concatenate([chunk.values for chunk in chunks]), declared_columns(bench.machine))
     mean, scatter = values.mean(axis=0), values.std(axis=0, ddof=1)
     findings = [
         Finding("gravity", float(np.linalg.norm(mean)), float(scatter.max()) / math.sqrt(len(values)), "m/s²"),
@@ -75,14 +76,31 @@ async def accelerometer_at_rest(bench: Bench, aim: RestParameters) -> TrialResul
         findings += about({"axis": axis}, (Finding("noise", float(noise), noise_u, "m/s²", limit=QUIET_M_S2),))
     lost = sum(last - first + 1 for first, last in listening.gaps)
     findings.append(Finding("lost", float(lost), words="readings that were lost"))
+    reach = 32767 * min(kind.scales)
+    findings.append(Finding("range", reach, None, "m/s²", words="it reads up to"))
+    above = above_noise(bench, float(scatter.max()))
+    findings.append(Finding("sweep_over_noise", above, None, "dB", words="a sweep stands above its noise by"))
     wrong = [*wrong_with(kind.columns, mean, scatter), *([f"{lost} readings were lost on the line."] if lost else [])]
     off = 100 * (listening.rate_hz / aim.rate_hz - 1)
     good = (
         f"Upright and quiet: {np.linalg.norm(mean):.2f} m/s² of gravity, ±{max(scatter):.2f} m/s² of noise. "
-        f"It takes readings {abs(off):.2f} % {'faster' if off > 0 else 'slower'} than told; that is allowed for."
+        f"A sweep stands {above:.0f} dB above that. It takes readings {abs(off):.2f} % "
+        f"{'faster' if off > 0 else 'slower'} than told; that is allowed for."
     )
     conditions = {"rate_hz": aim.rate_hz}
     return TrialResult("failed" if wrong else "proven", " ".join(wrong) or good, conditions, tuple(findings))
+
+
+def above_noise(bench: Bench, noise_m_s2: float) -> float:
+    """By how much a sweep as hard as the weaker axis allows, half way, stands above noise within one of its bands, dB.
+
+    A band of a minute's sweep is passed in about 0.06 s, and read with so many readings.
+    """
+    with bench.aside():
+        weaker = min(bench.machine.axes.x.acceleration_mm_s2, bench.machine.axes.y.acceleration_mm_s2) / 1000
+    signal = weaker / 2 / math.sqrt(2)
+    readings = 0.06 * RATE_HZ
+    return 20 * math.log10(signal * math.sqrt(readings / 2) / noise_m_s2)
 
 
 def wrong_with(columns: tuple[str, ...], mean: NDArray[np.float64], scatter: NDArray[np.float64]) -> list[str]:
@@ -96,7 +114,10 @@ def wrong_with(columns: tuple[str, ...], mean: NDArray[np.float64], scatter: NDA
         words.append(f"It reads {gravity:.2f} m/s² at rest instead of {GRAVITY_M_S2:.2f}: a wrong scale.{unit}")
     up = int(np.argmax(np.abs(mean)))
     if columns[up] != "z":
-        words.append(f"Its {columns[up].upper()} points along the machine's Z: mount it the other way.")
+        words.append(
+            f"What is declared as its {columns[up].upper()} points along the machine's Z: find out how it is turned "
+            "(the station's other trial), or mount it the other way."
+        )
     elif mean[up] < 0:
         words.append("It hangs upside down: its Z points to the bed.")
     elif (askew := math.degrees(math.acos(min(1.0, float(mean[up]) / gravity)))) > ASKEW_DEG:

@@ -25,6 +25,9 @@ SHAKEN = "shaken"
 BEFORE_S, AFTER_S = 0.4, 0.3
 """So long it listens before and after, s."""
 
+TOGETHER = 10
+"""So many chunks are recorded together: those of 0.4 s."""
+
 SILENT_S = 0.2
 """A sensor all of whose readings are the same for so long is not read, s."""
 
@@ -190,14 +193,15 @@ async def heard_beside(
     words = declared_columns(bench.machine)
     pieces: list[tuple[int, Floats]] = []  # number of the first reading, and what was heard
     total = table.seconds + BEFORE_S + AFTER_S
-    async with bench.streams.open(SENSOR, RATE_HZ) as listening:
+    kept = _Kept(bench, of)
+    async with bench.streams.open(SENSOR, RATE_HZ) as listening, kept:
         first = await _quietly(listening)
         async with bench.motion.run(table) as run:
             ends_s, silent = None, 0
             async for chunk in listening:
                 heard = along_axes(chunk.values, words)
                 pieces.append((chunk.index, heard))
-                bench.record.flow(SHAKEN, chunk.time_s, heard, of)
+                kept.take(chunk.time_s, heard)
                 silent = silent + len(chunk.values) if np.ptp(chunk.values, axis=0).max() == 0 else 0
                 if silent > SILENT_S * RATE_HZ:
                     raise TrialFailed(
@@ -222,6 +226,34 @@ async def heard_beside(
     lost = sum(last - first_lost + 1 for first_lost, last in listening.gaps)
     ends = max(at_ends(column) for column in whole.T)
     return Heard(times - run.begun_s, whole, listening.rate_hz, lost, ends)
+
+
+class _Kept:
+    """Records what was heard, some chunks together: one by one they would cost more than everything else. Whatever ends
+    the block, all that came is recorded.
+    """
+
+    def __init__(self, bench: Bench, of: str) -> None:
+        self._bench, self._of = bench, of
+        self._chunks: list[tuple[Floats, Floats]] = []
+
+    def take(self, times: Floats, heard: Floats) -> None:
+        """A chunk came."""
+        self._chunks.append((times, heard))
+        if len(self._chunks) >= TOGETHER:
+            self._write()
+
+    def _write(self) -> None:
+        if self._chunks:
+            times, heard = (np.concatenate(each) for each in zip(*self._chunks, strict=True))
+            self._bench.record.flow(SHAKEN, times, heard, self._of)
+            self._chunks.clear()
+
+    async def __aenter__(self) -> None:
+        return None
+
+    async def __aexit__(self, *ended: object) -> None:
+        self._write()
 
 
 async def _quietly(listening: Listening) -> float:

@@ -118,22 +118,29 @@ def turned_picture(session: Session, watched: TrialWatch | None, width: int, hei
     result = newest_result(session, watched, "accelerometer-turned")
     words = declared_columns(session.document.machine)
     top = max(0, (height - TRIAD_ROWS) // 3)
-    cells.put(2, top, "the machine", Ink.dim)
-    _triad(cells, 2, top + 2, ("x", "y", "z"), Ink.text)
-    cells.put(2 + TRIAD_COLUMNS, top, "the sensor on it, as declared", Ink.dim)
-    own = tuple(_own_axis(words, axis) for axis in ("x", "y", "z"))
-    _triad(cells, 2 + TRIAD_COLUMNS, top + 2, own, Ink.focus)
-    left, row = 2 + 2 * TRIAD_COLUMNS, top
-    cells.put(left, row, "felt of a jerk along", Ink.dim)
+    told = {each.setting: str(each.after) for each in result.proposals} if result is not None else {}
+    found = [told.get(f"accelerometer.{own}", word) for own, word in zip("xyz", words, strict=True)]
+    shown: list[tuple[str, list[str], str]] = [("the machine", ["x", "y", "z"], Ink.text)]
+    shown.append(("the sensor on it, as declared", [_own_axis(words, axis) for axis in "xyz"], Ink.focus))
+    if told:
+        own = (found[0], found[1], found[2])
+        shown.append(("the sensor, as a jerk showed it", [_own_axis(own, axis) for axis in "xyz"], Ink.proposal))
+    columns = max(24, min(TRIAD_COLUMNS, width // len(shown)))
+    for number, (title, names, ink) in enumerate(shown):
+        cells.put(2 + columns * number, top, title[: columns - 2], Ink.dim)
+        _triad(cells, 2 + columns * number, top + 2, tuple(names), ink)
+    row = top + TRIAD_ROWS + 1
+    cells.put(2, row, "felt of a jerk along", Ink.dim)
     for number, axis in enumerate(("x", "y")):
-        found = result.finding("felt", axis=axis) if result is not None else None
-        at = row + 2 + 3 * number
-        cells.put(left, at, axis.upper(), f"bold {Ink.text}")
-        if found is None:
-            cells.put(left + 2, at, "not jerked", Ink.quiet)
+        felt = result.finding("felt", axis=axis) if result is not None else None
+        at, left = row + 1, 24 + columns * number
+        cells.put(left, row, axis.upper(), f"bold {Ink.text}")
+        if felt is None:
+            still = "moves with the bed" if session.document.machine.bed.moves == axis else "not jerked yet"
+            cells.put(left + 2, row, still, Ink.quiet)
             continue
-        cells.put(left + 2, at, "━" * round(min(1.2, found.value) * FELT_COLUMNS), Ink.focus)
-        cells.put(left + 2, at + 1, f"{100 * found.value:.0f} % of it", Ink.dim)
+        cells.put(left + 2, row, "━" * round(min(1.2, felt.value) * FELT_COLUMNS), Ink.focus)
+        cells.put(left + 2, at, f"{100 * felt.value:.0f} % of it", Ink.dim)
     return cells.text()
 
 

@@ -6,8 +6,8 @@ import itertools
 
 from rich.text import Text
 
-from ublet.core.run import Series, TrialResult
-from ublet.core.shake.belts_trials import BELTS, NAMES, BeltsParameters
+from ublet.core.run import Series
+from ublet.core.shake.belts_trials import BELTS, NAMES, PULLS, BeltsParameters
 from ublet.core.shake.frame import FEET_HZ, Mode
 from ublet.core.shake.resonance_trials import ResonanceParameters, SweepParameters, axis_words, modes_of
 from ublet.core.shake.shaking import SHAKEN
@@ -60,10 +60,11 @@ class ResonanceBench(RecordedBench):
             if isinstance(aim, TowerParameters):
                 return tower_picture(session, self.read, self.shown_result, watched, aim, width, height)
             assert isinstance(aim, SweepParameters)
-            if watched is not None and (now := _sweeping(watched, aim)) is not None:
+            asks = isinstance(aim, BeltsParameters) and self.question is not None
+            if watched is not None and not asks and (now := _sweeping(watched, aim)) is not None:
                 return self._growing(aim, now, watched, width, height)
             if isinstance(aim, BeltsParameters):
-                return belts_picture(self.read, self.shown_result, aim, width, height)
+                return belts_picture(self.read, aim, width, height)
             assert isinstance(aim, ResonanceParameters)
             return self._found(aim, width, height)
 
@@ -167,36 +168,36 @@ def _axis(
         cells.put(left, top + 5 + row, words, Ink.text if row == 0 else Ink.dim)
 
 
-def belts_picture(read: Read, result: TrialResult | None, aim: BeltsParameters, width: int, height: int) -> Text:
-    """Both diagonals in one graph; beside it how hard each belt pulls."""
+def belts_picture(read: Read, aim: BeltsParameters, width: int, height: int) -> Text:
+    """Both diagonals in one graph; beside it how hard each belt pulls, and pulled before."""
     cells = Cells(width, height)
-    rounds = max((n for n in range(1, aim.rounds + 2) if read(f"transfer {BELTS[0]} {n}") is not None), default=0)
-    curves = [read(f"transfer {direction} {rounds}") for direction in BELTS] if rounds else [None, None]
+    pulls = read(PULLS.name)
+    rounds = int(pulls.rows[-1, 0]) if pulls is not None else 0
+    curves = [read(f"transfer {direction} {rounds}") for direction in BELTS]
     inks = (Ink.focus, Ink.proposal)
     gains = [each.column("gain") for each in curves if each is not None]
     side = SIDE_COLUMNS if width >= NARROW else 0
-    drawn = gain_graph(cells, 0, 0, (width - side, height), "both diagonals", (aim.from_hz, aim.to_hz), highest(gains))
+    title = "both diagonals move so many times as much as they are told"
+    drawn = gain_graph(cells, 0, 0, (width - side, height), title, (aim.from_hz, aim.to_hz), highest(gains))
     for series, ink in zip(curves, inks, strict=True):
         if series is not None:
             put_curve(drawn, series.column("hz"), series.column("gain"), ink)
-    if not gains:
+    if pulls is None:
         cells.put(12, 2, "not swept yet", Ink.quiet)
-    ratio = result.finding("tensions") if result is not None else None
-    if ratio is None:
         return cells.text()
-    left = max(2, width - SIDE_COLUMNS + 3) if side else 12
-    most = max(1.0, ratio.value)
-    good = min(ratio.value, 1 / ratio.value) >= 1 - aim.alike
+    _, *alone, ratio, u = pulls.rows[-1].tolist()
+    left = width - SIDE_COLUMNS + 3 if side else 12
+    most = max(1.0, ratio)
+    good = min(ratio, 1 / ratio) >= 1 - aim.alike
     cells.put(left, 0, "belt B pulls, times belt A", Ink.dim)
-    put_large(cells, left, 1, f"{ratio.value:.2f}", f"bold {Ink.good if good else Ink.stop}")
-    cells.put(left + 16, 2, f"±{2 * (ratio.uncertainty or 0.0):.2f}", Ink.text)
-    for row, (name, pull, ink) in enumerate(zip(NAMES, (1.0, ratio.value), inks, strict=True)):
-        assert result is not None
-        hz = result.finding("diagonal", belt=name.lower())
+    put_large(cells, left, 1, f"{ratio:.2f}", f"bold {Ink.good if good else Ink.stop}")
+    cells.put(left + 16, 2, f"±{2 * u:.2f}", Ink.text)
+    for row, (name, pull, hz, ink) in enumerate(zip(NAMES, (1.0, ratio), alone, inks, strict=True)):
         cells.put(left, 6 + 3 * row, f"{name} ", f"bold {ink}")
         cells.put(left + 2, 6 + 3 * row, "━" * max(1, round(pull / most * BAR_COLUMNS)), ink)
-        if hz is not None:
-            cells.put(left + 2, 7 + 3 * row, f"would ring at {hz.value:.1f} Hz alone", Ink.dim)
-    words = "both pull alike" if good else f"{'A' if ratio.value > 1 else 'B'} is slack"
+        cells.put(left + 2, 7 + 3 * row, f"alone it would ring at {hz:.1f} Hz", Ink.dim)
+    words = "both pull alike" if good else f"{'A' if ratio > 1 else 'B'} is slack"
     cells.put(left, 12, f"{'✓' if good else '✗'} {words}", f"bold {Ink.good if good else Ink.stop}")
+    for row, (number, _, _, before, _) in enumerate(pulls.rows[:-1].tolist()):
+        cells.put(left, 14 + row, f"round {number:.0f}: {before:.2f}", Ink.dim)
     return cells.text()

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import numpy as np
 from rich.text import Text
 
 from ublet.core.run import TrialResult
 from ublet.core.shake.tower import SHOWS, WALLS, bands_of
-from ublet.core.shake.tower_trials import READ, TowerParameters
+from ublet.core.shake.tower_trials import READ, RIPPLES, TowerParameters
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
+from ublet.tui.instruments.dots import polyline_cells
 from ublet.tui.instruments.large import put_large
 from ublet.tui.trial.recorded import Read
 from ublet.tui.trial.watch import TrialWatch
 
 TOWER_COLUMNS, SQUARE_COLUMNS, SQUARE_ROWS = 30, 26, 10
+SKETCH_TOP, SKETCH_ROWS, SKETCH_COLUMNS = 20, 8, 90
 
 
 def tower_picture(
@@ -54,11 +57,31 @@ def tower_picture(
         now = wall in phase
         word = f" {wall}: {SHOWS[wall].upper()} "
         cells.put(left + column, row, word, f"bold {Ink.focus}" if now else Ink.text)
-    _read_off(cells, left + SQUARE_COLUMNS + 5, read, result, width)
+    _read_off(cells, left + SQUARE_COLUMNS + 5, read, result)
+    if height >= SKETCH_TOP + SKETCH_ROWS:
+        _sketch(cells, min(SKETCH_TOP, height - SKETCH_ROWS), min(width, SKETCH_COLUMNS))
     return cells.text()
 
 
-def _read_off(cells: Cells, left: int, read: Read, result: TrialResult | None, width: int) -> None:
+def _sketch(cells: Cells, top: int, width: int) -> None:
+    """A wall behind its corner, and what is measured of it."""
+    cells.put(0, top, "along a wall, behind its corner", Ink.dim)
+    middle, corner, left_out = top + 4, 4, 12
+    at = np.linspace(0.0, 1.0, 40 * RIPPLES)
+    one = (width - corner - 8) / (RIPPLES + 2.5)
+    x = corner + at * (width - corner - 4)
+    y = middle + 0.5 - 1.6 * np.exp(-2.2 * at) * np.cos(2 * np.pi * (x - corner - left_out) / one)
+    for (column, row), code in polyline_cells(x, y, cells.width, cells.height).items():
+        cells.add_dots(column, row, code, Ink.text)
+    for row in range(top + 2, top + 7):
+        cells.put(corner - 1, row, "▐", Ink.dim)
+    cells.put(corner, top + 7, f"{'left out':<{left_out}}", Ink.quiet)
+    first, last = corner + left_out, round(corner + left_out + RIPPLES * one)
+    words = f" {RIPPLES} ripples, crest to crest: this length "
+    cells.put(first, top + 7, "├" + words.center(last - first - 1, "─") + "┤", f"bold {Ink.focus}")
+
+
+def _read_off(cells: Cells, left: int, read: Read, result: TrialResult | None) -> None:
     """Every wall that was read, and the frequencies that follow."""
     series = read(READ.name)
     cells.put(left, 0, f"{'band':<6}{'wall':<8}{'ripples':>8}{'mm':>8}{'Hz':>8}", Ink.dim)

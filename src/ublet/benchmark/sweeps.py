@@ -1,0 +1,98 @@
+"""How fast a sweep on the simulated board goes headless, and whether what it finds, and what is left, is as claimed."""
+
+from __future__ import annotations
+
+import asyncio
+import shutil
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ublet.benchmark.wired import well_wired
+from ublet.core.catalogue import TRIALS
+from ublet.core.run import Progress, TrialResult
+from ublet.firmware.clock import VirtualLoop
+from ublet.session.demo import prepare
+from ublet.session.headless import on_scenario
+
+LEG: tuple[tuple[str, dict[str, Any]], ...] = (
+    ("resonance", {"hands_off_s": 0.0}),
+    ("input-shaper", {}),
+    ("shaper-verify", {"hands_off_s": 0.0}),
+)
+
+
+class Stopwatch:
+    """Notes when sweeps go on, by the wall's clock and the loop's: what lies between two progresses of a sweep."""
+
+    def __init__(self) -> None:
+        self.wall_s = self.machine_s = 0.0
+        self._last: tuple[str, float, float] | None = None
+
+    def tell(self, progress: Progress) -> None:
+        """A progress was told."""
+        now = (progress.phase, time.perf_counter(), asyncio.get_running_loop().time())
+        if self._last is not None and self._last[0] == now[0] and "sweep" in now[0]:
+            self.wall_s += now[1] - self._last[1]
+            self.machine_s += now[2] - self._last[2]
+        self._last = now
+
+
+def leg(kind: str, seed: int) -> tuple[dict[str, TrialResult], Stopwatch]:
+    """The leg on one of the shipped machines: swept, shaped, verified."""
+    watch = Stopwatch()
+
+    async def work(folder: Path) -> dict[str, TrialResult]:
+        machine, scenario = prepare(kind, folder)
+        if kind == "tern":
+            scenario.write_text(well_wired(scenario.read_text(encoding="utf-8")), encoding="utf-8")
+        else:
+            text = scenario.read_text(encoding="utf-8")
+            scenario.write_text(text.replace('reads_x = "-y"\nreads_y = "x"\n', ""), encoding="utf-8")
+        own = folder / "own.toml"
+        shutil.copyfile(machine, own)
+        found = {}
+        async with on_scenario(scenario, own, seed, watch.tell) as (session, looking):
+            for name, parameters in LEG:
+                spec = TRIALS[name]
+                entered = await session.run(spec, spec.parameters(**parameters), looking)
+                found[name] = entered.ran.result
+                if (option := found[name].choice) is not None:
+                    await session.keep(option, entered.number)
+        return found
+
+    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name, asyncio.Runner(loop_factory=VirtualLoop) as runner:
+        return runner.run(work(Path(name))), watch
+
+
+def sweeps(seeds: int) -> dict[str, Any]:
+    """Both machines with so many seeds: how many times real time a sweep goes, how often all is proven, and whether
+    what is left agrees with what was predicted.
+    """
+    found: dict[str, Any] = {}
+    for kind in ("tern", "wren"):
+        fast, proven, agree, left = [], [], [], []
+        for seed in range(1, seeds + 1):
+            results, watch = leg(kind, seed)
+            fast.append(watch.machine_s / watch.wall_s)
+            proven.append(all(each.outcome == "proven" for each in results.values()))
+            verified = results.get("shaper-verify")
+            for axis in ("x", "y") if verified is not None else ():
+                assert verified is not None
+                measured, told = verified.finding("left", axis=axis), verified.finding("predicted", axis=axis)
+                if measured is None or told is None:
+                    continue
+                both = float(np.hypot(measured.uncertainty or 0.0, told.uncertainty or 0.0))
+                agree.append(abs(measured.value - told.value) <= 2 * both)
+                left.append(measured.value)
+        found[kind] = {
+            "seeds": seeds,
+            "times_real_time_median": round(float(np.median(fast)), 1),
+            "proven": round(float(np.mean(proven)), 3),
+            "verify_agrees": round(float(np.mean(agree)), 3),
+            "left_median": round(float(np.median(left)), 4),
+        }
+    return found
