@@ -112,6 +112,10 @@ class StreamRun:
             if self._next in told.gone:
                 while self._next in told.gone:
                     self._next += 1
+                # what was made since is gone as well, as far as it is more than the board keeps: asking for that, too,
+                # one would stay behind for ever
+                self._next = max(self._next, told.blocks - self._told.kept_blocks)
+                self._early = {number: block for number, block in self._early.items() if number >= self._next}
                 return
             if await self._comes(self._next):
                 self.recovered += 1

@@ -80,9 +80,9 @@ Way = Literal["x", "-x", "y", "-y", "z", "-z"]
 class SensorMount(Part):
     """The accelerometer that is mounted for a while: along which axis of the machine each of its own points."""
 
-    x: Way = setting("Its X.", default="x")
-    y: Way = setting("Its Y.", default="y")
-    z: Way = setting("Its Z.", default="z")
+    x: Way = setting("Its X.", default="x", board=True)
+    y: Way = setting("Its Y.", default="y", board=True)
+    z: Way = setting("Its Z.", default="z", board=True)
 
 
 class Modules(Part):

@@ -25,6 +25,9 @@ SHAKEN = "shaken"
 BEFORE_S, AFTER_S = 0.4, 0.3
 """So long it listens before and after, s."""
 
+LOST_SHARE = 0.05
+"""So many readings may be lost."""
+
 TOGETHER = 10
 """So many chunks are recorded together: those of 0.4 s."""
 
@@ -224,6 +227,11 @@ async def heard_beside(
         whole = np.concatenate([heard for _, heard in pieces])
         times = np.concatenate([listening.times(index, len(heard)) for index, heard in pieces])
     lost = sum(last - first_lost + 1 for first_lost, last in listening.gaps)
+    if lost > LOST_SHARE * len(whole):
+        raise TrialFailed(
+            f"{100 * lost / (lost + len(whole)):.0f} % of the readings were lost on the line: it is too slow, or this "
+            "computer too busy. Close what else runs here, and start again."
+        )
     ends = max(at_ends(column) for column in whole.T)
     return Heard(times - run.begun_s, whole, listening.rate_hz, lost, ends)
 
