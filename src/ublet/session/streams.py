@@ -17,8 +17,10 @@ from ublet.link.stream_blocks import StreamBlock, unpack
 from ublet.session.connection import Connection
 from ublet.session.jogging import must_go_on
 
-WINDOW = 48
-"""Blocks that the board may be ahead of what was taken."""
+WINDOW = 192
+"""Blocks that the board may be ahead of what was taken: some seconds of a fast sensor, so that a pause of the host, or
+a clock that runs many times as fast, does not hold it up. That states are not crowded out is the board's to see to.
+"""
 
 PATIENCE_S = 0.4
 """A block that was asked for again and has not come after so long is asked for once more, s."""
@@ -112,9 +114,9 @@ class StreamRun:
             if self._next in told.gone:
                 while self._next in told.gone:
                     self._next += 1
-                # what was made since is gone as well, as far as it is more than the board keeps: asking for that, too,
-                # one would stay behind for ever
-                self._next = max(self._next, told.blocks - self._told.kept_blocks)
+                # what was made since is gone as well, as far as it is more than the board keeps; who goes on with the
+                # oldest that is left stays behind for ever
+                self._next = max(self._next, told.blocks - self._told.kept_blocks // 2)
                 self._early = {number: block for number, block in self._early.items() if number >= self._next}
                 return
             if await self._comes(self._next):

@@ -48,6 +48,9 @@ BENT = 1.5
 that is smaller still, and for a print.
 """
 
+ELSEWHERE = 2.0
+"""So many times more along another axis than along the one that is swept: the sensor is turned otherwise."""
+
 WANDERS = 0.02
 """Repeats whose main frequencies differ by more than this share, and more than they are unsure, do not agree."""
 
@@ -148,7 +151,7 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
             good.append(modes_words(axis_words(axis), modes))
             wrong += [*_amiss(axis, heard, each), *_sentences(heard_words(bands))]
             wrong += _sentences(symptoms(axis_words(axis), modes, sweep))
-            bad = amiss_of(heard, bands)
+            bad = amiss_of(heard, bands, axis)
             if bad:
                 return TrialResult("failed", " ".join([*bad, *good, *wrong]), _conditions(bench), tuple(findings))
     return TrialResult("proven", " ".join([*good, *wrong]), _conditions(bench), tuple(findings))
@@ -242,9 +245,19 @@ def _also(mode: Mode) -> str:
     return f"{mode.frequency_hz:.1f} Hz ({100 * mode.share:.0f} %{feet})"
 
 
-def amiss_of(heard: Sequence[Heard], bands: Bands) -> list[str]:
+def amiss_of(heard: Sequence[Heard], bands: Bands, direction: str) -> list[str]:
     """What makes sweeps worth nothing, as sentences."""
     wrong = []
+    shook = np.mean([each.values.std(axis=0) for each in heard], axis=0)
+    best = "xyz"[int(np.argmax(shook))]
+    if best not in direction and float(shook.max()) > ELSEWHERE * float(
+        np.mean([e.along(direction).std() for e in heard])
+    ):
+        wrong.append(
+            f"What shook along {axis_words(direction)} shows on what is declared as the sensor's {best.upper()}: find "
+            "out how it is turned (station accelerometer), or whether it sits on the part that moves."
+        )
+        return wrong
     if any(each.ends > CLIPPED_SHARE for each in heard):
         wrong.append("The readings stand at the ends of the sensor's range: it was shaken too hard; sweep more gently.")
     if float(np.median(bands.coherence)) < LEAST_COHERENCE:
