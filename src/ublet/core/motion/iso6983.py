@@ -37,13 +37,10 @@ def _lines(program: Program, own: Mapping[str, str]) -> Iterator[str]:
         words = []
         match each:
             case To() | Push():
-                if isinstance(each, To) and each.mm_s2 != gentle:
+                if isinstance(each, To) and each.filament and each.mm_s2 and each.mm_s2 != gentle:
                     gentle = each.mm_s2
-                    told = own.get("acceleration", "")
-                    much = f"{_number(gentle)} mm/s2" if gentle else "that of the axes"
-                    yield from (
-                        _own(told.format(mm_s2=_number(gentle))) if told else [f"(acceleration from here: {much})"]
-                    )
+                    told, much = own.get("acceleration", ""), _number(gentle)
+                    yield from _own(told.format(mm_s2=much)) if told else [f"(acceleration from here: {much} mm/s2)"]
                 if isinstance(each, To):
                     words += [f"{axis.upper()}{_number(mm)}" for axis, mm in each.at.items()]
                 if each.filament:

@@ -26,7 +26,7 @@ NAMES = ("A", "B")
 AXES = ("x", "y")
 """Diagonals; the belts that they pull; the axes below which these belts' motors are declared."""
 
-PULL_U = 0.01
+PULL_U = 0.003
 """What masses of X and Y, and what lies outside the sweep, leave open of a ratio of tensions, standard."""
 
 TIGHTENED, LEAVE = "tightened", "leave it"

@@ -1,0 +1,143 @@
+"""Sweeps of frames made up as masses and springs: claims cover, belts are told apart; how a sensor is turned."""
+
+from __future__ import annotations
+
+import itertools
+import math
+
+import numpy as np
+import pytest
+
+from ublet.benchmark import frames
+from ublet.core.shake.belts_trials import ratio_of
+from ublet.core.shake.frame import Mode, in_print, transfer
+from ublet.core.shake.hearing import Growing, bands_of
+from ublet.core.shake.mode_fit import fit_modes, fit_pull
+from ublet.core.shake.mount import along_axes, columns_of, deduced, is_turned_right
+from ublet.core.shake.resonance_trials import nearest, widened
+from ublet.core.shake.shaking import DIRECTIONS, Heard
+from ublet.core.shake.spectra import Bands, averaged
+from ublet.core.shake.sweep import Sweep
+
+TURNED = [
+    words
+    for axes in itertools.permutations("xyz")
+    for signs in itertools.product(("", "-"), repeat=3)
+    if is_turned_right(words := tuple(sign + axis for sign, axis in zip(signs, axes, strict=True)))  # type: ignore[arg-type]
+]
+
+
+@pytest.fixture
+def short(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(frames, "SECONDS", 25.0)
+
+
+def test_claims_cover_frames_of_masses_and_springs(short: None) -> None:
+    covered = []
+    for seed in range(8):
+        made = frames.made_up(seed, False)
+        true = made.frame.rings({"x": 1}, {"x": 1}, "head", frames.MIDDLE)[0]
+        mode = nearest(frames.found_of(made, "x")[0], true.frequency_hz)
+        covered.append(abs(mode.frequency_hz - true.frequency_hz) <= 2 * mode.frequency_u)
+        covered.append(abs(mode.damping_ratio - true.damping_ratio) <= 2 * mode.damping_u)
+        assert mode.frequency_hz == pytest.approx(true.frequency_hz, rel=0.01)
+        assert mode.damping_ratio == pytest.approx(true.damping_ratio, rel=0.2)
+    assert np.mean(covered) >= 0.85
+
+
+def test_two_belts_are_told_apart_whatever_else_they_carry(short: None) -> None:
+    for seed in (0, 3):
+        made = frames.made_up(seed, True)
+        pulls = [frames.found_of(made, direction)[1] for direction in ("x+y", "x-y")]
+        ratio, u = ratio_of(*pulls)
+        stiff = made.frame.stiffness(frames.MIDDLE)
+        assert abs(ratio - stiff["y"] / stiff["x"]) <= 3 * u and u < 0.03 * ratio
+
+
+def bands(modes: list[Mode], noise: float = 0.01, seed: int = 1) -> Bands:
+    hz = np.arange(5.5, 129, 0.12)
+    random = np.random.default_rng(seed)
+    off = noise * (random.standard_normal(len(hz)) + 1j * random.standard_normal(len(hz)))
+    return Bands(hz, transfer(modes, hz) + off, np.full(len(hz), noise**2), np.ones(len(hz)))
+
+
+def test_the_pull_is_the_sum_over_all_modes_small_ones_too() -> None:
+    modes = [Mode(40.0, 0.05, 0.87), Mode(70.0, 0.04, 0.12), Mode(110.0, 0.03, 0.01)]
+    pull, u = fit_pull(bands(modes))
+    assert abs(pull - sum(m.share * m.frequency_hz**2 for m in modes)) <= 3 * u < 30
+    assert len(fit_modes(bands(modes))) == 2, "a mode of one percent is not told"
+
+
+def test_repeats_that_differ_by_more_than_their_noise_are_less_sure_together() -> None:
+    one, same, other = (bands([Mode(hz, 0.05, 1.0)], seed=seed) for hz, seed in ((45.0, 1), (45.0, 2), (46.0, 3)))
+    near = np.abs(one.hz - 45.5) < 1.5
+    agree, apart = averaged([one, same]).variance[near].mean(), averaged([one, other]).variance[near].mean()
+    assert agree < one.variance[near].mean() < apart and averaged([one]) is one
+
+
+def test_what_a_gentle_sweep_tells_otherwise_widens() -> None:
+    hard, gentle = Mode(45.0, 0.050, 1.0, 0.01, 0.0001), Mode(45.02, 0.054, 1.0, 0.01, 0.0001)
+    (wide,) = widened([hard], [(hard,), (gentle,)])
+    assert wide.damping_u == pytest.approx(1.5 * 0.004, rel=0.01) and wide.frequency_u == pytest.approx(
+        0.0316, rel=0.01
+    )
+    assert widened([hard], [(hard,)]) == (hard,)
+
+
+def test_the_machine_on_its_feet_does_not_count_in_a_print() -> None:
+    modes = [Mode(42.0, 0.06, 0.8), Mode(9.0, 0.1, 0.15), Mode(90.0, 0.04, 0.05)]
+    kept = in_print(modes)
+    assert [m.frequency_hz for m in kept] == [42.0, 90.0] and sum(m.share for m in kept) == pytest.approx(1)
+    assert in_print([Mode(8.0, 0.1, 1.0)])[0].frequency_hz == 8.0, "what rings most always counts"
+
+
+@pytest.mark.parametrize("words", TURNED, ids="".join)
+def test_any_way_up_is_deduced_from_jerks_and_gravity(words: tuple[str, str, str]) -> None:
+    into = columns_of(words)  # what the columns read of the machine's axes
+    jerks = {axis: into @ np.eye(3)["xy".index(axis)] + np.array([0.05, -0.04, 0.03]) for axis in "xy"}
+    gravity = into @ np.array([0.2, -0.1, 9.8])
+    assert deduced(jerks, gravity) == words
+    assert deduced({"x": jerks["x"]}, gravity) == words, "one jerk and gravity leave one axis to a right hand"
+    told = np.random.default_rng(1).standard_normal((5, 3))
+    assert along_axes(told @ into.T, words) == pytest.approx(told)
+
+
+def test_a_sensor_that_contradicts_itself_is_not_deduced() -> None:
+    up = np.array([0.0, 0.0, 9.8])
+    assert len(TURNED) == 24
+    assert deduced({"x": np.array([1.0, 0, 0]), "y": np.array([1.0, 0.1, 0])}, up) is None
+    assert deduced({"x": np.array([0.7, 0.7, 0])}, up) is None, "askew by 45 degrees"
+    assert deduced({"x": np.array([0.1, 0, 0])}, up) is None, "nothing is felt"
+    assert deduced({"x": np.array([0, 0, 1.0])}, up) is None, "along gravity"
+
+
+def test_a_growing_curve_tells_the_gain_where_the_sweep_is() -> None:
+    sweep, mode = Sweep("x", 10, 70, 20, 0.05), Mode(40.0, 0.05, 1.0)
+    growing, rows = Growing(sweep), []
+    for at in np.arange(0, 20, 0.04):
+        t = at + np.arange(64) / 1600
+        hz = sweep.from_hz + sweep.rate_hz_s * t
+        phase = 2 * np.pi * (sweep.from_hz * t + sweep.rate_hz_s * t**2 / 2)
+        gain = transfer([mode], hz)
+        heard = sweep.per_hz_m_s2 * hz * np.abs(gain) * np.sin(phase + np.angle(gain))
+        found = growing.take(t, np.column_stack([heard, 0 * heard, 0 * heard]))
+        if found is not None:
+            rows.append(found[0])
+    told = np.array(rows)
+    wanted = np.abs(transfer([mode], told[:, 0]))
+    assert len(rows) > 30 and told[:, 1] == pytest.approx(wanted, rel=0.1, abs=0.05) and told[:, 2].min() > 0.9
+
+
+def test_what_is_heard_along_a_diagonal_is_both_axes_together() -> None:
+    values = np.column_stack([np.ones(4), 2 * np.ones(4), np.zeros(4)])
+    heard = Heard(np.arange(4) / 1600, values, 1600.0, 0, 0.0)
+    assert heard.along("x-y") == pytest.approx(-math.sqrt(0.5)) and heard.along("y") == pytest.approx(2)
+    assert all(math.hypot(*way.values()) == pytest.approx(1) for way in DIRECTIONS.values())
+
+
+def test_bands_of_a_quiet_sensor_tell_nothing_and_say_so() -> None:
+    sweep = Sweep("x", 5, 130, 10, 0.03)
+    times = np.arange(-400, 16_800) / 1600
+    noise = np.random.default_rng(1).standard_normal((len(times), 3))
+    found = bands_of(Heard(times, noise, 1600.0, 0, 0.0), sweep, 1600.0)
+    assert float(np.median(found.coherence)) < 0.5
