@@ -13,6 +13,7 @@ from ublet.benchmark.coverage import coverage
 from ublet.benchmark.declare import check_time, editor_keys, upload_share
 from ublet.benchmark.diagonals import diagonals
 from ublet.benchmark.extruders import extruders
+from ublet.benchmark.frames import frames
 from ublet.benchmark.halting import halt_from_key, halt_in_phases
 from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
@@ -22,6 +23,7 @@ from ublet.benchmark.plants import analysing, plant_figures, soak_figures
 from ublet.benchmark.record import flood, ledger_at_size
 from ublet.benchmark.shaking import shaking
 from ublet.benchmark.streaming import streams
+from ublet.benchmark.sweeps import sweeps
 from ublet.benchmark.trials import fit_speed, trial_figures
 from ublet.benchmark.whole_route import whole_route
 
@@ -58,6 +60,8 @@ def measure(quick: bool) -> dict[str, Any]:
             "layers": layers(1 if quick else 50),
             "meshes": meshes(4 if quick else 50, folder / "meshes", 40 if quick else 150),
             "shaking": shaking(6 if quick else 100, 3 if quick else 9),
+            "frames": frames(2 if quick else 50),
+            "sweeps": sweeps(1 if quick else 10),
             "streams": streams(20.0 if quick else 120.0),
             "guards": false_trips(10 if quick else 100),
         }
