@@ -116,7 +116,7 @@ def test_wrens_sensor_goes_from_head_to_bed_and_a_sweep_is_cut_off_at_100_by_30(
         screen.key("Enter")
         screen.wait("on the bed now")
         screen.key("Enter")
-        shown = screen.wait("Y rings at")
-        assert "X rings at" in shown
+        shown = screen.wait("✓ X rings at")
+        assert "42." in shown and "38." in shown
     finally:
         screen.close()

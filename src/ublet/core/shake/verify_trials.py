@@ -27,10 +27,9 @@ from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import with_uncertainty
 from ublet.core.words import several
 
-DISTANCES_MM = (9.0, 11.5, 14.0, 16.5, 19.0)
-"""Moves are of different lengths, so that what the start and the stop of each excite does not cancel in all of them."""
+MOVES = ((9.0, 120.0), (11.5, 85.0), (14.0, 60.0), (16.5, 100.0), (19.0, 145.0))
+"""Moves, mm and mm/s, are of different lengths and speeds: a brake that lasts a whole period leaves nothing ringing."""
 
-SPEED_MM_S = 120.0
 STILL_S = 0.75
 """After each stop it stands so long that nothing rings on into the next."""
 
@@ -125,8 +124,8 @@ def stops(bench: Bench, axis: str, rounds: int) -> Program:
         raise TrialFailed(f"{axis.upper()} is not homed any more: start again.")
     segments: list[Segment] = [Rest(0.2, "sharp stops")]
     for _ in range(rounds):
-        for mm in DISTANCES_MM:
-            segments += [To({axis: here + mm}, SPEED_MM_S), Rest(STILL_S), To({axis: here}, SPEED_MM_S), Rest(STILL_S)]
+        for mm, mm_s in MOVES:
+            segments += [To({axis: here + mm}, mm_s), Rest(STILL_S), To({axis: here}, mm_s), Rest(STILL_S)]
     return Program(f"stops {axis}", tuple(segments))
 
 
@@ -170,9 +169,9 @@ def _needs(machine: MachineFile, aim: VerifyParameters, read: Callable[[str], fl
 
 
 def _announce(machine: MachineFile, aim: VerifyParameters) -> str:
-    axes = " and ".join(axis.upper() for axis in aim.axes)
+    axes, furthest = " and ".join(axis.upper() for axis in aim.axes), max(mm for mm, _ in MOVES)
     return (
-        f"Stands over the middle, then moves {axes} to and fro by up to {max(DISTANCES_MM):g} mm with sharp stops, "
+        f"Stands over the middle, then moves {axes} to and fro by up to {furthest:g} mm with sharp stops, "
         f"first without the shaper, then with it. Hands off. {preheat_words(machine, ('z',))}"
     )
 
