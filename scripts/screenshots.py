@@ -167,7 +167,6 @@ def move(out: Path) -> None:
             stage.key("Enter", "Enter")
             stage.wait("lost steps")
             stage.wait("1875")
-            stage.shot(out / "limits.png")
             stage.key("Escape")
             extrude(stage, out)
             stage.key("C-q")
@@ -209,7 +208,6 @@ def extrude(stage: Stage, out: Path) -> None:
     stage.wait("3 of 3")
     stage.key("Enter")
     stage.wait("to the first mark")
-    stage.shot(out / "extruder.png")
     stage.key("Escape", "Escape")
 
 
@@ -225,7 +223,6 @@ def level(out: Path) -> None:
             stage.wait("3 lifts with their pivots")
             stage.key("Enter")
             stage.wait("Level over the lifts")
-            stage.shot(out / "lifts.png")
             to(stage, "bed", "corners")
             stage.wait("3 screws declared")
             stage.key("Enter")
@@ -243,7 +240,6 @@ def level(out: Path) -> None:
             stage.wait("Lay the gauge")
             stage.key("-", "1", "Enter")
             stage.wait("Z 2.")
-            stage.shot(out / "touch.png")
             stage.key("s")
             stage.wait("the offset stays as it was")
             to(stage, "bed", "mesh")
@@ -280,7 +276,63 @@ def layer(stage: Stage, out: Path) -> None:
     stage.wait("Feel the last lines", 600)
     stage.key(*"1", "Space", *"2", "Space", *"2", "Space", *"2", "Space", *"3", "Enter")
     stage.wait("starts again")
-    stage.shot(out / "layer-judged.png")
+
+
+def shake(out: Path) -> None:
+    """How a sensor is turned, a sweep as it grows, belts, shapers, ringing before and after."""
+    with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
+        stage = Stage([sys.executable, "-m", "ublet", "demo", "--machine", "wren", "--dir", folder, "--speed", "12"])
+        try:
+            stage.wait("no errors")
+            to(stage, "accelerometer")
+            stage.wait("Listens for")
+            stage.key("o")
+            stage.wait("counts down")
+            stage.key("Enter")
+            stage.wait("Is the accelerometer on the head")
+            stage.key("Enter")
+            stage.wait("turned otherwise")
+            stage.shot(out / "sensor.png")
+            stage.key("C-q")
+        finally:
+            stage.close()
+    with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
+        _, scenario = prepare("tern", Path(folder))
+        scenario.write_text(well_wired(scenario.read_text(encoding="utf-8")), encoding="utf-8")
+        stage = Stage([sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "12"])
+        try:
+            stage.wait("no errors")
+            to(stage, "resonance")
+            stage.wait("then shakes X and Y")
+            stage.key("Enter")
+            stage.wait("sweep 2 of 2, at 5", 600)
+            stage.wait("sweep 2 of 2, at 7", 600)
+            stage.shot(out / "sweep.png")
+            stage.wait("X rings most", 600)
+            stage.key("o")
+            stage.wait("both diagonals")
+            stage.key("p", "Space", *"seconds=30", "Enter", "Enter")
+            stage.wait("Tighten belt B", 600)
+            stage.shot(out / "belts.png")
+            stage.key("l")
+            stage.wait("starts again", 600)
+            to(stage, "input", "shaper")
+            stage.wait("Computes which")
+            stage.key("Enter")
+            stage.wait("recommended")
+            stage.key("Down", "Down")
+            stage.wait("▸✓ zvd")
+            stage.shot(out / "shaper.png")
+            stage.key("Up", "Up", "k")
+            stage.wait("Live on the board")
+            stage.key("o")
+            stage.wait("with sharp stops")
+            stage.key("Enter")
+            stage.wait("of the ringing is left", 600)
+            stage.shot(out / "ringing.png")
+            stage.key("C-q")
+        finally:
+            stage.close()
 
 
 def coil(out: Path) -> None:
@@ -325,6 +377,7 @@ def main(out: Path) -> None:
     out.mkdir(parents=True, exist_ok=True)
     move(out)
     level(out)
+    shake(out)
     coil(out)
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         command = [sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "20"]

@@ -13,8 +13,11 @@ import pytest
 from tests.conftest import Onlooker, Rig, mended_tern, virtually
 from ublet.core.catalogue import TRIALS
 from ublet.core.run import TrialResult
+from ublet.core.shake.choosing import Limits
 from ublet.core.shake.live_shaper import shaper_path
+from ublet.core.shake.recorded_shake import analyse_resonance
 from ublet.session.demo import prepare
+from ublet.session.export import run_files
 from ublet.session.headless import on_scenario
 from ublet.session.library import scenario_path
 from ublet.world.builder import ScriptedBuilder
@@ -87,6 +90,10 @@ def test_an_axis_is_swept_shaped_and_verified_and_its_claims_cover(folder: Path)
         assert entry is not None
         streams = rig.session.ledger.streams(entry.id)
         assert len(streams["shaken x 1"].rows) > 40 * 1600 and len(streams["growing x 2"].rows) > 60
+        written = run_files(entry, {k: v for k, v in streams.items() if k in ("shaken x 1", "swept x 1")}, folder)
+        text = written[0].read_text(encoding="utf-8")
+        again = analyse_resonance(text, "shaken.csv", Limits()).axes["x"].modes[0]
+        assert text.startswith("# sweep: x 5 130 40 ") and again.frequency_hz == pytest.approx(hz.value, rel=2e-3)
         assert not [name for name in rig.session.ledger.streams(entry.id, ("shaken",)) if name.startswith("shaken")]
         assert await ran(rig, "input-shaper") and rig.session.live(shaper_path("x", "kind")) == "own"
         verified = await ran(rig, "shaper-verify", hands_off_s=0.0)
@@ -95,8 +102,8 @@ def test_an_axis_is_swept_shaped_and_verified_and_its_claims_cover(folder: Path)
         assert left is not None and left.value < 0.06
         unshaped = await ran(rig, "resonance", axis="x", repeats=1, **QUICK)
         assert rig.session.live(shaper_path("x", "kind")) == "own", "what was borrowed is put back"
-        again = unshaped.finding("frequency", axis="x", mode="main")
-        assert again is not None and again.value == pytest.approx(hz.value, rel=0.01), "it was swept unshaped"
+        anew = unshaped.finding("frequency", axis="x", mode="main")
+        assert anew is not None and anew.value == pytest.approx(hz.value, rel=0.01), "it was swept unshaped"
         limit = await ran(rig, "acceleration-limit")
         assert limit.outcome == "proven" and rig.session.live("motion.print_acceleration_mm_s2")
         assert rig.everything_is_off()

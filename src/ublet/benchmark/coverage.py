@@ -79,13 +79,19 @@ def _motion(folder: Path, seed: int) -> Made:
     text = (DATA / "scenarios" / "wren-180.toml").read_text(encoding="utf-8")
     for spread in ("0.015", "0.02", "0.01"):
         text = text.replace(f"spread_mm = {spread}\n", f"spread_mm = {random.uniform(0.004, 0.03):.4f}\n", 1)
-    for axis, mass in (("x", 0.4), ("y", 0.9), ("z", 1.2)):
-        text += (
-            f"\n[carriages.{axis}]\nmass_kg = {mass * random.uniform(0.7, 1.5):.3f}\n"
-            f"friction_n = {random.uniform(2, 6):.2f}\nplay_mm = {random.uniform(0, 0.05):.3f}\n"
-        )
+    import tomlkit
+
+    truth = tomlkit.parse(text).unwrap()
+    truth["carriages"] = {
+        axis: {
+            "mass_kg": round(float(mass * random.uniform(0.7, 1.5)), 3),
+            "friction_n": round(float(random.uniform(2, 6)), 2),
+            "play_mm": round(float(random.uniform(0, 0.05)), 3),
+        }
+        for axis, mass in (("x", 0.4), ("y", 0.9), ("z", 1.2))
+    }
     path = folder / "scenarios" / f"wren-{seed}.toml"
-    path.write_text(text, encoding="utf-8")
+    path.write_text(tomlkit.dumps(truth), encoding="utf-8")
     return path, []
 
 

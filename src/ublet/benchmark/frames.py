@@ -22,7 +22,7 @@ from ublet.world.shake import COUNT_M_S2, Accelerometer, AccelerometerTruth
 
 SECONDS, FROM_HZ, TO_HZ, RATE_HZ, TICK_S = 60.0, 5.0, 130.0, 1600.0, 0.1
 MIDDLE, SPANS = {"x": 100.0, "y": 100.0}, {"x": (0.0, 200.0), "y": (0.0, 200.0)}
-LEAST_SHARE = 0.05
+LEAST_SHARE, NEAR = 0.05, 0.1
 
 
 @dataclass(frozen=True)
@@ -108,6 +108,7 @@ def frames(machines: int) -> dict[str, Any]:
 def _of_kind(corexy: bool, machines: int) -> dict[str, Any]:
     main: list[bool] = []
     others: list[bool] = []
+    there: list[bool] = []
     hz, damping, invented, belts = [], [], [], []
     for seed in range(machines):
         made = made_up(seed, corexy)
@@ -131,7 +132,8 @@ def _of_kind(corexy: bool, machines: int) -> dict[str, Any]:
                     hz.append(abs(mode.frequency_hz / ring.frequency_hz - 1))
                     damping.append(abs(mode.damping_ratio / ring.damping_ratio - 1))
                 else:
-                    others += holds
+                    there.append(abs(mode.frequency_hz / ring.frequency_hz - 1) < NEAR)
+                    others += holds if there[-1] else []
             invented.append(
                 any(
                     mode.share > 0.05 and min(abs(mode.frequency_hz / r.frequency_hz - 1) for r in true) > 0.1
@@ -145,6 +147,7 @@ def _of_kind(corexy: bool, machines: int) -> dict[str, Any]:
     return {
         "machines": machines,
         "main_covered": round(float(np.mean(main)), 3),
+        "others_found": round(float(np.mean(there)), 3) if there else None,
         "others_covered": round(float(np.mean(others)), 3) if others else None,
         "frequency_within_1_percent": round(float(np.mean(np.array(hz) <= 0.01)), 3),
         "damping_within_20_percent": round(float(np.mean(np.array(damping) <= 0.2)), 3),

@@ -101,9 +101,13 @@ def _one(book: Ledger, file: Path, number: int, stream: str | None, as_json: boo
         if stream not in streams:
             named = ", ".join(streams) or "none"
             raise stop(USAGE, f"run {number} recorded no stream “{stream}”; it recorded: {named}")
+        from ublet.session.export import as_swept
+
+        comment, series = as_swept(streams, stream)
+        sys.stdout.write(comment)
         writer = csv.writer(sys.stdout, lineterminator="\n")
-        writer.writerow(streams[stream].columns)
-        writer.writerows([f"{value:.10g}" for value in row] for row in streams[stream].rows.tolist())
+        writer.writerow(series.columns)
+        writer.writerows([f"{value:.10g}" for value in row] for row in series.rows.tolist())
         return
     if as_json:
         print_json(_whole(book, entry))

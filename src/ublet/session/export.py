@@ -10,19 +10,38 @@ from typing import Any
 from ublet.core.machine.boards import BoardKind
 from ublet.core.machine.wiring import plugs
 from ublet.core.run import Series
+from ublet.core.shake.hearing import SWEPT
+from ublet.core.shake.shaking import SHAKEN
 from ublet.ledger.entries import RunEntry
 
 
-def write_csv(series: Series, path: Path) -> None:
-    """A record as CSV with a header line.
+def write_csv(series: Series, path: Path, comment: str = "") -> None:
+    """A record as CSV with a header line, after a comment.
 
     Raises:
         OSError: it cannot be written.
     """
     with path.open("w", encoding="utf-8", newline="") as file:
+        file.write(comment)
         writer = csv.writer(file)
         writer.writerow(series.columns)
         writer.writerows([f"{value:.10g}" for value in row] for row in series.rows.tolist())
+
+
+def as_swept(streams: Mapping[str, Series], title: str) -> tuple[str, Series]:
+    """A stream as it is written: readings of a sweep with the comment that tells it and times since it began, as
+    ``ublet analyse resonance`` reads them; every other one as it is, without a comment.
+    """
+    series = streams[title]
+    kind, _, of = title.partition(" ")
+    swept = streams.get(f"{SWEPT.name} {of}")
+    if kind != SHAKEN or swept is None:
+        return "", series
+    begun_s, *told = swept.rows[0].tolist()
+    rows = series.rows.copy()
+    rows[:, 0] -= begun_s
+    words = " ".join(f"{value:.10g}" for value in told)
+    return f"# sweep: {of.split()[0]} {words}\n", Series(series.columns, rows, series.units)
 
 
 def run_files(entry: RunEntry, streams: Mapping[str, Series], folder: Path) -> list[Path]:
@@ -32,9 +51,10 @@ def run_files(entry: RunEntry, streams: Mapping[str, Series], folder: Path) -> l
         OSError: a file cannot be written. ValueError: it recorded nothing.
     """
     written = []
-    for title, series in streams.items():
+    for title in streams:
+        comment, series = as_swept(streams, title)
         path = folder / f"{entry.name}-{entry.id}-{title.replace(' ', '-')}.csv"
-        write_csv(series, path)
+        write_csv(series, path, comment)
         written.append(path)
     if not written:
         raise ValueError("this run recorded nothing")

@@ -13,7 +13,7 @@ from ublet.core.questions import Confirm
 from ublet.core.run import Finding, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.shake.frame import Mode
-from ublet.core.shake.hearing import GROWING, HEARD, SPECTRUM, TRANSFER, rows_of
+from ublet.core.shake.hearing import GROWING, HEARD, SPECTRUM, SWEPT, TRANSFER, rows_of
 from ublet.core.shake.mode_fit import fit_modes, fit_pull
 from ublet.core.shake.resonance_trials import SweepParameters, amiss_of, sweep_needs, sweep_seconds, swept, unshaped
 from ublet.core.shake.shaking import hands_off, stand_in_the_middle
@@ -163,7 +163,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Both belts of a CoreXY by their diagonals: does one hang slack, and how far is it to be tightened?",
         BeltsParameters,
         belts,
-        (HEARD, GROWING, SPECTRUM, TRANSFER, PULLS),
+        (HEARD, SWEPT, GROWING, SPECTRUM, TRANSFER, PULLS),
         _announce,
         _needs,
         figure=_figure,

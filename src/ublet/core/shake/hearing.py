@@ -16,6 +16,9 @@ from ublet.core.shake.sweep import Sweep
 HEARD = Stream(SHAKEN, ("time_s", "x_m_s2", "y_m_s2", "z_m_s2"), ("s", "m/s²", "m/s²", "m/s²"), 1600.0, "f4")
 """Readings as they came, by the board's clock, along the machine's axes."""
 
+SWEPT = Stream("swept", ("begun_s", "from_hz", "to_hz", "seconds", "per_hz_m_s2"), ("s", "Hz", "Hz", "s", "m/s²/Hz"))
+"""The sweep that the readings of the same word are of, and when its sine began by the board's clock."""
+
 PIECE_S = 0.5
 BIN_HZ, TOP_HZ = 4.0, 160.0
 BINS = tuple(float(hz) for hz in np.arange(BIN_HZ, TOP_HZ + BIN_HZ / 2, BIN_HZ))

@@ -17,7 +17,7 @@ from ublet.core.motion.program import SWING_LEADS_S, Swing
 from ublet.core.run import Finding, TrialResult, about
 from ublet.core.settings import Part, Value, setting
 from ublet.core.shake.frame import FEET_HZ, Floats, Mode
-from ublet.core.shake.hearing import GROWING, HEARD, SPECTRUM, TRANSFER, Growing, bands_of, rows_of
+from ublet.core.shake.hearing import GROWING, HEARD, SPECTRUM, SWEPT, TRANSFER, Growing, bands_of, rows_of
 from ublet.core.shake.live_shaper import NONE, shaper_path
 from ublet.core.shake.mode_fit import fit_modes
 from ublet.core.shake.shaking import (
@@ -117,6 +117,8 @@ async def swept(
         part = (shares[0] + step * number, shares[0] + step * (number + 0.95))
         phase = f"{axis_words(direction)}, sweep {number + 1} of {aim.repeats}"
         heard.append(await shaken(bench, swing, of, phase, part, grow))
+        told = (sweep.from_hz, sweep.to_hz, sweep.duration_s, sweep.per_hz_m_s2)
+        bench.record.rows(SWEPT.name, [(heard[-1].begun_s, *told)], of)
         bands.append(await bench.compute(bands_of, heard[-1], sweep, heard[0].rate_hz))
     whole = Sweep(direction, aim.from_hz, aim.to_hz, aim.seconds, hardest.per_hz_m_s2)
     return heard, bands, whole, hardest.by
@@ -328,7 +330,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Each axis swept with the accelerometer: at which frequencies it rings, how long, how much.",
         ResonanceParameters,
         resonance,
-        (HEARD, GROWING, SPECTRUM, TRANSFER),
+        (HEARD, SWEPT, GROWING, SPECTRUM, TRANSFER),
         _announce,
         sweep_needs,
         figure=_figure,

@@ -66,6 +66,7 @@ class Heard:
     rate_hz: float
     lost: int
     ends: float
+    begun_s: float = 0.0
 
     def along(self, direction: str) -> Floats:
         """What was heard along a direction (n)."""
@@ -172,7 +173,7 @@ async def shaken(
     heard = await heard_beside(
         bench, table, of, phase, shares, at, lambda times, values: growing(times - LEAD_IN_S, values)
     )
-    return replace(heard, time_s=heard.time_s - LEAD_IN_S)
+    return replace(heard, time_s=heard.time_s - LEAD_IN_S, begun_s=heard.begun_s + LEAD_IN_S)
 
 
 async def heard_beside(
@@ -233,7 +234,7 @@ async def heard_beside(
             "computer too busy. Close what else runs here, and start again."
         )
     ends = max(at_ends(column) for column in whole.T)
-    return Heard(times - run.begun_s, whole, listening.rate_hz, lost, ends)
+    return Heard(times - run.begun_s, whole, listening.rate_hz, lost, ends, run.begun_s)
 
 
 class _Kept:
