@@ -124,6 +124,17 @@ def test_a_frame_that_changed_after_it_was_swept_is_told_by_verifying(folder: Pa
     on_tern(folder, mended_tern(), work)
 
 
+def test_an_axis_that_carries_more_than_the_time_before_is_told(folder: Path) -> None:
+    async def work(rig: Rig) -> None:
+        first = await ran(rig, "resonance", axis="y", repeats=1, **QUICK)
+        assert "the time before" not in first.why
+        rig.world.frame.load_kg = 0.3
+        second = await ran(rig, "resonance", axis="y", repeats=1, **QUICK)
+        assert "Y rang at 33.4 Hz the time before: it carries more" in second.why, second.why
+
+    on_tern(folder, mended_tern(), work)
+
+
 def test_a_belt_that_is_a_quarter_slacker_is_named_and_tightened_until_both_pull_alike(folder: Path) -> None:
     async def work(rig: Rig) -> None:
         looks = AtTheMachine(rig)

@@ -119,7 +119,7 @@ ROUTE: tuple[Station, ...] = (
         ("accelerometer-at-rest", "accelerometer-turned"),
         "accelerometer",
     ),
-    Station("resonance", "Shake", "where each axis rings", ("resonance", "belts", "ringing-tower"), "resonance"),
+    Station("resonance", "Shake", "where each axis rings", ("belts", "resonance", "ringing-tower"), "resonance"),
     Station("input shaper", "Shake", "moves that do not ring", ("input-shaper", "shaper-verify"), "shaper"),
     Station("acceleration", "Shake", "the limit that follows", ("acceleration-limit",), "acceleration"),
     Station("ledger", "Record", "what was done, and when", bench="ledger"),

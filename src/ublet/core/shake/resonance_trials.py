@@ -40,6 +40,9 @@ from ublet.core.words import several
 PLACES = ("main", "second", "third", "fourth")
 """Modes by their share, the largest first."""
 
+CHANGED = 0.02
+"""An axis rings otherwise than before when its main frequency differs by more than this share."""
+
 GENTLER, NEAR = 0.5, 0.05
 """Every second sweep is so strong, times the others; a mode is the same when its frequency differs by less."""
 
@@ -151,6 +154,7 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
             findings += told
             bench.record.found(*told)
             good.append(modes_words(axis_words(axis), modes))
+            wrong += _otherwise(axis, modes, before)
             wrong += [*_amiss(axis, heard, each), *_sentences(heard_words(bands))]
             wrong += _sentences(symptoms(axis_words(axis), modes, sweep))
             bad = amiss_of(heard, bands, axis)
@@ -283,6 +287,22 @@ def _amiss(axis: str, heard: Sequence[Heard], each: Sequence[Sequence[Mode]]) ->
             "the cable so that it hangs free, look for play, and sweep again."
         )
     return told
+
+
+def _otherwise(axis: str, modes: Sequence[Mode], before: TrialResult | None) -> list[str]:
+    """By what it rings otherwise than it did the time before: another load, a belt, another place."""
+    known = modes_of(before, axis) if before is not None else ()
+    if not known:
+        return []
+    now, then = modes[0], known[0]
+    apart = now.frequency_hz - then.frequency_hz
+    if abs(apart) <= max(CHANGED * then.frequency_hz, 3 * math.hypot(now.frequency_u, then.frequency_u)):
+        return []
+    lighter = "carries less, or its belt is tighter" if apart > 0 else "carries more, or its belt is slacker"
+    return [
+        f"{axis.upper()} rang at {then.frequency_hz:.1f} Hz the time before: it {lighter}, or the machine stands "
+        f"otherwise. If it is the load, allow a drift of {100 * abs(apart) / then.frequency_hz:.0f} % for its shaper."
+    ]
 
 
 def _sentences(words: Sequence[str]) -> list[str]:

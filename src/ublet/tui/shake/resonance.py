@@ -118,6 +118,10 @@ class ResonanceBench(RecordedBench):
             series, before = self.read(f"transfer {axis}"), self.earlier(f"transfer {axis}")
             modes = modes_of(result, axis) if result is not None else ()
             _axis(cells, top, (width, each), axis, (series, before), modes, aim)
+            repeats = result.finding("repeats", axis=axis) if result is not None else None
+            if repeats is not None and each >= 6 + len(modes):
+                agree = f"repeats agree within {100 * repeats.value:.2g} %"
+                cells.put(width - SIDE_COLUMNS + 3, top + 6 + len(modes), agree, Ink.dim)
         if result is None:
             cells.put(12, 2, "not swept yet", Ink.quiet)
         return cells.text()
