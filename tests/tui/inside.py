@@ -25,17 +25,22 @@ class Inside:
     """A screen of 160 x 47, by the keys' tmux names."""
 
     def __init__(
-        self, folder: Path, machine: str = "tern-280", size: tuple[int, int] = (160, 47), mended: bool = False
+        self,
+        folder: Path,
+        machine: str = "tern-280",
+        size: tuple[int, int] = (160, 47),
+        mended: bool = False,
+        speed: float = SPEED,
     ) -> None:
         folder.mkdir(parents=True, exist_ok=True)
         self._loop = asyncio.new_event_loop()
         self._orders: asyncio.Queue[tuple[Order | None, asyncio.Future[Any]]] = asyncio.Queue()
         self._patch = pytest.MonkeyPatch()
-        self._open = self._loop.create_task(self._live(folder, machine, size, mended))
+        self._open = self._loop.create_task(self._live(folder, machine, size, mended, speed))
         self._do(_nothing)
 
-    async def _live(self, folder: Path, machine: str, size: tuple[int, int], mended: bool) -> None:
-        async with opened(folder, self._patch, machine, size=size, speed=SPEED, mended=mended) as there:
+    async def _live(self, folder: Path, machine: str, size: tuple[int, int], mended: bool, speed: float) -> None:
+        async with opened(folder, self._patch, machine, size=size, speed=speed, mended=mended) as there:
             while True:
                 order, done = await self._orders.get()
                 if order is None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from pathlib import Path
 
@@ -9,10 +10,12 @@ from tests.tui.inside import Inside
 from tests.tui.test_level import to
 
 QUICK = " seconds=12 hands_off_s=0"
+SLOWLY = 40.0
+"""Readings that come faster than a busy host takes them would be lost, and the sweep end with that."""
 
 
 def test_terns_belts_are_made_alike_it_is_shaped_by_hand_and_verified(tmp_path: Path) -> None:
-    screen = Inside(tmp_path, mended=True)
+    screen = Inside(tmp_path, mended=True, speed=SLOWLY)
     try:
         screen.wait("no errors")
         to(screen, "accelerometer")
@@ -28,7 +31,8 @@ def test_terns_belts_are_made_alike_it_is_shaped_by_hand_and_verified(tmp_path: 
         screen.type(QUICK)
         screen.key("Enter", "Enter")
         shown = screen.wait("Tighten belt B until its span hums")
-        assert "B is slack" in shown and "belt B pulls, times belt A" in shown and "33 % more" in shown
+        assert "B is slack" in shown and "belt B pulls, times belt A" in shown
+        assert re.search(r"3[1-5] % more", shown), shown
         screen.key("Enter")
         shown = screen.wait("Both belts pull alike")
         assert "✓ both pull alike" in shown and "round 1: 0.7" in shown
@@ -80,7 +84,7 @@ def _left(shown: str, name: str) -> str:
 
 
 def test_wrens_sensor_goes_from_head_to_bed_and_a_sweep_is_cut_off_at_100_by_30(tmp_path: Path) -> None:
-    screen = Inside(tmp_path, "wren-180", size=(100, 30))
+    screen = Inside(tmp_path, "wren-180", size=(100, 30), speed=SLOWLY)
     try:
         screen.wait("no errors")
         to(screen, "accelerometer")

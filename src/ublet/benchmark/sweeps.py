@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import shutil
+import sys
 import tempfile
 import time
 from pathlib import Path
@@ -11,6 +13,8 @@ from typing import Any
 
 import numpy as np
 
+from ublet.benchmark.interface import spread
+from ublet.benchmark.terminal import Terminal
 from ublet.benchmark.wired import well_wired
 from ublet.core.catalogue import TRIALS
 from ublet.core.run import Progress, TrialResult
@@ -41,8 +45,8 @@ class Stopwatch:
         self._last = now
 
 
-def leg(kind: str, seed: int) -> tuple[dict[str, TrialResult], Stopwatch]:
-    """The leg on one of the shipped machines: swept, shaped, verified."""
+def leg(kind: str, seed: int, kept: Path | None = None) -> tuple[dict[str, TrialResult], Stopwatch]:
+    """The leg on one of the shipped machines: swept, shaped, verified. kept: a folder for machine file and ledger."""
     watch = Stopwatch()
 
     async def work(folder: Path) -> dict[str, TrialResult]:
@@ -52,7 +56,7 @@ def leg(kind: str, seed: int) -> tuple[dict[str, TrialResult], Stopwatch]:
         else:
             text = scenario.read_text(encoding="utf-8")
             scenario.write_text(text.replace('reads_x = "-y"\nreads_y = "x"\n', ""), encoding="utf-8")
-        own = folder / "own.toml"
+        own = (kept or folder) / "own.toml"
         shutil.copyfile(machine, own)
         found = {}
         async with on_scenario(scenario, own, seed, watch.tell) as (session, looking):
@@ -96,3 +100,31 @@ def sweeps(seeds: int) -> dict[str, Any]:
             "left_median": round(float(np.median(left)), 4),
         }
     return found
+
+
+def slide_keys(folder: Path, keys: int) -> dict[str, Any]:
+    """A key that slides a shaper's frequency to the frame that shows it, with all that follows; in the real app."""
+    folder.mkdir(parents=True, exist_ok=True)
+    results, _ = leg("tern", 1, folder)
+    assert results["input-shaper"].outcome == "proven"
+    machine = folder / "own.toml"
+    terminal = Terminal([sys.executable, "-m", "ublet", "open", str(machine), "--port", str(folder / "none")])
+    try:
+        terminal.wait_for("no errors")
+        terminal.rest(1.5)
+        for words, painted in ((b"\x10", "Search"), (b"input shaper", "moves that do not"), (b"\r", "up to mm/s")):
+            os.write(terminal.end, words)
+            terminal.wait_for(painted)
+            terminal.rest(1.0)
+        os.write(terminal.end, b"p frequency_x_hz=50\r")
+        terminal.rest(1.0)
+        os.write(terminal.end, b"\x1b[B")  # of the named ones the first
+        terminal.rest(1.0)
+        taken = []
+        for number in range(keys):
+            key, shown = ((b"\x1b[1;5C", b"50.5"), (b"\x1b[1;5D", b"50.0"))[number % 2]
+            taken.append(terminal.key_to_paint(key, shown))
+            terminal.rest(0.03)
+        return {"key_to_paint_ms": spread(taken), "limit_ms": 50, "keys": keys}
+    finally:
+        terminal.close()

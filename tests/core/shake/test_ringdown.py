@@ -16,7 +16,7 @@ from ublet.core.shake.choosing import Limits, best_named, choose
 from ublet.core.shake.frame import Complex, Floats, Mode
 from ublet.core.shake.live_shaper import live_train, shaper_path
 from ublet.core.shake.ringdown import amplitudes, left_of
-from ublet.core.shake.shaper_trials import by_hand, predicted_u, step_of, train_rows, values_of
+from ublet.core.shake.shaper_trials import by_hand, left_over, predicted_u, step_of, train_rows, values_of
 from ublet.core.shake.shapers import Train, named, residual, vibration
 from ublet.core.shake.tower import TowerShape, bands_of, even_after_mm, ringing_tower
 
@@ -87,6 +87,12 @@ def test_a_frequency_that_is_slid_by_hand_is_judged_as_it_is() -> None:
     assert zv.frequency_hz == 60.0 and zv.residual == pytest.approx(residual(named("zv", 60.0, 0.1), MODES))
     assert by_hand(choice, MODES, limits, 0.0, 0.0) is choice
     assert best_named("zv", MODES, limits).damping_ratio == pytest.approx(0.8 * 0.05 + 0.2 * 0.03)
+
+
+def test_what_a_train_leaves_over_many_frequencies_is_what_it_leaves_at_each() -> None:
+    train = named("ei", 45.0, 0.08)
+    hz = np.linspace(20, 120, 7)
+    assert left_over(train, hz, 0.06) == pytest.approx([vibration(train, Mode(f, 0.06, 1.0)) for f in hz.tolist()])
 
 
 def test_a_step_of_the_speed_rises_by_each_share() -> None:

@@ -69,6 +69,7 @@ class ShaperBench(RecordedBench):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.axis = "x"
+        self._frames: dict[str, tuple[Mode, ...]] = {}
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Sliding is for choosing, not for checking."""
@@ -78,11 +79,19 @@ class ShaperBench(RecordedBench):
             return self.watched is None
         return super().check_action(action, parameters)
 
+    def reload(self) -> None:
+        """Take what is newest from the ledger; how the axes ring, too."""
+        self._frames = {axis: self._ringing(axis) for axis in AXES}
+        super().reload()
+
     def frame(self) -> tuple[Mode, ...]:
         """How the axis that is looked at rings; nothing where that is not known."""
+        return self._frames.get(self.axis, ())
+
+    def _ringing(self, axis: str) -> tuple[Mode, ...]:
         for trial in ("resonance", "ringing-tower"):
             entry = self.session.ledger.latest(trial, "proven")
-            modes = modes_of(entry.result, self.axis) if entry is not None else ()
+            modes = modes_of(entry.result, axis) if entry is not None else ()
             if modes:
                 return in_print(modes)
         return ()
