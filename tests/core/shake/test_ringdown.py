@@ -79,6 +79,15 @@ def test_shapers_are_kept_as_settings_that_make_the_same_train_again() -> None:
     assert live_train({shaper_path("x", "kind"): "none", shaper_path("x", "train"): ((0.0, 1.0),)}.get, "x") is None
 
 
+@pytest.mark.parametrize(
+    "train",
+    [((0.0,), (1.0,)), ((0.0, 0.5), (0.01, 0.4)), ((0.01, 0.5), (0.02, 0.5)), ((0.0, 0.5), (0.02, 0.2), (0.01, 0.3))],
+)
+def test_what_is_no_train_shapes_nothing(train: tuple[tuple[float, ...], ...]) -> None:
+    told: dict[str, Value] = {shaper_path("x", "kind"): "own", shaper_path("x", "train"): train}
+    assert live_train(told.get, "x") is None
+
+
 def test_a_frequency_that_is_slid_by_hand_is_judged_as_it_is() -> None:
     limits = Limits()
     choice = choose(MODES, limits)

@@ -15,6 +15,10 @@ KEYS = ("kind", "frequency_hz", "damping", "train")
 NONE, OWN = "none", "own"
 
 
+SUM_OFF = 1e-3
+"""Shares sum to one within this; else an axis would not arrive."""
+
+
 def shaper_path(axis: str, key: str) -> str:
     """The path of a shaper's setting."""
     return f"axes.{axis}.shaper.{key}"
@@ -25,7 +29,9 @@ def live_train(read: Callable[[str], Value], axis: str) -> Train | None:
     kind, hz, damping, own = (read(shaper_path(axis, key)) for key in KEYS)
     if kind == OWN and isinstance(own, tuple) and own:
         rows = np.array(own, dtype=np.float64)
-        return Train(rows[:, 0], rows[:, 1])
+        if rows.ndim != 2 or rows.shape[1] != 2 or rows[0, 0] != 0 or np.any(np.diff(rows[:, 0]) <= 0):
+            return None  # no train: it would move the axis by something else than it is told
+        return Train(rows[:, 0], rows[:, 1]) if abs(float(rows[:, 1].sum()) - 1) < SUM_OFF else None
     if kind not in NAMED or not isinstance(hz, (int, float)) or not isinstance(damping, (int, float)) or hz <= 0:
         return None
     return named(str(kind), float(hz), float(damping))
