@@ -27,14 +27,14 @@ ANEW_MM = 3.0
 """Belts are worked out anew when the head has gone so far."""
 
 PIECES, ROUNDS = 1, 3
-"""Friction is found by repeating over each of so many pieces of a step of time, so often: more changes less than 2e-3
+"""Friction is found by repeating over each of so many pieces of a step of time, at the most so often: more changes less than 2e-3
 of it.
 """
 
 OVER_THE_BED = "nozzle over bed"
 """Where what is printed sees the motion: of the nozzle against the bed."""
 
-SETTLED = 0.002
+SETTLED = 0.01
 """Friction that changes by less than this share of itself is found."""
 
 TINY_KG = 1e-6
