@@ -23,6 +23,7 @@ from ublet.benchmark.plants import analysing, plant_figures, soak_figures
 from ublet.benchmark.record import flood, ledger_at_size
 from ublet.benchmark.shaking import shaking
 from ublet.benchmark.streaming import streams
+from ublet.benchmark.stops import stops
 from ublet.benchmark.sweeps import slide_keys, sweeps
 from ublet.benchmark.trials import fit_speed, trial_figures
 from ublet.benchmark.whole_route import whole_route
@@ -61,6 +62,7 @@ def measure(quick: bool) -> dict[str, Any]:
             "meshes": meshes(4 if quick else 50, folder / "meshes", 40 if quick else 150),
             "shaking": shaking(6 if quick else 100, 3 if quick else 9),
             "frames": frames(2 if quick else 50),
+            "stops": stops(2 if quick else 50),
             "sweeps": sweeps(1 if quick else 10),
             "slide": slide_keys(folder / "slide", 40 if quick else 150),
             "streams": streams(20.0 if quick else 120.0),

@@ -27,8 +27,8 @@ ANEW_MM = 3.0
 """Belts are worked out anew when the head has gone so far."""
 
 PIECES, ROUNDS = 1, 3
-"""Friction is found by repeating over each of so many pieces of a step of time, at the most so often: more changes less than 2e-3
-of it.
+"""Friction is found by repeating over each of so many pieces of a step of time, so often at the most: more changes
+less than 2e-3 of it.
 """
 
 OVER_THE_BED = "nozzle over bed"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -59,11 +59,6 @@ def highest(curves: Sequence[np.ndarray]) -> float:
     """A round gain above all curves."""
     most = max((float(np.max(curve)) for curve in curves if len(curve)), default=5.0)
     return max(3.0, float(np.ceil(most * 1.15)))
-
-
-def growing_of(read: Mapping[str, Series | None], direction: str) -> list[Series]:
-    """The growing curves of a direction, in their order."""
-    return [series for name, series in read.items() if name.startswith(f"{direction} ") and series is not None]
 
 
 def put_spectrogram(

@@ -1,0 +1,87 @@
+"""Sharp stops of frames made up at random, with and without the recommended shaper: is as much left as was told?"""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+
+from ublet.benchmark.frames import MIDDLE, RATE_HZ, TICK_S, MadeUp, found_of, made_up
+from ublet.core.motion.planner import Line, paces
+from ublet.core.motion.swinging import GRID_HZ
+from ublet.core.settings import Value
+from ublet.core.shake.choosing import Limits, choose
+from ublet.core.shake.frame import Complex, Floats, Mode, in_print
+from ublet.core.shake.live_shaper import OWN, shaper_path
+from ublet.core.shake.ringdown import amplitudes, left_of
+from ublet.core.shake.shaper_trials import predicted_u, train_rows
+from ublet.core.shake.shapers import Train, residual
+from ublet.core.shake.verify_trials import BOUND_U, MOVES, STILL_S
+from ublet.firmware.shaping import Shaping
+from ublet.world.shake import COUNT_M_S2
+
+ACCELERATION_MM_S2 = 3000.0
+
+
+def told_speeds() -> tuple[Floats, list[float]]:
+    """Speeds of the moves there and back on the grid, mm/s, and when each stops, s."""
+    pieces, stops, now = [np.zeros(round(0.2 * GRID_HZ))], [], 0.2
+    for mm, top in MOVES * 2:
+        for way in (1.0, -1.0):
+            took = list(paces(Line({"x": 1.0}, mm, top, ACCELERATION_MM_S2), 0.0, 0.0))
+            ends = np.cumsum([0.0, *(p.seconds for p in took)])
+            whole = float(ends[-1])
+            count = round((whole + STILL_S) * GRID_HZ)
+            at = np.arange(count) / GRID_HZ
+            speeds = [0.0, *(p.speed(p.seconds) for p in took)]
+            pieces.append(way * np.interp(at, ends, speeds, right=0.0))
+            stops.append(now + whole)
+            now += count / GRID_HZ
+    return np.concatenate(pieces), stops
+
+
+def rung(made: MadeUp, modes: tuple[Mode, ...], train: Train | None) -> list[tuple[Complex, Floats]]:
+    """How each mode rings after every stop."""
+    speeds, stops = told_speeds()
+    shaping, step = Shaping(), round(TICK_S * GRID_HZ)
+    live: dict[str, Value] = {shaper_path("x", "kind"): "none"}
+    if train is not None:
+        live = {shaper_path("x", "kind"): OWN, shaper_path("x", "train"): train_rows(train)}
+    shaping.settled(live)
+    made.sensor.listen(RATE_HZ)
+    heard = []
+    for first in range(0, len(speeds), step):
+        shaping.begin_period(TICK_S)
+        shaping.stepped({"x": 1.0}, 0, speeds[first : first + step + 1])
+        made.sensor.course(shaping.end_period())
+        made.sensor.pass_time(TICK_S, MIDDLE)
+        taken = made.sensor.heard()
+        heard.append(np.asarray(taken.counts[:, 0] * COUNT_M_S2, dtype=np.float64))
+    whole = np.concatenate(heard)
+    rate = RATE_HZ * (1 + made.sensor.truth.clock_error)
+    times = len(heard) * TICK_S - taken.newest_ago_s - np.arange(len(whole) - 1, -1, -1) / rate
+    late = train.duration_s if train is not None else 0.0
+    found = [amplitudes(times, whole, modes, stop + late) for stop in stops]
+    return [each for each in found if each is not None]
+
+
+def stops(machines: int) -> dict[str, Any]:
+    """Measured against predicted on so many machines."""
+    agree, left = [], []
+    for seed in range(machines):
+        made = made_up(seed, False)
+        modes = found_of(made, "x")[0]
+        train = choose(in_print(modes), Limits(acceleration_mm_s2=ACCELERATION_MM_S2)).chosen.train
+        measured = left_of(rung(made, modes, None), rung(made, modes, train), modes)
+        if not math.isfinite(measured.share):
+            continue
+        read = [mode for mode, share in zip(modes, measured.modes, strict=True) if share is not None]
+        told, u = residual(train, read), math.hypot(predicted_u(train, read), BOUND_U)
+        agree.append(abs(measured.share - told) <= 2 * math.hypot(measured.uncertainty, u))
+        left.append(measured.share)
+    return {
+        "machines": len(agree),
+        "verify_agrees": round(float(np.mean(agree)), 3),
+        "left_median": round(float(np.median(left)), 4),
+    }
