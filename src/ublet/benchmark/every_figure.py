@@ -22,8 +22,8 @@ from ublet.benchmark.meshes import meshes
 from ublet.benchmark.plants import analysing, plant_figures, soak_figures
 from ublet.benchmark.record import flood, ledger_at_size
 from ublet.benchmark.shaking import shaking
-from ublet.benchmark.streaming import streams
 from ublet.benchmark.stops import stops
+from ublet.benchmark.streaming import streams
 from ublet.benchmark.sweeps import slide_keys, sweeps
 from ublet.benchmark.trials import fit_speed, trial_figures
 from ublet.benchmark.whole_route import whole_route
