@@ -315,7 +315,7 @@ def _conditions(bench: Bench) -> dict[str, Value]:
 
 
 def sweep_needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    """What a sweep needs."""
+    """What shaking and listening needs."""
     return (*motion_needs(machine, aim, read), Need("the accelerometer mounted, its cable loose", True))
 
 

@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import numpy as np
 
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
-from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.program import Swing
 from ublet.core.run import Finding, Option, Proposal, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.shake.frame import Floats
 from ublet.core.shake.hearing import HEARD
 from ublet.core.shake.mount import column_that_feels, columns_of, declared_columns, deduced
+from ublet.core.shake.resonance_trials import sweep_needs
 from ublet.core.shake.shaking import (
     DIRECTIONS,
     HEAD,
@@ -28,7 +26,7 @@ from ublet.core.shake.shaking import (
     stand_in_the_middle,
 )
 from ublet.core.shake.sweep import Sweep
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import TrialSpec
 from ublet.core.words import several
 
 JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_S, JERKS_PER_HZ = 7.0, 14.0, 1.5, 0.2
@@ -115,10 +113,6 @@ def _way(word: str) -> str:
     return f"{'minus ' if word.startswith('-') else ''}{word[-1].upper()}"
 
 
-def _needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    return (*motion_needs(machine, aim, read), Need("the accelerometer mounted, its cable loose", True))
-
-
 def _announce(machine: MachineFile, aim: TurnedParameters) -> str:
     axes = "X" if machine.bed.moves == "y" else "X, then Y"
     return (
@@ -136,7 +130,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         accelerometer_turned,
         (HEARD,),
         _announce,
-        _needs,
+        sweep_needs,
         figure=lambda result: "turned as declared",
         mends=True,
         uses=moving("programs", "swings", "accelerometer"),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Literal
 
 import numpy as np
@@ -11,19 +11,18 @@ import numpy as np
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
-from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.program import Program, Rest, Segment, Timetable, To
 from ublet.core.run import Finding, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.shake.frame import Complex, Floats, Mode
 from ublet.core.shake.hearing import HEARD
 from ublet.core.shake.live_shaper import live_train
-from ublet.core.shake.resonance_trials import unshaped
+from ublet.core.shake.resonance_trials import sweep_needs, unshaped
 from ublet.core.shake.ringdown import WINDOW_S, amplitudes, left_of
 from ublet.core.shake.shaking import Heard, hands_off, heard_beside, sensor_on, sits_on, stand_in_the_middle
 from ublet.core.shake.shaper_trials import AXES, known_modes, predicted_u
 from ublet.core.shake.shapers import Train, residual
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import TrialSpec
 from ublet.core.units import with_uncertainty
 from ublet.core.words import several
 
@@ -164,10 +163,6 @@ def after_stop(heard: Heard, axis: str, stop: float) -> list[tuple[float, float]
     return list(zip((heard.time_s[inside] - stop).tolist(), (along[inside] - still).tolist(), strict=True))
 
 
-def _needs(machine: MachineFile, aim: VerifyParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    return (*motion_needs(machine, aim, read), Need("the accelerometer mounted, its cable loose", True))
-
-
 def _announce(machine: MachineFile, aim: VerifyParameters) -> str:
     axes, furthest = " and ".join(axis.upper() for axis in aim.axes), max(mm for mm, _ in MOVES)
     return (
@@ -190,7 +185,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         shaper_verify,
         (HEARD, RINGING),
         _announce,
-        _needs,
+        sweep_needs,
         figure=_figure,
         uses=moving("programs", "shaping", "accelerometer"),
     ),

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from rich.text import Text
 from textual.binding import Binding
@@ -31,14 +29,6 @@ HZ_STEP, DAMPING_STEP, DRIFT_STEP, ROUNDING_STEP = 0.5, 0.01, 0.02, 0.01
 POINTS = 160
 LEAST_COLUMNS = 96
 """With fewer columns the step of the speed is left out."""
-
-
-@dataclass(frozen=True)
-class Slid:
-    """What was slid by hand: frequency and damping of named shapers for an axis (0: as found)."""
-
-    hz: float = 0.0
-    damping: float = 0.0
 
 
 class ShaperBench(RecordedBench):
