@@ -20,7 +20,7 @@ from ublet.link.frames import Block
 from ublet.session.standings import standings
 from ublet.session.streams import StreamRun, streaming
 
-LOSSY = {"baud = 250000": "baud = 250000\ndrop_rate = 0.01\nflip_rate = 0.004\nhost_drop_rate = 0.01"}
+LOSSY = {"baud = 250000": "baud = 250000\ndrop_rate = 0.05\nflip_rate = 0.004\nhost_drop_rate = 0.01"}
 SPEC = TRIALS["accelerometer-at-rest"]
 
 
@@ -87,13 +87,34 @@ def test_every_reading_arrives_beside_ten_states_a_second(
     assert heard.seconds < (20 if captured else 9)
 
 
+@pytest.mark.parametrize(("rate_hz", "captured"), [(1600.0, False), (3200.0, True)])
+def test_what_the_sensor_itself_loses_is_a_gap_as_any_other(rate_hz: float, captured: bool, tmp_path: Path) -> None:
+    scenario = tern_scenario(replaced={"[accelerometer]\n": "[accelerometer]\noverflows_s = 2.0\n"})
+
+    async def work() -> tuple[Heard, int]:
+        async with Rig(tmp_path, scenario, state_s=0.1) as rig:
+            heard = await listened(rig, rate_hz, 8.0, captured)
+            assert rig.world.accelerometer is not None
+            return heard, rig.world.accelerometer.missed
+
+    heard, missed = virtually(work)
+    named = sum(last - first + 1 for first, last in heard.run.gaps)
+    assert list(gaps_in(heard.chunks)) == heard.run.gaps and len(heard.run.gaps) > 5
+    assert 0 <= missed - named <= 24, "what it lost last may come after the end"
+    # numbers count what is missing: times are as if nothing were
+    assert heard.run.rate_hz == pytest.approx(1.005 * rate_hz, rel=1e-5)
+    first, last = heard.chunks[0], heard.chunks[-1]
+    apart = float(last.time_s[-1] - first.time_s[0]) * 1.005 * rate_hz
+    assert apart == pytest.approx(last.index + len(last.values) - 1 - first.index, abs=0.2)
+
+
 def test_a_capture_is_handed_over_whole_and_ends_by_itself(tmp_path: Path) -> None:
     async def work() -> Heard:
         async with Rig(tmp_path, tern_scenario(), state_s=0.1) as rig:
             return await listened(rig, 3200.0, 2.01, True)
 
     heard = virtually(work)
-    assert len(heard.values) == round(2.01 * 3200) and len(heard.chunks[-1].values) == round(2.01 * 3200) % 64
+    assert len(heard.values) == round(2.01 * 3200) and len(heard.chunks[-1].values) == round(2.01 * 3200) % 256
 
 
 def test_a_stream_that_is_faster_than_the_line_or_longer_than_the_memory_is_refused(tmp_path: Path) -> None:
@@ -101,7 +122,7 @@ def test_a_stream_that_is_faster_than_the_line_or_longer_than_the_memory_is_refu
         async with Rig(tmp_path, tern_scenario(replaced={"memory_bytes = 2097152": "memory_bytes = 24576"})) as rig:
             connection = rig.session.connection
             for name, rate, capture_s, words in (
-                ("accelerometer", 3200.0, None, "take 21.4 kB/s of the line, which has 15.0 for them: capture them"),
+                ("accelerometer", 3200.0, None, "take 20.2 kB/s of the line, which has 15.0 for them: capture them"),
                 ("accelerometer", 3200.0, 2.0, "a capture lasts up to 1.28 s"),
                 ("accelerometer", 1000.0, None, "takes 400, 800, 1600, 3200 readings a second, not 1000"),
                 ("coil", 1600.0, None, "has no “coil”; it has: accelerometer"),
@@ -127,7 +148,7 @@ def test_a_host_that_takes_too_slowly_is_told_its_gap(tmp_path: Path) -> None:
             async for chunk in run:
                 chunks.append(chunk)
                 if len(chunks) == 10:
-                    await asyncio.sleep(28)  # it may send 192 blocks of 64, 7.6 s, and keeps 65 more, 2.6 s
+                    await asyncio.sleep(28)  # it may send 96 blocks of 128, 7.6 s, and keeps 33 more, 2.6 s
                 if len(chunks) == 400:
                     break
             ((first, last),) = run.gaps
@@ -135,7 +156,7 @@ def test_a_host_that_takes_too_slowly_is_told_its_gap(tmp_path: Path) -> None:
         return chunks
 
     chunks = virtually(work)
-    assert sum(len(chunk.values) for chunk in chunks) == 400 * 64, "nothing stands in for what is missing"
+    assert sum(len(chunk.values) for chunk in chunks) == 400 * 128, "nothing stands in for what is missing"
 
 
 @pytest.mark.parametrize("how", ["cut", "reboot"])

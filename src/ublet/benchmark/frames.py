@@ -36,7 +36,8 @@ class MadeUp:
 
 def made_up(seed: int, corexy: bool) -> MadeUp:
     """A frame of masses, belts, guides, feet and perhaps a loose part, its main modes from 20 to 110 Hz; a sensor with
-    noise, a clock of its own, leaning a little; accelerations of 1,000 to 5,000 mm/s².
+    noise, a clock of its own, leaning a little, its memory overflowing now and then; accelerations of 1,000 to 5,000
+    mm/s².
     """
     random = np.random.default_rng([seed, 31])
     heads = {"x": float(random.uniform(0.25, 0.8)), "y": float(random.uniform(0.4, 1.3))}
@@ -65,6 +66,7 @@ def made_up(seed: int, corexy: bool) -> MadeUp:
         noise_m_s2=float(random.uniform(0.05, 0.3)),
         clock_error=float(random.uniform(-0.01, 0.01)),
         lean_deg=float(random.uniform(-4, 4)),
+        overflows_s=float(random.uniform(0, 0.5)),
     )
     accelerometer = Accelerometer(sensor, frame, np.random.default_rng([seed, 37]))
     return MadeUp(frame, accelerometer, float(random.uniform(1.0, 5.0)) * 0.98 / TO_HZ)
@@ -76,18 +78,22 @@ def swept(made: MadeUp, direction: str, per_hz: float) -> Heard:
     step = round(TICK_S * GRID_HZ)
     made.sensor.listen(RATE_HZ)
     heard: list[Floats] = []
+    numbers: list[Floats] = []
+    taken = 0
     for first in range(0, course.count + 2 * step, step):
         speeds = course.speeds(first, step + 1)
         shares = DIRECTIONS[direction]
         made.sensor.course({axis: shares.get(axis, 0.0) * speeds for axis in "xyz"})
         made.sensor.pass_time(TICK_S, MIDDLE)
-        taken = made.sensor.heard()
-        heard.append(np.asarray(taken.counts * COUNT_M_S2, dtype=np.float64))
+        told = made.sensor.heard()
+        heard.append(np.asarray(told.counts * COUNT_M_S2, dtype=np.float64))
+        numbers.append(taken + told.missed + np.arange(len(told.counts)))
+        taken += told.missed + len(told.counts)
     whole = np.concatenate(heard)
     rate = RATE_HZ * (1 + made.sensor.truth.clock_error)
-    ends = len(heard) * TICK_S - taken.newest_ago_s
-    times = ends - np.arange(len(whole) - 1, -1, -1) / rate - LEAD_IN_S
-    return Heard(times, whole, rate, 0, 0.0)
+    ends = len(heard) * TICK_S - told.newest_ago_s
+    times = ends - (taken - 1 - np.concatenate(numbers)) / rate - LEAD_IN_S
+    return Heard(times, whole, rate, taken - len(whole), 0.0)
 
 
 def found_of(made: MadeUp, direction: str) -> tuple[tuple[Mode, ...], Pull]:

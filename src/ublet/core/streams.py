@@ -33,10 +33,14 @@ class StreamKind:
 
 @dataclass(frozen=True)
 class Readings:
-    """What a sensor took since it was asked last: counts (n x columns), and how long ago it took the newest, s."""
+    """What a sensor took since it was asked last: counts (n x columns), and how long ago it took the newest, s.
+
+    missed: so many it took before these, and lost: its own memory was full before it was asked.
+    """
 
     counts: NDArray[np.int16]
     newest_ago_s: float
+    missed: int = 0
 
 
 @dataclass(frozen=True)

@@ -17,8 +17,10 @@ from ublet.firmware.refusal import NOT_ALLOWED, Refused
 from ublet.link.frames import Block
 from ublet.link.stream_blocks import StreamBlock, line_bytes_s, pack
 
-IN_BLOCK = 64
-"""Readings in a block."""
+IN_BLOCK, BLOCK_S = 64, 0.08
+"""A block has so many readings, or as many as come in so long, s: a fast sensor's blocks are not more than a host deals
+with one by one.
+"""
 
 LINE_SHARE = 0.6
 """A live stream takes no more of the line than this share: states, replies and events need the rest."""
@@ -59,6 +61,7 @@ class _Open:
     taken: int = 0
     sent: int = 0
     blocks: int = 0
+    in_block: int = IN_BLOCK
     newest_s: float = 0.0
     first: NDArray[np.int16] | None = None
     waiting: list[tuple[NDArray[np.int16], NDArray[np.float64]]] = field(default_factory=list)
@@ -106,8 +109,9 @@ class Streams:
             raise Refused(NOT_ALLOWED, f"the {name} takes {rates} readings a second, not {rate_hz:g}")
         if self._open is not None:
             raise Refused(NOT_ALLOWED, f"stream {self._open.number} is open: close it first")
+        in_block = max(IN_BLOCK, round(BLOCK_S * rate_hz))
         if capture_s is None:
-            asked, there = line_bytes_s(kind.sample_bytes, rate_hz, IN_BLOCK), LINE_SHARE * self.line_bytes_s
+            asked, there = line_bytes_s(kind.sample_bytes, rate_hz, in_block), LINE_SHARE * self.line_bytes_s
             if there and asked > there:
                 raise Refused(
                     NOT_ALLOWED,
@@ -119,10 +123,11 @@ class Streams:
                 NOT_ALLOWED, f"at {rate_hz:g} readings a second a capture lasts up to {kind.longest_s(rate_hz):.2f} s"
             )
         self._numbers += 1
-        self._open = _Open(self._numbers, kind, rate_hz, 0 if capture_s is None else round(capture_s * rate_hz))
+        wanted = 0 if capture_s is None else round(capture_s * rate_hz)
+        self._open = _Open(self._numbers, kind, rate_hz, wanted, in_block=in_block)
         self._sockets.listen(name, rate_hz)
         self._sockets.heard(name)
-        return {"number": self._numbers, "in_block": IN_BLOCK, "kept_blocks": self._room(self._open)}
+        return {"number": self._numbers, "in_block": in_block, "kept_blocks": self._room(self._open)}
 
     def credit(self, number: int, upto: int) -> None:
         """The host takes blocks before this number."""
@@ -165,10 +170,13 @@ class Streams:
         if stream.first is None:  # its clock is not known yet: their times are put to them with the next ones
             stream.first, stream.newest_s = readings.counts, newest_s
             return
-        period = (newest_s - stream.newest_s) / count
+        period = (newest_s - stream.newest_s) / (count + readings.missed)
         if len(stream.first):
             stream.waiting.append((stream.first, _times(stream.newest_s, len(stream.first), period)))
             stream.first = stream.first[:0]
+        if readings.missed:  # what came before them is a block of its own: the numbers tell the gap
+            self._pack(stream, whole=True)
+            stream.taken += readings.missed
         stream.waiting.append((readings.counts, _times(newest_s, count, period)))
         stream.newest_s = newest_s
         self._pack(stream)
@@ -199,20 +207,26 @@ class Streams:
 
     def _room(self, stream: _Open) -> int:
         """Blocks that are kept."""
-        return stream.kind.memory_bytes // (IN_BLOCK * stream.kind.sample_bytes) + 1
+        return stream.kind.memory_bytes // (stream.in_block * stream.kind.sample_bytes) + 1
 
-    def _pack(self, stream: _Open) -> None:
-        """Make blocks of what waits; the rest of a capture is a short one."""
+    def _pack(self, stream: _Open, whole: bool = False) -> None:
+        """Make blocks of what waits; the rest of a capture is a short one. whole: nothing is left to wait."""
+        if not stream.waiting:
+            return
         counts = np.concatenate([each for each, _ in stream.waiting])
         times = np.concatenate([each for _, each in stream.waiting])
         if stream.wanted:
-            counts, times = counts[: stream.wanted - stream.taken], times[: stream.wanted - stream.taken]
-        while len(counts) >= IN_BLOCK or (stream.wanted and 0 < len(counts) == stream.wanted - stream.taken):
-            piece, when = counts[:IN_BLOCK], times[:IN_BLOCK]
+            most = max(0, stream.wanted - stream.taken)
+            counts, times = counts[:most], times[:most]
+        size = stream.in_block
+        while len(counts) >= size or (
+            len(counts) and (whole or (stream.wanted and len(counts) == stream.wanted - stream.taken))
+        ):
+            piece, when = counts[:size], times[:size]
             block = StreamBlock(stream.number, stream.blocks, stream.taken, when[0], when[-1], piece)
             stream.kept[stream.blocks] = pack(block)
             while len(stream.kept) > self._room(stream):
                 stream.kept.popitem(last=False)
             stream.blocks, stream.taken = stream.blocks + 1, stream.taken + len(piece)
-            counts, times = counts[IN_BLOCK:], times[IN_BLOCK:]
-        stream.waiting = [(counts, times)]
+            counts, times = counts[size:], times[size:]
+        stream.waiting = [(counts, times)] if len(counts) else []

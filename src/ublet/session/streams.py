@@ -17,7 +17,7 @@ from ublet.link.stream_blocks import StreamBlock, unpack
 from ublet.session.connection import Connection
 from ublet.session.jogging import must_go_on
 
-WINDOW = 192
+WINDOW = 96
 """Blocks that the board may be ahead of what was taken: some seconds of a fast sensor, so that a pause of the host, or
 a clock that runs many times as fast, does not hold it up. That states are not crowded out is the board's to see to.
 """

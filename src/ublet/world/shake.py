@@ -17,6 +17,9 @@ GRAVITY_M_S2 = 9.80665
 COUNT_M_S2 = 0.0024
 """What one count of it stands for, m/s²."""
 
+MOST_MISSED = 12
+"""An overflow loses up to so many readings."""
+
 Floats = NDArray[np.float64]
 
 
@@ -26,7 +29,8 @@ class AccelerometerTruth:
     readings too often; reads: which way each column points (``x``, ``-y``); lean_deg: it leans over to the front;
     range_m_s2: readings end there; loose: a mount that rattles gives noise of this share of what shakes it;
     cable_share: what its cable adds to the head's mass, new each time that it is listened to, standard; on: where it
-    sits at first, ``head`` or ``bed``.
+    sits at first, ``head`` or ``bed``; overflows_s: so often a second its own memory overflows, and some readings are
+    lost.
     """
 
     noise_m_s2: float = 0.12
@@ -37,6 +41,7 @@ class AccelerometerTruth:
     range_m_s2: float = 78.0
     loose: float = 0.0
     cable_share: float = 0.0
+    overflows_s: float = 0.0
     on: str = "head"
 
 
@@ -47,7 +52,7 @@ def accelerometer_at_rest_truth(truth: AccelerometerTruth, rate_hz: float) -> di
     return {
         "gravity": float(np.linalg.norm(still)),
         "rate": rate_hz * (1 + truth.clock_error),
-        "lost": 0.0,
+        **({} if truth.overflows_s else {"lost": 0.0}),
         "range": 32767 * COUNT_M_S2,
         **{f"noise.{axis}": noise for axis in AXES},
     }
@@ -70,6 +75,7 @@ class Accelerometer:
         self.truth, self.frame = truth, frame
         self.on = truth.on
         self.unplugged = False
+        self.missed = 0
         self._random = random
         self._rate_hz = 0.0
         self._ahead_s = 0.0
@@ -123,7 +129,11 @@ class Accelerometer:
         self._taken.append(np.clip(np.rint(true / COUNT_M_S2), -32768, 32767).astype(np.int16))
 
     def heard(self) -> Readings:
-        """What it took since it was asked last."""
+        """What it took since it was asked last; where its memory overflowed, without the first of them."""
         counts = np.concatenate(self._taken) if self._taken else np.empty((0, 3), dtype=np.int16)
         self._taken.clear()
-        return Readings(counts, 1 / self._rate_hz - self._ahead_s if self._rate_hz else 0.0)
+        missed, often = 0, self.truth.overflows_s
+        if often and len(counts) > 1 and self._random.uniform() < -math.expm1(-often * len(counts) / self._rate_hz):
+            missed = min(len(counts) - 1, int(self._random.integers(1, MOST_MISSED + 1)))
+            self.missed += missed
+        return Readings(counts[missed:], 1 / self._rate_hz - self._ahead_s if self._rate_hz else 0.0, missed)

@@ -31,6 +31,9 @@ class AccelerometerPart(Part):
         high=0.5,
         default=0.0,
     )
+    overflows_s: float = setting(
+        "So often a second its own memory overflows: up to 12 readings are lost.", low=0, high=20, default=0.0
+    )
     on: Literal["head", "bed"] = setting("Where it sits on arrival.", default="head")
 
     def truth(self) -> AccelerometerTruth:
@@ -46,6 +49,7 @@ class AccelerometerPart(Part):
             self.range_m_s2,
             self.loose,
             self.cable_share,
+            self.overflows_s,
             self.on,
         )
 
