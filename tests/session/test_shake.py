@@ -260,11 +260,20 @@ def test_wrens_sensor_is_found_turned_and_goes_from_head_to_bed(tmp_path: Path) 
             first = await run("accelerometer-turned", hands_off_s=0.0)
             assert first.outcome == "failed" and "X along minus Y, Y along X" in first.why
             assert (await run("accelerometer-turned", hands_off_s=0.0)).outcome == "proven"
-            swept = await run("resonance", **QUICK)
+            swept = await run("resonance", load_kg=0.6, **QUICK)
             assert swept.outcome == "proven", swept.why
             assert looks.simulated is not None and looks.simulated.world.accelerometer is not None
-            assert looks.simulated.world.accelerometer.on == "bed", "Y was swept there"
-            truth = looks.truth(TRIALS["resonance"], TRIALS["resonance"].parameters())
+            world = looks.simulated.world
+            assert world.accelerometer is not None and world.accelerometer.on == "bed", "Y was swept there"
+            truth = looks.truth(TRIALS["resonance"], TRIALS["resonance"].parameters(load_kg=0.6))
+            loaded, empty = swept.finding("loaded", axis="y"), swept.finding("frequency", axis="y", mode="main")
+            assert loaded is not None and empty is not None and swept.finding("loaded", axis="x") is None
+            assert abs(loaded.value - truth["loaded.y"]) <= 3 * (loaded.uncertainty or 0)
+            assert loaded.value < 0.85 * empty.value and "With 0.6 kg on the bed Y rings at" in swept.why
+            assert world.frame.load_kg == 0.0, "it was taken off again"
+            shaped = await run("input-shaper")
+            assert "Y is allowed to drift by 18 %, as the load on the bed moved it" in shaped.why
+            assert (shaped.finding("drifted", axis="y") or loaded).value <= 0.1
             for axis in ("x", "y"):
                 found = swept.finding("frequency", axis=axis, mode="main")
                 assert found is not None and found.value == pytest.approx(truth[f"frequency.{axis}.main"], rel=0.005)

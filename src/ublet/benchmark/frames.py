@@ -13,10 +13,11 @@ from ublet.core.shake.belts_trials import Pull, ratio_of
 from ublet.core.shake.frame import Floats, Mode
 from ublet.core.shake.hearing import bands_of
 from ublet.core.shake.mode_fit import fit_modes, fit_pull
-from ublet.core.shake.resonance_trials import GENTLER, nearest, widened
+from ublet.core.shake.repeats import nearest, widened
 from ublet.core.shake.shaking import DIRECTIONS, Heard
 from ublet.core.shake.spectra import averaged
 from ublet.core.shake.sweep import Sweep
+from ublet.core.shake.sweeping import GENTLER
 from ublet.world.frame import Frame, FrameTruth
 from ublet.world.shake import COUNT_M_S2, Accelerometer, AccelerometerTruth
 
@@ -87,7 +88,7 @@ def swept(made: MadeUp, direction: str, per_hz: float) -> Heard:
         made.sensor.pass_time(TICK_S, MIDDLE)
         told = made.sensor.heard()
         heard.append(np.asarray(told.counts * COUNT_M_S2, dtype=np.float64))
-        numbers.append(taken + told.missed + np.arange(len(told.counts)))
+        numbers.append(taken + told.missed + np.arange(len(told.counts), dtype=np.float64))
         taken += told.missed + len(told.counts)
     whole = np.concatenate(heard)
     rate = RATE_HZ * (1 + made.sensor.truth.clock_error)

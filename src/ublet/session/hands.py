@@ -75,6 +75,8 @@ class DemoHands:
                 self._say({"do": "mount sensor", "of": part})
             case ("tighten belt", belt, times):
                 self._say({"do": "tighten belt", "of": belt, "by": float(times)})
+            case ("load bed", kg):
+                self._say({"do": "load bed", "kg": float(kg)})
             case ("raise probe", mm):
                 self._say({"do": "lower probe", "by": -float(mm)})
             case ("half springs",) | ("dot",) | ("probe to trigger",) | ("clean sheet",):

@@ -135,6 +135,8 @@ class ScriptedBuilder:
                 return self._ripples(axis, float(mm_s), int(count), question)
             case ("mount sensor" | "tighten belt", *_):
                 self._hands.do(self._at_the_sensor(question.cue))
+            case ("load bed", kg):
+                self._hands.do({"do": "load bed", "kg": float(kg)})
             case ("clean sheet",):
                 self._hands.do({"do": "clean sheet"})
             case ("half springs",):

@@ -7,8 +7,9 @@ Nothing here is shared with what estimates modes from readings: equations of mot
 
 from __future__ import annotations
 
+import contextlib
 import math
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -107,6 +108,20 @@ class Frame:
     def tighten(self, belt: str, times: float) -> None:
         """A belt is pulled so many times as hard: its stiffness goes with its tension."""
         self.pull[belt] *= times
+
+    def lay(self, kg: float) -> None:
+        """So much is laid on a bed that moves, besides what a scenario has there; 0: it is taken off."""
+        self.load_kg = self.truth.load_kg + kg
+
+    @contextlib.contextmanager
+    def loaded(self, kg: float) -> Iterator[None]:
+        """As it would be with a load on a bed that moves."""
+        before = self.load_kg
+        self.lay(kg)
+        try:
+            yield
+        finally:
+            self.load_kg = before
 
     def stiffness(self, where: Mapping[str, float]) -> dict[str, float]:
         """Stiffness of both belts with the head there, N/m."""

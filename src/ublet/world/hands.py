@@ -124,6 +124,8 @@ class Hands:
                 self._world.accelerometer.on = str(order["of"])
             case "tighten belt":
                 self._world.frame.tighten(str(order["of"]), float(order["by"]))
+            case "load bed":
+                self._world.frame.lay(float(order["kg"]))
             case "half springs":
                 self._world.bed.half_springs()
             case "lower probe":

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from ublet.core.machine.schema import MachineFile
-from ublet.core.settings import Value
+from ublet.core.settings import Value, number_or
+from ublet.core.shake.loaded import LOADED
 from ublet.core.shake.resonance_trials import PLACES
 from ublet.core.shake.shaking import BED, DIRECTIONS, HEAD
 from ublet.world.frame import Ring
@@ -29,6 +30,10 @@ def resonance_truth(world: World, machine: MachineFile, aim: Mapping[str, Value]
         main = rings_of(world, machine, axis)[0]  # which of the others shows is not known beforehand
         found[f"frequency.{axis}.{PLACES[0]}"] = main.frequency_hz
         found[f"damping.{axis}.{PLACES[0]}"] = main.damping_ratio
+    kg = number_or(aim.get("load_kg"), 0.0)
+    if kg and machine.bed.moves in ("x", "y"):
+        with world.frame.loaded(kg):
+            found[f"{LOADED}.{machine.bed.moves}"] = rings_of(world, machine, machine.bed.moves)[0].frequency_hz
     return found
 
 

@@ -14,7 +14,7 @@ from ublet.core.shake.frame import Mode, in_print, transfer
 from ublet.core.shake.hearing import Growing, bands_of
 from ublet.core.shake.mode_fit import fit_modes, fit_pull
 from ublet.core.shake.mount import along_axes, columns_of, deduced, is_turned_right
-from ublet.core.shake.resonance_trials import nearest, widened
+from ublet.core.shake.repeats import nearest, widened
 from ublet.core.shake.shaking import DIRECTIONS, Heard
 from ublet.core.shake.spectra import Bands, averaged
 from ublet.core.shake.sweep import Sweep

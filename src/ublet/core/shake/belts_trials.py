@@ -15,9 +15,9 @@ from ublet.core.settings import setting
 from ublet.core.shake.frame import Mode
 from ublet.core.shake.hearing import GROWING, HEARD, SPECTRUM, SWEPT, TRANSFER, rows_of
 from ublet.core.shake.mode_fit import fit_modes, fit_pull
-from ublet.core.shake.resonance_trials import SweepParameters, amiss_of, sweep_needs, sweep_seconds, swept, unshaped
 from ublet.core.shake.shaking import hands_off, stand_in_the_middle
 from ublet.core.shake.spectra import averaged
+from ublet.core.shake.sweeping import SweepParameters, amiss_of, sweep_needs, sweep_seconds, swept, unshaped
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import duration, with_uncertainty
 

@@ -125,8 +125,8 @@ def choose(modes: Sequence[Mode], limits: Limits) -> Choice:
 def _why(chosen: Shaper, shapers: Sequence[Shaper], limits: Limits) -> str:
     calmer = min(shapers, key=lambda each: each.residual)
     why = (
-        f"leaves {100 * chosen.residual:.1f} % ({100 * chosen.drifted:.1f} % drifted by {100 * limits.drift:g} %) and "
-        f"rounds least of those that do, {chosen.rounds(limits):.3f} mm"
+        f"leaves {100 * chosen.residual:.1f} % ({100 * chosen.drifted:.1f} % drifted by {100 * limits.drift:.3g} %) "
+        f"and rounds least of those that do, {chosen.rounds(limits):.3f} mm"
     )
     if calmer is not chosen and calmer.residual < chosen.residual - 0.005:
         why += f"; given up against {calmer.name}: {100 * (chosen.residual - calmer.residual):.1f} % of ringing"

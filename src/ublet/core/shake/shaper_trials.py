@@ -16,6 +16,7 @@ from ublet.core.settings import Part, Value, setting
 from ublet.core.shake.choosing import OPTIMISED, Choice, Limits, Shaper, choose, judged
 from ublet.core.shake.frame import Mode, in_print
 from ublet.core.shake.live_shaper import OWN, shaper_path
+from ublet.core.shake.loaded import loaded_drift
 from ublet.core.shake.resonance_trials import modes_of
 from ublet.core.shake.shapers import NAMED, Train, named, residual
 from ublet.core.trial import Need, TrialSpec
@@ -80,11 +81,12 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
         raise TrialFailed(
             "How the axes ring is not known yet: sweep them (station resonance), or print a ringing tower and read it."
         )
+    swept = bench.record.earlier("resonance")
     found: dict[str, tuple[Choice, Limits]] = {}
     findings: list[Finding] = []
     for axis, all_modes in frame.items():
         modes = in_print(all_modes)
-        limits = limits_for(bench, aim, axis)
+        limits = limits_for(bench, aim, axis, loaded_drift(swept, axis))
         choice = await bench.compute(choose, modes, limits)
         choice = by_hand(choice, modes, limits, getattr(aim, f"frequency_{axis}_hz"), aim.damping)
         found[axis] = (choice, limits)
@@ -95,6 +97,11 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
     options = options_of(bench, found)
     name = aim.shaper if any(option.name == aim.shaper for option in options) else RECOMMENDED
     words = [_words(axis, taken_of(choice, aim.shaper), choice, aim) for axis, (choice, _) in found.items()]
+    words += [
+        f"{axis.upper()} is allowed to drift by {100 * limits.drift:.0f} %, as the load on the bed moved it."
+        for axis, (_, limits) in found.items()
+        if limits.drift > aim.drift
+    ]
     missing = [axis.upper() for axis in AXES if axis not in frame]
     if missing:
         words.append(f"{several(missing)} was not swept: it is left as it is.")
@@ -125,12 +132,14 @@ def _as_damped_as_may_be(modes: Sequence[Mode]) -> tuple[Mode, ...]:
     return tuple(found)
 
 
-def limits_for(bench: Bench, aim: ShaperParameters, axis: str) -> Limits:
-    """What is wanted for one axis; rounding is told at the acceleration that printing has there."""
+def limits_for(bench: Bench, aim: ShaperParameters, axis: str, drift: float = 0.0) -> Limits:
+    """What is wanted for one axis; rounding is told at the acceleration that printing has there. drift: what a load was
+    found to move its frequency by, as a share.
+    """
     own = getattr(bench.machine.axes, axis).acceleration_mm_s2
     gentle = bench.machine.motion.print_acceleration_mm_s2
     acceleration = aim.acceleration_mm_s2 or (min(own, gentle) if gentle else own)
-    return Limits(aim.residual, aim.rounding_mm, aim.drift, acceleration)
+    return Limits(aim.residual, aim.rounding_mm, max(aim.drift, drift), acceleration)
 
 
 def by_hand(choice: Choice, modes: Sequence[Mode], limits: Limits, hz: float, damping: float) -> Choice:

@@ -15,8 +15,8 @@ from ublet.core.motion.running import WAY, followed
 from ublet.core.questions import Live, Measure
 from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import setting
-from ublet.core.shake.resonance_trials import unshaped
 from ublet.core.shake.ripples import Rippled, frequency_of
+from ublet.core.shake.sweeping import unshaped
 from ublet.core.shake.tower import SHOWS, WALLS, Band, TowerShape, bands_of, even_after_mm, ringing_tower
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import parse, with_uncertainty

@@ -13,7 +13,6 @@ from ublet.core.settings import Part, setting
 from ublet.core.shake.frame import Floats
 from ublet.core.shake.hearing import HEARD
 from ublet.core.shake.mount import column_that_feels, columns_of, declared_columns, deduced
-from ublet.core.shake.resonance_trials import sweep_needs
 from ublet.core.shake.shaking import (
     DIRECTIONS,
     HEAD,
@@ -26,6 +25,7 @@ from ublet.core.shake.shaking import (
     stand_in_the_middle,
 )
 from ublet.core.shake.sweep import Sweep
+from ublet.core.shake.sweeping import sweep_needs
 from ublet.core.trial import TrialSpec
 from ublet.core.words import several
 

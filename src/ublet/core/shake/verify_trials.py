@@ -17,11 +17,11 @@ from ublet.core.settings import Part, setting
 from ublet.core.shake.frame import Complex, Floats, Mode
 from ublet.core.shake.hearing import HEARD
 from ublet.core.shake.live_shaper import live_train
-from ublet.core.shake.resonance_trials import sweep_needs, unshaped
 from ublet.core.shake.ringdown import WINDOW_S, amplitudes, left_of
 from ublet.core.shake.shaking import Heard, hands_off, heard_beside, sensor_on, sits_on, stand_in_the_middle
 from ublet.core.shake.shaper_trials import AXES, known_modes, predicted_u
 from ublet.core.shake.shapers import Train, residual
+from ublet.core.shake.sweeping import sweep_needs, unshaped
 from ublet.core.trial import TrialSpec
 from ublet.core.units import with_uncertainty
 from ublet.core.words import several

@@ -9,8 +9,10 @@ from rich.text import Text
 from ublet.core.run import Series
 from ublet.core.shake.belts_trials import BELTS, NAMES, PULLS, BeltsParameters
 from ublet.core.shake.frame import FEET_HZ, Mode
-from ublet.core.shake.resonance_trials import ResonanceParameters, SweepParameters, axis_words, modes_of
+from ublet.core.shake.loaded import LOADED
+from ublet.core.shake.resonance_trials import ResonanceParameters, modes_of
 from ublet.core.shake.shaking import SHAKEN
+from ublet.core.shake.sweeping import SweepParameters, axis_words
 from ublet.core.shake.tower_trials import TowerParameters
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
@@ -117,11 +119,16 @@ class ResonanceBench(RecordedBench):
             top = row * each
             series, before = self.read(f"transfer {axis}"), self.earlier(f"transfer {axis}")
             modes = modes_of(result, axis) if result is not None else ()
-            _axis(cells, top, (width, each), axis, (series, before), modes, aim)
+            loaded = self.read(f"transfer {axis} {LOADED}")
+            _axis(cells, top, (width, each), axis, (series, before, loaded), modes, aim)
             repeats = result.finding("repeats", axis=axis) if result is not None else None
-            if repeats is not None and each >= 6 + len(modes):
-                agree = f"repeats agree within {100 * repeats.value:.2g} %"
-                cells.put(width - SIDE_COLUMNS + 3, top + 6 + len(modes), agree, Ink.dim)
+            said = [(f"repeats agree within {100 * repeats.value:.2g} %", Ink.dim)] if repeats is not None else []
+            with_load = result.finding(LOADED, axis=axis) if result is not None else None
+            if with_load is not None:
+                said.append((f"loaded, it rings at {with_load.value:.1f} Hz", Ink.text))
+            for line, (words, ink) in enumerate(said):
+                if each > 5 + len(modes) + line + 1:
+                    cells.put(width - SIDE_COLUMNS + 3, top + 6 + len(modes) + line, words, ink)
         if result is None:
             cells.put(12, 2, "not swept yet", Ink.quiet)
         return cells.text()
@@ -141,19 +148,20 @@ def _axis(
     top: int,
     size: tuple[int, int],
     axis: str,
-    curves: tuple[Series | None, Series | None],
+    curves: tuple[Series | None, Series | None, Series | None],
     modes: tuple[Mode, ...],
     aim: SweepParameters,
 ) -> None:
-    """One axis: its curve, its modes as a curve and in figures."""
+    """One axis: its curve, the one before and the one with a load behind it, its modes as a curve and in figures."""
     width, height = size
-    series, before = curves
+    series, before, loaded = curves
     gains = [each.column("gain") for each in curves if each is not None]
     drawn = gain_graph(
         cells, 0, top, (width - SIDE_COLUMNS, height), axis.upper(), (aim.from_hz, aim.to_hz), highest(gains)
     )
-    if before is not None:
-        put_curve(drawn, before.column("hz"), before.column("gain"), Ink.faint)
+    for behind, ink in ((before, Ink.faint), (loaded, Ink.dim)):
+        if behind is not None:
+            put_curve(drawn, behind.column("hz"), behind.column("gain"), ink)
     if modes:
         put_modes(drawn, modes, Ink.proposal)
     if series is not None:

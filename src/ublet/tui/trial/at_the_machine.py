@@ -57,6 +57,8 @@ def notice(question: Question, seen: Seen) -> str:
             notes.append(f"{count} ripples over {_read(mm, 'callipers')} mm" if mm is not None else "no ripples")
         case ("mount sensor", part):
             notes.append(f"the sensor goes on the {part}")
+        case ("load bed", kg):
+            notes.append(f"{kg} kg go on the bed" if float(kg) else "the bed is empty again")
         case ("watch", "first layer", _):
             notes = [_lines(error) for error in seen.felt] if seen.felt != (None,) else ["no lines yet"]
         case ("patches", *_) if isinstance(question, Judge):

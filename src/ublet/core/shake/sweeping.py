@@ -1,0 +1,125 @@
+"""Sweeps along a direction, hard and gentle by turns, unshaped; what makes them worth nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+
+import numpy as np
+
+from ublet.core.bench import Bench
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_trials import motion_needs
+from ublet.core.motion.program import SWING_LEADS_S, Swing
+from ublet.core.settings import Part, Value, setting
+from ublet.core.shake.frame import Floats
+from ublet.core.shake.hearing import GROWING, SPECTRUM, SWEPT, Growing, bands_of
+from ublet.core.shake.live_shaper import NONE, shaper_path
+from ublet.core.shake.shaking import DIRECTIONS, Heard, bound, shaken
+from ublet.core.shake.spectra import Bands
+from ublet.core.shake.sweep import Sweep
+from ublet.core.shake.symptoms import CLIPPED_SHARE, LEAST_COHERENCE
+from ublet.core.trial import Need
+
+GENTLER = 0.5
+"""Every second sweep is so strong, times the others."""
+
+
+ELSEWHERE = 2.0
+"""So many times more along another axis than along the one that is swept: the sensor is turned otherwise."""
+
+
+class SweepParameters(Part):
+    """How a sweep goes."""
+
+    from_hz: float = setting("Where the sweep begins.", unit="Hz", low=2, high=60, default=5.0)
+    to_hz: float = setting("Where it ends.", unit="Hz", low=40, high=200, default=130.0)
+    seconds: float = setting("How long it takes.", unit="s", low=10, high=300, default=60.0)
+    repeats: int = setting("Sweeps along each direction.", low=1, high=6, default=2)
+    strength_m_s2_hz: float = setting(
+        "Largest acceleration for each hertz; the axes' limits may make it less.",
+        unit="m/s²/Hz",
+        low=0.001,
+        high=1,
+        default=0.04,
+    )
+    hands_off_s: float = setting("Countdown before it shakes.", unit="s", low=0, high=60, default=5.0)
+
+
+def unshaped(bench: Bench) -> Mapping[str, Value]:
+    """Live settings with which motion is not shaped."""
+    with bench.aside():
+        kinds = {shaper_path(axis, "kind"): NONE for axis in ("x", "y")}
+        return {path: none for path, none in kinds.items() if bench.settings.shown(path) not in (None, none)}
+
+
+async def swept(
+    bench: Bench, aim: SweepParameters, direction: str, shares: tuple[float, float], before: int = 0, how: str = ""
+) -> tuple[list[Heard], list[Bands], Sweep, str]:
+    """Sweep along a direction, so often as is asked for, every second time half as hard: what rings otherwise then is
+    not as simple as a frame of springs. shares: of the whole trial, from and to; before: sweeps along it before;
+    how: what is otherwise than with them, in words.
+
+    Returns what was heard, its transfers, the sweep, and what bounds its strength.
+    """
+    hardest = bound(bench, direction, aim.from_hz, aim.to_hz, aim.strength_m_s2_hz)
+    heard: list[Heard] = []
+    bands: list[Bands] = []
+    for number in range(aim.repeats):
+        of, strength = f"{direction} {before + number + 1}", hardest.per_hz_m_s2 * (GENTLER if number % 2 else 1.0)
+        swing = Swing(DIRECTIONS[direction], aim.from_hz, aim.to_hz, aim.seconds, strength, direction)
+        sweep = Sweep(direction, aim.from_hz, aim.to_hz, aim.seconds, strength)
+        growing = Growing(sweep)
+
+        def grow(times: Floats, values: Floats, growing: Growing = growing, of: str = of) -> None:
+            rows = growing.take(times, values)
+            if rows is not None:
+                bench.record.row(GROWING.name, rows[0], of)
+                bench.record.row(SPECTRUM.name, rows[1], of)
+
+        step = (shares[1] - shares[0]) / aim.repeats
+        part = (shares[0] + step * number, shares[0] + step * (number + 0.95))
+        phase = f"{axis_words(direction)}, sweep {before + number + 1} of {before + aim.repeats}{how}"
+        heard.append(await shaken(bench, swing, of, phase, part, grow))
+        told = (sweep.from_hz, sweep.to_hz, sweep.duration_s, sweep.per_hz_m_s2)
+        bench.record.rows(SWEPT.name, [(heard[-1].begun_s, *told)], of)
+        bands.append(await bench.compute(bands_of, heard[-1], sweep, heard[0].rate_hz))
+    whole = Sweep(direction, aim.from_hz, aim.to_hz, aim.seconds, hardest.per_hz_m_s2)
+    return heard, bands, whole, hardest.by
+
+
+def amiss_of(heard: Sequence[Heard], bands: Bands, direction: str) -> list[str]:
+    """What makes sweeps worth nothing, as sentences."""
+    wrong = []
+    shook = np.mean([each.values.std(axis=0) for each in heard], axis=0)
+    best = "xyz"[int(np.argmax(shook))]
+    if best not in direction and float(shook.max()) > ELSEWHERE * float(
+        np.mean([e.along(direction).std() for e in heard])
+    ):
+        wrong.append(
+            f"What shook along {axis_words(direction)} shows on what is declared as the sensor's {best.upper()}: find "
+            "out how it is turned (station accelerometer), or whether it sits on the part that moves."
+        )
+        return wrong
+    if any(each.ends > CLIPPED_SHARE for each in heard):
+        wrong.append("The readings stand at the ends of the sensor's range: it was shaken too hard; sweep more gently.")
+    if float(np.median(bands.coherence)) < LEAST_COHERENCE:
+        wrong.append(
+            "Less than half of what was heard follows the sweep: a loose mount that rattles, a cable that drags, or "
+            "too gentle a sweep. Tighten the sensor, tie the cable loosely, and sweep again."
+        )
+    return wrong
+
+
+def axis_words(direction: str) -> str:
+    """A direction as people call it."""
+    return {"x+y": "diagonal A", "x-y": "diagonal B"}.get(direction, direction.upper())
+
+
+def sweep_needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    """What shaking and listening needs."""
+    return (*motion_needs(machine, aim, read), Need("the accelerometer mounted, its cable loose", True))
+
+
+def sweep_seconds(aim: SweepParameters, directions: int) -> float:
+    """How long the sweeps take, s."""
+    return directions * (aim.repeats * (aim.seconds + SWING_LEADS_S + 0.7) + aim.hands_off_s)
