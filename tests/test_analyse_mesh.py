@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from tests.test_cli import ublet
+from tests.commands import ublet
 from ublet.session.library import machine_path
 
 

@@ -10,8 +10,8 @@ from pathlib import Path
 
 import pytest
 
+from tests.commands import ublet
 from tests.conftest import machine_text
-from tests.test_cli import ublet
 from ublet.core.machine.edit import edited
 from ublet.session.document import Document
 from ublet.session.library import DATA, machine_path, scenario_path

@@ -14,6 +14,7 @@ from typing import Any
 
 import pytest
 
+from tests.commands import ublet
 from tests.conftest import machine_text
 from tests.test_processes import KP, Board, Running
 from tests.tui.screen import Screen
@@ -22,9 +23,9 @@ from ublet.session.library import machine_path
 ENV = {**os.environ, "TERM": "dumb"}
 
 
-def ublet(*words: str, stdin: str = "", **how: Any) -> subprocess.CompletedProcess[str]:
+def in_a_process(*words: str, **how: Any) -> subprocess.CompletedProcess[str]:
     command = [sys.executable, "-m", "ublet", *words]
-    return subprocess.run(command, capture_output=True, text=True, input=stdin, check=False, timeout=120, **how)
+    return subprocess.run(command, capture_output=True, text=True, check=False, timeout=120, **how)
 
 
 @pytest.fixture
@@ -136,8 +137,8 @@ def test_a_full_standard_output_and_an_ascii_terminal_are_no_faults(machine: Pat
             )
             assert done.returncode == 2 and "could not be written: No space left" in done.stderr
     plain = {**os.environ, "PYTHONIOENCODING": "ascii"}
-    assert ublet("trials", env=plain).returncode == 0
-    assert json.loads(ublet("trials", "--json", env=plain).stdout)["trials"]
+    assert in_a_process("trials", env=plain).returncode == 0
+    assert json.loads(in_a_process("trials", "--json", env=plain).stdout)["trials"]
 
 
 def test_bytes_that_are_not_text_and_links_that_lead_nowhere_are_sentences(machine: Path, tmp_path: Path) -> None:

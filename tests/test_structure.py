@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import functools
 import re
 from pathlib import Path
 
@@ -18,6 +19,7 @@ SOURCE = Path(ublet.__file__).parent
 MOST_LINES = 450
 
 
+@functools.cache
 def modules() -> dict[str, Path]:
     found = {}
     for path in SOURCE.rglob("*.py"):

@@ -140,20 +140,21 @@ class Route(Widget, can_focus=True):
 
     def render_line(self, y: int) -> Strip:
         """One line of the sheet, or of the folded route; only lines that changed are drawn again."""
-        lines = self._folded_lines() if self.folded else self._sheet_lines()
-        width = self.content_size.width
+        lines, width = self._all_lines(), self.content_size.width
         y += 0 if self.folded else self._top
         line = lines[y] if y < len(lines) else Text()
         line.truncate(width)
         line.pad_right(max(0, width - len(line)))
         return strip_of(self, line)
 
-    def _sheet_lines(self) -> list[Text]:
+    def _all_lines(self) -> list[Text]:
+        """Those of the sheet, or of the folded route: made anew when what they show has changed."""
         width = self.content_size.width or 36
-        key = (width, self.cursor, self.has_focus, id(self.standings))
+        key = (self.folded, width, self._leg_lines, self.cursor, self.has_focus, id(self.standings))
         if key != self._drawn_for:
             self._drawn_for = key
-            self._lines = [self._station_line(number, width) for number in range(len(ROUTE))]
+            sheet = [] if self.folded else [self._station_line(number, width) for number in range(len(ROUTE))]
+            self._lines = self._folded_lines() if self.folded else sheet
         return self._lines
 
     def _station_line(self, number: int, width: int) -> Text:
