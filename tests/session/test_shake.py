@@ -23,7 +23,7 @@ from ublet.session.library import scenario_path
 from ublet.world.builder import ScriptedBuilder
 from ublet.world.scenario import Scenario, load_scenario
 
-QUICK: dict[str, Any] = {"seconds": 20.0, "hands_off_s": 0.0}
+QUICK: dict[str, Any] = {"seconds": 14.0, "hands_off_s": 0.0}
 
 
 def with_sensor(**changes: Any) -> Scenario:
@@ -163,13 +163,15 @@ def test_a_belt_that_is_a_quarter_slacker_is_named_and_tightened_until_both_pull
         (lambda: with_sensor(range_m_s2=11.0, offset_z_m_s2=0.0), "resonance", "ends of the sensor's range"),
         (lambda: with_frame(base_kg=0.7, feet_hz=7.0), "resonance", "the frame moves on its feet"),
         (lambda: with_sensor(cable_share=0.3), "resonance", "wanders between repeats"),
+        (lambda: with_sensor(reads_x="-y", reads_y="x"), "belts", "does not follow what the belt did"),
+        (lambda: with_sensor(overflows_s=0.5), "resonance", "readings were lost"),
     ],
-    ids=["rattles", "on the bed", "askew", "turned", "loose", "clipped", "weak foot", "cable"],
+    ids=["rattles", "on-bed", "askew", "turned", "loose", "clipped", "weak-foot", "cable", "turned-belts", "overflows"],
 )
 def test_what_is_wrong_is_named(folder: Path, scenario: Callable[[], Scenario], trial: str, words: str) -> None:
     async def work(rig: Rig) -> TrialResult:
-        parameters = {"axis": "x", "strength_m_s2_hz": 1.0, **QUICK} if trial == "resonance" else {"hands_off_s": 0.0}
-        result = await ran(rig, trial, **parameters)
+        parameters = {"resonance": {"axis": "x", "strength_m_s2_hz": 1.0, **QUICK}, "belts": {"rounds": 0, **QUICK}}
+        result = await ran(rig, trial, **parameters.get(trial, {"hands_off_s": 0.0}))
         assert rig.everything_is_off()
         return result
 
@@ -257,6 +259,8 @@ def test_wrens_sensor_is_found_turned_and_goes_from_head_to_bed(tmp_path: Path) 
                     await session.keep(entered.ran.result.choice, entered.number)
                 return entered.ran.result
 
+            alone = await run("belts")
+            assert alone.outcome == "failed" and "Each axis of this machine has a belt of its own" in alone.why
             first = await run("accelerometer-turned", hands_off_s=0.0)
             assert first.outcome == "failed" and "X along minus Y, Y along X" in first.why
             assert (await run("accelerometer-turned", hands_off_s=0.0)).outcome == "proven"

@@ -50,6 +50,9 @@ class Pull:
         return math.sqrt(self.hz2)
 
 
+SURELY = 3.0
+"""A pull that is not so many times its uncertainty is none."""
+
 PULLS = Stream("pulls", ("round", "a_hz", "b_hz", "ratio", "ratio_u"), ("", "Hz", "Hz", "", ""))
 """After each round: the frequency that each belt would give the head alone, and how hard B pulls, times A."""
 
@@ -62,7 +65,15 @@ class BeltsParameters(SweepParameters):
 
 
 async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
-    """Sweep both diagonals, unshaped; have the slacker belt tightened until both pull alike."""
+    """Sweep both diagonals, unshaped; have the slacker belt tightened until both pull alike.
+
+    Raises:
+        TrialFailed: there are no two belts to be compared, or the sweeps do not tell how they pull.
+    """
+    if not is_corexy(bench.machine):
+        raise TrialFailed(
+            "Each axis of this machine has a belt of its own: there are no two that pull together. Nothing was moved."
+        )
     bench.fact("moved")
     bench.fact("load")
     rounds = 0
@@ -113,7 +124,13 @@ async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Pu
             if bad := amiss_of(heard, bands, direction):
                 raise TrialFailed(" ".join(bad))
             modes = await bench.compute(fit_modes, bands)
-            found.append(Pull(*await bench.compute(fit_pull, bands), modes[0]))
+            pull = Pull(*await bench.compute(fit_pull, bands), modes[0])
+            if pull.hz2 <= SURELY * pull.hz2_u:
+                raise TrialFailed(
+                    f"What was heard along diagonal {NAMES[number]} does not follow what the belt did: is the sensor "
+                    "on the head, and turned as it is declared (station accelerometer)?"
+                )
+            found.append(pull)
     return found[0], found[1]
 
 

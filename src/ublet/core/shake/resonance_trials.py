@@ -164,7 +164,7 @@ def _amiss(axis: str, heard: Sequence[Heard], each: Sequence[Sequence[Mode]]) ->
     told = []
     lost = sum(one.lost for one in heard)
     if lost:
-        told.append(f"{axis.upper()}: {lost} readings were lost on the line; the gaps were bridged.")
+        told.append(f"{axis.upper()}: {lost} readings were lost on the way; the gaps were bridged.")
     unsure = max(modes[0].frequency_u / modes[0].frequency_hz for modes in each)
     if len(each) > 1 and wander(each) > max(WANDERS, 4 * unsure):
         hz = " and ".join(f"{modes[0].frequency_hz:.1f}" for modes in each)

@@ -80,7 +80,10 @@ async def accelerometer_at_rest(bench: Bench, aim: RestParameters) -> TrialResul
     findings.append(Finding("range", reach, None, "m/s²", words="it reads up to"))
     above = above_noise(bench, float(scatter.max()))
     findings.append(Finding("sweep_over_noise", above, None, "dB", words="a sweep stands above its noise by"))
-    wrong = [*wrong_with(kind.columns, mean, scatter), *([f"{lost} readings were lost on the line."] if lost else [])]
+    wrong = [
+        *wrong_with(kind.columns, mean, scatter),
+        *([f"{lost} readings were lost, on the line or in the sensor."] if lost else []),
+    ]
     off = 100 * (listening.rate_hz / aim.rate_hz - 1)
     good = (
         f"Upright and quiet: {np.linalg.norm(mean):.2f} m/s² of gravity, ±{max(scatter):.2f} m/s² of noise. "

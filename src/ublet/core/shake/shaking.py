@@ -58,7 +58,7 @@ DIRECTIONS: Mapping[str, Mapping[str, float]] = {
 @dataclass(frozen=True)
 class Heard:
     """What was heard of a swing: times by the board's clock since its sine began, s (n), acceleration along the
-    machine's axes, m/s² (n x 3). lost: readings that were lost on the line; ends: share that stand at the ends.
+    machine's axes, m/s² (n x 3). lost: readings that were lost on the way; ends: share that stand at the ends.
     """
 
     time_s: Floats
@@ -230,7 +230,7 @@ async def heard_beside(
     lost = sum(last - first_lost + 1 for first_lost, last in listening.gaps)
     if lost > LOST_SHARE * len(whole):
         raise TrialFailed(
-            f"{100 * lost / (lost + len(whole)):.0f} % of the readings were lost on the line: it is too slow, or this "
+            f"{100 * lost / (lost + len(whole)):.0f} % of the readings were lost: the line is too slow, or this "
             "computer too busy. Close what else runs here, and start again."
         )
     ends = max(at_ends(column) for column in whole.T)

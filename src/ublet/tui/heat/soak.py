@@ -36,6 +36,10 @@ HELP = Help(
     """,
 )
 SHORTEST_S = 120.0
+ROOM_C = 22.0
+SKETCH_S, CLIMB_S, LAG_S, SURFACE_BELOW = 900.0, 240.0, 120.0, 0.06
+"""Of the sketch: its length, the climb, how far the surface lags, s; how far below it stays, as a share."""
+
 COOLEST_BED_C = 30.0
 
 
@@ -78,7 +82,8 @@ class SoakBench(TrialBench):
         """Clock, chart and table."""
         self.write("clock", self._clock())
         series, target, reached = self._shown()
-        self.query_one("#chart", StripChart).show(self._chart(series, target, reached))
+        drawn = self._chart(series, target, reached) if series is not None else self._sketch()
+        self.query_one("#chart", StripChart).show(drawn)
         legend = Text(no_wrap=True)
         legend.append("⠒⠒ ", Ink.focus)
         legend.append("the bed's sensor, °C    ", Ink.dim)
@@ -86,7 +91,9 @@ class SoakBench(TrialBench):
             legend.append("⠒⠒ ", Ink.proposal)
             legend.append("its surface    ", Ink.dim)
         legend.append(f"since it was heated, s{'' if self._live() else ' (the last record)'}", Ink.dim)
-        self.write("legend", legend if series is not None else Text())
+        if series is None:
+            legend = Text("what to expect: bed and surface, a sketch; nothing was measured yet", Ink.dim, no_wrap=True)
+        self.write("legend", legend)
         self.write("picture", self._predicted())
 
     def _live(self) -> bool:
@@ -173,6 +180,20 @@ class SoakBench(TrialBench):
             level=target,
             marks=marks,
         )
+
+    def _sketch(self) -> Picture:
+        """What it looks like when a bed is soaked, before it was: at the target, and then the surface comes after."""
+        target = float(getattr(self.aim, "target", 60.0))
+        room = self.session.document.machine.machine.room_c or ROOM_C
+        time_s = np.linspace(0.0, SKETCH_S, 200)
+        climb = np.minimum(target, room + (target - room) * time_s / CLIMB_S)
+        follows = np.full_like(time_s, room)
+        for at in range(1, len(time_s)):
+            step = (time_s[1] - time_s[0]) / LAG_S
+            follows[at] = follows[at - 1] + step * (climb[at] - SURFACE_BELOW * (target - room) - follows[at - 1])
+        marks = [Mark(CLIMB_S, "target reached", Ink.dim), Mark(CLIMB_S + 3 * LAG_S, "stands still", Ink.dim)]
+        curves = [Curve(time_s, climb, Ink.dim), Curve(time_s, np.maximum(room, follows), Ink.quiet)]
+        return Picture(curves, (0.0, SKETCH_S), (room - 2, target + 4), level=target, marks=marks)
 
     def _predicted(self) -> Text:
         """What is predicted for every material."""

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import time
+from collections import deque
 
+import numpy as np
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.widgets import Static
@@ -13,10 +16,16 @@ from ublet.session.session import Session
 from ublet.tui.frame.help import Help
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.chart import Curve, Picture, StripChart
 from ublet.tui.trial.bench import Bench
 
 LOOK_S = 0.5
 MOST_TOLD = 6
+SHOWN_S = 120.0
+"""So long the round trip is drawn back, s."""
+
+SLOW_MS = 200.0
+"""A round trip above this is slow."""
 
 PORT_HELP = Help(
     """\
@@ -45,11 +54,13 @@ class PortBench(Bench):
         self._ports: tuple[Port, ...] = ()
         self._watch: PortWatch | None = None
         self._told: list[str] = []
+        self._trips: deque[tuple[float, float]] = deque(maxlen=round(SHOWN_S / LOOK_S))
 
     def compose(self) -> ComposeResult:
-        """Heading, link, ports."""
+        """Heading, link, how long it takes, ports."""
         yield Static(id="heading")
         yield Static(id="link")
+        yield StripChart(id="chart")
         yield Static(id="ports")
 
     def on_mount(self) -> None:
@@ -67,6 +78,10 @@ class PortBench(Bench):
         if self._watch is None:
             self._watch = PortWatch(self._ports)
         self._told = (self._watch.look(self._ports) + self._told)[:MOST_TOLD]
+        connection = self.session.connection
+        if connection.linked and connection.client is not None:
+            self._trips.append((time.monotonic(), 1000 * connection.client.quality.round_trip_s))
+        self.query_one("#chart", StripChart).show(self._chart())
         self.beat()
 
     def refresh_state(self) -> None:
@@ -96,6 +111,22 @@ class PortBench(Bench):
             text.append(f"◆ {line}\n", Ink.focus)
         self.write("ports", text)
 
+    def _chart(self) -> Picture:
+        """The round trip as it went; a gap where there was no link."""
+        now = time.monotonic()
+        known = [(when - now, ms) for when, ms in self._trips if when - now >= -SHOWN_S]
+        most = max([SLOW_MS / 10, *(ms for _, ms in known)])
+        pieces: list[list[tuple[float, float]]] = [[]]
+        for at in known:
+            if pieces[-1] and at[0] - pieces[-1][-1][0] > 4 * LOOK_S:
+                pieces.append([])
+            pieces[-1].append(at)
+        drawn = [np.array(piece) for piece in pieces if len(piece) > 1]
+        curves = [Curve(piece[:, 0], piece[:, 1], Ink.focus) for piece in drawn]
+        slow = SLOW_MS if most > SLOW_MS / 2 else None
+        title = "round trip, ms, over the last two minutes"
+        return Picture(curves, (-SHOWN_S, 0.0), (0.0, 1.25 * most), level=slow, title=title)
+
     def _link(self) -> Text:
         text, connection = Text(), self.session.connection
         client, about = connection.client, connection.about
@@ -109,7 +140,7 @@ class PortBench(Bench):
         text.append(f"{about.board}, firmware {about.firmware}", Ink.text)
         text.append(f", image of {image.machine}\n" if image else "\n", Ink.text)
         for name, value, good in (
-            ("round trip", f"{1000 * quality.round_trip_s:.0f} ms", quality.round_trip_s < 0.2),
+            ("round trip", f"{1000 * quality.round_trip_s:.0f} ms", 1000 * quality.round_trip_s < SLOW_MS),
             ("spoilt lines", f"{quality.bad_sums}", quality.bad_sums < 10),
             ("asked again", f"{quality.retries}", quality.retries < 10),
             ("samples made up for", f"{quality.recovered_samples}", True),
