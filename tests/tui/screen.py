@@ -66,7 +66,7 @@ class Screen:
         while words not in (shown := self.text()):
             assert time.monotonic() < end, f"“{words}” did not appear; the screen was:\n{shown}"
             time.sleep(0.1)
-        for _ in range(10):  # the rest of that frame
+        for _ in range(4):  # the rest of that frame
             time.sleep(0.06)
             if (later := self.text()) == shown:
                 break

@@ -192,3 +192,17 @@ def test_the_next_step_shows_the_trial_that_is_wanted(folder: Path, monkeypatch:
             await there.until(lambda: "with less current each time" not in there.text() and "mm/s²" in there.text())
 
     asyncio.run(work())
+
+
+def test_unbuilt_stations_say_so_and_wrong_keys_do_nothing(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path / "f")
+    screen.key("NPage", "NPage", "NPage", "Down")
+    screen.wait("from room")
+    below = next(at for at, each in enumerate(ROUTE) if not each.built) - ROUTE.index(station_with("heat"))
+    screen.key(*["Down"] * below)
+    screen.wait("Not built yet")
+    screen.key("Enter")
+    screen.wait("cannot be entered")
+    screen.key("z", "5", "k", "v", "d", "e", "F4", "C-x", *["Up"] * below)
+    screen.wait("Heats the hotend to about")
+    assert "Traceback" not in screen.text()

@@ -126,3 +126,22 @@ def test_guards_are_drilled_and_a_halt_ends_the_drill(screens: list[Inside], tmp
     screen.wait("✗ Halted by you")
     screen.key("r")
     screen.wait("nothing runs, nothing heats")
+
+
+def test_a_typed_temperature_is_checked_and_echoed(screens: list[Inside], tmp_path: Path) -> None:
+    screen = inside(screens, tmp_path / "c")
+    screen.key("NPage", "NPage", "NPage", "Down")
+    screen.wait("from room")
+    screen.key("Enter", "t")
+    screen.wait("Temperature to tune")
+    for text, told in (("abc", "is not a number"), ("20", "120 to 400"), ("280", "at most 270"), ("5 kg", "allowed")):
+        screen.key("C-u")
+        screen.type(text)
+        screen.wait(told)
+        screen.key("Enter")
+        assert "Temperature to tune" in screen.text()
+    screen.key("C-u")
+    screen.type("205 °C")
+    screen.wait("= 205 °C")
+    screen.key("Enter")
+    screen.wait("Heats the hotend to about 212 °C")

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from tests.tui.screen import SPEED, Screen, demo, hotend
-from ublet.core.route import ROUTE, station_with
+from ublet.core.route import ROUTE
 from ublet.session.document import Document
 from ublet.session.library import machine_path
 
@@ -98,23 +98,6 @@ def test_halt_from_everywhere_then_release(screens: list[Screen], tmp_path: Path
     screen.wait("■ HALTED")
 
 
-def test_a_typed_temperature_is_checked_and_echoed(screens: list[Screen], tmp_path: Path) -> None:
-    screen = hotend(screens, tmp_path / "c")
-    screen.key("Enter", "t")
-    screen.wait("Temperature to tune")
-    for text, told in (("abc", "is not a number"), ("20", "120 to 400"), ("280", "at most 270"), ("5 kg", "allowed")):
-        screen.key("C-u")
-        screen.type(text)
-        screen.wait(told)
-        screen.key("Enter")
-        assert "Temperature to tune" in screen.text()
-    screen.key("C-u")
-    screen.type("205 °C")
-    screen.wait("= 205 °C")
-    screen.key("Enter")
-    screen.wait("Heats the hotend to about 212 °C")
-
-
 def test_unplugging_the_board_in_the_middle_and_plugging_it_in(screens: list[Screen], tmp_path: Path) -> None:
     screen = hotend(screens, tmp_path / "d", speed="10")
     screen.key("Enter", "Enter")
@@ -137,18 +120,6 @@ def test_sizes_from_too_small_to_large_and_back(screens: list[Screen], tmp_path:
     screen.wait("at least 80 x 24")
     screen.tmux("resize-window", "-t", "t", "-x", "160", "-y", "47")
     screen.wait("not built")
-
-
-def test_unbuilt_stations_say_so_and_wrong_keys_do_nothing(screens: list[Screen], tmp_path: Path) -> None:
-    screen = hotend(screens, tmp_path / "f")
-    below = next(at for at, each in enumerate(ROUTE) if not each.built) - ROUTE.index(station_with("heat"))
-    screen.key(*["Down"] * below)
-    screen.wait("Not built yet")
-    screen.key("Enter")
-    screen.wait("cannot be entered")
-    screen.key("z", "5", "k", "v", "d", "e", "F4", "C-x", *["Up"] * below)
-    screen.wait("Heats the hotend to about")
-    assert "Traceback" not in screen.text()
 
 
 def test_a_second_app_on_the_same_demo_is_told(screens: list[Screen], tmp_path: Path) -> None:
