@@ -39,8 +39,8 @@ def board(tmp_path: Path) -> Iterator[Board]:
 
 @pytest.fixture
 def quick(tmp_path: Path) -> Iterator[Board]:
-    """A board whose clock runs faster still: for a trial that cools in between."""
-    running = Board(tmp_path / "store.json", speed="80")
+    """A board whose clock runs faster: for a trial that takes long. Faster still, a host that waits loses cycles."""
+    running = Board(tmp_path / "store.json", speed="40")
     yield running
     running.process.kill()
     running.process.wait()
@@ -100,7 +100,7 @@ def test_a_save_takes_what_the_run_proposed_and_nothing_else(quick: Board, machi
     board.ask("settings.write", values={"axes.x.maximum_feed_mm_s": 123.0, KP: 0.5})
     done = ublet(
         *("run", "hotend-control", "--machine", str(machine), "--port", board.port),
-        *("--keep", "--save", "--json"),
+        *("--set", "cycles=10", "--keep", "--save", "--json"),
     )
     report = json.loads(done.stdout)
     assert done.returncode == 0, report["why"]

@@ -75,7 +75,8 @@ def _readings(cells: Cells, session: Session, rows: NDArray[np.float64], driven:
         cells.put(NAME_COLUMNS + NOW_COLUMNS + 3, row, owner or "–", f"bold {Ink.focus}" if hot else Ink.dim)
         if hot:
             duty = connection.channel(f"heaters.{owner}.duty") or 0.0
-            cells.put(NAME_COLUMNS + NOW_COLUMNS + 3 + len(owner) + 2, row, f"◆ at {100 * duty:.0f} %", Ink.focus)
+            words = f"◆ at {100 * duty:.0f} %" if duty else "○ off again"
+            cells.put(NAME_COLUMNS + NOW_COLUMNS + 3 + len(owner) + 2, row, words, Ink.focus if duty else Ink.dim)
 
 
 def _pulse(
@@ -101,7 +102,7 @@ def _pulse(
     if not len(rows):
         words = (f"{100 * aim.duty:.0f} % until one rose by {FELT_C:g} °C,", f"never over {HIGHEST_C:g} °C more")
         for line, words_ in enumerate(words):
-            cells.put(drawn.left + 2, drawn.top + drawn.height // 2 + line, words_, Ink.quiet)
+            cells.put(drawn.left + 2, drawn.top + drawn.height // 4 + line, words_, Ink.quiet)
         return
     own = machine.heaters[heater].sensor
     ends: list[tuple[float, str, str]] = []
