@@ -9,7 +9,7 @@ from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
 from ublet.core.heat.reaching import reach
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.homing_moves import home_unhomed, moving, preheat_words
+from ublet.core.motion.homing_moves import home_unhomed, moving
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.running import WAY, followed
 from ublet.core.questions import Live, Measure
@@ -161,8 +161,7 @@ def _announce(machine: MachineFile, aim: TowerParameters) -> str:
     accelerations = [f"{band.mm_s2:g}" for band in bands_of(machine, aim)]
     return (
         f"Homes what is not homed, heats for {name} (nozzle {material.nozzle_c:g}, bed {material.bed_c:g} °C), then "
-        f"prints a tower of {aim.side_mm:g} mm in bands of {several(accelerations)} mm/s², unshaped. "
-        f"{preheat_words(machine, ('z',))}"
+        f"prints a tower of {aim.side_mm:g} mm in bands of {several(accelerations)} mm/s², unshaped."
     )
 
 
