@@ -13,7 +13,7 @@ from ublet.core.shake.mode_fit import fit_modes
 from ublet.core.shake.repeats import widened
 from ublet.core.shake.shaking import hands_off
 from ublet.core.shake.spectra import averaged
-from ublet.core.shake.sweeping import SweepParameters, swept
+from ublet.core.shake.sweeping import SweepParameters, amiss_of, swept
 
 LIES, EMPTY = "it lies there", "leave it empty"
 LOADED = "loaded"
@@ -37,8 +37,10 @@ async def swept_loaded(
         if answer != LIES:
             return (), []
         await hands_off(bench, aim.hands_off_s)
-        _, repeats, _, _ = await swept(bench, aim, axis, shares, aim.repeats, f", with {kg:g} kg on the bed")
+        heard, repeats, _, _ = await swept(bench, aim, axis, shares, aim.repeats, f", with {kg:g} kg on the bed")
     bands = averaged(repeats)
+    if bad := amiss_of(heard, bands, axis):
+        return (), [f"With {kg:g} kg on the bed nothing was told: {' '.join(bad)}"]
     bench.record.rows(TRANSFER.name, rows_of(bands), f"{axis} {LOADED}")
     each = [await bench.compute(fit_modes, one) for one in repeats]
     main, without = widened(await bench.compute(fit_modes, bands), each)[0], empty[0]
@@ -48,7 +50,7 @@ async def swept_loaded(
     )
     return about({"axis": axis}, (found,)), [
         f"With {kg:g} kg on the bed {axis.upper()} rings at {main.frequency_hz:.1f} Hz, {100 * abs(lower):.1f} % "
-        f"{'lower' if lower > 0 else 'higher'}: its shaper allows for that."
+        f"{'lower' if lower > 0 else 'higher'}: its shaper will allow for that."
     ]
 
 

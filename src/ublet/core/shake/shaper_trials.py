@@ -86,7 +86,11 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
     findings: list[Finding] = []
     for axis, all_modes in frame.items():
         modes = in_print(all_modes)
-        limits = limits_for(bench, aim, axis, loaded_drift(swept, axis))
+        own, gentle = (
+            getattr(bench.machine.axes, axis).acceleration_mm_s2,
+            bench.machine.motion.print_acceleration_mm_s2,
+        )
+        limits = limits_for(aim, own, gentle, loaded_drift(swept, axis))
         choice = await bench.compute(choose, modes, limits)
         choice = by_hand(choice, modes, limits, getattr(aim, f"frequency_{axis}_hz"), aim.damping)
         found[axis] = (choice, limits)
@@ -132,13 +136,13 @@ def _as_damped_as_may_be(modes: Sequence[Mode]) -> tuple[Mode, ...]:
     return tuple(found)
 
 
-def limits_for(bench: Bench, aim: ShaperParameters, axis: str, drift: float = 0.0) -> Limits:
-    """What is wanted for one axis; rounding is told at the acceleration that printing has there. drift: what a load was
-    found to move its frequency by, as a share.
+def limits_for(aim: ShaperParameters, own_mm_s2: float, gentle_mm_s2: float, drift: float) -> Limits:
+    """What is wanted for one axis; rounding is told at the acceleration that printing has there.
+
+    own_mm_s2: of the axis; gentle_mm_s2: of moves that print, 0: the axis's; drift: what a load was found to move its
+    frequency by, as a share.
     """
-    own = getattr(bench.machine.axes, axis).acceleration_mm_s2
-    gentle = bench.machine.motion.print_acceleration_mm_s2
-    acceleration = aim.acceleration_mm_s2 or (min(own, gentle) if gentle else own)
+    acceleration = aim.acceleration_mm_s2 or (min(own_mm_s2, gentle_mm_s2) if gentle_mm_s2 else own_mm_s2)
     return Limits(aim.residual, aim.rounding_mm, max(aim.drift, drift), acceleration)
 
 

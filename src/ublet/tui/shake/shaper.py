@@ -7,12 +7,14 @@ from rich.text import Text
 from textual.binding import Binding
 
 from ublet.core.run import TrialResult
+from ublet.core.settings import number_or
 from ublet.core.shake.choosing import OPTIMISED, Limits, Shaper, judged
 from ublet.core.shake.frame import Mode, in_print
 from ublet.core.shake.live_shaper import live_train
+from ublet.core.shake.loaded import loaded_drift
 from ublet.core.shake.resonance_trials import modes_of
 from ublet.core.shake.shaking import SHAKEN
-from ublet.core.shake.shaper_trials import AXES, RECOMMENDED, ShaperParameters, left_over, step_of
+from ublet.core.shake.shaper_trials import AXES, RECOMMENDED, ShaperParameters, left_over, limits_for, step_of
 from ublet.core.shake.shapers import NAMED, Train, named
 from ublet.core.shake.verify_trials import VerifyParameters
 from ublet.session.session import Session
@@ -60,6 +62,7 @@ class ShaperBench(RecordedBench):
         super().__init__(session)
         self.axis = "x"
         self._frames: dict[str, tuple[Mode, ...]] = {}
+        self._drifts: dict[str, float] = {}
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Sliding is for choosing, not for checking."""
@@ -72,6 +75,8 @@ class ShaperBench(RecordedBench):
     def reload(self) -> None:
         """Take what is newest from the ledger; how the axes ring, too."""
         self._frames = {axis: self._ringing(axis) for axis in AXES}
+        swept = self.session.ledger.latest("resonance", "proven")
+        self._drifts = {axis: loaded_drift(swept.result if swept is not None else None, axis) for axis in AXES}
         super().reload()
 
     def frame(self) -> tuple[Mode, ...]:
@@ -102,9 +107,9 @@ class ShaperBench(RecordedBench):
         """What is wanted, for the axis that is looked at."""
         aim = self.aim
         assert isinstance(aim, ShaperParameters)
-        own = self.session.live(f"axes.{self.axis}.acceleration_mm_s2")
-        acceleration = aim.acceleration_mm_s2 or (float(own) if isinstance(own, (int, float)) else 5000.0)
-        return Limits(aim.residual, aim.rounding_mm, aim.drift, acceleration)
+        own = number_or(self.session.live(f"axes.{self.axis}.acceleration_mm_s2"), 5000.0)
+        gentle = number_or(self.session.live("motion.print_acceleration_mm_s2"), 0.0)
+        return limits_for(aim, own, gentle, self._drifts.get(self.axis, 0.0))
 
     def shapers(self) -> list[Shaper]:
         """Every shaper of the axis, judged by what was slid: as recorded by the last run, named ones made anew."""
@@ -145,7 +150,7 @@ class ShaperBench(RecordedBench):
     def action_drift(self, way: int) -> None:
         """Another drift."""
         assert isinstance(self.aim, ShaperParameters)
-        self.slide_to(drift=round(min(0.4, max(0.0, self.aim.drift + way * DRIFT_STEP)), 2))
+        self.slide_to(drift=round(min(0.4, max(0.0, self.limits().drift + way * DRIFT_STEP)), 2))
 
     def action_rounding(self, way: int) -> None:
         """Another limit of the rounding."""
@@ -184,7 +189,7 @@ class ShaperBench(RecordedBench):
         words = ("ringing left, % of an axis that rings there", "Hz")
         drawn = graph(cells, 0, top, (wide, size), (float(hz[0]), float(hz[-1])), (0.0, 100.0), words)
         for mode in frame:
-            for share in (1 - aim.drift, 1 + aim.drift):
+            for share in (1 - limits.drift, 1 + limits.drift):
                 column = round(drawn.at(mode.frequency_hz * share, 0.0)[0])
                 for row in range(drawn.height):
                     cells.put(column, drawn.top + row, "┊", Ink.faint)
