@@ -281,6 +281,16 @@ def test_wrens_sensor_is_found_turned_and_goes_from_head_to_bed(tmp_path: Path) 
             for axis in ("x", "y"):
                 found = swept.finding("frequency", axis=axis, mode="main")
                 assert found is not None and found.value == pytest.approx(truth[f"frequency.{axis}.main"], rel=0.005)
+            going = asyncio.get_running_loop().create_task(run("resonance", axis="y", load_kg=0.3, **QUICK))
+            while "with 0.3 kg on the bed" not in steps[-1]:  # noqa: ASYNC110 it is looked at as a person would
+                await asyncio.sleep(0.5)
+            assert world.frame.load_kg == 0.3
+            session.connection.halt()
+            cut = await going
+            assert cut.outcome == "halted" and world.frame.load_kg == 0.0
+            assert "Take the load off the bed" in cut.why, "what hands have to undo is said"
+            await session.connection.controller.release()
+            await asyncio.sleep(1.0)
             printed = await run("ringing-tower", printed=False)
             assert printed.outcome == "proven", printed.why
             for axis in ("x", "y"):

@@ -73,28 +73,47 @@ def made_up(seed: int, corexy: bool) -> MadeUp:
     return MadeUp(frame, accelerometer, float(random.uniform(1.0, 5.0)) * 0.98 / TO_HZ)
 
 
+class Taken:
+    """What a sensor takes tick by tick. count: readings so far, with those that it lost itself."""
+
+    def __init__(self, sensor: Accelerometer) -> None:
+        self.count = 0
+        self.rate_hz = RATE_HZ * (1 + sensor.truth.clock_error)
+        self._sensor = sensor
+        self._values: list[Floats] = []
+        self._numbers: list[Floats] = []
+        self._newest_s = 0.0
+        self._ticks = 0
+
+    def take(self) -> None:
+        """A tick has passed."""
+        told = self._sensor.heard()
+        self._ticks += 1
+        self._newest_s = self._ticks * TICK_S - told.newest_ago_s
+        self._values.append(np.asarray(told.counts * COUNT_M_S2, dtype=np.float64))
+        self._numbers.append(self.count + told.missed + np.arange(len(told.counts), dtype=np.float64))
+        self.count += told.missed + len(told.counts)
+
+    def whole(self) -> tuple[Floats, Floats]:
+        """When readings were taken, s (n), and what they are, m/s² (n x 3)."""
+        late = (self.count - 1 - np.concatenate(self._numbers)) / self.rate_hz
+        return self._newest_s - late, np.concatenate(self._values)
+
+
 def swept(made: MadeUp, direction: str, per_hz: float) -> Heard:
     """What the sensor hears of a sweep along a direction, by the board's clock."""
     course = SwingCourse(Swing(DIRECTIONS[direction], FROM_HZ, TO_HZ, SECONDS, per_hz))
     step = round(TICK_S * GRID_HZ)
     made.sensor.listen(RATE_HZ)
-    heard: list[Floats] = []
-    numbers: list[Floats] = []
-    taken = 0
+    taken = Taken(made.sensor)
     for first in range(0, course.count + 2 * step, step):
         speeds = course.speeds(first, step + 1)
         shares = DIRECTIONS[direction]
         made.sensor.course({axis: shares.get(axis, 0.0) * speeds for axis in "xyz"})
         made.sensor.pass_time(TICK_S, MIDDLE)
-        told = made.sensor.heard()
-        heard.append(np.asarray(told.counts * COUNT_M_S2, dtype=np.float64))
-        numbers.append(taken + told.missed + np.arange(len(told.counts), dtype=np.float64))
-        taken += told.missed + len(told.counts)
-    whole = np.concatenate(heard)
-    rate = RATE_HZ * (1 + made.sensor.truth.clock_error)
-    ends = len(heard) * TICK_S - told.newest_ago_s
-    times = ends - (taken - 1 - np.concatenate(numbers)) / rate - LEAD_IN_S
-    return Heard(times, whole, rate, taken - len(whole), 0.0)
+        taken.take()
+    times, values = taken.whole()
+    return Heard(times - LEAD_IN_S, values, taken.rate_hz, taken.count - len(values), 0.0)
 
 
 def found_of(made: MadeUp, direction: str) -> tuple[tuple[Mode, ...], Pull]:

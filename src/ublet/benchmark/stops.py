@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ublet.benchmark.frames import MIDDLE, RATE_HZ, TICK_S, MadeUp, found_of, made_up
+from ublet.benchmark.frames import MIDDLE, RATE_HZ, TICK_S, MadeUp, Taken, found_of, made_up
 from ublet.core.motion.planner import Line, paces
 from ublet.core.motion.swinging import GRID_HZ
 from ublet.core.settings import Value
@@ -19,7 +19,6 @@ from ublet.core.shake.shaper_trials import predicted_u, train_rows
 from ublet.core.shake.shapers import Train, residual
 from ublet.core.shake.verify_trials import BOUND_U, MOVES, STILL_S
 from ublet.firmware.shaping import Shaping
-from ublet.world.shake import COUNT_M_S2
 
 ACCELERATION_MM_S2 = 3000.0
 
@@ -50,19 +49,16 @@ def rung(made: MadeUp, modes: tuple[Mode, ...], train: Train | None) -> list[tup
         live = {shaper_path("x", "kind"): OWN, shaper_path("x", "train"): train_rows(train)}
     shaping.settled(live)
     made.sensor.listen(RATE_HZ)
-    heard = []
+    taken = Taken(made.sensor)
     for first in range(0, len(speeds), step):
         shaping.begin_period(TICK_S)
         shaping.stepped({"x": 1.0}, 0, speeds[first : first + step + 1])
         made.sensor.course(shaping.end_period())
         made.sensor.pass_time(TICK_S, MIDDLE)
-        taken = made.sensor.heard()
-        heard.append(np.asarray(taken.counts[:, 0] * COUNT_M_S2, dtype=np.float64))
-    whole = np.concatenate(heard)
-    rate = RATE_HZ * (1 + made.sensor.truth.clock_error)
-    times = len(heard) * TICK_S - taken.newest_ago_s - np.arange(len(whole) - 1, -1, -1) / rate
+        taken.take()
+    times, values = taken.whole()
     late = train.duration_s if train is not None else 0.0
-    found = [amplitudes(times, whole, modes, stop + late) for stop in stops]
+    found = [amplitudes(times, values[:, 0], modes, stop + late) for stop in stops]
     return [each for each in found if each is not None]
 
 
