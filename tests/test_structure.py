@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import functools
+import os
 import re
 from pathlib import Path
 
@@ -26,6 +27,13 @@ def modules() -> dict[str, Path]:
         name = ".".join(("ublet", *path.relative_to(SOURCE).with_suffix("").parts))
         found[name.removesuffix(".__init__")] = path
     return found
+
+
+@pytest.mark.xdist_group("together")
+def test_groups_of_tests_stay_on_one_worker(request: pytest.FixtureRequest) -> None:
+    """Terminals have lanes of their own, and what takes long to make is made once: only as long as groups hold."""
+    if "PYTEST_XDIST_WORKER" in os.environ:
+        assert request.node.nodeid.endswith("@together"), "run them with --dist loadgroup, and see pyproject.toml"
 
 
 def test_no_module_is_long() -> None:
