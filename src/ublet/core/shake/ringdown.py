@@ -13,6 +13,9 @@ from ublet.core.shake.frame import Complex, Floats, Mode, in_print
 WINDOW_S = 0.35
 """Ringing is read over so long after a stop, s."""
 
+SLOW_HZ, APART = (5.0, 8.0, 12.0), 1.5
+"""Between them, and so near to them, a machine may swing on its feet; a mode that is told is further away."""
+
 LEAST_READINGS = 20
 CLEAR = 5.0
 """A mode is read where it rings so many times above its noise without a shaper."""
@@ -33,6 +36,9 @@ class Left:
 def amplitudes(time_s: Floats, heard: Floats, modes: Sequence[Mode], from_s: float) -> tuple[Complex, Floats] | None:
     """How each mode rings at a time: amplitudes of ``exp(pole (t - from_s))`` (k) by least squares over what is heard
     then (n times, n accelerations), with an offset, and their standard uncertainties. None: too little was heard.
+
+    Slow swings of the machine on its feet are fitted along, as far as no mode is told near them: a small one that no
+    sweep showed would look like ringing that a shaper leaves.
     """
     inside = (time_s >= from_s) & (time_s <= from_s + WINDOW_S)
     if int(inside.sum()) < LEAST_READINGS + 2 * len(modes):
@@ -43,12 +49,16 @@ def amplitudes(time_s: Floats, heard: Floats, modes: Sequence[Mode], from_s: flo
         pole = mode.w * complex(-mode.damping_ratio, math.sqrt(1 - mode.damping_ratio**2))
         turning = np.exp(pole * t)
         columns += [turning.real, -turning.imag]
+    for hz in SLOW_HZ:
+        if all(mode.frequency_hz > APART * hz or hz > APART * mode.frequency_hz for mode in modes):
+            columns += [np.cos(2 * np.pi * hz * t), np.sin(2 * np.pi * hz * t)]
     basis = np.stack(columns, axis=1)
     found, *_ = np.linalg.lstsq(basis, y, rcond=None)
     left = y - basis @ found
     noise = float(left @ left) / (len(y) - basis.shape[1])
     spread = noise * np.diag(np.linalg.pinv(basis.T @ basis))
-    return found[1::2] + 1j * found[2::2], np.sqrt(spread[1::2] + spread[2::2])
+    real, imaginary = slice(1, 2 * len(modes), 2), slice(2, 2 * len(modes) + 1, 2)
+    return found[real] + 1j * found[imaginary], np.sqrt(spread[real] + spread[imaginary])
 
 
 Rung = tuple[Complex, Floats]
@@ -76,7 +86,7 @@ def left_of(unshaped: Sequence[Rung], shaped: Sequence[Rung], modes: Sequence[Mo
             continue
         factor = complex(np.vdot(before, after)) / power
         off = after - factor * before
-        scatter = max(noise, float(np.sum(np.abs(off) ** 2)) / (2 * max(1, len(before) - 1)))
+        scatter = max(noise, float(np.sum(np.abs(off) ** 2)) / max(1, len(before) - 1))  # both parts of it together
         u2 = scatter / power
         share = math.sqrt(max(0.0, abs(factor) ** 2 - u2))
         each.append(share)
