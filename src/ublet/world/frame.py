@@ -27,10 +27,8 @@ NEAREST_SHARE = 0.15
 ANEW_MM = 3.0
 """Belts are worked out anew when the head has gone so far."""
 
-PIECES, ROUNDS = 1, 3
-"""Friction is found by repeating over each of so many pieces of a step of time, so often at the most: more changes
-less than 2e-3 of it.
-"""
+ROUNDS = 3
+"""Friction is found by repeating over a step of time, so often at the most: more changes less than 2e-3 of it."""
 
 OVER_THE_BED = "nozzle over bed"
 """Where what is printed sees the motion: of the nozzle against the bed."""
@@ -168,12 +166,7 @@ class Frame:
         solved = self._solve(where)
         told = np.stack([speeds["x"], speeds["y"]], axis=1) / 1000
         places = [place_of(on, axis, self.bed_moves) for axis in "xy"]
-        if not self.truth.slip_n:
-            return self._go(solved, told, period_s, places, 1)
-        size = -(-(len(told) - 1) // PIECES)
-        cuts = range(0, len(told) - 1, size)
-        parts = [self._go(solved, told[cut : cut + size + 1], period_s, places, ROUNDS) for cut in cuts]
-        return np.concatenate([part[:-1] for part in parts[:-1]] + [parts[-1]])
+        return self._go(solved, told, period_s, places, ROUNDS if self.truth.slip_n else 1)
 
     def _go(self, solved: _Solved, told: Floats, period_s: float, places: list[int], rounds: int) -> Floats:
         """Integrate over even speeds, exactly for what is linear (first-order hold of the forces).
