@@ -60,6 +60,17 @@ def test_an_array_that_moved_is_told_by_how_much() -> None:
     assert reason.startswith("meshes.smooth.heights_mm was 2 x 2") and "0.05" in reason
 
 
+def test_what_the_work_itself_had_changed_counts_as_it_is_read_next() -> None:
+    trace = Trace()
+    trace.note("fact", "belt.y", 0)
+    trace.note("fact", "belt.x", 0)
+    for path in ("belt.y", "belt.x"):
+        trace.changed("fact", path)
+    trace.note("fact", "belt.y", 1)
+    trace.note("fact", "belt.y", 2)
+    assert [(rest.path, rest.value) for rest in trace.rests] == [("belt.y", 1), ("belt.x", 0)], "X was not read again"
+
+
 def test_what_is_read_aside_is_not_rested_on_and_the_first_value_stays() -> None:
     trace = Trace()
     with trace.aside():

@@ -20,6 +20,7 @@ from ublet.session.demo import prepare
 from ublet.session.export import run_files
 from ublet.session.headless import on_scenario
 from ublet.session.library import scenario_path
+from ublet.session.standings import standings
 from ublet.world.builder import ScriptedBuilder
 from ublet.world.scenario import Scenario, load_scenario
 
@@ -148,6 +149,14 @@ def test_a_belt_that_is_a_quarter_slacker_is_named_and_tightened_until_both_pull
         assert ratio is not None
         assert abs(ratio.value - belts["y"] / belts["x"]) <= 3 * (ratio.uncertainty or 0)
         assert rig.session.ledger.fact("belt", "y").value == "tightened", "what rests on it is known to be stale"
+        entry = rig.session.ledger.latest("belts")
+        assert entry is not None
+        rests = {rest.path: rest.value for rest in entry.rests}
+        assert rests["belt.y"] == 1 and rests["belt.x"] == 0, "it was measured after it was tightened"
+        assert standings(rig.session)["resonance"].state == "open"
+        assert (await ran(rig, "resonance", **QUICK)).outcome == "proven"
+        standing = standings(rig.session)["resonance"]
+        assert standing.state == "proven" and standing.figure.startswith("X 4"), "the axes, not the belts"
 
     on_tern(folder, mended_tern(), work)
 

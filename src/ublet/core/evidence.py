@@ -46,12 +46,22 @@ class Trace:
 
     def __init__(self) -> None:
         self._found: dict[tuple[Kind, str], Rest] = {}
+        self._changed: set[tuple[Kind, str]] = set()
         self._aside = 0
 
     def note(self, kind: Kind, path: str, value: Value, tolerance: float = 0.0) -> None:
         """Something was read."""
-        if not self._aside:
-            self._found.setdefault((kind, path), Rest(kind, path, value, tolerance))
+        if self._aside:
+            return
+        key, rest = (kind, path), Rest(kind, path, value, tolerance)
+        if key in self._changed:
+            self._changed.discard(key)
+            self._found[key] = rest
+        self._found.setdefault(key, rest)
+
+    def changed(self, kind: Kind, path: str) -> None:
+        """The work itself had something changed: read again, it counts as it is then; not read again, as it was."""
+        self._changed.add((kind, path))
 
     def take(self, rests: Iterable[Rest]) -> None:
         """What an earlier part of the same work rested on."""

@@ -37,6 +37,7 @@ class TrialSpec:
     uses: what the board must be able to do for it, on a machine.
     idle: why the station does not wait for it on a machine: there is nothing to do, or another trial does it (empty: it
     waits for it).
+    prepares: it comes before what the station is for: its figure is not the station's.
     asks: whether it puts questions to the builder, for these parameters, whatever it finds.
 
     What its findings rest on is nowhere listed: it is what the recipe reads through its bench.
@@ -54,6 +55,7 @@ class TrialSpec:
     verify: str | None = None
     mends: bool = False
     trips: bool = False
+    prepares: bool = False
     uses: Uses = lambda machine: ()
     idle: Callable[[MachineFile], str] = lambda machine: ""
     asks: Callable[[Any], bool] = lambda aim: False

@@ -130,7 +130,7 @@ def _tried(session: Session, station: Station) -> Standing:
         if wanted:
             done = sum(1 for standing in found if standing.state == "proven")
             return replace(wanted[0], figure=f"{done} of {len(found)}") if done and state == "open" else wanted[0]
-    return found[0]
+    return next((standing for standing in found if not TRIALS[standing.trial].prepares), found[0])
 
 
 def _self_checking(station: Station) -> tuple[str, ...]:

@@ -184,6 +184,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce,
         _needs,
         figure=_figure,
+        prepares=True,
         uses=moving("programs", "swings", "accelerometer"),
         idle=lambda machine: "" if is_corexy(machine) else "each axis has a belt of its own",
         asks=lambda aim: aim.rounds > 0,

@@ -59,6 +59,11 @@ class Resting:
         self.trace.note("fact", fact.path, fact.counts_as)
         return fact
 
+    def told(self, kind: str, subject: str) -> None:
+        """Something was done for the run: what acts from now on is noted once more."""
+        self._noted.clear()
+        self.trace.changed("fact", self._fact_of(kind, subject).path)
+
     def way(self, axis: str) -> None:
         """An axis is moved: which way it goes."""
         if self._first("way", axis):
