@@ -20,7 +20,7 @@ from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.large import put_large
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.shake.tower import tower_picture
-from ublet.tui.shake.transfers import gain_graph, highest, put_curve, put_modes, put_spectrogram
+from ublet.tui.shake.transfers import gain_graph, highest, put_curve, put_modes, put_peaks, put_spectrogram
 from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
@@ -169,13 +169,14 @@ def _axis(
     left = width - SIDE_COLUMNS + 3
     if not modes:
         return
+    put_peaks(drawn, modes, Ink.proposal)
     main = modes[0]
     put_large(cells, left, top, f"{main.frequency_hz:.1f}", f"bold {Ink.focus}")
     cells.put(left + 17, top + 1, f"±{main.frequency_u:.2g} Hz", Ink.text)
     cells.put(left + 17, top + 2, f"{axis.upper()} rings most", Ink.dim)
     cells.put(left, top + 4, f"{'Hz':>7}{'damping':>9}{'share':>8}", Ink.dim)
     for row, mode in enumerate(modes[: max(1, height - 7)]):
-        feet = "  on its feet" if mode.frequency_hz < FEET_HZ else ""
+        feet = "  feet" if mode.frequency_hz < FEET_HZ else ""
         words = f"{mode.frequency_hz:>7.1f}{mode.damping_ratio:>9.3f}{100 * mode.share:>6.0f} %{feet}"
         cells.put(left, top + 5 + row, words, Ink.text if row == 0 else Ink.dim)
 

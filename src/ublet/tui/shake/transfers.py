@@ -37,10 +37,15 @@ def put_curve(drawn: Graph, hz: np.ndarray, gain: np.ndarray, style: str) -> Non
 
 
 def put_modes(drawn: Graph, modes: Sequence[Mode], style: str) -> None:
-    """The curve that modes make, and a word over each peak."""
+    """The curve that modes make."""
+    hz = np.linspace(*drawn.across, DRAWN)
+    put_curve(drawn, hz, np.abs(transfer(modes, hz)), style)
+
+
+def put_peaks(drawn: Graph, modes: Sequence[Mode], style: str) -> None:
+    """A word over each peak; after all curves, which would go through it."""
     hz = np.linspace(*drawn.across, DRAWN)
     gain = np.abs(transfer(modes, hz))
-    put_curve(drawn, hz, gain, style)
     for mode in modes:
         if not drawn.across[0] < mode.frequency_hz < drawn.across[1]:
             continue
