@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from tests.conftest import machine_text
 from ublet.core.machine.compare import differences, merged, same
-from ublet.core.machine.edit import GONE, EditError, edited, take_part, with_part, without_part
+from ublet.core.machine.edit import GONE, Edit, EditError, edited, take_part, with_part, without_part
 from ublet.core.settings import Value, flatten
 
 
@@ -35,7 +35,8 @@ def test_a_whole_number_stays_one() -> None:
 
 
 def test_keys_come_and_go_and_empty_tables_go_with_them() -> None:
-    text = edited(machine_text(), {"axes.x.steps_per_mm": 160.2, "modules.counters": None, "board.baud": GONE})
+    gone: dict[str, Edit] = {"modules.counters": None, "modules.shaping": None, "board.baud": GONE}
+    text = edited(machine_text(), {"axes.x.steps_per_mm": 160.2, **gone})
     values = flat(text)
     assert values["axes.x.steps_per_mm"] == 160.2
     assert "modules.counters" not in values and "board.baud" not in values

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from tests.conftest import machine_text, tern
 from ublet.core.machine.check import check_text
-from ublet.core.machine.edit import Edit, edited
+from ublet.core.machine.edit import GONE, Edit, edited
 from ublet.core.machine.effective import board_settings
 from ublet.core.machine.image import (
     Head,
@@ -82,8 +82,10 @@ def test_modules_follow_what_is_declared_and_what_is_wanted() -> None:
         return {module.name for module in plan.modules if module.included}
 
     plain = included(module_plan(tern(), LARCH))
-    assert {"core", "kinematics-corexy", "probe", "mesh", "lifts", "counters"} <= plain and "shaping" not in plain
-    assert "shaping" in included(module_plan(changed({"axes.x.shaper.kind": "zv"}), LARCH))
+    assert {"core", "kinematics-corexy", "probe", "mesh", "lifts", "counters"} <= plain and "advance" not in plain
+    unsaid = {"modules.shaping": GONE}
+    assert "shaping" not in included(module_plan(changed(unsaid), LARCH))
+    assert "shaping" in included(module_plan(changed({"axes.x.shaper.kind": "zv", **unsaid}), LARCH))
     assert "advance" in included(module_plan(changed({"extruder.advance_s": 0.04}), LARCH))
     left_out = module_plan(changed({"modules.mesh": False}), LARCH)
     assert "mesh" not in included(left_out)
