@@ -43,6 +43,9 @@ SHORT = {
 CONNECTING = {"image.status"}
 """Asked of every board at each link."""
 
+FIGURE_COLUMNS = 11
+"""What the route has for a station's key figure."""
+
 CHEAP = ("inputs-by-hand", "fans-one-by-one", "motors-one-by-one", "directions", "homing", "sensors-at-rest")
 
 
@@ -88,6 +91,8 @@ def test_every_trial_records_rows_with_units_and_what_it_rests_on(
         assert streams or planted or idle, "a planted fault may come first, or there is nothing to do"
         assert all(len(one.rows) and len(one.units) == len(one.columns) for one in streams.values())
         assert (entry.rests or not streams) and {rest.path for rest in entry.rests} <= set(each["conditions"])
+        if entry.result.outcome == "proven":
+            assert len(TRIALS[entry.name].figure(entry.result)) <= FIGURE_COLUMNS, "it is not cut in the route"
         ids = [finding["id"] for finding in each["findings"]]
         assert len(set(ids)) == len(ids) and set(each["truth"]) <= set(ids)
         assert all(not any(sign.isdigit() for sign in finding["id"]) for finding in each["findings"])

@@ -178,7 +178,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         (VISITS,),
         _announce,
         _needs,
-        figure=lambda result: "all alike by the gauge",
+        figure=lambda result: "all alike",
         idle=lambda machine: "the probe does it better" if senses(machine) else "",
         asks=lambda aim: True,
         uses=moving("programs"),

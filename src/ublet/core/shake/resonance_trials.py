@@ -215,11 +215,10 @@ def _announce(machine: MachineFile, aim: ResonanceParameters) -> str:
 
 def _figure(result: TrialResult) -> str:
     hz = [
-        f"{axis.upper()} {found.value:.1f}"
-        for axis in ("x", "y")
-        if (found := result.finding("frequency", axis=axis, mode="main")) is not None
+        found.value for axis in ("x", "y") if (found := result.finding("frequency", axis=axis, mode="main")) is not None
     ]
-    return f"{', '.join(hz)} Hz"
+    digits = 0 if len(hz) > 1 else 1  # of both axes the route has room for no more
+    return f"{', '.join(f'{each:.{digits}f}' for each in hz)} Hz"
 
 
 TRIALS: tuple[TrialSpec, ...] = (

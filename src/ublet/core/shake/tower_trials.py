@@ -166,12 +166,8 @@ def _announce(machine: MachineFile, aim: TowerParameters) -> str:
 
 
 def _figure(result: TrialResult) -> str:
-    hz = [
-        f"{axis.upper()} {one.value:.0f}"
-        for axis in ("x", "y")
-        if (one := result.finding("frequency", axis=axis)) is not None
-    ]
-    return f"{', '.join(hz)} Hz by print"
+    found = (result.finding("frequency", axis=axis) for axis in ("x", "y"))
+    return f"{', '.join(f'{each.value:.0f}' for each in found if each is not None)} Hz"
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -131,7 +131,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         (HEARD,),
         _announce,
         sweep_needs,
-        figure=lambda result: "turned as declared",
+        figure=lambda result: "as declared",
         mends=True,
         uses=moving("programs", "swings", "accelerometer"),
     ),
