@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -38,6 +38,10 @@ SPEED = 20.0
 PAUSE_S = 0.01
 LOOKS_S, WORD_S = 0.12, 0.01
 """Reading a whole screen takes milliseconds: it is not done more often; the app's own word costs nothing."""
+
+
+ASKED_AGAIN_S = 3.0
+"""The app's word that all is painted is asked for again after so long, s."""
 
 
 @dataclass
@@ -87,11 +91,18 @@ class Opened:
         await self.until(lambda: len(self.text().partition("\n")[0]) == width)  # laid out anew
 
     async def painted(self) -> None:
-        """Wait for the app's own word that what was changed until now is on the screen."""
+        """Wait for the app's own word that what was changed until now is on the screen.
+
+        A word asked for while one screen gives way to another is lost with the former: it is asked for again.
+        """
         for _ in range(2):
-            done = asyncio.get_running_loop().create_future()
-            self.app.call_after_refresh(done.set_result, None)
-            await done
+            heard, end = asyncio.Event(), asyncio.get_running_loop().time() + PATIENCE_S
+            while not heard.is_set():
+                assert asyncio.get_running_loop().time() < end, f"nothing is painted; the screen was:\n{self.text()}"
+                self.app.call_after_refresh(heard.set)
+                with suppress(TimeoutError):
+                    async with asyncio.timeout(ASKED_AGAIN_S):
+                        await heard.wait()
 
     def title(self) -> str:
         """The title line, also while a dialog lies over it."""
