@@ -4,7 +4,6 @@ what has changed.
 
 from __future__ import annotations
 
-import os
 import sys
 import tempfile
 import time
@@ -102,12 +101,7 @@ def mesh_keys(folder: Path, keys: int) -> dict[str, Any]:
     machine = _recorded(folder)
     terminal = Terminal([sys.executable, "-m", "ublet", "open", str(machine), "--port", str(folder / "none")])
     try:
-        terminal.wait_for("no errors")
-        terminal.rest(1.5)
-        for words, painted in ((b"\x10", "Search"), (b"go to bed mesh", "the bed's shape"), (b"\r", "section at Y")):
-            os.write(terminal.end, words)
-            terminal.wait_for(painted)
-            terminal.rest(1.0)
+        terminal.go_to(b"go to bed mesh", "the bed's shape", "section at Y")
         taken = []
         for number in range(keys):
             key, shown = ((b"\x1b[1;5A", b"136"), (b"\x1b[1;5B", b"132"))[number % 2]  # Y of its row, beside the middle

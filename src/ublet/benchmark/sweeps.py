@@ -110,12 +110,7 @@ def slide_keys(folder: Path, keys: int) -> dict[str, Any]:
     machine = folder / "own.toml"
     terminal = Terminal([sys.executable, "-m", "ublet", "open", str(machine), "--port", str(folder / "none")])
     try:
-        terminal.wait_for("no errors")
-        terminal.rest(1.5)
-        for words, painted in ((b"\x10", "Search"), (b"input shaper", "moves that do not"), (b"\r", "up to mm/s")):
-            os.write(terminal.end, words)
-            terminal.wait_for(painted)
-            terminal.rest(1.0)
+        terminal.go_to(b"input shaper", "moves that do not", "up to mm/s")
         os.write(terminal.end, b"p frequency_x_hz=50\r")
         terminal.rest(1.0)
         os.write(terminal.end, b"\x1b[B")  # of the named ones the first

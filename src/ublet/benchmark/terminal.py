@@ -79,6 +79,15 @@ class Terminal:
             got += self.read(0.01)
         return time.perf_counter() - began
 
+    def go_to(self, station: bytes, found: str, shown: str) -> None:
+        """Go to a station of the app by its palette. found: what the palette says of it; shown: what its bench does."""
+        self.wait_for("no errors")
+        self.rest(1.5)
+        for words, painted in ((b"\x10", "Search"), (station, found), (b"\r", shown)):
+            os.write(self.end, words)
+            self.wait_for(painted)
+            self.rest(1.0)
+
     def cpu_s(self) -> float:
         """Processor seconds that the program has used."""
         fields = Path(f"/proc/{self.pid}/stat").read_text(encoding="utf-8").rsplit(")", 1)[1].split()
