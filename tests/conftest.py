@@ -36,6 +36,7 @@ TERMINAL = "test_real_app"
 LONG = (TERMINAL, "test_move", "test_heat_leg", "test_wire", "test_declare", "test_sizes", "test_soak", "test_hostile")
 
 
+@pytest.hookimpl(tryfirst=True)  # before pytest-xdist reads which tests stay together
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """The long tests first, so that no worker waits for the others at the end."""
     items.sort(key=lambda item: LONG.index(item.path.stem) if item.path.stem in LONG else len(LONG))

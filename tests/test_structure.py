@@ -12,6 +12,7 @@ import pytest
 from textual.binding import Binding
 
 import ublet
+from tests.conftest import TERMINAL
 from ublet.core.route import ROUTE
 from ublet.tui.app import UbletApp
 from ublet.tui.benches import BENCHES
@@ -29,11 +30,14 @@ def modules() -> dict[str, Path]:
     return found
 
 
-@pytest.mark.xdist_group("together")
 def test_groups_of_tests_stay_on_one_worker(request: pytest.FixtureRequest) -> None:
-    """Terminals have lanes of their own, and what takes long to make is made once: only as long as groups hold."""
+    """Terminals run one after the other, and what takes long to make is made once: only as long as groups hold."""
+    grouped = [item for item in request.session.items if any(item.iter_markers("xdist_group"))]
     if "PYTEST_XDIST_WORKER" in os.environ:
-        assert request.node.nodeid.endswith("@together"), "run them with --dist loadgroup, and see pyproject.toml"
+        apart = [item.nodeid for item in grouped if "@" not in item.nodeid]
+        assert not apart, "run them with --dist loadgroup, and see pyproject.toml"
+        paths = {item.path.stem for item in request.session.items}
+        assert TERMINAL not in paths or any(item.path.stem == TERMINAL for item in grouped)
 
 
 def test_no_module_is_long() -> None:

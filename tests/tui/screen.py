@@ -73,6 +73,17 @@ class Screen:
             shown = later if words in later else shown
         return shown
 
+    def start(self, words: str) -> str:
+        """Start the trial under the cursor, until words are there; once more where the board did not answer just then."""
+        self.key("Enter", "Enter")
+        end = time.monotonic() + PATIENCE_S
+        while words not in (shown := self.text()):
+            assert time.monotonic() < end, f"“{words}” did not appear; the screen was:\n{shown}"
+            if "Not started: no link" in shown and "clock ×" in shown:
+                self.key("Enter")
+            time.sleep(0.1)
+        return self.wait(words)
+
     def gone(self, words: str, timeout: float = PATIENCE_S) -> None:
         """Wait until words are off the screen."""
         end = time.monotonic() + timeout

@@ -25,8 +25,7 @@ def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: lis
     for words in ("Heats the hotend to about 222 °C", "Nothing moves.", "F8 HALT", "report           not built"):
         screen.wait(words)
     assert screen.text().count("not built") == sum(not station.built for station in ROUTE)
-    screen.key("Enter", "Enter")
-    shown = screen.wait("recommended:")
+    shown = screen.start("recommended:")
     names = ("as found", "balanced")
     rows = {name: line for line in shown.split("\n") for name in names if name in line and "±" in line}
     found = re.search(r"\+(\d+\.\d) °C", rows["as found"])
@@ -76,8 +75,7 @@ def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: lis
 
 def test_halt_from_everywhere_then_release(screens: list[Screen], tmp_path: Path) -> None:
     screen = hotend(screens, tmp_path / "b", speed="10")  # slow enough that it still climbs when it is looked at
-    screen.key("Enter", "Enter")
-    screen.wait("climbing")
+    screen.start("climbing")
     screen.key("l")
     screen.wait("newest first")
     screen.key("F3")
@@ -100,8 +98,7 @@ def test_halt_from_everywhere_then_release(screens: list[Screen], tmp_path: Path
 
 def test_unplugging_the_board_in_the_middle_and_plugging_it_in(screens: list[Screen], tmp_path: Path) -> None:
     screen = hotend(screens, tmp_path / "d", speed="10")
-    screen.key("Enter", "Enter")
-    screen.wait("climbing")
+    screen.start("climbing")
     subprocess.run(["pkill", "-9", "-f", str(tmp_path / "d" / "tern" / "board.port")], check=False)
     screen.wait("ctrl+r plugs the simulated board in again")
     screen.wait("The link was lost")

@@ -12,6 +12,7 @@ from textual.widgets import Input
 from tests.tui.pilot import Opened, opened
 from ublet.core.route import ROUTE
 from ublet.core.run import Option, Proposal
+from ublet.link.transport import Transport
 from ublet.tui.app import REST_S
 from ublet.tui.frame.dialogs import QuestionDialog, SaveDialog
 from ublet.tui.frame.key_order import KeysInOrder, Passed
@@ -111,6 +112,30 @@ def test_a_link_that_breaks_ends_a_hold_and_offers_it_again(folder: Path, monkey
             await there.until(lambda: heated(there) == ["bed", "hotend"])
             await there.press("0")
             await there.until(lambda: heated(there) == [] and "the board confirmed it" in there.text())
+
+    asyncio.run(work())
+
+
+def test_a_start_without_a_link_says_why_and_one_with_it_starts(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    async def work() -> None:
+        async with opened(folder, monkeypatch) as there:
+            await at(there, "sensors")
+            honest = there.session.connection._opener
+
+            async def away() -> Transport:
+                raise OSError("away")
+
+            there.session.connection._opener = away
+            assert (other := there.ends[-1].other) is not None
+            other.close()
+            await there.until(lambda: not there.session.connection.linked)
+            await there.press("enter")
+            await there.until(lambda: "Not started: no link to the board" in there.words())
+            there.session.connection._opener = honest
+            await there.until(lambda: there.session.usable and there.session.connection.samples)
+            await there.press("enter")
+            await there.until(lambda: there.session.runner.running is not None)
+            assert "Not started" not in there.words()
 
     asyncio.run(work())
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import time
 from pathlib import Path
 
 from tests.tui.inside import Inside
@@ -54,10 +53,9 @@ def test_terns_belts_are_made_alike_it_is_shaped_by_hand_and_verified(tmp_path: 
         screen.key("Down")
         shown = screen.wait("▸✓ zv" if "✓ zv " in shown else "▸· zv")
         before = _left(shown, "zv")
-        began = time.perf_counter()
         screen.key(*["C-Right"] * 4)
         shown = screen.wait("frequency x")
-        assert (time.perf_counter() - began) < 4 and _left(shown, "zv") != before, "what is left follows the frequency"
+        assert _left(shown, "zv") != before, "what is left follows the frequency"
         screen.key("f", "R", "n")
         shown = screen.wait("±12 %")
         assert "0.14 mm at" in shown and "Y  " in shown

@@ -262,7 +262,8 @@ class TrialBench(Asking):
         ready, idle = self.session.usable, self.watched is None
         match action:
             case "go":
-                return ready if idle else self.question is not None and "enter" in keys_of(self.question[0])
+                # a start that is not possible now says why: a key pressed while the link was away is not swallowed
+                return idle or (self.question is not None and "enter" in keys_of(self.question[0]))
             case "cancel":
                 return not idle
             case "go_on":
