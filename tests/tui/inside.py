@@ -12,6 +12,7 @@ from typing import Any
 
 import pytest
 
+from tests.conftest import PromptLoop
 from tests.tui.pilot import Opened, opened
 from tests.tui.screen import PATIENCE_S
 
@@ -33,7 +34,7 @@ class Inside:
         speed: float = SPEED,
     ) -> None:
         folder.mkdir(parents=True, exist_ok=True)
-        self._loop = asyncio.new_event_loop()
+        self._loop = PromptLoop()
         self._orders: asyncio.Queue[tuple[Order | None, asyncio.Future[Any]]] = asyncio.Queue()
         self._patch = pytest.MonkeyPatch()
         self._open = self._loop.create_task(self._live(folder, machine, size, mended, speed))

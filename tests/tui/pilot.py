@@ -182,6 +182,7 @@ async def opened(
     if not file.exists():
         file.write_text(_shipped(machine)[1], encoding="utf-8")
     loop = asyncio.get_running_loop()
+    monkeypatch.setattr("textual._time.get_time", loop.time)  # Textual's timers go by the loop's clock, too
     store = folder / "board-store.json"
     simulated = SimulatedMachine(scenario, checked.machine, loop.time, store, speed)
     service = simulated.service

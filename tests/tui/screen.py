@@ -74,7 +74,7 @@ class Screen:
         return shown
 
     def start(self, words: str) -> str:
-        """Start the trial under the cursor, until words are there; once more where the board did not answer just then."""
+        """Start the trial under the cursor, until words are there; once more where there was no link just then."""
         self.key("Enter", "Enter")
         end = time.monotonic() + PATIENCE_S
         while words not in (shown := self.text()):

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import asyncio
 import tomllib
 from pathlib import Path
 
 import pytest
 
+from tests.conftest import virtually
 from tests.tui.inside import Inside, inside
 from tests.tui.pilot import opened
 from ublet.core.route import ROUTE, station_with
@@ -175,7 +175,7 @@ def test_halt_shows_at_once_in_every_dialog(folder: Path, monkeypatch: pytest.Mo
                 await there.press("r")
                 await there.until(lambda: there.board.mode == "ready" and "HALTED" not in there.text())
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_the_next_step_shows_the_trial_that_is_wanted(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -191,7 +191,7 @@ def test_the_next_step_shows_the_trial_that_is_wanted(folder: Path, monkeypatch:
             await app.action_next()
             await there.until(lambda: "with less current each time" not in there.text() and "mm/s²" in there.text())
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_unbuilt_stations_say_so_and_wrong_keys_do_nothing(screens: list[Inside], tmp_path: Path) -> None:

@@ -78,7 +78,8 @@ def test_a_touch_is_felt_with_shrinking_steps_and_kept(tmp_path: Path) -> None:
         screen.wait("Z 2.0")
         screen.key("-", "9", "Enter")
         screen.wait("below its floor of -2")
-        screen.key("-", "1", ".", "6", "Enter")
+        screen.type("-1.66")
+        screen.key("Enter")
         screen.wait("it is loose")
         screen.key("comma", "comma", "comma")
         for _ in range(60):

@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 
+from tests.conftest import virtually
 from tests.tui.pilot import Opened, opened
 from tests.tui.test_safe_app import at
 from ublet.core.bench import Bench
@@ -62,7 +63,7 @@ def test_a_cancelled_run_is_looked_at_exported_and_gone_on_with(folder: Path, mo
             entry = there.session.ledger.latest("homing")
             assert entry is not None and entry.goes_on_from == 1
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_a_fact_shows_what_it_makes_stale_before_it_is_told(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -92,7 +93,7 @@ def test_a_fact_shows_what_it_makes_stale_before_it_is_told(folder: Path, monkey
             await there.until(lambda: len(there.app.screen_stack) == 1)
             assert len(there.session.ledger.facts()) == 1
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_two_values_from_two_runs_saved_together_are_entered_with_their_own(
@@ -130,7 +131,7 @@ def test_two_values_from_two_runs_saved_together_are_entered_with_their_own(
                 await asyncio.sleep(0.1)
             await there.until(lambda: "proposed by run 1, homing: for heaters.hotend.kp" in there.words())
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_each_kind_of_question_on_the_screen(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -175,7 +176,7 @@ def test_each_kind_of_question_on_the_screen(folder: Path, monkeypatch: pytest.M
             await there.until(lambda: "all answered" in there.text())
             assert got == ["motor l", (("good", "too high", "good"), ("too low", "good", "good")), 4.0]
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_an_array_is_shown_as_what_it_is_and_not_typed(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -195,4 +196,4 @@ def test_an_array_is_shown_as_what_it_is_and_not_typed(folder: Path, monkeypatch
             await there.until(lambda: "is not typed: the station “bed mesh” makes it" in there.words())
             assert bench.editing is None and there.session.draft.given("mesh.heights_mm") == heights
 
-    asyncio.run(work())
+    virtually(work)

@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 from textual.widgets import Input
 
+from tests.conftest import virtually
 from tests.tui.pilot import Opened, opened
 from ublet.core.route import ROUTE
 from ublet.core.run import Option, Proposal
@@ -61,7 +62,7 @@ def test_below_the_least_size_nothing_is_switched_on_and_temperatures_stay(
             await there.press("1")
             await there.until(lambda: heated(there) == ["bed", "hotend"])
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_quitting_below_the_least_size_says_what_would_be_lost(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -75,7 +76,7 @@ def test_quitting_below_the_least_size_says_what_would_be_lost(folder: Path, mon
             await there.press("ctrl+q")
             await there.until(lambda: there.app._exit)
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_a_dialog_keeps_its_field_through_a_small_terminal(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -93,7 +94,7 @@ def test_a_dialog_keeps_its_field_through_a_small_terminal(folder: Path, monkeyp
             await there.until(lambda: heated(there) == ["hotend"])
             assert there.board.heat.drives["hotend"].target_c == 100
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_a_link_that_breaks_ends_a_hold_and_offers_it_again(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -113,7 +114,7 @@ def test_a_link_that_breaks_ends_a_hold_and_offers_it_again(folder: Path, monkey
             await there.press("0")
             await there.until(lambda: heated(there) == [] and "the board confirmed it" in there.text())
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_a_start_without_a_link_says_why_and_one_with_it_starts(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -126,7 +127,8 @@ def test_a_start_without_a_link_says_why_and_one_with_it_starts(folder: Path, mo
                 raise OSError("away")
 
             there.session.connection._opener = away
-            assert (other := there.ends[-1].other) is not None
+            other = there.ends[-1].other
+            assert other is not None
             other.close()
             await there.until(lambda: not there.session.connection.linked)
             await there.press("enter")
@@ -137,7 +139,7 @@ def test_a_start_without_a_link_says_why_and_one_with_it_starts(folder: Path, mo
             await there.until(lambda: there.session.runner.running is not None)
             assert "Not started" not in there.words()
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_another_machines_board_is_told_at_once_and_nothing_is_done_to_it(
@@ -156,7 +158,7 @@ def test_another_machines_board_is_told_at_once_and_nothing_is_done_to_it(
             assert heated(there) == [] and not any(there.board.heat.fan_duty.values())
             await there.until(lambda: "of the kind larch-6" in there.words())
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_a_save_takes_what_was_chosen_and_leaves_the_rest_live(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -175,7 +177,7 @@ def test_a_save_takes_what_was_chosen_and_leaves_the_rest_live(folder: Path, mon
             assert there.session.unsaved()[0].setting == first
             assert len([c for c in there.session.ledger.changes("save") if c.layer == "stored"]) == 1
 
-    asyncio.run(work())
+    virtually(work)
 
 
 @pytest.mark.parametrize(
@@ -191,7 +193,7 @@ def test_the_palette_stands_bursts(keys: tuple[str, ...], folder: Path, monkeypa
             await asyncio.sleep(1.0)
             assert there.app.is_running and there.app._exception is None
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_the_file_on_the_disk_and_the_name_in_the_title_are_told_as_they_are(
@@ -208,7 +210,7 @@ def test_the_file_on_the_disk_and_the_name_in_the_title_are_told_as_they_are(
             file.write_text(good.replace('name = "Tern 280"', 'name = "Tern 281"'), encoding="utf-8")
             await there.until(lambda: "Tern 281" in there.title())
 
-    asyncio.run(work())
+    virtually(work)
 
 
 def test_a_key_that_passes_when_the_app_has_ended_is_no_fault() -> None:
@@ -217,4 +219,4 @@ def test_a_key_that_passes_when_the_app_has_ended_is_no_fault() -> None:
         app.on_passed(Passed(1))  # it has no screen any more, or not yet
         return app.dealt
 
-    assert asyncio.run(work()) == 0
+    assert virtually(work) == 0

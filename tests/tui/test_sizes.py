@@ -87,4 +87,4 @@ def test_every_bench_stands_every_terminal(folder: Path, monkeypatch: pytest.Mon
                 shown = there.text()
                 assert len(shown.split("\n")) == 24 and "F8 HALT" in shown
 
-    asyncio.run(work())
+    virtually(work)

@@ -70,6 +70,8 @@ class Following(Ending):
         self.route.standings = dict(standings(session))
         self.tell_standing()
         self._tell_next(session)
+        if self._pulse_lags(session):
+            self._tell_machine(session)
         if self.bench is not None and self.bench.is_mounted and self.bench.display:
             self.bench.refresh_state()
         while session.notices:
@@ -128,10 +130,22 @@ class Following(Ending):
             if session.ledger.waiting and session.ledger.enter_waiting():
                 self.notify("What could not be written to the ledger is entered now.", timeout=8)
         busy = self._was_running or any(bench.busy for bench in self.benches.values())
-        if session.runner.running is None and not busy and self._beats % IDLE_BEATS:
+        if session.runner.running is None and not busy and self._beats % IDLE_BEATS and not self._pulse_lags(session):
             return
         if self.bench is not None and self.bench.display:
             self.bench.beat()
+        self._tell_machine(session)
+
+    def _pulse_lags(self, session: Session) -> bool:
+        """Whether a link, a HALT or the first readings are not told of yet: that waits for no beat."""
+        pulse, connection = self.screen_stack[0].query_one_optional(Pulse), session.connection
+        if pulse is None:
+            return False
+        told = pulse.reading
+        return told.mode != connection.state.mode or (bool(connection.samples) and not told.heaters)
+
+    def _tell_machine(self, session: Session) -> None:
+        """The live machine, in the pulse of every screen."""
         watched = next((bench.watched for bench in self.benches.values() if bench.watched), None)
         reading = take_reading(session, watched)
         self.query_one(Title).link = link_words(session.connection, self.port)

@@ -75,7 +75,8 @@ class Pulse(Widget):
     def _readings_line(self, width: int) -> Text:
         """The readings, told as fully as there is room for: nothing is cut off."""
         if not self.reading.heaters:
-            return Text("no readings: the board is not linked", Ink.dim)
+            linked = self.reading.mode != "unlinked"
+            return Text("no readings yet" if linked else "no readings: the board is not linked", Ink.dim)
         line = Text()
         for terse in range(MOST_TERSE + 1):
             line = self._readings(terse)

@@ -277,17 +277,19 @@ class TrialBench(Asking):
             case "choose":
                 return idle and self.result is not None and len(self.result.options) > 1
             case "keep":
-                return ready and self._keepable()
+                return self._keepable()
             case "drop":
                 return ready and idle and bool(self.session.unsaved())
         return True
 
     def _keepable(self) -> bool:
+        if self.watched is not None or not self.session.usable:
+            return False
         wanted = option.proposals if (option := self.option) is not None else ()
         cut = self.result is not None and self.result.outcome == "halted"
         if cut and any(self.session.live(p.setting) != p.before for p in wanted):
             return False  # what was found before it was cut off is about another state
-        return self.watched is None and any(self.session.live(p.setting) != p.after for p in wanted)
+        return any(self.session.live(p.setting) != p.after for p in wanted)
 
     def action_go(self) -> None:
         """Start; or give the first answer to the question."""
