@@ -36,7 +36,7 @@ from ublet.world.scenario import Scenario, load_scenario, parse_scenario
 
 SPEED = 20.0
 PAUSE_S = 0.01
-LOOKS_S, WORD_S = 0.12, 0.01
+LOOKS_S, WORD_S = 0.2, 0.01
 """Reading a whole screen takes milliseconds: it is not done more often; the app's own word costs nothing."""
 
 
