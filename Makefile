@@ -28,7 +28,7 @@ floors: $(READY_DEV)
 	$(BIN)/lint-imports
 
 tests: $(READY_DEV) check-tmux
-	$(BIN)/python -m pytest -n 6 --dist loadgroup
+	$(BIN)/python -m pytest -n 3 --dist loadgroup
 
 screenshots: $(READY_DEV)
 	$(BIN)/python scripts/screenshots.py docs/screenshots

@@ -84,6 +84,7 @@ def test_every_bench_stands_every_terminal(folder: Path, monkeypatch: pytest.Mon
                     app.bench.refresh_state()
                     app.bench.beat()
                     await asyncio.sleep(0.01)
+                    assert len(there.text().split("\n")) == height
                 shown = there.text()
                 assert len(shown.split("\n")) == 24 and "F8 HALT" in shown
 
