@@ -122,7 +122,7 @@ class Opened:
 
 
 def _unseen(compositor: Compositor, *how: object, **more: object) -> None:
-    """A frame that nobody looks at is not drawn: that is a quarter of a walk's time. ``text`` draws the whole screen."""
+    """A frame that nobody looks at is not drawn: it took a quarter of a walk's time. ``text`` draws the whole screen."""
     compositor._dirty_regions.clear()
 
 
