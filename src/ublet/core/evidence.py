@@ -53,11 +53,10 @@ class Trace:
         """Something was read."""
         if self._aside:
             return
-        key, rest = (kind, path), Rest(kind, path, value, tolerance)
-        if key in self._changed:
+        key = (kind, path)
+        if key in self._changed or key not in self._found:
             self._changed.discard(key)
-            self._found[key] = rest
-        self._found.setdefault(key, rest)
+            self._found[key] = Rest(kind, path, value, tolerance)
 
     def changed(self, kind: Kind, path: str) -> None:
         """The work itself had something changed: read again, it counts as it is then; not read again, as it was."""

@@ -9,8 +9,7 @@ from ublet.core.questions import Confirm
 from ublet.core.run import Finding, TrialResult, about
 from ublet.core.shake.frame import Mode
 from ublet.core.shake.hearing import TRANSFER, rows_of
-from ublet.core.shake.mode_fit import fit_modes
-from ublet.core.shake.repeats import widened
+from ublet.core.shake.repeats import modes_in
 from ublet.core.shake.shaking import hands_off
 from ublet.core.shake.spectra import averaged
 from ublet.core.shake.sweeping import SweepParameters, amiss_of, swept
@@ -42,8 +41,8 @@ async def swept_loaded(
     if bad := amiss_of(heard, bands, axis):
         return (), [f"With {kg:g} kg on the bed nothing was told: {' '.join(bad)}"]
     bench.record.rows(TRANSFER.name, rows_of(bands), f"{axis} {LOADED}")
-    each = [await bench.compute(fit_modes, one) for one in repeats]
-    main, without = widened(await bench.compute(fit_modes, bands), each)[0], empty[0]
+    modes, _ = await modes_in(bench, repeats, bands)
+    main, without = modes[0], empty[0]
     lower = 1 - main.frequency_hz / without.frequency_hz
     found = Finding(
         LOADED, main.frequency_hz, main.frequency_u, "Hz", tolerance=0.02 * main.frequency_hz, words="loaded, it rings"

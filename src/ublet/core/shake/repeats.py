@@ -6,16 +6,27 @@ import math
 from collections.abc import Sequence
 from dataclasses import replace
 
+from ublet.core.bench import Bench
 from ublet.core.shake.frame import Mode
+from ublet.core.shake.mode_fit import fit_modes
+from ublet.core.shake.spectra import Bands
 
 NEAR = 0.05
 """A mode is the same when its frequency differs by less than this share."""
-
 
 BENT = 1.5
 """What a frame does otherwise when it is shaken half as hard, it may do again, so many times over, standard: for motion
 that is smaller still, and for a print.
 """
+
+
+async def modes_in(
+    bench: Bench, repeats: Sequence[Bands], together: Bands
+) -> tuple[tuple[Mode, ...], list[tuple[Mode, ...]]]:
+    """The modes of repeats taken together, as sure as the repeats agree; and those of each by itself."""
+    modes = await bench.compute(fit_modes, together)
+    each = [await bench.compute(fit_modes, one) for one in repeats] if len(repeats) > 1 else [modes]
+    return widened(modes, each), each
 
 
 def widened(modes: Sequence[Mode], each: Sequence[Sequence[Mode]]) -> tuple[Mode, ...]:

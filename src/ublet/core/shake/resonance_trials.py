@@ -16,8 +16,7 @@ from ublet.core.settings import Value, setting
 from ublet.core.shake.frame import FEET_HZ, Mode
 from ublet.core.shake.hearing import GROWING, HEARD, SPECTRUM, SWEPT, TRANSFER, rows_of
 from ublet.core.shake.loaded import swept_loaded
-from ublet.core.shake.mode_fit import fit_modes
-from ublet.core.shake.repeats import wander, widened
+from ublet.core.shake.repeats import modes_in, wander
 from ublet.core.shake.shaking import (
     Heard,
     hands_off,
@@ -89,9 +88,7 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
             heard, repeats, sweep, by = await swept(bench, aim, axis, shares)
             bands = averaged(repeats)
             bench.record.rows(TRANSFER.name, rows_of(bands), axis)
-            modes = await bench.compute(fit_modes, bands)
-            each = [await bench.compute(fit_modes, one) for one in repeats] if len(repeats) > 1 else [modes]
-            modes = widened(modes, each)
+            modes, each = await modes_in(bench, repeats, bands)
             told = findings_of(modes, axis, bands, sweep, by, each)
             findings += told
             bench.record.found(*told)

@@ -86,10 +86,8 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
     findings: list[Finding] = []
     for axis, all_modes in frame.items():
         modes = in_print(all_modes)
-        own, gentle = (
-            getattr(bench.machine.axes, axis).acceleration_mm_s2,
-            bench.machine.motion.print_acceleration_mm_s2,
-        )
+        own = getattr(bench.machine.axes, axis).acceleration_mm_s2
+        gentle = bench.machine.motion.print_acceleration_mm_s2
         limits = limits_for(aim, own, gentle, loaded_drift(swept, axis))
         choice = await bench.compute(choose, modes, limits)
         choice = by_hand(choice, modes, limits, getattr(aim, f"frequency_{axis}_hz"), aim.damping)

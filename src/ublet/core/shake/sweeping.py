@@ -23,7 +23,6 @@ from ublet.core.trial import Need
 GENTLER = 0.5
 """Every second sweep is so strong, times the others."""
 
-
 ELSEWHERE = 2.0
 """So many times more along another axis than along the one that is swept: the sensor is turned otherwise."""
 

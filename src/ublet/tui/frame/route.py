@@ -153,9 +153,11 @@ class Route(Widget, can_focus=True):
         key = (self.folded, width, self._leg_lines, self.cursor, self.has_focus, id(self.standings))
         if key != self._drawn_for:
             self._drawn_for = key
-            sheet = [] if self.folded else [self._station_line(number, width) for number in range(len(ROUTE))]
-            self._lines = self._folded_lines() if self.folded else sheet
+            self._lines = self._folded_lines() if self.folded else self._sheet_lines(width)
         return self._lines
+
+    def _sheet_lines(self, width: int) -> list[Text]:
+        return [self._station_line(number, width) for number in range(len(ROUTE))]
 
     def _station_line(self, number: int, width: int) -> Text:
         station, line = ROUTE[number], Text(end="")

@@ -45,7 +45,7 @@ class PairingBench(RecordedBench):
             rows = series.rows if series is not None else np.zeros((0, 4))
             cells = Cells(width, height)
             driven = int(rows[-1, 0]) if watched is not None and len(rows) else None
-            _readings(cells, session, rows, driven)
+            _readings(cells, session, driven)
             top, heaters = len(session.document.machine.sensors) + 2, list(session.document.machine.heaters)
             if height - top < GRAPH_ROWS:
                 return cells.text()
@@ -60,7 +60,7 @@ class PairingBench(RecordedBench):
         return draw
 
 
-def _readings(cells: Cells, session: Session, rows: NDArray[np.float64], driven: int | None) -> None:
+def _readings(cells: Cells, session: Session, driven: int | None) -> None:
     """A line a sensor: what it reads now, and whose it is."""
     connection, machine = session.connection, session.document.machine
     heaters = list(machine.heaters)
@@ -100,9 +100,9 @@ def _pulse(
     drawn = graph(cells, left, top, size, (0.0, most_s), up, (title, "s"))
     cells.put(left, top, title, f"bold {Ink.focus}" if runs else Ink.text if len(rows) else Ink.dim)
     if not len(rows):
-        words = (f"{100 * aim.duty:.0f} % until one rose by {FELT_C:g} °C,", f"never over {HIGHEST_C:g} °C more")
-        for line, words_ in enumerate(words):
-            cells.put(drawn.left + 2, drawn.top + drawn.height // 4 + line, words_, Ink.quiet)
+        lines = (f"{100 * aim.duty:.0f} % until one rose by {FELT_C:g} °C,", f"never over {HIGHEST_C:g} °C more")
+        for row, words in enumerate(lines):
+            cells.put(drawn.left + 2, drawn.top + drawn.height // 4 + row, words, Ink.quiet)
         return
     own = machine.heaters[heater].sensor
     ends: list[tuple[float, str, str]] = []
