@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from ublet.entry import main
+from ublet.entry import command
 
 
 def ublet(*words: str, home: Path | None = None, stdin: str = "") -> subprocess.CompletedProcess[str]:
@@ -26,7 +26,7 @@ def ublet(*words: str, home: Path | None = None, stdin: str = "") -> subprocess.
         patch.setenv("XDG_STATE_HOME", where)
         patch.setenv("XDG_DATA_HOME", where)
         try:
-            main()
+            command()
             code = 0
         except SystemExit as ended:
             code = ended.code if isinstance(ended.code, int) else int(ended.code is not None)

@@ -112,7 +112,7 @@ def test_a_fault_of_ours_is_one_sentence_and_a_file(tmp_path: Path, monkeypatch:
     monkeypatch.setattr(cli, "app", broken)
     monkeypatch.setattr("sys.argv", ["ublet", "trials"])
     with pytest.raises(SystemExit) as ended:
-        entry.main()
+        entry.command()
     assert ended.value.code == 70
     assert "an inner secret" in (tmp_path / "ublet" / "last-fault.txt").read_text(encoding="utf-8")
 

@@ -122,7 +122,7 @@ class Opened:
 
 
 def _unseen(compositor: Compositor, *how: object, **more: object) -> None:
-    """A frame that nobody looks at is not drawn: it took a quarter of a walk's time. ``text`` draws the whole screen."""
+    """A frame that nobody looks at is not drawn: a quarter of a walk's time went there. ``text`` draws it all."""
     compositor._dirty_regions.clear()
 
 

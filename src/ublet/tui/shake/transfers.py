@@ -44,12 +44,10 @@ def put_modes(drawn: Graph, modes: Sequence[Mode], style: str) -> None:
 
 def put_peaks(drawn: Graph, modes: Sequence[Mode], style: str) -> None:
     """A word over each peak; after all curves, which would go through it."""
-    hz = np.linspace(*drawn.across, DRAWN)
-    gain = np.abs(transfer(modes, hz))
-    for mode in modes:
+    gains = np.abs(transfer(modes, np.array([mode.frequency_hz for mode in modes])))
+    for mode, at in zip(modes, gains.tolist(), strict=True):
         if not drawn.across[0] < mode.frequency_hz < drawn.across[1]:
             continue
-        at = float(np.interp(mode.frequency_hz, hz, gain))
         column, row = drawn.at(mode.frequency_hz, min(at, drawn.up[1]))
         word = f"{mode.frequency_hz:.1f}"
         drawn.cells.put(
