@@ -6,6 +6,7 @@ import asyncio
 import os
 import sys
 from collections.abc import Awaitable, Callable
+from functools import cache
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -50,6 +51,7 @@ def machine_text() -> str:
     return machine_path("tern-280").read_text(encoding="utf-8")
 
 
+@cache
 def tern() -> MachineFile:
     """Tern 280 as declared."""
     machine = check_text(machine_text(), boards()).machine

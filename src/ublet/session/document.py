@@ -52,7 +52,9 @@ def read_text(path: Path) -> str:
 
 
 class Document:
-    """One machine file: ``machine`` is what it declares, ``text`` what stands on disk, ``boards`` those known."""
+    """One machine file: ``machine`` is what it declares, ``text`` what stands on disk, ``checked`` what there is to say
+    of that, ``boards`` those known.
+    """
 
     def __init__(self, path: Path) -> None:
         self.path = path
@@ -67,7 +69,8 @@ class Document:
         Raises:
             DocumentError: it is no machine file; what was taken before stays.
         """
-        self.machine: MachineFile = self._checked(text)
+        self.machine: MachineFile
+        self.checked, self.machine = self._checked(text)
         self.text = text
         self.values = effective(self.machine)
 
@@ -87,11 +90,11 @@ class Document:
         """The machine's kind of board."""
         return self.boards[self.machine.board.model]
 
-    def _checked(self, text: str) -> MachineFile:
+    def _checked(self, text: str) -> tuple[Checked, MachineFile]:
         checked: Checked = check_text(text, self.boards)
         if checked.errors or checked.machine is None:
             raise Faulty(self.path, text, checked.errors)
-        return checked.machine
+        return checked, checked.machine
 
     def line(self, path: str) -> int | None:
         """The line that gives a setting; None where the file does not."""

@@ -182,9 +182,11 @@ class Draft:
 
     def saved_elsewhere(self, old_text: str) -> None:
         """The document was written by a save of kept values: put the edits on top of what it holds now."""
+        if self.document.text == old_text:
+            return
         if self.text == old_text:
             self._show(self.document.text)
-        elif self.document.text != old_text:
+        else:
             edits, _ = merged(_flat(old_text), flatten(self.tree), _flat(self.document.text))
             self._show(edit.edited(self.document.text, edits) if edits else self.document.text)
 
@@ -207,7 +209,8 @@ class Draft:
     def _show(self, text: str) -> None:
         self.text = text
         self.tree: dict[str, Any] = _tree(text)
-        self.checked: Checked = check_text(text, self.document.boards)
+        document = self.document
+        self.checked: Checked = document.checked if text == document.text else check_text(text, document.boards)
 
 
 def _tree(text: str) -> dict[str, Any]:
