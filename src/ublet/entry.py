@@ -25,7 +25,8 @@ def main() -> None:
     try:
         command()
     except Over as over:
-        sys.stderr.flush()
+        with contextlib.suppress(OSError):
+            sys.stderr.flush()
         os._exit(over.code if isinstance(over.code, int) else FAULT)
 
 
@@ -102,9 +103,8 @@ def _open(words: Words) -> None:
 
 
 def _no_plugins() -> None:
-    """Stand in for the module with which pydantic looks for plugins: importing it loads what reads packages and their
-    mail-like headers, an eighth of a check's time, and it would find that there is none. Were that module to move, this
-    would do nothing.
+    """Stand in for the module with which pydantic looks for plugins. It loads what reads installed packages, an eighth
+    of a check's time, and plugins are switched off anyway. Were the module to move, this would do nothing.
     """
     module = ModuleType("pydantic.plugin._loader")
     module.get_plugins = tuple  # type: ignore[attr-defined]

@@ -69,7 +69,6 @@ class Document:
         Raises:
             DocumentError: it is no machine file; what was taken before stays.
         """
-        self.machine: MachineFile
         self.checked, self.machine = self._checked(text)
         self.text = text
         self.values = effective(self.machine)

@@ -141,8 +141,8 @@ class Following(Ending):
         pulse, connection = self.screen_stack[0].query_one_optional(Pulse), session.connection
         if pulse is None:
             return False
-        told = pulse.reading
-        return told.mode != connection.state.mode or (bool(connection.samples) and not told.heaters)
+        told, there = pulse.reading, bool(connection.samples and session.document.machine.heaters)
+        return told.mode != connection.state.mode or (there and not told.heaters)
 
     def _tell_machine(self, session: Session) -> None:
         """The live machine, in the pulse of every screen."""
