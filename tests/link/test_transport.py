@@ -5,12 +5,14 @@ from __future__ import annotations
 import asyncio
 import os
 import socket
+import time
 import tty
 from collections.abc import Awaitable, Callable
+from pathlib import Path
 
 import pytest
 
-from ublet.link.transport import BACKLOG, FileTransport, PortError, memory_pair, open_transport
+from ublet.link.transport import BACKLOG, YOUNGER_S, FileTransport, PortError, memory_pair, open_transport
 
 
 def on_pair(work: Callable[[FileTransport, socket.socket], Awaitable[None]]) -> None:
@@ -91,6 +93,29 @@ def test_a_file_without_permission_says_so(tmp_path: object) -> None:
     else:
         with pytest.raises(PortError, match="no permission"):
             asyncio.run(open_transport("/dev/mem", 250_000))
+
+
+def test_a_terminal_that_is_younger_than_the_link_to_it_is_somebody_elses(tmp_path: Path) -> None:
+    """A board that was killed leaves its link; its pseudo-terminal goes to the next program that wants one."""
+
+    async def opened() -> None:
+        (await open_transport(str(link), 250_000)).close()
+
+    ours, theirs = os.openpty()
+    link = tmp_path / "board.port"
+    try:
+        link.symlink_to(os.ttyname(theirs))
+        asyncio.run(opened())
+        time.sleep(YOUNGER_S + 0.1)
+        link.chmod(0o620)  # its node counts as changed now, as one that was made now
+        with pytest.raises(PortError, match="a board left that has ended"):
+            asyncio.run(opened())
+        os.set_blocking(ours, False)
+        with pytest.raises(BlockingIOError):
+            os.read(ours, 1)
+    finally:
+        os.close(ours)
+        os.close(theirs)
 
 
 def test_a_pair_in_memory_delivers_later_and_parts() -> None:

@@ -6,8 +6,10 @@ import asyncio
 import contextlib
 import errno
 import os
+import stat
 import threading
 from collections.abc import Callable
+from pathlib import Path
 from typing import Protocol
 
 from ublet.core.trouble import NoLink
@@ -15,6 +17,11 @@ from ublet.link.holders import holders
 
 BACKLOG = 1 << 18
 """Bytes that may wait to be written; beyond, the other end is taken as gone."""
+
+
+PSEUDO_TERMINALS = Path("/dev/pts")
+YOUNGER_S = 0.5
+"""A pseudo-terminal that is younger than a link to it, by so much, s, is not the one that the link was made to."""
 
 
 class PortError(NoLink):
@@ -128,6 +135,8 @@ async def open_transport(url: str, baud: int) -> Transport:
     """
     if url.startswith("socket://"):
         return await _open_socket(url)
+    if _given_away(Path(url)):
+        raise PortError(f"{url} is what a board left that has ended: start that board again, or name another port.")
     import serial
 
     try:
@@ -140,6 +149,19 @@ async def open_transport(url: str, baud: int) -> Transport:
     except (serial.SerialException, OSError) as error:
         port.close()
         raise PortError(_port_reason(url, error)) from error
+
+
+def _given_away(path: Path) -> bool:
+    """Whether a link was left by a simulated board that was killed, and its pseudo-terminal is another program's now:
+    whatever were sent there would stand on somebody's screen.
+    """
+    try:
+        link, there = path.lstat(), path.stat()
+        led = path.resolve()
+    except (OSError, ValueError):
+        return False
+    pseudo = stat.S_ISLNK(link.st_mode) and led.is_relative_to(PSEUDO_TERMINALS)
+    return pseudo and there.st_ctime > link.st_ctime + YOUNGER_S
 
 
 def _port_reason(url: str, error: Exception) -> str:
