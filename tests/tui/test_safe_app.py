@@ -135,9 +135,9 @@ def test_a_start_without_a_link_says_why_and_one_with_it_starts(folder: Path, mo
             await there.until(lambda: "Not started: no link to the board" in there.words())
             there.session.connection._opener = honest
             await there.until(lambda: there.session.usable and there.session.connection.samples)
+            await there.until(lambda: "Not started" not in there.words())
             await there.press("enter")
             await there.until(lambda: there.session.runner.running is not None)
-            assert "Not started" not in there.words()
 
     virtually(work)
 

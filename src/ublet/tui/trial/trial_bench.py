@@ -76,6 +76,7 @@ class TrialBench(Asking):
         self.taken = ""
         self.half: Resumable | None = None
         self._sure = False
+        self._refusal: tuple[str, str] | None = None
         self._settlement = Static(id="settlement")
 
     def help_now(self) -> Help:
@@ -172,6 +173,8 @@ class TrialBench(Asking):
         """Bring words and keys up to date."""
         if not self.stands:
             return
+        if self.told is not None and self.told is self._refusal and not self._blocking():
+            self.told = None  # what kept it from being started is there now
         ready = self.watched is None and self.session.usable
         self.half = self.session.trials.resumable(self.spec, self.aim) if ready else None
         self.write("settlement", self.settlement())
@@ -308,9 +311,9 @@ class TrialBench(Asking):
 
     def launch(self, spec: TrialSpec, aim: Part, go_on: bool = False) -> None:
         """Start a trial, unless something is missing, or its start is wanted to be confirmed first."""
-        blocking = [need.words for need in self.needs() if need.blocking and not need.met]
-        if blocking:
+        if blocking := self._blocking():
             self.tell(f"Not started: {'; '.join(blocking)}.", Ink.stop)
+            self._refusal = self.told
             return
         if self.preferences.confirm_starts and not self._sure:
             self._sure = True
@@ -320,6 +323,10 @@ class TrialBench(Asking):
         self.watched = TrialWatch(self._ask, self.undone)
         self.refresh_state()
         self.run_worker(self._run(spec, aim, go_on), group="trial", exclusive=True)
+
+    def _blocking(self) -> list[str]:
+        """What keeps a trial from being started now."""
+        return [need.words for need in self.needs() if need.blocking and not need.met]
 
     async def _run(self, spec: TrialSpec, aim: Part, go_on: bool) -> None:
         assert self.watched is not None
