@@ -6,6 +6,9 @@ import ast
 import functools
 import os
 import re
+import sys
+import tomllib
+from importlib import metadata
 from pathlib import Path
 
 import pytest
@@ -38,6 +41,31 @@ def test_groups_of_tests_stay_on_one_worker(request: pytest.FixtureRequest) -> N
         assert not apart, "run them with --dist loadgroup, and see pyproject.toml"
         paths = {item.path.stem for item in request.session.items}
         assert TERMINAL not in paths or any(item.path.stem == TERMINAL for item in grouped)
+
+
+def test_what_is_imported_is_asked_for_by_the_package_itself() -> None:
+    """Whoever installs it without the tools of its developers starts it, too: ``make demo`` in a fresh clone."""
+    project = tomllib.loads((SOURCE.parents[1] / "pyproject.toml").read_text(encoding="utf-8"))["project"]
+    asked = {re.split(r"[^A-Za-z0-9_-]", each)[0].lower() for each in project["dependencies"]}
+    by_module = metadata.packages_distributions()
+    missing = {
+        f"{name} imports {top}"
+        for name, path in modules().items()
+        for top in tops_of(path) - set(sys.stdlib_module_names) - {"ublet"}
+        if not {each.lower() for each in by_module.get(top, ())} & asked
+    }
+    assert missing == set() and len(asked) > 8
+
+
+def tops_of(path: Path) -> set[str]:
+    """The packages that a module imports anywhere."""
+    found: set[str] = set()
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.Import):
+            found |= {each.name.partition(".")[0] for each in node.names}
+        elif isinstance(node, ast.ImportFrom) and node.module and not node.level:
+            found.add(node.module.partition(".")[0])
+    return found
 
 
 def test_no_module_is_long() -> None:
