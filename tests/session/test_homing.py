@@ -7,7 +7,6 @@ import math
 from pathlib import Path
 
 import pytest
-from scipy.stats import chi2, norm
 
 from tests.conftest import Onlooker, Rig, tern_scenario, virtually
 from tests.session.test_wire_trials import RIGHT, run
@@ -20,6 +19,8 @@ ENDS = 16
 
 
 def test_every_axis_is_homed_and_its_spread_is_the_truths(folder: Path) -> None:
+    from scipy.stats import chi2, norm  # a second, for whoever gets this test
+
     code, report = run("homing", folder, RIGHT, f"repeats={ENDS}")
     found = {f["id"]: (f["value"], f["uncertainty"]) for f in report["findings"]}
     assert (code, report["outcome"]) == (0, "proven")
