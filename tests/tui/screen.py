@@ -19,14 +19,16 @@ PATIENCE_S = 120.0
 class Screen:
     """A terminal of 160 x 47 with a program in it."""
 
-    def __init__(self, folder: Path, *words: str, size: tuple[int, int] = (160, 47)) -> None:
+    def __init__(
+        self, folder: Path, *words: str, size: tuple[int, int] = (160, 47), through: tuple[str, ...] = ()
+    ) -> None:
         self.folder = folder
         self.socket = str(folder / "tmux")
         self.sent = 0
         kept = {f"XDG_{kind.upper()}_HOME": str(folder / kind) for kind in ("state", "config", "data")}
         env = {**os.environ, **kept, "TERM": "xterm-256color", "UBLET_TELL_KEYS": "1"}
         command = ["new-session", "-d", "-s", "t", "-x", str(size[0]), "-y", str(size[1])]
-        program = [sys.executable, "-m", "ublet", *words]
+        program = [*through, sys.executable, "-m", "ublet", *words]
         conf = folder / "tmux.conf"
         conf.write_text("set -g status off\nset -g remain-on-exit on\nset -s escape-time 0\n", encoding="utf-8")
         subprocess.run(["tmux", "-S", self.socket, "-f", str(conf), *command, *program], check=True, env=env)

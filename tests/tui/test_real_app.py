@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.tui.screen import SPEED, Screen, demo, hotend
+from tests.tui.screen import PATIENCE_S, SPEED, Screen, demo, hotend
 from ublet.core.route import ROUTE
 from ublet.session.document import Document
 from ublet.session.library import machine_path
@@ -94,6 +94,30 @@ def test_halt_from_everywhere_then_release(screens: list[Screen], tmp_path: Path
     screen.wait("■ HALTED")
     screen.key("Escape", "r", "F8")
     screen.wait("■ HALTED")
+
+
+def test_a_terminal_that_is_gone_without_a_word_ends_the_app_and_its_board(
+    screens: list[Screen], tmp_path: Path
+) -> None:
+    """Its first process is told when it hangs up; that is not the app where another program started it."""
+    deaf = ("sh", "-c", 'trap "" HUP; "$@"; true', "sh")
+    folder = tmp_path / "g"
+    folder.mkdir()
+    screen = Screen(folder, "demo", "--dir", str(folder / "tern"), "--speed", "10", through=deaf)
+    screens.append(screen)
+    screen.wait("clock ×")
+    assert _running(folder) >= 2
+    screen.close()
+    end = time.monotonic() + PATIENCE_S
+    while _running(folder):
+        assert time.monotonic() < end, "it goes on without a terminal"
+        time.sleep(0.2)
+
+
+def _running(folder: Path) -> int:
+    """The processes of a demonstration, its terminal not counted."""
+    found = subprocess.run(["pgrep", "-af", str(folder / "tern")], capture_output=True, text=True, check=False).stdout
+    return sum("ublet" in line and "tmux" not in line and " sh -c" not in line for line in found.splitlines())
 
 
 def test_unplugging_the_board_in_the_middle_and_plugging_it_in(screens: list[Screen], tmp_path: Path) -> None:

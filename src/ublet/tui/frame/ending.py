@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
+import errno
 import os
 import signal
 import sys
@@ -18,8 +20,11 @@ if TYPE_CHECKING:
 
 FAULT = 70
 SIGNALLED = 130
-STUCK_AT_THE_END_S = 3.0
-"""A terminal that takes nothing any more does not keep the process, s."""
+STUCK_AT_THE_END_S = 8.0
+"""Neither a terminal that takes nothing any more nor a board that confirms nothing keeps the process longer, s."""
+
+TERMINAL_LOOKS_S = 0.5
+"""So often it is looked whether the terminal is still there, s: long before what it does not take any more stops us."""
 
 
 class Ending(LeastSize):
@@ -38,6 +43,20 @@ class Ending(LeastSize):
         loop = asyncio.get_running_loop()
         for name in ("SIGTERM", "SIGHUP", "SIGQUIT"):
             loop.add_signal_handler(getattr(signal, name), self._end_by_signal, name)
+        if not self.is_headless:
+            self.set_interval(TERMINAL_LOOKS_S, self._look_at_terminal)
+
+    def _look_at_terminal(self) -> None:
+        """When a terminal hangs up, only the first process of its session is told: that may be who started us."""
+        import termios
+
+        if sys.__stdin__ is None:
+            return
+        try:
+            termios.tcgetattr(sys.__stdin__.fileno())
+        except termios.error as error:
+            if error.args[0] == errno.EIO:
+                self._end_by_signal("SIGHUP")
 
     def _end_by_signal(self, name: str) -> None:
         """End as quitting does; where the terminal is gone nothing more can be drawn, and the process just ends."""
@@ -45,14 +64,16 @@ class Ending(LeastSize):
             self._ending = asyncio.get_running_loop().create_task(self._finish(name))
 
     async def _finish(self, name: str) -> None:
-        if self.session is not None:
-            self.unsure = await self.session.close()
-            self.session = None
-        if name == "SIGHUP":
-            os._exit(SIGNALLED)
         stuck = threading.Timer(STUCK_AT_THE_END_S, os._exit, (SIGNALLED,))  # the loop may hang in a full terminal
         stuck.daemon = True
         stuck.start()
+        gone = name == "SIGHUP"
+        with self.batch_update() if gone else contextlib.nullcontext():  # what is drawn for nobody would not be taken
+            if self.session is not None:
+                self.unsure = await self.session.close()
+                self.session = None
+            if gone:
+                os._exit(SIGNALLED)
         self.exit(return_code=SIGNALLED, message=f"ublet: ended by {name}")
 
     async def on_unmount(self) -> None:
