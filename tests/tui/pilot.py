@@ -127,7 +127,9 @@ def _unseen(compositor: Compositor, *how: object, **more: object) -> None:
 
 
 async def keep_pace(service: Service, speed: float) -> None:
-    """The board's clock, tied to this loop's turns: a process that is starved slows the board as it slows the app."""
+    """The board's clock, tied to this loop's turns: where the loop's is no virtual one, a process that is starved slows
+    the board as it slows the app.
+    """
     turns = 0
     while True:
         await asyncio.sleep(PAUSE_S)

@@ -10,7 +10,7 @@ from tests.tui.test_level import to
 
 QUICK = " seconds=12 hands_off_s=0"
 SLOWLY = 40.0
-"""Readings that come faster than a busy host takes them would be lost, and the sweep end with that."""
+"""Slow enough that a sweep is looked at while its curve grows."""
 
 
 def test_terns_belts_are_made_alike_it_is_shaped_by_hand_and_verified(tmp_path: Path) -> None:
