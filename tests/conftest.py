@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import os
 import sys
-from collections.abc import Awaitable, Callable
+from collections.abc import Callable, Coroutine
 from functools import cache
 from pathlib import Path
 from typing import Any, TypeVar
@@ -17,7 +17,7 @@ from ublet.core.machine.check import check_text
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
 from ublet.core.run import Progress
-from ublet.firmware.clock import VirtualLoop, keep_time
+from ublet.firmware.clock import VirtualLoop, keep_time, run_virtually
 from ublet.link.rpc import RpcController
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
 from ublet.session.library import boards, machine_path, scenario_path
@@ -104,10 +104,9 @@ class PromptLoop(VirtualLoop):
         return done
 
 
-def virtually(work: Callable[[], Awaitable[T]]) -> T:
+def virtually(work: Callable[[], Coroutine[Any, Any, T]]) -> T:
     """Run on a virtual clock."""
-    with asyncio.Runner(loop_factory=PromptLoop) as runner:
-        return runner.run(work())  # type: ignore[arg-type]
+    return run_virtually(work(), PromptLoop)
 
 
 def word(id: str) -> str:

@@ -11,7 +11,7 @@ import pytest
 
 from tests.conftest import Rig, tern, tern_scenario, virtually
 from ublet.firmware.board import HEARTBEAT_WINDOW_S, Board, Refused
-from ublet.firmware.clock import VirtualLoop
+from ublet.firmware.clock import run_virtually
 from ublet.link.client import BoardRefused
 from ublet.simulated import SimulatedMachine
 from ublet.world.scenario import ScenarioError, parse_scenario
@@ -187,8 +187,7 @@ def test_a_virtual_hour_takes_no_time() -> None:
         await asyncio.sleep(3600)
         return asyncio.get_running_loop().time()
 
-    with asyncio.Runner(loop_factory=VirtualLoop) as runner:
-        assert runner.run(sleep()) == pytest.approx(3600)
+    assert run_virtually(sleep()) == pytest.approx(3600)
 
 
 def test_over_the_link_a_repeated_request_is_done_once(folder: Path) -> None:

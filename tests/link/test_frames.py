@@ -6,6 +6,7 @@ import json
 import random
 import zlib
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -31,6 +32,20 @@ def test_a_frame_is_json_space_sum_newline() -> None:
     assert json.loads(body) == {"id": 1, "ü": 2.5}
     assert int(digits, 16) == zlib.crc32(body)
     assert b"\n" not in body and b"\x18" not in body
+
+
+@pytest.mark.parametrize("start", range(21))
+@pytest.mark.parametrize(
+    ("number", "fits"),
+    [
+        *((number, False) for number in ("9" * 309, "9" * 309 + ".5", "1e309", "1E+0309", "-" + "2" * 309)),
+        *((number, True) for number in ("9" * 308, "1e308", "0." + "3" * 400, "1e-999")),
+    ],
+)
+def test_a_number_beyond_a_double_is_no_frame_wherever_it_begins(number: str, fits: bool, start: int) -> None:
+    body = b'{"%s":%s}' % (b"k" * start, number.encode())
+    found = decode(b"%s %08x" % (body, zlib.crc32(body)))
+    assert (found == json.loads(body)) if fits else found is None
 
 
 @given(MESSAGES)

@@ -29,7 +29,7 @@ def test_a_plain_block_warms_like_the_exponential() -> None:
 def test_at_rest_power_in_is_heat_out() -> None:
     plant = Plant(TRUTH, 23.0)
     run(plant, 0.35, 3000)
-    assert plant.loss_w(0.0, 23.0) == pytest.approx(0.35 * 48, rel=1e-3)
+    assert loss_w(TRUTH, plant.block_c, 0.0, 23.0) == pytest.approx(0.35 * 48, rel=1e-3)
     assert plant.sensor_c == pytest.approx(plant.block_c, abs=0.01)
 
 

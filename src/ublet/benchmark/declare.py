@@ -134,7 +134,7 @@ def upload_share(runs: int) -> dict[str, Any]:
     import hashlib
 
     from ublet.core.machine.image import Head, encode_image
-    from ublet.firmware.clock import VirtualLoop, keep_time
+    from ublet.firmware.clock import keep_time, run_virtually
     from ublet.link.client import Client
     from ublet.link.transport import memory_pair
     from ublet.link.upload import BITS_A_BYTE, upload
@@ -169,8 +169,7 @@ def upload_share(runs: int) -> dict[str, Any]:
     walls, took = [], 0.0
     for _ in range(runs):
         began = time.perf_counter()
-        with asyncio.Runner(loop_factory=VirtualLoop) as runner:
-            took = runner.run(work())
+        took = run_virtually(work())
         walls.append(time.perf_counter() - began)
     return {
         "bytes": len(data),

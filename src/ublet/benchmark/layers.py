@@ -4,7 +4,6 @@ gap over the bed, what was claimed, and how soon a wrong offset is good.
 
 from __future__ import annotations
 
-import asyncio
 import shutil
 import tempfile
 from collections.abc import Awaitable, Callable, Sequence
@@ -22,7 +21,7 @@ from ublet.core.level.live_mesh import live_mesh
 from ublet.core.level.touch_trials import OFFSET
 from ublet.core.run import Option, Proposal, TrialResult
 from ublet.core.settings import number_or
-from ublet.firmware.clock import VirtualLoop
+from ublet.firmware.clock import run_virtually
 from ublet.session.headless import Looking, on_scenario
 from ublet.session.session import Session
 from ublet.world.scenario import load_scenario
@@ -168,8 +167,8 @@ def on_made_up(scenario: Path, seed: int, work: Callable[[Session, Looking], Awa
         async with on_scenario(scenario, machine, seed, lambda progress: None) as (session, watcher):
             await work(session, watcher)
 
-    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name, asyncio.Runner(loop_factory=VirtualLoop) as runner:
-        runner.run(whole(Path(name)))
+    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
+        run_virtually(whole(Path(name)))
 
 
 def _good_after(watcher: Looking, session: Session) -> float:

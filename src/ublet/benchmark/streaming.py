@@ -23,13 +23,13 @@ def streams(seconds: float) -> dict[str, Any]:
     """Every case for so long by the board's clock. lost: readings that did not arrive; unnamed: those of them that are
     in no gap that was told.
     """
-    from ublet.firmware.clock import VirtualLoop
+    from ublet.firmware.clock import run_virtually
 
     found = {}
     for name, (rate_hz, captured, drop) in CASES.items():
         began = time.perf_counter()
-        with asyncio.Runner(loop_factory=VirtualLoop) as runner, tempfile.TemporaryDirectory() as folder:
-            found[name] = runner.run(_one(Path(folder), rate_hz, captured, drop, seconds))
+        with tempfile.TemporaryDirectory() as folder:
+            found[name] = run_virtually(_one(Path(folder), rate_hz, captured, drop, seconds))
         found[name]["wall_s"] = round(time.perf_counter() - began, 2)
     return {"baud": BAUD, "states_hz_wanted": 10, **found}
 

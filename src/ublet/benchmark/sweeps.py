@@ -18,7 +18,7 @@ from ublet.benchmark.terminal import Terminal
 from ublet.benchmark.wired import well_wired
 from ublet.core.catalogue import TRIALS
 from ublet.core.run import Progress, TrialResult
-from ublet.firmware.clock import VirtualLoop
+from ublet.firmware.clock import run_virtually
 from ublet.session.demo import prepare
 from ublet.session.headless import on_scenario
 
@@ -68,8 +68,8 @@ def leg(kind: str, seed: int, kept: Path | None = None) -> tuple[dict[str, Trial
                     await session.keep(option, entered.number)
         return found
 
-    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name, asyncio.Runner(loop_factory=VirtualLoop) as runner:
-        return runner.run(work(Path(name))), watch
+    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
+        return run_virtually(work(Path(name))), watch
 
 
 def sweeps(seeds: int) -> dict[str, Any]:

@@ -10,7 +10,7 @@ from typing import Any
 
 from ublet.core.catalogue import TRIALS
 from ublet.core.trial import Need, TrialSpec
-from ublet.firmware.clock import VirtualLoop
+from ublet.firmware.clock import run_virtually
 from ublet.session.headless import on_scenario
 from ublet.session.session import Session
 
@@ -31,11 +31,8 @@ def whole_route(seeds: int) -> dict[str, Any]:
 
 def not_proven(stem: str, seed: int, trials: Sequence[TrialSpec]) -> dict[str, str]:
     """These trials in this order on a shipped machine: those that did not end proven, each with why."""
-    with (
-        tempfile.TemporaryDirectory(prefix="ublet-bench-") as folder,
-        asyncio.Runner(loop_factory=VirtualLoop) as runner,
-    ):
-        return runner.run(_walk(stem, seed, trials, Path(folder)))
+    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as folder:
+        return run_virtually(_walk(stem, seed, trials, Path(folder)))
 
 
 async def _walk(stem: str, seed: int, trials: Sequence[TrialSpec], folder: Path) -> dict[str, str]:

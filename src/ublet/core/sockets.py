@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -53,8 +53,7 @@ class Until:
     opens: bool
 
 
-@dataclass(frozen=True)
-class Level:
+class Level(NamedTuple):
     """The line of an input: whether its contact is open (a pull-up then takes it high), and how often that changed."""
 
     is_open: bool

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import deque
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -20,7 +20,7 @@ from ublet.firmware.guards import Trip
 from ublet.firmware.hardware import Hardware
 from ublet.firmware.heating import Heating
 from ublet.firmware.layers import Layers
-from ublet.firmware.live_values import input_from
+from ublet.firmware.live_values import input_rule_from
 from ublet.firmware.moving import Mover
 from ublet.firmware.refusal import HALTED, NOT_ALLOWED, TRIPPED, Refused
 from ublet.firmware.slots import Slots
@@ -84,6 +84,7 @@ class Board:
         self.heat.start(live, *(self.layers.names(table) for table in ("heaters", "sensors", "fans")))
         self.inputs = [f"endstops.{path.split('.')[1]}" for path in image if re.fullmatch(ENDSTOP, path)]
         self.inputs += ["probe"] if "probe.socket" in image else []
+        self._settled_inputs()
         self._sockets.pin(False)
         self.events.restart()
         self.mover.following.begin(self._has("mesh"))
@@ -212,6 +213,7 @@ class Board:
         live = self.layers.live
         self.mover.changed(path for path, value in values.items() if value != live[path])
         live.update(values)
+        self._settled_inputs()
         self.heat.settled()
         self.mover.settled()
         self.coil.settled(live)
@@ -277,24 +279,25 @@ class Board:
     # inside
 
     def _sample(self) -> list[float | None]:
-        heat = self.heat
-        row = [float(self.index), round(self.time_s, 3), *heat.readings.values()]
+        heat, level = self.heat, self._sockets.level
+        driven: list[float | None] = [*heat.readings.values()]
         for name in heat.heaters:
             drive: Drive = heat.drives[name]
-            row += [drive.duty, drive.target_c]
-        row += heat.blowing.values()
-        for name in self.inputs:
-            row += self._input(name)
-        row += [float(self.mover.moving), *self.mover.position.values()]
-        return [None if value is None else round(value, 4) for value in row]
+            driven += [drive.duty, drive.target_c]
+        driven += heat.blowing.values()
+        row = [float(self.index), round(self.time_s, 3), *_rounded(driven)]
+        for rule in self._rules.values():
+            row += rule.reads(level(rule.socket))
+        row.append(float(self.mover.moving))
+        return row + _rounded(self.mover.position.values())
 
-    def _input(self, name: str) -> tuple[float, float]:
-        """Whether an input reads as triggered, and how often its level changed."""
-        live = self.layers.live
-        return input_from(live, name, self._sockets.level(str(live[f"{name}.socket"])))
+    def _settled_inputs(self) -> None:
+        """What every tick needs of the live settings to read the inputs; anew whenever they change."""
+        self._rules = {name: input_rule_from(self.layers.live, name) for name in self.inputs}
 
     def _is_triggered(self, name: str) -> bool:
-        return bool(self._input(name)[0])
+        rule = self._rules[name]
+        return bool(rule.reads(self._sockets.level(rule.socket))[0])
 
     def _deploy(self, deployed: bool) -> None:
         if self.layers.live.get("probe.kind") == "pin":
@@ -308,3 +311,8 @@ class Board:
     def _all_off(self) -> None:
         self.heat.all_off()
         self.mover.stop()
+
+
+def _rounded(values: Iterable[float | None]) -> list[float | None]:
+    """Values as a sample carries them."""
+    return [None if value is None else round(value, 4) for value in values]

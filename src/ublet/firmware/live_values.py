@@ -86,11 +86,24 @@ def fan_rule_from(live: Live, name: str) -> FanRule:
     return FanRule(str(live.get(f"fans.{name}.follows")), str(live.get(f"fans.{name}.heater")), above, least)
 
 
-def input_from(live: Live, name: str, level: Level) -> tuple[float, float]:
-    """Whether an input reads as triggered, and how often its contact changed."""
-    high = level.is_open and bool(live.get(f"{name}.pull_up", True))
-    triggered = high if live[f"{name}.normally_closed"] else not high
-    return float(triggered), float(level.edges)
+@dataclass(frozen=True)
+class InputRule:
+    """How a digital input is read: where it is plugged, and what its level means."""
+
+    socket: str
+    pull_up: bool
+    normally_closed: bool
+
+    def reads(self, level: Level) -> tuple[float, float]:
+        """Whether it reads as triggered, and how often its contact changed."""
+        high = level.is_open and self.pull_up
+        return float(high if self.normally_closed else not high), float(level.edges)
+
+
+def input_rule_from(live: Live, name: str) -> InputRule:
+    """What the live settings say of a digital input, by its name (``endstops.NAME``, ``probe``)."""
+    pull_up, closed = live.get(f"{name}.pull_up", True), live[f"{name}.normally_closed"]
+    return InputRule(str(live[f"{name}.socket"]), bool(pull_up), bool(closed))
 
 
 def must_be_allowed(values: Mapping[str, Value], image: Mapping[str, Value]) -> None:

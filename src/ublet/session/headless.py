@@ -16,7 +16,7 @@ from ublet.core.questions import Question
 from ublet.core.run import Progress
 from ublet.core.settings import Part
 from ublet.core.trial import TrialSpec
-from ublet.firmware.clock import VirtualLoop, keep_time
+from ublet.firmware.clock import keep_time, run_virtually
 from ublet.firmware.service import SLOWEST_STATE_S, Service
 from ublet.ledger.errors import NotEntered
 from ublet.link.baud import PortOpener
@@ -171,8 +171,7 @@ def run_on_scenario(
         if machine is None:
             machine = Path(folder) / source.name
             shutil.copyfile(Document(source).path, machine)
-        with asyncio.Runner(loop_factory=VirtualLoop) as runner:
-            return runner.run(_ordered(order, scenario_file, machine, seed, tell))
+        return run_virtually(_ordered(order, scenario_file, machine, seed, tell))
 
 
 async def _ordered(order: Order, scenario: Path, machine: Path, seed: int, tell: Callable[[Progress], None]) -> Done:

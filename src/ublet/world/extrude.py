@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ublet.world.mechanics import MotorTruth
+from ublet.world.roots import rising_root
 
 REFERENCE_MM_S, REFERENCE_C = 2.0, 210.0
 """The melt's resistance is told at this speed of the filament and this temperature."""
@@ -29,8 +30,6 @@ PLUG_SOFTENS_C = 12.0
 
 RELAXED_MM = 1e-3
 """Less than this presses no more: the last of it would ooze for hours."""
-
-HALVINGS = 36
 
 
 @dataclass(frozen=True)
@@ -80,12 +79,10 @@ class ExtruderTruth:
 
     def delivered(self, mm_s: float, celsius: float, motor_n: float) -> float:
         """Share of what is told that arrives, when it goes on for long: taken in and driven out come out even."""
-        low, high = 0.0, mm_s
-        for _ in range(HALVINGS):
-            middle = (low + high) / 2
-            given = mm_s * self.taken(self.force_n(middle, celsius), motor_n)
-            low, high = (middle, high) if given > middle else (low, middle)
-        return (low + high) / 2 / mm_s if mm_s > 0 else 1.0
+        if mm_s <= 0:
+            return 1.0
+        given = rising_root(lambda out: out - mm_s * self.taken(self.force_n(out, celsius), motor_n), 0.0, mm_s)
+        return given / mm_s
 
 
 class Filament:
@@ -156,11 +153,7 @@ class Filament:
             went = offered * truth.taken(pressed * truth.spring_n_mm, motor_n)
             return pressed, went, pressed + (found * seconds if hot else 0.0) - self.pressed_mm - went
 
-        low, high = 0.0, top
-        for _ in range(HALVINGS):
-            middle = (low + high) / 2
-            low, high = (middle, high) if at(middle)[2] < 0 else (low, middle)
-        self.pressed_mm, went, _ = at((low + high) / 2)
+        self.pressed_mm, went, _ = at(rising_root(lambda found: at(found)[2], 0.0, top))
         self.fed_mm += went
 
     def _bites(self, hob_mm: float) -> float:

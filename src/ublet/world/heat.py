@@ -81,7 +81,7 @@ class Plant:
         truth = self.truth
         to_cartridge, to_block, spread = self._coupling
         heated = (self.cartridge_c + STEP_S * duty * truth.power_w / truth.cartridge_j_k) / (1 + to_cartridge)
-        leaving = self.loss_w(fan, ambient_c)
+        leaving = loss_w(truth, self.block_c, fan, ambient_c)
         if truth.surface_j_k:
             rising = truth.surface_w_k * (self.block_c - self.surface_c)
             leaving += rising
@@ -101,13 +101,11 @@ class Plant:
         self.cartridge_c = self.block_c = self.sensor_c = self.surface_c = celsius
         self._delayed.extend([celsius] * len(self._delayed))
 
-    def loss_w(self, fan: float, ambient_c: float) -> float:
-        """Heat leaving the block to the room at its present temperature, W; what its sheet takes is not in it."""
-        return loss_w(self.truth, self.block_c, fan, ambient_c)
-
 
 def loss_w(truth: PlantTruth, block_c: float, fan: float, ambient_c: float) -> float:
-    """Heat that leaves a block, W: conduction and convection, the fan, and radiation."""
+    """Heat that leaves a block to the room, W: conduction and convection, the fan, and radiation. What a sheet on it
+    takes is not in it.
+    """
     linear = (truth.loss_w_k + truth.fan_loss_w_k * fan) * (block_c - ambient_c)
     fourth = (block_c + ZERO_C) ** 4 - (ambient_c + ZERO_C) ** 4
     return linear + STEFAN_BOLTZMANN * truth.radiating_cm2 * 1e-4 * fourth
@@ -175,6 +173,10 @@ class Adc:
         full = 2**self.bits - 1
         if not self._noise:
             self._noise = list(random.standard_normal((NOISE_BLOCK, self.burst)) * self.noise_counts)
-        counts = np.rint(self._noise.pop() + self.curve.ratio(celsius) * full)
-        mean: float = np.add.reduce(counts) / self.burst
-        return float(min(1.0, max(0.0, mean / full)))
+        burst = self._noise.pop()  # whose place in memory is used once, so the counts may take it
+        burst += self.curve.ratio(celsius) * full
+        np.rint(burst, burst)
+        counts: list[float] = burst.tolist()
+        mean = sum(counts) / self.burst
+        seen: float = mean / full
+        return min(1.0, max(0.0, seen))
