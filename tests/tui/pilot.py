@@ -38,12 +38,28 @@ from ublet.world.scenario import Scenario, load_scenario, parse_scenario
 
 SPEED = 20.0
 PAUSE_S = 0.01
-LOOKS_S, WORD_S = 0.2, 0.01
-"""Reading a whole screen takes milliseconds: it is not done more often; the app's own word costs nothing."""
+LOOKS_S, WORD_S, LATE = 0.2, 0.01, 0.15
+"""Reading a whole screen takes as long as a second of the board: it is not done more often, and what takes long may be
+seen late by a share of that. The app's own word costs nothing.
+"""
 
 
 ASKED_AGAIN_S = 3.0
 """The app's word that all is painted is asked for again after so long, s."""
+
+
+class Frames:
+    """A frame that nobody looks at is counted and not drawn: a quarter of a walk's time went there. ``text`` draws it
+    all.
+    """
+
+    def __init__(self) -> None:
+        self.count = 0
+
+    def update_of(self, compositor: Compositor) -> None:
+        """What would go to the terminal: nothing."""
+        compositor._dirty_regions.clear()
+        self.count += 1
 
 
 @dataclass
@@ -55,6 +71,8 @@ class Opened:
     session: Session
     board: Board
     ends: list[MemoryTransport]
+    frames: Frames
+    _read: tuple[object, str] = (None, "")
 
     async def press(self, *keys: str) -> None:
         """Keys by Textual's names; until the app has dealt with each, which it says itself. The pilot's own way waits
@@ -77,11 +95,13 @@ class Opened:
         self.app.post_message(Key(name, character))
 
     async def until(self, there: object, seconds: float = PATIENCE_S, every_s: float = LOOKS_S) -> None:
-        """Wait until something is so."""
-        end = asyncio.get_running_loop().time() + seconds
+        """Wait until something is so; the longer it takes the less often it is looked for."""
+        clock = asyncio.get_running_loop().time
+        began = clock()
         while not there():  # type: ignore[operator]
-            assert asyncio.get_running_loop().time() < end, f"it did not come about; the screen was:\n{self.text()}"
-            await asyncio.sleep(every_s)
+            waited = clock() - began
+            assert waited < seconds, f"it did not come about; the screen was:\n{self.text()}"
+            await asyncio.sleep(max(every_s, LATE * waited))
 
     async def resize(self, width: int, height: int) -> None:
         """Another size of the terminal; the pilot's own way waits until the process is idle, which it never is here."""
@@ -115,15 +135,14 @@ class Opened:
         return " ".join(self.text().split())
 
     def text(self) -> str:
-        """What the screen shows."""
+        """What the screen shows: read anew when there was a frame since it was read last."""
         screen = self.app.screen
-        visible_screen_stack.set(self.app._background_screens)  # what shows through a dialog
-        return "\n".join("".join(piece.text for piece in strip) for strip in screen._compositor.render_strips())
-
-
-def _unseen(compositor: Compositor, *how: object, **more: object) -> None:
-    """A frame that nobody looks at is not drawn: a quarter of a walk's time went there. ``text`` draws it all."""
-    compositor._dirty_regions.clear()
+        frame = (screen, screen.size, self.frames.count)
+        if self._read[0] != frame:
+            visible_screen_stack.set(self.app._background_screens)  # what shows through a dialog
+            strips = screen._compositor.render_strips()
+            self._read = frame, "\n".join("".join(piece.text for piece in strip) for strip in strips)
+        return self._read[1]
 
 
 async def keep_pace(service: Service, speed: float) -> None:
@@ -192,7 +211,8 @@ async def opened(
     if not file.exists():
         file.write_text(_shipped(machine)[1], encoding="utf-8")
     loop = asyncio.get_running_loop()
-    monkeypatch.setattr(Compositor, "render_update", _unseen)
+    frames = Frames()
+    monkeypatch.setattr(Compositor, "render_update", lambda compositor, *how, **more: frames.update_of(compositor))
     monkeypatch.setattr("textual._time.get_time", loop.time)  # Textual's timers go by the loop's clock, too
     store = folder / "board-store.json"
     simulated = SimulatedMachine(scenario, checked.machine, loop.time, store, speed)
@@ -220,7 +240,7 @@ async def opened(
     app = UbletApp(file, "board.port", Nearby(NearHands(simulated.hands)))  # type: ignore[arg-type]
     try:
         async with app.run_test(size=size, notifications=True) as pilot:
-            found = Opened(app, pilot, session, simulated.board, ends)
+            found = Opened(app, pilot, session, simulated.board, ends, frames)
             await found.until(lambda: session.connection.linked and bool(session.connection.samples) and app.bench)
             yield found
     finally:
