@@ -13,6 +13,7 @@ from typing import Any, TypeVar
 
 import pytest
 
+from tests.waiting import WAITING, runs
 from ublet.benchmark.wired import well_wired
 from ublet.core.machine.check import check_text
 from ublet.core.machine.schema import MachineFile
@@ -34,10 +35,7 @@ sys.dont_write_bytecode = False
 gc.set_threshold(20_000, 20, 20)  # what tests leave behind is little: looking for it took a twenty-fifth of their time
 
 
-TERMINAL = "test_real_app"
-"""Tests that drive real terminals, one at a time."""
-
-LONG = (TERMINAL, "test_move", "test_heat_leg", "test_wire", "test_declare", "test_sizes", "test_soak", "test_hostile")
+LONG = ("test_move", "test_heat_leg", "test_wire", "test_declare", "test_sizes", "test_soak")
 
 
 @pytest.hookimpl(tryfirst=True)  # before pytest-xdist reads which tests stay together
@@ -45,8 +43,14 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """The long tests first, so that no worker waits for the others at the end."""
     items.sort(key=lambda item: LONG.index(item.path.stem) if item.path.stem in LONG else len(LONG))
     for item in items:
-        if item.path.stem == TERMINAL:
-            item.add_marker(pytest.mark.xdist_group(TERMINAL))
+        if item.get_closest_marker(WAITING):
+            item.add_marker(pytest.mark.xdist_group(WAITING))
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_runtest_setup(item: pytest.Item) -> None:
+    """What waits for a process finds out whether it may."""
+    runs(item)
 
 
 def machine_text() -> str:

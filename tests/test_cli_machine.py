@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -12,9 +10,10 @@ import pytest
 
 from tests.commands import ublet
 from tests.conftest import machine_text
+from tests.test_processes import Board
 from ublet.core.machine.edit import edited
 from ublet.session.document import Document
-from ublet.session.library import DATA, machine_path, scenario_path
+from ublet.session.library import DATA, machine_path
 
 
 @pytest.fixture
@@ -91,16 +90,13 @@ def test_a_board_of_your_own_beside_the_machine_file(file: Path, tmp_path: Path)
 
 @pytest.fixture
 def port(tmp_path: Path) -> Iterator[str]:
-    link = tmp_path / "board.port"
-    words = ["board", "--scenario", str(scenario_path("tern-280")), "--listen", f"pty:{link}", "--speed", "20"]
-    process = subprocess.Popen([sys.executable, "-m", "ublet", *words], stdout=subprocess.PIPE)
-    assert process.stdout is not None and process.stdout.readline()
-    yield str(link)
-    process.kill()
-    process.wait()
-    process.stdout.close()
+    board = Board(tmp_path / "store.json", f"pty:{tmp_path / 'board.port'}", "20")
+    yield board.port
+    board.process.kill()
+    board.process.wait()
 
 
+@pytest.mark.waits
 def test_write_from_the_command_line(file: Path, port: str, tmp_path: Path) -> None:
     dry = json.loads(ublet("write", str(file), "--port", port, "--dry-run", "--json").stdout)
     assert not dry["written"] and len(dry["changes"]) == 4 and len(dry["shadowed"]) == 3

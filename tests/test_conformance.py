@@ -16,6 +16,8 @@ from tests.test_processes import Board
 from ublet.link.frames import HALT_BYTE, Decoder, encode
 from ublet.link.transport import Transport, open_transport
 
+pytestmark = pytest.mark.waits
+
 
 @pytest.fixture(scope="module")
 def port(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:

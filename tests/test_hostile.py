@@ -18,9 +18,9 @@ from tests.commands import ublet
 from tests.conftest import machine_text
 from tests.test_processes import KP, Board, Running
 from tests.tui.screen import Screen
-from ublet.session.library import machine_path
+from ublet.session.library import machine_path, scenario_path
 
-ENV = {**os.environ, "TERM": "dumb"}
+pytestmark = pytest.mark.waits
 
 
 def in_a_process(*words: str, **how: Any) -> subprocess.CompletedProcess[str]:
@@ -39,8 +39,16 @@ def board(tmp_path: Path) -> Iterator[Board]:
 
 @pytest.fixture
 def quick(tmp_path: Path) -> Iterator[Board]:
-    """A board whose clock runs faster: for a trial that takes long. Faster still, a host that waits loses cycles."""
-    running = Board(tmp_path / "store.json", speed="40")
+    """A board for a trial that takes long: its clock runs faster (faster still, a host that waits loses cycles), and
+    its hotend is a light one.
+    """
+    truth = scenario_path("tern-280").read_text(encoding="utf-8")
+    light = truth.replace("capacity_j_k = 16\n", "capacity_j_k = 6\n")
+    assert light != truth
+    scenario = tmp_path / "light.toml"
+    named = 'machine_file = "../machines/tern-280.toml"'
+    scenario.write_text(light.replace(named, f'machine_file = "{machine_path("tern-280")}"'), encoding="utf-8")
+    running = Board(tmp_path / "store.json", speed="40", scenario=scenario)
     yield running
     running.process.kill()
     running.process.wait()

@@ -17,6 +17,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import machine_text
+from tests.waiting import must_wait
 from ublet.firmware.board import HEARTBEAT_WINDOW_S
 from ublet.link.baud import PortOpener
 from ublet.link.client import Client
@@ -24,6 +25,8 @@ from ublet.link.errors import LinkLost
 from ublet.link.transport import PortError, open_transport
 from ublet.session.connection import Connection
 from ublet.session.library import scenario_path
+
+pytestmark = pytest.mark.waits
 
 KP = "heaters.hotend.kp"
 
@@ -34,6 +37,7 @@ class Board:
     def __init__(
         self, store: Path, listen: str = "tcp:localhost:0", speed: str = "1", scenario: Path | None = None
     ) -> None:
+        must_wait()
         truth = str(scenario or scenario_path("tern-280"))
         words = ["board", "--scenario", truth, "--listen", listen, "--speed", speed]
         self.process = subprocess.Popen(

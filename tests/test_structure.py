@@ -15,7 +15,7 @@ import pytest
 from textual.binding import Binding
 
 import ublet
-from tests.conftest import TERMINAL
+from tests.waiting import WAITING
 from ublet.core.route import ROUTE
 from ublet.tui.app import UbletApp
 from ublet.tui.benches import BENCHES
@@ -34,13 +34,13 @@ def modules() -> dict[str, Path]:
 
 
 def test_groups_of_tests_stay_on_one_worker(request: pytest.FixtureRequest) -> None:
-    """Terminals run one after the other, and what takes long to make is made once: only as long as groups hold."""
+    """Processes run one after the other, and what takes long to make is made once: only as long as groups hold."""
     grouped = [item for item in request.session.items if any(item.iter_markers("xdist_group"))]
     if "PYTEST_XDIST_WORKER" in os.environ:
         apart = [item.nodeid for item in grouped if "@" not in item.nodeid]
         assert not apart, "run them with --dist loadgroup, and see pyproject.toml"
-        paths = {item.path.stem for item in request.session.items}
-        assert TERMINAL not in paths or any(item.path.stem == TERMINAL for item in grouped)
+        waiting = [item for item in request.session.items if item.get_closest_marker(WAITING)]
+        assert set(waiting) <= set(grouped)
 
 
 def test_what_is_imported_is_asked_for_by_the_package_itself() -> None:

@@ -75,7 +75,7 @@ rise_window_s = 120
 CHAMBER_TRUTH = """
 [plants.chamber]
 power_w = 250
-capacity_j_k = 1500
+capacity_j_k = 500
 cartridge_j_k = 60
 cartridge_w_k = 8
 loss_w_k = 2.6

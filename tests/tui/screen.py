@@ -8,6 +8,8 @@ import sys
 import time
 from pathlib import Path
 
+from tests.waiting import must_wait
+
 SPEED = "60"
 
 UNCOUNTED_S = 3.0
@@ -22,6 +24,7 @@ class Screen:
     def __init__(
         self, folder: Path, *words: str, size: tuple[int, int] = (160, 47), through: tuple[str, ...] = ()
     ) -> None:
+        must_wait()
         self.folder = folder
         self.socket = str(folder / "tmux")
         self.sent = 0

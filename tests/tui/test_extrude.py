@@ -20,6 +20,7 @@ def to(screen: Inside | Screen, station: str) -> None:
     screen.key("Enter")
 
 
+@pytest.mark.waits
 @pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")
 def test_the_square_is_nudged_held_sent_on_and_halted(screens: list[Screen], tmp_path: Path) -> None:
     screen = Screen(tmp_path, "demo", "--machine", "wren", "--dir", str(tmp_path / "wren"), "--speed", SPEED)

@@ -17,7 +17,7 @@ from ublet.core.route import ROUTE
 from ublet.session.document import Document
 from ublet.session.library import machine_path
 
-pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")
+pytestmark = [pytest.mark.waits, pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")]
 
 
 def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: list[Screen], tmp_path: Path) -> None:
