@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tomllib
 from pathlib import Path
 from typing import Any
 
@@ -78,7 +79,7 @@ def test_without_a_curve_heights_are_refused_and_a_coil_that_is_too_loud_too(tmp
     for trial in ("coil-drift", "coil-pass"):
         report = run_made_up(trial, [], scenario, SEED)
         assert report["outcome"] == "failed" and "Run “coil-curve” first" in report["why"]
-    mute = tomlkit.parse(scenario.read_text(encoding="utf-8"))
+    mute = tomllib.loads(scenario.read_text(encoding="utf-8"))
     mute["coil"]["loud_v_ma"] = 20.0  # type: ignore[index]
     scenario.write_text(tomlkit.dumps(mute), encoding="utf-8")
     loud = run_made_up("coil-current", [], scenario, SEED)

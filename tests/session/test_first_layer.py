@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import tomllib
 from collections.abc import Callable
 from pathlib import Path
 
@@ -24,7 +25,7 @@ OFFSET = "probe.offset_z_mm"
 
 def flat(scenario: Path) -> Path:
     """The same machine with a bed that is level and flat."""
-    truth = tomlkit.parse(scenario.read_text(encoding="utf-8")).unwrap()
+    truth = tomllib.loads(scenario.read_text(encoding="utf-8"))
     truth["bed"] = {}
     scenario.write_text(tomlkit.dumps(truth), encoding="utf-8")
     return scenario

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import tomllib
 from pathlib import Path
 from typing import Any
 
@@ -23,7 +24,7 @@ LEVEL = ("lead-screws", "bed-corners", "probe-spread", "probe-place", "z-offset"
 
 def changed(path: Path, **tables: Any) -> Path:
     """The scenario with other values: table → key → value."""
-    told = tomlkit.parse(path.read_text(encoding="utf-8"))
+    told = tomllib.loads(path.read_text(encoding="utf-8"))
     for table, values in tables.items():
         if isinstance(values, list):
             told[table] = values
@@ -136,7 +137,7 @@ FAULTS = {
 def test_a_probe_that_fails_is_named_and_the_nozzle_goes_up(fault: str, tmp_path: Path) -> None:
     scenario, _ = made_up(tmp_path, 0, 3)
     tables, words = FAULTS[fault]
-    told = tomlkit.parse(scenario.read_text(encoding="utf-8"))
+    told = tomllib.loads(scenario.read_text(encoding="utf-8"))
     for table, values in tables.items():
         for key, each in values.items():
             if isinstance(each, dict):

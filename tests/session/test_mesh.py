@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import tomllib
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -168,7 +169,7 @@ def checked(tmp_path: Path, change: dict[str, Any]) -> Any:
     scenario, _ = made_up(tmp_path, 2, 2)
     machine = tmp_path / "bed-2-2.toml"
     keep_in(machine, run_made_up("bed-mesh", GRID, scenario, 2))
-    told = tomlkit.parse(scenario.read_text(encoding="utf-8"))
+    told = tomllib.loads(scenario.read_text(encoding="utf-8"))
     for table, values in change.items():
         told[table].update(values)  # type: ignore[union-attr]
     scenario.write_text(tomlkit.dumps(told), encoding="utf-8")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+import tomllib
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
@@ -38,8 +39,8 @@ def made_up(folder: Path, seed: int, lifts: int, kind: str = "") -> tuple[Path, 
     def uniform(low: float, high: float) -> float:
         return round(float(random.uniform(low, high)), 5)
 
-    machine = tomlkit.parse((DATA / "machines" / "tern-280.toml").read_text(encoding="utf-8")).unwrap()
-    truth = tomlkit.parse((DATA / "scenarios" / "tern-280.toml").read_text(encoding="utf-8")).unwrap()
+    machine = tomllib.loads((DATA / "machines" / "tern-280.toml").read_text(encoding="utf-8"))
+    truth = tomllib.loads((DATA / "scenarios" / "tern-280.toml").read_text(encoding="utf-8"))
     pivots, kind = PIVOTS[lifts], kind or KINDS[seed % len(KINDS)]
     names = tuple(pivots)
     machine["board"]["model"] = truth["scenario"]["board"] = "rowan-8"

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import shutil
 import tempfile
+import tomllib
 from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -92,7 +93,7 @@ def smooth(scenario: Path, seed: int) -> Path:
     import tomlkit
 
     random = np.random.default_rng([seed, 97])
-    truth = tomlkit.parse(scenario.read_text(encoding="utf-8")).unwrap()
+    truth = tomllib.loads(scenario.read_text(encoding="utf-8"))
     truth["bed"]["bow_mm"] = round(float(random.uniform(-0.15, 0.15)), 4)
     truth["bed"]["waves"] = [
         {
