@@ -12,6 +12,7 @@ import tomlkit
 from ublet.benchmark.beds import made_up, run_made_up
 from ublet.benchmark.coils import keep_in
 from ublet.core.machine.check import check_text
+from ublet.firmware.coil import LOOKS_TICKS
 from ublet.session.library import boards
 from ublet.simulated import SimulatedMachine
 from ublet.world.scenario import load_scenario
@@ -67,7 +68,8 @@ def test_the_board_moves_what_means_metal_with_the_coils_warmth(coil_machine: tu
     simulated.board.tick()
     cold = coil.triggers_at(where)
     coil.coil.warm_k = 30.0
-    simulated.board.tick()
+    for _ in range(LOOKS_TICKS):
+        simulated.board.tick()
     with_drift = coil.triggers_at(where) - cold
     simulated.board.write({"probe.coil.drift": ()})
     simulated.board.tick()

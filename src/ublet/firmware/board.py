@@ -249,7 +249,7 @@ class Board:
         for trip in self.heat.control():
             self._trip(trip)
         self.heat.put_out()
-        self.coil.look_out()
+        self.coil.tick()
         shaping = self.mover.queue.shaping
         felt = self.streams.listens_to("accelerometer")
         if felt:

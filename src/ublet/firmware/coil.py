@@ -12,6 +12,9 @@ from ublet.firmware.live_values import number_in
 
 NAME = "coil"
 
+LOOKS_TICKS = 10
+"""A coil warms in minutes: how warm it is is read once a second."""
+
 
 class CoilDrive:
     """Keeps the registers at what the live settings say, as warm as the coil is now."""
@@ -20,6 +23,7 @@ class CoilDrive:
         self._sockets = sockets
         self._live: Mapping[str, Value] = {}
         self._here = False
+        self._ticks = 0
 
     def settled(self, live: Mapping[str, Value]) -> None:
         """Live settings have changed."""
@@ -27,6 +31,12 @@ class CoilDrive:
         self._here = live.get("probe.kind") == "coil" and "probe.coil.drive_ma" in live
         if self._here:
             self._sockets.tune(NAME, "drive", number_in(live, "probe.coil.drive_ma"))
+            self.look_out()
+
+    def tick(self) -> None:
+        """One control period."""
+        self._ticks = (self._ticks + 1) % LOOKS_TICKS
+        if not self._ticks:
             self.look_out()
 
     def look_out(self) -> None:

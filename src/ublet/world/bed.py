@@ -35,10 +35,10 @@ class Carried:
         if not supports:
             return
         places = np.array(supports, dtype=np.float64)
-        self._middle = places.mean(axis=0)
-        scale = float(np.abs(places - self._middle).max()) or 1.0
-        self._scale = scale
-        plane = np.column_stack([np.ones(len(places)), (places - self._middle) / scale])
+        middle = places.mean(axis=0)
+        scale = float(np.abs(places - middle).max()) or 1.0
+        self._middle, self._scale = (float(middle[0]), float(middle[1])), scale
+        plane = np.column_stack([np.ones(len(places)), (places - middle) / scale])
         self._inverse = np.linalg.pinv(plane)
         self._twist = None
         if self._count >= 4:
@@ -65,7 +65,7 @@ class Carried:
         if not self._count:
             return 0.0
         u, v = (x - self._middle[0]) / self._scale, (y - self._middle[1]) / self._scale
-        return float(terms[0] + terms[1] * u + terms[2] * v + terms[3] * u * v)
+        return terms[0] + terms[1] * u + terms[2] * v + terms[3] * u * v
 
 
 def waves(parts: Sequence[WavePart], width: float, depth: float) -> Callable[[float, float], float]:
