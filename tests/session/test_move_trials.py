@@ -93,7 +93,7 @@ def test_edges_are_marked_and_limits_follow(tmp_path: Path) -> None:
     assert -7.9 < after["axes.y.minimum_mm"] < -6.5, "inside the hard stop at -9, with the builder's room and ours"
 
 
-@pytest.mark.parametrize("weaker", ["", "knee_turns_s = 9\n", "knee_turns_s = 13\ntorque_nm_a = 0.09\n"])
+@pytest.mark.parametrize("weaker", ["", "knee_turns_s = 13\ntorque_nm_a = 0.09\n"])
 def test_where_steps_are_lost_is_the_truths(weaker: str, tmp_path: Path) -> None:
     text = RIGHT.replace("knee_turns_s = 13\n", weaker) if weaker else RIGHT
     code, report = run("speed-limits", tmp_path, text, "axis=y", "--keep")

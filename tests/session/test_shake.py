@@ -25,7 +25,7 @@ from ublet.session.standings import standings
 from ublet.world.builder import ScriptedBuilder
 from ublet.world.scenario import Scenario, load_scenario
 
-QUICK: dict[str, Any] = {"seconds": 14.0, "hands_off_s": 0.0}
+QUICK: dict[str, Any] = {"seconds": 10.0, "hands_off_s": 0.0}
 
 
 def with_sensor(**changes: Any) -> Scenario:

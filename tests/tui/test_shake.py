@@ -8,7 +8,7 @@ from pathlib import Path
 from tests.tui.inside import Inside
 from tests.tui.test_level import to
 
-QUICK = " seconds=12 hands_off_s=0"
+QUICK = " seconds=10 hands_off_s=0"
 SLOWLY = 40.0
 """Slow enough that a sweep is looked at while its curve grows."""
 

@@ -18,6 +18,7 @@ from ublet.tui.trial.trial_bench import TrialBench
 from ublet.tui.trial.watch import TrialWatch
 from ublet.world.builder import ScriptedBuilder
 
+COUNT = 24
 EDGES = [1, 2, 3, 5, 6, 7, 8, 39, 40, 41, 79, 80, 81, 240]
 EVERY = list(itertools.product(range(1, 241), range(1, 71)))
 """All of them are drawn by hand now and then; a test takes the edges and a seeded handful."""
@@ -45,12 +46,12 @@ def test_every_picture_of_a_trial_is_drawn_at_every_size(kind: str, folder: Path
             drawn = {"idle": 0, "asked": 0, "running": 0}
 
             def draw(state: str) -> None:
-                for width, height in sizes(40, len(state)):
+                for width, height in sizes(COUNT, len(state)):
                     bench.picture()(rig.session, bench.watched, width, height)
                     drawn[state] += 1
 
             async def answer(question: Question) -> str:
-                if drawn["asked"] < 80:
+                if drawn["asked"] < 2 * COUNT:
                     bench.question = (question, asyncio.get_running_loop().create_future())
                     draw("asked")
                     bench.question = None
@@ -64,7 +65,7 @@ def test_every_picture_of_a_trial_is_drawn_at_every_size(kind: str, folder: Path
                 draw("running")
             rig.session.runner.cancel()
             await running
-            assert drawn["idle"] == 40 and drawn["running"] == 80
+            assert drawn["idle"] == COUNT and drawn["running"] == 2 * COUNT
 
     virtually(work)
 

@@ -88,7 +88,7 @@ def test_lines_of_keys_in_dotted_inline_and_long_values() -> None:
     assert ("t", "x y", "k") not in lines
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150, deadline=None)
 @given(st.data())
 def test_no_mutation_of_a_file_makes_a_traceback(data: st.DataObject) -> None:
     text = machine_text()
