@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import lru_cache
 from pathlib import Path
 
 from ublet.core.machine.boards import BoardKind, Boards
@@ -16,7 +17,7 @@ from ublet.core.machine.problem import Lines, Problem
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
 from ublet.core.trouble import Trouble
-from ublet.session.library import boards_for
+from ublet.session.library import boards, boards_for
 from ublet.session.picture import start_picture
 
 
@@ -49,6 +50,14 @@ def read_text(path: Path) -> str:
         ) from error
     except OSError as error:
         raise DocumentError(f"{path} cannot be read: {error.strerror or error}.") from error
+
+
+@lru_cache(maxsize=8)
+def _check_shipped(text: str) -> Checked:
+    """What there is to say of a text where no boards but the shipped ones are known. A run opens the same few files
+    several times: what was said last is remembered, and cannot change.
+    """
+    return check_text(text, boards())
 
 
 class Document:
@@ -90,7 +99,7 @@ class Document:
         return self.boards[self.machine.board.model]
 
     def _checked(self, text: str) -> tuple[Checked, MachineFile]:
-        checked: Checked = check_text(text, self.boards)
+        checked = _check_shipped(text) if self.boards is boards() else check_text(text, self.boards)
         if checked.errors or checked.machine is None:
             raise Faulty(self.path, text, checked.errors)
         return checked, checked.machine
