@@ -77,6 +77,7 @@ def tern_scenario(extra: str = "", replaced: dict[str, str] | None = None) -> Sc
     return parse_scenario(text + "\n" + extra)
 
 
+@cache
 def mended_tern() -> Scenario:
     """Tern's truth as it is when the legs Wire and Move are done; the planted slack spring is nearly good."""
     text = well_wired(scenario_path("tern-280").read_text(encoding="utf-8"))

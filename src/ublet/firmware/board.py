@@ -243,7 +243,7 @@ class Board:
     def tick(self) -> None:
         """One control period: readings, guards, control, what stands around, motion, sample."""
         boot = self.boot
-        if (self.heat.heats or self.mover.moving) and self._link_clock() - self._heard > HEARTBEAT_WINDOW_S:
+        if self._link_clock() - self._heard > HEARTBEAT_WINDOW_S and (self.heat.heats or self.mover.moving):
             what = "heating" if self.heat.heats else "moving"
             self._trip(Trip("link lost", f"The host fell silent while {what}: everything was switched off."))
         for trip in self.heat.control():

@@ -136,7 +136,13 @@ class Heating:
         self.readings = {name: celsius_from(self._curves[name], ratio) for name, ratio in ratios.items()}
         for name in self.heaters:
             sensor = self._sensor_of[name]
-            yield from self._control(name, ratios.get(sensor, 1.0), self.readings.get(sensor))
+            celsius, drive = self.readings.get(sensor), self.drives[name]
+            trip = self._guards[name].watch(
+                self._limits[name], ratios.get(sensor, 1.0), celsius, drive.duty, drive.target_c
+            )
+            if trip is not None:
+                yield trip
+            self._drive(self.drives[name], celsius, self._limits[name].power_limit)
         for name, rule in self._fan_rules.items():
             celsius = self.readings.get(self._sensor_of.get(rule.heater, ""))
             self.blowing[name] = rule.blows(self.fan_duty[name], celsius)
@@ -154,12 +160,8 @@ class Heating:
 
     # inside
 
-    def _control(self, name: str, ratio: float, celsius: float | None) -> Iterator[Trip]:
-        drive = self.drives[name]
-        trip = self._guards[name].watch(self._limits[name], ratio, celsius, drive.duty, drive.target_c)
-        if trip is not None:
-            yield trip
-            drive = self.drives[name]
+    def _drive(self, drive: Drive, celsius: float | None, limit: float) -> None:
+        """Set a heater's duty."""
         if drive.target_c is None or celsius is None:
             drive.duty = 0.0
         elif drive.relay is not None:
@@ -170,7 +172,7 @@ class Heating:
                 drive.relay_on = True
             drive.duty = high if drive.relay_on else low
         elif drive.pid is not None:
-            drive.duty = drive.pid.duty(drive.target_c, celsius, self._limits[name].power_limit)
+            drive.duty = drive.pid.duty(drive.target_c, celsius, limit)
 
     def _must_be_heater(self, heater: str) -> None:
         if heater not in self.drives:

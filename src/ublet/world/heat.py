@@ -72,29 +72,30 @@ class Plant:
         self._sensor_share = 1 - math.exp(-STEP_S / truth.sensor_lag_s)
         self._delayed = deque([start_c] * delay, maxlen=delay)
 
-    def step(self, duty: float, fan: float, ambient_c: float) -> None:
-        """Advance by STEP_S with duty and fan 0..1.
+    def step(self, duty: float, fan: float, ambient_c: float, steps: int = 1) -> None:
+        """Advance by so many times STEP_S with duty and fan 0..1.
 
-        The flow from cartridge to block is taken at the step's end (backward Euler, stable however
+        The flow from cartridge to block is taken at a step's end (backward Euler, stable however
         small the cartridge is), the loss at its start; the sensor's lag is exact.
         """
-        truth = self.truth
+        truth, delayed = self.truth, self._delayed
         to_cartridge, to_block, spread = self._coupling
-        heated = (self.cartridge_c + STEP_S * duty * truth.power_w / truth.cartridge_j_k) / (1 + to_cartridge)
-        leaving = loss_w(truth, self.block_c, fan, ambient_c)
-        if truth.surface_j_k:
-            rising = truth.surface_w_k * (self.block_c - self.surface_c)
-            leaving += rising
-            lost = truth.surface_loss_w_k * (self.surface_c - ambient_c)
-            self.surface_c += STEP_S * (rising - lost) / truth.surface_j_k
-        cooled = self.block_c - STEP_S * leaving / truth.capacity_j_k
-        self.block_c = (cooled + to_block * heated) / spread
-        self.cartridge_c = heated + to_cartridge / (1 + to_cartridge) * self.block_c
-        arriving = self._delayed[0]
-        self._delayed.append(self.block_c)
-        self.sensor_c += self._sensor_share * (arriving - self.sensor_c)
-        if not truth.surface_j_k:
-            self.surface_c = self.block_c
+        block, cartridge, surface, sensor = self.block_c, self.cartridge_c, self.surface_c, self.sensor_c
+        warmed = STEP_S * duty * truth.power_w / truth.cartridge_j_k
+        for _ in range(steps):
+            heated = (cartridge + warmed) / (1 + to_cartridge)
+            leaving = loss_w(truth, block, fan, ambient_c)
+            if truth.surface_j_k:
+                rising = truth.surface_w_k * (block - surface)
+                leaving += rising
+                lost = truth.surface_loss_w_k * (surface - ambient_c)
+                surface += STEP_S * (rising - lost) / truth.surface_j_k
+            block = (block - STEP_S * leaving / truth.capacity_j_k + to_block * heated) / spread
+            cartridge = heated + to_cartridge / (1 + to_cartridge) * block
+            sensor += self._sensor_share * (delayed[0] - sensor)
+            delayed.append(block)
+        self.block_c, self.cartridge_c, self.sensor_c = block, cartridge, sensor
+        self.surface_c = surface if truth.surface_j_k else block
 
     def put_at(self, celsius: float) -> None:
         """Bring everything to one temperature at once."""

@@ -208,13 +208,12 @@ class World:
         if self.coil is not None:
             self.coil.take(seconds, self.mechanics.where)
         self._turned_s = 0.0
-        steps = range(round(seconds / STEP_S))
+        steps = round(seconds / STEP_S)
         for name, state in self.plants.items():
             driven, wind = duty[name], self._wind[name]
             if driven > 0:
                 self.driven_at[name] = self.time_s
-            for _ in steps:
-                state.step(driven, wind, self.ambient_c)
+            state.step(driven, wind, self.ambient_c, steps)
 
     # what hands do, and eyes see
 
