@@ -12,6 +12,7 @@ from textual.app import App, ComposeResult
 from textual.strip import Strip
 from textual.widget import Widget
 
+from ublet.core.catalogue import TRIALS
 from ublet.core.questions import Question
 from ublet.core.route import ROUTE, Standing
 from ublet.core.run import Finding, Option, Progress, Proposal, TrialResult
@@ -25,6 +26,7 @@ from ublet.tui.frame.theme import THEMES, ink_theme
 from ublet.tui.frame.title import Title
 from ublet.tui.heat.gains_table import Gains, gains_table
 from ublet.tui.instruments.drawing import Drawing
+from ublet.tui.trial.parameters import parameter_words
 from ublet.tui.trial.question import answer_for, answer_keys
 from ublet.tui.trial.watch import TrialWatch
 
@@ -306,3 +308,15 @@ def test_a_drawing_paints_only_the_lines_that_changed_and_cuts_long_ones() -> No
             assert str(drawn.content) == "x" * 50, "another theme draws it again as it is"
 
     asyncio.run(work())
+
+
+@pytest.mark.parametrize("trial", TRIALS)
+def test_parameters_read_as_words_with_a_value_each(trial: str) -> None:
+    """No parameter ends in nothing, in its unit's name, or says its unit twice."""
+    spec = TRIALS[trial]
+    told = [each for each in parameter_words(spec, spec.parameters()).split(", ") if each]
+    assert len(told) == len(spec.declared())
+    for each, declared in zip(told, spec.declared(), strict=True):
+        name, _, value = each.partition(" ")
+        assert value and name not in value.split() and "_" not in each, each
+        assert not declared.unit or each.split().count(declared.unit) <= 1, each

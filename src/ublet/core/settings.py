@@ -72,7 +72,7 @@ def setting(
         shape: an array of numbers; what each of its dimensions counts, e.g. ("rows", "columns"). Its range is that of
             every number in it.
         bench: an array is not typed: station whose bench makes it.
-        zero: what 0 stands for, in words ("as declared").
+        zero: what 0, or an empty word, stands for ("as declared").
     """
     extra: dict[str, Any] = {"unit": unit, "board": board, "socket": socket, "part": part}
     extra |= {"acts": acts, "tolerance": tolerance, "shape": list(shape), "bench": bench, "zero": zero}

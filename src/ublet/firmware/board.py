@@ -280,12 +280,12 @@ class Board:
 
     def _sample(self) -> list[float | None]:
         heat, level = self.heat, self._sockets.level
-        driven: list[float | None] = [*heat.readings.values()]
+        warm: list[float | None] = [*heat.readings.values()]
         for name in heat.heaters:
             drive: Drive = heat.drives[name]
-            driven += [drive.duty, drive.target_c]
-        driven += heat.blowing.values()
-        row = [float(self.index), round(self.time_s, 3), *_rounded(driven)]
+            warm += [drive.duty, drive.target_c]
+        warm += heat.blowing.values()
+        row = [float(self.index), round(self.time_s, 3), *_rounded(warm)]
         for rule in self._rules.values():
             row += rule.reads(level(rule.socket))
         row.append(float(self.mover.moving))

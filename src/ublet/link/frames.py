@@ -58,7 +58,7 @@ def decode(line: bytes) -> Message | None:
         return None
     try:
         message = _READER.decode(body.decode("ascii"))
-        if _LARGE_POWER.search(body) or _LONG_NUMBER.search(body[::EVERY]):
+        if _LARGE_POWER.search(body) or _LONG_NUMBER.search(body[::_EVERY]):
             # the check of every number costs five times the reading: only where needed
             json.loads(body, parse_float=_finite, parse_int=_finite)
     except (ValueError, RecursionError):
@@ -67,7 +67,7 @@ def decode(line: bytes) -> Message | None:
 
 
 _DIGITS = re.compile(rb"[0-9a-fA-F]{8}")
-EVERY = 20
+_EVERY = 20
 _LARGE_POWER, _LONG_NUMBER = re.compile(rb"[eE]\+?\d{3}"), re.compile(rb"\d{15}")
 """A number beyond a double (1.8e308) has a power of three digits, or 300 digits in a row: every 20th byte shows 15 of
 those. To look for 300 through all bytes took twice as long as the reading itself.

@@ -40,7 +40,9 @@ class PieceParameters(Part):
     side_mm: float = setting("Side of the square.", unit="mm", low=15, high=200, default=40.0)
     rounds: int = setting("Squares inside each other.", low=1, high=10, default=3)
     printed: bool = setting("With heat and filament, on the bed; otherwise dry, well above it.", default=False)
-    material: str = setting("Material that is loaded (a table below [materials]); empty: the first.", default="")
+    material: str = setting(
+        "Material that is loaded (a table below [materials]); empty: the first.", zero="the first", default=""
+    )
 
 
 def piece(machine: MachineFile, aim: PieceParameters) -> Program:

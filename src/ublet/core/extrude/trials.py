@@ -61,7 +61,9 @@ SUBJECT, STEPS_WORDS = {"axis": "e"}, "extruder steps per mm"
 class ExtruderParameters(Part):
     """What is loaded, how far and how fast it is pushed, how often, and what it is measured with."""
 
-    material: str = setting("Material that is loaded (a table below [materials]); empty: the first.", default="")
+    material: str = setting(
+        "Material that is loaded (a table below [materials]); empty: the first.", zero="the first", default=""
+    )
     length_mm: float = setting("Filament that is pushed and measured.", unit="mm", low=30, high=200, default=100.0)
     repeats: int = setting("Slow pushes.", low=2, high=10, default=3)
     instrument: FilamentInstrument = setting("What is left to the mark is read with it.", default="rule")

@@ -61,7 +61,9 @@ too high, 1 good, 2 too low, 3 bare).
 class LayerParameters(LayerShape):
     """What is printed, and of which material."""
 
-    material: str = setting("Material that is loaded (a table below [materials]); empty: the first.", default="")
+    material: str = setting(
+        "Material that is loaded (a table below [materials]); empty: the first.", zero="the first", default=""
+    )
 
 
 async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:

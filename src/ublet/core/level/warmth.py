@@ -36,7 +36,9 @@ class PrintingWarmth(Warmth):
         "Nozzle temperature; 0: by the material.", zero="by the material", unit="°C", low=0, high=300, default=0.0
     )
     material: str = setting(
-        "Material at whose temperatures it is done (a table below [materials]); empty: as it is.", default=""
+        "Material at whose temperatures it is done (a table below [materials]); empty: as it is.",
+        zero="none",
+        default="",
     )
 
 

@@ -40,7 +40,9 @@ class TowerParameters(TowerShape):
 
     printed: bool = setting("Print it now; otherwise it stands on the bench already, printed so.", default=True)
     read_bands: int = setting("Bands that are read, from the top, where it rings most.", low=1, high=8, default=2)
-    material: str = setting("Material that is loaded (a table below [materials]); empty: the first.", default="")
+    material: str = setting(
+        "Material that is loaded (a table below [materials]); empty: the first.", zero="the first", default=""
+    )
 
 
 async def tower(bench: Bench, aim: TowerParameters) -> TrialResult:

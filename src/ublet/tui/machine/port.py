@@ -143,7 +143,7 @@ class PortBench(Bench):
             ("round trip", f"{1000 * quality.round_trip_s:.0f} ms", 1000 * quality.round_trip_s < SLOW_MS),
             ("spoilt lines", f"{quality.bad_sums}", quality.bad_sums < 10),
             ("asked again", f"{quality.retries}", quality.retries < 10),
-            ("samples made up for", f"{quality.recovered_samples}", True),
+            ("samples fetched later", f"{quality.recovered_samples}", True),
         ):
             text.append(f"  {name:<22}", Ink.dim)
             text.append(f"{value:>8}\n", f"bold {Ink.focus}" if good else f"bold {Ink.stop}")

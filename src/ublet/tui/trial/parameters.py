@@ -28,12 +28,13 @@ def parameter_words(spec: TrialSpec, aim: Part) -> str:
     for declared in spec.declared():
         value, name = getattr(aim, declared.path), declared.path
         number = isinstance(value, (int, float)) and not isinstance(value, bool)
-        shown = show(value, declared.unit) if number else shown_value(value)
-        if number and not value and declared.zero:
+        unit = "" if declared.unit == name else declared.unit
+        shown = show(value, unit) if number else shown_value(value)
+        if (number or isinstance(value, str)) and not value and declared.zero:
             shown = declared.zero
         elif number and declared.unit == "s" and value >= LONG_S:
             shown = duration(value)
-        for ending in ("_m_s2_hz", "_mm_s2", "_mm_s", "_mm", "_c", "_s", "_hz"):
+        for ending in ("_m_s2_hz", "_mm_s2", "_mm_s", "_mm_min", "_mm", "_c", "_s", "_hz", "_kg"):
             name = name.removesuffix(ending)
         words.append(f"{name.replace('_', ' ')} {shown}")
     return ", ".join(words)
