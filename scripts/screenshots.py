@@ -180,7 +180,7 @@ def extrude(stage: Stage, out: Path) -> None:
     stage.key("C-p", *"test", "Space", *"piece")
     stage.wait("Go to test piece")
     stage.key("Enter")
-    stage.wait("by the live settings")
+    stage.wait("by live settings")
     stage.key("p", "Space", *"side_mm=100", "Space", *"rounds=6", "Enter")
     stage.wait("a square of 100 mm")
     stage.key("Enter")

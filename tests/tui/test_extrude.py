@@ -27,8 +27,8 @@ def test_the_square_is_nudged_held_sent_on_and_halted(screens: list[Screen], tmp
     screens.append(screen)
     screen.wait("clock ×")
     to(screen, "test piece")
-    shown = screen.wait("by the live settings")
-    assert "purge line" in shown and "when printed; now dry" in shown and "Nothing heats" in shown
+    shown = screen.wait("by live settings")
+    assert "purge line" in shown and "if printed; now dry" in shown and "Nothing heats" in shown
     screen.key("p")
     screen.type(" side_mm=120 rounds=10")
     screen.key("Enter")

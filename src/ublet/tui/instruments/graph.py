@@ -71,9 +71,9 @@ def graph(
         cells.put(drawn.left, row, "·" * width, Ink.faint)
     bottom = drawn.top + height
     for value in ticks(*across, max(2, width // COLUMNS_A_MARK)):
-        column = round(drawn.at(value, up[0])[0])
+        column, shown = round(drawn.at(value, up[0])[0]), f"{value:g}"
         cells.put(column, bottom, "╵", Ink.faint)
-        cells.put(column - len(f"{value:g}") // 2, bottom + 1, f"{value:g}", Ink.dim)
+        cells.put(min(column - len(shown) // 2, drawn.left + width - len(shown)), bottom + 1, shown, Ink.dim)
     cells.put(drawn.left + width - len(words[1]), bottom + 2, words[1], Ink.dim)
     return drawn
 

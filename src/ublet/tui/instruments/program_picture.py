@@ -153,12 +153,12 @@ def _told(table: Timetable, printed: Program, followed: Followed | None, width: 
         lines.append([(f"{word:<10}", Ink.dim), (f"{value:>8} ", ink), (after, Ink.dim)])
 
     if followed is None:
-        line("time", duration(seconds), "by the live settings", f"bold {Ink.focus}")
+        line("time", duration(seconds), "by live settings", f"bold {Ink.focus}")
     else:
         line("left", duration(followed.left_s), f"of {duration(seconds)}", f"bold {Ink.focus}")
         full = round(min(1.0, followed.gone_s(table) / seconds) * BAR_COLUMNS) if seconds else BAR_COLUMNS
         lines.append([(" " * 10, ""), ("━" * full, Ink.focus), ("─" * (BAR_COLUMNS - full), Ink.faint)])
-    line("filament", f"{printed.filament_mm:.0f} mm", "" if program.pushes else "when printed; now dry")
+    line("filament", f"{printed.filament_mm:.0f} mm", "" if program.pushes else "if printed; now dry")
     if followed is not None:
         changed = f"bold {Ink.focus}"
         line("height", f"{followed.height_mm:+.2f}", "mm nudged", changed if followed.height_mm else Ink.text)

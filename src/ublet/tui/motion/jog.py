@@ -111,7 +111,9 @@ class JogBench(TrialBench):
             asked = getattr(self.aim, "speed_mm_s", JOG_MM_S) if self.watched is not None else JOG_MM_S
             told.setdefault(speed_for(self.session, axis, asked).words, []).append(axis.upper())
         words = "; ".join(f"{several(axes)} at {speed}" for speed, axes in told.items())
-        text.append(f"a key moves {self.step_mm:g} mm: {words}", Ink.text)
+        before = f"a key moves {self.step_mm:g} mm: "
+        room = width - text.cell_len - len(words)
+        text.append(f"{before if room >= len(before) else ''}{words}", Ink.text)
         text.truncate(width, overflow="ellipsis")
         return text
 

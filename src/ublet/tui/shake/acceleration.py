@@ -12,6 +12,7 @@ from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.graph import graph
 from ublet.tui.instruments.large import put_large
 from ublet.tui.instruments.picture import Picture
+from ublet.tui.shake.sketches import put_times
 from ublet.tui.trial.recorded import RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
@@ -34,7 +35,8 @@ class AccelerationBench(RecordedBench):
             series, result, aim = self.read(TIMES.name), self.shown_result, self.aim
             assert isinstance(aim, AccelerationParameters)
             if series is None or not len(series.rows):
-                cells.put(0, 1, "not computed yet", Ink.quiet)
+                cells.put(0, 0, "not computed yet", Ink.quiet)
+                put_times(cells, 2, aim.side_mm, aim.speed_mm_s)
                 return cells.text()
             mm_s2, seconds, rounding = series.rows.T.tolist()
             wide = max(40, width - SIDE_COLUMNS)

@@ -18,6 +18,7 @@ from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.dots import polyline_cells
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.motion.steps import newest_result, reach_for
+from ublet.tui.shake.sketches import put_rest
 from ublet.tui.trial.trial_bench import TrialBench
 from ublet.tui.trial.watch import TrialWatch
 
@@ -56,7 +57,12 @@ class AccelerometerBench(TrialBench):
             if series is not None:
                 return put_bands(series, width, height)
             result = newest_result(session, watched, "accelerometer-at-rest")
-            found = _found(result, "accelerometer" in session.connection.can)
+            there = "accelerometer" in session.connection.can
+            if result is None and watched is None and there:
+                cells = Cells(width, height)
+                put_rest(cells, 0)
+                return cells.text()
+            found = _found(result)
             room = height - found.plain.count("\n") - 3
             if last is None or watched is not None or room < LEAST_ROWS:
                 return found
@@ -86,12 +92,12 @@ def put_bands(series: Series, width: int, height: int) -> Text:
     return cells.text()
 
 
-def _found(result: TrialResult | None, there: bool) -> Text:
+def _found(result: TrialResult | None) -> Text:
     """What the last run found."""
     text = Text(no_wrap=True)
     gravity = result.finding("gravity") if result is not None else None
     if result is None or gravity is None:
-        return text.append("not listened to yet" if there else "", Ink.quiet)
+        return text
 
     def line(words: str, value: str, after: str) -> None:
         text.append(f"{words:<14}", Ink.dim)

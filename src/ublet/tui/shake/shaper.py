@@ -23,6 +23,7 @@ from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.graph import graph
 from ublet.tui.instruments.large import put_large
 from ublet.tui.instruments.picture import Picture
+from ublet.tui.shake.sketches import put_shapers, put_stops
 from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
@@ -177,7 +178,8 @@ class ShaperBench(RecordedBench):
         frame, aim = self.frame(), self.aim
         assert isinstance(aim, ShaperParameters)
         if not frame:
-            cells.put(0, 1, "How the axes ring is not known yet: sweep them first (station resonance).", Ink.quiet)
+            cells.put(0, 0, "How the axes ring is not known yet: sweep them first (station resonance).", Ink.quiet)
+            put_shapers(cells, 2)
             return cells.text()
         shapers, limits = self.shapers(), self.limits()
         chosen = next((each for each in shapers if each.name == self.chosen_name()), None)
@@ -260,7 +262,8 @@ def verify_picture(read: Read, result: TrialResult | None, width: int, height: i
     cells = Cells(width, height)
     shown = [axis for axis in AXES if read(f"ringing {axis} before") is not None]
     if not shown:
-        cells.put(0, 1, "not checked yet", Ink.quiet)
+        cells.put(0, 0, "not checked yet", Ink.quiet)
+        put_stops(cells, 2)
         return cells.text()
     each = height // len(shown)
     side = 34 if width >= 90 else 0

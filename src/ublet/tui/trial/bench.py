@@ -181,10 +181,15 @@ def _lines(text: Text, width: int) -> int:
     return sum(max(1, -(-len(line) // width)) for line in text.plain.split("\n"))
 
 
-def needs_line(needs: Iterable[Need]) -> Text:
-    """Each need with a tick, or with what is missing."""
-    text = Text()
+def needs_lines(needs: Iterable[Need], width: int) -> Text:
+    """Each need with a tick, or with what is missing; one that its line has no room for begins the next."""
+    text, left = Text(), width
     for need in needs:
+        long = len(need.words) + 2
+        if long > left and left < width:
+            text.append("\n")
+            left = width
+        left -= long + 3
         ink = Ink.good if need.met else Ink.stop if need.blocking else Ink.focus
         text.append("✓ " if need.met else "✗ " if need.blocking else "! ", ink)
         text.append(f"{need.words}   ", Ink.text)

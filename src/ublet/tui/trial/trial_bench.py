@@ -31,7 +31,7 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.drawing import Drawing
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.trial.asking import Asking
-from ublet.tui.trial.bench import needs_line
+from ublet.tui.trial.bench import needs_lines
 from ublet.tui.trial.parameters import parameter_help, parameter_words, typed_parameters
 from ublet.tui.trial.question import QuestionPanel, keys_of
 from ublet.tui.trial.settlement import key_words, option_line, outcome_line, proposal_table
@@ -195,7 +195,8 @@ class TrialBench(Asking):
         if self.watched is not None:
             text.append(self.running_words(), f"bold {Ink.focus}")
         else:
-            text.append_text(needs_line(self.needs()))
+            width = self.query_one("#heading", Static).content_size.width
+            text.append_text(needs_lines(self.needs(), max(40, width)))
         return text
 
     def running_words(self) -> str:
