@@ -48,8 +48,17 @@ CHOICE_WORDS: dict[Settling, str] = {
     "file": "take the file's",
     "adopt": "put it in the file",
 }
+NARROW_WORDS = {
+    "keep the stored one": "keep stored",
+    "take the file's": "take file's",
+    "put it in the file": "into file",
+    "write brings it": "outdated",
+    "kept, not saved: ctrl+s": "not saved",
+}
+"""What is said where a row has no room for more."""
+
 PATH_COLUMNS, LAYER_COLUMNS = 36, 12
-NARROW_PATH_COLUMNS, NARROW_LAYER_COLUMNS = 26, 9
+NARROW_PATH_COLUMNS, NARROW_LAYER_COLUMNS = 26, 8
 NARROW = 100
 BAR_COLUMNS = 60
 
@@ -204,14 +213,15 @@ class WriteBench(Bench):
             wins = name == row.wins or (name == "live" and row.wins == "kept")
             line.append(f"{text:>{layer_columns}}", f"bold {Ink.focus}" if wins and row.differs else Ink.dim)
         line.append(f"   {row.wins:<8} ", Ink.text if row.differs else Ink.dim)
+        words, ink = "", Ink.dim
         if row.shadowed:
             way = self.choices.get(row.path)
-            line.append(CHOICE_WORDS[way] if way else "shadowed", Ink.proposal if way else Ink.focus)
+            words, ink = (CHOICE_WORDS[way], Ink.proposal) if way else ("shadowed", Ink.focus)
         elif row.outdated and row.on_board:
-            line.append("write brings it", Ink.dim)
+            words = "write brings it"
         elif row.wins == "kept":
-            line.append("kept, not saved: ctrl+s", Ink.proposal)
-        return line
+            words, ink = "kept, not saved: ctrl+s", Ink.proposal
+        return line.append(words if width >= NARROW else NARROW_WORDS.get(words, words), ink)
 
     def _draw_upload(self) -> None:
         widget = self.query_one("#upload", Static)

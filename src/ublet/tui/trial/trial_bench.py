@@ -124,7 +124,8 @@ class TrialBench(Asking):
         """Draw the instrument: as high as there is room for beside a question, and no higher than it needs."""
         place, work = self.query_one("#picture", Static), self.query_one("#work", Widget)
         asked = self.panel.wanted_height(work.size) if self.panel.display else 0
-        width, height = max(40, place.content_size.width), max(5, work.size.height - asked)
+        room = work.size.height - asked - place.styles.margin.height
+        width, height = max(40, place.content_size.width), max(5, room)
         self.write("picture", self.picture()(self.session, self.watched, width, height))
 
     # what is shown
