@@ -47,6 +47,12 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker(pytest.mark.xdist_group(WAITING))
 
 
+def pytest_collection_finish() -> None:
+    """What is loaded by now stays: it is not gone through again and again for what could be thrown away."""
+    gc.collect()
+    gc.freeze()
+
+
 @pytest.hookimpl(tryfirst=True)
 def pytest_runtest_setup(item: pytest.Item) -> None:
     """What waits for a process finds out whether it may."""

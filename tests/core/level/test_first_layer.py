@@ -38,7 +38,7 @@ def test_the_wanted_nudge_covers_the_truth_and_a_tilt_is_told_from_an_offset(
     random = np.random.default_rng(5)
     covered, right, errors = [], [], []
     rises = [0.0]
-    for _ in range(25):
+    for _ in range(20):
         off = float(random.normal(0, 0.15) if random.random() < 0.3 else random.normal(0, 0.01))
         way = random.uniform(0, 2 * np.pi)
         tilt = (tilt_mm * np.cos(way), tilt_mm * np.sin(way))
