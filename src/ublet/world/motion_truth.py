@@ -13,6 +13,7 @@ from ublet.core.motion.motor_trials import motor_roots
 from ublet.core.motion.steps_trials import StepsParameters, axes_of, measured_length
 from ublet.core.settings import Value
 from ublet.world.assembly import assemble
+from ublet.world.roots import rising_root
 from ublet.world.scenario import Scenario
 
 
@@ -129,9 +130,5 @@ def _declared_steps(machine: MachineFile, axis: str) -> float:
 
 
 def _root(good: Callable[[float], float], top: float) -> float:
-    """Where a falling function of a positive value crosses zero, by halving."""
-    low, high = 0.0, top
-    for _ in range(80):
-        middle = (low + high) / 2
-        low, high = (middle, high) if good(middle) > 0 else (low, middle)
-    return (low + high) / 2
+    """Where a falling function of a positive value crosses zero."""
+    return rising_root(lambda value: -good(value), 0.0, top)
