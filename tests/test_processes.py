@@ -25,6 +25,7 @@ from ublet.link.errors import LinkLost
 from ublet.link.transport import PortError, open_transport
 from ublet.session.connection import Connection
 from ublet.session.library import scenario_path
+from ublet.session.session import Session
 
 pytestmark = pytest.mark.waits
 
@@ -272,3 +273,52 @@ def test_the_halt_byte_stops_heat_at_once(board: Board) -> None:
         return took
 
     assert asyncio.run(work()) < 2  # the figure itself is measured, not tested: machines are noisy
+
+
+BORROWS = """
+import asyncio, os, signal, sys
+from pathlib import Path
+from ublet.link.transport import open_transport
+from ublet.session.session import Session
+
+async def work():
+    session = Session(Path(sys.argv[1]), lambda: open_transport(sys.argv[2], 250_000))
+    await session.connection.connect()
+    await session.settled()
+    await session.loans.borrow({"axes.z.soft_limits": False, "probe.samples": 7})
+    assert session.live("axes.z.soft_limits") is False and not session.unsaved()
+    os.kill(os.getpid(), signal.SIGKILL)
+
+asyncio.run(work())
+"""
+
+
+@pytest.mark.parametrize("lends", [True, False], ids=["a board that lends", "a board that only writes"])
+def test_what_a_killed_host_had_borrowed_is_back_at_the_next_link_and_never_offered(
+    tmp_path: Path, lends: bool
+) -> None:
+    file = tmp_path / "tern-280.toml"
+    file.write_text(machine_text(), encoding="utf-8")
+    board = Board(tmp_path / "store.json")
+    try:
+        borrows = BORROWS
+        if not lends:
+            borrows = "from ublet.link.rpc import RpcController as C\nC.can = lambda self: frozenset()\n" + BORROWS
+        killed = subprocess.run([sys.executable, "-c", borrows, str(file), board.port])
+        assert killed.returncode == -signal.SIGKILL
+
+        async def work() -> None:
+            session = Session(file, lambda: open_transport(board.port, 250_000))
+            assert set(session.loans) == {"axes.z.soft_limits", "probe.samples"}
+            await session.connection.connect()
+            assert session.unsaved() == [] and session.presence.settings()["axes.z.soft_limits"] is True
+            await session.settled()
+            assert "had borrowed axes.z.soft_limits and probe.samples" in session.notices[0]
+            assert session.live("axes.z.soft_limits") is True and session.live("probe.samples") != 7
+            assert not session.loans and session.ledger.loans() == {}
+            await session.close()
+
+        asyncio.run(work())
+    finally:
+        board.process.kill()
+        board.process.wait()

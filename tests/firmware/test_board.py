@@ -310,3 +310,37 @@ def test_another_kind_of_sensor_reads_by_its_own_curve(
             assert read is None if celsius is None else abs((read or 0) - celsius) < 0.4
 
     virtually(work)
+
+
+SOFT, FOLLOWS = "axes.z.soft_limits", "mesh.follows"
+
+
+def test_a_loan_returns_to_what_was_live_and_a_write_below_it_waits() -> None:
+    board, _ = make()
+    board.write({KP: 0.05})
+    board.lend({KP: 0.1})
+    board.lend({KP: 0.2})
+    assert board.layers.live[KP] == 0.2
+    assert board.give_back([KP, "no.such.setting"]) == {KP: 0.05} and board.layers.live[KP] == 0.05
+    board.lend({KP: 0.1})
+    board.save({KP: 0.07})
+    assert (board.layers.live[KP], board.layers.store.values[KP]) == (0.1, 0.07)
+    assert board.give_back([KP]) == {KP: 0.07} and board.layers.live[KP] == 0.07
+    with pytest.raises(Refused):
+        board.lend({KP: 0.1, "no.such.setting": 1.0})
+    assert board.layers.live[KP] == 0.07 and not board.layers.on_loan
+
+
+@pytest.mark.parametrize("end", ["silence", "restart"])
+def test_a_loan_ends_with_the_host_or_the_power(end: str) -> None:
+    board, clock = make()
+    board.lend({SOFT: False})
+    run(board, clock, HEARTBEAT_WINDOW_S - 0.5)
+    run(board, clock, HEARTBEAT_WINDOW_S - 0.5, alive=False)
+    assert board.layers.live[SOFT] is False
+    if end == "silence":
+        run(board, clock, 1.0, alive=False)
+        assert board.mode == "ready"  # nothing heated or moved
+    else:
+        board.reset()
+    assert board.layers.live[SOFT] is True and not board.layers.on_loan

@@ -294,6 +294,21 @@ def test_older_ledgers_are_brought_up_to_today_and_a_copy_is_kept(folder: Path, 
     assert Ledger(path).run(1) == entry, "and it opens again as it is"
 
 
+def test_a_ledger_without_loans_gets_their_table(folder: Path) -> None:
+    path = folder / "a.ledger"
+    Ledger(path).close()
+    base = sqlite3.connect(path)
+    base.executescript("DROP TABLE loan; PRAGMA user_version=3;")
+    base.close()
+    ledger = Ledger(path)
+    ledger.begin_loans({"mesh.follows": True}, {"mesh.follows": False})
+    ledger.begin_loans({"mesh.follows": False}, {"mesh.follows": False})  # the first loan knows what it returns to
+    assert ledger.loans() == {"mesh.follows": (True, False)}
+    ledger.end_loans(["mesh.follows"])
+    assert ledger.loans() == {} and path.with_name("a.ledger.version-3").exists()
+    ledger.close()
+
+
 def test_a_move_to_another_version_that_fails_leaves_the_ledger_as_it_was(folder: Path) -> None:
     path = folder / "a.ledger"
     old_ledger(path, 2)

@@ -153,7 +153,7 @@ def test_soft_limits_are_lifted_for_the_marks_only(what: str, outcome: str, word
                 rig.board.layers.live["axes.x.soft_limits"] is True
                 and rig.board.layers.live["axes.y.soft_limits"] is True
             )
-            assert not session.lent and not [s for s in session.unsaved() if "soft" in s.setting]
+            assert not session.loans and not [s for s in session.unsaved() if "soft" in s.setting]
             assert not rig.board.mover.moving
 
     virtually(work)
@@ -167,16 +167,16 @@ def test_what_was_borrowed_is_given_back_after_a_lost_link(folder: Path) -> None
             running = asyncio.ensure_future(session.run(spec, parameters_from(spec, ["axis=x"]), Onlooker()))
             for _ in range(600):
                 await asyncio.sleep(0.05)
-                if session.lent:
+                if session.loans:
                     break
             assert rig.host is not None and rig.host.other is not None
             rig.host.other.close()
             assert (await running).ran.lost
             for _ in range(100):
                 await asyncio.sleep(0.2)
-                if session.connection.linked and not session.lent:
+                if session.connection.linked and not session.loans:
                     break
-            assert not session.lent
+            assert not session.loans
             assert rig.board.layers.live["axes.x.maximum_feed_mm_s"] == 300
             assert rig.board.layers.live["axes.x.motors.a.run_a"] == pytest.approx(1.1)
 

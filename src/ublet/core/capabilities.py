@@ -8,7 +8,7 @@ from typing import Literal, get_args
 from ublet.core.machine.schema import MachineFile
 
 Capability = Literal[
-    "heat", "motion", "programs", "probe", "image", "mesh", "swings", "shaping", "accelerometer", "coil"
+    "heat", "motion", "programs", "loans", "probe", "image", "mesh", "swings", "shaping", "accelerometer", "coil"
 ]
 
 ALL: frozenset[str] = frozenset(get_args(Capability))
@@ -19,6 +19,7 @@ LACKING: Mapping[Capability, str] = {
     "heat": "drives no heaters and fans",
     "motion": "moves no motors",
     "programs": "runs no programs of motion",
+    "loans": "lends no settings for the time of a session",
     "probe": "has no pin to deploy",
     "image": "takes no images over its line",
     "mesh": "runs an image without the module mesh: build it with it (station modules), and write it to the board",

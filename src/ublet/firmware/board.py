@@ -210,6 +210,26 @@ class Board:
             Refused: unknown setting, or a value out of range.
         """
         self.layers.must_be_allowed(values)
+        self._make_live(self.layers.below_loans(values))
+
+    def lend(self, values: Mapping[str, Value]) -> None:
+        """Change live settings until they are given back, or the session ends: all of them, or none.
+
+        Raises:
+            Refused: unknown setting, or a value out of range.
+        """
+        self.layers.must_be_allowed(values)
+        self.layers.lend(values)
+        self._make_live(values)
+
+    def give_back(self, paths: Iterable[str]) -> dict[str, Value]:
+        """End loans: what was lent is live again as it was before. Returns these values."""
+        returned = self.layers.returned(paths)
+        if returned:
+            self._make_live(returned)
+        return returned
+
+    def _make_live(self, values: Mapping[str, Value]) -> None:
         live = self.layers.live
         self.mover.changed(path for path, value in values.items() if value != live[path])
         live.update(values)
@@ -243,9 +263,8 @@ class Board:
     def tick(self) -> None:
         """One control period: readings, guards, control, what stands around, motion, sample."""
         boot = self.boot
-        if self._link_clock() - self._heard > HEARTBEAT_WINDOW_S and (self.heat.heats or self.mover.moving):
-            what = "heating" if self.heat.heats else "moving"
-            self._trip(Trip("link lost", f"The host fell silent while {what}: everything was switched off."))
+        if self._link_clock() - self._heard > HEARTBEAT_WINDOW_S:
+            self._host_is_gone()
         for trip in self.heat.control():
             self._trip(trip)
         self.heat.put_out()
@@ -267,6 +286,14 @@ class Board:
         self.index += 1
         self.time_s += TICK_S
         self.streams.tick()
+
+    def _host_is_gone(self) -> None:
+        """What is on goes off, and what is on loan comes back."""
+        if self.heat.heats or self.mover.moving:
+            what = "heating" if self.heat.heats else "moving"
+            self._trip(Trip("link lost", f"The host fell silent while {what}: everything was switched off."))
+        if self.layers.on_loan:
+            self.give_back(list(self.layers.on_loan))
 
     def since(self, start: int, end: int) -> list[list[float | None]]:
         """Kept samples with start <= index < end."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from ublet.core.settings import Value
 from ublet.firmware.live_values import must_be_allowed
@@ -17,10 +17,13 @@ class Layers:
         self.store = store
         self.image: dict[str, Value] = {}
         self.live: dict[str, Value] = {}
+        self.on_loan: dict[str, Value] = {}
+        """Settings that are lent to the session, and the live values that they return to with its end."""
 
     def start(self, image: Mapping[str, Value]) -> None:
         """Power-on with an image."""
         self.image = dict(image)
+        self.on_loan = {}
         self.live = {**self.image, **{path: v for path, v in self.store.values.items() if path in self.image}}
 
     def names(self, table: str) -> list[str]:
@@ -30,6 +33,20 @@ class Layers:
     def must_be_allowed(self, values: Mapping[str, Value | None]) -> None:
         """Raises Refused when a setting is unknown, or a value out of range; None is always allowed."""
         must_be_allowed({path: value for path, value in values.items() if value is not None}, self.image)
+
+    def lend(self, values: Mapping[str, Value]) -> None:
+        """Note what settings return to; what is lent already returns to what it was before the first loan."""
+        for path in values:
+            self.on_loan.setdefault(path, self.live[path])
+
+    def below_loans(self, values: Mapping[str, Value]) -> dict[str, Value]:
+        """Of values that are written, those that become live now; what is on loan returns to its new value later."""
+        self.on_loan.update({path: value for path, value in values.items() if path in self.on_loan})
+        return {path: value for path, value in values.items() if path not in self.on_loan}
+
+    def returned(self, paths: Iterable[str]) -> dict[str, Value]:
+        """End loans; returns what is to be live again."""
+        return {path: self.on_loan.pop(path) for path in paths if path in self.on_loan}
 
     def keep(self, values: Mapping[str, Value | None]) -> dict[str, Value]:
         """Change the store in one transaction; None removes a value. Returns what becomes live.

@@ -34,6 +34,8 @@ class Requests:
             "settings.read": self._read,
             "settings.write": self._write,
             "settings.save": self._save,
+            "settings.lend": self._lend,
+            "settings.give_back": self._give_back,
             "heat.target": self._target,
             "heat.relay": self._relay,
             "heat.off": self._off,
@@ -83,6 +85,16 @@ class Requests:
     def _save(self, params: Params) -> Any:
         self.board.save(_values(params))
         return {"saved": len(params["values"])}
+
+    def _lend(self, params: Params) -> Any:
+        self.board.lend(_values(params))
+        return {"lent": len(params["values"])}
+
+    def _give_back(self, params: Params) -> Any:
+        paths = params["paths"]
+        if not isinstance(paths, list) or not all(isinstance(path, str) for path in paths):
+            raise TypeError("paths must be a list of words")
+        return {"values": self.board.give_back(paths)}
 
     def _target(self, params: Params) -> Any:
         celsius = None if params["celsius"] is None else number(params, "celsius")

@@ -194,13 +194,16 @@ class Service:
             raise Refused(NOT_ALLOWED, f"this board speaks protocol {PROTOCOL}, not {params.get('protocol')}")
         board, session = self.board, text(params, "session") if "session" in params else ""
         was_on: list[dict[str, Any]] = []
+        returned: dict[str, Any] = {}
         if not session or session != self._session:
             was_on = board.new_session()
+            returned = board.give_back(list(board.layers.on_loan))
             self._replies.clear()
         self._session, self._greeting = session, params["id"]
         self._sent_index = board.index
         return {
             "was_on": was_on,
+            "returned": returned,
             "board": board.hardware.name,
             "boot": board.boot,
             "events": board.events.newest,

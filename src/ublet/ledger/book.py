@@ -370,6 +370,34 @@ class Ledger:
         rows = self._rows("SELECT at, live FROM seen")
         return (rows[0][0], _values(rows[0][1])) if rows else ("", {})
 
+    # what is borrowed from the board
+
+    def begin_loans(self, former: Mapping[str, Value], lent: Mapping[str, Value]) -> None:
+        """Write down what settings return to, before they are borrowed; an earlier loan of the same setting stays.
+
+        Raises:
+            LedgerError: it could not be written: nothing may be borrowed.
+        """
+        with self._transaction():
+            self._base.executemany(
+                "INSERT OR IGNORE INTO loan VALUES (?,?,?)",
+                [(path, json.dumps(value), json.dumps(lent[path])) for path, value in former.items()],
+            )
+
+    def end_loans(self, paths: Iterable[str]) -> None:
+        """These settings were given back.
+
+        Raises:
+            LedgerError: it could not be written.
+        """
+        with self._transaction():
+            self._base.executemany("DELETE FROM loan WHERE setting = ?", [(path,) for path in paths])
+
+    def loans(self) -> dict[str, tuple[Value, Value]]:
+        """Settings on loan: the value that each returns to, and the one that it was lent."""
+        rows = self._rows("SELECT setting, former, lent FROM loan ORDER BY setting")
+        return {path: (frozen(json.loads(former)), frozen(json.loads(lent))) for path, former, lent in rows}
+
     # the file
 
     def _rows(self, query: str, values: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:

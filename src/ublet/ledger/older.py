@@ -66,6 +66,11 @@ def from_2(base: sqlite3.Connection, schema: str) -> None:
         base.execute(f"DROP TABLE old_{table}")
 
 
+def from_3(base: sqlite3.Connection) -> None:
+    """Version 4: what is borrowed from the board."""
+    base.execute("CREATE TABLE loan (setting TEXT PRIMARY KEY, former TEXT NOT NULL, lent TEXT NOT NULL) WITHOUT ROWID")
+
+
 def _run(base: sqlite3.Connection, row: tuple[Any, ...]) -> None:
     number, at, name, station, outcome, why, duration, parameters, conditions, findings, options, best = row
     heater = json.loads(parameters).get("heater")

@@ -6,9 +6,9 @@ import sqlite3
 from pathlib import Path
 
 from ublet.ledger.errors import LedgerError, unusable
-from ublet.ledger.older import from_1, from_2
+from ublet.ledger.older import from_1, from_2, from_3
 
-VERSION = 3
+VERSION = 4
 
 SCHEMA = """
 CREATE TABLE run (
@@ -46,6 +46,7 @@ CREATE TABLE intent (
     old_text TEXT NOT NULL, new_text TEXT NOT NULL, stored_before TEXT NOT NULL, stored_after TEXT NOT NULL,
     changes TEXT NOT NULL DEFAULT '[]');
 CREATE TABLE seen (id INTEGER PRIMARY KEY CHECK (id = 1), at TEXT NOT NULL, live TEXT NOT NULL);
+CREATE TABLE loan (setting TEXT PRIMARY KEY, former TEXT NOT NULL, lent TEXT NOT NULL) WITHOUT ROWID;
 CREATE INDEX run_by_trial ON run(trial, subject, outcome, id);
 CREATE INDEX run_by_outcome ON run(trial, outcome, id);
 CREATE INDEX run_unended ON run(id) WHERE outcome = 'running';
@@ -67,13 +68,16 @@ def opened(path: Path) -> sqlite3.Connection:
         (version,) = base.execute("PRAGMA user_version").fetchone()
         if version == 0:
             base.executescript(f"BEGIN;{SCHEMA}PRAGMA user_version={VERSION};COMMIT;")
-        elif version in (1, 2):
+        elif version in (1, 2, 3):
             _copy(base, path, version)
             base.execute("PRAGMA foreign_keys=OFF")
             base.execute("BEGIN IMMEDIATE")
             if version == 1:
                 from_1(base)
-            from_2(base, SCHEMA)
+            if version < 3:
+                from_2(base, SCHEMA)
+            else:
+                from_3(base)
             base.execute(f"PRAGMA user_version={VERSION}")
             base.execute("COMMIT")
             base.execute("PRAGMA foreign_keys=ON")

@@ -160,6 +160,27 @@ async def _all_or_none(bench: Bench) -> None:
     must(now == before, f"{path} was changed to {now} by a write that was refused")
 
 
+@clause("4.3", "What settings.lend changes comes back by settings.give_back, and with the session's end.")
+async def _lent(bench: Bench) -> None:
+    path = f"heaters.{bench.one_of('heaters.', '.kp')}.kp"
+    before = bench.values[path]["live"]
+
+    async def live() -> object:
+        return (await bench.good("settings.read", paths=[path]))["values"][path]["live"]
+
+    await bench.refused(3, "settings.lend", values={path: 0.123, "no.such.setting": 1})
+    must(await live() == before, f"{path} was changed by a loan that was refused")
+    await bench.good("settings.lend", values={path: 0.125})
+    await bench.good("settings.lend", values={path: 0.25})
+    must(await live() == 0.25, f"{path} was lent 0.25 and is {await live()}")
+    await bench.good("settings.give_back", paths=[path, "no.such.setting"])
+    must(await live() == before, f"{path} was given back and is {await live()}, not {before}")
+    await bench.good("settings.lend", values={path: 0.125})
+    other = await bench.good("hello", client="x", protocol=PROTOCOL, session="after the loan")
+    must(other.get("returned") == {path: before}, f"another session was told that {other.get('returned')} came back")
+    must(await live() == before, f"{path} outlived the session that had borrowed it")
+
+
 # 5: states and samples
 
 

@@ -41,6 +41,12 @@ class Controller(Protocol):
     async def save(self, values: Mapping[str, Value]) -> None:
         """Change stored and live settings in one transaction; None removes a stored value."""
 
+    async def lend(self, values: Mapping[str, Value]) -> None:
+        """Change live settings until they are given back; a board that lends takes them back with the session."""
+
+    async def give_back(self, former: Mapping[str, Value]) -> None:
+        """What was lent is live again as it was before."""
+
     # heat
 
     async def target(self, heater: str, celsius: float | None) -> None:

@@ -66,8 +66,14 @@ class StreamKindTold(Told):
         return StreamKind(self.name, columns, tuple(self.units), tuple(self.scales), rates, self.memory_bytes)
 
 
+Held = Annotated[Value, BeforeValidator(frozen)]
+"""A value as JSON has it: lists are arrays."""
+
+
 class Hello(Told):
-    """What a board says of itself; was_on: what it switched off because we are another session than the last."""
+    """What a board says of itself; was_on: what it switched off because we are another session than the last.
+    returned: settings that the last session had borrowed, with the live values that they returned to.
+    """
 
     board: str
     boot: int
@@ -79,6 +85,7 @@ class Hello(Told):
     simulated: bool = False
     events: int = 0
     was_on: list[On] = Field(default_factory=list)
+    returned: dict[str, Held] = Field(default_factory=dict)
     streams: list[StreamKindTold] = Field(default_factory=list)
     can: list[str] | None = None
 
@@ -88,10 +95,6 @@ class Hello(Told):
         if len(set(channels)) != len(channels):
             raise ValueError("a channel's name stands twice")
         return channels
-
-
-Held = Annotated[Value, BeforeValidator(frozen)]
-"""A value as JSON has it: lists are arrays."""
 
 
 class Layers(Told):

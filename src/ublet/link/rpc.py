@@ -80,6 +80,17 @@ class RpcController:
         """Change stored and live settings."""
         await self._do("settings.save", values=dict(values))
 
+    async def lend(self, values: Mapping[str, Value]) -> None:
+        """Change live settings for a while; a board that lends nothing has them written."""
+        await self._do("settings.lend" if "loans" in self.can() else "settings.write", values=dict(values))
+
+    async def give_back(self, former: Mapping[str, Value]) -> None:
+        """End loans."""
+        if "loans" in self.can():
+            await self._do("settings.give_back", paths=list(former))
+        else:
+            await self._do("settings.write", values=dict(former))
+
     async def target(self, heater: str, celsius: float | None) -> None:
         """Hold a temperature, or switch off."""
         await self._do("heat.target", heater=heater, celsius=celsius)

@@ -273,6 +273,18 @@ class Connection:
         await self.read_settings(values)
         self._tell()
 
+    async def lend(self, values: Mapping[str, Value]) -> None:
+        """Borrow live settings from the board, and read them back."""
+        await self.controller.lend(values)
+        await self.read_settings(values)
+        self._tell()
+
+    async def give_back(self, former: Mapping[str, Value]) -> None:
+        """End loans, and read the settings back."""
+        await self.controller.give_back(former)
+        await self.read_settings(former)
+        self._tell()
+
     def channel(self, name: str) -> float | None:
         """The latest value of a sample's channel; None when unknown or not reading."""
         if not self.samples or self.about is None or name not in self.about.channels:

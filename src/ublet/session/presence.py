@@ -41,7 +41,7 @@ class Presence:
         """Keep what the board's settings are, for a time without a link."""
         if not self._connection.layers:
             return
-        self._seen_at, self._seen = now(), {path: each.live for path, each in self._connection.layers.items()}
+        self._seen_at, self._seen = now(), dict(self.settings())
         with contextlib.suppress(LedgerError):
             self._ledger.note_seen(self._seen_at, self._seen)
 

@@ -16,7 +16,6 @@ from ublet.core.trial import TrialSpec
 from ublet.ledger.book import Ledger
 from ublet.ledger.entries import Change
 from ublet.ledger.errors import LedgerError
-from ublet.link.errors import BoardRefused, LinkLost
 from ublet.link.replies import On, RunningImage
 from ublet.link.transport import Transport
 from ublet.link.upload import UploadProgress
@@ -25,6 +24,7 @@ from ublet.session.connection import Connection
 from ublet.session.document import Document, DocumentError
 from ublet.session.draft import Draft
 from ublet.session.identity import SAME, Foreign, foreign_to
+from ublet.session.loans import Loans
 from ublet.session.layers import Row, Settling, settled_values, shadows
 from ublet.session.news import HeaterNews
 from ublet.session.preferences import Kept
@@ -34,6 +34,10 @@ from ublet.session.saving import Saved, SaveFailed, now, save, settle
 from ublet.session.soaking import SoakWatch
 from ublet.session.trials import Entered, Trials
 from ublet.session.writing import Planned, back_up_store, plan_write, write_image
+
+
+ENDING_S = 0.1
+"""Between two looks at whether a trial has come to its end, s."""
 
 
 class Session:
@@ -48,13 +52,14 @@ class Session:
         self.news = HeaterNews(self.connection, lambda: self.document.machine)
         self._saving = asyncio.Lock()
         self._settled_link: object = None
+        self._settling: asyncio.Task[None] | None = None
         self.soaking = SoakWatch(self.connection, lambda: self.document.machine)
         self.notices: list[str] = []
         self.preferences = Kept(None)  # the app gives it those that are kept
         self._said: set[str] = set()
-        self.lent: dict[str, Value] = {}
+        self.loans = Loans(self.ledger, self.connection)
         self.on_before: tuple[On, ...] = ()
-        self.presence = Presence(self.ledger, self.connection, lambda: self.document, self.lent)
+        self.presence = Presence(self.ledger, self.connection, lambda: self.document, self.loans)
         self.trials = Trials(self, threaded)
         self._said_same = {(c.before, c.after) for c in self.ledger.changes(SAME)}
         self._seen_on_disk = _stamp(file)
@@ -183,7 +188,7 @@ class Session:
         """Settings whose live value would not survive a power-off; what a trial borrowed is not meant."""
         found = []
         for path, layers in self.connection.layers.items():
-            live = self.lent.get(path, layers.live)
+            live = self.loans.get(path, layers.live)
             if live != layers.saved:
                 found.append(Saved(path, self.document.value(path), layers.stored, live))
         return found
@@ -317,17 +322,20 @@ class Session:
             self.on_before = self.connection.found_on
             if self.on_before:
                 self.notices.append(on_words(self.on_before))
-            if self.lent and self.runner.running is None:
-                self._giving_back = asyncio.get_running_loop().create_task(self._give_back())
             if self.foreign is None:
-                self._settling = asyncio.get_running_loop().create_task(self.settle())
+                self._settling = asyncio.get_running_loop().create_task(self._settle(list(self.loans)))
 
-    async def _give_back(self) -> None:
-        """Put back what a trial borrowed before the link was lost."""
-        lent = {path: value for path, value in self.lent.items() if path in self.connection.layers}
-        with contextlib.suppress(LinkLost, BoardRefused):
-            await self.connection.write_live(lent)
-            self.lent.clear()
+    async def settled(self) -> None:
+        """Wait until what an earlier link left has been settled: nothing new is begun before."""
+        if self._settling is not None:
+            await asyncio.shield(self._settling)
+
+    async def _settle(self, left: list[str]) -> None:
+        while self.runner.running is not None:  # a trial that the lost link ends: its loans are not over before
+            await asyncio.sleep(ENDING_S)
+        if said := await self.loans.settle(left):
+            self.notices.append(said)
+        await self.settle()
 
 
 class NotOurs(SaveFailed):

@@ -74,6 +74,7 @@ class Trials:
             return Entered(Ran(TrialResult("halted", short), 0.0), None)
         if lacking := lacking_words(spec.uses(session.document.machine), session.connection.can):
             return Entered(Ran(TrialResult("failed", f"Not started: {lacking}."), 0.0), None)
+        await session.settled()
         await session.connection.first_readings()
         before = self.resumable(spec, parameters) if go_on else None
         if go_on and before is None:
@@ -156,7 +157,7 @@ class Trials:
             self.proven,
             session.ledger.fact,
             self._threaded,
-            session.lent,
+            session.loans,
             session.document.board.steps_per_s,
             recorded,
             before.checkpoint if before is not None else None,

@@ -24,6 +24,7 @@ from ublet.session.bench.resting import FactOf, Resting
 from ublet.session.bench.streams import LinkStreams
 from ublet.session.bench.watcher import Watcher
 from ublet.session.connection import Connection
+from ublet.session.loans import Loans
 
 T = TypeVar("T")
 
@@ -32,8 +33,7 @@ class LinkBench:
     """A :class:`ublet.core.bench.Bench` over a connection.
 
     ``threaded`` runs long computations beside the event loop; a virtual clock must not wait for
-    threads and runs them in place. ``lent`` notes what borrowed settings must be put back to, for whoever comes after a
-    lost link. ``steps_per_s``: the most that the board makes on one motor. ``recorded``: the open run; None for what is
+    threads and runs them in place. ``loans``: what is borrowed from the board. ``steps_per_s``: the most that the board makes on one motor. ``recorded``: the open run; None for what is
     not entered in the ledger. ``rested``: what the run rests on that this one goes on from. ``tell``: enters a fact.
     """
 
@@ -47,21 +47,21 @@ class LinkBench:
         earlier: Earlier,
         fact_of: FactOf,
         threaded: bool,
-        lent: dict[str, Value],
+        loans: Loans,
         steps_per_s: float,
         recorded: Recorded | None = None,
         going_on: Checkpoint | None = None,
         rested: tuple[Rest, ...] = (),
         tell: Callable[[str, str], None] = lambda kind, subject: None,
     ) -> None:
-        self._resting = Resting(machine, written, connection, lent, fact_of)
+        self._resting = Resting(machine, written, connection, loans, fact_of)
         self._resting.trace.take(rested)
         self._watcher = watcher
         self._threaded = threaded
         self._recorded = recorded
         self._tell = tell
         self.machine = self._resting.machine
-        self.settings = LinkSettings(connection, self._resting, lent)
+        self.settings = LinkSettings(connection, self._resting, loans)
         self.heat = LinkHeat(connection, self._resting)
         self.motion = LinkMotion(connection, self._resting, steps_per_s)
         self.probe = LinkProbe(connection, self._resting)

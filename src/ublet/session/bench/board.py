@@ -7,20 +7,22 @@ from contextlib import asynccontextmanager
 
 from ublet.core.run import TrialFailed
 from ublet.core.settings import Value
+from ublet.ledger.errors import LedgerError
 from ublet.session.bench.resting import Resting
 from ublet.session.connection import Connection
+from ublet.session.loans import Loans
 
 NEWS_S = 0.25
 """A state comes ten times a second, and takes its way, s."""
 
 
 class LinkSettings:
-    """A :class:`ublet.core.bench.Settings` over a connection. lent: what borrowed settings must be put back to."""
+    """A :class:`ublet.core.bench.Settings` over a connection."""
 
-    def __init__(self, connection: Connection, resting: Resting, lent: dict[str, Value]) -> None:
+    def __init__(self, connection: Connection, resting: Resting, loans: Loans) -> None:
         self._connection = connection
         self._resting = resting
-        self._lent = lent
+        self._loans = loans
 
     def live(self, path: str) -> Value:
         """The live value, noted."""
@@ -34,17 +36,24 @@ class LinkSettings:
 
     @asynccontextmanager
     async def borrowed(self, values: Mapping[str, Value]) -> AsyncIterator[None]:
-        """Other live settings for a while."""
-        former = {path: self.shown(path) for path in values}
-        ours = [path for path in values if path not in self._lent]
-        self._lent.update({path: former[path] for path in ours})
+        """Other live settings for a while; inside another such block they are then as that one has them.
+
+        Raises:
+            TrialFailed: the loan could not be entered in the ledger; nothing was changed.
+        """
+        outer = {path: self.shown(path) for path in values if path in self._loans}
+        ours = [path for path in values if path not in self._loans]
         try:
-            await self._connection.write_live(values)
+            try:
+                await self._loans.borrow(values)
+            except LedgerError as error:
+                raise TrialFailed(f"Nothing was borrowed from the board: {error}") from error
             yield
         finally:
-            await self._connection.write_live(former)
-            for path in ours:
-                self._lent.pop(path, None)
+            if outer:
+                await self._loans.borrow(outer)
+            if lent := [path for path in ours if path in self._loans]:
+                await self._loans.give_back(lent)
 
 
 class LinkClock:

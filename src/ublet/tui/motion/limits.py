@@ -101,7 +101,7 @@ def _try_line(session: Session, row: list[float], columns: int) -> Text:
     paths = ("maximum_feed_mm_s", "acceleration_mm_s2", f"motors.{motor}.run_a")
     shares = []
     for path, value in zip(paths, row[1:4], strict=True):
-        live = session.lent.get(f"axes.{name}.{path}", session.live(f"axes.{name}.{path}"))
+        live = session.loans.get(f"axes.{name}.{path}", session.live(f"axes.{name}.{path}"))
         if value and isinstance(live, (int, float)) and live:
             shares.append(value / live)
     ratio = max(shares, key=lambda share: abs(share - 1), default=1.0)
