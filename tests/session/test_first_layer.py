@@ -106,6 +106,71 @@ def test_a_nudge_is_not_lost_whatever_ends_the_print(folder: Path, how: str) -> 
     book.close()
 
 
+class Pressing(Nudging):
+    """Uses the same control again and again, until it is asked something else; answers that with these, in turn."""
+
+    def __init__(self, control: str, times: int, answers: list[str] | None = None, verdict: int = 2) -> None:
+        super().__init__([], verdict=verdict)
+        self.control, self.times, self.instead = control, times, answers or []
+        self.asked: list[str] = []
+
+    async def answer(self, question: Question) -> str:
+        if not isinstance(question, Live):
+            return await super().answer(question)
+        if not self.asked or self.asked[-1] != question.text:
+            self.asked.append(question.text)
+        await asyncio.sleep(60.0 if not self.times else 0.5)
+        if "stay" in (question.controls or {}):
+            return self.instead.pop(0) if self.instead else "stay"
+        if self.times:
+            self.times -= 1
+            return self.control
+        return str(await asyncio.get_running_loop().create_future())
+
+
+def pressed(folder: Path, builder: Pressing) -> tuple[TrialResult, float]:
+    """The result, and the Z offset before."""
+
+    async def work() -> tuple[TrialResult, float]:
+        async with Rig(folder, mended_tern()) as rig:
+            before = rig.session.live(OFFSET)
+            assert isinstance(before, float)
+            entered = await rig.session.run(SPEC, LayerParameters(), builder)
+            return entered.ran.result, before
+
+    return virtually(work)
+
+
+def test_nearer_than_the_bed_allows_is_asked_and_never_offered(folder: Path) -> None:
+    builder = Pressing("nearer 0.05", 50)
+    result, before = pressed(folder, builder)
+    nudged = result.finding("nudged")
+    assert nudged is not None and nudged.value == pytest.approx(-0.15)  # a layer of 0.2 mm, and 0.05 is left
+    assert any("0.00 mm" in text and "Go nearer only if" in text for text in builder.asked)
+    offsets = [p.after for option in result.options for p in option.proposals if p.setting == OFFSET]
+    assert offsets and all(isinstance(mm, float) and mm >= before - 0.1501 for mm in offsets), result.why
+
+
+def test_a_builder_who_sees_a_gap_may_go_nearer_step_by_step(folder: Path) -> None:
+    result, before = pressed(folder, Pressing("nearer 0.05", 5, ["nearer", "stay"], verdict=1))
+    nudged = result.finding("nudged")
+    assert nudged is not None and nudged.value == pytest.approx(-0.20)
+    (option,) = (each for each in result.options if each.name == "as nudged")
+    assert option.proposals[0].after == pytest.approx(before - 0.20)
+
+
+def test_a_nudge_that_the_board_refuses_is_said_and_the_print_goes_on(folder: Path) -> None:
+    builder = Pressing("further 0.05", 42)
+    result, before = pressed(folder, builder)
+    nudged = result.finding("nudged")
+    assert nudged is not None and nudged.value == pytest.approx(2.0)
+    assert any("Not nudged: height +2.05 mm: allowed up to 2 mm" in text for text in builder.asked)
+    assert not any("stopped before its end" in each for each in [result.why])
+    assert [option.proposals[0].after for option in result.options if option.name == "as nudged"] == [
+        pytest.approx(before + 2.0)
+    ]
+
+
 def test_filament_that_runs_out_is_said_and_does_not_count(folder: Path) -> None:
     made = flat(made_up(folder, 2, 3, "pin")[0])
     text = made.read_text(encoding="utf-8").replace("[extruder]", "[extruder]\nspool_mm = 62.0")

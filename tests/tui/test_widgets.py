@@ -12,6 +12,7 @@ from textual.app import App, ComposeResult
 from textual.strip import Strip
 from textual.widget import Widget
 
+from tests.conftest import virtually
 from ublet.core.catalogue import TRIALS
 from ublet.core.questions import Question
 from ublet.core.route import ROUTE, Standing
@@ -26,6 +27,7 @@ from ublet.tui.frame.theme import THEMES, ink_theme
 from ublet.tui.frame.title import Title
 from ublet.tui.heat.gains_table import Gains, gains_table
 from ublet.tui.instruments.drawing import Drawing
+from ublet.tui.trial.asking import HeldKeys
 from ublet.tui.trial.parameters import parameter_words
 from ublet.tui.trial.question import answer_for, answer_keys
 from ublet.tui.trial.watch import TrialWatch
@@ -320,3 +322,28 @@ def test_parameters_read_as_words_with_a_value_each(trial: str) -> None:
         name, _, value = each.partition(" ")
         assert value and name not in value.split() and "_" not in each, each
         assert not declared.unit or each.split().count(declared.unit) <= 1, each
+
+
+@pytest.mark.parametrize("delay_s", [0.25, 0.5, 0.66])
+@pytest.mark.parametrize("rate_hz", [10.0, 30.0])
+def test_a_key_that_is_held_counts_once_and_pressed_keys_count_each(delay_s: float, rate_hz: float) -> None:
+    async def work() -> tuple[int, int]:
+        counted, keys = [0], HeldKeys()
+
+        def act() -> None:
+            counted[0] += 1
+
+        keys.pressed("1", act)
+        await asyncio.sleep(delay_s)
+        for _ in range(50):
+            keys.pressed("1", act)
+            await asyncio.sleep(1 / rate_hz)
+        await asyncio.sleep(1.0)
+        held = counted[0]
+        for _ in range(5):  # a builder who taps
+            keys.pressed("1", act)
+            await asyncio.sleep(0.2)
+        await asyncio.sleep(1.0)
+        return held, counted[0] - held
+
+    assert virtually(work) == (1, 5)

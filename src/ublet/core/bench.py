@@ -114,8 +114,10 @@ class Running(Protocol):
     def ended(self) -> tuple[str, float] | None:
         """How it ended (``done``, ``stopped``, why it was refused), and when by the board's clock, s; None: it runs."""
 
-    async def nudge(self, by_mm: float) -> None:
-        """Nearer to the bed (negative) or further from it, on top of what it was nudged by before."""
+    async def nudge(self, by_mm: float) -> str:
+        """Nearer to the bed (negative) or further from it, on top of what it was nudged by before; returns why the
+        board refused it (empty: it did not). The program goes on either way.
+        """
 
     async def set_feed(self, share: float) -> None:
         """Follow it at another share of its speed."""
@@ -260,6 +262,9 @@ class Controls(Protocol):
 
     def used(self) -> tuple[str, ...]:
         """The controls used since this was asked last, in order."""
+
+    def ask(self, question: Live) -> None:
+        """Put another question in the place of the one that is open."""
 
 
 class Builder(Protocol):

@@ -97,11 +97,20 @@ class ProgramRun:
             await connection.next_samples()
         return connection.ended[self._motion]
 
-    async def nudge(self, by_mm: float) -> None:
-        """Nearer to the bed (negative) or further from it, on top of what was nudged before."""
+    async def nudge(self, by_mm: float) -> str:
+        """Nearer to the bed (negative) or further from it, on top of what was nudged before; returns why the board
+        refused it (empty: it did not). The program goes on either way.
+
+        Raises:
+            LinkLost: the link went.
+        """
         height = round(self.going.height_mm + by_mm, 4)
-        await self._connection.controller.adjust(height_mm=height)
+        try:
+            await self._connection.controller.adjust(height_mm=height)
+        except BoardRefused as error:
+            return str(error)
         self.going.height_mm = height
+        return ""
 
     async def set_feed(self, share: float) -> None:
         """Follow it at another speed."""

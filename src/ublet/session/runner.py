@@ -56,6 +56,12 @@ class Runner:
         self._barred = barred
         self._breaking: asyncio.Future[Ending] | None = None
         self.running: TrialSpec | None = None
+        self._idle = asyncio.Event()
+        self._idle.set()
+
+    async def until_idle(self) -> None:
+        """Wait for the end of the trial that is running; at once when none is."""
+        await self._idle.wait()
 
     def refusal(self) -> Ran | None:
         """What a trial gets that is started beside another one, or on another machine's board; None: it may start."""
@@ -83,6 +89,7 @@ class Runner:
         self._connection.broken.append(self._broke)
         began = self._connection.board_time
         self.running = spec
+        self._idle.clear()
         state = self._connection.state
         if state.mode != "ready":
             self._broke(state.mode, state.why)
@@ -128,6 +135,7 @@ class Runner:
             return said
         finally:
             self.running = None
+            self._idle.set()
 
     async def _outcome(self, work: asyncio.Task[TrialResult]) -> tuple[TrialResult, bool]:
         """The result, and whether the recipe gave it itself."""

@@ -24,8 +24,8 @@ from ublet.session.connection import Connection
 from ublet.session.document import Document, DocumentError
 from ublet.session.draft import Draft
 from ublet.session.identity import SAME, Foreign, foreign_to
-from ublet.session.loans import Loans
 from ublet.session.layers import Row, Settling, settled_values, shadows
+from ublet.session.loans import Loans
 from ublet.session.news import HeaterNews
 from ublet.session.preferences import Kept
 from ublet.session.presence import Presence
@@ -34,10 +34,6 @@ from ublet.session.saving import Saved, SaveFailed, now, save, settle
 from ublet.session.soaking import SoakWatch
 from ublet.session.trials import Entered, Trials
 from ublet.session.writing import Planned, back_up_store, plan_write, write_image
-
-
-ENDING_S = 0.1
-"""Between two looks at whether a trial has come to its end, s."""
 
 
 class Session:
@@ -331,8 +327,7 @@ class Session:
             await asyncio.shield(self._settling)
 
     async def _settle(self, left: list[str]) -> None:
-        while self.runner.running is not None:  # a trial that the lost link ends: its loans are not over before
-            await asyncio.sleep(ENDING_S)
+        await self.runner.until_idle()  # a trial that the lost link ends: its loans are not over before
         if said := await self.loans.settle(left):
             self.notices.append(said)
         await self.settle()

@@ -200,6 +200,8 @@ class ScriptedBuilder:
         bold = self._scenario.builder.bold_to_mm_s
         if controls.cue[:2] == ("watch", "first layer"):
             return await self._nudge(float(controls.cue[2]))
+        if controls.cue == ("nearer",):
+            return next(iter(controls.controls or {}))  # it was nudged because lines lay apart
         if controls.cue != ("watch", "speed") or not bold:
             return str(await asyncio.get_running_loop().create_future())  # nothing to look out for
         loop = asyncio.get_running_loop()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -19,6 +20,7 @@ from ublet.core.level.screws import turns_to_level
 from ublet.core.level.surface import Place
 from ublet.core.level.touch_trials import OFFSET
 from ublet.core.level.touching import side_words
+from ublet.core.level.unfollowed import FOLLOWS
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, number_of
@@ -40,6 +42,9 @@ BY_MM = {**NEARER, **FURTHER}
 """Controls that nudge, and by how much: more negative is nearer to the bed."""
 
 HOLD, ON, STOP = "hold", "go on", "stop"
+NEARER_STILL, STAY = "nearer", "stay"
+LEAST_CLEARANCE_MM = 0.05
+"""Nearer than this to the bed's highest point the nozzle is nudged only after a question, mm."""
 LIFT_MM, DIFFERS_MM = 10.0, 0.01
 AWAY_MM, LIFT_MM_S, LAST = 40.0, 6.0, "end"
 RISES_MM = 0.02
@@ -79,6 +84,7 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
     for screw in machine.bed.screws:
         bench.fact("screw", screw)
     fold = Fold(bench)
+    bound = NudgeBound(bench, fold, aim.layer_mm)
     await bench.builder.ask(
         Confirm(
             "Take everything off the sheet and wipe it: patches are printed there.", ("it is clean",), ("clean sheet",)
@@ -97,13 +103,26 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
         if used in (HOLD, ON):
             await run.hold(used == HOLD)
             return True
-        await run.nudge(BY_MM[used])
-        total, place = run.going.height_mm, run.going.place
+        if used == STAY:
+            controls.ask(asked)
+            return False
+        by_mm = bound.wanted_mm - run.going.height_mm if used == NEARER_STILL else BY_MM[used]
+        total = round(run.going.height_mm + by_mm, 4)
+        if used == NEARER_STILL:
+            bound.lower_to(total)
+        elif bound.forbids(total):
+            bound.wanted_mm = total
+            controls.ask(bound.question(total))
+            return False
+        refused = await run.nudge(by_mm)
+        if refused or used == NEARER_STILL:
+            controls.ask(replace(asked, text=f"Not nudged: {refused}. {asked.text}") if refused else asked)
+        if refused:
+            return False
+        place = run.going.place
         nudges[place] = total
-        bench.record.row(
-            NUDGED.name,
-            (bench.clock.now_s(), float(names.index(place) if place in names else -1), BY_MM[used], total),
-        )
+        row = (bench.clock.now_s(), float(names.index(place) if place in names else -1), by_mm, total)
+        bench.record.row(NUDGED.name, row)
         bench.record.found(_nudged(total), option=fold.option(AS_NUDGED, total))
         return False
 
@@ -125,7 +144,7 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
     held = conditions(bench)
     await _out_of_the_way(bench)
     judged = await _judged(bench, done, nudges, aim)
-    return _concluded(bench, fold, judged, total, held, len(done) < len(places))
+    return _concluded(bench, fold, bound, judged, total, held, len(done) < len(places))
 
 
 def program_of(machine: MachineFile, shape: LayerShape) -> Program:
@@ -145,13 +164,54 @@ def program_of(machine: MachineFile, shape: LayerShape) -> Program:
     return program
 
 
+class NudgeBound:
+    """How near to the bed the nozzle may be nudged without a question, and which offsets may be offered.
+
+    Where the live mesh is followed the nozzle keeps the layer's height over every place of it; where it is not, its
+    highest point counts. wanted_mm: the nudge in all that the open question is about.
+    """
+
+    def __init__(self, bench: Bench, fold: Fold, layer_mm: float) -> None:
+        followed = bench.settings.shown(FOLLOWS) is True
+        self._highest_mm = 0.0 if fold.mesh is None or followed else max(0.0, float(fold.mesh.heights.max()))
+        self._layer_mm = layer_mm
+        self._lowest_mm = max(-layer_mm, LEAST_CLEARANCE_MM + self._highest_mm - layer_mm)
+        self.wanted_mm = 0.0
+
+    def forbids(self, total_mm: float) -> bool:
+        """Whether a nudge in all, mm, is nearer than the builder has allowed."""
+        return total_mm < self._lowest_mm - 1e-6
+
+    def lower_to(self, total_mm: float) -> None:
+        """The builder looked, and allows it this near."""
+        self._lowest_mm = min(self._lowest_mm, total_mm)
+
+    def question(self, total_mm: float) -> Live:
+        """Whether to go nearer, put beside the print that goes on."""
+        left = self._layer_mm + total_mm - self._highest_mm
+        where = "the bed's highest point" if self._highest_mm else "the bed"
+        stands = f"{left:.2f} mm above {where}" if left >= 0.005 else f"on or below {where}, by {max(0.0, -left):.2f} mm"
+        return Live(
+            f"Nudged by {total_mm:+.2f} mm in all the nozzle would stand {stands}, if the Z offset is right. Go nearer "
+            "only if you see a gap below the nozzle. The print goes on.",
+            (STOP,),
+            ("nearer",),
+            {NEARER_STILL: f"{total_mm:+.2f} mm in all", STAY: "as it is"},
+        )
+
+
+def setting_nudged(machine: MachineFile, meshed: bool) -> str:
+    """The setting that a nudge goes into. meshed: whether a mesh is live."""
+    return SHIFT if meshed and not senses(machine) else OFFSET
+
+
 class Fold:
     """What a nudge is folded into: the Z offset; where no probe senses the bed and a mesh is live, its shift."""
 
     def __init__(self, bench: Bench) -> None:
         self.mesh = mesh = live_mesh(bench.settings.live) if bench.machine.mesh is not None else None
         self.correction_before = bench.settings.live(CORRECTION) if mesh is not None else None
-        self.into = SHIFT if mesh is not None and not senses(bench.machine) else OFFSET
+        self.into = setting_nudged(bench.machine, mesh is not None)
         self.before = number_of(bench, self.into)
         self.known_u_mm: float | None = None
         with bench.aside():
@@ -227,19 +287,28 @@ async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float],
 
 
 def _concluded(
-    bench: Bench, fold: Fold, judged: Sequence[Judged], total_mm: float, held: dict[str, float], stopped: bool
+    bench: Bench,
+    fold: Fold,
+    bound: NudgeBound,
+    judged: Sequence[Judged],
+    total_mm: float,
+    held: dict[str, float],
+    stopped: bool,
 ) -> TrialResult:
     options = [fold.option(AS_NUDGED, total_mm)] if total_mm else []
+    nudged_to = AS_NUDGED if options else ""
     leave = (Option(LEAVE, "the offset stays", (), {}),) if options else ()
     bare = [each.patch.name for each in judged if each.verdict == BARE]
     nothing = f" Nothing stuck at {', '.join(bare)}: is there filament, is the sheet clean?" if bare else ""
     if len(bare) == len(judged):
-        return TrialResult("failed", f"No patch can be judged.{nothing}", held, (_nudged(total_mm),), tuple(options))
+        why = f"No patch can be judged.{nothing}"
+        return TrialResult("failed", why, held, (_nudged(total_mm),), tuple(options), nudged_to)
     found = first_layer(judged, fold.known_u_mm)
     findings = [
         Finding("change", found.wanted_mm, found.wanted_u_mm, "mm", words="change that is wanted"),
         Finding("left", found.left_mm, found.wanted_u_mm, "mm", words="left at what was printed last"),
         _nudged(total_mm),
+        Finding("printed_at", round(fold.before + total_mm, 4), None, "mm", words=f"{fold.into} of what was printed"),
         Finding("patches", float(len(judged) - len(bare)), words="patches judged"),
     ]
     told = f"{found.wanted_mm:+.3f} ±{2 * found.wanted_u_mm:.3f} mm"
@@ -252,10 +321,10 @@ def _concluded(
                 " If it was just probed, a correction can lie on the mesh: what is printed on is not what was sensed."
             )
             options.append(layer)
-        return TrialResult("failed", why, held, tuple(findings), tuple(options))
+        return TrialResult("failed", why, held, tuple(findings), tuple(options), nudged_to)
     if found.verdict == "tilt":
         why = f"The corners differ from the middle as a tilt does: {_turns(bench.machine, found)}{nothing}{early}"
-        return TrialResult("failed", why, held, tuple(findings), tuple(options))
+        return TrialResult("failed", why, held, tuple(findings), tuple(options), nudged_to)
     if found.verdict == "good":
         why = f"All good as it is ({told}): the offset stays.{nothing}{early}"
         return TrialResult("proven", why, held, tuple(findings))
@@ -266,10 +335,14 @@ def _concluded(
         nudged = f"Nudged by {total_mm:+.2f} mm, but what" if total_mm else "What"
         why = f"{nudged} the patches ask for ({told}) is smaller than what looking can tell: leave it.{nothing}{early}"
         return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "")
-    if not total_mm or abs(found.wanted_mm - total_mm) >= DIFFERS_MM:
-        options.insert(0, fold.option(AS_JUDGED, round(found.wanted_mm, 3)))
-    after = options[0].proposals[0].after
     why = f"Nudged by {total_mm:+.2f} mm; the patches ask for {told}, {side_words(found.wanted_mm)}."
+    if bound.forbids(found.wanted_mm):
+        why += " That is nearer to the bed than was seen to be safe: it is not offered; print again and nudge."
+    elif not total_mm or abs(found.wanted_mm - total_mm) >= DIFFERS_MM:
+        options.insert(0, fold.option(AS_JUDGED, round(found.wanted_mm, 3)))
+    if not options:
+        return TrialResult("failed", why, held, tuple(findings))
+    after = options[0].proposals[0].after
     why += f" {fold.into} {fold.before:.3f} becomes {after:.3f}.{nothing}{early}"
     return TrialResult(outcome, why, held, tuple(findings), (*options, *leave), options[0].name)
 

@@ -33,8 +33,9 @@ class LinkBench:
     """A :class:`ublet.core.bench.Bench` over a connection.
 
     ``threaded`` runs long computations beside the event loop; a virtual clock must not wait for
-    threads and runs them in place. ``loans``: what is borrowed from the board. ``steps_per_s``: the most that the board makes on one motor. ``recorded``: the open run; None for what is
-    not entered in the ledger. ``rested``: what the run rests on that this one goes on from. ``tell``: enters a fact.
+    threads and runs them in place. ``loans``: what is borrowed from the board. ``steps_per_s``: the most that the board
+    makes on one motor. ``recorded``: the open run; None for what is not entered in the ledger. ``rested``: what the run
+    rests on that this one goes on from. ``tell``: enters a fact.
     """
 
     def __init__(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable, Coroutine
 from contextlib import asynccontextmanager
 from dataclasses import replace
 
@@ -71,12 +71,12 @@ class LinkBuilder:
     @asynccontextmanager
     async def live(self, question: Live) -> AsyncIterator[OpenControls]:
         """Controls beside what goes on in the block: asked again after each use, until an answer or the block's end."""
-        controls = OpenControls()
-        asking = asyncio.get_running_loop().create_task(self._keep_asking(question, controls))
+        controls = OpenControls(self._keep_asking)
+        controls.ask(question)
         try:
             yield controls
         finally:
-            asking.cancel()
+            asking = controls.close()
             await asyncio.wait({asking})  # what cancels the trial meanwhile is not swallowed with it
             if not asking.cancelled() and (error := asking.exception()) and not isinstance(error, TrialFailed):
                 raise error  # nobody there is no reason to fail
@@ -103,11 +103,31 @@ class LinkBuilder:
 
 
 class OpenControls:
-    """Live controls that are open."""
+    """Live controls that are open: a :class:`ublet.core.bench.Controls`."""
 
-    def __init__(self) -> None:
+    def __init__(self, keep_asking: Callable[[Live, OpenControls], Coroutine[None, None, None]]) -> None:
         self.answer: str | None = None
         self.waiting: list[str] = []
+        self._keep_asking = keep_asking
+        self._asking: asyncio.Task[None] | None = None
+
+    def ask(self, question: Live) -> None:
+        """Put a question in the place of the one that is open; an answer that came already stands."""
+        if self.answer is None:
+            former = self._asking
+            self._asking = asyncio.get_running_loop().create_task(self._after(former, question))
+
+    def close(self) -> asyncio.Task[None]:
+        """Ask no more; returns the task that ends with that."""
+        assert self._asking is not None
+        self._asking.cancel()
+        return self._asking
+
+    async def _after(self, former: asyncio.Task[None] | None, question: Live) -> None:
+        if former is not None:
+            former.cancel()
+            await asyncio.wait({former})
+        await self._keep_asking(question, self)
 
     def used(self) -> tuple[str, ...]:
         """What was used since it was asked last."""

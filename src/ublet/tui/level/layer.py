@@ -7,7 +7,8 @@ from textual.binding import Binding
 
 from ublet.core.level.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS
 from ublet.core.level.first_layer_places import places_of
-from ublet.core.level.first_layer_trials import JUDGED, NUDGED, LayerParameters, program_of
+from ublet.core.level.first_layer_trials import JUDGED, NUDGED, LayerParameters, program_of, setting_nudged
+from ublet.core.level.live_mesh import SHIFT, live_mesh
 from ublet.core.motion.patterns import Patch
 from ublet.core.motion.running import WAY
 from ublet.core.run import Series, TrialFailed
@@ -109,7 +110,7 @@ def layer_picture(
         return Text(f"✗ {missing}", Ink.stop)
     nudged = read[NUDGED.name]
     total = float(nudged.rows[-1, 3]) if nudged is not None and len(nudged.rows) else 0.0
-    _nudge(cells, width - side + 2 if side else 0, total, now, bool(side))
+    _nudge(cells, width - side + 2 if side else 0, total, now, bool(side), offset_words(session, total))
     return cells.text()
 
 
@@ -148,19 +149,36 @@ def _patches(drawn: BedMap, places: tuple[Patch, ...], judged: Series | None, no
         drawn.cells.put(max(first, min(last, column - len(words) // 2)), below, words, lines[0][1])
 
 
-def _nudge(cells: Cells, left: int, total: float, now: str, wide: bool) -> None:
+def offset_words(session: Session, total: float) -> tuple[str, ...]:
+    """The height that prints in all, with what it was nudged by; and that of the last good print."""
+    machine = session.document.machine
+    into = setting_nudged(machine, live_mesh(session.live) is not None)
+    live = session.live(into)
+    if not isinstance(live, (int, float)):
+        return ()
+    words = [f"{'mesh shift' if into == SHIFT else 'Z offset'} {live + total:+.3f} mm"]
+    good = session.ledger.latest("first-layer", "proven")
+    printed = good.result.finding("printed_at") if good is not None else None
+    if good is not None and printed is not None:
+        words.append(f"last good print: {printed.value:+.3f} mm, run {good.id}")
+    return tuple(words)
+
+
+def _nudge(cells: Cells, left: int, total: float, now: str, wide: bool, offset: tuple[str, ...]) -> None:
     """The nudge in all, large; its meaning; and what lines look like."""
     side = "nearer to" if total < 0 else "further from"
     way = f"{abs(total):.2f} mm {side} the bed" if total else "as the offset has it"
     if not wide:
-        cells.put(0, 0, f"nudged {total:+.2f} mm: {way}", f"bold {Ink.focus}")
+        cells.put(0, 0, f"nudged {total:+.2f} mm: {way}; {'; '.join(offset)}", f"bold {Ink.focus}")
         return
     cells.put(left, 1, "nudged, mm", Ink.quiet)
     put_large(cells, left, 2, f"{total:+.2f}" if total else "0.00", f"bold {Ink.focus}")
     cells.put(left, 6, way, f"bold {Ink.text}")
     cells.put(left, 7, "− is nearer to the bed, + further from it", Ink.dim)
-    cells.put(left, 9, f"printing now: {now}" if now and now != "end" else "", Ink.text)
-    row = 11
+    for row, words in enumerate(offset, start=8):
+        cells.put(left, row, words, Ink.text)
+    cells.put(left, 11, f"printing now: {now}" if now and now != "end" else "", Ink.text)
+    row = 13
     for verdict, means in MEANS.items():
         cells.put(left, row, LINES[verdict], Ink.proposal)
         cells.put(left, row + 1, "▔" * 11, Ink.quiet)

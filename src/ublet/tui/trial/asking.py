@@ -3,16 +3,47 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Callable
 
 from rich.text import Text
 from textual.events import Key
 
-from ublet.core.questions import Measure, Question
+from ublet.core.questions import Live, Measure, Question
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 from ublet.tui.trial.at_the_machine import notice
 from ublet.tui.trial.bench import Bench
 from ublet.tui.trial.question import QuestionPanel, answer_for, is_typed, keys_of, refusal_of
+
+REPEATED_S = 0.12
+"""Keys that follow one another faster than this are one that is held down: it repeats itself 8 to 40 times a second."""
+
+FIRST_REPEAT_S = 1.0
+"""A key that is held down repeats itself for the first time within this."""
+
+
+class HeldKeys:
+    """Lets a key that is held down count once. A terminal does not say which of its keys are repeats.
+
+    A key long after the one before it acts at once. One that follows soon may be the first repeat: it acts when no
+    further one comes right behind it.
+    """
+
+    def __init__(self) -> None:
+        self._last_s: dict[str, float] = {}
+        self._waiting: dict[str, asyncio.TimerHandle] = {}
+
+    def pressed(self, key: str, act: Callable[[], None]) -> None:
+        """A key came."""
+        loop = asyncio.get_running_loop()
+        since = loop.time() - self._last_s.get(key, float("-inf"))
+        self._last_s[key] = loop.time()
+        if (waiting := self._waiting.pop(key, None)) is not None:
+            waiting.cancel()
+        if since > FIRST_REPEAT_S:
+            act()
+        elif since >= REPEATED_S:
+            self._waiting[key] = loop.call_later(REPEATED_S, act)
 
 
 class Asking(Bench):
@@ -21,6 +52,7 @@ class Asking(Bench):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.question: tuple[Question, asyncio.Future[str]] | None = None
+        self._held = HeldKeys()
 
     def take_typed(self, text: str) -> None:
         """A line was typed that answers no question."""
@@ -124,4 +156,12 @@ class Asking(Bench):
         if named is not None and event.key != "enter":
             event.stop()
             event.prevent_default()
-            self.answer(named)
+            if isinstance(question, Live):
+                self._held.pressed(event.key, lambda: self._use(named))
+            else:
+                self.answer(named)
+
+    def _use(self, control: str) -> None:
+        """Use a control of the live question that is open by now."""
+        if self.question is not None and control in keys_of(self.question[0]).values():
+            self.answer(control)
