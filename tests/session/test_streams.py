@@ -208,7 +208,9 @@ def test_what_a_board_lacks_is_said_before_anything_is_begun(tmp_path: Path) -> 
 
     async def work() -> None:
         async with Rig(tmp_path, deaf) as rig:
-            assert rig.session.connection.can == frozenset({"motion", "probe", "image", "mesh", "swings", "shaping"})
+            assert rig.session.connection.can == frozenset(
+                {"motion", "loans", "probe", "image", "mesh", "swings", "shaping"}
+            )
             for name, lacks in (
                 ("accelerometer-at-rest", ["accelerometer"]),
                 ("hotend-control", ["heat"]),

@@ -91,6 +91,7 @@ def test_a_touch_is_felt_with_shrinking_steps_and_kept(tmp_path: Path) -> None:
         screen.wait("the gauge just drags")
         screen.key("Enter")
         shown = screen.wait("further from the bed.")
+        assert re.search(r"a key moves 0\.0[15] mm|step +0\.0[15]", shown), "no larger than the question's last step"
         assert "Done cold" not in shown, "hot, by the first material, unless one says otherwise"
         screen.key("k")
         screen.wait("1 kept")

@@ -53,22 +53,30 @@ class Confirm(Question):
 @dataclass(frozen=True)
 class Measure(Question):
     """Read a quantity with an instrument; it is typed with this unit or another one. answers: what may be said instead,
-    where there may be nothing to read.
+    where there may be nothing to read. lowest, highest: what can be read at all, in this unit.
     """
 
     unit: str = ""
+    lowest: float | None = None
+    highest: float | None = None
 
     def allowed(self) -> str:
         """A quantity, or a word instead."""
         words = f", or a word: {', '.join(self.answers)}" if self.answers else ""
-        return f"type what is read, in {self.unit} or with another unit{words}"
+        low, high = (show(each, self.unit, 5) if each is not None else "" for each in (self.lowest, self.highest))
+        bounds = (
+            f", from {low} to {high}" if low and high else f", from {low}" if low else f", to {high}" if high else ""
+        )
+        return f"type what is read, in {self.unit} or with another unit{bounds}{words}"
 
     def taken(self, text: str) -> str:
         """A quantity, as it was typed; or a word that may be said instead."""
         words = [answer for answer in self.answers if text.strip() and answer.startswith(text.strip().lower())]
         if len(words) == 1 and not text.strip().isdigit():
             return words[0]
-        parse(text, self.unit)
+        read = parse(text, self.unit)
+        if (self.lowest is not None and read < self.lowest) or (self.highest is not None and read > self.highest):
+            raise NotAQuantity(f"{show(read, self.unit, 5)} cannot be read here: {self.allowed()}")
         return text.strip()
 
 

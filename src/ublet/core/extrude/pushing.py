@@ -14,6 +14,9 @@ from ublet.core.units import parse
 BEYOND_MM = 20.0
 """The first mark stands so far beyond what is pushed, the second as far again as the first, mm."""
 
+PLACED_MM = 2.0
+"""A mark is placed and filament springs back within this: more than it was is not left, mm."""
+
 KINDS = ("slow", "fast", "slower", "current", "hotter")
 """How pushes differ, by their number in the stream."""
 
@@ -94,6 +97,8 @@ class Pushing:
                 (GONE, NONE_LEFT),
                 ("left", f"{mark:g}", self.instrument),
                 unit="mm",
+                lowest=0.0,
+                highest=mark + PLACED_MM,
             )
             answer = await self.bench.builder.ask(asked)
             if answer == NONE_LEFT:

@@ -133,7 +133,14 @@ async def _references(bench: Bench, aim: SensorParameters) -> tuple[Reference, .
             ]
             if shown is None:
                 raise TrialFailed(f"The {aim.sensor} sensor stopped reading: check its plug and cable.")
-            asked = Measure("What does the reference thermometer show?", (), ("thermometer", aim.sensor), unit="°C")
+            asked = Measure(
+                "What does the reference thermometer show?",
+                (),
+                ("thermometer", aim.sensor),
+                unit="°C",
+                lowest=-40.0,
+                highest=500.0,
+            )
             true = await bench.builder.measure(asked)
         bench.record.row("references", (true, shown))
         found.append(Reference(true, shown))

@@ -190,7 +190,9 @@ class NudgeBound:
         """Whether to go nearer, put beside the print that goes on."""
         left = self._layer_mm + total_mm - self._highest_mm
         where = "the bed's highest point" if self._highest_mm else "the bed"
-        stands = f"{left:.2f} mm above {where}" if left >= 0.005 else f"on or below {where}, by {max(0.0, -left):.2f} mm"
+        stands = (
+            f"{left:.2f} mm above {where}" if left >= 0.005 else f"on or below {where}, by {max(0.0, -left):.2f} mm"
+        )
         return Live(
             f"Nudged by {total_mm:+.2f} mm in all the nozzle would stand {stands}, if the Z offset is right. Go nearer "
             "only if you see a gap below the nozzle. The print goes on.",

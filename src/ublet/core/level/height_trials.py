@@ -75,6 +75,8 @@ async def probe_height(bench: Bench, aim: HeightParameters) -> TrialResult:
         ("stop here",),
         ("stowed gap", "rule"),
         unit="mm",
+        lowest=0.0,
+        highest=300.0,
     )
     answer = await bench.builder.ask(asked)
     if answer == "stop here":

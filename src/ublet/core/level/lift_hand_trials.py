@@ -46,6 +46,8 @@ async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResul
                 ("stop here",),
                 ("gap at", name, "rule"),
                 unit="mm",
+                lowest=0.0,
+                highest=3000.0,
             )
             answer = await bench.builder.ask(asked)
             if answer == "stop here":

@@ -30,6 +30,9 @@ from ublet.core.words import several
 TAKE_UP_MM = 5.0
 """Before each measured move the axis goes so far the same way, so that play is taken up, mm."""
 
+MOST_TIMES = 20.0
+"""No fault makes an axis go so many times as far as commanded."""
+
 SPEED_MM_S = 50.0
 """Fast enough to be done, slow enough to lose no step."""
 
@@ -143,7 +146,8 @@ async def _measure(
         await go_to(bench, name, start + way * length_mm, speed)
         for place in places:
             text = f"How far did {place_words(name, place)} go from the mark?"
-            asked = Measure(text, (), ("measure", place, aim.instrument), unit="mm")
+            most = MOST_TIMES * length_mm
+            asked = Measure(text, (), ("measure", place, aim.instrument), unit="mm", lowest=-most, highest=most)
             read = abs(await bench.builder.measure(asked))
             readings[place].append(read)
             bench.record.row("readings", (float("xyz".index(name)), float(places.index(place)), length_mm, read))

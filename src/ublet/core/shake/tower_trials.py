@@ -94,6 +94,8 @@ def _question(aim: TowerParameters, band: Band, wall: str, bands: int) -> Measur
         (NONE_SEEN, STOP),
         ("ripples", SHOWS[wall], f"{aim.speed_mm_s:g}", str(RIPPLES)),
         unit="mm",
+        lowest=0.1,
+        highest=500.0,
     )
 
 

@@ -6,13 +6,23 @@ import asyncio
 from collections.abc import AsyncIterator, Callable, Coroutine
 from contextlib import asynccontextmanager
 from dataclasses import replace
+from typing import TypeVar
 
 from ublet.core.bench import Clock, Jogged, Motion
 from ublet.core.questions import Jog, Judge, Live, Measure, Question
 from ublet.core.run import TrialFailed
 from ublet.core.units import NotAQuantity, parse
 from ublet.ledger.recording import Recorded
+from ublet.link.errors import BoardRefused
 from ublet.session.bench.watcher import Watcher
+
+ASKED_TIMES = 20
+"""So often a question is asked again whose answer it does not take: who answers may be a program."""
+
+NOT_ALLOWED = 3
+"""The board's code for a move that may not be; others end the trial."""
+
+Asked = TypeVar("Asked", bound=Question)
 
 
 class LinkBuilder:
@@ -26,14 +36,20 @@ class LinkBuilder:
         self.owed: list[Question] = []
 
     async def ask(self, question: Question) -> str:
-        """Ask, and take only what the question takes."""
+        """Ask, and take only what the question takes; what it does not take is said, and it is asked again."""
         recorded = self._recorded
         place = recorded.asked(self._clock.now_s(), question.text) if recorded is not None else 0
-        answer = await self._watcher.answer(question)
-        try:
-            answer = question.taken(answer)
-        except NotAQuantity as error:
-            raise TrialFailed(f"{question.text} {error}.") from error
+        put = question
+        for _ in range(ASKED_TIMES):
+            answer = await self._watcher.answer(put)
+            try:
+                answer = question.taken(answer)
+                break
+            except NotAQuantity as error:
+                refusal = error
+                put = _with(question, f"{error}.")
+        else:
+            raise TrialFailed(f"{question.text} {refusal}.") from refusal
         if recorded is not None:
             recorded.answered(place, self._clock.now_s(), question.text, answer)
         return answer
@@ -58,8 +74,15 @@ class LinkBuilder:
             told = ""
             for target in targets:
                 usual = target.axis
-                if target.by_mm:
+                if not target.by_mm:
+                    continue
+                try:
                     await self._motion.move(usual, target.by_mm, speed_mm_s)
+                except BoardRefused as error:
+                    if error.code != NOT_ALLOWED:
+                        raise
+                    told = f"Not moved: {error}."
+                    break
         if question.homed and None in here.values():
             raise TrialFailed("The axes do not know where they stand any more: start again.")
         return Jogged(answer, {axis: mm for axis, mm in here.items() if mm is not None})
@@ -135,6 +158,6 @@ class OpenControls:
         return waiting
 
 
-def _with(question: Jog, told: str) -> Jog:
+def _with(question: Asked, told: str) -> Asked:
     """The question with what was wrong with the last answer before it."""
     return replace(question, text=f"{told} {question.text}") if told else question

@@ -54,7 +54,8 @@ class JogBench(TrialBench):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.step = min(range(len(STEPS_MM)), key=lambda at: abs(STEPS_MM[at] - self.preferences.jog_step_mm))
+        self.step_mm = min(STEPS_MM, key=lambda mm: abs(mm - self.preferences.jog_step_mm))
+        self._usual_mm: float | None = None  # while a question lets the builder jog: the step before it
         self.last_axis = "x"
         self._ahead: dict[str, float] = {}
         self._last_way: dict[str, float] = {}
@@ -62,15 +63,13 @@ class JogBench(TrialBench):
         self._begins = True  # the next question that lets the builder jog is a new one
 
     @property
-    def step_mm(self) -> float:
-        """The chosen step."""
-        return self.steps[min(self.step, len(self.steps) - 1)]
-
-    @property
     def steps(self) -> tuple[float, ...]:
-        """The steps to choose from: those of a question that lets the builder jog, else the usual ones."""
+        """The steps to choose from, the chosen one among them: those of a question that lets the builder jog, else the
+        usual ones.
+        """
         question = self.question[0] if self.question is not None else None
-        return tuple(sorted(question.steps)) if isinstance(question, Jog) else STEPS_MM
+        offered = question.steps if isinstance(question, Jog) else STEPS_MM
+        return tuple(sorted({*offered, self.step_mm}))
 
     @property
     def busy(self) -> bool:
@@ -98,8 +97,8 @@ class JogBench(TrialBench):
         text = Text(no_wrap=True)
         free = self._free()
         steps = Text("step ", Ink.dim)
-        for number, step in enumerate(self.steps):
-            here = number == self.step
+        for step in self.steps:
+            here = step == self.step_mm
             steps.append(f" {step:g} ", f"bold {Ink.ground} on {Ink.focus}" if here else Ink.text)
         steps.append(" mm   ", Ink.dim)
         text.append_text(steps)
@@ -134,7 +133,8 @@ class JogBench(TrialBench):
 
     def action_step(self, by: int) -> None:
         """A smaller or larger step; the usual one is kept for the next time."""
-        self.step = max(0, min(len(self.steps) - 1, self.step + by))
+        steps = self.steps
+        self.step_mm = steps[max(0, min(len(steps) - 1, steps.index(self.step_mm) + by))]
         if self.question is None:
             self.prefer(jog_step_mm=self.step_mm)
         self.beat()
@@ -161,7 +161,7 @@ class JogBench(TrialBench):
         question = self.question[0] if self.question is not None else None
         before, self._last_way[axis] = self._last_way.get(axis, mm), mm
         if isinstance(question, Jog) and question.floor and before * mm < 0:
-            self.step = self.steps.index(question.smaller(self.step_mm))
+            self.step_mm = question.smaller(self.step_mm)
 
     def _pass_on(self) -> None:
         """To a trial that lets the builder jog: its answers move."""
@@ -174,17 +174,34 @@ class JogBench(TrialBench):
         """Give an answer; one that ends the jogging lets the next begin with large steps again."""
         self._begins = self.question is not None and answer in self.question[0].answers
         super().answer(answer)
+        if self._begins:
+            self._end_of_jogging()
 
     def asked(self, question: Question) -> None:
         """What was wanted while the trial moved is wanted still. Towards a floor one begins with the largest step."""
         if isinstance(question, Jog):
-            if self._begins and question.floor:
-                self.step = len(question.steps) - 1
+            if self._usual_mm is None:
+                self._usual_mm = self.step_mm
+                smaller = [step for step in question.steps if step <= self.step_mm]
+                self.step_mm = max(smaller, default=min(question.steps))
+                if self._begins and question.floor:
+                    self.step_mm = max(question.steps)
             self._begins = False
             if self.last_axis not in question.axes:
                 self.last_axis = question.axes[0]
             self._ahead = {axis: mm for axis, mm in self._ahead.items() if axis in question.axes}
             self._pass_on()
+
+    def _close_question(self) -> None:
+        super()._close_question()
+        if self.watched is None:
+            self._end_of_jogging()
+
+    def _end_of_jogging(self) -> None:
+        """After a question the step is what it was before, and never larger than the last one in it."""
+        if self._usual_mm is not None:
+            self.step_mm = min(self._usual_mm, self.step_mm)
+            self._usual_mm = None
 
     async def _drive(self) -> None:
         try:
