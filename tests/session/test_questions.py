@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import asyncio
+from pathlib import Path
 from typing import Any, cast
 
 import pytest
 
-from ublet.core.bench import Clock, Motion
-from ublet.core.questions import Jog, Measure, Question
-from ublet.core.run import TrialFailed
+from tests.conftest import Onlooker, Rig, tern, tern_scenario, virtually
+from ublet.core.bench import Bench, Clock, Motion
+from ublet.core.heat.hot_parts import hot_words
+from ublet.core.questions import Confirm, Jog, Measure, Question
+from ublet.core.run import TrialFailed, TrialResult
+from ublet.core.settings import Part
+from ublet.core.trial import TrialSpec
 from ublet.link.errors import BoardRefused
 from ublet.session.bench.builder import LinkBuilder
 
@@ -77,3 +82,31 @@ def test_a_reading_that_cannot_be_is_asked_again() -> None:
 def test_who_never_answers_ends_it_after_a_while() -> None:
     with pytest.raises(TrialFailed, match="cannot be read here"):
         asyncio.run(builder(Answers("-1"), Axis()).measure(Measure("Read it.", unit="mm", lowest=0.0)))
+
+
+def test_what_is_hot_is_said_by_its_reading_before_a_hand_comes_near(folder: Path) -> None:
+    async def recipe(bench: Bench, aim: Part) -> TrialResult:
+        await bench.heat.warm("hotend", 141.0)
+        await bench.builder.ask(Confirm("Wipe the nozzle.", ("done",)))
+        await bench.clock.rest(90.0)
+        await bench.builder.ask(Confirm("Wipe the nozzle.", ("done",)))
+        await bench.builder.ask(Question("Which fan turns?", ("none",), ("look", "fans")))
+        return TrialResult("proven", "")
+
+    async def work() -> list[Question]:
+        async with Rig(folder, tern_scenario(replaced={})) as rig:
+            looks = Onlooker()
+            spec = TrialSpec("test", "homing", "", Part, recipe, (), lambda m, a: "", lambda m, a, r: ())
+            await rig.session.run(spec, Part(), looks)
+            return looks.questions
+
+    cold, hot, seen = virtually(work)
+    assert cold.hot == "" and seen.hot == ""
+    assert hot.hot.startswith("HOT: hotend 1") and "bed" not in hot.hot and hot.text == "Wipe the nozzle."
+
+
+def test_a_part_without_a_reading_is_not_called_cold() -> None:
+    read = {"hotend": 141.4, "bed": 49.0}
+    assert hot_words(tern(), read.get) == "HOT: hotend 141 °C"
+    assert "nobody knows how hot the hotend" in hot_words(tern(), {"bed": 20.0}.get)
+    assert hot_words(tern(), {"hotend": 30.0, "bed": 50.0}.get) == ""

@@ -8,7 +8,7 @@ besides (a quantity, a move, verdicts, a control).
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from ublet.core.motion.targets import Target, parse_targets
 from ublet.core.units import NotAQuantity, parse, show
@@ -24,6 +24,13 @@ class Question:
     text: str
     answers: tuple[str, ...] = ()
     cue: Cue = ()
+    hot: str = field(default="", kw_only=True)
+    """What would burn a hand, as it was read when this was put; whoever puts it to a person says it first."""
+
+    @property
+    def by_hand(self) -> bool:
+        """Whether a hand comes near the machine for it: always, unless one only looks, or watches what goes on."""
+        return not isinstance(self, Live) and self.cue[:1] != ("look",)
 
     def allowed(self) -> str:
         """What can be answered, in words."""

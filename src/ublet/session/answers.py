@@ -111,6 +111,8 @@ class Terminal:
     async def answer(self, question: Question) -> str:
         """Ask until there is an answer that is one."""
         with self._aside():
+            if question.hot:
+                print(f"\n!! {question.hot} !!", file=sys.stderr, end="")
             print(f"\n{question.text}\n  {question.allowed()}", file=sys.stderr)
             while True:
                 print("> ", end="", file=sys.stderr, flush=True)

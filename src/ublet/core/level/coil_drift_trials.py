@@ -109,7 +109,7 @@ async def _touched(bench: Bench, aim: DriftParameters, number: int) -> float | N
     enough = "enough" if number > 1 else "stop here"
     asked = Jog(
         f"Touch {number + 1} of {aim.touches}: lay the gauge ({gauge_mm:g} mm) below the nozzle and lower Z until it "
-        "just drags. Wipe the nozzle first; it stays cold."
+        "just drags. Wipe the nozzle first."
         + (" “enough” ends here: the drift then holds up to how warm the coil was." if number > 1 else ""),
         ("it drags", enough),
         ("lower", f"{gauge_mm:g}"),
@@ -199,7 +199,7 @@ def _announce(machine: MachineFile, aim: DriftParameters) -> str:
     return (
         f"Homes what is not homed. {aim.touches} times you lower the nozzle onto the gauge over the middle of the bed "
         f"and the coil is read there, while the bed heats step by step to {aim.bed_c:g} °C and is held "
-        f"{aim.soak_s / 60:.0f} min each time. The nozzle stays cold. {preheat_words(machine, ('x', 'y', 'z'))}"
+        f"{aim.soak_s / 60:.0f} min each time. {preheat_words(machine, ('x', 'y', 'z'))}"
     )
 
 

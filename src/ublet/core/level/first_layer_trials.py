@@ -270,7 +270,7 @@ async def _out_of_the_way(bench: Bench) -> None:
 async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float], aim: LayerShape) -> list[Judged]:
     """Let every patch be judged; with what it was nudged by at its end."""
     question = Judge(
-        "The heaters are off; nozzle and bed are still hot. Feel the last lines of each patch: lines that stand apart "
+        "The heaters are off. Feel the last lines of each patch: lines that stand apart "
         "or come off are too high, ridges too low. Bare is one on which nothing stuck.",
         (),
         ("patches", f"{aim.width_mm:g}", *(f"{each.x:g} {each.y:g} {each.wide:g} {each.deep:g}" for each in done)),

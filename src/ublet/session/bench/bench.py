@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
+from functools import partial
 from typing import Any, TypeVar
 
 from ublet.core.evidence import Rest
@@ -24,6 +25,7 @@ from ublet.session.bench.resting import FactOf, Resting
 from ublet.session.bench.streams import LinkStreams
 from ublet.session.bench.watcher import Watcher
 from ublet.session.connection import Connection
+from ublet.session.heaters import hot_now
 from ublet.session.loans import Loans
 
 T = TypeVar("T")
@@ -69,7 +71,7 @@ class LinkBench:
         self.streams = LinkStreams(connection)
         self.guards = LinkGuards(connection)
         self.clock = LinkClock(connection)
-        self.builder = LinkBuilder(watcher, self.motion, self.clock, recorded)
+        self.builder = LinkBuilder(watcher, self.motion, self.clock, recorded, partial(hot_now, machine, connection))
         self.record = LinkRecord(spec, watcher, recorded, self._resting.trace, earlier, going_on)
 
     @property

@@ -26,20 +26,29 @@ Asked = TypeVar("Asked", bound=Question)
 
 
 class LinkBuilder:
-    """A :class:`ublet.core.bench.Builder`. ``owed`` is what hands still have to undo."""
+    """A :class:`ublet.core.bench.Builder`. ``owed`` is what hands still have to undo; ``hot``: what would burn one."""
 
-    def __init__(self, watcher: Watcher, motion: Motion, clock: Clock, recorded: Recorded | None) -> None:
+    def __init__(
+        self,
+        watcher: Watcher,
+        motion: Motion,
+        clock: Clock,
+        recorded: Recorded | None,
+        hot: Callable[[], str] = lambda: "",
+    ) -> None:
         self._watcher = watcher
         self._motion = motion
         self._clock = clock
         self._recorded = recorded
+        self._hot = hot
         self.owed: list[Question] = []
 
     async def ask(self, question: Question) -> str:
         """Ask, and take only what the question takes; what it does not take is said, and it is asked again."""
         recorded = self._recorded
-        place = recorded.asked(self._clock.now_s(), question.text) if recorded is not None else 0
-        put = question
+        put = question = replace(question, hot=self._hot() if question.by_hand else "")
+        said = f"{question.hot}. {question.text}" if question.hot else question.text
+        place = recorded.asked(self._clock.now_s(), said) if recorded is not None else 0
         for _ in range(ASKED_TIMES):
             answer = await self._watcher.answer(put)
             try:

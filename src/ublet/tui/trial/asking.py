@@ -9,6 +9,7 @@ from rich.text import Text
 from textual.events import Key
 
 from ublet.core.questions import Live, Measure, Question
+from ublet.session.heaters import hot_now
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 from ublet.tui.trial.at_the_machine import notice
@@ -77,7 +78,8 @@ class Asking(Bench):
             if self._pressing(question):
                 keys = "  ".join(f"{number} {name}" for number, name in enumerate(seen.switches, start=1))
                 notes.append(f"\nin the demonstration these keys press and let go: {keys}", Ink.proposal)
-        self.panel.ask(question, notes)
+        hot = hot_now(self.session.document.machine, self.session.connection) if question.by_hand else ""
+        self.panel.ask(question, notes, hot)
 
     def _pressing(self, question: Question) -> bool:
         """Whether it asks for a switch to be pressed or let go."""

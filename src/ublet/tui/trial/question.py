@@ -153,9 +153,11 @@ class QuestionPanel(Widget):
             self._shown = text
             self.query_one("#asked", Static).update(text)
 
-    def ask(self, question: Question, notes: Text) -> None:
-        """Show a question with the keys that answer it."""
+    def ask(self, question: Question, notes: Text, hot: str = "") -> None:
+        """Show a question with the keys that answer it; first of all what would burn a hand."""
         text = Text()
+        if hot:
+            text.append(f"▲ {hot} ▲\n", f"bold {Ink.stop}")
         text.append(question.text, f"bold {Ink.text}")
         if question.answers and not is_typed(question):
             text.append("\n")
