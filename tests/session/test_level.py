@@ -10,13 +10,14 @@ from typing import Any
 import pytest
 import tomlkit
 
-from tests.conftest import requests_noted
+from tests.conftest import Onlooker, Rig, mended_tern, requests_noted, virtually
 from ublet.benchmark.beds import made_up
+from ublet.benchmark.wired import well_wired
 from ublet.core.catalogue import TRIALS
 from ublet.link.capabilities import capability_of
 from ublet.session.document import Document
 from ublet.session.headless import run_on_scenario
-from ublet.session.library import scenario_path
+from ublet.session.library import machine_path, scenario_path
 from ublet.session.orders import order_for
 
 LEVEL = ("lead-screws", "bed-corners", "probe-spread", "probe-place", "z-offset")
@@ -184,3 +185,54 @@ def test_a_probe_that_would_scrape_or_trigger_in_the_bed_is_refused(tmp_path: Pa
     assert low["outcome"] == "failed" and "does not clear the bed" in low["why"] and not low["proposals"]
     deep = run("probe-height", scenario, "gauge_mm=1", "raise_mm=1")
     assert deep["outcome"] == "failed" and "before the nozzle is at the bed" in deep["why"]
+
+
+
+@pytest.mark.parametrize("trial", ["lead-screws", "bed-mesh", "directions"])
+@pytest.mark.parametrize("fault", ["reversed = true", "open = true"])
+def test_a_lift_that_goes_wrong_is_named_before_z_homes(trial: str, fault: str, tmp_path: Path) -> None:
+    text = well_wired(scenario_path("tern-280").read_text(encoding="utf-8"))
+    role = 'role = "z.back"'
+    assert role in text
+    scenario = tmp_path / "s.toml"
+    text = text.replace("../machines/tern-280.toml", str(machine_path("tern-280")))
+    scenario.write_text(text.replace(role, f"{role}\n{fault}"), encoding="utf-8")
+    machine = tmp_path / "m.toml"
+    shutil.copyfile(machine_path("tern-280"), machine)
+    report = run(trial, scenario, machine=machine)
+    assert report["outcome"] == "failed" and "lead screw back" in report["why"], report["why"]
+    assert report["duration_s"] < 60
+    if fault.startswith("reversed"):
+        assert "runs backwards" in report["why"]
+        if trial != "bed-mesh":  # it only says which station mends it
+            (mend,) = report["proposals"]
+            assert (mend["setting"], mend["before"], mend["after"]) == ("axes.z.motors.back.reversed", False, True)
+        else:
+            assert "station lead screws" in report["why"]
+    else:
+        assert "did not turn" in report["why"] and report["proposals"] == []
+
+
+def test_lifts_are_looked_at_once_and_again_after_their_wiring_changed(folder: Path) -> None:
+    class Looks(Onlooker):
+        @property
+        def lifts(self) -> int:
+            return sum(question.cue == ("look", "lifts") for question in self.questions)
+
+    async def work() -> None:
+        async with Rig(folder, mended_tern()) as rig:
+            looks, homing = Looks(), TRIALS["homing"]
+            for _ in range(2):
+                entered = await rig.session.run(homing, homing.parameters(), looks)
+                assert entered.ran.result.outcome == "proven", entered.ran.result.why
+            assert looks.lifts == 1
+            path = "axes.z.motors.back.reversed"
+            for value in (True, False):
+                await rig.session.connection.write_live({path: value})
+            await rig.session.run(homing, homing.parameters(), looks)
+            assert looks.lifts == 1, "the wiring is what it was"
+            await rig.session.connection.write_live({"axes.z.motors.back.socket": "M6"})
+            await rig.session.run(homing, homing.parameters(), looks)
+            assert looks.lifts == 2
+
+    virtually(work)

@@ -168,6 +168,12 @@ class Motion(Protocol):
     def position(self, axis: str) -> float | None:
         """Where an axis stands, mm; None before it was homed."""
 
+    def lifts_proven(self) -> bool:
+        """Whether every lift of Z is known to go the way it is commanded, with the wiring that is live now."""
+
+    def prove_lifts(self) -> None:
+        """The builder saw every lift go the way it was commanded."""
+
 
 class Listening(Protocol):
     """A stream that is open. Going through it gives its readings in order; a capture's when it is full."""

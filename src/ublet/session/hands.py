@@ -37,6 +37,7 @@ class Seen:
     dot: tuple[float, float] = (0.0, 0.0)
     stowed_gap: float = 0.0
     felt: tuple[float | None, ...] = ()
+    lift_moves: Mapping[str, float] = field(default_factory=dict)
 
 
 class DemoHands:
@@ -129,6 +130,7 @@ class DemoHands:
             answer["dot"],
             answer["stowed_gap"],
             tuple(answer["felt"]),
+            answer["lift_moves"],
         )
 
     def _exchange(self, line: bytes) -> bytes:

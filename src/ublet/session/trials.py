@@ -21,6 +21,7 @@ from ublet.ledger.entries import Opening, RunEntry
 from ublet.ledger.errors import LedgerError
 from ublet.ledger.recording import Recorded
 from ublet.session.bench.bench import LinkBench
+from ublet.session.bench.lift_proof import LiftProof
 from ublet.session.bench.watcher import Watcher
 from ublet.session.runner import Ran
 from ublet.session.saving import now
@@ -64,6 +65,7 @@ class Trials:
     def __init__(self, session: Session, threaded: bool) -> None:
         self._session = session
         self._threaded = threaded
+        self._lifts = LiftProof(session.connection, self.proven)
 
     async def run(self, spec: TrialSpec, parameters: Part, watcher: Watcher, go_on: bool = False) -> Entered:
         """Run a trial and enter it in the ledger, whatever its outcome."""
@@ -159,6 +161,7 @@ class Trials:
             self._threaded,
             session.loans,
             session.document.board.steps_per_s,
+            self._lifts,
             recorded,
             before.checkpoint if before is not None else None,
             before.rests if before is not None else (),

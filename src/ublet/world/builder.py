@@ -11,11 +11,15 @@ import numpy as np
 from ublet.core.extrude.pushing import GONE, NONE_LEFT
 from ublet.core.level.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS
 from ublet.core.level.first_layer_trials import FURTHER, NEARER
+from ublet.core.motion.lift_directions import ALL_CLOSED, ALL_OPENED, CLOSED, OTHERWISE, STOOD
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.questions import Jog, Judge, Live, Question
 from ublet.world.hands import Hands
 from ublet.world.laid import Looks
 from ublet.world.scenario import Scenario
+
+LEAST_SEEN_MM = 0.3
+"""A smaller move of a lift nobody sees, mm."""
 
 READS_TO = 0.1
 """A reading is noted to this share of its instrument's largest error."""
@@ -90,6 +94,8 @@ class ScriptedBuilder:
                 names = [motor_words(f"axes.{role.replace('.', '.motors.')}") for role in seen["turned"] if "." in role]
                 names += ["extruder"] if "extruder" in seen["turned"] else []
                 return next((name for name in names if name in question.answers), "nothing")
+            case ("look", "lifts"):
+                return _lifts_seen(seen["lift_moves"])
             case ("look", "direction"):
                 return str(seen["moved"])
             case ("feel", *blocks):
@@ -321,3 +327,16 @@ class ScriptedBuilder:
                 judged = left + float(self._random.uniform(-eye, eye))
                 return f"{axis}{round(judged / FINE_MM) * FINE_MM:+.2f}"
         return question.answers[0]
+
+
+def _lifts_seen(moves: Mapping[str, float]) -> str:
+    """What is seen of lifts that were to open their gap together."""
+    stood = [name for name, mm in moves.items() if abs(mm) < LEAST_SEEN_MM]
+    closed = [name for name, mm in moves.items() if mm <= -LEAST_SEEN_MM]
+    if not stood and not closed:
+        return ALL_OPENED
+    if len(closed) == len(moves):
+        return ALL_CLOSED
+    if len(stood) + len(closed) > 1:
+        return OTHERWISE
+    return f"{closed[0]} {CLOSED}" if closed else f"{stood[0]} {STOOD}"

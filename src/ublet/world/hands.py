@@ -166,6 +166,7 @@ class Hands:
             "pin_down": world.pin_is_down,
             "moved": seen(mechanics.travelled),
             "turned": sorted(role for role, mm in mechanics.turned.items() if abs(mm) > LEAST_MM),
+            "lift_moves": {role.removeprefix("z."): mechanics.turned.get(role, 0.0) for role in world.bed.lifts_mm},
             "from_mark": {name: now[name] - self._marked.get(name, 0.0) for name in now},
             "spool": world.filament.left_mm,
             "gap": world.gap_mm,

@@ -16,6 +16,7 @@ from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, war
 from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis, number_of
+from ublet.core.motion.lift_directions import look_at_lifts, turned_round
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec
@@ -76,15 +77,17 @@ async def lead_screws(bench: Bench, aim: LiftParameters) -> TrialResult:
     for name in pivots:
         bench.fact("lift", name)
     declared = bench.machine.lifts or Lifts()
+    if not bench.motion.lifts_proven():
+        seen = await look_at_lifts(bench)
+        if not seen.good:
+            mends = turned_round(bench, seen)
+            why = f"{seen.words} Z was not homed, nothing else was moved."
+            return TrialResult("failed", why, conditions(bench), (), mends, mends[0].name if mends else "")
+        bench.motion.prove_lifts()
     _, warm = await warm_up(bench, aim)
-    try:
-        async with probing(bench, approach_of(bench, aim.samples), declared.largest_mm, warm) as probe:
-            places = _places(probe, pivots)
-            found, rounds, fault = await _rounds(bench, probe, pivots, places, declared)
-    except TrialFailed as failed:
-        if bench.motion.position("z") is None and "did not find its end" in str(failed):
-            raise TrialFailed(f"{failed} With several lifts, one that runs backwards has this effect, too.") from failed
-        raise
+    async with probing(bench, approach_of(bench, aim.samples), declared.largest_mm, warm) as probe:
+        places = _places(probe, pivots)
+        found, rounds, fault = await _rounds(bench, probe, pivots, places, declared)
     if fault is not None:
         return _faulty(bench, found, fault)
     bench.progress(Progress("axis Z", 0.97, None, "homes again: the bed stands otherwise now"))

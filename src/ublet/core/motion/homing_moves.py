@@ -6,6 +6,7 @@ from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability, Uses
 from ublet.core.heat.reaching import reach
 from ublet.core.machine.schema import Axis, MachineFile
+from ublet.core.motion.lift_directions import must_go_alike
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.words import several
 
@@ -78,6 +79,8 @@ async def home_axis(bench: Bench, name: str) -> float | None:
         TrialFailed: it did not find its end.
     """
     machine = bench.machine
+    if name == "z":
+        await must_go_alike(bench)
     with bench.aside():  # how it gets there; where it then finds its end is what counts
         homing = axis_of(machine, name).homing
         z = bench.motion.position("z")

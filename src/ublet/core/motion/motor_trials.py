@@ -11,6 +11,7 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.machine.wiring import plug_words
 from ublet.core.mixed_up import cycles
 from ublet.core.motion.directions import ANSWERS, Mend, corexy_mend, straight_mend
+from ublet.core.motion.lift_directions import LiftsSeen, lifts_of, look_at_lifts, turned_round
 from ublet.core.questions import Question
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialResult
 from ublet.core.settings import Part, Value, setting
@@ -102,6 +103,7 @@ async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
         saw[axis] = await bench.builder.ask(Question(text, ANSWERS, ("look", "direction")))
         bench.record.row("seen", (float(number), float(ANSWERS.index(saw[axis]))))
         await bench.motion.move(axis, -aim.length_mm, aim.speed_mm_s)
+    lifts = await look_at_lifts(bench) if lifts_of(machine) and saw["z"] == "up" else LiftsSeen()
     roots = motor_roots(machine)
     motors = {axis: tuple(root for root in roots if root.startswith(f"axes.{axis}.")) for axis in ("x", "y", "z")}
     flags = {root: bool(bench.settings.live(f"{root}.reversed")) for root in roots if root.startswith("axes.")}
@@ -110,6 +112,14 @@ async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
         Finding("went_right", float(saw[axis] == wanted), subject={"axis": axis}, words=f"{axis} went {saw[axis]}")
         for axis, wanted in (("x", "right"), ("y", "back"), ("z", "up"))
     )
+    if not lifts.good:
+        mended = turned_round(bench, lifts)
+        others = " ".join(problem for mend in mends for problem in mend.problems)
+        if not any(mend.needed for mend in mends):
+            return TrialResult("failed", lifts.words, {}, findings, mended, mended[0].name if mended else "")
+        findings = (*findings, Finding("lifts_right", 0.0, words=f"{lifts.words} {others}".strip()))
+    elif lifts_of(machine) and saw["z"] == "up":
+        bench.motion.prove_lifts()
     if not any(mend.needed for mend in mends):
         return TrialResult("proven", "Right, back and up, as told.", {}, findings)
     words = [problem for mend in mends for problem in mend.problems]

@@ -19,6 +19,7 @@ from ublet.ledger.recording import Recorded
 from ublet.session.bench.board import LinkClock, LinkGuards, LinkSettings
 from ublet.session.bench.builder import LinkBuilder
 from ublet.session.bench.heat import LinkHeat
+from ublet.session.bench.lift_proof import LiftProof
 from ublet.session.bench.motion import LinkMotion, LinkProbe
 from ublet.session.bench.record import Earlier, LinkRecord
 from ublet.session.bench.resting import FactOf, Resting
@@ -52,6 +53,7 @@ class LinkBench:
         threaded: bool,
         loans: Loans,
         steps_per_s: float,
+        lifts: LiftProof,
         recorded: Recorded | None = None,
         going_on: Checkpoint | None = None,
         rested: tuple[Rest, ...] = (),
@@ -66,7 +68,7 @@ class LinkBench:
         self.machine = self._resting.machine
         self.settings = LinkSettings(connection, self._resting, loans)
         self.heat = LinkHeat(connection, self._resting)
-        self.motion = LinkMotion(connection, self._resting, steps_per_s)
+        self.motion = LinkMotion(connection, self._resting, steps_per_s, lifts)
         self.probe = LinkProbe(connection, self._resting)
         self.streams = LinkStreams(connection)
         self.guards = LinkGuards(connection)

@@ -9,6 +9,7 @@ from contextlib import asynccontextmanager
 from ublet.core.bench import InputState, Running
 from ublet.core.motion.program import Lift, Program, Timetable
 from ublet.core.run import TrialFailed
+from ublet.session.bench.lift_proof import LiftProof
 from ublet.session.bench.resting import Resting
 from ublet.session.connection import Connection
 from ublet.session.jogging import go, one_segment, push, to_the_end, touch
@@ -21,11 +22,20 @@ CLEAR_MM_S, UNHOMED_MM, NO_MM = 5.0, 5.0, 0.01
 class LinkMotion:
     """A :class:`ublet.core.bench.Motion` over a connection. steps_per_s: the most that the board makes on one motor."""
 
-    def __init__(self, connection: Connection, resting: Resting, steps_per_s: float) -> None:
+    def __init__(self, connection: Connection, resting: Resting, steps_per_s: float, lifts: LiftProof) -> None:
         self._connection = connection
         self._resting = resting
+        self._lifts = lifts
         self._steps_per_s = steps_per_s
         self._clear_mm = 0.0
+
+    def lifts_proven(self) -> bool:
+        """Whether every lift is known to go the right way."""
+        return self._lifts.holds()
+
+    def prove_lifts(self) -> None:
+        """They were seen to."""
+        self._lifts.note()
 
     def timetable(self, program: Program) -> Timetable:
         """The program as the board will run it from where it stands."""

@@ -12,6 +12,9 @@ DRAGS_MM = 0.012
 CLOSED_MM = 0.03
 """Lines look closed and flat while their height is off by less, mm."""
 
+LEAST_SEEN_MM = 0.3
+"""A smaller move of a lift nobody sees, mm."""
+
 SIDES = {"x": ("left of", "right of"), "y": ("in front of", "behind")}
 
 
@@ -26,6 +29,8 @@ def notice(question: Question, seen: Seen) -> str:
             notes = [f"you feel the {seen.warm[0]} getting warm"] if seen.warm else ["nothing gets warm"]
         case (_, "motor"):
             notes.append(f"turned: {', '.join(seen.turned) or 'nothing'}")
+        case ("look", "lifts"):
+            notes += [f"at {name} the gap {_lift_moved(mm)}" for name, mm in seen.lift_moves.items()]
         case (_, "direction"):
             notes.append(f"the nozzle went: {seen.moved}")
         case ("measure", place, instrument):
@@ -84,6 +89,11 @@ def _lines(error_mm: float | None) -> str:
         return "nothing stuck"
     much = "a little " if abs(error_mm) < 2 * CLOSED_MM else "clearly "
     return "closed, flat" if abs(error_mm) <= CLOSED_MM else f"{much}apart" if error_mm > 0 else f"{much}ridged"
+
+
+def _lift_moved(mm: float) -> str:
+    """What the gap did at a lift that went so far."""
+    return "stayed as it was" if abs(mm) < LEAST_SEEN_MM else f"{'opened' if mm > 0 else 'closed'} by {abs(mm):.0f} mm"
 
 
 def _gauge(gap: float, gauge: float) -> str:
