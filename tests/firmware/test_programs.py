@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import random
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -14,14 +15,14 @@ from ublet.core.heat.pid import TICK_S
 from ublet.core.machine.effective import board_settings
 from ublet.core.motion.caps import Caps
 from ublet.core.motion.patterns import Stroke, filament_for, square
-from ublet.core.motion.program import Lift, Program, Push, Rest, Segment, To, Touch, Warm, timetable
+from ublet.core.motion.program import Lift, Park, Program, Push, Rest, Segment, To, Touch, Warm, timetable
 from ublet.core.settings import Value
 from ublet.core.sockets import Level, Pace, Steps, Until
 from ublet.firmware.events import Events
 from ublet.firmware.moving import Mover
 from ublet.firmware.programs import ROOM
 from ublet.firmware.refusal import Refused
-from ublet.link.segments import segment_from, told_segment
+from ublet.link.segments import park_from, segment_from, told_park, told_segment
 
 STROKE = Stroke()
 START = {"x": 100.0, "y": 100.0, "z": 10.0}
@@ -407,3 +408,64 @@ def test_segments_come_back_from_the_wire(segment: Segment) -> None:
 def test_what_is_no_segment_is_named(told: object, words: str) -> None:
     with pytest.raises(ValueError, match=words):
         segment_from(told)
+
+
+PARK = Park(10.0, {"x": 0.0, "y": 258.0}, 80.0)
+
+
+def printing(bench: Bench) -> None:
+    """A long line of filament is laid, and is on its way at full speed."""
+    lines = [
+        To({"x": 150.0, "z": 0.2}, 100, 2.0),
+        To({"x": 250.0}, 100, 3.0),
+        Push(-1.0, 20),
+        To({"x": 50.0}, 100, 5.0),
+    ]
+    bench.mover.take("p", 0, lines, True, PARK)
+    bench.run(0.8)
+    assert bench.mover.queue.speed > 10
+
+
+@pytest.mark.parametrize("how", ["stop", "cold"])
+def test_a_print_that_ends_early_brakes_lifts_and_parks_and_knows_where_it_stands(how: str) -> None:
+    bench = Bench()
+    printing(bench)
+    if how == "stop":
+        bench.mover.stop()
+        bench.mover.stop()  # as a host does that cancels, then switches everything off
+    else:
+        bench.celsius = bench.target = 30.0
+    filament = bench.carried["e"]
+    bench.run()
+    ended = bench.what("ended")
+    assert [event["how"] for event in ended] == ["stopped" if how == "stop" else "refused"]
+    assert [event["what"] for event in bench.told][-2:] == ["parking", "ended"]
+    at = bench.mover.position
+    z = at["z"]
+    assert (at["x"], at["y"]) == (pytest.approx(0.0), pytest.approx(258.0)) and z is not None and z >= 10.0
+    assert {axis: bench.carried[axis] for axis in "xyz"} == pytest.approx(at, abs=1e-6)
+    assert bench.carried["e"] - filament < (0.6 if how == "stop" else 3.0), "what was left of it is not printed"
+    bench.take(To({"x": 100.0}, 50), name="next")
+
+
+def test_while_it_parks_nothing_is_taken_and_a_halt_stops_it_where_it_is() -> None:
+    bench = Bench()
+    printing(bench)
+    bench.mover.stop()
+    bench.run(0.4)
+    with pytest.raises(Refused, match="parks: no more is taken"):
+        bench.take(To({"x": 120.0}, 50), at=4)
+    with pytest.raises(Refused, match="nothing to change"):
+        bench.mover.programs.adjust(None, None, 0.05)
+    with pytest.raises(Refused, match="nothing to hold"):
+        bench.mover.hold(True)
+    bench.mover.stop(at_once=True)
+    assert not bench.mover.moving and bench.mover.position == {"x": None, "y": None, "z": None}
+    assert [event["how"] for event in bench.what("ended")] == ["stopped"]
+
+
+def test_how_a_program_parks_comes_back_from_the_wire() -> None:
+    assert park_from(json.loads(json.dumps(told_park(PARK)))) == PARK
+    for wrong in ({}, {"lift_mm": -1, "at": {"x": 1}, "mm_s": 5}, {"lift_mm": 1, "at": {"z": 1}, "mm_s": 5}, "up"):
+        with pytest.raises(ValueError, match=r"park|at|lift_mm"):
+            park_from(wrong)

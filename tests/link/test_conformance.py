@@ -87,8 +87,8 @@ def disorderly(machine: SimulatedMachine) -> None:
     programs: Programs = machine.board.mover.programs
     honest = programs.add
 
-    def add(name: str, at: int, segments: Any, last: bool, begin: Any) -> Any:
-        return honest(name, programs.run.taken if programs.run else 0, segments, last, begin)
+    def add(name: str, at: int, segments: Any, last: bool, begin: Any, park: Any = None) -> Any:
+        return honest(name, programs.run.taken if programs.run else 0, segments, last, begin, park)
 
     programs.add = add  # type: ignore[method-assign]
 
@@ -131,7 +131,7 @@ def overtaking(machine: SimulatedMachine) -> None:
         (unhearing, {"9.2"}),
         (overtaking, {"9.3"}),
         (disorderly, {"7.1"}),
-        (mute, {"6.1", "6.2", "7.2", "11.3"}),
+        (mute, {"6.1", "6.2", "7.2", "7.5", "11.3"}),
         (eager, {"11.1", "11.3"}),
     ],
     ids=lambda each: getattr(each, "__name__", ""),

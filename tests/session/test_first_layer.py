@@ -106,6 +106,32 @@ def test_a_nudge_is_not_lost_whatever_ends_the_print(folder: Path, how: str) -> 
     book.close()
 
 
+@pytest.mark.parametrize("how", ["cancel", "cut", "trip"])
+def test_a_print_that_is_left_lifts_and_parks_the_nozzle(folder: Path, how: str) -> None:
+    async def work() -> None:
+        async with Rig(folder, mended_tern()) as rig:
+
+            def leave() -> None:
+                if how == "cancel":
+                    rig.session.runner.cancel()
+                elif how == "cut":
+                    assert rig.host is not None
+                    rig.host.close()
+                else:
+                    rig.world.dead_heaters.add("hotend")  # it cools until the board pushes no more
+
+            await rig.session.run(SPEC, LayerParameters(), Nudging([], leave))
+            await asyncio.sleep(120.0)
+            where = rig.world.mechanics.where
+            assert where["z"] > 9.0, "clear of what was printed"
+            if how == "cut":  # the board did it by itself
+                assert where["x"] < 5.0 and where["y"] > 250.0
+            assert rig.everything_is_off() and not rig.board.mover.moving
+            assert None not in rig.board.mover.position.values(), "nothing was lost by it"
+
+    virtually(work)
+
+
 class Pressing(Nudging):
     """Uses the same control again and again, until it is asked something else; answers that with these, in turn."""
 

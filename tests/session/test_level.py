@@ -187,7 +187,6 @@ def test_a_probe_that_would_scrape_or_trigger_in_the_bed_is_refused(tmp_path: Pa
     assert deep["outcome"] == "failed" and "before the nozzle is at the bed" in deep["why"]
 
 
-
 @pytest.mark.parametrize("trial", ["lead-screws", "bed-mesh", "directions"])
 @pytest.mark.parametrize("fault", ["reversed = true", "open = true"])
 def test_a_lift_that_goes_wrong_is_named_before_z_homes(trial: str, fault: str, tmp_path: Path) -> None:

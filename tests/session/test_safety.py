@@ -132,6 +132,23 @@ LIES: dict[str, tuple[Callable[[Rig], None], str]] = {
 }
 
 
+@pytest.mark.parametrize("reads", [1_000_000.0, -400.0, 25.0, 560.0])
+def test_a_hot_trial_whose_sensor_reads_what_cannot_be_is_ended(reads: float, folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario(), state_s=0.1) as rig:
+            running = asyncio.ensure_future(rig.session.run(CONTROL, HotendParameters(), Onlooker()))
+            await asyncio.sleep(45)
+            assert heated(rig) == ["hotend"] and not running.done()
+            place = 2 + rig.board.channels.index("sensors.hotend")
+            spoil(lambda row: [*row[:place], reads, *row[place + 1 :]])(rig)
+            result = (await asyncio.wait_for(running, 5.0)).ran.result
+            assert result.outcome == "failed" and "hotend reads" in result.why, result.why
+            await asyncio.sleep(0.5)
+            assert heated(rig) == []
+
+    virtually(work)
+
+
 @pytest.mark.parametrize("lie", LIES)
 def test_no_news_of_the_heater_is_off_and_failed_whatever_the_reason(lie: str, folder: Path) -> None:
     tell, words = LIES[lie]

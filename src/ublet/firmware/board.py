@@ -142,7 +142,7 @@ class Board:
         """Everything off at once, until released."""
         if self.mode == "ready":
             self.mode, self.why, self.guard = "halted", why, ""
-        self._all_off()
+        self._all_off(at_once=True)
 
     def restart(self) -> None:
         """Start again with the image of the active slot; silent meanwhile."""
@@ -335,9 +335,9 @@ class Board:
             self.mode, self.why, self.guard = "tripped", trip.why, trip.guard
         self._all_off()
 
-    def _all_off(self) -> None:
+    def _all_off(self, at_once: bool = False) -> None:
         self.heat.all_off()
-        self.mover.stop()
+        self.mover.stop(at_once)
 
 
 def _rounded(values: Iterable[float | None]) -> list[float | None]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from ublet.core.motion.caps import EXTRUDER
 from ublet.core.motion.kinematics import AXES
 from ublet.core.motion.planner import Line, duration
-from ublet.core.motion.program import Segment
+from ublet.core.motion.program import Park, Segment
 from ublet.core.settings import Value
 from ublet.core.sockets import Sockets, Until
 from ublet.firmware.drivers import Drivers
@@ -18,7 +18,7 @@ from ublet.firmware.homing import Approach, Course, HomingPlan, homing_course
 from ublet.firmware.live_values import number_in
 from ublet.firmware.melt import HeatOf
 from ublet.firmware.programs import Programs, Run
-from ublet.firmware.queue import MotionQueue, Move
+from ublet.firmware.queue import MotionQueue, Move, Pause
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
 
 UNHOMED_MM, UNHOMED_MM_S = 20.0, 20.0
@@ -86,10 +86,19 @@ class Mover:
         """Whether something is to be moved, or is on its way."""
         return self.queue.busy or self.programs.run is not None
 
-    def stop(self) -> None:
-        """Stop at once. What was stopped in the middle no longer knows where it stands."""
+    def stop(self, at_once: bool = False) -> None:
+        """Stop at once. What was stopped in the middle no longer knows where it stands.
+
+        A program that can park brakes, lifts and parks instead, and is not stopped in that, unless it must be at once.
+        """
+        run = self.programs.run
+        if run is not None and not at_once and (run.ending is not None or self._can_park(run)):
+            self._end_program("stopped")
+            return
         if not self.moving:
             return
+        if run is not None:
+            run.park = run.ending = None
         self.position = dict.fromkeys(AXES)
         self.queue.clear()
         self._course = self._homes = None
@@ -182,13 +191,13 @@ class Mover:
         self._go_on_homing(None)
         return motion
 
-    def take(self, name: str, at: int, segments: Sequence[Segment], last: bool) -> Run:
+    def take(self, name: str, at: int, segments: Sequence[Segment], last: bool, park: Park | None = None) -> Run:
         """Take segments of a program.
 
         Raises:
             Refused: as :meth:`Programs.add`.
         """
-        return self.programs.add(name, at, segments, last, self._begin)
+        return self.programs.add(name, at, segments, last, self._begin, park)
 
     def hold(self, held: bool) -> None:
         """Brake along the path and stand there, or go on from there; nothing is lost by it.
@@ -197,7 +206,7 @@ class Mover:
             Refused: no program runs.
         """
         run = self.programs.run
-        if run is None:
+        if run is None or run.ending is not None:
             raise Refused(NOT_ALLOWED, "no program runs: there is nothing to hold")
         if held != self.queue.held:
             self.queue.hold(held)
@@ -208,6 +217,9 @@ class Mover:
     def advance(self, seconds: float) -> None:
         """Let time pass for whatever moves."""
         self.queue.advance(seconds)
+        run = self.programs.run
+        if run is not None and run.ending is not None and not run.parking and self.queue.speed <= 0:
+            self._park(run)
 
     # inside
 
@@ -221,14 +233,51 @@ class Mover:
         return self._motion
 
     def _end_program(self, how: str, **more: object) -> None:
-        """A program ended: what it had nudged is told; where it stands is known unless it was stopped on its way."""
+        """A program ends: one that can park and is not done does that first. What it had nudged is told; where it
+        stands is known unless it was stopped on its way.
+        """
         run, height = self.programs.run, self.programs.height_mm
+        if run is not None and run.ending is not None:
+            return  # it brakes or parks: its end is told after that
+        if run is not None and how != "done" and self._can_park(run):
+            run.ending, run.last = (how, more), True
+            run.waiting.clear()
+            self.queue.hold(True)
+            self._events.tell("parking", motion=run.motion, program=run.name, why=str(more.get("why", "")))
+            return
         if self.queue.speed > 0:
             self.position = dict.fromkeys(AXES)
         self.queue.clear()
         self.programs.forget()
         if run is not None:
             self._end(how, program=run.name, segment=run.ended, height_mm=height, **more)
+
+    def _can_park(self, run: Run) -> bool:
+        """Whether a program can park: it is to, and everything knows where it stands."""
+        return run.park is not None and None not in self.position.values()
+
+    def _park(self, run: Run) -> None:
+        """It stands: up from where it is, and away to its place; then its end is told."""
+        assert run.park is not None and run.ending is not None
+        run.parking, park, caps = True, run.park, self.drivers.caps
+        self.queue.clear()
+        here = {axis: mm or 0.0 for axis, mm in self.position.items()}
+
+        def inside(axis: str, mm: float) -> float:
+            return min(max(mm, self._number(f"axes.{axis}.minimum_mm")), self._number(f"axes.{axis}.maximum_mm"))
+
+        up = max(0.0, inside("z", here["z"] + park.lift_mm) - here["z"])
+        away = {axis: inside(axis, mm) - here[axis] for axis, mm in park.at.items()}
+        for travel, mm_s in (({"z": up}, self._number("axes.z.maximum_feed_mm_s")), (away, park.mm_s)):
+            if any(travel.values()):
+                line, motors = caps.line(travel, mm_s), caps.motors(travel)
+                self.queue.add(Move(line, self.drivers.steps(motors, line.length), stands=True))
+        self.queue.add(Pause(0.0, done=lambda hit: self._parked(run)))
+
+    def _parked(self, run: Run) -> None:
+        how, more = run.ending or ("stopped", {})
+        run.park = run.ending = None
+        self._end_program(how, **more)
 
     def _touches(self) -> Until | None:
         """What ends a touch; None where there is no probe that could."""

@@ -10,6 +10,7 @@ from ublet.core.motion.caps import EXTRUDER
 from ublet.core.motion.kinematics import AXES
 from ublet.core.motion.program import (
     Lift,
+    Park,
     Program,
     Push,
     Rest,
@@ -55,6 +56,12 @@ class Run:
     waiting: deque[Segment] = field(default_factory=deque)
     planned: dict[str, float] = field(default_factory=dict)
     """Where the segments that are in the queue will end."""
+    park: Park | None = None
+    """Where it goes when it ends early."""
+    ending: tuple[str, dict[str, object]] | None = None
+    """How it will be told to have ended, once it has parked; None: it runs."""
+    parking: bool = False
+    """Whether it lifts and goes to its place already; before, it brakes."""
     promised: dict[str, float] = field(default_factory=dict)
     """Where all that were taken will end, as far as is known."""
 
@@ -96,8 +103,16 @@ class Programs:
 
     # requests
 
-    def add(self, name: str, at: int, segments: Sequence[Segment], last: bool, begin: Callable[[], int]) -> Run:
-        """Take segments: all of them, or none.
+    def add(
+        self,
+        name: str,
+        at: int,
+        segments: Sequence[Segment],
+        last: bool,
+        begin: Callable[[], int],
+        park: Park | None = None,
+    ) -> Run:
+        """Take segments: all of them, or none. park: what it does when it ends early; told with its first segments.
 
         Raises:
             Refused: out of order, no room, beyond the limits, not homed, too cold, a part that is not there.
@@ -111,6 +126,8 @@ class Programs:
         taken = run.taken if run else 0
         if at != taken:
             raise Refused(NOT_ALLOWED, f"segment {at} out of order: the next one of “{name}” is {taken}")
+        if run is not None and run.ending is not None:
+            raise Refused(NOT_ALLOWED, f"“{name}” was ended ({run.ending[0]}) and parks: no more is taken")
         if run is not None and run.last:
             raise Refused(NOT_ALLOWED, f"“{name}” ended with segment {taken - 1}: no more can be taken")
         if len(segments) > self.room:
@@ -123,7 +140,7 @@ class Programs:
         if why := must_be_inside(asked, start, self._limits()):
             raise Refused(NOT_ALLOWED, why)
         if run is None:
-            run = self.run = Run(name, begin(), planned=dict(known), promised=known)
+            run = self.run = Run(name, begin(), planned=dict(known), promised=known, park=park)
         run.capped = [
             (at + number, line.top, line.capped_by)
             for number, (segment, here) in enumerate(zip(segments, (start, *asked.ends(start)), strict=False))
@@ -146,7 +163,7 @@ class Programs:
         Raises:
             Refused: no program runs, or out of range.
         """
-        if self.run is None:
+        if self.run is None or self.run.ending is not None:
             raise Refused(NOT_ALLOWED, "no program runs: there is nothing to change")
         for word, value, (low, high) in (("feed", feed, FEEDS), ("flow", flow, FLOWS)):
             if value is not None and not low <= value <= high:

@@ -13,7 +13,7 @@ from ublet.firmware.moving import Told
 from ublet.firmware.refusal import NOT_ALLOWED, STORE_FAILED, UNBEGUN, Refused
 from ublet.firmware.slots import SlotRefused
 from ublet.link.frames import Block
-from ublet.link.segments import segment_from
+from ublet.link.segments import park_from, segment_from
 
 SETTINGS_AT_ONCE = 40
 """Settings in one reply, so that a slow line carries it within a host's patience."""
@@ -145,7 +145,8 @@ class Requests:
             raise TypeError("segments must be a list")
         segments = [_segment(number, each) for number, each in enumerate(told)]
         mover = self.board.mover
-        run = mover.take(text(params, "program"), whole(params, "at"), segments, params.get("last") is True)
+        park = park_from(params["park"]) if params.get("park") is not None else None
+        run = mover.take(text(params, "program"), whole(params, "at"), segments, params.get("last") is True, park)
         capped = [{"segment": number, "mm_s": top, "capped_by": by} for number, top, by in run.capped]
         return {"motion": run.motion, "taken": run.taken, "room": mover.programs.room, "capped": capped}
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Protocol
 
-from ublet.core.motion.program import Segment
+from ublet.core.motion.program import Park, Segment
 from ublet.core.settings import Value
 from ublet.core.streams import StreamKind
 from ublet.link.replies import (
@@ -72,8 +72,12 @@ class Controller(Protocol):
     async def axes(self) -> dict[str, AxisStatus]:
         """Where the axes stand, and how they homed last."""
 
-    async def add(self, program: str, at: int, segments: Sequence[Segment], last: bool) -> ProgramTold:
-        """Give segments of a program, the first of which is number ``at``."""
+    async def add(
+        self, program: str, at: int, segments: Sequence[Segment], last: bool, park: Park | None = None
+    ) -> ProgramTold:
+        """Give segments of a program, the first of which is number ``at``; with the first of all, how it parks when it
+        ends early.
+        """
 
     async def adjust(
         self, feed: float | None = None, flow: float | None = None, height_mm: float | None = None

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import TypeVar
 
 from ublet.core.capabilities import ALL, STREAMED
-from ublet.core.motion.program import Segment
+from ublet.core.motion.program import Park, Segment
 from ublet.core.settings import Value
 from ublet.core.streams import StreamKind
 from ublet.link.client import Client
@@ -24,7 +24,7 @@ from ublet.link.replies import (
     StreamTold,
     told_as,
 )
-from ublet.link.segments import told_segment
+from ublet.link.segments import told_park, told_segment
 
 T = TypeVar("T")
 
@@ -119,10 +119,13 @@ class RpcController:
         """Where the axes stand."""
         return await self._ask(dict[str, AxisStatus], "axis.status")
 
-    async def add(self, program: str, at: int, segments: Sequence[Segment], last: bool) -> ProgramTold:
+    async def add(
+        self, program: str, at: int, segments: Sequence[Segment], last: bool, park: Park | None = None
+    ) -> ProgramTold:
         """Give segments of a program."""
         told = [told_segment(segment) for segment in segments]
-        return await self._ask(ProgramTold, "motion.add", program=program, at=at, segments=told, last=last)
+        parks = {"park": told_park(park)} if park is not None else {}
+        return await self._ask(ProgramTold, "motion.add", program=program, at=at, segments=told, last=last, **parks)
 
     async def adjust(
         self, feed: float | None = None, flow: float | None = None, height_mm: float | None = None

@@ -7,10 +7,29 @@ from collections.abc import Mapping
 from typing import Any
 
 from ublet.core.motion.kinematics import AXES
-from ublet.core.motion.program import Lift, Push, Rest, Segment, Swing, To, Touch, Warm
+from ublet.core.motion.program import Lift, Park, Push, Rest, Segment, Swing, To, Touch, Warm
 
 KINDS = ("to", "push", "rest_s", "warm", "touch", "lift", "swing")
 """Keys by which segments are told apart."""
+
+
+def told_park(park: Park) -> dict[str, Any]:
+    """How a program parks, for the wire."""
+    return {"lift_mm": park.lift_mm, "at": dict(park.at), "mm_s": park.mm_s}
+
+
+def park_from(told: object) -> Park:
+    """How a program parks, as it came over the wire.
+
+    Raises:
+        ValueError: it is no such thing; the message says why.
+    """
+    if not isinstance(told, dict) or "lift_mm" not in told or "at" not in told:
+        raise ValueError("park must be an object with lift_mm, at and mm_s")
+    at = _places(told, "at")
+    if "z" in at:
+        raise ValueError("park: at is of x and y; Z is lifted by lift_mm")
+    return Park(_from_zero(told, "lift_mm"), at, _above(told, "mm_s"))
 
 
 def told_segment(segment: Segment) -> dict[str, Any]:

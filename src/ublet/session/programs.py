@@ -6,7 +6,8 @@ import asyncio
 import itertools
 
 from ublet.core.motion.caps import Caps
-from ublet.core.motion.program import Going, Program, Timetable, timetable
+from ublet.core.motion.program import Going, Park, Program, Timetable, timetable
+from ublet.core.settings import number_or
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.link.replies import EventTold
 from ublet.session.connection import Connection
@@ -17,6 +18,8 @@ AT_ONCE = 20
 
 FULL_S = 0.2
 """While the board has no room it is asked again so often, s."""
+
+PARK_LIFT_MM, PARK_MM_S = 10.0, 80.0
 
 _runs = itertools.count(1)
 
@@ -37,11 +40,26 @@ def planned(connection: Connection, program: Program, steps_per_s: float) -> Tim
     return timetable(program, start_of(connection), Caps(live, steps_per_s))
 
 
-class ProgramRun:
-    """One run of a program: a :class:`ublet.core.bench.Running`."""
+def park_of(connection: Connection) -> Park:
+    """Where a print that ends early leaves the nozzle: above, beside the ends to which X and Y home."""
+    live = {path: each.live for path, each in connection.layers.items()}
+    at = {}
+    for axis in ("x", "y"):
+        root = f"axes.{axis}"
+        away = number_or(live.get(f"{root}.homing.back_off_mm"), 0.0)
+        high = live.get(f"{root}.homing.end") == "high"
+        end = number_or(live.get(f"{root}.{'maximum_mm' if high else 'minimum_mm'}"), 0.0)
+        at[axis] = end - away if high else end + away
+    return Park(PARK_LIFT_MM, at, PARK_MM_S)
 
-    def __init__(self, connection: Connection, table: Timetable) -> None:
+
+class ProgramRun:
+    """One run of a program: a :class:`ublet.core.bench.Running`. park: what the board does when it ends early."""
+
+    def __init__(self, connection: Connection, table: Timetable, park: Park | None = None) -> None:
         self.going = Going(table)
+        self._park = park
+        self._parking = False
         self.begun_s: float | None = None
         self._connection = connection
         self._motion = 0
@@ -74,11 +92,11 @@ class ProgramRun:
                 piece = whole[self.going.given :][: min(AT_ONCE, room)]
                 last = self.going.given + len(piece) == len(whole)
                 try:
-                    answer = await connection.controller.add(name, self.going.given, piece, last)
+                    answer = await connection.controller.add(name, self.going.given, piece, last, self._park)
                 except BoardRefused:
                     await connection.next_samples()
                     must_go_on(connection, boot, "program")
-                    if self._motion in connection.ended:
+                    if self._motion in connection.ended or self._parking:
                         break  # it ended while these were on their way
                     await self.stop()
                     raise
@@ -138,6 +156,8 @@ class ProgramRun:
         match event.what:
             case "place":
                 self.going.place, self.going.segment = event.place, event.segment
+            case "parking":
+                self._parking = True
             case "held" | "going on":
                 self.going.held = event.what == "held"
             case "starved":

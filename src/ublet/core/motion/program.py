@@ -100,6 +100,17 @@ Segment: TypeAlias = To | Push | Rest | Warm | Touch | Lift | Swing
 
 
 @dataclass(frozen=True)
+class Park:
+    """What a board does when a program ends early: it brakes along its path, lifts Z by lift_mm, and goes to ``at``, mm
+    by axis, at mm_s.
+    """
+
+    lift_mm: float
+    at: Mapping[str, float]
+    mm_s: float
+
+
+@dataclass(frozen=True)
 class Program:
     """Segments in their order. place: a word at a segment is told when it begins."""
 

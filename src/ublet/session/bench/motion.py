@@ -13,7 +13,10 @@ from ublet.session.bench.lift_proof import LiftProof
 from ublet.session.bench.resting import Resting
 from ublet.session.connection import Connection
 from ublet.session.jogging import go, one_segment, push, to_the_end, touch
-from ublet.session.programs import ProgramRun, planned
+from ublet.session.programs import ProgramRun, park_of, planned
+
+PARKS_S = 60.0
+"""A program that was ended has parked within this, s."""
 
 CLEAR_MM_S, UNHOMED_MM, NO_MM = 5.0, 5.0, 0.01
 """At the end Z is raised so fast; by so much at the most where nobody knows how high it stands; less is nothing."""
@@ -54,7 +57,7 @@ class LinkMotion:
             self._resting.length(axis)
         if table.program.pushes:
             self._resting.filament()
-        run = ProgramRun(self._connection, table)
+        run = ProgramRun(self._connection, table, park_of(self._connection) if table.program.pushes else None)
         going = asyncio.get_running_loop().create_task(run.run())
         try:
             yield run
@@ -102,10 +105,19 @@ class LinkMotion:
         connection = self._connection
         if not self._clear_mm or not connection.linked or connection.state.mode != "ready":
             return
+        await self._standing()
         here = connection.channel("axes.z.mm")
         by = self._clear_mm - here if here is not None else min(self._clear_mm, UNHOMED_MM)
         if by > NO_MM:
             await to_the_end(connection, await connection.controller.move("z", by, CLEAR_MM_S))
+
+    async def _standing(self) -> None:
+        """Wait until a program that was ended has parked."""
+        until = self._connection.board_time + PARKS_S
+        while self._connection.channel("motion.moving") and self._connection.linked:
+            if self._connection.board_time > until:
+                return
+            await self._connection.next_samples()
 
     async def home(self, axis: str) -> tuple[str, float | None]:
         """Home an axis and wait for its end."""
