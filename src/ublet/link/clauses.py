@@ -309,7 +309,7 @@ async def _parked(bench: Bench) -> None:
         {"lift_mm": 1},
     ):
         await bench.refused(-32602, "motion.add", **_add(0, {"rest_s": 0.1}), park=wrong)
-    taken = await bench.good("motion.add", **_add(0, {"rest_s": 0.2}), park={"lift_mm": 1, "at": {"x": 1}, "mm_s": 5})
+    taken = await bench.good("motion.add", **_add(0, {"rest_s": 0.2}), park=good)
     await bench.good("motion.stop")  # not homed: it cannot park, and ends where it is
     how = (await bench.event("ended", taken["motion"])).get("how")
     must(how == "stopped", f"it ended {how}")

@@ -1,5 +1,5 @@
-"""Whether what is heard of every heater that is driven can be true: one that heats unseen, or whose sensor reads what no
-block can be, is switched off, whatever the reason.
+"""Whether the readings of every driven heater can be true: one that heats unseen, or whose sensor reads what no block
+can be, is switched off, whatever the reason.
 """
 
 from __future__ import annotations
@@ -46,19 +46,22 @@ def impossible(name: str, before: HeaterReading | None, now: HeaterReading, room
         return ""
     if abs(now.celsius - before.celsius) > NOISE_C + FASTEST_C_S * (now.at_s - before.at_s):
         return (
-            f"The {name} reads {now.celsius:.0f} °C, and {before.celsius:.0f} °C {now.at_s - before.at_s:.1f} s before: "
-            "no block heats or cools so fast"
+            f"The {name} reads {now.celsius:.0f} °C, and {before.celsius:.0f} °C "
+            f"{now.at_s - before.at_s:.1f} s before: no block heats or cools so fast"
         )
     return ""
 
 
 class HeaterNews:
     """Watches every sample. Samples that stop altogether end the link (:mod:`ublet.link.client`); this sees to a board
-    that goes on talking while it has no reading of a heater that it drives, or one that cannot be true.
+    that goes on talking while it has no reading of a heater that it drives, or one that cannot be true. drilling:
+    whether a trial makes faults on purpose, which are then the board's to find.
     """
 
-    def __init__(self, connection: Connection, machine: Callable[[], MachineFile]) -> None:
-        self._connection, self._machine = connection, machine
+    def __init__(
+        self, connection: Connection, machine: Callable[[], MachineFile], drilling: Callable[[], bool]
+    ) -> None:
+        self._connection, self._machine, self._drilling = connection, machine, drilling
         self._unread_since: dict[str, float] = {}
         self._read: dict[str, HeaterReading] = {}
         self._off: asyncio.Task[str] | None = None
@@ -77,7 +80,7 @@ class HeaterNews:
                     f"The {name} is driven, and its sensor has not been read for {NO_NEWS_S:.0f} s: it is being "
                     "switched off. Check the sensor's plug and cable."
                 )
-            if driven and name in places:
+            if driven and name in places and not self._drilling():
                 self._follow(name, *places[name], samples)
             else:
                 self._read.pop(name, None)
@@ -86,13 +89,12 @@ class HeaterNews:
         """Where in a sample each heater's sensor and target stand."""
         channels = self._connection.about.channels if self._connection.about is not None else []
         at = {channel: 2 + place for place, channel in enumerate(channels)}
-        found = {
-            name: (at.get(f"sensors.{heater.sensor}"), at.get(f"heaters.{name}.target_c"))
-            for name, heater in self._machine().heaters.items()
-        }
-        return {
-            n: (sensor, target) for n, (sensor, target) in found.items() if sensor is not None and target is not None
-        }
+        found = {}
+        for name, heater in self._machine().heaters.items():
+            sensor, target = at.get(f"sensors.{heater.sensor}"), at.get(f"heaters.{name}.target_c")
+            if sensor is not None and target is not None:
+                found[name] = (sensor, target)
+        return found
 
     def _follow(self, name: str, sensor: int, target: int, samples: Iterable[Sample]) -> None:
         """Look at every new reading of a driven heater beside the one before it."""

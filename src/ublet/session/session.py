@@ -45,7 +45,7 @@ class Session:
         self.ledger = Ledger(ledger_path(file), threaded)
         self.connection = Connection(opener)
         self.runner = Runner(self.connection, self.barred)
-        self.news = HeaterNews(self.connection, lambda: self.document.machine)
+        self.news = HeaterNews(self.connection, lambda: self.document.machine, self._drilling)
         self._saving = asyncio.Lock()
         self._settled_link: object = None
         self._settling: asyncio.Task[None] | None = None
@@ -69,6 +69,10 @@ class Session:
         await self.connection.close()
         self.ledger.close()
         return unsure
+
+    def _drilling(self) -> bool:
+        """Whether the running trial lets guards trip on purpose."""
+        return self.runner.running is not None and self.runner.running.trips
 
     # whose board it is
 
