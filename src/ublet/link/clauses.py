@@ -303,11 +303,8 @@ async def _swung(bench: Bench) -> None:
 
 @clause("7.5", "How a program parks is checked when it begins: a lift from 0, a place of x and y, a speed above 0.")
 async def _parked(bench: Bench) -> None:
-    for wrong in (
-        {"lift_mm": -1, "at": {"x": 1}, "mm_s": 5},
-        {"lift_mm": 1, "at": {"z": 1}, "mm_s": 5},
-        {"lift_mm": 1},
-    ):
+    good = {"lift_mm": 1, "at": {"x": 1}, "mm_s": 5}
+    for wrong in ({**good, "lift_mm": -1}, {**good, "at": {"z": 1}}, {"lift_mm": 1}):
         await bench.refused(-32602, "motion.add", **_add(0, {"rest_s": 0.1}), park=wrong)
     taken = await bench.good("motion.add", **_add(0, {"rest_s": 0.2}), park=good)
     await bench.good("motion.stop")  # not homed: it cannot park, and ends where it is
