@@ -92,7 +92,7 @@ def test_kept_saved_and_read_back_in_every_layer(folder: Path) -> None:
             saved = session.ledger.last_change(PATH, "save")
             assert saved is not None and saved.after == MESH
             await session.keep(keep(OTHER), None)
-            assert await session.drop() == 1 and session.connection.layers[PATH].live == MESH
+            assert len(await session.drop()) == 1 and session.connection.layers[PATH].live == MESH
 
     virtually(work)
 

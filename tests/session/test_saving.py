@@ -74,7 +74,7 @@ def test_drop_puts_the_saved_values_back(folder: Path) -> None:
     async def work() -> None:
         async with Rig(folder, tern_scenario()) as rig:
             await rig.session.keep(OPTION, None)
-            assert await rig.session.drop() == 2
+            assert [each.setting for each in await rig.session.drop()] == [KP, KI]
             assert rig.board.layers.live[KP] == 0.022 and rig.session.unsaved() == []
 
     virtually(work)
@@ -344,5 +344,20 @@ def test_what_could_not_be_undone_is_told_as_it_stands_and_settled(
             assert file_values(rig.file) == (0.14, 0.0098)
             entered = [(c.kind, c.setting, c.layer) for c in rig.session.ledger.changes("save")]
             assert sorted(entered) == sorted(("save", p, layer) for p in (KP, KI) for layer in ("stored", "file"))
+
+    virtually(work)
+
+
+def test_a_station_drops_what_was_kept_there_and_nothing_else(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, tern_scenario()) as rig:
+            session = rig.session
+            await session.keep(OPTION, None, "hotend control")
+            offset = Option("as touched", "", (Proposal("probe.offset_z_mm", -1.1, -1.2, "mm", ""),), {})
+            await session.keep(offset, None, "Z offset")
+            assert session.station_that_kept(KP) == "hotend control"
+            own = {each.setting for each in session.unsaved() if session.station_that_kept(each.setting) == "Z offset"}
+            assert [each.setting for each in await session.drop(own)] == ["probe.offset_z_mm"]
+            assert {each.setting for each in session.unsaved()} == {KP, KI}
 
     virtually(work)

@@ -142,7 +142,7 @@ def test_a_belt_that_is_a_quarter_slacker_is_named_and_tightened_until_both_pull
         looks = AtTheMachine(rig)
         result = await ran(rig, "belts", looks, **QUICK)
         assert result.outcome == "proven", result.why
-        (asked,) = looks.questions
+        (asked,) = (each for each in looks.questions if each.cue != ("look", "lifts"))
         assert "Tighten belt B until its span hums 1" in asked.text and asked.cue[:2] == ("tighten belt", "y")
         assert float(asked.cue[2]) == pytest.approx(1 / 0.75, rel=0.03)
         belts = rig.world.frame.stiffness({"x": 140.0, "y": 130.0})

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import shutil
+import time
 from pathlib import Path
 
 import pytest
@@ -37,7 +38,9 @@ def test_the_square_is_nudged_held_sent_on_and_halted(screens: list[Screen], tmp
     screen.wait("The square runs")
     screen.key("3")
     screen.wait("held: it stands")
-    screen.key("1", "1", "2", "1")
+    for key in ("1", "1", "2", "1"):  # one after the other: keys that follow at once are one that is held down
+        screen.key(key)
+        time.sleep(0.4)
     screen.wait("-0.04 mm nudged")
     screen.key("6")
     screen.wait("110 %")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from tests.tui.inside import Inside
-from tests.tui.test_level import to
+from tests.tui.test_level import lifts_looked_at, to
 
 
 def test_a_mesh_is_kept_and_a_first_layer_is_nudged_judged_and_folded_into_the_offset(tmp_path: Path) -> None:
@@ -17,6 +17,7 @@ def test_a_mesh_is_kept_and_a_first_layer_is_nudged_judged_and_folded_into_the_o
         screen.key("p")
         screen.type(" columns=3 rows=3")
         screen.key("Enter", "Enter")
+        lifts_looked_at(screen)
         screen.wait("from lowest to highest")
         screen.key("k")
         screen.wait("Live on the board")

@@ -76,7 +76,7 @@ def test_a_guard_is_bent_within_bounds_and_a_soak_is_watched(screens: list[Insid
     screen.wait("maximum_c is 280 °C, live on the board")
     assert "! the file says 285 °C" in screen.text()
     screen.key("d")
-    screen.wait("1 setting is back")
+    screen.wait("Dropped: heaters.hotend.maximum_c is 285 again")
     screen.key("Tab", "Down", "Down")
     screen.wait("The plate sensor reads the surface")
     screen.key("Enter")

@@ -17,6 +17,13 @@ def to(screen: Inside, station: str) -> None:
     screen.key("j", LETTERS[built.index(station)])
 
 
+def lifts_looked_at(screen: Inside) -> None:
+    """Before Z homes for the first time: every lead screw goes the way it is commanded."""
+    shown = screen.wait("Which side did otherwise?")
+    assert "at left the gap opened by 3 mm" in shown
+    screen.key("Enter")
+
+
 def test_tern_is_levelled_by_its_probe_and_touched_off(tmp_path: Path) -> None:
     screen = Inside(tmp_path, mended=True)
     try:
@@ -24,6 +31,7 @@ def test_tern_is_levelled_by_its_probe_and_touched_off(tmp_path: Path) -> None:
         to(screen, "lead screws")
         assert "from above" in screen.wait("3 lifts with their pivots, probe: pin")
         screen.key("Enter")
+        lifts_looked_at(screen)
         shown = screen.wait("Level over the lifts within")
         assert "left" in shown and "is level" in shown and "did" in shown
         to(screen, "bed corners")

@@ -29,7 +29,7 @@ def look_and_answer(screen: Inside, question: str, seen: str, until: str) -> Non
         told, noticed = re.search(question, shown), re.search(seen, shown)
         if told and noticed and told[0] != asked:
             asked = told[0]
-            words = noticed[1].split(",")[0]
+            words = "all opened alike" if noticed[1] is None else noticed[1].split(",")[0]
             answer(screen, MOTORS.get(words, words))
         screen.rest(0.1)
 
@@ -62,7 +62,12 @@ def test_the_planted_faults_of_motion_are_found_and_mended_by_the_route(screens:
     screen.wait("Moves X, then Y, then Z")
     for words in ("Y b runs the wrong way", "✓ Right, back and up, as told"):
         screen.key("Enter", "Enter") if words.startswith("Y b") else screen.key("Enter")
-        look_and_answer(screen, r"(X|Y|Z) was told", r"the nozzle went: (\w+)", words)
+        look_and_answer(
+            screen,
+            r"(X|Y|Z) was told|Which side did otherwise",
+            r"the nozzle went: (\w+)|at left the gap (opened)",
+            words,
+        )
         if words.startswith("Y b"):
             screen.key("k")
             screen.wait("6 kept, not saved")

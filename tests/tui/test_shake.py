@@ -6,7 +6,7 @@ import re
 from pathlib import Path
 
 from tests.tui.inside import Inside
-from tests.tui.test_level import to
+from tests.tui.test_level import lifts_looked_at, to
 
 QUICK = " seconds=10 hands_off_s=0"
 SLOWLY = 40.0
@@ -23,6 +23,7 @@ def test_terns_belts_are_made_alike_it_is_shaped_by_hand_and_verified(tmp_path: 
         shown = screen.wait("counts down 3 s")
         assert "the sensor on it, as declared" in shown
         screen.key("Enter")
+        lifts_looked_at(screen)
         screen.wait("It is turned as declared")
         to(screen, "resonance")
         screen.wait("shakes both diagonals")

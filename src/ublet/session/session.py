@@ -47,6 +47,7 @@ class Session:
         self.runner = Runner(self.connection, self.barred)
         self.news = HeaterNews(self.connection, lambda: self.document.machine, self._drilling)
         self._saving = asyncio.Lock()
+        self._kept_at: dict[str, str] = {}
         self._settled_link: object = None
         self._settling: asyncio.Task[None] | None = None
         self.soaking = SoakWatch(self.connection, lambda: self.document.machine)
@@ -136,8 +137,8 @@ class Session:
 
     # settings
 
-    async def keep(self, option: Option, run: int | None) -> None:
-        """Write an option's proposals to the live machine.
+    async def keep(self, option: Option, run: int | None, station: str = "") -> None:
+        """Write an option's proposals to the live machine. station: where that is done, for what no run proposed.
 
         Raises:
             LinkLost, BoardRefused: nothing was changed. NotOurs: it is another machine's board.
@@ -148,6 +149,7 @@ class Session:
             Change(now(), "keep", run, p.setting, "live", self.live(p.setting), p.after) for p in option.proposals
         ]
         await self.connection.write_live({p.setting: p.after for p in option.proposals})
+        self._kept_at.update({p.setting: station for p in option.proposals})
         self.ledger.add_changes(changes)
 
     def must_be_ours(self) -> None:
@@ -155,9 +157,17 @@ class Session:
         if why := self.barred():
             raise NotOurs(why)
 
-    async def drop(self) -> int:
-        """Put the kept, unsaved values back to what the board has saved; returns how many."""
-        unsaved = self.unsaved()
+    def station_that_kept(self, setting: str) -> str:
+        """The station at which a setting was kept last; empty where nobody knows."""
+        if here := self._kept_at.get(setting):
+            return here
+        change = self.ledger.last_change(setting, "keep")
+        run = self.ledger.run(change.run) if change is not None and change.run is not None else None
+        return run.station if run is not None else ""
+
+    async def drop(self, only: Collection[str] | None = None) -> list[Saved]:
+        """Put kept, unsaved values back to what the board has saved, all or only these; returns them."""
+        unsaved = [item for item in self.unsaved() if only is None or item.setting in only]
         if unsaved:
             changes = [
                 Change(now(), "drop", None, item.setting, "live", item.after, self._saved(item.setting))
@@ -165,7 +175,7 @@ class Session:
             ]
             await self.connection.write_live({item.setting: self._saved(item.setting) for item in unsaved})
             self.ledger.add_changes(changes)
-        return len(unsaved)
+        return unsaved
 
     def live(self, path: str) -> Value:
         """The live value on the board, or None."""

@@ -11,7 +11,7 @@ import numpy as np
 from ublet.core.extrude.pushing import GONE, NONE_LEFT
 from ublet.core.level.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS
 from ublet.core.level.first_layer_trials import FURTHER, NEARER
-from ublet.core.motion.lift_directions import ALL_CLOSED, ALL_OPENED, CLOSED, OTHERWISE, STOOD
+from ublet.core.motion.lift_directions import ALL_CLOSED, ALL_OPENED, CLOSED, STOOD, UNCLEAR
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.questions import Jog, Judge, Live, Question
 from ublet.world.hands import Hands
@@ -95,7 +95,8 @@ class ScriptedBuilder:
                 names += ["extruder"] if "extruder" in seen["turned"] else []
                 return next((name for name in names if name in question.answers), "nothing")
             case ("look", "lifts"):
-                return _lifts_seen(seen["lift_moves"])
+                saw = _lifts_seen(seen["lift_moves"])
+                return saw if saw in question.answers else question.answers[-1]
             case ("look", "direction"):
                 return str(seen["moved"])
             case ("feel", *blocks):
@@ -338,5 +339,5 @@ def _lifts_seen(moves: Mapping[str, float]) -> str:
     if len(closed) == len(moves):
         return ALL_CLOSED
     if len(stood) + len(closed) > 1:
-        return OTHERWISE
+        return UNCLEAR
     return f"{closed[0]} {CLOSED}" if closed else f"{stood[0]} {STOOD}"

@@ -16,7 +16,7 @@ from ublet.core.words import several
 OPENS_MM, OPENS_MM_S = 3.0, 2.0
 """Z opens the gap by so much to be looked at, mm, and so fast, mm/s."""
 
-ALL_OPENED, ALL_CLOSED, OTHERWISE = "all opened alike", "all closed", "otherwise"
+ALL_OPENED, ALL_CLOSED, OTHERWISE, UNCLEAR = "all opened alike", "all closed", "otherwise", "something else"
 CLOSED, STOOD = "closed", "stood"
 
 
@@ -53,12 +53,6 @@ def lifts_of(machine: MachineFile) -> tuple[str, ...]:
     return names if len(names) > 1 else ()
 
 
-def answers_for(names: tuple[str, ...]) -> tuple[str, ...]:
-    """What can be seen of lifts that were to open their gap together."""
-    each = [f"{name} {what}" for what in (CLOSED, STOOD) for name in names]
-    return (ALL_OPENED, *each, ALL_CLOSED, OTHERWISE)
-
-
 async def look_at_lifts(bench: Bench) -> LiftsSeen:
     """Open the gap of all lifts together by a few millimetres, and let the builder say which side did otherwise."""
     names = lifts_of(bench.machine)
@@ -72,7 +66,14 @@ async def look_at_lifts(bench: Bench) -> LiftsSeen:
         f"Z was commanded to open the gap between nozzle and bed by {OPENS_MM:g} mm, with all lead screws "
         f"({several(names)}) together. Which side did otherwise? Until this is known Z moves no further."
     )
-    return seen_as(names, await bench.builder.ask(Question(text, answers_for(names), ("look", "lifts"))))
+    closed = tuple(f"{name} {CLOSED}" for name in names)
+    answer = await bench.builder.ask(Question(text, (ALL_OPENED, *closed, OTHERWISE), ("look", "lifts")))
+    if answer == OTHERWISE:
+        stood = tuple(f"{name} {STOOD}" for name in names)
+        answer = await bench.builder.ask(
+            Question("What did the lead screws do?", (*stood, ALL_CLOSED, UNCLEAR), ("look", "lifts"))
+        )
+    return seen_as(names, answer)
 
 
 def seen_as(names: tuple[str, ...], answer: str) -> LiftsSeen:

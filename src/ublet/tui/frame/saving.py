@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ublet.core.words import counted
+from ublet.core.words import counted, several
 from ublet.ledger.errors import LedgerError
 from ublet.session.document import DocumentError
 from ublet.session.saving import SaveFailed
 from ublet.tui.frame.dialogs import SaveDialog, differences_text
 from ublet.tui.frame.pickers import ConfirmDialog
 from ublet.tui.frame.theme import Ink
+from ublet.tui.trial.bench import Bench
 
 if TYPE_CHECKING:
     from textual.app import App
@@ -18,6 +19,8 @@ if TYPE_CHECKING:
     from ublet.session.session import Session
 
 SERIOUS_S, PASSING_S = 20, 8
+MOST_NAMED = 3
+"""So many settings are named in a line; more are counted."""
 
 
 async def write_draft(app: App[None], session: Session) -> bool:
@@ -60,3 +63,8 @@ async def save_kept(app: App[None], session: Session) -> None:
         settings = counted(count, "setting")
         message = f"{settings} saved: board's store and {file}, read back the same."
         app.notify(message, title="Saved", timeout=PASSING_S)
+        for bench in app.query(Bench):  # in the line that is looked at, too
+            if bench.display:
+                named = several(wanted.split("\n")[:MOST_NAMED])
+                more = f" and {count - MOST_NAMED} more" if count > MOST_NAMED else ""
+                bench.tell(f"✓ Saved in the board's store and {file}: {named}{more}.", Ink.good)

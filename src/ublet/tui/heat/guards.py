@@ -139,7 +139,7 @@ class GuardsBench(TrialBench):
     async def _bind(self, path: str, unit: str, before: float, after: float) -> None:
         option = Option("guard", "", (Proposal(path, before, after, unit, "by hand"),), {})
         try:
-            await self.session.keep(option, None)
+            await self.session.keep(option, None, self.station)
         except NotEntered as error:
             self.told = (f"! Live on the board. {error}", Ink.focus)
         except Trouble as error:

@@ -12,6 +12,7 @@ from textual.widget import Widget
 from textual.widgets import Static
 
 from ublet.core.questions import Question
+from ublet.core.route import station_with
 from ublet.core.settings import Value
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import spelt_out
@@ -92,6 +93,11 @@ class Bench(Widget, can_focus=True):
         """The demonstration's hands, when this is one."""
         demo = getattr(self.app, "demo", None)
         return demo.hands if demo is not None else None
+
+    @property
+    def station(self) -> str:
+        """The name of its station."""
+        return station_with(self.kind).name
 
     def undone(self, question: Question) -> bool:
         """Let the demonstration's hands do what a trial that was cut off left; False where there are none."""

@@ -6,6 +6,8 @@ here once.
 
 from __future__ import annotations
 
+from collections.abc import Collection, Sequence
+
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
@@ -15,16 +17,20 @@ from textual.widgets import Static
 
 from ublet.core.capabilities import lacking_words
 from ublet.core.catalogue import TRIALS
+from ublet.core.questions import Question
 from ublet.core.route import station_with
 from ublet.core.run import Option, TrialResult
 from ublet.core.settings import Part
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.trouble import Trouble
+from ublet.core.typed import shown_value
+from ublet.core.words import several
 from ublet.ledger.entries import RunEntry
 from ublet.ledger.errors import LedgerError, NotEntered
 from ublet.session.orders import OrderError, parameters_from
 from ublet.session.session import Session
 from ublet.session.trials import Resumable
+from ublet.tui.frame.dialogs import QuestionDialog
 from ublet.tui.frame.help import Help
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
@@ -48,6 +54,10 @@ see, feel and read there stands in the line “at the machine”.
 """
 
 
+MOST_NAMED = 3
+"""So many settings are named in a line; more are counted."""
+
+
 class TrialBench(Asking):
     """One station's trials: see the module."""
 
@@ -57,7 +67,7 @@ class TrialBench(Asking):
         Binding("enter", "go", "start / answer", tooltip="Start; or give the first answer to what is asked"),
         Binding("g", "go_on", "go on", tooltip="Go on where a run that was cut off stopped"),
         Binding("k", "keep", "keep", tooltip="Keep what is proposed: it is written to the live board, not yet saved"),
-        Binding("d", "drop", "drop", tooltip="Drop what was kept and not saved: the saved values come back"),
+        Binding("d", "drop", "drop", tooltip="Drop what was kept here and not saved: the saved values come back"),
         Binding("p", "parameters", "parameters", tooltip="Change the parameters of the trial"),
         Binding("o", "other", "other trial", tooltip="The station's next trial"),
         Binding("h", "heater", "heater", tooltip="The next heater that this trial is done for"),
@@ -414,7 +424,7 @@ class TrialBench(Asking):
     async def keep(self, option: Option, run: int | None) -> None:
         """Write an option to the live machine, and say what became of it."""
         try:
-            await self.session.keep(option, run)
+            await self.session.keep(option, run, self.station)
         except NotEntered as error:
             self.tell(f"! Live on the board. {error}", Ink.focus)
         except Trouble as error:
@@ -425,18 +435,37 @@ class TrialBench(Asking):
     def kept_words(self, option: Option) -> str:
         """What is said once it is live."""
         again = " Start again to confirm." if self.spec.mends else ""
-        return f"Live on the board, lost at power-off until saved.{again}"
+        what = several([f"{p.setting} {shown_value(p.after)}" for p in option.proposals[:MOST_NAMED]])
+        more = len(option.proposals) - MOST_NAMED
+        what += f" and {more} more" if more > 0 else ""
+        return f"Live on the board, lost at power-off until saved: {what}.{again}"
 
     async def action_drop(self) -> None:
-        """Put the saved values back."""
+        """Put back the saved values of what was kept here; what was kept at other stations is asked about."""
+        unsaved = self.session.unsaved()
+        own = {item.setting for item in unsaved if self.session.station_that_kept(item.setting) == self.station}
+        others = [item.setting for item in unsaved if item.setting not in own]
+        if own:
+            await self._drop(own)
+        if others:
+            self.run_worker(self._drop_others(others, bool(own)), group="drop", exclusive=True)
+
+    async def _drop_others(self, settings: Sequence[str], dropped: bool) -> None:
+        """Ask about what was kept at other stations."""
+        lines = [f"  {name}  ({self.session.station_that_kept(name) or 'station unknown'})" for name in settings]
+        here = "What was kept at this station is dropped." if dropped else "Nothing was kept at this station."
+        text = "\n".join([f"{here} These were kept elsewhere and are not saved:", "", *lines, "", "Drop them, too?"])
+        if await self.app.push_screen_wait(QuestionDialog(Question(text, ("leave them", "drop them")))) == "drop them":
+            await self._drop(set(settings))
+        elif not dropped:
+            self.tell("Nothing was dropped.", Ink.text)
+
+    async def _drop(self, settings: Collection[str]) -> None:
         try:
-            count = await self.session.drop()
+            dropped = await self.session.drop(settings)
         except Trouble as error:
             self.tell(f"✗ Not dropped: {error}", Ink.stop)
         else:
-            settings = (
-                "1 setting is back at its saved value"
-                if count == 1
-                else f"{count} settings are back at their saved values"
-            )
-            self.tell(f"Dropped: {settings}.", Ink.text)
+            what = [f"{each.setting} is {shown_value(self.session.live(each.setting))} again" for each in dropped]
+            more = f" and {len(what) - MOST_NAMED} more" if len(what) > MOST_NAMED else ""
+            self.tell(f"Dropped: {several(what[:MOST_NAMED])}{more}.", Ink.text)
