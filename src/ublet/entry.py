@@ -47,6 +47,7 @@ def command() -> None:
         else:
             from ublet.cli import app
 
+            _must_be_words(words)
             app()
     except SystemExit:
         _written()
@@ -58,6 +59,16 @@ def command() -> None:
     except Exception as error:
         raise SystemExit(_fault(error)) from None
     _written()
+
+
+def _must_be_words(words: Words) -> None:
+    """Options and the command are plain words: what parses them prints an unknown one just as it is."""
+    from ublet.core.printable import is_printable, printable
+
+    for number, word in enumerate(words):
+        if (not number or word.startswith("-")) and not is_printable(word):
+            print(f"ublet: no such command or option: {printable(word)}; see ublet --help", file=sys.stderr)
+            raise SystemExit(USAGE)
 
 
 def _fault(error: Exception) -> int:
@@ -119,13 +130,14 @@ def _check(words: Words) -> None:
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # looking for plugins reads every installed package
     _no_plugins()
 
+    from ublet.core.printable import printable, printable_json
     from ublet.core.trouble import Trouble
     from ublet.session.checking import check_report
 
     try:
         text, good = check_report(Path(words[1]), len(words) == 3)
     except Trouble as error:
-        print(f"ublet: {error}", file=sys.stderr)
+        print(printable(f"ublet: {error}", lines=True), file=sys.stderr)
         raise SystemExit(error.exit_code) from None
-    print(text)
+    print(printable_json(text) if len(words) == 3 else printable(text, lines=True))
     raise Over(0 if good else 1)

@@ -8,7 +8,16 @@ from typing import TYPE_CHECKING, Annotated, Any, cast
 
 import typer
 
-from ublet.cli.base import GOOD, USAGE, JsonOption, app, print_json, stop, told
+from ublet.cli.base import (
+    GOOD,
+    USAGE,
+    JsonOption,
+    app,
+    print_json,
+    say,
+    stop,
+    told,
+)
 
 if TYPE_CHECKING:
     from ublet.core.motion.measuring import Instrument
@@ -69,9 +78,9 @@ def analyse(
 
 def _print(report: dict[str, Any]) -> None:
     PRINTS[report["kind"]](report)
-    print(f"  {report['choice']}: {report['why']}")
+    say(f"  {report['choice']}: {report['why']}")
     for note in report["notes"]:
-        print(f"  ! {note}")
+        say(f"  ! {note}")
 
 
 def _print_heat(report: dict[str, Any]) -> None:
@@ -83,13 +92,13 @@ def _print_heat(report: dict[str, Any]) -> None:
         ("time_constant_s", "time constant", "s"),
         ("delay_s", "dead time and lag", "s"),
     ):
-        print(f"    {words:16} {with_uncertainty(model[key], model[f'{key}_u'], unit)}")
-    print(f"    {'room':16} {show(model['ambient_c'], '°C')}")
-    print(f"  predicted steps to {show(report['target_c'], '°C')}:")
+        say(f"    {words:16} {with_uncertainty(model[key], model[f'{key}_u'], unit)}")
+    say(f"    {'room':16} {show(model['ambient_c'], '°C')}")
+    say(f"  predicted steps to {show(report['target_c'], '°C')}:")
     for each in report["candidates"]:
         settled = "does not settle" if each["settle_s"] is None else f"settled in {duration(each['settle_s'])}"
         gains = "  ".join(f"{key} {show(each[key], '', 4)}" for key in ("kp", "ki", "kd"))
-        print(f"    {each['name']:10} {gains}   overshoot {each['overshoot_c']:.1f} °C, {settled}")
+        say(f"    {each['name']:10} {gains}   overshoot {each['overshoot_c']:.1f} °C, {settled}")
 
 
 def _print_touches(report: dict[str, Any]) -> None:
@@ -98,22 +107,22 @@ def _print_touches(report: dict[str, Any]) -> None:
     for each in report["speeds"] or [{**report, "speed_mm_s": None}]:
         at = f"at {each['speed_mm_s']:g} mm/s" if each["speed_mm_s"] else "all"
         told = with_uncertainty(1000 * each["deviation_mm"], 1000 * each["deviation_u_mm"], "µm")
-        print(f"    {at:16} {each['count']:>3} touches, standard deviation {told}")
+        say(f"    {at:16} {each['count']:>3} touches, standard deviation {told}")
     if report["drift_mm_per_touch"] is not None:
         drift = with_uncertainty(1000 * report["drift_mm_per_touch"], 1000 * report["drift_u_mm_per_touch"], "µm")
-        print(f"    drift            {drift} a touch")
+        say(f"    drift            {drift} a touch")
     if report["outliers"]:
-        print(f"    left out         rows {', '.join(map(str, report['outliers']))}, counted from 0")
+        say(f"    left out         rows {', '.join(map(str, report['outliers']))}, counted from 0")
 
 
 def _print_steps(report: dict[str, Any]) -> None:
     from ublet.core.units import with_uncertainty
 
-    print(f"    scale {with_uncertainty(report['scale'], report['scale_u'])}")
+    say(f"    scale {with_uncertainty(report['scale'], report['scale_u'])}")
 
 
 def _print_mesh(report: dict[str, Any]) -> None:
-    print(f"    {report['columns']} columns, {report['rows']} rows")
+    say(f"    {report['columns']} columns, {report['rows']} rows")
     for words, key, sign in (
         ("range", "range_mm", ""),
         ("RMS", "rms_mm", ""),
@@ -122,14 +131,14 @@ def _print_mesh(report: dict[str, Any]) -> None:
         ("warp, range", "warp_range_mm", ""),
         ("warp, RMS", "warp_rms_mm", ""),
     ):
-        print(f"    {words:20} {report[key]:{sign}.3f} mm")
+        say(f"    {words:20} {report[key]:{sign}.3f} mm")
     for words, key in (("no height", "holes"), ("looks wrong", "outliers")):
         for x, y in report[key]:
-            print(f"    {words:20} X {x:g}, Y {y:g} mm")
+            say(f"    {words:20} X {x:g}, Y {y:g} mm")
     for screw in report.get("screws", ()):
-        print(f"    {screw['name']:20} {screw['effect']}")
+        say(f"    {screw['name']:20} {screw['effect']}")
     if (against := report.get("against")) is not None:
-        print(
+        say(
             f"    differs by            shift {against['shift_mm']:+.3f}, tilt {against['tilt_x_mm']:+.3f} and "
             f"{against['tilt_y_mm']:+.3f}, shape {against['shape_rms_mm']:.3f} mm RMS"
         )
@@ -139,14 +148,14 @@ def _print_resonance(report: dict[str, Any]) -> None:
     from ublet.core.units import with_uncertainty
 
     for axis, found in report["axes"].items():
-        print(f"    {axis}")
+        say(f"    {axis}")
         for mode in found["modes"]:
             hz = with_uncertainty(mode["frequency_hz"], mode["frequency_u"], "Hz")
             damping = with_uncertainty(mode["damping_ratio"], mode["damping_u"])
-            print(f"      mode {hz}, damping {damping}, share {100 * mode['share']:.0f} %")
+            say(f"      mode {hz}, damping {damping}, share {100 * mode['share']:.0f} %")
         for each in found["shapers"]:
             mark = "▸" if each["name"] == found["choice"] else " "
-            print(
+            say(
                 f"    {mark} {each['name']:14} {each['frequency_hz']:6.1f} Hz  leaves {100 * each['residual']:5.1f} %"
                 f" ({100 * each['residual_drifted']:5.1f} drifted)  rounds {each['rounding_mm']:.3f} mm"
                 f"  up to {each['max_acceleration_mm_s2']:7.0f} mm/s²"
@@ -157,7 +166,7 @@ def _print_ripples(report: dict[str, Any]) -> None:
     from ublet.core.units import with_uncertainty
 
     for axis, found in report["axes"].items():
-        print(f"    {axis:4} {with_uncertainty(found['frequency_hz'], found['frequency_u'], 'Hz')}")
+        say(f"    {axis:4} {with_uncertainty(found['frequency_hz'], found['frequency_u'], 'Hz')}")
 
 
 PRINTS: Mapping[str, Callable[[dict[str, Any]], None]] = {

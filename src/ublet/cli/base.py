@@ -12,6 +12,7 @@ from typing import Annotated, Any
 
 import typer
 
+from ublet.core.printable import printable, printable_json
 from ublet.core.trouble import Trouble
 
 app = typer.Typer(
@@ -27,10 +28,17 @@ ScenarioOption = Annotated[Path | None, typer.Option(help="Scenario: simulate th
 JsonOption = Annotated[bool, typer.Option("--json", help="One JSON object on standard output.")]
 
 
+def say(text: str, err: bool = False, end: str = "\n", flush: bool = False) -> None:
+    """Print, on standard output or error: the one way that a command writes for people. What a file, a board or an
+    argument brought along to steer the terminal with is shown by its code.
+    """
+    print(printable(text, lines=True), end=end, flush=flush, file=sys.stderr if err else sys.stdout)
+
+
 def stop(code: int, message: str) -> typer.Exit:
     """Say why on standard error; raise the result to end with a code."""
     if message:
-        print(f"ublet: {message}", file=sys.stderr)
+        say(f"ublet: {message}", err=True)
     return typer.Exit(code)
 
 
@@ -64,9 +72,10 @@ class Telling:
     def __call__(self, progress: Any) -> None:
         """Show where a trial is."""
         if self._bar is not None:
-            self._bar.update(
-                self._task, completed=progress.share, description=f"{progress.phase} {progress.detail}"[:60]
-            )
+            from rich.markup import escape
+
+            words = escape(printable(f"{progress.phase} {progress.detail}"[:60]))
+            self._bar.update(self._task, completed=progress.share, description=words)
 
     @contextmanager
     def shown(self) -> Iterator[Telling]:
@@ -97,7 +106,8 @@ def progress() -> AbstractContextManager[Telling]:
 def print_json(report: Any, indent: int | None = None) -> None:
     """One JSON object on standard output: what is no finite number is null there, since JSON has none."""
     plain = "utf" not in (sys.stdout.encoding or "").lower()
-    print(json.dumps(finite(report), ensure_ascii=plain, allow_nan=False, indent=indent))
+    text = json.dumps(finite(report), ensure_ascii=plain, allow_nan=False, indent=indent)
+    print(printable_json(text))
 
 
 def finite(value: Any) -> Any:

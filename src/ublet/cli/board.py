@@ -20,6 +20,7 @@ from ublet.cli.base import (
     app,
     print_json,
     progress,
+    say,
     stop,
     told,
 )
@@ -55,7 +56,7 @@ def board(
         async def work() -> None:
             serving = asyncio.ensure_future(
                 serve(
-                    simulated.service, listen, speed, lambda url: print(announce(url, truth.scenario.board), flush=True)
+                    simulated.service, listen, speed, lambda url: say(announce(url, truth.scenario.board), flush=True)
                 )
             )
             around = await serve_world(simulated.hands, world) if world else None
@@ -98,8 +99,8 @@ def boards(as_json: JsonOption = False) -> None:
         return
     for kind in known.values():
         counts = ", ".join(f"{len(kind.of_kind(k))} {k}" for k in KINDS if kind.of_kind(k))
-        print(f"{kind.name:12} {kind.slot_bytes:>8,} bytes a slot   sockets: {counts}")
-    print(f"your own are looked for in {own_boards()} and in boards/ beside a machine file")
+        say(f"{kind.name:12} {kind.slot_bytes:>8,} bytes a slot   sockets: {counts}")
+    say(f"your own are looked for in {own_boards()} and in boards/ beside a machine file")
 
 
 @app.command()
@@ -129,11 +130,11 @@ def write(
         print_json(report)
     else:
         for change in report["changes"]:
-            print(f"{change['path']:40} {shown_value(change['before'])} → {shown_value(change['after'])}")
-        print(report["why"])
+            say(f"{change['path']:40} {shown_value(change['before'])} → {shown_value(change['after'])}")
+        say(report["why"])
         for row in report["shadowed"]:
             stored, file_says = shown_value(row["stored"]), shown_value(row["file"])
-            print(f"shadowed: {row['path']}: the board's store says {stored}, the file {file_says}")
+            say(f"shadowed: {row['path']}: the board's store says {stored}, the file {file_says}")
     raise typer.Exit(NO if report["refused"] or (report["shadowed"] and not dry) else GOOD)
 
 
@@ -153,17 +154,17 @@ def ports(
         print_json({"ports": [asdict(port) for port in found]})
     else:
         for port in found:
-            print(f"{port.device:24} {port.about}{f'   {port.trouble}' if port.trouble else ''}".rstrip())
+            say(f"{port.device:24} {port.about}{f'   {port.trouble}' if port.trouble else ''}".rstrip())
         if not found:
-            print("no serial port: is the board plugged in, and does its cable carry data?")
+            say("no serial port: is the board plugged in, and does its cable carry data?")
     if not watch:
         return
-    print("watching: unplug the board, wait a moment, plug it in again (ctrl+c ends)", file=sys.stderr)
+    say("watching: unplug the board, wait a moment, plug it in again (ctrl+c ends)", err=True)
     looking = PortWatch(found)
     try:
         while True:
             time.sleep(0.3)
             for line in looking.look(list_ports()):
-                print(line, flush=True)
+                say(line, flush=True)
     except KeyboardInterrupt:
         raise typer.Exit(INTERRUPTED) from None

@@ -8,7 +8,15 @@ from typing import Annotated
 
 import typer
 
-from ublet.cli.base import GOOD, NO, JsonOption, app, print_json, told
+from ublet.cli.base import (
+    GOOD,
+    NO,
+    JsonOption,
+    app,
+    print_json,
+    say,
+    told,
+)
 
 BAUD = 250_000
 
@@ -45,9 +53,9 @@ def conform(
     else:
         for each in verdicts:
             glyph = {True: "✓", False: "✗", None: "–"}[each.holds]
-            print(f"{glyph} {each.clause:5} {each.words}")
+            say(f"{glyph} {each.clause:5} {each.words}")
             if each.why:
-                print(f"        {'broken' if each.holds is False else 'not checked'}: {each.why}")
+                say(f"        {'broken' if each.holds is False else 'not checked'}: {each.why}")
         kept = sum(1 for each in verdicts if each.holds)
-        print(f"{kept} of {len(verdicts)} clauses kept")
+        say(f"{kept} of {len(verdicts)} clauses kept")
     raise typer.Exit(NO if broken else GOOD)

@@ -14,6 +14,7 @@ from ublet.cli.base import (
     JsonOption,
     app,
     print_json,
+    say,
     stop,
     told,
 )
@@ -25,7 +26,7 @@ def presets() -> None:
     from ublet.session.library import DATA
 
     for path in sorted((DATA / "machines").glob("*.toml")):
-        print(f"{path.stem:12} {path.read_text(encoding='utf-8').splitlines()[0].lstrip('# ')}")
+        say(f"{path.stem:12} {path.read_text(encoding='utf-8').splitlines()[0].lstrip('# ')}")
 
 
 @app.command()
@@ -43,7 +44,7 @@ def new(dir: Path, preset: Annotated[str, typer.Option("--from", help="A preset'
             raise stop(USAGE, f"{target} is there already; it was left as it is")
         dir.mkdir(parents=True, exist_ok=True)
         target.write_text(source.read_text(encoding="utf-8"), encoding="utf-8")
-    print(f"{target}: edit it, then `ublet check {target}` and `ublet open {target} --port …`")
+    say(f"{target}: edit it, then `ublet check {target}` and `ublet open {target} --port …`")
 
 
 @app.command()
@@ -53,7 +54,7 @@ def check(file: Path, as_json: JsonOption = False) -> None:
 
     with told():
         text, good = check_report(file, as_json)
-    print(text)
+    say(text)
     raise typer.Exit(GOOD if good else NO)
 
 
@@ -78,9 +79,9 @@ def diff(first: Path, second: Path, as_json: JsonOption = False) -> None:
         for item in found:
             unit = declared.unit if (declared := SETTINGS.find(item.path)) else ""
             after = shown_after(item.before, item.after)
-            print(f"{item.path:40} {shown_value(item.before):>14} → {after} {unit}".rstrip())
+            say(f"{item.path:40} {shown_value(item.before):>14} → {after} {unit}".rstrip())
         if not found:
-            print("no difference")
+            say("no difference")
     raise typer.Exit(NO if found else GOOD)
 
 
@@ -92,7 +93,7 @@ def mounts(
     from ublet.session.library import mounts_for
 
     for mount in mounts_for(file.parent if file is not None else Path()):
-        print(f"{mount.path.stem:18} {mount.name:18} {mount.words}")
+        say(f"{mount.path.stem:18} {mount.name:18} {mount.words}")
 
 
 @app.command("import")
@@ -120,8 +121,8 @@ def import_(
         changes = draft.changes()
         draft.write()
     for change in changes:
-        print(f"{change.path}: {shown_value(change.before)} → {shown_after(change.before, change.after)}")
-    print(f"{file}: {len(changes)} settings changed; the former file is {file.name}.previous")
+        say(f"{change.path}: {shown_value(change.before)} → {shown_after(change.before, change.after)}")
+    say(f"{file}: {len(changes)} settings changed; the former file is {file.name}.previous")
 
 
 @app.command()
@@ -153,10 +154,10 @@ def image(
     if as_json:
         print_json(report)
     else:
-        print(f"{len(built.data):,} of {plan.slot_bytes:,} bytes for {built.head.board}, digest {built.digest}")
+        say(f"{len(built.data):,} of {plan.slot_bytes:,} bytes for {built.head.board}, digest {built.digest}")
         for module in plan.modules:
-            print(f"  {'in ' if module.included else 'out'}  {module.name:22} {module.bytes:>9,}  {module.why}")
+            say(f"  {'in ' if module.included else 'out'}  {module.name:22} {module.bytes:>9,}  {module.why}")
         if plan.overflow_bytes:
             ways = " or ".join(" + ".join(module.name for module in way) for way in plan.would_free())
-            print(f"overflows by {plan.overflow_bytes:,} bytes; leave out {ways or 'more than is optional'}")
+            say(f"overflows by {plan.overflow_bytes:,} bytes; leave out {ways or 'more than is optional'}")
     raise typer.Exit(NO if plan.overflow_bytes else GOOD)

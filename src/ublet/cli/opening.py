@@ -12,6 +12,7 @@ from ublet import __version__
 from ublet.cli.base import (
     USAGE,
     app,
+    say,
     told,
 )
 
@@ -19,7 +20,7 @@ from ublet.cli.base import (
 def show_version(wanted: bool) -> None:
     """Print the version and end."""
     if wanted:
-        print(f"ublet {__version__}")
+        say(f"ublet {__version__}")
         raise typer.Exit()
 
 
@@ -43,7 +44,7 @@ def start(
         "  ublet demo       a made-up machine with a simulated board, to look around\n"
         "  ublet new DIR    a commented machine file of your own to start from"
     )
-    print(message)
+    say(message)
     if not sys.stdin.isatty() or not sys.stdout.isatty():
         raise typer.Exit(USAGE)
     if typer.confirm("Open the demonstration now?", default=True):

@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from ublet.cli.base import GOOD, NO, USAGE, app, stop, told
+from ublet.cli.base import (
+    GOOD,
+    NO,
+    USAGE,
+    app,
+    say,
+    stop,
+    told,
+)
 
 
 @app.command()
@@ -46,12 +53,12 @@ def pattern(
         if out is not None:
             write(table, document.machine, out)
         else:
-            print(iso6983(table.program, document.machine.program.own()), end="")
+            say(iso6983(table.program, document.machine.program.own()), end="")
     program = table.program
     pushed = show(program.filament_mm, "mm", 3)
-    print(f"{program.name}: {program.note}; about {duration(table.seconds)}, {pushed} of filament", file=sys.stderr)
+    say(f"{program.name}: {program.note}; about {duration(table.seconds)}, {pushed} of filament", err=True)
     for setting, count in table.capped.items():
-        print(f"  slower than asked for in {count} segments: {setting}", file=sys.stderr)
+        say(f"  slower than asked for in {count} segments: {setting}", err=True)
     raise typer.Exit(GOOD)
 
 
@@ -79,7 +86,7 @@ def _print_order(kind: str, machine: Path, material: str, out: Path | None) -> i
             session.ledger.close()
     text = written(document, kind, steps)
     if out is None:
-        print(text, end="")
+        say(text, end="")
     elif out.suffix.lower() != ".gcode":
         raise PatternError(f"-o {out.name}: it is written as .gcode")
     else:
@@ -89,5 +96,5 @@ def _print_order(kind: str, machine: Path, material: str, out: Path | None) -> i
             raise PatternError(f"{out} cannot be written: {error.strerror or error}") from error
     name, lacks = missing(document, kind, steps)
     for line in lacks:
-        print(f"  {name}: {line}", file=sys.stderr)
+        say(f"  {name}: {line}", err=True)
     return NO if lacks else GOOD

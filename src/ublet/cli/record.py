@@ -9,7 +9,16 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from ublet.cli.base import USAGE, JsonOption, app, print_json, stop, told
+from ublet.cli.base import (
+    USAGE,
+    JsonOption,
+    app,
+    print_json,
+    say,
+    stop,
+    told,
+)
+from ublet.core.printable import printable
 
 if TYPE_CHECKING:
     from ublet.ledger.book import Ledger
@@ -77,7 +86,7 @@ def _history(book: Ledger, as_json: bool) -> None:
     ]
     lines += [(fact.at, f"fact      {fact.words}") for fact in facts]
     for at, text in sorted(lines, key=lambda line: line[0], reverse=True):
-        print(f"{local_time(at)}  {text}")
+        say(f"{local_time(at)}  {text}")
 
 
 def _proposed(run: int | None) -> str:
@@ -104,9 +113,9 @@ def _one(book: Ledger, file: Path, number: int, stream: str | None, as_json: boo
         from ublet.session.export import as_swept
 
         comment, series = as_swept(streams, stream)
-        sys.stdout.write(comment)
+        sys.stdout.write(printable(comment, lines=True))
         writer = csv.writer(sys.stdout, lineterminator="\n")
-        writer.writerow(series.columns)
+        writer.writerow([printable(name) for name in series.columns])
         writer.writerows([f"{value:.10g}" for value in row] for row in series.rows.tolist())
         return
     if as_json:
@@ -141,7 +150,7 @@ def _tell_run(book: Ledger, entry: RunEntry) -> None:
     from ublet.session.record import run_lines
 
     for line in run_lines(book, entry):
-        print(f"{'' if line.head else '    '}{line.words}")
+        say(f"{'' if line.head else '    '}{line.words}")
 
 
 @app.command()
@@ -168,8 +177,8 @@ def fact(
                     print_json({"facts": [asdict(each) for each in in_force], "known": known})
                     return
                 for each in in_force:
-                    print(f"{local_time(each.at)}  {each.words}")
-                print("can be told: " + ", ".join(paths(machine)))
+                    say(f"{local_time(each.at)}  {each.words}")
+                say("can be told: " + ", ".join(paths(machine)))
                 return
             wanted = fact_from(machine, name, value)
             affected = offline.made_stale(wanted)
@@ -180,9 +189,9 @@ def fact(
         stale = [{"station": s, "trial": t, "subject": dict(about), "reason": why} for s, t, about, why in affected]
         print_json({"fact": asdict(entered), "stale": stale})
         return
-    print(f"noted: {entered.words}")
+    say(f"noted: {entered.words}")
     for station, trial, about, _ in affected:
         named = f" ({', '.join(about.values())})" if about else ""
-        print(f"  stale now: {station}: {trial}{named}")
+        say(f"  stale now: {station}: {trial}{named}")
     if not affected:
-        print("  nothing that was found rests on it")
+        say("  nothing that was found rests on it")

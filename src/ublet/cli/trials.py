@@ -21,6 +21,7 @@ from ublet.cli.base import (
     app,
     print_json,
     progress,
+    say,
     stop,
     told,
 )
@@ -51,9 +52,9 @@ def trials(as_json: JsonOption = False) -> None:
         print_json({"trials": listed})
         return
     for spec in TRIALS.values():
-        print(f"{spec.name}: {spec.summary}")
+        say(f"{spec.name}: {spec.summary}")
         for p in spec.declared():
-            print(f"    {p.path} = {p.default}  ({p.allowed()})  {p.help}")
+            say(f"    {p.path} = {p.default}  ({p.allowed()})  {p.help}")
 
 
 def _names(begun: str) -> list[str]:
@@ -117,21 +118,21 @@ def _print_report(report: dict[str, Any]) -> None:
     from ublet.core.typed import shown_value
     from ublet.core.units import duration, show, with_uncertainty
 
-    print(f"{report['trial']}: {report['outcome']}. {report['why']}")
+    say(f"{report['trial']}: {report['outcome']}. {report['why']}")
     for finding in report["findings"]:
         value = with_uncertainty(finding["value"], finding["uncertainty"] or 0.0, finding["unit"])
         limit = f"   (limit {show(finding['limit'], finding['unit'])})" if finding["limit"] is not None else ""
-        print(f"    {finding['name']:30} {value}{limit}")
+        say(f"    {finding['name']:30} {value}{limit}")
     for change in report["proposals"]:
         after = f"{shown_value(change['after'], 4)} {change['unit']}".strip()
-        print(f"  → {change['setting']}: {shown_value(change['before'], 4)} → {after}   {change['effect']}")
-    print(f"  took {duration(report['duration_s'])} of the machine's time")
+        say(f"  → {change['setting']}: {shown_value(change['before'], 4)} → {after}   {change['effect']}")
+    say(f"  took {duration(report['duration_s'])} of the machine's time")
     if report.get("kept"):
-        print("  kept: live on the board")
+        say("  kept: live on the board")
     if "verify" in report:
         _print_report(report["verify"])
     if "saved" in report:
-        print(f"  saved: {report['saved']} settings to the board's store and the machine file")
+        say(f"  saved: {report['saved']} settings to the board's store and the machine file")
 
 
 @app.command()
@@ -166,4 +167,4 @@ def figure(
                 book.close()
         except ValueError as error:
             raise stop(USAGE, str(error)) from error
-    print(target)
+    say(str(target))

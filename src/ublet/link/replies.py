@@ -18,6 +18,7 @@ from pydantic import (
     model_validator,
 )
 
+from ublet.core.printable import is_printable
 from ublet.core.settings import Value, frozen
 from ublet.core.streams import StreamKind
 from ublet.link.errors import Malformed
@@ -25,6 +26,9 @@ from ublet.link.errors import Malformed
 T = TypeVar("T")
 Sample = list[float | None]
 """Index, board time in s, then one value a channel (None: the sensor does not read)."""
+
+
+LONGEST_NAME = 120
 
 
 class Told(BaseModel):
@@ -89,9 +93,18 @@ class Hello(Told):
     streams: list[StreamKindTold] = Field(default_factory=list)
     can: list[str] | None = None
 
+    @field_validator("board", "firmware")
+    @classmethod
+    def _can_be_shown(cls, name: str) -> str:
+        if not is_printable(name) or len(name) > LONGEST_NAME:
+            raise ValueError(f"no name that can be shown in a line of {LONGEST_NAME} characters")
+        return name
+
     @field_validator("channels")
     @classmethod
     def _each_once(cls, channels: list[str]) -> list[str]:
+        if not all(is_printable(name) and len(name) <= LONGEST_NAME for name in channels):
+            raise ValueError("a channel's name cannot be shown in a line")
         if len(set(channels)) != len(channels):
             raise ValueError("a channel's name stands twice")
         return channels

@@ -10,6 +10,7 @@ from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Protocol
 
+from ublet.core.printable import printable
 from ublet.core.questions import Live, Question
 from ublet.core.run import TrialFailed
 from ublet.core.trouble import Trouble
@@ -113,13 +114,13 @@ class Terminal:
         with self._aside():
             if question.hot:
                 print(f"\n!! {question.hot} !!", file=sys.stderr, end="")
-            print(f"\n{question.text}\n  {question.allowed()}", file=sys.stderr)
+            print(printable(f"\n{question.text}\n  {question.allowed()}", lines=True), file=sys.stderr)
             while True:
                 print("> ", end="", file=sys.stderr, flush=True)
                 try:
                     return question.taken(await _line())
                 except NotAQuantity as error:
-                    print(f"  {error}", file=sys.stderr)
+                    print(printable(f"  {error}"), file=sys.stderr)
 
     async def undo(self, question: Question) -> bool:
         """It is named in the result."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import os
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,6 +14,7 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.command import CommandPalette
 from textual.containers import Container, Horizontal
+from textual.filter import LineFilter
 from textual.theme import Theme
 from textual.timer import Timer
 from textual.widgets import Static
@@ -20,6 +22,7 @@ from textual.widgets import Static
 from ublet.core.route import ROUTE, Station, station_with
 from ublet.tui.frame.following import Following
 from ublet.tui.frame.keys import Keys
+from ublet.tui.frame.printable_lines import PRINTABLE
 from ublet.tui.frame.pulse import Pulse
 from ublet.tui.frame.route import Route
 from ublet.tui.frame.small import SmallNote
@@ -103,6 +106,10 @@ class UbletApp(Following):
         yield Pulse()
         yield Keys()
         yield SmallNote()
+
+    def get_line_filters(self) -> Sequence[LineFilter]:
+        """Whatever is drawn goes through one gate last: no text from outside steers the terminal."""
+        return [*super().get_line_filters(), PRINTABLE]
 
     def notify(self, message: str, *, markup: bool = False, **how: Any) -> None:
         """Say something; what stands in brackets is text here, not style."""

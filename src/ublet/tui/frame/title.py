@@ -6,6 +6,7 @@ from rich.text import Text
 from textual.reactive import reactive
 from textual.widget import Widget
 
+from ublet.core.printable import printable
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 
@@ -30,8 +31,8 @@ class Title(Widget):
         width = self.content_size.width or 100
         left, right = Text(), Text()
         left.append("ublet", f"bold {Ink.focus}")
-        left.append(f"   {self.machine}", f"bold {Ink.text}")
-        left.append(f"   {self.link}", Ink.dim)
+        left.append(f"   {printable(self.machine)}", f"bold {Ink.text}")
+        left.append(f"   {printable(self.link)}", Ink.dim)
         if self.edits:
             right.append(f"{self.edits} edit{'s' * (self.edits != 1)}, not written: ctrl+s", f"bold {Ink.proposal}")
             right.append("   " if self.unsaved else "")
