@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +17,7 @@ from ublet.core.shake.rest_trials import RestParameters
 from ublet.core.streams import Chunk
 from ublet.link.errors import BoardRefused, LinkLost, Malformed
 from ublet.link.frames import Block
+from ublet.link.stream_blocks import StreamBlock, pack, unpack
 from ublet.session.standings import standings
 from ublet.session.streams import StreamRun, streaming
 
@@ -227,5 +228,44 @@ def test_what_a_board_lacks_is_said_before_anything_is_begun(tmp_path: Path) -> 
             with pytest.raises(BoardRefused, match="unknown method"):
                 await rig.session.connection.controller.target("hotend", 200.0)
             await rig.session.connection.controller.all_off()
+
+    virtually(work)
+
+
+def lying(rig: Rig, change: Callable[[StreamBlock], StreamBlock]) -> None:
+    """The board changes its blocks before it sends them, from the twentieth on."""
+    honest = rig.board.streams.due
+
+    def due() -> Block | None:
+        block = honest()
+        found = unpack(block, 3) if block is not None else None
+        return pack(change(found)) if found is not None and found.number >= 20 else block
+
+    rig.board.streams.due = due  # type: ignore[method-assign]
+
+
+LIES: dict[str, tuple[Callable[[StreamBlock], StreamBlock], str]] = {
+    "a number without end": (lambda b: replace(b, number=2**32 - 1), "were allowed for"),
+    "times that stand": (lambda b: replace(b, last_s=b.first_s), "span 0.0 ms"),
+    "times that run backwards": (lambda b: replace(b, first_s=b.first_s - 3, last_s=b.last_s - 3), "had passed"),
+    "times that jump": (lambda b: replace(b, first_s=b.first_s + 90, last_s=b.last_s + 90), "ahead of the board"),
+    "readings that come again": (lambda b: replace(b, index=3), "came after reading"),
+    "slower than it was asked for": (
+        lambda b: replace(b, first_s=b.first_s + 0.02 * (b.number - 20), last_s=b.last_s + 0.02 * (b.number - 20)),
+        "had passed",
+    ),
+}
+
+
+@pytest.mark.parametrize("lie", LIES)
+def test_blocks_that_cannot_be_are_no_finding(lie: str, tmp_path: Path) -> None:
+    change, words = LIES[lie]
+
+    async def work() -> None:
+        async with Rig(tmp_path, tern_scenario(), state_s=0.1) as rig:
+            lying(rig, change)
+            result = (await rig.session.run(SPEC, RestParameters(seconds=6.0), Onlooker())).ran.result
+            assert result.outcome == "failed" and words in result.why, result.why
+            assert result.findings == ()
 
     virtually(work)

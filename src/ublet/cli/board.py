@@ -53,6 +53,12 @@ def board(
         machine = Document(scenario.parent / truth.scenario.machine_file).machine
         simulated = SimulatedMachine(truth, machine, time.monotonic, store, speed, seed)
 
+        stored = simulated.board.layers.store
+        for line in stored.refused:
+            say(f"ublet: not taken from the store: {line}", err=True)
+        if stored.refused:
+            say(f"ublet: the rest is kept; the file as it was stands beside it as {stored.path}.refused", err=True)
+
         async def work() -> None:
             serving = asyncio.ensure_future(
                 serve(

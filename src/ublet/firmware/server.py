@@ -22,6 +22,9 @@ from ublet.link.frames import encode
 TCGETS2, TERMIOS2_BYTES = 0x802C542A, 44
 """Linux: asks a terminal for its settings with the speed as a number, which comes last (asm-generic/ioctls.h)."""
 
+AT_ONCE_BYTES = 1 << 14
+"""Bytes that are read from a host at once."""
+
 UNSENT_LIMIT = 1 << 16
 """A host that does not read loses what is beyond this, as on a real serial line."""
 
@@ -97,7 +100,7 @@ def _open_pty(service: Service, link: str, stack: contextlib.AsyncExitStack) -> 
 
     def readable() -> None:
         with contextlib.suppress(BlockingIOError):
-            data = os.read(ours, 1 << 16)
+            data = os.read(ours, AT_ONCE_BYTES)
             if not garbled():  # a receiver drops what does not fit its frames
                 service.received(data)
 
@@ -139,13 +142,14 @@ async def _open_tcp(service: Service, listen: str, stack: contextlib.AsyncExitSt
 
         service.send = send
         try:
-            while data := await reader.read(1 << 16):
+            while data := await reader.read(AT_ONCE_BYTES):
                 service.received(data)
         except OSError:
             pass
         finally:
             busy = False
             service.send = lambda data: None
+            service.new_host()  # what it had sent ahead goes with it
             writer.close()
 
     try:

@@ -33,6 +33,9 @@ SLOWEST_STATE_S = 0.5
 LONGEST_WAIT_S = 0.3
 """While the line is busy for longer than this, a state waits for the next time."""
 
+OVERRUN_BYTES = 1 << 17
+"""So much may wait on the line; what a host sends ahead of its pace beyond this is lost."""
+
 PROTOCOL = 1
 BEFORE_HELLO = frozenset({"hello", "halt", "heat.off", "motion.stop"})
 """What a board does for whoever asks: it only switches off."""
@@ -69,10 +72,18 @@ class Service:
         self._session = self._greeting = None
         self._replies.clear()
         self._decoder = Decoder()
+        self._arriving.clear()
+        self._leaving.clear()
 
     def received(self, data: bytes) -> None:
-        """Take bytes from the host, at the line's pace. The halt byte counts wherever it stands."""
-        self._arriving.push(data)
+        """Take bytes from the host, at the line's pace. The halt byte counts wherever it stands.
+
+        What a host sends far ahead of that pace is lost, as where a receiver is overrun; but for the halt byte.
+        """
+        if self._arriving.waiting_bytes <= OVERRUN_BYTES:
+            self._arriving.push(data)
+        elif HALT_BYTE in data:
+            self._take(HALT_BYTE)
 
     def _take(self, data: bytes) -> None:
         if HALT_BYTE in data:

@@ -9,6 +9,7 @@ from collections.abc import AsyncIterator
 import numpy as np
 from numpy.typing import NDArray
 
+from ublet.core.run import TrialFailed
 from ublet.core.streams import Chunk, Clocking, StreamKind
 from ublet.link.errors import BoardRefused, LinkLost, Malformed
 from ublet.link.frames import Block
@@ -24,6 +25,15 @@ a clock that runs many times as fast, does not hold it up. That states are not c
 
 PATIENCE_S = 0.4
 """A block that was asked for again and has not come after so long is asked for once more, s."""
+
+SPAN_RATIO, STAMP_S = 2.0, 0.001
+"""The readings of a block may be dated as if they had taken so many times as long, or as short, and besides, s."""
+
+RATE_SHARE, LATE_S = 0.1, 0.15
+"""A sensor's clock may be off by this fraction, and the board late to look at it by so much, s."""
+
+AHEAD_S = 2.0
+"""A reading may be newer than the latest sample by so much of the link's time, s."""
 
 TRIES = 12
 """So often; after that it counts as lost."""
@@ -52,6 +62,8 @@ class StreamRun:
         self._early: dict[int, StreamBlock] = {}
         self._came = asyncio.Event()
         self._clocking = Clocking(1 / rate_hz)
+        self._asked_hz = rate_hz
+        self._began: tuple[int, float] | None = None  # number and time of the first reading
         self._boot = connection.about.boot if connection.about is not None else None
 
     @property
@@ -126,12 +138,36 @@ class StreamRun:
         self._next += 1
 
     def _chunk(self, block: StreamBlock) -> Chunk:
+        if why := self._impossible(block):
+            raise TrialFailed(f"The board's {self.kind.name} readings cannot be true: {why}. Nothing is concluded.")
         self._gap(block.index)
         count = len(block.counts)
         self._due = block.index + count
         self._clocking.take(block.index, block.first_s)
         self._clocking.take(block.index + count - 1, block.last_s)
         return Chunk(block.index, self.times(block.index, count), block.counts * np.array(self.kind.scales))
+
+    def _impossible(self, block: StreamBlock) -> str:
+        """Why a block cannot be one of this stream, by its numbers and times; empty: it can."""
+        count, about = len(block.counts), self._connection.about
+        if count > self._told.in_block:
+            return f"a block has {count} readings, {self._told.in_block} are announced"
+        if block.index < self._due:
+            return f"reading {block.index} came after reading {self._due - 1}"
+        span, lasts = block.last_s - block.first_s, (count - 1) / self._asked_hz
+        if not lasts / SPAN_RATIO - STAMP_S <= span <= lasts * SPAN_RATIO + STAMP_S or (count > 1 and span <= 0):
+            took = f"at {self._asked_hz:g} a second they take {1000 * lasts:.1f}"
+            return f"{count} readings span {1000 * span:.1f} ms, {took}"
+        ahead_s = block.last_s - self._connection.board_time
+        if ahead_s > AHEAD_S * max(1.0, about.clock if about is not None else 1.0):
+            return f"they are dated {ahead_s:.1f} s ahead of the board's own clock"
+        if self._began is None:
+            self._began = (block.index, block.first_s)
+        first_index, first_s = self._began
+        passed, due = block.first_s - first_s, (block.index - first_index) / self._asked_hz
+        if abs(passed - due) > RATE_SHARE * due + LATE_S:
+            return f"after {block.index - first_index} readings {passed:.2f} s had passed, {due:.2f} would have"
+        return ""
 
     def _gap(self, index: int) -> None:
         if index > self._due:
@@ -144,6 +180,8 @@ class StreamRun:
         found = unpack(block, len(self.kind.columns))
         if found is None:
             raise Malformed(f"block {block.offset} of stream {block.id} is not one of {len(self.kind.columns)} columns")
+        if block.offset >= self._upto:
+            raise Malformed(f"block {block.offset} of stream {block.id} came, and only {self._upto} were allowed for")
         if found.number >= self._next:
             self._early[found.number] = found
             self._came.set()
