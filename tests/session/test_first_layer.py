@@ -223,3 +223,40 @@ def test_without_a_probe_what_was_judged_goes_into_the_meshs_shift(tmp_path: Pat
     steps, _ = leg(smooth(made, 1), 1, (*BY_HAND[1:3], ("first-layer", {})))
     settings = {each.setting for option in steps[-1].result.options for each in option.proposals}
     assert settings <= {"mesh.shift_mm"} and settings, steps[-1].result.why
+
+
+class Dragging(Onlooker):
+    """Lowers onto the gauge so often, then stops; what a jog sees is the world's own gap."""
+
+    def __init__(self, rig: Rig, times: int) -> None:
+        super().__init__()
+        self.rig, self.times = rig, times
+
+    async def answer(self, question: Question) -> str:
+        self.questions.append(question)
+        if question.cue[:1] != ("lower",):
+            return question.answers[0]
+        if not self.times:
+            return "stop here"
+        left = self.rig.world.gap_mm - 0.1
+        if left > 0.005:
+            return f"z-{max(0.01, round(left - 0.005, 2)):g}"
+        self.times -= 1
+        return "it drags"
+
+
+@pytest.mark.parametrize("times", [0, 1])
+def test_touches_before_a_stop_are_kept_and_offered(folder: Path, times: int) -> None:
+    async def work() -> None:
+        async with Rig(folder, mended_tern()) as rig:
+            spec = TRIALS["z-offset"]
+            result = (await rig.session.run(spec, spec.parameters(), Dragging(rig, times))).ran.result
+            assert result.outcome == "failed"
+            if not times:
+                assert result.options == () and "Stopped before the nozzle touched" in result.why
+                return
+            offset = result.finding("offset")
+            assert offset is not None and "Stopped after 1 of 3 touches" in result.why
+            assert result.choice is not None and result.proposals[0].after == pytest.approx(offset.value, abs=1e-3)
+
+    virtually(work)

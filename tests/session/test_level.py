@@ -93,7 +93,7 @@ def test_the_z_offset_of_an_endstop_is_found_hot(machine: str, seed: int) -> Non
     assert report["outcome"] == "proven"
     assert value(report, "offset") == pytest.approx(report["truth"]["offset"], abs=0.02)
     (proposal,) = report["proposals"]
-    assert proposal["setting"] == "probe.offset_z_mm" and "further from the bed" in proposal["effect"]
+    assert proposal["setting"] == "bed.offset_z_mm" and "further from the bed" in proposal["effect"]
 
 
 def test_after_the_offset_was_kept_another_touch_changes_nothing(tmp_path: Path) -> None:

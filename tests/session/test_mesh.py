@@ -218,3 +218,47 @@ def test_heights_are_zero_at_the_place_of_reference() -> None:
     x, y = np.linspace(34, 246, 7), np.linspace(34, 226, 7)
     mesh = zeroed(machine, Mesh(x, y, 0.001 * x[None, :] + 0.002 * y[:, None]))
     assert mesh.over([60.0], [200.0])[0, 0] == pytest.approx(0, abs=1e-9) and mesh.heights.max() > 0.1
+
+
+class Cutting(Onlooker):
+    """Lets so many points be touched, then cancels."""
+
+    def __init__(self, rig: Rig, points: int) -> None:
+        super().__init__()
+        self.rig, self.points = rig, points
+
+    def row(self, series: str, columns: tuple[str, ...], row: tuple[float, ...]) -> None:
+        if series == "meshed":
+            self.points -= 1
+            if not self.points:
+                self.rig.session.runner.cancel()
+
+
+def test_a_mesh_that_is_cut_off_goes_on_where_it_was_and_not_over_other_places(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, mended_tern()) as rig:
+            session, spec = rig.session, TRIALS["bed-mesh"]
+            whole = spec.parameters(columns=3, rows=3)
+            assert (await session.run(spec, whole, Cutting(rig, 7))).ran.result.outcome == "halted"
+            half = session.trials.resumable(spec, whole)
+            assert half is not None and half.checkpoint.words == "2 of 3 rows touched"
+            text = rig.file.read_text(encoding="utf-8")
+            moved = text.replace("[mesh]\n", "[mesh]\nzero_x_mm = 120\n")
+            assert moved != text
+            rig.file.write_text(moved, encoding="utf-8")
+            session.look_at_disk()
+            assert session.trials.resumable(spec, whole) is None, "it rests on where heights are zero"
+            rig.file.write_text(text, encoding="utf-8")
+            session.look_at_disk()
+            looks = Onlooker()
+            result = (await session.run(spec, whole, looks, go_on=True)).ran.result
+            assert result.outcome == "proven", result.why
+            heights = np.array(next(p.after for p in result.proposals if p.setting == "mesh.heights_mm"))
+            assert heights.shape == (3, 3)
+            assert not [p for p in result.proposals if p.setting in ("mesh.columns", "mesh.rows")], "that is declared"
+            live = [p.after for p in result.proposals if p.setting.startswith(("mesh.from", "mesh.to"))]
+            x, y = np.linspace(live[0], live[1], 3), np.linspace(live[2], live[3], 3)  # type: ignore[call-overload]
+            true = np.array([[rig.world.bed.height(a, b) for a in x] for b in y])
+            assert np.ptp((heights - true) - (heights - true)[1, 1]) < 0.06
+
+    virtually(work)

@@ -19,9 +19,8 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.level.first_layer_places import LayerShape, places_of
 from ublet.core.level.first_layer_trials import JUDGED
 from ublet.core.level.live_mesh import live_mesh
-from ublet.core.level.touch_trials import OFFSET
+from ublet.core.level.touch_trials import offset_live, offset_setting
 from ublet.core.run import Option, Proposal, TrialResult
-from ublet.core.settings import number_or
 from ublet.firmware.clock import run_virtually
 from ublet.session.headless import Looking, on_scenario
 from ublet.session.session import Session
@@ -138,8 +137,9 @@ def leg(scenario: Path, seed: int, steps: Steps, wrong_mm: float = 0.0) -> tuple
         for number, (name, values) in enumerate(steps):
             spec = TRIALS[name]
             if wrong_mm and number == len(steps) - 1:
-                offset = number_or(session.live(OFFSET), 0.0)
-                wrong = Proposal(OFFSET, offset, round(offset + wrong_mm, 3), "mm", "wrong on purpose")
+                machine = session.document.machine
+                offset = offset_live(machine, session.live)
+                wrong = Proposal(offset_setting(machine), offset, round(offset + wrong_mm, 3), "mm", "wrong on purpose")
                 await session.keep(Option("wrong", "", (wrong,), {}), None)
             aim = spec.parameters(**values)
             entered = await session.run(spec, aim, watcher)

@@ -110,7 +110,7 @@ class Mover:
     def changed(self, paths: Iterable[str]) -> None:
         """Live settings changed: an axis whose millimetres mean something else now no longer knows where it stands."""
         paths = tuple(paths)
-        if "probe.offset_z_mm" in paths:
+        if {"probe.offset_z_mm", "bed.offset_z_mm"} & set(paths):
             self.position["z"] = None
         placing = [path for path in paths if path.startswith("axes.") and path.endswith(PLACING)]
         for axis in {path.split(".")[1] for path in placing}:
@@ -345,9 +345,10 @@ class Mover:
             )
 
     def _offset_z(self, end: str) -> float:
-        """The Z offset, where it counts: of the probe that Z homes with, or of the nozzle that is its own probe."""
+        """The Z offset, where it counts: of the probe that Z homes with, or of the bed beside an endstop."""
         own = end == "probe" or self.live.get("probe.kind") == "nozzle"
-        return self._number("probe.offset_z_mm") if own and "probe.offset_z_mm" in self.live else 0.0
+        counts = (("probe.offset_z_mm", own), ("bed.offset_z_mm", end != "probe"))
+        return sum(self._number(path) for path, does in counts if does and path in self.live)
 
     def _number(self, path: str) -> float:
         return number_in(self.live, path)

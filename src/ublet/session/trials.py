@@ -109,8 +109,8 @@ class Trials:
         return await self._session.runner.run(HOME, Part(), self._bench(HOME, watcher, None, None))
 
     def resumable(self, spec: TrialSpec, parameters: Part) -> Resumable | None:
-        """The newest run of a trial with these parameters, if it stopped half way at a checkpoint and nothing of the
-        board's settings and of what the builder told has changed since it began.
+        """The newest run of a trial with these parameters, if it stopped half way at a checkpoint and nothing has
+        changed since it began: no setting of the board, no fact, and nothing else that it rests on.
         """
         session, values = self._session, parameters.model_dump()
         entry = session.ledger.latest(spec.name, subject=spec.subject(values))
@@ -126,6 +126,8 @@ class Trials:
             return None
         if [fact["id"] for fact in began.get("facts", [])] != [fact.id for fact in session.ledger.facts_in_force()]:
             return None
+        if session.presence.reasons(entry.rests):
+            return None  # something else moved that it rests on: a part, a place, a value of the machine file
         return Resumable(entry.id, checkpoint, entry.rests)
 
     def _opening(self, spec: TrialSpec, parameters: Part, before: Resumable | None) -> Opening:

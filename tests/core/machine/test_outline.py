@@ -36,7 +36,11 @@ def test_optional_and_named_parts_are_told_apart() -> None:
 def test_search_finds_by_key_and_by_help_keys_first() -> None:
     found = [item.path for item in search("feed", TREE)]
     assert found[:3] == ["axes.x.maximum_feed_mm_s", "axes.y.maximum_feed_mm_s", "axes.z.maximum_feed_mm_s"]
-    assert [item.path for item in search("nozzle nearer", TREE)] == ["probe.offset_z_mm", "mesh.shift_mm"]
+    assert [item.path for item in search("nozzle nearer", TREE)] == [
+        "bed.offset_z_mm",
+        "probe.offset_z_mm",
+        "mesh.shift_mm",
+    ]
     assert search("zebra", TREE) == ()
 
 

@@ -18,7 +18,7 @@ from ublet.core.level.live_mesh import HEIGHTS, SHIFT, live_mesh
 from ublet.core.level.reach import senses
 from ublet.core.level.screws import turns_to_level
 from ublet.core.level.surface import Place
-from ublet.core.level.touch_trials import OFFSET
+from ublet.core.level.touch_trials import offset_live, offset_proposals, offset_setting
 from ublet.core.level.touching import side_words
 from ublet.core.level.unfollowed import FOLLOWS
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
@@ -204,7 +204,7 @@ class NudgeBound:
 
 def setting_nudged(machine: MachineFile, meshed: bool) -> str:
     """The setting that a nudge goes into. meshed: whether a mesh is live."""
-    return SHIFT if meshed and not senses(machine) else OFFSET
+    return SHIFT if meshed and not senses(machine) else offset_setting(machine)
 
 
 class Fold:
@@ -215,6 +215,9 @@ class Fold:
         self.correction_before = bench.settings.live(CORRECTION) if mesh is not None else None
         self.into = setting_nudged(bench.machine, mesh is not None)
         self.before = number_of(bench, self.into)
+        if self.into != SHIFT:
+            self.before = offset_live(bench.machine, bench.settings.live)
+        self._bench = bench
         self.known_u_mm: float | None = None
         with bench.aside():
             touched = bench.record.earlier("z-offset")
@@ -240,9 +243,15 @@ class Fold:
         """To fold so much in."""
         after = round(self.before + by_mm, 3)
         effect = f"the first layer comes {side_words(by_mm)}; more negative is nearer"
-        note = "home Z again" if self.into == OFFSET else "the live mesh is shifted"
-        proposal = Proposal(self.into, self.before, after, "mm", effect)
-        return Option(name, f"{note}, then print again to confirm", (proposal,), {"change": by_mm})
+        note = "home Z again" if self.into != SHIFT else "the live mesh is shifted"
+        if name == AS_NUDGED:
+            note = f"what your eye chose while it was printed; {note}"
+        elif name == AS_JUDGED:
+            note = f"what the verdicts on the patches ask for together; {note}"
+        proposals: tuple[Proposal, ...] = (Proposal(self.into, self.before, after, "mm", effect),)
+        if self.into != SHIFT:
+            proposals = offset_proposals(self._bench.machine, self._bench.settings.shown, after, effect)
+        return Option(name, f"{note}, then print again to confirm", proposals, {"change": by_mm})
 
 
 def _nudged(total_mm: float) -> Finding:

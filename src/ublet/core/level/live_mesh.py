@@ -27,14 +27,12 @@ def live_mesh(read: Callable[[str], Value]) -> Mesh | None:
 
 
 def mesh_settings(mesh: Mesh) -> tuple[tuple[str, Value, str], ...]:
-    """What settings tell a mesh by: path, value and unit of each. All of it together: heights without their places mean
-    nothing.
+    """What settings hold a mesh: path, value and unit of each. All of it together: heights without their places mean
+    nothing. How many columns and rows the next one is to have is another matter: that is declared (mesh.columns).
     """
     ends = (mesh.x[0], mesh.x[-1], mesh.y[0], mesh.y[-1])
     heights = tuple(tuple(round(float(mm), DIGITS) for mm in row) for row in mesh.heights)
     return (
         (HEIGHTS, heights, "mm"),
-        ("mesh.columns", mesh.columns, ""),
-        ("mesh.rows", mesh.rows, ""),
         *((path, float(mm), "mm") for path, mm in zip(ENDS, ends, strict=True)),
     )

@@ -16,6 +16,7 @@ from ublet.core.level.mesh_trials import (
     GridParameters,
     concluded,
     grid_of,
+    grid_state,
     probe_words,
     range_figure,
     serpentine,
@@ -65,7 +66,7 @@ async def bed_mesh_by_hand(bench: Bench, aim: MeshByHand) -> TrialResult:
     found: dict[int, float] = {}
     at = 0
     going = bench.record.going_on
-    if going is not None and going.state.get("points") == [len(xs), len(ys)]:
+    if going is not None and grid_state(xs, ys).items() <= dict(going.state).items():
         at = int(going.state["at"])
         found = {int(number): float(mm) for number, mm in going.state["heights"].items()}
     async with bench.settings.borrowed({"axes.z.soft_limits": False, **unfollowed(bench)}):
@@ -85,7 +86,7 @@ async def bed_mesh_by_hand(bench: Bench, aim: MeshByHand) -> TrialResult:
                 found[at] = z - gauge_mm
                 bench.record.row(MESHED.name, (column, row, xs[column], ys[row], found[at]))
             at += 1
-            state = {"at": at, "points": [len(xs), len(ys)], "heights": {str(n): mm for n, mm in found.items()}}
+            state = {"at": at, **grid_state(xs, ys), "heights": {str(n): mm for n, mm in found.items()}}
             bench.record.checkpoint(Checkpoint(f"{len(found)} of {len(order)} points done", state))
         await bench.motion.go({"z": LIFT_MM}, DOWN_MM_S)
     if len(found) < FEWEST:

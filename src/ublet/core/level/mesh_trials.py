@@ -21,13 +21,16 @@ from ublet.core.level.unfollowed import unfollowed
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of
-from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
+from ublet.core.run import Checkpoint, Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import duration
 
 A_POINT_S = 3.0
 """Besides its way and its touches a point takes about so long over the line, s."""
+
+HOMED_MM = 0.06
+"""By more than this two homings do not differ: the bed was moved, mm."""
 
 FLAT_MM, WORTH_MM = 0.03, 0.4
 """A bed whose shape varies by less prints as well without a mesh; by more a mesh hides what should be mended, mm."""
@@ -132,17 +135,35 @@ async def _touched(
     heights = np.full((len(ys), len(xs)), np.nan)
     series: list[list[float]] = []
     order = serpentine(len(xs), len(ys))
+    begun = 0
+    if (going := bench.record.going_on) is not None and grid_state(xs, ys).items() <= dict(going.state).items():
+        series = [[float(mm) for mm in touches] for touches in going.state["touches"]]
+        begun = len(series)
+        for (column, row), touches in zip(order, series, strict=False):
+            heights[row, column] = sum(touches) / len(touches)
+            bench.record.row(MESHED.name, (column, row, xs[column], ys[row], float(heights[row, column])))
     async with probing(bench, approach_of(bench, aim.samples), 0.0, warm) as probe:
-        for number, (column, row) in enumerate(order):
+        shift = 0.0  # Z was homed anew since it was stopped, and so stands a little otherwise
+        if begun:
+            shift = float(heights[0, 0]) - await probe.height_at((xs[0], ys[0]))
+            if abs(shift) > HOMED_MM:
+                raise TrialFailed(
+                    f"The bed does not stand as it did when this mesh was stopped: {reach.words((xs[0], ys[0]))} is "
+                    f"{abs(shift):.3f} mm {'lower' if shift > 0 else 'higher'} now. Start the mesh anew."
+                )
+        for number, (column, row) in enumerate(order[begun:], start=begun):
             done = number / len(order)
             bench.progress(Progress(f"point {number + 1}", 0.95 * done, None, f"of {len(order)}"))
             place = (xs[column], ys[row])
-            touches = await probe.agreeing_at(place, probe.approach.samples)
+            touches = [mm + shift for mm in await probe.agreeing_at(place, probe.approach.samples)]
             series.append(touches)
             heights[row, column] = sum(touches) / len(touches)
             bench.record.row(MESHED.name, (column, row, *place, float(heights[row, column])))
-        again = await _touch_again(bench, probe, Mesh(np.array(xs), np.array(ys), heights))
-        moved = await probe.height_at((xs[0], ys[0])) - heights[0, 0]
+            if (number + 1) % len(xs) == 0:
+                state = {**grid_state(xs, ys), "touches": series}
+                bench.record.checkpoint(Checkpoint(f"{(number + 1) // len(xs)} of {len(ys)} rows touched", state))
+        again = await _touch_again(bench, probe, shift, Mesh(np.array(xs), np.array(ys), heights))
+        moved = await probe.height_at((xs[0], ys[0])) + shift - heights[0, 0]
         u = height_u_mm(series, probe.approach.samples, probe.kind)
         repeats = pooled_u_mm(series) / math.sqrt(probe.approach.samples)
         if probe.moved(moved, repeats):
@@ -152,6 +173,11 @@ async def _touched(
                 "Soak it longer and probe again."
             )
     return concluded(bench, zeroed(machine, Mesh(np.array(xs), np.array(ys), heights)), u, again)
+
+
+def grid_state(xs: Sequence[float], ys: Sequence[float]) -> dict[str, list[float]]:
+    """The places of a grid, mm, for a checkpoint: another grid of as many points is not gone on with."""
+    return {"x_mm": [round(float(x), 3) for x in xs], "y_mm": [round(float(y), 3) for y in ys]}
 
 
 def zero_place(machine: MachineFile, x: Sequence[float], y: Sequence[float]) -> Place:
@@ -186,12 +212,12 @@ def serpentine(columns: int, rows: int) -> list[tuple[int, int]]:
     return [(column if row % 2 == 0 else columns - 1 - column, row) for row in range(rows) for column in range(columns)]
 
 
-async def _touch_again(bench: Bench, probe: Probing, mesh: Mesh) -> dict[Place, float]:
+async def _touch_again(bench: Bench, probe: Probing, shift: float, mesh: Mesh) -> dict[Place, float]:
     """Touch points that look wrong once more; their new heights stand in the mesh. Returns by how much each changed."""
     changed: dict[Place, float] = {}
     for place in describe(mesh).outliers:
         bench.progress(Progress("a wrong point", 0.96, None, f"{probe.reach.words(place)} once more"))
-        height = await probe.height_at(place)
+        height = await probe.height_at(place) + shift
         row, column = mesh.cell(place)
         changed[place] = height - float(mesh.heights[row, column])
         mesh.heights[row, column] = height

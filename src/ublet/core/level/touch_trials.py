@@ -19,7 +19,7 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, moving, number_of
 from ublet.core.questions import Jog
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
-from ublet.core.settings import setting
+from ublet.core.settings import Value, number_or, setting
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import show
 
@@ -33,7 +33,7 @@ DOWN_MM_S, TRAVEL_MM_S, LIFT_MM = 2.0, 60.0, 5.0
 DIFFERS_C = 60.0
 """Two runs whose nozzles differ by more are one hot and one cold."""
 
-OFFSET = "probe.offset_z_mm"
+OFFSET, BED_OFFSET = "probe.offset_z_mm", "bed.offset_z_mm"
 TOUCHED = Stream("touched", ("number", "trigger_mm", "touched_mm"), ("", "mm", "mm"))
 """Every touch: Z at which the probe triggered there (0 without one), Z at which the gauge dragged."""
 
@@ -56,6 +56,31 @@ class TouchParameters(PrintingWarmth):
     )
 
 
+def offset_setting(machine: MachineFile) -> str:
+    """The setting that holds the Z offset: the probe's where Z homes with one, else the bed's."""
+    return OFFSET if machine.axes.z.homing.end == "probe" else BED_OFFSET
+
+
+def offset_live(machine: MachineFile, read: Callable[[str], Value]) -> float:
+    """The Z offset that counts on the board now, mm: beside an endstop also what an older file has of the nozzle as its
+    own probe.
+    """
+    own = machine.probe is not None and machine.probe.kind == "nozzle"
+    paths = {offset_setting(machine), *((OFFSET,) if own else ())}
+    return sum(number_or(read(path), 0.0) for path in paths)
+
+
+def offset_proposals(
+    machine: MachineFile, read: Callable[[str], Value], after_mm: float, effect: str
+) -> tuple[Proposal, ...]:
+    """What makes the Z offset so many mm in all: in the one setting that holds it."""
+    path = offset_setting(machine)
+    proposals = [Proposal(path, number_or(read(path), 0.0), round(after_mm, 3), "mm", effect)]
+    if path != OFFSET and number_or(read(OFFSET), 0.0):
+        proposals.append(Proposal(OFFSET, read(OFFSET), 0.0, "mm", f"there is no probe: {path} holds it all"))
+    return tuple(proposals)
+
+
 async def z_offset(bench: Bench, aim: TouchParameters) -> TrialResult:
     """Trigger the probe over a place, lower the nozzle onto a gauge there, again and again; the mean is the offset.
 
@@ -63,7 +88,8 @@ async def z_offset(bench: Bench, aim: TouchParameters) -> TrialResult:
     """
     machine = bench.machine
     gauge_mm = aim.gauge_mm or gauge_of(machine)
-    former = number_of(bench, OFFSET)
+    number_of(bench, offset_setting(machine))  # a board without it says so before anything moves
+    former = offset_live(machine, bench.settings.live)
     for name in machine.bed.screws:  # corners that are turned later move the middle
         bench.fact("screw", name)
     bench.fact("nozzle")
@@ -74,12 +100,18 @@ async def z_offset(bench: Bench, aim: TouchParameters) -> TrialResult:
     async with _over_the_middle(bench, warm) as (place, probe):
         for number in range(aim.repeats):
             bench.progress(Progress(f"touch {number + 1}", number / aim.repeats, None, f"of {aim.repeats}"))
-            touches.append(await _touch(bench, aim, probe, place, gauge_mm, touches))
-            bench.record.row(TOUCHED.name, (number, touches[-1].trigger_mm, touches[-1].touched_mm))
+            touched = await _touch(bench, aim, probe, place, gauge_mm, touches)
+            if touched is None:
+                break
+            touches.append(touched)
+            bench.record.row(TOUCHED.name, (number, touched.trigger_mm, touched.touched_mm))
+            hot = _nozzle_c(bench) >= HOT_C
+            found = offset_of(touches, gauge_mm, STEPS_MM[-1], hot, 0.0 if probe is not None else former)
+            bench.record.found(_offset_finding(found), option=_as_touched(bench, found, former))
         await bench.motion.go({"z": LIFT_MM}, DOWN_MM_S * 2)
-    hot = _nozzle_c(bench) >= HOT_C
-    found = offset_of(touches, gauge_mm, STEPS_MM[-1], hot, 0.0 if probe is not None else former)
-    return _concluded(bench, aim, found, former, gauge_mm, hot)
+    if not touches:
+        raise TrialFailed("Stopped before the nozzle touched the gauge: the offset stays as it was.")
+    return _concluded(bench, aim, found, former, gauge_mm, hot, len(touches))
 
 
 @asynccontextmanager
@@ -100,12 +132,8 @@ async def _over_the_middle(bench: Bench, warm: dict[str, float]) -> AsyncIterato
 
 async def _touch(
     bench: Bench, aim: TouchParameters, probe: Probing | None, place: Place, gauge_mm: float, before: list[Touch]
-) -> Touch:
-    """Trigger where there is a probe, then lower the nozzle over the same place of the bed.
-
-    Raises:
-        TrialFailed: the builder stops.
-    """
+) -> Touch | None:
+    """Trigger where there is a probe, then lower the nozzle over the same place of the bed; None: the builder stops."""
     trigger = bed = 0.0
     if probe is not None:
         bed = await probe.height_at(place)
@@ -129,7 +157,7 @@ async def _touch(
     )
     jogged = await bench.builder.jog(asked, aim.speed_mm_s)
     if jogged.answer != "it drags":
-        raise TrialFailed("Stopped before the nozzle touched the gauge: the offset stays as it was.")
+        return None
     return Touch(trigger, jogged.position["z"])
 
 
@@ -153,13 +181,23 @@ def _nozzle_c(bench: Bench) -> float:
     return 0.0
 
 
+def _offset_finding(found: Offset) -> Finding:
+    return Finding("offset", found.mm, found.uncertainty_mm, "mm", words="Z offset")
+
+
+def _as_touched(bench: Bench, found: Offset, former: float) -> Option:
+    effect = f"the first layer comes {side_words(found.mm - former)}; more negative is nearer"
+    proposals = offset_proposals(bench.machine, bench.settings.shown, found.mm, effect)
+    return Option("as touched", "home Z again, then the mesh and the first layer", proposals, {"offset": found.mm})
+
+
 def _concluded(
-    bench: Bench, aim: TouchParameters, found: Offset, former: float, gauge_mm: float, hot: bool
+    bench: Bench, aim: TouchParameters, found: Offset, former: float, gauge_mm: float, hot: bool, count: int
 ) -> TrialResult:
     held = conditions(bench)
     change = found.mm - former
     findings = [
-        Finding("offset", found.mm, found.uncertainty_mm, "mm", words="Z offset"),
+        _offset_finding(found),
         Finding("scatter", found.deviation_mm, None, "mm", aim.limit_mm, words="deviation of the touches"),
         Finding("change", change, found.uncertainty_mm, "mm", words="change of the offset"),
         Finding("gauge", gauge_mm, unit="mm", words="gauge"),
@@ -178,16 +216,18 @@ def _concluded(
         why += (
             " Done cold: the nozzle grows and loses its drop when it is hot; do it once more at printing temperature."
         )
+    touched = _as_touched(bench, found, former)
+    leave = Option("leave it", "the offset stays", (), {})
     if found.deviation_mm > aim.limit_mm:
         why += f" The touches differ by {found.deviation_mm:.3f} mm: touch again, and look for play in Z."
-        return TrialResult("failed", why, held, tuple(findings))
+        return TrialResult("failed", why, held, tuple(findings), (leave, touched), leave.name)
+    if count < aim.repeats:
+        why += f" Stopped after {count} of {aim.repeats} touches: what they say is offered, no more is claimed."
+        return TrialResult("failed", why, held, tuple(findings), (touched, leave), touched.name)
     if abs(change) <= 2 * found.uncertainty_mm:
-        why += " The change is smaller than what touching can tell: leave it."
-        return TrialResult("proven", why, held, tuple(findings))
-    effect = f"the first layer comes {side_words(change)}; more negative is nearer"
-    proposal = Proposal(OFFSET, former, round(found.mm, 3), "mm", effect)
-    option = Option("as touched", "home Z again, then the mesh and the first layer", (proposal,), {"offset": found.mm})
-    return TrialResult("proven", why, held, tuple(findings), (option,), "as touched")
+        why += " The change is smaller than the measurement error: leave it."
+        return TrialResult("proven", why, held, tuple(findings), (leave, touched), leave.name)
+    return TrialResult("proven", why, held, tuple(findings), (touched,), touched.name)
 
 
 def _nozzles(bench: Bench, result: TrialResult | None) -> dict[str, float]:
@@ -199,9 +239,7 @@ def _nozzles(bench: Bench, result: TrialResult | None) -> dict[str, float]:
 
 def _needs(machine: MachineFile, aim: TouchParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
     probe = machine.probe
-    if probe is None:
-        return (Need('nothing holds a Z offset: declare [probe], kind = "nozzle" where there is none', False),)
-    if probe.kind != "nozzle":
+    if probe is not None and probe.kind != "nozzle":
         if machine.axes.z.homing.end != "probe":
             words = "Z homes to an endstop beside the probe: home it with the probe (axes.z.homing.end) first"
             return (Need(words, False),)
@@ -211,7 +249,7 @@ def _needs(machine: MachineFile, aim: TouchParameters, read: Callable[[str], flo
             return (Need(str(missing), False),)
     warm = bool(aim.material or aim.nozzle_c)
     hot = Need("hot, as one prints" if warm else "cold: at printing temperature is better", warm, False)
-    return (Need(f"probe: {probe.kind}", True), hot, *warm_needs(machine, aim, read))
+    return (Need(f"probe: {probe.kind if probe is not None else 'none'}", True), hot, *warm_needs(machine, aim, read))
 
 
 def _announce(machine: MachineFile, aim: TouchParameters) -> str:

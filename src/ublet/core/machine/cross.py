@@ -12,7 +12,7 @@ from ublet.core.machine.image import module_plan
 from ublet.core.machine.problem import Lines, Problem, nearest
 from ublet.core.machine.schema import SETTINGS, MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
-from ublet.core.settings import flatten, shape_of
+from ublet.core.settings import flatten
 from ublet.core.units import show
 
 GEOMETRY_SHARE = 0.02
@@ -307,14 +307,6 @@ OVER_MM = 1.0
 def _arrays(c: Checked) -> Iterator[Problem]:
     """Arrays agree with what is declared beside them."""
     mesh = c.machine.mesh
-    if mesh is not None and mesh.heights_mm and shape_of(mesh.heights_mm) != (mesh.rows, mesh.columns):
-        rows, columns = shape_of(mesh.heights_mm)
-        yield c.problem(
-            "mesh.heights_mm",
-            f"{rows} x {columns} heights",
-            f"{mesh.rows} x {mesh.columns}, as rows and columns say",
-            "Measure the mesh again, or leave the heights out.",
-        )
     if mesh is not None and mesh.heights_mm:
         bed = c.machine.bed
         ends = (("X", mesh.from_x_mm, mesh.to_x_mm, bed.width_mm), ("Y", mesh.from_y_mm, mesh.to_y_mm, bed.depth_mm))

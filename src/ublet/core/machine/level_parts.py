@@ -133,8 +133,8 @@ class Probe(Part):
         tolerance=0.5,
     )
     offset_z_mm: float = setting(
-        "Added to the nozzle's height, whether Z homes with the probe or, with the nozzle by hand, to an endstop: more "
-        "negative brings the nozzle nearer to the bed.",
+        "Added to the nozzle's height where Z homes with the probe: more negative brings the nozzle nearer to the bed. "
+        "Of the nozzle by hand it counts beside bed.offset_z_mm, which is the one that trials set there.",
         unit="mm",
         low=-20,
         high=20,
@@ -196,6 +196,15 @@ class Bed(Part):
     )
     width_mm: float = setting("Along X.", unit="mm", low=30, high=2000, board=True)
     depth_mm: float = setting("Along Y.", unit="mm", low=30, high=2000, board=True)
+    offset_z_mm: float = setting(
+        "Added to the nozzle's height where Z homes to an endstop: more negative brings the nozzle nearer to the bed.",
+        unit="mm",
+        low=-20,
+        high=20,
+        default=0.0,
+        board=True,
+        tolerance=0.02,
+    )
     margin_mm: float = setting(
         "Rim where nothing is printed or probed.", unit="mm", low=0, high=200, default=5.0, board=True
     )

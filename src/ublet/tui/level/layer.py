@@ -9,9 +9,11 @@ from ublet.core.level.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS
 from ublet.core.level.first_layer_places import places_of
 from ublet.core.level.first_layer_trials import JUDGED, NUDGED, LayerParameters, program_of, setting_nudged
 from ublet.core.level.live_mesh import SHIFT, live_mesh
+from ublet.core.level.touch_trials import offset_live
 from ublet.core.motion.patterns import Patch
 from ublet.core.motion.running import WAY
 from ublet.core.run import Series, TrialFailed
+from ublet.core.settings import number_or
 from ublet.core.units import duration
 from ublet.session.print_order import END, START, missing, steps_of
 from ublet.session.session import Session
@@ -153,9 +155,7 @@ def offset_words(session: Session, total: float) -> tuple[str, ...]:
     """The height that prints in all, with what it was nudged by; and that of the last good print."""
     machine = session.document.machine
     into = setting_nudged(machine, live_mesh(session.live) is not None)
-    live = session.live(into)
-    if not isinstance(live, (int, float)):
-        return ()
+    live = number_or(session.live(SHIFT), 0.0) if into == SHIFT else offset_live(machine, session.live)
     words = [f"{'mesh shift' if into == SHIFT else 'Z offset'} {live + total:+.3f} mm"]
     good = session.ledger.latest("first-layer", "proven")
     printed = good.result.finding("printed_at") if good is not None else None

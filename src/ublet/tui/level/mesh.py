@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+import math
+
 import numpy as np
 from rich.text import Text
 from textual.binding import Binding
@@ -25,6 +28,8 @@ from ublet.tui.trial.recorded import Read, RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
 SIDE_SHARE = 0.45
+SAME_PLACE_MM = 0.05
+"""A point that was touched is one of a grid when it lies as near as this to it, mm."""
 
 
 class MeshBench(RecordedBench, JogBench):
@@ -94,6 +99,17 @@ class MeshBench(RecordedBench, JogBench):
             self.at, self._placed = (mesh.columns // 2, mesh.rows // 2), True
         return mesh
 
+    def next_words(self, mesh: Mesh | None) -> str:
+        """What would be touched next, where that is another grid than the one that is drawn."""
+        if self.watched is not None or mesh is None or not isinstance(self.aim, GridParameters):
+            return ""
+        try:
+            _, xs, ys = grid_of(self.session.document.machine, self.aim)
+        except TrialFailed:
+            return ""
+        same = (len(xs), len(ys)) == (mesh.columns, mesh.rows)
+        return "" if same else f"drawn: {mesh.columns} x {mesh.rows}; the next run measures {len(xs)} x {len(ys)}"
+
     def picture(self) -> Picture:
         """The bed from above, and the section."""
 
@@ -101,35 +117,43 @@ class MeshBench(RecordedBench, JogBench):
             mesh = self.shown_mesh()
             if watched is not None and (series := self.read(MESHED.name)) is not None and len(series.rows):
                 self.at = int(series.rows[-1, 0]), int(series.rows[-1, 1])  # where it probes now
-            drawn = mesh_picture(session, mesh, self.at, self.along_x, width, height - 2)
+            drawn = mesh_picture(session, mesh, self.at, self.along_x, width, height - 2, self.next_words(mesh))
             return drawn + Text("\n") + self.next_line(width)
 
         return draw
 
 
 def mesh_recorded(session: Session, read: Read, aim: GridParameters) -> Mesh | None:
-    """The points of a run on their grid; those that are not touched yet are holes."""
+    """The points of a run where it touched them. Where they are places of the grid that is asked for, what is not
+    touched yet is a hole; the points of another grid stand by themselves.
+    """
     series = read(MESHED.name)
     if series is None or not len(series.rows):
         return None
     rows = series.rows
     wide, deep = int(rows[:, 0].max()) + 1, int(rows[:, 1].max()) + 1
     x, y = np.full(wide, np.nan), np.full(deep, np.nan)
-    try:
+    with contextlib.suppress(TrialFailed):
         _, xs, ys = grid_of(session.document.machine, aim)
-        if len(xs) >= wide and len(ys) >= deep:
+        places = [(int(column), int(row), at_x, at_y) for column, row, at_x, at_y, _ in rows.tolist()]
+        if (
+            len(xs) >= wide
+            and len(ys) >= deep
+            and all(
+                math.dist((xs[column], ys[row]), (at_x, at_y)) < SAME_PLACE_MM for column, row, at_x, at_y in places
+            )
+        ):
             x, y = np.array(xs), np.array(ys)
-    except TrialFailed:
-        pass
     heights = np.full((len(y), len(x)), np.nan)
     for column, row, at_x, at_y, height in rows.tolist():
         x[int(column)], y[int(row)] = at_x, at_y
         heights[int(row), int(column)] = height
-    return None if np.isnan(x).any() or np.isnan(y).any() else Mesh(x, y, heights)
+    whole = min(heights.shape) >= 2 and not np.isnan(x).any() and not np.isnan(y).any()
+    return Mesh(x, y, heights) if whole else None
 
 
 def mesh_picture(
-    session: Session, mesh: Mesh | None, at: tuple[int, int], along_x: bool, width: int, height: int
+    session: Session, mesh: Mesh | None, at: tuple[int, int], along_x: bool, width: int, height: int, grid: str = ""
 ) -> Text:
     """Relief and heights in µm over their mean, the cursor's line, and that line as a section beside it."""
     cells = Cells(width, height)
@@ -138,6 +162,7 @@ def mesh_picture(
     wide = width - side
     drawn = bed_map(cells, bed, (), wide, height)
     cells.put(0, 0, *_live_words(session))
+    cells.put(0, 1, grid, Ink.focus)
     if mesh is None:
         cells.put(wide + 2, 1, "not probed yet", Ink.quiet)
         return cells.text()

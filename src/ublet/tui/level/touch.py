@@ -5,10 +5,9 @@ from __future__ import annotations
 from rich.text import Text
 
 from ublet.core.level.corner_hand_trials import gauge_of
-from ublet.core.level.touch_trials import OFFSET, TOUCHED, TouchParameters
+from ublet.core.level.touch_trials import TOUCHED, TouchParameters, offset_live
 from ublet.core.questions import Jog, Question
 from ublet.core.run import TrialResult
-from ublet.core.settings import number_or
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
@@ -65,7 +64,7 @@ def touch_picture(
         put_large(cells, left, 2, f"{z:.2f}", f"bold {Ink.focus}")
     if jog is not None and jog.floor:
         cells.put(left, 6, f"not below {jog.floor['z']:.2f} mm", Ink.stop)
-    offset = number_or(session.live(OFFSET), 0.0)
+    offset = offset_live(session.document.machine, session.live)
     cells.put(left, 8, "Z offset on the board, mm", Ink.dim)
     put_large(cells, left, 10, f"{offset:.3f}", Ink.text)
     cells.put(left, 14, "more negative is nearer to the bed", Ink.dim)

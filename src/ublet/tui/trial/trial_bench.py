@@ -167,7 +167,8 @@ class TrialBench(Asking):
         result = self.result
         if result is None:
             return None
-        return next((option for option in result.options if option.name == self.taken), result.choice)
+        first = result.choice or next(iter(result.options), None)
+        return next((option for option in result.options if option.name == self.taken), first)
 
     @property
     def stands(self) -> bool:
@@ -256,13 +257,15 @@ class TrialBench(Asking):
     def _proposed(self, result: TrialResult) -> Text:
         text, option = Text(), self.option
         if option is not None and not option.proposals and len(result.options) > 1:
-            return option_line(result.options, option)  # nothing is changed; what could be instead is a key away
+            text = option_line(result.options, option)  # nothing is changed; what could be instead is a key away
+            return text.append(f"  {option.note}\n", Ink.dim)
         if option is None or not option.proposals:
             if result.outcome == "failed":
                 text.append("No setting mends this: look at the machine.\n", Ink.text)
             return text
         if len(result.options) > 1:
             text.append_text(option_line(result.options, option))
+            text.append(f"  {option.note}\n" if option.note else "", Ink.dim)
         text.append_text(proposal_table(self.session, option))
         if self._keepable():
             then = "start again to confirm" if self.spec.mends else "lost at power-off until it is saved"
