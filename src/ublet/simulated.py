@@ -57,6 +57,7 @@ class SimulatedMachine:
         self.service = Service(self.board, speed, seed, Wire(**scenario.link.model_dump()))
         self.hands = Hands(self.world, lambda: self.board.layers.live, lambda: self.board.mode)
         self.world.supply = self._dip
+        self.board.powered = self.world.bed.sag
 
     def _dip(self, kind: str, seconds: float) -> None:
         """The power dips, or the board falls silent."""

@@ -298,7 +298,10 @@ def test_a_ledger_without_loans_gets_their_table(folder: Path) -> None:
     path = folder / "a.ledger"
     Ledger(path).close()
     base = sqlite3.connect(path)
-    base.executescript("DROP TABLE loan; PRAGMA user_version=3;")
+    base.executescript(
+        "DROP TABLE loan; ALTER TABLE seen DROP COLUMN boot; ALTER TABLE seen DROP COLUMN board_s;"
+        "PRAGMA user_version=3;"
+    )
     base.close()
     ledger = Ledger(path)
     ledger.begin_loans({"mesh.follows": True}, {"mesh.follows": False})

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import shutil
 import tomllib
 from pathlib import Path
@@ -19,6 +20,7 @@ from ublet.session.document import Document
 from ublet.session.headless import run_on_scenario
 from ublet.session.library import machine_path, scenario_path
 from ublet.session.orders import order_for
+from ublet.session.standings import standings
 
 LEVEL = ("lead-screws", "bed-corners", "probe-spread", "probe-place", "z-offset")
 
@@ -233,5 +235,37 @@ def test_lifts_are_looked_at_once_and_again_after_their_wiring_changed(folder: P
             await rig.session.connection.write_live({"axes.z.motors.back.socket": "M6"})
             await rig.session.run(homing, homing.parameters(), looks)
             assert looks.lifts == 2
+
+    virtually(work)
+
+
+@pytest.mark.parametrize("hold", [False, True])
+def test_lifts_that_sag_without_power_are_no_longer_square_until_it_is_done_again(folder: Path, hold: bool) -> None:
+    async def work() -> None:
+        scenario = mended_tern()
+        bed = scenario.bed
+        lifts = {name: lift.model_copy(update={"sags_mm": 0.8 * (name == "left")}) for name, lift in bed.lifts.items()}
+        sagging = scenario.model_copy(update={"bed": bed.model_copy(update={"lifts": lifts})})
+        async with Rig(folder, sagging) as rig:
+            session, spec = rig.session, TRIALS["lead-screws"]
+            if hold:
+                rig.file.write_text(rig.file.read_text(encoding="utf-8").replace("[lifts]", "[lifts]\nhold = true"))
+                session.look_at_disk()
+                assert session.document.machine.lifts is not None and session.document.machine.lifts.hold
+            entered = await session.run(spec, spec.parameters(), Onlooker())
+            assert entered.ran.result.outcome == "proven", entered.ran.result.why
+            assert standings(session)["lead screws"].state == "proven"
+            before = dict(rig.world.bed.lifts_mm)
+            rig.board.restart()
+            await asyncio.sleep(5.0)
+            assert rig.world.bed.lifts_mm["z.left"] - before["z.left"] == pytest.approx(0.8)
+            now = standings(session)["lead screws"]
+            if hold:
+                assert now.state == "proven"
+                return
+            assert now.state == "stale" and "motors: without power" in now.reason
+            assert any("lead screws may have sunk" in notice for notice in session.notices)
+            again = await session.run(spec, spec.parameters(), Onlooker())
+            assert again.ran.result.outcome == "proven" and standings(session)["lead screws"].state == "proven"
 
     virtually(work)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import os
 from pathlib import Path
@@ -9,12 +10,15 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from tests.conftest import Rig, machine_text, tern_scenario, virtually
+from tests.conftest import Onlooker, Rig, machine_text, mended_tern, tern_scenario, virtually
+from ublet.core.catalogue import TRIALS
+from ublet.core.questions import Question
 from ublet.core.run import Option, Proposal
 from ublet.firmware.refusal import Refused
 from ublet.session import files, saving
 from ublet.session.document import Document, DocumentError
 from ublet.session.saving import SaveFailed
+from ublet.session.standings import standings
 
 KP, KI = "heaters.hotend.kp", "heaters.hotend.ki"
 OPTION = Option(
@@ -361,3 +365,43 @@ def test_a_station_drops_what_was_kept_there_and_nothing_else(folder: Path) -> N
             assert {each.setting for each in session.unsaved()} == {KP, KI}
 
     virtually(work)
+
+
+def test_what_was_kept_and_never_saved_is_said_and_offered_again_after_a_restart(folder: Path) -> None:
+    async def work() -> None:
+        async with Rig(folder, mended_tern()) as rig:
+            session, spec = rig.session, TRIALS["z-offset"]
+            entered = await session.run(spec, spec.parameters(repeats=1), Feeling(rig))
+            result = entered.ran.result
+            assert result.outcome == "proven" and result.choice is not None, result.why
+            await session.keep(result.choice, entered.number)
+            path, after = result.proposals[0].setting, result.proposals[0].after
+            assert standings(session)["Z offset"].state == "proven" and session.live(path) == after
+            rig.board.restart()
+            await asyncio.sleep(5.0)
+            assert session.live(path) != after and session.unsaved() == []
+            now = standings(session)["Z offset"]
+            assert (now.state, now.figure) == ("stale", "not live") and path in now.reason
+            assert session.lost_kept() == {path: after}
+            await session.keep(result.choice, entered.number)
+            await session.save()
+            assert session.lost_kept() == {} and standings(session)["Z offset"].state == "proven"
+            rig.board.restart()
+            await asyncio.sleep(5.0)
+            assert session.live(path) == after and standings(session)["Z offset"].state == "proven"
+
+    virtually(work)
+
+
+class Feeling(Onlooker):
+    """Lowers until the gauge drags, by the world's own gap; the offset that it finds is a millimetre off."""
+
+    def __init__(self, rig: Rig) -> None:
+        super().__init__()
+        self.rig = rig
+
+    async def answer(self, question: Question) -> str:
+        if question.cue[:1] != ("lower",):
+            return question.answers[0]
+        left = self.rig.world.gap_mm - 0.4
+        return f"z-{max(0.01, round(left, 2)):g}" if left > 0.005 else "it drags"

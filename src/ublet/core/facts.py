@@ -66,6 +66,7 @@ FACTS: dict[str, FactKind] = {
         FactKind("heater", "a heater", "changed", "it heats differently", about=lambda machine: tuple(machine.heaters)),
         FactKind("probe", "the probe's mount", "moved", "it triggers at another height and place"),
         FactKind("load", "what the head or the bed carries", "changed", "what moves is heavier or lighter"),
+        FactKind("motors", "the motors", "without power", "lead screws that do not hold by themselves may have sunk"),
         FactKind("plugs", "plugs at the board", "moved", "any wire may be somewhere else"),
         FactKind("moved", "the machine", "transported", "everything adjusted may have shifted"),
     )

@@ -70,6 +70,8 @@ class Board:
         self.kept_samples = KEPT_SAMPLES
         self.restart_due = False
         self.boot = 0
+        self.powered: Callable[[], None] = lambda: None
+        """Told of every power-on but the first: until then the motors were without power."""
         self.silent_until = 0.0
         self._sockets = sockets
         self._link_clock = link_clock
@@ -78,6 +80,7 @@ class Board:
     def reset(self) -> None:
         """Power-on: heaters off, live settings from image and store."""
         self.boot += 1
+        self.powered()
         self.restart_due = False
         self.layers.start(self.slots.running.settings)
         live, image = self.layers.live, self.layers.image

@@ -356,19 +356,26 @@ class Ledger:
 
     # the board as it was seen last
 
-    def note_seen(self, at: str, live: Mapping[str, Value]) -> None:
-        """Keep what the board's live settings were, for a time without a link.
+    def note_seen(self, at: str, live: Mapping[str, Value], boot: int | None = None, board_s: float = 0.0) -> None:
+        """Keep what the board's live settings were, for a time without a link; boot: which power-on it was, and by its
+        clock how long ago.
 
         Raises:
             LedgerError: it could not be written.
         """
         with self._transaction():
-            self._base.execute("INSERT OR REPLACE INTO seen VALUES (1,?,?)", (at, json.dumps(dict(live))))
+            row = (at, json.dumps(dict(live)), boot, board_s)
+            self._base.execute("INSERT OR REPLACE INTO seen VALUES (1,?,?,?,?)", row)
 
     def seen(self) -> tuple[str, dict[str, Value]]:
         """When the board was seen last, and its live settings then; no time when it never was."""
         rows = self._rows("SELECT at, live FROM seen")
         return (rows[0][0], _values(rows[0][1])) if rows else ("", {})
+
+    def seen_clock(self) -> tuple[str, int, float] | None:
+        """When the board was seen last, in which of its power-ons, and its clock then, s; None: nobody knows."""
+        rows = self._rows("SELECT at, boot, board_s FROM seen WHERE boot IS NOT NULL")
+        return rows[0] if rows else None
 
     # what is borrowed from the board
 

@@ -67,7 +67,9 @@ def from_2(base: sqlite3.Connection, schema: str) -> None:
 
 
 def from_3(base: sqlite3.Connection) -> None:
-    """Version 4: what is borrowed from the board."""
+    """Version 4: what is borrowed from the board, and its clock when it was seen last."""
+    base.execute("ALTER TABLE seen ADD COLUMN boot INTEGER")
+    base.execute("ALTER TABLE seen ADD COLUMN board_s REAL")
     base.execute("CREATE TABLE loan (setting TEXT PRIMARY KEY, former TEXT NOT NULL, lent TEXT NOT NULL) WITHOUT ROWID")
 
 

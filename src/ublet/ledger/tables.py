@@ -45,7 +45,8 @@ CREATE TABLE intent (
     id INTEGER PRIMARY KEY CHECK (id = 1), at TEXT NOT NULL, file TEXT NOT NULL,
     old_text TEXT NOT NULL, new_text TEXT NOT NULL, stored_before TEXT NOT NULL, stored_after TEXT NOT NULL,
     changes TEXT NOT NULL DEFAULT '[]');
-CREATE TABLE seen (id INTEGER PRIMARY KEY CHECK (id = 1), at TEXT NOT NULL, live TEXT NOT NULL);
+CREATE TABLE seen (
+    id INTEGER PRIMARY KEY CHECK (id = 1), at TEXT NOT NULL, live TEXT NOT NULL, boot INTEGER, board_s REAL);
 CREATE TABLE loan (setting TEXT PRIMARY KEY, former TEXT NOT NULL, lent TEXT NOT NULL) WITHOUT ROWID;
 CREATE INDEX run_by_trial ON run(trial, subject, outcome, id);
 CREATE INDEX run_by_outcome ON run(trial, outcome, id);

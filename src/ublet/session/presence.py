@@ -43,7 +43,9 @@ class Presence:
             return
         self._seen_at, self._seen = now(), dict(self.settings())
         with contextlib.suppress(LedgerError):
-            self._ledger.note_seen(self._seen_at, self._seen)
+            about = self._connection.about
+            boot = about.boot if about is not None else None
+            self._ledger.note_seen(self._seen_at, self._seen, boot, self._connection.board_time)
 
     def settings(self) -> Mapping[str, Value]:
         """The live settings of the board, now or when it was seen last; what is borrowed counts as before."""

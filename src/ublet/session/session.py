@@ -5,16 +5,19 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections.abc import Awaitable, Callable, Collection, Mapping, Sequence
+from datetime import UTC, datetime
 from pathlib import Path
 
+from ublet.core.facts import FACTS, Fact
 from ublet.core.heat.gain_choice import gains_below, gains_root
 from ublet.core.heat.pid import Gains
 from ublet.core.machine.compare import Conflict, same
+from ublet.core.machine.level_parts import Lifts
 from ublet.core.run import Option, TrialResult
 from ublet.core.settings import Part, Value
 from ublet.core.trial import TrialSpec
 from ublet.ledger.book import Ledger
-from ublet.ledger.entries import Change
+from ublet.ledger.entries import Change, RunEntry
 from ublet.ledger.errors import LedgerError
 from ublet.link.replies import On, RunningImage
 from ublet.link.transport import Transport
@@ -62,6 +65,7 @@ class Session:
         self._seen_on_disk = _stamp(file)
         self.disk_trouble = ""  # why what stands on the disk now cannot be used; empty: it can
         self.connection.changed.append(self._settle_soon)
+        self.connection.broken.append(self._broke)
 
     async def close(self) -> str:
         """Everything off, link and ledger closed; returns why it is not confirmed that all is off (empty: it is)."""
@@ -345,6 +349,73 @@ class Session:
         if said := await self.loans.settle(left):
             self.notices.append(said)
         await self.settle()
+        await self.connection.first_readings()
+        if self.connection.linked:
+            if self._power_was_off():
+                self._motors_lost_power()
+            self.presence.note_seen()
+            self._tell_lost()
+
+    def _broke(self, what: str, why: str) -> None:
+        if what == "board restarted":
+            self._motors_lost_power()
+
+    def _power_was_off(self) -> bool:
+        """Whether the board had a power-off since it was seen last, by its own clock."""
+        seen, about = self.ledger.seen_clock(), self.connection.about
+        if seen is None or about is None:
+            return False
+        at, boot, board_s = seen
+        passed_s = about.clock * (datetime.now(UTC) - datetime.fromisoformat(at)).total_seconds()
+        due_s = board_s + CLOCK_SHARE * max(0.0, passed_s) - CLOCK_S * about.clock
+        return boot != about.boot or self.connection.board_time < due_s
+
+    def _motors_lost_power(self) -> None:
+        """Lifts that do not hold by themselves may have sunk: entered as a fact, on which their squareness rests."""
+        machine = self.document.machine
+        if len(machine.axes.z.motors) < 2 or (machine.lifts or Lifts()).hold:
+            return
+        with contextlib.suppress(LedgerError):
+            self.ledger.tell(Fact("motors", "", FACTS["motors"].said, now()))
+        if self.ledger.latest("lead-screws", "proven") is not None:
+            self.notices.append(
+                "The board was without power: the lead screws may have sunk. Bring them square again (station lead "
+                "screws) before anything that rests on them; set lifts.hold = true if yours hold by themselves."
+            )
+
+    def lost_kept(self, entry: RunEntry | None = None) -> dict[str, Value]:
+        """What was kept, was never saved or dropped, and is live no more, with the value that was kept; of one run when
+        asked for.
+        """
+        lost: dict[str, Value] = {}
+        wanted = {p.setting for p in entry.result.proposals} if entry is not None else None
+        if entry is not None and all(same(self.live(p.setting), p.after) for p in entry.result.proposals):
+            return lost
+        for change in self.ledger.changes("keep", run=entry.id if entry is not None else None, most=KEPT_LOOKED_AT):
+            path, layers = change.setting, self.connection.layers.get(change.setting)
+            if path in lost or layers is None or (wanted is not None and path not in wanted):
+                continue
+            last = self.ledger.last_change(path)
+            newest = last is not None and (last.kind, last.run, last.at) == ("keep", change.run, change.at)
+            if newest and not same(self.loans.get(path, layers.live), change.after):
+                lost[path] = change.after
+        return lost
+
+    def _tell_lost(self) -> None:
+        """Say what was kept before this link and is live no more."""
+        if lost := self.lost_kept():
+            told = [f"{path} ({self.station_that_kept(path) or 'by hand'})" for path in sorted(lost)[:KEPT_NAMED]]
+            more = f" and {len(lost) - KEPT_NAMED} more" if len(lost) > KEPT_NAMED else ""
+            self.say_once(
+                f"Kept, never saved, and gone with the board's power: {', '.join(told)}{more}. Those stations are no "
+                "longer proven and offer it again: k keeps it, ctrl+s saves it."
+            )
+
+
+CLOCK_SHARE, CLOCK_S = 0.8, 20.0
+"""A board's clock may be slower than it says by this fraction, and be read so late, s: beyond, it restarted."""
+
+KEPT_LOOKED_AT, KEPT_NAMED = 200, 4
 
 
 class NotOurs(SaveFailed):

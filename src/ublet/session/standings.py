@@ -9,6 +9,7 @@ from ublet.core.capabilities import lacking_words
 from ublet.core.catalogue import TRIALS
 from ublet.core.machine.image import ImageError
 from ublet.core.route import ROUTE, Standing, Station
+from ublet.core.typed import shown_value
 from ublet.core.words import counted
 from ublet.session.layers import rows
 from ublet.session.picture import PictureError
@@ -151,6 +152,9 @@ def _trial_standing(session: Session, name: str, heater: str | None) -> Standing
         return Standing("failed", "failed", entry.result.why)
     if reasons := session.presence.reasons(entry.rests):
         return Standing("stale", "stale", "; ".join(reasons))
+    if lost := session.lost_kept(entry):
+        told = "; ".join(f"{path} {shown_value(value)} was kept, never saved" for path, value in lost.items())
+        return Standing("stale", "not live", f"{told}, and is live no more: keep it again, and save")
     if entry.name != names[-1]:
         return Standing("open", "unverified", "tuned, not yet kept and verified")
     seen = session.presence.as_of

@@ -168,6 +168,15 @@ class Bed:
             self.lifts_mm[role] += mm
             self._lifted = self._platform.terms(list(self.lifts_mm.values()))
 
+    def sag(self) -> None:
+        """The motors lost their power: what does not hold by itself sinks."""
+        for role, lift in self._lifts.items():
+            if lift.sags_mm:
+                self._lifts[role] = lift.model_copy(update={"off_mm": lift.off_mm + lift.sags_mm})
+                self.lifts_mm[role] += lift.sags_mm
+        if self._lifts:
+            self._lifted = self._platform.terms(list(self.lifts_mm.values()))
+
     @property
     def springs(self) -> dict[str, tuple[float, float]]:
         """How far each screw's spring is pressed together, and how far it can be, mm."""

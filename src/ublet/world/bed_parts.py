@@ -37,6 +37,13 @@ class LiftTruth(Part):
 
     off_mm: float = setting("How much wider the gap is there on arrival.", unit="mm", low=-20, high=20, default=0)
     play_mm: float = setting("Lost when it turns the other way.", unit="mm", low=0, high=2, default=0)
+    sags_mm: float = setting(
+        "How far it sinks each time that its motor loses its power: the gap gets wider.",
+        unit="mm",
+        low=-5,
+        high=5,
+        default=0,
+    )
     pivot_x_mm: float | None = setting(
         "Where it really carries; as declared when left out.", unit="mm", low=-500, high=2000, default=None
     )

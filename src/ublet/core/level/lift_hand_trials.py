@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping
 from ublet.core.bench import Bench
 from ublet.core.level.lift_trials import ONE_SCREW, nothing_to_do
 from ublet.core.level.reach import senses
+from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.measuring import INSTRUMENTS, length_of
 from ublet.core.questions import Confirm, Measure
@@ -66,6 +67,8 @@ async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResul
                 bench.tell("lift", name)
             for name in names:
                 bench.fact("lift", name)
+            if not (bench.machine.lifts or Lifts()).hold:
+                bench.fact("motors")
             return _by_hand_done(read, apart, number, aim)
         mean = sum(read.values()) / len(read)
         for name, mm in read.items():

@@ -77,6 +77,8 @@ async def lead_screws(bench: Bench, aim: LiftParameters) -> TrialResult:
     for name in pivots:
         bench.fact("lift", name)
     declared = bench.machine.lifts or Lifts()
+    if not declared.hold:
+        bench.fact("motors")
     if not bench.motion.lifts_proven():
         seen = await look_at_lifts(bench)
         if not seen.good:

@@ -88,8 +88,9 @@ async def z_offset(bench: Bench, aim: TouchParameters) -> TrialResult:
     """
     machine = bench.machine
     gauge_mm = aim.gauge_mm or gauge_of(machine)
-    number_of(bench, offset_setting(machine))  # a board without it says so before anything moves
-    former = offset_live(machine, bench.settings.live)
+    with bench.aside():  # what is found is where the bed is, whatever the offset was before
+        number_of(bench, offset_setting(machine))  # a board without it says so before anything moves
+    former = offset_live(machine, bench.settings.shown)
     for name in machine.bed.screws:  # corners that are turned later move the middle
         bench.fact("screw", name)
     bench.fact("nozzle")

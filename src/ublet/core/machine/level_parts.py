@@ -231,6 +231,11 @@ class Lifts(Part):
     )
     largest_mm: float = setting("A larger correction is refused.", unit="mm", low=0.1, high=30, default=4.0, board=True)
     rounds: int = setting("Rounds at the most.", low=1, high=20, default=5, board=True)
+    hold: bool = setting(
+        "Whether the lead screws stay where they are without power; if not, squareness is unknown after every time "
+        "that the motors were off.",
+        default=False,
+    )
 
 
 class Mesh(Part):

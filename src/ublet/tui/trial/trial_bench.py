@@ -18,7 +18,7 @@ from textual.widgets import Static
 from ublet.core.capabilities import lacking_words
 from ublet.core.catalogue import TRIALS
 from ublet.core.questions import Question
-from ublet.core.route import station_with
+from ublet.core.route import station_of, station_with
 from ublet.core.run import Option, TrialResult
 from ublet.core.settings import Part
 from ublet.core.trial import Need, TrialSpec
@@ -29,6 +29,7 @@ from ublet.ledger.entries import RunEntry
 from ublet.ledger.errors import LedgerError, NotEntered
 from ublet.session.orders import OrderError, parameters_from
 from ublet.session.session import Session
+from ublet.session.standings import standing
 from ublet.session.trials import Resumable
 from ublet.tui.frame.dialogs import QuestionDialog
 from ublet.tui.frame.help import Help
@@ -53,6 +54,9 @@ In the demonstration the number keys press the switches of the simulated machine
 see, feel and read there stands in the line “at the machine”.
 """
 
+
+ON_SQUARE_LIFTS = ("bed corners", "Z offset", "bed mesh", "first layer")
+"""Stations whose results mean little while the lead screws are not square."""
 
 MOST_NAMED = 3
 """So many settings are named in a line; more are counted."""
@@ -226,7 +230,16 @@ class TrialBench(Asking):
         machine = self.session.document.machine
         if lacking := lacking_words(self.spec.uses(machine), connection.can):
             return (Need(lacking, False),)
-        return self.spec.needs(machine, self.aim, lambda sensor: connection.channel(f"sensors.{sensor}"))
+        needs = self.spec.needs(machine, self.aim, lambda sensor: connection.channel(f"sensors.{sensor}"))
+        return (*self._square(), *needs)
+
+    def _square(self) -> tuple[Need, ...]:
+        """Where several lead screws carry the bed: whether they are square, for what rests on that."""
+        if self.station not in ON_SQUARE_LIFTS or len(self.session.document.machine.axes.z.motors) < 2:
+            return ()
+        square = standing(self.session, station_of("lead-screws"))
+        good = square.state == "proven"
+        return (Need("lead screws square" if good else "lead screws not square: that station first", good, False),)
 
     def settlement(self) -> Text:
         """What was said last, what was found and proposed, and what a start would do."""
