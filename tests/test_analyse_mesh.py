@@ -51,7 +51,6 @@ def test_a_wrong_point_is_left_out_and_the_figure_is_drawn(tmp_path: Path) -> No
     ("text", "words"),
     [
         ("x_mm,y_mm,z_mm\n1,1,0\n2,1,0\n3,1,0\n", "one row"),
-        ("x_mm,y_mm,z_mm\n1,1,0\n2,1,0\n1,2,0\n2,2,0\n1,1,0\n", "twice"),
         ("x_mm,y_mm,z_mm\n1,1,0\n2,1,high\n", "high"),
         ("x_mm,y_mm,height\n1,1,0\n2,1,0\n", "z_mm"),
         ("", "empty"),

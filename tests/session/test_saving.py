@@ -376,7 +376,8 @@ def test_what_was_kept_and_never_saved_is_said_and_offered_again_after_a_restart
             assert result.outcome == "proven" and result.choice is not None, result.why
             await session.keep(result.choice, entered.number)
             path, after = result.proposals[0].setting, result.proposals[0].after
-            assert standings(session)["Z offset"].state == "proven" and session.live(path) == after
+            assert standings(session)["Z offset"].state == "proven", standings(session)["Z offset"].reason
+            assert session.live(path) == after
             rig.board.restart()
             await asyncio.sleep(5.0)
             assert session.live(path) != after and session.unsaved() == []

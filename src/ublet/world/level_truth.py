@@ -68,7 +68,7 @@ def _offset(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
         place = reach_of(machine).nearest(place)
         at = reach_of(machine).nozzle(place)
         stands = {"x": at[0], "y": at[1], "z": 0.0}
-        coming = machine.probe.approach_mm_s * world.scenario.probe.delay_s if machine.probe is not None else 0.0
+        coming = machine.axes.z.homing.slow_mm_s * world.scenario.probe.delay_s  # Z is named where homing triggers
         over = world.probe.place(stands)
         trigger = world.probe.triggers_at(stands) + bed.height(*over) - bed.height(*place) - coming
         return {"offset": longer - trigger}

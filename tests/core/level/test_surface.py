@@ -15,7 +15,7 @@ from ublet.core.level.reach import must_reach, reach_of
 from ublet.core.level.scatter import jump_of, pooled_u_mm, scatter_of, student
 from ublet.core.level.screws import staying, tilt_over, turn_for, turn_words, turns_for
 from ublet.core.level.surface import fit_surface
-from ublet.core.level.touching import COLD_MM, Touch, offset_of, side_words
+from ublet.core.level.touching import DROP_MM, DROP_U_MM, Touch, offset_of, side_words
 from ublet.core.machine.level_parts import Screw
 from ublet.core.run import TrialFailed
 from ublet.session.document import Document
@@ -176,7 +176,8 @@ def test_the_offset_is_touch_less_gauge_less_trigger_and_more_negative_is_nearer
     hot = offset_of(touches, 0.1, 0.01, hot=True)
     assert hot.mm == pytest.approx(-1.675) and hot.uncertainty_mm < 0.012
     cold = offset_of(touches, 0.1, 0.01, hot=False)
-    assert cold.uncertainty_mm == pytest.approx(math.hypot(hot.uncertainty_mm, COLD_MM))
+    assert cold.uncertainty_mm == pytest.approx(math.hypot(hot.uncertainty_mm, DROP_U_MM))
+    assert cold.mm == pytest.approx(hot.mm - DROP_MM), "the drop drags first"
     without = offset_of([Touch(0.0, 0.15)], 0.1, 0.01, hot=True, former_mm=-0.2)
     assert without.mm == pytest.approx(-0.145)
     assert side_words(-0.12) == "0.120 mm nearer to the bed" and side_words(0.05).endswith("further from the bed")

@@ -12,7 +12,7 @@ from ublet.core.level.gauging import onto_gauge
 from ublet.core.level.probing import probe_of
 from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.touch_trials import OFFSET
-from ublet.core.level.touching import COLD_MM
+from ublet.core.level.touching import DROP_MM, DROP_U_MM
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, number_of, preheat_words
 from ublet.core.motion.measuring import INSTRUMENTS
@@ -139,7 +139,7 @@ def _concluded(bench: Bench, aim: HeightParameters, clears_mm: float, afar: bool
     clears = Finding(
         "clears",
         clears_mm,
-        math.hypot(rule.placing_mm / math.sqrt(3), rule.common_mm / math.sqrt(3), COLD_MM),
+        math.hypot(rule.placing_mm / math.sqrt(3), rule.common_mm / math.sqrt(3), math.hypot(DROP_MM, DROP_U_MM)),
         "mm",
         words="end over the tip",
     )
@@ -153,7 +153,7 @@ def _concluded(bench: Bench, aim: HeightParameters, clears_mm: float, afar: bool
     if not afar:
         return TrialResult(outcome, words, {}, (clears,))
     trigger = aim.gauge_mm - aim.raise_mm
-    uncertainty = math.hypot(HAND_MM * math.sqrt(2 / 3), COLD_MM)
+    uncertainty = math.hypot(HAND_MM * math.sqrt(2 / 3), math.hypot(DROP_MM, DROP_U_MM))
     findings = (Finding("trigger", trigger, uncertainty, "mm", words="triggers over the bed"), clears)
     before = number_of(bench, OFFSET)
     why = f"It triggers with the nozzle about {trigger:.1f} mm over the bed. {words} Find the Z offset anew."

@@ -24,6 +24,11 @@ WRONG, WRONG_MM, MOST_POINTS = 6.0, 0.015, 1600
 On a finer grid than that nobody looks at single points.
 """
 
+FEWEST = 8
+"""Fewer points than this tell of none among them that it is wrong."""
+
+TELLS_NOTHING = 1e-9
+
 MOST_DEGREE, POINTS_A_TERM = 5, 2.5
 """Of the polynomial that the others are described by: its degree at most, and how many points a term needs."""
 
@@ -102,10 +107,11 @@ def weights(knots: Floats, at: Floats, between: Between) -> Floats:
 
 
 def mesh_of(x_mm: Floats, y_mm: Floats, z_mm: Floats) -> Mesh:
-    """The grid that points in any order lie on (n each); what is missing of it are holes.
+    """The grid that points in any order lie on (n each); what is missing of it are holes, and what was measured more
+    than once is averaged.
 
     Raises:
-        ValueError: fewer than two rows or columns, a place that was measured twice, or points that lie on no grid.
+        ValueError: fewer than two rows or columns, or points that lie on no grid.
     """
     columns, rows = _lines(x_mm), _lines(y_mm)
     if len(columns) < 2 or len(rows) < 2:
@@ -118,10 +124,11 @@ def mesh_of(x_mm: Floats, y_mm: Floats, z_mm: Floats) -> Mesh:
     heights = np.full((len(rows), len(columns)), np.nan)
     column = np.argmin(np.abs(x_mm[:, None] - columns[None, :]), axis=1)
     row = np.argmin(np.abs(y_mm[:, None] - rows[None, :]), axis=1)
+    told: dict[tuple[int, int], list[float]] = {}
     for number, (r, c) in enumerate(zip(row.tolist(), column.tolist(), strict=True)):
-        if not np.isnan(heights[r, c]):
-            raise ValueError(f"X {x_mm[number]:g}, Y {y_mm[number]:g} mm stands there twice: leave one of them")
-        heights[r, c] = z_mm[number]
+        told.setdefault((r, c), []).append(float(z_mm[number]))
+    for (r, c), each in told.items():
+        heights[r, c] = sum(each) / len(each)
     return Mesh(columns, rows, heights)
 
 
@@ -192,15 +199,19 @@ def outliers(mesh: Mesh) -> tuple[Place, ...]:
     places, heights = _told(mesh)
     if len(heights) > MOST_POINTS:
         return ()
+    if len(heights) < FEWEST:
+        return ()
     found: list[Place] = []
-    while len(heights) >= 8 and len(found) <= len(heights) // 8:
-        off, comparable = deleted_residuals(np.array(places), heights)
+    spline = spline_inverse(np.array(places))
+    while len(heights) >= FEWEST and len(found) <= len(heights) // 8:
+        off, comparable = deleted_residuals(spline, heights)
         width = 1.4826 * float(np.median(np.abs(comparable)))
         worst = int(np.argmax(np.abs(comparable)))
         if abs(comparable[worst]) <= WRONG * width or abs(off[worst]) <= WRONG_MM:
             break
         found.append(places.pop(worst))
         heights = np.delete(heights, worst)
+        spline = without_row(spline, worst)
     return tuple(found)
 
 
@@ -215,12 +226,9 @@ def filled(mesh: Mesh) -> Mesh:
     return Mesh(mesh.x, mesh.y, heights)
 
 
-def deleted_residuals(places: Floats, heights: Floats) -> tuple[Floats, Floats]:
-    """How far each of n points lies from the thin plate spline through all others, mm; and the same made comparable
-    between points in the middle and at the rim.
-
-    In closed form, without leaving one out after the other (Duchon 1977; Rippa 1999): with ``c = G z`` the spline's
-    coefficients, the first is ``c_i / G_ii`` and the second ``c_i / sqrt(G_ii)``.
+def spline_inverse(places: Floats) -> Floats:
+    """The matrix G (n x n) that makes coefficients ``c = G z`` of heights z: of the thin plate spline through n places
+    (Duchon 1977). Places that lie in a line tell no slope across it, and add none.
     """
     scale = float(np.ptp(places, axis=0).max()) or 1.0
     at = (places - places.mean(axis=0)) / scale
@@ -230,10 +238,34 @@ def deleted_residuals(places: Floats, heights: Floats) -> tuple[Floats, Floats]:
     whole = np.zeros((len(at) + 3, len(at) + 3))
     whole[: len(at), : len(at)] = kernel
     whole[: len(at), len(at) :], whole[len(at) :, : len(at)] = plane, plane.T
-    inverse = np.linalg.inv(whole)[: len(at), : len(at)]
-    own = np.abs(np.diag(inverse))
-    told = inverse @ heights
-    return np.asarray(told / own), np.asarray(told / np.sqrt(own) / math.sqrt(float(np.median(own))))
+    try:
+        return np.asarray(np.linalg.inv(whole)[: len(at), : len(at)])
+    except np.linalg.LinAlgError:
+        return np.asarray(np.linalg.pinv(whole)[: len(at), : len(at)])
+
+
+def without_row(spline: Floats, number: int) -> Floats:
+    """The same matrix for all places but one, from the one for all: block elimination (Hager 1989)."""
+    own = spline[number, number]
+    left = np.delete(np.delete(spline, number, axis=0), number, axis=1)
+    column = np.delete(spline[:, number], number)
+    return left - np.outer(column, column) / own if abs(own) > TELLS_NOTHING else left
+
+
+def deleted_residuals(spline: Floats, heights: Floats) -> tuple[Floats, Floats]:
+    """How far each of n points lies from the thin plate spline through all others, mm; and the same made comparable
+    between points in the middle and at the rim.
+
+    In closed form, without leaving one out after the other (Rippa 1999): with ``c = G z`` the spline's coefficients,
+    the first is ``c_i / G_ii`` and the second ``c_i / sqrt(G_ii)``. A point without which the others tell no slope
+    (one off a row) cannot be held against them: its residual is 0.
+    """
+    own = np.abs(np.diag(spline))
+    usual = float(np.median(own)) or 1.0
+    tells = own > TELLS_NOTHING * usual
+    told = np.where(tells, spline @ heights, 0.0)
+    own = np.where(tells, own, usual)
+    return np.asarray(told / own), np.asarray(told / np.sqrt(own) / math.sqrt(usual))
 
 
 def polynomial(places: Floats, points: int) -> Floats:

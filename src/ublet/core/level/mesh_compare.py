@@ -37,6 +37,16 @@ class Compared:
     spread_mm: float
     points: int
     difference: Mesh
+    common_mm: float = 0.0
+
+    @property
+    def largest_mm(self) -> float:
+        """The largest difference by the explanation that was found: shift, plane, or point by point."""
+        heights = self.difference.heights
+        if self.verdict == "shape":
+            return float(np.nanmax(np.abs(heights)))
+        tilt = (abs(self.tilt_x_mm) + abs(self.tilt_y_mm)) / 2 if self.verdict == "tilt" else 0.0
+        return abs(self.shift_mm) + tilt
 
     @property
     def words(self) -> str:
@@ -55,19 +65,23 @@ class Compared:
         return f"another shape, {self.shape_rms_mm:.3f} mm in the root mean square: probe again"
 
 
-def compare(mesh: Mesh, other: Mesh, spread_mm: float | None = None) -> Compared:
-    """A mesh less another one, at its own points where both reach; outliers of either are left out.
+def compare(
+    mesh: Mesh, other: Mesh, spread_mm: float | None = None, whole: bool = False, common_mm: float = 0.0
+) -> Compared:
+    """A mesh less another one, at its own points where both reach; outliers of either are left out, unless whole.
 
     The difference of two heights scatters by ``s sqrt(2)``. First of these that is significant at 1 %: what a plane
     leaves (chi squared with n - 3 degrees of freedom), its two slopes (chi squared with 2), its mean (normal).
 
     Args:
         spread_mm: standard deviation of one height; None: from what a smooth surface leaves of the difference.
+        whole: every point counts: points that were touched again are the bed, however odd they look.
+        common_mm: standard uncertainty that all differences share, as of where Z was homed.
 
     Raises:
         ValueError: fewer than four points in common.
     """
-    places, off = _differences(mesh, other)
+    places, off = _differences(mesh, other, whole)
     count = len(off)
     if count < FEWEST:
         raise ValueError(f"the two have {count} points in common: four are the fewest that tell anything")
@@ -84,7 +98,7 @@ def compare(mesh: Mesh, other: Mesh, spread_mm: float | None = None) -> Compared
         verdict = "shape"
     elif tilted > chi_squared(2):
         verdict = "tilt"
-    elif abs(shift) > SURE_Z * sigma / math.sqrt(count):
+    elif abs(shift) > SURE_Z * math.hypot(sigma / math.sqrt(count), common_mm):
         verdict = "shift"
     wide, deep = float(np.ptp(mesh.x)), float(np.ptp(mesh.y))
     heights = np.full(mesh.heights.shape, np.nan)
@@ -99,12 +113,13 @@ def compare(mesh: Mesh, other: Mesh, spread_mm: float | None = None) -> Compared
         each_mm,
         count,
         Mesh(mesh.x, mesh.y, heights),
+        common_mm,
     )
 
 
-def _differences(mesh: Mesh, other: Mesh) -> tuple[Floats, Floats]:
+def _differences(mesh: Mesh, other: Mesh, whole: bool) -> tuple[Floats, Floats]:
     """Places (n x 2) and differences (n) where both tell a height."""
-    mine, its = mesh.without(outliers(mesh)), other.without(outliers(other))
+    mine, its = (each if whole else each.without(outliers(each)) for each in (mesh, other))
     same = (
         mine.heights.shape == its.heights.shape
         and np.allclose(mine.x, its.x, atol=0.5)

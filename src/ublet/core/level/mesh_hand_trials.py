@@ -96,7 +96,7 @@ async def bed_mesh_by_hand(bench: Bench, aim: MeshByHand) -> TrialResult:
         column, row = order[number]
         heights[row, column] = mm
     mesh = zeroed(machine, filled(Mesh(np.array(xs), np.array(ys), heights)))
-    return concluded(bench, mesh, FEEL_MM / math.sqrt(3), {})
+    return await concluded(bench, mesh, FEEL_MM / math.sqrt(3), 0.0)
 
 
 def _nearby(found: dict[int, float]) -> float:

@@ -11,12 +11,13 @@ from ublet.core.bench import Bench
 from ublet.core.level.coil_pass import Lines, heights_in_pass
 from ublet.core.level.coil_reading import curve_of, no_coil
 from ublet.core.level.live_mesh import mesh_settings
-from ublet.core.level.mesh import Described, Mesh, describe
+from ublet.core.level.mesh import WRONG_MM, Mesh, outliers
+from ublet.core.level.mesh_figures import mesh_figures
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_needs, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, Reach, reach_of, senses
-from ublet.core.level.scatter import PLACE_MM, height_u_mm, pooled_u_mm
+from ublet.core.level.scatter import PLACE_MM, pooled_u_mm
 from ublet.core.level.screws import turns_to_level
-from ublet.core.level.surface import Place
+from ublet.core.level.surface import Place, Surface, fit_surface
 from ublet.core.level.unfollowed import unfollowed
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
@@ -28,6 +29,9 @@ from ublet.core.units import duration
 
 A_POINT_S = 3.0
 """Besides its way and its touches a point takes about so long over the line, s."""
+
+COARSE_MM = 0.02
+"""A mesh that may be off by less between its points is fine enough, standard, mm."""
 
 HOMED_MM = 0.06
 """By more than this two homings do not differ: the bed was moved, mm."""
@@ -117,9 +121,9 @@ async def _passed(bench: Bench, reach: Reach, xs: tuple[float, ...], ys: tuple[f
     for row, y in enumerate(ys):
         for column, x in enumerate(xs):
             bench.record.row(MESHED.name, (column, row, x, y, float(done.heights[row, column])))
-    apart = done.there - done.back
-    u = math.hypot(PLACE_MM["coil"] / 2, float(np.std(apart)) / 2)
-    return concluded(bench, zeroed(bench.machine, Mesh(np.array(xs), np.array(ys), done.heights)), u, {})
+    repeats = float(np.std(done.there - done.back)) / 2
+    mesh = zeroed(bench.machine, Mesh(np.array(xs), np.array(ys), done.heights))
+    return await concluded(bench, mesh, repeats, PLACE_MM["coil"] / 2, {})
 
 
 async def _touched(
@@ -164,7 +168,6 @@ async def _touched(
                 bench.record.checkpoint(Checkpoint(f"{(number + 1) // len(xs)} of {len(ys)} rows touched", state))
         again = await _touch_again(bench, probe, shift, Mesh(np.array(xs), np.array(ys), heights))
         moved = await probe.height_at((xs[0], ys[0])) + shift - heights[0, 0]
-        u = height_u_mm(series, probe.approach.samples, probe.kind)
         repeats = pooled_u_mm(series) / math.sqrt(probe.approach.samples)
         if probe.moved(moved, repeats):
             raise TrialFailed(
@@ -172,7 +175,8 @@ async def _touched(
                 f"{'higher' if moved > 0 else 'lower'} than at the beginning: the bed was knocked, or still warms up. "
                 "Soak it longer and probe again."
             )
-    return concluded(bench, zeroed(machine, Mesh(np.array(xs), np.array(ys), heights)), u, again)
+        common = PLACE_MM.get(probe.kind, max(PLACE_MM.values()))
+    return await concluded(bench, zeroed(machine, Mesh(np.array(xs), np.array(ys), heights)), repeats, common, again)
 
 
 def grid_state(xs: Sequence[float], ys: Sequence[float]) -> dict[str, list[float]]:
@@ -215,7 +219,7 @@ def serpentine(columns: int, rows: int) -> list[tuple[int, int]]:
 async def _touch_again(bench: Bench, probe: Probing, shift: float, mesh: Mesh) -> dict[Place, float]:
     """Touch points that look wrong once more; their new heights stand in the mesh. Returns by how much each changed."""
     changed: dict[Place, float] = {}
-    for place in describe(mesh).outliers:
+    for place in await bench.compute(outliers, mesh):
         bench.progress(Progress("a wrong point", 0.96, None, f"{probe.reach.words(place)} once more"))
         height = await probe.height_at(place) + shift
         row, column = mesh.cell(place)
@@ -225,46 +229,65 @@ async def _touch_again(bench: Bench, probe: Probing, shift: float, mesh: Mesh) -
     return changed
 
 
-def good_enough(found: Described, layer_mm: float = 0.2) -> str:
+def good_enough(range_mm: float, layer_mm: float = 0.2) -> str:
     """What the first layer would be without any mesh, in words."""
-    half = found.range_mm / 2
-    if found.range_mm <= FLAT_MM:
+    half = range_mm / 2
+    if range_mm <= FLAT_MM:
         return f"Without any mesh a first layer of {layer_mm:g} mm would vary by ±{half:.3f} mm: as good without."
     share = 100 * half / layer_mm
     words = f"Without any mesh a first layer of {layer_mm:g} mm would vary by ±{half:.3f} mm, {share:.0f} %"
-    return f"{words}: more than a mesh should hide; level the bed first." if found.range_mm > WORTH_MM else f"{words}."
+    return f"{words}: more than a mesh should hide; level the bed first." if range_mm > WORTH_MM else f"{words}."
 
 
-def concluded(bench: Bench, mesh: Mesh, u: float, again: dict[Place, float]) -> TrialResult:
-    """What a mesh tells, and the proposal to follow it. u: standard uncertainty of a height, mm; again: points that
-    were touched once more, and by how much they changed.
+async def concluded(
+    bench: Bench, mesh: Mesh, repeats_mm: float, common_mm: float, again: dict[Place, float] | None = None
+) -> TrialResult:
+    """What a mesh says of the bed, and the proposal to follow it.
+
+    repeats_mm: standard uncertainty of a height that is new at each point; common_mm: that of neighbours alike. again:
+    points that were touched once more, and by how much they changed: a point that repeats is the bed, however it
+    looks. None: no point can be touched again.
     """
-    declared = bench.machine.mesh
-    assert declared is not None
-    found = describe(mesh)
-    slope_u = found.plane.slope_u(u)
+    assert bench.machine.mesh is not None
+    found = await bench.compute(mesh_figures, mesh, repeats_mm, common_mm)
+    plane, u = fit_surface(mesh.places, mesh.heights.ravel().tolist()), math.hypot(repeats_mm, common_mm)
+    slope_u = plane.slope_u(u)
     wide, deep = float(np.ptp(mesh.x)), float(np.ptp(mesh.y))
-    pair = math.sqrt(2) * u
-    findings = (
-        Finding("range", found.range_mm, pair, "mm", words="from lowest to highest"),
-        Finding("rms", found.rms_mm, u, "mm", words="RMS about the mean"),
-        Finding("tilt_x", found.tilt_x_mm, math.hypot(slope_u[0] * wide, u / 2), "mm", words="rise to the right"),
-        Finding("tilt_y", found.tilt_y_mm, math.hypot(slope_u[1] * deep, u / 2), "mm", words="rise to the back"),
-        Finding("warp", found.warp_range_mm, pair, "mm", words="without the tilt"),
-        Finding("points", float(mesh.heights.size), words="points"),
-        Finding("wrong", float(len(found.outliers)), words="points that look wrong"),
+    tilt_x, tilt_y = plane.slope[0] * wide, plane.slope[1] * deep
+    wrong = (
+        await bench.compute(outliers, mesh)
+        if again is None
+        else tuple(place for place, mm in again.items() if abs(mm) > WRONG_MM)
     )
-    why = f"{found.range_mm:.3f} mm from lowest to highest, {found.warp_range_mm:.3f} without the tilt. "
-    why += good_enough(found)
-    tilt = math.hypot(found.tilt_x_mm, found.tilt_y_mm)
-    if tilt > max(0.1, 2 * found.warp_range_mm):
-        why += f" Most of it is tilt: {_by_the_screws(bench.machine, found)}"
+    rms_u = math.hypot(found.rms_u_mm, found.between_mm / 2)
+    findings = (
+        Finding("range", found.range_mm, found.range_u_mm, "mm", words="from lowest to highest"),
+        Finding("rms", found.rms_mm, rms_u, "mm", words="RMS about the mean"),
+        Finding("tilt_x", tilt_x, math.hypot(slope_u[0] * wide, u / 2), "mm", words="rise to the right"),
+        Finding("tilt_y", tilt_y, math.hypot(slope_u[1] * deep, u / 2), "mm", words="rise to the back"),
+        Finding("warp", found.warp_mm, found.warp_u_mm, "mm", words="without the tilt"),
+        Finding("between", found.between_mm, None, "mm", words="error between the points, 1 s.d."),
+        Finding("points", float(mesh.heights.size), words="points"),
+        Finding("wrong", float(len(wrong)), words="points that look wrong"),
+    )
+    why = (
+        f"{found.range_mm:.3f} ±{2 * found.range_u_mm:.3f} mm from lowest to highest, {found.warp_mm:.3f} "
+        f"±{2 * found.warp_u_mm:.3f} without the tilt. {good_enough(found.range_mm)}"
+    )
+    tilt = math.hypot(tilt_x, tilt_y)
+    if tilt > max(0.1, 2 * found.warp_mm):
+        why += f" Most of it is tilt: {_by_the_screws(bench.machine, plane)}"
+    if found.between_mm > max(COARSE_MM, 2 * u):
+        why += (
+            f" Between its points it may be off by ±{2 * found.between_mm:.3f} mm: the bed bends more than so few "
+            "points show, take more of them."
+        )
     if again:
         told = ", ".join(f"{probe_words(place)} by {mm:+.3f} mm" for place, mm in again.items())
         why += f" Touched once more, since they looked wrong: {told}."
-    if found.outliers:
-        places = "; ".join(probe_words(place) for place in found.outliers)
-        why += f" Still look wrong: {places}. Look for plastic on the sheet there."
+    if wrong:
+        places = "; ".join(probe_words(place) for place in wrong)
+        why += f" Do not repeat, or do not fit their neighbours: {places}. Look for plastic on the sheet there."
     effect = "Z follows it from now on, fading out with the height"
     proposals = tuple(
         Proposal(path, bench.settings.shown(path), new, unit, effect) for path, new, unit in mesh_settings(mesh)
@@ -273,12 +296,12 @@ def concluded(bench: Bench, mesh: Mesh, u: float, again: dict[Place, float]) -> 
     return TrialResult("proven", why, conditions(bench), findings, (option,), option.name)
 
 
-def _by_the_screws(machine: MachineFile, found: Described) -> str:
+def _by_the_screws(machine: MachineFile, plane: Surface) -> str:
     """What takes a tilt out on this machine, better than a mesh does."""
     screws = machine.bed.screws
     if len(screws) < 3:
         return "level the bed, that takes it out better than a mesh."
-    turns = turns_to_level(screws, found.plane)
+    turns = turns_to_level(screws, plane)
     told = "; ".join(f"{name} {turn.words}" for name, turn in turns.items() if not turn.rests)
     return f"the screws take that out better than a mesh: {told}."
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import AsyncIterator, Callable, Mapping
 from contextlib import asynccontextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
@@ -199,6 +199,13 @@ def approach_of(bench: Bench, samples: int = 0) -> Approach:
     )
 
 
+def homing_approach(bench: Bench, samples: int = 0) -> Approach:
+    """As it is declared, but at the speed at which Z homes: a probe that triggers late goes on by speed times delay, so
+    that only touches at that speed agree with where Z is called 0.
+    """
+    return replace(approach_of(bench, samples), mm_s=number_of(bench, "axes.z.homing.slow_mm_s"))
+
+
 def probe_of(machine: MachineFile) -> Probe:
     """The declared probe that senses by itself.
 
@@ -241,7 +248,8 @@ async def probing(
     approach = approach or approach_of(bench)
     bench.motion.clear_at_the_end(approach.lift_mm)
     await home_unhomed(bench, ("x", "y", "z"))
-    trigger = -number_of(bench, "probe.offset_z_mm")
+    with bench.aside():  # heights count from where it triggers, whatever that is called
+        trigger = -number_of(bench, "probe.offset_z_mm")
     deepest = max(probe.deepest_mm, deepest_mm)
     going = Probing(bench, reach_of(machine), approach, trigger, deepest, probe.kind, warm=dict(warm or {}))
     async with bench.settings.borrowed({"axes.z.soft_limits": False, **unfollowed(bench)}):

@@ -75,6 +75,9 @@ def fit_surface(places: Sequence[Place], heights_mm: Sequence[float], shape: Sha
     middle = (float(at[:, 0].mean()), float(at[:, 1].mean()))
     design = _design(at, middle, 4 if shape == "twisted" else 3)
     scale = np.abs(design).max(axis=0)
+    scale[1:3] = scale[
+        1:3
+    ].max()  # alike, so that the solution of least norm has no slope across a line, however it lies
     scale[scale == 0] = 1.0
     inverse = np.linalg.pinv(design / scale, rcond=1e-9) / scale[:, None]
     terms = inverse @ told

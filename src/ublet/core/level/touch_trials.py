@@ -9,10 +9,10 @@ from ublet.core.bench import Bench
 from ublet.core.heat.demands import hotends
 from ublet.core.level.corner_hand_trials import gauge_of
 from ublet.core.level.gauging import gauge_setting
-from ublet.core.level.probing import TOUCHES, Probing, approach_of, probing, probing_uses
+from ublet.core.level.probing import TOUCHES, Probing, homing_approach, probing, probing_uses
 from ublet.core.level.reach import reach_of, senses
 from ublet.core.level.surface import Place
-from ublet.core.level.touching import HOT_C, Offset, Touch, offset_of, side_words
+from ublet.core.level.touching import DROP_MM, HOT_C, Offset, Touch, offset_of, side_words
 from ublet.core.level.unfollowed import unfollowed
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
@@ -123,7 +123,7 @@ async def _over_the_middle(bench: Bench, warm: dict[str, float]) -> AsyncIterato
     bed = bench.machine.bed
     middle = (bed.width_mm / 2, bed.depth_mm / 2)
     if senses(bench.machine):
-        async with probing(bench, approach_of(bench), 0.0, warm) as sensing:
+        async with probing(bench, homing_approach(bench), 0.0, warm) as sensing:
             yield sensing.reach.nearest(middle), sensing
         return
     await home_unhomed(bench, ("x", "y", "z"))
@@ -215,7 +215,8 @@ def _concluded(
         why += f" Hot and cold differ by {differs:+.3f} mm on this machine."
     if not hot:
         why += (
-            " Done cold: the nozzle grows and loses its drop when it is hot; do it once more at printing temperature."
+            f" Done cold: {DROP_MM:g} mm are taken off for the drop that hangs at a cold nozzle. A hot one is longer: "
+            "do it once more at printing temperature."
         )
     touched = _as_touched(bench, found, former)
     leave = Option("leave it", "the offset stays", (), {})

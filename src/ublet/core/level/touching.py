@@ -14,8 +14,8 @@ FEEL_MM, FEEL_COMMON_MM = 0.012, 0.006
 GAUGE_MM = 0.006
 """The gauge's own thickness is known within this, half-width, mm."""
 
-COLD_MM = 0.05
-"""What a cold nozzle is off for printing: shorter than a hot one, and plastic may hang at it; standard, mm."""
+DROP_MM, DROP_U_MM = 0.05, 0.03
+"""A drop of plastic hangs at a cold nozzle and drags first: about so much too far, and its standard uncertainty, mm."""
 
 HOT_C = 130.0
 """From here on a nozzle counts as hot: what hangs at it gives way."""
@@ -44,6 +44,8 @@ def offset_of(touches: Sequence[Touch], gauge_mm: float, step_mm: float, hot: bo
     """``offset = touch height - gauge - trigger height`` (handbook, section 5: the trigger height is how far above the
     bed the nozzle stands when the probe triggers, and the offset is its negative); more negative is nearer.
 
+    At a cold nozzle a drop hangs that drags first; the mean one is taken off.
+
     Without a probe the offset is counted from ``former_mm``, the one with which Z was homed, and triggers are 0.
 
     u: what is new at each touch (feel, the last step, the machine's scatter) over n, and what is common to all.
@@ -56,12 +58,12 @@ def offset_of(touches: Sequence[Touch], gauge_mm: float, step_mm: float, hot: bo
         raise ValueError("no touches")
     within = step_mm / 2  # it is lowered until it drags: that began somewhere in the last step
     each = [former_mm + touch.touched_mm + within - gauge_mm - touch.trigger_mm for touch in touches]
-    mean = sum(each) / count
+    mean = sum(each) / count - (0.0 if hot else DROP_MM)
     deviation = deviation_of(each)
     known = math.sqrt(FEEL_MM**2 / 3 + step_mm**2 / 12)
     new = scatter_beyond(known, deviation, count) / math.sqrt(count)
     common = math.sqrt((FEEL_COMMON_MM**2 + GAUGE_MM**2) / 3)
-    return Offset(mean, math.hypot(new, common, 0.0 if hot else COLD_MM), deviation)
+    return Offset(mean, math.hypot(new, common, 0.0 if hot else DROP_U_MM), deviation)
 
 
 def side_words(change_mm: float) -> str:
