@@ -269,3 +269,24 @@ def test_lifts_that_sag_without_power_are_no_longer_square_until_it_is_done_agai
             assert again.ran.result.outcome == "proven" and standings(session)["lead screws"].state == "proven"
 
     virtually(work)
+
+
+@pytest.mark.parametrize("twist_mm", [0.15, 0.6])
+def test_four_screws_that_stand_twisted_are_turned_back_and_the_beds_own_shape_is_left(
+    twist_mm: float, tmp_path: Path
+) -> None:
+    scenario, _ = made_up(tmp_path, 4, 4, "pin")
+    signs = (1, -1, 1, -1)
+    truth = tomllib.loads(scenario.read_text(encoding="utf-8"))
+    screws = list(truth["bed"]["screws"])
+    assert len(screws) == 4
+    around = sorted(screws, key=lambda name: ("back" in name, ("left" in name) == ("back" in name)))
+    for name, sign in zip(around, signs, strict=True):
+        truth["bed"]["screws"][name] |= {"off_mm": sign * twist_mm / 2, "spring_mm": 4.0}
+    truth["bed"] |= {"bow_mm": 0.06, "waves": [], "lifts": {}}
+    scenario.write_text(tomlkit.dumps(truth), encoding="utf-8")
+    report = run("bed-corners", scenario, seed=4)
+    assert report["outcome"] == "proven" and "twist" in report["why"], report["why"]
+    left = next(finding for finding in report["findings"] if finding["id"] == "warp")
+    assert abs(left["value"] - report["truth"]["warp"]) <= 2.5 * left["uncertainty"] and left["value"] < 0.09
+    assert report["truth"]["twist"] < 0.03 and value(report, "tilt") < 0.03

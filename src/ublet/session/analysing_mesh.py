@@ -8,7 +8,8 @@ from typing import Any
 
 from ublet.core.level.mesh import Described, Mesh, describe, mesh_of
 from ublet.core.level.mesh_compare import Compared, compare
-from ublet.core.level.screws import screw_heights, staying, turns_for
+from ublet.core.level.screws import screw_heights, shape_for, staying, turns_for
+from ublet.core.level.surface import fit_surface
 from ublet.core.machine.schema import MachineFile
 from ublet.core.recorded import RecordError, Table, parse_table
 
@@ -92,7 +93,11 @@ def _screws(machine: MachineFile, found: Described, file: Path) -> list[dict[str
             f"{file}: the machine file declares no screws of the bed: leave out --machine, or add [bed.screws]."
         )
     screws = machine.bed.screws
-    stays = staying(screw_heights(screws, found.plane))
+    good = found.mesh.without(found.outliers)
+    there = [(place, mm) for place, mm in zip(good.places, good.heights.ravel().tolist(), strict=True) if mm == mm]
+    surface = fit_surface([place for place, _ in there], [mm for _, mm in there], shape_for(screws))
+    heights = screw_heights(screws, surface)
+    stays = staying(heights)
     return [
         {
             "name": name,
@@ -100,7 +105,7 @@ def _screws(machine: MachineFile, found: Described, file: Path) -> list[dict[str
             "direction": "clockwise" if turn.clockwise else "counter-clockwise",
             "effect": "stays" if name == stays else turn.words,
         }
-        for name, turn in turns_for(screws, found.plane, stays).items()
+        for name, turn in turns_for(screws, heights, stays).items()
     ]
 
 

@@ -4,7 +4,7 @@ ends.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
@@ -14,12 +14,9 @@ from ublet.core.level.coil_pass_trials import PassParameters, corners_of
 from ublet.core.level.corner_trials import CornerParameters
 from ublet.core.level.first_layer_places import LayerShape, places_of
 from ublet.core.level.lift_trials import pivots_of
-from ublet.core.level.lifts import standing_of
 from ublet.core.level.mesh_trials import GridParameters, grid_of
 from ublet.core.level.reach import reach_of
-from ublet.core.level.screws import screw_heights, tilt_over
 from ublet.core.level.spread_trials import places_of as places_of_spread
-from ublet.core.level.surface import fit_surface
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
 from ublet.world.shake_truth import belts_truth, resonance_truth
@@ -29,15 +26,50 @@ Aim = Mapping[str, Value]
 TruthAtEnd = Callable[[World, MachineFile, Aim], dict[str, float]]
 
 
+TWO, THREE = 2, 3
+
+
+class LeastSquares:
+    """``h = a + b x + c y (+ d x y)`` about the middle of places, through true heights: this world's own, not the
+    estimator's. left: what it leaves at each place, mm.
+    """
+
+    def __init__(self, places: Sequence[tuple[float, float]], heights: Sequence[float], twisted: bool) -> None:
+        at = np.array(places, dtype=np.float64)
+        self._middle, self._twisted = at.mean(axis=0), twisted
+        told = np.asarray(heights, dtype=np.float64)
+        design = np.array([self._row(*place) for place in places])
+        self._terms = np.linalg.lstsq(design, told, rcond=None)[0]
+        self.along_x, self.along_y = float(self._terms[1]), float(self._terms[2])
+        self.left: list[float] = (told - design @ self._terms).tolist()
+
+    def at(self, x: float, y: float) -> float:
+        """Its height there, mm."""
+        return float(np.dot(self._row(x, y), self._terms))
+
+    def _row(self, x: float, y: float) -> list[float]:
+        u, v = x - float(self._middle[0]), y - float(self._middle[1])
+        return [1.0, u, v, *([u * v] if self._twisted else [])]
+
+
 def _lifts(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     """The bed at the pivots, by a surface through its true heights where the probe is meant to touch."""
     if len(machine.axes.z.motors) < 2:
         return {"lifts": 1.0}
     pivots, reach = pivots_of(machine), reach_of(machine)
     places = [reach.nearest(pivot) for pivot in pivots.values()]
-    standing = standing_of(pivots, places, [world.bed.height(*place) for place in places], 0.0)
-    heights = {f"height.{name}": height for name, height in standing.heights.items()}
-    return {"range": standing.range_mm, **heights}
+    told = [world.bed.height(*place) for place in places]
+    if len(pivots) == TWO:  # a line through both, along the way from one lift to the other
+        (ax, ay), (bx, by) = pivots.values()
+        along = [((x - ax) * (bx - ax) + (y - ay) * (by - ay)) / ((bx - ax) ** 2 + (by - ay) ** 2) for x, y in places]
+        slope = (told[1] - told[0]) / (along[1] - along[0])
+        found = {name: told[0] + slope * (at - along[0]) for name, at in zip(pivots, (0.0, 1.0), strict=True)}
+    else:
+        surface = LeastSquares(places, told, len(pivots) > THREE)
+        found = {name: surface.at(*pivot) for name, pivot in pivots.items()}
+    mean = sum(found.values()) / len(found)
+    heights = {f"height.{name}": height - mean for name, height in found.items()}
+    return {"range": max(found.values()) - min(found.values()), **heights}
 
 
 def _lifts_by_hand(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
@@ -49,14 +81,16 @@ def _corners(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     """The plane of the bed's true heights where it is touched, over the screws, and what that leaves."""
     chosen = CornerParameters.model_validate(dict(aim))
     places = reach_of(machine).grid(chosen.columns, chosen.rows)
-    surface = fit_surface(places, [world.bed.height(*place) for place in places])
-    heights = screw_heights(machine.bed.screws, surface).values()
-    over_x, over_y = tilt_over(surface, machine.bed.width_mm, machine.bed.depth_mm)
+    screws = machine.bed.screws.values()
+    surface = LeastSquares(places, [world.bed.height(*place) for place in places], len(screws) > THREE)
+    heights = [surface.at(screw.x_mm, screw.y_mm) for screw in screws]
+    flat = LeastSquares([(screw.x_mm, screw.y_mm) for screw in screws], heights, False)
     return {
         "tilt": max(heights) - min(heights),
-        "rise_x": over_x,
-        "rise_y": over_y,
-        "warp": surface.left_range_mm,
+        "rise_x": surface.along_x * machine.bed.width_mm,
+        "rise_y": surface.along_y * machine.bed.depth_mm,
+        "twist": max(abs(mm) for mm in flat.left),
+        "warp": max(surface.left) - min(surface.left),
     }
 
 
@@ -139,11 +173,13 @@ def _mesh(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
     )
     places = [(x, y) for y in ys for x in xs]
     heights = [world.bed.height(*place) for place in places]
-    plane = fit_surface(places, heights)
-    rise_x, rise_y = tilt_over(plane, xs[-1] - xs[0], ys[-1] - ys[0])
+    plane = LeastSquares(places, heights, False)
     return {
-        **{"range": float(np.ptp(heights)), "rms": float(np.std(heights)), "warp": plane.left_range_mm},
-        **{"tilt_x": rise_x, "tilt_y": rise_y},
+        "range": float(np.ptp(heights)),
+        "rms": float(np.std(heights)),
+        "warp": max(plane.left) - min(plane.left),
+        "tilt_x": plane.along_x * (xs[-1] - xs[0]),
+        "tilt_y": plane.along_y * (ys[-1] - ys[0]),
     }
 
 

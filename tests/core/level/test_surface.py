@@ -9,11 +9,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ublet.core.level.lifts import answered, corrections, fault_of, standing_of
+from ublet.core.level.lifts import answered, corrections, fault_of, standing_of, told_apart
 from ublet.core.level.place import place_words, sits
 from ublet.core.level.reach import must_reach, reach_of
 from ublet.core.level.scatter import jump_of, pooled_u_mm, scatter_of, student
-from ublet.core.level.screws import staying, tilt_over, turn_for, turn_words, turns_for
+from ublet.core.level.screws import screw_heights, staying, tilt_over, turn_for, turn_words, turns_for
 from ublet.core.level.surface import fit_surface
 from ublet.core.level.touching import DROP_MM, DROP_U_MM, Touch, offset_of, side_words
 from ublet.core.machine.level_parts import Screw
@@ -82,7 +82,7 @@ def test_turns_bring_a_tilted_plane_level_by_lowering_what_is_high() -> None:
     surface = fit_surface(CORNERS, [0.0, 0.4, 0.6, 0.2])
     stays = staying({"s0": 0.0, "s1": 0.4})
     assert stays == "s0" and staying({"s0": 0.0, "s1": 0.4}, "s1") == "s1"
-    turns = turns_for(screws, surface, "s0")
+    turns = turns_for(screws, screw_heights(screws, surface), "s0")
     assert [turn.raises_mm for turn in turns.values()] == pytest.approx([0.0, -0.4, -0.6, -0.2])
     assert turns["s0"].rests and turns["s0"].words == "stays" and not turns["s3"].rests
     assert [turn_words(t) for t in (0.125, 1.25, 3.0, 0.03)] == ["1/8 turn", "1 1/4 turns", "3 turns", "0.03 turn"]
@@ -113,16 +113,23 @@ def test_lifts_are_moved_by_the_surface_at_their_pivots_not_at_the_probe() -> No
         ({"left": "right", "right": "left", "back": "back"}, "left and right are on each other's drivers"),
         ({"left": "left", "right": "back", "back": "right"}, "right and back are on each other's drivers"),
         ({"left": "-left", "right": "right", "back": "back"}, "left runs backwards"),
+        (
+            {"left": "right", "right": "back", "back": "left"},
+            "the motors are plugged in a ring: left is on the driver of right, right is on the driver of back and back "
+            "is on the driver of left",
+        ),
     ],
 )
 def test_what_is_wrong_with_the_lifts_is_named_from_how_the_bed_moved(does: dict[str, str], words: str) -> None:
     before = standing(0.45, -0.3, -0.15)
-    told = corrections(before, 0.4)
+    told = told_apart(corrections(before, 0.4))
     moved = {name: (-1 if what[0] == "-" else 1) * told[what.lstrip("-")] for name, what in does.items()}
     after = standing(*(before.heights[name] - moved[name] for name in PIVOTS))
     assert not answered(told, before, after)
     fault = fault_of(told, before, after)
     assert fault is not None and fault.words == words
+    plugged = {name: what for name, what in does.items() if what.lstrip("-") != name}
+    assert dict(fault.exchanged) == plugged, "each socket is named once"
 
 
 def test_lifts_that_go_twice_as_far_are_told_and_good_ones_are_not_accused() -> None:

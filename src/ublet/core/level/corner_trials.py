@@ -1,4 +1,6 @@
-"""The trial of the station *bed corners* with a probe: tilt taken out by the screws, warp left to the mesh."""
+"""The trial of the station *bed corners* with a probe: tilt, and a twist over four screws, taken out by them; warp left
+to the mesh.
+"""
 
 from __future__ import annotations
 
@@ -8,8 +10,8 @@ from collections.abc import Callable, Mapping, Sequence
 from ublet.core.bench import Bench
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_needs, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, senses
-from ublet.core.level.scatter import height_u_mm, pooled_u_mm
-from ublet.core.level.screws import Turn, screw_heights, staying, tilt_over, turns_for
+from ublet.core.level.scatter import height_u_mm, pooled_u_mm, range_of_noisy
+from ublet.core.level.screws import Turn, screw_heights, shape_for, staying, tilt_over, turns_for, twist_of
 from ublet.core.level.springs import look_at_springs, moved_again, screws_need, screws_of, weak_words
 from ublet.core.level.surface import Place, Surface, fit_surface
 from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
@@ -24,6 +26,11 @@ from ublet.core.words import several
 
 DEEPEST_MM = 4.0
 """A corner may stand so much lower than where Z was homed, mm."""
+
+LEAST_FOLLOWED, TWIST_U = 0.35, 5.0
+"""A plate that follows less of a twist than this fraction keeps it; one that is smaller than so many standard
+uncertainties of a height is not told from the touches' scatter.
+"""
 
 MOST_TURNS = 4.0
 """A screw that would have to turn further than this has run out of thread, or the bed hangs."""
@@ -46,9 +53,11 @@ class CornerParameters(Warmth):
 
 
 async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
-    """Touch a grid, fit a plane, tell what each screw must be turned; again until the plane is level.
+    """Touch a grid, fit what the screws can do (a plane; with four a twist, too), say what each must be turned; again
+    until the bed is level at all of them.
 
-    What the plane leaves is warp: no screw takes that out, and none is asked to.
+    What the fit leaves is warp: no screw takes that out, and none is asked to. A plate that is too stiff to follow a
+    twist keeps it.
     """
     bench.fact("moved")
     screws = screws_of(bench.machine)
@@ -56,14 +65,19 @@ async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
     _, warm = await warm_up(bench, aim)
     turned: dict[str, float] = dict.fromkeys(screws, 0.0)
     found: list[tuple[Surface, float]] = []
-    stays = ""
+    stays, stiff, twists = "", False, list[float]()
     async with probing(bench, approach_of(bench, aim.samples), DEEPEST_MM, warm) as probe:
         places = probe.reach.grid(aim.columns, aim.rows)
         for number in range(1, aim.rounds + 1):
-            surface, u = await _touch_all(bench, probe, places, number, aim)
+            surface, u = await _touch_all(bench, probe, screws, places, number, aim)
             heights = screw_heights(screws, surface)
+            twist = twist_of(screws, heights)
+            twists.append(max(abs(mm) for mm in twist.values()))
+            stiff = stiff or _does_not_follow(twists, u)
+            if stiff:
+                heights = {name: mm - twist[name] for name, mm in heights.items()}
             stays = staying(heights, stays)
-            turns = turns_for(screws, surface, stays)
+            turns = turns_for(screws, heights, stays)
             found.append((surface, u))
             level = max(heights.values()) - min(heights.values()) <= aim.tilt_mm
             _record(bench, number, heights, {} if level else turns, stays)
@@ -78,14 +92,26 @@ async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
             raise TrialFailed(_not_level(found, screws, aim))
     bench.progress(Progress("axis Z", 0.97, None, "homes again: the bed stands otherwise now"))
     await home_axis(bench, "z")
-    return _concluded(bench, found, screws, turned, aim)
+    return _concluded(bench, found, screws, turned, twists, stiff, aim)
+
+
+def _does_not_follow(twists: Sequence[float], u: float) -> bool:
+    """Whether a twist that was to be taken out in the last round is still there: the plate is too stiff for it."""
+    if len(twists) < 2 or twists[-2] < TWIST_U * u:
+        return False
+    return twists[-1] > (1 - LEAST_FOLLOWED) * twists[-2]
 
 
 async def _touch_all(
-    bench: Bench, probe: Probing, places: Sequence[Place], number: int, aim: CornerParameters
+    bench: Bench,
+    probe: Probing,
+    screws: Mapping[str, Screw],
+    places: Sequence[Place],
+    number: int,
+    aim: CornerParameters,
 ) -> tuple[Surface, float]:
-    """The plane through the grid, and the standard uncertainty of a height. The first place is touched again at the
-    end.
+    """The surface through the grid that the screws can change, and the standard uncertainty of a height. The first
+    place is touched again at the end.
 
     Raises:
         TrialFailed: that is no longer where it was.
@@ -106,7 +132,7 @@ async def _touch_all(
             f"{'higher' if moved > 0 else 'lower'} than at its beginning: the bed was knocked, a corner lies on a "
             "slack spring, or something still warms up. Mend that and start again."
         )
-    return fit_surface(places, heights), u
+    return fit_surface(places, heights, shape_for(screws)), u
 
 
 async def _have_turned(
@@ -171,6 +197,13 @@ def _range_u(screws: Mapping[str, Screw], surface: Surface, u: float) -> float:
     return math.sqrt(2) * worst
 
 
+def _range_without_twist(screws: Mapping[str, Screw], surface: Surface) -> float:
+    heights = screw_heights(screws, surface)
+    twist = twist_of(screws, heights)
+    flat = [mm - twist[name] for name, mm in heights.items()]
+    return max(flat) - min(flat)
+
+
 def _not_level(found: Sequence[tuple[Surface, float]], screws: Mapping[str, Screw], aim: CornerParameters) -> str:
     ranges = ", ".join(f"{_range(screws, surface):.3f}" for surface, _ in found)
     return (
@@ -185,6 +218,8 @@ def _concluded(
     found: Sequence[tuple[Surface, float]],
     screws: Mapping[str, Screw],
     turned: Mapping[str, float],
+    twists: Sequence[float],
+    stiff: bool,
     aim: CornerParameters,
 ) -> TrialResult:
     surface, u = found[-1]
@@ -192,23 +227,36 @@ def _concluded(
     bed, tilt = bench.machine.bed, _range(screws, surface)
     over_x, over_y = tilt_over(surface, bed.width_mm, bed.depth_mm)
     again = moved_again(bench, "bed-corners", turned)
+    warp, warp_u = range_of_noisy(surface.left, u, len(surface.left) - len(surface.terms))
     findings = [
         Finding("tilt", tilt, _range_u(screws, surface, u), "mm", aim.tilt_mm, words="tilt over the screws"),
         Finding("tilt_before", _range(screws, first), _range_u(screws, first, u), "mm", words="tilt before"),
         Finding("rise_x", over_x, surface.slope_u(u)[0] * bed.width_mm, "mm", words="rise to the right"),
         Finding("rise_y", over_y, surface.slope_u(u)[1] * bed.depth_mm, "mm", words="rise to the back"),
-        Finding("warp", surface.left_range_mm, None, "mm", words="warp that no screw takes out"),
+        Finding("twist", twists[-1], u, "mm", words="twist over the screws"),
+        Finding("warp", warp, warp_u, "mm", words="warp that no screw takes out"),
         Finding("rounds", float(len(found))),
         *(Finding("turned", mm, unit="mm", subject={"screw": name}) for name, mm in turned.items()),
         *(Finding("moved_in_a_row", float(n), subject={"screw": name}) for name, n in again.items()),
     ]
     for name in screws:
         bench.fact("screw", name)
+    level = tilt if not stiff else _range_without_twist(screws, surface)
     why = (
-        f"Level over its screws within {tilt:.3f} mm (it was {_range(screws, first):.3f}). What is left, "
-        f"{surface.left_range_mm:.3f} mm, is the bed's own shape: the mesh is for that. The Z offset is to be done "
-        "again now, since the middle has moved with the corners."
+        f"Level over its screws within {level:.3f} mm (it was {_range(screws, first):.3f}). What is left, "
+        f"{warp:.3f} ±{2 * warp_u:.3f} mm, is the bed's own shape: the mesh is for that."
     )
+    if stiff:
+        why += (
+            f" The plate is too stiff for its screws: a twist of ±{twists[-1]:.3f} mm stays in it, the mesh takes it "
+            "up. Do not turn against it."
+        )
+    elif twists[0] > max(aim.tilt_mm / 2, TWIST_U * u):
+        why += f" A twist of ±{twists[0]:.3f} mm over the four screws was taken out, ±{twists[-1]:.3f} is left."
+    if any(turned.values()):
+        why += " The Z offset is to be done again now, since the middle has moved with the corners."
+    else:
+        why += " No screw was turned: what rests on the bed still holds."
     return TrialResult("proven", why + weak_words(again), conditions(bench), tuple(findings))
 
 

@@ -7,7 +7,17 @@ from collections.abc import Callable, Mapping, Sequence
 
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
-from ublet.core.level.lifts import Fault, Standing, answered, blended, corrections, fault_of, gives_way, standing_of
+from ublet.core.level.lifts import (
+    Fault,
+    Standing,
+    answered,
+    blended,
+    corrections,
+    fault_of,
+    gives_way,
+    standing_of,
+    told_apart,
+)
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, reach_of, senses
 from ublet.core.level.scatter import height_u_mm, pooled_u_mm
@@ -129,7 +139,9 @@ async def _rounds(
         proven = proven or before is not None
         largest = max(abs(height) for height in now.heights.values())
         level = now.range_mm <= declared.tolerance_mm or largest <= step_mm / 2
-        told = {} if level else corrections(now, math.inf if proven else PROOF_MM, follows)
+        told = (
+            {} if level else corrections(now, math.inf, follows) if proven else told_apart(corrections(now, PROOF_MM))
+        )
         for at, (name, height) in enumerate(now.heights.items()):
             bench.record.row(ROUNDS.name, (number, at, height, told.get(name, 0.0)))
         if level:
@@ -217,13 +229,10 @@ def _faulty(bench: Bench, found: list[Standing], fault: Fault) -> TrialResult:
         )
         return TrialResult("failed", why, conditions(bench), tuple(findings))
     proposals: list[Proposal] = []
-    for one, two in fault.exchanged:
-        for part, other in ((one, two), (two, one)):
-            path = f"axes.z.motors.{part}.socket"
-            there = bench.settings.shown(f"axes.z.motors.{other}.socket")
-            proposals.append(
-                Proposal(path, bench.settings.shown(path), there, "", f"the lift {part} is plugged in there")
-            )
+    for part, other in fault.exchanged:
+        path = f"axes.z.motors.{part}.socket"
+        there = bench.settings.shown(f"axes.z.motors.{other}.socket")
+        proposals.append(Proposal(path, bench.settings.shown(path), there, "", f"the lift {part} is plugged in there"))
     for name in fault.reversed:
         path = f"axes.z.motors.{name}.reversed"
         now = bool(bench.settings.shown(path))

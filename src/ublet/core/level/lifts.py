@@ -26,6 +26,9 @@ TRUSTED = 0.08
 STIFFEST, SOFTEST = 0.25, 1.1
 """Shares of a twist that a frame on four lifts gives way to."""
 
+APART = 0.35
+"""Corrections of two lifts differ by this fraction of the largest, where they are to prove which lift is which."""
+
 OFF_SHARE = 0.18
 """What a lift did may be off by this share of what it was told, and still be the same."""
 
@@ -125,6 +128,19 @@ def corrections(standing: Standing, most_mm: float, gives_way: float = 1.0) -> d
     return {name: mm * share for name, mm in wanted.items()}
 
 
+def told_apart(told: Mapping[str, float]) -> dict[str, float]:
+    """Corrections that differ from one another by at least ``APART`` of the largest, with the same mean: of two lifts
+    that were to do the same nobody could say which of them did it.
+    """
+    order = sorted(told, key=lambda name: told[name])
+    least = APART * max(abs(mm) for mm in told.values())
+    found = dict(told)
+    for lower, upper in itertools.pairwise(order):
+        found[upper] = max(found[upper], found[lower] + least)
+    mean = (sum(found.values()) - sum(told.values())) / len(told)
+    return {name: found[name] - mean for name in told}
+
+
 def gives_way(told: Mapping[str, float], before: Standing, after: Standing, known: float = 1.0) -> float:
     """The share of a twist that a frame on four lifts followed; what is known already where the move did not tell."""
     asked = _along(told, before.twist)
@@ -135,8 +151,8 @@ def gives_way(told: Mapping[str, float], before: Standing, after: Standing, know
 
 @dataclass(frozen=True)
 class Fault:
-    """What explains a wrong answer of the lifts. exchanged: pairs on each other's drivers; reversed: they run
-    backwards; times: all go so many times as far as told. words: a sentence.
+    """What explains a wrong answer of the lifts. exchanged: each lift whose motor is on another one's driver, and that
+    one; reversed: they run backwards; times: all go so many times as far as told. words: a sentence.
     """
 
     exchanged: tuple[tuple[str, str], ...]
@@ -166,9 +182,9 @@ def fault_of(told: Mapping[str, float], before: Standing, after: Standing) -> Fa
         for signs in itertools.product((1.0, -1.0), repeat=len(names)):
             for times in (1.0, DOUBLE, HALF):
                 wrong = sum(a != b for a, b in zip(names, order, strict=True))
-                turned = tuple(name for name, sign in zip(order, signs, strict=True) if sign < 0)
+                turned = tuple(name for name, sign in zip(names, signs, strict=True) if sign < 0)
                 backwards = UNLIKELY * (1 if len(turned) == len(names) else len(turned))
-                changes = (wrong + 1) // 2 + backwards + (2 if times != 1.0 else 0)
+                changes = wrong - len(_cycles(names, order)) + backwards + (2 if times != 1.0 else 0)
                 if not changes:
                     continue
                 would = {
@@ -176,8 +192,9 @@ def fault_of(told: Mapping[str, float], before: Standing, after: Standing) -> Fa
                 }
                 missed = _misses(would, before, after)
                 if missed <= _allowed(told, before, after) * max(1.0, times):
-                    pairs = _pairs(names, order)
-                    found.append((changes, missed, Fault(pairs, turned, times, _words(pairs, turned, times, names))))
+                    moved = tuple((a, b) for a, b in zip(names, order, strict=True) if a != b)
+                    words = _words(_cycles(names, order), turned, times, names)
+                    found.append((changes, missed, Fault(moved, turned, times, words)))
     if not found:
         return None
     fewest = min(changes for changes, _, _ in found)
@@ -209,17 +226,30 @@ def _allowed(told: Mapping[str, float], before: Standing, after: Standing) -> fl
     return OFF_SHARE * largest + 3 * math.hypot(before.uncertainty_mm, after.uncertainty_mm)
 
 
-def _pairs(names: Sequence[str], order: Sequence[str]) -> tuple[tuple[str, str], ...]:
-    """The lifts that are not where they should be, each with the one whose place it has."""
-    found = []
-    for name, other in zip(names, order, strict=True):
-        if name != other and (other, name) not in found:
-            found.append((name, other))
+def _cycles(names: Sequence[str], order: Sequence[str]) -> tuple[tuple[str, ...], ...]:
+    """The rings of a permutation that are longer than one: each motor is on the driver of the next, the last on that of
+    the first.
+    """
+    on, left, found = dict(zip(names, order, strict=True)), set(names), []
+    for name in names:
+        ring = []
+        while name in left:
+            left.remove(name)
+            ring.append(name)
+            name = on[name]
+        if len(ring) > 1:
+            found.append(tuple(ring))
     return tuple(found)
 
 
-def _words(pairs: Sequence[tuple[str, str]], turned: Sequence[str], times: float, names: Sequence[str]) -> str:
-    said = [f"{a} and {b} are on each other's drivers" for a, b in pairs]
+def _words(rings: Sequence[tuple[str, ...]], turned: Sequence[str], times: float, names: Sequence[str]) -> str:
+    said = []
+    for ring in rings:
+        if len(ring) == 2:
+            said.append(f"{ring[0]} and {ring[1]} are on each other's drivers")
+        else:
+            steps = [f"{a} is on the driver of {b}" for a, b in zip(ring, (*ring[1:], ring[0]), strict=True)]
+            said.append(f"the motors are plugged in a ring: {several(steps)}")
     if turned and len(turned) == len(names):
         said.append("all lifts run backwards")
     elif turned:

@@ -29,7 +29,7 @@ MOST_POINTS = 500
 
 LEAST_U_MM = 0.0005
 NEGLIGIBLE = 0.01
-LIKE_FLAT = 1.8
+LIKE_FLAT = 3.0
 """Up to so many times what noise alone makes of a flat bed, a figure may be nothing at all."""
 
 
@@ -100,7 +100,8 @@ def mesh_figures(mesh: Mesh, height_u_mm: float, common_u_mm: float = 0.0) -> Me
         if count
     ]
     surfaces = np.concatenate(drawn)
-    flat = _surfaces(np.zeros(len(told)), noise, models[0], DRAWS // 4, random)
+    free = noise * random.standard_normal((DRAWS // 4, len(told)))
+    flat = free - free @ apart @ apart.T  # planes that noise alone may make
     pair = math.sqrt(2) * common_u_mm
     measures: tuple[Callable[[Floats], Floats], ...] = (_range, lambda each: _range(each @ apart @ apart.T), _rms)
     figures: list[tuple[float, float]] = []

@@ -6,8 +6,11 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from ublet.core.level.surface import Place, Surface
+from ublet.core.level.surface import Place, Shape, Surface, fit_surface
 from ublet.core.machine.level_parts import Screw
+
+PLANE = 3
+"""So many screws carry a plane, and nothing else."""
 
 CLOCK = 12
 SMALL_TURN = 1 / 48
@@ -71,7 +74,7 @@ def turn_for(screw: Screw, raises_mm: float) -> Turn:
 
 
 def screw_heights(screws: Mapping[str, Screw], surface: Surface) -> dict[str, float]:
-    """The plane's height at each screw, mm."""
+    """The surface's height at each screw, mm."""
     return {name: surface.at((screw.x_mm, screw.y_mm)) for name, screw in screws.items()}
 
 
@@ -80,15 +83,28 @@ def staying(heights: Mapping[str, float], last: str = "") -> str:
     return last if last in heights else min(heights, key=lambda name: heights[name])
 
 
-def turns_for(screws: Mapping[str, Screw], surface: Surface, stays: str) -> dict[str, Turn]:
-    """What every screw does so that the plane is as high everywhere as it is at the one that stays."""
-    heights = screw_heights(screws, surface)
+def turns_for(screws: Mapping[str, Screw], heights: Mapping[str, float], stays: str) -> dict[str, Turn]:
+    """What every screw does so that the bed is as high at all of them as it is at the one that stays; heights, mm."""
     return {name: turn_for(screws[name], heights[stays] - height) for name, height in heights.items()}
+
+
+def shape_for(screws: Mapping[str, Screw]) -> Shape:
+    """What screws can do to a plate: from four on also a twist, as far as the plate gives way."""
+    return "twisted" if len(screws) > PLANE else "plane"
+
+
+def twist_of(screws: Mapping[str, Screw], heights: Mapping[str, float]) -> dict[str, float]:
+    """The part of heights at screws that no plane has, mm: nothing with three screws."""
+    if len(screws) <= PLANE:
+        return dict.fromkeys(heights, 0.0)
+    places = [(screws[name].x_mm, screws[name].y_mm) for name in heights]
+    return dict(zip(heights, fit_surface(places, list(heights.values())).left.tolist(), strict=True))
 
 
 def turns_to_level(screws: Mapping[str, Screw], surface: Surface) -> dict[str, Turn]:
     """The same with the lowest one staying."""
-    return turns_for(screws, surface, staying(screw_heights(screws, surface)))
+    heights = screw_heights(screws, surface)
+    return turns_for(screws, heights, staying(heights))
 
 
 def tilt_over(surface: Surface, width_mm: float, depth_mm: float) -> Place:
