@@ -199,10 +199,12 @@ class Judge(Question):
 @dataclass(frozen=True)
 class Live(Question):
     """Controls that stay open beside something that goes on: each use is an answer of its own, until one of
-    ``answers`` (or the end of what goes on) closes them. controls: word → what it does (empty: the word says it).
+    ``answers`` (or the end of what goes on) closes them. controls: word → what it does (empty: the word says it). once:
+    a control is used once; what takes the question's place is then asked.
     """
 
     controls: Mapping[str, str] | None = None
+    once: bool = field(default=False, kw_only=True)
 
     def allowed(self) -> str:
         """The controls and the answers."""

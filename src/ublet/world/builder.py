@@ -208,6 +208,7 @@ class ScriptedBuilder:
         if controls.cue[:2] == ("watch", "first layer"):
             return await self._nudge(float(controls.cue[2]))
         if controls.cue == ("nearer",):
+            await asyncio.sleep(LOOKS_S)
             return next(iter(controls.controls or {}))  # it was nudged because lines lay apart
         if controls.cue != ("watch", "speed") or not bold:
             return str(await asyncio.get_running_loop().create_future())  # nothing to look out for

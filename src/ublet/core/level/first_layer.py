@@ -38,6 +38,11 @@ SURPRISE, WILD_MM = 0.2, 0.2
 UNTOUCHED_MM = 0.15
 """What is known of a Z offset that nobody touched off, standard."""
 
+OWN_MM, FAR_MM, ALIKE = 0.4, 1.6, 0.8
+"""A patch may be off by so much, standard, where the bed is not level; looked at up to so far; and how alike patches
+are in what nobody saw of them.
+"""
+
 REACH_MM, STEP_MM = 0.7, 0.002
 TILT_STEPS = 33
 
@@ -55,13 +60,14 @@ class Judged:
 class FirstLayer:
     """What the verdicts say. wanted_mm: the nudge that would be right over the middle of what was printed, and its
     standard uncertainty. plane: of the wanted nudges where they differ as a tilt does; left_mm: the error that is left
-    at the patches with the nudges that they had, and its standard uncertainty.
+    at the patches with the nudges that they had, in the mean, and its standard uncertainty.
     """
 
     verdict: Literal["good", "offset", "tilt", "shape"]
     wanted_mm: float
     wanted_u_mm: float
     left_mm: float
+    left_u_mm: float
     plane: Surface | None
     each_mm: tuple[float, ...] = ()
     """The nudge that each patch wants by itself, as far as it tells it; for those that tell anything."""
@@ -89,17 +95,32 @@ def first_layer(judged: Sequence[Judged], known_u_mm: float | None) -> FirstLaye
     free = sum(float(_likelihood([each], (grid + each.nudge_mm)[:, None]).max()) for each in told)
     lines = _freedom(told)
     mean = float(nudges.mean())
+    own_mm, own_u_mm = _by_themselves(told)
     if lines and 2 * (tilted - float(alone.max())) > chi_squared(lines):
         odd = len(told) - 1 - lines
         if odd > 0 and 2 * (free - tilted) > chi_squared(odd):
-            return FirstLayer("shape", -flat_mm, flat_u_mm, flat_mm + mean, None, _each(told, grid, flat_mm))
+            return FirstLayer("shape", mean - own_mm, own_u_mm, own_mm, own_u_mm, None, _each(told, grid, flat_mm))
         wanted = [-(middle + slopes @ each) for each in _normal(told)]
         plane = fit_surface([each.patch.place for each in told], wanted)
-        return FirstLayer("tilt", -middle, tilted_u_mm, middle + mean, plane)
+        return FirstLayer("tilt", -middle, max(tilted_u_mm, own_u_mm), own_mm, own_u_mm, plane)
     if len(told) > 2 and 2 * (free - float(alone.max())) > chi_squared(len(told) - 1):
-        return FirstLayer("shape", -flat_mm, flat_u_mm, flat_mm + mean, None, _each(told, grid, flat_mm))
+        return FirstLayer("shape", mean - own_mm, own_u_mm, own_mm, own_u_mm, None, _each(told, grid, flat_mm))
     leave = abs(flat_mm) <= 2 * flat_u_mm and not nudges.any() and all(each.verdict == GOOD for each in told)
-    return FirstLayer("good" if leave else "offset", -flat_mm, flat_u_mm, flat_mm + mean, None)
+    return FirstLayer("good" if leave else "offset", -flat_mm, flat_u_mm, flat_mm + mean, flat_u_mm, None)
+
+
+def _by_themselves(told: Sequence[Judged]) -> tuple[float, float]:
+    """The mean error at the patches, mm, and its standard uncertainty, where no offset and no small tilt explains
+    them. A patch that is only too low or too high says no more than a bound: how far beyond, nobody saw.
+    """
+    grid = np.arange(-FAR_MM, FAR_MM + STEP_MM / 2, STEP_MM)
+    wide = -0.5 * (grid / OWN_MM) ** 2
+    each = [_moments(grid, _likelihood([judged], grid[:, None]) + wide) for judged in told]
+    mean = sum(mm for mm, _ in each) / len(each)
+    # what lies beyond a bound lies there at neighbouring patches alike
+    apart = math.sqrt(sum(u**2 for _, u in each)) / len(each)
+    together = sum(u for _, u in each) / len(each)
+    return mean, math.hypot(apart, ALIKE * together, LOCAL_MM / math.sqrt(len(each)))
 
 
 def _each(told: Sequence[Judged], grid: Floats, flat_mm: float) -> tuple[float, ...]:

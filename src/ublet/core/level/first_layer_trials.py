@@ -199,6 +199,7 @@ class NudgeBound:
             (STOP,),
             ("nearer",),
             {NEARER_STILL: f"{total_mm:+.2f} mm in all", STAY: "as it is"},
+            once=True,
         )
 
 
@@ -317,7 +318,7 @@ def _concluded(
     found = first_layer(judged, fold.known_u_mm)
     findings = [
         Finding("change", found.wanted_mm, found.wanted_u_mm, "mm", words="change that is wanted"),
-        Finding("left", found.left_mm, found.wanted_u_mm, "mm", words="left at what was printed last"),
+        Finding("left", found.left_mm, found.left_u_mm, "mm", words="left at what was printed last"),
         _nudged(total_mm),
         Finding("printed_at", round(fold.before + total_mm, 4), None, "mm", words=f"{fold.into} of what was printed"),
         Finding("patches", float(len(judged) - len(bare)), words="patches judged"),

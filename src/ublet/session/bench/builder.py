@@ -118,6 +118,8 @@ class LinkBuilder:
             answer = await self.ask(question)
             if answer in (question.controls or {}):
                 controls.waiting.append(answer)
+                if question.once:
+                    return
             else:
                 controls.answer = answer
 
