@@ -208,7 +208,7 @@ async def on_scenario(
 
         def truth(spec: TrialSpec, parameters: Part) -> dict[str, float]:
             aim = parameters.model_dump()
-            known = truth_of(scenario, declared, spec.name, aim)
+            known = truth_of(scenario.with_stored(simulated.board.layers.live), declared, spec.name, aim)
             return {**known, **truth_at_end(simulated.world, declared, spec.name, aim)}
 
         yield session, Looking(ScriptedBuilder(scenario, simulated.hands, seed), tell, truth, simulated)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, Literal
 
@@ -291,6 +292,17 @@ class Scenario(Part):
     def stored_settings(self) -> dict[str, Value]:
         """What the store holds on arrival, by dotted path."""
         return flatten(self.stored)
+
+    def with_stored(self, values: Mapping[str, Value]) -> Scenario:
+        """The same machine with these settings in its store, by dotted path: as it arrives once they were saved."""
+        nested: dict[str, Any] = {}
+        for path, value in values.items():
+            table = nested
+            *tables, key = path.split(".")
+            for name in tables:
+                table = table.setdefault(name, {})
+            table[key] = value
+        return self.model_copy(update={"stored": nested})
 
     def image_settings(self) -> dict[str, Value]:
         """In what the image on arrival differs from the machine file, by dotted path."""

@@ -192,6 +192,17 @@ def wrong_part(ratio: float, drive: HobDrive) -> str:
     return " or ".join(likely)
 
 
+def microsteps_made(ratio: float, drive: HobDrive) -> int | None:
+    """How many microsteps the driver really makes, where a ratio of measured to commanded filament says so; None: it
+    does not.
+    """
+    for exact in (0.25, 0.5, 2.0, 4.0):
+        real = drive.microsteps / exact
+        if abs(ratio / exact - 1) < TELLING and 1 <= real <= 256 and real == round(real):
+            return round(real)
+    return None
+
+
 def cause_of(tried: Tried, when_slow: bool, drive: HobDrive) -> Cause:
     """Why filament falls short, by what brought it back. when_slow: it does even when pushed slowly.
 

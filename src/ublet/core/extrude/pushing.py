@@ -17,6 +17,9 @@ BEYOND_MM = 20.0
 PLACED_MM = 2.0
 """A mark is placed and filament springs back within this: more than it was is not left, mm."""
 
+BITE_RATIO = 0.002
+"""A sound hob bites by this fraction of a push more or less from one to the next, standard: the filament's surface."""
+
 KINDS = ("slow", "fast", "slower", "current", "hotter")
 """How pushes differ, by their number in the stream."""
 
@@ -73,7 +76,7 @@ class Pushing:
             read = {kind: list(each) for kind, each in self.read.items()}
             state = {"read": read, "placings": self.placings, "length_mm": self.length_mm}
             bench.record.checkpoint(Checkpoint(f"{self._told()} read", state))
-        return length_of(readings, self.instrument, self.placings)
+        return length_of(readings, self.instrument, self.placings, BITE_RATIO * mm)
 
     async def _mark(self, mm: float, mm_s: float) -> None:
         first, second = marks_for(mm)

@@ -16,6 +16,7 @@ from ublet.core.extrude.hob import (
     judge_filament,
     load_matters,
     looks_short,
+    microsteps_made,
     slip_u_mm,
     slips_fast,
     words_of,
@@ -118,9 +119,10 @@ async def extruder_steps(bench: Bench, aim: ExtruderParameters) -> TrialResult:
         words = words_of(cause, tried, mm_s, extruder.filament_mm)
         findings += _regained(tried)
         proposals = [_more_current(drive, tried.amps)] if cause == "current" else []
-    return _concluded(
-        now, judged, when_slow, cause, words, findings, proposals, {"material": named, "nozzle_c": material.nozzle_c}
-    )
+    held: dict[str, float | str] = {"material": named, "nozzle_c": material.nozzle_c}
+    real = microsteps_made(slow.mean_mm / mm, drive) if judged.kind == "telling" else None
+    microsteps = [_microsteps(drive, real)] if real is not None else []
+    return _concluded(now, judged, when_slow, cause, words, findings, proposals, microsteps, held)
 
 
 def _begun(bench: Bench, aim: ExtruderParameters, celsius: float) -> Pushing:
@@ -185,13 +187,14 @@ def _concluded(
     why: str,
     findings: list[Finding],
     proposals: list[Proposal],
+    microsteps: list[Proposal],
     conditions: dict[str, float | str],
 ) -> TrialResult:
     """What the readings come to: where slow pushes fell short they tell no steps, else what they tell comes first."""
     if not when_slow:
         why = f"{judged.words[0].upper()}{judged.words[1:]}. {why}".strip()
         if judged.proposed is not None:
-            proposals = [_steps(now, judged.proposed), *proposals]
+            proposals = [*microsteps, _steps(now, judged.proposed), *proposals]
     option = Option("mend", "then push and read again", tuple(proposals), {})
     options, chosen = ((option,), "mend") if proposals else ((), "")
     outcome: Outcome = "proven" if judged.good and cause is None else "failed"
@@ -233,6 +236,11 @@ def _steps(now: float, proposed: float) -> Proposal:
         "steps/mm",
         f"{abs(share):.1f} % {'more' if share > 0 else 'less'} is pushed",
     )
+
+
+def _microsteps(drive: HobDrive, real: int) -> Proposal:
+    effect = "as the driver makes; the steps per mm below go with it"
+    return Proposal("extruder.motor.microsteps", drive.microsteps, real, "", effect)
 
 
 def _more_current(drive: HobDrive, amps: float) -> Proposal:

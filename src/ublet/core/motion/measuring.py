@@ -54,6 +54,8 @@ class Length:
     deviation_mm: float
     placing_u_mm: float
     errors: Errors
+    machine_mm: float = 0.0
+    """How far a sound machine scatters by itself, standard."""
 
     @property
     def uncertainty_mm(self) -> float:
@@ -62,12 +64,16 @@ class Length:
 
     @property
     def stutters(self) -> bool:
-        """Whether the readings scatter more than placing explains: the machine does not repeat."""
-        return self.count > 1 and self.deviation_mm > STUTTERS * self.errors.placing_mm / math.sqrt(3)
+        """Whether the readings scatter more than placing and a sound machine explain: it does not repeat."""
+        explained = math.hypot(self.errors.placing_mm / math.sqrt(3), self.machine_mm)
+        return self.count > 1 and self.deviation_mm > STUTTERS * explained
 
 
-def length_of(readings_mm: Sequence[float], instrument: Instrument, placings: int = 1) -> Length:
-    """Mean of repeated readings and its standard uncertainty. placings: how often the instrument was placed for each.
+def length_of(
+    readings_mm: Sequence[float], instrument: Instrument, placings: int = 1, machine_mm: float = 0.0
+) -> Length:
+    """Mean of repeated readings and its standard uncertainty. placings: how often the instrument was placed for each;
+    machine_mm: how far a sound machine scatters by itself, standard: few readings may hide that.
 
     ``u^2 = common^2/3 + (placing^2/3 + machine scatter^2) / n`` for errors uniform in ± a half-width, each of
     ``a / sqrt(3)`` (GUM, JCGM 100:2008, 4.3.7). Scatter beyond placing is the machine's; within it, it is not counted
@@ -83,5 +89,5 @@ def length_of(readings_mm: Sequence[float], instrument: Instrument, placings: in
     mean = sum(readings_mm) / count
     deviation = math.sqrt(sum((r - mean) ** 2 for r in readings_mm) / (count - 1)) if count > 1 else 0.0
     placing = errors.placing_mm**2 / 3
-    machine = max(0.0, deviation**2 - placing)
-    return Length(count, mean, deviation, math.sqrt((placing + machine) / count), errors)
+    machine = max(machine_mm**2, deviation**2 - placing)
+    return Length(count, mean, deviation, math.sqrt((placing + machine) / count), errors, machine_mm)
