@@ -13,6 +13,8 @@ from ublet.core.heat.gain_choice import gains_below, gains_root
 from ublet.core.heat.pid import Gains
 from ublet.core.machine.compare import Conflict, same
 from ublet.core.machine.level_parts import Lifts
+from ublet.core.machine.schema import MachineFile
+from ublet.core.machine.traced import traced
 from ublet.core.run import Option, TrialResult
 from ublet.core.settings import Part, Value
 from ublet.core.trial import TrialSpec
@@ -123,6 +125,16 @@ class Session:
             self.ledger.add_changes(
                 [Change(now(), SAME, None, "machine.name", "image", found.board_name, found.file_name)]
             )
+
+    @property
+    def machine_now(self) -> MachineFile:
+        """The machine as it is now: the board's live value of what it holds, the file's of everything else."""
+
+        def read(path: str, written: Value) -> Value:
+            layers = self.connection.layers.get(path)
+            return self.loans.get(path, layers.live) if layers is not None else written
+
+        return traced(self.document.machine, read, lambda path, names: None)
 
     # trials
 

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from ublet.core.level.coil_reading import must_go_on_reading
 from ublet.core.level.lifts import answered, corrections, fault_of, standing_of, told_apart
 from ublet.core.level.place import place_words, sits
 from ublet.core.level.reach import must_reach, reach_of
@@ -205,3 +206,28 @@ def test_where_the_probe_sits_is_said_in_words_and_covered() -> None:
     assert 0.93 <= covered / 1000 <= 0.995
     with pytest.raises(ValueError, match="as many"):
         sits([(0.0, 0.0)], [])
+
+
+@pytest.mark.parametrize("step_mm", [0.03, -0.05, 0.08])
+@pytest.mark.parametrize("seed", range(5))
+def test_a_knock_is_told_from_a_drift(step_mm: float, seed: int) -> None:
+    random = np.random.default_rng(seed)
+    noise = random.normal(0, 0.006, 20)
+    jump = jump_of(noise + step_mm * (np.arange(20) >= 8))
+    assert jump is not None and abs(jump.number - 8) <= 1 and jump.mm == pytest.approx(step_mm, abs=0.01)
+    assert jump_of(noise + step_mm / 20 * np.arange(20)) is None, "a steady drift is none"
+    assert jump_of(noise) is None
+
+
+def test_readings_of_a_coil_that_stand_still_or_stop_are_none() -> None:
+    random = np.random.default_rng(2)
+    values = np.column_stack([random.normal(1e5, 30, 200), random.normal(1.2, 0.01, 200), np.full(200, 25.0)])
+    must_go_on_reading(values)
+    for spoilt in (np.s_[100:, :], np.s_[60:120, :]):
+        zeros, still = values.copy(), values.copy()
+        zeros[spoilt] = 0.0
+        still[spoilt] = still[60]
+        with pytest.raises(TrialFailed, match="stopped ringing"):
+            must_go_on_reading(zeros)
+        with pytest.raises(TrialFailed, match="stand still"):
+            must_go_on_reading(still)

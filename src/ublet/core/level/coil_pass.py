@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from ublet.core.bench import Bench
 from ublet.core.level.coil import CoilCurve, unshifted
-from ublet.core.level.coil_reading import COIL, RATE_HZ
+from ublet.core.level.coil_reading import COIL, RATE_HZ, must_go_on_reading
 from ublet.core.level.reach import Reach
 from ublet.core.level.surface import Place
 from ublet.core.motion.program import Program, Rest, Segment, Timetable, To
@@ -121,6 +121,7 @@ async def heights_in_pass(
     if run.going.starved:
         raise TrialFailed(f"The pass stood still {run.going.starved} times, because the line is too slow for it.")
     at, told = np.concatenate(times), np.concatenate(values)
+    must_go_on_reading(told)
     coil = bench.machine.probe.coil if bench.machine.probe is not None else None
     assert coil is not None
     over_c = _warmth(at, told[:, 2]) - coil.warmth_c

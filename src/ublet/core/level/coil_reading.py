@@ -8,6 +8,7 @@ import numpy as np
 
 from ublet.core.bench import Bench
 from ublet.core.level.coil import CoilCurve, kept_curve
+from ublet.core.level.surface import Floats
 from ublet.core.machine.level_parts import CoilProbe
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import TrialFailed
@@ -16,6 +17,10 @@ COIL = "coil"
 RATE_HZ = 400.0
 SETTLE_S = 0.15
 NO_COIL = "this machine’s probe is no coil"
+
+
+ALIKE = 20
+"""So many readings in a row that are exactly alike are none: its noise changes every few of them."""
 
 
 @dataclass(frozen=True)
@@ -62,6 +67,7 @@ async def read_coil(bench: Bench, seconds: float = 0.4) -> CoilReading:
             if sum(len(each) for each in rows) >= wanted:
                 break
     values = np.concatenate(rows)
+    must_go_on_reading(values)
     mean = values.mean(axis=0)
     if not values[:, 0].std():
         raise TrialFailed(
@@ -71,6 +77,28 @@ async def read_coil(bench: Bench, seconds: float = 0.4) -> CoilReading:
     if not mean[1]:
         raise TrialFailed("The coil does not ring at all: a broken wire, or no drive current.")
     return CoilReading(float(mean[0]), float(values[:, 0].std(ddof=1)), len(values), float(mean[1]), float(mean[2]))
+
+
+def must_go_on_reading(values: Floats) -> None:
+    """Readings (n x columns) of a coil scatter and ring: a stretch exactly alike, or without amplitude, is none.
+
+    Raises:
+        TrialFailed: they stand still, or the coil stops ringing, while they are taken.
+    """
+    silent = int(np.sum(values[:, 1] <= 0))
+    if 0 < silent < len(values):
+        raise TrialFailed(
+            f"The coil stopped ringing while it was read: {silent} of {len(values)} readings have no amplitude. Look "
+            "at its cable and plug; nothing is concluded."
+        )
+    alike = np.concatenate([[False], np.all(values[1:, :2] == values[:-1, :2], axis=1), [False]])
+    edges = np.flatnonzero(alike[1:] != alike[:-1])
+    longest = int(max(edges[1::2] - edges[::2], default=0))
+    if ALIKE <= longest < len(values) - 1:
+        raise TrialFailed(
+            f"The coil's readings stand still: {longest + 1} in a row are exactly alike. Look at its cable and plug, "
+            "and at the board; nothing is concluded."
+        )
 
 
 def curve_of(machine: MachineFile) -> CoilCurve:

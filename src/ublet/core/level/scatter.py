@@ -84,8 +84,9 @@ class Jump:
 def jump_of(heights_mm: Sequence[float] | Floats) -> Jump | None:
     """Where a series of touches jumps to another level and stays there; None: nowhere.
 
-    The split that leaves least scatter on both sides; it counts when the step is many times its own error, and far
-    beyond what a steady drift would leave.
+    The split that leaves least scatter on both sides. It counts when the step is many times its own error, and when it
+    explains the series better than a steady drift does, by their likelihoods (Wilks 1938; the place of the step was
+    sought, and costs more than one parameter).
     """
     told = np.asarray(heights_mm, dtype=np.float64)
     best: Jump | None = None
@@ -102,13 +103,13 @@ def jump_of(heights_mm: Sequence[float] | Floats) -> Jump | None:
     error = deviation * math.sqrt(1 / best.number + 1 / (len(told) - best.number))
     number = np.arange(len(told))
     drifting = told - np.polyval(np.polyfit(number, told, 1), number)
-    steady = math.sqrt(float(np.sum(drifting**2)) / freedom)
-    sure = abs(best.mm) > JUMPS * error * student(freedom) and deviation < steady / 2
-    return best if sure else None
+    steady = max(math.sqrt(float(np.sum(drifting**2)) / freedom), RESOLUTION_MM)
+    better = 2 * len(told) * math.log(steady / deviation)
+    return best if abs(best.mm) > JUMPS * error * student(freedom) and better > BETTER else None
 
 
-JUMPS = 6.0
-"""A step counts when it is so many times its own error."""
+JUMPS, BETTER = 4.5, 6.0
+"""A step counts when it is so many times its own error, and so much more likely than a drift (twice the logarithm)."""
 
 
 def deviation_u(deviation: float, freedom: int) -> float:

@@ -45,6 +45,10 @@ class SpreadParameters(Warmth):
     )
 
 
+FEWEST_ALIKE = 5
+"""So many touches that are exactly alike are none."""
+
+
 def places_of(reach: Reach, which: str) -> dict[str, Place]:
     """The places that are touched, by their names."""
     (left, right), (front, back) = reach.x, reach.y
@@ -68,6 +72,12 @@ async def probe_spread(bench: Bench, aim: SpreadParameters) -> TrialResult:
         places = places_of(probe.reach, aim.places)
         for number, (name, place) in enumerate(places.items()):
             heights = await _series(bench, probe, place, number, len(places), aim.touches)
+            if len(heights) >= FEWEST_ALIKE and max(heights) == min(heights):
+                raise TrialFailed(
+                    f"All {len(heights)} touches read exactly {heights[0]:.4f} mm: no probe repeats like that. The "
+                    "position it reports stands still: look at the raw dialogue (F6), and at what the board reports "
+                    "of a touch."
+                )
             if (jump := jump_of(heights)) is not None:
                 knocked = (
                     f"From touch {jump.number + 1} on at {probe.reach.words(place)} the bed stands {abs(jump.mm):.3f} "

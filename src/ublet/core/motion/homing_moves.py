@@ -80,6 +80,7 @@ async def home_axis(bench: Bench, name: str) -> float | None:
     """
     machine = bench.machine
     if name == "z":
+        _must_have_a_trigger(machine)
         await must_go_alike(bench)
     with bench.aside():  # how it gets there; where it then finds its end is what counts
         homing = axis_of(machine, name).homing
@@ -97,6 +98,22 @@ async def home_axis(bench: Bench, name: str) -> float | None:
         away = homing.back_off_mm * (-1 if homing.end == "high" else 1)
         await bench.motion.move(name, away, homing.fast_mm_s)
     return shift
+
+
+def _must_have_a_trigger(machine: MachineFile) -> None:
+    """A coil without a curve never triggers: homing Z with it would go on to the end of the axis.
+
+    Raises:
+        TrialFailed: it has none.
+    """
+    probe = machine.probe
+    if machine.axes.z.homing.end != "probe" or probe is None or probe.kind != "coil":
+        return
+    if probe.coil is None or not probe.coil.trigger_hz:
+        raise TrialFailed(
+            "Z homes with a coil that has no calibration curve yet, and so no frequency to trigger at "
+            "(probe.coil.trigger_hz). Measure it first: station coil probe, trial coil-curve. Z did not move."
+        )
 
 
 async def home_unhomed(bench: Bench, wanted: tuple[str, ...]) -> None:

@@ -227,7 +227,7 @@ class TrialBench(Asking):
         if missing := self.link_needs():
             return missing
         connection = self.session.connection
-        machine = self.session.document.machine
+        machine = self.session.machine_now  # what was kept counts at once, not only once it is saved
         if lacking := lacking_words(self.spec.uses(machine), connection.can):
             return (Need(lacking, False),)
         needs = self.spec.needs(machine, self.aim, lambda sensor: connection.channel(f"sensors.{sensor}"))
@@ -261,7 +261,7 @@ class TrialBench(Asking):
         """What a start would do, and with which parameters."""
         text = Text()
         again = "starts again" if self.result else "starts"
-        key_words(text, "enter", f"{again}. {self.spec.announce(self.session.document.machine, self.aim)}")
+        key_words(text, "enter", f"{again}. {self.spec.announce(self.session.machine_now, self.aim)}")
         if self.spec.declared():
             text.append("\np", Ink.focus)
             text.append(f" changes: {parameter_words(self.spec, self.aim)}", Ink.dim)
