@@ -100,6 +100,8 @@ def boards(as_json: JsonOption = False) -> None:
 
     with told():
         known = boards_for(Path())
+    for words in getattr(known, "broken", {}).values():
+        say(f"ublet: left out: {words}", err=True)
     if as_json:
         print_json({"boards": [kind.model_dump() for kind in known.values()]})
         return

@@ -90,9 +90,12 @@ def mounts(
     file: Annotated[Path | None, typer.Argument(help="A machine file; its own folder is looked into.")] = None,
 ) -> None:
     """Mounts of probes that `import probe.part FILE --from NAME` can take over."""
-    from ublet.session.library import mounts_for
+    from ublet.session.library import broken_mounts, mounts_for
 
-    for mount in mounts_for(file.parent if file is not None else Path()):
+    folder = file.parent if file is not None else Path()
+    for words in broken_mounts(folder):
+        say(f"ublet: left out: {words}", err=True)
+    for mount in mounts_for(folder):
         say(f"{mount.path.stem:18} {mount.name:18} {mount.words}")
 
 

@@ -50,24 +50,41 @@ def boards() -> Boards:
     return _Shipped()
 
 
-def boards_for(folder: Path) -> Boards:
-    """The shipped boards, those in your data folder (``ublet/boards``), and those in ``boards`` beside a machine file.
-
-    Raises:
-        BoardFileError: a board file has errors.
+class OwnBoards(Mapping[str, BoardKind]):
+    """Boards of your own before the shipped ones. A file that cannot be used stops nothing but the board of its name:
+    asking for that raises BoardFileError. broken: what is wrong with each such file, by its name.
     """
+
+    def __init__(self, own: Mapping[str, BoardKind], broken: Mapping[str, str], shipped: Boards) -> None:
+        self._known: Mapping[str, BoardKind] = ChainMap(dict(own), shipped)  # type: ignore[arg-type]
+        self.broken = broken
+
+    def __getitem__(self, name: str) -> BoardKind:
+        if name in self.broken:
+            raise BoardFileError(self.broken[name])
+        return self._known[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return (name for name in self._known if name not in self.broken)
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self)
+
+
+def boards_for(folder: Path) -> Boards:
+    """The shipped boards, those in your data folder (``ublet/boards``), those in ``boards`` beside a machine file."""
     own: dict[str, BoardKind] = {}
+    broken: dict[str, str] = {}
     for place in (own_boards(), folder / "boards"):
         for path in sorted(place.glob("*.toml")) if place.is_dir() else ():
             try:
-                changed = path.stat().st_mtime_ns
+                kind = _read_board(str(path), path.stat().st_mtime_ns)
+                own[kind.name] = kind
             except OSError as error:
-                raise BoardFileError(
-                    f"{path} cannot be read ({error.strerror or error}): mend or remove it."
-                ) from error
-            kind = _read_board(str(path), changed)
-            own[kind.name] = kind
-    return ChainMap(own, boards()) if own else boards()  # type: ignore[arg-type]
+                broken[path.stem] = f"{path} cannot be read ({error.strerror or error}): mend or remove it."
+            except BoardFileError as error:
+                broken[path.stem] = str(error)
+    return OwnBoards(own, broken, boards()) if own or broken else boards()
 
 
 def own_boards() -> Path:
@@ -98,13 +115,31 @@ def mounts_for(folder: Path) -> tuple[Mount, ...]:
     found: dict[str, Mount] = {}
     for place in (DATA / "mounts", _own("mounts"), folder / "mounts"):
         for path in sorted(place.glob("*.toml")) if place.is_dir() else ():
-            with contextlib.suppress(OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, KeyError, TypeError):
+            with contextlib.suppress(*UNUSABLE):
                 text = path.read_text(encoding="utf-8")
                 part = tomllib.loads(text)["probe"]["part"]
                 words = text.splitlines()[0].lstrip("# ") if text.startswith("#") else ""
                 where = f"X {float(part['offset_x_mm']):+g}, Y {float(part['offset_y_mm']):+g} mm"
                 found[path.stem] = Mount(path, str(part["name"]), f"{where}. {words}".strip())
     return tuple(found.values())
+
+
+UNUSABLE = (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, KeyError, TypeError, ValueError)
+
+
+def broken_mounts(folder: Path) -> tuple[str, ...]:
+    """What is wrong with files of mounts that cannot be used, a sentence each."""
+    found = []
+    for place in (_own("mounts"), folder / "mounts"):
+        for path in sorted(place.glob("*.toml")) if place.is_dir() else ():
+            try:
+                part = tomllib.loads(path.read_text(encoding="utf-8"))["probe"]["part"]
+                (str(part["name"]), float(part["offset_x_mm"]), float(part["offset_y_mm"]))
+            except KeyError as error:
+                found.append(f"{path}: no {error} in its table [probe.part]; mend or remove it.")
+            except UNUSABLE as error:
+                found.append(f"{path} cannot be used ({error}): mend or remove it.")
+    return tuple(found)
 
 
 @lru_cache(maxsize=64)

@@ -421,6 +421,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         asks=lambda aim: True,
         uses=lambda machine: ("motion", "programs", "heat"),
+        verify="first-layer",
         mends=True,
         idle=lambda machine: "" if machine.extruder is not None else "this machine has no extruder",
     ),

@@ -63,6 +63,10 @@ def analyse_resonance(text: str, name: str, limits: Limits) -> Resonance:
     sweep = sweep_in(table.comments, name)
     _must_be_whole(table, there, name)
     problems = list(table.notes)
+    if missing := [column for column in COLUMNS if column not in there]:
+        problems.append(
+            f"{', '.join(missing)} not recorded: nothing is said of {'it' if len(missing) == 1 else 'them'}"
+        )
     time_s = _unrounded(table.columns["time_s"])
     rate = _rate(time_s, problems)
     _must_be_fast(rate, sweep, name)

@@ -11,6 +11,9 @@ READ_MM, PLACED = 0.05, 0.12
 this share of it, standard, at both ends.
 """
 
+MOST_RIPPLES, MOST_MM, MOST_MM_S = 1000.0, 2000.0, 5000.0
+LEAST_HZ, MOST_HZ = 1.0, 1000.0
+
 SURE = 3.0
 
 
@@ -34,6 +37,16 @@ def frequency_of(rows: Sequence[tuple[float, float, float]]) -> Rippled:
     for number, (ripples, distance, speed) in enumerate(rows, start=1):
         if ripples <= 0 or distance <= 0 or speed <= 0:
             raise ValueError(f"band {number}: ripples, distance and speed must be above 0")
+        if not (ripples <= MOST_RIPPLES and distance <= MOST_MM and speed <= MOST_MM_S):
+            raise ValueError(
+                f"band {number}: no print is like that; up to {MOST_RIPPLES:g} ripples over {MOST_MM:g} mm at "
+                f"{MOST_MM_S:g} mm/s"
+            )
+        if not LEAST_HZ <= speed * ripples / distance <= MOST_HZ:
+            made = f"that makes {speed * ripples / distance:.3g} Hz"
+            raise ValueError(
+                f"band {number}: {made}; a frame rings between {LEAST_HZ:g} and {MOST_HZ:g}: look at the columns"
+            )
         hz = speed * ripples / distance
         each.append((hz, hz * math.hypot(READ_MM / math.sqrt(3) / distance, math.sqrt(2) * PLACED / ripples)))
     if not each:

@@ -39,6 +39,9 @@ class Sweep:
         return np.where(inside, self.per_hz_m_s2 * hz * np.sin(phase), 0.0)
 
 
+MOST_HZ, MOST_S, MOST_PER_HZ = 2000.0, 3600.0, 100.0
+
+
 def sweep_in(comments: tuple[str, ...], name: str) -> Sweep | None:
     """The sweep that a record's comments tell; None: they tell none.
 
@@ -58,5 +61,10 @@ def sweep_in(comments: tuple[str, ...], name: str) -> Sweep | None:
             raise RecordError(f"{name}: “# {comment}”: four numbers are needed behind the axis: {FORM}.") from None
         if not (0 < low < high and seconds > 0 and per_hz > 0):
             raise RecordError(f"{name}: “# {comment}”: 0 < from_hz < to_hz, and a duration and an amplitude above 0.")
+        if not (high <= MOST_HZ and seconds <= MOST_S and per_hz <= MOST_PER_HZ):
+            raise RecordError(
+                f"{name}: “# {comment}”: no machine is swept like that; up to {MOST_HZ:g} Hz, {MOST_S:g} s and "
+                f"{MOST_PER_HZ:g} m/s² per Hz."
+            )
         return Sweep(words[0].lower(), low, high, seconds, per_hz)
     return None

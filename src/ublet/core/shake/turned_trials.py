@@ -132,6 +132,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce,
         sweep_needs,
         figure=lambda result: "as declared",
+        verify="accelerometer-turned",
         mends=True,
         uses=moving("programs", "swings", "accelerometer"),
     ),
