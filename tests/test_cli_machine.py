@@ -84,8 +84,10 @@ def test_a_board_of_your_own_beside_the_machine_file(file: Path, tmp_path: Path)
     assert ublet("check", str(file)).returncode == 0
     own.write_text(text.replace('kind = "servo"', 'kind = "servos"'), encoding="utf-8")
     done = ublet("check", str(file))
-    assert done.returncode == 2 and "hazel.toml:" in done.stderr and "sockets.P1.kind" in done.stderr
+    assert done.returncode == 1 and "hazel.toml:" in done.stdout and "sockets.P1.kind" in done.stdout
     assert len(json.loads(ublet("boards", "--json").stdout)["boards"]) == 3
+    file.write_text(machine_text(), encoding="utf-8")
+    assert ublet("check", str(file)).returncode == 0, "a machine of another board is not stopped by it"
 
 
 @pytest.fixture

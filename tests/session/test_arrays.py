@@ -43,7 +43,6 @@ def test_an_array_goes_into_the_file_with_its_comments_kept_and_comes_back() -> 
     ("written", "found"),
     [
         ("[[0.1, 0.2], [0.3]]", "rows are not equally long"),
-        ("[[0.1, 0.2], [0.3, 0.4]]", "2 x 2 heights"),
         ("[0.1, 0.2]", "heights_mm"),
         ('[["a", 0.2], [0.3, 0.4]]', "found 'a'"),
         ("[[99.0, 0.2], [0.3, 0.4]]", "99.0 in it"),
@@ -136,7 +135,7 @@ def test_the_draft_and_the_differences_know_arrays(folder: Path) -> None:
     draft.set(PATH, MESH)
     (change,) = draft.changes()
     assert (change.path, change.after) == (PATH, MESH) and draft.given(PATH) == MESH
-    assert [problem.key for problem in draft.try_value(PATH, ((0.1, 0.2), (0.3, 0.4)))] == [PATH]
+    assert [problem.key for problem in draft.try_value(PATH, ((0.1, 0.2), (0.3,)))] == [PATH]
     assert draft.write() == 1 and flatten({"a": [[1, 2]]}) == {"a": ((1, 2),)}
     draft.set(PATH, tuple(tuple(n + 1e-9 for n in row) for row in MESH))
     assert draft.changes() == [], "a change below what is stored is none"

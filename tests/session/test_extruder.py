@@ -34,7 +34,10 @@ def test_both_machines_find_what_is_wrong_mend_it_and_confirm(machine: str, seed
     order = order_for("extruder-steps", [], keep=True, save=False)
     report = run_on_scenario(order, scenario_path(machine), None, seed, quietly).report
     assert words in report["why"] and "After the mend" in report["why"] and report["verify"]["outcome"] == "proven"
-    (proposal,) = report["proposals"]
+    settings = [each["setting"] for each in report["proposals"]]
+    microsteps = ["extruder.motor.microsteps"] if "microsteps" in words else []
+    assert settings == [*microsteps, "extruder.steps_per_mm"], "a fault of the driver is mended as one"
+    proposal = report["proposals"][-1]
     assert proposal["after"] == pytest.approx(report["truth"]["steps_per_mm.e"], rel=0.006)
     for finding in report["findings"]:
         if finding["id"] in report["truth"]:

@@ -142,11 +142,11 @@ def _of_kind(corexy: bool, machines: int) -> dict[str, Any]:
         each = []
         for direction in directions:
             way = DIRECTIONS[direction]
-            true = [ring for ring in made.frame.rings(way, way, "head", MIDDLE) if ring.share > 0.02]
+            true = [ring for ring in made.frame.rings(way, way, "head", MIDDLE) if abs(ring.share) > 0.02]
             modes, pull = found_of(made, direction)
             each.append(pull)
             for number, ring in enumerate(true):
-                if ring.share < LEAST_SHARE or not FROM_HZ < ring.frequency_hz < TO_HZ:
+                if abs(ring.share) < LEAST_SHARE or not FROM_HZ < ring.frequency_hz < TO_HZ:
                     continue
                 mode = nearest(modes, ring.frequency_hz)
                 holds = [
@@ -162,7 +162,7 @@ def _of_kind(corexy: bool, machines: int) -> dict[str, Any]:
                     others += holds if there[-1] else []
             invented.append(
                 any(
-                    mode.share > 0.05 and min(abs(mode.frequency_hz / r.frequency_hz - 1) for r in true) > 0.1
+                    abs(mode.share) > 0.05 and min(abs(mode.frequency_hz / r.frequency_hz - 1) for r in true) > 0.1
                     for mode in modes
                 )
             )

@@ -100,9 +100,21 @@ def test_gaps_jitter_clipping_and_rounded_times_are_told_and_do_not_mislead() ->
     late = TIMES + random.normal(0, 0.05 / RATE, len(TIMES))
     assert any("jitter by" in problem for problem in found(table({"x_m_s2": heard}, times=late)).problems)
     rounded = found(table({"x_m_s2": heard}, times=np.round(TIMES, 4)))
-    assert not rounded.problems and rounded.axes["x"].modes[0].frequency_hz == pytest.approx(41, rel=0.005)
+    assert all("not recorded" in problem for problem in rounded.problems), "rounded times are no fault of themselves"
+    assert rounded.axes["x"].modes[0].frequency_hz == pytest.approx(41, rel=0.005)
     clipped = found(table({"x_m_s2": np.clip(heard, -0.4 * heard.max(), 0.4 * heard.max())}))
     assert any("clipped" in problem for problem in clipped.problems)
+
+
+def test_noise_alone_rings_nowhere_and_a_record_that_shakes_at_its_ends_is_said() -> None:
+    for seed in range(4):
+        noise = np.random.default_rng(seed).normal(0, 1.0, len(TIMES))
+        with pytest.raises(RecordError, match="nothing in it rings"):
+            found(table({"x_m_s2": noise}, "# nothing"))
+    late = TIMES > 4.0
+    cut = found(table({"x_m_s2": shaken()[late]}, times=TIMES[late]))
+    assert any("begins while it shakes" in problem for problem in cut.problems)
+    assert cut.axes["x"].modes[0].frequency_hz == pytest.approx(41, rel=0.01)
 
 
 def test_symptoms_are_said_in_words() -> None:

@@ -12,11 +12,11 @@ from ublet.benchmark import frames
 from ublet.core.shake.belts_trials import ratio_of
 from ublet.core.shake.frame import Mode, in_print, transfer
 from ublet.core.shake.hearing import Growing, bands_of
-from ublet.core.shake.mode_fit import fit_modes, fit_pull
+from ublet.core.shake.mode_fit import fit_frame, fit_modes, fit_pull
 from ublet.core.shake.mount import along_axes, columns_of, deduced, is_turned_right
 from ublet.core.shake.repeats import nearest, widened
 from ublet.core.shake.shaking import DIRECTIONS, Heard
-from ublet.core.shake.spectra import Bands, averaged
+from ublet.core.shake.spectra import Bands, averaged, resampled
 from ublet.core.shake.sweep import Sweep
 
 TURNED = [
@@ -80,7 +80,44 @@ def test_what_a_gentle_sweep_tells_otherwise_widens() -> None:
     assert wide.damping_u == pytest.approx(1.5 * 0.004, rel=0.01) and wide.frequency_u == pytest.approx(
         0.0316, rel=0.01
     )
-    assert widened([hard], [(hard,)]) == (hard,)
+    (alone,) = widened([hard], [(hard,)])
+    assert alone.damping_u > 20 * hard.damping_u, "one sweep does not tell what friction does"
+    assert alone.damping_u == pytest.approx(0.05 * hard.damping_ratio, rel=0.01)
+
+
+def test_poles_that_cannot_be_told_apart_are_one_with_bounds_and_shares_keep_their_sign() -> None:
+    close = fit_frame(bands([Mode(46.0, 0.06, 0.6), Mode(46.4, 0.06, 0.4)]))
+    (main,) = close.modes
+    assert close.is_whole and abs(main.frequency_hz - 46.2) < 0.3 and main.share == 1
+    against = fit_frame(bands([Mode(41.0, 0.05, 1.12), Mode(88.0, 0.04, -0.12)]))
+    assert [round(mode.share, 2) for mode in against.modes] == [1.12, -0.12] and against.is_whole
+    assert not fit_frame(bands([Mode(41.0, 0.05, 1.5)])).is_whole, "more moves than was told"
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_what_is_told_of_close_poles_covers_them(seed: int) -> None:
+    random = np.random.default_rng(seed)
+    hz = float(random.uniform(35, 60))
+    other = hz * float(1 + random.uniform(0.04, 0.12))
+    share = float(random.uniform(0.1, 0.9))
+    frame = [Mode(hz, 0.06, share), Mode(other, float(random.uniform(0.03, 0.09)), 1 - share)]
+    fit = fit_frame(bands(frame, noise=0.02, seed=seed))
+    assert fit.is_whole and sum(abs(mode.share) for mode in fit.modes) < 1.5
+    main, told = max(frame, key=lambda mode: mode.share), fit.modes[0]
+    assert abs(told.frequency_hz - main.frequency_hz) <= 3 * told.frequency_u
+    assert abs(told.damping_ratio - main.damping_ratio) <= 3 * told.damping_u
+
+
+def test_readings_between_others_keep_their_size_at_high_frequencies() -> None:
+    random = np.random.default_rng(4)
+    time_s = np.arange(4000) / 1300 + random.uniform(-5e-5, 5e-5, 4000)
+    at = np.arange(200, 3500) / 1277
+    at = at[at < time_s[-2]]
+    sine = np.sin(2 * np.pi * 130 * time_s)
+    wanted = np.sin(2 * np.pi * 130 * at)
+    gain = float(resampled(at, time_s, sine) @ wanted / (wanted @ wanted))
+    straight = float(np.interp(at, time_s, sine) @ wanted / (wanted @ wanted))
+    assert abs(gain - 1) < 0.002 and straight < 0.975
 
 
 def test_the_machine_on_its_feet_does_not_count_in_a_print() -> None:

@@ -26,6 +26,8 @@ def cross_check(machine: MachineFile, lines: Lines, boards: Boards) -> list[Prob
     if checked.board is None:
         near = nearest(machine.board.model, list(boards))
         mend = f"Did you mean “{near[0]}”?" if near else "Write one of the known boards, or describe yours in a file."
+        left_out = getattr(boards, "broken", {}).values()  # perhaps it is in a file that cannot be used
+        mend = " ".join([mend, *(f"Left out: {words}" for words in left_out)])
         problems.append(
             checked.problem("board.model", repr(machine.board.model), ", ".join(sorted(boards)) or "none known", mend)
         )

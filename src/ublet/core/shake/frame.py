@@ -15,13 +15,17 @@ Complex = NDArray[np.complex128]
 
 @dataclass(frozen=True)
 class Mode:
-    """One way in which an axis rings: undamped frequency in Hz, damping ratio, share; with standard uncertainties."""
+    """One way in which an axis rings: undamped frequency in Hz, damping ratio, share; with standard uncertainties.
+
+    bounds_hz: it stands for two or more that the record cannot tell apart; where they lie, at least.
+    """
 
     frequency_hz: float
     damping_ratio: float
     share: float
     frequency_u: float = 0.0
     damping_u: float = 0.0
+    bounds_hz: tuple[float, float] | None = None
 
     @property
     def w(self) -> float:

@@ -10,7 +10,7 @@ from ublet.core.run import Stream
 from ublet.core.shake.frame import Floats
 from ublet.core.shake.recorded_shake import EDGE_HZ
 from ublet.core.shake.shaking import DIRECTIONS, SHAKEN, Heard
-from ublet.core.shake.spectra import Bands, transfer_of
+from ublet.core.shake.spectra import Bands, resampled, transfer_of
 from ublet.core.shake.sweep import Sweep
 
 HEARD = Stream(SHAKEN, ("time_s", "x_m_s2", "y_m_s2", "z_m_s2"), ("s", "m/s²", "m/s²", "m/s²"), 1600.0, "f4")
@@ -40,7 +40,7 @@ def bands_of(heard: Heard, sweep: Sweep, rate_hz: float) -> Bands:
     count = int((sweep.duration_s + 0.2) * rate_hz)
     at = float(heard.time_s[np.searchsorted(heard.time_s, 0.0)]) + np.arange(count) / rate_hz
     along = heard.along(sweep.axis)
-    values = np.interp(at, heard.time_s, along - along.mean())
+    values = resampled(at, heard.time_s, along - along.mean())
     return transfer_of(sweep.at(at), values, rate_hz, sweep.from_hz + EDGE_HZ / 2, sweep.to_hz - EDGE_HZ)
 
 

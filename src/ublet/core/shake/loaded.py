@@ -41,7 +41,8 @@ async def swept_loaded(
     if bad := amiss_of(heard, bands, axis):
         return (), [f"With {kg:g} kg on the bed nothing was told: {' '.join(bad)}"]
     bench.record.rows(TRANSFER.name, rows_of(bands), f"{axis} {LOADED}")
-    modes, _ = await modes_in(bench, repeats, bands)
+    fit, _ = await modes_in(bench, repeats, bands)
+    modes = fit.modes
     main, without = modes[0], empty[0]
     lower = 1 - main.frequency_hz / without.frequency_hz
     found = Finding(

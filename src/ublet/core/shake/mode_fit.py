@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -14,7 +15,18 @@ from ublet.core.shake.spectra import Bands
 
 MOST_MODES = 6
 LEAST_SHARE = 0.02
-"""A mode of a smaller share is fitted where it shows, and not told."""
+"""A mode of a smaller share, whatever its sign, is fitted where it shows, and not told."""
+
+MOST_OF_ALL, MOST_SHARE_U = 1.5, 0.25
+"""Shares of a frame sum to one; a fit whose sizes sum to more than this, or one of whose shares is less sure than that,
+plays modes against one another: it has more than the record tells apart.
+"""
+
+BESIDE, SHOWS = 0.15, 0.05
+"""A further mode so near, as a share of the frequency, with so large a share, bears on what is told of another."""
+
+WHOLE_OFF = 0.15
+"""What shares may sum to besides one: a mode below the sweep is missing, a sensor's scale is off."""
 
 WORTH, NOTHING_LEFT, FORM_SHARE = 9.0, 1.15, 0.25
 """Every number of a further mode must lower the sum of squares by so many times what it would by chance, of the noise
@@ -32,15 +44,76 @@ EACH = 4
 RELATIVE_U, MOST_RELATIVE = 0.7, 3.0
 """How much of a mode's damping lies between what is told and what moves is not known: between none and all of it."""
 
-FORM_HZ, FORM_Z = 0.000012, 0.0002
+FORM_HZ, FORM_Z = 0.0008, 0.006
 """What bands of finite width and a friction that is no damping leave open besides the noise, as shares of frequency and
 damping, standard.
 """
 
 
+@dataclass(frozen=True)
+class FrameFit:
+    """Modes, the largest share first, those of a small share left out.
+
+    whole: what the shares summed to before they were made to sum to one, with its standard uncertainty.
+    """
+
+    modes: tuple[Mode, ...]
+    whole: float
+    whole_u: float
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether the shares sum to one within what they may."""
+        return abs(self.whole - 1) <= WHOLE_OFF + 2 * self.whole_u
+
+
+def fit_frame(bands: Bands) -> FrameFit:
+    """Modes of a transfer, as many as it tells apart: where more leave less but only play shares against one another,
+    fewer are told, one of them for those that cannot be told apart, with bounds.
+
+    What the fit with a further mode says otherwise of a mode is in its uncertainty: poles that lie close, and small
+    ones that were not found, move the others.
+    """
+    fits, wanted = _fits(bands)
+    told = next(at for at in range(wanted, -1, -1) if at == 0 or _sound(bands, fits[at]))
+    modes = _told(bands, fits[told])
+    if told + 1 < len(fits) and (told < wanted or _sound(bands, fits[told + 1])):
+        further = _told(bands, fits[told + 1])
+        modes = tuple(_beside(mode, further, apart=told == wanted) for mode in modes)
+    shares = np.zeros(len(fits[told]))
+    shares[2::EACH] = 1.0
+    u = math.sqrt(max(0.0, float(shares @ _covariance(bands, fits[told]) @ shares)))
+    return FrameFit(modes, float(shares @ fits[told]), u)
+
+
 def fit_modes(bands: Bands) -> tuple[Mode, ...]:
-    """Modes of a transfer, the largest share first; those of a small share are left out."""
-    return _told(bands, _fewest(bands))
+    """Modes of a transfer, the largest share first; those of a small share are left out (as by `fit_frame`)."""
+    return fit_frame(bands).modes
+
+
+def _sound(bands: Bands, x: Floats) -> bool:
+    """Whether the shares of a fit are those of modes that it tells apart."""
+    p = x[2::EACH]
+    u = np.sqrt(np.maximum(np.diag(_covariance(bands, x))[2::EACH], 0.0))
+    return bool(np.sum(np.abs(p)) <= MOST_OF_ALL * abs(float(np.sum(p))) and np.all(u <= MOST_SHARE_U))
+
+
+def _beside(mode: Mode, further: Sequence[Mode], apart: bool) -> Mode:
+    """A mode with what a fit with a further one says otherwise of it; not apart: it stands for all that lie near."""
+    near = [
+        each for each in further if abs(each.frequency_hz / mode.frequency_hz - 1) < BESIDE and abs(each.share) >= SHOWS
+    ]
+    if not near:
+        return mode
+    if apart:
+        near = [max(near, key=lambda each: abs(each.share))]
+    hz = max(abs(each.frequency_hz - mode.frequency_hz) for each in near)
+    z = max(abs(each.damping_ratio - mode.damping_ratio) for each in near)
+    wider = replace(mode, frequency_u=math.hypot(mode.frequency_u, hz), damping_u=math.hypot(mode.damping_u, z))
+    if apart or len(near) < 2:
+        return wider
+    all_hz = [each.frequency_hz for each in near]
+    return replace(wider, bounds_hz=(min(all_hz), max(all_hz)))
 
 
 def fit_pull(bands: Bands) -> tuple[float, float]:
@@ -50,7 +123,8 @@ def fit_pull(bands: Bands) -> tuple[float, float]:
     The transfer's term in ``1 / s^2`` far above all modes: ``sum p f^2 (1 - 4 z^2 k)``. Not over ``sum p``, which is
     one in truth, and less where a mode below the sweep is missing; a sensor whose scale is off is off by that.
     """
-    x = _fewest(bands)
+    fits, wanted = _fits(bands)
+    x = fits[wanted]
     steps = PULL_STEP * np.eye(len(x))
     slope = np.array([(_pull(x + step) - _pull(x - step)) / (2 * PULL_STEP) for step in steps])
     return _pull(x), math.sqrt(max(0.0, float(slope @ _covariance(bands, x) @ slope)))
@@ -64,8 +138,9 @@ def _pull(x: Floats) -> float:
     return float(np.sum(x[2::EACH] * f2 * (1 - 4 * z * z * x[3::EACH])))
 
 
-def _fewest(bands: Bands) -> Floats:
-    """The numbers of the fewest modes that leave nothing but chance.
+def _fits(bands: Bands) -> tuple[list[Floats], int]:
+    """The numbers of one mode, of two and so on, one more than are wanted where so many are fitted; and which of these
+    has the fewest modes that leave nothing but chance.
 
     For each number of modes they begin where vector fitting finds poles, and are fitted (Levenberg-Marquardt with the
     Jacobian in closed form) in the form ``p (w^2 + 2 z k w s) / (s^2 + 2 z w s + w^2)``: k is 0 where guides damp (the
@@ -89,7 +164,12 @@ def _fewest(bands: Bands) -> Floats:
     best, most = min(fits, key=lambda fit: fit[0])
     free = max(1, 2 * len(bands.hz) - len(most))
     noise, form = max(1.0, best / free), FORM_SHARE * max(0.0, best - free)
-    return next(x for cost, x in fits if cost - best <= WORTH * noise * (len(most) - len(x)) + form + 1e-9)
+    wanted = next(
+        at for at, (cost, x) in enumerate(fits) if cost - best <= WORTH * noise * (len(most) - len(x)) + form + 1e-9
+    )
+    if wanted + 1 == len(fits) < MOST_MODES:
+        fits.append((math.inf, _fitted(bands, len(fits) + 1).x))
+    return [x for _, x in fits], wanted
 
 
 def _fitted(bands: Bands, number: int) -> Minimum:
@@ -181,19 +261,27 @@ def _told(bands: Bands, x: Floats) -> tuple[Mode, ...]:
         hz, z = math.exp(x[at]), math.exp(x[at + 1])
         u = (hz * math.hypot(spread[at], FORM_HZ), z * math.hypot(spread[at + 1], FORM_Z))
         found.append(Mode(hz, z, float(x[at + 2]) / whole, *u))
-    found.sort(key=lambda mode: -mode.share)
-    return tuple(mode for number, mode in enumerate(found) if number == 0 or mode.share >= LEAST_SHARE)
+    found.sort(key=lambda mode: -abs(mode.share))
+    return tuple(mode for number, mode in enumerate(found) if number == 0 or abs(mode.share) >= LEAST_SHARE)
+
+
+HANN_BINS = 1.5
+"""Neighbouring bins under a Hann window tell so much the same: its bandwidth (Harris 1978)."""
+
+EACH_OF_DENSITY = 4
+"""Numbers that a mode of a density has to earn: frequency, damping, weight, and where it was looked for."""
 
 
 def fit_density(hz: Floats, density: Floats, windows: int) -> tuple[Mode, ...]:
     """Modes of a density under flat excitation: its logarithm by ``log(g |H|^2 + floor)``, one mode after the other.
 
-    A density knows no phase: what it tells is less sure, and so are its uncertainties.
+    A density knows no phase: what it tells is less sure, and so are its uncertainties. The first mode must lower the
+    sum of squares against nothing but a floor as every further one must: noise alone has none.
     """
-    scatter = 1 / math.sqrt(max(1, windows) * 0.8)
+    scatter = math.sqrt(HANN_BINS / (max(1, windows) * 0.8))
     told = np.log(density)
     found: Floats = np.zeros(0)
-    best = math.inf
+    best = float(np.sum(((told - told.mean()) / scatter) ** 2))
     kept: tuple[Floats, Floats] | None = None
     for number in range(1, 4):
         level = math.log(float(np.median(density)))
@@ -211,10 +299,11 @@ def fit_density(hz: Floats, density: Floats, windows: int) -> tuple[Mode, ...]:
         least = minimise(lambda at: (told - _log_density(hz, at)) / scatter, start, low, high, 1e-7, 60)
         cost = float(least.residual @ least.residual)
         chance = max(1.0, cost / max(1, len(hz) - len(start)))
-        if number > 1 and best - cost < WORTH * 4 * chance:
+        if best - cost < WORTH * EACH_OF_DENSITY * chance:
             break
         found, best, kept = least.x, cost, (least.x, least.residual)
-    assert kept is not None
+    if kept is None:
+        return ()
     at, residual = kept
     slopes = jacobian(lambda x: (told - _log_density(hz, x)) / scatter, at, residual, np.full(len(at), np.inf))
     noise = max(1.0, float(residual @ residual) / max(1, len(residual) - len(at)))
@@ -237,5 +326,5 @@ def _log_density(hz: Floats, at: Floats) -> Floats:
 
 
 def main_mode(modes: Sequence[Mode]) -> Mode:
-    """The one of the largest share."""
-    return max(modes, key=lambda mode: mode.share)
+    """The one of the largest share, whatever its sign."""
+    return max(modes, key=lambda mode: abs(mode.share))

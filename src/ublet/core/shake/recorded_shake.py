@@ -9,17 +9,15 @@ import numpy as np
 from ublet.core.recorded import RecordError, Table, check_times, parse_table
 from ublet.core.shake.choosing import Choice, Limits, choose
 from ublet.core.shake.frame import Floats, Mode
-from ublet.core.shake.mode_fit import fit_density, fit_modes
-from ublet.core.shake.spectra import Bands, density_of, transfer_of
+from ublet.core.shake.mode_fit import fit_density, fit_frame
+from ublet.core.shake.repeats import widened
+from ublet.core.shake.spectra import GAP_STEPS, Bands, density_of, moves_at_ends, resampled, tapered, transfer_of
 from ublet.core.shake.sweep import Sweep, sweep_in
 from ublet.core.shake.symptoms import CLIPPED_SHARE, at_ends, heard_words, symptoms
 
 COLUMNS = ("x_m_s2", "y_m_s2", "z_m_s2")
 GRAVITY, GRAVITY_SHARE = 9.80665, 0.25
 SHORTEST_S, FEWEST_HZ = 2.0, 100.0
-GAP_STEPS = 1.6
-"""A step of time that is so many usual ones long is a gap."""
-
 GAPS_SHARE, MOST_GAPS = 0.01, 0.2
 JITTER_SHARE = 0.01
 ROUNDED_SHARE, MOSTLY = 0.02, 0.5
@@ -73,7 +71,7 @@ def analyse_resonance(text: str, name: str, limits: Limits) -> Resonance:
     problems += _clipped(table, there)
     if sweep is None:
         problems.append("no comment tells the excitation: flat excitation is taken, and damping is less sure")
-        axes = _by_density(table, there, time_s, rate, limits, name)
+        axes = _by_density(table, there, time_s, rate, limits, problems, name)
     else:
         axes = {sweep.axis: _by_sweep(table, there, time_s, rate, sweep, limits, problems, name)}
     for axis, shaken in axes.items():
@@ -170,7 +168,7 @@ def _even(time_s: Floats, values: Floats, rate: float, start_s: float) -> tuple[
     """The same at even times from a start."""
     count = int((float(time_s[-1]) - start_s) * rate) + 1
     at = start_s + np.arange(count) / rate
-    return at, np.interp(at, time_s, values)
+    return at, resampled(at, time_s, values)
 
 
 def _by_sweep(
@@ -198,14 +196,25 @@ def _by_sweep(
     low = sweep.from_hz + sweep.rate_hz_s * start
     if high - low < 10 * EDGE_HZ:
         raise RecordError(f"{name}: the sweep covers only {low:.0f} to {high:.0f} Hz: record it from its beginning.")
-    bands = transfer_of(sweep.at(at), heard, rate, low + EDGE_HZ / 2, high - EDGE_HZ)
-    modes = fit_modes(bands)
+    told = sweep.at(at)
+    if any(ends := moves_at_ends(heard, rate)):
+        told, heard = tapered(told, rate, ends), tapered(heard, rate, ends)
+        where = " and ".join(word for word, moving in zip(("begins", "ends"), ends, strict=True) if moving)
+        problems.append(f"the record {where} while it shakes: record from before the sweep until it is still again")
+    bands = transfer_of(told, heard, rate, low + EDGE_HZ / 2, high - EDGE_HZ)
+    fit = fit_frame(bands)
+    modes = widened(fit.modes, [fit.modes])
+    if not fit.is_whole:
+        problems.append(
+            f"{sweep.axis}: the shares of what was found sum to {fit.whole:.2f}, not to one: modes cannot be "
+            "told apart, or lie outside of the sweep; record a longer or a harder one"
+        )
     problems += heard_words(bands)
     return Shaken(modes, choose(modes, limits), bands, None)
 
 
 def _by_density(
-    table: Table, there: list[str], time_s: Floats, rate: float, limits: Limits, name: str
+    table: Table, there: list[str], time_s: Floats, rate: float, limits: Limits, problems: list[str], name: str
 ) -> dict[str, Shaken]:
     """Without an excitation: of every axis that shook, from its density."""
     heard = {
@@ -221,5 +230,10 @@ def _by_density(
         if not np.all(density > 0):
             raise RecordError(f"{name}: {axis} has no noise at all between its readings: it is no recording.")
         modes = fit_density(hz, density, windows)
+        if not modes:
+            problems.append(f"{axis}: nothing that rings stands out of the noise: shake harder, record longer")
+            continue
         found[axis] = Shaken(modes, choose(modes, limits), None, (hz, density))
+    if not found:
+        raise RecordError(f"{name}: nothing in it rings: it is noise. Shake the machine while it is recorded.")
     return found

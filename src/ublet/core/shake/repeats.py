@@ -8,7 +8,7 @@ from dataclasses import replace
 
 from ublet.core.bench import Bench
 from ublet.core.shake.frame import Mode
-from ublet.core.shake.mode_fit import fit_modes
+from ublet.core.shake.mode_fit import FrameFit, fit_frame, fit_modes
 from ublet.core.shake.spectra import Bands
 
 NEAR = 0.05
@@ -20,21 +20,33 @@ that is smaller still, and for a print.
 """
 
 
-async def modes_in(
-    bench: Bench, repeats: Sequence[Bands], together: Bands
-) -> tuple[tuple[Mode, ...], list[tuple[Mode, ...]]]:
+ONCE_HZ, ONCE_Z = 0.001, 0.05
+"""What gentler sweeps would show and a sweep alone does not, as shares of frequency and damping, standard: a fifth of a
+newton of friction does so much.
+"""
+
+
+async def modes_in(bench: Bench, repeats: Sequence[Bands], together: Bands) -> tuple[FrameFit, list[tuple[Mode, ...]]]:
     """The modes of repeats taken together, as sure as the repeats agree; and those of each by itself."""
-    modes = await bench.compute(fit_modes, together)
-    each = [await bench.compute(fit_modes, one) for one in repeats] if len(repeats) > 1 else [modes]
-    return widened(modes, each), each
+    fit = await bench.compute(fit_frame, together)
+    each = [await bench.compute(fit_modes, one) for one in repeats] if len(repeats) > 1 else [fit.modes]
+    return replace(fit, modes=widened(fit.modes, each)), each
 
 
 def widened(modes: Sequence[Mode], each: Sequence[Sequence[Mode]]) -> tuple[Mode, ...]:
     """Modes with what hard and gentle sweeps (by turns) tell apart added to their uncertainties: friction that is no
-    damper makes damping, and a little the frequency, depend on the size of the motion.
+    damper makes damping, and a little the frequency, depend on the size of the motion. Of one sweep alone: with what
+    repeats usually tell.
     """
     if len(each) < 2:
-        return tuple(modes)
+        return tuple(
+            replace(
+                mode,
+                frequency_u=math.hypot(mode.frequency_u, ONCE_HZ * mode.frequency_hz),
+                damping_u=math.hypot(mode.damping_u, ONCE_Z * mode.damping_ratio),
+            )
+            for mode in modes
+        )
     found = []
     for mode in modes:
         near = [nearest(told, mode.frequency_hz) for told in each]

@@ -16,6 +16,7 @@ from ublet.core.settings import Value, setting
 from ublet.core.shake.frame import FEET_HZ, Mode
 from ublet.core.shake.hearing import GROWING, HEARD, SPECTRUM, SWEPT, TRANSFER, rows_of
 from ublet.core.shake.loaded import swept_loaded
+from ublet.core.shake.mode_fit import FrameFit
 from ublet.core.shake.repeats import modes_in, wander
 from ublet.core.shake.shaking import (
     Heard,
@@ -88,7 +89,8 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
             heard, repeats, sweep, by = await swept(bench, aim, axis, shares)
             bands = averaged(repeats)
             bench.record.rows(TRANSFER.name, rows_of(bands), axis)
-            modes, each = await modes_in(bench, repeats, bands)
+            fit, each = await modes_in(bench, repeats, bands)
+            modes = fit.modes
             told = findings_of(modes, axis, bands, sweep, by, each)
             findings += told
             bench.record.found(*told)
@@ -96,7 +98,7 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
             wrong += _otherwise(axis, modes, before)
             wrong += [*_amiss(axis, heard, each), *_sentences(heard_words(bands))]
             wrong += _sentences(symptoms(axis_words(axis), modes, sweep))
-            bad = amiss_of(heard, bands, axis)
+            bad = [*amiss_of(heard, bands, axis), *_not_whole(axis, fit)]
             if bad:
                 return TrialResult("failed", " ".join([*bad, *good, *wrong]), _conditions(bench), tuple(findings))
             if axis in loads:
@@ -145,6 +147,8 @@ def modes_words(of: str, modes: Sequence[Mode]) -> str:
         f"{of} rings at {with_uncertainty(main.frequency_hz, main.frequency_u)} Hz, damping "
         f"{with_uncertainty(main.damping_ratio, main.damping_u)}"
     )
+    if main.bounds_hz is not None:
+        words += f", one for two that cannot be told apart, from {main.bounds_hz[0]:.1f} to {main.bounds_hz[1]:.1f} Hz"
     if others:
         also = several([_also(mode) for mode in others])
         words += f" ({100 * main.share:.0f} %); also at {also}"
@@ -170,6 +174,17 @@ def _amiss(axis: str, heard: Sequence[Heard], each: Sequence[Sequence[Mode]]) ->
             "the cable so that it hangs free, look for play, and sweep again."
         )
     return told
+
+
+def _not_whole(axis: str, fit: FrameFit) -> list[str]:
+    """What is said where the modes that were found are not all that moves, or more than that."""
+    if fit.is_whole:
+        return []
+    return [
+        f"{axis.upper()}: the shares of what was found sum to {with_uncertainty(fit.whole, fit.whole_u)}, not to one: "
+        "modes cannot be told apart, or some lie outside of the sweep. Sweep longer (the parameter seconds), with more "
+        "repeats, and further; look whether the sensor sits tight."
+    ]
 
 
 def _otherwise(axis: str, modes: Sequence[Mode], before: TrialResult | None) -> list[str]:

@@ -57,6 +57,49 @@ def transfer_of(told: Floats, heard: Floats, rate_hz: float, low_hz: float, high
     return Bands(hz, found, noise / (2 * s_uu), np.abs(s_uy) ** 2 / (s_uu * s_yy), _peaks(hz, left, lines))
 
 
+GAP_STEPS = 1.6
+"""A step of time that is so many usual ones long is a gap."""
+
+
+def resampled(at: Floats, time_s: Floats, values: Floats) -> Floats:
+    """Values at other times, by cubics through the readings: straight lines would take 3 % away at a tenth of the rate.
+    Gaps are bridged straight.
+    """
+    from scipy.interpolate import CubicSpline
+
+    found = np.asarray(CubicSpline(time_s, values)(at), dtype=np.float64)
+    steps = np.diff(time_s)
+    wide = steps > GAP_STEPS * float(np.median(steps))
+    step = np.clip(np.searchsorted(time_s, at, side="right") - 1, 0, len(steps) - 1)
+    bridged = wide[step] | (at < time_s[0]) | (at > time_s[-1])
+    found[bridged] = np.interp(at[bridged], time_s, values)
+    return found
+
+
+EDGE_S, AT_REST = 0.05, 0.1
+TAPER_S = 0.25
+
+
+def moves_at_ends(heard: Floats, rate_hz: float) -> tuple[bool, bool]:
+    """Whether n even values begin, and end, with more than a tenth of what they are in the mean."""
+    count = max(2, round(EDGE_S * rate_hz))
+    size = float(np.sqrt(np.mean(heard**2)))
+    first, last = (float(np.sqrt(np.mean(part**2))) for part in (heard[:count], heard[-count:]))
+    return first > AT_REST * size, last > AT_REST * size
+
+
+def tapered(values: Floats, rate_hz: float, ends: tuple[bool, bool]) -> Floats:
+    """Values brought to rest at their beginning, at their end, over a quarter of a second of a cosine."""
+    count = min(len(values) // 4, round(TAPER_S * rate_hz))
+    rise = (1 - np.cos(np.pi * (np.arange(count) + 0.5) / count)) / 2
+    window = np.ones(len(values))
+    if ends[0]:
+        window[:count] = rise
+    if ends[1]:
+        window[-count:] = rise[::-1]
+    return values * window
+
+
 def averaged(each: Sequence[Bands]) -> Bands:
     """Repeats of one sweep as one, band by band, weighed by their variance; where they differ by more than their noise
     says, neighbours taken together, the difference counts (Birge 1932).
