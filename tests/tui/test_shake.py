@@ -55,13 +55,16 @@ def test_terns_belts_are_made_alike_it_is_shaped_by_hand_and_verified(tmp_path: 
         shown = screen.wait("▸✓ zv" if "✓ zv " in shown else "▸· zv")
         before = _left(shown, "zv")
         screen.key(*["C-Right"] * 4)
-        shown = screen.wait("frequency x")
+        shown = screen.wait("as slid by hand")
         assert _left(shown, "zv") != before, "what is left follows the frequency"
+        assert f"{float(before.split()[0]) + 2:.1f}" in _left(shown, "zv")
         screen.key("f", "R", "n")
         shown = screen.wait("±12 %")
         assert "0.14 mm at" in shown and "Y  " in shown
-        screen.key("Up", "k")
-        screen.wait("Live on the board")
+        screen.key("k")
+        shown = screen.wait("Live on the board")
+        slid = f"{float(before.split()[0]) + 2:.1f}"
+        assert f"axes.x.shaper.frequency_hz {slid}" in " ".join(shown.split()), "what was slid is what is kept"
         screen.key("o")
         screen.wait("with sharp stops")
         screen.key("Enter")

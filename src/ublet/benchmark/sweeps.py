@@ -21,6 +21,7 @@ from ublet.core.run import Progress, TrialResult
 from ublet.firmware.clock import run_virtually
 from ublet.session.demo import prepare
 from ublet.session.headless import on_scenario
+from ublet.tui.shake.shaper import HZ_STEP
 
 LEG: tuple[tuple[str, dict[str, Any]], ...] = (
     ("resonance", {"hands_off_s": 0.0}),
@@ -107,18 +108,20 @@ def slide_keys(folder: Path, keys: int) -> dict[str, Any]:
     folder.mkdir(parents=True, exist_ok=True)
     results, _ = leg("tern", 1, folder)
     assert results["input-shaper"].outcome == "proven"
+    first = next(option for option in results["input-shaper"].options if option.name == "zv")
+    hz = next(float(str(p.after)) for p in first.proposals if p.setting == "axes.x.shaper.frequency_hz")
+    up = round(hz + HZ_STEP, 1)
+    shows = (f"{up:.1f}".encode(), f"{up - HZ_STEP:.1f}".encode())
     machine = folder / "own.toml"
     terminal = Terminal([sys.executable, "-m", "ublet", "open", str(machine), "--port", str(folder / "none")])
     try:
         terminal.go_to(b"input shaper", "moves that do not", "up to mm/s")
-        os.write(terminal.end, b"p frequency_x_hz=50\r")
-        terminal.rest(1.0)
         os.write(terminal.end, b"\x1b[B")  # of the named ones the first
         terminal.rest(1.0)
         taken = []
         for number in range(keys):
-            key, shown = ((b"\x1b[1;5C", b"50.5"), (b"\x1b[1;5D", b"50.0"))[number % 2]
-            taken.append(terminal.key_to_paint(key, shown))
+            key = (b"\x1b[1;5C", b"\x1b[1;5D")[number % 2]
+            taken.append(terminal.key_to_paint(key, shows[number % 2]))
             terminal.rest(0.03)
         return {"key_to_paint_ms": spread(taken), "limit_ms": 50, "keys": keys}
     finally:

@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from ublet.core.shake.frame import Mode
 from ublet.core.shake.mode_fit import main_mode
-from ublet.core.shake.optimised import optimised
+from ublet.core.shake.optimised import gentlest, optimised
 from ublet.core.shake.shapers import NAMED, Train, named, residual, residuals
 
 MARGIN = 0.9
 """Trains are made to leave no more than this share of the limit: the frame is known only so well."""
 
 TRIED = 120
+USEFUL = 0.5
+"""A shaper that leaves more of the ringing than this is none."""
+
 LONGEST_PERIODS = 3.0
 OPTIMISED = "optimised"
 
@@ -91,9 +95,72 @@ def best_named(name: str, modes: Sequence[Mode], limits: Limits) -> Shaper:
     return judged(name, float(hz[best]), named(name, float(hz[best]), damping), modes, limits, damping)
 
 
+def best_rounding(name: str, modes: Sequence[Mode], limits: Limits) -> Shaper | None:
+    """A named train at the frequency at which it leaves least of those at which it rounds no more than it may; None: it
+    leaves too much at all of them.
+    """
+    damping = mean_damping(modes)
+    one = named(name, 1.0, damping)
+    lowest = max(0.7 * min(mode.frequency_hz for mode in modes), _least_hz(one, limits))
+    highest = max(1.4 * max(mode.frequency_hz for mode in modes), 1.1 * lowest)
+    hz = np.geomspace(lowest, highest, TRIED)
+    times = one.times[None, :] / hz[:, None]
+    moved = np.maximum(*(residuals(times, one.amplitudes, modes, way * limits.drift) for way in (-1, 1)))
+    worst = np.maximum(residuals(times, one.amplitudes, modes), moved / 2)
+    best = int(np.argmin(worst))
+    if worst[best] > USEFUL:
+        return None
+    return judged(name, float(hz[best]), named(name, float(hz[best]), damping), modes, limits, damping)
+
+
+def _least_hz(one: Train, limits: Limits) -> float:
+    """The frequency at which a train, given at 1 Hz, rounds as much as it may; a hair above it."""
+    return 1.0001 * math.sqrt(one.rounding_mm(limits.acceleration_mm_s2) / limits.rounding_mm)
+
+
+def _under_rounding(shapers: Sequence[Shaper], modes: Sequence[Mode], limits: Limits, longest_s: float) -> list[Shaper]:
+    """Where no shaper keeps both limits: each as it leaves least within the rounding, or as it is where it cannot."""
+    found = []
+    for each in shapers:
+        if each.name in NAMED and each.rounds(limits) > limits.rounding_mm:
+            each = best_rounding(each.name, modes, limits) or each
+        if each.name != OPTIMISED:
+            found.append(each)
+    train = gentlest(modes, 2 * limits.rounding_mm / limits.acceleration_mm_s2, limits.drift, longest_s)
+    own = judged(OPTIMISED, main_mode(modes).frequency_hz, train, modes, limits) if train is not None else None
+    if own is not None and max(own.residual, own.drifted / 2) <= USEFUL:
+        found.append(own)
+    else:
+        found += [each for each in shapers if each.name == OPTIMISED]
+    return found
+
+
+@dataclass(frozen=True)
+class Offer:
+    """A point of what is to be had: rounding in mm, the least ringing left with it (or half of what is left when the
+    frame drifts), and by which shaper.
+    """
+
+    rounding_mm: float
+    left: float
+    name: str
+
+
+def to_be_had(modes: Sequence[Mode], limits: Limits, roundings_mm: Sequence[float]) -> tuple[Offer, ...]:
+    """Ringing left against rounding: for each limit of the rounding the named shaper that leaves least within it."""
+    found = []
+    for rounding in roundings_mm:
+        at = replace(limits, rounding_mm=rounding)
+        within = [each for name in NAMED if (each := best_rounding(name, modes, at)) is not None]
+        if within:
+            best = min(within, key=lambda each: max(each.residual, each.drifted / 2))
+            found.append(Offer(rounding, max(best.residual, best.drifted / 2), best.name))
+    return tuple(found)
+
+
 def choose(modes: Sequence[Mode], limits: Limits) -> Choice:
     """Every shaper for a frame, and a recommendation: of those that keep both limits the one that rounds least; else of
-    those that keep the rounding the one that leaves least.
+    those that keep the rounding, each made for that, the one that leaves least.
     """
     shapers = [best_named(name, modes, limits) for name in NAMED]
     longest = LONGEST_PERIODS / min(mode.frequency_hz for mode in modes)
@@ -104,13 +171,15 @@ def choose(modes: Sequence[Mode], limits: Limits) -> Choice:
     if both:
         chosen = min(both, key=lambda each: each.train.spread_s2)
         return Choice(tuple(shapers), chosen, _why(chosen, shapers, limits))
+    calm = [each for each in shapers if each.keeps(limits)]
+    shapers = _under_rounding(shapers, modes, limits, longest)
     keeping = [each for each in shapers if each.rounds(limits) <= limits.rounding_mm]
     if keeping:
         chosen = min(keeping, key=lambda each: max(each.residual, each.drifted / 2))
         why = (
             f"no shaper keeps {100 * limits.residual:g} % and rounds at most {limits.rounding_mm:g} mm at "
             f"{limits.acceleration_mm_s2:g} mm/s²: {chosen.name} leaves {100 * chosen.residual:.1f} %, "
-            f"{100 * chosen.drifted:.1f} when the frame drifts; given up is calm"
+            f"{100 * chosen.drifted:.1f} when the frame drifts; given up is calm{_gentler(calm, limits)}"
         )
         return Choice(tuple(shapers), chosen, why)
     chosen = min(shapers, key=lambda each: each.train.spread_s2)
@@ -120,6 +189,15 @@ def choose(modes: Sequence[Mode], limits: Limits) -> Choice:
         f"{chosen.train.highest_mm_s2(limits.rounding_mm):.0f}"
     )
     return Choice(tuple(shapers), chosen, why)
+
+
+def _gentler(calm: Sequence[Shaper], limits: Limits) -> str:
+    """The acceleration at which one that rings little enough rounds little enough, too."""
+    if not calm:
+        return ""
+    least = min(calm, key=lambda each: each.train.spread_s2)
+    most = least.train.highest_mm_s2(limits.rounding_mm)
+    return f"; at no more than {most:.0f} mm/s² {least.name} keeps both"
 
 
 def _why(chosen: Shaper, shapers: Sequence[Shaper], limits: Limits) -> str:

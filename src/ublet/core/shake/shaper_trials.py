@@ -57,7 +57,7 @@ class ShaperParameters(Part):
         "Kind to be taken; or what is recommended for each axis.", default="recommended"
     )
     frequency_x_hz: float = setting(
-        "Frequency for X's named shapers, chosen by hand; 0: the best.",
+        "Frequency for X's shaper, a named one, chosen by hand; 0: the best.",
         unit="Hz",
         low=0,
         high=200,
@@ -90,7 +90,7 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
         gentle = bench.machine.motion.print_acceleration_mm_s2
         limits = limits_for(aim, own, gentle, loaded_drift(swept, axis))
         choice = await bench.compute(choose, modes, limits)
-        choice = by_hand(choice, modes, limits, getattr(aim, f"frequency_{axis}_hz"), aim.damping)
+        choice = by_hand(choice, modes, limits, aim, axis)
         found[axis] = (choice, limits)
         taken = taken_of(choice, aim.shaper)
         findings += about({"axis": axis}, shaper_findings(taken, modes, limits))
@@ -113,11 +113,16 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
 
 def known_modes(bench: Bench) -> dict[str, tuple[Mode, ...]]:
     """How the axes ring: as they were swept, or else as was read off a printed tower."""
+    return modes_known(bench.record.earlier)
+
+
+def modes_known(earlier: Callable[[str], TrialResult | None]) -> dict[str, tuple[Mode, ...]]:
+    """The same by the newest results of trials, which are looked up by their names."""
     found: dict[str, tuple[Mode, ...]] = {}
     for trial in ("resonance", "ringing-tower"):
         if len(found) == len(AXES):
             break
-        result = bench.record.earlier(trial)
+        result = earlier(trial)
         for axis in AXES:
             if axis not in found and result is not None and (modes := modes_of(result, axis)):
                 found[axis] = modes if trial == "resonance" else _as_damped_as_may_be(modes)
@@ -144,13 +149,17 @@ def limits_for(aim: ShaperParameters, own_mm_s2: float, gentle_mm_s2: float, dri
     return Limits(aim.residual, aim.rounding_mm, max(aim.drift, drift), acceleration)
 
 
-def by_hand(choice: Choice, modes: Sequence[Mode], limits: Limits, hz: float, damping: float) -> Choice:
-    """The same choice with named shapers at a frequency or damping that was set by hand (0: as they are)."""
+def by_hand(choice: Choice, modes: Sequence[Mode], limits: Limits, aim: ShaperParameters, axis: str) -> Choice:
+    """The same choice with the shaper that is wanted at a frequency or damping that was set by hand (0: as it is); the
+    others are as they were.
+    """
+    hz, damping = getattr(aim, f"frequency_{axis}_hz"), aim.damping
     if not hz and not damping:
         return choice
+    wanted = taken_of(choice, aim.shaper).name
     shapers = []
     for each in choice.shapers:
-        if each.name in NAMED:
+        if each.name in NAMED and each.name == wanted:
             at, z = hz or each.frequency_hz, damping or each.damping_ratio
             each = judged(each.name, at, named(each.name, at, z), modes, limits, z)
         shapers.append(each)
@@ -203,6 +212,21 @@ def values_of(shaper: Shaper) -> Mapping[str, Value]:
     return {"kind": shaper.name, **values}
 
 
+def proposals_of(
+    axis: str, shaper: Shaper, limits: Limits, live: Callable[[str], Value | None]
+) -> tuple[Proposal, ...]:
+    """A shaper's settings for an axis, as far as the live ones are others."""
+    left, rounds = 100 * shaper.residual, shaper.rounds(limits)
+    effect = f"leaves {left:.1f} % of {axis.upper()}'s ringing, rounds {rounds:.3f} mm"
+    found = []
+    for key, after in values_of(shaper).items():
+        path = shaper_path(axis, key)
+        before = live(path)
+        if before != after:
+            found.append(Proposal(path, before, after, "Hz" if key == "frequency_hz" else "", effect))
+    return tuple(found)
+
+
 def options_of(bench: Bench, found: Mapping[str, tuple[Choice, Limits]]) -> tuple[Option, ...]:
     """The recommended shapers, and every kind for all axes."""
     kinds = [RECOMMENDED, *(each.name for each in next(iter(found.values()))[0].shapers)]
@@ -212,16 +236,9 @@ def options_of(bench: Bench, found: Mapping[str, tuple[Choice, Limits]]) -> tupl
         worst: dict[str, float | None] = {"residual": 0.0, "drifted": 0.0, "rounding": 0.0}
         for axis, (choice, limits) in found.items():
             taken = taken_of(choice, kind)
+            proposals += proposals_of(axis, taken, limits, bench.settings.shown)
             figures = {"residual": taken.residual, "drifted": taken.drifted, "rounding": taken.rounds(limits)}
             worst = {what: max(worst[what] or 0.0, value) for what, value in figures.items()}
-            left, rounds = 100 * taken.residual, taken.rounds(limits)
-            effect = f"leaves {left:.1f} % of {axis.upper()}'s ringing, rounds {rounds:.3f} mm"
-            for key, after in values_of(taken).items():
-                path = shaper_path(axis, key)
-                before = bench.settings.shown(path)
-                if before != after:
-                    unit = "Hz" if key == "frequency_hz" else ""
-                    proposals.append(Proposal(path, before, after, unit, effect))
         note = "each axis its own" if kind == RECOMMENDED else "for all axes"
         options.append(Option(kind, f"{note}, then verify", tuple(proposals), worst))
     return tuple(options)

@@ -2,21 +2,34 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from functools import lru_cache
+
 import numpy as np
 from rich.text import Text
 from textual.binding import Binding
 
-from ublet.core.run import TrialResult
+from ublet.core.run import Option, Proposal, TrialResult
 from ublet.core.settings import number_or
-from ublet.core.shake.choosing import OPTIMISED, Limits, Shaper, judged
+from ublet.core.shake.choosing import OPTIMISED, Limits, Offer, Shaper, judged, to_be_had
 from ublet.core.shake.frame import Mode, in_print
 from ublet.core.shake.live_shaper import live_train
 from ublet.core.shake.loaded import loaded_drift
-from ublet.core.shake.resonance_trials import modes_of
+from ublet.core.shake.mode_fit import main_mode
 from ublet.core.shake.shaking import SHAKEN
-from ublet.core.shake.shaper_trials import AXES, RECOMMENDED, ShaperParameters, left_over, limits_for, step_of
+from ublet.core.shake.shaper_trials import (
+    AXES,
+    RECOMMENDED,
+    ShaperParameters,
+    left_over,
+    limits_for,
+    modes_known,
+    proposals_of,
+    step_of,
+)
 from ublet.core.shake.shapers import NAMED, Train, named
 from ublet.core.shake.verify_trials import VerifyParameters
+from ublet.core.words import several
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
@@ -30,6 +43,9 @@ from ublet.tui.trial.watch import TrialWatch
 TABLE_ROWS = 9
 HZ_STEP, DAMPING_STEP, DRIFT_STEP, ROUNDING_STEP = 0.5, 0.01, 0.02, 0.01
 POINTS = 160
+LEAST_GRAPH = 7
+"""With fewer rows to each of two graphs only the step is drawn."""
+
 LEAST_COLUMNS = 96
 """With fewer columns the step of the speed is left out."""
 
@@ -64,6 +80,10 @@ class ShaperBench(RecordedBench):
         self.axis = "x"
         self._frames: dict[str, tuple[Mode, ...]] = {}
         self._drifts: dict[str, float] = {}
+        self._slid: dict[tuple[str, str], tuple[float, float]] = {}
+        """Frequency and damping that were slid to, by axis and shaper; they stay beside what is computed."""
+        self._kinds: dict[str, str] = {}
+        """The shaper that was slid, by axis: it is the one that is kept there."""
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Sliding is for choosing, not for checking."""
@@ -75,7 +95,8 @@ class ShaperBench(RecordedBench):
 
     def reload(self) -> None:
         """Take what is newest from the ledger; how the axes ring, too."""
-        self._frames = {axis: self._ringing(axis) for axis in AXES}
+        known = modes_known(self._proven)
+        self._frames = {axis: in_print(modes) for axis, modes in known.items()}
         swept = self.session.ledger.latest("resonance", "proven")
         self._drifts = {axis: loaded_drift(swept.result if swept is not None else None, axis) for axis in AXES}
         super().reload()
@@ -84,17 +105,36 @@ class ShaperBench(RecordedBench):
         """How the axis that is looked at rings; nothing where that is not known."""
         return self._frames.get(self.axis, ())
 
-    def _ringing(self, axis: str) -> tuple[Mode, ...]:
-        for trial in ("resonance", "ringing-tower"):
-            entry = self.session.ledger.latest(trial, "proven")
-            modes = modes_of(entry.result, axis) if entry is not None else ()
-            if modes:
-                return in_print(modes)
-        return ()
+    def _proven(self, trial: str) -> TrialResult | None:
+        entry = self.session.ledger.latest(trial, "proven")
+        return entry.result if entry is not None else None
+
+    @property
+    def option(self) -> Option | None:
+        """What would be kept: as chosen or recommended, and what was slid by hand in its place."""
+        computed = super().option
+        if computed is None or not self._kinds or not isinstance(self.aim, ShaperParameters):
+            return computed
+        proposals: list[Proposal] = []
+        for axis in AXES:
+            slid = next((each for each in self.shapers(axis) if each.name == self._kinds.get(axis)), None)
+            if slid is not None:
+                proposals += proposals_of(axis, slid, self.limits(axis), self.session.live)
+            else:
+                proposals += [each for each in computed.proposals if each.setting.startswith(f"axes.{axis}.")]
+        by_hand = several([f"{axis.upper()} {kind}" for axis, kind in sorted(self._kinds.items())])
+        return Option(computed.name, f"{by_hand} as slid by hand; ↑↓ gives it up", tuple(proposals), computed.figures)
+
+    def action_choose(self, by: int) -> None:
+        """Another of several options: of the axis that is looked at nothing is by hand any more."""
+        self._kinds.pop(self.axis, None)
+        super().action_choose(by)
 
     def chosen_name(self) -> str:
-        """The kind that is looked at: the option that would be kept."""
-        option = self.option
+        """The kind that is looked at: what was slid, or else the option that would be kept."""
+        if self.axis in self._kinds:
+            return self._kinds[self.axis]
+        option = super().option
         if option is None or option.name == RECOMMENDED:
             kinds = (
                 [p.after for p in option.proposals if p.setting == f"axes.{self.axis}.shaper.kind"] if option else []
@@ -104,32 +144,47 @@ class ShaperBench(RecordedBench):
             return OPTIMISED if kind == "own" else kind if kind in NAMED else "zv"
         return option.name
 
-    def limits(self) -> Limits:
-        """What is wanted, for the axis that is looked at."""
-        aim = self.aim
+    def limits(self, axis: str = "") -> Limits:
+        """What is wanted for an axis; without one, for that which is looked at."""
+        aim, axis = self.aim, axis or self.axis
         assert isinstance(aim, ShaperParameters)
-        own = number_or(self.session.live(f"axes.{self.axis}.acceleration_mm_s2"), 5000.0)
+        own = number_or(self.session.live(f"axes.{axis}.acceleration_mm_s2"), 5000.0)
         gentle = number_or(self.session.live("motion.print_acceleration_mm_s2"), 0.0)
-        return limits_for(aim, own, gentle, self._drifts.get(self.axis, 0.0))
+        return limits_for(aim, own, gentle, self._drifts.get(axis, 0.0))
 
-    def shapers(self) -> list[Shaper]:
-        """Every shaper of the axis, judged by what was slid: as recorded by the last run, named ones made anew."""
-        frame, aim = self.frame(), self.aim
+    def shapers(self, axis: str = "") -> list[Shaper]:
+        """Every shaper of an axis (without one, of that which is looked at): as recorded by the last run, those that
+        were slid as they were slid.
+        """
+        axis = axis or self.axis
+        frame, aim = self._frames.get(axis, ()), self.aim
         if not frame or not isinstance(aim, ShaperParameters):
             return []
-        limits, found = self.limits(), []
-        hz = getattr(aim, f"frequency_{self.axis}_hz")
+        limits, found = self.limits(axis), []
         for name in (*NAMED, OPTIMISED):
-            series = self.read(f"step {self.axis} {name}")
+            series = self.read(f"step {axis} {name}")
             if series is None:
                 continue
             train = train_from(series.rows)
-            at, z = frame[0].frequency_hz, aim.damping or frame[0].damping_ratio
+            at, z = main_mode(frame).frequency_hz, 0.0
             if name in NAMED:
-                at, z = _told(name, train) if not (hz or aim.damping) else (hz or _told(name, train)[0], z)
+                at, z = self._slid.get((axis, name)) or _told(name, train)
                 train = named(name, at, z)
             found.append(judged(name, at, train, frame, limits, z))
         return found
+
+    def _slide(self, hz: float = 0.0, damping: float = 0.0) -> None:
+        """Move the chosen named shaper of the axis that is looked at; it is then the one to be kept there."""
+        name = self.chosen_name()
+        now = next((each for each in self.shapers() if each.name == name and name in NAMED), None)
+        if now is None:
+            self.tell("An optimised train has no frequency to slide: choose a named shaper with ↑↓.", Ink.dim)
+            return
+        at = round(min(199.0, max(5.0, now.frequency_hz + hz)), 1)
+        z = round(min(0.4, max(0.01, now.damping_ratio + damping)), 3)
+        self._slid[self.axis, name] = (at, z)
+        self._kinds[self.axis] = name
+        self.refresh_state()
 
     def slide_to(self, **changes: float) -> None:
         """Take other parameters, and draw."""
@@ -137,16 +192,12 @@ class ShaperBench(RecordedBench):
         self.refresh_state()
 
     def action_slide(self, way: int) -> None:
-        """Another frequency for the named shapers of the axis."""
-        now = next((each.frequency_hz for each in self.shapers() if each.name == self.chosen_name()), 45.0)
-        self.slide_to(**{f"frequency_{self.axis}_hz": round(min(199.0, max(5.0, now + way * HZ_STEP)), 1)})
+        """Another frequency for the chosen shaper of the axis."""
+        self._slide(hz=way * HZ_STEP)
 
     def action_damp(self, way: int) -> None:
         """Another damping."""
-        aim, frame = self.aim, self.frame()
-        assert isinstance(aim, ShaperParameters)
-        now = aim.damping or frame[0].damping_ratio
-        self.slide_to(damping=round(min(0.4, max(0.01, now + way * DAMPING_STEP)), 2))
+        self._slide(damping=way * DAMPING_STEP)
 
     def action_drift(self, way: int) -> None:
         """Another drift."""
@@ -206,7 +257,11 @@ class ShaperBench(RecordedBench):
             left = left_over(chosen.train, hz, frame[0].damping_ratio)
             drawn.line(hz.tolist(), [100 * value for value in left], Ink.focus)
         if wide < width and chosen is not None:
-            self._step(cells, wide + 2, top, (width - wide - 2, size), chosen.train, live)
+            both = size >= 2 * LEAST_GRAPH
+            tall = size - size // 2 if both else size
+            self._step(cells, wide + 2, top, (width - wide - 2, tall), chosen.train, live)
+            if both:
+                self._offers(cells, wide + 2, top + tall, (width - wide - 2, size - tall), chosen)
         return cells.text()
 
     def _table(self, cells: Cells, shapers: list[Shaper], chosen: Shaper | None, limits: Limits) -> None:
@@ -230,6 +285,26 @@ class ShaperBench(RecordedBench):
         )
         cells.put(2, min(TABLE_ROWS - 2, len(shapers) + 1), told, Ink.proposal)
 
+    def _offers(self, cells: Cells, left: int, top: int, size: tuple[int, int], chosen: Shaper) -> None:
+        """What is to be had: the least ringing left for each rounding; where the limit and the chosen shaper are."""
+        limits = self.limits()
+        offers = _to_be_had(self.frame(), replace(limits, rounding_mm=1.0))
+        here = min(offers, key=lambda each: abs(each.rounding_mm - limits.rounding_mm), default=None)
+        if here is None:
+            return
+        widest = max(offers[-1].rounding_mm, limits.rounding_mm, chosen.rounds(limits))
+        words = ("least ringing, % (r slides the rounding)", "mm")
+        drawn = graph(cells, left, top, size, (0.0, 1.05 * widest), (0.0, 60.0), words)
+        column = round(drawn.at(limits.rounding_mm, 0.0)[0])
+        for row in range(drawn.height):
+            cells.put(column, drawn.top + row, "┊", Ink.proposal)
+        drawn.line([each.rounding_mm for each in offers], [100 * each.left for each in offers], Ink.text)
+        worst = 100 * max(chosen.residual, chosen.drifted / 2)
+        at, row = (round(each) for each in drawn.at(chosen.rounds(limits), min(60.0, worst)))
+        cells.put(at, row, "◆", Ink.focus)
+        told = f"{here.rounding_mm:.2f} mm: {here.name} {100 * here.left:.1f} %"
+        cells.put(left + size[0] - len(told), drawn.top, told, Ink.proposal)
+
     def _step(self, cells: Cells, left: int, top: int, size: tuple[int, int], train: Train, live: Train | None) -> None:
         """A step of the speed as it is made of impulses."""
         longest = max(train.duration_s, live.duration_s if live is not None else 0.0, 0.005)
@@ -240,6 +315,12 @@ class ShaperBench(RecordedBench):
                 continue
             rows = [(-0.1 * longest, 0.0), *step_of(each), (1.15 * longest, 1.0)]
             drawn.line([1000 * t for t, _ in rows], [100 * min(1.0, v) for _, v in rows], ink)
+
+
+@lru_cache(maxsize=8)
+def _to_be_had(frame: tuple[Mode, ...], limits: Limits) -> tuple[Offer, ...]:
+    """The curve of a frame; its roundings from what is hardly any to what every shaper keeps."""
+    return to_be_had(frame, limits, [round(0.02 * number, 2) for number in range(1, 21)])
 
 
 def train_from(rows: np.ndarray) -> Train:
