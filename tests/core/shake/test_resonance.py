@@ -178,6 +178,9 @@ def test_ripples_tell_a_frequency_and_a_band_that_contradicts() -> None:
     assert told.problems == ()
     odd = frequency_of([(8, 20.0, 100.0), (10, 18.8, 75.0), (4, 16.0, 80.0)])
     assert any("band 3 says 20.0 Hz" in problem for problem in odd.problems) and odd.frequency_u > told.frequency_u
+    assert 2 in odd.odd, "it can be measured again"
+    top_first = frequency_of([(8, 20.0, 100.0), (10, 18.8, 75.0), (4, 16.0, 80.0)], ("band 4", "band 3", "band 2"))
+    assert any(problem.startswith("band 2 says") for problem in top_first.problems), "by its name, not by its place"
     with pytest.raises(ValueError, match="above 0"):
         frequency_of([(0, 1.0, 1.0)])
 

@@ -15,8 +15,16 @@ from ublet.core.shake.acceleration_trials import Bounds, worth_it
 from ublet.core.shake.choosing import Limits, best_named, choose
 from ublet.core.shake.frame import Complex, Floats, Mode
 from ublet.core.shake.live_shaper import live_train, shaper_path
-from ublet.core.shake.ringdown import amplitudes, left_of
-from ublet.core.shake.shaper_trials import by_hand, left_over, predicted_u, step_of, train_rows, values_of
+from ublet.core.shake.ringdown import amplitudes, left_of, moved_by
+from ublet.core.shake.shaper_trials import (
+    ShaperParameters,
+    by_hand,
+    left_over,
+    predicted_u,
+    step_of,
+    train_rows,
+    values_of,
+)
 from ublet.core.shake.shapers import Train, named, residual, vibration
 from ublet.core.shake.tower import TowerShape, bands_of, even_after_mm, ringing_tower
 
@@ -91,10 +99,12 @@ def test_what_is_no_train_shapes_nothing(train: tuple[tuple[float, ...], ...]) -
 def test_a_frequency_that_is_slid_by_hand_is_judged_as_it_is() -> None:
     limits = Limits()
     choice = choose(MODES, limits)
-    slid = by_hand(choice, MODES, limits, 60.0, 0.1)
+    slid = by_hand(choice, MODES, limits, ShaperParameters(shaper="zv", frequency_x_hz=60.0, damping=0.1), "x")
     zv = next(each for each in slid.shapers if each.name == "zv")
     assert zv.frequency_hz == 60.0 and zv.residual == pytest.approx(residual(named("zv", 60.0, 0.1), MODES))
-    assert by_hand(choice, MODES, limits, 0.0, 0.0) is choice
+    others = [each for each in slid.shapers if each.name != "zv"]
+    assert others == [each for each in choice.shapers if each.name != "zv"], "the others are as they were"
+    assert by_hand(choice, MODES, limits, ShaperParameters(), "x") is choice
     assert best_named("zv", MODES, limits).damping_ratio == pytest.approx(0.8 * 0.05 + 0.2 * 0.03)
 
 
@@ -108,6 +118,24 @@ def test_a_step_of_the_speed_rises_by_each_share() -> None:
     train = Train(np.array([0.0, 0.01, 0.02]), np.array([0.25, 0.5, 0.25]))
     assert step_of(train) == [(0, 0), (0, 0), (0, 0.25), (0.01, 0.25), (0.01, 0.75), (0.02, 0.75), (0.02, 1.0)]
     assert train_rows(train) == ((0.0, 0.25), (0.01, 0.5), (0.02, 0.25))
+
+
+def test_frequencies_that_moved_are_told_from_friction() -> None:
+    random = np.random.default_rng(6)
+    time_s = np.arange(0.0, 2.0, 1 / 1600)
+    for moved in (-0.12, 0.0, 0.07):
+        heard = random.normal(0, 0.05, len(time_s))
+        for stop in (0.2, 0.9, 1.5):
+            since = np.maximum(0.0, time_s - stop)
+            rung = sum(
+                mode.share
+                * np.exp(-mode.damping_ratio * mode.w * since)
+                * np.cos(mode.w * math.sqrt(1 - mode.damping_ratio**2) * since)
+                for mode in [mode.moved(moved) for mode in MODES]
+            )
+            heard = heard + np.where((time_s >= stop) & (time_s < stop + 0.5), rung, 0.0)
+        share, u = moved_by(time_s, heard, MODES, (0.2, 0.9, 1.5))
+        assert abs(share - moved) < 0.01 and u < 0.01
 
 
 def test_a_tower_rings_harder_band_by_band_and_its_text_says_so() -> None:

@@ -43,7 +43,15 @@ def amplitudes(time_s: Floats, heard: Floats, modes: Sequence[Mode], from_s: flo
     inside = (time_s >= from_s) & (time_s <= from_s + WINDOW_S)
     if int(inside.sum()) < LEAST_READINGS + 2 * len(modes):
         return None
-    t, y = time_s[inside] - from_s, heard[inside]
+    basis, found, left = _fitted(time_s[inside] - from_s, heard[inside], modes)
+    noise = float(left @ left) / (len(left) - basis.shape[1])
+    spread = noise * np.diag(np.linalg.pinv(basis.T @ basis))
+    real, imaginary = slice(1, 2 * len(modes), 2), slice(2, 2 * len(modes) + 1, 2)
+    return found[real] + 1j * found[imaginary], np.sqrt(spread[real] + spread[imaginary])
+
+
+def _fitted(t: Floats, y: Floats, modes: Sequence[Mode]) -> tuple[Floats, Floats, Floats]:
+    """The basis of modes, an offset and slow swings at times since a stop, their amplitudes, and what they leave."""
     columns = [np.ones_like(t)]
     for mode in modes:
         pole = mode.w * complex(-mode.damping_ratio, math.sqrt(1 - mode.damping_ratio**2))
@@ -53,12 +61,35 @@ def amplitudes(time_s: Floats, heard: Floats, modes: Sequence[Mode], from_s: flo
         if all(mode.frequency_hz > APART * hz or hz > APART * mode.frequency_hz for mode in modes):
             columns += [np.cos(2 * np.pi * hz * t), np.sin(2 * np.pi * hz * t)]
     basis = np.stack(columns, axis=1)
-    found, *_ = np.linalg.lstsq(basis, y, rcond=None)
-    left = y - basis @ found
-    noise = float(left @ left) / (len(y) - basis.shape[1])
-    spread = noise * np.diag(np.linalg.pinv(basis.T @ basis))
-    real, imaginary = slice(1, 2 * len(modes), 2), slice(2, 2 * len(modes) + 1, 2)
-    return found[real] + 1j * found[imaginary], np.sqrt(spread[real] + spread[imaginary])
+    found = np.asarray(np.linalg.lstsq(basis, y, rcond=None)[0], dtype=np.float64)
+    return basis, found, y - basis @ found
+
+
+FURTHEST, TRIED = 0.4, 81
+"""By so much more or less, as a share, the frequencies of a frame are looked for in what rings."""
+
+
+def moved_by(time_s: Floats, heard: Floats, modes: Sequence[Mode], stops_s: Sequence[float]) -> tuple[float, float]:
+    """By what share the frequencies are others than a frame's, by what rings on after stops: the share at which its
+    modes leave least of it, with its standard uncertainty (by the curvature there).
+    """
+    shares = np.linspace(-FURTHEST, FURTHEST, TRIED)
+    power, readings = np.zeros(TRIED), 0
+    for stop in stops_s:
+        there = (time_s >= stop) & (time_s <= stop + WINDOW_S)
+        if int(there.sum()) < LEAST_READINGS + 2 * len(modes):
+            continue
+        readings += int(there.sum())
+        for at, share in enumerate(shares.tolist()):
+            _, _, left = _fitted(time_s[there] - stop, heard[there], [mode.moved(share) for mode in modes])
+            power[at] += float(left @ left)
+    best = int(np.clip(np.argmin(power), 1, TRIED - 2))
+    below, here, above = power[best - 1 : best + 2].tolist()
+    bend, step = below - 2 * here + above, float(shares[1] - shares[0])
+    if bend <= 0:
+        return float(shares[best]), math.inf
+    u = step * math.sqrt(2 * here / max(1, readings) / bend)
+    return float(shares[best]) + step * (below - above) / (2 * bend), u
 
 
 Rung = tuple[Complex, Floats]

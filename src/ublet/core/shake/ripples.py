@@ -19,16 +19,20 @@ SURE = 3.0
 
 @dataclass(frozen=True)
 class Rippled:
-    """A frequency in Hz with its standard uncertainty, and what contradicts itself."""
+    """A frequency in Hz with its standard uncertainty, and what contradicts itself: as sentences, and which rows (from
+    0) stand out.
+    """
 
     frequency_hz: float
     frequency_u: float
     problems: tuple[str, ...]
+    odd: tuple[int, ...] = ()
 
 
-def frequency_of(rows: Sequence[tuple[float, float, float]]) -> Rippled:
+def frequency_of(rows: Sequence[tuple[float, float, float]], names: Sequence[str] = ()) -> Rippled:
     """From ripples, distance (mm) and speed (mm/s) of each band: ``f = v n / D``, the mean by their uncertainties;
-    where bands differ by more than these, the scatter counts (Birge 1932), and those that stand out are named.
+    where bands differ by more than these, the scatter counts (Birge 1932), and those that stand out are named, by their
+    number or by a name that is given.
 
     Raises:
         ValueError: no band, or one without ripples, distance or speed.
@@ -55,9 +59,9 @@ def frequency_of(rows: Sequence[tuple[float, float, float]]) -> Rippled:
     mean = sum(w * hz for w, (hz, _) in zip(weights, each, strict=True)) / sum(weights)
     left = sum(((hz - mean) / u) ** 2 for hz, u in each)
     wider = max(1.0, left / (len(each) - 1)) if len(each) > 1 else 1.0
+    odd = [at for at, (hz, u) in enumerate(each) if len(each) > 1 and abs(hz - mean) > SURE * u]
     problems = [
-        f"band {number} says {hz:.1f} Hz, the others {mean:.1f}: count it again"
-        for number, (hz, u) in enumerate(each, start=1)
-        if len(each) > 1 and abs(hz - mean) > SURE * u
+        f"{names[at] if names else f'band {at + 1}'} says {each[at][0]:.1f} Hz, the others {mean:.1f}: count it again"
+        for at in odd
     ]
-    return Rippled(mean, math.sqrt(wider / sum(weights)), tuple(problems))
+    return Rippled(mean, math.sqrt(wider / sum(weights)), tuple(problems), tuple(odd))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
@@ -86,6 +87,33 @@ async def swept(
     return heard, bands, whole, hardest.by
 
 
+PEAKS = 0.3
+"""Where a frame rings: gains of at least this share of the largest."""
+
+FAST, RATTLES, FEWEST_AT_REST = (0.27, 0.45), 6.0, 60
+"""Frequencies above all that a sweep moves, as shares of the rate; a sound mount is as quiet there while it is shaken
+as at rest, one that rattles hears more than so many times the power.
+"""
+
+
+def _rattles(heard: Heard, direction: str) -> float:
+    """By how much the power of fast noise is greater while the sweep goes on than before it; 1 where nothing is known
+    of the rest.
+    """
+    along = heard.along(direction)
+    rest, shaken = along[heard.time_s < -0.05], along[heard.time_s > 0]
+    if min(len(rest), len(shaken)) < FEWEST_AT_REST:
+        return 1.0
+
+    def power(values: Floats) -> float:
+        hann = np.hanning(len(values))
+        turned = np.abs(np.fft.rfft((values - values.mean()) * hann)) ** 2
+        shares = np.fft.rfftfreq(len(values))
+        return float(np.mean(turned[(shares > FAST[0]) & (shares < FAST[1])])) / float(hann @ hann)
+
+    return power(shaken) / max(power(rest), 1e-12)
+
+
 def amiss_of(heard: Sequence[Heard], bands: Bands, direction: str) -> list[str]:
     """What makes sweeps worth nothing, as sentences."""
     wrong = []
@@ -99,12 +127,21 @@ def amiss_of(heard: Sequence[Heard], bands: Bands, direction: str) -> list[str]:
             "out how it is turned (station accelerometer), or whether it sits on the part that moves."
         )
         return wrong
+    rattle = max((_rattles(each, direction) for each in heard), default=0.0)
+    if rattle > RATTLES:
+        wrong.append(
+            f"While it is shaken the sensor hears {math.sqrt(rattle):.0f} times as much noise as at rest: its mount "
+            "rattles. Screw or clamp it down (no tape, no foam), and sweep again."
+        )
     if any(each.ends > CLIPPED_SHARE for each in heard):
         wrong.append("The readings stand at the ends of the sensor's range: it was shaken too hard; sweep more gently.")
-    if float(np.median(bands.coherence)) < LEAST_COHERENCE:
+    gain = np.abs(bands.transfer)
+    rings = gain >= PEAKS * float(np.max(gain))  # far above what rings little moves, and noise alone is heard
+    if float(np.median(bands.coherence[rings])) < LEAST_COHERENCE:
         wrong.append(
-            "Less than half of what was heard follows the sweep: a loose mount that rattles, a cable that drags, or "
-            "too gentle a sweep. Tighten the sensor, tie the cable loosely, and sweep again."
+            "Even where it rings less than half of what was heard follows the sweep: too gentle a sweep, a cable that "
+            "drags, or a loose mount (station accelerometer tells). Sweep harder (the parameter strength), tie the "
+            "cable loosely, and sweep again."
         )
     return wrong
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
@@ -22,10 +23,10 @@ from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import parse, with_uncertainty
 from ublet.core.words import several
 
-RIPPLES = 5
-"""So many ripples are measured together."""
+FEWEST = 2
+"""So few ripples still tell a frequency, if not well."""
 
-NONE_SEEN = "none to be seen"
+NONE_SEEN, FEWER = "none to be seen", "fewer to be seen"
 STOP = "stop"
 
 DAMPING, DAMPING_U = 0.08, 0.03
@@ -40,6 +41,7 @@ class TowerParameters(TowerShape):
 
     printed: bool = setting("Print it now; otherwise it stands on the bench already, printed so.", default=True)
     read_bands: int = setting("Bands that are read, from the top, where it rings most.", low=1, high=8, default=2)
+    ripples: int = setting("Ripples that are measured together.", low=2, high=30, default=5)
     material: str = setting(
         "Material that is loaded (a table below [materials]); empty: the first.", zero="the first", default=""
     )
@@ -58,23 +60,19 @@ async def tower(bench: Bench, aim: TowerParameters) -> TrialResult:
     if aim.printed:
         async with bench.settings.borrowed(unshaped(bench)):
             await _print(bench, aim)
-    rows: dict[str, list[tuple[float, float, float]]] = {"x": [], "y": []}
+    rows: dict[str, list[_Reading]] = {"x": [], "y": []}
     read = bands[-aim.read_bands :]
     asked = [(band, wall) for band in reversed(read) for wall in WALLS]
     for number, (band, wall) in enumerate(asked):
         share = (0.6 if aim.printed else 0.0) + (0.4 if aim.printed else 1.0) * number / len(asked)
         bench.progress(Progress("reading", share, None, f"the {wall} wall, band {band.number}"))
-        answer = await bench.builder.ask(_question(aim, band, wall, len(bands)))
-        if answer == STOP:
-            raise TrialFailed("Stopped before all walls were read.")
-        if answer == NONE_SEEN:
-            continue
-        mm = parse(answer, "mm")
-        if mm <= 0:
-            raise TrialFailed(f"{mm:g} mm over {RIPPLES} ripples cannot be: measure from crest to crest, start again.")
-        bench.record.row(READ.name, (band.number, WALLS.index(wall), RIPPLES, mm, aim.speed_mm_s))
-        rows[SHOWS[wall]].append((RIPPLES, mm, aim.speed_mm_s))
-    found = {axis: frequency_of(own) for axis, own in rows.items() if own}
+        if (reading := await _read(bench, aim, band, wall, len(bands))) is not None:
+            rows[SHOWS[wall]].append(reading)
+    for own in rows.values():  # what stands out is measured once more
+        for at in _frequency(own).odd if own else ():
+            again = await _read(bench, aim, own[at].band, own[at].wall, len(bands), _frequency(own).problems)
+            own[at] = again or own[at]
+    found = {axis: _frequency(own) for axis, own in rows.items() if own}
     if not found:
         raise TrialFailed(
             "No ripples on any wall: it rings too little to be seen, or it was printed too gently. Print it faster or "
@@ -83,16 +81,59 @@ async def tower(bench: Bench, aim: TowerParameters) -> TrialResult:
     return _concluded(found, rows)
 
 
-def _question(aim: TowerParameters, band: Band, wall: str, bands: int) -> Measure:
-    """What is to be measured on a wall."""
+@dataclass(frozen=True)
+class _Reading:
+    """What was read of one wall of one band: ripples over a distance, mm, printed at a speed, mm/s."""
+
+    band: Band
+    wall: str
+    ripples: int
+    mm: float
+    mm_s: float
+
+
+def _frequency(readings: Sequence[_Reading]) -> Rippled:
+    """What readings of one axis say together."""
+    rows = [(each.ripples, each.mm, each.mm_s) for each in readings]
+    return frequency_of(rows, [f"the {each.wall} wall of band {each.band.number}" for each in readings])
+
+
+async def _read(
+    bench: Bench, aim: TowerParameters, band: Band, wall: str, bands: int, odd: Sequence[str] = ()
+) -> _Reading | None:
+    """Have a wall measured; where fewer ripples are to be seen, over half as many. None: there are none.
+
+    Raises:
+        TrialFailed: stopped.
+    """
+    ripples = aim.ripples
+    while True:
+        answer = await bench.builder.ask(_question(aim, band, wall, bands, ripples, odd))
+        if answer == STOP:
+            raise TrialFailed("Stopped before all walls were read.")
+        if answer == NONE_SEEN or (answer == FEWER and ripples == FEWEST):
+            return None
+        if answer == FEWER:
+            ripples = max(FEWEST, ripples // 2)
+            continue
+        mm = parse(answer, "mm")
+        bench.record.row(READ.name, (band.number, WALLS.index(wall), ripples, mm, aim.speed_mm_s))
+        return _Reading(band, wall, ripples, mm, aim.speed_mm_s)
+
+
+def _question(
+    aim: TowerParameters, band: Band, wall: str, bands: int, ripples: int, odd: Sequence[str] = ()
+) -> Measure:
+    """What is to be measured on a wall; odd: why it is asked again."""
     axis, skip = SHOWS[wall].upper(), even_after_mm(aim, band.mm_s2)
     top = " (the top one)" if band.number == bands else ""
+    again = f"Once more, for {several(list(odd))}. " if odd else ""
     return Measure(
-        f"On the {wall} wall, in band {band.number} from the bottom{top}, against a lamp: leave out the first "
-        f"{skip:.1f} mm behind the corner where it begins, then measure over {RIPPLES} ripples, from a crest to the "
-        f"{RIPPLES}th after it, with callipers beside a lens. This wall shows how {axis} rings.",
-        (NONE_SEEN, STOP),
-        ("ripples", SHOWS[wall], f"{aim.speed_mm_s:g}", str(RIPPLES)),
+        f"{again}On the {wall} wall, in band {band.number} from the bottom{top}, against a lamp: leave out the first "
+        f"{skip:.1f} mm behind the corner where it begins, then measure over {ripples} ripples, from a crest to "
+        f"number {ripples} after it, with callipers beside a lens. This wall shows how {axis} rings.",
+        (FEWER, NONE_SEEN, STOP),
+        ("ripples", SHOWS[wall], f"{aim.speed_mm_s:g}", str(ripples)),
         unit="mm",
         lowest=0.1,
         highest=500.0,
@@ -125,7 +166,7 @@ async def _nothing(run: Running, used: str) -> bool:
     return False
 
 
-def _concluded(found: dict[str, Rippled], rows: dict[str, list[tuple[float, float, float]]]) -> TrialResult:
+def _concluded(found: dict[str, Rippled], rows: dict[str, list[_Reading]]) -> TrialResult:
     """Findings in the shape in which a sweep tells them."""
     findings: list[Finding] = []
     words: list[str] = []

@@ -32,8 +32,10 @@ from ublet.core.words import several
 JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_S, JERKS_PER_HZ = 7.0, 14.0, 1.5, 0.2
 """A few jerks to and fro, far below what rings."""
 
-FOLLOWS = 0.5
-"""Less than this share of what a column hears follows the jerk: its mount rattles."""
+RATTLES, STILL_BEFORE_S, FEWEST_AT_REST = 0.15, 0.05, 50
+"""What a column hears beyond the jerk and beyond what it hears at rest, over what follows the jerk, as powers: sound
+mounts are below 0.05, for what rings and friction; a mount above this rattles.
+"""
 
 MOUNT = "accelerometer"
 
@@ -62,10 +64,14 @@ async def accelerometer_turned(bench: Bench, aim: TurnedParameters) -> TrialResu
         heard = await shaken(bench, swing, axis, f"jerks along {axis.upper()}", shares)
         raw = heard.values @ columns_of(declared).T
         gravity = raw.mean(axis=0)
-        felt[axis], follows = felt_of(heard, raw, swing)
+        felt[axis], rattle = felt_of(heard, raw, swing)
         best = int(np.argmax(np.abs(felt[axis])))
         findings.append(Finding("felt", float(abs(felt[axis][best])), subject={"axis": axis}, words=f"felt of {axis}"))
-        if follows[best] < FOLLOWS and column_that_feels(felt[axis]) is not None:
+        beyond = Finding(
+            "rattle", float(rattle[best]), None, "", RATTLES, words="beyond the jerk", subject={"axis": axis}
+        )
+        findings.append(beyond)
+        if rattle[best] > RATTLES and column_that_feels(felt[axis]) is not None:
             loose.append(axis.upper())
     if loose:
         raise TrialFailed(
@@ -98,15 +104,18 @@ async def accelerometer_turned(bench: Bench, aim: TurnedParameters) -> TrialResu
 
 
 def felt_of(heard: Heard, raw: Floats, swing: Swing) -> tuple[Floats, Floats]:
-    """By how much each column of a sensor shows a jerk (3; 1: all of it), and the share of what it hears that follows
-    it (3). raw: its own columns (n x 3).
+    """By how much each column of a sensor shows a jerk (3; 1: all of it), and the power of what it hears beyond the
+    jerk and beyond what it hears before it, over that of the jerk (3). raw: its own columns (n x 3).
     """
     sweep = Sweep("x", swing.from_hz, swing.to_hz, swing.seconds, swing.per_hz_m_s2)
     inside = (heard.time_s >= 0) & (heard.time_s <= swing.seconds)
     told, swung = sweep.at(heard.time_s[inside]), raw[inside] - raw[inside].mean(axis=0)
     shows = told @ swung / float(told @ told)
-    follows = shows**2 * float(told @ told) / np.sum(swung**2, axis=0)
-    return np.asarray(shows), np.asarray(follows)
+    follows = shows**2 * float(told @ told) / len(told)
+    before = raw[heard.time_s < -STILL_BEFORE_S]
+    rest = before.var(axis=0) if len(before) >= FEWEST_AT_REST else np.zeros(3)
+    beyond = np.maximum(0.0, np.mean((swung - told[:, None] * shows) ** 2, axis=0) - rest)
+    return np.asarray(shows), np.asarray(beyond / np.maximum(follows, 1e-12))
 
 
 def _way(word: str) -> str:

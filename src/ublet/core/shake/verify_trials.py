@@ -17,7 +17,7 @@ from ublet.core.settings import Part, setting
 from ublet.core.shake.frame import Complex, Floats, Mode
 from ublet.core.shake.hearing import HEARD
 from ublet.core.shake.live_shaper import live_train
-from ublet.core.shake.ringdown import WINDOW_S, amplitudes, left_of
+from ublet.core.shake.ringdown import WINDOW_S, Left, amplitudes, left_of, moved_by
 from ublet.core.shake.shaking import Heard, hands_off, heard_beside, sensor_on, sits_on, stand_in_the_middle
 from ublet.core.shake.shaper_trials import AXES, known_modes, predicted_u
 from ublet.core.shake.shapers import Train, residual
@@ -37,6 +37,13 @@ BOUND_U = 0.005
 
 RINGING = Stream("ringing", ("time_s", "acceleration_m_s2"), ("s", "m/s²"), None, "f4")
 """What rings after one of the stops, by axis, before and after: time since the stop."""
+
+
+MOVED = 0.03
+"""A frequency that differs by more than this share is another."""
+
+MOST_LEFT = 0.1
+"""More than this share of the ringing left shows in a print, whatever was predicted."""
 
 
 class VerifyParameters(Part):
@@ -69,12 +76,13 @@ async def shaper_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
         raise TrialFailed(f"How {several(unknown)} rings is not known: sweep it first (station resonance).")
     await stand_in_the_middle(bench)
     findings: list[Finding] = []
-    words, bad = [], []
+    words: list[str] = []
+    bad: list[str] = []
     for number, (axis, train) in enumerate(trains.items()):
         modes = frame[axis]
         await sensor_on(bench, sits_on(bench, axis))
         await hands_off(bench, aim.hands_off_s)
-        rung, shown = [], None
+        rung, shown, unshaped_heard = [], None, None
         for shaped in (False, True):
             part = (2 * number + shaped) / (2 * len(trains))
             async with bench.settings.borrowed({} if shaped else unshaped(bench)):
@@ -84,6 +92,7 @@ async def shaper_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
                 heard = await heard_beside(
                     bench, table, of, phase, (part, part + 0.5 / len(trains)), lambda gone: "sharp stops"
                 )
+            unshaped_heard = unshaped_heard or heard
             rung.append(rung_after(heard, axis, table, modes, train if shaped else None))
             shown = shown if shown is not None else loudest(heard, axis, table)
             bench.record.rows(RINGING.name, after_stop(heard, axis, shown), of)
@@ -107,12 +116,37 @@ async def shaper_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
             f"{with_uncertainty(100 * told, 100 * told_u)} % were predicted"
         )
         words.append(f"{sentence}.")
-        if not agrees:
-            bad.append(
-                f"{axis.upper()} does not ring as it was found: a belt, the load or the place has changed; sweep it "
-                "again."
-            )
+        if agrees:
+            continue
+        assert unshaped_heard is not None
+        moved = await bench.compute(moved_by, unshaped_heard.time_s, unshaped_heard.along(axis), modes, _ends(table))
+        reason, good = _otherwise(axis, *moved, left, told)
+        (words if good else bad).append(reason)
     return TrialResult("failed" if bad else "proven", " ".join([*words, *bad]), {}, tuple(findings))
+
+
+def _otherwise(axis: str, moved: float, moved_u: float, left: Left, told: float) -> tuple[str, bool]:
+    """Why another share is left than was predicted, by whether its frequency is still what it was; and whether that is
+    good enough.
+    """
+    name, per_cent = axis.upper(), f"{100 * abs(moved):.0f} %"
+    if abs(moved) > max(MOVED, 3 * moved_u):
+        lighter = "lighter, or its belt tighter" if moved > 0 else "heavier, or its belt slacker"
+        return (
+            f"{name} rings {per_cent} {'higher' if moved > 0 else 'lower'} than was found: it is {lighter}, or it "
+            "stands elsewhere; sweep it again.",
+            False,
+        )
+    same = f"{name} rings at the frequencies that were found, so neither belt nor load has changed"
+    if left.share <= told:
+        return f"{same}: less is left than was predicted.", True
+    friction = (
+        f"{same}: after a stop it swings little, and friction in its guides then holds it otherwise than while it was "
+        "shaken. What was measured is what a print gets"
+    )
+    if left.share - 2 * left.uncertainty <= MOST_LEFT:
+        return f"{friction}.", True
+    return f"{friction}; for less of it take a calmer shaper (two-hump-ei), or allow a larger drift.", False
 
 
 def stops(bench: Bench, axis: str, rounds: int) -> Program:

@@ -7,7 +7,7 @@ from rich.text import Text
 
 from ublet.core.run import TrialResult
 from ublet.core.shake.tower import SHOWS, WALLS, bands_of
-from ublet.core.shake.tower_trials import READ, RIPPLES, TowerParameters
+from ublet.core.shake.tower_trials import READ, TowerParameters
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
@@ -59,16 +59,16 @@ def tower_picture(
         cells.put(left + column, row, word, f"bold {Ink.focus}" if now else Ink.text)
     _read_off(cells, left + SQUARE_COLUMNS + 5, read, result)
     if height >= SKETCH_TOP + SKETCH_ROWS:
-        _sketch(cells, min(SKETCH_TOP, height - SKETCH_ROWS), min(width, SKETCH_COLUMNS))
+        _sketch(cells, min(SKETCH_TOP, height - SKETCH_ROWS), min(width, SKETCH_COLUMNS), aim.ripples)
     return cells.text()
 
 
-def _sketch(cells: Cells, top: int, width: int) -> None:
+def _sketch(cells: Cells, top: int, width: int, ripples: int) -> None:
     """A wall behind its corner, and what is measured of it."""
     cells.put(0, top, "along a wall, behind its corner", Ink.dim)
     middle, corner, left_out = top + 4, 4, 12
-    at = np.linspace(0.0, 1.0, 40 * RIPPLES)
-    one = (width - corner - 8) / (RIPPLES + 2.5)
+    at = np.linspace(0.0, 1.0, 40 * ripples)
+    one = (width - corner - 8) / (ripples + 2.5)
     x = corner + at * (width - corner - 4)
     y = middle + 0.5 - 1.6 * np.exp(-2.2 * at) * np.cos(2 * np.pi * (x - corner - left_out) / one)
     for (column, row), code in polyline_cells(x, y, cells.width, cells.height).items():
@@ -76,8 +76,8 @@ def _sketch(cells: Cells, top: int, width: int) -> None:
     for row in range(top + 2, top + 7):
         cells.put(corner - 1, row, "▐", Ink.dim)
     cells.put(corner, top + 7, f"{'left out':<{left_out}}", Ink.quiet)
-    first, last = corner + left_out, round(corner + left_out + RIPPLES * one)
-    words = f" {RIPPLES} ripples, crest to crest: this length "
+    first, last = corner + left_out, round(corner + left_out + ripples * one)
+    words = f" {ripples} ripples, crest to crest: this length "
     cells.put(first, top + 7, "├" + words.center(last - first - 1, "─") + "┤", f"bold {Ink.focus}")
 
 
