@@ -11,6 +11,7 @@ from functools import cache
 from pathlib import Path
 from typing import Any, TypeVar
 
+import hypothesis
 import pytest
 
 from tests.waiting import WAITING, runs
@@ -28,6 +29,11 @@ from ublet.simulated import SimulatedMachine
 from ublet.world.scenario import Scenario, parse_scenario
 
 T = TypeVar("T")
+
+hypothesis.settings.register_profile(
+    "any host", deadline=None, suppress_health_check=[hypothesis.HealthCheck.too_slow]
+)  # a starved host is slow and right
+hypothesis.settings.load_profile("any host")
 
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # the many processes that tests start need not each compile everything
 sys.dont_write_bytecode = False

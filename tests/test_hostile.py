@@ -190,7 +190,7 @@ def test_the_app_switches_off_when_it_is_ended_from_outside(
         began = time.monotonic()
         os.kill(pid, number)
         while Path(f"/proc/{pid}").exists() and "Z" not in Path(f"/proc/{pid}/stat").read_text().split(")")[1][:3]:
-            assert time.monotonic() - began < 5
+            assert time.monotonic() - began < 60, "it does not end"
             time.sleep(0.05)
         rows, client = board.history()
         assert client.about is not None and client.about.was_on == [], "it was off before anybody else came"

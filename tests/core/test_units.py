@@ -54,8 +54,8 @@ def test_shown_numbers_read_back(value: float) -> None:
 
 
 def test_uncertainty_decides_the_digits() -> None:
-    assert with_uncertainty(544.009, 0.19, "°C") == "544.01 ±0.19 °C"
-    assert with_uncertainty(80.0, 0.04) == "80.00 ±0.04"
+    assert with_uncertainty(544.009, 0.095, "°C") == "544.01 ±0.19 °C"
+    assert with_uncertainty(80.0, 0.02) == "80.00 ±0.04", "two standard uncertainties"
     assert with_uncertainty(205.1, 0.0, "s") == "205.1 s"
 
 

@@ -106,10 +106,10 @@ def _print_touches(report: dict[str, Any]) -> None:
 
     for each in report["speeds"] or [{**report, "speed_mm_s": None}]:
         at = f"at {each['speed_mm_s']:g} mm/s" if each["speed_mm_s"] else "all"
-        told = with_uncertainty(1000 * each["deviation_mm"], 1000 * each["deviation_u_mm"], "µm")
+        told = with_uncertainty(each["deviation_mm"], each["deviation_u_mm"], "mm")
         say(f"    {at:16} {each['count']:>3} touches, standard deviation {told}")
     if report["drift_mm_per_touch"] is not None:
-        drift = with_uncertainty(1000 * report["drift_mm_per_touch"], 1000 * report["drift_u_mm_per_touch"], "µm")
+        drift = with_uncertainty(report["drift_mm_per_touch"], report["drift_u_mm_per_touch"], "mm")
         say(f"    drift            {drift} a touch")
     if report["outliers"]:
         say(f"    left out         rows {', '.join(map(str, report['outliers']))}, counted from 0")

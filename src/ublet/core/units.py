@@ -92,13 +92,15 @@ def show(value: float, unit: str = "", digits: int = 4) -> str:
 
 
 def with_uncertainty(value: float, uncertainty: float, unit: str = "") -> str:
-    """``80.00 ±0.04 mm``: the uncertainty to one digit (two when it begins with 1), the value to match.
+    """``80.00 ±0.04 mm``: a value with two of its standard uncertainties, which are given as one: about 95 % (JCGM 100,
+    section 6). They have one digit (two when it begins with 1), the value has as many.
 
-    >>> with_uncertainty(544.009, 0.19, "°C")
+    >>> with_uncertainty(544.009, 0.095, "°C")
     '544.01 ±0.19 °C'
     """
     if not uncertainty > 0 or not math.isfinite(uncertainty):
         return show(value, unit)
+    uncertainty = 2 * uncertainty
     exponent = math.floor(math.log10(uncertainty))
     digits = 1 if uncertainty / 10**exponent >= 2 else 2
     decimals = max(0, digits - 1 - exponent)

@@ -156,9 +156,7 @@ def judge_filament(
     measured = now * commanded_mm / slow.mean_mm
     uncertainty = measured * math.hypot(slow.uncertainty_mm, slip_mm) / slow.mean_mm
     if slow.stutters:
-        words = (
-            f"readings scatter by ±{slow.deviation_mm:.2f} mm, more than their instrument does: it slips and catches"
-        )
+        words = f"readings scatter by {slow.deviation_mm:.2f} mm, more than their instrument does: it slips and catches"
         return Judged("stutters", measured, uncertainty, words)
     error = max(COVERAGE * uncertainty, measured * slow.errors.largest_mm / slow.mean_mm)
     if abs(measured - now) <= error:

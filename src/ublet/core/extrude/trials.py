@@ -265,8 +265,8 @@ def _announce(machine: MachineFile, aim: ExtruderParameters) -> str:
     return (
         f"Heats the {heater} to {material.nozzle_c:g} °C; Z goes up to {ROOM_MM:g} mm if it is homed and lower. Then "
         f"pushes about {pushed:.0f} mm of {named}, slowly and fast; you read what is left to a mark with the "
-        f"{aim.instrument} (±{INSTRUMENTS[aim.instrument].largest_mm:g} mm). What falls short is pushed again with "
-        f"more current and at up to {hottest:g} °C."
+        f"{aim.instrument} (within {INSTRUMENTS[aim.instrument].largest_mm:g} mm). What falls short is pushed again "
+        f"with more current and at up to {hottest:g} °C."
     )
 
 

@@ -89,7 +89,7 @@ def recommend(made: Mapping[str, Candidate], demands: Demands = HOTEND) -> tuple
     if not good:
         name = min(fresh, key=lambda n: fresh[n].step.measure.overshoot_c)
         return name, (
-            f"none stays under {demands.overshoot_c:g} °C of overshoot and ±{demands.ripple_c:g} °C of ripple; "
+            f"none stays under {demands.overshoot_c:g} °C of overshoot and {demands.ripple_c:g} °C of ripple; "
             "this one overshoots least"
         )
     name = min(good, key=lambda n: good[n].step.measure.settle_s or 0.0)

@@ -119,7 +119,7 @@ def gains_option(candidate: Candidate, before: Gains, root: str, heater: str, co
     """
     measure = candidate.step.measure
     settle = "does not settle" if measure.settle_s is None else f"settled in {duration(measure.settle_s)}"
-    effect = f"overshoot +{measure.overshoot_c:.1f} °C, {settle}, ripple ±{measure.ripple_c:.1f} °C"
+    effect = f"overshoot +{measure.overshoot_c:.1f} °C, {settle}, ripple {measure.ripple_c:.1f} °C"
     proposals: tuple[Proposal, ...] = ()
     if candidate.name != AS_FOUND:
         gains = candidate.gains
@@ -145,7 +145,7 @@ def gains_option(candidate: Candidate, before: Gains, root: str, heater: str, co
 def on_off_option(step: PredictedStep, swing_c: float, heater: str, control: str) -> Option:
     """The alternative for slow heaters: on and off around the target, with the swing that it is predicted to have."""
     measure = step.measure
-    effect = f"swings by ±{measure.ripple_c:.1f} °C, overshoot +{measure.overshoot_c:.1f} °C"
+    effect = f"swings by {measure.ripple_c:.1f} °C up and down, overshoot +{measure.overshoot_c:.1f} °C"
     proposals = () if control == "on-off" else (Proposal(f"heaters.{heater}.control", control, "on-off", "", effect),)
     figures = {"overshoot_c": measure.overshoot_c, "settle_s": measure.settle_s, "ripple_c": measure.ripple_c}
     return Option(ON_OFF, f"relay, swing of {swing_c:g} °C", proposals, figures)

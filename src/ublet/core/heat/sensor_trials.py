@@ -253,7 +253,7 @@ def _why(best: Judged, choices: tuple[Judged, ...], hot: float) -> str:
     told = f"The {NAMES[fit.kind]} through the readings leaves {left:.1f} °C at most"
     if not fit.fits:
         return f"{told}: more than the reference's uncertainty explains. Repeat the readings, or choose another curve."
-    told += f" and is uncertain by {best.uncertainty_c:.1f} °C at {hot:g} °C."
+    told += f" and is uncertain by ±{2 * best.uncertainty_c:.1f} °C at {hot:g} °C."
     other = next((each for each in choices if each is not best), None)
     if other is not None:
         name = f"{'An' if other.fit.kind == 'steinhart' else 'A'} {NAMES[other.fit.kind]}"
@@ -267,7 +267,7 @@ def _why(best: Judged, choices: tuple[Judged, ...], hot: float) -> str:
                 "difference is the uncertainty. With the one that reads higher the block is not hotter than it shows."
             )
         else:
-            told += f" {name} would be uncertain by {other.uncertainty_c:.1f} °C there."
+            told += f" {name} would be uncertain by ±{2 * other.uncertainty_c:.1f} °C there."
     if hot - fit.span_c[1] > FAR_C:
         told += f" Nothing was compared above {fit.span_c[1]:.0f} °C: a reference near {hot:g} °C would tell."
     return told
@@ -276,7 +276,7 @@ def _why(best: Judged, choices: tuple[Judged, ...], hot: float) -> str:
 def _option(bench: Bench, root: str, choice: Judged, hot: float) -> Option:
     fit = choice.fit
     left = max(abs(residual) for residual in fit.residuals_c)
-    effect = f"±{left:.1f} °C at the readings, ±{choice.uncertainty_c:.1f} °C at {hot:g}"
+    effect = f"within {left:.1f} °C at the readings, ±{2 * choice.uncertainty_c:.1f} °C at {hot:g}"
     values = {f"{root}.{key}": float(f"{value:.6g}") for key, value in fit.settings.items()}
     proposals = [_proposal(bench, path, value, UNITS[path.split(".")[-1]], effect) for path, value in values.items()]
     kind = bench.settings.shown(f"{root}.kind")

@@ -234,7 +234,7 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
     else:
         why = (
             f"overshoot {seen.overshoot_c:.1f} °C (predicted {predicted.measure.overshoot_c:.1f}), "
-            f"settled in {duration(seen.settle_s)} (read every {TICK_S:g} s), ripple ±{seen.ripple_c:.2f} °C"
+            f"settled in {duration(seen.settle_s)} (read every {TICK_S:g} s), ripple {seen.ripple_c:.2f} °C"
         )
     return TrialResult(
         "failed" if broken or seen.settle_s is None else "proven",

@@ -248,11 +248,13 @@ def _concluded(
     )
     if stiff:
         why += (
-            f" The plate is too stiff for its screws: a twist of ±{twists[-1]:.3f} mm stays in it, the mesh takes it "
-            "up. Do not turn against it."
+            f" The plate is too stiff for its screws: a twist of {twists[-1]:.3f} mm up and down stays in it, the "
+            "mesh takes it up. Do not turn against it."
         )
     elif twists[0] > max(aim.tilt_mm / 2, TWIST_U * u):
-        why += f" A twist of ±{twists[0]:.3f} mm over the four screws was taken out, ±{twists[-1]:.3f} is left."
+        why += (
+            f" A twist of {twists[0]:.3f} mm up and down over the four screws was taken out, {twists[-1]:.3f} is left."
+        )
     if any(turned.values()):
         why += " The Z offset is to be done again now, since the middle has moved with the corners."
     else:

@@ -109,8 +109,8 @@ def _announce_by_hand(machine: MachineFile, aim: ByHandParameters) -> str:
         return "One lead screw carries Z: nothing to turn."
     errors = INSTRUMENTS["rule"]
     return (
-        f"Nothing moves and nothing heats: you measure the gap at each lift with a rule (±{errors.largest_mm:g} mm) "
-        f"and turn the screws by hand as you are told, until the gaps agree within {aim.agree_mm:g} mm."
+        f"Nothing moves and nothing heats: you measure the gap at each lift with a rule (within {errors.largest_mm:g} "
+        f"mm) and turn the screws by hand as you are told, until the gaps agree within {aim.agree_mm:g} mm."
     )
 
 

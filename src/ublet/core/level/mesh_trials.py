@@ -233,9 +233,10 @@ def good_enough(range_mm: float, layer_mm: float = 0.2) -> str:
     """What the first layer would be without any mesh, in words."""
     half = range_mm / 2
     if range_mm <= FLAT_MM:
-        return f"Without any mesh a first layer of {layer_mm:g} mm would vary by ±{half:.3f} mm: as good without."
+        varies = f"would vary by {half:.3f} mm up and down"
+        return f"Without any mesh a first layer of {layer_mm:g} mm {varies}: as good without."
     share = 100 * half / layer_mm
-    words = f"Without any mesh a first layer of {layer_mm:g} mm would vary by ±{half:.3f} mm, {share:.0f} %"
+    words = f"Without any mesh a first layer of {layer_mm:g} mm would vary by {half:.3f} mm up and down, {share:.0f} %"
     return f"{words}: more than a mesh should hide; level the bed first." if range_mm > WORTH_MM else f"{words}."
 
 
@@ -279,7 +280,7 @@ async def concluded(
         why += f" Most of it is tilt: {_by_the_screws(bench.machine, plane)}"
     if found.between_mm > max(COARSE_MM, 2 * u):
         why += (
-            f" Between its points it may be off by ±{2 * found.between_mm:.3f} mm: the bed bends more than so few "
+            f" Between its points it may be off by {2 * found.between_mm:.3f} mm: the bed bends more than so few "
             "points show, take more of them."
         )
     if again:

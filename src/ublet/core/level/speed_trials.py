@@ -193,7 +193,7 @@ def _concluded(
     times = reference.seconds / best.seconds
     why = (
         f"{best.seconds:.1f} s a point instead of {reference.seconds:.1f} ({times:.1f} times as fast), and the touches "
-        f"scatter by {1000 * best.scatter.deviation_mm:.1f} ±{2000 * best.scatter.deviation_u_mm:.1f} µm, slowly by "
+        f"scatter by {best.scatter.deviation_mm:.4f} ±{2 * best.scatter.deviation_u_mm:.4f} mm, slowly by "
         f"{1000 * reference.scatter.deviation_mm:.1f}: no difference that they could tell."
     )
     worse = [each.name for each in tried if not not_worse(reference.scatter, each.scatter)]

@@ -122,7 +122,7 @@ def _findings(scatter: Scatter, limit_mm: float) -> list[Finding]:
 def _words(found: dict[str, Scatter], bad: list[str], aim: SpreadParameters) -> str:
     worst = max(found.values(), key=lambda scatter: scatter.deviation_mm)
     said = [
-        f"Touches scatter by {1000 * worst.deviation_mm:.1f} ±{2000 * worst.deviation_u_mm:.1f} µm (standard "
+        f"Touches scatter by {worst.deviation_mm:.4f} ±{2 * worst.deviation_u_mm:.4f} mm (standard "
         f"deviation), {1000 * worst.range_mm:.0f} µm from the lowest to the highest; {1000 * aim.limit_mm:g} µm are "
         "good enough."
     ]
@@ -156,7 +156,7 @@ def _announce(machine: MachineFile, aim: SpreadParameters) -> str:
 
 def _figure(result: TrialResult) -> str:
     worst = max((each.value for each in result.all_of("deviation")), default=0.0)
-    return f"±{1000 * worst:.1f} µm"
+    return f"{worst:.4f} mm"
 
 
 TRIALS: tuple[TrialSpec, ...] = (

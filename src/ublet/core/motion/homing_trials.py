@@ -48,7 +48,7 @@ async def homing(bench: Bench, aim: HomingParameters) -> TrialResult:
         findings.append(Finding("range", spread.range_mm, None, "mm", subject=axis))
         bench.record.found(*findings[-2:])
         if spread.deviation_mm > SPREAD_LIMIT_MM:
-            bad.append(f"{name.upper()} repeats only to ±{spread.deviation_mm:.3f} mm: look at its switch and mount.")
+            bad.append(f"{name.upper()} repeats only to {spread.deviation_mm:.3f} mm: look at its switch and mount.")
     if bad:
         return TrialResult("failed", " ".join(bad), {}, tuple(findings))
     return TrialResult("proven", "Every axis finds its end, and finds it again.", {}, tuple(findings))
@@ -92,7 +92,7 @@ HOME = TrialSpec("home", "homing", "Every axis homed once.", Part, home_all, (),
 
 def _worst_spread(result: TrialResult) -> str:
     worst = max((each.value for each in result.all_of("spread")), default=0.0)
-    return f"±{worst:.3f} mm"
+    return f"{worst:.3f} mm"
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -72,7 +72,7 @@ def judge_steps(now: float, geometry: float, commanded_mm: float, length: Length
     uncertainty = abs(measured) * length.uncertainty_mm / abs(length.mean_mm)
     if length.stutters:
         words = (
-            f"readings scatter by ±{length.deviation_mm:.2f} mm, more than their instrument does: "
+            f"readings scatter by {length.deviation_mm:.2f} mm, more than their instrument does: "
             "a loose pulley, or too little driver current"
         )
         return Judged("stutters", measured, uncertainty, words)

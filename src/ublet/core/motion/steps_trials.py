@@ -235,7 +235,7 @@ def _announce(machine: MachineFile, aim: StepsParameters) -> str:
     warm = preheat_words(machine, with_those_before(machine, wanted))
     return (
         f"Homes what is not homed, then moves {told}, {aim.repeats} times; you read each with the {aim.instrument} "
-        f"(±{largest:g} mm). {warm}"
+        f"(within {largest:g} mm). {warm}"
     )
 
 

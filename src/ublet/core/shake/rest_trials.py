@@ -86,7 +86,7 @@ async def accelerometer_at_rest(bench: Bench, aim: RestParameters) -> TrialResul
     ]
     off = 100 * (listening.rate_hz / aim.rate_hz - 1)
     good = (
-        f"Upright and quiet: {np.linalg.norm(mean):.2f} m/s² of gravity, ±{max(scatter):.2f} m/s² of noise. "
+        f"Upright and quiet: {np.linalg.norm(mean):.2f} m/s² of gravity, {max(scatter):.2f} m/s² of noise. "
         f"A sweep stands {above:.0f} dB above that. It takes readings {abs(off):.2f} % "
         f"{'faster' if off > 0 else 'slower'} than told; that is allowed for."
     )
@@ -144,7 +144,7 @@ def _needs(machine: MachineFile, aim: RestParameters, read: Callable[[str], floa
 
 def _figure(result: TrialResult) -> str:
     noise = max((found.value for found in result.findings if found.what == "noise"), default=0.0)
-    return f"±{noise:.2f} m/s²"
+    return f"noise {noise:.2f}"
 
 
 TRIALS: tuple[TrialSpec, ...] = (

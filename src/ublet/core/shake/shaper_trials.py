@@ -17,6 +17,7 @@ from ublet.core.shake.choosing import OPTIMISED, Choice, Limits, Shaper, choose,
 from ublet.core.shake.frame import Mode, in_print
 from ublet.core.shake.live_shaper import OWN, shaper_path
 from ublet.core.shake.loaded import loaded_drift
+from ublet.core.shake.mode_fit import LEAST_SHARE
 from ublet.core.shake.resonance_trials import modes_of
 from ublet.core.shake.shapers import NAMED, Train, named, residual
 from ublet.core.trial import Need, TrialSpec
@@ -68,6 +69,10 @@ class ShaperParameters(Part):
     damping: float = setting(
         "Damping for named shapers, chosen by hand; 0: as found.", low=0, high=0.5, default=0.0, zero="as found"
     )
+
+
+UNFOUND_U = LEAST_SHARE / math.sqrt(12)
+"""A mode that is not told has a share anywhere from none to the least that is told; standard."""
 
 
 async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
@@ -183,8 +188,10 @@ def shaper_findings(taken: Shaper, modes: Sequence[Mode], limits: Limits) -> tup
 
 
 def predicted_u(train: Train, modes: Sequence[Mode]) -> float:
-    """Standard uncertainty of what a train leaves, from those of frequencies and dampings (by differences)."""
-    total = 0.0
+    """Standard uncertainty of what a train leaves, from those of frequencies and dampings (by differences), and for
+    modes of a share too small to be told, which it may leave whole.
+    """
+    total = UNFOUND_U**2
     for at, mode in enumerate(modes):
         for hz, z in ((mode.frequency_u, 0.0), (0.0, mode.damping_u)):
             ends = []

@@ -13,6 +13,11 @@ from textual.binding import Binding
 from ublet.tui.frame.keys import key_name
 from ublet.tui.frame.theme import Ink
 
+PLUS_MINUS = (
+    "A value ±: two standard uncertainties, everywhere: of 100 true values about 95 lie within. JSON's uncertainty is "
+    "one standard uncertainty, half of it."
+)
+
 
 @dataclass(frozen=True)
 class Help:
@@ -42,6 +47,7 @@ def help_page(help: Help | None, bench: Sequence[Binding], everywhere: Sequence[
     if bench:
         _keys(page, "keys here", bench)
     _keys(page, "anywhere", everywhere)
+    page.add_row(Text("figures", Ink.dim), Text(PLUS_MINUS, Ink.text))
     return page
 
 

@@ -75,7 +75,7 @@ def _predicted(option: Option) -> list[str]:
         *(show(figures[key] or 0.0, digits=3) if key in figures else "–" for key in ("kp", "ki", "kd")),
         f"+{figures.get('overshoot_c') or 0.0:.1f} °C",
         duration(settle) if settle is not None else "never",
-        f"±{figures.get('ripple_c') or 0.0:.1f} °C",
+        f"{figures.get('ripple_c') or 0.0:.1f} °C",
     ]
 
 
@@ -84,5 +84,5 @@ def _measured(result: TrialResult) -> list[str]:
     return [
         f"+{overshoot.value:.1f} °C" if overshoot else "–",
         duration(settle.value) if settle else "never",
-        f"±{ripple.value:.1f} °C" if ripple else "–",
+        f"{ripple.value:.1f} °C" if ripple else "–",
     ]

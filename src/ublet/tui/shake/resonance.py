@@ -172,7 +172,7 @@ def _axis(
     put_peaks(drawn, modes, Ink.proposal)
     main = modes[0]
     put_large(cells, left, top, f"{main.frequency_hz:.1f}", f"bold {Ink.focus}")
-    cells.put(left + 17, top + 1, f"±{main.frequency_u:.2g} Hz", Ink.text)
+    cells.put(left + 17, top + 1, f"±{2 * main.frequency_u:.2g} Hz", Ink.text)
     cells.put(left + 17, top + 2, f"{axis.upper()} rings most", Ink.dim)
     cells.put(left, top + 4, f"{'Hz':>7}{'damping':>9}{'share':>8}", Ink.dim)
     for row, mode in enumerate(modes[: max(1, height - 7)]):
