@@ -405,7 +405,7 @@ def _announce(machine: MachineFile, aim: LayerParameters) -> str:
 
 def _figure(result: TrialResult) -> str:
     left = result.finding("left")
-    return f"{left.value:+.2f} ±{2 * (left.uncertainty or 0.0):.2f}" if left is not None else ""
+    return f"{round(left.value, 2) + 0.0:+.2f} ±{2 * (left.uncertainty or 0.0):.2f}" if left is not None else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -43,8 +43,12 @@ from ublet.tui.trial.watch import TrialWatch
 TABLE_ROWS = 9
 HZ_STEP, DAMPING_STEP, DRIFT_STEP, ROUNDING_STEP = 0.5, 0.01, 0.02, 0.01
 POINTS = 160
-LEAST_GRAPH = 7
-"""With fewer rows to each of two graphs only the step is drawn."""
+MOST_LEFT = 50.0
+ROUNDINGS_MM = (0.01, 0.02, 0.03, 0.04, 0.05, 0.06, 0.08, 0.1, 0.12, 0.15, 0.2, 0.25, 0.3, 0.4)
+"""Where what is to be had is worked out: from hardly any rounding to what every shaper keeps."""
+
+TABLE_COLUMNS, LEAST_GRAPH = 74, 34
+"""What is to be had is drawn beside the table, where there are so many columns for it."""
 
 LEAST_COLUMNS = 96
 """With fewer columns the step of the speed is left out."""
@@ -116,10 +120,11 @@ class ShaperBench(RecordedBench):
         if computed is None or not self._kinds or not isinstance(self.aim, ShaperParameters):
             return computed
         proposals: list[Proposal] = []
+        before, live = {each.setting: each.before for each in computed.proposals}, self.session.live
         for axis in AXES:
             slid = next((each for each in self.shapers(axis) if each.name == self._kinds.get(axis)), None)
             if slid is not None:
-                proposals += proposals_of(axis, slid, self.limits(axis), self.session.live)
+                proposals += proposals_of(axis, slid, self.limits(axis), lambda path: before.get(path, live(path)))
             else:
                 proposals += [each for each in computed.proposals if each.setting.startswith(f"axes.{axis}.")]
         by_hand = several([f"{axis.upper()} {kind}" for axis, kind in sorted(self._kinds.items())])
@@ -257,11 +262,9 @@ class ShaperBench(RecordedBench):
             left = left_over(chosen.train, hz, frame[0].damping_ratio)
             drawn.line(hz.tolist(), [100 * value for value in left], Ink.focus)
         if wide < width and chosen is not None:
-            both = size >= 2 * LEAST_GRAPH
-            tall = size - size // 2 if both else size
-            self._step(cells, wide + 2, top, (width - wide - 2, tall), chosen.train, live)
-            if both:
-                self._offers(cells, wide + 2, top + tall, (width - wide - 2, size - tall), chosen)
+            self._step(cells, wide + 2, top, (width - wide - 2, size), chosen.train, live)
+        if chosen is not None and width >= TABLE_COLUMNS + LEAST_GRAPH:
+            self._offers(cells, TABLE_COLUMNS, 0, (width - TABLE_COLUMNS, TABLE_ROWS), chosen)
         return cells.text()
 
     def _table(self, cells: Cells, shapers: list[Shaper], chosen: Shaper | None, limits: Limits) -> None:
@@ -288,21 +291,23 @@ class ShaperBench(RecordedBench):
     def _offers(self, cells: Cells, left: int, top: int, size: tuple[int, int], chosen: Shaper) -> None:
         """What is to be had: the least ringing left for each rounding; where the limit and the chosen shaper are."""
         limits = self.limits()
-        offers = _to_be_had(self.frame(), replace(limits, rounding_mm=1.0))
-        here = min(offers, key=lambda each: abs(each.rounding_mm - limits.rounding_mm), default=None)
-        if here is None:
+        offers = _to_be_had(self.frame(), replace(limits, rounding_mm=1.0), ROUNDINGS_MM)
+        if not offers:
             return
-        widest = max(offers[-1].rounding_mm, limits.rounding_mm, chosen.rounds(limits))
+        widest = 1.5 * max(limits.rounding_mm, chosen.rounds(limits))
+        offers = tuple(each for each in offers if each.rounding_mm <= widest)
         words = ("least ringing, % (r slides the rounding)", "mm")
-        drawn = graph(cells, left, top, size, (0.0, 1.05 * widest), (0.0, 60.0), words)
+        drawn = graph(cells, left, top, size, (0.0, widest), (0.0, MOST_LEFT), words)
         column = round(drawn.at(limits.rounding_mm, 0.0)[0])
         for row in range(drawn.height):
             cells.put(column, drawn.top + row, "┊", Ink.proposal)
         drawn.line([each.rounding_mm for each in offers], [100 * each.left for each in offers], Ink.text)
         worst = 100 * max(chosen.residual, chosen.drifted / 2)
-        at, row = (round(each) for each in drawn.at(chosen.rounds(limits), min(60.0, worst)))
+        at, row = (round(each) for each in drawn.at(chosen.rounds(limits), min(MOST_LEFT, worst)))
         cells.put(at, row, "◆", Ink.focus)
-        told = f"{here.rounding_mm:.2f} mm: {here.name} {100 * here.left:.1f} %"
+        here = _to_be_had(self.frame(), limits, (limits.rounding_mm,))
+        best = f"{here[0].name} {100 * here[0].left:.1f} %" if here else "no shaper"
+        told = f"{limits.rounding_mm:.2f} mm: {best}"
         cells.put(left + size[0] - len(told), drawn.top, told, Ink.proposal)
 
     def _step(self, cells: Cells, left: int, top: int, size: tuple[int, int], train: Train, live: Train | None) -> None:
@@ -317,10 +322,10 @@ class ShaperBench(RecordedBench):
             drawn.line([1000 * t for t, _ in rows], [100 * min(1.0, v) for _, v in rows], ink)
 
 
-@lru_cache(maxsize=8)
-def _to_be_had(frame: tuple[Mode, ...], limits: Limits) -> tuple[Offer, ...]:
-    """The curve of a frame; its roundings from what is hardly any to what every shaper keeps."""
-    return to_be_had(frame, limits, [round(0.02 * number, 2) for number in range(1, 21)])
+@lru_cache(maxsize=16)
+def _to_be_had(frame: tuple[Mode, ...], limits: Limits, roundings_mm: tuple[float, ...]) -> tuple[Offer, ...]:
+    """The curve of a frame, worked out once while it is slid along."""
+    return to_be_had(frame, limits, roundings_mm)
 
 
 def train_from(rows: np.ndarray) -> Train:
