@@ -121,6 +121,15 @@ class Frame:
         finally:
             self.load_kg = before
 
+    @contextlib.contextmanager
+    def unburdened(self) -> Iterator[None]:
+        """As it is without a sensor's cable, which is no part of it."""
+        before, self.heavier = self.heavier, 0.0
+        try:
+            yield
+        finally:
+            self.heavier = before
+
     def stiffness(self, where: Mapping[str, float]) -> dict[str, float]:
         """Stiffness of both belts with the head there, N/m."""
         shares = {

@@ -4,6 +4,7 @@ ends.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
@@ -18,7 +19,7 @@ from ublet.core.level.mesh_trials import GridParameters, grid_of
 from ublet.core.level.reach import reach_of
 from ublet.core.level.spread_trials import places_of as places_of_spread
 from ublet.core.machine.schema import MachineFile
-from ublet.core.settings import Value
+from ublet.core.settings import Value, number_or
 from ublet.world.shake_truth import belts_truth, resonance_truth
 from ublet.world.world import World
 
@@ -134,11 +135,16 @@ def _mounted(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
 
 
 def _spread(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
-    """How far the probe's trigger scatters, wherever it touches; nothing drifts that is not warmed."""
-    if world.probe is None:
+    """How far the probe's trigger scatters, wherever it touches: by itself, by its delay that differs from touch to
+    touch, and, where it is deployed for each, by its pin; nothing drifts that is not warmed.
+    """
+    if world.probe is None or machine.probe is None:
         return {}
+    speed = number_or(aim.get("speed_mm_s"), 0.0) or machine.probe.approach_mm_s
+    pin = world.probe.pin_mm if aim.get("redeploys") and machine.probe.kind == "pin" else 0.0
+    deviation = math.hypot(world.probe.part.spread_mm, speed * world.probe.shakes_s, pin)
     names = places_of_spread(reach_of(machine), str(aim.get("places")))
-    return {f"deviation.{name}": world.probe.part.spread_mm for name in names}
+    return {f"deviation.{name}": deviation for name in names}
 
 
 def _passed(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:

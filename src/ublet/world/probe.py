@@ -52,6 +52,16 @@ class ProbeSwitch(Switch):
         x, y = self.place(where)
         return where["z"] - self._bed.height(x, y)
 
+    @property
+    def shakes_s(self) -> float:
+        """By how much its delay differs from touch to touch, s, standard."""
+        return self._truth.shakes_s
+
+    @property
+    def pin_mm(self) -> float:
+        """By how much its pin's length differs from one deploying to the next, mm, standard."""
+        return self._truth.pin_mm
+
     def triggers_at(self, where: Mapping[str, float]) -> float:
         """The height at which it triggers there, without its scatter, mm."""
         truth, (x, y) = self._truth, self.place(where)

@@ -20,7 +20,8 @@ def rings_of(world: World, machine: MachineFile, direction: str) -> list[Ring]:
     on = BED if machine.bed.moves == direction else HEAD
     way = DIRECTIONS[direction]
     where = {"x": machine.bed.width_mm / 2, "y": machine.bed.depth_mm / 2}
-    rings = [ring for ring in world.frame.rings(way, way, on, where) if abs(ring.share) > LEAST_SHARE]
+    with world.frame.unburdened():
+        rings = [ring for ring in world.frame.rings(way, way, on, where) if abs(ring.share) > LEAST_SHARE]
     return sorted(rings, key=lambda ring: -abs(ring.share))
 
 
