@@ -223,7 +223,6 @@ def level(out: Path) -> None:
             stage.wait("3 lifts with their pivots")
             stage.key("Enter")
             stage.wait("Which side did otherwise")
-            stage.shot(out / "lifts.png")
             stage.key("Enter")
             stage.wait("Level over the lifts")
             to(stage, "bed", "corners")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import threading
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,6 +16,24 @@ def _import_parts() -> None:
     """Load what the benches need, in a thread, so that keys are answered meanwhile."""
     import ublet.session.session
     import ublet.tui.benches  # noqa: F401
+
+
+NUMERICS_AFTER_S = 2.0
+"""The app is on the screen and answers by then."""
+
+
+def _import_numerics() -> None:
+    """Load what only some trials compute with: loaded when it is needed first, it would hold every key for a second."""
+    import scipy.interpolate
+    import scipy.optimize
+    import scipy.special  # noqa: F401
+
+
+def load_numerics_later() -> None:
+    """Load it beside the app; the app's end does not wait for it."""
+    later = threading.Timer(NUMERICS_AFTER_S, _import_numerics)
+    later.daemon = True
+    later.start()
 
 
 async def open_session(file: Path, port: str | None) -> tuple[Session | None, str | Faulty]:
@@ -38,5 +57,6 @@ async def open_session(file: Path, port: str | None) -> tuple[Session | None, st
         return None, faulty
     except (DocumentError, LedgerError) as error:
         return None, str(error)
+    load_numerics_later()
     session.ledger.unreadable = session.say_once  # the screen goes on without what cannot be read, and says so
     return session, ""
