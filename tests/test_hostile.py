@@ -165,6 +165,8 @@ def test_bytes_that_are_not_text_and_links_that_lead_nowhere_are_sentences(machi
         assert done.returncode == 2 and "UTF-8" in done.stderr and "Traceback" not in done.stderr
     (tmp_path / "boards").mkdir()
     (tmp_path / "boards" / "x.toml").symlink_to("/nowhere")
+    assert ublet("check", str(machine)).returncode == 0, "a board's file that nobody uses stops nothing"
+    machine.write_text(machine_text().replace('"larch-6"', '"x"', 1), encoding="utf-8")
     done = ublet("check", str(machine))
     assert done.returncode == 2 and "x.toml cannot be read" in done.stderr
     (tmp_path / "boards" / "x.toml").unlink()

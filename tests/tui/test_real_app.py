@@ -27,7 +27,7 @@ def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: lis
     assert screen.text().count("not built") == sum(not station.built for station in ROUTE)
     shown = screen.start("recommended:")
     names = ("as found", "balanced")
-    rows = {name: line for line in shown.split("\n") for name in names if name in line and "±" in line}
+    rows = {name: line for line in shown.split("\n") for name in names if re.search(rf"{name} .*\+\d", line)}
     found = re.search(r"\+(\d+\.\d) °C", rows["as found"])
     better = re.search(r"\+(\d+\.\d) °C", rows["balanced"])
     assert found and better and float(found.group(1)) > 8 > 2 > float(better.group(1))
