@@ -81,6 +81,6 @@ async def upload(client: Client, head: Message, data: bytes, baud: int, tell: Ca
         async with asyncio.TaskGroup() as group:
             for _ in range(WINDOW):
                 group.create_task(work())
-    except ExceptionGroup as problems:  # of a single one: what is raised inside `except*` some Pythons wrap once more
+    except ExceptionGroup as problems:  # not `except*`: what is raised inside that some Pythons wrap once more
         raise problems.exceptions[0] from None
     await client.call("image.verify")
