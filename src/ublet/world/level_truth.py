@@ -38,11 +38,11 @@ class LeastSquares:
     def __init__(self, places: Sequence[tuple[float, float]], heights: Sequence[float], twisted: bool) -> None:
         at = np.array(places, dtype=np.float64)
         self._middle, self._twisted = at.mean(axis=0), twisted
-        told = np.asarray(heights, dtype=np.float64)
+        heights_mm = np.asarray(heights, dtype=np.float64)
         design = np.array([self._row(*place) for place in places])
-        self._terms = np.linalg.lstsq(design, told, rcond=None)[0]
+        self._terms = np.linalg.lstsq(design, heights_mm, rcond=None)[0]
         self.along_x, self.along_y = float(self._terms[1]), float(self._terms[2])
-        self.left: list[float] = (told - design @ self._terms).tolist()
+        self.left: list[float] = (heights_mm - design @ self._terms).tolist()
 
     def at(self, x: float, y: float) -> float:
         """Its height there, mm."""
@@ -59,14 +59,14 @@ def _lifts(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
         return {"lifts": 1.0}
     pivots, reach = pivots_of(machine), reach_of(machine)
     places = [reach.nearest(pivot) for pivot in pivots.values()]
-    told = [world.bed.height(*place) for place in places]
+    touched = [world.bed.height(*place) for place in places]
     if len(pivots) == TWO:  # a line through both, along the way from one lift to the other
         (ax, ay), (bx, by) = pivots.values()
         along = [((x - ax) * (bx - ax) + (y - ay) * (by - ay)) / ((bx - ax) ** 2 + (by - ay) ** 2) for x, y in places]
-        slope = (told[1] - told[0]) / (along[1] - along[0])
-        found = {name: told[0] + slope * (at - along[0]) for name, at in zip(pivots, (0.0, 1.0), strict=True)}
+        slope = (touched[1] - touched[0]) / (along[1] - along[0])
+        found = {name: touched[0] + slope * (at - along[0]) for name, at in zip(pivots, (0.0, 1.0), strict=True)}
     else:
-        surface = LeastSquares(places, told, len(pivots) > THREE)
+        surface = LeastSquares(places, touched, len(pivots) > THREE)
         found = {name: surface.at(*pivot) for name, pivot in pivots.items()}
     mean = sum(found.values()) / len(found)
     heights = {f"height.{name}": height - mean for name, height in found.items()}

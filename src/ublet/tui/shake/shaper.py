@@ -307,8 +307,8 @@ class ShaperBench(RecordedBench):
         cells.put(at, row, "◆", Ink.focus)
         here = _to_be_had(self.frame(), limits, (limits.rounding_mm,))
         best = f"{here[0].name} {100 * here[0].left:.1f} %" if here else "no shaper"
-        told = f"{limits.rounding_mm:.2f} mm: {best}"
-        cells.put(left + size[0] - len(told), drawn.top, told, Ink.proposal)
+        least = f"{limits.rounding_mm:.2f} mm: {best}"
+        cells.put(left + size[0] - len(least), drawn.top, least, Ink.proposal)
 
     def _step(self, cells: Cells, left: int, top: int, size: tuple[int, int], train: Train, live: Train | None) -> None:
         """A step of the speed as it is made of impulses."""
