@@ -23,6 +23,7 @@ from ublet.core.shake.shaper_trials import (
     predicted_u,
     step_of,
     train_rows,
+    unused_by_hand,
     values_of,
 )
 from ublet.core.shake.shapers import Train, named, residual, vibration
@@ -105,6 +106,9 @@ def test_a_frequency_that_is_slid_by_hand_is_judged_as_it_is() -> None:
     others = [each for each in slid.shapers if each.name != "zv"]
     assert others == [each for each in choice.shapers if each.name != "zv"], "the others are as they were"
     assert by_hand(choice, MODES, limits, ShaperParameters(), "x") is choice
+    useless = ShaperParameters(shaper="optimised", frequency_x_hz=60.0)
+    assert "name a shaper" in unused_by_hand("x", choice, useless) and not unused_by_hand("y", choice, useless)
+    assert not unused_by_hand("x", choice, ShaperParameters(shaper="zv", frequency_x_hz=60.0))
     assert best_named("zv", MODES, limits).damping_ratio == pytest.approx(0.8 * 0.05 + 0.2 * 0.03)
 
 

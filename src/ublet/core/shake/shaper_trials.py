@@ -109,6 +109,7 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
         for axis, (_, limits) in found.items()
         if limits.drift > aim.drift
     ]
+    words += [said for axis, (choice, _) in found.items() if (said := unused_by_hand(axis, choice, aim))]
     missing = [axis.upper() for axis in AXES if axis not in frame]
     if missing:
         words.append(f"{several(missing)} was not swept: it is left as it is.")
@@ -170,6 +171,17 @@ def by_hand(choice: Choice, modes: Sequence[Mode], limits: Limits, aim: ShaperPa
         shapers.append(each)
     chosen = next((each for each in shapers if each.name == choice.chosen.name), choice.chosen)
     return Choice(tuple(shapers), chosen, choice.why)
+
+
+def unused_by_hand(axis: str, choice: Choice, aim: ShaperParameters) -> str:
+    """What is said where a frequency or a damping is set by hand for a train that has none; else nothing."""
+    taken = taken_of(choice, aim.shaper)
+    if taken.name in NAMED or not (getattr(aim, f"frequency_{axis}_hz") or aim.damping):
+        return ""
+    return (
+        f"{axis.upper()}: {taken.name} has no frequency and no damping to set by hand; name a shaper that has them "
+        "(the parameter shaper)."
+    )
 
 
 def taken_of(choice: Choice, wanted: str) -> Shaper:
