@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ublet.core.shake.frame import Mode
+from ublet.core.shake.frame import Floats, Mode
 from ublet.core.shake.mode_fit import main_mode
 from ublet.core.shake.optimised import gentlest, optimised
 from ublet.core.shake.shapers import NAMED, Train, named, residual, residuals
@@ -47,6 +47,11 @@ class Shaper:
     drifted: float
     damping_ratio: float = 0.0
 
+    @property
+    def worst(self) -> float:
+        """What it leaves, or half of what it leaves when the frame drifts: the larger, as limits weigh them."""
+        return max(self.residual, self.drifted / 2)
+
     def keeps(self, limits: Limits) -> bool:
         """Whether it leaves little enough."""
         return self.residual <= limits.residual and self.drifted <= 2 * limits.residual
@@ -78,6 +83,13 @@ def mean_damping(modes: Sequence[Mode]) -> float:
     return sum(abs(mode.share) * mode.damping_ratio for mode in modes) / sum(abs(mode.share) for mode in modes)
 
 
+def _worst_at(hz: Floats, one: Train, modes: Sequence[Mode], limits: Limits) -> Floats:
+    """`Shaper.worst` of a train, given at 1 Hz, at each of n frequencies, Hz."""
+    times = one.times[None, :] / hz[:, None]
+    moved = np.maximum(*(residuals(times, one.amplitudes, modes, way * limits.drift) for way in (-1, 1)))
+    return np.asarray(np.maximum(residuals(times, one.amplitudes, modes), moved / 2))
+
+
 def best_named(name: str, modes: Sequence[Mode], limits: Limits) -> Shaper:
     """A named train at its best frequency: the highest at which it keeps the limits with a margin, which rounds least;
     else where it leaves least of them.
@@ -86,10 +98,7 @@ def best_named(name: str, modes: Sequence[Mode], limits: Limits) -> Shaper:
     lowest, highest = min(mode.frequency_hz for mode in modes), max(mode.frequency_hz for mode in modes)
     hz = np.geomspace(0.7 * lowest, 1.4 * highest, TRIED)
     one = named(name, 1.0, damping)
-    times = one.times[None, :] / hz[:, None]
-    at_it = residuals(times, one.amplitudes, modes)
-    moved = np.maximum(*(residuals(times, one.amplitudes, modes, way * limits.drift) for way in (-1, 1)))
-    worst = np.maximum(at_it, moved / 2)
+    worst = _worst_at(hz, one, modes, limits)
     good = np.flatnonzero(worst <= limits.residual * MARGIN)
     best = int(good[-1]) if len(good) else int(np.argmin(worst))
     return judged(name, float(hz[best]), named(name, float(hz[best]), damping), modes, limits, damping)
@@ -104,9 +113,7 @@ def best_rounding(name: str, modes: Sequence[Mode], limits: Limits) -> Shaper | 
     lowest = max(0.7 * min(mode.frequency_hz for mode in modes), _least_hz(one, limits))
     highest = max(1.4 * max(mode.frequency_hz for mode in modes), 1.1 * lowest)
     hz = np.geomspace(lowest, highest, TRIED)
-    times = one.times[None, :] / hz[:, None]
-    moved = np.maximum(*(residuals(times, one.amplitudes, modes, way * limits.drift) for way in (-1, 1)))
-    worst = np.maximum(residuals(times, one.amplitudes, modes), moved / 2)
+    worst = _worst_at(hz, one, modes, limits)
     best = int(np.argmin(worst))
     if worst[best] > USEFUL:
         return None
@@ -128,7 +135,7 @@ def _under_rounding(shapers: Sequence[Shaper], modes: Sequence[Mode], limits: Li
             found.append(each)
     train = gentlest(modes, 2 * limits.rounding_mm / limits.acceleration_mm_s2, limits.drift, longest_s)
     own = judged(OPTIMISED, main_mode(modes).frequency_hz, train, modes, limits) if train is not None else None
-    if own is not None and max(own.residual, own.drifted / 2) <= USEFUL:
+    if own is not None and own.worst <= USEFUL:
         found.append(own)
     else:
         found += [each for each in shapers if each.name == OPTIMISED]
@@ -153,8 +160,8 @@ def to_be_had(modes: Sequence[Mode], limits: Limits, roundings_mm: Sequence[floa
         at = replace(limits, rounding_mm=rounding)
         within = [each for name in NAMED if (each := best_rounding(name, modes, at)) is not None]
         if within:
-            best = min(within, key=lambda each: max(each.residual, each.drifted / 2))
-            found.append(Offer(rounding, max(best.residual, best.drifted / 2), best.name))
+            best = min(within, key=lambda each: each.worst)
+            found.append(Offer(rounding, best.worst, best.name))
     return tuple(found)
 
 
@@ -175,7 +182,7 @@ def choose(modes: Sequence[Mode], limits: Limits) -> Choice:
     shapers = _under_rounding(shapers, modes, limits, longest)
     keeping = [each for each in shapers if each.rounds(limits) <= limits.rounding_mm]
     if keeping:
-        chosen = min(keeping, key=lambda each: max(each.residual, each.drifted / 2))
+        chosen = min(keeping, key=lambda each: each.worst)
         why = (
             f"no shaper keeps {100 * limits.residual:g} % and rounds at most {limits.rounding_mm:g} mm at "
             f"{limits.acceleration_mm_s2:g} mm/s²: {chosen.name} leaves {100 * chosen.residual:.1f} %, "

@@ -129,12 +129,12 @@ class _Program:
         cost[:PLACES] = self._spread(centre)
         return self._solved(cost, self._rows, (limit, limit))
 
-    def ringing_least(self, spread_s2: float, centre: float = 0.5) -> Train | None:
+    def ringing_least(self, spread_s2: float) -> Train | None:
         """Of those that round at most so much the one that rings least."""
         cost = np.zeros(self.count)
         cost[-1] = 1.0
         row = np.zeros(self.count)
-        row[:PLACES] = self._spread(centre)
+        row[:PLACES] = self._spread(0.5)
         return self._solved(cost, np.vstack([self._rows, row]), (0.0, None), spread_s2 / self.seconds**2)
 
     def centre_of(self, train: Train) -> float:

@@ -302,7 +302,7 @@ class ShaperBench(RecordedBench):
         for row in range(drawn.height):
             cells.put(column, drawn.top + row, "┊", Ink.proposal)
         drawn.line([each.rounding_mm for each in offers], [100 * each.left for each in offers], Ink.text)
-        worst = 100 * max(chosen.residual, chosen.drifted / 2)
+        worst = 100 * chosen.worst
         at, row = (round(each) for each in drawn.at(chosen.rounds(limits), min(MOST_LEFT, worst)))
         cells.put(at, row, "◆", Ink.focus)
         here = _to_be_had(self.frame(), limits, (limits.rounding_mm,))
