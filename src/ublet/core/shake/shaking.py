@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ublet.core.bench import Bench, Listening
 from ublet.core.motion.homing_moves import go_to, home_unhomed, preheats
@@ -55,6 +56,10 @@ DIRECTIONS: Mapping[str, Mapping[str, float]] = {
 """Directions in which a machine is shaken, of length one, by the word that tells them."""
 
 
+STILL_BEFORE_S = 0.05
+"""Readings so long before a swing are of a machine at rest, s."""
+
+
 @dataclass(frozen=True)
 class Heard:
     """What was heard of a swing: times by the board's clock since its sine began, s (n), acceleration along the
@@ -67,6 +72,11 @@ class Heard:
     lost: int
     ends: float
     begun_s: float = 0.0
+
+    @property
+    def at_rest(self) -> NDArray[np.bool_]:
+        """Which readings were taken before the swing began (n)."""
+        return np.asarray(self.time_s < -STILL_BEFORE_S)
 
     def along(self, direction: str) -> Floats:
         """What was heard along a direction (n)."""

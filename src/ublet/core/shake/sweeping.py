@@ -101,7 +101,7 @@ def _rattles(heard: Heard, direction: str) -> float:
     of the rest.
     """
     along = heard.along(direction)
-    rest, shaken = along[heard.time_s < -0.05], along[heard.time_s > 0]
+    rest, shaken = along[heard.at_rest], along[heard.time_s > 0]
     if min(len(rest), len(shaken)) < FEWEST_AT_REST:
         return 1.0
 

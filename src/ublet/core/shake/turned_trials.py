@@ -32,7 +32,7 @@ from ublet.core.words import several
 JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_S, JERKS_PER_HZ = 7.0, 14.0, 1.5, 0.2
 """A few jerks to and fro, far below what rings."""
 
-RATTLES, STILL_BEFORE_S, FEWEST_AT_REST = 0.15, 0.05, 50
+RATTLES, FEWEST_AT_REST = 0.15, 50
 """What a column hears beyond the jerk and beyond what it hears at rest, over what follows the jerk, as powers: sound
 mounts are below 0.05, for what rings and friction; a mount above this rattles.
 """
@@ -112,7 +112,7 @@ def felt_of(heard: Heard, raw: Floats, swing: Swing) -> tuple[Floats, Floats]:
     told, swung = sweep.at(heard.time_s[inside]), raw[inside] - raw[inside].mean(axis=0)
     shows = told @ swung / float(told @ told)
     follows = shows**2 * float(told @ told) / len(told)
-    before = raw[heard.time_s < -STILL_BEFORE_S]
+    before = raw[heard.at_rest]
     rest = before.var(axis=0) if len(before) >= FEWEST_AT_REST else np.zeros(3)
     beyond = np.maximum(0.0, np.mean((swung - told[:, None] * shows) ** 2, axis=0) - rest)
     return np.asarray(shows), np.asarray(beyond / np.maximum(follows, 1e-12))

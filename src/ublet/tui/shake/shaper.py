@@ -48,7 +48,7 @@ ROUNDINGS_MM = (0.01, 0.02, 0.03, 0.04, 0.05, 0.06, 0.08, 0.1, 0.12, 0.15, 0.2, 
 """Where what is to be had is worked out: from hardly any rounding to what every shaper keeps."""
 
 TABLE_COLUMNS, LEAST_GRAPH = 74, 34
-"""What is to be had is drawn beside the table, where there are so many columns for it."""
+"""Columns of the table, and the fewest beside it in which ringing against rounding is drawn."""
 
 LEAST_COLUMNS = 96
 """With fewer columns the step of the speed is left out."""
