@@ -12,7 +12,7 @@ import pytest
 import tomlkit
 
 from tests.conftest import Onlooker, Rig, mended_tern, requests_noted, virtually
-from ublet.benchmark.beds import made_up
+from ublet.benchmark.beds import SCREWS, made_up
 from ublet.benchmark.wired import well_wired
 from ublet.core.catalogue import TRIALS
 from ublet.link.capabilities import capability_of
@@ -81,6 +81,28 @@ def test_corners_turn_level_and_warp_is_told_apart(tmp_path: Path) -> None:
     assert report["truth"]["tilt"] < 0.035 < value(report, "tilt_before") and value(report, "rounds") <= 3
     assert value(report, "warp") == pytest.approx(report["truth"]["warp"], abs=0.02)
     assert sum(f["id"].startswith("turned.") for f in report["findings"]) == 4
+
+
+def test_a_slack_corner_that_was_set_to_the_middle_of_its_spring_may_stand_millimetres_off(tmp_path: Path) -> None:
+    scenario, _ = made_up(tmp_path, 4, 2)
+    springs = {name: {"off_mm": 0.1, "spring_mm": 3.6, "solid_mm": 9} for name in SCREWS}
+    springs["left-front"]["spring_mm"] = 0.4
+    changed(scenario, bed={"screws": springs})
+    report = run("bed-corners", scenario, seed=4)
+    assert report["outcome"] == "proven", report["why"]
+    assert value(report, "tilt_before") > 2 and report["truth"]["tilt"] < 0.035
+
+
+def test_a_lift_that_ran_backwards_is_where_it_was_when_it_has_been_looked_at(tmp_path: Path) -> None:
+    scenario, _ = made_up(tmp_path, 1, 3)
+    before = run("lead-screws", scenario)["findings"]
+    changed(scenario, motors={"M4": {"role": "z.right", "turn_mm": 4.0, "efficiency": 0.4, "reversed": True}})
+    machine = tmp_path / "own.toml"
+    shutil.copyfile(tmp_path / "bed-3-1.toml", machine)
+    report = run("lead-screws", scenario, keep=True, machine=machine)
+    assert "right runs backwards" in report["why"] and report["verify"]["outcome"] == "proven", report["why"]
+    was = next(f["value"] for f in before if f["id"] == "range_before")
+    assert value(report["verify"], "range_before") == pytest.approx(was, abs=0.1)
 
 
 def test_by_hand_every_corner_of_wren_gets_the_same_gauge() -> None:

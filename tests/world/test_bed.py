@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from ublet.core.sockets import Pace, Steps, Until
 from ublet.session.document import Document
 from ublet.session.library import machine_path, scenario_path
 from ublet.world.bed import Bed, Carried
@@ -106,6 +107,27 @@ def test_the_probe_triggers_over_its_own_place_and_later_the_faster_it_comes() -
     opened = probe.is_open_at(at)
     probe.down_mm_s = 4.0
     assert probe.is_open_at(at) != opened, "coming down at 4 mm/s it goes on for 6 µm"
+
+
+def test_a_touch_is_never_left_unpressed_by_rounding() -> None:
+    """Where it was met the switch changes, so that the next touch scatters anew."""
+    world = World(load_scenario(scenario_path("tern-280")), TERN)
+    probe = world.probe
+    assert probe is not None
+    world.pin(down=True)
+    lifts = ("M3", "M4", "M5")
+
+    def go(mm: float, until: Until | None = None) -> float | None:
+        way = 1.0 if mm > 0 else -1.0
+        return world.turn([Steps(each, way * 800, 16, 0.9) for each in lifts], Pace(3.0, 0.0, abs(mm) / 3), until)
+
+    heights = set()
+    for _ in range(150):
+        assert go(-400, Until(probe.part.socket, opens=True)) is not None and probe.pressed
+        heights.add(world.mechanics.where["z"])
+        go(1.37)
+        assert not probe.pressed
+    assert len(heights) == 150
 
 
 def test_a_cold_nozzle_carries_a_drop_and_a_hot_one_is_longer() -> None:

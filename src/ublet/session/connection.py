@@ -58,7 +58,7 @@ class Connection:
         self._reading = asyncio.Event()
         self._task: asyncio.Task[None] | None = None
         self._boot: int | None = None
-        self._window_s = 0.0
+        self._window_s = self._sampled_at = 0.0
         self.ever_linked = False
         self._halt_due = False
         self._greeting: asyncio.Task[None] | None = None
@@ -82,6 +82,14 @@ class Connection:
     def board_time(self) -> float:
         """Board time of the latest sample, s."""
         return float(self.samples[-1][1] or 0.0) if self.samples else 0.0
+
+    @property
+    def board_now(self) -> float:
+        """What the board's clock should read now, s: that of the latest sample, and what has passed here since it came.
+        A board whose line is busy sends samples late.
+        """
+        clock = self.about.clock if self.about is not None else 1.0
+        return self.board_time + (asyncio.get_running_loop().time() - self._sampled_at) * max(1.0, clock)
 
     async def connect(self) -> None:
         """Try once.
@@ -322,6 +330,7 @@ class Connection:
         if self.first_c is None or not self.samples:
             self._first(samples)
         self.samples.extend(samples)
+        self._sampled_at = asyncio.get_running_loop().time()
         self._reading.set()
         for listener in list(self.sampled):
             listener(samples)

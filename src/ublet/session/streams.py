@@ -33,7 +33,7 @@ RATE_SHARE, LATE_S = 0.1, 0.15
 """A sensor's clock may be off by this fraction, and the board late to look at it by so much, s."""
 
 AHEAD_S = 2.0
-"""A reading may be newer than the latest sample by so much of the link's time, s."""
+"""A reading may be newer than the board's clock should read by so much of the link's time, s."""
 
 TRIES = 12
 """So often; after that it counts as lost."""
@@ -158,7 +158,7 @@ class StreamRun:
         if not lasts / SPAN_RATIO - STAMP_S <= span <= lasts * SPAN_RATIO + STAMP_S or (count > 1 and span <= 0):
             took = f"at {self._asked_hz:g} a second they take {1000 * lasts:.1f}"
             return f"{count} readings span {1000 * span:.1f} ms, {took}"
-        ahead_s = block.last_s - self._connection.board_time
+        ahead_s = block.last_s - self._connection.board_now
         if ahead_s > AHEAD_S * max(1.0, about.clock if about is not None else 1.0):
             return f"they are dated {ahead_s:.1f} s ahead of the board's own clock"
         if self._began is None:

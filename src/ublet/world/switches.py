@@ -33,15 +33,15 @@ class Switch:
 
     def follow(self, where: Mapping[str, float], random: np.random.Generator) -> None:
         """The carriages stand here now: one that reaches the switch presses it, each time a little elsewhere."""
-        part = self.part
-        if not part.axis:
-            return
-        reached = self._reaches(where)
-        if reached != self._reached:
-            self._reached = reached
-            self.press(reached)
-            if not reached and part.spread_mm:
-                self._offset = float(random.normal(0.0, part.spread_mm))
+        if self.part.axis and self._reaches(where) != self._reached:
+            self.change(random)
+
+    def change(self, random: np.random.Generator) -> None:
+        """A carriage comes to press it, or to let go; the next time that will be a little elsewhere."""
+        self._reached = not self._reached
+        self.press(self._reached)
+        if not self._reached and self.part.spread_mm:
+            self._offset = float(random.normal(0.0, self.part.spread_mm))
 
     @property
     def is_open(self) -> bool:

@@ -177,6 +177,8 @@ class World:
                 self.laid.follow(stretch, length, pace, (self.melt_c, amps), self.mechanics.where, self.gap_mm)
             self._follow()
             if met is not None:
+                if waited is not None and until is not None and waited.is_open != until.opens:
+                    waited.change(self._random)  # it was met just here, whatever rounding and play say
                 return self._went_on(pace.reached(stretch.start_mm + met))
         self._went_on(pace.seconds)
         return None

@@ -164,6 +164,13 @@ def test_scatter_drift_outliers_and_jumps_of_touches() -> None:
         scatter_of([0.1, 0.2])
 
 
+@pytest.mark.parametrize("count", [5, 6, 8, 12, 20, 30])
+def test_few_sound_touches_are_hardly_ever_called_outliers(count: int) -> None:
+    random = np.random.default_rng(count)
+    accused = sum(bool(scatter_of(random.normal(0.0, 0.004, count)).outliers) for _ in range(800))
+    assert accused / 800 < 0.02
+
+
 def test_students_factor_covers_as_it_claims() -> None:
     from scipy import stats
 

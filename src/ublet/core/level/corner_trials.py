@@ -32,8 +32,10 @@ LEAST_FOLLOWED, TWIST_U = 0.35, 5.0
 uncertainties of a height is not told from the touches' scatter.
 """
 
-MOST_TURNS = 4.0
-"""A screw that would have to turn further than this has run out of thread, or the bed hangs."""
+MOST_TURNS, MOST_TURNS_AFTER = 4.0, 12.0
+"""A screw that would have to turn further than this has run out of thread, or the bed hangs; further where all springs
+were set to their middle just now, since that moves a corner by millimetres.
+"""
 
 CORNERS = Stream("corners", ("round", "screw", "height_mm", "turns"), ("", "", "mm", ""))
 """For each screw in each round: how much too high the bed's plane stands there, and what it was to be turned
@@ -61,7 +63,7 @@ async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
     """
     bench.fact("moved")
     screws = screws_of(bench.machine)
-    await look_at_springs(bench, screws)
+    most_turns = MOST_TURNS_AFTER if await look_at_springs(bench, screws) else MOST_TURNS
     _, warm = await warm_up(bench, aim)
     turned: dict[str, float] = dict.fromkeys(screws, 0.0)
     found: list[tuple[Surface, float]] = []
@@ -83,7 +85,7 @@ async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
             _record(bench, number, heights, {} if level else turns, stays)
             if level:
                 break
-            _must_be_possible(turns)
+            _must_be_possible(turns, most_turns)
             if number < aim.rounds:
                 await _have_turned(bench, probe, screws, turns, stays, number, aim)
                 for name, turn in turns.items():
@@ -169,13 +171,13 @@ async def _have_turned(
         bench.tell("screw", name)
 
 
-def _must_be_possible(turns: Mapping[str, Turn]) -> None:
+def _must_be_possible(turns: Mapping[str, Turn], most: float) -> None:
     for name, turn in turns.items():
-        if turn.turns > MOST_TURNS:
+        if turn.turns > most:
             raise TrialFailed(
-                f"The screw {name} would have to turn {turn.turns:.1f} times ({abs(turn.raises_mm):.2f} mm): that is "
-                "no corner that is a little off. Bring the lead screws square first, look whether the bed hangs, and "
-                "set all screws to half their springs."
+                f"The screw {name} would have to turn {turn.turns:.1f} times ({abs(turn.raises_mm):.2f} mm); more than "
+                f"{most:g} turns are no corner that is a little off. Bring the lead screws square first (station lead "
+                "screws), look whether the bed hangs, and set all screws to half their springs."
             )
 
 

@@ -93,7 +93,7 @@ async def lead_screws(bench: Bench, aim: LiftParameters) -> TrialResult:
         seen = await look_at_lifts(bench)
         if not seen.good:
             mends = turned_round(bench, seen)
-            why = f"{seen.words} Z was not homed, nothing else was moved."
+            why = f"{seen.words} Z went back to where it was; it was not homed, nothing else was moved."
             return TrialResult("failed", why, conditions(bench), (), mends, mends[0].name if mends else "")
         bench.motion.prove_lifts()
     _, warm = await warm_up(bench, aim)

@@ -11,8 +11,11 @@ import numpy as np
 from ublet.core.level.surface import Floats
 
 FEW = 3
-OUTLIER = 4.5
-"""A touch further from the line of the others than so many times their (robust) deviation is none of them."""
+OUTLIER, OUTLIER_FEW = 4.5, 13.0
+"""A touch is an outlier when its distance from the line of the others is more than ``OUTLIER (1 + (OUTLIER_FEW /
+n)²)`` times their robust deviation: the median absolute deviation of few touches is often small by chance. By
+simulation of normal touches that happens to less than 1 % of series of 6 or more.
+"""
 
 FROM_MAD = 1.4826
 """Deviation of a normal sample for each unit of its median absolute deviation."""
@@ -199,6 +202,8 @@ def range_of_noisy(left_mm: Sequence[float] | Floats, u_mm: float, freedom: int)
 
 HALF_SIGNAL = 0.5
 
+FEWEST_WITH_OUTLIERS = 6
+
 SLOPES_OF = 400
 """The robust line goes through so many of the touches at the most."""
 
@@ -209,7 +214,7 @@ SINGLE_MM = 0.01
 def _outliers(number: Floats, told: Floats) -> np.ndarray:
     """Which touches belong to none of the others (n truth values)."""
     count = len(told)
-    if count < 5:
+    if count < FEWEST_WITH_OUTLIERS:
         return np.zeros(count, dtype=np.bool_)
     some = np.unique(np.linspace(0, count - 1, min(count, SLOPES_OF)).astype(int))  # all pairs of many are too many
     one, two = np.triu_indices(len(some), 1)
@@ -217,5 +222,4 @@ def _outliers(number: Floats, told: Floats) -> np.ndarray:
     left = told - slope * number
     left = left - np.median(left)
     width = max(FROM_MAD * float(np.median(np.abs(left))), RESOLUTION_MM)
-    wide = OUTLIER * (1 + 3 / count)  # a few touches make their own deviation look small
-    return np.abs(left) > wide * width
+    return np.abs(left) > OUTLIER * (1 + (OUTLIER_FEW / count) ** 2) * width

@@ -47,8 +47,9 @@ def weak_words(again: Mapping[str, int]) -> str:
     return told if weak else ""
 
 
-async def look_at_springs(bench: Bench, screws: Mapping[str, Screw]) -> None:
-    """Let the builder look at the springs: a slack one holds nothing, one that is pressed flat cannot give way.
+async def look_at_springs(bench: Bench, screws: Mapping[str, Screw]) -> bool:
+    """Let the builder look at the springs: a slack one holds nothing, one that is pressed flat cannot give way. Returns
+    whether all were set to their middle just now: a corner may then stand several millimetres off.
 
     Raises:
         TrialFailed: the builder stops, to set all screws to the middle first.
@@ -60,7 +61,7 @@ async def look_at_springs(bench: Bench, screws: Mapping[str, Screw]) -> None:
     )
     answer = await bench.builder.ask(asked)
     if answer in (GOOD, "no springs"):
-        return
+        return False
     looks = answer.removesuffix(" one")
     told = "holds nothing and wanders" if answer == SLACK else "can go no lower"
     half = Question(
@@ -73,6 +74,7 @@ async def look_at_springs(bench: Bench, screws: Mapping[str, Screw]) -> None:
         raise TrialFailed("Stopped before anything was measured: the springs come first.")
     for name in screws:
         bench.tell("screw", name)
+    return True
 
 
 def moved_again(bench: Bench, trial: str, turned: Mapping[str, float]) -> dict[str, int]:

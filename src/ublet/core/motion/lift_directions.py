@@ -54,12 +54,15 @@ def lifts_of(machine: MachineFile) -> tuple[str, ...]:
 
 
 async def look_at_lifts(bench: Bench) -> LiftsSeen:
-    """Open the gap of all lifts together by a few millimetres, and let the builder say which side did otherwise."""
+    """Open the gap of all lifts together by a few millimetres, and let the builder say which side did otherwise. When
+    one did, Z goes back the same way: the bed is then as square as it was.
+    """
     names = lifts_of(bench.machine)
     bench.progress(Progress("lead screws", 0.0, None, f"Z opens by {OPENS_MM:g} mm: look at every side"))
     with bench.aside():
         here, highest = bench.motion.position("z"), bench.machine.axes.z.maximum_mm
-        if here is not None and here + OPENS_MM > highest:
+        at_the_end = here is not None and here + OPENS_MM > highest
+        if at_the_end:
             await bench.motion.move("z", -OPENS_MM, OPENS_MM_S)
         await bench.motion.move("z", OPENS_MM, OPENS_MM_S)
     text = (
@@ -73,7 +76,11 @@ async def look_at_lifts(bench: Bench) -> LiftsSeen:
         answer = await bench.builder.ask(
             Question("What did the lead screws do?", (*stood, ALL_CLOSED, UNCLEAR), ("look", "lifts"))
         )
-    return seen_as(names, answer)
+    seen = seen_as(names, answer)
+    if not seen.good and not at_the_end:
+        with bench.aside():
+            await bench.motion.move("z", -OPENS_MM, OPENS_MM_S)
+    return seen
 
 
 def seen_as(names: tuple[str, ...], answer: str) -> LiftsSeen:
