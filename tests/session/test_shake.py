@@ -14,6 +14,7 @@ import pytest
 from tests.conftest import Onlooker, Rig, mended_tern, virtually
 from ublet.core.catalogue import TRIALS
 from ublet.core.run import TrialResult
+from ublet.core.shake import rest_trials
 from ublet.core.shake.choosing import Limits
 from ublet.core.shake.live_shaper import shaper_path
 from ublet.core.shake.recorded_shake import analyse_resonance
@@ -188,6 +189,19 @@ def test_what_is_wrong_is_named(folder: Path, scenario: Callable[[], Scenario], 
         return result
 
     assert words in on_tern(folder, scenario(), work).why
+
+
+def test_a_sensor_that_loses_a_few_readings_at_rest_is_no_fault(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    async def work(rig: Rig) -> TrialResult:
+        return await ran(rig, "accelerometer-at-rest", seconds=10.0)
+
+    result = on_tern(folder, with_sensor(overflows_s=0.5), work)
+    lost = result.finding("lost")
+    assert lost is not None and lost.value > 0
+    assert result.outcome == "proven" and "readings were lost on the way" in result.why
+    monkeypatch.setattr(rest_trials, "LOST_SHARE", 0.0005)
+    failed = on_tern(folder, with_sensor(overflows_s=2.0), work)
+    assert failed.outcome == "failed" and "at a lower rate" in failed.why
 
 
 def test_a_sensor_that_is_unplugged_while_it_is_swept_ends_it_and_nothing_moves_on(folder: Path) -> None:

@@ -19,6 +19,7 @@ from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
 from ublet.benchmark.layers import layers
 from ublet.benchmark.meshes import meshes
+from ublet.benchmark.owners import owners
 from ublet.benchmark.plants import analysing, plant_figures, soak_figures
 from ublet.benchmark.record import flood, ledger_at_size
 from ublet.benchmark.shaking import shaking
@@ -55,6 +56,7 @@ def measure(quick: bool) -> dict[str, Any]:
             "coverage": coverage(2 if quick else 24),
             "diagonals": diagonals(4 if quick else 50),
             "extruders": extruders(8 if quick else 50),
+            "owners": owners(3, 2) if quick else owners(30, 12),
             "beds": beds(2 if quick else 50),
             "without_probe": without_probe(2 if quick else 50),
             "coils": coils(1 if quick else 50),

@@ -132,7 +132,7 @@ def found_of(made: MadeUp, direction: str) -> tuple[tuple[Mode, ...], Pull]:
     bands = [bands_of(one, sweep, heard[0].rate_hz) for one, sweep in zip(heard, sweeps, strict=True)]
     whole = averaged(bands)
     modes = widened(fit_modes(whole), [fit_modes(each) for each in bands])
-    return modes, Pull(*fit_pull(whole), modes[0])
+    return modes, Pull(*fit_pull(whole), modes[0], tuple(fit_pull(each)[0] for each in bands))
 
 
 def frames(machines: int) -> dict[str, Any]:

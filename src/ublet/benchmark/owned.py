@@ -51,7 +51,7 @@ class Owned:
 
         self.number = number
         self._random = np.random.default_rng([number, 2026])
-        self.stem = WREN if number % 3 == 2 else TERN  # noqa: PLR2004 - every third one has no probe
+        self.stem = WREN if number % 3 == 2 else TERN
         self.probed = self.stem == TERN
         self.lifts = LIFT_FAULTS[number // 3 % len(LIFT_FAULTS)] if leg == "level" and self.probed else ""
         self.hob = HOB_FAULTS[(number + number // 9) % len(HOB_FAULTS)] if leg == "extrude" else ""
@@ -188,7 +188,7 @@ class Owned:
 
     def _plate(self, draw: Draw, screws: dict[str, Any], off_mm: float) -> dict[str, Any]:
         """A bowed, wavy plate on screws that stand anyhow; one machine of four has a spring that is hardly pressed."""
-        slack = self._pick(*screws) if self._random.uniform() < 0.25 else ""  # noqa: PLR2004
+        slack = self._pick(*screws) if self._random.uniform() < 0.25 else ""
         return {
             **{"bow_mm": draw(-0.18, 0.18), "bow_mm_k": draw(-0.0002, 0.0038), "rise_mm_k": draw(0, 0.0012)},
             **{"frame_s": draw(250, 1000), "neighbours": draw(0.06, 0.2)},

@@ -4,17 +4,21 @@ machine accused, is what is wrong named, and is a second run after keeping a no-
 
 from __future__ import annotations
 
+import math
 import tempfile
-from collections import defaultdict
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
+from ublet.benchmark.extruders import NAMED
 from ublet.benchmark.layers import on_made_up
 from ublet.benchmark.owned import Owned
 from ublet.core.catalogue import TRIALS
-from ublet.core.run import TrialResult
+from ublet.core.run import Finding, TrialResult
 from ublet.session.headless import Looking
 from ublet.session.session import Session
 
@@ -41,8 +45,9 @@ BY_HAND: Steps = (
 )
 EXTRUDED: Steps = (("extruder-steps", {}), ("extruder-steps", {"instrument": "callipers"}))
 SHAKEN: Steps = (
-    ("accelerometer-at-rest", {}),
     ("accelerometer-turned", {}),
+    ("accelerometer-at-rest", {}),
+    ("ringing-tower", {"material": "pla"}),
     ("belts", {"seconds": 40.0}),
     ("resonance", {"seconds": 40.0}),
     ("input-shaper", {}),
@@ -51,7 +56,7 @@ SHAKEN: Steps = (
 BY_HAND_FIRST = {"lead-screws": "lead-screws-by-hand"}
 """What a trial names first when its machine is too far out for it."""
 
-AGAIN = ("z-offset", "bed-mesh", "resonance", "first-layer", "extruder-steps", "bed-corners", "lead-screws")
+AGAIN = ("z-offset", "bed-mesh", "first-layer", "extruder-steps", "bed-corners", "lead-screws", "input-shaper")
 """These are run once more after what they proposed was kept."""
 
 
@@ -65,17 +70,97 @@ class Ran:
     again: bool = False
 
 
-@dataclass
-class Counted:
-    """Of one finding: how many claims there were, how many held within 2u, and errors in u."""
+def _steps(owned: Owned, leg: str) -> Steps:
+    if leg == "level":
+        return PROBED if owned.probed else BY_HAND
+    if leg == "extrude":
+        return EXTRUDED
+    return [step for step in SHAKEN if owned.probed or step[0] != "belts"]  # the other machine is no CoreXY
 
-    claims: int = 0
-    held: int = 0
-    off: list[float] = field(default_factory=list)
+
+def owners(machines: int, dear: int) -> dict[str, Any]:
+    """Each leg on so many machines; dear: how many of them are shaken."""
+    counts = {"level": machines, "extrude": machines, "shake": dear}
+    return {leg: _leg(leg, count) for leg, count in counts.items()}
 
 
-def walked(owned: Owned, steps: Steps, seed: int) -> list[Ran]:
-    """The trials one after the other in one session, what each proposes kept."""
+def _leg(leg: str, machines: int) -> dict[str, Any]:
+    claims: dict[str, list[bool]] = {}
+    sound, planted, kept = 0, 0, 0
+    accused, unnamed, changed = [], [], []
+    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as folder:
+        for number in range(machines):
+            owned = Owned(Path(folder), number, leg)
+            ran = walked(owned, leg, number)
+            fault = owned.lifts or owned.hob or owned.mount
+            for each in ran:
+                for name, holds in _claims(each):
+                    claims.setdefault(name, []).append(holds)
+            if fault:
+                planted += 1
+                if not _named(owned, ran):
+                    unnamed.append(f"{number} {fault}: {ran[0].result.why}")
+            else:
+                sound += 1
+                accused += [f"{number} {each.name}: {each.result.why}" for each in ran if ACCUSES[leg](each)]
+            for before, again in pairwise(ran):
+                if again.again and before.result.outcome == "proven":
+                    kept += 1
+                    if not _no_change(before.result, again.result):
+                        changed.append(f"{number} {again.name}: {again.result.why}")
+    return {
+        "machines": machines,
+        "within_2u": {name: [round(float(np.mean(holds)), 3), len(holds)] for name, holds in sorted(claims.items())},
+        "claims_within_2u": round(float(np.mean([each for holds in claims.values() for each in holds])), 3),
+        **{"sound": sound, "accused": accused, "planted": planted, "unnamed": unnamed},
+        **{"second_runs": kept, "second_runs_that_change": changed},
+        "limits": {"within_2u": [0.9, 0.99], "accused": 0.02, "named": 0.95, "no_change": 0.95},
+    }
+
+
+def _claims(ran: Ran) -> list[tuple[str, bool]]:
+    """Every finding with an uncertainty and a truth, by its trial and word: whether the truth is within 2u."""
+    return [
+        (f"{ran.name} {each.what}", abs(each.value - ran.truth[each.id]) <= 2 * each.uncertainty)
+        for each in ran.result.findings
+        if each.uncertainty and each.id in ran.truth
+    ]
+
+
+def _named(owned: Owned, ran: Sequence[Ran]) -> bool:
+    """Whether the leg named what is planted: its first trial, or that of the sensor's mount."""
+    if owned.lifts:
+        how = {"backwards": "backwards", "ring": "ring", "exchanged": "on each other's drivers"}[owned.lifts]
+        return how in ran[0].result.why and all(name in ran[0].result.why for name in owned.moved)
+    if owned.hob:
+        return NAMED[owned.hob] in ran[0].result.why
+    return any("rattles" in each.result.why for each in ran if each.name == "accelerometer-turned")
+
+
+ACCUSES: dict[str, Callable[[Ran], bool]] = {
+    "level": lambda ran: ran.result.outcome == "failed" and not ran.result.proposals,
+    "extrude": lambda ran: any(words in ran.result.why for words in NAMED.values() if words),
+    "shake": lambda ran: ran.result.outcome == "failed" and not ran.result.proposals,
+}
+"""Whether a trial accuses a sound machine: it fails and proposes nothing, or names what is not there."""
+
+
+def _no_change(before: TrialResult, again: TrialResult) -> bool:
+    """Whether a second run after keeping leaves everything as it is: it proposes nothing, or measures the same."""
+    if not again.proposals:
+        return True
+    return all(_same(each, again.finding(each.what, **each.subject)) for each in before.findings if each.uncertainty)
+
+
+def _same(one: Finding, other: Finding | None) -> bool:
+    if other is None or not one.uncertainty or not other.uncertainty:
+        return True
+    return abs(one.value - other.value) <= 2 * math.hypot(one.uncertainty, other.uncertainty)
+
+
+def walked(owned: Owned, leg: str, seed: int) -> list[Ran]:
+    """The trials of a leg one after the other in one session, what each proposes kept."""
+    steps = _steps(owned, leg)
     done: list[Ran] = []
 
     async def walk(session: Session, watcher: Looking) -> None:

@@ -218,6 +218,7 @@ AT_END: dict[str, TruthAtEnd] = {
     "bed-mesh-by-hand": _mesh,
     "first-layer": _first_layer,
     "resonance": resonance_truth,
+    "ringing-tower": resonance_truth,
     "belts": belts_truth,
 }
 """The truth behind each trial that changes what it measures: asked when it has ended."""

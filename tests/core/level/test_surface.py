@@ -13,12 +13,13 @@ from ublet.core.level.coil_reading import must_go_on_reading
 from ublet.core.level.lifts import answered, corrections, fault_of, standing_of, told_apart
 from ublet.core.level.place import place_words, sits
 from ublet.core.level.reach import must_reach, reach_of
-from ublet.core.level.scatter import jump_of, pooled_u_mm, scatter_of, student
+from ublet.core.level.scatter import jump_of, pooled_u_mm, scatter_of
 from ublet.core.level.screws import screw_heights, staying, tilt_over, turn_for, turn_words, turns_for
 from ublet.core.level.surface import fit_surface
 from ublet.core.level.touching import DROP_MM, DROP_U_MM, Touch, offset_of, side_words
 from ublet.core.machine.level_parts import Screw
 from ublet.core.run import TrialFailed
+from ublet.core.small_samples import student
 from ublet.session.document import Document
 from ublet.session.library import machine_path
 

@@ -12,13 +12,13 @@ from ublet.core.level.coil_curve_trials import ROOT, coil_needs
 from ublet.core.level.coil_pass import Passed, heights_in_pass, lines_over
 from ublet.core.level.coil_reading import coil_of, curve_of, no_coil
 from ublet.core.level.reach import reach_of
-from ublet.core.level.scatter import deviation_u
 from ublet.core.level.unfollowed import unfollowed
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import setting
+from ublet.core.small_samples import deviation_u
 from ublet.core.trial import Need, TrialSpec
 
 SPEEDS_MM_S = (150.0, 100.0, 70.0, 45.0, 30.0)

@@ -23,7 +23,7 @@ from ublet.core.level.probing import (
 )
 from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.recorded_touches import not_worse
-from ublet.core.level.scatter import Scatter, deviation_u
+from ublet.core.level.scatter import Scatter
 from ublet.core.level.surface import Place
 from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
@@ -31,6 +31,7 @@ from ublet.core.motion.homing_moves import number_of
 from ublet.core.motion.program import Program, To, Touch
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialResult
 from ublet.core.settings import setting
+from ublet.core.small_samples import deviation_u
 from ublet.core.trial import TrialSpec
 from ublet.core.units import show
 

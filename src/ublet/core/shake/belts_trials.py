@@ -18,6 +18,7 @@ from ublet.core.shake.mode_fit import fit_modes, fit_pull
 from ublet.core.shake.shaking import hands_off, stand_in_the_middle
 from ublet.core.shake.spectra import averaged
 from ublet.core.shake.sweeping import SweepParameters, amiss_of, sweep_needs, sweep_seconds, swept, unshaped
+from ublet.core.small_samples import student
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import duration, with_uncertainty
 
@@ -28,6 +29,9 @@ AXES = ("x", "y")
 
 PULL_U = 0.003
 """What masses of X and Y, and what lies outside the sweep, leave open of a ratio of tensions, standard."""
+
+ONCE_U = 0.01
+"""What one sweep of each diagonal leaves open of the ratio, where no repeat tells it, standard."""
 
 TIGHTENED, LEAVE = "tightened", "leave it"
 
@@ -43,6 +47,8 @@ class Pull:
     hz2: float
     hz2_u: float
     peak: Mode
+    repeats: tuple[float, ...] = ()
+    """The same of each sweep by itself, hard and gentle ones by turns, Hz²."""
 
     @property
     def hz(self) -> float:
@@ -124,7 +130,8 @@ async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Pu
             if bad := amiss_of(heard, bands, direction):
                 raise TrialFailed(" ".join(bad))
             modes = await bench.compute(fit_modes, bands)
-            pull = Pull(*await bench.compute(fit_pull, bands), modes[0])
+            each = [(await bench.compute(fit_pull, one))[0] for one in repeats] if len(repeats) > 1 else []
+            pull = Pull(*await bench.compute(fit_pull, bands), modes[0], tuple(each))
             if pull.hz2 <= SURELY * pull.hz2_u:
                 raise TrialFailed(
                     f"What was heard along diagonal {NAMES[number]} does not follow what the belt did: is the sensor "
@@ -135,9 +142,22 @@ async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Pu
 
 
 def ratio_of(first: Pull, second: Pull) -> tuple[float, float]:
-    """How hard the second belt pulls, times the first, and its standard uncertainty."""
+    """How hard the second belt pulls, times the first, and its standard uncertainty: by each fit, and by how far sweeps
+    by themselves differ, hard and gentle ones, pooled over both belts (guides that rub bend what a sweep tells).
+    """
     ratio = second.hz2 / first.hz2
-    return ratio, ratio * math.hypot(first.hz2_u / first.hz2, second.hz2_u / second.hz2, PULL_U)
+    fits = math.hypot(first.hz2_u / first.hz2, second.hz2_u / second.hz2, PULL_U)
+    return ratio, ratio * math.hypot(fits, _repeats_u(first, second))
+
+
+def _repeats_u(first: Pull, second: Pull) -> float:
+    """What repeats leave open of a ratio of tensions, as a fraction, standard."""
+    off = [hz2 / (sum(each.repeats) / len(each.repeats)) - 1 for each in (first, second) for hz2 in each.repeats]
+    freedom = len(off) - 2
+    if freedom < 1:
+        return ONCE_U
+    one = math.sqrt(sum(each**2 for each in off) / freedom) * student(freedom)
+    return one * math.sqrt(1 / len(first.repeats) + 1 / len(second.repeats))
 
 
 def _findings(found: tuple[Pull, Pull], ratio: float, u: float, aim: BeltsParameters) -> tuple[Finding, ...]:

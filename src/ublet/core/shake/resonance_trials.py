@@ -73,7 +73,8 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
     bench.fact("load")
     await stand_in_the_middle(bench)
     findings: list[Finding] = []
-    good, wrong = [], []
+    good: list[str] = []
+    wrong: list[str] = []
     with bench.aside():
         before = bench.record.earlier("resonance")
     for axis in ({"x", "y"} - set(aim.axes)) if before is not None else ():  # what another run found still holds
@@ -91,16 +92,15 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
             bench.record.rows(TRANSFER.name, rows_of(bands), axis)
             fit, each = await modes_in(bench, repeats, bands)
             modes = fit.modes
+            amiss = [*_amiss(axis, heard, each), *_sentences(heard_words(bands))]
+            if bad := amiss_of(heard, bands, axis) or _not_whole(axis, fit):  # no figure of this axis can be trusted
+                return TrialResult("failed", " ".join([*bad, *good, *amiss]), _conditions(bench), tuple(findings))
             told = findings_of(modes, axis, bands, sweep, by, each)
             findings += told
             bench.record.found(*told)
             good.append(modes_words(axis_words(axis), modes))
-            wrong += _otherwise(axis, modes, before)
-            wrong += [*_amiss(axis, heard, each), *_sentences(heard_words(bands))]
+            wrong += [*_otherwise(axis, modes, before), *amiss]
             wrong += _sentences(symptoms(axis_words(axis), modes, sweep))
-            bad = [*amiss_of(heard, bands, axis), *_not_whole(axis, fit)]
-            if bad:
-                return TrialResult("failed", " ".join([*bad, *good, *wrong]), _conditions(bench), tuple(findings))
             if axis in loads:
                 shares, done = (done / whole, (done + 1) / whole), done + 1
                 told, words = await swept_loaded(bench, aim, aim.load_kg, axis, modes, shares)

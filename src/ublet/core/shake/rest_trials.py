@@ -31,6 +31,9 @@ ASKEW_DEG = 15.0
 QUIET_M_S2 = 1.0
 """A reading that scatters by more hides what rings."""
 
+LOST_SHARE = 0.05
+"""This fraction of the readings may be lost: a sweep bridges the gaps."""
+
 STAMP_S = 1e-6
 """The board tells times in whole steps of this, s."""
 
@@ -76,20 +79,26 @@ async def accelerometer_at_rest(bench: Bench, aim: RestParameters) -> TrialResul
         findings += about({"axis": axis}, (Finding("noise", float(noise), noise_u, "m/s²", limit=QUIET_M_S2),))
     lost = sum(last - first + 1 for first, last in listening.gaps)
     findings.append(Finding("lost", float(lost), words="readings that were lost"))
+    lost_words = (
+        f"{lost} of {lost + count} readings were lost, on the line or in the sensor: listen at a lower rate (rate_hz), "
+        "or take a shorter cable."
+    )
     reach = 32767 * min(kind.scales)
     findings.append(Finding("range", reach, None, "m/s²", words="it reads up to"))
     above = above_noise(bench, float(scatter.max()))
     findings.append(Finding("sweep_over_noise", above, None, "dB", words="a sweep stands above its noise by"))
     wrong = [
         *wrong_with(kind.columns, mean, scatter),
-        *([f"{lost} readings were lost, on the line or in the sensor."] if lost else []),
+        *([lost_words] if lost > LOST_SHARE * count else []),
     ]
     off = 100 * (listening.rate_hz / aim.rate_hz - 1)
     good = (
         f"Upright and quiet: {np.linalg.norm(mean):.2f} m/s² of gravity, {max(scatter):.2f} m/s² of noise. "
         f"A sweep stands {above:.0f} dB above that. It takes readings {abs(off):.2f} % "
-        f"{'faster' if off > 0 else 'slower'} than told; that is allowed for."
+        f"{'faster' if off > 0 else 'slower'} than commanded; that is allowed for."
     )
+    if lost:
+        good += f" {lost} of {lost + count} readings were lost on the way; a sweep bridges such gaps."
     conditions = {"rate_hz": aim.rate_hz}
     return TrialResult("failed" if wrong else "proven", " ".join(wrong) or good, conditions, tuple(findings))
 

@@ -17,7 +17,7 @@ from ublet.core.questions import Confirm
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.shake.frame import Floats
 from ublet.core.shake.mount import along_axes, declared_columns
-from ublet.core.shake.rest_trials import RATE_HZ, SENSOR
+from ublet.core.shake.rest_trials import LOST_SHARE, RATE_HZ, SENSOR
 from ublet.core.shake.symptoms import at_ends
 
 SHAKEN = "shaken"
@@ -25,9 +25,6 @@ SHAKEN = "shaken"
 
 BEFORE_S, AFTER_S = 0.4, 0.3
 """So long it listens before and after, s."""
-
-LOST_SHARE = 0.05
-"""So many readings may be lost."""
 
 TOGETHER = 10
 """So many chunks are recorded together: those of 0.4 s."""
