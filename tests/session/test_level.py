@@ -64,6 +64,16 @@ def test_exchanged_lifts_are_named_mended_and_then_level(tmp_path: Path) -> None
     assert report["verify"]["outcome"] == "proven" and report["verify"]["truth"]["range"] < 0.03
 
 
+@pytest.mark.parametrize("off_mm", [0.03, -0.05, 0.08])
+def test_exchanged_lifts_below_a_bed_that_is_nearly_level_are_named_too(off_mm: float, tmp_path: Path) -> None:
+    """What moved less than is seen proves nothing: the next correction is judged by what was touched."""
+    scenario, pair = made_up(tmp_path, 3, 2)
+    assert pair is not None
+    changed(scenario, bed={"lifts": {"left": {"off_mm": off_mm, "play_mm": 0.01}, "right": {"off_mm": 0.0}}})
+    report = run("lead-screws", scenario, seed=3)
+    assert "left and right are on each other's drivers" in report["why"], report["why"]
+
+
 def test_a_bed_that_is_far_out_is_sent_to_the_rule_first(tmp_path: Path) -> None:
     scenario, _ = made_up(tmp_path, 1, 3)
     changed(scenario, bed={"lifts": {"left": {"off_mm": 5.6}, "right": {"off_mm": -5.4}, "back": {"off_mm": 0.0}}})

@@ -104,7 +104,7 @@ def _leg(leg: str, machines: int) -> dict[str, Any]:
                 sound += 1
                 accused += [f"{number} {each.name}: {each.result.why}" for each in ran if ACCUSES[leg](each)]
             for before, again in pairwise(ran):
-                if again.again and before.result.outcome == "proven":
+                if again.again and (before.result.outcome == "proven" or not fault):
                     kept += 1
                     if not _no_change(before.result, again.result):
                         changed.append(f"{number} {again.name}: {again.result.why}")

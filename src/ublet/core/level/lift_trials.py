@@ -16,6 +16,7 @@ from ublet.core.level.lifts import (
     fault_of,
     gives_way,
     standing_of,
+    tells,
     told_apart,
 )
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
@@ -131,12 +132,13 @@ async def _rounds(
         samples = max(samples, min(MOST_SAMPLES, math.ceil(sure**2)))
         before = found[-1] if found else None
         found.append(now)
-        if before is not None and (stop := _goes_wrong(told, before, now)) is not None:
-            return found, number, stop
-        if before is not None:
+        if before is not None and tells(told, before, now):  # what moved less than is seen proves nothing
+            if (stop := _goes_wrong(told, before, now)) is not None:
+                return found, number, stop
+            proven = True
+        if before is not None and proven:
             follows = gives_way(told, before, now, follows)
             now = found[-1] = blended(before, told, now, follows)
-        proven = proven or before is not None
         largest = max(abs(height) for height in now.heights.values())
         level = now.range_mm <= declared.tolerance_mm or largest <= step_mm / 2
         told = (

@@ -161,6 +161,12 @@ class Fault:
     words: str
 
 
+def tells(told: Mapping[str, float], before: Standing, after: Standing) -> bool:
+    """Whether the lifts were told to go far enough for the bed's answer to say whether they did."""
+    u = max(before.uncertainty_mm, after.uncertainty_mm)
+    return max(abs(mm) for mm in told.values()) >= max(TELLS_MM, TELLS_U * u)
+
+
 def answered(told: Mapping[str, float], before: Standing, after: Standing) -> bool:
     """Whether the bed did what the lifts were told, as far as can be seen."""
     return _misses(told, before, after) <= _allowed(told, before, after)
@@ -173,10 +179,9 @@ def fault_of(told: Mapping[str, float], before: Standing, after: Standing) -> Fa
     Every signed exchange is tried against what was told; the fewest changes that leave no more than the error of
     measuring win.
     """
-    names = tuple(told)
-    u = max(before.uncertainty_mm, after.uncertainty_mm)
-    if max(abs(mm) for mm in told.values()) < max(TELLS_MM, TELLS_U * u):
+    if not tells(told, before, after):
         return None
+    names = tuple(told)
     found: list[tuple[int, float, Fault]] = []
     for order in itertools.permutations(names):
         for signs in itertools.product((1.0, -1.0), repeat=len(names)):
