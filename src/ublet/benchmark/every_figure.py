@@ -15,6 +15,7 @@ from ublet.benchmark.diagonals import diagonals
 from ublet.benchmark.extruders import extruders
 from ublet.benchmark.frames import frames
 from ublet.benchmark.halting import halt_from_key, halt_in_phases
+from ublet.benchmark.holds import holds
 from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
 from ublet.benchmark.layers import layers
@@ -45,6 +46,7 @@ def measure(quick: bool) -> dict[str, Any]:
             "interface": interface(folder / "app", 40 if quick else 150, 8.0 if quick else 20.0),
             "halt": halt_from_key(folder / "halt", 20 if quick else 200),
             "halt_in_phases": halt_in_phases(folder / "phases", 24 if quick else 200),
+            "holds": holds(),
             "trials": {kind: trial_figures(stem) for kind, stem in DEMOS.items()},
             "fit": fit_speed(5 if quick else 15),
             "plants": {part: plant_figures(part, 2 if quick else 10) for part in ("hotend", "bed")},

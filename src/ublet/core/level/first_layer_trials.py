@@ -144,7 +144,7 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
     held = conditions(bench)
     await _out_of_the_way(bench)
     judged = await _judged(bench, done, nudges, aim)
-    return _concluded(bench, fold, bound, judged, total, held, len(done) < len(places))
+    return await _concluded(bench, fold, bound, judged, total, held, len(done) < len(places))
 
 
 def program_of(machine: MachineFile, shape: LayerShape) -> Program:
@@ -298,7 +298,7 @@ async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float],
     return judged
 
 
-def _concluded(
+async def _concluded(
     bench: Bench,
     fold: Fold,
     bound: NudgeBound,
@@ -315,7 +315,7 @@ def _concluded(
     if len(bare) == len(judged):
         why = f"No patch can be judged.{nothing}"
         return TrialResult("failed", why, held, (_nudged(total_mm),), tuple(options), nudged_to)
-    found = first_layer(judged, fold.known_u_mm)
+    found = await bench.compute(first_layer, judged, fold.known_u_mm)
     findings = [
         Finding("change", found.wanted_mm, found.wanted_u_mm, "mm", words="change that is wanted"),
         Finding("left", found.left_mm, found.left_u_mm, "mm", words="left at what was printed last"),

@@ -95,7 +95,7 @@ async def bed_mesh_by_hand(bench: Bench, aim: MeshByHand) -> TrialResult:
     for number, mm in found.items():
         column, row = order[number]
         heights[row, column] = mm
-    mesh = zeroed(machine, filled(Mesh(np.array(xs), np.array(ys), heights)))
+    mesh = await bench.compute(zeroed, machine, filled(Mesh(np.array(xs), np.array(ys), heights)))
     return await concluded(bench, mesh, FEEL_MM / math.sqrt(3), 0.0)
 
 

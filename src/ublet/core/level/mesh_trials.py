@@ -122,7 +122,7 @@ async def _passed(bench: Bench, reach: Reach, xs: tuple[float, ...], ys: tuple[f
         for column, x in enumerate(xs):
             bench.record.row(MESHED.name, (column, row, x, y, float(done.heights[row, column])))
     repeats = float(np.std(done.there - done.back)) / 2
-    mesh = zeroed(bench.machine, Mesh(np.array(xs), np.array(ys), done.heights))
+    mesh = await bench.compute(zeroed, bench.machine, Mesh(np.array(xs), np.array(ys), done.heights))
     return await concluded(bench, mesh, repeats, PLACE_MM["coil"] / 2, {})
 
 
@@ -176,7 +176,8 @@ async def _touched(
                 "Soak it longer and probe again."
             )
         common = PLACE_MM.get(probe.kind, max(PLACE_MM.values()))
-    return await concluded(bench, zeroed(machine, Mesh(np.array(xs), np.array(ys), heights)), repeats, common, again)
+    mesh = await bench.compute(zeroed, machine, Mesh(np.array(xs), np.array(ys), heights))
+    return await concluded(bench, mesh, repeats, common, again)
 
 
 def grid_state(xs: Sequence[float], ys: Sequence[float]) -> dict[str, list[float]]:

@@ -127,7 +127,7 @@ async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Pu
             bands = averaged(repeats)
             for row in rows_of(bands):  # one by one: they are looked at while a belt is tightened
                 bench.record.row(TRANSFER.name, row, f"{direction} {rounds + 1}")
-            if bad := amiss_of(heard, bands, direction):
+            if bad := await bench.compute(amiss_of, heard, bands, direction):
                 raise TrialFailed(" ".join(bad))
             modes = await bench.compute(fit_modes, bands)
             each = [(await bench.compute(fit_pull, one))[0] for one in repeats] if len(repeats) > 1 else []

@@ -38,7 +38,7 @@ async def swept_loaded(
         await hands_off(bench, aim.hands_off_s)
         heard, repeats, _, _ = await swept(bench, aim, axis, shares, aim.repeats, f", with {kg:g} kg on the bed")
     bands = averaged(repeats)
-    if bad := amiss_of(heard, bands, axis):
+    if bad := await bench.compute(amiss_of, heard, bands, axis):
         return (), [f"With {kg:g} kg on the bed nothing was told: {' '.join(bad)}"]
     bench.record.rows(TRANSFER.name, rows_of(bands), f"{axis} {LOADED}")
     fit, _ = await modes_in(bench, repeats, bands)

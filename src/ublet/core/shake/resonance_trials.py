@@ -93,7 +93,8 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
             fit, each = await modes_in(bench, repeats, bands)
             modes = fit.modes
             amiss = [*_amiss(axis, heard, each), *_sentences(heard_words(bands))]
-            if bad := amiss_of(heard, bands, axis) or _not_whole(axis, fit):  # no figure of this axis can be trusted
+            bad = await bench.compute(amiss_of, heard, bands, axis) or _not_whole(axis, fit)
+            if bad:  # no figure of this axis can be trusted
                 return TrialResult("failed", " ".join([*bad, *good, *amiss]), _conditions(bench), tuple(findings))
             told = findings_of(modes, axis, bands, sweep, by, each)
             findings += told

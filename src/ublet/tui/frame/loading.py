@@ -22,7 +22,7 @@ NUMERICS_AFTER_S = 2.0
 """The app is on the screen and answers by then."""
 
 
-def _import_numerics() -> None:
+def import_numerics() -> None:
     """Load what only some trials compute with: loaded when it is needed first, it would hold every key for a second."""
     import scipy.interpolate
     import scipy.optimize
@@ -31,7 +31,7 @@ def _import_numerics() -> None:
 
 def load_numerics_later() -> None:
     """Load it beside the app; the app's end does not wait for it."""
-    later = threading.Timer(NUMERICS_AFTER_S, _import_numerics)
+    later = threading.Timer(NUMERICS_AFTER_S, import_numerics)
     later.daemon = True
     later.start()
 
