@@ -21,7 +21,7 @@ def test_every_machine_is_one_that_can_be_declared_and_every_fault_is_planted(le
         owned = Owned(tmp_path, number, leg)
         declared = Document(tmp_path / f"owned-{number}.machine.toml").machine
         truth = load_scenario(owned.path)
-        assert (declared.probe.kind != "nozzle") == owned.probed
+        assert declared.probe is not None and (declared.probe.kind != "nozzle") == owned.probed
         if owned.lifts == "backwards":
             (back,) = [name for name, motor in truth.motors.items() if motor.reversed]
             assert declared.axes.z.motors[owned.moved[0]].socket == back

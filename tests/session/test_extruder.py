@@ -9,6 +9,7 @@ import pytest
 
 from tests.conftest import Onlooker, Rig, tern_scenario, virtually
 from ublet.benchmark.extruders import NAMED, made_up_extruder, planted_in
+from ublet.core.acts import MarkFilament
 from ublet.core.catalogue import TRIALS
 from ublet.core.extrude.trials import ExtruderParameters
 from ublet.core.questions import Measure, Question
@@ -76,7 +77,7 @@ def test_a_run_that_ends_at_the_fast_push_goes_on_with_its_slow_readings(tmp_pat
             self.builder = builder
 
         async def answer(self, question: Question) -> str:
-            if question.cue[0] == "mark filament":
+            if isinstance(question.cue, MarkFilament):
                 marked.append(question.text)
                 if len(marked) == 4:
                     return "stop here"

@@ -13,6 +13,7 @@ import tomlkit
 from tests.conftest import Onlooker, Rig, mended_tern, virtually
 from ublet.benchmark.beds import made_up
 from ublet.benchmark.layers import BY_HAND, leg, smooth
+from ublet.core.acts import LowerOntoGauge
 from ublet.core.catalogue import TRIALS
 from ublet.core.level.first_layer_trials import LayerParameters
 from ublet.core.questions import Judge, Live, Question
@@ -234,7 +235,7 @@ class Dragging(Onlooker):
 
     async def answer(self, question: Question) -> str:
         self.questions.append(question)
-        if question.cue[:1] != ("lower",):
+        if not isinstance(question.cue, LowerOntoGauge):
             return question.answers[0]
         if not self.times:
             return "stop here"

@@ -10,6 +10,7 @@ import pytest
 
 from tests.conftest import Onlooker, Rig, virtually
 from tests.session.test_wire_trials import RIGHT, run
+from ublet.core.acts import MakeFault
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.drills import DRILLS, late_of
 from ublet.core.heat.model import HeaterModel, respond
@@ -62,7 +63,7 @@ class Builder(Onlooker):
 
     async def answer(self, question: Question) -> str:
         self.questions.append(question)
-        if self._cancel_at and self._cancel_at in question.cue:
+        if isinstance(question.cue, MakeFault) and question.cue.kind == self._cancel_at:
             self._rig.session.runner.cancel()
             await asyncio.sleep(5)
         return await self._hands.answer(question)
@@ -96,7 +97,10 @@ def test_on_a_board_that_is_not_simulated_only_harmless_drills_are_done(folder: 
             builder = Builder(rig)
             result = (await rig.session.run(SPEC, SPEC.parameters(), builder)).ran.result
             assert result.outcome == "proven" and "left out" in result.why and "3 guards" in result.why
-            assert {question.cue[1] for question in builder.questions} == {"sensor-out", "sensor-back"}
+            assert {question.cue.kind for question in builder.questions if isinstance(question.cue, MakeFault)} == {
+                "sensor-out",
+                "sensor-back",
+            }
 
     virtually(work)
 

@@ -14,6 +14,7 @@ import tomlkit
 from tests.conftest import Onlooker, Rig, mended_tern, requests_noted, virtually
 from ublet.benchmark.beds import SCREWS, made_up
 from ublet.benchmark.wired import well_wired
+from ublet.core.acts import LookAtLifts
 from ublet.core.catalogue import TRIALS
 from ublet.link.capabilities import capability_of
 from ublet.session.document import Document
@@ -250,7 +251,7 @@ def test_lifts_are_looked_at_once_and_again_after_their_wiring_changed(folder: P
     class Looks(Onlooker):
         @property
         def lifts(self) -> int:
-            return sum(question.cue == ("look", "lifts") for question in self.questions)
+            return sum(isinstance(question.cue, LookAtLifts) for question in self.questions)
 
     async def work() -> None:
         async with Rig(folder, mended_tern()) as rig:

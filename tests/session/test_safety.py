@@ -12,6 +12,7 @@ from typing import Any, cast
 import pytest
 
 from tests.conftest import Onlooker, Rig, tern_scenario, virtually
+from ublet.core.acts import BatheSensor, MakeFault, PressSwitch
 from ublet.core.bench import Bench, Clock, Motion
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.trials import HotendParameters
@@ -229,7 +230,7 @@ class Leaver(Onlooker):
 
     async def answer(self, question: Question) -> str:
         answer = await self.hands.answer(question)
-        if question.cue[:2] == ("fault", "sensor-out") or question.cue[:1] in (("press",), ("bathe",)):
+        if question.cue == MakeFault("sensor-out", "hotend") or isinstance(question.cue, PressSwitch | BatheSensor):
             asyncio.get_running_loop().call_later(0.15, self.leave)
         return answer
 

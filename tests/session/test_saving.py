@@ -11,6 +11,7 @@ import numpy as np
 import pytest
 
 from tests.conftest import Onlooker, Rig, machine_text, mended_tern, tern_scenario, virtually
+from ublet.core.acts import LowerOntoGauge
 from ublet.core.catalogue import TRIALS
 from ublet.core.questions import Question
 from ublet.core.run import Option, Proposal
@@ -402,7 +403,7 @@ class Feeling(Onlooker):
         self.rig = rig
 
     async def answer(self, question: Question) -> str:
-        if question.cue[:1] != ("lower",):
+        if not isinstance(question.cue, LowerOntoGauge):
             return question.answers[0]
         left = self.rig.world.gap_mm - 0.4
         return f"z-{max(0.01, round(left, 2)):g}" if left > 0.005 else "it drags"

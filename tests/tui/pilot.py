@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import json
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass
@@ -33,7 +32,7 @@ from ublet.session.variant import variant, variants
 from ublet.simulated import SimulatedMachine
 from ublet.tui.app import UbletApp
 from ublet.tui.frame.title import Title
-from ublet.world.hands import Hands
+from ublet.world.hands import Hands, answered
 from ublet.world.scenario import Scenario, load_scenario, parse_scenario
 
 SPEED = 20.0
@@ -168,7 +167,7 @@ class NearHands(DemoHands):
         self._hands = hands
 
     def _exchange(self, line: bytes) -> bytes:
-        return json.dumps(self._hands.do(json.loads(line))).encode()
+        return answered(self._hands, line)
 
 
 @dataclass

@@ -1,8 +1,8 @@
 """Questions to the builder: a closed family. Each kind has one meaning for screen, scripted builder and terminal.
 
-Every question has ``text`` and a ``cue``: the same for a scripted builder and for the demonstration's hands, what to do
-or to look at, for example ``("press", "x")``. An answer is what was typed: one of ``answers``, or what its kind allows
-besides (a quantity, a move, verdicts, a control).
+Every question has ``text`` and may have a ``cue``, the act or observation that it asks for (:mod:`ublet.core.acts`),
+the same for a scripted builder and for the demonstration. An answer is what was typed: one of ``answers``, or what its
+kind allows besides (a quantity, a move, verdicts, a control).
 """
 
 from __future__ import annotations
@@ -10,11 +10,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from ublet.core.acts import Act, Observation
 from ublet.core.motion.targets import Target, parse_targets
 from ublet.core.units import NotAQuantity, parse, show
 from ublet.core.words import several
-
-Cue = tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -23,14 +22,14 @@ class Question:
 
     text: str
     answers: tuple[str, ...] = ()
-    cue: Cue = ()
+    cue: Act | Observation | None = None
     hot: str = field(default="", kw_only=True)
     """What would burn a hand, as it was read when this was put; whoever puts it to a person says it first."""
 
     @property
     def by_hand(self) -> bool:
         """Whether a hand comes near the machine for it: always, unless one only looks, or watches what goes on."""
-        return not isinstance(self, Live) and self.cue[:1] != ("look",)
+        return not isinstance(self, Live) and (self.cue is None or self.cue.by_hand)
 
     def allowed(self) -> str:
         """What can be answered, in words."""

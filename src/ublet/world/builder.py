@@ -4,22 +4,67 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Mapping
-from typing import Any
+from dataclasses import replace
+from typing import assert_never
 
 import numpy as np
 
+from ublet.core.acts import (
+    LEAST_SEEN_MM,
+    AdjustScrew,
+    AimAtDot,
+    BatheSensor,
+    CheckFilament,
+    CleanSheet,
+    ConfirmNearer,
+    DragGauge,
+    FeelBlocks,
+    JogToCorner,
+    JogToEdge,
+    JudgePatches,
+    LoadBed,
+    LookAround,
+    LookAtDirection,
+    LookAtFans,
+    LookAtLifts,
+    LookAtMotors,
+    LookAtPin,
+    LookAtSprings,
+    LowerOntoGauge,
+    LowerProbeToTrigger,
+    MakeFault,
+    MakeRoom,
+    MarkDot,
+    MarkFilament,
+    MarkPlace,
+    MountSensor,
+    PressSwitch,
+    RaiseProbe,
+    ReadFilament,
+    ReadGap,
+    ReadRipples,
+    ReadStowedGap,
+    ReadThermometer,
+    ReadTravel,
+    ReleaseSwitch,
+    SetHalfSprings,
+    TightenBelt,
+    TurnLift,
+    TurnScrew,
+    WatchFirstLayer,
+    WatchProgram,
+    WatchSpeed,
+)
 from ublet.core.extrude.pushing import GONE, NONE_LEFT
 from ublet.core.level.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS
 from ublet.core.level.first_layer_trials import FURTHER, NEARER
 from ublet.core.motion.lift_directions import ALL_CLOSED, ALL_OPENED, CLOSED, STOOD, UNCLEAR
+from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.questions import Jog, Judge, Live, Question
 from ublet.world.hands import Hands
 from ublet.world.laid import Looks
 from ublet.world.scenario import Scenario
-
-LEAST_SEEN_MM = 0.3
-"""A smaller move of a lift nobody sees, mm."""
 
 READS_TO = 0.1
 """A reading is noted to this share of its instrument's largest error."""
@@ -79,88 +124,108 @@ class ScriptedBuilder:
         """The answer that this builder gives."""
         if isinstance(question, Live):
             return await self._use(question)
-        seen = self._hands.look()
-        match question.cue:
-            case ("press", name):
-                self._hands.press(name, True)
-                return "held" if name in seen["switches"] else "out of reach"
-            case ("let go", name):
-                self._hands.press(name, False)
-            case ("look", "pin"):
-                return "yes" if seen["pin_down"] else "no"
-            case ("look", "fans"):
-                return next((name for name in seen["turning"] if name in question.answers), "none")
-            case ("look", "motor"):
-                names = [motor_words(f"axes.{role.replace('.', '.motors.')}") for role in seen["turned"] if "." in role]
-                names += ["extruder"] if "extruder" in seen["turned"] else []
-                return next((name for name in names if name in question.answers), "nothing")
-            case ("look", "lifts"):
-                saw = _lifts_seen(seen["lift_moves"])
-                return saw if saw in question.answers else question.answers[-1]
-            case ("look", "direction"):
-                return str(seen["moved"])
-            case ("feel", *blocks):
-                return next((name for name in seen["warm"] if name in blocks), "cannot tell")
-            case ("mark", _):
-                self._hands.mark()
-            case ("mark filament", *marks, instrument):
-                return self._mark_filament(question, [float(mark) for mark in marks], instrument)
-            case ("left", mark, instrument):
-                return self._left(float(mark), instrument)
-            case ("measure", place, instrument):
-                return self._read(seen["from_mark"][place], instrument)
-            case ("gap at", lift, instrument):
-                return self._read(seen["lifts"][lift], instrument)
-            case ("turn lift", lift, mm):
+        hands, cue = self._hands, question.cue
+        seen = hands.look()
+        match cue:
+            case None:
+                pass
+            case PressSwitch(name):
+                hands.perform(cue)
+                return "held" if name in seen.switches else "out of reach"
+            case TurnLift(_, mm):
                 off = float(self._random.uniform(-1, 1)) * TURNS_SHARE
-                self._hands.do({"do": "turn lift", "of": lift, "by": float(mm) * (1 + off)})
-            case ("turn screw", screw, turns):
+                hands.perform(replace(cue, mm=mm * (1 + off)))
+            case TurnScrew(screw, turns):
                 off = float(self._random.uniform(-1, 1)) * TURN_ERROR
-                self._hands.do({"do": "turn screw", "of": screw, "by": float(turns) + off})
-                pressed, most = self._hands.look()["springs"][screw]
+                pressed, most = hands.perform(replace(cue, turns=turns + off)).springs_mm[screw]
                 return question.answers[1] if pressed >= most else question.answers[0]
-            case ("room", screw, mm):
-                return self._make_room(screw, float(mm), seen["gap"], question)
-            case ("drag", screw, mm):
-                return self._drag(screw, float(mm), seen["gap"], question)
-            case ("lower", gauge) if isinstance(question, Jog):
-                return self._lower(question, float(gauge), seen["gap"])
-            case ("dot",):
-                self._hands.do({"do": "dot"})
-            case ("aim", what) if isinstance(question, Jog):
-                stands = (seen["nozzle"]["x"], seen["nozzle"]["y"]) if what == "nozzle" else seen["probe"]
-                return self._aim(question, stands, seen["dot"])
-            case ("probe to trigger",):
-                self._hands.do({"do": "probe to trigger", "off": abs(self._hand())})
-            case ("raise probe", mm):
-                self._hands.do({"do": "lower probe", "by": self._hand() - float(mm)})
-            case ("stowed gap", instrument):
-                return self._read(seen["stowed_gap"], instrument)
-            case ("springs",):
-                return self._springs(seen["springs"], question)
-            case ("ripples", axis, mm_s, count):
-                return self._ripples(axis, float(mm_s), int(count), question)
-            case ("mount sensor" | "tighten belt", *_):
-                self._hands.do(self._at_the_sensor(question.cue))
-            case ("load bed", kg):
-                self._hands.do({"do": "load bed", "kg": float(kg)})
-            case ("clean sheet",):
-                self._hands.do({"do": "clean sheet"})
-            case ("half springs",):
-                self._hands.do({"do": "half springs"})
-            case ("fault", kind, heater):
-                self._hands.fault(kind, heater)
-            case ("bathe", sensor, bath):
-                self._hands.bathe(sensor, bath)
-            case ("thermometer", sensor):
-                true = self._hands.look()["baths"][sensor]
-                self._hands.bathe(sensor, "")
+            case MarkFilament(marks_mm, instrument):
+                return self._mark_filament(question, marks_mm, instrument)
+            case LowerProbeToTrigger():
+                hands.perform(LowerProbeToTrigger(abs(self._hand())))
+            case RaiseProbe(mm):
+                hands.perform(RaiseProbe(mm - self._hand()))
+            case TightenBelt(_, ratio):
+                off = 1 + float(self._random.uniform(-1, 1)) * PULL_SHARE
+                hands.perform(replace(cue, ratio=ratio * off))
+            case (
+                ReleaseSwitch()
+                | MarkPlace()
+                | MarkDot()
+                | MountSensor()
+                | LoadBed()
+                | CleanSheet()
+                | SetHalfSprings()
+                | AdjustScrew()
+                | MakeFault()
+                | BatheSensor()
+            ):
+                hands.perform(cue)
+            case LookAtPin():
+                return "yes" if seen.pin_down else "no"
+            case LookAtFans():
+                return next((name for name in seen.turning if name in question.answers), "none")
+            case LookAtMotors():
+                names = [motor_words(f"axes.{role.replace('.', '.motors.')}") for role in seen.turned if "." in role]
+                names += ["extruder"] if "extruder" in seen.turned else []
+                return next((name for name in names if name in question.answers), "nothing")
+            case LookAtLifts():
+                saw = _lifts_seen(seen.lift_moves_mm)
+                return saw if saw in question.answers else question.answers[-1]
+            case LookAtDirection():
+                return seen.moved
+            case FeelBlocks(blocks):
+                return next((name for name in seen.warm if name in blocks), "cannot tell")
+            case ReadFilament(mark_mm, instrument):
+                return self._left(mark_mm, instrument)
+            case ReadTravel(place, instrument):
+                return self._read(seen.from_mark_mm[place], instrument)
+            case ReadGap(lift, instrument):
+                return self._read(seen.lifts_mm[lift], instrument)
+            case ReadStowedGap(instrument):
+                return self._read(seen.stowed_gap_mm, instrument)
+            case ReadThermometer(sensor):
+                hands.perform(BatheSensor(sensor))
                 half = self._scenario.builder.thermometer_c
-                return f"{true + float(self._random.uniform(-half, half)):.1f}"
-            case ("jog", *place) if isinstance(question, Jog):
-                return self._jog(question, tuple(place), seen)
-        if isinstance(question, Judge):
-            return self._judge(question)
+                return f"{seen.baths_c[sensor] + float(self._random.uniform(-half, half)):.1f}"
+            case ReadRipples():
+                return self._ripples(cue, question)
+            case MakeRoom():
+                return self._make_room(cue, seen.gap_mm, question)
+            case DragGauge():
+                return self._drag(cue, seen.gap_mm, question)
+            case LookAtSprings():
+                return self._springs(seen.springs_mm, question)
+            case LowerOntoGauge(gauge_mm) if isinstance(question, Jog):
+                return self._lower(question, gauge_mm, seen.gap_mm)
+            case AimAtDot(part) if isinstance(question, Jog):
+                nozzle = (seen.nozzle_mm["x"], seen.nozzle_mm["y"])
+                return self._aim(question, nozzle if part == "nozzle" else seen.probe_mm or nozzle, seen.dot_mm)
+            case JogToCorner(axes) if isinstance(question, Jog):
+                return self._jog(question, {axis: -seen.nozzle_mm[axis] for axis in axes})
+            case JogToEdge(axis, end) if isinstance(question, Jog):
+                low, high = seen.room_mm[axis]
+                return self._jog(question, {axis: CLEAR_MM - low if end == "low" else high - CLEAR_MM})
+            case JudgePatches() if isinstance(question, Judge):
+                return self._judge(cue, question)
+            case (
+                LookAround()
+                | CheckFilament()
+                | LowerOntoGauge()
+                | AimAtDot()
+                | JogToCorner()
+                | JogToEdge()
+                | JudgePatches()
+                | WatchSpeed()
+                | WatchProgram()
+                | WatchFirstLayer()
+                | ConfirmNearer()
+            ):
+                pass  # there is nothing to be done for it besides the usual answer
+            case _:
+                assert_never(cue)
+        if isinstance(question, Judge):  # a grid of which this world has nothing to see
+            return question.taken(",".join([question.verdicts[0]] * question.places))
         if "wait" in question.answers and not self._scenario.builder.waits:
             return next(answer for answer in question.answers if answer != "wait")
         return question.answers[0]
@@ -170,24 +235,24 @@ class ScriptedBuilder:
         await self.answer(question)
         return True
 
-    def _mark_filament(self, question: Question, marks: list[float], instrument: str) -> str:
+    def _mark_filament(self, question: Question, marks: tuple[float, ...], instrument: Instrument) -> str:
         """Mark filament, each mark from the one before it; where there is not enough of it, say so."""
-        if self._hands.look()["spool"] < max(marks):
+        if self._hands.look().spool_mm < max(marks):
             return NONE_LEFT
-        self._hands.mark()
+        self._hands.perform(MarkFilament(marks, instrument))
         half, off = self._half(instrument), 0.0
         for mark in marks:
             off += float(self._random.uniform(-half, half))
             self._on_filament[mark] = mark + off
         return question.answers[0]
 
-    def _left(self, mark: float, instrument: str) -> str:
+    def _left(self, mark: float, instrument: Instrument) -> str:
         """What is left to a mark on the filament, or that it is gone."""
         seen = self._hands.look()
-        left = self._on_filament.get(mark, mark) - seen["from_mark"]["filament"]
+        left = self._on_filament.get(mark, mark) - seen.from_mark_mm["filament"]
         if left > 0:
             return self._read(left, instrument)
-        return NONE_LEFT if seen["spool"] <= 0 else GONE
+        return NONE_LEFT if seen.spool_mm <= 0 else GONE
 
     def _half(self, instrument: str) -> float:
         """Largest error of an instrument that is new at each placing, mm."""
@@ -205,18 +270,18 @@ class ScriptedBuilder:
     async def _use(self, controls: Live) -> str:
         """Look again and again beside what goes on; use a control when the cue's sight asks for it, else let it be."""
         bold = self._scenario.builder.bold_to_mm_s
-        if controls.cue[:2] == ("watch", "first layer"):
-            return await self._nudge(float(controls.cue[2]))
-        if controls.cue == ("nearer",):
+        if isinstance(controls.cue, WatchFirstLayer):
+            return await self._nudge(controls.cue.width_mm)
+        if isinstance(controls.cue, ConfirmNearer):
             await asyncio.sleep(LOOKS_S)
             return next(iter(controls.controls or {}))  # it was nudged because lines lay apart
-        if controls.cue != ("watch", "speed") or not bold:
+        if not isinstance(controls.cue, WatchSpeed) or not bold:
             return str(await asyncio.get_running_loop().create_future())  # nothing to look out for
         loop = asyncio.get_running_loop()
-        before, before_s = self._hands.look()["nozzle"], loop.time()
+        before, before_s = self._hands.look().nozzle_mm, loop.time()
         while True:
             await asyncio.sleep(LOOKS_S)
-            here, now_s = self._hands.look()["nozzle"], loop.time()
+            here, now_s = self._hands.look().nozzle_mm, loop.time()
             passed = max(now_s - before_s, LOOKS_S)
             fastest = max((abs(here[axis] - before[axis]) / passed for axis in here), default=0.0)
             before, before_s = here, now_s
@@ -237,11 +302,11 @@ class ScriptedBuilder:
                 way = NEARER if seen > 0 else FURTHER
                 return next((word for word, mm in way.items() if abs(mm) <= abs(seen)), list(way)[-1])
 
-    def _make_room(self, screw: str, mm: float, gap: float, question: Question) -> str:
+    def _make_room(self, room: MakeRoom, gap: float, question: Question) -> str:
         """Look whether there is about as much room as there should be; lower the corner where there is far less."""
-        if gap > mm / 2:
+        if gap > room.gap_mm / 2:
             return question.answers[0]
-        self._hands.do({"do": "adjust screw", "of": screw, "to": mm + self._feels() * EYES_OFF})
+        self._hands.perform(AdjustScrew(room.screw, room.gap_mm + self._feels() * EYES_OFF))
         return question.answers[1]
 
     def _lower(self, question: Jog, mm: float, gap: float) -> str:
@@ -261,11 +326,11 @@ class ScriptedBuilder:
         x, y = (d - s + float(self._random.uniform(-half, half)) for s, d in zip(stands, dot, strict=True))
         return f"x{x:+.2f} y{y:+.2f}"
 
-    def _drag(self, screw: str, mm: float, gap: float, question: Question) -> str:
+    def _drag(self, drag: DragGauge, gap: float, question: Question) -> str:
         """Feel the gauge; turn the screw where it does not just drag."""
-        if abs(gap - mm + self._feels()) <= FINE_DRAG_MM:
+        if abs(gap - drag.gauge_mm + self._feels()) <= FINE_DRAG_MM:
             return question.answers[0]
-        self._hands.do({"do": "adjust screw", "of": screw, "to": mm + self._feels()})
+        self._hands.perform(AdjustScrew(drag.screw, drag.gauge_mm + self._feels()))
         return question.answers[1]
 
     def _feels(self) -> float:
@@ -284,12 +349,10 @@ class ScriptedBuilder:
         looks = "slack one" if slack else "flat one" if flat else "about half"
         return looks if looks in question.answers else question.answers[0]
 
-    def _judge(self, question: Judge) -> str:
-        """A verdict for each place: the first, which is the usual, where this world has nothing to see of it."""
-        if question.cue[:1] == ("patches",):
-            spacing = float(question.cue[1])
-            return question.taken(" ".join(self._feel(self._hands.patch(each, spacing)) for each in question.cue[2:]))
-        return question.taken(",".join([question.verdicts[0]] * question.places))
+    def _judge(self, asked: JudgePatches, question: Judge) -> str:
+        """A verdict for each patch."""
+        felt = (self._feel(self._hands.patch(each, asked.width_mm)) for each in asked.patches)
+        return question.taken(" ".join(felt))
 
     def _feel(self, looks: Looks | None) -> str:
         """The number of what a finger says of a patch."""
@@ -300,31 +363,19 @@ class ScriptedBuilder:
         verdict = GOOD if abs(felt) <= part.layer_good_mm else HIGH if felt > 0 else LOW
         return str(VERDICTS.index(verdict) + 1)
 
-    def _ripples(self, axis: str, mm_s: float, count: int, question: Question) -> str:
+    def _ripples(self, asked: ReadRipples, question: Question) -> str:
         """Measure over ripples on a wall; their crests are placed by eye, at both ends."""
-        hz = self._hands.rings(axis)
+        hz = self._hands.rings(asked.axis)
         if hz is None:
             return question.answers[0]
-        one = mm_s / hz
+        one = asked.speed_mm_s / hz
         seen = sum(float(self._random.normal(0, CREST_SHARE * one)) for _ in range(2))
-        return self._read(count * one + seen, "callipers")
+        return self._read(asked.count * one + seen, "callipers")
 
-    def _at_the_sensor(self, cue: tuple[str, ...]) -> dict[str, Any]:
-        """What is done to the sensor's place, or to a belt; that is pulled a little too much or too little."""
-        if cue[0] == "mount sensor":
-            return {"do": cue[0], "of": cue[1]}
-        off = 1 + float(self._random.uniform(-1, 1)) * PULL_SHARE
-        return {"do": cue[0], "of": cue[1], "by": float(cue[2]) * off}
-
-    def _jog(self, question: Jog, place: tuple[str, ...], seen: Mapping[str, Any]) -> str:
-        """The next step towards the bed's corner, or towards an edge; ``here`` when the eye sees no way left."""
+    def _jog(self, question: Jog, left_mm: Mapping[str, float]) -> str:
+        """The next step along an axis that has some way left; the first answer when the eye sees none."""
         eye = self._scenario.builder.eye_mm
-        for axis in question.axes:
-            if place == ("corner",):
-                left = -seen["nozzle"][axis]
-            else:
-                low, high = seen["room"][axis]
-                left = CLEAR_MM - low if place[1] == "low" else high - CLEAR_MM
+        for axis, left in left_mm.items():
             if abs(left) > eye:
                 judged = left + float(self._random.uniform(-eye, eye))
                 return f"{axis}{round(judged / FINE_MM) * FINE_MM:+.2f}"

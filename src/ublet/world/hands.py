@@ -1,17 +1,68 @@
-"""Hands that press switches, eyes that see what turns: a person at the machine, for the demonstration.
+"""Hands that press switches, eyes that see what turns: a person at the machine.
 
-They are no part of the link: a real machine stands on the bench. JSON lines over a Unix socket.
+Every act and every observation of ``core/acts.py`` is done here and nowhere else. They are no part of the link: a real
+machine stands on the bench. The demonstration reaches them over a Unix socket, a line for each.
 """
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
-import json
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any
+from typing import assert_never
 
+from ublet.core.acts import (
+    Act,
+    AdjustScrew,
+    AimAtDot,
+    BatheSensor,
+    CheckFilament,
+    CleanSheet,
+    ConfirmNearer,
+    DragGauge,
+    FaultKind,
+    FeelBlocks,
+    JogToCorner,
+    JogToEdge,
+    JudgePatches,
+    LoadBed,
+    LookAround,
+    LookAtDirection,
+    LookAtFans,
+    LookAtLifts,
+    LookAtMotors,
+    LookAtPin,
+    LookAtSprings,
+    LowerOntoGauge,
+    LowerProbeToTrigger,
+    MakeFault,
+    MakeRoom,
+    MarkDot,
+    MarkFilament,
+    MarkPlace,
+    MountSensor,
+    Observation,
+    PatchArea,
+    PressSwitch,
+    RaiseProbe,
+    ReadFilament,
+    ReadGap,
+    ReadRipples,
+    ReadStowedGap,
+    ReadThermometer,
+    ReadTravel,
+    ReleaseSwitch,
+    Seen,
+    SetHalfSprings,
+    TightenBelt,
+    TurnLift,
+    TurnScrew,
+    WatchFirstLayer,
+    WatchProgram,
+    WatchSpeed,
+)
+from ublet.core.acts_json import decoded, is_act, seen_as_json
 from ublet.core.settings import Value
 from ublet.world.frame import OVER_THE_BED
 from ublet.world.laid import Looks
@@ -60,14 +111,14 @@ class Hands:
         """Put a mark where everything stands now; lengths are read from there."""
         self._marked = self._places()
 
-    def bathe(self, sensor: str, place: str) -> None:
+    def _bathe(self, sensor: str, place: str) -> None:
         """Put a sensor, by its name on the board, into a bath; an unknown place takes it out."""
         socket = self._label(f"sensors.{sensor}.socket")
         self._world.baths.pop(socket, None)
         if place in BATHS_C:
             self._world.baths[socket] = BATHS_C[place]
 
-    def fault(self, kind: str, heater: str) -> None:
+    def _fault(self, kind: FaultKind, heater: str) -> None:
         """Make a fault at a heater, by its name on the board, or put it right again."""
         world = self._world
         plant = world.scenario.heaters.get(self._label(f"heaters.{heater}.socket"), "")
@@ -85,10 +136,9 @@ class Hands:
         world.dead_heaters -= {plant} if kind == "cartridge-back" else set()
         world.stuck_heaters -= {plant} if kind == "power-off" else set()
 
-    def patch(self, place: str, spacing_mm: float) -> Looks | None:
-        """How a patch of lines looks that are so far apart; place: middle and size, mm, as four numbers."""
-        x, y, wide, deep = (float(word) for word in place.split())
-        return self._world.laid.patch(x, y, wide, deep, spacing_mm)
+    def patch(self, area: PatchArea, spacing_mm: float) -> Looks | None:
+        """How a patch of lines looks that are so far apart."""
+        return self._world.laid.patch(area.x, area.y, area.wide, area.deep, spacing_mm)
 
     def rings(self, axis: str) -> float | None:
         """How fast ripples follow one another that an axis makes in a print, 1/s: nozzle against bed, damped."""
@@ -101,90 +151,121 @@ class Hands:
         """How the lines look that are laid just now."""
         return self._world.laid.latest(LATEST, spacing_mm)
 
-    def do(self, order: dict[str, Any]) -> dict[str, Any]:
-        """Do what is ordered, and look. Raises KeyError when something is missing from the order."""
-        match order["do"]:
-            case "press":
-                self.press(str(order["of"]), bool(order["down"]))
-            case "mark":
+    def perform(self, act: Act) -> Seen:
+        """Do it, and look."""
+        world = self._world
+        match act:
+            case PressSwitch(name):
+                self.press(name, True)
+            case ReleaseSwitch(name):
+                self.press(name, False)
+            case MarkPlace() | MarkFilament():
                 self.mark()
-            case "fault":
-                self.fault(str(order["kind"]), str(order["of"]))
-            case "bathe":
-                self.bathe(str(order["of"]), str(order["place"]))
-            case "turn lift":
-                self._world.bed.turn_lift(str(order["of"]), float(order["by"]))
-            case "adjust screw":
-                self._adjust(str(order["of"]), float(order["to"]))
-            case "dot":
-                self._dot = (self._world.mechanics.where["x"], self._world.mechanics.where["y"])
-            case "clean sheet":
-                self._world.laid.forget()
-            case "mount sensor" if self._world.accelerometer is not None:
-                self._world.accelerometer.on = str(order["of"])
-            case "tighten belt":
-                self._world.frame.tighten(str(order["of"]), float(order["by"]))
-            case "load bed":
-                self._world.frame.lay(float(order["kg"]))
-            case "half springs":
-                self._world.bed.half_springs()
-            case "lower probe":
-                self._lower_probe(float(order["by"]))
-            case "probe to trigger":
-                self._probe_to_trigger(float(order.get("off", 0.0)))
-            case "turn screw":
-                self._world.bed.turn_screw(str(order["of"]), float(order["by"]))
-        return self.look(tuple(order.get("cue", ())))
-
-    def _felt(self, cue: tuple[str, ...]) -> list[float | None]:
-        """By how much too high patches are that are asked about, or the lines that are laid just now, mm."""
-        match cue:
-            case ("watch", "first layer", spacing):
-                looks = [self.latest(float(spacing))]
-            case ("ripples", axis, mm_s, count):
-                hz = self.rings(axis)
-                return [int(count) * float(mm_s) / hz if hz is not None else None]
-            case ("patches", spacing, *places):
-                looks = [self.patch(place, float(spacing)) for place in places]
+            case MakeFault(kind, heater):
+                self._fault(kind, heater)
+            case BatheSensor(sensor, bath):
+                self._bathe(sensor, bath)
+            case TurnLift(lift, mm):
+                world.bed.turn_lift(lift, mm)
+            case TurnScrew(screw, turns):
+                world.bed.turn_screw(screw, turns)
+            case AdjustScrew(screw, gap_mm):
+                self._adjust(screw, gap_mm)
+            case SetHalfSprings():
+                world.bed.half_springs()
+            case MarkDot():
+                self._dot = (world.mechanics.where["x"], world.mechanics.where["y"])
+            case RaiseProbe(mm):
+                self._lower_probe(-mm)
+            case LowerProbeToTrigger(beyond_mm):
+                self._probe_to_trigger(beyond_mm)
+            case CleanSheet():
+                world.laid.forget()
+            case MountSensor(part):
+                if world.accelerometer is not None:
+                    world.accelerometer.on = part
+            case TightenBelt(axis, ratio):
+                world.frame.tighten(axis, ratio)
+            case LoadBed(kg):
+                world.frame.lay(kg)
             case _:
-                looks = []
-        return [each.error_mm if each is not None else None for each in looks]
+                assert_never(act)
+        return self.look()
 
-    def look(self, cue: tuple[str, ...] = ()) -> dict[str, Any]:
-        """What is seen and felt: fans that turn, blocks that are warm (the one that got warm last first), the probe's
-        pin, switches held; how far each carriage and motor went from the mark; where the nozzle is from the bed's front
-        left corner; the room left to the hard stops; what is left of the filament; the gap below the nozzle, and
-        between bed and gantry at each lift; how far each screw's spring is pressed together, and can be; where over
-        the bed the probe is, and how far from it its stowed end, mm; and what a question's cue asks about.
-        """
+    def observe(self, observation: Observation) -> Seen:
+        """Look, and feel or read what it asks about."""
+        return self.look(self._felt(observation))
+
+    def _felt(self, observation: Observation) -> tuple[float | None, ...]:
+        """What is felt or read of it, mm; what is seen without looking closely is in every :class:`Seen`."""
+        match observation:
+            case WatchFirstLayer(width_mm):
+                return (_error_mm(self.latest(width_mm)),)
+            case JudgePatches(width_mm, patches):
+                return tuple(_error_mm(self.patch(each, width_mm)) for each in patches)
+            case ReadRipples(axis, speed_mm_s, count):
+                hz = self.rings(axis)
+                return (count * speed_mm_s / hz if hz is not None else None,)
+            case (
+                LookAround()
+                | LookAtPin()
+                | LookAtFans()
+                | LookAtMotors()
+                | LookAtDirection()
+                | LookAtLifts()
+                | FeelBlocks()
+                | CheckFilament()
+                | LookAtSprings()
+                | ReadTravel()
+                | ReadFilament()
+                | ReadGap()
+                | ReadStowedGap()
+                | ReadThermometer()
+                | LowerOntoGauge()
+                | MakeRoom()
+                | DragGauge()
+                | AimAtDot()
+                | JogToCorner()
+                | JogToEdge()
+                | WatchSpeed()
+                | WatchProgram()
+                | ConfirmNearer()
+            ):
+                return ()
+            case _:
+                assert_never(observation)
+
+    def look(self, felt_mm: tuple[float | None, ...] = ()) -> Seen:
+        """What a person would notice now."""
         world, mechanics = self._world, self._world.mechanics
         now, baths = self._places(), world.baths
         warm = {name: plant.block_c - world.ambient_c for name, plant in world.plants.items()}
-        return {
-            "turning": world.turning(),
-            "warm": [name for name in sorted(warm, key=self._lately) if warm[name] > WARM_C],
-            "pin_down": world.pin_is_down,
-            "moved": seen(mechanics.travelled),
-            "turned": sorted(role for role, mm in mechanics.turned.items() if abs(mm) > LEAST_MM),
-            "lift_moves": {role.removeprefix("z."): mechanics.turned.get(role, 0.0) for role in world.bed.lifts_mm},
-            "from_mark": {name: now[name] - self._marked.get(name, 0.0) for name in now},
-            "spool": world.filament.left_mm,
-            "gap": world.gap_mm,
-            "lifts": {role.removeprefix("z."): mechanics.where["z"] + mm for role, mm in world.bed.lifts_mm.items()},
-            "springs": world.bed.springs,
-            "probe": world.probe.place(mechanics.where) if world.probe is not None else None,
-            "felt": self._felt(cue),
-            "stowed_gap": world.probe.stowed_gap(mechanics.where) if world.probe is not None else 0.0,
-            "dot": self._dot,
-            "nozzle": dict(mechanics.where),
-            "room": {
+        return Seen(
+            turning=tuple(world.turning()),
+            warm=tuple(name for name in sorted(warm, key=self._lately) if warm[name] > WARM_C),
+            pin_down=world.pin_is_down,
+            moved=seen(mechanics.travelled),
+            turned=tuple(sorted(role for role, mm in mechanics.turned.items() if abs(mm) > LEAST_MM)),
+            lift_moves_mm={role.removeprefix("z."): mechanics.turned.get(role, 0.0) for role in world.bed.lifts_mm},
+            pressed=tuple(name for name, switch in world.switches.items() if switch.pressed),
+            switches=tuple(world.switches),
+            from_mark_mm={name: now[name] - self._marked.get(name, 0.0) for name in now},
+            nozzle_mm=dict(mechanics.where),
+            room_mm={
                 axis: (mechanics.where[axis] - each.low_mm, each.high_mm - mechanics.where[axis])
                 for axis, each in mechanics.carriages.items()
             },
-            "mode": self._lamp(),
-            "baths": {name: baths[socket] for name, socket in self._sensors() if socket in baths} if baths else {},
-            "switches": {name: switch.pressed for name, switch in world.switches.items()},
-        }
+            mode=self._lamp(),
+            baths_c={name: baths[socket] for name, socket in self._sensors() if socket in baths} if baths else {},
+            spool_mm=world.filament.left_mm,
+            gap_mm=world.gap_mm,
+            lifts_mm={role.removeprefix("z."): mechanics.where["z"] + mm for role, mm in world.bed.lifts_mm.items()},
+            springs_mm=world.bed.springs,
+            probe_mm=world.probe.place(mechanics.where) if world.probe is not None else None,
+            dot_mm=self._dot,
+            stowed_gap_mm=world.probe.stowed_gap(mechanics.where) if world.probe is not None else 0.0,
+            felt_mm=felt_mm,
+        )
 
     def _adjust(self, name: str, gap_mm: float) -> None:
         """Turn a screw back and forth until the gap below the nozzle is so wide."""
@@ -224,17 +305,31 @@ class Hands:
         return str(self._labels().get(path))
 
 
+def _error_mm(looks: Looks | None) -> float | None:
+    """By how much too high lines are, mm; None: there are none."""
+    return looks.error_mm if looks is not None else None
+
+
 async def serve_world(hands: Hands, path: Path) -> asyncio.Server:
-    """Serve hands and eyes at a Unix socket."""
+    """Serve hands and eyes at a Unix socket: an act or an observation a line, answered by what is seen then."""
 
     async def came(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        with contextlib.suppress(ValueError, KeyError, TypeError, ConnectionError):
+        with contextlib.suppress(ValueError, ConnectionError):
             while line := await reader.readline():
-                order = json.loads(line)
-                writer.write(json.dumps(hands.do(order)).encode() + b"\n")
+                writer.write(answered(hands, line) + b"\n")
                 await writer.drain()
         writer.close()
 
     with contextlib.suppress(FileNotFoundError):
         path.unlink()
     return await asyncio.start_unix_server(came, path=str(path))
+
+
+def answered(hands: Hands, line: bytes) -> bytes:
+    """What is seen after the act or observation that came as a line.
+
+    Raises:
+        ValueError: it is none.
+    """
+    cue = decoded(line)
+    return seen_as_json(hands.perform(cue) if is_act(cue) else hands.observe(cue))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from ublet.core.acts import WatchProgram
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
@@ -72,7 +73,7 @@ async def run_piece(bench: Bench, aim: PieceParameters) -> TrialResult:
     asked = Live(
         "The square runs. Nearer to the bed or further from it, slower or faster: by the numbers. F8 halts everything.",
         (STOP,),
-        ("watch", "program"),
+        WatchProgram(),
         {
             CLOSER: f"{NUDGE_MM:g} mm",
             AWAY: f"{NUDGE_MM:g} mm",

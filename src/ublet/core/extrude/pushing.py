@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
+from ublet.core.acts import MarkFilament, ReadFilament
 from ublet.core.bench import Bench
 from ublet.core.motion.measuring import Length, length_of
 from ublet.core.questions import Confirm, Measure
@@ -84,7 +85,7 @@ class Pushing:
             f"{mm:g} mm of filament are pushed next, at {mm_s:.3g} mm/s. Mark it {first:g} and {second:g} mm before it "
             f"goes in, by the {self.instrument}.",
             ("marked", NONE_LEFT, "stop here"),
-            ("mark filament", f"{first:g}", f"{second:g}", self.instrument),
+            MarkFilament((first, second), self.instrument),
         )
         answer = await self.bench.builder.ask(asked)
         if answer == NONE_LEFT:
@@ -98,7 +99,7 @@ class Pushing:
             asked = Measure(
                 f"How much is left before it goes in, to the {named} mark ({mark:g} mm at first)?",
                 (GONE, NONE_LEFT),
-                ("left", f"{mark:g}", self.instrument),
+                ReadFilament(mark, self.instrument),
                 unit="mm",
                 lowest=0.0,
                 highest=mark + PLACED_MM,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from ublet.core.acts import CheckFilament
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.extrude.hob import (
@@ -155,7 +156,7 @@ async def _make_ready(bench: Bench, aim: ExtruderParameters, heater: str, named:
         f"Is {named} loaded, does the hob hold it, and is there room below the nozzle? {PRIME_MM:g} mm are pushed at "
         f"{aim.slow_mm_s:g} mm/s, to begin with.",
         ("loaded", "stop here"),
-        ("load", "filament"),
+        CheckFilament(),
     )
     if await bench.builder.ask(asked) != "loaded":
         raise TrialFailed("Stopped before any filament was pushed.")

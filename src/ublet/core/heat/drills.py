@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ublet.core.acts import FaultKind
 from ublet.core.machine.heat_parts import Guards, Heater
 from ublet.core.settings import Value
 
@@ -88,9 +89,9 @@ class Drill:
     """
 
     name: str
-    do: str
+    do: FaultKind
     do_words: str
-    undo: str
+    undo: FaultKind
     undo_words: str
     guards: tuple[str, ...]
     hold_c: float

@@ -8,6 +8,7 @@ from dataclasses import asdict, dataclass
 from functools import partial
 from typing import Any
 
+from ublet.core.acts import MakeFault
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.heat.drills import (
@@ -118,8 +119,8 @@ async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> Drill
     late = await _heat_to(bench, name, heater, drill.hold_c, drill.climb)
     allowed = drill.allowance(heater.guards, warming_s(drill, heater), late).and_news(bench.clock.news_s)
     what = {"sensor": heater.sensor, "heater": name}
-    made = Confirm(drill.do_words.format(**what), ("done", "stop here"), ("fault", drill.do, name))
-    mended = Confirm(drill.undo_words.format(**what), ("done",), ("fault", drill.undo, name))
+    made = Confirm(drill.do_words.format(**what), ("done", "stop here"), MakeFault(drill.do, name))
+    mended = Confirm(drill.undo_words.format(**what), ("done",), MakeFault(drill.undo, name))
     async with bench.builder.by_hand(made, mended) as answer:
         if answer != "done":
             raise TrialFailed("Stopped: the remaining guards were not drilled.")

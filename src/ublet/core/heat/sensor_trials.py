@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Literal
 
+from ublet.core.acts import BatheSensor, ReadThermometer
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.heat.curve_choice import FAR_C, Judged, judged, recommended
@@ -119,10 +120,10 @@ async def _references(bench: Bench, aim: SensorParameters) -> tuple[Reference, .
             f"Put the {aim.sensor} sensor and the reference thermometer side by side, for example into {place}. "
             "They are read a minute later. Keep the board dry.",
             ("they are in", "stop here"),
-            ("bathe", aim.sensor, place),
+            BatheSensor(aim.sensor, place),
         )
         out = Confirm(
-            f"Take the {aim.sensor} sensor out and put it back in its place.", ("done",), ("bathe", aim.sensor, "")
+            f"Take the {aim.sensor} sensor out and put it back in its place.", ("done",), BatheSensor(aim.sensor)
         )
         async with bench.builder.by_hand(put, out) as answer:
             if answer != "they are in":
@@ -136,7 +137,7 @@ async def _references(bench: Bench, aim: SensorParameters) -> tuple[Reference, .
             asked = Measure(
                 "What does the reference thermometer show?",
                 (),
-                ("thermometer", aim.sensor),
+                ReadThermometer(aim.sensor),
                 unit="°C",
                 lowest=-40.0,
                 highest=500.0,

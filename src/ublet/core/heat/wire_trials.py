@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 
+from ublet.core.acts import FeelBlocks, LookAtFans
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.heat.pairing import Warmed, exchange, odd_sensors
@@ -117,7 +118,7 @@ async def _feel(bench: Bench, driven: str) -> str:
     text = (
         f"Touch nothing, hold the hand near: which one is getting warm, {named}? (The {driven} was driven; it is off.)"
     )
-    return await bench.builder.ask(Question(text, (*blocks, CANNOT_TELL), ("feel", *blocks)))
+    return await bench.builder.ask(Question(text, (*blocks, CANNOT_TELL), FeelBlocks(tuple(blocks))))
 
 
 def _paired(
@@ -181,7 +182,7 @@ async def fans_one_by_one(bench: Bench, aim: FanParameters) -> TrialResult:
             await bench.heat.fan(other, 1.0 if other == name else 0.0)
         await bench.clock.rest(aim.spin_s)
         answer = await bench.builder.ask(
-            Question(f"The {name} fan was told to turn. Which fan turns?", (*names, "none"), ("look", "fans"))
+            Question(f"The {name} fan was told to turn. Which fan turns?", (*names, "none"), LookAtFans())
         )
         found[name] = None if answer == "none" else answer
         bench.record.row("seen", (float(number), math.nan if answer == "none" else float(names.index(answer))))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from ublet.core.acts import LowerOntoGauge
 from ublet.core.bench import Bench
 from ublet.core.heat.demands import beds
 from ublet.core.heat.reaching import reach
@@ -112,7 +113,7 @@ async def _touched(bench: Bench, aim: DriftParameters, number: int) -> float | N
         "just drags. Wipe the nozzle first."
         + (" “enough” ends here: the drift then holds up to how warm the coil was." if number > 1 else ""),
         ("it drags", enough),
-        ("lower", f"{gauge_mm:g}"),
+        LowerOntoGauge(gauge_mm),
         axes=("z",),
         steps=STEPS_MM,
         floor={"z": -2.0},

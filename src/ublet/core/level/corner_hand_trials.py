@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
+from ublet.core.acts import DragGauge, MakeRoom
 from ublet.core.bench import Bench
 from ublet.core.level.reach import Reach, senses
 from ublet.core.level.springs import look_at_springs, moved_again, screws_need, screws_of, weak_words
@@ -98,7 +99,7 @@ async def _visit(bench: Bench, name: str, place: Place, gauge_mm: float, coarse:
             f"The nozzle stands over the screw {name}, {ROOM_MM:g} mm high by its count. If there is less room than "
             f"that, turn {name} until the bed is as far away.",
             ("room enough", "lowered", STOP),
-            ("room", name, f"{ROOM_MM:g}"),
+            MakeRoom(name, ROOM_MM),
         )
         answer = await bench.builder.ask(asked)
         if answer == STOP:
@@ -109,7 +110,7 @@ async def _visit(bench: Bench, name: str, place: Place, gauge_mm: float, coarse:
         f"Slide the gauge ({gauge_mm:g} mm) below the nozzle at the screw {name}. Does it just drag? If not, turn "
         f"{name} until it does.",
         (FINE, ADJUSTED, STOP),
-        ("drag", name, f"{gauge_mm:g}"),
+        DragGauge(name, gauge_mm),
     )
     answer = await bench.builder.ask(asked)
     if answer == STOP:

@@ -7,6 +7,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 
+from ublet.core.acts import TurnScrew
 from ublet.core.bench import Bench
 from ublet.core.level.probing import TOUCHES, Probing, approach_of, probe_needs, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, senses
@@ -156,7 +157,7 @@ async def _have_turned(
         asked = Confirm(
             f"Turn the screw {name}: {turn.words}. Seen from above; {stays} stays as it is.",
             ("turned", "it does not turn", "stop here"),
-            ("turn screw", name, f"{signed:.4f}"),
+            TurnScrew(name, signed),
         )
         answer = await bench.builder.ask(asked)
         if answer == "it does not turn":

@@ -8,6 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from ublet.core.acts import CleanSheet, ConfirmNearer, JudgePatches, PatchArea, WatchFirstLayer
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
@@ -86,9 +87,7 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
     fold = Fold(bench)
     bound = NudgeBound(bench, fold, aim.layer_mm)
     await bench.builder.ask(
-        Confirm(
-            "Take everything off the sheet and wipe it: patches are printed there.", ("it is clean",), ("clean sheet",)
-        )
+        Confirm("Take everything off the sheet and wipe it: patches are printed there.", ("it is clean",), CleanSheet())
     )
     bench.motion.clear_at_the_end(LIFT_MM)
     await warm_up(bench, PrintingWarmth(material=name))
@@ -130,7 +129,7 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
         "Look at the lines while they are laid: apart is too high, ridged is too low. Nearer to the bed or further "
         "from it, by the numbers. F8 halts everything; what was nudged is kept whatever ends it.",
         (STOP,),
-        ("watch", "first layer", f"{aim.width_mm:g}"),
+        WatchFirstLayer(aim.width_mm),
         {**{word: "−" if mm < 0 else "+" for word, mm in BY_MM.items()}, HOLD: "", ON: ""},
     )
     async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
@@ -197,7 +196,7 @@ class NudgeBound:
             f"Nudged by {total_mm:+.2f} mm in all the nozzle would stand {stands}, if the Z offset is right. Go nearer "
             "only if you see a gap below the nozzle. The print goes on.",
             (STOP,),
-            ("nearer",),
+            ConfirmNearer(),
             {NEARER_STILL: f"{total_mm:+.2f} mm in all", STAY: "as it is"},
             once=True,
         )
@@ -283,7 +282,7 @@ async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float],
         "The heaters are off. Feel the last lines of each patch: lines that stand apart "
         "or come off are too high, ridges too low. Bare is one on which nothing stuck.",
         (),
-        ("patches", f"{aim.width_mm:g}", *(f"{each.x:g} {each.y:g} {each.wide:g} {each.deep:g}" for each in done)),
+        JudgePatches(aim.width_mm, tuple(PatchArea(each.name, each.x, each.y, each.wide, each.deep) for each in done)),
         columns=len(done),
         rows=1,
         verdicts=VERDICTS,

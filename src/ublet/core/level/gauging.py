@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from ublet.core.acts import LowerOntoGauge
 from ublet.core.bench import Bench
 from ublet.core.motion.homing_moves import home_unhomed
 from ublet.core.questions import Jog
@@ -45,7 +46,7 @@ async def onto_gauge(bench: Bench, gauge_mm: float, mm_s: float) -> None:
         f"Lay the gauge ({gauge_mm:g} mm) below the nozzle and lower Z until it just drags. Nothing but you stops the "
         "nozzle: large steps far up, 0.05 mm near the gauge.",
         ("it drags", "stop here"),
-        ("lower", f"{gauge_mm:g}"),
+        LowerOntoGauge(gauge_mm),
         axes=("z",),
         steps=STEPS_MM,
         homed=False,

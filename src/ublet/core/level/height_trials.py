@@ -7,6 +7,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 
+from ublet.core.acts import Act, LowerProbeToTrigger, RaiseProbe, ReadStowedGap
 from ublet.core.bench import Bench
 from ublet.core.level.gauging import onto_gauge
 from ublet.core.level.probing import probe_of
@@ -73,7 +74,7 @@ async def probe_height(bench: Bench, aim: HeightParameters) -> TrialResult:
     asked = Measure(
         f"The nozzle still stands on the gauge. Measure with the rule how much air is between {what}.",
         ("stop here",),
-        ("stowed gap", "rule"),
+        ReadStowedGap("rule"),
         unit="mm",
         lowest=0.0,
         highest=300.0,
@@ -96,24 +97,24 @@ async def _put(bench: Bench, aim: HeightParameters) -> None:
             bench,
             False,
             "The probe is triggered already. Loosen its mount and raise the probe by some 5 mm.",
-            ("raise probe", "5"),
+            RaiseProbe(5.0),
         )
     await _until(
         bench,
         True,
         "Loosen the probe’s mount. Lower the probe slowly until its input just shows “triggered”, and hold it there.",
-        ("probe to trigger",),
+        LowerProbeToTrigger(),
     )
     bench.progress(Progress("the probe up", 0.7, None, f"by {aim.raise_mm:g} mm"))
     await _until(
         bench,
         False,
         f"Raise the probe by {aim.raise_mm:g} mm, with a spacer of that thickness, and tighten its mount.",
-        ("raise probe", f"{aim.raise_mm:g}"),
+        RaiseProbe(aim.raise_mm),
     )
 
 
-async def _until(bench: Bench, triggered: bool, words: str, cue: tuple[str, ...]) -> None:
+async def _until(bench: Bench, triggered: bool, words: str, cue: Act) -> None:
     told = ""
     for _ in range(TRIES):
         if await bench.builder.ask(Confirm(f"{told}{words}", ("done", "stop here"), cue)) != "done":

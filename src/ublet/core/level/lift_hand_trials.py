@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 
+from ublet.core.acts import ReadGap, TurnLift
 from ublet.core.bench import Bench
 from ublet.core.level.lift_trials import ONE_SCREW, nothing_to_do
 from ublet.core.level.reach import senses
@@ -45,7 +46,7 @@ async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResul
                 f"Measure with the rule how far bed and gantry are apart at the lift {name}, from the same edge to the "
                 "same edge as at the others.",
                 ("stop here",),
-                ("gap at", name, "rule"),
+                ReadGap(name, "rule"),
                 unit="mm",
                 lowest=0.0,
                 highest=3000.0,
@@ -80,7 +81,7 @@ async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResul
                 f"Turn the lead screw at {name} by hand until the gap there is {abs(off):.1f} mm {way}: "
                 f"{abs(off) / lead:.2f} of a turn ({lead:g} mm a turn). Hold the others still.",
                 ("turned", "stop here"),
-                ("turn lift", name, f"{off:.2f}"),
+                TurnLift(name, off),
             )
             if await bench.builder.ask(asked_turn) != "turned":
                 raise TrialFailed("Stopped before the heights agreed.")

@@ -7,6 +7,7 @@ from collections.abc import Callable
 
 import numpy as np
 
+from ublet.core.acts import LowerOntoGauge
 from ublet.core.bench import Bench
 from ublet.core.level.corner_hand_trials import gauge_of
 from ublet.core.level.gauging import gauge_setting
@@ -120,7 +121,7 @@ async def _visit(
     asked = Jog(
         f"Point {words}: lay the gauge ({gauge_mm:g} mm) below the nozzle and lower Z until it just drags.",
         (DRAGS, *((BACK,) if earlier else ()), SKIP, STOP),
-        ("lower", f"{gauge_mm:g}"),
+        LowerOntoGauge(gauge_mm),
         axes=("z",),
         steps=STEPS_MM,
         floor={"z": near_mm - aim.deepest_mm},

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Literal
 
+from ublet.core.acts import AimAtDot, MarkDot
 from ublet.core.bench import Bench
 from ublet.core.level.place import Sits, place_words, sits
 from ublet.core.level.probing import probe_of, probing_uses
@@ -51,7 +53,7 @@ async def probe_place(bench: Bench, aim: PlaceParameters) -> TrialResult:
     asked = Confirm(
         "Stick tape on the bed below the nozzle and put a fine dot on it with a pen, where the nozzle points.",
         ("dotted", "stop here"),
-        ("dot",),
+        MarkDot(),
     )
     if await bench.builder.ask(asked) != "dotted":
         raise TrialFailed("Stopped before anything was measured.")
@@ -89,12 +91,12 @@ async def _above(bench: Bench, place: Place, z_mm: float) -> None:
     await bench.motion.go({"z": z_mm}, LIFT_MM_S)
 
 
-async def _aimed(bench: Bench, words: str, what: str, mm_s: float) -> Place:
+async def _aimed(bench: Bench, words: str, what: Literal["nozzle", "probe"], mm_s: float) -> Place:
     """The builder jogs until something is over the dot; where the nozzle stands then."""
     asked = Jog(
         f"Jog X and Y until {words} stands over the dot, looking from the front and from the side.",
         ("over the dot", "stop here"),
-        ("aim", what),
+        AimAtDot(what),
         axes=("x", "y"),
         steps=STEPS_MM,
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from ublet.core.acts import LookAtSprings, SetHalfSprings
 from ublet.core.bench import Bench
 from ublet.core.machine.level_parts import Screw
 from ublet.core.machine.schema import MachineFile
@@ -57,7 +58,7 @@ async def look_at_springs(bench: Bench, screws: Mapping[str, Screw]) -> bool:
     asked = Question(
         "Look below the bed: how far are the springs of the screws pressed together?",
         (GOOD, SLACK, "flat one", "no springs"),
-        ("springs",),
+        LookAtSprings(),
     )
     answer = await bench.builder.ask(asked)
     if answer in (GOOD, "no springs"):
@@ -68,7 +69,7 @@ async def look_at_springs(bench: Bench, screws: Mapping[str, Screw]) -> bool:
         f"A corner whose spring is {looks} {told}. Turn every screw until its spring is half "
         "pressed together, all alike, before anything is measured.",
         ("all half pressed", "stop here"),
-        ("half springs",),
+        SetHalfSprings(),
     )
     if await bench.builder.ask(half) != "all half pressed":
         raise TrialFailed("Stopped before anything was measured: the springs come first.")

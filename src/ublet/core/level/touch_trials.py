@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 
+from ublet.core.acts import LowerOntoGauge
 from ublet.core.bench import Bench
 from ublet.core.heat.demands import hotends
 from ublet.core.level.corner_hand_trials import gauge_of
@@ -151,7 +152,7 @@ async def _touch(
         f"Lay the gauge ({gauge_mm:g} mm) below the nozzle and lower Z until it just drags. Z's lower limit is lifted "
         f"for this; it goes no deeper than {floor:.2f} mm.",
         ("it drags", "stop here"),
-        ("lower", f"{gauge_mm:g}"),
+        LowerOntoGauge(gauge_mm),
         axes=("z",),
         steps=STEPS_MM,
         floor={"z": floor},

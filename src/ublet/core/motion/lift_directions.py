@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ublet.core.acts import LookAtLifts
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
@@ -70,11 +71,11 @@ async def look_at_lifts(bench: Bench) -> LiftsSeen:
         f"({several(names)}) together. Which side did otherwise? Until this is known Z moves no further."
     )
     closed = tuple(f"{name} {CLOSED}" for name in names)
-    answer = await bench.builder.ask(Question(text, (ALL_OPENED, *closed, OTHERWISE), ("look", "lifts")))
+    answer = await bench.builder.ask(Question(text, (ALL_OPENED, *closed, OTHERWISE), LookAtLifts()))
     if answer == OTHERWISE:
         stood = tuple(f"{name} {STOOD}" for name in names)
         answer = await bench.builder.ask(
-            Question("What did the lead screws do?", (*stood, ALL_CLOSED, UNCLEAR), ("look", "lifts"))
+            Question("What did the lead screws do?", (*stood, ALL_CLOSED, UNCLEAR), LookAtLifts())
         )
     seen = seen_as(names, answer)
     if not seen.good and not at_the_end:

@@ -6,6 +6,7 @@ import math
 from collections.abc import Mapping
 from typing import Literal
 
+from ublet.core.acts import WatchSpeed
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.counting import TRIES, Pattern, directions, inward, keeps_count
@@ -71,7 +72,7 @@ async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
             asked = Live(
                 f"{named} {'run' if len(axes) > 1 else 'runs'} there and back, with more {what} each time.",
                 (ENOUGH,),
-                ("watch", "speed"),
+                WatchSpeed(),
             )
             async with bench.builder.live(asked) as said:
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 
+from ublet.core.acts import LookAtDirection, LookAtMotors
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.machine.schema import MachineFile
@@ -57,7 +58,7 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
         for way in (1, -1):
             await bench.motion.turn(root.removeprefix("axes."), way * aim.length_mm, aim.speed_mm_s)
         text = f"The motor {name} was told to turn back and forth. Which one turned?"
-        answer = await bench.builder.ask(Question(text, (*names, "it stuttered", "nothing"), ("look", "motor")))
+        answer = await bench.builder.ask(Question(text, (*names, "it stuttered", "nothing"), LookAtMotors()))
         if answer == "it stuttered":
             stutters.append(name)
         found[name] = None if answer == "nothing" else name if answer == "it stuttered" else answer
@@ -100,7 +101,7 @@ async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
             f"{axis.upper()} was told {aim.length_mm:g} mm forward. Which way did the nozzle go, seen from the bed? "
             "(up: the gap between them opened)"
         )
-        saw[axis] = await bench.builder.ask(Question(text, ANSWERS, ("look", "direction")))
+        saw[axis] = await bench.builder.ask(Question(text, ANSWERS, LookAtDirection()))
         bench.record.row("seen", (float(number), float(ANSWERS.index(saw[axis]))))
         await bench.motion.move(axis, -aim.length_mm, aim.speed_mm_s)
     lifts = await look_at_lifts(bench) if lifts_of(machine) and saw["z"] == "up" else LiftsSeen()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
+from ublet.core.acts import MarkPlace, ReadTravel
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
@@ -139,7 +140,7 @@ async def _measure(
         marked = Confirm(
             f"{name.upper()} moves {length_mm:g} mm at {speed:g} mm/s next. Mark {where} with the {aim.instrument}.",
             ("marked", "stop here"),
-            ("mark", name),
+            MarkPlace(name),
         )
         if await bench.builder.ask(marked) != "marked":
             raise TrialFailed("Stopped at the mark: nothing was concluded.")
@@ -147,7 +148,7 @@ async def _measure(
         for place in places:
             text = f"How far did {place_words(name, place)} go from the mark?"
             most = MOST_TIMES * length_mm
-            asked = Measure(text, (), ("measure", place, aim.instrument), unit="mm", lowest=-most, highest=most)
+            asked = Measure(text, (), ReadTravel(place, aim.instrument), unit="mm", lowest=-most, highest=most)
             read = abs(await bench.builder.measure(asked))
             readings[place].append(read)
             bench.record.row("readings", (float("xyz".index(name)), float(places.index(place)), length_mm, read))

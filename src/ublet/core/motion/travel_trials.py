@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Literal
 
+from ublet.core.acts import JogToCorner, JogToEdge
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import (
@@ -44,14 +46,14 @@ async def travel_limits(bench: Bench, aim: TravelParameters) -> TrialResult:
         await home_axis(bench, name)
     lifted = {f"axes.{name}.soft_limits": False for name in AXES}
     async with bench.settings.borrowed(lifted):
-        corner = await _mark(bench, AXES, "corner", "over the bed's front left corner", 0.1, aim)
+        corner = await _mark(bench, AXES, JogToCorner(AXES), "over the bed's front left corner", 0.1, aim)
         edges = {}
         for number, name in enumerate(AXES):
-            homes_low = axis_of(machine, name).homing.end == "low"
-            side = _side_words(name, "high" if homes_low else "low")
+            end: Literal["low", "high"] = "high" if axis_of(machine, name).homing.end == "low" else "low"
+            side = _side_words(name, end)
             words = f"as far {side} as it goes freely, a finger's width from its stop"
-            place = f"{name} {'high' if homes_low else 'low'}"
-            edges[name] = (await _mark(bench, (name,), place, words, 0.4 + 0.3 * number, aim))[name]
+            cue = JogToEdge(name, end)
+            edges[name] = (await _mark(bench, (name,), cue, words, 0.4 + 0.3 * number, aim))[name]
         for name in order:
             await go_to(bench, name, corner[name], aim.speed_mm_s)  # no further from the end than homing seeks it
             bench.progress(Progress(f"axis {name.upper()}", 0.9, None, "homing again: is the count still right?"))
@@ -69,18 +71,20 @@ async def travel_limits(bench: Bench, aim: TravelParameters) -> TrialResult:
 
 
 async def _mark(
-    bench: Bench, axes: tuple[str, ...], place: str, words: str, share: float, aim: TravelParameters
+    bench: Bench, axes: tuple[str, ...], cue: JogToCorner | JogToEdge, words: str, share: float, aim: TravelParameters
 ) -> dict[str, float]:
     """Let the builder jog until the nozzle stands at a place; returns where the axes count to be, mm."""
     named = " and ".join(axis.upper() for axis in axes)
     text = f"Jog {named} until the nozzle stands {words}. Its limits are lifted for this."
+    corner = isinstance(cue, JogToCorner)
+    place = "corner" if isinstance(cue, JogToCorner) else f"{cue.axis} {cue.end}"
     bench.progress(Progress(f"mark {place}", share, None, f"at {aim.speed_mm_s:g} mm/s"))
-    question = Jog(text, (HERE, "cannot get there"), ("jog", *place.split()), axes=axes)
+    question = Jog(text, (HERE, "cannot get there"), cue, axes=axes)
     jogged = await bench.builder.jog(question, aim.speed_mm_s)
     if jogged.answer != HERE:
         raise TrialFailed(f"The nozzle cannot get {words}: nothing was concluded.")
     for axis, mm in jogged.position.items():
-        bench.record.row("marks", (float("xyz".index(axis)), float(place == "corner"), mm))
+        bench.record.row("marks", (float("xyz".index(axis)), float(corner), mm))
     return dict(jogged.position)
 
 

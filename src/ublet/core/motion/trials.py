@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from ublet.core.acts import LookAtPin, PressSwitch, ReleaseSwitch
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.inputs import Pressed, Verdict, input_words, judge, mends
@@ -69,7 +70,7 @@ async def _press(bench: Bench, name: str) -> Pressed | None:
         await bench.probe.pin(True)
         await bench.clock.rest(PIN_S)
         seen = await bench.builder.ask(
-            Question("The probe's pin was told to come down. Is it down?", ("yes", "no"), ("look", "pin"))
+            Question("The probe's pin was told to come down. Is it down?", ("yes", "no"), LookAtPin())
         )
         if seen == "no":
             await bench.probe.pin(False)
@@ -79,8 +80,10 @@ async def _press(bench: Bench, name: str) -> Pressed | None:
     metal = name == "probe" and bench.machine.probe is not None and bench.machine.probe.senses_metal
     how = "Hold a piece of metal under the probe" if metal else f"Press the {words} and hold it"
     part = name.rpartition(".")[2]
-    press = Confirm(f"{how}.", ("held", "out of reach"), ("press", part))
-    async with bench.builder.by_hand(press, Confirm(f"Let the {words} go.", ("let go",), ("let go", part))) as answer:
+    press = Confirm(f"{how}.", ("held", "out of reach"), PressSwitch(part))
+    async with bench.builder.by_hand(
+        press, Confirm(f"Let the {words} go.", ("let go",), ReleaseSwitch(part))
+    ) as answer:
         if answer == "held":
             await bench.clock.rest(SETTLE_S)
             held = bench.probe.inputs()

@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from ublet.core.acts import TightenBelt
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
@@ -104,7 +105,7 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
                 f"(tension goes with the square: {100 * (1 / less - 1):.0f} % more). Diagonal {NAMES[slack]} is now at "
                 f"{hz[slack]:.1f} Hz, the other at {hz[1 - slack]:.1f}.",
                 (TIGHTENED, LEAVE),
-                ("tighten belt", AXES[slack], f"{1 / less:.4f}"),
+                TightenBelt(AXES[slack], 1 / less),
             )
         )
         if answer != TIGHTENED:

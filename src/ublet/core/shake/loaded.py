@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ublet.core.acts import LoadBed
 from ublet.core.bench import Bench
 from ublet.core.questions import Confirm
 from ublet.core.run import Finding, TrialResult, about
@@ -29,9 +30,9 @@ async def swept_loaded(
         f"Lay {kg:g} kg on the middle of the bed, where a print stands, and tape it down: it must not slip. "
         "The sensor stays where it is. The sweep then begins by itself.",
         (LIES, EMPTY),
-        ("load bed", f"{kg:g}"),
+        LoadBed(kg),
     )
-    off = Confirm("Take the load off the bed.", ("done",), ("load bed", "0"))
+    off = Confirm("Take the load off the bed.", ("done",), LoadBed(0.0))
     async with bench.builder.by_hand(lay, off) as answer:
         if answer != LIES:
             return (), []

@@ -5,10 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ublet.core.acts import MountSensor
 from ublet.core.bench import Bench, Listening
 from ublet.core.motion.homing_moves import go_to, home_unhomed, preheats
 from ublet.core.motion.program import Program, Swing, Timetable
@@ -41,7 +43,9 @@ AWAY_MM = 3.0
 CARRIED = 0.7
 """Share of the acceleration that the motors were found to carry."""
 
-HEAD, BED = "head", "bed"
+Mounting = Literal["head", "bed"]
+HEAD: Mounting = "head"
+BED: Mounting = "bed"
 STOP = "stop here"
 
 DIRECTIONS: Mapping[str, Mapping[str, float]] = {
@@ -126,12 +130,12 @@ async def stand_in_the_middle(bench: Bench) -> None:
             await go_to(bench, axis, size / 2, min(60.0, getattr(machine.axes, axis).maximum_feed_mm_s))
 
 
-def sits_on(bench: Bench, direction: str) -> str:
+def sits_on(bench: Bench, direction: str) -> Mounting:
     """The part whose shaking counts for a direction: the bed where that moves along it."""
     return BED if bench.machine.bed.moves == direction else HEAD
 
 
-async def sensor_on(bench: Bench, part: str) -> None:
+async def sensor_on(bench: Bench, part: Mounting) -> None:
     """See to it that the sensor sits on the head, or on the bed; where the bed moves, the builder is asked.
 
     Raises:
@@ -143,7 +147,7 @@ async def sensor_on(bench: Bench, part: str) -> None:
         f"Is the accelerometer on the {part} now? If not, move it there: flat, tight, its arrows as they were, the "
         "cable loose. It feels only what it sits on.",
         (f"on the {part}", STOP),
-        ("mount sensor", part),
+        MountSensor(part),
     )
     if await bench.builder.ask(asked) == STOP:
         raise TrialFailed("Stopped before it was shaken. Nothing was changed.")

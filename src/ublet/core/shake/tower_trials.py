@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
+from ublet.core.acts import ReadRipples, WatchProgram
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
@@ -133,7 +134,7 @@ def _question(
         f"{skip:.1f} mm behind the corner where it begins, then measure over {ripples} ripples, from a crest to "
         f"number {ripples} after it, with callipers beside a lens. This wall shows how {axis} rings.",
         (FEWER, NONE_SEEN, STOP),
-        ("ripples", SHOWS[wall], f"{aim.speed_mm_s:g}", str(ripples)),
+        ReadRipples(SHOWS[wall], aim.speed_mm_s, ripples),
         unit="mm",
         lowest=0.1,
         highest=500.0,
@@ -152,7 +153,7 @@ async def _print(bench: Bench, aim: TowerParameters) -> None:
         await reach(bench, bed, material.bed_c, 0.02)
     await melt(bench, hotend_of(bench.machine), material.nozzle_c, 0.05)
     table = bench.motion.timetable(program)
-    asked = Live("The tower is printed. F8 halts everything.", (STOP,), ("watch", "program"), {})
+    asked = Live("The tower is printed. F8 halts everything.", (STOP,), WatchProgram(), {})
     async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
         await followed(bench, table, run, controls, _nothing, "printing", 0.1)
     if run.ended is None or run.ended[0] != "done":

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rich.text import Text
 
+from ublet.core.acts import ReadFilament
 from ublet.core.extrude.pushing import KINDS, marks_for
 from ublet.core.extrude.trials import FAST_REPEATS, ExtruderParameters
 from ublet.core.motion.geometry import extruder_steps_per_mm
@@ -41,11 +42,11 @@ class ExtruderBench(TrialBench):
         """The filament, and every push."""
         aim = self.aim
         assert isinstance(aim, ExtruderParameters)
-        cue = self.question[0].cue[:1] if self.question is not None else ()
+        reads = self.question is not None and isinstance(self.question[0].cue, ReadFilament)
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
             result = newest_result(session, watched, "extruder-steps")
-            went = aim.length_mm if cue == ("left",) else 0.0
+            went = aim.length_mm if reads else 0.0
             pushes = _pushes(watched, aim, width) if watched is not None else _found(result, aim)
             return spaced([_figures(session, result), _filament(aim.length_mm, went, width), pushes], height, 7)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rich.text import Text
 
+from ublet.core.acts import DragGauge, MakeRoom, TurnScrew
 from ublet.core.level.corner_trials import CORNERS
 from ublet.core.level.probing import TOUCHES
 from ublet.core.level.screws import turn_words
@@ -58,7 +59,8 @@ def corners_picture(
     drawn = bed_map(cells, machine.bed, screws.values(), wide, height)
     cells.put(0, 0, "from above", Ink.dim)
     _touched(drawn, read)
-    asked = question.cue[1] if question is not None and len(question.cue) > 1 else ""
+    cue = question.cue if question is not None else None
+    asked = cue.screw if isinstance(cue, TurnScrew | MakeRoom | DragGauge) else ""
     states = _by_hand(read, tuple(screws)) if trial.endswith("by-hand") else _by_probe(read, tuple(screws))
     for name, place in screws.items():
         words, style = states.get(name) or _before(result, name)
@@ -118,10 +120,10 @@ def _side(
     height: int,
 ) -> None:
     """The dial of what is asked, or how level it is."""
-    match question.cue if question is not None else ():
-        case ("turn screw", name, turns):
+    match question.cue if question is not None else None:
+        case TurnScrew(name, turns):
             rows = min(DIAL_ROWS, height - 4)
-            way = "clockwise" if float(turns) > 0 else "counter-clockwise"
+            way = "clockwise" if turns > 0 else "counter-clockwise"
             cells.put(left, 0, f"{name}, seen from above", f"bold {Ink.text}")
             if rows >= 5:
                 dial(cells, left + round(rows * 1.1), 2 + rows // 2, rows, float(turns))

@@ -8,11 +8,11 @@ from collections.abc import Callable
 from rich.text import Text
 from textual.events import Key
 
+from ublet.core.acts import DragGauge, MakeRoom, PressSwitch, ReleaseSwitch, noticed
 from ublet.core.questions import Live, Measure, Question
 from ublet.session.heaters import hot_now
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
-from ublet.tui.trial.at_the_machine import notice
 from ublet.tui.trial.bench import Bench
 from ublet.tui.trial.question import QuestionPanel, answer_for, is_typed, keys_of, refusal_of
 
@@ -74,7 +74,7 @@ class Asking(Bench):
         question, notes = self.question[0], Text()
         if (hands := self.hands) is not None:
             seen = hands.look(question.cue)
-            notes.append(f"\nat the machine: {notice(question, seen)}", Ink.dim)
+            notes.append(f"\nat the machine: {noticed(question.cue, seen)}", Ink.dim)
             if self._pressing(question):
                 keys = "  ".join(f"{number} {name}" for number, name in enumerate(seen.switches, start=1))
                 notes.append(f"\nin the demonstration these keys press and let go: {keys}", Ink.proposal)
@@ -83,7 +83,7 @@ class Asking(Bench):
 
     def _pressing(self, question: Question) -> bool:
         """Whether it asks for a switch to be pressed or let go."""
-        return question.cue[:1] in (("press",), ("let go",))
+        return isinstance(question.cue, PressSwitch | ReleaseSwitch)
 
     async def _ask(self, question: Question) -> str:
         self.question = (question, asyncio.get_running_loop().create_future())
@@ -109,8 +109,10 @@ class Asking(Bench):
         question, hands = self.question[0], self.hands
         if hands is not None and (not question.answers or answer == question.answers[0]):
             hands.act(question.cue)
-        elif hands is not None and (answer,) == question.answers[1:2]:
-            hands.act(("instead", *question.cue))
+        elif (
+            hands is not None and (answer,) == question.answers[1:2] and isinstance(question.cue, MakeRoom | DragGauge)
+        ):
+            hands.act(question.cue.instead)
         self.question[1].set_result(answer)
 
     def _close_question(self) -> None:
