@@ -151,7 +151,7 @@ def move(out: Path) -> None:
             stage.key("x", *"120", "Space", *"y70", "Space", *"z40", "Enter")
             stage.wait("Z 40.0")
             stage.key("Tab", "Down")
-            stage.wait("Homes what is not homed")
+            stage.wait("Homes axes not yet homed")
             stage.key("Enter", "Enter")
             for reading in ("79.04", "78.97"):
                 stage.wait("Mark where X")

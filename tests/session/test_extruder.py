@@ -29,7 +29,7 @@ def quietly(progress: Progress) -> None:
 
 @pytest.mark.parametrize(
     ("machine", "seed", "words"),
-    [("tern-280", 2, "outside the error of measuring"), ("wren-180", 1, "the driver makes 8 microsteps, not 16")],
+    [("tern-280", 2, "outside the measurement error"), ("wren-180", 1, "the driver makes 8 microsteps, not 16")],
 )
 def test_both_machines_find_what_is_wrong_mend_it_and_confirm(machine: str, seed: int, words: str) -> None:
     order = order_for("extruder-steps", [], keep=True, save=False)

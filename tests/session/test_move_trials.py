@@ -34,7 +34,7 @@ BELT = "turn_mm = 40\n"
         (
             BELT,
             "turn_mm = 40.2\n",
-            "outside the error of measuring",
+            "outside the measurement error",
             {"x": 159.2, "y": 159.2},
         ),
     ],

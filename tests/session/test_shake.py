@@ -148,7 +148,7 @@ def test_a_belt_that_is_a_quarter_slacker_is_named_and_tightened_until_both_pull
         assert result.outcome == "proven", result.why
         (asked,) = (each for each in looks.questions if not isinstance(each.cue, LookAtLifts))
         assert (
-            "Tighten belt B until its span hums 1" in asked.text
+            "Tighten belt B until the pitch of its span is 1" in asked.text
             and isinstance(asked.cue, TightenBelt)
             and asked.cue.axis == "y"
         )

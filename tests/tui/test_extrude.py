@@ -58,7 +58,7 @@ def test_filament_is_marked_pushed_read_and_its_steps_are_kept(tmp_path: Path) -
     screen = Inside(tmp_path)
     try:
         to(screen, "extruder steps")
-        screen.wait("you read what is left to a mark with the rule")
+        screen.wait("you measure the remaining distance to a mark with the rule")
         screen.key("p")
         screen.type(" repeats=2 length_mm=60")
         screen.key("Enter", "Enter")

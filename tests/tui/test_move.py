@@ -98,7 +98,7 @@ def test_the_planted_faults_of_motion_are_found_and_mended_by_the_route(screens:
     screen.wait("9 kept, not saved")
 
     screen.key("Tab", "Down")  # steps per mm: the screws have twice the lead
-    screen.wait("Homes what is not homed")
+    screen.wait("Homes axes not yet homed")
     screen.key("Enter", "p")
     screen.wait("Parameters of steps per mm")
     screen.key("C-a", "C-k")

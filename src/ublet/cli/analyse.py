@@ -32,10 +32,8 @@ def analyse(
     instrument: Annotated[str, typer.Option(help="What the lengths were read with: rule, callipers, dial-gauge.")] = (
         "callipers"
     ),
-    machine: Annotated[
-        Path | None, typer.Option(help="Mesh: tell the screws of this machine file what to turn.")
-    ] = None,
-    against: Annotated[Path | None, typer.Option(help="Mesh: hold it against this older one.")] = None,
+    machine: Annotated[Path | None, typer.Option(help="Mesh: compute turns for this machine file’s screws.")] = None,
+    against: Annotated[Path | None, typer.Option(help="Mesh: compare with this earlier one.")] = None,
     spread: Annotated[float | None, typer.Option(help="Mesh: spread of one height, mm.", min=1e-4, max=1.0)] = None,
     acceleration: Annotated[
         float, typer.Option(help="Resonance: acceleration at which corners are rounded, mm/s².", min=10, max=1e6)
@@ -44,9 +42,7 @@ def analyse(
         float, typer.Option(help="Resonance: largest share of ringing that a shaper may leave.", min=0.001, max=0.5)
     ] = 0.05,
     rounding: Annotated[float, typer.Option(help="Resonance: largest rounding, mm.", min=0.001, max=10)] = 0.15,
-    drift: Annotated[
-        float, typer.Option(help="Resonance: share by which frequencies may drift.", min=0.0, max=0.4)
-    ] = 0.1,
+    drift: Annotated[float, typer.Option(help="Resonance: allowed frequency drift, fraction.", min=0.0, max=0.4)] = 0.1,
     as_json: JsonOption = False,
 ) -> None:
     """Analyse recorded data: KIND is heat (time_s,duty,temperature_c), mesh (x_mm,y_mm,z_mm), resonance

@@ -148,7 +148,9 @@ def write(
 
 @app.command()
 def ports(
-    watch: Annotated[bool, typer.Option("--watch", help="Tell which one comes and goes, until interrupted.")] = False,
+    watch: Annotated[
+        bool, typer.Option("--watch", help="Report each port that appears or disappears, until interrupted.")
+    ] = False,
     as_json: JsonOption = False,
 ) -> None:
     """The serial ports of this computer; with --watch unplug the board and plug it in again: the one is named."""

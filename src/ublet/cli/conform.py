@@ -27,7 +27,7 @@ def conform(
     baud: Annotated[int, typer.Option(help="Speed of the line.")] = BAUD,
     as_json: JsonOption = False,
 ) -> None:
-    """How far a board keeps to docs/protocol.md, clause by clause; for firmware authors.
+    """Check a board against docs/protocol.md, clause by clause; for firmware authors.
 
     It warms a heater for a few seconds and turns a motor by up to 10 mm: a hand on the power switch.
     """

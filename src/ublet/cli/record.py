@@ -157,7 +157,7 @@ def _tell_run(book: Ledger, entry: RunEntry) -> None:
 def fact(
     file: Path,
     name: Annotated[str | None, typer.Argument(help="What it is about: nozzle, surface, belt.x ...")] = None,
-    value: Annotated[str | None, typer.Argument(help="What happened, in words; left out: what usually does.")] = None,
+    value: Annotated[str | None, typer.Argument(help="What happened, in words; default: the usual value.")] = None,
     as_json: JsonOption = False,
 ) -> None:
     """Tell what happened at the machine (nozzle changed, belt tightened, ...); lists what it makes stale."""

@@ -77,9 +77,9 @@ def run(
     answers: Annotated[Path | None, typer.Option(help="Answers to its questions, one a line (with --port).")] = None,
     same_machine: Annotated[
         bool,
-        typer.Option("--same-machine", help="The board's machine has another name than the file's: it is the same."),
+        typer.Option("--same-machine", help="The board's machine has another name than the file’s: accept it."),
     ] = False,
-    go_on: Annotated[bool, typer.Option("--go-on", help="From where an earlier run of it was cut off.")] = False,
+    go_on: Annotated[bool, typer.Option("--go-on", help="Resume a run that was cut off.")] = False,
     as_json: JsonOption = False,
 ) -> None:
     """Run a trial headless, on a board or on a scenario."""

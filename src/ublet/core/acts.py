@@ -428,7 +428,7 @@ class MakeRoom(Cue):
 
     def notices(self, seen: Seen) -> list[str]:
         """About how much."""
-        return [f"about {max(0.0, seen.gap_mm):.1f} mm of air below the nozzle"]
+        return [f"gap below the nozzle: about {max(0.0, seen.gap_mm):.1f} mm"]
 
 
 @dataclass(frozen=True)

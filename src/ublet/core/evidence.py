@@ -16,7 +16,7 @@ Kind = Literal["setting", "parts", "finding", "fact"]
 
 @dataclass(frozen=True)
 class Rest:
-    """One thing that a run rests on, with the value that it had when it was read.
+    """One dependency of a run, with the value that it had when it was read.
 
     kind: a setting by its path; the names of the parts in a table (``sensors``); a finding of an earlier run
     (``homing/spread.x``); a fact (``belt.x``). tolerance: by how much a number may move before it counts as changed.

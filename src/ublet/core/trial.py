@@ -40,7 +40,7 @@ class TrialSpec:
     prepares: it comes before what the station is for: its figure is not the station's.
     asks: whether it puts questions to the builder, for these parameters, whatever it finds.
 
-    What its findings rest on is nowhere listed: it is what the recipe reads through its bench.
+    Dependencies are not declared, but traced: it is what the recipe reads through its bench.
     """
 
     name: str

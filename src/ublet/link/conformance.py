@@ -1,4 +1,4 @@
-"""How far a board keeps to docs/protocol.md, clause by clause."""
+"""Check a board against docs/protocol.md, clause by clause."""
 
 from __future__ import annotations
 

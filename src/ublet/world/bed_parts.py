@@ -27,7 +27,7 @@ class ScrewTruth(Part):
         "How much too high the bed stands there on arrival.", unit="mm", low=-10, high=10, default=0
     )
     spring_mm: float = setting(
-        "How far its spring is pressed together on arrival.", unit="mm", low=0, high=30, default=4
+        "How far its spring is fully compressed on arrival.", unit="mm", low=0, high=30, default=4
     )
     solid_mm: float = setting("Pressed so far it can go no further.", unit="mm", low=0.5, high=30, default=9)
 

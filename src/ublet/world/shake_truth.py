@@ -40,6 +40,6 @@ def resonance_truth(world: World, machine: MachineFile, aim: Mapping[str, Value]
 
 
 def belts_truth(world: World, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
-    """How hard belt B pulls, times belt A."""
+    """How hard tension of belt B / belt A."""
     belts = world.frame.stiffness({"x": machine.bed.width_mm / 2, "y": machine.bed.depth_mm / 2})
     return {"tensions": belts["y"] / belts["x"]}

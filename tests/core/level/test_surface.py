@@ -139,7 +139,7 @@ def test_lifts_that_go_twice_as_far_are_told_and_good_ones_are_not_accused() -> 
     told = corrections(before, 0.3)
     twice = standing(*(before.heights[name] - 2 * told[name] for name in PIVOTS))
     fault = fault_of(told, before, twice)
-    assert fault is not None and fault.words == "every lift goes twice as far as it is told"
+    assert fault is not None and fault.words == "every lift moves twice the commanded distance"
     good = standing(*(before.heights[name] - 0.9 * told[name] for name in PIVOTS))
     assert answered(told, before, good)
     assert fault_of(dict.fromkeys(told, 0.01), before, twice) is None, "too small a move tells nothing"

@@ -18,7 +18,8 @@ GEARS = (1.0, 3.0, 3.5, 5.0, 7.5)
 """Common gear ratios between an extruder's motor and its hob."""
 
 TELLING = 0.06
-"""A ratio within this share of a common one is taken for it: a hob's diameter where it bites is not known better."""
+"""A ratio within this share of a common one is taken for it: the drive gear’s effective diameter is known no better.
+"""
 
 SHORT = 0.05
 """Filament that falls short by this share slips (the same share marks the flow limit)."""
@@ -41,8 +42,8 @@ WEAK_N = 25.0
 TORQUE_NM_A = 0.2
 """A usual stepper motor's torque for each ampere, N·m."""
 
-STILL = 0.02
-"""Less than this share of what was told is no motion."""
+NO_FEED_RATIO = 0.02
+"""A fed / commanded ratio below this is no motion."""
 
 
 @dataclass(frozen=True)
@@ -151,25 +152,27 @@ def judge_filament(
     reading, it is left. A ratio near that of a common part names it, and the measured value is proposed: where a hob
     bites its diameter is not exact.
     """
-    if slow.mean_mm < max(STILL * commanded_mm, 2 * slow.uncertainty_mm):
+    if slow.mean_mm < max(NO_FEED_RATIO * commanded_mm, 2 * slow.uncertainty_mm):
         return Judged("still", 0.0, 0.0, "no filament went in")
     measured = now * commanded_mm / slow.mean_mm
     uncertainty = measured * math.hypot(slow.uncertainty_mm, slip_mm) / slow.mean_mm
     if slow.stutters:
-        words = f"readings scatter by {slow.deviation_mm:.2f} mm, more than their instrument does: it slips and catches"
+        words = (
+            f"readings scatter by {slow.deviation_mm:.2f} mm, more than their instrument does: it slips intermittently"
+        )
         return Judged("stutters", measured, uncertainty, words)
     error = max(COVERAGE * uncertainty, measured * slow.errors.largest_mm / slow.mean_mm)
     if abs(measured - now) <= error:
-        words = "leave it: the value on the board is inside the error of measuring"
+        words = "leave it: the value on the board agrees within the measurement error"
         return Judged("good", measured, uncertainty, words)
     ratio = slow.mean_mm / commanded_mm
     part = wrong_part(ratio, drive)
     if part:
-        return Judged("telling", measured, uncertainty, f"it went {ratio:.3g} times as far as told: {part}", measured)
+        return Judged("telling", measured, uncertainty, f"measured / commanded travel is {ratio:.3g}: {part}", measured)
     if abs(measured - geometry) <= error:
         words = f"the measurement agrees with the geometry, {geometry:.5g}, and not with {now:.5g} on the board"
         return Judged("off", measured, uncertainty, words, geometry)
-    words = f"{slow.mean_mm:.1f} mm went in for {commanded_mm:g} told, outside the error of measuring"
+    words = f"{slow.mean_mm:.1f} mm fed for {commanded_mm:g} commanded, outside the measurement error"
     return Judged("off", measured, uncertainty, words, measured)
 
 
@@ -214,12 +217,12 @@ def cause_of(tried: Tried, when_slow: bool, drive: HobDrive) -> Cause:
         return "fast"
     if tried.heat_mends:
         return "blocked"
-    return "nothing" if max(tried.usual, tried.current or 0.0, tried.hotter or 0.0) < STILL else "grip"
+    return "nothing" if max(tried.usual, tried.current or 0.0, tried.hotter or 0.0) < NO_FEED_RATIO else "grip"
 
 
 def words_of(cause: Cause, tried: Tried, mm_s: float, filament_mm: float) -> str:
     """A cause as a sentence: what was seen at a speed of the filament, mm/s, and what to do."""
-    short = f"{100 * (1 - tried.usual / tried.sound):.0f} % falls short at {mm_s:g} mm/s"
+    short = f"{100 * (1 - tried.usual / tried.sound):.0f} % too little is fed at {mm_s:g} mm/s"
     match cause:
         case "current":
             return f"{short}, and not with {tried.amps:.2f} A: the extruder's motor has too little current."

@@ -147,15 +147,15 @@ def _announce(machine: MachineFile, aim: PieceParameters) -> str:
     warm = preheat_words(machine, ("z",))
     if not aim.printed:
         return (
-            f"Homes what is not homed, then traces a square of {aim.side_mm:g} mm in the middle, {ABOVE_MM:g} mm above "
-            f"the bed, without filament; homes X and Y again. {warm}"
+            f"Homes axes not yet homed, then traces a square of {aim.side_mm:g} mm in the middle, {ABOVE_MM:g} mm "
+            f"above the bed, without filament; homes X and Y again. {warm}"
         )
     try:
         name, material = material_of(machine, aim.material)
     except TrialFailed as missing:
         return str(missing)
     return (
-        f"Homes what is not homed, heats for {name} (nozzle {material.nozzle_c:g}, bed {material.bed_c:g} °C), then "
+        f"Homes axes not yet homed, heats for {name} (nozzle {material.nozzle_c:g}, bed {material.bed_c:g} °C), then "
         f"prints a purge line and a square of {aim.side_mm:g} mm ({aim.rounds} rounds), and homes X and Y again. {warm}"
     )
 

@@ -97,7 +97,7 @@ class Pushing:
         """What went in: a mark's place less what is left to it; the second mark, where the first one is gone."""
         for placings, named, mark in zip((2, 3), ("first", "second"), marks_for(mm), strict=True):
             asked = Measure(
-                f"How much is left before it goes in, to the {named} mark ({mark:g} mm at first)?",
+                f"How far is the {named} mark from the inlet now ({mark:g} mm at first)?",
                 (GONE, NONE_LEFT),
                 ReadFilament(mark, self.instrument),
                 unit="mm",

@@ -203,7 +203,7 @@ def _concluded(
 
 
 def _lengths(mm: float, slow: Length, fast: Length | None) -> list[Finding]:
-    """The share that went in of what was told, and how much less when it was pushed fast."""
+    """Filament fed / commanded, and how much less when it was pushed fast."""
     found = [
         Finding("went_in", slow.mean_mm / mm, slow.uncertainty_mm / mm, words="share of what was told that went in")
     ]
@@ -265,9 +265,9 @@ def _announce(machine: MachineFile, aim: ExtruderParameters) -> str:
     pushed = PRIME_MM + aim.length_mm * (aim.repeats + FAST_REPEATS)
     return (
         f"Heats the {heater} to {material.nozzle_c:g} °C; Z goes up to {ROOM_MM:g} mm if it is homed and lower. Then "
-        f"pushes about {pushed:.0f} mm of {named}, slowly and fast; you read what is left to a mark with the "
-        f"{aim.instrument} (within {INSTRUMENTS[aim.instrument].largest_mm:g} mm). What falls short is pushed again "
-        f"with more current and at up to {hottest:g} °C."
+        f"pushes about {pushed:.0f} mm of {named}, slowly and fast; you measure the remaining distance to a mark with "
+        f"the {aim.instrument} (within {INSTRUMENTS[aim.instrument].largest_mm:g} mm). If too little is fed, it "
+        f"repeats with more current and at up to {hottest:g} °C."
     )
 
 

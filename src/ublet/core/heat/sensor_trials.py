@@ -294,7 +294,7 @@ def _needs(machine: MachineFile, aim: SensorParameters, read: Callable[[str], fl
     odd = odd_sensors({name: read(name) for name in machine.sensors}, machine.machine.room_c, aim.apart)
     if odd:
         return tuple(Need(words.rstrip("."), False, blocking=False) for words in odd.values())  # the trial names it
-    return (Need(f"{len(machine.sensors)} sensors near the room", True),)
+    return (Need(f"{len(machine.sensors)} sensors near room temperature", True),)
 
 
 def _announce(machine: MachineFile, aim: SensorParameters) -> str:

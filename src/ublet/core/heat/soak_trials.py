@@ -134,7 +134,7 @@ class Aimed:
 async def bed_soak(bench: Bench, aim: SoakParameters) -> TrialResult:
     """Hold the bed at its target from cold until its surface stands still; how long that takes is its soak.
 
-    With a sensor on the surface its drift is read. Without one the bed's own record tells: while heat still flows into
+    With a sensor on the surface its drift is read. Without one the bed’s power is used: while heat still flows into
     the sheet, the bed takes more power than for holding; the second store of its model is that sheet.
     """
     with bench.aside():
@@ -336,7 +336,7 @@ def _needs(machine: MachineFile, aim: SoakParameters, read: Callable[[str], floa
     needs = heat_needs(machine, aim.heater, aim.target, STEP_HEADROOM_C, read)
     surface = surface_sensor(machine, aim.heater)
     if surface is None:
-        return (*needs, Need("no surface sensor: the bed's power tells", True))
+        return (*needs, Need("no surface sensor: the bed’s power is used", True))
     if read(surface) is None:
         return (*needs, Need(f"{surface} sensor does not read: check its plug", False))
     return (*needs, Need(f"{surface} sensor reads", True))

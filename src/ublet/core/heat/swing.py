@@ -78,7 +78,7 @@ class RelayPhase:
             cycles = self._cycles()
             if len(cycles) == seen:
                 if at - reached > self.demands.cycle_s * (seen + 2):
-                    raise TrialFailed("The temperature does not swing: no relay cycle came to an end.")
+                    raise TrialFailed("No limit cycle: no relay cycle came to an end.")
                 continue
             seen = len(cycles)
             self.period_s = cycles[-1].period_s

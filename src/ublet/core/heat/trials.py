@@ -92,7 +92,7 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
     Full power until the target, then the board switches between two duties around it (Åström &
     Hägglund 1984); after each of the first cycles the two duties are moved so that on and off last
     equally long. The first cycle at a pair of duties is discarded. For a hotend two further cycles with the part
-    fan on tell what the fan takes away. A model is fitted to the whole record without the fan. For a slow heater
+    fan on give the heat lost to the fan. A model is fitted to the whole record without the fan. For a slow heater
     on-off control stands beside the gains, with the swing that it would have.
     """
     demands = demands_of(bench.machine, aim.heater)
@@ -121,7 +121,7 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
             fit_model, series.column("time_s"), series.column("duty"), series.column("temperature_c"), room
         )
     except ValueError as error:
-        raise TrialFailed(f"This record tells no gains: {error}.") from error
+        raise TrialFailed(f"This record does not determine gains: {error}.") from error
     situation = step_situation(fit.model, aim.target, room, noise, loss_ratio if fan else None, limit, demands)
     made = await bench.compute(candidates, fit.model, point, before, situation, demands)
     if aim.choose not in ("recommended", *made):

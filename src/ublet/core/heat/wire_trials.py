@@ -47,7 +47,7 @@ class FanParameters(Part):
 
 
 async def heaters_paired(bench: Bench, aim: PairingParameters) -> TrialResult:
-    """All sensors near the room; then a gentle pulse on each heater: its own sensor must warm, and its own block.
+    """All sensors near room temperature; then a gentle pulse on each heater: its own sensor must warm, and its block.
 
     The sensors alone cannot tell a machine whose heaters and sensors are both exchanged from a right one: only a hand
     at the block can.
@@ -182,7 +182,7 @@ async def fans_one_by_one(bench: Bench, aim: FanParameters) -> TrialResult:
             await bench.heat.fan(other, 1.0 if other == name else 0.0)
         await bench.clock.rest(aim.spin_s)
         answer = await bench.builder.ask(
-            Question(f"The {name} fan was told to turn. Which fan turns?", (*names, "none"), LookAtFans())
+            Question(f"The {name} fan was switched on. Which fan turns?", (*names, "none"), LookAtFans())
         )
         found[name] = None if answer == "none" else answer
         bench.record.row("seen", (float(number), math.nan if answer == "none" else float(names.index(answer))))
@@ -190,7 +190,7 @@ async def fans_one_by_one(bench: Bench, aim: FanParameters) -> TrialResult:
     own = {name: name for name in names}
     findings = (Finding("fans_right", float(sum(found[name] == name for name in names))),)
     if found == own:
-        return TrialResult("proven", f"{len(names)} fans turn as they are told.", {}, findings)
+        return TrialResult("proven", f"{len(names)} fans turn when switched on.", {}, findings)
     words = [f"The {name} fan does not turn: check its plug." for name, seen in found.items() if seen is None]
     words += [
         f"The {name} fan was told to turn, and the {seen} fan turned instead."
@@ -213,7 +213,7 @@ def _pairing_needs(machine: MachineFile, aim: Part, read: Callable[[str], float 
     if odd:
         return tuple(Need(words.rstrip("."), False) for words in odd.values())
     return (
-        Need("all sensors near the room", True),
+        Need("all sensors near room temperature", True),
         Need(f"{len(machine.heaters)} heaters declared", bool(machine.heaters)),
     )
 

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 POINTS = 41
 """A curve is kept as so many points, evenly apart."""
 
-REACHES_MM = (0.6, 1.0, 1.7, 2.8, 4.7, 8.0, 14.0)
-"""Lengths over which the nearness of metal dies away: a curve is a sum of these, none of them negative."""
+DECAY_LENGTHS_MM = (0.6, 1.0, 1.7, 2.8, 4.7, 8.0, 14.0)
+"""Decay lengths of the curve: it is a sum of exponentials of these, none of them negative."""
 
 TOUCH_MM = 0.0085
 """Standard uncertainty of a touch with a gauge, mm: the feel of it, the last step, Z's play."""
@@ -107,15 +107,15 @@ def fit_curve(heights: Sequence[float], hz: Sequence[float]) -> CoilCurve:
     at, told = np.asarray(heights, dtype=np.float64), np.asarray(hz, dtype=np.float64)
     if len(at) < 5:
         raise ValueError("at least five heights are needed")
-    basis = np.column_stack([np.exp(-(at - at.min()) / reach) for reach in REACHES_MM])
+    basis = np.column_stack([np.exp(-(at - at.min()) / reach) for reach in DECAY_LENGTHS_MM])
     base = float(told.min())
     both = np.column_stack([basis, np.ones(len(at)), -np.ones(len(at))])
     scale = float(np.ptp(told)) or 1.0
     found, _ = nnls(both, (told - base) / scale)
-    if not found[: len(REACHES_MM)].any():
+    if not found[: len(DECAY_LENGTHS_MM)].any():
         raise ValueError("it does not ring faster near the bed")
     even = np.linspace(at.min(), at.max(), POINTS)
-    shape = np.column_stack([np.exp(-(even - at.min()) / reach) for reach in REACHES_MM])
+    shape = np.column_stack([np.exp(-(even - at.min()) / reach) for reach in DECAY_LENGTHS_MM])
     fitted = base + scale * (shape @ found[:-2] + found[-2] - found[-1])
     left = told - (base + scale * (both @ found))
     freedom = max(1, len(at) - int(np.count_nonzero(found)))

@@ -87,7 +87,7 @@ async def coil_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
             findings,
         )
     if abs(drive - before) <= 0.02 * drive:
-        return TrialResult("proven", f"{told}. That is what it has: leave it.", {}, findings)
+        return TrialResult("proven", f"{told}. This value is already live: no change.", {}, findings)
     effect = "as loud as it may be far from metal, so that it scatters least near it"
     proposal = Proposal(f"{ROOT}.drive_ma", before, drive, "mA", effect)
     option = Option("as measured", "then its curve, which belongs to this current", (proposal,), {})
@@ -196,7 +196,7 @@ def _curve_told(
         ),
     ]
     fine = ", ".join(f"{um:.1f} µm at {height:.1f} mm" for height, um in resolves.items())
-    why = f"It falls all the way from {low:.1f} to {top:.1f} mm; a single reading tells {fine}."
+    why = f"It falls all the way from {low:.1f} to {top:.1f} mm; s.d. of one reading: {fine}."
     if abs(play_um) > 10:
         why += f" Coming from below it stands {play_um:.0f} µm lower: Z has play; it is always read on the way down."
     values: dict[str, Value] = {

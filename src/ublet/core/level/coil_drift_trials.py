@@ -181,7 +181,7 @@ def _concluded(
         Proposal(path, bench.settings.shown(path), value, "" if path.endswith("drift") else "°C", "heights stay put")
         for path, value in values.items()
     )
-    option = Option("as measured", "heights are told as if the coil were as warm as at its curve", proposals, {})
+    option = Option("as measured", "corrects heights to the coil temperature of its curve", proposals, {})
     return TrialResult("proven", why, {}, findings, (option,), option.name)
 
 
@@ -198,7 +198,7 @@ def _needs(machine: MachineFile, aim: DriftParameters, read: Callable[[str], flo
 
 def _announce(machine: MachineFile, aim: DriftParameters) -> str:
     return (
-        f"Homes what is not homed. {aim.touches} times you lower the nozzle onto the gauge over the middle of the bed "
+        f"Homes axes not yet homed. {aim.touches} times you lower the nozzle onto the gauge over the middle of the bed "
         f"and the coil is read there, while the bed heats step by step to {aim.bed_c:g} °C and is held "
         f"{aim.soak_s / 60:.0f} min each time. {preheat_words(machine, ('x', 'y', 'z'))}"
     )

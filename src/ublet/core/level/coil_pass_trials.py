@@ -137,7 +137,7 @@ def _concluded(bench: Bench, aim: PassParameters, speeds: tuple[float, ...], pas
     )
     held = {**conditions(bench), "height_mm": aim.height_mm}
     if isinstance(before, (int, float)) and abs(before - chosen) < 1:
-        return TrialResult("proven", f"{why} That is what it has: leave it.", held, tuple(findings))
+        return TrialResult("proven", f"{why} This value is already live: no change.", held, tuple(findings))
     proposal = Proposal(f"{ROOT}.pass_mm_s", before, chosen, "mm/s", "a bed is mapped so fast, and as well")
     option = Option("as measured", "meshes are taken at this speed", (proposal,), {})
     return TrialResult("proven", why, held, tuple(findings), (option,), option.name)
@@ -156,8 +156,8 @@ def _needs(machine: MachineFile, aim: PassParameters, read: Callable[[str], floa
 
 def _announce(machine: MachineFile, aim: PassParameters) -> str:
     return (
-        f"Homes what is not homed, then passes {aim.height_mm:g} mm over the bed along {aim.rows} lines, there and "
-        f"back: twice at {aim.slow_mm_s:g} mm/s, then faster and faster, up to {SPEEDS_MM_S[0]:g} mm/s. Nothing "
+        f"Homes axes not yet homed, then passes {aim.height_mm:g} mm over the bed along {aim.rows} lines, there and "
+        f"back: twice at {aim.slow_mm_s:g} mm/s, then at rising speeds up to {SPEEDS_MM_S[0]:g} mm/s. Nothing "
         f"touches the bed. {warm_words(machine, aim)}"
     )
 

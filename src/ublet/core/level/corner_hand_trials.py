@@ -163,9 +163,9 @@ def _needs(machine: MachineFile, aim: CornersByHand, read: Callable[[str], float
 def _announce(machine: MachineFile, aim: CornersByHand) -> str:
     names = several(list(machine.bed.screws))
     return (
-        f"Homes what is not homed, then takes the nozzle to {names}, first {ROOM_MM:g} mm high, then down to the gauge "
-        f"({aim.gauge_mm or gauge_of(machine):g} mm); you turn each screw until the gauge drags, round after round, "
-        f"until one whole round is fine. A hand on F8. {warm_words(machine, aim)}"
+        f"Homes axes not yet homed, then takes the nozzle to {names}, first {ROOM_MM:g} mm high, then down to the "
+        f"gauge ({aim.gauge_mm or gauge_of(machine):g} mm); you turn each screw until the gauge drags, round after "
+        f"round, until one whole round is fine. A hand on F8. {warm_words(machine, aim)}"
     )
 
 

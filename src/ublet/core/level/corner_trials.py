@@ -163,7 +163,7 @@ async def _have_turned(
         if answer == "it does not turn":
             way = "loosen" if turn.raises_mm < 0 else "tighten"
             raise TrialFailed(
-                f"The screw {name} is at its end: its spring is pressed together, or the thread has run out. "
+                f"The screw {name} is at its end: its spring is fully compressed, or the thread has run out. "
                 f"{way.title()} the other screws by a whole turn or two each instead, so that {name} comes back to "
                 "its middle, then start again."
             )
@@ -272,7 +272,7 @@ def _needs(machine: MachineFile, aim: CornerParameters, read: Callable[[str], fl
 def _announce(machine: MachineFile, aim: CornerParameters) -> str:
     count = aim.columns * aim.rows
     return (
-        f"Homes what is not homed, then touches {count} places of the bed and tells what to turn at "
+        f"Homes axes not yet homed, then touches {count} places of the bed and says how far to turn "
         f"{several(list(machine.bed.screws))}; at most {aim.rounds} rounds, until the plane is within {aim.tilt_mm:g} "
         f"mm. {warm_words(machine, aim)}"
     )

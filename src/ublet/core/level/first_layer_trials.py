@@ -126,7 +126,7 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
         return False
 
     asked = Live(
-        "Look at the lines while they are laid: apart is too high, ridged is too low. Nearer to the bed or further "
+        "Look at the lines while they are laid: gaps mean too high, ridges too low. Nearer to the bed or further "
         "from it, by the numbers. F8 halts everything; what was nudged is kept whatever ends it.",
         (STOP,),
         WatchFirstLayer(aim.width_mm),
@@ -344,7 +344,7 @@ async def _concluded(
     outcome: Outcome = "proven" if fits else "failed"
     if abs(found.wanted_mm) <= 2 * found.wanted_u_mm:
         nudged = f"Nudged by {total_mm:+.2f} mm, but what" if total_mm else "What"
-        why = f"{nudged} the patches ask for ({told}) is smaller than what looking can tell: leave it.{nothing}{early}"
+        why = f"{nudged} the patches ask for ({told}) is below what inspection resolves: leave it.{nothing}{early}"
         return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "")
     why = f"Nudged by {total_mm:+.2f} mm; the patches ask for {told}, {side_words(found.wanted_mm)}."
     if bound.forbids(found.wanted_mm):

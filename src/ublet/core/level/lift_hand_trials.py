@@ -43,7 +43,7 @@ async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResul
         for at, name in enumerate(names):
             bench.progress(Progress(f"round {number}", (number - 1) / aim.rounds, None, f"at {name}"))
             asked = Measure(
-                f"Measure with the rule how far bed and gantry are apart at the lift {name}, from the same edge to the "
+                f"Measure with the rule the gap from bed to gantry at lead screw {name}, from the same edge to the "
                 "same edge as at the others.",
                 ("stop here",),
                 ReadGap(name, "rule"),
@@ -117,7 +117,7 @@ def _announce_by_hand(machine: MachineFile, aim: ByHandParameters) -> str:
 
 def _needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None]) -> tuple[Need, ...]:
     count = len(machine.axes.z.motors)
-    words = f"{count} lifts" if count > 1 else "one lead screw carries Z: nothing to bring square"
+    words = f"{count} lifts" if count > 1 else "one lead screw drives Z: nothing to square"
     return (Need(words, True),)
 
 

@@ -241,7 +241,7 @@ def _faulty(bench: Bench, found: list[Standing], fault: Fault) -> TrialResult:
         proposals.append(Proposal(path, now, not now, "", f"the lift {name} turns the other way"))
     option = Option("mend", "then start again", tuple(proposals), {})
     kept = (option,) if proposals else ()
-    why = f"{went}, not as it was told. Most likely {fault.words}. Nothing more was moved."
+    why = f"{went}, not as commanded. Most likely cause: {fault.words}. Nothing more was moved."
     return TrialResult("failed", why, conditions(bench), tuple(findings), kept, "mend" if kept else "")
 
 
@@ -261,7 +261,7 @@ def _told_words(told: Mapping[str, float]) -> str:
 
 def _needs(machine: MachineFile, aim: LiftParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
     if len(machine.axes.z.motors) < 2:
-        return (Need("one lead screw carries Z: nothing to bring square", True),)
+        return (Need("one lead screw drives Z: nothing to square", True),)
     try:
         pivots, probe = pivots_of(machine), probe_of(machine)
         reach_of(machine)
@@ -277,9 +277,9 @@ def _announce(machine: MachineFile, aim: LiftParameters) -> str:
     samples = aim.samples or (machine.probe.samples if machine.probe is not None else 1)
     names = several(list(machine.axes.z.motors))
     return (
-        f"Homes what is not homed, then touches the bed near {names}, {samples} times each, and moves each lift by "
-        f"what its side is off, first by {PROOF_MM:g} mm at the most, never by more than {lifts.largest_mm:g}; at most "
-        f"{lifts.rounds} rounds, until the range is within {lifts.tolerance_mm:g} mm. {warm_words(machine, aim)}"
+        f"Homes axes not yet homed, then touches the bed near {names}, {samples} times each, and moves each lift by "
+        f"the height error at its side, first by {PROOF_MM:g} mm at the most, never by more than {lifts.largest_mm:g}; "
+        f"at most {lifts.rounds} rounds, until the range is {lifts.tolerance_mm:g} mm. {warm_words(machine, aim)}"
     )
 
 
@@ -303,7 +303,7 @@ TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "lead-screws",
         "lead screws",
-        "The bed square to the frame: touched near every lift, each moved by what its side is off.",
+        "The bed square to the frame: touched near every lift, each moved by the height error at its side.",
         LiftParameters,
         lead_screws,
         (TOUCHES, ROUNDS),

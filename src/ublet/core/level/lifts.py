@@ -260,5 +260,5 @@ def _words(rings: Sequence[tuple[str, ...]], turned: Sequence[str], times: float
     elif turned:
         said.append(f"{several(turned)} {'run' if len(turned) > 1 else 'runs'} backwards")
     if times != 1.0:
-        said.append(f"every lift goes {'twice' if times > 1 else 'half'} as far as it is told")
+        said.append(f"every lift moves {'twice' if times > 1 else 'half'} the commanded distance")
     return " and ".join(said)

@@ -129,7 +129,7 @@ def _needs(machine: MachineFile, aim: CheckParameters, read: Callable[[str], flo
 
 def _announce(machine: MachineFile, aim: CheckParameters) -> str:
     return (
-        f"Homes what is not homed, then touches the corners of the live mesh and its middle, {aim.samples} times "
+        f"Homes axes not yet homed, then touches the corners of the live mesh and its middle, {aim.samples} times "
         f"each, and holds them against it ({HEIGHTS}). {warm_words(machine, aim)}"
     )
 

@@ -144,7 +144,7 @@ def _announce(machine: MachineFile, aim: MeshByHand) -> str:
     except TrialFailed as missing:
         return str(missing)
     return (
-        f"Homes what is not homed, then visits {len(xs)} x {len(ys)} points; at each you lower the nozzle onto the "
+        f"Homes axes not yet homed, then visits {len(xs)} x {len(ys)} points; at each you lower the nozzle onto the "
         f"gauge ({show(aim.gauge_mm or gauge_of(machine), 'mm', 3)}). “stop here” keeps what there is; it goes on "
         f"another day. {warm_words(machine, aim)}"
     )

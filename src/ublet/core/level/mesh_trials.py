@@ -351,13 +351,13 @@ def _announce(machine: MachineFile, aim: MeshParameters) -> str:
         return str(missing)
     if not no_coil(machine) and not aim.touches:
         return (
-            f"Homes what is not homed, then passes {PASS_MM:g} mm over the bed along {len(ys)} lines, there and back, "
+            f"Homes axes not yet homed, then passes {PASS_MM:g} mm over the bed along {len(ys)} lines, there and back, "
             f"and tells {len(xs) * len(ys)} heights. Nothing touches the bed. {warm_words(machine, aim)}"
         )
     first, last = reach.words((xs[0], ys[0])), reach.words((xs[-1], ys[-1]))
     return (
-        f"Homes what is not homed, then touches {len(xs)} x {len(ys)} points from {first} to {last}, row by row, about "
-        f"{about}. {warm_words(machine, aim)}"
+        f"Homes axes not yet homed, then touches {len(xs)} x {len(ys)} points from {first} to {last}, row by row, "
+        f"about {about}. {warm_words(machine, aim)}"
     )
 
 

@@ -158,9 +158,9 @@ def _needs(machine: MachineFile, aim: PlaceParameters, read: Callable[[str], flo
 def _announce(machine: MachineFile, aim: PlaceParameters) -> str:
     pin = isinstance(machine.probe, Probe) and machine.probe.kind == "pin"
     return (
-        f"Homes what is not homed, then puts the nozzle {AIM_MM:g} mm over the middle of the bed; you make a dot there "
-        f"and put {'nozzle and pin' if pin else 'nozzle and probe'} over it {aim.repeats} times each, by jogging. "
-        f"{preheat_words(machine, ('x', 'y', 'z'))}"
+        f"Homes axes not yet homed, then puts the nozzle {AIM_MM:g} mm over the middle of the bed; you make a dot "
+        f"there and put {'nozzle and pin' if pin else 'nozzle and probe'} over it {aim.repeats} times each, by "
+        f"jogging. {preheat_words(machine, ('x', 'y', 'z'))}"
     )
 
 

@@ -82,7 +82,7 @@ class Probing:
         return sum(heights) / len(heights)
 
     async def agreeing_at(self, place: Place, times: int) -> list[float]:
-        """Touch a place so often, and once more where they do not agree; the bed's height each time, mm.
+        """Touch a point ``times`` times, and once more where they do not agree; the bed's height each time, mm.
 
         Raises:
             TrialFailed: as :meth:`height_at`.
@@ -103,8 +103,8 @@ class Probing:
         )
 
     async def touches_at(self, place: Place, times: int, stays: bool = False) -> list[float]:
-        """Touch a place so often; the bed's height each time, mm. stays: it goes up no further than it must, since the
-        same place is touched next.
+        """Touch a point ``times`` times; the bed's height each time, mm. stays: it goes up no further than it must,
+        since the same place is touched next.
         """
         must_reach(self.reach, place)
         if self._over != place:

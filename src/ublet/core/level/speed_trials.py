@@ -234,9 +234,9 @@ def _effect(path: str, before: float, after: float) -> str:
 
 def _announce(machine: MachineFile, aim: SpeedParameters) -> str:
     return (
-        f"Homes what is not homed, then touches two places in the middle in turn, {aim.touches} times for each of some "
-        f"seven ways of probing: first at {aim.slow_mm_s:g} mm/s, then with the pin left down, lower lifts, faster, "
-        f"up to {8 * aim.slow_mm_s:g} mm/s. {warm_words(machine, aim)}"
+        f"Homes axes not yet homed, then touches two places in the middle in turn, {aim.touches} times for each of "
+        f"some seven ways of probing: first at {aim.slow_mm_s:g} mm/s, then with the pin left down, lower lifts, "
+        f"faster, up to {8 * aim.slow_mm_s:g} mm/s. {warm_words(machine, aim)}"
     )
 
 
@@ -249,7 +249,7 @@ TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "probe-speed",
         "probe spread",
-        "Probing as fast as it does not get worse: pin, lift, speed, changed one after the other.",
+        "Probing as fast as repeatability allows: pin, lift, speed, changed one after the other.",
         SpeedParameters,
         probe_speed,
         (TOUCHES, WAYS),

@@ -151,7 +151,7 @@ def _announce(machine: MachineFile, aim: SpreadParameters) -> str:
     speed = aim.speed_mm_s or probe.approach_mm_s
     where = "at the middle of what it reaches" if len(places) == 1 else "at the middle and near each corner"
     return (
-        f"Homes what is not homed, then touches the bed {aim.touches} times {where}, at {speed:g} mm/s. "
+        f"Homes axes not yet homed, then touches the bed {aim.touches} times {where}, at {speed:g} mm/s. "
         f"{warm_words(machine, aim)}"
     )
 

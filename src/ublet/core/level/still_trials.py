@@ -127,13 +127,12 @@ def _concluded(
         findings.append(Finding("model", model.value, model.uncertainty, "s", words="by its warmth it would be"))
         later = since_s - model.value
         if abs(later) <= 2 * math.hypot(soak_u, model.uncertainty or 0.0):
-            why += f" Its warmth alone says {duration(model.value)}: they agree."
+            why += f" Temperature alone gives {duration(model.value)}: they agree."
         elif later > 0:
-            why += (
-                f" Its warmth alone says {duration(model.value)}: frame and probe still moved after the sheet was warm."
-            )
+            alone = f" Temperature alone gives {duration(model.value)}:"
+            why += f"{alone} frame and probe still moved after the sheet was warm."
         else:
-            why += f" Its warmth alone says {duration(model.value)}: what still warms then moves the bed no more."
+            why += f" Temperature alone gives {duration(model.value)}: what still warms then moves the bed no more."
     after = math.ceil(since_s / ROUND_S) * ROUND_S
     if abs(after - before) <= max(ROUND_S, 2 * soak_u):
         return TrialResult("proven", f"{why} The wait stays as it is.", conditions(bench), tuple(findings))

@@ -258,7 +258,7 @@ def _needs(machine: MachineFile, aim: TouchParameters, read: Callable[[str], flo
 def _announce(machine: MachineFile, aim: TouchParameters) -> str:
     gauge = show(aim.gauge_mm or gauge_of(machine), "mm", 3)
     return (
-        f"Homes what is not homed, then {aim.repeats} times over the middle of the bed: the probe triggers, if there "
+        f"Homes axes not yet homed, then {aim.repeats} times over the middle of the bed: the probe triggers, if there "
         f"is one, and you lower the nozzle onto the gauge ({gauge}) in steps of {STEPS_MM[0]:g} to {STEPS_MM[-1]:g} "
         f"mm, no deeper than {aim.deepest_mm:g} mm below where it should touch. Corners come first: turning them later "
         f"makes it stale. {warm_words(machine, aim)}"

@@ -32,8 +32,8 @@ LOWEST_SHARE = 0.15
 
 COARSE = 0.1
 LEAST_A = 0.1
-COOLER = 2.0
-"""A current more than so many times the least is worth lowering: the motor only gets hot."""
+EXCESS_RATIO = 2.0
+"""A current above this ratio to the least is worth lowering: the motor only gets hot."""
 
 
 class LimitParameters(Part):
@@ -146,7 +146,7 @@ async def driver_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
             f"{ratio:.1f} times that."
         )
         weak = ratio < 1 + (aim.margin - 1) / 2
-        if weak or ratio > max(COOLER, aim.margin * 1.2):
+        if weak or ratio > max(EXCESS_RATIO, aim.margin * 1.2):
             effect = "runs cooler with the margin kept" if wanted < now else "carries its load with a margin"
             proposals += _currents(bench, motors, wanted, effect)
             words.append("Too little." if weak else "That works; less would keep it cooler.")
@@ -230,7 +230,7 @@ def _limit_words(name: str, what: str, now: float, found: Bracket, unit: str, ma
         return (
             f"{name.upper()} holds {show(found.holds, unit, 3)} at least; {show(now, unit, 3)} is declared. Leave it."
         )
-    told = f"{name.upper()} holds {show(found.holds, unit, 3)} and loses steps at {show(found.fails, unit, 3)}"
+    told = f"{name.upper()}: no steps lost at {show(found.holds, unit, 3)}, lost at {show(found.fails, unit, 3)}"
     verdict = ", too near" if _too_near(now, found, margin) else ": leave it"
     return f"{told}; {show(now, unit, 3)} is declared{verdict}."
 

@@ -98,7 +98,7 @@ async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
         bench.progress(Progress(f"axis {axis.upper()}", number / 3, None, f"{number + 1} of 3"))
         await bench.motion.move(axis, aim.length_mm, aim.speed_mm_s)
         text = (
-            f"{axis.upper()} was told {aim.length_mm:g} mm forward. Which way did the nozzle go, seen from the bed? "
+            f"{axis.upper()} was told {aim.length_mm:g} mm forward. Which way did the nozzle move relative to the bed? "
             "(up: the gap between them opened)"
         )
         saw[axis] = await bench.builder.ask(Question(text, ANSWERS, LookAtDirection()))

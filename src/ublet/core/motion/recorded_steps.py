@@ -52,7 +52,7 @@ def analyse_steps(commanded_mm: Floats, measured_mm: Floats, instrument: Instrum
         why = "it went the other way than told, or the readings have the wrong sign: look at its direction first"
         return Scale(scale, uncertainty, "look", why)
     if abs(scale - 1) <= COVERAGE * uncertainty:
-        return Scale(scale, uncertainty, "leave it", "the difference is inside the error of measuring")
+        return Scale(scale, uncertainty, "leave it", "no difference beyond the measurement error")
     part = telling_part(scale, Drive("belt", 16)) or telling_part(scale, Drive("screw", 16))
     if part is not None:
         return Scale(scale, uncertainty, "look", f"{scale:.3g} times as far as told is telling, for example: {part[0]}")

@@ -86,17 +86,17 @@ def judge_steps(now: float, geometry: float, commanded_mm: float, length: Length
     part = telling_part(ratio, drive)
     if part is not None:
         named, exact = part
-        words = f"it went {ratio:.3g} times as far as told: {named}"
+        words = f"measured / commanded travel is {ratio:.3g}: {named}"
         return Judged("telling", measured, uncertainty, words, now / exact)
-    words = f"it went {length.mean_mm - commanded_mm:+.2f} mm further than told, outside the error of measuring"
+    words = f"measured − commanded is {length.mean_mm - commanded_mm:+.2f} mm, outside the measurement error"
     return Judged("off", measured, uncertainty, words, measured)
 
 
 def _leave(now: float, geometry: float, geometry_fits: bool) -> str:
     if abs(now - geometry) < 1e-6 * geometry:
-        return "leave it: what geometry gives is inside the error of measuring"
+        return "leave it: what geometry gives agrees within the measurement error"
     beside = f"; so is the geometry's, {geometry:g}" if geometry_fits else ""
-    return f"leave it: the value on the board is inside the error of measuring{beside}"
+    return f"leave it: the value on the board agrees within the measurement error{beside}"
 
 
 def telling_part(ratio: float, drive: Drive) -> tuple[str, float] | None:

@@ -29,7 +29,7 @@ from ublet.core.units import with_uncertainty
 from ublet.core.words import several
 
 TAKE_UP_MM = 5.0
-"""Before each measured move the axis goes so far the same way, so that play is taken up, mm."""
+"""Before each measured move the axis goes so far the same way, to take up backlash, mm."""
 
 MOST_TIMES = 20.0
 """No fault makes an axis go so many times as far as commanded."""
@@ -199,7 +199,7 @@ def _proposal(bench: Bench, name: str, judged: Judged) -> Proposal:
     assert judged.proposed is not None
     now, after = number_of(bench, f"axes.{name}.steps_per_mm"), float(f"{judged.proposed:.7g}")
     error = 100 * (now / after - 1)
-    effect = f"{error:+.2f} % of length is taken away" if abs(error) < 10 else "the axis is as long as it says"
+    effect = f"removes a length error of {error:+.2f} %" if abs(error) < 10 else "the axis is as long as it says"
     return Proposal(f"axes.{name}.steps_per_mm", now, after, "steps/mm", effect)
 
 
@@ -235,7 +235,7 @@ def _announce(machine: MachineFile, aim: StepsParameters) -> str:
     largest = INSTRUMENTS[aim.instrument].largest_mm
     warm = preheat_words(machine, with_those_before(machine, wanted))
     return (
-        f"Homes what is not homed, then moves {told}, {aim.repeats} times; you read each with the {aim.instrument} "
+        f"Homes axes not yet homed, then moves {told}, {aim.repeats} times; you read each with the {aim.instrument} "
         f"(within {largest:g} mm). {warm}"
     )
 

@@ -92,7 +92,8 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
         bench.record.found(*findings)
         slack = 0 if ratio > 1 else 1
         less = min(ratio, 1 / ratio)
-        told = f"Belt {NAMES[slack]} pulls {with_uncertainty(less, u * less)} times as hard as belt {NAMES[1 - slack]}"
+        ratio_words = with_uncertainty(less, u * less)
+        told = f"Tension of belt {NAMES[slack]} is {ratio_words} times that of belt {NAMES[1 - slack]}"
         if 1 - less <= aim.alike:
             why = f"Both belts pull alike within {100 * (1 - less):.0f} %: {told[0].lower()}{told[1:]}."
             return TrialResult("proven", why, {}, findings)
@@ -101,9 +102,9 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
         hz = [pull.hz for pull in found]
         answer = await bench.builder.ask(
             Confirm(
-                f"{told}. Tighten belt {NAMES[slack]} until its span hums {100 * (less**-0.5 - 1):.0f} % higher "
-                f"(tension goes with the square: {100 * (1 / less - 1):.0f} % more). Diagonal {NAMES[slack]} is now at "
-                f"{hz[slack]:.1f} Hz, the other at {hz[1 - slack]:.1f}.",
+                f"{told}. Tighten belt {NAMES[slack]} until the pitch of its span is {100 * (less**-0.5 - 1):.0f} % "
+                f"higher (tension goes with the square: {100 * (1 / less - 1):.0f} % more). Diagonal {NAMES[slack]} is "
+                f"now at {hz[slack]:.1f} Hz, the other at {hz[1 - slack]:.1f}.",
                 (TIGHTENED, LEAVE),
                 TightenBelt(AXES[slack], 1 / less),
             )

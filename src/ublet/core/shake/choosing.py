@@ -184,16 +184,16 @@ def choose(modes: Sequence[Mode], limits: Limits) -> Choice:
     if keeping:
         chosen = min(keeping, key=lambda each: each.worst)
         why = (
-            f"no shaper keeps {100 * limits.residual:g} % and rounds at most {limits.rounding_mm:g} mm at "
-            f"{limits.acceleration_mm_s2:g} mm/s²: {chosen.name} leaves {100 * chosen.residual:.1f} %, "
-            f"{100 * chosen.drifted:.1f} when the frame drifts; given up is calm{_gentler(calm, limits)}"
+            f"leaves {100 * chosen.residual:.1f} %, {100 * chosen.drifted:.1f} when the frame drifts; over the "
+            f"vibration limit, to keep the rounding limit (no shaper keeps {100 * limits.residual:g} % and rounds at "
+            f"most {limits.rounding_mm:g} mm at {limits.acceleration_mm_s2:g} mm/s²){_gentler(calm, limits)}"
         )
         return Choice(tuple(shapers), chosen, why)
     chosen = min(shapers, key=lambda each: each.train.spread_s2)
     why = (
-        f"every shaper rounds more than {limits.rounding_mm:g} mm at {limits.acceleration_mm_s2:g} mm/s²: "
-        f"{chosen.name} least, {chosen.rounds(limits):.2f} mm; accelerate at most at "
-        f"{chosen.train.highest_mm_s2(limits.rounding_mm):.0f}"
+        f"rounds least, {chosen.rounds(limits):.2f} mm; every shaper rounds more than {limits.rounding_mm:g} mm at "
+        f"{limits.acceleration_mm_s2:g} mm/s²: accelerate at most at "
+        f"{chosen.train.highest_mm_s2(limits.rounding_mm):.0f} mm/s²"
     )
     return Choice(tuple(shapers), chosen, why)
 
@@ -210,9 +210,9 @@ def _gentler(calm: Sequence[Shaper], limits: Limits) -> str:
 def _why(chosen: Shaper, shapers: Sequence[Shaper], limits: Limits) -> str:
     calmer = min(shapers, key=lambda each: each.residual)
     why = (
-        f"leaves {100 * chosen.residual:.1f} % ({100 * chosen.drifted:.1f} % drifted by {100 * limits.drift:.3g} %) "
-        f"and rounds least of those that do, {chosen.rounds(limits):.3f} mm"
+        f"leaves {100 * chosen.residual:.1f} % ({100 * chosen.drifted:.1f} % drifted by {100 * limits.drift:.3g} %)"
+        f"; least rounding within these limits, {chosen.rounds(limits):.3f} mm"
     )
     if calmer is not chosen and calmer.residual < chosen.residual - 0.005:
-        why += f"; given up against {calmer.name}: {100 * (chosen.residual - calmer.residual):.1f} % of ringing"
+        why += f"; {calmer.name} would leave {100 * (chosen.residual - calmer.residual):.1f} percentage points less"
     return why

@@ -15,7 +15,7 @@ Complex = NDArray[np.complex128]
 
 @dataclass(frozen=True)
 class Mode:
-    """One way in which an axis rings: undamped frequency in Hz, damping ratio, share; with standard uncertainties.
+    """A vibration mode of an axis: undamped frequency in Hz, damping ratio, share; with standard uncertainties.
 
     bounds_hz: it stands for two or more that the record cannot tell apart; where they lie, at least.
     """
@@ -38,7 +38,7 @@ class Mode:
 
 
 def transfer(modes: Sequence[Mode], hz: Floats) -> Complex:
-    """What moves over what was told at n frequencies, Hz: ``sum p w^2 / (s^2 + 2 z w s + w^2)``."""
+    """Frequency response X/Xc at n frequencies, Hz: ``sum p w^2 / (s^2 + 2 z w s + w^2)``."""
     s = 2j * np.pi * np.asarray(hz)
     found = np.zeros(np.shape(hz), dtype=np.complex128)
     for mode in modes:

@@ -24,7 +24,7 @@ BIN_HZ, TOP_HZ = 4.0, 160.0
 BINS = tuple(float(hz) for hz in np.arange(BIN_HZ, TOP_HZ + BIN_HZ / 2, BIN_HZ))
 
 GROWING = Stream("growing", ("hz", "gain", "coherence"), ("Hz", "", ""))
-"""Every half second: where the sweep is, by how much more the machine moves than it is told, and how surely."""
+"""Every half second: where the sweep is, the gain (measured / commanded), and the coherence."""
 
 SPECTRUM = Stream("spectrum", ("time_s", *(f"hz_{hz:g}" for hz in BINS)), ("s", *("m/s²",) * len(BINS)), None, "f4")
 """Every half second: how much shakes, by frequency (amplitude in bands of 4 Hz)."""

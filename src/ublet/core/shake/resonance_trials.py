@@ -189,7 +189,7 @@ def _not_whole(axis: str, fit: FrameFit) -> list[str]:
 
 
 def _otherwise(axis: str, modes: Sequence[Mode], before: TrialResult | None) -> list[str]:
-    """By what it rings otherwise than it did the time before: another load, a belt, another place."""
+    """How its main frequency differs from the time before: another load, a belt, another place."""
     known = modes_of(before, axis) if before is not None else ()
     if not known:
         return []
@@ -220,8 +220,8 @@ def _announce(machine: MachineFile, aim: ResonanceParameters) -> str:
     axes = several([axis.upper() for axis in aim.axes])
     takes = duration(sweep_seconds(aim, len(aim.axes) + len(loads)))
     return (
-        f"Homes what is not homed, stands over the middle, then shakes {axes} from {aim.from_hz:g} to {aim.to_hz:g} Hz "
-        f"by less than a few millimetres, {aim.repeats} times, unshaped: {takes}. It gets loud. Hands off.{moves} "
+        f"Homes axes not yet homed, moves to the bed centre, then sweeps {axes} from {aim.from_hz:g} to {aim.to_hz:g} "
+        f"Hz by less than a few millimetres, {aim.repeats} times, input shaping off: {takes}. Loud. Hands off.{moves} "
         f"{preheat_words(machine, ('z',))}"
     )
 

@@ -94,7 +94,7 @@ async def accelerometer_at_rest(bench: Bench, aim: RestParameters) -> TrialResul
     off = 100 * (listening.rate_hz / aim.rate_hz - 1)
     good = (
         f"Upright and quiet: {np.linalg.norm(mean):.2f} m/s² of gravity, {max(scatter):.2f} m/s² of noise. "
-        f"A sweep stands {above:.0f} dB above that. It takes readings {abs(off):.2f} % "
+        f"Sweep above noise: {above:.0f} dB. It takes readings {abs(off):.2f} % "
         f"{'faster' if off > 0 else 'slower'} than commanded; that is allowed for."
     )
     if lost:

@@ -144,8 +144,8 @@ async def sensor_on(bench: Bench, part: Mounting) -> None:
     if bench.machine.bed.moves == "no":
         return
     asked = Confirm(
-        f"Is the accelerometer on the {part} now? If not, move it there: flat, tight, its arrows as they were, the "
-        "cable loose. It feels only what it sits on.",
+        f"Is the accelerometer on the {part} now? If not, move it there: flat, tight, same orientation, cable "
+        "slack. It measures only the part it is mounted on.",
         (f"on the {part}", STOP),
         MountSensor(part),
     )

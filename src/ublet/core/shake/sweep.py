@@ -32,7 +32,9 @@ class Sweep:
         return (self.to_hz - self.from_hz) / self.duration_s
 
     def at(self, time_s: Floats) -> Floats:
-        """What is told at n times (s), m/s²: ``A f sin(2 pi (f0 t + r t^2 / 2))``, ``f = f0 + r t``; else nothing."""
+        """Commanded acceleration at n times (s), m/s²: ``A f sin(2 pi (f0 t + r t^2 / 2))``, ``f = f0 + r t``; 0 before
+        and after.
+        """
         inside = (time_s >= 0) & (time_s <= self.duration_s)
         hz = self.from_hz + self.rate_hz_s * time_s
         phase = 2 * math.pi * (self.from_hz * time_s + self.rate_hz_s * time_s**2 / 2)

@@ -24,8 +24,8 @@ from ublet.core.trial import Need
 GENTLER = 0.5
 """Every second sweep is so strong, times the others."""
 
-ELSEWHERE = 2.0
-"""So many times more along another axis than along the one that is swept: the sensor is turned otherwise."""
+CROSS_AXIS_RATIO = 2.0
+"""At this ratio of what another axis measures to what the swept one does, the sensor is mounted another way."""
 
 
 class SweepParameters(Part):
@@ -119,7 +119,7 @@ def amiss_of(heard: Sequence[Heard], bands: Bands, direction: str) -> list[str]:
     wrong = []
     shook = np.mean([each.values.std(axis=0) for each in heard], axis=0)
     best = "xyz"[int(np.argmax(shook))]
-    if best not in direction and float(shook.max()) > ELSEWHERE * float(
+    if best not in direction and float(shook.max()) > CROSS_AXIS_RATIO * float(
         np.mean([e.along(direction).std() for e in heard])
     ):
         wrong.append(

@@ -30,7 +30,7 @@ def heard_words(bands: Bands) -> list[str]:
     told = [f"a line at {hz:g} Hz does not follow the sweep: a fan, or mains" for hz in bands.lines]
     power = float(np.median(bands.coherence))
     if power < LEAST_COHERENCE:
-        told.append(f"half of the sweep is heard with a coherence below {power:.2f}: quieten the machine, sweep harder")
+        told.append(f"coherence below {power:.2f} in half of the sweep: quieten the machine, sweep harder")
     return told
 
 

@@ -206,7 +206,7 @@ def _announce(machine: MachineFile, aim: TowerParameters) -> str:
         return str(error)
     accelerations = [f"{band.mm_s2:g}" for band in bands_of(machine, aim)]
     return (
-        f"Homes what is not homed, heats for {name} (nozzle {material.nozzle_c:g}, bed {material.bed_c:g} °C), then "
+        f"Homes axes not yet homed, heats for {name} (nozzle {material.nozzle_c:g}, bed {material.bed_c:g} °C), then "
         f"prints a tower of {aim.side_mm:g} mm in bands of {several(accelerations)} mm/s², unshaped."
     )
 

@@ -125,8 +125,8 @@ def _way(word: str) -> str:
 def _announce(machine: MachineFile, aim: TurnedParameters) -> str:
     axes = "X" if machine.bed.moves == "y" else "X, then Y"
     return (
-        f"Homes what is not homed, stands over the middle, counts down {aim.hands_off_s:g} s, then jerks {axes} to and "
-        f"fro by some millimetres for {JERKS_S:g} s. {preheat_words(machine, ('z',))}"
+        f"Homes axes not yet homed, stands over the middle, counts down {aim.hands_off_s:g} s, then jerks {axes} to "
+        f"and fro by some millimetres for {JERKS_S:g} s. {preheat_words(machine, ('z',))}"
     )
 
 

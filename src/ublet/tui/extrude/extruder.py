@@ -98,7 +98,7 @@ def _filament(length_mm: float, went_mm: float, width: int) -> Text:
 
 
 def _pushes(watched: TrialWatch, aim: ExtruderParameters, width: int) -> Text:
-    """Every kind of push, made or to come: speed, temperature, what went in of what was told, and readings as dots."""
+    """Every kind of push, made or to come: speed, temperature, filament fed / commanded, and readings as dots."""
     series = watched.series("pushes")
     rows = series.rows.tolist() if series is not None else []
     phase = watched.latest.phase if watched.latest is not None else ""
@@ -136,7 +136,7 @@ def _found(result: TrialResult | None, aim: ExtruderParameters) -> Text:
     text, slow = Text(no_wrap=True), result.finding("went_in") if result is not None else None
     if result is None or slow is None:
         return text.append("nothing was pushed yet", Ink.quiet)
-    text.append(f"{'push':<15}{'speed':>10}{'went in of what was told':>28}", Ink.dim)
+    text.append(f"{'push':<15}{'speed':>10}{'filament fed / commanded':>28}", Ink.dim)
 
     def line(kind: str, speed: str, share: float, error: float) -> None:
         text.append(f"\n{WORDS[kind]:<15}", Ink.text)

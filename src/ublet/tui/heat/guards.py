@@ -276,7 +276,7 @@ def _margin(session: Session, name: str, room: Room) -> Text:
         return Text("Tune this heater, and it is told how clear of these a normal climb keeps.", Ink.dim)
     limit = number_or(session.live(f"heaters.{name}.power_limit"), 1.0)
     least = slowest_rise(model, max(targets), drift, window, limit)
-    clear, times = least >= ENOUGH * rise, f"{least / rise:.1f} times what the guard wants"
+    clear, times = least >= ENOUGH * rise, f"{least / rise:.1f} × the rise the guard requires"
     text.append("● " if clear else "! ", Ink.good if clear else Ink.focus)
     climb = "climb" if room.narrow else f"normal climb to {max(targets):g} °C"
     text.append(f"A {climb} rises by at least {least:.1f} °C in {window:g} s: ", Ink.text)

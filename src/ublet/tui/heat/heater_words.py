@@ -22,11 +22,11 @@ HOTEND_HELP = Help(
     another machine do not fit yours: power, block, sock and fan decide.
     """,
     """\
-    From room temperature the board heats at full power, then switches around the target by itself. Each swing tells
-    how strongly and how late the block answers. The first swing after any change is thrown away; when three agree
-    within 2 % it stops. Two more with the part fan on tell what the fan takes away. A model (gain, two lags, dead time)
-    is fitted to the whole record, and the board's own control law is run on that model for each set of gains: that
-    is the prediction.
+    From room temperature the board heats at full power, then switches around the target by itself. Each cycle gives
+    the block’s gain and delay. The first swing after any change is thrown away; when three agree
+    within 2 % it stops. Two more with the part fan on give the heat lost to the fan. A model (gain, two lags, dead
+    time) is fitted to the whole record, and the board's own control law is run on that model for each set of gains:
+    that is the prediction.
 
     calm: Tyreus-Luyben, slow and safe. balanced: SIMC, from the model. quick: Ziegler-Nichols, overshoots.
 
@@ -34,7 +34,7 @@ HOTEND_HELP = Help(
     puts them into the board's store and the machine file, both or neither.
 
     Gains fit best where they were found. Noted as a set, they are known at their temperature; the gain sets show every
-    known one at every material's temperature, and there the board can be told to use a set near its own.
+    known one at every material's temperature, and there you can let the board use a set near its own.
     """,
 )
 
@@ -45,7 +45,7 @@ BED_HELP = Help(
     """,
     """\
     As for the hotend, without the fan: full power from room temperature, then the board switches around the target. A
-    climb that will level off below the target is told early, from the climb itself. Beside the gains stands on-off
+    climb that will level off below the target is predicted early from the heat-up curve. Beside the gains stands on-off
     control, with the swing that the same model predicts for it: with a mains bed and a mechanical relay it may be what
     you want.
     """,

@@ -45,7 +45,7 @@ HELP = Help(
     that the model predicts there. c records everything from now on; c again writes a table and a figure for each
     heater beside the machine file: `ublet analyse heat` reads it.
 
-    Every link to the board begins with everything off. What had been held until then is offered: a holds it again.
+    Every link to the board begins with everything off. What had been held until then is offered: a sets it again.
     """,
 )
 OFF_C = 30.0
@@ -173,7 +173,7 @@ class TemperaturesBench(Bench):
         if celsius is None:
             return "check its sensor"
         if model is None:
-            return "not tuned yet: no time can be told"
+            return "not tuned yet: time to target unknown"
         if target is None:
             left = time_to_cool(model, celsius, WARM_C)
             return f"cool to the touch in about {duration(left)}" if left else "cool"

@@ -40,7 +40,7 @@ class CoilBench(RecordedBench, JogBench):
 
     kind = "coil"
     title = "Coil probe"
-    why = "a coil only knows how fast it rings; its curve makes heights of that"
+    why = "a coil measures a frequency; its calibration curve gives the height"
 
     def picture(self) -> Picture:
         """What the chosen trial finds out."""
@@ -115,7 +115,13 @@ def _curve(cells: Cells, session: Session, read: Read, result: TrialResult | Non
     if found is None:
         cells.put(drawn.left + 2, drawn.top, "" if len(rows) else "not measured yet", Ink.quiet)
         return
-    _figure(cells, 1, f"a reading tells at {aim.trigger_mm:g} mm, µm", f"{found.value:.1f}", "the finer, the nearer")
+    _figure(
+        cells,
+        1,
+        f"noise at {aim.trigger_mm:g} mm, µm (1 s.d.)",
+        f"{found.value:.1f}",
+        "the finer, the nearer",
+    )
     for line, (what, told) in enumerate((("resolves_low", "at its lowest"), ("resolves_top", "at its highest"))):
         other = result.finding(what) if result is not None else None
         if other is not None:

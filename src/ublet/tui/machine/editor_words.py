@@ -25,8 +25,8 @@ WIDE, MIDDLE = 112, 84
 
 EDITOR_HELP = Help(
     """\
-    Everything else builds on what the firmware is told here: a wrong pitch or a swapped socket comes back
-    as a riddle later. The editor knows what belongs together and says at once what contradicts what.
+    Everything else builds on what the firmware is told here: a wrong pitch or a swapped socket causes
+    faults that are hard to trace later. The editor knows what belongs together and reports contradictions at once.
     """,
     """\
     Parts are at the left, the settings of one part at the right: ← and → go between them. Enter changes a

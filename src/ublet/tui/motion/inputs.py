@@ -23,7 +23,7 @@ class InputsBench(TrialBench):
 
     kind = "inputs"
     title = "Inputs by hand"
-    why = "an endstop that lies lets an axis run into its end"
+    why = "a faulty endstop lets an axis run into its end"
 
     def picture(self) -> Picture:
         """Levels over the last half minute."""

@@ -73,7 +73,7 @@ def _figures(session: Session, result: TrialResult | None, name: str, now: bool)
 
 
 def _other_parts(session: Session, name: str, width: int) -> Text:
-    """What it would be with another pulley or screw: a telling ratio names the wrong part."""
+    """What it would be with another pulley or screw: a typical ratio identifies the wrong part."""
     axis, text = axis_of(session.document.machine, name), Text("\n\n", no_wrap=True)
     geometry = axis_steps_per_mm(axis, next(iter(axis.motors.values())))
     text.append("      with another part it would be   ", Ink.quiet)
@@ -124,7 +124,7 @@ def _strip(errors: list[float], result: TrialResult | None, name: str, width: in
             line = put(line, at(value), "●", Ink.focus)
         line.append(f"   latest {values[-1]:+.3f} mm", Ink.text)
     line.append(f"\n      {-reach:<+{columns // 2}g}0{reach:>+{columns // 2}g}", Ink.quiet)
-    line.append("   mm further than told", Ink.quiet)
+    line.append("   mm, measured − commanded", Ink.quiet)
     return line
 
 

@@ -32,7 +32,7 @@ KINDS = ("everything", "runs", "changes", "facts")
 
 LEDGER_HELP = Help(
     """\
-    A number is worth what is known of it: when it was found, in what state, from what data, and what became of it.
+    A number is worth its evidence: when it was found, in what state, from what data, and what became of it.
     """,
     """\
     Every run is kept from its first moment, also one that was cancelled, halted or cut off: what it had recorded

@@ -35,7 +35,7 @@ class AccelerometerBench(TrialBench):
 
     kind = "accelerometer"
     title = "Accelerometer"
-    why = "what hangs askew or trembles by itself tells nothing of the frame"
+    why = "a tilted or noisy sensor cannot measure the frame"
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)

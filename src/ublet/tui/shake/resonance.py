@@ -90,7 +90,7 @@ class ResonanceBench(RecordedBench):
             0,
             0,
             (width - side, height),
-            f"{axis_words(direction)} moves so many times as much as it is told",
+            f"{axis_words(direction)} measured / commanded acceleration",
             (aim.from_hz, aim.to_hz),
             highest(gains),
         )
@@ -202,13 +202,13 @@ def belts_picture(read: Read, aim: BeltsParameters, width: int, height: int) -> 
     left = width - SIDE_COLUMNS + 3 if side else 12
     most = max(1.0, ratio)
     good = min(ratio, 1 / ratio) >= 1 - aim.alike
-    cells.put(left, 0, "belt B pulls, times belt A", Ink.dim)
+    cells.put(left, 0, "tension of belt B / belt A", Ink.dim)
     put_large(cells, left, 1, f"{ratio:.2f}", f"bold {Ink.good if good else Ink.stop}")
     cells.put(left + 16, 2, f"±{2 * u:.2f}", Ink.text)
     for row, (name, pull, hz, ink) in enumerate(zip(NAMES, (1.0, ratio), alone, inks, strict=True)):
         cells.put(left, 6 + 3 * row, f"{name} ", f"bold {ink}")
         cells.put(left + 2, 6 + 3 * row, "━" * max(1, round(pull / most * BAR_COLUMNS)), ink)
-        cells.put(left + 2, 7 + 3 * row, f"alone it would ring at {hz:.1f} Hz", Ink.dim)
+        cells.put(left + 2, 7 + 3 * row, f"natural frequency on this belt alone: {hz:.1f} Hz", Ink.dim)
     words = "both pull alike" if good else f"{'A' if ratio > 1 else 'B'} is slack"
     cells.put(left, 12, f"{'✓' if good else '✗'} {words}", f"bold {Ink.good if good else Ink.stop}")
     for row, (number, _, _, before, _) in enumerate(pulls.rows[:-1].tolist()):

@@ -59,7 +59,7 @@ class ShaperBench(RecordedBench):
 
     kind = "shaper"
     title = "Input shaper"
-    why = "a move told in a few pushes leaves nothing swinging"
+    why = "a move split into timed impulses excites no vibration"
     unread = (SHAKEN,)
     BINDINGS = [
         Binding(
@@ -244,7 +244,7 @@ class ShaperBench(RecordedBench):
         wide = width if width < LEAST_COLUMNS else round(0.6 * width)
         low, high = min(m.frequency_hz for m in frame), max(m.frequency_hz for m in frame)
         hz = np.linspace(0.5 * low, 1.4 * high, POINTS)
-        words = ("ringing left, % of an axis that rings there", "Hz")
+        words = ("residual vibration, %, of a mode at this frequency", "Hz")
         drawn = graph(cells, 0, top, (wide, size), (float(hz[0]), float(hz[-1])), (0.0, 100.0), words)
         for mode in frame:
             for share in (1 - limits.drift, 1 + limits.drift):
@@ -269,7 +269,7 @@ class ShaperBench(RecordedBench):
 
     def _table(self, cells: Cells, shapers: list[Shaper], chosen: Shaper | None, limits: Limits) -> None:
         """All shapers in figures."""
-        head = f"{self.axis.upper()}  {'at Hz':>18}{'left':>9}{'drifted':>10}{'rounds':>11}{'up to mm/s²':>14}"
+        head = f"{self.axis.upper()}  {'at Hz':>18}{'left':>9}{'drifted':>10}{'rounds':>11}{'max. mm/s²':>14}"
         cells.put(0, 0, head, Ink.dim)
         for row, each in enumerate(shapers, start=1):
             here = each is chosen

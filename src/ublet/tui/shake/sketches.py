@@ -30,7 +30,7 @@ def put_shapers(cells: Cells, top: int) -> None:
     if not (height := _room(cells, top, told)):
         return
     hz = np.linspace(0.5 * HZ, 1.5 * HZ, POINTS)
-    words = ("ringing left, % of an axis that rings there", "Hz")
+    words = ("residual vibration, %, of a mode at this frequency", "Hz")
     drawn = graph(cells, 0, top, (cells.width, height), (float(hz[0]), float(hz[-1])), (0.0, 100.0), words)
     for (name, place), ink in zip(LABELLED.items(), (Ink.dim, Ink.quiet), strict=True):
         left = [100 * share for share in left_over(named(name, HZ, DAMPING), hz, DAMPING)]

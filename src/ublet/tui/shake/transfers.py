@@ -69,7 +69,7 @@ def put_spectrogram(
 ) -> None:
     """Time to the right, frequency up, shades by how much shakes."""
     width, height = max(10, size[0] - 6), max(4, size[1] - 3)
-    cells.put(left, top, "what shakes, by frequency and time", Ink.dim)
+    cells.put(left, top, "spectrogram, m/s²: Hz over s", Ink.dim)
     bottom = top + 1 + height
     for share in (0.0, 0.5, 1.0):
         hz = BINS[0] + share * (BINS[-1] - BINS[0])

@@ -47,7 +47,7 @@ from ublet.tui.trial.watch import TrialWatch
 HOW = """\
 Enter starts. The bench says first what will turn or warm; then the trial asks you to do, to look or to measure, one
 thing after another. Enter gives the first answer, the first letter of a word gives that one. What turns out wrong is
-named, with what would put it right. Keep writes that to the live machine; start again, and only what the second round
+named with its remedy. Keep writes that to the live machine; start again, and only what the second round
 confirms is proven. Save puts it into the board's store and the machine file. A wire that only a hand can mend is named.
 
 In the demonstration the number keys press the switches of the simulated machine and let them go again; what you would
