@@ -9,6 +9,7 @@ from typing import Any, cast
 import pytest
 
 from tests.conftest import Onlooker, Rig, tern, tern_scenario, virtually
+from ublet.core.acts import LookAtFans
 from ublet.core.bench import Bench, Clock, Motion
 from ublet.core.heat.hot_parts import hot_words
 from ublet.core.questions import Confirm, Jog, Measure, Question
@@ -90,7 +91,7 @@ def test_what_is_hot_is_said_by_its_reading_before_a_hand_comes_near(folder: Pat
         await bench.builder.ask(Confirm("Wipe the nozzle.", ("done",)))
         await bench.clock.rest(90.0)
         await bench.builder.ask(Confirm("Wipe the nozzle.", ("done",)))
-        await bench.builder.ask(Question("Which fan turns?", ("none",), ("look", "fans")))
+        await bench.builder.ask(Question("Which fan turns?", ("none",), LookAtFans()))
         return TrialResult("proven", "")
 
     async def work() -> list[Question]:

@@ -195,7 +195,7 @@ def test_at_rest_it_is_upright_quiet_and_its_clock_is_told(tmp_path: Path) -> No
             onlooker = Onlooker()
             entered = await rig.session.run(SPEC, RestParameters(seconds=3), onlooker)
             result = entered.ran.result
-            assert result.outcome == "proven" and "0.50 % faster than told" in result.why
+            assert result.outcome == "proven" and "0.50 % faster than nominal" in result.why
             rows = rig.session.ledger.streams(entered.number or 0)["readings"].rows
             assert len(rows) >= 4800 and 3 * 40 < onlooker.rows < 3 * 60, "all are kept, some are drawn"
 

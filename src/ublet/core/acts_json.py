@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any, get_args
+from typing import Any, TypeGuard, get_args
 
 from pydantic import TypeAdapter
-from typing_extensions import TypeIs
 
 from ublet.core.acts import Act, Observation, Seen
 
@@ -32,9 +31,14 @@ def decoded(line: bytes) -> Act | Observation:
     return cue
 
 
-def is_act(cue: Act | Observation) -> TypeIs[Act]:
+def is_act(cue: Act | Observation) -> TypeGuard[Act]:
     """Whether something is done, and not only looked at."""
     return isinstance(cue, get_args(Act))
+
+
+def is_observation(cue: Act | Observation) -> TypeGuard[Observation]:
+    """Whether something is only looked at, felt, read or judged."""
+    return isinstance(cue, get_args(Observation))
 
 
 def seen_as_json(seen: Seen) -> bytes:

@@ -62,7 +62,7 @@ from ublet.core.acts import (
     WatchProgram,
     WatchSpeed,
 )
-from ublet.core.acts_json import decoded, is_act, seen_as_json
+from ublet.core.acts_json import decoded, is_act, is_observation, seen_as_json
 from ublet.core.settings import Value
 from ublet.world.frame import OVER_THE_BED
 from ublet.world.laid import Looks
@@ -332,4 +332,7 @@ def answered(hands: Hands, line: bytes) -> bytes:
         ValueError: it is none.
     """
     cue = decoded(line)
-    return seen_as_json(hands.perform(cue) if is_act(cue) else hands.observe(cue))
+    if is_act(cue):
+        return seen_as_json(hands.perform(cue))
+    assert is_observation(cue)
+    return seen_as_json(hands.observe(cue))

@@ -95,7 +95,7 @@ async def accelerometer_at_rest(bench: Bench, aim: RestParameters) -> TrialResul
     good = (
         f"Upright and quiet: {np.linalg.norm(mean):.2f} m/s² of gravity, {max(scatter):.2f} m/s² of noise. "
         f"Sweep above noise: {above:.0f} dB. It takes readings {abs(off):.2f} % "
-        f"{'faster' if off > 0 else 'slower'} than commanded; that is allowed for."
+        f"{'faster' if off > 0 else 'slower'} than nominal; this is corrected."
     )
     if lost:
         good += f" {lost} of {lost + count} readings were lost on the way; a sweep bridges such gaps."
