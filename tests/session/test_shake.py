@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import Onlooker, Rig, mended_tern, virtually
-from ublet.core.acts import LookAtLifts, TightenBelt
+from ublet.core.acts import LookAtLifts, ReadRipples, TightenBelt
 from ublet.core.catalogue import TRIALS
 from ublet.core.run import TrialResult
 from ublet.core.shake import rest_trials
@@ -194,6 +194,32 @@ def test_what_is_wrong_is_named(folder: Path, scenario: Callable[[], Scenario], 
         return result
 
     assert words in on_tern(folder, scenario(), work).why
+
+
+def test_a_wall_that_was_read_wrong_is_named_and_measured_again(folder: Path) -> None:
+    class MisreadsOnce(AtTheMachine):
+        misread = False
+
+        async def answer(self, question: Any) -> str:
+            answer = await super().answer(question)
+            if isinstance(question.cue, ReadRipples) and not self.misread:
+                self.misread = True
+                return "14"
+            return answer
+
+    async def work(rig: Rig) -> None:
+        looks = MisreadsOnce(rig)
+        result = await ran(rig, "ringing-tower", looks)
+        reads = [each for each in looks.questions if isinstance(each.cue, ReadRipples)]
+        assert len(reads) == 9, "eight walls, and one of them once more"
+        assert reads[-1].text.startswith("Once more, for the ") and "count it again" in reads[-1].text
+        assert result.outcome == "proven", result.why
+        for axis in ("x", "y"):
+            found = result.finding("frequency", axis=axis)
+            true = rig.world.frame.rings({axis: 1}, {axis: 1}, "head", {"x": 140.0, "y": 130.0})[0].frequency_hz
+            assert found is not None and abs(found.value - true) <= 3 * (found.uncertainty or 0.0)
+
+    on_tern(folder, mended_tern(), work)
 
 
 def test_a_sensor_that_loses_a_few_readings_at_rest_is_no_fault(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -185,6 +185,12 @@ def test_ripples_tell_a_frequency_and_a_band_that_contradicts() -> None:
         frequency_of([(0, 1.0, 1.0)])
 
 
+def test_one_wrong_reading_of_four_is_the_only_one_that_is_named() -> None:
+    odd = frequency_of([(5, 14.0, 80.0), (5, 9.5, 80.0), (5, 9.6, 80.0), (5, 9.4, 80.0)])
+    assert odd.odd == (0,)
+    assert odd.problems == ("band 1 says 28.6 Hz, the others 42.1: count it again",)
+
+
 def test_ripples_by_axis_from_a_file(tmp_path: Path) -> None:
     file = tmp_path / "r.csv"
     file.write_text("axis,ripples,distance_mm,speed_mm_s\nx,5,12.5,100\ny,6,10,100\nx,4,10,100\n", encoding="utf-8")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import statistics
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -59,9 +60,16 @@ def frequency_of(rows: Sequence[tuple[float, float, float]], names: Sequence[str
     mean = sum(w * hz for w, (hz, _) in zip(weights, each, strict=True)) / sum(weights)
     left = sum(((hz - mean) / u) ** 2 for hz, u in each)
     wider = max(1.0, left / (len(each) - 1)) if len(each) > 1 else 1.0
-    odd = [at for at, (hz, u) in enumerate(each) if len(each) > 1 and abs(hz - mean) > SURE * u]
-    problems = [
-        f"{names[at] if names else f'band {at + 1}'} says {each[at][0]:.1f} Hz, the others {mean:.1f}: count it again"
-        for at in odd
-    ]
+    odd, problems = [], []
+    for at, (hz, u) in enumerate(each):
+        others = [other for n, other in enumerate(each) if n != at]
+        if not others:
+            continue
+        usual, usual_u = (
+            statistics.median(part) for part in zip(*others, strict=True)
+        )
+        if abs(hz - usual) > SURE * math.hypot(u, usual_u / math.sqrt(len(others))):
+            odd.append(at)
+            name = names[at] if names else f"band {at + 1}"
+            problems.append(f"{name} says {hz:.1f} Hz, the others {usual:.1f}: count it again")
     return Rippled(mean, math.sqrt(wider / sum(weights)), tuple(problems), tuple(odd))

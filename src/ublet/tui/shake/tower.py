@@ -17,6 +17,9 @@ from ublet.tui.trial.recorded import Read
 from ublet.tui.trial.watch import TrialWatch
 
 TOWER_COLUMNS, SQUARE_COLUMNS, SQUARE_ROWS = 30, 26, 10
+READ_ROWS = 10
+"""So many readings stand in the list, the newest ones."""
+
 SKETCH_TOP, SKETCH_ROWS, SKETCH_COLUMNS = 20, 8, 90
 
 
@@ -85,9 +88,11 @@ def _read_off(cells: Cells, left: int, read: Read, result: TrialResult | None) -
     """Every wall that was read, and the frequencies that follow."""
     series = read(READ.name)
     cells.put(left, 0, f"{'band':<6}{'wall':<8}{'ripples':>8}{'mm':>8}{'Hz':>8}", Ink.dim)
-    for row, (band, wall, ripples, mm, speed) in enumerate(series.rows.tolist() if series is not None else []):
-        name = WALLS[int(wall)]
-        words = f"{band:<6.0f}{name:<8}{ripples:>8.0f}{mm:>8.2f}{speed * ripples / mm:>8.1f}"
+    latest: dict[tuple[float, float], tuple[float, float, float]] = {}  # a wall that was measured again counts once
+    for band, wall, ripples, mm, speed in series.rows.tolist() if series is not None else []:
+        latest[band, wall] = (ripples, mm, speed)
+    for row, ((band, wall), (ripples, mm, speed)) in enumerate(list(latest.items())[-READ_ROWS:]):
+        words = f"{band:<6.0f}{WALLS[int(wall)]:<8}{ripples:>8.0f}{mm:>8.2f}{speed * ripples / mm:>8.1f}"
         cells.put(left, 1 + row, words, Ink.text)
     if series is None:
         cells.put(left, 2, "not read yet", Ink.quiet)
