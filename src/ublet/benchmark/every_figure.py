@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -29,46 +30,110 @@ from ublet.benchmark.streaming import streams
 from ublet.benchmark.sweeps import slide_keys, sweeps
 from ublet.benchmark.trials import fit_speed, trial_figures
 from ublet.benchmark.whole_route import whole_route
+from ublet.core.trouble import Trouble
+
+FELL_SHORT = "fell_short"
+"""Where a part says, in sentences, which of its figures fell short of their limits."""
 
 
-def measure(quick: bool) -> dict[str, Any]:
-    """Every figure, with the limit that the project sets itself."""
+Part = Callable[[Path, bool], Any]
+"""A part of the figures, from a folder of its own and whether few repetitions will do."""
+
+
+def _demos(part: Callable[[str], Any]) -> Any:
     from ublet.session.library import DEMOS
 
+    return {kind: part(stem) for kind, stem in DEMOS.items()}
+
+
+PARTS: Mapping[str, Part] = {
+    "start": lambda folder, quick: first_screen(folder, 3 if quick else 7),
+    "check": lambda folder, quick: check_time(5 if quick else 15),
+    "editor": lambda folder, quick: editor_keys(folder, 40 if quick else 150),
+    "upload": lambda folder, quick: upload_share(1 if quick else 3),
+    "interface": lambda folder, quick: interface(folder / "app", 40 if quick else 150, 8.0 if quick else 20.0),
+    "halt": lambda folder, quick: halt_from_key(folder / "halt", 20 if quick else 200),
+    "halt_in_phases": lambda folder, quick: halt_in_phases(folder / "phases", 24 if quick else 200),
+    "holds": lambda folder, quick: holds(),
+    "trials": lambda folder, quick: _demos(trial_figures),
+    "fit": lambda folder, quick: fit_speed(5 if quick else 15),
+    "plants": lambda folder, quick: {part: plant_figures(part, 2 if quick else 10) for part in ("hotend", "bed")},
+    "soak": lambda folder, quick: soak_figures(2 if quick else 10),
+    "analyse_heat": lambda folder, quick: analysing(3 if quick else 9),
+    "ledger": lambda folder, quick: ledger_at_size(folder / "ledger", 100_000, 5 if quick else 15),
+    "flood": lambda folder, quick: flood(folder / "ledger", 1 if quick else 5),
+    "route": lambda folder, quick: whole_route(1 if quick else 5),
+    "coverage": lambda folder, quick: coverage(2 if quick else 24),
+    "diagonals": lambda folder, quick: diagonals(4 if quick else 50),
+    "extruders": lambda folder, quick: extruders(8 if quick else 50),
+    "owners": lambda folder, quick: owners(3, 2) if quick else owners(30, 12),
+    "beds": lambda folder, quick: beds(2 if quick else 50),
+    "without_probe": lambda folder, quick: without_probe(2 if quick else 50),
+    "coils": lambda folder, quick: coils(1 if quick else 50),
+    "layers": lambda folder, quick: layers(1 if quick else 50),
+    "meshes": lambda folder, quick: meshes(4 if quick else 50, folder / "meshes", 40 if quick else 150),
+    "shaking": lambda folder, quick: shaking(6 if quick else 100, 3 if quick else 9),
+    "frames": lambda folder, quick: frames(2 if quick else 50),
+    "stops": lambda folder, quick: stops(2 if quick else 50),
+    "sweeps": lambda folder, quick: sweeps(1 if quick else 10),
+    "slide": lambda folder, quick: slide_keys(folder / "slide", 40 if quick else 150),
+    "streams": lambda folder, quick: streams(20.0 if quick else 120.0),
+    "guards": lambda folder, quick: false_trips(10 if quick else 100),
+}
+
+
+def measure(quick: bool, parts: Sequence[str] = ()) -> dict[str, Any]:
+    """These parts of the figures, by their names (empty: all), with the limits that the project sets itself.
+
+    Raises:
+        UnknownPart: one of them is none.
+    """
+    for name in parts:
+        if name not in PARTS:
+            raise UnknownPart(f"--part {name}: found {name!r}; allowed: {', '.join(PARTS)}.")
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # a user's commands are compiled once, too
-    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
-        folder = Path(name)
-        return {
-            "start": first_screen(folder, 3 if quick else 7),
-            "check": check_time(5 if quick else 15),
-            "editor": editor_keys(folder, 40 if quick else 150),
-            "upload": upload_share(1 if quick else 3),
-            "interface": interface(folder / "app", 40 if quick else 150, 8.0 if quick else 20.0),
-            "halt": halt_from_key(folder / "halt", 20 if quick else 200),
-            "halt_in_phases": halt_in_phases(folder / "phases", 24 if quick else 200),
-            "holds": holds(),
-            "trials": {kind: trial_figures(stem) for kind, stem in DEMOS.items()},
-            "fit": fit_speed(5 if quick else 15),
-            "plants": {part: plant_figures(part, 2 if quick else 10) for part in ("hotend", "bed")},
-            "soak": soak_figures(2 if quick else 10),
-            "analyse_heat": analysing(3 if quick else 9),
-            "ledger": ledger_at_size(folder / "ledger", 100_000, 5 if quick else 15),
-            "flood": flood(folder / "ledger", 1 if quick else 5),
-            "route": whole_route(1 if quick else 5),
-            "coverage": coverage(2 if quick else 24),
-            "diagonals": diagonals(4 if quick else 50),
-            "extruders": extruders(8 if quick else 50),
-            "owners": owners(3, 2) if quick else owners(30, 12),
-            "beds": beds(2 if quick else 50),
-            "without_probe": without_probe(2 if quick else 50),
-            "coils": coils(1 if quick else 50),
-            "layers": layers(1 if quick else 50),
-            "meshes": meshes(4 if quick else 50, folder / "meshes", 40 if quick else 150),
-            "shaking": shaking(6 if quick else 100, 3 if quick else 9),
-            "frames": frames(2 if quick else 50),
-            "stops": stops(2 if quick else 50),
-            "sweeps": sweeps(1 if quick else 10),
-            "slide": slide_keys(folder / "slide", 40 if quick else 150),
-            "streams": streams(20.0 if quick else 120.0),
-            "guards": false_trips(10 if quick else 100),
-        }
+    with tempfile.TemporaryDirectory(prefix="ublet-bench-") as folder:
+        return {name: PARTS[name](Path(folder), quick) for name in parts or PARTS}
+
+
+class UnknownPart(Trouble):
+    """A part of the figures that is none; the message says what is allowed."""
+
+
+def table_of(figures: Mapping[str, Any]) -> list[str]:
+    """Every figure as a line, with the limits where they stand in the figures, and what fell short at the end."""
+    lines: list[str] = []
+    short: list[str] = []
+    for part, found in figures.items():
+        lines += ["", part, *_lines(found, 1)]
+        short += [f"{part}: {words}" for words in _short(found)]
+    return [
+        *lines,
+        "",
+        *(["fell short", *(f"  {words}" for words in short)] if short else ["no part says that anything fell short"]),
+    ]
+
+
+def _lines(found: Any, depth: int) -> list[str]:
+    if not isinstance(found, Mapping):
+        return [f"{'  ' * depth}{found}"]
+    lines = []
+    for key, value in found.items():
+        if key == FELL_SHORT:
+            continue
+        label = f"{'  ' * depth}{str(key).replace('_', ' ')}"
+        if isinstance(value, Mapping):
+            lines += [label, *_lines(value, depth + 1)]
+        elif isinstance(value, list) and any(isinstance(each, str) for each in value):
+            lines += [f"{label:<44}{len(value)}", *(f"{'  ' * (depth + 1)}{each}" for each in value)]
+        else:
+            shown = (", ".join(map(str, value)) or "none") if isinstance(value, list) else value
+            lines.append(f"{label:<44}{shown}")
+    return lines
+
+
+def _short(found: Any) -> list[str]:
+    """What parts themselves say fell short of their limits."""
+    if not isinstance(found, Mapping):
+        return []
+    return [*found.get(FELL_SHORT, ()), *(words for value in found.values() for words in _short(value))]

@@ -33,6 +33,7 @@ from ublet.tui.frame.loading import import_numerics
 BEAT_S = 0.005
 SPEED = 20.0
 IDLE_S = 6.0
+LIMIT_MS = 50.0
 
 STEPS: dict[str, Sequence[tuple[str, dict[str, Any]]]] = {
     "tern": (
@@ -148,4 +149,5 @@ async def _held(kind: str) -> dict[str, Any]:
                 await beat
             await session.close()
             board.close()
-    return {"held_ms": held, "held_limit_ms": 50.0, "late_ms": late, "outcomes": outcomes}
+    short = [f"{kind} {trial}: held for {ms} ms" for trial, ms in held.items() if ms > LIMIT_MS]
+    return {"held_ms": held, "held_limit_ms": LIMIT_MS, "late_ms": late, "outcomes": outcomes, "fell_short": short}

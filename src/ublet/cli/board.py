@@ -85,11 +85,21 @@ def board(
 
 
 @app.command()
-def bench(quick: Annotated[bool, typer.Option("--quick", help="Fewer repetitions.")] = False) -> None:
-    """Measure speed and accuracy, side by side with plain references; prints JSON."""
-    from ublet.benchmark.every_figure import measure
+def bench(
+    quick: Annotated[bool, typer.Option("--quick", help="Fewer repetitions.")] = False,
+    part: Annotated[list[str] | None, typer.Option(help="Only this part; may be given several times.")] = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Measure speed and accuracy, beside plain references and limits, and list what fell short."""
+    from ublet.benchmark.every_figure import measure, table_of
 
-    print_json(measure(quick), indent=1)
+    with told():
+        figures = measure(quick, part or ())
+    if as_json:
+        print_json(figures, indent=1)
+        return
+    for line in table_of(figures):
+        say(line)
 
 
 @app.command()

@@ -65,9 +65,7 @@ def frequency_of(rows: Sequence[tuple[float, float, float]], names: Sequence[str
         others = [other for n, other in enumerate(each) if n != at]
         if not others:
             continue
-        usual, usual_u = (
-            statistics.median(part) for part in zip(*others, strict=True)
-        )
+        usual, usual_u = (statistics.median(part) for part in zip(*others, strict=True))
         if abs(hz - usual) > SURE * math.hypot(u, usual_u / math.sqrt(len(others))):
             odd.append(at)
             name = names[at] if names else f"band {at + 1}"
