@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Rig, tern_scenario, virtually
+from ublet.core.machine.layouts import LAYOUTS
 from ublet.core.motion.kinematics import kinematics_of
 from ublet.core.motion.planner import Line, paces
 from ublet.core.sockets import Steps
@@ -19,7 +20,7 @@ ROLES = {"x": ["x.a"], "y": ["y.b"], "z": ["z.left", "z.right"]}
 
 def mechanics(kind: str = "corexy", carriage: Carriage | None = None, **motors: MotorTruth) -> Mechanics:
     carriages = dict.fromkeys("xyz", carriage or Carriage(0.0, 200.0))
-    return Mechanics(kinematics_of(kind, ROLES), motors, carriages, {"x": 100.0, "y": 100.0, "z": 100.0})
+    return Mechanics(kinematics_of(LAYOUTS[kind], ROLES), motors, carriages, {"x": 100.0, "y": 100.0, "z": 100.0})
 
 
 def turn(built: Mechanics, mm: float, *sockets: str, microsteps: int = 16, amps: float = 1.0) -> None:

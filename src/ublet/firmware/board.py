@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from ublet.core.heat.pid import TICK_S
-from ublet.core.motion.kinematics import AXES
+from ublet.core.machine.layouts import AXES
 from ublet.core.settings import Value
 from ublet.core.sockets import Sockets
 from ublet.firmware.coil import CoilDrive

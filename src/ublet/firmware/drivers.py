@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from ublet.core.machine.layouts import AXES
 from ublet.core.motion.caps import Caps, part_of
-from ublet.core.motion.kinematics import AXES
 from ublet.core.settings import Value
 from ublet.core.sockets import Steps
 from ublet.firmware.live_values import number_in

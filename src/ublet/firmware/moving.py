@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
+from ublet.core.machine.layouts import AXES
 from ublet.core.motion.caps import EXTRUDER
-from ublet.core.motion.kinematics import AXES
 from ublet.core.motion.planner import Line, duration
 from ublet.core.motion.program import Park, Segment
 from ublet.core.settings import Value

@@ -6,8 +6,8 @@ from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from ublet.core.machine.layouts import AXES
 from ublet.core.motion.caps import EXTRUDER
-from ublet.core.motion.kinematics import AXES
 from ublet.core.motion.program import (
     Lift,
     Park,

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from ublet.core.motion.kinematics import AXES
+from ublet.core.machine.layouts import AXES
 from ublet.core.motion.swinging import GRID_HZ
 from ublet.core.settings import Value
 from ublet.core.shake.live_shaper import live_train

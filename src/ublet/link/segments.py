@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 from typing import Any
 
-from ublet.core.motion.kinematics import AXES
+from ublet.core.machine.layouts import AXES
 from ublet.core.motion.program import Lift, Park, Push, Rest, Segment, Swing, To, Touch, Warm
 
 KINDS = ("to", "push", "rest_s", "warm", "touch", "lift", "swing")

@@ -39,7 +39,7 @@ def assemble(scenario: Scenario, machine: MachineFile) -> Mechanics:
     where = {name: (carriage.low_mm + carriage.high_mm) / 2 for name, carriage in carriages.items()}
     roles = [motor.role.partition(".") for motor in motors.values()]
     named = {axis: sorted({f"{axis}.{label}" for of, _, label in roles if of == axis}) for axis in axes}
-    return Mechanics(kinematics_of(machine.machine.kinematics, named), motors, carriages, where)
+    return Mechanics(kinematics_of(machine.machine.layout, named), motors, carriages, where)
 
 
 def heats(scenario: Scenario, machine: MachineFile, part: str) -> str:
@@ -55,7 +55,7 @@ def frame_of(scenario: Scenario, machine: MachineFile) -> Frame:
     axes = machine.axes
     masses = {axis: _carriage(getattr(axes, axis), scenario, axis).mass_kg for axis in "xy"}
     spans = {axis: (getattr(axes, axis).minimum_mm, getattr(axes, axis).maximum_mm) for axis in "xy"}
-    shares_belts = machine.machine.kinematics == "corexy"
+    shares_belts = set(masses) == set(machine.machine.layout.shared)
     return Frame(scenario.frame.truth(), masses, spans, shares_belts, machine.bed.moves == "y")
 
 

@@ -7,7 +7,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
-from ublet.core.motion.kinematics import AXES, Kinematics
+from ublet.core.machine.layouts import AXES
+from ublet.core.motion.kinematics import Kinematics
 from ublet.core.sockets import Pace, Steps
 
 EXTRUDER = "extruder"

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ublet.core.motion.kinematics import AXES
+from ublet.core.machine.layouts import AXES
 from ublet.core.streams import Readings
 from ublet.world.frame import Frame
 

@@ -6,40 +6,53 @@ from itertools import product
 
 import pytest
 
-from ublet.core.motion.directions import Mend, corexy_mend, straight_mend
+from ublet.core.motion.directions import Mend, shared_belts_mend, straight_mend
 from ublet.world.mechanics import seen
 
-A, B = "axes.x.motors.a", "axes.y.motors.b"
+PAIRS = [("x", "y"), ("x", "z")]
+"""Axes that two belts carry together: a CoreXY's, and those of a head on two belts in X and Z."""
+
+RIGHT = {"x": "right", "y": "back", "z": "up"}
 
 
-def corexy(wiring: dict[str, int], at: dict[str, str], flags: dict[str, bool]) -> tuple[str, str]:
-    """What +X and +Y do: wiring is each motor's own sign, at tells which motor hangs on which driver."""
-    saw = []
-    for told in ({A: 1, B: 1}, {A: 1, B: -1}):
+def shared_motors(shared: tuple[str, str]) -> dict[str, tuple[str, ...]]:
+    return {shared[0]: (f"axes.{shared[0]}.motors.a",), shared[1]: (f"axes.{shared[1]}.motors.b",)}
+
+
+def moved(
+    shared: tuple[str, str], wiring: dict[str, int], at: dict[str, str], flags: dict[str, bool]
+) -> dict[str, str]:
+    """What forward moves of both axes do. wiring: each motor's own sign; at: the motor that hangs on each driver."""
+    (one,), (two,) = shared_motors(shared).values()
+    saw = {}
+    for axis, told in zip(shared, ({one: 1, two: 1}, {one: 1, two: -1}), strict=True):
         belts = {at[driver]: way * (-1 if flags[driver] else 1) for driver, way in told.items()}
-        a, b = belts[A] * wiring[A], belts[B] * wiring[B]
-        saw.append(seen({"x": (a + b) / 2, "y": (a - b) / 2}))
-    return saw[0], saw[1]
+        a, b = belts[one] * wiring[one], belts[two] * wiring[two]
+        saw[axis] = seen({shared[0]: (a + b) / 2, shared[1]: (a - b) / 2})
+    return saw
 
 
 BOTH = (False, True)
 
 
+@pytest.mark.parametrize("shared", PAIRS)
 @pytest.mark.parametrize(
     ("sign_a", "sign_b", "crossed", "flag_a", "flag_b"), list(product((1, -1), (1, -1), BOTH, BOTH, BOTH))
 )
-def test_every_corexy_wiring_is_mended_in_one_round(
-    sign_a: int, sign_b: int, crossed: bool, flag_a: bool, flag_b: bool
+def test_every_wiring_of_two_shared_belts_is_mended_in_one_round(
+    shared: tuple[str, str], sign_a: int, sign_b: int, crossed: bool, flag_a: bool, flag_b: bool
 ) -> None:
-    wiring, flags = {A: sign_a, B: sign_b}, {A: flag_a, B: flag_b}
-    at = {A: B, B: A} if crossed else {A: A, B: B}
-    mend = corexy_mend(*corexy(wiring, at, flags), A, B, flags)
-    assert not mend.problems and mend.exchange == (((A, B),) if crossed else ())
-    after = {A: A, B: B}
+    motors = shared_motors(shared)
+    (one,), (two,) = motors.values()
+    wiring, flags = {one: sign_a, two: sign_b}, {one: flag_a, two: flag_b}
+    at = {one: two, two: one} if crossed else {one: one, two: two}
+    right = {axis: RIGHT[axis] for axis in shared}
+    saw = moved(shared, wiring, at, flags)
+    mend = shared_belts_mend(shared, saw, motors, flags)
+    assert not mend.problems and mend.exchange == (((one, two),) if crossed else ())
     turned = {motor: flag != (motor in mend.reverse) for motor, flag in flags.items()}
-    assert corexy(wiring, after, turned) == ("right", "back")
-    good = not crossed and corexy(wiring, at, flags) == ("right", "back")
-    assert mend.needed is not good
+    assert moved(shared, wiring, {one: one, two: two}, turned) == right
+    assert mend.needed is (crossed or saw != right)
 
 
 @pytest.mark.parametrize(
@@ -49,11 +62,13 @@ def test_every_corexy_wiring_is_mended_in_one_round(
         ("right", "left", "contradict"),
         ("diagonal", "back", "one of two motors"),
         ("right", "nothing", "nothing moved"),
-        ("up", "back", "moved the Z axis"),
+        ("up", "back", "X or Y moved another axis"),
     ],
 )
 def test_answers_that_cannot_be_are_told(saw_x: str, saw_y: str, words: str) -> None:
-    mend = corexy_mend(saw_x, saw_y, A, B, {A: False, B: False})
+    motors = shared_motors(("x", "y"))
+    flags = {motor: False for each in motors.values() for motor in each}
+    mend = shared_belts_mend(("x", "y"), {"x": saw_x, "y": saw_y}, motors, flags)
     assert words in mend.problems[0] and not mend.reverse and not mend.exchange
 
 

@@ -100,7 +100,7 @@ def _axes(c: Checked) -> Iterator[Problem]:
                 f"more than {axis.minimum_mm:g} mm",
                 "The highest position must lie above the lowest.",
             )
-        most = 4 if name == "z" else 1 if c.machine.machine.kinematics == "corexy" else 2
+        most = c.machine.machine.layout.most_motors(name)
         if not 1 <= len(axis.motors) <= most:
             yield c.problem(
                 f"{root}.motors",
@@ -137,16 +137,17 @@ def _axes(c: Checked) -> Iterator[Problem]:
                 f"at most {show(fits, 'mm/s', 3)}: {c.board.name} makes {c.board.steps_per_s:,.0f} steps/s",
                 "Lower the feed rate or the microsteps.",
             )
-    if c.machine.machine.kinematics == "corexy":
-        x, y = (
-            axis_steps_per_mm(axis, next(iter(axis.motors.values()))) if axis.motors else 0.0
-            for axis in (c.machine.axes.x, c.machine.axes.y)
+    if shared := c.machine.machine.layout.shared:
+        one, two = (dict(c.axes())[name] for name in shared)
+        across, along = (
+            axis_steps_per_mm(axis, next(iter(axis.motors.values()))) if axis.motors else 0.0 for axis in (one, two)
         )
-        if x and y and abs(x / y - 1) > GEOMETRY_SHARE:
+        if across and along and abs(across / along - 1) > GEOMETRY_SHARE:
+            x, y = (name.upper() for name in shared)
             yield c.problem(
-                "axes.y.drive",
-                f"{show(y, 'steps/mm')} for Y, {show(x, 'steps/mm')} for X",
-                "the same for both: on a CoreXY both motors move both axes",
+                f"axes.{shared[1]}.drive",
+                f"{show(along, 'steps/mm')} for {y}, {show(across, 'steps/mm')} for {x}",
+                "the same for both: both motors move both axes",
                 "Mend pitch, teeth or microsteps.",
             )
 

@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from ublet.core.machine.heat_parts import Fan, Guards, Heater, Material, Sensor
+from ublet.core.machine.layouts import LAYOUTS, Layout
 from ublet.core.machine.level_parts import Bed, Lifts, Mesh, Probe
 from ublet.core.machine.motion_parts import Axes, Axis, Endstop, Motion, Motor
 from ublet.core.machine.program_parts import ProgramText
@@ -24,6 +25,12 @@ class Machine(Part):
     kinematics: Literal["cartesian", "corexy"] = setting(
         "How the motors move the head: one motor an axis, or two motors that share X and Y.", board=True, acts="way"
     )
+
+    @property
+    def layout(self) -> Layout:
+        """How its motors carry its axes."""
+        return LAYOUTS[self.kinematics]
+
     room_c: float | None = setting(
         "Room temperature where the machine stands; left out, it is taken from sensors at rest.",
         unit="°C",

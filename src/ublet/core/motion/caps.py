@@ -6,7 +6,8 @@ import math
 from collections.abc import Mapping
 from functools import partial
 
-from ublet.core.motion.kinematics import AXES, Kinematics, kinematics_of
+from ublet.core.machine.layouts import AXES, LAYOUTS
+from ublet.core.motion.kinematics import Kinematics, kinematics_of
 from ublet.core.motion.planner import Cap, Corner, Line, by_deviation, by_jerk, line_of
 from ublet.core.settings import Value
 
@@ -27,7 +28,9 @@ class Caps:
         self._values = values
         self._steps_per_s = steps_per_s
         self.of_axis = {axis: _roots(values, axis) for axis in AXES}
-        self.kinematics: Kinematics = kinematics_of(str(values.get("machine.kinematics", "cartesian")), self.of_axis)
+        self.kinematics: Kinematics = kinematics_of(
+            LAYOUTS[str(values.get("machine.kinematics", "cartesian"))], self.of_axis
+        )
         self.corner: Corner = self._corner()
 
     def motors(self, travel: Mapping[str, float]) -> dict[str, float]:

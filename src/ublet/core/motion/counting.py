@@ -7,10 +7,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from ublet.core.bench import Bench
+from ublet.core.machine.layouts import AXES
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.motion.homing_moves import axis_of, go_to, home_axis, number_of
-from ublet.core.motion.kinematics import AXES, Kinematics, kinematics_of
+from ublet.core.motion.kinematics import Kinematics, kinematics_of
 from ublet.core.motion.limits import tolerance_mm
 from ublet.core.run import Progress, Stream
 from ublet.core.settings import Value, number_or
@@ -43,7 +44,7 @@ class Pattern:
 def kinematics(machine: MachineFile) -> Kinematics:
     """The declared kinematics."""
     motors = {axis: [f"axes.{axis}.motors.{name}" for name in axis_of(machine, axis).motors] for axis in AXES}
-    return kinematics_of(machine.machine.kinematics, motors)
+    return kinematics_of(machine.machine.layout, motors)
 
 
 def directions(machine: MachineFile, axes: tuple[str, ...]) -> tuple[Ways, ...]:

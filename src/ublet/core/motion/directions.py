@@ -32,33 +32,41 @@ class Mend:
         return bool(self.reverse or self.exchange or self.problems)
 
 
-def corexy_mend(saw_x: str, saw_y: str, a: str, b: str, reversed_now: Mapping[str, bool]) -> Mend:
-    """A CoreXY's motors ``a`` and ``b`` from what +X and +Y did.
+def shared_belts_mend(
+    shared: tuple[str, ...],
+    saw: Mapping[str, str],
+    motors: Mapping[str, tuple[str, ...]],
+    reversed_now: Mapping[str, bool],
+) -> Mend:
+    """The motors A and B of two belts that carry two axes together, from what a forward move of each axis did.
 
-    With X = (A + B)/2 and Y = (A - B)/2, +X drives both forward, +Y drives A forward and B back. What +X did gives the
-    sign of each belt's motor; what +Y did tells whether the two plugs are exchanged: then it goes the other way.
-    reversed_now: whether each motor is declared reversed. A motor keeps its wiring when its plug goes to the other
-    socket, so after an exchange the flags are worked out anew.
+    The first axis is (A + B) / 2 and the second (A - B) / 2: the first one drives both motors forward, the second one A
+    forward and B back. What the first did gives the sign of each belt's motor; what the second did says whether the
+    plugs are exchanged: then it goes the other way. reversed_now: whether each motor is declared reversed. A motor
+    keeps its wiring when its plug goes to the other socket, so after an exchange the flags are worked out anew.
     """
-    problems = _unclear(saw_x, saw_y)
-    if problems:
+    first, second = shared
+    a, b = motors[first][0], motors[second][0]
+    if problems := _unclear(saw[first], saw[second]):
         return Mend(problems=problems)
-    signs = {("x", 1): (1, 1), ("x", -1): (-1, -1), ("y", 1): (1, -1), ("y", -1): (-1, 1)}
-    first, second = signs.get(WAYS[saw_x]), signs.get(WAYS[saw_y])
-    if first is None or second is None:
-        return Mend(problems=("X or Y moved the Z axis: mixed-up plugs, prove the motors one by one first.",))
-    sign_a, sign_b = first
-    if second == (sign_a, -sign_b):
+    signs = {(first, 1): (1, 1), (first, -1): (-1, -1), (second, 1): (1, -1), (second, -1): (-1, 1)}
+    one, two = signs.get(WAYS[saw[first]]), signs.get(WAYS[saw[second]])
+    if one is None or two is None:
+        named = f"{first.upper()} or {second.upper()}"
+        return Mend(problems=(f"{named} moved another axis: mixed-up plugs, prove the motors one by one first.",))
+    sign_a, sign_b = one
+    if two == (sign_a, -sign_b):
         wrong = [name for name, sign in ((a, sign_a), (b, sign_b)) if sign < 0]
         return Mend(reverse=tuple(wrong))
-    if second == (-sign_a, sign_b):
+    if two == (-sign_a, sign_b):
         # belt A hangs on b's driver: its wiring is its sign with b's flag taken out, and must be right under a's flag
         wiring = {a: sign_a * _flag(reversed_now[b]), b: sign_b * _flag(reversed_now[a])}
         wrong = [name for name in (a, b) if wiring[name] * _flag(reversed_now[name]) < 0]
         return Mend(reverse=tuple(wrong), exchange=((a, b),))
     return Mend(
         problems=(
-            f"The answers contradict each other: on a CoreXY +Y cannot go {saw_y} when +X goes {saw_x}. Look again.",
+            f"The answers contradict each other: where two belts carry {first.upper()} and {second.upper()}, "
+            f"+{second.upper()} cannot go {saw[second]} when +{first.upper()} goes {saw[first]}. Look again.",
         )
     )
 

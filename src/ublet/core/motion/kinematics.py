@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-AXES = ("x", "y", "z")
+from ublet.core.machine.layouts import AXES, Layout
 
 
 @dataclass(frozen=True)
@@ -62,31 +62,7 @@ class Kinematics:
         return tuple(axis for axis, factor in zip(AXES, rows[motor], strict=True) if factor)
 
 
-Rule = Callable[[str], tuple[float, float, float]]
-"""A motor's row of the matrix, by the axis whose table of the machine file it stands in."""
-
-
-def _cartesian(axis: str) -> tuple[float, float, float]:
-    x, y, z = (float(axis == each) for each in AXES)
-    return x, y, z
-
-
-def _corexy(axis: str) -> tuple[float, float, float]:
-    """``a = x + y``, ``b = x - y`` (handbook, section 2)."""
-    return {"x": (1.0, 1.0, 0.0), "y": (1.0, -1.0, 0.0)}.get(axis, _cartesian(axis))
-
-
-KINDS: Mapping[str, Rule] = {"cartesian": _cartesian, "corexy": _corexy}
-"""Known kinematics, by their word in the machine file."""
-
-
-def kinematics_of(kind: str, motors: Mapping[str, Sequence[str]]) -> Kinematics:
-    """The kinematics of a machine.
-
-    Args:
-        kind: a word of KINDS.
-        motors: for each axis the names of its motors.
-    """
-    rule = KINDS[kind]
-    named = [(name, rule(axis)) for axis in AXES for name in motors.get(axis, ())]
+def kinematics_of(layout: Layout, motors: Mapping[str, Sequence[str]]) -> Kinematics:
+    """The kinematics of a machine; motors: for each axis the names of its motors."""
+    named = [(name, layout.row(axis)) for axis in AXES for name in motors.get(axis, ())]
     return Kinematics(tuple(name for name, _ in named), tuple(row for _, row in named))

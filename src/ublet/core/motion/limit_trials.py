@@ -181,16 +181,13 @@ LIMITED = (("feed", "maximum_feed_mm_s", "mm/s"), ("acceleration", "acceleration
 
 
 def motor_groups(machine: MachineFile, axis: str) -> dict[tuple[str, ...], tuple[str, ...]]:
-    """Axes with the motors that carry them together: a CoreXY's X and Y share theirs."""
+    """Axes with the motors that carry them, those that share them together."""
 
     def motors(name: str) -> tuple[str, ...]:
         return tuple(f"axes.{name}.motors.{motor}" for motor in axis_of(machine, name).motors)
 
-    wanted = _wanted(axis)
-    if machine.machine.kinematics != "corexy":
-        return {(name,): motors(name) for name in wanted}
-    groups = {("x", "y"): (*motors("x"), *motors("y")), ("z",): motors("z")}
-    return {axes: each for axes, each in groups.items() if set(axes) & set(wanted)}
+    groups = machine.machine.layout.groups(_wanted(axis))
+    return {axes: tuple(motor for name in axes for motor in motors(name)) for axes in groups}
 
 
 async def _fastest(bench: Bench, feeds: Mapping[str, float]) -> float:

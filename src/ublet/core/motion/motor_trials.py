@@ -11,7 +11,7 @@ from ublet.core.capabilities import always
 from ublet.core.machine.schema import MachineFile
 from ublet.core.machine.wiring import plug_words
 from ublet.core.mixed_up import cycles
-from ublet.core.motion.directions import ANSWERS, Mend, corexy_mend, straight_mend
+from ublet.core.motion.directions import ANSWERS, Mend, shared_belts_mend, straight_mend
 from ublet.core.motion.lift_directions import LiftsSeen, lifts_of, look_at_lifts, turned_round
 from ublet.core.questions import Question
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialResult
@@ -147,10 +147,11 @@ def _plug(motor: str, before: Value, after: Value) -> Proposal:
 def _mends(
     machine: MachineFile, saw: Mapping[str, str], motors: Mapping[str, tuple[str, ...]], flags: Mapping[str, bool]
 ) -> tuple[Mend, ...]:
-    if machine.machine.kinematics == "corexy":
-        a, b = motors["x"][0], motors["y"][0]
-        return (corexy_mend(saw["x"], saw["y"], a, b, flags), straight_mend({"z": saw["z"]}, motors))
-    return (straight_mend(saw, motors),)
+    shared = machine.machine.layout.shared
+    if not shared:
+        return (straight_mend(saw, motors),)
+    alone = {axis: seen for axis, seen in saw.items() if axis not in shared}
+    return (shared_belts_mend(shared, saw, motors, flags), straight_mend(alone, motors))
 
 
 def _needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None]) -> tuple[Need, ...]:

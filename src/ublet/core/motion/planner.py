@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
-from ublet.core.motion.kinematics import AXES
+from ublet.core.machine.layouts import AXES
 from ublet.core.sockets import Pace
 
 ENDED_MM = 1e-9

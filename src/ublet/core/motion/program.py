@@ -7,8 +7,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TypeAlias
 
+from ublet.core.machine.layouts import AXES
 from ublet.core.motion.caps import Caps
-from ublet.core.motion.kinematics import AXES
 from ublet.core.motion.planner import Line, along
 
 

@@ -98,10 +98,8 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
 
 
 def driven_together(machine: MachineFile, wanted: tuple[str, ...]) -> tuple[tuple[str, ...], ...]:
-    """Axes whose steps belong to the same motors: both belts of a CoreXY carry X and Y, so they must stay the same."""
-    if machine.machine.kinematics != "corexy" or not {"x", "y"} & set(wanted):
-        return tuple((name,) for name in wanted)
-    return (("x", "y"), *((name,) for name in wanted if name == "z"))
+    """Axes whose steps belong to the same motors: two belts that carry both must stay the same."""
+    return machine.machine.layout.groups(wanted)
 
 
 def axes_of(aim: StepsParameters) -> tuple[str, ...]:

@@ -77,7 +77,7 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
     Raises:
         TrialFailed: there are no two belts to be compared, or the sweeps do not tell how they pull.
     """
-    if not is_corexy(bench.machine):
+    if not share_belts(bench.machine):
         raise TrialFailed(
             "Each axis of this machine has a belt of its own: there are no two that pull together. Nothing was moved."
         )
@@ -171,13 +171,13 @@ def _findings(found: tuple[Pull, Pull], ratio: float, u: float, aim: BeltsParame
     return tuple(told)
 
 
-def is_corexy(machine: MachineFile) -> bool:
-    """Whether two belts share X and Y."""
-    return machine.machine.kinematics == "corexy"
+def share_belts(machine: MachineFile) -> bool:
+    """Whether two belts carry X and Y together, so that each pulls along a diagonal."""
+    return machine.machine.layout.shared == AXES
 
 
 def _needs(machine: MachineFile, aim: BeltsParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    if not is_corexy(machine):
+    if not share_belts(machine):
         return (Need("two belts that share X and Y: this machine has one for each axis", False),)
     return sweep_needs(machine, aim, read)
 
@@ -208,7 +208,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         prepares=True,
         uses=moving("programs", "swings", "accelerometer"),
-        idle=lambda machine: "" if is_corexy(machine) else "each axis has a belt of its own",
+        idle=lambda machine: "" if share_belts(machine) else "each axis has a belt of its own",
         asks=lambda aim: aim.rounds > 0,
     ),
 )

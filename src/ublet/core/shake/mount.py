@@ -6,8 +6,8 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from ublet.core.machine.layouts import AXES
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.kinematics import AXES
 from ublet.core.shake.frame import Floats
 
 FELT, CLEAR = 0.4, 2.0

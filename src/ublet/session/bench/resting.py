@@ -162,8 +162,8 @@ class Resting:
             self._acting(f"fans.{fan}.", "air")
 
     def driven_with(self, axis: str) -> tuple[str, ...]:
-        """The axes whose motors move this one: on a CoreXY, X and Y share theirs."""
-        return ("x", "y") if self._declared.machine.kinematics == "corexy" and axis in ("x", "y") else (axis,)
+        """The axes whose motors move this one, itself among them."""
+        return self._declared.machine.layout.carried_with(axis)
 
     def _first(self, *what: str) -> bool:
         """Whether this is the first time that it counts."""
