@@ -42,13 +42,13 @@ check-tmux:
 	    apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq tmux; \
 	  else echo "tmux is missing: install it (Debian: apt-get install tmux), then try again" >&2; exit 1; fi; }
 
-$(READY): pyproject.toml
+$(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --editable .
+	$(BIN)/python -m pip install --quiet --constraint constraints.txt --editable .
 	touch $@
 
-$(READY_DEV): pyproject.toml $(READY)
-	$(BIN)/python -m pip install --quiet --editable '.[dev]'
+$(READY_DEV): pyproject.toml constraints.txt $(READY)
+	$(BIN)/python -m pip install --quiet --constraint constraints.txt --editable '.[dev]'
 	touch $@
 
 clean:

@@ -10,6 +10,7 @@ import pytest
 from typer.testing import CliRunner
 
 from ublet.cli import app
+from ublet.cli.base import PANELS
 from ublet.core.heat.pid import DERIVATIVE_FILTER_S, TICK_S
 from ublet.core.machine.effective import board_settings
 from ublet.firmware import guards
@@ -107,6 +108,16 @@ def test_commands_in_the_readme_exist() -> None:
     block = page("README.md").split("## Commands")[1].split("```")[1]
     for name in re.findall(r"^ublet ([a-z]+)", block, re.MULTILINE):
         assert name in known, name
+
+
+def test_every_command_stands_in_a_panel_of_the_help_with_one_short_line() -> None:
+    shown = CliRunner().invoke(app, ["--help"]).output
+    places = [shown.index(panel) for panel in PANELS]
+    assert places == sorted(places)
+    for command in app.registered_commands:
+        name = command.name or str(command.callback.__name__)  # type: ignore[union-attr]
+        assert command.rich_help_panel in PANELS, name
+        assert command.short_help and len(command.short_help) <= 48, f"{name}: {command.short_help}"
 
 
 def test_version_and_help_are_printed() -> None:

@@ -56,6 +56,18 @@ def test_what_is_imported_is_asked_for_by_the_package_itself() -> None:
     assert missing == set() and len(asked) > 8
 
 
+def test_the_version_stands_once_and_every_dependency_has_a_version_that_was_tried() -> None:
+    root = SOURCE.parents[1]
+    project = tomllib.loads((root / "pyproject.toml").read_text(encoding="utf-8"))["project"]
+    assert "version" not in project and "version" in project["dynamic"]
+    assert f"## {ublet.__version__}" in (root / "CHANGELOG.md").read_text(encoding="utf-8")
+    lines = (root / "constraints.txt").read_text(encoding="utf-8").splitlines()
+    pinned = {line.partition("==")[0].lower().replace("_", "-") for line in lines if "==" in line}
+    wanted = (*project["dependencies"], *project["optional-dependencies"]["dev"])
+    assert {re.split(r"[^A-Za-z0-9_-]", each)[0].lower() for each in wanted} <= pinned
+    assert (SOURCE / "py.typed").exists()
+
+
 def tops_of(path: Path) -> set[str]:
     """The packages that a module imports anywhere."""
     found: set[str] = set()

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any, cast
 import typer
 
 from ublet.cli.base import (
+    ANALYSE,
     GOOD,
     USAGE,
     JsonOption,
@@ -23,7 +24,7 @@ if TYPE_CHECKING:
     from ublet.core.motion.measuring import Instrument
 
 
-@app.command()
+@app.command(rich_help_panel=ANALYSE, short_help="Recorded heat, mesh, resonance, steps, ...")
 def analyse(
     kind: str,
     file: Path,

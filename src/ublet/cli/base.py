@@ -11,11 +11,29 @@ from pathlib import Path
 from typing import Annotated, Any
 
 import typer
+from typer.core import TyperGroup
 
 from ublet.core.printable import printable, printable_json
 from ublet.core.trouble import Trouble
 
+OPEN, DECLARE, RUN = "Open", "Declare a machine", "Run at a machine"
+ANALYSE, RECORD, FIRMWARE = "Analyse recorded data", "Look back", "For firmware authors"
+"""The panels of the help, by the job."""
+
+PANELS = (OPEN, DECLARE, RUN, ANALYSE, RECORD, FIRMWARE)
+
+
+class ByJob(TyperGroup):
+    """Commands in the order of the panels they belong to."""
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        """Their names."""
+        panel = {name: getattr(command, "rich_help_panel", "") for name, command in self.commands.items()}
+        return sorted(self.commands, key=lambda name: PANELS.index(panel[name]))
+
+
 app = typer.Typer(
+    cls=ByJob,
     add_completion=True,
     no_args_is_help=False,
     pretty_exceptions_enable=False,

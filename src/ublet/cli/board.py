@@ -12,9 +12,12 @@ from typing import TYPE_CHECKING, Annotated, cast
 import typer
 
 from ublet.cli.base import (
+    DECLARE,
+    FIRMWARE,
     GOOD,
     INTERRUPTED,
     NO,
+    RUN,
     USAGE,
     JsonOption,
     app,
@@ -29,7 +32,7 @@ if TYPE_CHECKING:
     from ublet.session.layers import Settling
 
 
-@app.command()
+@app.command(rich_help_panel=FIRMWARE, short_help="Run the simulated board.")
 def board(
     scenario: Annotated[Path, typer.Option(help="Scenario file.")],
     listen: Annotated[str, typer.Option(help="pty, pty:LINK or tcp:HOST:PORT.")] = "pty",
@@ -84,7 +87,7 @@ def board(
             raise typer.Exit(GOOD) from None
 
 
-@app.command()
+@app.command(rich_help_panel=FIRMWARE, short_help="Speed and accuracy, against limits.")
 def bench(
     quick: Annotated[bool, typer.Option("--quick", help="Fewer repetitions.")] = False,
     part: Annotated[list[str] | None, typer.Option(help="Only this part; may be given several times.")] = None,
@@ -102,7 +105,7 @@ def bench(
         say(line)
 
 
-@app.command()
+@app.command(rich_help_panel=DECLARE, short_help="Known kinds of board.")
 def boards(as_json: JsonOption = False) -> None:
     """The known kinds of board; put files of your own into `boards` beside a machine file, or into your data folder."""
     from ublet.core.machine.boards import KINDS
@@ -121,7 +124,7 @@ def boards(as_json: JsonOption = False) -> None:
     say(f"your own are looked for in {own_boards()} and in boards/ beside a machine file")
 
 
-@app.command()
+@app.command(rich_help_panel=RUN, short_help="Write the image to a board, and verify it.")
 def write(
     file: Path,
     port: Annotated[str, typer.Option(help="Serial port, or socket://HOST:PORT.")],
@@ -156,7 +159,7 @@ def write(
     raise typer.Exit(NO if report["refused"] or (report["shadowed"] and not dry) else GOOD)
 
 
-@app.command()
+@app.command(rich_help_panel=RUN, short_help="Serial ports; --watch names the board's.")
 def ports(
     watch: Annotated[
         bool, typer.Option("--watch", help="Report each port that appears or disappears, until interrupted.")

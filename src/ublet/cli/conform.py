@@ -9,6 +9,7 @@ from typing import Annotated
 import typer
 
 from ublet.cli.base import (
+    FIRMWARE,
     GOOD,
     NO,
     JsonOption,
@@ -21,7 +22,7 @@ from ublet.cli.base import (
 BAUD = 250_000
 
 
-@app.command()
+@app.command(rich_help_panel=FIRMWARE, short_help="Check a board against the protocol.")
 def conform(
     port: Annotated[str, typer.Option(help="Serial port, or socket://HOST:PORT.")],
     baud: Annotated[int, typer.Option(help="Speed of the line.")] = BAUD,

@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 from ublet.cli.base import (
+    DECLARE,
     GOOD,
     NO,
     USAGE,
@@ -20,7 +21,7 @@ from ublet.cli.base import (
 )
 
 
-@app.command()
+@app.command(rich_help_panel=DECLARE, short_help="Machine files that `new` can start from.")
 def presets() -> None:
     """The machine files that `new` can start from."""
     from ublet.session.library import DATA
@@ -29,7 +30,7 @@ def presets() -> None:
         say(f"{path.stem:12} {path.read_text(encoding='utf-8').splitlines()[0].lstrip('# ')}")
 
 
-@app.command()
+@app.command(rich_help_panel=DECLARE, short_help="A commented machine file to start from.")
 def new(dir: Path, preset: Annotated[str, typer.Option("--from", help="A preset's name.")] = "tern-280") -> None:
     """A commented machine file to start from."""
     from ublet.session.library import DATA
@@ -47,7 +48,7 @@ def new(dir: Path, preset: Annotated[str, typer.Option("--from", help="A preset'
     say(f"{target}: edit it, then `ublet check {target}` and `ublet open {target} --port …`")
 
 
-@app.command()
+@app.command(rich_help_panel=DECLARE, short_help="Every error and warning of a machine file.")
 def check(file: Path, as_json: JsonOption = False) -> None:
     """All errors and warnings of a machine file at once."""
     from ublet.session.checking import check_report
@@ -58,7 +59,7 @@ def check(file: Path, as_json: JsonOption = False) -> None:
     raise typer.Exit(GOOD if good else NO)
 
 
-@app.command()
+@app.command(rich_help_panel=DECLARE, short_help="Settings that differ between two files.")
 def diff(first: Path, second: Path, as_json: JsonOption = False) -> None:
     """What differs between two machine files, setting by setting; exit code 1 when something does."""
     from dataclasses import asdict
@@ -85,7 +86,7 @@ def diff(first: Path, second: Path, as_json: JsonOption = False) -> None:
     raise typer.Exit(NO if found else GOOD)
 
 
-@app.command()
+@app.command(rich_help_panel=DECLARE, short_help="Probe mounts to import.")
 def mounts(
     file: Annotated[Path | None, typer.Argument(help="A machine file; its own folder is looked into.")] = None,
 ) -> None:
@@ -99,7 +100,7 @@ def mounts(
         say(f"{mount.path.stem:18} {mount.name:18} {mount.words}")
 
 
-@app.command("import")
+@app.command("import", rich_help_panel=DECLARE, short_help="Take a part of another machine file over.")
 def import_(
     part: Annotated[str, typer.Argument(help="Path of a part, for example probe or heaters.bed.")],
     file: Annotated[Path, typer.Argument(help="Machine file that gets it.")],
@@ -128,7 +129,7 @@ def import_(
     say(f"{file}: {len(changes)} settings changed; the former file is {file.name}.previous")
 
 
-@app.command()
+@app.command(rich_help_panel=DECLARE, short_help="Build the image of a machine file.")
 def image(
     file: Path,
     out: Annotated[Path | None, typer.Option("-o", "--out", help="Write the image's bytes there.")] = None,

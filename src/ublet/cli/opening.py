@@ -10,6 +10,7 @@ import typer
 
 from ublet import __version__
 from ublet.cli.base import (
+    OPEN,
     USAGE,
     app,
     say,
@@ -58,7 +59,7 @@ def _open(file: Path, port: str | None) -> None:
     run_app(file, port)
 
 
-@app.command("open")
+@app.command("open", rich_help_panel=OPEN, short_help="Full-screen bench on a machine file.")
 def open_(
     file: Path,
     port: Annotated[str | None, typer.Option(help="Serial port, or socket://HOST:PORT.")] = None,
@@ -68,7 +69,7 @@ def open_(
         _open(file, port)
 
 
-@app.command()
+@app.command(rich_help_panel=OPEN, short_help="Full-screen bench on a made-up machine.")
 def demo(
     machine: Annotated[str, typer.Option(help="tern, wren, or tern-coil: Tern with a coil for a probe.")] = "tern",
     speed: Annotated[float, typer.Option(min=0.1, max=60, help="The board's clock, times real time.")] = 8.0,

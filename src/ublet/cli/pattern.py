@@ -10,6 +10,7 @@ import typer
 from ublet.cli.base import (
     GOOD,
     NO,
+    RUN,
     USAGE,
     app,
     say,
@@ -18,7 +19,7 @@ from ublet.cli.base import (
 )
 
 
-@app.command()
+@app.command(rich_help_panel=RUN, short_help="Print patterns and print starts, as programs.")
 def pattern(
     kind: str,
     machine: Annotated[Path | None, typer.Option(help="Machine file.")] = None,

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from ublet.cli.base import (
+    RECORD,
     USAGE,
     JsonOption,
     app,
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
     from ublet.ledger.entries import RunEntry
 
 
-@app.command()
+@app.command(rich_help_panel=RECORD, short_help="History of a machine, or one run.")
 def ledger(
     file: Path,
     run: Annotated[str | None, typer.Argument(help="Number of a run: tells it whole.")] = None,
@@ -153,7 +154,7 @@ def _tell_run(book: Ledger, entry: RunEntry) -> None:
         say(f"{'' if line.head else '    '}{line.words}")
 
 
-@app.command()
+@app.command(rich_help_panel=RECORD, short_help="Enter what happened at the machine.")
 def fact(
     file: Path,
     name: Annotated[str | None, typer.Argument(help="What it is about: nozzle, surface, belt.x ...")] = None,

@@ -10,11 +10,13 @@ from typing import Annotated, Any
 import typer
 
 from ublet.cli.base import (
+    ANALYSE,
     GOOD,
     HALTED,
     INTERRUPTED,
     NO,
     NO_LINK,
+    RUN,
     USAGE,
     JsonOption,
     ScenarioOption,
@@ -27,7 +29,7 @@ from ublet.cli.base import (
 )
 
 
-@app.command()
+@app.command(rich_help_panel=RUN, short_help="Trials, with their parameters.")
 def trials(as_json: JsonOption = False) -> None:
     """What can be run, with parameters."""
     from ublet.core.catalogue import TRIALS
@@ -64,7 +66,7 @@ def _names(begun: str) -> list[str]:
     return [name for name in TRIALS if name.startswith(begun)]
 
 
-@app.command()
+@app.command(rich_help_panel=RUN, short_help="Run a trial headless, on a board or scenario.")
 def run(
     trial: Annotated[str, typer.Argument(autocompletion=_names)],
     machine: Annotated[Path | None, typer.Option(help="Machine file.")] = None,
@@ -135,7 +137,7 @@ def _print_report(report: dict[str, Any]) -> None:
         say(f"  saved: {report['saved']} settings to the board's store and the machine file")
 
 
-@app.command()
+@app.command(rich_help_panel=ANALYSE, short_help="Draw a figure of a machine.")
 def figure(
     kind: str,
     file: Path,
