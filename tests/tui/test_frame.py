@@ -28,7 +28,7 @@ def test_the_help_is_wrapped_once_and_tells_every_key(
     for _ in range(9):
         screen.key("NPage")
         seen += screen.text()
-    for told in ("riddle", "Search every", "HALT: everything off", "Quit; asks first", "tab   "):
+    for told in ("hard to trace", "Search every", "HALT: everything off", "Quit; asks first", "tab   "):
         assert told in seen, told
     assert "F8 HALT" in screen.text(), "the pulse stays bright"
     screen.key("Escape")

@@ -126,8 +126,8 @@ def test_wren_goes_round_its_screws_with_a_gauge(tmp_path: Path) -> None:
             shown = screen.text()
             if "A whole round was fine" in shown:
                 break
-            if "of air below the nozzle" in shown:
-                screen.key("Enter" if "0.0 mm of air" not in shown else "l")
+            if "gap below the nozzle: about" in shown:
+                screen.key("Enter" if "about 0.0 mm" not in shown else "l")
             elif "the gauge just drags" in shown:
                 screen.key("Enter")
             elif "the gauge" in shown or "it is loose" in shown:
@@ -176,7 +176,7 @@ def test_a_coil_gets_its_current_and_its_curve_before_z_is_homed(tmp_path: Path)
         lower_onto_the_gauge(screen)
         screen.key("Enter")
         shown = screen.wait("It falls all the way from 0.1 to 5.0 mm")
-        assert "probe.coil.curve_hz" in shown and "a reading tells at 1.5 mm" in shown
+        assert "probe.coil.curve_hz" in shown and "noise at 1.5 mm" in shown
     finally:
         screen.close()
 

@@ -38,19 +38,19 @@ def test_terns_belts_are_made_alike_it_is_shaped_by_hand_and_verified(tmp_path: 
         shown = screen.wait("Both belts pull alike")
         assert "✓ both pull alike" in shown and "round 1: 0.7" in shown
         screen.key("o")
-        screen.wait("then shakes X and Y")
+        screen.wait("then sweeps X and Y")
         screen.key("p")
         screen.type(QUICK)
         screen.key("Enter", "Enter")
         shown = screen.wait("sweep 2 of 2")
-        assert "spectrogram, m/s²: Hz over s" in shown and "as much as it is told" in shown
+        assert "spectrogram, m/s²: Hz over s" in shown and "measured / commanded acceleration" in shown
         shown = screen.wait("Y rings at")
         assert "X rings most" in shown and "damping" in shown
         to(screen, "input shaper")
         screen.wait("Computes which shaper")
         screen.key("Enter")
         shown = screen.wait("recommended")
-        assert "three-hump-ei" in shown and "max. acceleration, mm/s²" in shown and "a step of the speed" in shown
+        assert "three-hump-ei" in shown and "max. mm/s²" in shown and "a step of the speed" in shown
         screen.key("Down")
         shown = screen.wait("▸✓ zv" if "✓ zv " in shown else "▸· zv")
         before = _left(shown, "zv")

@@ -84,7 +84,7 @@ def test_nothing_that_keeps_both_is_said_with_what_is_given_up() -> None:
     hard = choose(low, Limits(acceleration_mm_s2=20_000.0))
     assert "every shaper rounds more" in hard.why and "accelerate at most" in hard.why
     between = choose(low, Limits(residual=0.01, acceleration_mm_s2=700.0))
-    assert between.chosen.rounds(Limits(acceleration_mm_s2=700.0)) <= 0.15 and "would leave" in between.why
+    assert between.chosen.rounds(Limits(acceleration_mm_s2=700.0)) <= 0.15 and "over the vibration limit" in between.why
 
 
 def test_a_frame_follows_slowly_and_peaks_where_it_should() -> None:
