@@ -293,7 +293,7 @@ def shake(out: Path) -> None:
             stage.key("Enter")
             stage.wait("Is the accelerometer on the head")
             stage.key("Enter")
-            stage.wait("turned otherwise")
+            stage.wait("Mounted differently")
             stage.shot(out / "sensor.png")
             stage.key("C-q")
         finally:

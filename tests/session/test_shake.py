@@ -319,7 +319,7 @@ def test_wrens_sensor_is_found_turned_and_goes_from_head_to_bed(tmp_path: Path) 
             alone = await run("belts")
             assert alone.outcome == "failed" and "Each axis of this machine has a belt of its own" in alone.why
             first = await run("accelerometer-turned", hands_off_s=0.0)
-            assert first.outcome == "failed" and "X along minus Y, Y along X" in first.why
+            assert first.outcome == "failed" and "sensor X points to machine −Y, Y to X" in first.why
             assert (await run("accelerometer-turned", hands_off_s=0.0)).outcome == "proven"
             swept = await run("resonance", load_kg=0.6, **QUICK)
             assert swept.outcome == "proven", swept.why

@@ -24,7 +24,7 @@ def test_terns_belts_are_made_alike_it_is_shaped_by_hand_and_verified(tmp_path: 
         assert "the sensor on it, as declared" in shown
         screen.key("Enter")
         lifts_looked_at(screen)
-        screen.wait("It is turned as declared")
+        screen.wait("Mounted as declared")
         to(screen, "resonance")
         screen.wait("shakes both diagonals")
         screen.key("p")
@@ -98,14 +98,14 @@ def test_wrens_sensor_goes_from_head_to_bed_and_a_sweep_is_cut_off_at_100_by_30(
         shown = screen.wait("Is the accelerometer on the head now")
         assert "the sensor goes on the head" in shown
         screen.key("Enter")
-        shown = screen.wait("turned otherwise")
+        shown = screen.wait("Mounted differently")
         assert "accelerometer.x" in shown and "-y" in shown
         screen.key("k")
         screen.wait("Start again to confirm")
         screen.key("Enter")
         screen.wait("on the head now")
         screen.key("Enter")
-        screen.wait("✓ It is turned as declared")
+        screen.wait("✓ Mounted as declared")
         to(screen, "resonance")
         screen.wait("The bed is swept along Y")
         screen.key("p")

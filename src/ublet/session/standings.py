@@ -80,7 +80,9 @@ def _written(session: Session) -> Standing:
     count = sum(1 for change in planned.changes if change.path not in made_up_for)
     if count or planned.modules_added or planned.modules_removed:
         told = f"{count} differ" if count else "modules"
-        what = f"differs in {counted(count, 'setting')}" if count else "has other modules than the machine needs"
+        lacks = ", ".join(planned.modules_added)
+        modules = f"lacks: {lacks}" if lacks else f"has modules to spare: {', '.join(planned.modules_removed)}"
+        what = f"differs in {counted(count, 'setting')}" if count else modules
         return Standing("stale", told, f"the board's image {what}")
     if shadowed:
         return Standing("stale", f"{shadowed} shadowed", f"{shadowed} stored values hide the file's")

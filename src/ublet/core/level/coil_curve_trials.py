@@ -215,7 +215,7 @@ def _curve_told(
             bench.settings.shown(path),
             after,
             next(unit for ending, unit in units.items() if path.endswith(ending)),
-            "heights are told by it" if path != OFFSET else "it tells metal so high over the bed",
+            "used to convert frequency to height" if path != OFFSET else "it triggers this high over the bed",
         )
         for path, after in values.items()
         if bench.settings.shown(path) != after

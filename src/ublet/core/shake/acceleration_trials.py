@@ -166,7 +166,7 @@ def _proposals(bench: Bench, bounds: Mapping[str, Bounds], best: float) -> tuple
 
 
 def _needs(machine: MachineFile, aim: AccelerationParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    return (Need("nothing moves, nothing heats: it is computed", True),)
+    return (Need("calculation only: nothing moves or heats", True),)
 
 
 def _announce(machine: MachineFile, aim: AccelerationParameters) -> str:

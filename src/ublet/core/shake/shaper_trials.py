@@ -301,7 +301,7 @@ def step_of(train: Train) -> list[tuple[float, float]]:
 
 
 def _needs(machine: MachineFile, aim: ShaperParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    return (Need("nothing moves, nothing heats: it is computed", True),)
+    return (Need("calculation only: nothing moves or heats", True),)
 
 
 def _announce(machine: MachineFile, aim: ShaperParameters) -> str:

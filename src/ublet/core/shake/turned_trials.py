@@ -90,16 +90,17 @@ async def accelerometer_turned(bench: Bench, aim: TurnedParameters) -> TrialResu
             "What it shows contradicts itself: two axes of the machine show on one of the sensor, or it would be left-"
             "handed. Mount it flat, its edges along the machine's axes, and start again."
         )
-    shown = several([f"{own.upper()} along {_way(word)}" for own, word in zip("xyz", words, strict=True)])
+    points = [f"{own.upper()} to {_way(word)}" for own, word in zip("xyz", words, strict=True)]
+    shown = f"sensor X points to machine {_way(words[0])}, {several(points[1:])}"
     if words == declared:
-        return TrialResult("proven", f"It is turned as declared: its {shown}.", {}, tuple(findings))
+        return TrialResult("proven", f"Mounted as declared: {shown}.", {}, tuple(findings))
     proposals = tuple(
         Proposal(f"{MOUNT}.{own}", before, after, "", f"a jerk showed it: its {own.upper()} points along {_way(after)}")
         for own, before, after in zip("xyz", declared, words, strict=True)
         if before != after
     )
     option = Option("as it is turned", "then every sweep is read right", proposals, {})
-    why = f"It is turned otherwise than declared: its {shown}. Keep that, or turn the sensor."
+    why = f"Mounted differently than declared: {shown}. Keep that, or turn the sensor."
     return TrialResult("failed", why, {}, tuple(findings), (option,), option.name)
 
 
@@ -119,7 +120,7 @@ def felt_of(heard: Heard, raw: Floats, swing: Swing) -> tuple[Floats, Floats]:
 
 
 def _way(word: str) -> str:
-    return f"{'minus ' if word.startswith('-') else ''}{word[-1].upper()}"
+    return f"{'−' if word.startswith('-') else ''}{word[-1].upper()}"
 
 
 def _announce(machine: MachineFile, aim: TurnedParameters) -> str:

@@ -136,10 +136,10 @@ def turned_picture(session: Session, watched: TrialWatch | None, width: int, hei
         cells.put(2 + columns * number, top, title[: columns - 2], Ink.dim)
         _triad(cells, 2 + columns * number, top + 2, tuple(names), ink)
     row = top + TRIAD_ROWS + 1
-    cells.put(2, row, "felt of a jerk along", Ink.dim)
+    cells.put(2, row, "response to a jerk along", Ink.dim)
     for number, axis in enumerate(("x", "y")):
         felt = result.finding("felt", axis=axis) if result is not None else None
-        at, left = row + 1, 24 + columns * number
+        at, left = row + 1, 28 + columns * number
         cells.put(left, row, axis.upper(), f"bold {Ink.text}")
         if felt is None:
             still = "moves with the bed" if session.document.machine.bed.moves == axis else "not jerked yet"

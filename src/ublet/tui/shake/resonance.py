@@ -190,7 +190,7 @@ def belts_picture(read: Read, aim: BeltsParameters, width: int, height: int) -> 
     inks = (Ink.focus, Ink.proposal)
     gains = [each.column("gain") for each in curves if each is not None]
     side = SIDE_COLUMNS if width >= NARROW else 0
-    title = "both diagonals move so many times as much as they are told"
+    title = "both diagonals: measured / commanded acceleration"
     drawn = gain_graph(cells, 0, 0, (width - side, height), title, (aim.from_hz, aim.to_hz), highest(gains))
     for series, ink in zip(curves, inks, strict=True):
         if series is not None:
@@ -208,7 +208,7 @@ def belts_picture(read: Read, aim: BeltsParameters, width: int, height: int) -> 
     for row, (name, pull, hz, ink) in enumerate(zip(NAMES, (1.0, ratio), alone, inks, strict=True)):
         cells.put(left, 6 + 3 * row, f"{name} ", f"bold {ink}")
         cells.put(left + 2, 6 + 3 * row, "━" * max(1, round(pull / most * BAR_COLUMNS)), ink)
-        cells.put(left + 2, 7 + 3 * row, f"natural frequency on this belt alone: {hz:.1f} Hz", Ink.dim)
+        cells.put(left + 2, 7 + 3 * row, f"natural frequency {hz:.1f} Hz", Ink.dim)
     words = "both pull alike" if good else f"{'A' if ratio > 1 else 'B'} is slack"
     cells.put(left, 12, f"{'✓' if good else '✗'} {words}", f"bold {Ink.good if good else Ink.stop}")
     for row, (number, _, _, before, _) in enumerate(pulls.rows[:-1].tolist()):
