@@ -82,6 +82,8 @@ def _written(session: Session) -> Standing:
         told = f"{count} differ" if count else "modules"
         lacks = ", ".join(planned.modules_added)
         modules = f"lacks: {lacks}" if lacks else f"has modules to spare: {', '.join(planned.modules_removed)}"
+        if len(planned.modules_added) == len(planned.image.modules):
+            modules = "names none of its modules"
         what = f"differs in {counted(count, 'setting')}" if count else modules
         return Standing("stale", told, f"the board's image {what}")
     if shadowed:

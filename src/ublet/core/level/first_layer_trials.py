@@ -34,6 +34,14 @@ from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFail
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec
 
+MUCH_MM = 0.1
+"""Patches that ask for so much after a Z offset that was touched may show wrong extruder steps instead, mm."""
+
+FLOW_MM = 0.1
+"""While extruder steps are not measured, lines that look good may stand at another height by so much, standard, mm:
+with half or twice the filament they close half a layer nearer or a whole one further.
+"""
+
 NUDGES_MM = (0.05, 0.01)
 """Steps of a nudge, mm."""
 
@@ -315,15 +323,23 @@ async def _concluded(
         why = f"No patch can be judged.{nothing}"
         return TrialResult("failed", why, held, (_nudged(total_mm),), tuple(options), nudged_to)
     found = await bench.compute(first_layer, judged, fold.known_u_mm)
+    with bench.aside():
+        measured = bench.machine.extruder is None or bench.record.earlier("extruder-steps") is not None
+    left_u = found.left_u_mm if measured else math.hypot(found.left_u_mm, FLOW_MM)
     findings = [
         Finding("change", found.wanted_mm, found.wanted_u_mm, "mm", words="change that is wanted"),
-        Finding("left", found.left_mm, found.left_u_mm, "mm", words="left at what was printed last"),
+        Finding("left", found.left_mm, left_u, "mm", words="left at what was printed last"),
         _nudged(total_mm),
         Finding("printed_at", round(fold.before + total_mm, 4), None, "mm", words=f"{fold.into} of what was printed"),
         Finding("patches", float(len(judged) - len(bare)), words="patches judged"),
     ]
     told = f"{found.wanted_mm:+.3f} ±{2 * found.wanted_u_mm:.3f} mm"
     early = " It was stopped before its end; the patches that were done are judged." if stopped else ""
+    if not measured and abs(found.wanted_mm) >= MUCH_MM:
+        early += (
+            " Extruder steps are not measured yet: too much filament looks too low, too little too high. Measure them "
+            "first (station extruder steps), then print again."
+        )
     if found.verdict == "shape":
         why = f"The patches differ as no offset and no tilt explains: probe the bed again.{nothing}{early}"
         judgeable = [each.patch.place for each in judged if each.verdict != BARE]
