@@ -37,7 +37,7 @@ from ublet.core.trial import Need, TrialSpec
 MUCH_MM = 0.1
 """Patches that ask for so much after a Z offset that was touched may show wrong extruder steps instead, mm."""
 
-FLOW_MM = 0.1
+FLOW_MM = 0.15
 """While extruder steps are not measured, lines that look good may stand at another height by so much, standard, mm:
 with half or twice the filament they close half a layer nearer or a whole one further.
 """
