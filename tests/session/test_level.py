@@ -16,6 +16,7 @@ from ublet.benchmark.beds import SCREWS, made_up
 from ublet.benchmark.wired import well_wired
 from ublet.core.acts import LookAtLifts
 from ublet.core.catalogue import TRIALS
+from ublet.core.level import spread_trials
 from ublet.link.capabilities import capability_of
 from ublet.session.document import Document
 from ublet.session.headless import run_on_scenario
@@ -160,6 +161,18 @@ def test_spread_drift_and_a_knock_in_the_middle(tmp_path: Path) -> None:
     changed(scenario, knocks=[{"after_touches": 12, "mm": 0.09}])
     knocked = run("probe-spread", scenario, "touches=20")
     assert knocked["outcome"] == "failed" and "the bed stands 0.0" in knocked["why"] and "higher" in knocked["why"]
+
+
+def test_touches_that_read_the_same_again_and_again_are_no_scatter(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def stands_still(*_: Any) -> list[float]:
+        return [-0.0027, -0.0117, -0.004, *[-0.0111] * 9]
+
+    scenario, _ = made_up(tmp_path, 2, 3)
+    monkeypatch.setattr(spread_trials, "_series", stands_still)
+    report = run("probe-spread", scenario)
+    assert report["outcome"] == "failed" and "9 of 12 touches one after the other read exactly -0.0111" in report["why"]
 
 
 FAULTS = {

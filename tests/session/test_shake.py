@@ -222,6 +222,15 @@ def test_a_wall_that_was_read_wrong_is_named_and_measured_again(folder: Path) ->
     on_tern(folder, mended_tern(), work)
 
 
+@pytest.mark.parametrize("sensor", [{"loose": 3.0}, {"reads_x": "y", "reads_y": "x", "reads_z": "-z"}])
+def test_a_sweep_that_fails_claims_no_mode(sensor: dict[str, Any], folder: Path) -> None:
+    async def work(rig: Rig) -> TrialResult:
+        return await ran(rig, "resonance", axis="x", strength_m_s2_hz=1.0, **QUICK)
+
+    result = on_tern(folder, with_sensor(**sensor), work)
+    assert result.outcome == "failed" and result.findings == ()
+
+
 def test_a_sensor_that_loses_a_few_readings_at_rest_is_no_fault(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     async def work(rig: Rig) -> TrialResult:
         return await ran(rig, "accelerometer-at-rest", seconds=10.0)

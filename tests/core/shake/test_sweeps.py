@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from ublet.benchmark import frames
-from ublet.core.shake.belts_trials import ratio_of
+from ublet.core.shake.belts_trials import Pull, ratio_of
 from ublet.core.shake.frame import Mode, in_print, transfer
 from ublet.core.shake.hearing import Growing, bands_of
 from ublet.core.shake.mode_fit import fit_frame, fit_modes, fit_pull
@@ -177,3 +177,12 @@ def test_bands_of_a_quiet_sensor_tell_nothing_and_say_so() -> None:
     noise = np.random.default_rng(1).standard_normal((len(times), 3))
     found = bands_of(Heard(times, noise, 1600.0, 0, 0.0), sweep, 1600.0)
     assert float(np.median(found.coherence)) < 0.5
+
+
+def test_the_ratio_of_tensions_is_no_surer_than_hard_and_gentle_sweeps_agree() -> None:
+    mode = Mode(45.0, 0.05, 1.0)
+    alike = ratio_of(Pull(2000.0, 1.0, mode, (2000.5, 1999.5)), Pull(1900.0, 1.0, mode, (1900.4, 1899.6)))
+    apart = ratio_of(Pull(2000.0, 1.0, mode, (2030.0, 1970.0)), Pull(1900.0, 1.0, mode, (1905.0, 1895.0)))
+    once = ratio_of(Pull(2000.0, 1.0, mode), Pull(1900.0, 1.0, mode))
+    assert alike[0] == apart[0] == once[0] == pytest.approx(0.95)
+    assert alike[1] < 0.005 < once[1] < apart[1] < 0.06
