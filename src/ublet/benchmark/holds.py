@@ -22,10 +22,10 @@ from typing import Any
 from ublet.benchmark.wired import well_wired
 from ublet.core.catalogue import TRIALS
 from ublet.core.questions import Judge, Live, Question
-from ublet.core.run import Progress
 from ublet.link.baud import PortOpener
 from ublet.session import demo
 from ublet.session.answers import unused
+from ublet.session.headless import Looking
 from ublet.session.session import Session
 from ublet.tui.app import SWITCH_S
 from ublet.tui.frame.loading import import_numerics
@@ -80,12 +80,6 @@ class Willing:
         """Whatever it was, it is undone."""
         return True
 
-    def progress(self, progress: Progress) -> None:
-        """Nobody looks."""
-
-    def row(self, stream: str, columns: tuple[str, ...], row: tuple[float, ...]) -> None:
-        """Nobody draws."""
-
 
 @dataclass
 class Worst:
@@ -122,7 +116,7 @@ async def _held(kind: str) -> dict[str, Any]:
         scenario.write_text(well_wired(scenario.read_text(encoding="utf-8")), encoding="utf-8")
         board = demo.start(kind, Path(name), SPEED)
         session = Session(board.machine, PortOpener(board.port, lambda: 250_000))
-        worst = Worst()
+        worst, watcher = Worst(), Looking(Willing(), lambda progress: None)
         beat = asyncio.create_task(_beat(worst))
         try:
             await asyncio.to_thread(_appears, Path(board.port))
@@ -137,7 +131,7 @@ async def _held(kind: str) -> dict[str, Any]:
             for trial, values in STEPS[kind]:
                 spec = TRIALS[trial]
                 worst.late_s = worst.held_s = 0.0
-                entered = await session.run(spec, spec.parameters(**values), Willing())
+                entered = await session.run(spec, spec.parameters(**values), watcher)
                 held[trial], late[trial] = round(1000 * worst.held_s, 1), round(1000 * worst.late_s, 1)
                 result = entered.ran.result
                 outcomes[trial] = result.outcome if result.outcome == "proven" else result.why[:80]

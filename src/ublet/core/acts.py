@@ -460,7 +460,7 @@ class AimAtDot(Cue):
         stands = nozzle if self.part == "nozzle" else seen.probe_mm or (0.0, 0.0)
         off = zip("xy", stands, seen.dot_mm, strict=True)
         words = [f"{abs(mm - dot):.1f} mm {SIDES[axis][mm > dot]}" for axis, mm, dot in off if abs(mm - dot) >= 0.05]
-        return [f"the {self.part} stands {' and '.join(words)} the dot" if words else f"the {self.part} stands over it"]
+        return [f"the {self.part} stands {' and '.join(words) if words else 'over'} the dot"]
 
 
 @dataclass(frozen=True)

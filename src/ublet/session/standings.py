@@ -80,11 +80,14 @@ def _written(session: Session) -> Standing:
     count = sum(1 for change in planned.changes if change.path not in made_up_for)
     if count or planned.modules_added or planned.modules_removed:
         told = f"{count} differ" if count else "modules"
-        lacks = ", ".join(planned.modules_added)
-        modules = f"lacks: {lacks}" if lacks else f"has modules to spare: {', '.join(planned.modules_removed)}"
-        if len(planned.modules_added) == len(planned.image.modules):
-            modules = "names none of its modules"
-        what = f"differs in {counted(count, 'setting')}" if count else modules
+        if count:
+            what = f"differs in {counted(count, 'setting')}"
+        elif len(planned.modules_added) == len(planned.image.modules):
+            what = "names none of its modules"
+        elif planned.modules_added:
+            what = f"lacks: {', '.join(planned.modules_added)}"
+        else:
+            what = f"has modules to spare: {', '.join(planned.modules_removed)}"
         return Standing("stale", told, f"the board's image {what}")
     if shadowed:
         return Standing("stale", f"{shadowed} shadowed", f"{shadowed} stored values hide the file's")

@@ -33,7 +33,7 @@ RATE_SHARE, LATE_S = 0.1, 0.15
 """A sensor's clock may be off by this fraction, and the board late to look at it by so much, s."""
 
 AHEAD_S = 2.0
-"""A reading may be newer than the board's clock should read by so much of the link's time, s."""
+"""Readings may be dated at most this far ahead of what the board's clock should read, in seconds of the link's time."""
 
 TRIES = 12
 """So often; after that it counts as lost."""

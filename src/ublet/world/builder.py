@@ -224,7 +224,7 @@ class ScriptedBuilder:
                 pass  # there is nothing to be done for it besides the usual answer
             case _:
                 assert_never(cue)
-        if isinstance(question, Judge):  # a grid of which this world has nothing to see
+        if isinstance(question, Judge):  # nothing that it asks about is simulated
             return question.taken(",".join([question.verdicts[0]] * question.places))
         if "wait" in question.answers and not self._scenario.builder.waits:
             return next(answer for answer in question.answers if answer != "wait")

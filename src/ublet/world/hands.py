@@ -137,7 +137,7 @@ class Hands:
         world.stuck_heaters -= {plant} if kind == "power-off" else set()
 
     def patch(self, area: PatchArea, spacing_mm: float) -> Looks | None:
-        """How a patch of lines looks that are so far apart."""
+        """How a patch looks whose lines are this far apart, mm."""
         return self._world.laid.patch(area.x, area.y, area.wide, area.deep, spacing_mm)
 
     def rings(self, axis: str) -> float | None:

@@ -178,7 +178,7 @@ class World:
             self._follow()
             if met is not None:
                 if waited is not None and until is not None and waited.is_open != until.opens:
-                    waited.change(self._random)  # it was met just here, whatever rounding and play say
+                    waited.change(self._random)  # rounding and backlash leave no met switch unpressed
                 return self._went_on(pace.reached(stretch.start_mm + met))
         self._went_on(pace.seconds)
         return None

@@ -228,12 +228,10 @@ def words_of(cause: Cause, tried: Tried, mm_s: float, filament_mm: float) -> str
             return f"{short}, and not with {tried.amps:.2f} A: the extruder's motor has too little current."
         case "blocked":
             back = (
-                f"gets better at {tried.hotter_c:g} °C"
-                if tried.heat_mends
-                else f"takes {tried.amps:.2f} A to push through"
+                f"less so at {tried.hotter_c:g} °C" if tried.heat_mends else f"pushing through takes {tried.amps:.2f} A"
             )
             return (
-                f"{short} and {back}: the nozzle is partly blocked. Clean it, or draw the plug out cold; no setting "
+                f"{short}, {back}: the nozzle is partly blocked. Clean it, or draw the plug out cold; no setting "
                 "mends that."
             )
         case "grip":

@@ -334,14 +334,14 @@ async def _concluded(
         Finding("patches", float(len(judged) - len(bare)), words="patches judged"),
     ]
     told = f"{found.wanted_mm:+.3f} ±{2 * found.wanted_u_mm:.3f} mm"
-    early = " It was stopped before its end; the patches that were done are judged." if stopped else ""
+    notes = " It was stopped before its end; the patches that were done are judged." if stopped else ""
     if not measured and abs(found.wanted_mm) >= MUCH_MM:
-        early += (
+        notes += (
             " Extruder steps are not measured yet: too much filament looks too low, too little too high. Measure them "
             "first (station extruder steps), then print again."
         )
     if found.verdict == "shape":
-        why = f"The patches differ as no offset and no tilt explains: probe the bed again.{nothing}{early}"
+        why = f"The patches differ as no offset and no tilt explains: probe the bed again.{nothing}{notes}"
         judgeable = [each.patch.place for each in judged if each.verdict != BARE]
         if (layer := fold.correction(judgeable, found.each_mm)) is not None:
             why += (
@@ -350,17 +350,17 @@ async def _concluded(
             options.append(layer)
         return TrialResult("failed", why, held, tuple(findings), tuple(options), nudged_to)
     if found.verdict == "tilt":
-        why = f"The corners differ from the middle as a tilt does: {_turns(bench.machine, found)}{nothing}{early}"
+        why = f"The corners differ from the middle as a tilt does: {_turns(bench.machine, found)}{nothing}{notes}"
         return TrialResult("failed", why, held, tuple(findings), tuple(options), nudged_to)
     if found.verdict == "good":
-        why = f"All good as it is ({told}): the offset stays.{nothing}{early}"
+        why = f"All good as it is ({told}): the offset stays.{nothing}{notes}"
         return TrialResult("proven", why, held, tuple(findings))
     at_last = [each.verdict for each in judged if each.verdict != BARE and each.nudge_mm == judged[-1].nudge_mm]
     fits = abs(found.left_mm) <= WINDOW_MM and 2 * at_last.count(GOOD) >= len(at_last)
     outcome: Outcome = "proven" if fits else "failed"
     if abs(found.wanted_mm) <= 2 * found.wanted_u_mm:
         nudged = f"Nudged by {total_mm:+.2f} mm, but what" if total_mm else "What"
-        why = f"{nudged} the patches ask for ({told}) is below what inspection resolves: leave it.{nothing}{early}"
+        why = f"{nudged} the patches ask for ({told}) is below what inspection resolves: leave it.{nothing}{notes}"
         return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "")
     why = f"Nudged by {total_mm:+.2f} mm; the patches ask for {told}, {side_words(found.wanted_mm)}."
     if bound.forbids(found.wanted_mm):
@@ -370,7 +370,7 @@ async def _concluded(
     if not options:
         return TrialResult("failed", why, held, tuple(findings))
     after = options[0].proposals[0].after
-    why += f" {fold.into} {fold.before:.3f} becomes {after:.3f}.{nothing}{early}"
+    why += f" {fold.into} {fold.before:.3f} becomes {after:.3f}.{nothing}{notes}"
     return TrialResult(outcome, why, held, tuple(findings), (*options, *leave), options[0].name)
 
 

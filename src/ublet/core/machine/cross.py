@@ -138,9 +138,10 @@ def _axes(c: Checked) -> Iterator[Problem]:
                 "Lower the feed rate or the microsteps.",
             )
     if shared := c.machine.machine.layout.shared:
-        one, two = (dict(c.axes())[name] for name in shared)
+        axes = dict(c.axes())
         across, along = (
-            axis_steps_per_mm(axis, next(iter(axis.motors.values()))) if axis.motors else 0.0 for axis in (one, two)
+            axis_steps_per_mm(axis, next(iter(axis.motors.values()))) if axis.motors else 0.0
+            for axis in (axes[name] for name in shared)
         )
         if across and along and abs(across / along - 1) > GEOMETRY_SHARE:
             x, y = (name.upper() for name in shared)

@@ -25,7 +25,7 @@ WIDE, MIDDLE = 112, 84
 
 EDITOR_HELP = Help(
     """\
-    Everything else builds on what the firmware is told here: a wrong pitch or a swapped socket causes
+    Everything else builds on what is declared here: a wrong pitch or a swapped socket causes
     faults that are hard to trace later. The editor knows what belongs together and reports contradictions at once.
     """,
     """\
