@@ -10,7 +10,6 @@ from typing import Any, Protocol, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from ublet.core.facts import Fact
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.program import Going, Program, Timetable
 from ublet.core.questions import Jog, Judge, Live, Measure, Question
@@ -374,9 +373,6 @@ class Bench(Protocol):
     @property
     def record(self) -> Recording:
         """The run's record."""
-
-    def fact(self, kind: str, subject: str = "") -> Fact:
-        """What the builder said last of something; a fact with number 0 when nothing was said."""
 
     def tell(self, kind: str, subject: str = "") -> None:
         """The builder did this for the trial just now (a screw turned): it is entered as a fact, so that what rests on

@@ -11,15 +11,16 @@ from ublet.core.machine.compare import furthest_apart, same
 from ublet.core.settings import Value
 from ublet.core.typed import shown_array, shown_value
 
-Kind = Literal["setting", "parts", "finding", "fact"]
+Kind = Literal["setting", "parts", "part", "finding", "fact"]
 
 
 @dataclass(frozen=True)
 class Rest:
     """One dependency of a run, with the value that it had when it was read.
 
-    kind: a setting by its path; the names of the parts in a table (``sensors``); a finding of an earlier run
-    (``homing/spread.x``); a fact (``belt.x``). tolerance: by how much a number may move before it counts as changed.
+    kind: a setting by its path; the names of the parts in a table (``sensors``); whether one part is declared
+    (``sensors.chamber``); a finding of an earlier run (``homing/spread.x``); a fact (``belt.x``).
+    tolerance: by how much a number may move before it counts as changed.
     """
 
     kind: Kind
@@ -124,6 +125,8 @@ def _moved(rest: Rest, value: Value) -> str:
     if furthest is not None and isinstance(rest.value, tuple):
         return f"{rest.path} was {shown_array(rest.value, 3)}, and moved by up to {furthest:.3g}"
     before, after = _told_apart(rest.value, value)
+    if rest.kind == "part":
+        return f"{rest.path} is declared now" if value else f"{rest.path} is no longer declared"
     if rest.kind == "parts":
         return f"{rest.path} were {before}, are now {after}"
     return f"{rest.path} was {before}, is now {after}"

@@ -8,6 +8,7 @@ from typing import Any
 
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Uses
+from ublet.core.facts import FACTS
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Stream, TrialResult
 from ublet.core.settings import Declaration, Part, declarations
@@ -25,6 +26,19 @@ class Need:
     blocking: bool = True
 
 
+FactsOf = Callable[[MachineFile, Any], tuple[tuple[str, str], ...]]
+"""The facts that the findings of a trial rest on, by machine and parameters: kind and subject of each."""
+
+
+def facts(*kinds: str) -> FactsOf:
+    """Facts of these kinds: of the machine, or of every part of it that a kind is about (each screw, each lift)."""
+
+    def of_machine(machine: MachineFile, aim: Any) -> tuple[tuple[str, str], ...]:
+        return tuple((kind, subject) for kind in kinds for subject in FACTS[kind].subjects(machine))
+
+    return of_machine
+
+
 @dataclass(frozen=True)
 class TrialSpec:
     """A trial that can be run: its name, station, parameters and recipe.
@@ -39,8 +53,9 @@ class TrialSpec:
     waits for it).
     prepares: it comes before what the station is for: its figure is not the station's.
     asks: whether it puts questions to the builder, for these parameters, whatever it finds.
+    facts: what happened at the machine that the findings rest on, though nothing that the recipe reads shows it.
 
-    Dependencies are not declared, but traced: it is what the recipe reads through its bench.
+    All other dependencies are traced: settings, parts, findings, and the facts about what the recipe drives or reads.
     """
 
     name: str
@@ -59,6 +74,7 @@ class TrialSpec:
     uses: Uses = lambda machine: ()
     idle: Callable[[MachineFile], str] = lambda machine: ""
     asks: Callable[[Any], bool] = lambda aim: False
+    facts: FactsOf = lambda machine, aim: ()
     heaters: Callable[[MachineFile], tuple[str, ...]] = lambda machine: ()
 
     def declared(self) -> tuple[Declaration, ...]:

@@ -4,14 +4,11 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ublet.core.heat.hot_parts import hot_words
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.report import model_from
 from ublet.core.heat.soak import Sheet, sheet_of
 from ublet.core.heat.start import room_from
-from ublet.core.machine.schema import MachineFile
 from ublet.core.run import TrialFailed, TrialResult
-from ublet.session.connection import Connection
 
 if TYPE_CHECKING:
     from ublet.session.session import Session
@@ -26,11 +23,6 @@ def room_now(session: Session, heater: str) -> float | None:
     return room_from(
         session.document.machine, heater, lambda name: connection.channel(f"sensors.{name}"), connection.first_c
     )
-
-
-def hot_now(machine: MachineFile, connection: Connection) -> str:
-    """What would burn a hand now, by the latest readings; empty: nothing."""
-    return hot_words(machine, lambda sensor: connection.channel(f"sensors.{sensor}"))
 
 
 def tuned_by(session: Session, heater: str) -> TrialResult | None:

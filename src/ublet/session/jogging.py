@@ -9,13 +9,12 @@ from typing import TYPE_CHECKING
 
 from ublet.core.motion.capping import Speed, capped
 from ublet.core.motion.program import Lift, Push, To, Touch
-from ublet.core.settings import Value
 from ublet.link.errors import LinkLost
 from ublet.link.replies import EventTold, MotionTold, MoveTold
 
 if TYPE_CHECKING:
+    from ublet.core.machine.boards import BoardKind
     from ublet.session.connection import Connection
-    from ublet.session.session import Session
 
 LATE_S, LONGEST_HOMING_S = 20.0, 600.0
 """So long after it should be over an end that was not told is given up, and so long for a homing, s."""
@@ -117,28 +116,28 @@ async def one_segment(connection: Connection, segment: To | Push | Lift) -> floa
     return told.capped[0].mm_s if told.capped else segment.mm_s
 
 
-def speed_for(session: Session, axis: str, asked_mm_s: float) -> Speed:
+def jog_speed(connection: Connection, board: BoardKind, axis: str, asked_mm_s: float) -> Speed:
     """The speed at which an axis would move now, and what caps it."""
-    if session.connection.channel(f"axes.{axis}.mm") is None:
+    if connection.channel(f"axes.{axis}.mm") is None:
         return capped(asked_mm_s, {"the limit before homing": FREELY_MM_S})
-    feed = _number(session.live(f"axes.{axis}.maximum_feed_mm_s"))
-    steps = _number(session.live(f"axes.{axis}.steps_per_mm"))
-    board = session.document.board
+    feed = _live_number(connection, f"axes.{axis}.maximum_feed_mm_s")
+    steps = _live_number(connection, f"axes.{axis}.steps_per_mm")
     caps = {}
     if feed:
-        caps[f"maximum feed, {_layer(session, f'axes.{axis}.maximum_feed_mm_s')}"] = feed
+        caps[f"maximum feed, {_layer(connection, f'axes.{axis}.maximum_feed_mm_s')}"] = feed
     if steps:
         caps[f"step rate of the {board.name}"] = board.steps_per_s / steps
     return capped(asked_mm_s, caps)
 
 
-def _layer(session: Session, path: str) -> str:
+def _layer(connection: Connection, path: str) -> str:
     """Where a live value comes from."""
-    layers = session.connection.layers[path]
+    layers = connection.layers[path]
     if layers.live != layers.saved:
         return "kept"
     return "stored" if layers.stored is not None else "image"
 
 
-def _number(value: Value) -> float:
-    return float(value) if isinstance(value, (int, float)) else 0.0
+def _live_number(connection: Connection, path: str) -> float:
+    layers = connection.layers.get(path)
+    return float(layers.live) if layers is not None and isinstance(layers.live, (int, float)) else 0.0

@@ -67,6 +67,8 @@ class Presence:
             return self._setting(rest.path, live)
         if rest.kind == "parts":
             return self._parts(rest.path)
+        if rest.kind == "part":
+            return Now(any(path.startswith(f"{rest.path}.") for path in self._document().values))
         if rest.kind == "finding":
             return self._finding(rest)
         kind, _, subject = rest.path.partition(".")

@@ -14,7 +14,7 @@ from ublet.core.heat.pid import Gains
 from ublet.core.machine.compare import Conflict, same
 from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile
-from ublet.core.machine.traced import traced
+from ublet.core.machine.traced import Readers, traced
 from ublet.core.run import Option, TrialResult
 from ublet.core.settings import Part, Value
 from ublet.core.trial import TrialSpec
@@ -62,7 +62,17 @@ class Session:
         self.loans = Loans(self.ledger, self.connection)
         self.on_before: tuple[On, ...] = ()
         self.presence = Presence(self.ledger, self.connection, lambda: self.document, self.loans)
-        self.trials = Trials(self, threaded)
+        self.trials = Trials(
+            self.document,
+            self.connection,
+            self.ledger,
+            self.runner,
+            self.presence,
+            self.loans,
+            self.soaking,
+            self.settled,
+            threaded,
+        )
         self._said_same = {(c.before, c.after) for c in self.ledger.changes(SAME)}
         self._seen_on_disk = _stamp(file)
         self.disk_trouble = ""  # why what stands on the disk now cannot be used; empty: it can
@@ -134,7 +144,7 @@ class Session:
             layers = self.connection.layers.get(path)
             return self.loans.get(path, layers.live) if layers is not None else written
 
-        return traced(self.document.machine, read, lambda path, names: None)
+        return traced(self.document.machine, Readers(read))
 
     # trials
 

@@ -14,14 +14,18 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.command import CommandPalette
 from textual.containers import Container, Horizontal
+from textual.events import Event, Resize
 from textual.filter import LineFilter
 from textual.theme import Theme
 from textual.timer import Timer
 from textual.widgets import Static
 
 from ublet.core.route import ROUTE, Station, station_with
+from ublet.tui.frame.ending import FAULT, Ending
 from ublet.tui.frame.following import Following
+from ublet.tui.frame.host import Host
 from ublet.tui.frame.keys import Keys
+from ublet.tui.frame.least_size import LeastSize
 from ublet.tui.frame.printable_lines import PRINTABLE
 from ublet.tui.frame.pulse import Pulse
 from ublet.tui.frame.route import Route
@@ -52,7 +56,7 @@ START_STATION = next(number for number, station in enumerate(ROUTE) if station.b
 UNUSABLE = 2
 
 
-class UbletApp(Following):
+class UbletApp(Host):
     """Full-screen bench on one machine file. Heavy parts load after the first frame is on the screen."""
 
     TITLE = "ublet"
@@ -85,8 +89,10 @@ class UbletApp(Following):
     ]
 
     def __init__(self, file: Path, port: str | None, demo: Demo | None = None) -> None:
-        super().__init__(_driver(), port)
-        self.file, self.demo = file, demo
+        super().__init__(_driver(), port, demo)
+        self.file = file
+        self.ending, self._least_size = Ending(self), LeastSize(self)
+        self._following = Following(self, self._least_size)
         self._resting: Timer | None = None
         self._before_ledger = START_STATION
         for each in THEMES:
@@ -117,7 +123,7 @@ class UbletApp(Following):
 
     def on_mount(self) -> None:
         """Show the frame first, then load the rest."""
-        self.heed_signals()
+        self.ending.heed_signals()
         self.theme_changed_signal.subscribe(self, self._wear)
         self.route.cursor = START_STATION
         self.route.focus()
@@ -158,7 +164,7 @@ class UbletApp(Following):
         session.connection.changed.append(self.follow)
         session.connection.broken.append(lambda what, why: self.ring())
         session.connection.keep()
-        self.set_interval(BEAT_S, self.beat)
+        self.set_interval(BEAT_S, self._following.beat)
         await self._show_station(self.route.station)
         self.follow()
         if self.demo is None:
@@ -170,6 +176,32 @@ class UbletApp(Following):
         """The terminal's bell, for whoever prefers it."""
         if self.session is not None and self.session.preferences.now.sound:
             self.bell()
+
+    def follow(self) -> None:
+        """The link, a setting or a state changed: bring everything up to date."""
+        self._following.follow()
+
+    async def on_event(self, event: Event) -> None:
+        """Below the least size nothing that cannot be seen takes a key."""
+        if not self._least_size.takes(event):
+            await super().on_event(event)
+
+    def on_resize(self, event: Resize) -> None:
+        """The terminal may be too small now, or large enough again."""
+        self._least_size.resized(event.size)
+
+    async def on_unmount(self) -> None:
+        """Leave nothing hot and nothing open."""
+        await self.ending.close()
+
+    def _handle_exception(self, error: Exception) -> None:
+        """A fault of ours: one sentence for the builder, the details in a file, everything off."""
+        from ublet.session.crash import crash_sentence
+
+        if self.session is not None:
+            self.session.connection.halt()
+        self._exception = error
+        self.exit(return_code=FAULT, message=crash_sentence(error))
 
     # going from station to station
 
@@ -225,7 +257,7 @@ class UbletApp(Following):
             bench.display = bench is self.bench
         unbuilt = self.query_one("#unbuilt", Static)
         unbuilt.display = not shown
-        self.tell_standing()
+        self._following.show_standing()
         if self.bench is not None:
             self.bench.refresh_state()
         if not shown and self.session is not None:
@@ -261,6 +293,10 @@ class UbletApp(Following):
         if self.session is None or not self.session.connection.halt():
             words = "No link: HALT cannot reach the board. Switch the power off. It is halted as soon as it answers."
             self.notify(words, severity="error", timeout=10)
+
+    def action_leave(self) -> None:
+        """Quit; asks first when kept values would be lost or a trial runs."""
+        self.run_worker(self.ending.leave(), group="leave", exclusive=True)
 
     async def action_release(self) -> None:
         """Leave the halted state; everything stays off."""
@@ -413,7 +449,10 @@ def run_app(file: Path, port: str | None, demo: Demo | None = None) -> None:
         os.environ.pop(name, None)  # an exported size would hide the terminal's own, and every change of it
     app = UbletApp(file, port, demo)
     app.run()
-    if app.unsure:
-        print(f"ublet: it is not known whether everything is off: {app.unsure}. Look at the machine.", file=sys.stderr)
+    if app.ending.unsure:
+        print(
+            f"ublet: it is not known whether everything is off: {app.ending.unsure}. Look at the machine.",
+            file=sys.stderr,
+        )
     if app.return_code:
         raise SystemExit(app.return_code)

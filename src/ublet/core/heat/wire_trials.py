@@ -15,7 +15,7 @@ from ublet.core.mixed_up import cycles
 from ublet.core.questions import Question
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 
 APART_C = 5.0
 """Sensors at rest further than this from the room are not believed, °C."""
@@ -52,7 +52,6 @@ async def heaters_paired(bench: Bench, aim: PairingParameters) -> TrialResult:
     The sensors alone cannot tell a machine whose heaters and sensors are both exchanged from a right one: only a hand
     at the block can.
     """
-    bench.fact("plugs")
     machine = bench.machine
     with bench.aside():
         readings = {name: bench.heat.celsius(name) for name in machine.sensors}
@@ -173,7 +172,6 @@ def _permuted(found: Mapping[str, str]) -> dict[str, str]:
 
 async def fans_one_by_one(bench: Bench, aim: FanParameters) -> TrialResult:
     """Each fan by itself at full duty; the builder says which one turns."""
-    bench.fact("plugs")
     names = tuple(bench.machine.fans)
     found: dict[str, str | None] = {}
     for number, name in enumerate(names):
@@ -248,6 +246,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         mends=True,
         asks=lambda aim: True,
         uses=always("heat"),
+        facts=facts("plugs"),
     ),
     TrialSpec(
         "fans-one-by-one",
@@ -262,5 +261,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         mends=True,
         asks=lambda aim: True,
         uses=always("heat"),
+        facts=facts("plugs"),
     ),
 )

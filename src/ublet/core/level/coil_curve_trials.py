@@ -17,7 +17,7 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, number_of, preheat_words
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, Value, setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.units import show
 
 ROOT = "probe.coil"
@@ -63,7 +63,6 @@ async def coil_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
     and not too loud far.
     """
     coil_of(bench.machine)
-    bench.fact("probe")
     before = number_of_shown(bench, f"{ROOT}.drive_ma")
     await onto_gauge(bench, aim.height_mm, aim.speed_mm_s)
     near = await _ladder(bench, 0.0, 0.1)
@@ -129,8 +128,6 @@ async def coil_curve(bench: Bench, aim: CurveParameters) -> TrialResult:
     """
     machine = bench.machine
     coil_of(machine)
-    bench.fact("probe")
-    bench.fact("nozzle")
     gauge_mm = aim.gauge_mm or gauge_of(machine)
     if aim.trigger_mm >= aim.top_mm:
         raise TrialFailed(
@@ -284,6 +281,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         idle=no_coil,
         asks=lambda aim: True,
         uses=moving("programs", "coil"),
+        facts=facts("probe"),
     ),
     TrialSpec(
         "coil-curve",
@@ -298,5 +296,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         idle=no_coil,
         asks=lambda aim: True,
         uses=moving("programs", "coil"),
+        facts=facts("probe", "nozzle"),
     ),
 )

@@ -19,7 +19,7 @@ from ublet.core.motion.homing_moves import home_unhomed, number_of, preheat_word
 from ublet.core.questions import Jog
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, Value, setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 
 STEPS_MM = (1.0, 0.1, 0.05, 0.01)
 CLEAR_MM, TRAVEL_MM_S, DOWN_MM_S = 5.0, 60.0, 4.0
@@ -54,8 +54,6 @@ async def coil_drift(bench: Bench, aim: DriftParameters) -> TrialResult:
     machine = bench.machine
     coil_of(machine)
     curve = curve_of(machine)
-    bench.fact("probe")
-    bench.fact("nozzle")
     warmth_c = number_of(bench, f"{ROOT}.warmth_c")
     heater = _bed_of(machine, aim)
     bench.motion.clear_at_the_end(CLEAR_MM)
@@ -223,5 +221,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         idle=no_coil,
         asks=lambda aim: True,
         uses=lambda machine: ("motion", "programs", "heat", "coil"),
+        facts=facts("probe", "nozzle"),
     ),
 )

@@ -19,7 +19,7 @@ from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import setting
 from ublet.core.small_samples import deviation_u
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 
 SPEEDS_MM_S = (150.0, 100.0, 70.0, 45.0, 30.0)
 CLEAR_MM, LIFT_MM_S = 5.0, 6.0
@@ -53,8 +53,6 @@ async def coil_pass(bench: Bench, aim: PassParameters) -> TrialResult:
     machine = bench.machine
     coil_of(machine)
     curve = curve_of(machine)
-    bench.fact("probe")
-    bench.fact("surface")
     travel = number_of(bench, "probe.travel_mm_s")
     if not curve.heights[0] <= aim.height_mm <= curve.heights[-1]:
         raise TrialFailed(
@@ -180,5 +178,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         idle=no_coil,
         uses=lambda machine: (*moving("programs", "coil")(machine), "heat"),
+        facts=facts("probe", "surface"),
     ),
 )

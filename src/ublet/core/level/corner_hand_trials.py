@@ -17,7 +17,7 @@ from ublet.core.motion.homing_moves import go_to, home_unhomed, moving
 from ublet.core.questions import Question
 from ublet.core.run import Checkpoint, Finding, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.words import several
 
 ROOM_MM = 1.0
@@ -41,7 +41,6 @@ class CornersByHand(Warmth):
 
 async def bed_corners_by_hand(bench: Bench, aim: CornersByHand) -> TrialResult:
     """Go round the screws with a gauge below the nozzle, until one whole round needs no turn."""
-    bench.fact("moved")
     machine = bench.machine
     screws = screws_of(machine)
     gauge_mm = aim.gauge_mm or gauge_of(machine)
@@ -141,8 +140,6 @@ def places_over(machine: MachineFile, screws: dict[str, Screw]) -> dict[str, Pla
 
 def _concluded(bench: Bench, rounds: int, adjusted: dict[str, float], gauge_mm: float) -> TrialResult:
     again = moved_again(bench, "bed-corners-by-hand", adjusted)
-    for name in adjusted:
-        bench.fact("screw", name)
     findings = (
         Finding("rounds", float(rounds)),
         Finding("gauge", gauge_mm, unit="mm", words="gauge"),
@@ -183,5 +180,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         idle=lambda machine: "the probe does it better" if senses(machine) else "",
         asks=lambda aim: True,
         uses=moving("programs"),
+        facts=facts("moved", "screw"),
     ),
 )

@@ -22,7 +22,7 @@ from ublet.core.motion.homing_moves import home_axis
 from ublet.core.questions import Confirm
 from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.words import several
 
 DEEPEST_MM = 4.0
@@ -62,7 +62,6 @@ async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
     What the fit leaves is warp: no screw takes that out, and none is asked to. A plate that is too stiff to follow a
     twist keeps it.
     """
-    bench.fact("moved")
     screws = screws_of(bench.machine)
     most_turns = MOST_TURNS_AFTER if await look_at_springs(bench, screws) else MOST_TURNS
     _, warm = await warm_up(bench, aim)
@@ -242,8 +241,6 @@ def _concluded(
         *(Finding("turned", mm, unit="mm", subject={"screw": name}) for name, mm in turned.items()),
         *(Finding("moved_in_a_row", float(n), subject={"screw": name}) for name, n in again.items()),
     ]
-    for name in screws:
-        bench.fact("screw", name)
     level = tilt if not stiff else _range_without_twist(screws, surface)
     why = (
         f"Level over its screws within {level:.3f} mm (it was {_range(screws, first):.3f}). What is left, "
@@ -297,5 +294,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         idle=lambda machine: "" if senses(machine) else NO_PROBE,
         asks=lambda aim: True,
         uses=probing_uses,
+        facts=facts("moved", "screw"),
     ),
 )

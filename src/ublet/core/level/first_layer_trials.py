@@ -32,7 +32,7 @@ from ublet.core.motion.running import WAY, followed
 from ublet.core.questions import Confirm, Judge, Live
 from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 
 MUCH_MM = 0.1
 """Patches that ask for so much after a Z offset that was touched may show wrong extruder steps instead, mm."""
@@ -88,10 +88,6 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
     name, _ = material_of(machine, aim.material)
     program = program_of(machine, aim)
     places = places_of(machine, aim)
-    for fact in ("surface", "nozzle", "moved"):
-        bench.fact(fact)
-    for screw in machine.bed.screws:
-        bench.fact("screw", screw)
     fold = Fold(bench)
     bound = NudgeBound(bench, fold, aim.layer_mm)
     await bench.builder.ask(
@@ -439,5 +435,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="first-layer",
         mends=True,
         idle=lambda machine: "" if machine.extruder is not None else "this machine has no extruder",
+        facts=facts("surface", "nozzle", "moved", "screw"),
     ),
 )

@@ -20,7 +20,7 @@ from ublet.core.motion.measuring import INSTRUMENTS
 from ublet.core.questions import Confirm, Measure
 from ublet.core.run import Finding, Option, Outcome, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.units import parse, show
 
 FRESH_S = 0.4
@@ -58,7 +58,6 @@ async def probe_height(bench: Bench, aim: HeightParameters) -> TrialResult:
     What is left below its end is measured.
     """
     probe = probe_of(bench.machine)
-    bench.fact("nozzle")
     afar = probe.kind != "pin"
     if afar and aim.gauge_mm - aim.raise_mm < LEAST_MM:
         raise TrialFailed(
@@ -209,5 +208,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         idle=lambda machine: "" if senses(machine) else NO_PROBE,
         asks=lambda aim: True,
         uses=moving("programs"),
+        facts=facts("nozzle"),
     ),
 )

@@ -7,9 +7,8 @@ from collections.abc import Callable, Mapping
 
 from ublet.core.acts import ReadGap, TurnLift
 from ublet.core.bench import Bench
-from ublet.core.level.lift_trials import ONE_SCREW, nothing_to_do
+from ublet.core.level.lift_trials import ONE_SCREW, nothing_to_do, squared_facts
 from ublet.core.level.reach import senses
-from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.measuring import INSTRUMENTS, length_of
 from ublet.core.questions import Confirm, Measure
@@ -33,7 +32,6 @@ class ByHandParameters(Part):
 async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResult:
     """The builder measures the same gap at every lift and turns the screws, until the heights agree."""
     machine = bench.machine
-    bench.fact("moved")
     if len(machine.axes.z.motors) < 2:
         return nothing_to_do()
     names, lead = tuple(machine.axes.z.motors), machine.axes.z.screw_lead_mm
@@ -66,10 +64,6 @@ async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResul
         if apart <= aim.agree_mm:
             for name in turned:
                 bench.tell("lift", name)
-            for name in names:
-                bench.fact("lift", name)
-            if not (bench.machine.lifts or Lifts()).hold:
-                bench.fact("motors")
             return _by_hand_done(read, apart, number, aim)
         mean = sum(read.values()) / len(read)
         for name, mm in read.items():
@@ -141,5 +135,6 @@ TRIALS: tuple[TrialSpec, ...] = (
             ONE_SCREW if len(machine.axes.z.motors) < 2 else "the probe does it better" if senses(machine) else ""
         ),
         asks=lambda aim: True,
+        facts=squared_facts,
     ),
 )

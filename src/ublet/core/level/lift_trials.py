@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
@@ -30,7 +31,7 @@ from ublet.core.motion.homing_moves import home_axis, number_of
 from ublet.core.motion.lift_directions import look_at_lifts, turned_round
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.words import several
 
 PROOF_MM = 0.5
@@ -75,21 +76,22 @@ def pivots_of(machine: MachineFile) -> dict[str, Place]:
     return found
 
 
+def squared_facts(machine: MachineFile, aim: Any) -> tuple[tuple[str, str], ...]:
+    """What squareness rests on: where the machine stands, each lead screw, and power to motors that do not hold."""
+    holds = len(machine.axes.z.motors) < 2 or (machine.lifts or Lifts()).hold
+    return facts("moved", "lift", *(() if holds else ("motors",)))(machine, aim)
+
+
 async def lead_screws(bench: Bench, aim: LiftParameters) -> TrialResult:
     """Touch near every lift, fit a surface, move each lift by the surface at its pivot, until it is level.
 
     A first small correction proves the lifts. It stops at once when the bed answers otherwise than told, when the range
     grows, or when a correction is larger than declared.
     """
-    bench.fact("moved")
     if len(bench.machine.axes.z.motors) < 2:
         return nothing_to_do()
     pivots = pivots_of(bench.machine)
-    for name in pivots:
-        bench.fact("lift", name)
     declared = bench.machine.lifts or Lifts()
-    if not declared.hold:
-        bench.fact("motors")
     if not bench.motion.lifts_proven():
         seen = await look_at_lifts(bench)
         if not seen.good:
@@ -314,5 +316,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         mends=True,
         uses=_uses,
         idle=_idle,
+        facts=squared_facts,
     ),
 )

@@ -20,7 +20,7 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis, home_unhomed
 from ublet.core.run import Finding, Progress, TrialFailed, TrialResult
 from ublet.core.settings import setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 
 SAMPLES = 3
 
@@ -45,7 +45,6 @@ async def mesh_check(bench: Bench, aim: CheckParameters) -> TrialResult:
     live = live_mesh(bench.settings.live)
     if live is None:
         raise TrialFailed("No mesh is live on the board: probe one first, and keep it. Nothing moved.")
-    bench.fact("surface")
     with bench.aside():
         taken = bench.record.earlier("bed-mesh")
     _, warm = await warm_up(bench, aim)
@@ -151,5 +150,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         idle=lambda machine: "asked whenever you want to know" if senses(machine) else NO_PROBE,
         uses=lambda machine: (*probing_uses(machine), "mesh"),
+        facts=facts("surface"),
     ),
 )

@@ -32,7 +32,7 @@ from ublet.core.motion.homing_moves import home_unhomed, moving
 from ublet.core.questions import Jog
 from ublet.core.run import Checkpoint, Progress, TrialFailed, TrialResult
 from ublet.core.settings import setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.units import show
 
 STEPS_MM = (1.0, 0.1, 0.05, 0.01)
@@ -58,8 +58,6 @@ async def bed_mesh_by_hand(bench: Bench, aim: MeshByHand) -> TrialResult:
     machine = bench.machine
     _, xs, ys = grid_of(machine, aim)
     gauge_mm = aim.gauge_mm or gauge_of(machine)
-    for fact in ("surface", "moved", "nozzle"):
-        bench.fact(fact)
     bench.motion.clear_at_the_end(LIFT_MM)
     await warm_up(bench, aim)
     await home_unhomed(bench, ("x", "y", "z"))
@@ -164,5 +162,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         idle=lambda machine: "the probe does it" if senses(machine) else "",
         asks=lambda aim: True,
         uses=moving("programs", "mesh"),
+        facts=facts("surface", "moved", "nozzle"),
     ),
 )

@@ -24,7 +24,7 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of
 from ublet.core.run import Checkpoint, Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.units import duration
 
 A_POINT_S = 3.0
@@ -95,10 +95,6 @@ async def bed_mesh(bench: Bench, aim: MeshParameters) -> TrialResult:
     """
     machine = bench.machine
     reach, xs, ys = grid_of(machine, aim)
-    for name in machine.bed.screws:
-        bench.fact("screw", name)
-    for fact in ("surface", "moved", "probe"):
-        bench.fact(fact)
     _, warm = await warm_up(bench, aim)
     if probe_of(machine).kind == "coil" and not aim.touches:
         return await _passed(bench, reach, xs, ys)
@@ -380,5 +376,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=range_figure,
         idle=lambda machine: "" if senses(machine) and machine.mesh is not None else NO_PROBE,
         uses=lambda machine: (*probing_uses(machine), *(() if no_coil(machine) else ("coil",)), "mesh"),
+        facts=facts("screw", "surface", "moved", "probe"),
     ),
 )

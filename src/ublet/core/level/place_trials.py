@@ -17,7 +17,7 @@ from ublet.core.motion.homing_moves import home_unhomed, number_of, preheat_word
 from ublet.core.questions import Confirm, Jog
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 
 STEPS_MM = (5.0, 1.0, 0.2, 0.1)
 CLEAR_MM, TRAVEL_MM_S, LIFT_MM_S = 5.0, 60.0, 8.0
@@ -42,8 +42,6 @@ async def probe_place(bench: Bench, aim: PlaceParameters) -> TrialResult:
     """A dot on the bed: the nozzle over it, then the probe over it; how far the nozzle went is where the probe sits."""
     machine = bench.machine
     probe = probe_of(machine)
-    bench.fact("probe")
-    bench.fact("nozzle")
     declared = (number_of(bench, "probe.offset_x_mm"), number_of(bench, "probe.offset_y_mm"))
     bench.motion.clear_at_the_end(CLEAR_MM)
     await home_unhomed(bench, ("x", "y", "z"))
@@ -183,5 +181,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         idle=lambda machine: "" if senses(machine) else NO_PROBE,
         asks=lambda aim: True,
         uses=probing_uses,
+        facts=facts("probe", "nozzle"),
     ),
 )

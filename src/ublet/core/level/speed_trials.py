@@ -32,7 +32,7 @@ from ublet.core.motion.program import Program, To, Touch
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialResult
 from ublet.core.settings import setting
 from ublet.core.small_samples import deviation_u
-from ublet.core.trial import TrialSpec
+from ublet.core.trial import TrialSpec, facts
 from ublet.core.units import show
 
 APART_MM = 40.0
@@ -70,7 +70,6 @@ async def probe_speed(bench: Bench, aim: SpeedParameters) -> TrialResult:
 
     Where a setting changed and the time did not, what caps it is named.
     """
-    bench.fact("probe")
     declared = approach_of(bench, 1)
     _, warm = await warm_up(bench, aim)
     pin = probe_of(bench.machine).kind == "pin"
@@ -258,5 +257,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         idle=lambda machine: "probing may stay as slow as it is" if senses(machine) else NO_PROBE,
         uses=probing_uses,
+        facts=facts("probe"),
     ),
 )

@@ -24,7 +24,7 @@ from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Finding, Progress, TrialFailed, TrialResult, about
 from ublet.core.settings import setting
-from ublet.core.trial import TrialSpec
+from ublet.core.trial import TrialSpec, facts
 from ublet.core.words import counted, several
 
 
@@ -64,7 +64,6 @@ def places_of(reach: Reach, which: str) -> dict[str, Place]:
 
 async def probe_spread(bench: Bench, aim: SpreadParameters) -> TrialResult:
     """Touch a place again and again: how far the readings scatter, whether they drift, which are none of them."""
-    bench.fact("probe")
     _, warm = await warm_up(bench, aim)
     findings: list[Finding] = []
     found: dict[str, Scatter] = {}
@@ -174,5 +173,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         idle=lambda machine: "" if senses(machine) else NO_PROBE,
         uses=probing_uses,
+        facts=facts("probe"),
     ),
 )

@@ -16,7 +16,7 @@ from ublet.core.level.warmth import Warmth, conditions
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import number_or, setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.units import duration
 
 FEWEST, MOST = 4, 8
@@ -50,8 +50,6 @@ async def bed_still(bench: Bench, aim: StillParameters) -> TrialResult:
     machine = bench.machine
     heater = beds(machine)[0]
     middle = (machine.bed.width_mm / 2, machine.bed.depth_mm / 2)
-    bench.fact("surface")
-    bench.fact("moved")
     with bench.aside():
         earlier = bench.record.earlier("bed-soak", heater=heater)
         model = earlier.finding("soak") if earlier is not None else None
@@ -177,5 +175,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         idle=_idle,
         uses=lambda machine: (*probing_uses(machine), "heat"),
+        facts=facts("surface", "moved"),
     ),
 )

@@ -21,7 +21,7 @@ from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, mov
 from ublet.core.questions import Jog
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Value, number_or, setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.units import show
 
 STEPS_MM = (1.0, 0.1, 0.05, 0.01)
@@ -92,10 +92,6 @@ async def z_offset(bench: Bench, aim: TouchParameters) -> TrialResult:
     with bench.aside():  # what is found is where the bed is, whatever the offset was before
         number_of(bench, offset_setting(machine))  # a board without it says so before anything moves
     former = offset_live(machine, bench.settings.shown)
-    for name in machine.bed.screws:  # corners that are turned later move the middle
-        bench.fact("screw", name)
-    bench.fact("nozzle")
-    bench.fact("surface")
     bench.motion.clear_at_the_end(LIFT_MM)
     _, warm = await warm_up(bench, aim)
     touches: list[Touch] = []
@@ -283,5 +279,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         asks=lambda aim: True,
         uses=lambda machine: probing_uses(machine) if senses(machine) else moving("programs")(machine),
+        facts=facts("screw", "nozzle", "surface"),
     ),
 )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import types
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
 from typing import Any, cast
 
 from pydantic import BaseModel
@@ -15,23 +16,34 @@ Read = Callable[[str, Value], Value]
 """Called for every value that is read, with its path and what the file says; gives what is to be read."""
 Listed = Callable[[str, tuple[str, ...]], None]
 """Called when the names of the parts in a table are read, with the table's path."""
+Asked = Callable[[str, bool], None]
+"""Called when it is read whether a part is declared, with its path and the answer."""
 
 
-def traced(machine: MachineFile, read: Read, listed: Listed) -> MachineFile:
-    """A view of a machine through which every value goes past ``read``, and every list of names past ``listed``."""
-    return cast(MachineFile, _Part(machine, "", read, listed))
+@dataclass(frozen=True)
+class Readers:
+    """What notes each way of reading: a value, the names in a table, whether a part is declared."""
+
+    read: Read
+    listed: Listed = lambda path, names: None
+    asked: Asked = lambda path, declared: None
+
+
+def traced(machine: MachineFile, readers: Readers) -> MachineFile:
+    """A view of a machine through which everything that is read goes past these readers."""
+    return cast(MachineFile, _Part(machine, "", readers))
 
 
 class _Part:
     """A view of one part. Methods and properties of the part work on the view, so that what they read is noted too."""
 
-    def __init__(self, part: BaseModel, root: str, read: Read, listed: Listed) -> None:
-        self._part, self._root, self._read, self._listed = part, root, read, listed
+    def __init__(self, part: BaseModel, root: str, readers: Readers) -> None:
+        self._part, self._root, self._readers = part, root, readers
 
     def __getattr__(self, name: str) -> Any:
         kind = type(self._part)
         if name in kind.model_fields:
-            return _seen(getattr(self._part, name), f"{self._root}{name}", self._read, self._listed)
+            return _seen(getattr(self._part, name), f"{self._root}{name}", self._readers)
         own = kind.__dict__.get(name)
         if isinstance(own, property) and own.fget is not None:
             return own.fget(self)
@@ -53,30 +65,34 @@ class _Part:
 class _Table(Mapping[str, Any]):
     """A view of a table of named parts."""
 
-    def __init__(self, table: Mapping[str, Any], path: str, read: Read, listed: Listed) -> None:
-        self._table, self._path, self._read, self._listed = table, path, read, listed
+    def __init__(self, table: Mapping[str, Any], path: str, readers: Readers) -> None:
+        self._table, self._path, self._readers = table, path, readers
 
     def __getitem__(self, name: str) -> Any:
-        return _seen(self._table[name], f"{self._path}.{name}", self._read, self._listed)
+        if name not in self._table:
+            self._readers.asked(f"{self._path}.{name}", False)
+        return _seen(self._table[name], f"{self._path}.{name}", self._readers)
 
     def __contains__(self, name: object) -> bool:
-        return name in self._table
+        declared = name in self._table
+        self._readers.asked(f"{self._path}.{name}", declared)
+        return declared
 
     def __iter__(self) -> Iterator[str]:
-        self._listed(self._path, tuple(self._table))
+        self._readers.listed(self._path, tuple(self._table))
         return iter(self._table)
 
     def __len__(self) -> int:
-        self._listed(self._path, tuple(self._table))
+        self._readers.listed(self._path, tuple(self._table))
         return len(self._table)
 
 
-def _seen(value: Any, path: str, read: Read, listed: Listed) -> Any:
+def _seen(value: Any, path: str, readers: Readers) -> Any:
     if isinstance(value, BaseModel):
-        return _Part(value, f"{path}.", read, listed)
+        return _Part(value, f"{path}.", readers)
     if isinstance(value, dict):
-        return _Table(value, path, read, listed)
-    return read(path, value)
+        return _Table(value, path, readers)
+    return readers.read(path, value)
 
 
 def _whole(value: Any) -> Any:

@@ -10,7 +10,7 @@ from ublet.core.motion.homing import spread_of
 from ublet.core.motion.homing_moves import axis_of, home_axis, homing_order, moving, preheat_words
 from ublet.core.run import Finding, Progress, Stream, TrialResult
 from ublet.core.settings import Part, setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 
 SPREAD_LIMIT_MM = 0.05
 """An end that repeats worse than this is not good enough to print with, mm."""
@@ -24,7 +24,6 @@ class HomingParameters(Part):
 
 async def homing(bench: Bench, aim: HomingParameters) -> TrialResult:
     """Home every axis in the declared order, and again for the spread of each end."""
-    bench.fact("moved")
     order = homing_order(bench.machine)
     for number, name in enumerate(order):
         bench.progress(Progress(f"axis {name.upper()}", 0.3 * number / len(order), None, "for the first time"))
@@ -107,5 +106,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         motion_needs,
         figure=_worst_spread,
         uses=moving(),
+        facts=facts("moved"),
     ),
 )

@@ -16,7 +16,7 @@ from ublet.core.motion.lift_directions import LiftsSeen, lifts_of, look_at_lifts
 from ublet.core.questions import Question
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialResult
 from ublet.core.settings import Part, Value, setting
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 
 
 class MotorParameters(Part):
@@ -48,7 +48,6 @@ def motor_words(root: str) -> str:
 
 async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
     """Each motor a few millimetres back and forth; the builder says which one turned."""
-    bench.fact("plugs")
     roots = motor_roots(bench.machine)
     names = tuple(motor_words(root) for root in roots)
     found: dict[str, str | None] = {}
@@ -187,6 +186,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         mends=True,
         asks=lambda aim: True,
         uses=always("motion"),
+        facts=facts("plugs"),
     ),
     TrialSpec(
         "directions",

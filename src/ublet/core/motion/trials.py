@@ -11,7 +11,7 @@ from ublet.core.motion.inputs import Pressed, Verdict, input_words, judge, mends
 from ublet.core.questions import Confirm, Question
 from ublet.core.run import Finding, Option, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 
 SETTLE_S = 0.5
 """Time for a level to arrive after the builder has answered, s."""
@@ -25,7 +25,6 @@ class NoParameters(Part):
 
 async def inputs_by_hand(bench: Bench, aim: NoParameters) -> TrialResult:
     """Each switch in turn, pressed, held and let go, while every input is watched."""
-    bench.fact("plugs")
     names = declared_inputs(bench.machine)
     missing = [name for name in names if name not in bench.probe.inputs()]
     if not names or missing:
@@ -130,5 +129,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         mends=True,
         asks=lambda aim: True,
         uses=lambda machine: ("probe",) if machine.probe is not None and machine.probe.kind == "pin" else (),
+        facts=facts("plugs"),
     ),
 )

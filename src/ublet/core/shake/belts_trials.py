@@ -20,7 +20,7 @@ from ublet.core.shake.shaking import hands_off, stand_in_the_middle
 from ublet.core.shake.spectra import averaged
 from ublet.core.shake.sweeping import SweepParameters, amiss_of, sweep_needs, sweep_seconds, swept, unshaped
 from ublet.core.small_samples import student
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.units import duration, with_uncertainty
 
 BELTS = ("x+y", "x-y")
@@ -81,8 +81,6 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
         raise TrialFailed(
             "Each axis of this machine has a belt of its own: there are no two that pull together. Nothing was moved."
         )
-    bench.fact("moved")
-    bench.fact("load")
     rounds = 0
     while True:
         found = await _measured(bench, aim, rounds)
@@ -210,5 +208,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         uses=moving("programs", "swings", "accelerometer"),
         idle=lambda machine: "" if share_belts(machine) else "each axis has a belt of its own",
         asks=lambda aim: aim.rounds > 0,
+        facts=facts("moved", "load"),
     ),
 )

@@ -29,7 +29,7 @@ from ublet.core.shake.spectra import Bands, averaged
 from ublet.core.shake.sweep import Sweep
 from ublet.core.shake.sweeping import SweepParameters, amiss_of, axis_words, sweep_needs, sweep_seconds, swept, unshaped
 from ublet.core.shake.symptoms import heard_words, symptoms
-from ublet.core.trial import TrialSpec
+from ublet.core.trial import TrialSpec, facts
 from ublet.core.units import duration, with_uncertainty
 from ublet.core.words import several
 
@@ -69,8 +69,6 @@ class ResonanceParameters(SweepParameters):
 
 async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
     """Sweep each axis, unshaped, and tell from what it does against what it was told how it rings."""
-    bench.fact("moved")
-    bench.fact("load")
     await stand_in_the_middle(bench)
     findings: list[Finding] = []
     good: list[str] = []
@@ -247,5 +245,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         uses=moving("programs", "swings", "accelerometer"),
         asks=lambda aim: aim.load_kg > 0,
+        facts=facts("moved", "load"),
     ),
 )

@@ -20,7 +20,7 @@ from ublet.core.settings import setting
 from ublet.core.shake.ripples import Rippled, frequency_of
 from ublet.core.shake.sweeping import unshaped
 from ublet.core.shake.tower import SHOWS, WALLS, Band, TowerShape, bands_of, even_after_mm, ringing_tower
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.units import parse, with_uncertainty
 from ublet.core.words import several
 
@@ -54,8 +54,6 @@ async def tower(bench: Bench, aim: TowerParameters) -> TrialResult:
     Raises:
         TrialFailed: it does not fit, or nothing was to be seen on any wall.
     """
-    bench.fact("moved")
-    bench.fact("load")
     machine = bench.machine
     bands = bands_of(machine, aim)
     if aim.printed:
@@ -230,5 +228,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         uses=lambda machine: ("heat", *moving("programs")(machine)),
         idle=lambda machine: "a sweep does it better, where there is an accelerometer",
         asks=lambda aim: True,
+        facts=facts("moved", "load"),
     ),
 )

@@ -22,7 +22,7 @@ from ublet.core.shake.shaking import Heard, hands_off, heard_beside, sensor_on, 
 from ublet.core.shake.shaper_trials import AXES, known_modes, predicted_u
 from ublet.core.shake.shapers import Train, residual
 from ublet.core.shake.sweeping import sweep_needs, unshaped
-from ublet.core.trial import TrialSpec
+from ublet.core.trial import TrialSpec, facts
 from ublet.core.units import with_uncertainty
 from ublet.core.words import several
 
@@ -66,8 +66,6 @@ async def shaper_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
     Raises:
         TrialFailed: no axis is shaped, or how they ring is not known.
     """
-    bench.fact("moved")
-    bench.fact("load")
     frame = known_modes(bench)
     trains = {axis: train for axis in aim.axes if (train := live_train(bench.settings.live, axis)) is not None}
     if not trains:
@@ -222,5 +220,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         sweep_needs,
         figure=_figure,
         uses=moving("programs", "shaping", "accelerometer"),
+        facts=facts("moved", "load"),
     ),
 )

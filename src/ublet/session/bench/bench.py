@@ -9,15 +9,14 @@ from functools import partial
 from typing import Any, TypeVar
 
 from ublet.core.evidence import Rest
-from ublet.core.facts import Fact
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
 from ublet.core.run import Checkpoint, Progress
-from ublet.core.settings import Value
+from ublet.core.settings import Part, Value
 from ublet.core.trial import TrialSpec
 from ublet.ledger.recording import Recorded
 from ublet.session.bench.board import LinkClock, LinkGuards, LinkSettings
-from ublet.session.bench.builder import LinkBuilder
+from ublet.session.bench.builder import LinkBuilder, hot_now
 from ublet.session.bench.heat import LinkHeat
 from ublet.session.bench.lift_proof import LiftProof
 from ublet.session.bench.motion import LinkMotion, LinkProbe
@@ -26,7 +25,6 @@ from ublet.session.bench.resting import FactOf, Resting
 from ublet.session.bench.streams import LinkStreams
 from ublet.session.bench.watcher import Watcher
 from ublet.session.connection import Connection
-from ublet.session.heaters import hot_now
 from ublet.session.loans import Loans
 
 T = TypeVar("T")
@@ -61,6 +59,7 @@ class LinkBench:
     ) -> None:
         self._resting = Resting(machine, written, connection, loans, fact_of)
         self._resting.trace.take(rested)
+        self._spec = spec
         self._watcher = watcher
         self._threaded = threaded
         self._recorded = recorded
@@ -81,9 +80,10 @@ class LinkBench:
         """What the run rests on so far."""
         return self._resting.trace.rests
 
-    def fact(self, kind: str, subject: str = "") -> Fact:
-        """What the builder said last of something."""
-        return self._resting.fact(kind, subject)
+    def note_facts(self, parameters: Part) -> None:
+        """Note the facts that the trial declares: before it begins, and those that it changed again at its end."""
+        for kind, subject in self._spec.facts(self.machine, parameters):
+            self._resting.fact(kind, subject)
 
     def tell(self, kind: str, subject: str = "") -> None:
         """The builder did this for the trial."""

@@ -9,12 +9,15 @@ from dataclasses import replace
 from typing import TypeVar
 
 from ublet.core.bench import Clock, Jogged, Motion
+from ublet.core.heat.hot_parts import hot_words
+from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Jog, Judge, Live, Measure, Question
 from ublet.core.run import TrialFailed
 from ublet.core.units import NotAQuantity, parse
 from ublet.ledger.recording import Recorded
 from ublet.link.errors import BoardRefused
 from ublet.session.bench.watcher import Watcher
+from ublet.session.connection import Connection
 
 ASKED_TIMES = 20
 """So often a question is asked again whose answer it does not take: who answers may be a program."""
@@ -23,6 +26,11 @@ NOT_ALLOWED = 3
 """The board's code for a move that may not be; others end the trial."""
 
 Asked = TypeVar("Asked", bound=Question)
+
+
+def hot_now(machine: MachineFile, connection: Connection) -> str:
+    """What would burn a hand now, by the latest readings; empty: nothing."""
+    return hot_words(machine, lambda sensor: connection.channel(f"sensors.{sensor}"))
 
 
 class LinkBuilder:

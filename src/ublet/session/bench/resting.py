@@ -8,7 +8,7 @@ from ublet.core.evidence import Trace
 from ublet.core.facts import Fact
 from ublet.core.heat.gain_choice import gains_root
 from ublet.core.machine.schema import SETTINGS, MachineFile
-from ublet.core.machine.traced import traced
+from ublet.core.machine.traced import Readers, traced
 from ublet.core.settings import Acts, Value
 from ublet.session.connection import Connection
 
@@ -38,7 +38,7 @@ class Resting:
         self._lent = lent
         self._fact_of = fact_of
         self._noted: set[tuple[str, ...]] = set()
-        self.machine = traced(machine, self._read, self._listed)
+        self.machine = traced(machine, Readers(self._read, self._listed, self._asked))
 
     def live(self, path: str) -> Value:
         """The live value of a setting, as it is without what is borrowed; None when the board has none."""
@@ -181,6 +181,9 @@ class Resting:
         value = self.live(path) if path in self._connection.layers else written
         self.trace.note("setting", path, value, _tolerance(path))
         return value
+
+    def _asked(self, path: str, declared: bool) -> None:
+        self.trace.note("part", path, declared)
 
     def _listed(self, path: str, names: tuple[str, ...]) -> None:
         self.trace.note("parts", path, ", ".join(sorted(names)))

@@ -17,7 +17,7 @@ from ublet.tui.frame.bright import keep_bright
 from ublet.tui.frame.help import explained
 
 if TYPE_CHECKING:
-    from ublet.tui.app import UbletApp
+    from ublet.tui.frame.host import Host
 
 MOST_FOUND = 40
 
@@ -35,7 +35,7 @@ class Everything(Provider):
     """What can be done now. Only actions are listed before anything is typed; stations and settings are many."""
 
     @property
-    def ublet(self) -> UbletApp:
+    def ublet(self) -> Host:
         """The app."""
         return self.app  # type: ignore[return-value]
 

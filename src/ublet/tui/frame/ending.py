@@ -11,12 +11,9 @@ import sys
 import threading
 from typing import TYPE_CHECKING
 
-from ublet.tui.frame.least_size import LeastSize
-
 if TYPE_CHECKING:
-    from textual.driver import Driver
-
-    from ublet.session.demo import Demo
+    from ublet.session.session import Session
+    from ublet.tui.frame.host import Host
 
 FAULT = 70
 SIGNALLED = 130
@@ -27,12 +24,11 @@ TERMINAL_LOOKS_S = 0.5
 """So often it is looked whether the terminal is still there, s: long before what it does not take any more stops us."""
 
 
-class Ending(LeastSize):
-    """Ends by quitting, by a signal, or by a fault of ours."""
+class Ending:
+    """Ends an app that was quit, was sent a signal, or met a fault of ours."""
 
-    def __init__(self, driver_class: type[Driver] | None) -> None:
-        super().__init__(driver_class)
-        self.demo: Demo | None = None
+    def __init__(self, app: Host) -> None:
+        self._app = app
         self._ending: asyncio.Task[None] | None = None
         self.unsure = ""  # why it is not confirmed that everything was off at the end
 
@@ -43,8 +39,8 @@ class Ending(LeastSize):
         loop = asyncio.get_running_loop()
         for name in ("SIGTERM", "SIGHUP", "SIGQUIT"):
             loop.add_signal_handler(getattr(signal, name), self._end_by_signal, name)
-        if not self.is_headless:
-            self.set_interval(TERMINAL_LOOKS_S, self._look_at_terminal)
+        if not self._app.is_headless:
+            self._app.set_interval(TERMINAL_LOOKS_S, self._look_at_terminal)
 
     def _look_at_terminal(self) -> None:
         """When a terminal hangs up, only the first process of its session is told: that may be who started us."""
@@ -68,59 +64,47 @@ class Ending(LeastSize):
         stuck.daemon = True
         stuck.start()
         gone = name == "SIGHUP"
-        with self.batch_update() if gone else contextlib.nullcontext():  # what is drawn for nobody would not be taken
-            if self.session is not None:
-                self.unsure = await self.session.close()
-                self.session = None
+        unpainted = self._app.batch_update() if gone else contextlib.nullcontext()  # nobody would take it
+        with unpainted:
+            await self.close()
             if gone:
                 os._exit(SIGNALLED)
-        self.exit(return_code=SIGNALLED, message=f"ublet: ended by {name}")
+        self._app.exit(return_code=SIGNALLED, message=f"ublet: ended by {name}")
 
-    async def on_unmount(self) -> None:
+    async def close(self) -> None:
         """Leave nothing hot and nothing open."""
-        if self.session is not None:
-            self.unsure = await self.session.close()
+        if self._app.session is not None:
+            self.unsure = await self._app.session.close()
+            self._app.session = None
 
-    def _handle_exception(self, error: Exception) -> None:
-        """A fault of ours: one sentence for the builder, the details in a file, everything off."""
-        from ublet.session.crash import crash_sentence
-
-        if self.session is not None:
-            self.session.connection.halt()
-        self._exception = error
-        self.exit(return_code=FAULT, message=crash_sentence(error))
-
-    async def action_leave(self) -> None:
+    async def leave(self) -> None:
         """Quit; asks first when kept values would be lost or a trial runs."""
-        self.run_worker(self._leave(), group="leave", exclusive=True)
-
-    async def _leave(self) -> None:
         from ublet.core.questions import Question
         from ublet.tui.frame.dialogs import QuestionDialog
 
-        reasons = self.reasons_to_stay()
-        if reasons or (self.session is not None and self.session.preferences.now.confirm_quit):
+        session = self._app.session
+        reasons = reasons_to_stay(session)
+        if reasons or (session is not None and session.preferences.now.confirm_quit):
             words = f"{' '.join(reasons)} Quit all the same?" if reasons else "Quit Ublet? Everything goes off."
             question = Question(words, ("quit", "stay"))
-            if await self.push_screen_wait(QuestionDialog(question)) != "quit":
+            if await self._app.push_screen_wait(QuestionDialog(question)) != "quit":
                 return
-        self.exit()
+        self._app.exit()
 
-    def reasons_to_stay(self) -> list[str]:
-        """What quitting now would lose, in sentences."""
-        session, reasons = self.session, []
-        if session is not None and session.runner.running is not None:
-            reasons.append("A trial is running and would be cancelled.")
-        if session is not None and session.draft.dirty:
-            count = len(session.draft.changes())
-            words = "1 edit is" if count == 1 else f"{count} edits are"
-            reasons.append(f"{words} not written to the machine file.")
-        if session is not None and session.unsaved():
-            count = len(session.unsaved())
-            words = (
-                "1 kept setting is not saved: it is" if count == 1 else f"{count} kept settings are not saved: they are"
-            )
-            reasons.append(f"{words} lost at power-off.")
-        if session is not None and session.ledger.waiting:
-            reasons.append(f"{session.ledger.waiting} entries of the ledger could not be written yet: make room first.")
-        return reasons
+
+def reasons_to_stay(session: Session | None) -> list[str]:
+    """What quitting now would lose, in sentences."""
+    reasons = []
+    if session is not None and session.runner.running is not None:
+        reasons.append("A trial is running and would be cancelled.")
+    if session is not None and session.draft.dirty:
+        count = len(session.draft.changes())
+        words = "1 edit is" if count == 1 else f"{count} edits are"
+        reasons.append(f"{words} not written to the machine file.")
+    if session is not None and session.unsaved():
+        count = len(session.unsaved())
+        words = "1 kept setting is not saved: it is" if count == 1 else f"{count} kept settings are not saved: they are"
+        reasons.append(f"{words} lost at power-off.")
+    if session is not None and session.ledger.waiting:
+        reasons.append(f"{session.ledger.waiting} entries of the ledger could not be written yet: make room first.")
+    return reasons

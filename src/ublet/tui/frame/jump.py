@@ -18,7 +18,7 @@ from ublet.tui.frame.bright import keep_bright
 from ublet.tui.frame.style import style_beside
 
 if TYPE_CHECKING:
-    from ublet.tui.app import UbletApp
+    from ublet.tui.frame.host import Host
     from ublet.tui.trial.bench import Bench
 
 LETTERS = string.ascii_lowercase + string.ascii_uppercase
@@ -34,7 +34,7 @@ class Spot:
     go: Callable[[], Coroutine[Any, Any, None]]
 
 
-def spots(app: UbletApp) -> list[Spot]:
+def spots(app: Host) -> list[Spot]:
     """Every built station that is on the screen, by letters; every pane of the bench, by numbers."""
     found = []
     built = [number for number, station in enumerate(ROUTE) if station.built]
@@ -49,7 +49,7 @@ def spots(app: UbletApp) -> list[Spot]:
     return found
 
 
-async def _to_pane(app: UbletApp, bench: Bench, action: str) -> None:
+async def _to_pane(app: Host, bench: Bench, action: str) -> None:
     bench.focus()
     if action:
         await app.run_action(action, bench)

@@ -18,20 +18,25 @@ from ublet.core.route import station_with
 from ublet.core.run import Option, Series, TrialResult
 from ublet.core.settings import Part, refusal_of
 from ublet.core.trial import Need, TrialSpec
+from ublet.core.units import show, with_uncertainty
 from ublet.ledger.entries import RunEntry
 from ublet.ledger.errors import LedgerError
 from ublet.session.orders import verify_parameters
+from ublet.session.record import local_time
 from ublet.session.session import Session
 from ublet.tui.frame.dialogs import QuantityDialog
 from ublet.tui.frame.theme import Ink
 from ublet.tui.heat.charts import climb, cycles, duty, fan_start, last_minute, reached_at, steps
 from ublet.tui.heat.gains_table import Gains, gains_table
-from ublet.tui.heat.heater_words import BED_HELP, HOTEND_HELP, next_steps
+from ublet.tui.heat.heater_words import BED_HELP, HOTEND_HELP
 from ublet.tui.heat.record_charts import RecordCharts
 from ublet.tui.trial.settlement import key_words
 from ublet.tui.trial.trial_bench import TrialBench
 
 COOLEST_BED_C = 30.0
+SHORT_BELOW = 30
+"""A lower bench shows no model beside its next step, rows."""
+
 IDLE_BEATS = 3
 """While nothing is recorded the live trace is drawn at every so many beats."""
 
@@ -209,7 +214,66 @@ class HeaterBench(TrialBench):
             measured = self.verified.result if self.verified and self.verified_live() else None
             gains = Gains(self.tuned.options, self.option, self.tuned.recommended, self.live_option(), measured)
             text.append_text(gains_table(gains, self.content_size.width))
-        text.append_text(next_steps(self))
+        text.append_text(self._next_steps())
+        return text
+
+    def _next_steps(self) -> Text:
+        """What was said last, and what can be done next."""
+        text = Text()
+        if self.told is not None:
+            text.append(f"{self.told[0]}\n", self.told[1])
+        if self.watched is not None:
+            text.append(f"{self.watch_words()}  ", Ink.dim)
+            key_words(text, "esc", "cancels, F8 halts: everything goes off.")
+        elif self.tuned is None:
+            text.append_text(self.start_words())
+            text.append_text(self._shadows())
+        else:
+            text.append_text(self._after_tuning())
+        return text
+
+    def _after_tuning(self) -> Text:
+        text = Text()
+        assert self.tuned is not None and self.entry is not None
+        live, unsaved = self.live_option(), self.session.unsaved()
+        tuned = self.tuned
+        delay = tuned.finding("delay")
+        gain, lag = tuned.finding("gain"), tuned.finding("time_constant")
+        if gain and lag and delay and self.size.height > SHORT_BELOW:
+            text.append(f"model of {local_time(self.entry.at)}   ", Ink.dim)
+            for word, finding in (("gain", gain), ("time constant", lag), ("dead time and lag", delay)):
+                value = with_uncertainty(finding.value, finding.uncertainty or 0.0, finding.unit)
+                text.append(f"{word} {value}   ", Ink.dim)
+            text.append("\n")
+        option = self.option
+        if not live or live == AS_FOUND:
+            text.append(f"recommended: {tuned.why}.  ", Ink.proposal)
+        if option is not None and option.name not in (live, AS_FOUND):
+            key_words(text, "k", f"keeps {option.name}: live, not yet saved.  ")
+        if unsaved:
+            key_words(text, "v", "verifies by a step from cold.  ")
+            text.append("ctrl+s", Ink.focus)
+            unverified = "" if self.verified_live() else ", without a verification"
+            text.append(f" saves to board and file{unverified}.  ", Ink.text)
+            key_words(text, "d", "drops it.")
+        elif live and live != AS_FOUND:
+            text.append(f"{live} is live and saved. ", Ink.good)
+            if not self.verified_live():
+                key_words(text, "v", "verifies it by a step from cold.")
+        text.append("\n" if text.plain and not text.plain.endswith("\n") else "")
+        text.append_text(self.start_words())
+        return text
+
+    def _shadows(self) -> Text:
+        """Stored values on the board that hide what the file says of this heater."""
+        text = Text()
+        root = f"heaters.{self.heater}."
+        for shadow in self.session.shadowed():
+            if shadow.path.startswith(root):
+                stored, file = (show(v) if isinstance(v, float) else str(v) for v in (shadow.stored, shadow.file))
+                text.append("\n! ", Ink.focus)
+                text.append(f"{shadow.path}: the board's store says {stored} and wins; ", Ink.text)
+                text.append(f"the file says {file}.", Ink.text)
         return text
 
     def live_option(self) -> str:

@@ -8,12 +8,13 @@ from rich.text import Text
 from textual.binding import Binding
 from textual.events import Key
 
+from ublet.core.motion.capping import Speed
 from ublet.core.motion.targets import EXAMPLES, parse_targets
 from ublet.core.questions import Jog, Question
 from ublet.core.units import NotAQuantity
 from ublet.core.words import several
 from ublet.link.errors import BoardRefused, LinkLost
-from ublet.session.jogging import jog, speed_for
+from ublet.session.jogging import jog, jog_speed
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.machine_map import map_picture
@@ -108,13 +109,16 @@ class JogBench(TrialBench):
         told: dict[str, list[str]] = {}
         for axis in free:
             asked = getattr(self.aim, "speed_mm_s", JOG_MM_S) if self.watched is not None else JOG_MM_S
-            told.setdefault(speed_for(self.session, axis, asked).words, []).append(axis.upper())
+            told.setdefault(self._jog_speed(axis, asked).words, []).append(axis.upper())
         words = "; ".join(f"{several(axes)} at {speed}" for speed, axes in told.items())
         before = f"a key moves {self.step_mm:g} mm: "
         room = width - text.cell_len - len(words)
         text.append(f"{before if room >= len(before) else ''}{words}", Ink.text)
         text.truncate(width, overflow="ellipsis")
         return text
+
+    def _jog_speed(self, axis: str, asked_mm_s: float) -> Speed:
+        return jog_speed(self.session.connection, self.session.document.board, axis, asked_mm_s)
 
     # jogging
 
@@ -209,7 +213,7 @@ class JogBench(TrialBench):
                 axis, mm = wanted
                 self._ahead.pop(axis)
                 self.refresh_bindings()
-                await jog(self.session.connection, axis, mm, speed_for(self.session, axis, JOG_MM_S).mm_s)
+                await jog(self.session.connection, axis, mm, self._jog_speed(axis, JOG_MM_S).mm_s)
                 if self.session.connection.state.mode != "ready":
                     break
         except (LinkLost, BoardRefused) as error:

@@ -10,7 +10,7 @@ from textual.events import Key
 
 from ublet.core.acts import DragGauge, MakeRoom, PressSwitch, ReleaseSwitch, noticed
 from ublet.core.questions import Live, Measure, Question
-from ublet.session.heaters import hot_now
+from ublet.session.bench.builder import hot_now
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 from ublet.tui.trial.bench import Bench
