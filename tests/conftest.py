@@ -16,16 +16,18 @@ import pytest
 
 from tests.waiting import WAITING, runs
 from ublet.benchmark.wired import well_wired
+from ublet.core.acts import Cue, Seen
 from ublet.core.machine.check import check_text
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
 from ublet.core.run import Progress
 from ublet.firmware.clock import VirtualLoop, keep_time, run_virtually
-from ublet.link.rpc import RpcController
+from ublet.link.client import Client
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
 from ublet.session.library import boards, machine_path, scenario_path
 from ublet.session.session import Session
 from ublet.simulated import SimulatedMachine
+from ublet.world.hands import Hands
 from ublet.world.scenario import Scenario, parse_scenario
 
 T = TypeVar("T")
@@ -99,17 +101,29 @@ def mended_tern() -> Scenario:
 def requests_noted(monkeypatch: pytest.MonkeyPatch) -> set[str]:
     """The requests that are made of a board from now on, by their names."""
     asked: set[str] = set()
-    for name in ("_do", "_ask"):
-        honest = getattr(RpcController, name)
+    honest = Client.call
 
-        def noted(
-            self: Any, *words: Any, _honest: Any = honest, _place: int = int(name == "_ask"), **params: Any
-        ) -> Any:
-            asked.add(words[_place])
-            return _honest(self, *words, **params)
+    async def noted(self: Client, method: str, params: dict[str, Any] | None = None) -> Any:
+        asked.add(method)
+        return await honest(self, method, params)
 
-        monkeypatch.setattr(RpcController, name, noted)
+    monkeypatch.setattr(Client, "call", noted)
     return asked
+
+
+def cues_noted(monkeypatch: pytest.MonkeyPatch) -> set[type[Cue]]:
+    """What hands do and eyes look at in a simulated world from now on, by kind."""
+    noted: set[type[Cue]] = set()
+    for name in ("perform", "observe"):
+        honest = getattr(Hands, name)
+
+        def noting(self: Hands, cue: Cue, _honest: Any = honest) -> Seen:
+            noted.add(type(cue))
+            seen: Seen = _honest(self, cue)
+            return seen
+
+        monkeypatch.setattr(Hands, name, noting)
+    return noted
 
 
 class PromptLoop(VirtualLoop):

@@ -9,9 +9,26 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import Onlooker, Rig, requests_noted, tern_scenario, virtually
+from tests.conftest import Onlooker, Rig, cues_noted, requests_noted, tern_scenario, virtually
+from ublet.benchmark.wired import well_wired
+from ublet.core.acts import (
+    AdjustScrew,
+    AimAtDot,
+    Cue,
+    FeelBlocks,
+    LoadBed,
+    LookAtFans,
+    LookAtMotors,
+    LowerOntoGauge,
+    PressSwitch,
+    ReadGap,
+    ReadRipples,
+    TurnLift,
+    TurnScrew,
+    WatchFirstLayer,
+)
 from ublet.core.bench import Bench
-from ublet.core.catalogue import TRIALS
+from ublet.core.catalogue import LEVEL, TRIALS
 from ublet.core.facts import FACTS, Fact, FactError, fact_from, paths
 from ublet.core.heat.trials import HotendParameters
 from ublet.core.motion.homing_moves import home_axis
@@ -39,6 +56,27 @@ SHORT = {
     "steps-per-mm": ("axis=x",),
 }
 """Parameters with which a trial does all that it does, sooner."""
+
+FACTS_BY_CUE: dict[type[Cue], tuple[str, ...]] = {
+    LowerOntoGauge: ("nozzle",),
+    AimAtDot: ("nozzle", "probe"),
+    WatchFirstLayer: ("nozzle", "surface"),
+    TurnScrew: ("screw", "moved"),
+    AdjustScrew: ("screw", "moved"),
+    TurnLift: ("lift", "moved"),
+    ReadGap: ("lift", "moved"),
+    PressSwitch: ("plugs",),
+    LookAtFans: ("plugs",),
+    LookAtMotors: ("plugs",),
+    FeelBlocks: ("plugs",),
+    LoadBed: ("load", "moved"),
+    ReadRipples: ("load", "moved"),
+}
+FACTS_BY_REQUEST = {"motor.turn": ("plugs",), "axis.home": (), "probe.pin": ("probe",)}
+"""What a recipe has hands do, eyes look at and a board do, and the facts that its findings then rest on."""
+
+NOT_RESTED_ON = {"inputs-by-hand": {"probe"}}
+"""What only leads there: the pin is put down so that it can be pressed."""
 
 CONNECTING = {"image.status"}
 """Asked of every board at each link."""
@@ -70,11 +108,19 @@ def test_every_trial_records_rows_with_units_and_what_it_rests_on(
     trial: str, machine: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """The whole catalogue (a check by the trial that it checks), on one machine or the other."""
-    asked = requests_noted(monkeypatch)
+    asked, cues = requests_noted(monkeypatch), cues_noted(monkeypatch)
     copied = tmp_path / f"{machine}.toml"
     shutil.copyfile(machine_path(machine), copied)
     order = order_for(trial, list(SHORT.get(trial, ())), keep=trial.endswith("-control"), save=False)
-    report = run_on_scenario(order, scenario_path(machine), copied, 3, quietly).report
+    scenario = scenario_path(machine)
+    if machine == "tern-280" and TRIALS[trial] in LEVEL:
+        wired = well_wired(scenario.read_text(encoding="utf-8"))  # so that it gets as far as the bed
+        (tmp_path / "machines").mkdir()
+        shutil.copyfile(copied, tmp_path / "machines" / copied.name)
+        scenario = tmp_path / "scenarios" / "wired.toml"
+        scenario.parent.mkdir()
+        scenario.write_text(wired, encoding="utf-8")
+    report = run_on_scenario(order, scenario, copied, 3, quietly).report
     used = {capability_of(method) for method in asked - CONNECTING} - {
         None,
         "loans",
@@ -93,6 +139,11 @@ def test_every_trial_records_rows_with_units_and_what_it_rests_on(
         idle = TRIALS[trial].idle(Document(copied).machine)
         assert streams or planted or idle, "a planted fault may come first, or there is nothing to do"
         assert all(len(one.rows) and len(one.units) == len(one.columns) for one in streams.values())
+        facts = {rest.path for rest in entry.rests if rest.kind == "fact"}
+        due = {kind for cue, kinds in FACTS_BY_CUE.items() if cue in cues for kind in kinds}
+        due |= {kind for method, kinds in FACTS_BY_REQUEST.items() if method in asked for kind in kinds}
+        if each["trial"] == trial:
+            assert due - NOT_RESTED_ON.get(trial, set()) <= {path.partition(".")[0] for path in facts}
         assert (entry.rests or not streams) and {rest.path for rest in entry.rests} <= set(each["conditions"])
         if entry.result.outcome == "proven":
             assert len(TRIALS[entry.name].figure(entry.result)) <= FIGURE_COLUMNS, "it is not cut in the route"
@@ -267,9 +318,9 @@ def test_a_fact_makes_stale_what_rests_on_it_and_shows_that_before(folder: Path)
 
 def test_a_state_that_comes_back_is_no_change_and_an_event_is_one_each_time(folder: Path) -> None:
     async def reads(bench: Bench, aim: Part) -> TrialResult:
-        bench.fact("surface")
-        bench.fact("belt", "x")
         return TrialResult("proven", "so")
+
+    rests_on = spec(reads, facts=lambda machine, aim: (("surface", ""), ("belt", "x")))
 
     async def work() -> None:
         async with Rig(folder, tern_scenario()) as rig:
@@ -282,10 +333,10 @@ def test_a_state_that_comes_back_is_no_change_and_an_event_is_one_each_time(fold
                 return session.presence.reasons(entry.rests)
 
             session.ledger.tell(Fact("surface", "", "smooth", now()))
-            await session.run(spec(reads), Part(), Onlooker())
+            await session.run(rests_on, Part(), Onlooker())
             assert len(told("surface", "", "rough")) == 1 and told("surface", "", "smooth") == ()
             assert told("belt", "y", "tightened") == () and len(told("belt", "x", "tightened")) == 1
-            await session.run(spec(reads), Part(), Onlooker())
+            await session.run(rests_on, Part(), Onlooker())
             assert len(told("belt", "x", "tightened")) == 1, "the same words, but another time"
 
     virtually(work)
@@ -354,7 +405,8 @@ def test_what_a_recipe_reads_is_what_it_rests_on(folder: Path) -> None:
             assert entry is not None
             held = {rest.path: rest.value for rest in entry.rests}
             assert held["axes.x.homing.end"] == "low" and held["heaters.hotend.kd"] == kd, "not what was borrowed"
-            assert set(held) == {"heaters.hotend.kp", "axes.x.homing.end", "heaters.hotend.kd"}
+            assert set(held) == {"heaters.hotend.kp", "axes.x.homing.end", "heaters.hotend.kd", "heaters.hotend"}
+            assert held["heaters.hotend"] is True, "whether a part is declared is read, too"
             second = await session.run(spec(relies), Part(), Onlooker())
             found = session.ledger.run(second.number or 0)
             assert found is not None and [(r.kind, r.path, r.value, r.tolerance) for r in found.rests] == [

@@ -17,6 +17,7 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.questions import Judge, Live, Question
 from ublet.core.run import Checkpoint, Option, Proposal, Stream, TrialResult
 from ublet.core.settings import Part
+from ublet.core.trial import facts
 from ublet.tui.record.facts import FactDialog
 from ublet.tui.record.ledger import LedgerBench
 
@@ -24,8 +25,8 @@ Answered = list[Any]
 
 
 def stand_in(monkeypatch: pytest.MonkeyPatch, run: Any, *streams: Stream) -> None:
-    """Another recipe at the station of homing."""
-    monkeypatch.setitem(TRIALS, "homing", replace(TRIALS["homing"], run=run, streams=streams))
+    """Another recipe at the station of homing, which rests on the nozzle."""
+    monkeypatch.setitem(TRIALS, "homing", replace(TRIALS["homing"], run=run, streams=streams, facts=facts("nozzle")))
 
 
 async def started(there: Opened) -> None:
@@ -68,7 +69,6 @@ def test_a_cancelled_run_is_looked_at_exported_and_gone_on_with(folder: Path, mo
 
 def test_a_fact_shows_what_it_makes_stale_before_it_is_told(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     async def proves(bench: Bench, aim: Part) -> TrialResult:
-        bench.fact("nozzle")
         return TrialResult("proven", "so")
 
     stand_in(monkeypatch, proves)

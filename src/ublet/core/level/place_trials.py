@@ -164,7 +164,7 @@ def _announce(machine: MachineFile, aim: PlaceParameters) -> str:
 
 def _figure(result: TrialResult) -> str:
     x, y = result.finding("probe_x"), result.finding("probe_y")
-    return f"{x.value:+.1f}, {y.value:+.1f} mm" if x is not None and y is not None else ""
+    return f"{x.value:+.1f}, {y.value:+.1f}" if x is not None and y is not None else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (

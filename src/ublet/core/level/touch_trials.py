@@ -263,7 +263,7 @@ def _announce(machine: MachineFile, aim: TouchParameters) -> str:
 
 def _figure(result: TrialResult) -> str:
     found = result.finding("offset")
-    return f"{found.value:.3f} ±{2 * (found.uncertainty or 0.0):.3f}" if found is not None else ""
+    return f"{found.value:.3f} mm" if found is not None else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (
