@@ -42,7 +42,7 @@ def test_terns_belts_are_made_alike_it_is_shaped_by_hand_and_verified(tmp_path: 
         screen.key("p")
         screen.type(QUICK)
         screen.key("Enter", "Enter")
-        shown = screen.wait("sweep 2 of 2")
+        shown = screen.wait("sweep 2")
         assert "spectrogram, m/s²: Hz over s" in shown and "measured / commanded acceleration" in shown
         shown = screen.wait("Y rings at")
         assert "X rings most" in shown and "damping" in shown

@@ -185,12 +185,24 @@ class TrialFailed(Exception):
 
 @dataclass(frozen=True)
 class Progress:
-    """Where a trial is: a phase in words, share done 0..1, and seconds left (None: not known yet)."""
+    """Where a trial is: a phase in words, share done 0..1, and seconds left (None: not known yet).
+
+    about: which part or step it is at now (an axis, a motor's settings, a drill), for whoever draws it. planned: the
+    seconds left are those of a program, timed by the planner.
+    """
 
     phase: str
     share: float
     left_s: float | None = None
     detail: str = ""
+    about: str = ""
+    planned: bool = False
+
+    @property
+    def words(self) -> str:
+        """Phase and detail as one phrase: “touch 3 of 10”, “the bed soaks, its surface lags its sensor”."""
+        apart = " " if self.detail.startswith("of ") else ", "
+        return f"{self.phase}{apart if self.detail else ''}{self.detail}"
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,7 @@ import types
 import typing
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StringConstraints
@@ -139,12 +140,27 @@ def finite(value: Value) -> bool:
     return all(math.isfinite(number) for number in each if isinstance(number, float))
 
 
+class ValueKind(StrEnum):
+    """What a setting's value is; its text is how that is said."""
+
+    NUMBER = "number"
+    WHOLE = "whole number"
+    TEXT = "text"
+    FLAG = "yes or no"
+    ARRAY = "array"
+
+    @property
+    def numeric(self) -> bool:
+        """Whether it is one number."""
+        return self in (ValueKind.NUMBER, ValueKind.WHOLE)
+
+
 @dataclass(frozen=True)
 class Declaration:
     """One declared setting: ``path`` has ``*`` where the builder chooses a name."""
 
     path: str
-    kind: str
+    kind: ValueKind
     unit: str
     low: float | None
     high: float | None
@@ -168,15 +184,15 @@ class Declaration:
             return f"{' x '.join(self.shape)} numbers, each {each}" if len(self.shape) > 1 else f"numbers, each {each}"
         if self.choices:
             return "one of " + ", ".join(str(choice) for choice in self.choices)
-        if self.kind == "text":
+        if self.kind is ValueKind.TEXT:
             return "text in quotes"
-        if self.kind == "yes or no":
+        if self.kind is ValueKind.FLAG:
             return "true or false"
         return self._range()
 
     def _range(self) -> str:
         unit = f" {self.unit}" if self.unit else ""
-        whole = "a whole number " if self.kind == "whole number" else ""
+        whole = "a whole number " if self.kind is ValueKind.WHOLE else ""
         if self.low is not None and self.high is not None:
             return f"{whole}{self.low:g} to {self.high:g}{unit}"
         if self.low is not None:
@@ -251,7 +267,7 @@ def _inner_part(annotation: Any) -> tuple[type[BaseModel] | None, bool]:
     return None, False
 
 
-_KINDS = {float: "number", int: "whole number", str: "text", bool: "yes or no"}
+_KINDS = {float: ValueKind.NUMBER, int: ValueKind.WHOLE, str: ValueKind.TEXT, bool: ValueKind.FLAG}
 
 
 def _declaration(path: str, info: FieldInfo) -> Declaration:
@@ -268,7 +284,7 @@ def _declaration(path: str, info: FieldInfo) -> Declaration:
         annotation = type(choices[0])
     return Declaration(
         path,
-        "array" if shape else _KINDS.get(typing.cast(type, annotation), "text"),
+        ValueKind.ARRAY if shape else _KINDS.get(typing.cast(type, annotation), ValueKind.TEXT),
         str(extra.get("unit", "")),
         typing.cast("float | None", low),
         typing.cast("float | None", high),
@@ -307,11 +323,11 @@ def refusal(known: Known, path: str, value: Value) -> str | None:
 def refusal_of(declared: Declaration, path: str, value: Value) -> str | None:
     """Why a value is not one that a declaration allows, as a sentence; None when it is."""
     good = {
-        "number": isinstance(value, (int, float)) and not isinstance(value, bool),
-        "whole number": isinstance(value, int) and not isinstance(value, bool),
-        "text": isinstance(value, str),
-        "yes or no": isinstance(value, bool),
-        "array": isinstance(value, tuple) and not array_fault(declared, value),
+        ValueKind.NUMBER: isinstance(value, (int, float)) and not isinstance(value, bool),
+        ValueKind.WHOLE: isinstance(value, int) and not isinstance(value, bool),
+        ValueKind.TEXT: isinstance(value, str),
+        ValueKind.FLAG: isinstance(value, bool),
+        ValueKind.ARRAY: isinstance(value, tuple) and not array_fault(declared, value),
     }[declared.kind]
     if isinstance(value, tuple) and declared.shape and not good:
         return f"{path}: {array_fault(declared, value)}, allowed: {declared.allowed()}"

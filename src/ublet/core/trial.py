@@ -53,6 +53,7 @@ class TrialSpec:
     waits for it).
     prepares: it comes before what the station is for: its figure is not the station's.
     asks: whether it puts questions to the builder, for these parameters, whatever it finds.
+    by_hand: the builder measures, not the probe.
     facts: what happened at the machine that the findings rest on, though nothing that the recipe reads shows it.
 
     All other dependencies are traced: settings, parts, findings, and the facts about what the recipe drives or reads.
@@ -74,6 +75,7 @@ class TrialSpec:
     uses: Uses = lambda machine: ()
     idle: Callable[[MachineFile], str] = lambda machine: ""
     asks: Callable[[Any], bool] = lambda aim: False
+    by_hand: bool = False
     facts: FactsOf = lambda machine, aim: ()
     heaters: Callable[[MachineFile], tuple[str, ...]] = lambda machine: ()
 

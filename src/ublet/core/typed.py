@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ublet.core.machine.compare import furthest_apart
-from ublet.core.settings import Array, Declaration, Value, numbers_in, refusal_of, shape_of
+from ublet.core.settings import Array, Declaration, Value, ValueKind, numbers_in, refusal_of, shape_of
 from ublet.core.units import NotAQuantity, parse
 
 YES, NO = ("yes", "true", "on", "1"), ("no", "false", "off", "0")
@@ -19,11 +19,11 @@ def typed_value(declared: Declaration, text: str) -> Value:
         raise NotAQuantity(f"an array is not typed: the station “{declared.bench}” makes it")
     text = text.strip()
     value: Value = text
-    if declared.kind in ("number", "whole number"):
+    if declared.kind.numeric:
         value = float(f"{parse(text, declared.unit):.12g}")  # 15 m/min is 250 mm/s, not 250.00000000000003
-        if declared.kind == "whole number" and value == int(value):
+        if declared.kind is ValueKind.WHOLE and value == int(value):
             value = int(value)
-    elif declared.kind == "yes or no":
+    elif declared.kind is ValueKind.FLAG:
         if text.lower() not in YES + NO:
             raise NotAQuantity(f"“{text}” is neither yes nor no")
         value = text.lower() in YES

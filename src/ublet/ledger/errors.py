@@ -37,16 +37,21 @@ def unusable(path: Path, error: sqlite3.Error) -> str:
         )
     if path.exists() and not os.access(path, os.R_OK | os.W_OK):
         return f"{path} may not be read and written by you ({error}): give permission."
-    if "locked" in str(error):
+    if _code(error) in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
         return f"{path} is being written by another program for longer than 3 s: close that one (another Ublet?)."
-    if "full" in str(error) or shutil.disk_usage(folder).free < LEAST_ROOM:
+    if _code(error) == sqlite3.SQLITE_FULL or shutil.disk_usage(folder).free < LEAST_ROOM:
         return f"{path}: the disk is full ({error}): make room."
     return f"{path} cannot be used as a ledger ({error}): move it away to begin a new one."
 
 
+def _code(error: sqlite3.Error) -> int:
+    """SQLite's primary result code; 0 for what is none of its own errors."""
+    return getattr(error, "sqlite_errorcode", 0) & 0xFF
+
+
 def unwritable(path: Path, error: sqlite3.Error) -> LedgerError:
     """It could not be written just now."""
-    if "malformed" in str(error) or "not a database" in str(error):
+    if _code(error) in (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB):
         return LedgerError(f"The ledger {path} is damaged ({error}): move it away, and a new one is begun.")
     return LedgerError(
         f"The ledger {path} could not be written ({error}): "

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 from collections import deque
 from collections.abc import Awaitable, Callable, Iterable, Mapping
+from enum import StrEnum
 from typing import TypeVar
 
 from ublet.core.settings import Value
@@ -27,6 +28,20 @@ NEXT_SAMPLES_S = 0.5
 KEPT_ENDS = 100
 MINUTE = 600
 """Samples kept for the traces: one minute of the board's time."""
+
+
+class Break(StrEnum):
+    """What keeps whatever is under way at a board from going on; its text is how the log says it."""
+
+    HALTED = "halted"
+    GUARD = "guard"
+    RESTARTED = "board restarted"
+    LINK_LOST = "link lost"
+    NO_READINGS = "no readings"
+
+
+Broken = Callable[[Break, str], None]
+"""Told what broke, and why in a sentence."""
 
 
 class Connection:
@@ -52,7 +67,7 @@ class Connection:
         self.heard: list[Callable[[EventTold], None]] = []
         self.blocks: list[Callable[[Block], None]] = []
         self.ended: dict[int, EventTold] = {}  # how motions ended, by their numbers
-        self.broken: list[Callable[[str, str], None]] = []
+        self.broken: list[Broken] = []
         self.talk: deque[tuple[str, Message]] = deque(maxlen=400)
         self._gone = asyncio.Event()
         self._reading = asyncio.Event()
@@ -304,12 +319,12 @@ class Connection:
             self._boot = state.boot
             self.samples.clear()
             self.ended.clear()
-            self.tell_broken("board restarted", "The board restarted: its heaters are off and its clock began anew.")
+            self.tell_broken(Break.RESTARTED, "The board restarted: its heaters are off and its clock began anew.")
             self._greeting = asyncio.get_running_loop().create_task(self._after_boot())
         elif state.mode == "halted":
-            self.tell_broken("halted", state.why)
+            self.tell_broken(Break.HALTED, state.why)
         elif state.mode == "tripped":
-            self.tell_broken(f"guard: {state.guard}", state.why)
+            self.tell_broken(Break.GUARD, state.why)
         self._tell()
 
     async def _after_boot(self) -> None:
@@ -361,7 +376,7 @@ class Connection:
         self.samples.clear()
         self._boot = None
         self._gone.set()
-        self.tell_broken("link lost", f"{self.why} {self.by_itself()}")
+        self.tell_broken(Break.LINK_LOST, f"{self.why} {self.by_itself()}")
         self._tell()
 
     def by_itself(self) -> str:
@@ -369,7 +384,7 @@ class Connection:
         window = f"A board that hears nothing for {self._window_s:g} s switches off by itself"
         return f"{window}; the next link begins with everything off."
 
-    def tell_broken(self, what: str, why: str) -> None:
+    def tell_broken(self, what: Break, why: str) -> None:
         """Tell whoever must know that nothing can go on: what happened, and a sentence."""
         for listener in list(self.broken):
             listener(what, why)

@@ -57,4 +57,4 @@ def keep_log(connection: Connection) -> None:
     root.addHandler(handler)
     root.setLevel(logging.INFO)
     connection.changed.append(_Changes(connection).look)
-    connection.broken.append(lambda what, why: log.warning("%s: %s", what, why))
+    connection.broken.append(lambda what, why: log.warning("%s: %s", what.value, why))

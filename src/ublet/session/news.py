@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from ublet.core.machine.schema import MachineFile
 from ublet.link.client import NO_NEWS_S
 from ublet.link.replies import Sample
-from ublet.session.connection import Connection
+from ublet.session.connection import Break, Connection
 
 LOWEST_C, HIGHEST_C = -40.0, 550.0
 """No sensor of a printer's heater reads beyond these, °C."""
@@ -112,4 +112,4 @@ class HeaterNews:
 
     def _switch_off(self, why: str) -> None:
         self._off = asyncio.get_running_loop().create_task(self._connection.all_off())
-        self._connection.tell_broken("no news", why)
+        self._connection.tell_broken(Break.NO_READINGS, why)

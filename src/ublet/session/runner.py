@@ -14,7 +14,7 @@ from ublet.core.run import Outcome, TrialFailed, TrialResult
 from ublet.core.settings import Part
 from ublet.core.trial import TrialSpec
 from ublet.link.errors import BoardRefused, LinkLost
-from ublet.session.connection import Connection
+from ublet.session.connection import Break, Connection
 from ublet.session.crash import fault_note
 
 
@@ -44,6 +44,9 @@ class OwingBench(Bench, Protocol):
 
 AGAIN_S = 1.0
 """A recipe that is cancelled and goes on is cancelled again after so long, s."""
+
+BREAKS = {"unlinked": Break.LINK_LOST, "halted": Break.HALTED, "tripped": Break.GUARD}
+"""What a board's mode other than ready means for a trial that begins."""
 
 Ending = tuple[Outcome, str, bool]
 
@@ -92,7 +95,7 @@ class Runner:
         self._idle.clear()
         state = self._connection.state
         if state.mode != "ready":
-            self._broke(state.mode, state.why)
+            self._stop_for(BREAKS.get(state.mode, Break.HALTED), state.why)
         work = loop.create_task(spec.run(bench, parameters))
         try:
             waited: set[asyncio.Future[Any]] = {work, self._breaking}
@@ -161,12 +164,14 @@ class Runner:
     def _since(self, began: float) -> float:
         return round(max(0.0, self._connection.board_time - began), 3)
 
-    def _broke(self, what: str, why: str) -> None:
-        if self.running is not None and self.running.trips and what.startswith("guard: "):
+    def _broke(self, what: Break, why: str) -> None:
+        if self.running is not None and self.running.trips and what is Break.GUARD:
             return
-        lost = what in ("link lost", "unlinked")
-        outcome: Outcome = "failed" if lost or what in ("board restarted", "no news") else "halted"
-        self._stop(outcome, why, lost)
+        self._stop_for(what, why)
+
+    def _stop_for(self, what: Break, why: str) -> None:
+        outcome: Outcome = "halted" if what in (Break.HALTED, Break.GUARD) else "failed"
+        self._stop(outcome, why, what is Break.LINK_LOST)
 
     def _stop(self, outcome: Outcome, why: str, lost: bool) -> None:
         if self._breaking is not None and not self._breaking.done():

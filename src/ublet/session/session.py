@@ -25,7 +25,7 @@ from ublet.link.replies import On, RunningImage
 from ublet.link.transport import Transport
 from ublet.link.upload import UploadProgress
 from ublet.session.bench.watcher import Watcher
-from ublet.session.connection import Connection
+from ublet.session.connection import Break, Connection
 from ublet.session.document import Document, DocumentError
 from ublet.session.draft import Draft
 from ublet.session.identity import SAME, Foreign, foreign_to
@@ -378,8 +378,8 @@ class Session:
             self.presence.note_seen()
             self._tell_lost()
 
-    def _broke(self, what: str, why: str) -> None:
-        if what == "board restarted":
+    def _broke(self, what: Break, why: str) -> None:
+        if what is Break.RESTARTED:
             self._motors_lost_power()
 
     def _power_was_off(self) -> bool:

@@ -69,7 +69,7 @@ class Pushing:
         readings = self.read.setdefault(kind, [])
         while len(readings) < times:
             count = f", {len(readings) + 1} of {times}" if times > 1 else ""
-            bench.progress(Progress(f"{kind} push", share, None, f"{mm:g} mm at {mm_s:.3g} mm/s{count}"))
+            bench.progress(Progress(f"{kind} push", share, None, f"{mm:g} mm at {mm_s:.3g} mm/s{count}", kind))
             await self._mark(mm, mm_s)
             await bench.motion.push(mm, mm_s)
             readings.append(went := await self._went(mm))

@@ -75,7 +75,7 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
     before = bench.record.going_on
     done = [Drilled(**each) for each in before.state["drilled"]] if before is not None else []
     for number, (name, work) in enumerate(works):
-        bench.progress(Progress(name, number / len(works), None, f"{number + 1} of {len(works)}"))
+        bench.progress(Progress(name, number / len(works), None, f"{number + 1} of {len(works)}", name))
         if number >= len(done):
             done.append(await work())
             bench.record.found(*_findings(aim.heater, done[-1], limit_c))

@@ -114,7 +114,9 @@ async def _references(bench: Bench, aim: SensorParameters) -> tuple[Reference, .
     found: list[Reference] = []
     for number in range(aim.references):
         share = 0.1 + 0.9 * number / aim.references
-        bench.progress(Progress(f"reference {number + 1} of {aim.references}", share, None, f"the {aim.sensor} sensor"))
+        bench.progress(
+            Progress(f"reference {number + 1}", share, None, f"of {aim.references}, the {aim.sensor} sensor")
+        )
         place = ("ice water", "warm water", "boiling water", "hot water")[number % 4]
         put = Confirm(
             f"Put the {aim.sensor} sensor and the reference thermometer side by side, for example into {place}. "

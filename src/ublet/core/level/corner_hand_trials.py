@@ -180,6 +180,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         idle=lambda machine: "the probe does it better" if senses(machine) else "",
         asks=lambda aim: True,
         uses=moving("programs"),
+        by_hand=True,
         facts=facts("moved", "screw"),
     ),
 )

@@ -135,6 +135,7 @@ TRIALS: tuple[TrialSpec, ...] = (
             ONE_SCREW if len(machine.axes.z.motors) < 2 else "the probe does it better" if senses(machine) else ""
         ),
         asks=lambda aim: True,
+        by_hand=True,
         facts=squared_facts,
     ),
 )

@@ -162,6 +162,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         idle=lambda machine: "the probe does it" if senses(machine) else "",
         asks=lambda aim: True,
         uses=moving("programs", "mesh"),
+        by_hand=True,
         facts=facts("surface", "moved", "nozzle"),
     ),
 )

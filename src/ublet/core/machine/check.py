@@ -16,7 +16,7 @@ from ublet.core.machine.cross import cross_check
 from ublet.core.machine.lines import dotted, key_lines, line_of
 from ublet.core.machine.problem import Lines, Problem, nearest, short
 from ublet.core.machine.schema import SETTINGS, MachineFile
-from ublet.core.settings import Declaration, Known, array_fault, flatten
+from ublet.core.settings import Declaration, Known, ValueKind, array_fault, flatten
 from ublet.core.written import written
 
 _AT_LINE = re.compile(r" ?\(at line (\d+), column \d+\)| ?\(at end of document\)")
@@ -94,7 +94,7 @@ def _truth_for_number(schema: type[BaseModel], tree: Mapping[str, Any], lines: L
         if not isinstance(value, bool):
             continue
         declared = _declared(schema).find(path)
-        if declared is not None and declared.choices and declared.kind != "yes or no":
+        if declared is not None and declared.choices and declared.kind is not ValueKind.FLAG:
             shown = "true" if value else "false"
             loc = tuple(path.split("."))
             problems.append(

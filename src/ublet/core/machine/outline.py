@@ -136,7 +136,7 @@ def start_values(tree: Mapping[str, Any], part: str, board: BoardKind | None) ->
                 values[item.key] = names[0]
         elif declared.choices:
             values[item.key] = declared.choices[0]
-        elif declared.kind in ("number", "whole number"):
+        elif declared.kind.numeric:
             values[item.key] = max(declared.low or 0, 0)
     return values
 

@@ -26,7 +26,7 @@ async def homing(bench: Bench, aim: HomingParameters) -> TrialResult:
     """Home every axis in the declared order, and again for the spread of each end."""
     order = homing_order(bench.machine)
     for number, name in enumerate(order):
-        bench.progress(Progress(f"axis {name.upper()}", 0.3 * number / len(order), None, "for the first time"))
+        bench.progress(Progress(f"axis {name.upper()}", 0.3 * number / len(order), None, "for the first time", name))
         await home_axis(bench, name)
     findings = []
     bad = []
@@ -34,7 +34,7 @@ async def homing(bench: Bench, aim: HomingParameters) -> TrialResult:
         shifts = []
         for repeat in range(aim.repeats - 1):
             share = 0.3 + 0.7 * (number + repeat / aim.repeats) / len(order)
-            bench.progress(Progress(f"axis {name.upper()}", share, None, f"{repeat + 2} of {aim.repeats}"))
+            bench.progress(Progress(f"axis {name.upper()}", share, None, f"{repeat + 2} of {aim.repeats}", name))
             shift = await home_axis(bench, name)
             if shift is not None:
                 shifts.append(shift)
@@ -75,7 +75,7 @@ async def home_all(bench: Bench, aim: Part) -> TrialResult:
     """Home every axis once, in the declared order."""
     order = homing_order(bench.machine)
     for number, name in enumerate(order):
-        bench.progress(Progress(f"axis {name.upper()}", number / len(order), None, "homing"))
+        bench.progress(Progress(f"axis {name.upper()}", number / len(order), None, "homing", name))
         await home_axis(bench, name)
     return TrialResult("proven", "Every axis is homed.")
 

@@ -53,7 +53,7 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
     found: dict[str, str | None] = {}
     stutters: list[str] = []
     for number, (root, name) in enumerate(zip(roots, names, strict=True)):
-        bench.progress(Progress(name, number / len(roots), None, f"{number + 1} of {len(roots)}"))
+        bench.progress(Progress(name, number / len(roots), None, f"{number + 1} of {len(roots)}", root))
         for way in (1, -1):
             await bench.motion.turn(root.removeprefix("axes."), way * aim.length_mm, aim.speed_mm_s)
         text = f"The motor {name} was told to turn back and forth. Which one turned?"
@@ -94,7 +94,7 @@ async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
     machine = bench.machine
     saw: dict[str, str] = {}
     for number, axis in enumerate(("x", "y", "z")):
-        bench.progress(Progress(f"axis {axis.upper()}", number / 3, None, f"{number + 1} of 3"))
+        bench.progress(Progress(f"axis {axis.upper()}", number / 3, None, f"{number + 1} of 3", axis))
         await bench.motion.move(axis, aim.length_mm, aim.speed_mm_s)
         text = (
             f"{axis.upper()} was told {aim.length_mm:g} mm forward. Which way did the nozzle move relative to the bed? "

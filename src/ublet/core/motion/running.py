@@ -52,5 +52,5 @@ async def followed(
             bench.record.row(WAY.name, (now, *where, *stands, left_s))
         told = f"{place or 'on its way'}{', held' if going.held else ''}"
         done = share + (1 - share) * min(1.0, gone_s / table.seconds)
-        bench.progress(Progress(phase, done, left_s, told))
+        bench.progress(Progress(phase, done, left_s, told, place, planned=True))
     return changed

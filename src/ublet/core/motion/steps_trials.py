@@ -133,7 +133,7 @@ async def _measure(
         await go_to(bench, name, start, speed)
         words = f"{length_mm:g} mm, {repeat + 1} of {aim.repeats}"
         share = done + whole * repeat / aim.repeats
-        bench.progress(Progress(f"axis {name.upper()}", share, None, words))
+        bench.progress(Progress(f"axis {name.upper()}", share, None, words, name))
         where = "at each lift" if len(places) > 1 else f"where {name.upper()} stands"
         marked = Confirm(
             f"{name.upper()} moves {length_mm:g} mm at {speed:g} mm/s next. Mark {where} with the {aim.instrument}.",
@@ -151,7 +151,7 @@ async def _measure(
             readings[place].append(read)
             bench.record.row("readings", (float("xyz".index(name)), float(places.index(place)), length_mm, read))
             count = sum(len(each) for each in readings.values())
-            bench.progress(Progress(f"axis {name.upper()}", done + whole * count / total, None, words))
+            bench.progress(Progress(f"axis {name.upper()}", done + whole * count / total, None, words, name))
     return readings
 
 

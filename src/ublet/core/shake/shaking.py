@@ -169,6 +169,7 @@ async def shaken(
     phase: str,
     shares: tuple[float, float],
     growing: Callable[[Floats, Floats], None] = lambda times, values: None,
+    count: str = "",
 ) -> Heard:
     """Swing once, and listen from before it to after it: times since its sine began.
 
@@ -178,7 +179,8 @@ async def shaken(
 
     def at(gone_s: float) -> str:
         swung = min(swing.seconds, max(0.0, gone_s - LEAD_IN_S))
-        return f"at {swing.from_hz + (swing.to_hz - swing.from_hz) * swung / swing.seconds:.0f} Hz"
+        hz = swing.from_hz + (swing.to_hz - swing.from_hz) * swung / swing.seconds
+        return f"{count}{', ' if count else ''}at {hz:.0f} Hz"
 
     table = bench.motion.timetable(Program(f"swing {of}", (swing,)))
     heard = await heard_beside(
@@ -229,7 +231,7 @@ async def heard_beside(
                 share = shares[0] + (shares[1] - shares[0]) * min(1.0, gone / total)
                 begun, now = run.begun_s, float(chunk.time_s[-1])
                 where = at(now - begun) if begun is not None else "quiet before it begins"
-                bench.progress(Progress(phase, share, max(0.0, total - gone), where))
+                bench.progress(Progress(phase, share, max(0.0, total - gone), where, of))
                 if run.ended is not None and ends_s is None:
                     ends_s = run.ended[1] + AFTER_S
                 if ends_s is not None and chunk.time_s[-1] >= ends_s:

@@ -28,8 +28,11 @@ RECOMMENDED = "recommended"
 DIGITS_S, DIGITS = 7, 9
 """Times and shares of a train are kept to so many digits."""
 
-STEPS = Stream("step", ("time_s", "speed"), ("s", ""))
-"""What a shaper makes of a step of the speed, by axis and shaper."""
+IMPULSES = Stream("impulses", ("time_s", "amplitude"), ("s", ""))
+"""The impulses of each shaper, by axis and shaper."""
+
+TUNED = Stream("tuned", ("frequency_hz", "damping_ratio"), ("Hz", ""))
+"""What each shaper is made for, by axis and shaper."""
 
 LEFT = Stream("left", ("hz", "residual"), ("Hz", ""))
 """What a shaper leaves of ringing, by frequency."""
@@ -273,13 +276,15 @@ def _words(axis: str, taken: Shaper, choice: Choice, aim: ShaperParameters) -> s
 
 
 def _drawn(bench: Bench, axis: str, choice: Choice, modes: Sequence[Mode]) -> None:
-    """Record what each shaper leaves over the frequency, and the step of its speed."""
+    """Record each shaper: what it is made for, its impulses, and what it leaves over the frequency."""
     low, high = min(m.frequency_hz for m in modes), max(m.frequency_hz for m in modes)
     hz = np.linspace((1 - SPAN) * low, (1 + SPAN) * high, POINTS)
     for each in choice.shapers:
         left = left_over(each.train, hz, modes[0].damping_ratio)
-        bench.record.rows(LEFT.name, list(zip(hz.tolist(), left, strict=True)), f"{axis} {each.name}")
-        bench.record.rows(STEPS.name, step_of(each.train), f"{axis} {each.name}")
+        of, train = f"{axis} {each.name}", each.train
+        bench.record.rows(LEFT.name, list(zip(hz.tolist(), left, strict=True)), of)
+        bench.record.rows(IMPULSES.name, list(zip(train.times.tolist(), train.amplitudes.tolist(), strict=True)), of)
+        bench.record.rows(TUNED.name, [(each.frequency_hz, each.damping_ratio)], of)
 
 
 def left_over(train: Train, hz: Sequence[float] | np.ndarray, damping: float) -> list[float]:
@@ -320,7 +325,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Which impulse train keeps each axis from ringing: what it leaves, what it rounds, what is given up.",
         ShaperParameters,
         input_shaper,
-        (LEFT, STEPS),
+        (LEFT, IMPULSES, TUNED),
         _announce,
         _needs,
         figure=_figure,

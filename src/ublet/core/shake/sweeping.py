@@ -78,8 +78,8 @@ async def swept(
 
         step = (shares[1] - shares[0]) / aim.repeats
         part = (shares[0] + step * number, shares[0] + step * (number + 0.95))
-        phase = f"{axis_words(direction)}, sweep {before + number + 1} of {before + aim.repeats}{how}"
-        heard.append(await shaken(bench, swing, of, phase, part, grow))
+        phase, count = f"{axis_words(direction)}, sweep {before + number + 1}", f"of {before + aim.repeats}{how}"
+        heard.append(await shaken(bench, swing, of, phase, part, grow, count))
         told = (sweep.from_hz, sweep.to_hz, sweep.duration_s, sweep.per_hz_m_s2)
         bench.record.rows(SWEPT.name, [(heard[-1].begun_s, *told)], of)
         bands.append(await bench.compute(bands_of, heard[-1], sweep, heard[0].rate_hz))

@@ -58,6 +58,16 @@ class Band:
     to_mm: float
 
 
+def place_of(band: Band) -> str:
+    """The named place of a program where a band begins."""
+    return f"band {band.number}, {band.mm_s2:g} mm/s2"
+
+
+def wall_of(band: Band, wall: str) -> str:
+    """A wall of a band, as the progress of reading names it."""
+    return f"the {wall} wall, {place_of(band)}"
+
+
 def bands_of(machine: MachineFile, shape: TowerShape) -> tuple[Band, ...]:
     """The bands, from the bottom."""
     axes = min(machine.axes.x.acceleration_mm_s2, machine.axes.y.acceleration_mm_s2)
@@ -106,7 +116,7 @@ def ringing_tower(machine: MachineFile, shape: TowerShape | None = None) -> Prog
             laying.go(x - out, y - out, "brim")
         _around(laying, machine, x, y, out, stroke, 25.0, 0.0)
     for band in bands:
-        place = f"band {band.number}, {band.mm_s2:g} mm/s2"
+        place = place_of(band)
         for number in range(round(band.from_mm / layer), round(band.to_mm / layer)):
             if number == 0:
                 continue

@@ -19,7 +19,7 @@ from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult, 
 from ublet.core.settings import setting
 from ublet.core.shake.ripples import Rippled, frequency_of
 from ublet.core.shake.sweeping import unshaped
-from ublet.core.shake.tower import SHOWS, WALLS, Band, TowerShape, bands_of, even_after_mm, ringing_tower
+from ublet.core.shake.tower import SHOWS, WALLS, Band, TowerShape, bands_of, even_after_mm, ringing_tower, wall_of
 from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.units import parse, with_uncertainty
 from ublet.core.words import several
@@ -64,7 +64,7 @@ async def tower(bench: Bench, aim: TowerParameters) -> TrialResult:
     asked = [(band, wall) for band in reversed(read) for wall in WALLS]
     for number, (band, wall) in enumerate(asked):
         share = (0.6 if aim.printed else 0.0) + (0.4 if aim.printed else 1.0) * number / len(asked)
-        bench.progress(Progress("reading", share, None, f"the {wall} wall, band {band.number}"))
+        bench.progress(Progress("reading", share, None, f"the {wall} wall, band {band.number}", wall_of(band, wall)))
         if (reading := await _read(bench, aim, band, wall, len(bands))) is not None:
             rows[SHOWS[wall]].append(reading)
     for own in rows.values():  # what stands out is measured once more

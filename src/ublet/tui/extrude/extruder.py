@@ -101,14 +101,14 @@ def _pushes(watched: TrialWatch, aim: ExtruderParameters, width: int) -> Text:
     """Every kind of push, made or to come: speed, temperature, filament fed / commanded, and readings as dots."""
     series = watched.series("pushes")
     rows = series.rows.tolist() if series is not None else []
-    phase = watched.latest.phase if watched.latest is not None else ""
+    pushed = watched.latest.about if watched.latest is not None else ""
     text = Text(f"{'push':<15}{'speed':>10}{'nozzle':>9}{'told':>9}{'went in':>11}", Ink.dim, no_wrap=True)
     columns = max(21, min(81, width - 62)) // 2 * 2 + 1
     reach = reach_for([abs(row[4] / row[3] - 1) for row in rows], NARROWEST_SHARE)
     usual = {"slow": (aim.slow_mm_s, aim.repeats), "fast": (aim.fast_mm_s, FAST_REPEATS)}
     for number, kind in enumerate(KINDS):
         mine = [row for row in rows if round(row[0]) == number]
-        now = phase == f"{kind} push"
+        now = pushed == kind
         if not mine and not now and kind not in usual:
             continue
         text.append(f"\n{'◆' if now else '●' if mine else '○'} ", Ink.focus if now or mine else Ink.dim)

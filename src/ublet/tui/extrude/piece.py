@@ -57,6 +57,6 @@ class PieceBench(TrialBench):
     def running_words(self) -> str:
         """Where it is, and how long it takes yet."""
         progress = self.watched.latest if self.watched is not None else None
-        if progress is None or progress.phase != "square" or progress.left_s is None:
+        if progress is None or not progress.planned or progress.left_s is None:
             return super().running_words()
         return f"◆ {progress.detail}, {duration(progress.left_s)} left"

@@ -156,7 +156,7 @@ class Following:
             self._was_running, self._was_heating = bool(reading.running), heating
             self._app.follow()
         if reading.running and reading.progress is not None:
-            phase = reading.progress.phase.partition(" of ")[0]
+            phase = reading.progress.phase
             self._app.route.standings = {
                 name: Standing("running", phase) if standing.state == "running" else standing
                 for name, standing in self._app.route.standings.items()

@@ -90,7 +90,7 @@ class GuardsBench(TrialBench):
             heater = session.document.machine.heaters.get(self.heater)
             if heater is None:
                 return Text(f"no heater “{self.heater}” is declared", Ink.stop)
-            running = watched.latest.phase if watched is not None and watched.latest is not None else ""
+            running = watched.latest.about if watched is not None and watched.latest is not None else ""
             about = session.connection.about
             silence = about.heartbeat_window_s * about.clock if about is not None else None
             room = Room(width < NARROW, height < LOW, "\n" if height >= ROOMY else "")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from rich.text import Text
 
 from ublet.core.acts import DragGauge, MakeRoom, TurnScrew
+from ublet.core.catalogue import TRIALS
 from ublet.core.level.corner_trials import CORNERS
 from ublet.core.level.probing import TOUCHES
 from ublet.core.level.screws import turn_words
@@ -61,7 +62,7 @@ def corners_picture(
     _touched(drawn, read)
     cue = question.cue if question is not None else None
     asked = cue.screw if isinstance(cue, TurnScrew | MakeRoom | DragGauge) else ""
-    states = _by_hand(read, tuple(screws)) if trial.endswith("by-hand") else _by_probe(read, tuple(screws))
+    states = _by_hand(read, tuple(screws)) if TRIALS[trial].by_hand else _by_probe(read, tuple(screws))
     for name, place in screws.items():
         words, style = states.get(name) or _before(result, name)
         here = name == asked

@@ -31,7 +31,7 @@ class LiftsBench(RecordedBench):
 
     def picture(self) -> Picture:
         """The lifts from above, and the rounds."""
-        by_hand = self.spec.name.endswith("by-hand")
+        by_hand = self.spec.by_hand
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
             return lifts_picture(session, self.read, self.shown_result, self.spec.name, by_hand, width, height)

@@ -6,6 +6,7 @@ from ublet.core.heat.curves import GENERIC
 from ublet.core.machine import outline
 from ublet.core.machine.outline import Property
 from ublet.core.machine.wiring import plugs
+from ublet.core.settings import ValueKind
 from ublet.session.draft import Draft
 from ublet.tui.frame.pickers import Choice
 
@@ -13,7 +14,7 @@ from ublet.tui.frame.pickers import Choice
 def choices_of(draft: Draft, item: Property) -> list[Choice] | None:
     """What can be chosen for a setting; None when it is typed."""
     declared = item.declared
-    if declared.kind == "yes or no":
+    if declared.kind is ValueKind.FLAG:
         return [Choice("yes", "yes"), Choice("no", "no")]
     if declared.choices:
         return [Choice(str(choice), str(choice)) for choice in declared.choices]

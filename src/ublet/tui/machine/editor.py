@@ -14,7 +14,7 @@ from textual.widgets import Input, Static
 from ublet.core.machine import outline
 from ublet.core.machine.edit import EditError
 from ublet.core.machine.outline import PartNode, Property
-from ublet.core.settings import Value
+from ublet.core.settings import Value, ValueKind
 from ublet.core.typed import shown_value, typed_value
 from ublet.core.units import NotAQuantity
 from ublet.session.layers import Row, rows
@@ -234,7 +234,7 @@ class EditorBench(DraftBench):
         if action == "leave_out":
             return item is not None and item.given is not None and not item.declared.required
         if action == "next_choice":
-            return item is not None and (bool(item.declared.choices) or item.declared.kind == "yes or no")
+            return item is not None and (bool(item.declared.choices) or item.declared.kind is ValueKind.FLAG)
         if action == "add":
             return self.side == "parts" and (self.node.sort in ("group", "named") or not self.node.present)
         if action == "remove":
@@ -369,7 +369,7 @@ class EditorBench(DraftBench):
         item = self.property
         if item is None:
             return
-        choices: tuple[Value, ...] = (True, False) if item.declared.kind == "yes or no" else item.declared.choices
+        choices: tuple[Value, ...] = (True, False) if item.declared.kind is ValueKind.FLAG else item.declared.choices
         now = item.given if item.given is not None else item.declared.default
         at = choices.index(now) + 1 if now in choices else 0
         self._give(item, choices[at % len(choices)])

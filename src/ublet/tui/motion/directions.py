@@ -29,16 +29,15 @@ class DirectionsBench(TrialBench):
 def directions_picture(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
     """The bed from above and the machine from the side, to scale, with the way that is positive on each axis."""
     machine = session.document.machine
-    phase = watched.latest.phase if watched is not None and watched.latest is not None else ""
-    told = phase[-1:].lower() if phase.startswith("axis ") else ""
+    moving = watched.latest.about if watched is not None and watched.latest is not None else ""
     rows = max(7, height - 3)
     bed, tall = machine.bed, machine.axes.z.maximum_mm
     most = max(12, width // 2 - 6)
     scale = max(bed.depth_mm / (rows - 2), tall / (rows - 2), CELL_RATIO * bed.width_mm / most)  # mm a row
     wide = max(12, min(most, round(CELL_RATIO * bed.width_mm / scale)))
     deep, high = max(5, round(bed.depth_mm / scale)), max(5, round(tall / scale))
-    above = _above(wide, deep, told)
-    side = _side(max(8, wide * 2 // 3), high, told)
+    above = _above(wide, deep, moving)
+    side = _side(max(8, wide * 2 // 3), high, moving)
     lines = []
     for number in range(max(len(above), len(side))):
         left = above[number] if number < len(above) else Text()

@@ -26,7 +26,7 @@ class HomingBench(TrialBench):
 def homing_picture(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
     """Each axis to scale: its travel, the end it homes to, where it stands; and how far off each repeat found it."""
     connection, machine, text = session.connection, session.document.machine, Text(no_wrap=True)
-    phase = watched.latest.phase if watched is not None and watched.latest is not None else ""
+    about = watched.latest.about if watched is not None and watched.latest is not None else ""
     series = watched.series("shifts") if watched is not None else None
     columns = max(20, width - 46)
     longest = max(a.maximum_mm - a.minimum_mm for a in (machine.axes.x, machine.axes.y, machine.axes.z))
@@ -34,7 +34,7 @@ def homing_picture(session: Session, watched: TrialWatch | None, width: int, hei
     for number, name in enumerate(("x", "y", "z")):
         axis = getattr(machine.axes, name)
         here = connection.channel(f"axes.{name}.mm")
-        now = phase == f"axis {name.upper()}"
+        now = about == name
         text.append(f"\n{name.upper():<6}", f"bold {Ink.focus}" if now else f"bold {Ink.text}")
         text.append(f"{axis.homing.order:<7}{axis.homing.end:<8}", Ink.dim)
         shown = f"{round(here, 2) + 0.0:.2f} mm" if here is not None else "not homed"

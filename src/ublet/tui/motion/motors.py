@@ -28,15 +28,15 @@ class MotorsBench(TrialBench):
 
 def motors_picture(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
     """Each motor: its socket, current and microsteps; the one that is told to turn stands out."""
-    told = watched.latest.phase if watched is not None and watched.latest is not None else ""
+    turning = watched.latest.about if watched is not None and watched.latest is not None else ""
     head = f"{'motor':<{NAME_COLUMNS}}{'socket':<10}{'current':>10}{'microsteps':>14}{'steps/mm':>14}{'reversed':>12}"
-    rows = [_motor(session, root, told) for root in motor_roots(session.document.machine)]
+    rows = [_motor(session, root, root == turning) for root in motor_roots(session.document.machine)]
     return spaced([Text(head, Ink.dim, no_wrap=True), *rows], height, 2)
 
 
-def _motor(session: Session, root: str, told: str) -> Text:
+def _motor(session: Session, root: str, here: bool) -> Text:
     name, line = motor_words(root), Text(no_wrap=True)
-    here, drive = name == told, root.removesuffix(".motor").partition(".motors")[0]
+    drive = root.removesuffix(".motor").partition(".motors")[0]
     line.append(f"{name:<{NAME_COLUMNS}}", f"bold {Ink.focus}" if here else f"bold {Ink.text}")
     amps, micro, steps = (
         session.live(f"{part}") for part in (f"{root}.run_a", f"{root}.microsteps", f"{drive}.steps_per_mm")

@@ -44,12 +44,12 @@ def steps_picture(session: Session, watched: TrialWatch | None, width: int, heig
     """For each axis geometry, board and measurement; below, how far each reading was off what was told, to scale."""
     result = newest_result(session, watched, "steps-per-mm")
     series = watched.series("readings") if watched is not None else None
-    phase = watched.latest.phase if watched is not None and watched.latest is not None else ""
+    about = watched.latest.about if watched is not None and watched.latest is not None else ""
     roomy = height >= 3 * STEPS_ROWS + 1
     head = f"{'axis':<6}{'geometry':>12}{'on the board':>16}{'measured':>24}"
     blocks = [Text(head, Ink.dim, no_wrap=True)]
     for number, name in enumerate(("x", "y", "z")):
-        text = _figures(session, result, name, phase == f"axis {name.upper()}")
+        text = _figures(session, result, name, about == name)
         text.append("\n\n" if roomy else "\n")
         text.append_text(_strip(_errors(series, number), result, name, width))
         if roomy:

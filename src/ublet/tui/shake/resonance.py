@@ -11,7 +11,7 @@ from ublet.core.shake.belts_trials import BELTS, NAMES, PULLS, BeltsParameters
 from ublet.core.shake.frame import FEET_HZ, Mode
 from ublet.core.shake.loaded import LOADED
 from ublet.core.shake.resonance_trials import ResonanceParameters, modes_of
-from ublet.core.shake.shaking import SHAKEN
+from ublet.core.shake.shaking import DIRECTIONS, SHAKEN
 from ublet.core.shake.sweeping import SweepParameters, axis_words
 from ublet.core.shake.tower_trials import TowerParameters
 from ublet.session.session import Session
@@ -136,11 +136,8 @@ class ResonanceBench(RecordedBench):
 
 def _sweeping(watched: TrialWatch, aim: SweepParameters) -> tuple[str, int] | None:
     """The direction that is swept now, and how often it was begun; None: none yet."""
-    phase = watched.latest.phase if watched.latest is not None else ""
-    for direction in ("x+y", "x-y", "x", "y"):
-        if phase.startswith(f"{axis_words(direction)}, sweep "):
-            return direction, int(phase.split("sweep ")[1].split()[0])
-    return None
+    direction, _, number = (watched.latest.about if watched.latest is not None else "").partition(" ")
+    return (direction, int(number)) if direction in DIRECTIONS and number else None
 
 
 def _axis(

@@ -15,11 +15,12 @@ from ublet.core.shake.choosing import OPTIMISED, Limits, Offer, Shaper, judged, 
 from ublet.core.shake.frame import Mode, in_print
 from ublet.core.shake.live_shaper import live_train
 from ublet.core.shake.loaded import loaded_drift
-from ublet.core.shake.mode_fit import main_mode
 from ublet.core.shake.shaking import SHAKEN
 from ublet.core.shake.shaper_trials import (
     AXES,
+    IMPULSES,
     RECOMMENDED,
+    TUNED,
     ShaperParameters,
     left_over,
     limits_for,
@@ -167,13 +168,12 @@ class ShaperBench(RecordedBench):
             return []
         limits, found = self.limits(axis), []
         for name in (*NAMED, OPTIMISED):
-            series = self.read(f"step {axis} {name}")
-            if series is None:
+            impulses, tuned = (self.read(f"{stream.name} {axis} {name}") for stream in (IMPULSES, TUNED))
+            if impulses is None or tuned is None:
                 continue
-            train = train_from(series.rows)
-            at, z = main_mode(frame).frequency_hz, 0.0
-            if name in NAMED:
-                at, z = self._slid.get((axis, name)) or _told(name, train)
+            train, (at, z) = Train(impulses.rows[:, 0], impulses.rows[:, 1]), tuned.rows[0].tolist()
+            if (slid := self._slid.get((axis, name))) is not None:
+                at, z = slid
                 train = named(name, at, z)
             found.append(judged(name, at, train, frame, limits, z))
         return found
@@ -326,21 +326,6 @@ class ShaperBench(RecordedBench):
 def _to_be_had(frame: tuple[Mode, ...], limits: Limits, roundings_mm: tuple[float, ...]) -> tuple[Offer, ...]:
     """The curve of a frame, worked out once while it is slid along."""
     return to_be_had(frame, limits, roundings_mm)
-
-
-def train_from(rows: np.ndarray) -> Train:
-    """A train from the corners of its step: every second step up."""
-    times, shares = rows[2::2, 0], np.diff(rows[::2, 1])
-    return Train(np.asarray(times), np.asarray(shares))
-
-
-def _told(name: str, train: Train) -> tuple[float, float]:
-    """Frequency and damping of a named train: half a damped period between impulses, whose shares fall by K."""
-    half = float(train.times[1] - train.times[0])
-    k = float(train.amplitudes[-1] / train.amplitudes[0]) ** (1 / (len(train.times) - 1))
-    log = -np.log(max(1e-9, k))
-    z = float(log / np.hypot(np.pi, log))
-    return 0.5 / (half * float(np.sqrt(1 - z * z))), z
 
 
 def verify_picture(read: Read, result: TrialResult | None, width: int, height: int) -> Text:

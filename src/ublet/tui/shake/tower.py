@@ -6,7 +6,7 @@ import numpy as np
 from rich.text import Text
 
 from ublet.core.run import TrialResult
-from ublet.core.shake.tower import SHOWS, WALLS, bands_of
+from ublet.core.shake.tower import SHOWS, WALLS, bands_of, place_of, wall_of
 from ublet.core.shake.tower_trials import READ, TowerParameters
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
@@ -35,12 +35,12 @@ def tower_picture(
     """From the side, from above, and what was read."""
     cells = Cells(width, height)
     bands = bands_of(session.document.machine, aim)
-    phase = watched.latest.detail if watched is not None and watched.latest is not None else ""
+    about = watched.latest.about if watched is not None and watched.latest is not None else ""
     rows = max(2, min(4, (height - 4) // len(bands)))
     cells.put(0, 0, "from the side", Ink.dim)
     for place, band in enumerate(reversed(bands)):
         top = 2 + place * rows
-        now = phase.endswith(f"band {band.number}") or f"band {band.number}," in phase
+        now = about in (place_of(band), *(wall_of(band, wall) for wall in SHOWS))
         ink = f"bold {Ink.focus}" if now else Ink.text if band in bands[-aim.read_bands :] else Ink.dim
         for row in range(rows):
             cells.put(2, top + row, "▏" + " " * (TOWER_COLUMNS - 14) + "▕", ink)
@@ -57,7 +57,7 @@ def tower_picture(
         "right": (2 + SQUARE_ROWS // 2, 14),
     }
     for wall, (row, column) in places.items():
-        now = wall in phase
+        now = about in [wall_of(band, wall) for band in bands]
         word = f" {wall}: {SHOWS[wall].upper()} "
         cells.put(left + column, row, word, f"bold {Ink.focus}" if now else Ink.text)
     _read_off(cells, left + SQUARE_COLUMNS + 5, read, result)

@@ -220,7 +220,7 @@ class TrialBench(Asking):
         progress = self.watched.latest if self.watched is not None else None
         if progress is None:
             return "◆ starting"
-        return f"◆ {progress.phase}{', ' if progress.detail else ''}{progress.detail}"
+        return f"◆ {progress.words}"
 
     def needs(self) -> tuple[Need, ...]:
         """What is there and what is missing for a start."""
