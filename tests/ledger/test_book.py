@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import sqlite3
 import subprocess
@@ -197,9 +198,19 @@ def test_garbage_and_other_versions_are_refused_with_a_sentence(folder: Path) ->
 
 
 def test_what_a_failed_write_advises_fits_its_reason() -> None:
-    full, broken = "database or disk is full", "database disk image is malformed"
-    told = {reason: str(unwritable(Path("a.ledger"), sqlite3.OperationalError(reason))) for reason in (full, broken)}
-    assert "make room on the disk" in told[full] and "is damaged" in told[broken] and "move it away" in told[broken]
+    full, broken = sqlite3.OperationalError("database or disk is full"), sqlite3.DatabaseError("malformed")
+    full.sqlite_errorcode, broken.sqlite_errorcode = sqlite3.SQLITE_FULL, sqlite3.SQLITE_CORRUPT
+    assert "make room on the disk" in str(unwritable(Path("a.ledger"), full))
+    damaged = str(unwritable(Path("a.ledger"), broken))
+    assert "is damaged" in damaged and "move it away" in damaged
+
+
+def test_a_damaged_ledger_is_known_by_sqlites_own_code(folder: Path) -> None:
+    path = folder / "garbage.ledger"
+    path.write_bytes(b"no database " * 400)
+    with contextlib.closing(sqlite3.connect(path)) as base, pytest.raises(sqlite3.DatabaseError) as raised:
+        base.execute("select * from run")
+    assert "is damaged" in str(unwritable(path, raised.value))
 
 
 def test_two_writers_wait_for_each_other(folder: Path) -> None:
