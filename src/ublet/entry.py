@@ -73,7 +73,7 @@ def _must_be_words(words: Words) -> None:
 
 def _fault(error: Exception) -> int:
     """A fault of ours, in a sentence."""
-    from ublet.session.crash import crash_sentence
+    from ublet.session.logbook import crash_sentence
 
     print(crash_sentence(error), file=sys.stderr)
     return FAULT

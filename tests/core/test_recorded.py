@@ -11,10 +11,10 @@ from typer.testing import CliRunner
 
 from ublet.cli import app
 from ublet.core.heat.analysis import analyse_heat, ultimate_of
-from ublet.core.heat.climb import levels_off
 from ublet.core.heat.model import HeaterModel, respond
+from ublet.core.heat.swing import levels_off
 from ublet.core.least_squares import Floats
-from ublet.core.motion.recorded_steps import analyse_steps
+from ublet.core.motion.steps import analyse_steps
 from ublet.core.recorded import RecordError, check_times, parse_table
 
 HEAT = ("time_s", "duty", "temperature_c")

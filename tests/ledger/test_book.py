@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import sqlite3
 import subprocess
 import sys
@@ -20,7 +19,6 @@ from ublet.core.run import Checkpoint, Finding, Option, Proposal, Stream, TrialR
 from ublet.ledger.book import CUT_OFF, Ledger
 from ublet.ledger.entries import Change, Intent, Opening
 from ublet.ledger.errors import LedgerError, unwritable
-from ublet.ledger.older import stable
 from ublet.ledger.process import alive, this_process
 
 OPENING = Opening("2026-01-01T00:00:00", "t", "s", {"target": 215.0}, {"heater": "hotend"}, "digest", "larch-6")
@@ -191,8 +189,9 @@ def test_garbage_and_other_versions_are_refused_with_a_sentence(folder: Path) ->
     with pytest.raises(LedgerError, match="cannot be used"):
         Ledger(folder / "no" / "such" / "folder.ledger")
     good = Ledger(folder / "new.ledger")
-    good._base.execute("PRAGMA user_version=99")
     good.close()
+    with contextlib.closing(sqlite3.connect(folder / "new.ledger")) as base:
+        base.execute("PRAGMA user_version=99")
     with pytest.raises(LedgerError, match="another version"):
         Ledger(folder / "new.ledger")
 
@@ -220,139 +219,6 @@ def test_two_writers_wait_for_each_other(folder: Path) -> None:
         recorded.end(RESULT, seconds, ())
         assert book.entered(recorded, 5.0) == ""
     assert [entry.duration_s for entry in one.runs("t")] == [2.0, 1.0]
-
-
-OLD = """
-CREATE TABLE trial (
-    id INTEGER PRIMARY KEY, at TEXT NOT NULL, name TEXT NOT NULL, station TEXT NOT NULL,
-    outcome TEXT NOT NULL, why TEXT NOT NULL, duration_s REAL NOT NULL, parameters TEXT NOT NULL,
-    conditions TEXT NOT NULL, findings TEXT NOT NULL, options TEXT NOT NULL, recommended TEXT NOT NULL);
-CREATE TABLE series (
-    trial INTEGER NOT NULL REFERENCES trial(id), name TEXT NOT NULL, columns TEXT NOT NULL,
-    count INTEGER NOT NULL, rows BLOB NOT NULL, PRIMARY KEY (trial, name));
-CREATE TABLE change (
-    id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, trial INTEGER REFERENCES trial(id),
-    setting TEXT NOT NULL, layer TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL);
-CREATE TABLE intent (
-    id INTEGER PRIMARY KEY CHECK (id = 1), at TEXT NOT NULL, file TEXT NOT NULL,
-    old_text TEXT NOT NULL, new_text TEXT NOT NULL, stored_before TEXT NOT NULL, stored_after TEXT NOT NULL{rows});
-CREATE INDEX trial_by_name ON trial(name, id);
-"""
-
-
-def old_ledger(path: Path, version: int) -> None:
-    """A ledger as an older version wrote it: a tuning with its record, a keep, a save that was cut off."""
-    rows = np.array([[0.0, 1.0, 21.0, 0.0], [0.1, 1.0, 21.5, 0.0]])
-    base = sqlite3.connect(path)
-    base.executescript(OLD.format(rows=", changes TEXT NOT NULL DEFAULT '[]'" if version == 2 else ""))
-    findings = [
-        {"name": "time_constant", "value": 184.0, "uncertainty": 2.0, "unit": "s", "limit": None},
-        {"name": "x steps per mm", "value": 80.0, "uncertainty": 0.1, "unit": "steps/mm", "limit": None},
-    ]
-    options = [
-        {
-            "name": "calm",
-            "note": "",
-            "proposals": [{"setting": "a.b", "before": 1.0, "after": 2.0, "unit": "", "effect": ""}],
-            "figures": {},
-        }
-    ]
-    base.execute(
-        "INSERT INTO trial VALUES (1,'2025-05-05T10:00:00','hotend-control','hotend control','proven','so',9.0,"
-        "?,?,?,?,'calm')",
-        tuple(
-            json.dumps(each)
-            for each in (
-                {"heater": "hotend"},
-                {"target_c": 215.0, "sensors.hotend.beta_k": 4267.0},
-                findings,
-                options,
-            )
-        ),
-    )
-    data = zlib.compress(rows.tobytes())
-    base.execute("INSERT INTO series VALUES (1,'relay',?,2,?)", (json.dumps(["t", "d", "c", "f"]), data))
-    base.execute("INSERT INTO change VALUES (1,'2025','keep',1,'a.b','live','1.0','2.0')")
-    more = ["[]"] if version == 2 else []
-    marks = ",".join("?" * (7 + len(more)))
-    base.execute(f"INSERT INTO intent VALUES ({marks})", (1, "2025", "f", "old", "new", "{}", '{"a.b": 2.0}', *more))
-    base.execute(f"PRAGMA user_version={version}")
-    base.commit()
-    base.close()
-
-
-@pytest.mark.parametrize("version", [1, 2])
-def test_older_ledgers_are_brought_up_to_today_and_a_copy_is_kept(folder: Path, version: int) -> None:
-    path = folder / "a.ledger"
-    old_ledger(path, version)
-    before = path.read_bytes()
-    book = Ledger(path)
-    entry = book.latest("hotend-control", "proven", {"heater": "hotend"})
-    assert entry is not None and entry.result.proposals[0].after == 2.0
-    assert dict(entry.result.conditions) == {"target_c": 215.0}
-    assert entry.rests == (Rest("setting", "sensors.hotend.beta_k", 4267.0),)
-    lag = entry.result.finding("time_constant", heater="hotend")
-    assert lag is not None and (lag.id, lag.value, lag.uncertainty) == ("time_constant.hotend", 184.0, 2.0)
-    assert entry.result.finding("steps_per_mm", axis="x") is not None
-    assert book.streams(1)["relay"].rows[1].tolist() == [0.1, 1.0, 21.5, 0.0]
-    assert [(change.run, change.after) for change in book.changes()] == [(1, 2.0)]
-    pending = book.pending_save()
-    assert pending is not None and pending.stored_after == {"a.b": 2.0}
-    book.close()
-    copy = path.with_name(f"a.ledger.version-{version}")
-    assert sqlite3.connect(copy).execute("SELECT why FROM trial").fetchall() == [("so",)]
-    assert len(copy.read_bytes()) == len(before)
-    assert Ledger(path).run(1) == entry, "and it opens again as it is"
-
-
-def test_a_ledger_without_loans_gets_their_table(folder: Path) -> None:
-    path = folder / "a.ledger"
-    Ledger(path).close()
-    base = sqlite3.connect(path)
-    base.executescript(
-        "DROP TABLE loan; ALTER TABLE seen DROP COLUMN boot; ALTER TABLE seen DROP COLUMN board_s;"
-        "PRAGMA user_version=3;"
-    )
-    base.close()
-    ledger = Ledger(path)
-    ledger.begin_loans({"mesh.follows": True}, {"mesh.follows": False})
-    ledger.begin_loans({"mesh.follows": False}, {"mesh.follows": False})  # the first loan knows what it returns to
-    assert ledger.loans() == {"mesh.follows": (True, False)}
-    ledger.end_loans(["mesh.follows"])
-    assert ledger.loans() == {} and path.with_name("a.ledger.version-3").exists()
-    ledger.close()
-
-
-def test_a_move_to_another_version_that_fails_leaves_the_ledger_as_it_was(folder: Path) -> None:
-    path = folder / "a.ledger"
-    old_ledger(path, 2)
-    base = sqlite3.connect(path)
-    base.execute("UPDATE trial SET findings = 'no json'")
-    base.commit()
-    base.close()
-    with pytest.raises(LedgerError, match="cannot be used"):
-        Ledger(path)
-    base = sqlite3.connect(path)
-    assert base.execute("PRAGMA user_version").fetchone() == (2,)
-    assert base.execute("SELECT count(*) FROM trial").fetchone() == (1,)
-
-
-@pytest.mark.parametrize(
-    ("name", "what", "subject"),
-    [
-        ("overshoot_against_prediction", "overshoot_against_prediction", {}),
-        ("y acceleration limit", "acceleration_limit", {"axis": "y"}),
-        ("z feed holds at least", "feed_holds", {"axis": "z"}),
-        ("x went diagonal", "went_right", {"axis": "x"}),
-        ("sensor pulled out noticed after", "noticed", {"drill": "sensor-pulled-out"}),
-        ("bed warms hotend", "rise", {"heater": "bed", "sensor": "hotend"}),
-        ("predicted soak at 60 °C", "predicted_soak", {"reading": "60"}),
-        ("endstops.x edges", "edges", {"input": "x"}),
-        ("probe edges", "edges", {"input": "probe"}),
-    ],
-)
-def test_old_names_get_their_stable_words(name: str, what: str, subject: dict[str, str]) -> None:
-    assert stable(name) == (what, subject)
 
 
 def test_a_finding_has_a_stable_word_and_is_unique_with_its_subject() -> None:

@@ -17,7 +17,7 @@ from ublet.benchmark.wired import well_wired
 from ublet.core.acts import LookAtLifts
 from ublet.core.catalogue import TRIALS
 from ublet.core.level import spread_trials
-from ublet.link.capabilities import capability_of
+from ublet.link.controller import capability_of
 from ublet.session.document import Document
 from ublet.session.headless import run_on_scenario
 from ublet.session.library import machine_path, scenario_path

@@ -9,8 +9,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Rig, tern_scenario, virtually
-from ublet.session.crash import fault_note
-from ublet.session.logbook import KEPT, LARGEST_BYTES, keep_log
+from ublet.session.logbook import KEPT, LARGEST_BYTES, fault_note, keep_log
 from ublet.session.places import log_path
 
 

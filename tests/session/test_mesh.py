@@ -16,9 +16,9 @@ from tests.conftest import Onlooker, Rig, mended_tern, virtually
 from ublet.benchmark.beds import made_up, run_made_up
 from ublet.benchmark.coils import keep_in
 from ublet.core.catalogue import TRIALS
-from ublet.core.level.mesh import Mesh
-from ublet.core.level.mesh_hand_trials import MeshByHand
-from ublet.core.level.mesh_trials import GridParameters, grid_of, zeroed
+from ublet.core.level.mesh.hand_trials import MeshByHand
+from ublet.core.level.mesh.mesh import Mesh
+from ublet.core.level.mesh.trials import GridParameters, grid_of, zeroed
 from ublet.core.machine.check import check_text
 from ublet.core.questions import Question
 from ublet.core.run import TrialFailed

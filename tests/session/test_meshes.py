@@ -9,7 +9,7 @@ import numpy as np
 from tests.conftest import Rig, mended_tern, virtually
 from ublet.core.evidence import Rest
 from ublet.core.facts import Fact
-from ublet.core.level.live_mesh import HEIGHTS, live_mesh
+from ublet.core.level.mesh.live import HEIGHTS, live_mesh
 from ublet.core.run import Finding, Option, Proposal, TrialResult
 from ublet.ledger.entries import Opening
 from ublet.session.meshes import at_start, compared, difference_words, loading, taken

@@ -37,7 +37,7 @@ from ublet.core.run import Checkpoint, Finding, Progress, Stream, TrialResult
 from ublet.core.settings import Part
 from ublet.core.trial import TrialSpec
 from ublet.core.units import NotAQuantity
-from ublet.link.capabilities import capability_of
+from ublet.link.controller import capability_of
 from ublet.session.document import Document
 from ublet.session.headless import on_scenario, run_on_scenario
 from ublet.session.library import boards, machine_path, scenario_path

@@ -27,7 +27,7 @@ from ublet.session.orders import OrderError, order_for, verify_parameters
 from ublet.session.report import run_json
 from ublet.session.standings import standing as standing_of
 from ublet.session.standings import standings
-from ublet.session.vetting import vetted
+from ublet.session.trials import vetted
 
 
 @dataclass

@@ -17,8 +17,8 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.run import TrialResult
 from ublet.core.shake import rest_trials
 from ublet.core.shake.choosing import Limits
-from ublet.core.shake.live_shaper import shaper_path
 from ublet.core.shake.recorded_shake import analyse_resonance
+from ublet.core.shake.shapers import shaper_path
 from ublet.session.demo import prepare
 from ublet.session.export import run_files
 from ublet.session.headless import on_scenario

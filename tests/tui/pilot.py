@@ -25,10 +25,10 @@ from ublet.core.machine.check import check_text
 from ublet.firmware.board import Board
 from ublet.firmware.service import Service
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
+from ublet.session.demo import variant, variants
 from ublet.session.hands import DemoHands
 from ublet.session.library import boards, machine_path, scenario_path
 from ublet.session.session import Session
-from ublet.session.variant import variant, variants
 from ublet.simulated import SimulatedMachine
 from ublet.tui.app import UbletApp
 from ublet.tui.frame.title import Title

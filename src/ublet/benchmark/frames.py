@@ -7,10 +7,11 @@ from typing import Any
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.motion.program import Swing
 from ublet.core.motion.swinging import GRID_HZ, LEAD_IN_S, SwingCourse
 from ublet.core.shake.belts_trials import Pull, ratio_of
-from ublet.core.shake.frame import Floats, Mode
+from ublet.core.shake.frame import Mode
 from ublet.core.shake.hearing import bands_of
 from ublet.core.shake.mode_fit import fit_modes, fit_pull
 from ublet.core.shake.repeats import nearest, widened

@@ -16,10 +16,10 @@ import numpy as np
 
 from ublet.benchmark.beds import made_up
 from ublet.core.catalogue import TRIALS
-from ublet.core.level.first_layer_places import LayerShape, places_of
-from ublet.core.level.first_layer_trials import JUDGED
-from ublet.core.level.live_mesh import live_mesh
-from ublet.core.level.touch_trials import offset_live, offset_setting
+from ublet.core.level.mesh.first_layer import LayerShape, places_of
+from ublet.core.level.mesh.first_layer_trials import JUDGED
+from ublet.core.level.mesh.live import live_mesh
+from ublet.core.level.probe.offset_trials import offset_live, offset_setting
 from ublet.core.run import Option, Proposal, TrialResult
 from ublet.firmware.clock import run_virtually
 from ublet.session.headless import Looking, on_scenario

@@ -18,8 +18,8 @@ from ublet.benchmark.declare import spread
 from ublet.benchmark.layers import on_made_up, smooth
 from ublet.benchmark.terminal import Terminal
 from ublet.core.catalogue import TRIALS
-from ublet.core.level.mesh import Mesh
-from ublet.core.level.mesh_trials import MeshParameters
+from ublet.core.level.mesh.mesh import Mesh
+from ublet.core.level.mesh.trials import MeshParameters
 from ublet.core.run import TrialResult
 from ublet.world.bed_parts import At, Knock
 

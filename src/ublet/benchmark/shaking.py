@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 
 from ublet.benchmark.structures import Structure, recorded, structure
+from ublet.core.arrays import Floats
 from ublet.core.shake.choosing import OPTIMISED, Limits, choose
-from ublet.core.shake.frame import Floats
 from ublet.core.shake.mode_fit import fit_modes
 from ublet.core.shake.shapers import Train
 from ublet.core.shake.spectra import transfer_of

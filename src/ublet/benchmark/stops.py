@@ -8,15 +8,15 @@ from typing import Any
 import numpy as np
 
 from ublet.benchmark.frames import MIDDLE, RATE_HZ, TICK_S, MadeUp, Taken, found_of, made_up
+from ublet.core.arrays import Floats
 from ublet.core.motion.planner import Line, paces
 from ublet.core.motion.swinging import GRID_HZ
 from ublet.core.settings import Value
 from ublet.core.shake.choosing import Limits, choose
-from ublet.core.shake.frame import Complex, Floats, Mode, in_print
-from ublet.core.shake.live_shaper import OWN, shaper_path
+from ublet.core.shake.frame import Complex, Mode, in_print
 from ublet.core.shake.ringdown import amplitudes, left_of
 from ublet.core.shake.shaper_trials import predicted_u, train_rows
-from ublet.core.shake.shapers import Train, residual
+from ublet.core.shake.shapers import OWN, Train, residual, shaper_path
 from ublet.core.shake.verify_trials import BOUND_U, MOVES, STILL_S
 from ublet.firmware.shaping import Shaping
 

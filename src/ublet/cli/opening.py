@@ -33,7 +33,7 @@ def start(
     """Open the last machine; with none yet, offer the demonstration."""
     if context.invoked_subcommand is not None:
         return
-    from ublet.session.recent import last_machine
+    from ublet.session.places import last_machine
 
     recent = last_machine()
     if recent is not None:

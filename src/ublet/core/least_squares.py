@@ -6,9 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
-Floats = NDArray[np.float64]
+from ublet.core.arrays import Floats
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ublet.core.least_squares import Floats
+from ublet.core.arrays import Floats
 from ublet.core.trouble import Trouble
 
 FEWEST_ROWS = 2

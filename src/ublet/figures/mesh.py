@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ublet.core.level.mesh import Mesh
+from ublet.core.level.mesh.mesh import Mesh
 
 INK, QUIET, WRONG = "#14130f", "#8d8574", "#a3341c"
 FINE = 61

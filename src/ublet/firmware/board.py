@@ -14,17 +14,15 @@ from ublet.core.machine.layouts import AXES
 from ublet.core.settings import Value
 from ublet.core.sockets import Sockets
 from ublet.firmware.coil import CoilDrive
-from ublet.firmware.drive import Drive
 from ublet.firmware.events import Events
 from ublet.firmware.guards import Trip
 from ublet.firmware.hardware import Hardware
-from ublet.firmware.heating import Heating
-from ublet.firmware.layers import Layers
+from ublet.firmware.heating import Drive, Heating
 from ublet.firmware.live_values import input_rule_from
 from ublet.firmware.moving import Mover
 from ublet.firmware.refusal import HALTED, NOT_ALLOWED, TRIPPED, Refused
 from ublet.firmware.slots import Slots
-from ublet.firmware.store import Store
+from ublet.firmware.store import Layers, Store
 from ublet.firmware.streams import Streams, kinds_on
 
 HEARTBEAT_WINDOW_S = 4.0

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 
-from ublet.core.level.coil import drift_hz
+from ublet.core.level.coil.curve import drift_hz
 from ublet.core.settings import Value
 from ublet.core.sockets import Sockets
 from ublet.firmware.live_values import number_in

@@ -12,9 +12,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from ublet.core.level.correction import CORRECTION, live_correction
-from ublet.core.level.live_mesh import ENDS, HEIGHTS, SHIFT, live_mesh
-from ublet.core.level.mesh import Between, Mesh
+from ublet.core.level.mesh.live import CORRECTION, ENDS, HEIGHTS, SHIFT, live_correction, live_mesh
+from ublet.core.level.mesh.mesh import Between, Mesh
 from ublet.core.settings import Value
 from ublet.core.sockets import Pace, Sockets, Steps, Until
 from ublet.firmware.live_values import number_in

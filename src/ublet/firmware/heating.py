@@ -1,13 +1,13 @@
-"""The board's side of heat: readings, heaters driven by PID or relay under their guards, fans."""
+"""The board's side of heat: readings, heaters driven by PID or relay under guards."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 
 from ublet.core.heat.pid import TICK_S, Pid
 from ublet.core.settings import Value
 from ublet.core.sockets import Sockets
-from ublet.firmware.drive import Drive
 from ublet.firmware.guards import HeaterGuard, Trip
 from ublet.firmware.live_values import (
     celsius_from,
@@ -18,6 +18,17 @@ from ublet.firmware.live_values import (
     number_in,
 )
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
+
+
+@dataclass
+class Drive:
+    """How one heater is driven: off, by PID to a target, or by relay around one."""
+
+    target_c: float | None = None
+    pid: Pid | None = None
+    relay: tuple[float, float, float] | None = None
+    relay_on: bool = True
+    duty: float = 0.0
 
 
 class Heating:

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from ublet.core.heat.curves import Curve, curve_of
-from ublet.core.heat.gain_choice import gains_below, gains_root
+from ublet.core.heat.gain_sets import gains_below, gains_root
 from ublet.core.heat.pid import Gains
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.settings import Value, refusal

@@ -16,10 +16,9 @@ from ublet.firmware.events import Event
 from ublet.firmware.hardware import Wire
 from ublet.firmware.line import PacedLine
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
-from ublet.firmware.requests import SAMPLES_AT_ONCE, Params, Requests, text
-from ublet.firmware.stream_requests import StreamRequests, told_kind
+from ublet.firmware.requests import SAMPLES_AT_ONCE, Params, Requests, StreamRequests, text, told_kind
 from ublet.firmware.streams import LINE_SHARE
-from ublet.link.capabilities import capability_of
+from ublet.link.controller import capability_of
 from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode, encode_block
 from ublet.link.upload import BITS_A_BYTE
 

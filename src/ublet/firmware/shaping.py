@@ -5,16 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 import numpy as np
-from numpy.typing import NDArray
 
+from ublet.core.arrays import Floats
 from ublet.core.machine.layouts import AXES
 from ublet.core.motion.swinging import GRID_HZ
 from ublet.core.settings import Value
-from ublet.core.shake.live_shaper import live_train
-from ublet.core.shake.shapers import Train
+from ublet.core.shake.shapers import Train, live_train
 from ublet.core.sockets import Pace
-
-Floats = NDArray[np.float64]
 
 LONGEST_S = 0.5
 """A train that reaches as far is none, s."""

@@ -10,8 +10,8 @@ from ublet.core.machine.effective import board_settings
 from ublet.core.machine.image import Head, Image, ImageError, decode_image, encode_image, version_of, why_not
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
-from ublet.firmware.durable import write_durably
 from ublet.firmware.hardware import Hardware
+from ublet.firmware.store import write_durably
 
 
 class SlotRefused(Exception):

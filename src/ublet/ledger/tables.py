@@ -1,4 +1,4 @@
-"""The ledger's tables, opened for use; older versions are brought up to this one, with a copy kept."""
+"""The ledger's tables, opened for use."""
 
 from __future__ import annotations
 
@@ -6,7 +6,6 @@ import sqlite3
 from pathlib import Path
 
 from ublet.ledger.errors import LedgerError, unusable
-from ublet.ledger.older import from_1, from_2, from_3
 
 VERSION = 4
 
@@ -69,19 +68,6 @@ def opened(path: Path) -> sqlite3.Connection:
         (version,) = base.execute("PRAGMA user_version").fetchone()
         if version == 0:
             base.executescript(f"BEGIN;{SCHEMA}PRAGMA user_version={VERSION};COMMIT;")
-        elif version in (1, 2, 3):
-            _copy(base, path, version)
-            base.execute("PRAGMA foreign_keys=OFF")
-            base.execute("BEGIN IMMEDIATE")
-            if version == 1:
-                from_1(base)
-            if version < 3:
-                from_2(base, SCHEMA)
-            else:
-                from_3(base)
-            base.execute(f"PRAGMA user_version={VERSION}")
-            base.execute("COMMIT")
-            base.execute("PRAGMA foreign_keys=ON")
         elif version != VERSION:
             raise LedgerError(
                 f"{path} was written by another version of Ublet (ledger {version}, this one reads "
@@ -100,12 +86,3 @@ def connected(path: Path, threaded: bool = False) -> sqlite3.Connection:
     base.execute("PRAGMA synchronous=FULL")
     base.execute("PRAGMA foreign_keys=ON")
     return base
-
-
-def _copy(base: sqlite3.Connection, path: Path, version: int) -> None:
-    """A copy of a ledger of an older version, beside it."""
-    copy = sqlite3.connect(path.with_name(f"{path.name}.version-{version}"))
-    try:
-        base.backup(copy)
-    finally:
-        copy.close()

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ublet.link.bare import BareLine
-from ublet.link.capabilities import capability_of
+from ublet.link.controller import capability_of
 from ublet.link.frames import Message
 
 

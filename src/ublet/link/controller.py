@@ -1,10 +1,11 @@
-"""What a controller board can be asked for, whatever language its line speaks."""
+"""What a controller board can be asked for, whatever language its line speaks; which requests are which capability."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from typing import Protocol
 
+from ublet.core.capabilities import Capability
 from ublet.core.motion.program import Park, Segment
 from ublet.core.settings import Value
 from ublet.core.streams import StreamKind
@@ -18,6 +19,24 @@ from ublet.link.replies import (
     RunningImage,
     StreamTold,
 )
+
+_BY_GROUP: dict[str, Capability] = {
+    "heat": "heat",
+    "fan": "heat",
+    "motor": "motion",
+    "axis": "motion",
+    "motion": "programs",
+    "probe": "probe",
+    "image": "image",
+}
+_BY_NAME: dict[str, Capability] = {"settings.lend": "loans", "settings.give_back": "loans"}
+ALWAYS = frozenset({"heat.off", "motion.stop"})
+"""Switching off is no capability: every board does it."""
+
+
+def capability_of(method: str) -> Capability | None:
+    """The capability that a request belongs to; None: every board answers it, or says by its streams that it can."""
+    return None if method in ALWAYS else _BY_NAME.get(method) or _BY_GROUP.get(method.partition(".")[0])
 
 
 class Controller(Protocol):

@@ -1,4 +1,4 @@
-"""Analyses of recorded files: read, analyse, report, draw."""
+"""Analyses of recorded files: heat, mesh, steps, touches, resonance, ripples; read, analysed, reported, drawn."""
 
 from __future__ import annotations
 
@@ -13,18 +13,244 @@ import numpy as np
 from ublet.core.heat.analysis import HeatAnalysis, analyse_heat, fitted_response
 from ublet.core.heat.model_fit import UnfitRecord
 from ublet.core.heat.report import STEP_COLUMNS
-from ublet.core.level.recorded_touches import Touches, analyse_touches
+from ublet.core.level.bed.screws import screw_heights, shape_for, staying, turns_for
+from ublet.core.level.mesh.check_trials import Compared, compare
+from ublet.core.level.mesh.mesh import Described, Mesh, describe, mesh_of
+from ublet.core.level.scatter import Touches, analyse_touches
+from ublet.core.level.surface import fit_surface
+from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.measuring import Instrument
-from ublet.core.motion.recorded_steps import analyse_steps
+from ublet.core.motion.steps import analyse_steps
 from ublet.core.recorded import RecordError, Table, check_times, parse_table
 from ublet.core.run import Series
-from ublet.core.shake.choosing import Limits
-from ublet.session.analysing_mesh import analyse_mesh
-from ublet.session.analysing_shake import resonance, ripples
-
-LATER = ("advance", "flow")
+from ublet.core.shake.choosing import Limits, Shaper
+from ublet.core.shake.recorded_shake import Shaken, analyse_resonance
+from ublet.core.shake.tower import frequency_of
 
 Draw = Callable[[Path], None]
+RIPPLES = ("ripples", "distance_mm", "speed_mm_s")
+
+
+def resonance(text: str, file: Path, limits: Limits) -> tuple[dict[str, Any], Draw]:
+    """Report of a recorded acceleration, and what draws it.
+
+    Raises:
+        RecordError: it cannot be used.
+    """
+    found = analyse_resonance(text, str(file), limits)
+
+    def draw(path: Path) -> None:
+        from ublet.figures.resonance import draw_resonance
+
+        draw_resonance(found.axes, limits, file.name, path)
+
+    chosen = {axis: shaken.choice.chosen.name for axis, shaken in found.axes.items()}
+    report = {
+        "kind": "resonance",
+        "axes": {axis: _axis(shaken, limits) for axis, shaken in found.axes.items()},
+        "problems": list(found.problems),
+        "seconds_of_data": found.seconds,
+        "choice": ", ".join(f"{axis} {name}" for axis, name in chosen.items()),
+        "why": "; ".join(f"{axis}: {shaken.choice.why}" for axis, shaken in found.axes.items()),
+        "notes": list(found.problems),
+    }
+    return report, draw
+
+
+def _axis(shaken: Shaken, limits: Limits) -> dict[str, Any]:
+    return {
+        "modes": [
+            {
+                "frequency_hz": mode.frequency_hz,
+                "frequency_u": mode.frequency_u,
+                "damping_ratio": mode.damping_ratio,
+                "damping_u": mode.damping_u,
+                "share": mode.share,
+            }
+            for mode in shaken.modes
+        ],
+        "shapers": [_shaper(shaper, limits) for shaper in shaken.choice.shapers],
+        "choice": shaken.choice.chosen.name,
+        "why": shaken.choice.why,
+    }
+
+
+def _shaper(shaper: Shaper, limits: Limits) -> dict[str, Any]:
+    train = shaper.train
+    return {
+        "name": shaper.name,
+        "frequency_hz": shaper.frequency_hz,
+        "impulses": [[float(t), float(a)] for t, a in zip(train.times, train.amplitudes, strict=True)],
+        "residual": shaper.residual,
+        "residual_drifted": shaper.drifted,
+        "rounding_mm": shaper.rounds(limits),
+        "acceleration_mm_s2": limits.acceleration_mm_s2,
+        "max_acceleration_mm_s2": train.highest_mm_s2(limits.rounding_mm),
+    }
+
+
+def ripples(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
+    """Report of ripples read off a part; there is nothing to draw of it.
+
+    Raises:
+        RecordError: it cannot be used.
+    """
+    header, axes = _split(text, file)
+    found, problems = {}, []
+    for axis, lines in axes.items():
+        table = parse_table("\n".join([header, *lines, *([lines[0]] if len(lines) == 1 else [])]), RIPPLES, str(file))
+        rows = list(zip(*(table.columns[name].tolist() for name in RIPPLES), strict=True))[: len(lines)]
+        try:
+            told = frequency_of(rows)
+        except ValueError as error:
+            raise RecordError(f"{file}: axis {axis}: {error}.") from error
+        found[axis] = {"frequency_hz": told.frequency_hz, "frequency_u": told.frequency_u}
+        problems += [f"{axis}: {problem}" for problem in told.problems]
+
+    def draw(path: Path) -> None:
+        raise ValueError(f"{path.name}: there is nothing to draw of ripples")
+
+    words = ", ".join(
+        f"{axis} {each['frequency_hz']:.1f} ±{2 * each['frequency_u']:.1f} Hz" for axis, each in found.items()
+    )
+    why = "damping is not told by counting: take a shaper that stands 0.05 to 0.15, and verify it"
+    return {
+        "kind": "ripples",
+        "axes": found,
+        "problems": problems,
+        "choice": words,
+        "why": why,
+        "notes": problems,
+    }, draw
+
+
+def _split(text: str, file: Path) -> tuple[str, dict[str, list[str]]]:
+    """The header, and the rows by the axis that they are about; all of x where no column tells it."""
+    lines = [line for line in text.lstrip("\ufeff").splitlines() if line.strip() and not line.startswith("#")]
+    if len(lines) < 2:
+        raise RecordError(f"{file} has no rows: it needs a header line {','.join(RIPPLES)} and a row for each band.")
+    header = [cell.strip().lower() for cell in lines[0].split(",")]
+    if "axis" not in header:
+        return lines[0], {"x": lines[1:]}
+    at = header.index("axis")
+    found: dict[str, list[str]] = {}
+    for number, line in enumerate(lines[1:], start=2):
+        cells = line.split(",")
+        axis = cells[at].strip().lower() if at < len(cells) else ""
+        if axis not in ("x", "y", "z"):
+            raise RecordError(f"{file}: row {number}: axis: found “{axis}”; allowed: x, y, z.")
+        cells[at] = "0"
+        found.setdefault(axis, []).append(",".join(cells))
+    return lines[0], found
+
+
+COLUMNS = ("x_mm", "y_mm", "z_mm")
+
+
+def mesh_from(text: str, file: Path) -> tuple[Mesh, Table]:
+    """A mesh from a table of points in any order.
+
+    Raises:
+        RecordError: the table is none, or its points make no grid.
+    """
+    table = parse_table(text, COLUMNS, str(file))
+    try:
+        return mesh_of(*(table.columns[name] for name in COLUMNS)), table
+    except ValueError as error:
+        raise RecordError(f"{file}: {error}.") from error
+
+
+def analyse_mesh(
+    text: str, file: Path, machine: MachineFile | None, other: tuple[str, Path] | None, spread_mm: float | None
+) -> tuple[dict[str, Any], Draw]:
+    """Report of a mesh, and what draws it. machine: its screws are told turns; other: the text of a mesh that it is
+    held against, and its file.
+
+    Raises:
+        RecordError: one of the two cannot be used, or they have too little in common.
+    """
+    mesh, table = mesh_from(text, file)
+    try:
+        found = describe(mesh)
+        compared = None
+        if other is not None:
+            compared = compare(mesh, mesh_from(*other)[0], spread_mm)
+    except ValueError as error:
+        raise RecordError(f"{file}: {error}.") from error
+
+    def draw(path: Path) -> None:
+        from ublet.figures.mesh import draw_mesh
+
+        draw_mesh(compared.difference if compared is not None else mesh, found.outliers, file.name, path)
+
+    report: dict[str, Any] = {
+        "kind": "mesh",
+        "columns": mesh.columns,
+        "rows": mesh.rows,
+        "range_mm": found.range_mm,
+        "rms_mm": found.rms_mm,
+        "tilt_x_mm": found.tilt_x_mm,
+        "tilt_y_mm": found.tilt_y_mm,
+        "warp_range_mm": found.warp_range_mm,
+        "warp_rms_mm": found.warp_rms_mm,
+        "holes": [list(place) for place in mesh.holes],
+        "outliers": [list(place) for place in found.outliers],
+        "choice": compared.verdict if compared is not None else "mesh",
+        "why": compared.words if compared is not None else _words(found),
+        "notes": list(table.notes),
+    }
+    if machine is not None:
+        report["screws"] = _screws(machine, found, file)
+    if compared is not None:
+        report["against"] = _against(compared)
+    return report, draw
+
+
+def _words(found: Described) -> str:
+    """Whether it is good enough to print on, in words."""
+    flat = found.warp_range_mm
+    words = "as flat as a first layer needs" if flat < 0.05 else "a mesh is worth it" if flat < 0.4 else "warped"
+    return (
+        f"{found.range_mm:.3f} mm from lowest to highest; without its tilt {flat:.3f}, {words}; screws can only take "
+        "out the tilt"
+    )
+
+
+def _screws(machine: MachineFile, found: Described, file: Path) -> list[dict[str, Any]]:
+    if not machine.bed.screws:
+        raise RecordError(
+            f"{file}: the machine file declares no screws of the bed: leave out --machine, or add [bed.screws]."
+        )
+    screws = machine.bed.screws
+    good = found.mesh.without(found.outliers)
+    there = [(place, mm) for place, mm in zip(good.places, good.heights.ravel().tolist(), strict=True) if mm == mm]
+    surface = fit_surface([place for place, _ in there], [mm for _, mm in there], shape_for(screws))
+    heights = screw_heights(screws, surface)
+    stays = staying(heights)
+    return [
+        {
+            "name": name,
+            "turns": 0.0 if turn.rests or name == stays else turn.turns,
+            "direction": "clockwise" if turn.clockwise else "counter-clockwise",
+            "effect": "stays" if name == stays else turn.words,
+        }
+        for name, turn in turns_for(screws, heights, stays).items()
+    ]
+
+
+def _against(compared: Compared) -> dict[str, Any]:
+    return {
+        "verdict": compared.verdict,
+        "shift_mm": compared.shift_mm,
+        "tilt_x_mm": compared.tilt_x_mm,
+        "tilt_y_mm": compared.tilt_y_mm,
+        "shape_rms_mm": compared.shape_rms_mm,
+        "spread_mm": compared.spread_mm,
+        "points": compared.points,
+    }
+
+
+LATER = ("advance", "flow")
 
 
 @dataclass(frozen=True)

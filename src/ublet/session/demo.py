@@ -1,4 +1,4 @@
-"""The demonstration: a made-up machine in a folder of its own, with its simulated board in a process."""
+"""The demonstration: a made-up machine, or a variant of one, in a folder of its own, with its simulated board."""
 
 from __future__ import annotations
 
@@ -6,14 +6,57 @@ import contextlib
 import fcntl
 import subprocess
 import sys
+import tomllib
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
+
+import tomlkit
 
 from ublet.core.trouble import Trouble
 from ublet.session.hands import DemoHands
-from ublet.session.library import DEMOS, machine_path, scenario_path
-from ublet.session.variant import variant, variants
+from ublet.session.library import DATA, DEMOS, machine_path, scenario_path
+
+
+def variants() -> tuple[str, ...]:
+    """Those that ship with the package."""
+    return tuple(sorted(path.stem for path in (DATA / "variants").glob("*.toml")))
+
+
+def variant(name: str) -> tuple[str, str, str]:
+    """File stem, machine file and scenario of a variant, as texts; comments of what it is a variant of stay."""
+    told = tomllib.loads((DATA / "variants" / f"{name}.toml").read_text(encoding="utf-8"))
+    stem = str(told["of"])
+    texts = {
+        "machine": machine_path(stem).read_text(encoding="utf-8"),
+        "scenario": scenario_path(stem).read_text(encoding="utf-8"),
+    }
+    found = {
+        kind: _with(text, told.get(kind, {}), [path for path in told["without"] if path.startswith(f"{kind}.")])
+        for kind, text in texts.items()
+    }
+    return stem, found["machine"], found["scenario"]
+
+
+def _with(text: str, changes: Mapping[str, Any], without: Sequence[str]) -> str:
+    document = tomlkit.parse(text)
+    for path in without:
+        *tables, key = path.split(".")[1:]
+        here: Any = document
+        for table in tables:
+            here = here[table]
+        del here[key]
+    _put(document, changes)
+    return tomlkit.dumps(document)
+
+
+def _put(here: Any, changes: Mapping[str, Any]) -> None:
+    for key, value in changes.items():
+        if isinstance(value, Mapping):
+            _put(here.setdefault(key, tomlkit.table()), value)
+        else:
+            here[key] = value
 
 
 class DemoError(Trouble):

@@ -6,8 +6,7 @@ import asyncio
 from dataclasses import asdict
 
 from ublet.core.heat.demands import demands_of, material_targets
-from ublet.core.heat.gain_choice import gains_below
-from ublet.core.heat.gain_sets import GainsAt, Served, serve
+from ublet.core.heat.gain_sets import GainsAt, Served, gains_below, serve
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.pid import Gains
 from ublet.core.heat.report import model_from

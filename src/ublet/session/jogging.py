@@ -7,7 +7,7 @@ import itertools
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
-from ublet.core.motion.capping import Speed, capped
+from ublet.core.motion.caps import Speed, capped
 from ublet.core.motion.program import Lift, Push, To, Touch
 from ublet.link.errors import LinkLost
 from ublet.link.replies import EventTold, MotionTold, MoveTold

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ublet.core.level.live_mesh import live_mesh, mesh_settings
-from ublet.core.level.mesh import Mesh
-from ublet.core.level.mesh_compare import Compared, compare
+from ublet.core.level.mesh.check_trials import Compared, compare
+from ublet.core.level.mesh.live import live_mesh, mesh_settings
+from ublet.core.level.mesh.mesh import Mesh
 from ublet.core.run import Option, Proposal
 from ublet.core.settings import Value, frozen
 from ublet.ledger.entries import RunEntry

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from ublet.core.level.first_layer_places import LayerShape
-from ublet.core.level.first_layer_trials import program_of
+from ublet.core.level.mesh.first_layer import LayerShape
+from ublet.core.level.mesh.first_layer_trials import program_of
 from ublet.core.machine.effective import effective
 from ublet.core.machine.schema import Axis, MachineFile
 from ublet.core.motion.caps import Caps

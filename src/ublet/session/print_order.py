@@ -4,7 +4,7 @@ programs looked through for what they miss.
 
 from __future__ import annotations
 
-from ublet.core.level.print_order import ABSOLUTE, Step, end_of_print, missing_from, start_of_print
+from ublet.core.level.mesh.print_order import ABSOLUTE, Step, end_of_print, missing_from, start_of_print
 from ublet.core.motion.iso6983 import iso6983, plain
 from ublet.core.motion.program import Program
 from ublet.session.document import Document

@@ -15,7 +15,7 @@ from ublet.core.settings import Part
 from ublet.core.trial import TrialSpec
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.connection import Break, Connection
-from ublet.session.crash import fault_note
+from ublet.session.logbook import fault_note
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from ublet.core.facts import FACTS, Fact
-from ublet.core.heat.gain_choice import gains_below, gains_root
+from ublet.core.heat.gain_sets import gains_below, gains_root
 from ublet.core.heat.pid import Gains
 from ublet.core.machine.compare import Conflict, same
 from ublet.core.machine.level_parts import Lifts

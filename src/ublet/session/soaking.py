@@ -7,10 +7,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.heat.soak import Drift, Sheet, drift_of, still_after
 from ublet.core.heat.soak_trials import NOW_S, WINDOW_S
 from ublet.core.heat.start import surface_sensor
-from ublet.core.least_squares import Floats
 from ublet.core.machine.schema import MachineFile
 from ublet.link.replies import Sample
 from ublet.session.connection import Connection

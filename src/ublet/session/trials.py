@@ -1,21 +1,26 @@
-"""Trials run on an open machine: recorded from before anything moves, and gone on with where they were cut off."""
+"""Trials run on an open machine: recorded from before anything moves, gone on with, and their proposals vetted."""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
+import copy
 import hashlib
 import shutil
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, replace
+from typing import Any
 
 from ublet.core.capabilities import lacking_words
 from ublet.core.evidence import Rest
 from ublet.core.facts import FACTS, Fact
+from ublet.core.machine.check import check_tree, parse_toml
 from ublet.core.machine.compare import same
+from ublet.core.machine.lines import key_lines
+from ublet.core.machine.problem import Lines
 from ublet.core.motion.homing_trials import HOME
-from ublet.core.run import Checkpoint, TrialResult
-from ublet.core.settings import Part, frozen
+from ublet.core.run import Checkpoint, Option, TrialResult
+from ublet.core.settings import Part, Value, frozen, thawed
 from ublet.core.trial import TrialSpec
 from ublet.ledger.book import Ledger
 from ublet.ledger.entries import Opening, RunEntry
@@ -31,7 +36,58 @@ from ublet.session.presence import Presence
 from ublet.session.runner import Ran, Runner
 from ublet.session.saving import now
 from ublet.session.soaking import SoakWatch
-from ublet.session.vetting import vetted
+
+
+def vetted(result: TrialResult, document: Document) -> TrialResult:
+    """The same result without the options that the machine file could not take; what was taken out is said."""
+    reasons = _contradictions(result.options, document)
+    if not reasons:
+        return result
+    told = " ".join(
+        f"What it would propose ({name}) contradicts the machine file and is left out: {reason}"
+        for name, reason in reasons.items()
+    )
+    return replace(
+        result,
+        why=f"{result.why} {told}",
+        options=tuple(option for option in result.options if option.name not in reasons),
+        recommended="" if result.recommended in reasons else result.recommended,
+    )
+
+
+def _contradictions(options: tuple[Option, ...], document: Document) -> dict[str, str]:
+    """The first error that a good machine file would get by keeping and saving an option, for those that have one.
+
+    Warnings may be what a trial found out: steps far from their geometry say that a part is not the declared one.
+    """
+    found: dict[str, str] = {}
+    read: tuple[dict[str, Any], Lines] | None = None
+    for option in options:
+        wanted = {p.setting: p.after for p in option.proposals if p.after is not None}
+        values = {path: after for path, after in wanted.items() if document.value(path) != after}
+        if not values:
+            continue
+        if read is None:
+            read = parse_toml(document.text)[0], key_lines(document.text)
+        after = check_tree(_with(read[0], values), read[1], document.boards)
+        if after.errors:
+            found[option.name] = after.errors[0].sentence(document.path.name)
+    return found
+
+
+def _with(tree: dict[str, Any], values: Mapping[str, Value]) -> dict[str, Any]:
+    """What a file would say with some settings changed; tables are made where they are missing."""
+    changed = copy.deepcopy(tree)
+    for path, value in values.items():
+        *parts, key = path.split(".")
+        table = changed
+        for part in parts:
+            table = table.setdefault(part, {})
+        before = table.get(key)
+        whole = isinstance(before, int) and isinstance(value, float) and value.is_integer()
+        table[key] = int(value) if whole and isinstance(value, float) else thawed(value)
+    return changed
+
 
 ROOM_FOR_A_RUN = 20_000_000
 """Free space that a trial's record may need, bytes."""

@@ -153,9 +153,8 @@ class UbletApp(Host):
 
     async def _opened(self, session: Session) -> None:
         from ublet.session.logbook import keep_log
-        from ublet.session.places import preferences_path
+        from ublet.session.places import preferences_path, remember
         from ublet.session.preferences import Kept
-        from ublet.session.recent import remember
 
         self.session, session.preferences = session, Kept(preferences_path())
         if session.preferences.trouble:
@@ -196,7 +195,7 @@ class UbletApp(Host):
 
     def _handle_exception(self, error: Exception) -> None:
         """A fault of ours: one sentence for the builder, the details in a file, everything off."""
-        from ublet.session.crash import crash_sentence
+        from ublet.session.logbook import crash_sentence
 
         if self.session is not None:
             self.session.connection.halt()

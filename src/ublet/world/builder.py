@@ -56,8 +56,8 @@ from ublet.core.acts import (
     WatchSpeed,
 )
 from ublet.core.extrude.pushing import GONE, NONE_LEFT
-from ublet.core.level.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS
-from ublet.core.level.first_layer_trials import FURTHER, NEARER
+from ublet.core.level.mesh.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS
+from ublet.core.level.mesh.first_layer_trials import FURTHER, NEARER
 from ublet.core.motion.lift_directions import ALL_CLOSED, ALL_OPENED, CLOSED, STOOD, UNCLEAR
 from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.motor_trials import motor_words

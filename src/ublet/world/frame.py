@@ -15,7 +15,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-Floats = NDArray[np.float64]
+from ublet.core.arrays import Floats
+
 Complex = NDArray[np.complex128]
 
 PLACES = ("head x", "head y", "base x", "base y", "part x", "part y")

@@ -9,15 +9,15 @@ from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
-from ublet.core.level.coil_drift_trials import NEARER_MM
-from ublet.core.level.coil_pass import lines_over
-from ublet.core.level.coil_pass_trials import PassParameters, corners_of
-from ublet.core.level.corner_trials import CornerParameters
-from ublet.core.level.first_layer_places import LayerShape, places_of
-from ublet.core.level.lift_trials import pivots_of
-from ublet.core.level.mesh_trials import GridParameters, grid_of
+from ublet.core.level.bed.corner_trials import CornerParameters
+from ublet.core.level.bed.lift_trials import pivots_of
+from ublet.core.level.coil.drift_trials import NEARER_MM
+from ublet.core.level.coil.scan import lines_over
+from ublet.core.level.coil.scan_trials import PassParameters, corners_of
+from ublet.core.level.mesh.first_layer import LayerShape, places_of
+from ublet.core.level.mesh.trials import GridParameters, grid_of
+from ublet.core.level.probe.spread_trials import places_of as places_of_spread
 from ublet.core.level.reach import reach_of
-from ublet.core.level.spread_trials import places_of as places_of_spread
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value, number_or
 from ublet.world.shake_truth import belts_truth, resonance_truth

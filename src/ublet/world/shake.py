@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ublet.core.arrays import Floats
 from ublet.core.machine.layouts import AXES
 from ublet.core.streams import Readings
 from ublet.world.frame import Frame
@@ -19,8 +20,6 @@ COUNT_M_S2 = 0.0024
 
 MOST_MISSED = 12
 """An overflow loses up to so many readings."""
-
-Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True)

@@ -7,8 +7,7 @@ import math
 import numpy as np
 import pytest
 
-from ublet.core.heat.curve_choice import claimed_c, judged, recommended
-from ublet.core.heat.curve_fit import fit_curve
+from ublet.core.heat.curve_fit import claimed_c, fit_curve, judged, recommended
 from ublet.core.heat.curves import SteinhartHart, Thermistor, curve_of
 
 PULLUP, HOT, ZERO = 4700.0, 215.0, 273.15

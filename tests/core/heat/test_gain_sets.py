@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import pytest
 
+from ublet.core.heat.candidates import simc
 from ublet.core.heat.demands import HOTEND
-from ublet.core.heat.gain_choice import gains_below, gains_root
-from ublet.core.heat.gain_sets import GainsAt, good_enough, nearest, serve
+from ublet.core.heat.gain_sets import GainsAt, gains_below, gains_root, good_enough, nearest, serve
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.pid import Gains
 from ublet.core.heat.prediction import Situation, predict_step
-from ublet.core.heat.rules import simc
 from ublet.core.settings import Value
 
 COOL, HOT = HeaterModel(540, 205, 1.8, 23, 2.0), HeaterModel(480, 180, 1.8, 23, 2.0)

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from ublet.core.heat.model import HeaterModel, respond
-from ublet.core.heat.outlook import far_from, slowest_rise, time_to, time_to_cool
+from ublet.core.heat.prediction import far_from, slowest_rise, time_to, time_to_cool
 
 MODEL = HeaterModel(540, 205, 1.6, 23, 2.0)
 

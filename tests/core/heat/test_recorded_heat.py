@@ -5,13 +5,11 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from ublet.core.heat.analysis import analyse_heat
-from ublet.core.heat.margins import LEAST_MARGIN, carries, gain_margin
+from ublet.core.heat.analysis import analyse_heat, believable
+from ublet.core.heat.candidates import LEAST_MARGIN, carries, gain_margin, ziegler_nichols
 from ublet.core.heat.model import HeaterModel, respond
 from ublet.core.heat.model_fit import UnfitRecord, fit_model
 from ublet.core.heat.pid import Gains
-from ublet.core.heat.recorded_heat import believable
-from ublet.core.heat.rules import ziegler_nichols
 
 TRUTH = HeaterModel(540.0, 205.0, 1.6, 23.0, 2.0)
 TIME = np.arange(3600, dtype=np.float64) * 0.1

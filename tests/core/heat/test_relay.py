@@ -7,9 +7,9 @@ import math
 import numpy as np
 import pytest
 
+from ublet.core.heat.candidates import simc, tyreus_luyben, ziegler_nichols
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.relay import Cycle, balanced_levels, find_cycles, same_levels, spread, ultimate
-from ublet.core.heat.rules import simc, tyreus_luyben, ziegler_nichols
 
 
 def relay_record(model: HeaterModel, target: float, levels: tuple[float, float]) -> tuple[np.ndarray, ...]:

@@ -7,9 +7,9 @@ import math
 import numpy as np
 import pytest
 
-from ublet.core.level.coil import drift_hz, fit_curve, fit_drift, kept_curve, unshifted
-from ublet.core.level.coil_pass import gone_mm
-from ublet.core.level.coil_pass_trials import worst_f
+from ublet.core.level.coil.curve import drift_hz, fit_curve, fit_drift, kept_curve, unshifted
+from ublet.core.level.coil.scan import gone_mm
+from ublet.core.level.coil.scan_trials import worst_f
 from ublet.world.coil import MU0, Coil, CoilTruth, mutual
 
 HEIGHTS = np.linspace(0.1, 5.0, 24)

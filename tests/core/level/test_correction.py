@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from ublet.core.level.correction import CORRECTION, corrected, live_correction
-from ublet.core.level.mesh import Mesh
+from ublet.core.level.mesh.live import CORRECTION, corrected, live_correction
+from ublet.core.level.mesh.mesh import Mesh
 
 MESH = Mesh(np.linspace(20, 260, 7), np.linspace(20, 240, 7), np.zeros((7, 7)))
 PLACES = [(140.0, 130.0), (20.0, 20.0), (260.0, 20.0), (260.0, 240.0), (20.0, 240.0)]

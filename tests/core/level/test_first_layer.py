@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from ublet.core.level.first_layer import BARE, GOOD, HIGH, LOW, Judged, first_layer
+from ublet.core.level.mesh.first_layer import BARE, GOOD, HIGH, LOW, Judged, first_layer
 from ublet.core.motion.patterns import Patch
 
 CORNERS = (("left front", 20, 20), ("right front", 260, 20), ("right back", 260, 240), ("left back", 20, 240))

@@ -9,8 +9,8 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 
-from ublet.core.level.mesh import Mesh, describe, mesh_of, outliers, weights
-from ublet.core.level.mesh_compare import chi_squared, compare
+from ublet.core.level.mesh.check_trials import chi_squared, compare
+from ublet.core.level.mesh.mesh import Mesh, describe, mesh_of, outliers, weights
 from ublet.core.level.surface import Floats
 
 X, Y = np.linspace(20, 260, 7), np.linspace(20, 240, 7)

@@ -10,7 +10,7 @@ import pytest
 from typer.testing import CliRunner
 
 from ublet.cli import app
-from ublet.core.level.recorded_touches import analyse_touches
+from ublet.core.level.scatter import analyse_touches
 from ublet.core.recorded import RecordError
 from ublet.session.analysing import analyse_file
 

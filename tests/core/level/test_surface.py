@@ -9,14 +9,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ublet.core.level.coil_reading import must_go_on_reading
-from ublet.core.level.lifts import answered, corrections, fault_of, standing_of, told_apart
-from ublet.core.level.place import place_words, sits
+from ublet.core.level.bed.lifts import answered, corrections, fault_of, standing_of, told_apart
+from ublet.core.level.bed.screws import screw_heights, staying, tilt_over, turn_for, turn_words, turns_for
+from ublet.core.level.coil.curve import must_go_on_reading
+from ublet.core.level.probe.offset_trials import DROP_MM, DROP_U_MM, Touch, offset_of, side_words
+from ublet.core.level.probe.place_trials import place_words, sits
 from ublet.core.level.reach import must_reach, reach_of
 from ublet.core.level.scatter import jump_of, pooled_u_mm, scatter_of
-from ublet.core.level.screws import screw_heights, staying, tilt_over, turn_for, turn_words, turns_for
 from ublet.core.level.surface import fit_surface
-from ublet.core.level.touching import DROP_MM, DROP_U_MM, Touch, offset_of, side_words
 from ublet.core.machine.level_parts import Screw
 from ublet.core.run import TrialFailed
 from ublet.core.small_samples import student

@@ -6,7 +6,7 @@ from itertools import product
 
 import pytest
 
-from ublet.core.motion.directions import Mend, shared_belts_mend, straight_mend
+from ublet.core.motion.motor_trials import Mend, shared_belts_mend, straight_mend
 from ublet.world.mechanics import seen
 
 PAIRS = [("x", "y"), ("x", "z")]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from ublet.core.motion.homing import spread_of
+from ublet.core.motion.homing_trials import spread_of
 
 
 def test_shifts_are_summed_to_ends() -> None:

@@ -9,10 +9,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ublet.core.motion.capping import capped
+from ublet.core.motion.caps import capped
 from ublet.core.motion.limits import Bracket, highest, lowest, tidy, tolerance_mm
 from ublet.core.motion.targets import Target, parse_targets
-from ublet.core.motion.travel import bed_reached, reach_of
+from ublet.core.motion.travel_trials import bed_reached, reach_of
 from ublet.core.units import NotAQuantity
 
 HERE = {"x": 100.0, "y": -2.0, "z": None}

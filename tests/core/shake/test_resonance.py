@@ -17,9 +17,9 @@ from ublet.core.recorded import RecordError
 from ublet.core.shake.choosing import Limits
 from ublet.core.shake.mode_fit import fit_modes
 from ublet.core.shake.recorded_shake import Resonance, analyse_resonance
-from ublet.core.shake.ripples import frequency_of
 from ublet.core.shake.spectra import density_of, transfer_of
 from ublet.core.shake.sweep import Sweep
+from ublet.core.shake.tower import frequency_of
 
 RATE = 1600.0
 SWEEP = Sweep("x", 5, 130, 30, 0.08)

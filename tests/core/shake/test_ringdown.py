@@ -14,7 +14,6 @@ from ublet.core.settings import Value
 from ublet.core.shake.acceleration_trials import Bounds, worth_it
 from ublet.core.shake.choosing import Limits, best_named, choose
 from ublet.core.shake.frame import Complex, Floats, Mode
-from ublet.core.shake.live_shaper import live_train, shaper_path
 from ublet.core.shake.ringdown import amplitudes, left_of, moved_by
 from ublet.core.shake.shaper_trials import (
     ShaperParameters,
@@ -26,7 +25,7 @@ from ublet.core.shake.shaper_trials import (
     unused_by_hand,
     values_of,
 )
-from ublet.core.shake.shapers import Train, named, residual, vibration
+from ublet.core.shake.shapers import Train, live_train, named, residual, shaper_path, vibration
 from ublet.core.shake.tower import TowerShape, bands_of, even_after_mm, ringing_tower
 
 MODES = [Mode(45.0, 0.05, 0.8), Mode(88.0, 0.03, 0.2)]

@@ -10,8 +10,7 @@ import pytest
 from ublet.benchmark.structures import structure
 from ublet.core.shake.choosing import Limits, best_named, choose
 from ublet.core.shake.frame import Mode, transfer
-from ublet.core.shake.optimised import optimised
-from ublet.core.shake.shapers import NAMED, Train, named, residual, vibration
+from ublet.core.shake.shapers import NAMED, Train, named, optimised, residual, vibration
 
 
 def rings(train: Train, mode: Mode) -> float:

@@ -8,7 +8,7 @@ from ublet.core.acts import WatchProgram
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
-from ublet.core.heat.reaching import reach
+from ublet.core.heat.start import reach
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.counting import lost_steps
 from ublet.core.motion.homing_moves import home_axis, home_unhomed, moving, preheat_words

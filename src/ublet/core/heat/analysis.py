@@ -1,4 +1,4 @@
-"""A heat record made anywhere, analysed: the plant's model and the gains that would hold it."""
+"""A heat record made anywhere: checked, then analysed for the plant's model and the gains that would hold it."""
 
 from __future__ import annotations
 
@@ -8,17 +8,134 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.heat.candidates import Candidate, candidates, recommend
 from ublet.core.heat.demands import HOTEND, SLOW
 from ublet.core.heat.model import HeaterModel, respond
-from ublet.core.heat.model_fit import ModelFit, UnfitRecord, even_record, fit_model, working_c
+from ublet.core.heat.model_fit import FEWEST_SAMPLES, HOLE, ModelFit, UnfitRecord, even_record, fit_model, working_c
 from ublet.core.heat.record import reading_noise_of
-from ublet.core.heat.recorded_heat import HeatRecord, believable
-from ublet.core.heat.relay import Ultimate
+from ublet.core.heat.relay import Ultimate, smooth
 from ublet.core.heat.report import step_situation
-from ublet.core.least_squares import Floats
 from ublet.core.run import TrialFailed
 from ublet.core.units import with_uncertainty
+
+SLOWEST_STEP_S = 15.0
+"""Samples further apart than this tell nothing of a heater, s."""
+
+FASTEST_C_S = 25.0
+"""No heater of a printer warms faster, °C/s."""
+
+ROOMS_C, KELVIN = (-15.0, 55.0), (250.0, 330.0)
+RANGE_C = (-60.0, 1200.0)
+LOST_C = 0.5
+"""A hole in which the temperature can have moved by more than this is not passed over, °C."""
+
+
+@dataclass(frozen=True)
+class HeatRecord:
+    """The part of a record that can be used, n samples each, and what was noticed."""
+
+    time_s: Floats
+    duty: Floats
+    celsius: Floats
+    notes: tuple[str, ...] = ()
+
+
+def believable(time_s: Floats, duty: Floats, celsius: Floats) -> HeatRecord:
+    """The record as far as it can be used.
+
+    Holes in time are holes: what the duty was meanwhile nobody knows. One so short that the temperature can hardly have
+    moved is left out of the fit; at a longer one the record ends.
+
+    Raises:
+        UnfitRecord: a unit that is recognised as another one, a value that is none, or a hole before anything is told.
+    """
+    _check_values(time_s, duty, celsius)
+    steps = np.diff(time_s)
+    usual = float(np.median(steps))
+    _check_times(time_s, celsius, usual)
+    holes = np.flatnonzero(steps > HOLE * usual)
+    if not len(holes):
+        return HeatRecord(time_s, duty, celsius)
+    steepest = _steepest(time_s, celsius, usual)
+    large = [int(at) for at in holes if not _quiet(time_s, duty, celsius, int(at), steepest)]
+    first = int(holes[0])
+    count = f"{len(holes)} hole{'s' * (len(holes) > 1)} in time"
+    count += f", the first of {steps[first]:.3g} s after {time_s[first]:g} s"
+    if not large:
+        return HeatRecord(time_s, duty, celsius, (f"{count}: short enough to be left out of the fit",))
+    end = large[0] + 1
+    where = f"a hole of {steps[large[0]]:.3g} s after {time_s[large[0]]:g} s"
+    if end < FEWEST_SAMPLES or float(np.ptp(duty[:end])) < 1e-3:
+        raise UnfitRecord(
+            f"{where}: what the duty was meanwhile nobody knows, and before it there is too little; record again "
+            "without holes, or cut the file so that it begins at rest after it"
+        )
+    note = f"{where}: what comes after it is left out, since the duty meanwhile is not known"
+    return HeatRecord(time_s[:end], duty[:end], celsius[:end], (note,))
+
+
+def _check_values(time_s: Floats, duty: Floats, celsius: Floats) -> None:
+    if float(duty.max()) > 1.0 + 1e-6 or float(duty.min()) < -1e-6:
+        raise UnfitRecord(f"duty runs from {duty.min():g} to {duty.max():g}: it must lie in 0..1 (percent over 100)")
+    if float(celsius.max()) > RANGE_C[1] or float(celsius.min()) < RANGE_C[0]:
+        raise UnfitRecord(
+            f"temperature_c runs from {celsius.min():g} to {celsius.max():g}: no heater's temperatures in °C"
+        )
+    start = float(np.median(celsius[:5]))
+    if KELVIN[0] < start < KELVIN[1]:
+        raise UnfitRecord(f"temperature_c begins at {start:.0f}: kelvin? Take 273.15 off, it must be °C")
+    if not ROOMS_C[0] <= start <= ROOMS_C[1]:
+        raise UnfitRecord(
+            f"temperature_c begins at {start:.0f}: not a room in °C. Degrees Fahrenheit, or a warm start? It must be "
+            "°C and begin at rest"
+        )
+
+
+def _check_times(time_s: Floats, celsius: Floats, usual: float) -> None:
+    if usual > SLOWEST_STEP_S:
+        raise UnfitRecord(
+            f"time_s goes on by {usual:g} from sample to sample: milliseconds? Divide by 1000. If it really is "
+            f"seconds, record at least every {SLOWEST_STEP_S:g} s"
+        )
+    steepest = _steepest(time_s, celsius, usual)
+    if steepest > FASTEST_C_S:
+        raise UnfitRecord(
+            f"it warms by {steepest:.0f} °C in a second, as no heater does: is time_s in minutes? Multiply by 60"
+        )
+
+
+NEAR = 15
+"""Samples over which a slope is taken, and a mean."""
+
+
+def _quiet(time_s: Floats, duty: Floats, celsius: Floats, at: int, steepest: float) -> bool:
+    """Whether nothing can have happened in the hole after a sample: it is too short for the temperature to have moved,
+    or the duty is the same on both sides and the temperature goes on where it was going.
+    """
+    seconds = float(time_s[at + 1] - time_s[at])
+    if seconds * steepest <= LOST_C:
+        return True
+    before, after = slice(max(0, at - NEAR + 1), at + 1), slice(at + 1, at + 1 + NEAR)
+    if len(time_s[before]) < NEAR or len(time_s[after]) < NEAR or seconds > time_s[at] - time_s[before][0]:
+        return False
+    held = float(np.ptp(np.concatenate([duty[before], duty[after]]))) < 1e-6
+    lines = [np.polyfit(time_s[part] - time_s[at], celsius[part], 1) for part in (before, after)]
+    jump = abs(float(np.polyval(lines[1], seconds) - np.polyval(lines[0], seconds)))
+    return held and jump <= LOST_C
+
+
+def _steepest(time_s: Floats, celsius: Floats, usual: float) -> float:
+    """The steepest climb or fall outside the holes, °C/s: between means, so that noise counts little."""
+    if len(time_s) < 3 * NEAR:
+        return 0.0
+    calm = smooth(celsius, NEAR)[NEAR // 2 : -(NEAR // 2)]
+    middle = time_s[NEAR // 2 : -(NEAR // 2)]
+    slopes = np.abs((calm[NEAR:] - calm[:-NEAR]) / (middle[NEAR:] - middle[:-NEAR]))
+    whole = time_s[2 * NEAR - 1 :] - time_s[: -(2 * NEAR - 1)]
+    inside = whole[: len(slopes)] <= 1.5 * (2 * NEAR) * usual
+    return float(np.max(slopes[inside], initial=0.0))
+
 
 HOTTEST_BED_C = 130.0
 """A record around more than this is a hotend's."""

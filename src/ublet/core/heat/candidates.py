@@ -1,4 +1,4 @@
-"""Candidate gains for a heater: calm, balanced and quick, each with its predicted step."""
+"""Candidate gains for a heater: calm, balanced and quick by tuning rules, their stability margins, predicted steps."""
 
 from __future__ import annotations
 
@@ -6,13 +6,70 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from ublet.core.heat.demands import HOTEND, Demands
-from ublet.core.heat.margins import carries
 from ublet.core.heat.model import HeaterModel
-from ublet.core.heat.pid import Gains
+from ublet.core.heat.pid import DERIVATIVE_FILTER_S, TICK_S, Gains
 from ublet.core.heat.prediction import PredictedStep, Situation, predict_step
 from ublet.core.heat.relay import Ultimate
-from ublet.core.heat.rules import simc, tyreus_luyben, ziegler_nichols
+
+
+def ziegler_nichols(gain: float, period_s: float) -> Gains:
+    """Ziegler & Nichols (1942): 0.6 Ku, Ti = Tu/2, Td = Tu/8. Quick, overshoots."""
+    return Gains.standard(0.6 * gain, period_s / 2, period_s / 8)
+
+
+def tyreus_luyben(gain: float, period_s: float) -> Gains:
+    """Tyreus & Luyben (1992): Ku/2.2, Ti = 2.2 Tu, Td = Tu/6.3. Calm."""
+    return Gains.standard(gain / 2.2, 2.2 * period_s, period_s / 6.3)
+
+
+def simc(model: HeaterModel, closed_loop_s: float) -> Gains:
+    """SIMC PID (Skogestad 2003) for two lags and a dead time, in parallel form.
+
+    Series form ``Kc = tau1 / (K (tc + theta))``, ``Ti = min(tau1, 4 (tc + theta))``, ``Td = tau2``,
+    turned to parallel by ``f = 1 + Td/Ti``. closed_loop_s is the closed-loop time tc, s.
+    """
+    pace = closed_loop_s + model.dead_time_s
+    proportional = model.time_constant_s / (model.gain_c * pace)
+    integral = min(model.time_constant_s, 4 * pace)
+    derivative = model.second_lag_s
+    factor = 1 + derivative / integral
+    return Gains.standard(proportional * factor, integral * factor, derivative / factor)
+
+
+LEAST_MARGIN = 1.25
+"""A loop whose gain may grow by less than this before it oscillates is not offered to anybody."""
+
+
+def gain_margin(model: HeaterModel, gains: Gains) -> float:
+    """By how much the loop's gain may grow before it oscillates; below 1 it does so already, infinite: never.
+
+    ``1 / |L(jw)|`` at the first w where the phase of ``L = C G`` falls through -pi (Nyquist 1932; Bode 1945), for the
+    board's PID with its filtered derivative ``C = kp + ki/s + kd s / (0.8 s + 1)``, and half a tick of delay for the
+    duty that is held between ticks.
+    """
+    w = np.geomspace(1e-5, math.pi / TICK_S, 4000)
+    s = 1j * w
+    control = gains.kp + gains.ki / s + gains.kd * s / (DERIVATIVE_FILTER_S * s + 1)
+    stores = 1 / (model.time_constant_s * s + 1)
+    if model.quick_share:
+        stores = (1 - model.quick_share) * stores + model.quick_share / (model.quick_s * s + 1)
+    lagged = model.gain_c * stores / (model.second_lag_s * s + 1)
+    loop = control * lagged
+    phase = np.unwrap(np.angle(loop)) - w * (model.dead_time_s + TICK_S / 2)
+    below = np.flatnonzero(phase <= -math.pi)
+    if not len(below):
+        return math.inf
+    at = int(below[0])
+    return float(1 / np.abs(loop[at]))
+
+
+def carries(model: HeaterModel, gains: Gains) -> bool:
+    """Whether these gains may be offered for this plant."""
+    return gain_margin(model, gains) >= LEAST_MARGIN
+
 
 AS_FOUND = "as found"
 """Name of the gains that the board had before the trial."""
@@ -35,7 +92,7 @@ def candidates(
 
     calm by Tyreus & Luyben and quick by Ziegler & Nichols from the relay's ultimate point, balanced by
     SIMC from the model, around the closed-loop time equal to the dead time (Skogestad's tight setting). A set that the
-    plant does not carry (:mod:`ublet.core.heat.margins`) is not among them.
+    plant does not carry (:mod:`ublet.core.heat.candidates`) is not among them.
     """
     sets = {
         AS_FOUND: ("before the trial", on_board),

@@ -1,8 +1,11 @@
-"""Several sets of gains for one heater: what each is predicted to do at every temperature; whether one serves all."""
+"""Several sets of gains for one heater: which is used at a target, and what each is predicted to do there.
+
+The board chooses by the same code; ``docs/protocol.md`` writes it down.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from ublet.core.heat.demands import Demands
@@ -12,6 +15,32 @@ from ublet.core.heat.prediction import PredictedStep, predict_step
 from ublet.core.heat.report import step_situation
 from ublet.core.heat.step import StepMeasure
 from ublet.core.run import TrialFailed
+from ublet.core.settings import Value
+
+Read = Callable[[str], Value]
+
+
+def gains_root(heater: str, target_c: float, sets: Iterable[str], read: Read) -> str:
+    """The settings path that ``kp``, ``ki`` and ``kd`` stand below for a target.
+
+    Of the sets with ``used`` whose ``at_c`` is no further from the target than ``within_c`` the nearest (the first by
+    name of two equally near); else the heater's own. read gives the live value of a path, None where there is none.
+    """
+    near = []
+    for name in sorted(sets):
+        root = f"heaters.{heater}.gains.{name}"
+        at, within = read(f"{root}.at_c"), read(f"{root}.within_c")
+        if read(f"{root}.used") is True and isinstance(at, (int, float)) and isinstance(within, (int, float)):
+            distance = abs(target_c - at)
+            if distance <= within:
+                near.append((distance, root))
+    return min(near, key=lambda each: each[0])[1] if near else f"heaters.{heater}"
+
+
+def gains_below(root: str, read: Read) -> Gains:
+    """The gains that stand below a path."""
+    kp, ki, kd = (read(f"{root}.{key}") for key in ("kp", "ki", "kd"))
+    return Gains(*(float(value) if isinstance(value, (int, float)) else 0.0 for value in (kp, ki, kd)))
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ublet.core.least_squares import Floats
+from ublet.core.arrays import Floats
 
 
 @dataclass(frozen=True)

@@ -10,9 +10,10 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
+from ublet.core.arrays import Floats
 from ublet.core.heat.model import Drive, HeaterModel, respond_to
 from ublet.core.heat.relay import smooth
-from ublet.core.least_squares import Floats, Minimum, jacobian, minimise
+from ublet.core.least_squares import Minimum, jacobian, minimise
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,4 @@
-"""Prediction: what a set of gains will do on the fitted plant, from cold and when the fan starts."""
+"""What a set of gains will do on the fitted plant, from cold and when the fan starts; what a heater will do next."""
 
 from __future__ import annotations
 
@@ -9,10 +9,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.pid import TICK_S, Gains, Pid
 from ublet.core.heat.step import HOLD_S, StepMeasure, measure_step
-from ublet.core.least_squares import Floats
 
 
 @dataclass(frozen=True)
@@ -103,3 +103,44 @@ def _run(model: HeaterModel, law: Callable[[float], float], situation: Situation
     celsius = np.array(temperatures)
     measure = measure_step(time_s, celsius, situation.target_c, situation.fan_at_s, situation.read_s)
     return PredictedStep(time_s, celsius, np.array(duties), measure)
+
+
+FAR_SHARE = 0.15
+"""Gains are far from where they were found when the target's height above the room differs by more than this share."""
+
+
+def time_to(model: HeaterModel, now_c: float, target_c: float, limit: float) -> float | None:
+    """Seconds until a heater at full power reaches a target; 0 when it is there, None when it never does.
+
+    The stretch between the two of a climb from the room (:meth:`HeaterModel.climb_s`), behind the lags.
+    """
+    if now_c >= target_c:
+        return 0.0
+    whole = model.climb_s(target_c - model.ambient_c, limit)
+    done = model.climb_s(max(0.0, now_c - model.ambient_c), limit)
+    if whole is None or done is None:
+        return None
+    return model.delay_s + whole - done
+
+
+def slowest_rise(model: HeaterModel, target_c: float, drift_c: float, window_s: float, limit: float) -> float:
+    """The least that a good heater rises in a window at full power while the guard watches it, °C.
+
+    That is at the end of the climb, where the guard stops to watch (drift_c below the target):
+    the window times :meth:`HeaterModel.slope_c_s` there.
+    """
+    return max(0.0, window_s * model.slope_c_s(target_c - drift_c - model.ambient_c, limit))
+
+
+def time_to_cool(model: HeaterModel, now_c: float, to_c: float) -> float | None:
+    """Seconds until a heater that is off has cooled to a temperature; None when the room is warmer than that."""
+    if now_c <= to_c:
+        return 0.0
+    if to_c <= model.ambient_c:
+        return None
+    return model.cool_s(now_c - model.ambient_c, to_c - model.ambient_c)
+
+
+def far_from(target_c: float, tuned_c: float, room_c: float) -> bool:
+    """Whether a target is far from the temperature at which the gains were found."""
+    return abs(target_c - tuned_c) > FAR_SHARE * (tuned_c - room_c)

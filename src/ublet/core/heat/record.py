@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.bench import Bench, HeatSample
-from ublet.core.least_squares import Floats
 from ublet.core.run import Series
 
 COLUMNS = ("time_s", "duty", "temperature_c", "fan")

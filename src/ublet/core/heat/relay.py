@@ -9,7 +9,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from ublet.core.least_squares import Floats
+from ublet.core.arrays import Floats
 
 SETTLED = 0.02
 """Period and amplitude have settled when the last cycles agree within this share."""

@@ -8,8 +8,7 @@ from typing import Literal
 from ublet.core.acts import BatheSensor, ReadThermometer
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
-from ublet.core.heat.curve_choice import FAR_C, Judged, judged, recommended
-from ublet.core.heat.curve_fit import TERMS, CurveFit, fit_curve
+from ublet.core.heat.curve_fit import FAR_C, TERMS, CurveFit, Judged, fit_curve, judged, recommended
 from ublet.core.heat.curves import Curve, curve_of
 from ublet.core.heat.pairing import odd_sensors
 from ublet.core.heat.references import Reference, likeliest, ohm_of

@@ -7,9 +7,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.heat.model import HeaterModel, lagged
 from ublet.core.heat.model_fit import Unsure, correlated_samples
-from ublet.core.least_squares import Floats, minimise
+from ublet.core.least_squares import minimise
 
 SHORTEST_LAG_S, LONGEST_LAG_S = 2.0, 3600.0
 LEAD_S = 30.0

@@ -8,17 +8,17 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.heat.demands import beds
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.model_fit import UnfitRecord, fit_model
-from ublet.core.heat.outlook import time_to
+from ublet.core.heat.prediction import time_to
 from ublet.core.heat.report import model_from
 from ublet.core.heat.soak import Sheet, drift_of, fit_sheet, predict_soak, sheet_of, still_after, still_from
 from ublet.core.heat.start import check_room_above, from_room, heat_needs, surface_sensor
 from ublet.core.heat.trials import STEP_HEADROOM_C
-from ublet.core.least_squares import Floats
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, number_or, setting

@@ -1,4 +1,4 @@
-"""Starting a heat trial: which sensor, what room, from how warm, with how much headroom."""
+"""Starting a heat trial: which sensor, what room, from how warm, with how much headroom; waiting until it is warm."""
 
 from __future__ import annotations
 
@@ -8,13 +8,41 @@ from collections.abc import AsyncIterator, Callable, Sequence
 import numpy as np
 
 from ublet.core.bench import Bench, HeatSample
-from ublet.core.heat.gain_choice import gains_below, gains_root
+from ublet.core.heat.gain_sets import gains_below, gains_root
 from ublet.core.heat.pid import Gains
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.trial import Need
 from ublet.core.units import duration
+
+CLOSE_C = 2.0
+"""So near to its target a heater counts as there, °C."""
+
+LONGEST_S = 1800.0
+
+
+async def reach(
+    bench: Bench, heater: str, celsius: float, share: float, settles_s: float = 0.0, settling: str = ""
+) -> None:
+    """Heat, and wait until it has been there for so long, s. share: of the whole trial; settling: what is told
+    meanwhile.
+
+    Raises:
+        TrialFailed: it does not get there.
+    """
+    await bench.heat.warm(heater, celsius)
+    since = there = bench.clock.now_s()
+    async for sample in bench.heat.samples(heater):
+        now, near = sample.time_s, abs(sample.celsius - celsius) <= CLOSE_C
+        there = there if near else now
+        if near and now - there >= settles_s:
+            return
+        if now - since > LONGEST_S:
+            raise TrialFailed(f"The {heater} did not hold {celsius:g} °C within {LONGEST_S / 60:g} minutes.")
+        told = settling if near else f"{sample.celsius:.0f} of {celsius:g} °C"
+        bench.progress(Progress(f"{heater} heats", share, None, told))
+
 
 SLOPE_SAMPLES = 80
 """Samples over which a fall is read before the builder is asked."""

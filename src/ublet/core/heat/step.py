@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.heat.relay import smooth
-from ublet.core.least_squares import Floats
 
 BAND_C = 1.0
 """Settled means inside this distance of the target, °C."""

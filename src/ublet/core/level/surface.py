@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-Floats = NDArray[np.float64]
+from ublet.core.arrays import Floats
+
 Shape = Literal["line", "plane", "twisted"]
 Place = tuple[float, float]
 

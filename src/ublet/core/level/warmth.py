@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from ublet.core.bench import Bench
 from ublet.core.heat.demands import hotends
-from ublet.core.heat.reaching import CLOSE_C, reach
+from ublet.core.heat.start import CLOSE_C, reach
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import preheats
 from ublet.core.run import Progress, TrialFailed

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability, Uses
-from ublet.core.heat.reaching import reach
+from ublet.core.heat.start import reach
 from ublet.core.machine.schema import Axis, MachineFile
 from ublet.core.motion.lift_directions import must_go_alike
 from ublet.core.run import Progress, TrialFailed

@@ -7,9 +7,8 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
+from ublet.core.arrays import Floats
 from ublet.core.motion.program import SWING_LEADS_S, Swing
-
-Floats = NDArray[np.float64]
 
 LEAD_IN_S = 0.3
 LEAD_OUT_S = SWING_LEADS_S - LEAD_IN_S

@@ -18,7 +18,7 @@ from ublet.core.motion.patterns import Stroke, square
 from ublet.core.motion.program import Program, To, timetable
 from ublet.core.run import Finding, Option, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, Value, setting
-from ublet.core.shake.live_shaper import live_train
+from ublet.core.shake.shapers import live_train
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import duration
 

@@ -8,10 +8,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ublet.core.shake.frame import Floats, Mode
+from ublet.core.arrays import Floats
+from ublet.core.shake.frame import Mode
 from ublet.core.shake.mode_fit import main_mode
-from ublet.core.shake.optimised import gentlest, optimised
-from ublet.core.shake.shapers import NAMED, Train, named, residual, residuals
+from ublet.core.shake.shapers import NAMED, Train, gentlest, named, optimised, residual, residuals
 
 MARGIN = 0.9
 """Trains are made to leave no more than this share of the limit: the frame is known only so well."""

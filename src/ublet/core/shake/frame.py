@@ -9,7 +9,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-Floats = NDArray[np.float64]
+from ublet.core.arrays import Floats
+
 Complex = NDArray[np.complex128]
 
 

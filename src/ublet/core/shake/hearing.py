@@ -6,8 +6,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.run import Stream
-from ublet.core.shake.frame import Floats
 from ublet.core.shake.recorded_shake import EDGE_HZ
 from ublet.core.shake.shaking import DIRECTIONS, SHAKEN, Heard
 from ublet.core.shake.spectra import Bands, resampled, transfer_of

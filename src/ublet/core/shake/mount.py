@@ -6,9 +6,9 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.machine.layouts import AXES
 from ublet.core.machine.schema import MachineFile
-from ublet.core.shake.frame import Floats
 
 FELT, CLEAR = 0.4, 2.0
 """A column feels a jerk along an axis when it shows at least this share of it, so many times as much as any other."""

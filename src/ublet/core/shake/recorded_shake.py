@@ -6,9 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.recorded import RecordError, Table, check_times, parse_table
 from ublet.core.shake.choosing import Choice, Limits, choose
-from ublet.core.shake.frame import Floats, Mode
+from ublet.core.shake.frame import Mode
 from ublet.core.shake.mode_fit import fit_density, fit_frame
 from ublet.core.shake.repeats import widened
 from ublet.core.shake.spectra import GAP_STEPS, Bands, density_of, moves_at_ends, resampled, tapered, transfer_of

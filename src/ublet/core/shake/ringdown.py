@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ublet.core.shake.frame import Complex, Floats, Mode, in_print
+from ublet.core.arrays import Floats
+from ublet.core.shake.frame import Complex, Mode, in_print
 
 WINDOW_S = 0.35
 """Ringing is read over so long after a stop, s."""

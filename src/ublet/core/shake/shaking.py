@@ -11,13 +11,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ublet.core.acts import MountSensor
+from ublet.core.arrays import Floats
 from ublet.core.bench import Bench, Listening
 from ublet.core.motion.homing_moves import go_to, home_unhomed, preheats
 from ublet.core.motion.program import Program, Swing, Timetable
 from ublet.core.motion.swinging import LEAD_IN_S
 from ublet.core.questions import Confirm
 from ublet.core.run import Progress, TrialFailed
-from ublet.core.shake.frame import Floats
 from ublet.core.shake.mount import along_axes, declared_columns
 from ublet.core.shake.rest_trials import LOST_SHARE, RATE_HZ, SENSOR
 from ublet.core.shake.symptoms import at_ends

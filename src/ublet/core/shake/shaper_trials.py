@@ -15,11 +15,10 @@ from ublet.core.run import Finding, Option, Proposal, Stream, TrialFailed, Trial
 from ublet.core.settings import Part, Value, setting
 from ublet.core.shake.choosing import OPTIMISED, Choice, Limits, Shaper, choose, judged
 from ublet.core.shake.frame import Mode, in_print
-from ublet.core.shake.live_shaper import OWN, shaper_path
 from ublet.core.shake.loaded import loaded_drift
 from ublet.core.shake.mode_fit import LEAST_SHARE
 from ublet.core.shake.resonance_trials import modes_of
-from ublet.core.shake.shapers import NAMED, Train, named, residual
+from ublet.core.shake.shapers import NAMED, OWN, Train, named, residual, shaper_path
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.words import several
 

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ublet.core.shake.frame import Complex, Floats
+from ublet.core.arrays import Floats
+from ublet.core.shake.frame import Complex
 
 BAND_HZ = 0.12
 """Width of a band: narrow beside the narrowest peak (20 Hz, damping 0.02: 0.8 Hz), wide enough to hold some bins."""

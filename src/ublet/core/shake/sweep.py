@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.recorded import RecordError
-from ublet.core.shake.frame import Floats
 
 AXES = ("x", "y", "x+y", "x-y")
 COMMENT = re.compile(r"sweep\s*:\s*(.*)", re.IGNORECASE)

@@ -7,15 +7,15 @@ from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.program import SWING_LEADS_S, Swing
 from ublet.core.settings import Part, Value, setting
-from ublet.core.shake.frame import Floats
 from ublet.core.shake.hearing import GROWING, SPECTRUM, SWEPT, Growing, bands_of
-from ublet.core.shake.live_shaper import NONE, shaper_path
 from ublet.core.shake.shaking import DIRECTIONS, Heard, bound, shaken
+from ublet.core.shake.shapers import NONE, shaper_path
 from ublet.core.shake.spectra import Bands
 from ublet.core.shake.sweep import Sweep
 from ublet.core.shake.symptoms import CLIPPED_SHARE, LEAST_COHERENCE

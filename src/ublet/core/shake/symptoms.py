@@ -6,7 +6,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from ublet.core.shake.frame import Floats, Mode
+from ublet.core.arrays import Floats
+from ublet.core.shake.frame import Mode
 from ublet.core.shake.spectra import Bands
 from ublet.core.shake.sweep import Sweep
 

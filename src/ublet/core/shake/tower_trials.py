@@ -9,7 +9,7 @@ from ublet.core.acts import ReadRipples, WatchProgram
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
-from ublet.core.heat.reaching import reach
+from ublet.core.heat.start import reach
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving
 from ublet.core.motion.homing_trials import motion_needs
@@ -17,9 +17,19 @@ from ublet.core.motion.running import WAY, followed
 from ublet.core.questions import Live, Measure
 from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import setting
-from ublet.core.shake.ripples import Rippled, frequency_of
 from ublet.core.shake.sweeping import unshaped
-from ublet.core.shake.tower import SHOWS, WALLS, Band, TowerShape, bands_of, even_after_mm, ringing_tower, wall_of
+from ublet.core.shake.tower import (
+    SHOWS,
+    WALLS,
+    Band,
+    Rippled,
+    TowerShape,
+    bands_of,
+    even_after_mm,
+    frequency_of,
+    ringing_tower,
+    wall_of,
+)
 from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.units import parse, with_uncertainty
 from ublet.core.words import several

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
 from ublet.core.motion.program import Swing
 from ublet.core.run import Finding, Option, Proposal, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
-from ublet.core.shake.frame import Floats
 from ublet.core.shake.hearing import HEARD
 from ublet.core.shake.mount import column_that_feels, columns_of, declared_columns, deduced
 from ublet.core.shake.shaking import (

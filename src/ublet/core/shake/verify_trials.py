@@ -8,19 +8,19 @@ from typing import Literal
 
 import numpy as np
 
+from ublet.core.arrays import Floats
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
 from ublet.core.motion.program import Program, Rest, Segment, Timetable, To
 from ublet.core.run import Finding, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
-from ublet.core.shake.frame import Complex, Floats, Mode
+from ublet.core.shake.frame import Complex, Mode
 from ublet.core.shake.hearing import HEARD
-from ublet.core.shake.live_shaper import live_train
 from ublet.core.shake.ringdown import WINDOW_S, Left, amplitudes, left_of, moved_by
 from ublet.core.shake.shaking import Heard, hands_off, heard_beside, sensor_on, sits_on, stand_in_the_middle
 from ublet.core.shake.shaper_trials import AXES, known_modes, predicted_u
-from ublet.core.shake.shapers import Train, residual
+from ublet.core.shake.shapers import Train, live_train, residual
 from ublet.core.shake.sweeping import sweep_needs, unshaped
 from ublet.core.trial import TrialSpec, facts
 from ublet.core.units import with_uncertainty

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Mapping
 
 from ublet.core.evidence import Trace
 from ublet.core.facts import Fact
-from ublet.core.heat.gain_choice import gains_root
+from ublet.core.heat.gain_sets import gains_root
 from ublet.core.machine.schema import SETTINGS, MachineFile
 from ublet.core.machine.traced import Readers, traced
 from ublet.core.settings import Acts, Value

@@ -10,8 +10,8 @@ from textual.binding import Binding
 
 from ublet.core.heat.demands import material_targets
 from ublet.core.heat.drills import DRILLS, RAIL_S, Late, drills_for, live_heater, silence_window_s, warming_s
-from ublet.core.heat.outlook import slowest_rise
 from ublet.core.heat.part_limits import SENSOR, lowest_limit, part_limits
+from ublet.core.heat.prediction import slowest_rise
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.machine.heat_parts import Heater
 from ublet.core.run import Finding, Option, Proposal, TrialResult

@@ -14,8 +14,7 @@ from textual.widgets import Static
 
 from ublet.core.capabilities import lacking_words
 from ublet.core.heat.demands import demands_of
-from ublet.core.heat.outlook import far_from, time_to, time_to_cool
-from ublet.core.heat.prediction import predict_step
+from ublet.core.heat.prediction import far_from, predict_step, time_to, time_to_cool
 from ublet.core.heat.report import step_situation
 from ublet.core.heat.start import part_fan
 from ublet.core.run import Series, TrialFailed

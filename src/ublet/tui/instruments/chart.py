@@ -13,13 +13,13 @@ from textual.geometry import Region
 from textual.strip import Strip
 from textual.widget import Widget
 
+from ublet.core.arrays import Floats
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.dots import polyline_cells
 from ublet.tui.instruments.picture import strip_of_runs
 
-Floats = NDArray[np.float64]
 T = TypeVar("T", float, NDArray[np.float64])
 LABEL_COLUMNS = 6
 

@@ -10,11 +10,10 @@ from typing import TypeAlias
 import numpy as np
 from rich.text import Text
 
-from ublet.core.level.coil import LOUD_V, QUIET_V, CoilCurve, fit_curve
-from ublet.core.level.coil_curve_trials import CURVE, DRIVEN, CurveParameters
-from ublet.core.level.coil_drift_trials import DRIFTED, GOOD_UM, HEIGHTS_MM, NEARER_MM
-from ublet.core.level.coil_pass_trials import PASSED
-from ublet.core.level.coil_reading import curve_of, no_coil
+from ublet.core.level.coil.curve import LOUD_V, QUIET_V, CoilCurve, curve_of, fit_curve, no_coil
+from ublet.core.level.coil.curve_trials import CURVE, DRIVEN, CurveParameters
+from ublet.core.level.coil.drift_trials import DRIFTED, GOOD_UM, HEIGHTS_MM, NEARER_MM
+from ublet.core.level.coil.scan_trials import PASSED
 from ublet.core.run import TrialFailed, TrialResult
 from ublet.core.settings import Part
 from ublet.session.session import Session

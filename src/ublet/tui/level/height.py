@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from rich.text import Text
 
-from ublet.core.level.height_trials import CLEARS_MM, HeightParameters
+from ublet.core.level.probe.height_trials import CLEARS_MM, HeightParameters
 from ublet.core.run import TrialResult
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink

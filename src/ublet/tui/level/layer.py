@@ -5,11 +5,10 @@ from __future__ import annotations
 from rich.text import Text
 from textual.binding import Binding
 
-from ublet.core.level.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS
-from ublet.core.level.first_layer_places import places_of
-from ublet.core.level.first_layer_trials import JUDGED, NUDGED, LayerParameters, program_of, setting_nudged
-from ublet.core.level.live_mesh import SHIFT, live_mesh
-from ublet.core.level.touch_trials import offset_live
+from ublet.core.level.mesh.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS, places_of
+from ublet.core.level.mesh.first_layer_trials import JUDGED, NUDGED, LayerParameters, program_of, setting_nudged
+from ublet.core.level.mesh.live import SHIFT, live_mesh
+from ublet.core.level.probe.offset_trials import offset_live
 from ublet.core.motion.patterns import Patch
 from ublet.core.motion.running import WAY
 from ublet.core.run import Series, TrialFailed

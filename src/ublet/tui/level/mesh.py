@@ -9,11 +9,9 @@ import numpy as np
 from rich.text import Text
 from textual.binding import Binding
 
-from ublet.core.level.correction import live_correction
-from ublet.core.level.live_mesh import live_mesh
-from ublet.core.level.mesh import Mesh
-from ublet.core.level.mesh_trials import MESHED, GridParameters, grid_of
-from ublet.core.level.unfollowed import FOLLOWS
+from ublet.core.level.mesh.live import FOLLOWS, live_correction, live_mesh
+from ublet.core.level.mesh.mesh import Mesh
+from ublet.core.level.mesh.trials import MESHED, GridParameters, grid_of
 from ublet.core.run import Series, TrialFailed
 from ublet.core.settings import Part
 from ublet.session.session import Session

@@ -9,7 +9,7 @@ from textual.binding import Binding
 from textual.containers import Vertical
 from textual.widgets import Static
 
-from ublet.core.level.mesh import filled
+from ublet.core.level.mesh.mesh import filled
 from ublet.core.trouble import Trouble
 from ublet.session.meshes import Taken, at_start, compared, difference_words, loading, taken
 from ublet.session.session import Session

@@ -7,9 +7,8 @@ from __future__ import annotations
 from rich.text import Text
 from textual.binding import Binding
 
-from ublet.core.level.height_trials import HeightParameters
-from ublet.core.level.place import place_words, sits
-from ublet.core.level.place_trials import AIMED
+from ublet.core.level.probe.height_trials import HeightParameters
+from ublet.core.level.probe.place_trials import AIMED, place_words, sits
 from ublet.core.level.reach import probe_offset, senses
 from ublet.core.level.surface import Place
 from ublet.core.machine.edit import EditError

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ublet.core.level.mesh import Mesh
+from ublet.core.level.mesh.mesh import Mesh
 from ublet.core.machine.level_parts import Bed
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.bed_map import BedMap, bed_map

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from rich.text import Text
 
-from ublet.core.level.probing import Approach
-from ublet.core.level.speed_trials import WAYS, SpeedParameters, ways_of
+from ublet.core.level.probe.probing import Approach
+from ublet.core.level.probe.speed_trials import WAYS, SpeedParameters, ways_of
 from ublet.core.machine.level_parts import Probe
 from ublet.core.settings import number_or
 from ublet.session.session import Session

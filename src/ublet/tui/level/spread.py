@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 from rich.text import Text
 
-from ublet.core.level.probing import TOUCHES
+from ublet.core.level.probe.probing import TOUCHES
+from ublet.core.level.probe.speed_trials import SpeedParameters
+from ublet.core.level.probe.spread_trials import SpreadParameters
 from ublet.core.level.scatter import FEW, scatter_of
-from ublet.core.level.speed_trials import SpeedParameters
-from ublet.core.level.spread_trials import SpreadParameters
 from ublet.core.run import TrialResult
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink

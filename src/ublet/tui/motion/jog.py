@@ -8,7 +8,7 @@ from rich.text import Text
 from textual.binding import Binding
 from textual.events import Key
 
-from ublet.core.motion.capping import Speed
+from ublet.core.motion.caps import Speed
 from ublet.core.motion.targets import EXAMPLES, parse_targets
 from ublet.core.questions import Jog, Question
 from ublet.core.units import NotAQuantity

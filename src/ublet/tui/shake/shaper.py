@@ -13,7 +13,6 @@ from ublet.core.run import Option, Proposal, TrialResult
 from ublet.core.settings import number_or
 from ublet.core.shake.choosing import OPTIMISED, Limits, Offer, Shaper, judged, to_be_had
 from ublet.core.shake.frame import Mode, in_print
-from ublet.core.shake.live_shaper import live_train
 from ublet.core.shake.loaded import loaded_drift
 from ublet.core.shake.shaking import SHAKEN
 from ublet.core.shake.shaper_trials import (
@@ -28,7 +27,7 @@ from ublet.core.shake.shaper_trials import (
     proposals_of,
     step_of,
 )
-from ublet.core.shake.shapers import NAMED, Train, named
+from ublet.core.shake.shapers import NAMED, Train, live_train, named
 from ublet.core.shake.verify_trials import VerifyParameters
 from ublet.core.words import several
 from ublet.session.session import Session

@@ -1,0 +1,1 @@
+"""The bed: lead screws, corner screws, springs, temperature."""

@@ -1,0 +1,300 @@
+"""Trials of the station *coil probe*: its drive current at a stated height, then its frequency against height."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from ublet.core.bench import Bench
+from ublet.core.level.bed.corner_hand_trials import gauge_of
+from ublet.core.level.coil.curve import LOUD_V, QUIET_V, CoilCurve, CoilReading, coil_of, fit_curve, no_coil, read_coil
+from ublet.core.level.gauging import LIFT_MM_S, TRAVEL_MM_S, gauge_setting, onto_gauge
+from ublet.core.level.probe.offset_trials import OFFSET
+from ublet.core.level.reach import probe_offset
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import moving, number_of, preheat_words
+from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
+from ublet.core.settings import Part, Value, setting
+from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.units import show
+
+ROOT = "probe.coil"
+LADDER_MA = (0.1, 0.2, 0.4, 0.7, 1.1, 1.6)
+FAR_MM = 8.0
+"""Far from the bed: the coil is at its loudest, mm up from the stated height."""
+
+HIGHEST_V = 1.7
+"""The loudest that it is to be, V: room for what other metal and warmth do."""
+
+CLEAR_MM, BACK_MM = 2.0, 1.0
+UPWARD_MM = (0.3, 0.5, 0.8)
+"""Places, as shares of the working range, at which it is read once more on the way up."""
+
+DRIVEN = Stream("driven", ("drive_ma", "up_mm", "volts", "deviation_hz"), ("mA", "mm", "V", "Hz"))
+"""Loudness and scatter by drive current, near and far."""
+
+CURVE = Stream("curve", ("height_mm", "hz", "deviation_hz", "warmth_c"), ("mm", "Hz", "Hz", "°C"))
+"""The frequency at every height, on the way down."""
+
+
+class CurrentParameters(Part):
+    """Where the nozzle stands."""
+
+    height_mm: float = setting("Thickness of the gauge below the nozzle.", unit="mm", low=0.1, high=10, default=1.0)
+    speed_mm_s: float = setting("Speed of jogging.", unit="mm/s", low=0.2, high=20, default=4.0)
+
+
+class CurveParameters(Part):
+    """The working range."""
+
+    gauge_mm: float = gauge_setting()
+    top_mm: float = setting("Heights up to this.", unit="mm", low=2, high=10, default=5.0)
+    points: int = setting("So many heights.", low=8, high=80, default=24)
+    trigger_mm: float = setting(
+        "So high over the bed it is to tell that metal is near.", unit="mm", low=0.3, high=5, default=1.5
+    )
+    speed_mm_s: float = setting("Speed of jogging.", unit="mm/s", low=0.2, high=20, default=4.0)
+
+
+async def coil_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
+    """Near the bed at a stated height and far from it, with one current after the other: it must be loud enough near
+    and not too loud far.
+    """
+    coil_of(bench.machine)
+    before = number_of_shown(bench, f"{ROOT}.drive_ma")
+    await onto_gauge(bench, aim.height_mm, aim.speed_mm_s)
+    near = await _ladder(bench, 0.0, 0.1)
+    await bench.motion.move("z", FAR_MM, LIFT_MM_S)
+    far = await _ladder(bench, FAR_MM, 0.6)
+    loud, quiet = _volts_a_ma(far), _volts_a_ma(near)
+    drive = round(HIGHEST_V / loud, 2)
+    near_v, far_v = quiet * drive, loud * drive
+    findings = (
+        Finding("near", near_v, 0.01, "V", words=f"amplitude at {aim.height_mm:g} mm"),
+        Finding("far", far_v, 0.01, "V", words="amplitude far from the bed"),
+        Finding("drive", drive, 0.01 * drive, "mA", words="drive current"),
+    )
+    told = f"With {drive:g} mA it rings with {near_v:.2f} V at {aim.height_mm:g} mm and {far_v:.2f} V far from the bed"
+    if near_v < QUIET_V:
+        return TrialResult(
+            "failed",
+            f"{told}: too quiet near the bed (at least {QUIET_V:g} V), and more current would drive it into its rails "
+            "far from it. Mount it higher, or work at larger heights.",
+            {},
+            findings,
+        )
+    if abs(drive - before) <= 0.02 * drive:
+        return TrialResult("proven", f"{told}. This value is already live: no change.", {}, findings)
+    effect = "as loud as it may be far from metal, so that it scatters least near it"
+    proposal = Proposal(f"{ROOT}.drive_ma", before, drive, "mA", effect)
+    option = Option("as measured", "then its curve, which belongs to this current", (proposal,), {})
+    return TrialResult("proven", f"{told}.", {}, findings, (option,), "as measured")
+
+
+def number_of_shown(bench: Bench, path: str) -> float:
+    """A number on the board, to stand beside a proposal."""
+    value = bench.settings.shown(path)
+    return float(value) if isinstance(value, (int, float)) else 0.0
+
+
+async def _ladder(bench: Bench, up_mm: float, done: float) -> list[tuple[float, CoilReading]]:
+    found = []
+    for number, drive in enumerate(LADDER_MA):
+        share = done + 0.3 * number / len(LADDER_MA)
+        bench.progress(Progress(f"{drive:g} mA", share, None, "near the bed" if not up_mm else "far from it"))
+        async with bench.settings.borrowed({f"{ROOT}.drive_ma": drive}):
+            found.append((drive, await read_coil(bench)))
+        bench.record.row(DRIVEN.name, (drive, up_mm, found[-1][1].volts, found[-1][1].deviation_hz))
+        if found[-1][1].volts > LOUD_V:
+            break  # louder still tells nothing more
+    return found
+
+
+def _volts_a_ma(ladder: list[tuple[float, CoilReading]]) -> float:
+    """How loud a milliampere makes it, V, by those currents that do not drive it into its rails."""
+    good = [(drive, reading.volts) for drive, reading in ladder if reading.volts <= LOUD_V]
+    if len(good) < 2:
+        raise TrialFailed(
+            "Even the smallest currents drive the coil into its rails: it is another coil, or no metal near."
+        )
+    return sum(drive * volts for drive, volts in good) / sum(drive * drive for drive, _ in good)
+
+
+async def coil_curve(bench: Bench, aim: CurveParameters) -> TrialResult:
+    """The nozzle touches a gauge; the coil is put over the same place and read from the top of its range down to
+    there, as the nozzle came.
+    """
+    machine = bench.machine
+    coil_of(machine)
+    gauge_mm = aim.gauge_mm or gauge_of(machine)
+    if aim.trigger_mm >= aim.top_mm:
+        raise TrialFailed(
+            f"It cannot tell metal at {aim.trigger_mm:g} mm with heights up to {aim.top_mm:g} mm: trigger lower, or go "
+            "higher. Nothing moved."
+        )
+    drive = number_of(bench, f"{ROOT}.drive_ma")
+    await onto_gauge(bench, gauge_mm, aim.speed_mm_s)
+    offset = probe_offset(machine)
+    middle = (machine.bed.width_mm / 2, machine.bed.depth_mm / 2)
+    await bench.motion.move("z", aim.top_mm - gauge_mm + CLEAR_MM, LIFT_MM_S)
+    await bench.motion.go({"x": middle[0] - offset[0], "y": middle[1] - offset[1]}, TRAVEL_MM_S)
+    heights = np.linspace(aim.top_mm, gauge_mm, aim.points)
+    here = aim.top_mm + CLEAR_MM
+    readings: list[CoilReading] = []
+    for number, height in enumerate(heights.tolist()):
+        bench.progress(Progress(f"{height:.2f} mm", number / aim.points, None, f"{number + 1} of {aim.points} heights"))
+        await bench.motion.move("z", height - here, LIFT_MM_S)
+        here = height
+        readings.append(await read_coil(bench))
+        bench.record.row(CURVE.name, (height, readings[-1].hz, readings[-1].deviation_hz, readings[-1].celsius))
+    try:
+        curve = fit_curve(heights.tolist(), [each.hz for each in readings])
+    except ValueError as error:
+        raise TrialFailed(f"The readings make no curve: {error}. Look at the coil’s plug and mount.") from error
+    play_um = await _play(bench, curve, here, aim.top_mm)
+    return _curve_told(bench, aim, curve, readings, play_um, drive)
+
+
+async def _play(bench: Bench, curve: CoilCurve, here: float, top_mm: float) -> float:
+    """How much lower the coil stands where it came from below, µm: Z's play."""
+    off = []
+    for share in UPWARD_MM:
+        height = here + share * (top_mm - here)
+        await bench.motion.move("z", height - here, LIFT_MM_S)
+        here = height
+        reading = await read_coil(bench)
+        off.append(1000 * (height - float(curve.height(reading.hz))))
+    return sum(off) / len(off)
+
+
+def _curve_told(
+    bench: Bench,
+    aim: CurveParameters,
+    curve: CoilCurve,
+    readings: list[CoilReading],
+    play_um: float,
+    drive: float,
+) -> TrialResult:
+    low, top = float(curve.heights[0]), float(curve.heights[-1])
+    scatter = {height: _scatter_at(readings, curve, height) for height in (low, aim.trigger_mm, top)}
+    resolves = {height: curve.resolves_um(height, hz) for height, hz in scatter.items()}
+    residual_um = max(curve.resolves_um(aim.trigger_mm, curve.residual_hz), 0.1)
+    warmth = sum(each.celsius for each in readings) / len(readings)
+    trigger_hz = float(curve.frequency(aim.trigger_mm))
+    named = {low: "low", aim.trigger_mm: "trigger", top: "top"}
+    findings = [
+        Finding("residual", residual_um, None, "µm", words=f"left by the curve at {aim.trigger_mm:g} mm"),
+        Finding("play", play_um, 3.0, "µm", words="coming from below it stands lower by"),
+        *(
+            Finding(f"resolves_{named[height]}", um, None, "µm", words=f"deviation of a reading at {height:.1f} mm")
+            for height, um in resolves.items()
+        ),
+    ]
+    fine = ", ".join(f"{um:.1f} µm at {height:.1f} mm" for height, um in resolves.items())
+    why = f"It falls all the way from {low:.1f} to {top:.1f} mm; s.d. of one reading: {fine}."
+    if abs(play_um) > 10:
+        why += f" Coming from below it stands {play_um:.0f} µm lower: Z has play; it is always read on the way down."
+    values: dict[str, Value] = {
+        f"{ROOT}.curve_low_mm": round(low, 4),
+        f"{ROOT}.curve_top_mm": round(top, 4),
+        f"{ROOT}.curve_hz": tuple(round(float(hz), 1) for hz in curve.hz),
+        f"{ROOT}.far_hz": round(curve.far_hz, 1),
+        f"{ROOT}.trigger_hz": round(trigger_hz, 1),
+        f"{ROOT}.warmth_c": round(warmth, 1),
+        OFFSET: -aim.trigger_mm,
+    }
+    units = {"_mm": "mm", "_hz": "Hz", "_c": "°C"}
+    proposals = tuple(
+        Proposal(
+            path,
+            bench.settings.shown(path),
+            after,
+            next(unit for ending, unit in units.items() if path.endswith(ending)),
+            "used to convert frequency to height" if path != OFFSET else "it triggers this high over the bed",
+        )
+        for path, after in values.items()
+        if bench.settings.shown(path) != after
+    )
+    option = Option("this curve", "home Z, then its drift and the Z offset", proposals, {})
+    return TrialResult(
+        "proven", why, {"drive_ma": drive, "coil_c": round(warmth, 1)}, tuple(findings), (option,), option.name
+    )
+
+
+def _scatter_at(readings: list[CoilReading], curve: CoilCurve, height: float) -> float:
+    """How much a single reading scatters at a height, Hz."""
+    at = np.array([float(curve.height(each.hz)) for each in readings])
+    return float(np.interp(height, at[::-1], [each.deviation_hz for each in readings][::-1]))
+
+
+def coil_needs(machine: MachineFile) -> tuple[Need, ...]:
+    """A coil is declared."""
+    missing = no_coil(machine)
+    return (Need(missing, False),) if missing else (Need("probe: coil", True),)
+
+
+def _hands(machine: MachineFile, gauge_mm: float) -> str:
+    return (
+        "Homes X and Y, not Z, which homes by the coil. You lower the nozzle onto a gauge of "
+        f"{show(gauge_mm, 'mm', 3)} over the middle of the bed. {{}} {preheat_words(machine, ('x', 'y'))}"
+    )
+
+
+def _announce_current(machine: MachineFile, aim: CurrentParameters) -> str:
+    return _hands(machine, aim.height_mm).format(f"Then Z goes up by {FAR_MM:g} mm.")
+
+
+def _announce_curve(machine: MachineFile, aim: CurveParameters) -> str:
+    gauge_mm = aim.gauge_mm or gauge_of(machine)
+    return _hands(machine, gauge_mm).format(
+        f"Then the coil comes over the same place, and down from {aim.top_mm:g} mm in {aim.points} steps."
+    )
+
+
+def _needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    return coil_needs(machine)
+
+
+def _figure_current(result: TrialResult) -> str:
+    found = result.finding("drive")
+    return f"{found.value:g} mA" if found is not None else ""
+
+
+def _figure_curve(result: TrialResult) -> str:
+    found = result.finding("resolves_trigger")
+    return f"{found.value:.1f} µm a reading" if found is not None else ""
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "coil-current",
+        "coil probe",
+        "The drive current with which the coil is loud enough near the bed and not too loud far from it.",
+        CurrentParameters,
+        coil_current,
+        (DRIVEN,),
+        _announce_current,
+        _needs,
+        figure=_figure_current,
+        idle=no_coil,
+        asks=lambda aim: True,
+        uses=moving("programs", "coil"),
+        facts=facts("probe"),
+    ),
+    TrialSpec(
+        "coil-curve",
+        "coil probe",
+        "Its frequency against height over the working range: a curve that falls all the way, and how finely it tells.",
+        CurveParameters,
+        coil_curve,
+        (CURVE,),
+        _announce_curve,
+        _needs,
+        figure=_figure_curve,
+        idle=no_coil,
+        asks=lambda aim: True,
+        uses=moving("programs", "coil"),
+        facts=facts("probe", "nozzle"),
+    ),
+)

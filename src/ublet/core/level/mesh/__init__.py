@@ -1,0 +1,1 @@
+"""The mesh: measured, judged, live; and the first layer that proves it."""

@@ -1,0 +1,446 @@
+"""The trial of the station *first layer*: patches that are nudged while they are printed, and judged afterwards."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from ublet.core.acts import CleanSheet, ConfirmNearer, JudgePatches, PatchArea, WatchFirstLayer
+from ublet.core.bench import Bench, Running
+from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
+from ublet.core.heat.demands import beds
+from ublet.core.level.bed.screws import turns_to_level
+from ublet.core.level.mesh.first_layer import (
+    BARE,
+    GOOD,
+    VERDICTS,
+    WINDOW_MM,
+    FirstLayer,
+    Judged,
+    LayerShape,
+    first_layer,
+    places_of,
+)
+from ublet.core.level.mesh.live import CORRECTION, FOLLOWS, HEIGHTS, SHIFT, corrected, live_correction, live_mesh
+from ublet.core.level.probe.offset_trials import offset_live, offset_proposals, offset_setting, side_words
+from ublet.core.level.reach import senses
+from ublet.core.level.surface import Place
+from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, number_of
+from ublet.core.motion.homing_trials import motion_needs
+from ublet.core.motion.patterns import Patch, patches
+from ublet.core.motion.program import Program, must_be_inside
+from ublet.core.motion.running import WAY, followed
+from ublet.core.questions import Confirm, Judge, Live
+from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFailed, TrialResult
+from ublet.core.settings import setting
+from ublet.core.trial import Need, TrialSpec, facts
+
+MUCH_MM = 0.1
+"""Patches that ask for so much after a Z offset that was touched may show wrong extruder steps instead, mm."""
+
+FLOW_MM = 0.15
+"""While extruder steps are not measured, lines that look good may stand at another height by so much, standard, mm:
+with half or twice the filament they close half a layer nearer or a whole one further.
+"""
+
+NUDGES_MM = (0.05, 0.01)
+"""Steps of a nudge, mm."""
+
+NEARER = {f"nearer {mm:g}": -mm for mm in NUDGES_MM}
+FURTHER = {f"further {mm:g}": mm for mm in reversed(NUDGES_MM)}
+BY_MM = {**NEARER, **FURTHER}
+"""Controls that nudge, and by how much: more negative is nearer to the bed."""
+
+HOLD, ON, STOP = "hold", "go on", "stop"
+NEARER_STILL, STAY = "nearer", "stay"
+LEAST_CLEARANCE_MM = 0.05
+"""Nearer than this to the bed's highest point the nozzle is nudged only after a question, mm."""
+LIFT_MM, DIFFERS_MM = 10.0, 0.01
+AWAY_MM, LIFT_MM_S, LAST = 40.0, 6.0, "end"
+RISES_MM = 0.02
+"""Where Z homes to an endstop the bed may have risen so far with its frame's warmth since it was touched, standard, mm.
+"""
+
+AS_JUDGED, AS_NUDGED, LEAVE, AS_CORRECTION = "as judged", "as nudged", "leave it", "as a correction"
+LEAST_PLACES = 4
+
+NUDGED = Stream("nudged", ("time_s", "patch", "by_mm", "total_mm"), ("s", "", "mm", "mm"))
+"""Every nudge: when, in which patch (counted from 0), by how much, and what it makes in all."""
+
+JUDGED = Stream("judged", ("patch", "x_mm", "y_mm", "nudge_mm", "verdict"), ("", "mm", "mm", "mm", ""))
+"""Every patch as it was judged: its place, what it was nudged by at its last lines, and the verdict by its number (0
+too high, 1 good, 2 too low, 3 bare).
+"""
+
+
+class LayerParameters(LayerShape):
+    """What is printed, and of which material."""
+
+    material: str = setting(
+        "Material that is loaded (a table below [materials]); empty: the first.", zero="the first", default=""
+    )
+
+
+async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
+    """Print patches with controls beside them that nudge the height; let each be judged; fold what was nudged and
+    judged into the Z offset. Every nudge is kept with what it would mean for the offset as soon as it is made.
+    """
+    machine = bench.machine
+    name, _ = material_of(machine, aim.material)
+    program = program_of(machine, aim)
+    places = places_of(machine, aim)
+    fold = Fold(bench)
+    bound = NudgeBound(bench, fold, aim.layer_mm)
+    await bench.builder.ask(
+        Confirm("Take everything off the sheet and wipe it: patches are printed there.", ("it is clean",), CleanSheet())
+    )
+    bench.motion.clear_at_the_end(LIFT_MM)
+    await warm_up(bench, PrintingWarmth(material=name))
+    await home_unhomed(bench, ("x", "y"))
+    await home_axis(bench, "z")  # warm as it is now: the bed has moved since, and so has whatever tells its end
+    await melt(bench, hotend_of(machine), machine.materials[name].nozzle_c, 0.05)
+    table = bench.motion.timetable(program)
+    nudges: dict[str, float] = {}
+    names = [patch.name for patch in places]
+
+    async def act(run: Running, used: str) -> bool:
+        if used in (HOLD, ON):
+            await run.hold(used == HOLD)
+            return True
+        if used == STAY:
+            controls.ask(asked)
+            return False
+        by_mm = bound.wanted_mm - run.going.height_mm if used == NEARER_STILL else BY_MM[used]
+        total = round(run.going.height_mm + by_mm, 4)
+        if used == NEARER_STILL:
+            bound.lower_to(total)
+        elif bound.forbids(total):
+            bound.wanted_mm = total
+            controls.ask(bound.question(total))
+            return False
+        refused = await run.nudge(by_mm)
+        if refused or used == NEARER_STILL:
+            controls.ask(replace(asked, text=f"Not nudged: {refused}. {asked.text}") if refused else asked)
+        if refused:
+            return False
+        place = run.going.place
+        nudges[place] = total
+        row = (bench.clock.now_s(), float(names.index(place) if place in names else -1), by_mm, total)
+        bench.record.row(NUDGED.name, row)
+        bench.record.found(_nudged(total), option=fold.option(AS_NUDGED, total))
+        return False
+
+    asked = Live(
+        "Look at the lines while they are laid: gaps mean too high, ridges too low. Nearer to the bed or further "
+        "from it, by the numbers. F8 halts everything; what was nudged is kept whatever ends it.",
+        (STOP,),
+        WatchFirstLayer(aim.width_mm),
+        {**{word: "−" if mm < 0 else "+" for word, mm in BY_MM.items()}, HOLD: "", ON: ""},
+    )
+    async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
+        await followed(bench, table, run, controls, act, "first layer")
+    done = _printed(places, run)
+    total = run.going.height_mm
+    if not done:
+        how = run.ended[0] if run.ended is not None else "stopped"
+        words = f"nudged by {total:+.2f} mm; that can be folded into the offset" if total else "nothing was nudged"
+        raise TrialFailed(f"No patch was finished ({how}): {words}.", "halted" if how == "stopped" else "failed")
+    held = conditions(bench)
+    await _out_of_the_way(bench)
+    judged = await _judged(bench, done, nudges, aim)
+    return await _concluded(bench, fold, bound, judged, total, held, len(done) < len(places))
+
+
+def program_of(machine: MachineFile, shape: LayerShape) -> Program:
+    """The program that is printed.
+
+    Raises:
+        TrialFailed: there is no room for it, or no extruder.
+    """
+    try:
+        program = patches(machine, places_of(machine, shape), shape.stroke)
+    except ValueError as error:
+        raise TrialFailed(f"{str(error)[0].upper()}{str(error)[1:]}.") from error
+    axes = {name: axis_of(machine, name) for name in ("x", "y", "z")}
+    limits = {name: (axis.minimum_mm, axis.maximum_mm) for name, axis in axes.items()}
+    if why := must_be_inside(program, {"x": 0.0, "y": 0.0, "z": LIFT_MM}, limits):
+        raise TrialFailed(f"{why[0].upper()}{why[1:]}.")
+    return program
+
+
+class NudgeBound:
+    """How near to the bed the nozzle may be nudged without a question, and which offsets may be offered.
+
+    Where the live mesh is followed the nozzle keeps the layer's height over every place of it; where it is not, its
+    highest point counts. wanted_mm: the nudge in all that the open question is about.
+    """
+
+    def __init__(self, bench: Bench, fold: Fold, layer_mm: float) -> None:
+        followed = bench.settings.shown(FOLLOWS) is True
+        self._highest_mm = 0.0 if fold.mesh is None or followed else max(0.0, float(fold.mesh.heights.max()))
+        self._layer_mm = layer_mm
+        self._lowest_mm = max(-layer_mm, LEAST_CLEARANCE_MM + self._highest_mm - layer_mm)
+        self.wanted_mm = 0.0
+
+    def forbids(self, total_mm: float) -> bool:
+        """Whether a nudge in all, mm, is nearer than the builder has allowed."""
+        return total_mm < self._lowest_mm - 1e-6
+
+    def lower_to(self, total_mm: float) -> None:
+        """The builder looked, and allows it this near."""
+        self._lowest_mm = min(self._lowest_mm, total_mm)
+
+    def question(self, total_mm: float) -> Live:
+        """Whether to go nearer, put beside the print that goes on."""
+        left = self._layer_mm + total_mm - self._highest_mm
+        where = "the bed's highest point" if self._highest_mm else "the bed"
+        stands = (
+            f"{left:.2f} mm above {where}" if left >= 0.005 else f"on or below {where}, by {max(0.0, -left):.2f} mm"
+        )
+        return Live(
+            f"Nudged by {total_mm:+.2f} mm in all the nozzle would stand {stands}, if the Z offset is right. Go nearer "
+            "only if you see a gap below the nozzle. The print goes on.",
+            (STOP,),
+            ConfirmNearer(),
+            {NEARER_STILL: f"{total_mm:+.2f} mm in all", STAY: "as it is"},
+            once=True,
+        )
+
+
+def setting_nudged(machine: MachineFile, meshed: bool) -> str:
+    """The setting that a nudge goes into. meshed: whether a mesh is live."""
+    return SHIFT if meshed and not senses(machine) else offset_setting(machine)
+
+
+class Fold:
+    """What a nudge is folded into: the Z offset; where no probe senses the bed and a mesh is live, its shift."""
+
+    def __init__(self, bench: Bench) -> None:
+        self.mesh = mesh = live_mesh(bench.settings.live) if bench.machine.mesh is not None else None
+        self.correction_before = bench.settings.live(CORRECTION) if mesh is not None else None
+        self.into = setting_nudged(bench.machine, mesh is not None)
+        self.before = number_of(bench, self.into)
+        if self.into != SHIFT:
+            self.before = offset_live(bench.machine, bench.settings.live)
+        self._bench = bench
+        self.known_u_mm: float | None = None
+        with bench.aside():
+            touched = bench.record.earlier("z-offset")
+            offset = touched.finding("offset") if touched is not None else None
+            if offset is not None:
+                self.known_u_mm = offset.uncertainty
+                if self.known_u_mm is not None and not senses(bench.machine):
+                    self.known_u_mm = math.hypot(self.known_u_mm, RISES_MM)
+
+    def correction(self, places: Sequence[Place], wanted_mm: Sequence[float]) -> Option | None:
+        """To let what the patches want lie on the live mesh; None: there is none, or the patches lie in one line."""
+        if self.mesh is None or len(places) < LEAST_PLACES or np.ptp(np.array(places), axis=0).min() < 1.0:
+            return None
+        before = self.correction_before
+        old = live_correction(lambda path: before, self.mesh)
+        heights = corrected(places, wanted_mm, self.mesh, old)
+        after = tuple(tuple(float(mm) for mm in row) for row in heights)
+        effect = "lies on the measured mesh, apart from it; empty takes it away"
+        proposal = Proposal(CORRECTION, before, after, "mm", effect)
+        return Option(AS_CORRECTION, "print again to confirm", (proposal,), {"most": float(np.abs(heights).max())})
+
+    def option(self, name: str, by_mm: float) -> Option:
+        """To fold so much in."""
+        after = round(self.before + by_mm, 3)
+        effect = f"the first layer comes {side_words(by_mm)}; more negative is nearer"
+        note = "home Z again" if self.into != SHIFT else "the live mesh is shifted"
+        if name == AS_NUDGED:
+            note = f"what your eye chose while it was printed; {note}"
+        elif name == AS_JUDGED:
+            note = f"what the verdicts on the patches ask for together; {note}"
+        proposals: tuple[Proposal, ...] = (Proposal(self.into, self.before, after, "mm", effect),)
+        if self.into != SHIFT:
+            proposals = offset_proposals(self._bench.machine, self._bench.settings.shown, after, effect)
+        return Option(name, f"{note}, then print again to confirm", proposals, {"change": by_mm})
+
+
+def _nudged(total_mm: float) -> Finding:
+    return Finding("nudged", total_mm, NUDGES_MM[-1] / 2, "mm", words="nudged while it was printed")
+
+
+def _printed(places: Sequence[Patch], run: Running) -> list[Patch]:
+    """The patches that were finished, in their order."""
+    names = [patch.name for patch in places]
+    if run.going.place == LAST or (run.ended is not None and run.ended[0] == "done"):
+        return list(places)
+    return list(places[: names.index(run.going.place)]) if run.going.place in names else []
+
+
+async def _out_of_the_way(bench: Bench) -> None:
+    """A hand comes near: the heaters go off, and the nozzle away from the sheet."""
+    for heater in (hotend_of(bench.machine), *beds(bench.machine)):
+        await bench.heat.off(heater)
+    with bench.aside():
+        here, highest = bench.motion.position("z"), axis_of(bench.machine, "z").maximum_mm
+    if here is not None and here < min(AWAY_MM, highest):
+        await bench.motion.go({"z": min(AWAY_MM, highest)}, LIFT_MM_S)
+
+
+async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float], aim: LayerShape) -> list[Judged]:
+    """Let every patch be judged; with what it was nudged by at its end."""
+    question = Judge(
+        "The heaters are off. Feel the last lines of each patch: lines that stand apart "
+        "or come off are too high, ridges too low. Bare is one on which nothing stuck.",
+        (),
+        JudgePatches(aim.width_mm, tuple(PatchArea(each.name, each.x, each.y, each.wide, each.deep) for each in done)),
+        columns=len(done),
+        rows=1,
+        verdicts=VERDICTS,
+        names=tuple(each.name for each in done),
+    )
+    (verdicts,) = await bench.builder.judge(question)
+    judged, total = [], nudges.get("purge line", nudges.get("lift", 0.0))
+    for number, (patch, verdict) in enumerate(zip(done, verdicts, strict=True)):
+        total = nudges.get(patch.name, total)
+        judged.append(Judged(patch, total, verdict))
+        bench.record.row(JUDGED.name, (float(number), patch.x, patch.y, total, float(VERDICTS.index(verdict))))
+    return judged
+
+
+async def _concluded(
+    bench: Bench,
+    fold: Fold,
+    bound: NudgeBound,
+    judged: Sequence[Judged],
+    total_mm: float,
+    held: dict[str, float],
+    stopped: bool,
+) -> TrialResult:
+    options = [fold.option(AS_NUDGED, total_mm)] if total_mm else []
+    nudged_to = AS_NUDGED if options else ""
+    leave = (Option(LEAVE, "the offset stays", (), {}),) if options else ()
+    bare = [each.patch.name for each in judged if each.verdict == BARE]
+    nothing = f" Nothing stuck at {', '.join(bare)}: is there filament, is the sheet clean?" if bare else ""
+    if len(bare) == len(judged):
+        why = f"No patch can be judged.{nothing}"
+        return TrialResult("failed", why, held, (_nudged(total_mm),), tuple(options), nudged_to)
+    found = await bench.compute(first_layer, judged, fold.known_u_mm)
+    with bench.aside():
+        measured = bench.machine.extruder is None or bench.record.earlier("extruder-steps") is not None
+    left_u = found.left_u_mm if measured else math.hypot(found.left_u_mm, FLOW_MM)
+    findings = [
+        Finding("change", found.wanted_mm, found.wanted_u_mm, "mm", words="change that is wanted"),
+        Finding("left", found.left_mm, left_u, "mm", words="left at what was printed last"),
+        _nudged(total_mm),
+        Finding("printed_at", round(fold.before + total_mm, 4), None, "mm", words=f"{fold.into} of what was printed"),
+        Finding("patches", float(len(judged) - len(bare)), words="patches judged"),
+    ]
+    told = f"{found.wanted_mm:+.3f} ±{2 * found.wanted_u_mm:.3f} mm"
+    notes = " It was stopped before its end; the patches that were done are judged." if stopped else ""
+    if not measured and abs(found.wanted_mm) >= MUCH_MM:
+        notes += (
+            " Extruder steps are not measured yet: too much filament looks too low, too little too high. Measure them "
+            "first (station extruder steps), then print again."
+        )
+    if found.verdict == "shape":
+        why = f"The patches differ as no offset and no tilt explains: probe the bed again.{nothing}{notes}"
+        judgeable = [each.patch.place for each in judged if each.verdict != BARE]
+        if (layer := fold.correction(judgeable, found.each_mm)) is not None:
+            why += (
+                " If it was just probed, a correction can lie on the mesh: what is printed on is not what was sensed."
+            )
+            options.append(layer)
+        return TrialResult("failed", why, held, tuple(findings), tuple(options), nudged_to)
+    if found.verdict == "tilt":
+        why = f"The corners differ from the middle as a tilt does: {_turns(bench.machine, found)}{nothing}{notes}"
+        return TrialResult("failed", why, held, tuple(findings), tuple(options), nudged_to)
+    if found.verdict == "good":
+        why = f"All good as it is ({told}): the offset stays.{nothing}{notes}"
+        return TrialResult("proven", why, held, tuple(findings))
+    at_last = [each.verdict for each in judged if each.verdict != BARE and each.nudge_mm == judged[-1].nudge_mm]
+    fits = abs(found.left_mm) <= WINDOW_MM and 2 * at_last.count(GOOD) >= len(at_last)
+    outcome: Outcome = "proven" if fits else "failed"
+    if abs(found.wanted_mm) <= 2 * found.wanted_u_mm:
+        nudged = f"Nudged by {total_mm:+.2f} mm, but what" if total_mm else "What"
+        why = f"{nudged} the patches ask for ({told}) is below what inspection resolves: leave it.{nothing}{notes}"
+        return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "")
+    why = f"Nudged by {total_mm:+.2f} mm; the patches ask for {told}, {side_words(found.wanted_mm)}."
+    if bound.forbids(found.wanted_mm):
+        why += " That is nearer to the bed than was seen to be safe: it is not offered; print again and nudge."
+    elif not total_mm or abs(found.wanted_mm - total_mm) >= DIFFERS_MM:
+        options.insert(0, fold.option(AS_JUDGED, round(found.wanted_mm, 3)))
+    if not options:
+        return TrialResult("failed", why, held, tuple(findings))
+    after = options[0].proposals[0].after
+    why += f" {fold.into} {fold.before:.3f} becomes {after:.3f}.{nothing}{notes}"
+    return TrialResult(outcome, why, held, tuple(findings), (*options, *leave), options[0].name)
+
+
+def _turns(machine: MachineFile, found: FirstLayer) -> str:
+    """What mends a tilt on this machine."""
+    assert found.plane is not None
+    screws = machine.bed.screws
+    if len(screws) < 3:
+        return "level the bed again (lead screws), and probe the mesh after that."
+    turns = turns_to_level(screws, found.plane)
+    told = "; ".join(f"{name}: {turn.words}" for name, turn in turns.items())
+    return f"{told}. Then touch off the Z offset and measure the mesh anew."
+
+
+def _needs(machine: MachineFile, aim: LayerParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    try:
+        places = places_of(machine, aim)
+        name, _ = material_of(machine, aim.material)
+    except TrialFailed as missing:
+        return (Need(str(missing), False),)
+    needs = (
+        Need(f"{len(places)} places", True),
+        *melt_needs(machine, aim.material, read),
+        *warm_needs(machine, PrintingWarmth(material=name), read),
+        *motion_needs(machine, aim, read),
+    )
+    return tuple(dict.fromkeys(needs))  # the hotend's warmth is asked for twice
+
+
+def _announce(machine: MachineFile, aim: LayerParameters) -> str:
+    try:
+        places = places_of(machine, aim)
+        name, _ = material_of(machine, aim.material)
+    except TrialFailed as missing:
+        return str(missing)
+    what = (
+        f"a stripe of {places[0].deep:g} mm from left to right"
+        if aim.tries == "stripe"
+        else f"{len(places)} patches of {aim.side_mm:g} mm: the middle, then the corners"
+    )
+    warm = warm_words(machine, PrintingWarmth(material=name))
+    return (
+        f"{warm} Homes X and Y if they are not, and Z anew, then prints a purge line and {what}, {aim.layer_mm:g} mm "
+        f"high, following the live mesh ({HEIGHTS})."
+    )
+
+
+def _figure(result: TrialResult) -> str:
+    left = result.finding("left")
+    return f"{round(left.value, 2) + 0.0:+.2f} ±{2 * (left.uncertainty or 0.0):.2f}" if left is not None else ""
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "first-layer",
+        "first layer",
+        "Patches that you nudge while they are printed and judge afterwards: the height that prints.",
+        LayerParameters,
+        print_first_layer,
+        (WAY, NUDGED, JUDGED),
+        _announce,
+        _needs,
+        figure=_figure,
+        asks=lambda aim: True,
+        uses=lambda machine: ("motion", "programs", "heat"),
+        verify="first-layer",
+        mends=True,
+        idle=lambda machine: "" if machine.extruder is not None else "this machine has no extruder",
+        facts=facts("surface", "nozzle", "moved", "screw"),
+    ),
+)

@@ -1,0 +1,168 @@
+"""The trial of the station *bed mesh* without a probe: the nozzle visits every point with a gauge."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+
+from ublet.core.acts import LowerOntoGauge
+from ublet.core.bench import Bench
+from ublet.core.level.bed.corner_hand_trials import gauge_of
+from ublet.core.level.gauging import gauge_setting
+from ublet.core.level.mesh.live import unfollowed
+from ublet.core.level.mesh.mesh import Mesh, filled
+from ublet.core.level.mesh.trials import (
+    MESHED,
+    GridParameters,
+    concluded,
+    grid_of,
+    grid_state,
+    probe_words,
+    range_figure,
+    serpentine,
+    zeroed,
+)
+from ublet.core.level.probe.offset_trials import FEEL_MM
+from ublet.core.level.reach import senses
+from ublet.core.level.warmth import warm_needs, warm_up, warm_words
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.homing_moves import home_unhomed, moving
+from ublet.core.questions import Jog
+from ublet.core.run import Checkpoint, Progress, TrialFailed, TrialResult
+from ublet.core.settings import setting
+from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.units import show
+
+STEPS_MM = (1.0, 0.1, 0.05, 0.01)
+LIFT_MM, NEAR_MM, TRAVEL_MM_S, DOWN_MM_S = 5.0, 0.6, 60.0, 4.0
+DRAGS, BACK, SKIP, STOP = "it drags", "back", "skip", "stop here"
+"""Answers at a point: its height is this; the point before once more; leave it out; no more today."""
+
+FEWEST = 4
+
+
+class MeshByHand(GridParameters):
+    """The grid and the gauge."""
+
+    gauge_mm: float = gauge_setting()
+    deepest_mm: float = setting(
+        "So far below where the bed should be the nozzle cannot be lowered.", unit="mm", low=0.2, high=6, default=1.5
+    )
+    speed_mm_s: float = setting("Speed of jogging.", unit="mm/s", low=0.2, high=10, default=2.0)
+
+
+async def bed_mesh_by_hand(bench: Bench, aim: MeshByHand) -> TrialResult:
+    """Visit every point in serpentine order; after each one a checkpoint, so that it can go on tomorrow."""
+    machine = bench.machine
+    _, xs, ys = grid_of(machine, aim)
+    gauge_mm = aim.gauge_mm or gauge_of(machine)
+    bench.motion.clear_at_the_end(LIFT_MM)
+    await warm_up(bench, aim)
+    await home_unhomed(bench, ("x", "y", "z"))
+    order = serpentine(len(xs), len(ys))
+    found: dict[int, float] = {}
+    at = 0
+    going = bench.record.going_on
+    if going is not None and grid_state(xs, ys).items() <= dict(going.state).items():
+        at = int(going.state["at"])
+        found = {int(number): float(mm) for number, mm in going.state["heights"].items()}
+    async with bench.settings.borrowed({"axes.z.soft_limits": False, **unfollowed(bench)}):
+        while at < len(order):
+            column, row = order[at]
+            words = f"{at + 1} of {len(order)}, {probe_words((xs[column], ys[row]))}"
+            bench.progress(Progress(f"point {at + 1}", at / len(order), None, words))
+            answer, z = await _visit(bench, aim, (xs[column], ys[row]), gauge_mm, _nearby(found), words, at > 0)
+            if answer == STOP:
+                done = f"{len(found)} of {len(order)} points are kept: “go on” takes it from here."
+                raise TrialFailed(f"Stopped at point {at + 1}. {done}", "halted")
+            if answer == BACK:
+                at -= 1
+                found.pop(at, None)
+                continue
+            if answer == DRAGS:
+                found[at] = z - gauge_mm
+                bench.record.row(MESHED.name, (column, row, xs[column], ys[row], found[at]))
+            at += 1
+            state = {"at": at, **grid_state(xs, ys), "heights": {str(n): mm for n, mm in found.items()}}
+            bench.record.checkpoint(Checkpoint(f"{len(found)} of {len(order)} points done", state))
+        await bench.motion.go({"z": LIFT_MM}, DOWN_MM_S)
+    if len(found) < FEWEST:
+        raise TrialFailed(f"Only {len(found)} points have a height: a mesh needs {FEWEST} at the least.")
+    heights = np.full((len(ys), len(xs)), np.nan)
+    for number, mm in found.items():
+        column, row = order[number]
+        heights[row, column] = mm
+    mesh = await bench.compute(zeroed, machine, filled(Mesh(np.array(xs), np.array(ys), heights)))
+    return await concluded(bench, mesh, FEEL_MM / math.sqrt(3), 0.0)
+
+
+def _nearby(found: dict[int, float]) -> float:
+    """About where the next point should be: as the one before, mm."""
+    return found[max(found)] if found else 0.0
+
+
+async def _visit(
+    bench: Bench,
+    aim: MeshByHand,
+    place: tuple[float, float],
+    gauge_mm: float,
+    near_mm: float,
+    words: str,
+    earlier: bool,
+) -> tuple[str, float]:
+    """Over a point, down by the builder's keys; the answer, and Z then."""
+    await bench.motion.go({"z": LIFT_MM + max(0.0, near_mm)}, DOWN_MM_S)
+    await bench.motion.go({"x": place[0], "y": place[1]}, TRAVEL_MM_S)
+    await bench.motion.go({"z": near_mm + gauge_mm + NEAR_MM}, DOWN_MM_S)
+    asked = Jog(
+        f"Point {words}: lay the gauge ({gauge_mm:g} mm) below the nozzle and lower Z until it just drags.",
+        (DRAGS, *((BACK,) if earlier else ()), SKIP, STOP),
+        LowerOntoGauge(gauge_mm),
+        axes=("z",),
+        steps=STEPS_MM,
+        floor={"z": near_mm - aim.deepest_mm},
+    )
+    jogged = await bench.builder.jog(asked, aim.speed_mm_s)
+    return jogged.answer, jogged.position["z"] + STEPS_MM[-1] / 2
+
+
+def _needs(machine: MachineFile, aim: MeshByHand, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+    try:
+        _, xs, ys = grid_of(machine, aim)
+    except TrialFailed as missing:
+        return (Need(str(missing), False),)
+    return (Need(f"{len(xs)} x {len(ys)} points by hand", True), *warm_needs(machine, aim, read))
+
+
+def _announce(machine: MachineFile, aim: MeshByHand) -> str:
+    try:
+        _, xs, ys = grid_of(machine, aim)
+    except TrialFailed as missing:
+        return str(missing)
+    return (
+        f"Homes axes not yet homed, then visits {len(xs)} x {len(ys)} points; at each you lower the nozzle onto the "
+        f"gauge ({show(aim.gauge_mm or gauge_of(machine), 'mm', 3)}). “stop here” keeps what there is; it goes on "
+        f"another day. {warm_words(machine, aim)}"
+    )
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "bed-mesh-by-hand",
+        "bed mesh",
+        "The bed's shape on a grid with a gauge below the nozzle, point by point; it can go on another day.",
+        MeshByHand,
+        bed_mesh_by_hand,
+        (MESHED,),
+        _announce,
+        _needs,
+        figure=range_figure,
+        idle=lambda machine: "the probe does it" if senses(machine) else "",
+        asks=lambda aim: True,
+        uses=moving("programs", "mesh"),
+        by_hand=True,
+        facts=facts("surface", "moved", "nozzle"),
+    ),
+)

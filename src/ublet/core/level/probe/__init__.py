@@ -1,0 +1,1 @@
+"""The probe: touching, where it sits, how well and how fast it repeats."""

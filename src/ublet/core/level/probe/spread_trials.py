@@ -1,0 +1,178 @@
+"""The trial of the station *probe spread*: the same place touched again and again."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from itertools import groupby
+from typing import Literal
+
+from ublet.core.bench import Bench
+from ublet.core.level.probe.probing import (
+    TOUCHES,
+    Approach,
+    Probing,
+    approach_of,
+    probe_needs,
+    probe_of,
+    probing,
+    probing_uses,
+)
+from ublet.core.level.reach import NO_PROBE, Reach, reach_of, senses
+from ublet.core.level.scatter import Scatter, jump_of, scatter_of
+from ublet.core.level.surface import Place
+from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
+from ublet.core.machine.schema import MachineFile
+from ublet.core.run import Finding, Progress, TrialFailed, TrialResult, about
+from ublet.core.settings import setting
+from ublet.core.trial import TrialSpec, facts
+from ublet.core.words import counted, several
+
+
+class SpreadParameters(Warmth):
+    """Where, how often and how it is touched."""
+
+    touches: int = setting("Touches at each place.", low=5, high=100, default=12)
+    places: Literal["middle", "five"] = setting("The middle alone, or the corners too.", default="middle")
+    redeploys: bool = setting("A pin goes up and down for each touch.", default=False)
+    speed_mm_s: float = setting(
+        "Speed towards the bed; 0: as declared.", zero="as declared", unit="mm/s", low=0, high=50, default=0.0
+    )
+    limit_mm: float = setting(
+        "Largest standard deviation: a first layer needs better than a tenth of its height.",
+        unit="mm",
+        low=0.001,
+        high=0.2,
+        default=0.015,
+    )
+
+
+FEWEST_ALIKE = 5
+"""So many touches one after the other that are exactly alike, and at least half of all, are none."""
+
+
+def places_of(reach: Reach, which: str) -> dict[str, Place]:
+    """The places that are touched, by their names."""
+    (left, right), (front, back) = reach.x, reach.y
+    corners = {
+        "left front": (left, front),
+        "right front": (right, front),
+        "right back": (right, back),
+        "left back": (left, back),
+    }
+    return {"middle": reach.middle, **(corners if which == "five" else {})}
+
+
+async def probe_spread(bench: Bench, aim: SpreadParameters) -> TrialResult:
+    """Touch a place again and again: how far the readings scatter, whether they drift, which are none of them."""
+    _, warm = await warm_up(bench, aim)
+    findings: list[Finding] = []
+    found: dict[str, Scatter] = {}
+    knocked = ""
+    async with probing(bench, _approach(bench, aim), 0.0, warm) as probe:
+        places = places_of(probe.reach, aim.places)
+        for number, (name, place) in enumerate(places.items()):
+            heights = await _series(bench, probe, place, number, len(places), aim.touches)
+            alike, at = max((len(tuple(run)), height) for height, run in groupby(heights))
+            if alike >= max(FEWEST_ALIKE, len(heights) / 2):
+                raise TrialFailed(
+                    f"{alike} of {len(heights)} touches one after the other read exactly {at:.4f} mm: no probe repeats "
+                    "like that. The position that the board reports stands still: look at the raw dialogue (F6), and "
+                    "at what the board reports of a touch."
+                )
+            if (jump := jump_of(heights)) is not None:
+                knocked = (
+                    f"From touch {jump.number + 1} on at {probe.reach.words(place)} the bed stands {abs(jump.mm):.3f} "
+                    f"mm {'higher' if jump.mm > 0 else 'lower'}: it was knocked, or a mount slipped. What was measured "
+                    "before it, too, may no longer hold: start again."
+                )
+                break
+            found[name] = scatter_of(heights)
+            findings += about({"place": name}, _findings(found[name], aim.limit_mm))
+            bench.record.found(*findings)
+    if knocked:
+        raise TrialFailed(knocked)
+    bad = [name for name, scatter in found.items() if scatter.deviation_mm > aim.limit_mm]
+    return TrialResult("failed" if bad else "proven", _words(found, bad, aim), conditions(bench), tuple(findings))
+
+
+async def _series(bench: Bench, probe: Probing, place: Place, number: int, of: int, touches: int) -> list[float]:
+    heights: list[float] = []
+    while len(heights) < touches:
+        share = (number + len(heights) / touches) / of
+        bench.progress(
+            Progress(f"touch {len(heights) + 1}", share, None, f"of {touches} at {probe.reach.words(place)}")
+        )
+        heights += await probe.touches_at(place, 1, stays=len(heights) + 1 < touches)
+    return heights
+
+
+def _approach(bench: Bench, aim: SpreadParameters) -> Approach:
+    declared = approach_of(bench)
+    return replace(declared, mm_s=aim.speed_mm_s or declared.mm_s, redeploys=aim.redeploys)
+
+
+def _findings(scatter: Scatter, limit_mm: float) -> list[Finding]:
+    return [
+        Finding("deviation", scatter.deviation_mm, scatter.deviation_u_mm, "mm", limit_mm, words="standard deviation"),
+        Finding("spread_range", scatter.range_mm, None, "mm", words="range of the touches"),
+        Finding("drift", scatter.drift_mm, scatter.drift_u_mm, "mm", words="drift for each touch"),
+        Finding("outliers", float(len(scatter.outliers))),
+    ]
+
+
+def _words(found: dict[str, Scatter], bad: list[str], aim: SpreadParameters) -> str:
+    worst = max(found.values(), key=lambda scatter: scatter.deviation_mm)
+    said = [
+        f"Touches scatter by {worst.deviation_mm:.4f} ±{2 * worst.deviation_u_mm:.4f} mm (standard "
+        f"deviation), {1000 * worst.range_mm:.0f} µm from the lowest to the highest; {1000 * aim.limit_mm:g} µm are "
+        "good enough."
+    ]
+    if drifting := [name for name, scatter in found.items() if scatter.drifts]:
+        drift = max((found[name].drift_mm for name in drifting), key=abs)
+        said.append(
+            f"At {several(drifting)} they drift by {1000 * drift:+.1f} µm a touch: something still warms up or settles."
+        )
+    if outliers := sum(len(scatter.outliers) for scatter in found.values()):
+        said.append(f"{counted(outliers, 'touch')} of {aim.touches * len(found)} fell far out and is left out.")
+    if bad:
+        said.append(
+            "Look for a loose probe or carriage, plastic on the sheet, a pin that sticks; then try it slower, and with "
+            "the pin redeployed for each touch."
+        )
+    return " ".join(said)
+
+
+def _announce(machine: MachineFile, aim: SpreadParameters) -> str:
+    try:
+        probe, places = probe_of(machine), places_of(reach_of(machine), aim.places)
+    except TrialFailed as missing:
+        return str(missing)
+    speed = aim.speed_mm_s or probe.approach_mm_s
+    where = "at the middle of what it reaches" if len(places) == 1 else "at the middle and near each corner"
+    return (
+        f"Homes axes not yet homed, then touches the bed {aim.touches} times {where}, at {speed:g} mm/s. "
+        f"{warm_words(machine, aim)}"
+    )
+
+
+def _figure(result: TrialResult) -> str:
+    worst = max((each.value for each in result.all_of("deviation")), default=0.0)
+    return f"{worst:.4f} mm"
+
+
+TRIALS: tuple[TrialSpec, ...] = (
+    TrialSpec(
+        "probe-spread",
+        "probe spread",
+        "The same place touched again and again: scatter, drift, outliers, against what a first layer needs.",
+        SpreadParameters,
+        probe_spread,
+        (TOUCHES,),
+        _announce,
+        probe_needs,
+        figure=_figure,
+        idle=lambda machine: "" if senses(machine) else NO_PROBE,
+        uses=probing_uses,
+        facts=facts("probe"),
+    ),
+)
