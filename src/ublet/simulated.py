@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from ublet.core.machine.schema import MachineFile
-from ublet.firmware.board import Board
+from ublet.firmware.board import SimulatedBoard
 from ublet.firmware.hardware import Hardware, Wire
 from ublet.firmware.service import Service
 from ublet.firmware.slots import factory_image
@@ -53,7 +53,7 @@ class SimulatedMachine:
         slots = store.with_suffix(".slots") if store else None
         self.world = World(scenario, machine, seed)
         kept = Store(store, scenario.stored_settings())
-        self.board = Board(hardware, factory, kept, self.world, link_clock, slots)
+        self.board = SimulatedBoard(hardware, factory, kept, self.world, link_clock, slots)
         self.service = Service(self.board, speed, seed, Wire(**scenario.link.model_dump()))
         self.hands = Hands(self.world, lambda: self.board.layers.live, lambda: self.board.mode)
         self.world.supply = self._dip

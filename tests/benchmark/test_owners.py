@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from ublet.benchmark.owned import Owned
-from ublet.benchmark.owners import ACCUSES, Ran, _claims, _leg, _named, _no_change
+from ublet.benchmark.owners import ACCUSES, OwnerRun, _claims, _leg, _named, _no_change
 from ublet.core.run import Finding, Option, Proposal, TrialResult
 from ublet.session.document import Document
 from ublet.world.scenario import load_scenario
@@ -46,16 +46,19 @@ def result(value: float, outcome: str = "proven", why: str = "", after: float | 
 
 
 def test_claims_accusations_names_and_second_runs_are_counted(tmp_path: Path) -> None:
-    near, far = Ran("z-offset", result(0.1), {"offset": 0.115}), Ran("z-offset", result(0.1), {"offset": 0.13})
+    near, far = (
+        OwnerRun("z-offset", result(0.1), {"offset": 0.115}),
+        OwnerRun("z-offset", result(0.1), {"offset": 0.13}),
+    )
     assert _claims(near) == [("z-offset offset", True)] and _claims(far) == [("z-offset offset", False)]
     assert _claims(replace(near, truth={})) == []
-    failed = Ran("mesh-check", result(0.1, "failed", "the bed has moved"), {})
+    failed = OwnerRun("mesh-check", result(0.1, "failed", "the bed has moved"), {})
     assert ACCUSES["level"](failed) and not ACCUSES["level"](near)
     assert not ACCUSES["level"](replace(failed, result=result(0.1, "failed", after=0.2))), "it proposes what mends it"
     assert ACCUSES["extrude"](replace(near, result=result(1.0, why="the nozzle is partly blocked")))
     owned = next(each for n in range(30) if (each := Owned(tmp_path, n, "level")).lifts == "exchanged")
     one, two = owned.moved
-    said = Ran("lead-screws", result(0.1, "failed", f"{one} and {two} are on each other's drivers"), {})
+    said = OwnerRun("lead-screws", result(0.1, "failed", f"{one} and {two} are on each other's drivers"), {})
     assert _named(owned, [said]) and not _named(owned, [replace(said, result=result(0.1, "failed", f"{one} sags"))])
     assert _no_change(result(0.1), result(0.2)) and _no_change(result(0.1), result(0.12, after=0.12))
     assert not _no_change(result(0.1), result(0.2, after=0.2))

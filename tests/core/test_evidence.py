@@ -9,20 +9,20 @@ import numpy as np
 import pytest
 
 from ublet.core.catalogue import TRIALS
-from ublet.core.evidence import Now, Present, Rest, Trace, stale_reasons
+from ublet.core.evidence import Dependency, Now, Present, Trace, stale_reasons
 from ublet.core.route import ROUTE, station_of
 from ublet.core.settings import Value
 
 
-def settings(**values: Value) -> tuple[Rest, ...]:
+def settings(**values: Value) -> tuple[Dependency, ...]:
     """Rests on settings; __ stands for a dot."""
-    return tuple(Rest("setting", path.replace("__", "."), value) for path, value in values.items())
+    return tuple(Dependency("setting", path.replace("__", "."), value) for path, value in values.items())
 
 
 def among(values: Mapping[str, Value]) -> Present:
     """What settings are now, by path; whatever else a run rests on is unknown there."""
 
-    def present(rest: Rest) -> Now:
+    def present(rest: Dependency) -> Now:
         if rest.kind != "setting":
             return Now(unknown=True)
         return Now(values[rest.path]) if rest.path in values else Now(gone=True)
@@ -49,12 +49,12 @@ def test_truth_is_no_number_and_what_is_gone_is_gone() -> None:
     assert stale_reasons(settings(a__b=True), among({"a.b": 1})) == ("a.b was yes, is now 1",)
     assert stale_reasons(settings(a__b=None), among({"a.b": 2.0})) == ("a.b was –, is now 2",)
     assert stale_reasons(settings(a__b=1.0), among({"c.d": 1.0})) == ("a.b was 1, and is there no longer",)
-    assert stale_reasons((Rest("fact", "nozzle", 3),), among({})) == (), "nobody can tell: no reason"
+    assert stale_reasons((Dependency("fact", "nozzle", 3),), among({})) == (), "nobody can tell: no reason"
 
 
 def test_an_array_that_moved_is_told_by_how_much() -> None:
     mesh = ((0.1, 0.2), (0.3, 0.4))
-    rest = (Rest("setting", "meshes.smooth.heights_mm", mesh),)
+    rest = (Dependency("setting", "meshes.smooth.heights_mm", mesh),)
     assert stale_reasons(rest, among({"meshes.smooth.heights_mm": mesh})) == ()
     (reason,) = stale_reasons(rest, among({"meshes.smooth.heights_mm": ((0.1, 0.2), (0.3, 0.45))}))
     assert reason.startswith("meshes.smooth.heights_mm was 2 x 2") and "0.05" in reason
@@ -80,7 +80,7 @@ def test_what_is_read_aside_is_not_rested_on_and_the_first_value_stays() -> None
         assert not trace.noting
     trace.note("setting", "c", 1.0, 0.5)
     trace.note("setting", "c", 2.0)
-    assert trace.rests == (Rest("setting", "c", 1.0, 0.5),)
+    assert trace.rests == (Dependency("setting", "c", 1.0, 0.5),)
 
 
 @pytest.mark.parametrize("seed", range(40))
@@ -120,7 +120,7 @@ def test_stale_if_and_only_if_something_moved_beyond_its_tolerance(seed: int) ->
                 told += 1
                 facts["nozzle"] = told
 
-        def present(rest: Rest) -> Now:
+        def present(rest: Dependency) -> Now:
             if rest.kind == "fact":
                 return Now(facts[rest.path], words="changed")
             return Now(world[rest.path]) if rest.path in world else Now(gone=True)

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Rig, tern, tern_scenario, virtually
-from ublet.firmware.board import HEARTBEAT_WINDOW_S, Board, Refused
+from ublet.firmware.board import HEARTBEAT_WINDOW_S, Refused, SimulatedBoard
 from ublet.firmware.clock import run_virtually
 from ublet.link.client import BoardRefused
 from ublet.simulated import SimulatedMachine
@@ -31,12 +31,12 @@ def simulated(extra: str = "", store: Path | None = None) -> tuple[SimulatedMach
     return SimulatedMachine(tern_scenario(extra), tern(), clock, store), clock
 
 
-def make(extra: str = "", store: Path | None = None) -> tuple[Board, Clock]:
+def make(extra: str = "", store: Path | None = None) -> tuple[SimulatedBoard, Clock]:
     machine, clock = simulated(extra, store)
     return machine.board, clock
 
 
-def run(board: Board, clock: Clock, seconds: float, alive: bool = True) -> None:
+def run(board: SimulatedBoard, clock: Clock, seconds: float, alive: bool = True) -> None:
     for _ in range(round(seconds / 0.1)):
         clock.now += 0.1
         if alive:

@@ -15,7 +15,7 @@ from ublet.core.heat.pid import TICK_S
 from ublet.core.machine.effective import board_settings
 from ublet.core.motion.caps import Caps
 from ublet.core.motion.patterns import Stroke, filament_for, square
-from ublet.core.motion.program import Lift, Park, Program, Push, Rest, Segment, To, Touch, Warm, timetable
+from ublet.core.motion.program import Dwell, Lift, Park, ProbeMove, Program, Push, Segment, To, Warm, timetable
 from ublet.core.settings import Value
 from ublet.core.sockets import Level, Pace, Steps, Until
 from ublet.firmware.events import Events
@@ -144,7 +144,7 @@ def wandering(seed: int, count: int) -> Program:
             at["z"] = drawn.uniform(1, 20)
         made.append(To(at, drawn.uniform(5, 400), drawn.choice((0.0, 0.02 * length))))
         if drawn.random() < 0.02:
-            made.append(Rest(drawn.uniform(0, 0.3)))
+            made.append(Dwell(drawn.uniform(0, 0.3)))
     return Program("wandering", made)
 
 
@@ -215,7 +215,7 @@ def test_segments_come_in_order_once_and_as_there_is_room() -> None:
     ("segment", "words"),
     [
         (To({"x": 999.0}, 50), "segment 1 of p would end at X 999.00 mm: allowed"),
-        (Touch({"z": -99.0}, 2), "Z -99.00 mm"),
+        (ProbeMove({"z": -99.0}, 2), "Z -99.00 mm"),
         (Lift({"axes.z.motors.none": 1.0}, 1), "no motor"),
     ],
 )
@@ -326,7 +326,9 @@ def test_stopped_in_its_middle_it_no_longer_knows_where_it_stands() -> None:
 def test_a_touch_stops_where_it_touched_and_what_follows_starts_from_there() -> None:
     bench = Bench()
     bench.plotter.touches = lambda: max(0.0, bench.carried["z"] - 3.2)
-    bench.take(Touch({"z": 0.0}, 5, "down"), To({"z": 5.0, "x": 120.0}, 20), Touch({"z": 4.0}, 5), To({"z": 8.0}, 20))
+    bench.take(
+        ProbeMove({"z": 0.0}, 5, "down"), To({"z": 5.0, "x": 120.0}, 20), ProbeMove({"z": 4.0}, 5), To({"z": 8.0}, 20)
+    )
     bench.run()
     touched, missed = bench.what("touched")[0], bench.what("missed")[0]
     assert touched["position"]["z"] == pytest.approx(3.2) and touched["segment"] == 0
@@ -338,7 +340,7 @@ def test_a_touch_stops_where_it_touched_and_what_follows_starts_from_there() -> 
 def test_a_nudge_outlasts_a_touch() -> None:
     bench = Bench()
     bench.plotter.touches = lambda: max(0.0, bench.carried["z"] - 3.0)
-    bench.take(To({"x": 110.0}, 20), Touch({"z": 0.0}, 5), To({"z": 5.0}, 20))
+    bench.take(To({"x": 110.0}, 20), ProbeMove({"z": 0.0}, 5), To({"z": 5.0}, 20))
     bench.run(0.2)
     bench.mover.programs.adjust(None, None, -0.1)
     bench.run()
@@ -380,8 +382,8 @@ def test_the_square_pushes_what_its_strings_need_and_lands_where_it_should() -> 
 
 
 def segments() -> Iterator[Segment]:
-    yield from (To({"x": 1.0}, 5, 0.1, "a"), To({"y": 1.0, "z": 2.0}, 5), Push(-1, 2), Rest(0.5, "b"))
-    yield from (Warm("bed", 3.0), Touch({"z": -1.0}, 2, "c"), Lift({"axes.z.motors.left": -0.1}, 1))
+    yield from (To({"x": 1.0}, 5, 0.1, "a"), To({"y": 1.0, "z": 2.0}, 5), Push(-1, 2), Dwell(0.5, "b"))
+    yield from (Warm("bed", 3.0), ProbeMove({"z": -1.0}, 2, "c"), Lift({"axes.z.motors.left": -0.1}, 1))
 
 
 @pytest.mark.parametrize("segment", list(segments()), ids=lambda each: type(each).__name__)

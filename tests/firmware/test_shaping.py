@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from ublet.core.motion.program import Swing
+from ublet.core.motion.program import SweepMove
 from ublet.core.motion.swinging import GRID_HZ, SwingCourse
 from ublet.core.settings import Value
 from ublet.core.sockets import Pace
@@ -57,7 +57,7 @@ def test_a_train_that_is_too_long_is_none() -> None:
 
 @pytest.mark.parametrize(("low", "high", "seconds"), [(5.0, 130.0, 7.3), (20.0, 40.0, 1.0), (2.0, 200.0, 31.0)])
 def test_every_swing_ends_where_it_began(low: float, high: float, seconds: float) -> None:
-    swing = Swing({"x": 0.6, "y": 0.8}, low, high, seconds, 0.02)
+    swing = SweepMove({"x": 0.6, "y": 0.8}, low, high, seconds, 0.02)
     course = SwingCourse(swing)
     whole = course.speeds(0, course.count + 1)
     pieces = np.concatenate([course.speeds(at, 500) for at in range(0, course.count + 1, 500)])[: course.count + 1]

@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from ublet.core.evidence import Rest
+from ublet.core.evidence import Dependency
 from ublet.core.facts import Fact
 from ublet.core.run import Checkpoint, Finding, Option, Proposal, Stream, TrialResult
 from ublet.ledger.book import CUT_OFF, Ledger
@@ -30,7 +30,11 @@ RESULT = TrialResult(
     (Option("calm", "note", (Proposal("heaters.hotend.kp", 0.1, 0.2, "/°C", "less"),), {"settle_s": None, "kp": 0.2}),),
     "calm",
 )
-RESTS = (Rest("setting", "heaters.hotend.kp", 0.1, 0.5), Rest("fact", "nozzle", 3), Rest("setting", "a.b", (1.0, 2.0)))
+RESTS = (
+    Dependency("setting", "heaters.hotend.kp", 0.1, 0.5),
+    Dependency("fact", "nozzle", 3),
+    Dependency("setting", "a.b", (1.0, 2.0)),
+)
 RELAY = Stream("relay", ("time_s", "temperature_c"), ("s", "°C"), 10.0)
 
 

@@ -12,7 +12,7 @@ import pytest
 from tests.conftest import tern, tern_scenario, virtually
 from ublet.firmware.clock import keep_time
 from ublet.firmware.programs import Programs
-from ublet.link.conformance import CLAUSES, Verdict, conform
+from ublet.link.conformance import CLAUSES, ClauseVerdict, conform
 from ublet.link.frames import HALT_BYTE
 from ublet.link.transport import memory_pair
 from ublet.simulated import SimulatedMachine
@@ -20,7 +20,7 @@ from ublet.simulated import SimulatedMachine
 TOP = Path(__file__).parents[2]
 
 
-async def tried(wrong: Callable[[SimulatedMachine], None] = lambda machine: None) -> list[Verdict]:
+async def tried(wrong: Callable[[SimulatedMachine], None] = lambda machine: None) -> list[ClauseVerdict]:
     """The verdicts on the shipped board, or on one that was made wrong."""
     loop = asyncio.get_running_loop()
     machine = SimulatedMachine(tern_scenario(replaced={"[link]\nbaud = 250000\n": ""}), tern(), loop.time)

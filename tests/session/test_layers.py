@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from ublet.session.layers import Row, Settling, settled_values
+from ublet.session.layers import LayerRow, Settling, settled_values
 
 
 @pytest.mark.parametrize(
@@ -31,24 +31,24 @@ def test_the_layer_that_wins_and_what_it_hides(
     shadowed: bool,
     outdated: bool,
 ) -> None:
-    row = Row("a.b", file, image, stored, live, True)
+    row = LayerRow("a.b", file, image, stored, live, True)
     assert (row.wins, row.shadowed, row.outdated) == (wins, shadowed, outdated)
     assert row.differs is (shadowed or outdated or wins == "kept")
 
 
 def test_what_a_board_does_not_hold_has_only_the_file() -> None:
-    row = Row("machine.note", "x")
+    row = LayerRow("machine.note", "x")
     assert (row.wins, row.shadowed, row.outdated, row.differs) == ("file", False, False, False)
 
 
 @pytest.mark.parametrize(
     ("row", "way", "values"),
     [
-        (Row("a", 1, 1, 3, 3, True), "file", {"a": None}),
-        (Row("a", 2, 1, 3, 3, True), "file", {"a": 2}),
-        (Row("a", 1, 1, 3, 3, True), "stored", {}),
-        (Row("a", 1, 1, 3, 3, True), "adopt", {"a": 3}),
+        (LayerRow("a", 1, 1, 3, 3, True), "file", {"a": None}),
+        (LayerRow("a", 2, 1, 3, 3, True), "file", {"a": 2}),
+        (LayerRow("a", 1, 1, 3, 3, True), "stored", {}),
+        (LayerRow("a", 1, 1, 3, 3, True), "adopt", {"a": 3}),
     ],
 )
-def test_each_way_of_settling(row: Row, way: Settling, values: dict[str, object]) -> None:
+def test_each_way_of_settling(row: LayerRow, way: Settling, values: dict[str, object]) -> None:
     assert settled_values({"a": way}, {"a": row}) == values

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from tests.conftest import Rig, mended_tern, virtually
-from ublet.core.evidence import Rest
+from ublet.core.evidence import Dependency
 from ublet.core.facts import Fact
 from ublet.core.level.mesh.live import HEIGHTS, live_mesh
 from ublet.core.run import Finding, Option, Proposal, TrialResult
@@ -29,7 +29,10 @@ def took(rig: Rig, heights: np.ndarray, bed_c: float, sheet: str) -> None:
     wanted = {HEIGHTS: told, "mesh.columns": COUNT, "mesh.rows": COUNT, "mesh.from_x_mm": 34.0, "mesh.to_x_mm": 246.0}
     wanted |= {"mesh.from_y_mm": 34.0, "mesh.to_y_mm": 226.0}
     proposals = tuple(Proposal(path, live[path], after, "mm", "") for path, after in wanted.items())
-    rests = (Rest("fact", "surface", sheet), Rest("setting", "probe.offset_x_mm", live["probe.offset_x_mm"], 0.5))
+    rests = (
+        Dependency("fact", "surface", sheet),
+        Dependency("setting", "probe.offset_x_mm", live["probe.offset_x_mm"], 0.5),
+    )
     findings = (Finding("rms", 0.05, 0.004, "mm"),)
     result = TrialResult(
         "proven", "", {"bed_c": bed_c}, findings, (Option("this mesh", "", proposals, {}),), "this mesh"

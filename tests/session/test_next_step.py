@@ -8,12 +8,12 @@ from pathlib import Path
 from tests.conftest import Onlooker, Rig, tern_scenario, virtually
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.trials import HotendParameters
-from ublet.core.route import ROUTE, Standing
+from ublet.core.route import ROUTE, StationState
 from ublet.core.run import Option, Proposal
 from ublet.session.next_step import NextStep, next_step
 from ublet.session.standings import standings
 
-PROVEN = {station.name: Standing("proven" if station.built else "waiting") for station in ROUTE}
+PROVEN = {station.name: StationState("proven" if station.built else "waiting") for station in ROUTE}
 
 
 def test_the_earliest_station_that_is_not_proven_comes_next_with_its_reason(folder: Path) -> None:
@@ -21,7 +21,7 @@ def test_the_earliest_station_that_is_not_proven_comes_next_with_its_reason(fold
         async with Rig(folder, tern_scenario()) as rig:
             session = rig.session
 
-            def step(**standing: Standing) -> NextStep | None:
+            def step(**standing: StationState) -> NextStep | None:
                 return next_step(
                     session, {**PROVEN, **{name.replace("_", " "): each for name, each in standing.items()}}
                 )
@@ -30,17 +30,17 @@ def test_the_earliest_station_that_is_not_proven_comes_next_with_its_reason(fold
             assert first is not None and (first.words, first.key) == ("write to board", "")
             assert "differs in" in first.why or "hide" in first.why
             assert step() is None
-            homing = step(homing=Standing("open"), guards=Standing("open"))
+            homing = step(homing=StationState("open"), guards=StationState("open"))
             assert homing is not None and (homing.words, homing.why) == (
                 "homing",
                 "it is not done yet: every axis finds its end",
             )
-            stale = step(homing=Standing("stale", "stale", "nozzle: changed on 2026-11-26"))
+            stale = step(homing=StationState("stale", "stale", "nozzle: changed on 2026-11-26"))
             assert stale is not None and stale.why == "nozzle: changed on 2026-11-26"
-            failed = step(motors=Standing("failed", "failed", "Nothing turned for X a: no current. Look."))
+            failed = step(motors=StationState("failed", "failed", "Nothing turned for X a: no current. Look."))
             assert failed is not None and failed.why == "it failed: Nothing turned for X a: no current"
-            assert step(temperatures=Standing("open")) is None, "by hand is no step"
-            second = step(speed_limits=Standing("open", "1 of 2", trial="driver-current"))
+            assert step(temperatures=StationState("open")) is None, "by hand is no step"
+            second = step(speed_limits=StationState("open", "1 of 2", trial="driver-current"))
             assert second is not None and (second.why, second.trial) == (
                 "driver current is not done yet",
                 "driver-current",
@@ -57,7 +57,9 @@ def test_a_halted_board_and_what_would_be_lost_come_first(folder: Path) -> None:
             await session.keep(option, None)
             kept = next_step(session, PROVEN)
             assert kept is not None and (kept.key, kept.why) == ("ctrl+s", "1 kept value is lost at power-off")
-            waits = next_step(session, {**PROVEN, "hotend control": Standing("open", "unverified", "not yet verified")})
+            waits = next_step(
+                session, {**PROVEN, "hotend control": StationState("open", "unverified", "not yet verified")}
+            )
             assert waits is not None and waits.words == "hotend control", "checked before it is saved"
             session.connection.halt()
             await asyncio.sleep(1)

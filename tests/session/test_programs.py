@@ -9,7 +9,7 @@ import pytest
 
 from tests.conftest import Rig, tern, tern_scenario, virtually
 from ublet.core.motion.patterns import square
-from ublet.core.motion.program import Program, Push, Rest, To
+from ublet.core.motion.program import Dwell, Program, Push, To
 from ublet.link.client import BoardRefused
 from ublet.link.errors import LinkLost
 from ublet.session.programs import ProgramRun, planned
@@ -131,7 +131,7 @@ def test_a_segment_that_is_refused_in_its_middle_stops_it_and_is_named(folder: P
             await connection.call("heat.off")
             rig.world.plants["hotend"].put_at(60.0)
             await asyncio.sleep(5)
-            cold = Program("cold", (Rest(0.1), Push(5.0, 2.0)))
+            cold = Program("cold", (Dwell(0.1), Push(5.0, 2.0)))
             with pytest.raises(BoardRefused, match="filament is pushed from"):
                 await ProgramRun(connection, planned(connection, cold, 400_000)).run()
 

@@ -10,7 +10,7 @@ import pytest
 
 from tests.conftest import Onlooker, Rig, tern, tern_scenario, virtually
 from ublet.core.acts import LookAtFans
-from ublet.core.bench import Bench, Clock, Motion
+from ublet.core.bench import Bench, Clock, MotionAccess
 from ublet.core.heat.hot_parts import hot_words
 from ublet.core.questions import Confirm, Jog, Measure, Question
 from ublet.core.run import TrialFailed, TrialResult
@@ -53,7 +53,7 @@ class Now:
 
 
 def builder(answers: Answers, axis: Axis) -> LinkBuilder:
-    return LinkBuilder(cast(Any, answers), cast(Motion, axis), cast(Clock, Now()), None)
+    return LinkBuilder(cast(Any, answers), cast(MotionAccess, axis), cast(Clock, Now()), None)
 
 
 JOG = Jog("Lower Z.", ("done", "stop"), axes=("z",), steps=(1.0, 0.1))

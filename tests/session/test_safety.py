@@ -13,7 +13,7 @@ import pytest
 
 from tests.conftest import Onlooker, Rig, tern_scenario, virtually
 from ublet.core.acts import BatheSensor, MakeFault, PressSwitch
-from ublet.core.bench import Bench, Clock, Motion
+from ublet.core.bench import Bench, Clock, MotionAccess
 from ublet.core.catalogue import TRIALS
 from ublet.core.heat.trials import HotendParameters
 from ublet.core.questions import Live, Question
@@ -286,7 +286,7 @@ def test_what_cancels_a_trial_while_its_controls_are_put_away_is_not_swallowed()
                 await asyncio.sleep(1.0)  # a screen that takes its time to close a question
 
     async def work() -> None:
-        builder = LinkBuilder(Slow(), cast(Motion, None), cast(Clock, None), None)
+        builder = LinkBuilder(Slow(), cast(MotionAccess, None), cast(Clock, None), None)
 
         async def recipe() -> None:
             async with builder.live(Live("watch", ("stop",))):

@@ -13,8 +13,8 @@ import pytest
 
 from tests.conftest import Onlooker, Rig, machine_text, tern_scenario, virtually
 from ublet.core.catalogue import TRIALS
-from ublet.core.heat.trials import HotendParameters, VerifyParameters
-from ublet.core.route import ROUTE, Standing
+from ublet.core.heat.trials import HotendParameters, HotendVerifyParameters
+from ublet.core.route import ROUTE, StationState
 from ublet.core.run import Finding, Option, Proposal, TrialResult
 from ublet.link.errors import BoardRefused
 from ublet.session import recent
@@ -43,12 +43,12 @@ def test_a_station_goes_from_open_to_proven_and_turns_stale_with_its_reason(fold
     async def work() -> None:
         async with Rig(folder, tern_scenario()) as rig:
             session = rig.session
-            assert standing_of(session, STATION) == Standing("open", trial="hotend-control", heater="hotend")
+            assert standing_of(session, STATION) == StationState("open", trial="hotend-control", heater="hotend")
             tuned = await session.run(CONTROL, HotendParameters(), Onlooker())
             assert standing_of(session, STATION).figure == "unverified"
             best = next(o for o in tuned.ran.result.options if o.name == tuned.ran.result.recommended)
             await session.keep(best, tuned.number)
-            verified = await session.run(VERIFY, VerifyParameters(), Onlooker())
+            verified = await session.run(VERIFY, HotendVerifyParameters(), Onlooker())
             standing = standing_of(session, STATION)
             assert standing.state == "proven" and "±" in standing.figure
             entry = session.ledger.run(verified.number or 0)
@@ -70,7 +70,7 @@ def test_unbuilt_stations_wait_and_a_failed_trial_is_failed(folder: Path) -> Non
     async def work() -> None:
         event = '[[events]]\nkind = "reboot"\nabove_c = 100\n'
         async with Rig(folder, tern_scenario(event)) as rig:
-            assert standing_of(rig.session, next(s for s in ROUTE if not s.built)) == Standing(
+            assert standing_of(rig.session, next(s for s in ROUTE if not s.built)) == StationState(
                 "waiting", "", "not built yet"
             )
             await rig.session.run(CONTROL, HotendParameters(), Onlooker())
@@ -259,7 +259,7 @@ def test_orders_from_typed_words() -> None:
     assert (order.parameters.model_dump()["target"], order.parameters.model_dump()["cycles"]) == (200.0, 6)
     assert order.verify is VERIFY and order.verify_parameters is not None
     assert order.verify_parameters.model_dump()["target"] == 200.0
-    assert verify_parameters(CONTROL, HotendParameters(target=230.0)) == VerifyParameters(target=230.0)
+    assert verify_parameters(CONTROL, HotendParameters(target=230.0)) == HotendVerifyParameters(target=230.0)
     for words in (["target"], ["=5"], ["cycles=5.5"], ["target=1e999"]):
         with pytest.raises(OrderError):
             order_for("hotend-control", words, keep=False, save=False)
@@ -305,7 +305,7 @@ def test_a_set_that_is_used_holds_its_temperature_and_the_check_holds_for_it(fol
             }
             own = rig.board.layers.live["heaters.hotend.kp"]
             await session.keep(best, tuned.number)
-            verified = await session.run(VERIFY, VerifyParameters(target=215), Onlooker())
+            verified = await session.run(VERIFY, HotendVerifyParameters(target=215), Onlooker())
             assert verified.ran.result.outcome == "proven", verified.ran.result.why
             assert rig.board.layers.live["heaters.hotend.kp"] == own
             await session.connection.call("heat.target", heater="hotend", celsius=240)

@@ -282,7 +282,7 @@ def test_a_sweep_that_is_cut_off_leaves_motion_and_shaper_as_they_were(how: str,
 
 
 def test_the_board_refuses_a_swing_that_is_too_hard_or_leaves_the_limits(folder: Path) -> None:
-    from ublet.core.motion.program import Swing
+    from ublet.core.motion.program import SweepMove
     from ublet.link.errors import BoardRefused
 
     async def work(rig: Rig) -> None:
@@ -291,8 +291,8 @@ def test_the_board_refuses_a_swing_that_is_too_hard_or_leaves_the_limits(folder:
         await controller.move("x", -174.0, 100.0)
         await asyncio.sleep(6.0)
         for swing, words in (
-            (Swing({"x": 1.0}, 5, 130, 5, 0.1), "its acceleration is 4000"),
-            (Swing({"x": 1.0}, 2, 20, 5, 0.19), "allowed -4 to 286"),
+            (SweepMove({"x": 1.0}, 5, 130, 5, 0.1), "its acceleration is 4000"),
+            (SweepMove({"x": 1.0}, 2, 20, 5, 0.19), "allowed -4 to 286"),
         ):
             with pytest.raises(BoardRefused, match=words):
                 await controller.add("p", 0, [swing], True)

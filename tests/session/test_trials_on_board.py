@@ -10,7 +10,7 @@ import pytest
 
 from tests.conftest import Onlooker, Rig, tern_scenario, truths, virtually, word
 from ublet.core.catalogue import TRIALS
-from ublet.core.heat.trials import HotendParameters, VerifyParameters
+from ublet.core.heat.trials import HotendParameters, HotendVerifyParameters
 from ublet.core.run import TrialResult
 from ublet.session.headless import run_on_scenario
 from ublet.session.library import DEMOS, scenario_path
@@ -196,7 +196,7 @@ def test_a_warm_start_asks_and_a_no_leaves_everything_cold(folder: Path) -> None
 def test_verify_without_a_model_says_what_to_do_first(folder: Path) -> None:
     async def work() -> TrialResult:
         async with Rig(folder, tern_scenario()) as rig:
-            return (await rig.session.run(VERIFY, VerifyParameters(), Onlooker())).ran.result
+            return (await rig.session.run(VERIFY, HotendVerifyParameters(), Onlooker())).ran.result
 
     result = virtually(work)
     assert result.outcome == "failed" and "There is no model of the hotend yet: tune it first" in result.why

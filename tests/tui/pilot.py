@@ -22,7 +22,7 @@ from tests.tui.screen import PATIENCE_S
 from ublet.benchmark.wired import well_wired
 from ublet.core.heat.pid import TICK_S
 from ublet.core.machine.check import check_text
-from ublet.firmware.board import Board
+from ublet.firmware.board import SimulatedBoard
 from ublet.firmware.service import Service
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
 from ublet.session.demo import variant, variants
@@ -68,7 +68,7 @@ class Opened:
     app: UbletApp
     pilot: Pilot[None]
     session: Session
-    board: Board
+    board: SimulatedBoard
     ends: list[MemoryTransport]
     frames: Frames
     _read: tuple[object, str] = (None, "")

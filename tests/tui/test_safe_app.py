@@ -16,7 +16,7 @@ from ublet.core.run import Option, Proposal
 from ublet.link.transport import Transport
 from ublet.tui.app import REST_S
 from ublet.tui.frame.dialogs import QuestionDialog, SaveDialog
-from ublet.tui.frame.key_order import KeysInOrder, Passed
+from ublet.tui.frame.key_order import KeyHandled, KeysInOrder
 from ublet.tui.frame.route import Route
 
 
@@ -216,7 +216,7 @@ def test_the_file_on_the_disk_and_the_name_in_the_title_are_told_as_they_are(
 def test_a_key_that_passes_when_the_app_has_ended_is_no_fault() -> None:
     async def work() -> int:
         app = KeysInOrder(None)
-        app.on_passed(Passed(1))  # it has no screen any more, or not yet
+        app.on_key_handled(KeyHandled(1))  # it has no screen any more, or not yet
         return app.dealt
 
     assert virtually(work) == 0

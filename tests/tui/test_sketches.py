@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 
-from ublet.core.motion.planner import Line, duration
+from ublet.core.motion.planner import LinearMove, duration
 from ublet.core.trial import Need
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.graph import graph
@@ -31,7 +31,9 @@ def test_a_sketch_says_what_it_is_and_leaves_out_what_has_no_room(put: Callable[
 
 @pytest.mark.parametrize("mm_s2", [300.0, 1000.0, 12_000.0])
 def test_the_squares_time_is_the_planners(mm_s2: float) -> None:
-    sides = [Line({axis: way}, 40.0, 100.0, mm_s2) for axis, way in (("x", 1.0), ("y", 1.0), ("x", -1.0), ("y", -1.0))]
+    sides = [
+        LinearMove({axis: way}, 40.0, 100.0, mm_s2) for axis, way in (("x", 1.0), ("y", 1.0), ("x", -1.0), ("y", -1.0))
+    ]
     planned = duration(sides, lambda before, after: 0.0)
     assert square_s(40.0, 100.0, np.array([mm_s2]))[0] == pytest.approx(planned, rel=1e-9)
 

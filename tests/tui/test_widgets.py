@@ -15,17 +15,17 @@ from textual.widget import Widget
 from tests.conftest import virtually
 from ublet.core.catalogue import TRIALS
 from ublet.core.questions import Question
-from ublet.core.route import ROUTE, Standing
+from ublet.core.route import ROUTE, StationState
 from ublet.core.run import Finding, Option, Progress, Proposal, TrialResult
 from ublet.core.units import parse
 from ublet.session.saving import Saved
 from ublet.tui.frame.dialogs import QuantityDialog, QuestionDialog, SaveDialog
 from ublet.tui.frame.pickers import LineDialog
-from ublet.tui.frame.pulse import HeaterReading, Pulse, Reading
+from ublet.tui.frame.pulse import HeaterState, Pulse, PulseState
 from ublet.tui.frame.route import Route
 from ublet.tui.frame.theme import THEMES, ink_theme
 from ublet.tui.frame.title import Title
-from ublet.tui.heat.gains_table import Gains, gains_table
+from ublet.tui.heat.gains_table import GainOptions, gains_table
 from ublet.tui.instruments.drawing import Drawing
 from ublet.tui.trial.asking import HeldKeys
 from ublet.tui.trial.parameters import parameter_words
@@ -68,19 +68,19 @@ def shown(widget: Widget, width: int = 160, height: int = 47, then: Keys | None 
 
 
 HEATERS = (
-    HeaterReading("hotend", 213.84, 215.0, 0.42, tuple(210 + n % 7 for n in range(40))),
-    HeaterReading("bed", None, None, 0.0, ()),
+    HeaterState("hotend", 213.84, 215.0, 0.42, tuple(210 + n % 7 for n in range(40))),
+    HeaterState("bed", None, None, 0.0, ()),
 )
 
 
-def pulse(reading: Reading, width: int = 160) -> str:
+def pulse(reading: PulseState, width: int = 160) -> str:
     widget = Pulse()
     widget.set_reactive(Pulse.reading, reading)
     return shown(widget, width)
 
 
 def test_the_pulse_shows_heaters_targets_and_halt() -> None:
-    text = pulse(Reading(HEATERS, (("part", 1.0),), "ready"))
+    text = pulse(PulseState(HEATERS, (("part", 1.0),), "ready"))
     assert "213.8 / 215 °C" in text and "duty  42 %" in text and "✗ no reading" in text
     assert "part fan 100 %" in text and "F8 HALT" in text
     assert "◆ hotend heating" in text and "hot to the touch: hotend 214 °C" in text
@@ -88,7 +88,7 @@ def test_the_pulse_shows_heaters_targets_and_halt() -> None:
 
 @pytest.mark.parametrize("width", [80, 100, 130, 160, 200])
 def test_halt_never_falls_off_the_edge(width: int) -> None:
-    text = pulse(Reading(HEATERS, (("part", 1.0), ("hotend", 0.0)), "ready"), width)
+    text = pulse(PulseState(HEATERS, (("part", 1.0), ("hotend", 0.0)), "ready"), width)
     first = text.split("\n")[0]
     assert first.rstrip().endswith("F8 HALT") and len(first) <= width
 
@@ -96,26 +96,26 @@ def test_halt_never_falls_off_the_edge(width: int) -> None:
 @pytest.mark.parametrize(
     ("reading", "words"),
     [
-        (Reading(HEATERS, (), "halted", "Halted by you."), "■ HALTED Halted by you. Everything is off. r releases"),
-        (Reading(HEATERS, (), "tripped", "No rise."), "■ GUARD TRIPPED No rise."),
-        (Reading((), (), "unlinked", "It is gone."), "✗ no link  It is gone."),
+        (PulseState(HEATERS, (), "halted", "Halted by you."), "■ HALTED Halted by you. Everything is off. r releases"),
+        (PulseState(HEATERS, (), "tripped", "No rise."), "■ GUARD TRIPPED No rise."),
+        (PulseState((), (), "unlinked", "It is gone."), "✗ no link  It is gone."),
         (
-            Reading(HEATERS, (), "ready", "", "hotend control", Progress("cycle 5", 0.5, 110.0, "period 15 s")),
+            PulseState(HEATERS, (), "ready", "", "hotend control", Progress("cycle 5", 0.5, 110.0, "period 15 s")),
             "cycle 5 · about 1 min 50 s left · period 15 s",
         ),
         (
-            Reading(HEATERS, (), "ready", "", "hotend control", Progress("climbing", 0.1)),
+            PulseState(HEATERS, (), "ready", "", "hotend control", Progress("climbing", 0.1)),
             "climbing · time left not known yet",
         ),
     ],
 )
-def test_the_pulse_says_what_runs_and_what_is_wrong(reading: Reading, words: str) -> None:
+def test_the_pulse_says_what_runs_and_what_is_wrong(reading: PulseState, words: str) -> None:
     assert words in pulse(reading)
 
 
 def test_the_route_lists_every_station_and_folds_to_glyphs() -> None:
     route = Route()
-    route.set_reactive(Route.standings, {"hotend control": Standing("proven", "0.17 ±0.06")})
+    route.set_reactive(Route.standings, {"hotend control": StationState("proven", "0.17 ±0.06")})
     text = shown(route)
     for station in ROUTE:
         assert station.name in text and station.leg in text
@@ -152,7 +152,7 @@ OPTIONS = (
 def settlement(width: int, outcome: str | None = None) -> str:
     findings = (Finding("overshoot", 2.4), Finding("ripple", 0.2), Finding("settle", 92.0))
     measured = TrialResult(outcome, "", findings=findings) if outcome else None  # type: ignore[arg-type]
-    return gains_table(Gains(OPTIONS, OPTIONS[1], "balanced", "as found", measured), width).plain
+    return gains_table(GainOptions(OPTIONS, OPTIONS[1], "balanced", "as found", measured), width).plain
 
 
 def test_the_settlement_is_a_table_of_what_to_expect() -> None:

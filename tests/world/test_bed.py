@@ -8,7 +8,7 @@ import pytest
 from ublet.core.sockets import Pace, Steps, Until
 from ublet.session.document import Document
 from ublet.session.library import machine_path, scenario_path
-from ublet.world.bed import Bed, Carried
+from ublet.world.bed import Carried, TrueBed
 from ublet.world.bed_parts import BedTruth, Knock, LiftTruth, ScrewTruth, WavePart
 from ublet.world.scenario import load_scenario
 from ublet.world.world import World
@@ -16,8 +16,8 @@ from ublet.world.world import World
 TERN = Document(machine_path("tern-280")).machine
 
 
-def bed(truth: BedTruth, *knocks: Knock) -> Bed:
-    return Bed(truth, TERN, knocks, np.random.default_rng(1))
+def bed(truth: BedTruth, *knocks: Knock) -> TrueBed:
+    return TrueBed(truth, TERN, knocks, np.random.default_rng(1))
 
 
 def test_two_supports_carry_a_line_three_a_plane_four_give_way_to_a_share_of_a_twist() -> None:

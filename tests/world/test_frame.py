@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from scipy.integrate import solve_ivp
 
-from ublet.core.motion.program import Swing
+from ublet.core.motion.program import SweepMove
 from ublet.core.motion.swinging import GRID_HZ, LEAD_IN_S, SwingCourse
 from ublet.world.frame import OVER_THE_BED, Frame, FrameTruth
 
@@ -66,7 +66,7 @@ def test_a_moving_bed_carries_its_load_and_a_head_does_not_feel_it() -> None:
 def test_it_moves_as_a_general_integrator_says_friction_and_all() -> None:
     told = FrameTruth(belt_x_n_mm=30, guide_x=0.04, slip_n=0.4, slip_mm_s=15, nearer=0.0, **FAST)
     one = Frame(told, {"x": 0.4, "y": 0.4}, SPANS, False, False)
-    course = SwingCourse(Swing({"x": 1.0}, 20.0, 60.0, 0.8, 0.03))
+    course = SwingCourse(SweepMove({"x": 1.0}, 20.0, 60.0, 0.8, 0.03))
     speeds = course.speeds(0, 4501)
     found = np.concatenate(
         [
@@ -88,7 +88,7 @@ def test_it_moves_as_a_general_integrator_says_friction_and_all() -> None:
 
 
 def test_a_swing_ends_where_it_began_and_accelerates_as_it_is_told() -> None:
-    swing = Swing({"x": 1.0}, 5.0, 130.0, 20.0, 0.02)
+    swing = SweepMove({"x": 1.0}, 5.0, 130.0, 20.0, 0.02)
     course = SwingCourse(swing)
     speeds = course.speeds(0, course.count + 1)
     places = np.concatenate([[0.0], np.cumsum((speeds[1:] + speeds[:-1]) / 2 * PERIOD_S)])

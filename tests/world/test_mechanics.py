@@ -10,7 +10,7 @@ import pytest
 from tests.conftest import Rig, tern_scenario, virtually
 from ublet.core.machine.layouts import LAYOUTS
 from ublet.core.motion.kinematics import kinematics_of
-from ublet.core.motion.planner import Line, paces
+from ublet.core.motion.planner import LinearMove, paces
 from ublet.core.sockets import Steps
 from ublet.link.client import BoardRefused
 from ublet.world.mechanics import Carriage, Mechanics, MotorTruth, seen
@@ -31,7 +31,7 @@ def turn(built: Mechanics, mm: float, *sockets: str, microsteps: int = 16, amps:
 
 def follow(built: Mechanics, length: float, speed: float, acceleration: float, steps: list[Steps]) -> None:
     """Follow a path from standstill to standstill."""
-    for pace in paces(Line({"x": 1.0}, length, speed, acceleration), 0.0, 0.0):
+    for pace in paces(LinearMove({"x": 1.0}, length, speed, acceleration), 0.0, 0.0):
         for stretch in built.stretches(steps, pace):
             built.carry(stretch, stretch.end_mm - stretch.start_mm)
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from ublet.benchmark.interface import spread
-from ublet.benchmark.terminal import BARE_APP, Terminal
+from ublet.benchmark.terminal import BARE_APP, PseudoTerminal
 
 UPLOAD_BYTES = 256 * 1024
 BAUD = 250_000
@@ -73,8 +73,8 @@ def editor_keys(folder: Path, keys: int) -> dict[str, Any]:
     """A typed digit in the editor's field to the frame that echoes it, in a file of 400 settings; a bare app beside."""
     machine = folder / "many.toml"
     machine.write_text(many_settings(), encoding="utf-8")
-    bare = Terminal([sys.executable, "-c", BARE_APP])
-    terminal = Terminal([sys.executable, "-m", "ublet", "open", str(machine), "--port", str(folder / "none")])
+    bare = PseudoTerminal([sys.executable, "-c", BARE_APP])
+    terminal = PseudoTerminal([sys.executable, "-m", "ublet", "open", str(machine), "--port", str(folder / "none")])
     try:
         bare.wait_for("ready-to-use")
         terminal.wait_for("no errors")

@@ -36,7 +36,7 @@ FELL_SHORT = "fell_short"
 """Where a part says, in sentences, which of its figures fell short of their limits."""
 
 
-Part = Callable[[Path, bool], Any]
+BenchPart = Callable[[Path, bool], Any]
 """A part of the figures, from a folder of its own and whether few repetitions will do."""
 
 
@@ -46,7 +46,7 @@ def _demos(part: Callable[[str], Any]) -> Any:
     return {kind: part(stem) for kind, stem in DEMOS.items()}
 
 
-PARTS: Mapping[str, Part] = {
+PARTS: Mapping[str, BenchPart] = {
     "start": lambda folder, quick: first_screen(folder, 3 if quick else 7),
     "check": lambda folder, quick: check_time(5 if quick else 15),
     "editor": lambda folder, quick: editor_keys(folder, 40 if quick else 150),

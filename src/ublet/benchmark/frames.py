@@ -8,14 +8,14 @@ from typing import Any
 import numpy as np
 
 from ublet.core.arrays import Floats
-from ublet.core.motion.program import Swing
+from ublet.core.motion.program import SweepMove
 from ublet.core.motion.swinging import GRID_HZ, LEAD_IN_S, SwingCourse
 from ublet.core.shake.belts_trials import Pull, ratio_of
 from ublet.core.shake.frame import Mode
 from ublet.core.shake.hearing import bands_of
 from ublet.core.shake.mode_fit import fit_modes, fit_pull
 from ublet.core.shake.repeats import nearest, widened
-from ublet.core.shake.shaking import DIRECTIONS, Heard
+from ublet.core.shake.shaking import DIRECTIONS, MeasuredResponse
 from ublet.core.shake.spectra import averaged
 from ublet.core.shake.sweep import Sweep
 from ublet.core.shake.sweeping import GENTLER
@@ -83,7 +83,7 @@ def made_up(seed: int, corexy: bool, close: bool = False) -> MadeUp:
     return MadeUp(frame, accelerometer, float(random.uniform(1.0, 5.0)) * 0.98 / TO_HZ)
 
 
-class Taken:
+class SensorTicks:
     """What a sensor takes tick by tick. count: readings so far, with those that it lost itself."""
 
     def __init__(self, sensor: Accelerometer) -> None:
@@ -110,12 +110,12 @@ class Taken:
         return self._newest_s - late, np.concatenate(self._values)
 
 
-def swept(made: MadeUp, direction: str, per_hz: float) -> Heard:
+def swept(made: MadeUp, direction: str, per_hz: float) -> MeasuredResponse:
     """What the sensor hears of a sweep along a direction, by the board's clock."""
-    course = SwingCourse(Swing(DIRECTIONS[direction], FROM_HZ, TO_HZ, SECONDS, per_hz))
+    course = SwingCourse(SweepMove(DIRECTIONS[direction], FROM_HZ, TO_HZ, SECONDS, per_hz))
     step = round(TICK_S * GRID_HZ)
     made.sensor.listen(RATE_HZ)
-    taken = Taken(made.sensor)
+    taken = SensorTicks(made.sensor)
     for first in range(0, course.count + 2 * step, step):
         speeds = course.speeds(first, step + 1)
         shares = DIRECTIONS[direction]
@@ -123,7 +123,7 @@ def swept(made: MadeUp, direction: str, per_hz: float) -> Heard:
         made.sensor.pass_time(TICK_S, MIDDLE)
         taken.take()
     times, values = taken.whole()
-    return Heard(times - LEAD_IN_S, values, taken.rate_hz, taken.count - len(values), 0.0)
+    return MeasuredResponse(times - LEAD_IN_S, values, taken.rate_hz, taken.count - len(values), 0.0)
 
 
 def found_of(made: MadeUp, direction: str) -> tuple[tuple[Mode, ...], Pull]:

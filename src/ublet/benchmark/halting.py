@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from ublet.benchmark.interface import spread
-from ublet.benchmark.terminal import Terminal
+from ublet.benchmark.terminal import PseudoTerminal
 
 F8, RIGHT, LEFT, DOWN, PAGE_DOWN = b"\x1b[19~", b"\x1b[C", b"\x1b[D", b"\x1b[B", b"\x1b[6~"
 MOVING_MM = 0.05
@@ -27,7 +27,7 @@ def halt_from_key(folder: Path, tries: int) -> dict[str, Any]:
 
     folder.mkdir(parents=True, exist_ok=True)
     command = ["demo", "--machine", "wren", "--dir", str(folder), "--speed", "1"]
-    terminal = Terminal([sys.executable, "-m", "ublet", *command])
+    terminal = PseudoTerminal([sys.executable, "-m", "ublet", *command])
     try:
         terminal.wait_for("no errors")
         hands = DemoHands(world_path(folder))
@@ -55,7 +55,7 @@ def halt_from_key(folder: Path, tries: int) -> dict[str, Any]:
         terminal.close()
 
 
-def _moves(terminal: Terminal, hands: Any) -> bool:
+def _moves(terminal: PseudoTerminal, hands: Any) -> bool:
     """Wait until the carriage is seen to move."""
     start, until = dict(hands.look().nozzle), time.perf_counter() + 1.0
     while time.perf_counter() < until:
@@ -66,7 +66,7 @@ def _moves(terminal: Terminal, hands: Any) -> bool:
     return False
 
 
-def _halted_after(terminal: Terminal, hands: Any) -> float:
+def _halted_after(terminal: PseudoTerminal, hands: Any) -> float:
     began = time.perf_counter()
     os.write(terminal.end, F8)
     while hands.look().mode != "halted":
@@ -76,7 +76,7 @@ def _halted_after(terminal: Terminal, hands: Any) -> float:
     return time.perf_counter() - began
 
 
-def _release(terminal: Terminal, hands: Any) -> None:
+def _release(terminal: PseudoTerminal, hands: Any) -> None:
     until = time.perf_counter() + PATIENCE_S
     terminal.rest(0.15)
     while hands.look().mode == "halted" and time.perf_counter() < until:

@@ -26,7 +26,7 @@ def false_trips(hours: int) -> dict[str, Any]:
 
 def _hour(part: str, seed: int) -> list[str]:
     from ublet.core.heat.curves import curve_of
-    from ublet.core.heat.pid import TICK_S, Gains, Pid
+    from ublet.core.heat.pid import TICK_S, Pid, PidGains
     from ublet.core.settings import flatten
     from ublet.firmware.guards import GuardLimits, HeaterGuard
     from ublet.session.document import Document
@@ -42,7 +42,7 @@ def _hour(part: str, seed: int) -> list[str]:
     plant = Plant(replace(truth, power_w=truth.power_w * random.uniform(0.9, 1.1)), room)
     adc = Adc(own.truth(), own.bits, own.noise_counts, own.burst)
     curve = curve_of(flatten(machine.sensors[heater.sensor].model_dump()))
-    gains = Gains(0.0775, 0.00466, 0.112) if part == "hotend" else Gains(0.3565, 0.01345, 1.856)
+    gains = PidGains(0.0775, 0.00466, 0.112) if part == "hotend" else PidGains(0.3565, 0.01345, 1.856)
     guards = heater.guards
     limits = GuardLimits(
         heater.maximum_c, guards.rise_c, guards.rise_window_s, guards.drift_c, guards.drift_window_s, 1.0

@@ -9,7 +9,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from ublet.benchmark.terminal import BARE_APP, Terminal
+from ublet.benchmark.terminal import BARE_APP, PseudoTerminal
 
 
 def first_screen(folder: Path, runs: int) -> dict[str, Any]:
@@ -25,7 +25,7 @@ def first_screen(folder: Path, runs: int) -> dict[str, Any]:
             ([sys.executable, "-m", "ublet", "open", str(machine), "--port", str(folder / "none")], "hotend control"),
             ([sys.executable, "-c", BARE_APP], "ready-to-use"),
         ):
-            terminal = Terminal(command)
+            terminal = PseudoTerminal(command)
             pair.append(terminal.wait_for(text))
             terminal.close()
         if run:  # the first pair warms the disk cache
@@ -46,8 +46,8 @@ def interface(folder: Path, keys: int, idle_s: float) -> dict[str, Any]:
 
     Each key is also given to a bare Textual app that changes one label, at the same moment.
     """
-    bare = Terminal([sys.executable, "-c", BARE_APP])
-    terminal = Terminal([sys.executable, "-m", "ublet", "demo", "--dir", str(folder), "--speed", "1"])
+    bare = PseudoTerminal([sys.executable, "-c", BARE_APP])
+    terminal = PseudoTerminal([sys.executable, "-m", "ublet", "demo", "--dir", str(folder), "--speed", "1"])
     try:
         bare.wait_for("ready-to-use")
         terminal.wait_for("no errors")

@@ -27,9 +27,9 @@ from ublet.session.session import Session
 from ublet.world.scenario import load_scenario
 
 WARM = {"nozzle_c": 210.0, "bed_c": 60.0}
-Steps = Sequence[tuple[str, dict[str, Any]]]
+TrialSequence = Sequence[tuple[str, dict[str, Any]]]
 
-PROBED: Steps = (
+PROBED: TrialSequence = (
     ("lead-screws", {}),
     ("bed-corners", {}),
     ("z-offset", WARM),
@@ -37,7 +37,7 @@ PROBED: Steps = (
     ("first-layer", {}),
     ("first-layer", {}),
 )
-BY_HAND: Steps = (("bed-corners-by-hand", {}), ("z-offset", WARM), ("bed-mesh-by-hand", WARM), *PROBED[-2:])
+BY_HAND: TrialSequence = (("bed-corners-by-hand", {}), ("z-offset", WARM), ("bed-mesh-by-hand", WARM), *PROBED[-2:])
 OFF_MM, WITHIN_MM = 0.15, 0.02
 GOOD_MM = 0.03
 FINE = 41
@@ -46,7 +46,7 @@ SMOOTH = 1.2
 
 
 @dataclass(frozen=True)
-class Step:
+class LayerStage:
     """A trial of the leg that has ended, and what is known of its truth."""
 
     name: str
@@ -125,11 +125,11 @@ def wrong_offsets(machines: int) -> dict[str, Any]:
     }
 
 
-def leg(scenario: Path, seed: int, steps: Steps, wrong_mm: float = 0.0) -> tuple[list[Step], float]:
+def leg(scenario: Path, seed: int, steps: TrialSequence, wrong_mm: float = 0.0) -> tuple[list[LayerStage], float]:
     """Trials one after the other on one machine, what they propose kept; what 95 % of the bed that the mesh covers
     keeps of the wanted first layer then, mm. wrong_mm: put to the Z offset before the last one.
     """
-    done: list[Step] = []
+    done: list[LayerStage] = []
     gap: list[float] = []
 
     async def walk(session: Session, watcher: Looking) -> None:
@@ -151,7 +151,7 @@ def leg(scenario: Path, seed: int, steps: Steps, wrong_mm: float = 0.0) -> tuple
             if result.choice is not None and result.proposals:
                 await session.keep(result.choice, entered.number)
                 changed += result.choice.figures.get("change") or 0.0
-            done.append(Step(name, result, truth))
+            done.append(LayerStage(name, result, truth))
         gap.append(_gap_p95(session, watcher, changed))
 
     on_made_up(scenario, seed, walk)

@@ -16,7 +16,7 @@ import numpy as np
 from ublet.benchmark.beds import made_up
 from ublet.benchmark.declare import spread
 from ublet.benchmark.layers import on_made_up, smooth
-from ublet.benchmark.terminal import Terminal
+from ublet.benchmark.terminal import PseudoTerminal
 from ublet.core.catalogue import TRIALS
 from ublet.core.level.mesh.mesh import Mesh
 from ublet.core.level.mesh.trials import MeshParameters
@@ -99,7 +99,7 @@ def mesh_keys(folder: Path, keys: int) -> dict[str, Any]:
     """A key that moves the cursor in a recorded mesh of 50 x 50 to the frame that shows its row, in the real app."""
     folder.mkdir(exist_ok=True)
     machine = _recorded(folder)
-    terminal = Terminal([sys.executable, "-m", "ublet", "open", str(machine), "--port", str(folder / "none")])
+    terminal = PseudoTerminal([sys.executable, "-m", "ublet", "open", str(machine), "--port", str(folder / "none")])
     try:
         terminal.go_to(b"go to bed mesh", "the bed's shape", "section at Y")
         taken = []

@@ -34,7 +34,7 @@ LIFT_FAULTS = ("", "ring", "backwards", "exchanged", "")
 HOB_FAULTS = ("", "half", "double", "gear", "slips", "blocked", "current", "spool", "")
 MOUNT_FAULTS = ("", "", "loose")
 
-Draw = Callable[[float, float], float]
+Sampler = Callable[[float, float], float]
 
 
 class Owned:
@@ -76,7 +76,7 @@ class Owned:
     def _pick(self, *values: Any) -> Any:
         return values[int(self._random.integers(len(values)))]
 
-    def _tern(self, draw: Draw) -> None:
+    def _tern(self, draw: Sampler) -> None:
         lifts = 3 if self.lifts in ("ring", "backwards") else self._pick(2, 3, 4)
         screws = self._pick(3, 4)
         kind = self._pick("pin", "inductive")
@@ -151,7 +151,7 @@ class Owned:
         lows = [axes[axis]["minimum_mm"] + by for axis, _, by in sides]
         return lows + [size - axes[axis]["maximum_mm"] - by for axis, size, by in sides]
 
-    def _plugged(self, pivots: dict[str, tuple[float, float]], draw: Draw) -> None:
+    def _plugged(self, pivots: dict[str, tuple[float, float]], draw: Sampler) -> None:
         """The lifts' motors with what is wrong with them, beside sound motors of X and Y."""
         names = list(pivots)
         roles = list(names)
@@ -176,7 +176,7 @@ class Owned:
             self.truth["motors"][Z_SOCKETS[back]]["reversed"] = True
             self.moved = (names[back],)
 
-    def _wren(self, draw: Draw) -> None:
+    def _wren(self, draw: Sampler) -> None:
         machine, truth = self.machine, self.truth
         for screw in machine["bed"]["screws"].values():
             screw.update(x_mm=screw["x_mm"] + draw(-5, 5), y_mm=screw["y_mm"] + draw(-5, 5))
@@ -186,7 +186,7 @@ class Owned:
         truth["bed"] = self._plate(draw, machine["bed"]["screws"], 0.45)
         truth["motors"].pop("MD")
 
-    def _plate(self, draw: Draw, screws: dict[str, Any], off_mm: float) -> dict[str, Any]:
+    def _plate(self, draw: Sampler, screws: dict[str, Any], off_mm: float) -> dict[str, Any]:
         """A bowed, wavy plate on screws that stand anyhow; one machine of four has a spring that is hardly pressed."""
         slack = self._pick(*screws) if self._random.uniform() < 0.25 else ""
         return {
@@ -202,13 +202,13 @@ class Owned:
             },
         }
 
-    def _wave(self, draw: Draw, most_mm: float) -> dict[str, float]:
+    def _wave(self, draw: Sampler, most_mm: float) -> dict[str, float]:
         return {
             **{"mm": draw(0, most_mm), "along_x": draw(0.4, 3.3), "along_y": draw(0.4, 3.3)},
             **{"phase_x": draw(-3, 3), "phase_y": draw(-3, 3)},
         }
 
-    def _hob(self, draw: Draw) -> None:
+    def _hob(self, draw: Sampler) -> None:
         """An extruder with what is wrong with it; its steps per mm may be off by 3 % in any case."""
         direct, fault = self.stem == TERN, self.hob
         socket, turn = ("M6", 11.52) if direct else ("MD", 33.3)
@@ -232,7 +232,7 @@ class Owned:
             "spool_mm": draw(280, 560) if fault == "spool" else 50_000.0,
         }
 
-    def _rings(self, draw: Draw) -> None:
+    def _rings(self, draw: Sampler) -> None:
         """Masses, belts and a loose part: on every other machine that part shakes near the head's own frequency."""
         corexy = self.stem == TERN
         masses = {"x": draw(0.3, 0.8), "y": draw(0.5, 1.3)}

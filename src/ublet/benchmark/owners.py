@@ -23,9 +23,9 @@ from ublet.session.headless import Looking
 from ublet.session.session import Session
 
 WARM = {"nozzle_c": 205.0, "bed_c": 60.0}
-Steps = Sequence[tuple[str, dict[str, Any]]]
+TrialSequence = Sequence[tuple[str, dict[str, Any]]]
 
-PROBED: Steps = (
+PROBED: TrialSequence = (
     ("lead-screws", {}),
     ("bed-corners", {}),
     ("probe-height", {}),
@@ -37,14 +37,14 @@ PROBED: Steps = (
     ("mesh-check", WARM),
     ("first-layer", {"material": "pla"}),
 )
-BY_HAND: Steps = (
+BY_HAND: TrialSequence = (
     ("bed-corners-by-hand", {}),
     ("z-offset", {"material": "pla"}),
     ("bed-mesh-by-hand", {"material": "pla"}),
     ("first-layer", {"material": "pla"}),
 )
-EXTRUDED: Steps = (("extruder-steps", {}), ("extruder-steps", {"instrument": "callipers"}))
-SHAKEN: Steps = (
+EXTRUDED: TrialSequence = (("extruder-steps", {}), ("extruder-steps", {"instrument": "callipers"}))
+SHAKEN: TrialSequence = (
     ("accelerometer-turned", {}),
     ("accelerometer-at-rest", {}),
     ("ringing-tower", {"material": "pla"}),
@@ -64,7 +64,7 @@ AGAIN = ("z-offset", "bed-mesh", "first-layer", "extruder-steps", "bed-corners",
 
 
 @dataclass(frozen=True)
-class Ran:
+class OwnerRun:
     """A trial that has ended: its truth when it had, and whether it was a second run of what had been kept."""
 
     name: str
@@ -73,7 +73,7 @@ class Ran:
     again: bool = False
 
 
-def _steps(owned: Owned, leg: str) -> Steps:
+def _steps(owned: Owned, leg: str) -> TrialSequence:
     if leg == "level":
         return PROBED if owned.probed else BY_HAND
     if leg == "extrude":
@@ -132,7 +132,7 @@ def _leg(leg: str, machines: int) -> dict[str, Any]:
     }
 
 
-def _claims(ran: Ran) -> list[tuple[str, bool]]:
+def _claims(ran: OwnerRun) -> list[tuple[str, bool]]:
     """Every finding with an uncertainty and a truth, by its trial and word: whether the truth is within 2u."""
     return [
         (f"{ran.name} {each.what}", abs(each.value - ran.truth[each.id]) <= 2 * each.uncertainty)
@@ -141,7 +141,7 @@ def _claims(ran: Ran) -> list[tuple[str, bool]]:
     ]
 
 
-def _named(owned: Owned, ran: Sequence[Ran]) -> bool:
+def _named(owned: Owned, ran: Sequence[OwnerRun]) -> bool:
     """Whether the leg named what is planted: its first trial, or that of the sensor's mount."""
     if owned.lifts:
         how = {"backwards": "backwards", "ring": "ring", "exchanged": "on each other's drivers"}[owned.lifts]
@@ -151,7 +151,7 @@ def _named(owned: Owned, ran: Sequence[Ran]) -> bool:
     return any("rattles" in each.result.why for each in ran if each.name == "accelerometer-turned")
 
 
-ACCUSES: dict[str, Callable[[Ran], bool]] = {
+ACCUSES: dict[str, Callable[[OwnerRun], bool]] = {
     "level": lambda ran: ran.result.outcome == "failed" and not ran.result.proposals,
     "extrude": lambda ran: any(words in ran.result.why for words in NAMED.values() if words),
     "shake": lambda ran: ran.result.outcome == "failed" and not ran.result.proposals,
@@ -172,10 +172,10 @@ def _same(one: Finding, other: Finding | None) -> bool:
     return abs(one.value - other.value) <= 2 * math.hypot(one.uncertainty, other.uncertainty)
 
 
-def walked(owned: Owned, leg: str, seed: int) -> list[Ran]:
+def walked(owned: Owned, leg: str, seed: int) -> list[OwnerRun]:
     """The trials of a leg one after the other in one session, what each proposes kept."""
     steps = _steps(owned, leg)
-    done: list[Ran] = []
+    done: list[OwnerRun] = []
 
     async def walk(session: Session, watcher: Looking) -> None:
         async def run(name: str, values: dict[str, Any], again: bool) -> bool:
@@ -184,7 +184,7 @@ def walked(owned: Owned, leg: str, seed: int) -> list[Ran]:
             aim = spec.parameters(**values)
             entered = await session.run(spec, aim, watcher)
             result = entered.ran.result
-            done.append(Ran(name, result, watcher.truth(spec, aim), again))
+            done.append(OwnerRun(name, result, watcher.truth(spec, aim), again))
             if result.choice is None or not result.proposals:
                 return False
             await session.keep(result.choice, entered.number)

@@ -11,7 +11,7 @@ from ublet.benchmark.structures import Structure, recorded, structure
 from ublet.core.arrays import Floats
 from ublet.core.shake.choosing import OPTIMISED, Limits, choose
 from ublet.core.shake.mode_fit import fit_modes
-from ublet.core.shake.shapers import Train
+from ublet.core.shake.shapers import ImpulseSequence
 from ublet.core.shake.spectra import transfer_of
 from ublet.core.shake.sweep import Sweep
 
@@ -74,7 +74,7 @@ def _modes(frames: int, noise_db: float) -> dict[str, Any]:
     }
 
 
-def _left(train: Train, made: Structure, way: float) -> float:
+def _left(train: ImpulseSequence, made: Structure, way: float) -> float:
     """What a train really leaves of the true frame: every mode integrated by itself after each impulse."""
     found = 0.0
     for hz, z, share in zip(made.hz, made.damping, made.share, strict=True):

@@ -7,16 +7,16 @@ from typing import Any
 
 import numpy as np
 
-from ublet.benchmark.frames import MIDDLE, RATE_HZ, TICK_S, MadeUp, Taken, found_of, made_up
+from ublet.benchmark.frames import MIDDLE, RATE_HZ, TICK_S, MadeUp, SensorTicks, found_of, made_up
 from ublet.core.arrays import Floats
-from ublet.core.motion.planner import Line, paces
+from ublet.core.motion.planner import LinearMove, paces
 from ublet.core.motion.swinging import GRID_HZ
 from ublet.core.settings import Value
 from ublet.core.shake.choosing import Limits, choose
 from ublet.core.shake.frame import Complex, Mode, in_print
 from ublet.core.shake.ringdown import amplitudes, left_of
 from ublet.core.shake.shaper_trials import predicted_u, train_rows
-from ublet.core.shake.shapers import OWN, Train, residual, shaper_path
+from ublet.core.shake.shapers import OWN, ImpulseSequence, residual, shaper_path
 from ublet.core.shake.verify_trials import BOUND_U, MOVES, STILL_S
 from ublet.firmware.shaping import Shaping
 
@@ -28,7 +28,7 @@ def told_speeds() -> tuple[Floats, list[float]]:
     pieces, stops, now = [np.zeros(round(0.2 * GRID_HZ))], [], 0.2
     for mm, top in MOVES * 2:
         for way in (1.0, -1.0):
-            took = list(paces(Line({"x": 1.0}, mm, top, ACCELERATION_MM_S2), 0.0, 0.0))
+            took = list(paces(LinearMove({"x": 1.0}, mm, top, ACCELERATION_MM_S2), 0.0, 0.0))
             ends = np.cumsum([0.0, *(p.seconds for p in took)])
             whole = float(ends[-1])
             count = round((whole + STILL_S) * GRID_HZ)
@@ -40,7 +40,7 @@ def told_speeds() -> tuple[Floats, list[float]]:
     return np.concatenate(pieces), stops
 
 
-def rung(made: MadeUp, modes: tuple[Mode, ...], train: Train | None) -> list[tuple[Complex, Floats]]:
+def rung(made: MadeUp, modes: tuple[Mode, ...], train: ImpulseSequence | None) -> list[tuple[Complex, Floats]]:
     """How each mode rings after every stop."""
     speeds, stops = told_speeds()
     shaping, step = Shaping(), round(TICK_S * GRID_HZ)
@@ -49,7 +49,7 @@ def rung(made: MadeUp, modes: tuple[Mode, ...], train: Train | None) -> list[tup
         live = {shaper_path("x", "kind"): OWN, shaper_path("x", "train"): train_rows(train)}
     shaping.settled(live)
     made.sensor.listen(RATE_HZ)
-    taken = Taken(made.sensor)
+    taken = SensorTicks(made.sensor)
     for first in range(0, len(speeds), step):
         shaping.begin_period(TICK_S)
         shaping.stepped({"x": 1.0}, 0, speeds[first : first + step + 1])

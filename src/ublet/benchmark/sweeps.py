@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from ublet.benchmark.interface import spread
-from ublet.benchmark.terminal import Terminal
+from ublet.benchmark.terminal import PseudoTerminal
 from ublet.benchmark.wired import well_wired
 from ublet.core.catalogue import TRIALS
 from ublet.core.run import Progress, TrialResult
@@ -113,7 +113,7 @@ def slide_keys(folder: Path, keys: int) -> dict[str, Any]:
     up = round(hz + HZ_STEP, 1)
     shows = (f"{up:.1f}".encode(), f"{up - HZ_STEP:.1f}".encode())
     machine = folder / "own.toml"
-    terminal = Terminal([sys.executable, "-m", "ublet", "open", str(machine), "--port", str(folder / "none")])
+    terminal = PseudoTerminal([sys.executable, "-m", "ublet", "open", str(machine), "--port", str(folder / "none")])
     try:
         terminal.go_to(b"input shaper", "moves that do not", "up to mm/s")
         os.write(terminal.end, b"\x1b[B")  # of the named ones the first

@@ -26,7 +26,7 @@ Bare().run()
 """
 
 
-class Terminal:
+class PseudoTerminal:
     """A program on a pseudo-terminal of 160 x 47, with the time at which things appear."""
 
     def __init__(self, command: list[str]) -> None:

@@ -34,10 +34,10 @@ def conform(
     """
     from ublet.core.trouble import NoLink
     from ublet.link.bare import Silent
-    from ublet.link.conformance import Verdict, conform
+    from ublet.link.conformance import ClauseVerdict, conform
     from ublet.link.transport import open_transport
 
-    async def work() -> list[Verdict]:
+    async def work() -> list[ClauseVerdict]:
         transport = await open_transport(port, baud)
         try:
             return await conform(transport)

@@ -85,7 +85,7 @@ def run(
     as_json: JsonOption = False,
 ) -> None:
     """Run a trial headless, on a board or on a scenario."""
-    from ublet.session.answers import AnswerFile, Answering, Nobody, Terminal, there_is_a_terminal
+    from ublet.session.answers import AnswerFile, Answering, Nobody, TerminalBuilder, there_is_a_terminal
     from ublet.session.headless import Done, run_on_port, run_on_scenario
     from ublet.session.interrupts import Interrupted
     from ublet.session.orders import order_for
@@ -101,7 +101,7 @@ def run(
                 assert machine is not None and port is not None
                 answering: Answering = AnswerFile(answers) if answers is not None else Nobody()
                 if answers is None and there_is_a_terminal():
-                    answering = Terminal(tell.aside)
+                    answering = TerminalBuilder(tell.aside)
                 done = asyncio.run(run_on_port(order, machine, port, tell, answering, same_machine))
         except Interrupted as error:
             raise stop(INTERRUPTED, str(error)) from None

@@ -128,7 +128,7 @@ class Running(Protocol):
         """Stand still on the path, or go on from there."""
 
 
-class Motion(Protocol):
+class MotionAccess(Protocol):
     """Motors and axes."""
 
     def timetable(self, program: Program) -> Timetable:
@@ -194,7 +194,7 @@ class Listening(Protocol):
         """The readings."""
 
 
-class Streams(Protocol):
+class StreamAccess(Protocol):
     """Sensors that take hundreds of readings a second."""
 
     def kinds(self) -> Mapping[str, StreamKind]:
@@ -208,7 +208,7 @@ class Streams(Protocol):
         """
 
 
-class Probe(Protocol):
+class ProbeAccess(Protocol):
     """Switches, and the probe's pin."""
 
     def inputs(self) -> Mapping[str, InputState]:
@@ -347,15 +347,15 @@ class Bench(Protocol):
         """Sensors, heaters and fans."""
 
     @property
-    def motion(self) -> Motion:
+    def motion(self) -> MotionAccess:
         """Motors and axes."""
 
     @property
-    def probe(self) -> Probe:
+    def probe(self) -> ProbeAccess:
         """Switches, and the probe's pin."""
 
     @property
-    def streams(self) -> Streams:
+    def streams(self) -> StreamAccess:
         """Sensors that take hundreds of readings a second."""
 
     @property

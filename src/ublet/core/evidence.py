@@ -11,11 +11,11 @@ from ublet.core.machine.compare import furthest_apart, same
 from ublet.core.settings import Value
 from ublet.core.typed import shown_array, shown_value
 
-Kind = Literal["setting", "parts", "part", "finding", "fact"]
+DependencyKind = Literal["setting", "parts", "part", "finding", "fact"]
 
 
 @dataclass(frozen=True)
-class Rest:
+class Dependency:
     """One dependency of a run, with the value that it had when it was read.
 
     kind: a setting by its path; the names of the parts in a table (``sensors``); whether one part is declared
@@ -23,7 +23,7 @@ class Rest:
     tolerance: by how much a number may move before it counts as changed.
     """
 
-    kind: Kind
+    kind: DependencyKind
     path: str
     value: Value
     tolerance: float = 0.0
@@ -46,24 +46,24 @@ class Trace:
     """Notes what is read, each thing once, with the value that it had then."""
 
     def __init__(self) -> None:
-        self._found: dict[tuple[Kind, str], Rest] = {}
-        self._changed: set[tuple[Kind, str]] = set()
+        self._found: dict[tuple[DependencyKind, str], Dependency] = {}
+        self._changed: set[tuple[DependencyKind, str]] = set()
         self._aside = 0
 
-    def note(self, kind: Kind, path: str, value: Value, tolerance: float = 0.0) -> None:
+    def note(self, kind: DependencyKind, path: str, value: Value, tolerance: float = 0.0) -> None:
         """Something was read."""
         if self._aside:
             return
         key = (kind, path)
         if key in self._changed or key not in self._found:
             self._changed.discard(key)
-            self._found[key] = Rest(kind, path, value, tolerance)
+            self._found[key] = Dependency(kind, path, value, tolerance)
 
-    def changed(self, kind: Kind, path: str) -> None:
+    def changed(self, kind: DependencyKind, path: str) -> None:
         """The work itself had something changed: read again, it counts as it is then; not read again, as it was."""
         self._changed.add((kind, path))
 
-    def take(self, rests: Iterable[Rest]) -> None:
+    def take(self, rests: Iterable[Dependency]) -> None:
         """What an earlier part of the same work rested on."""
         for rest in rests:
             self._found.setdefault((rest.kind, rest.path), rest)
@@ -83,7 +83,7 @@ class Trace:
         return not self._aside
 
     @property
-    def rests(self) -> tuple[Rest, ...]:
+    def rests(self) -> tuple[Dependency, ...]:
         """Everything that was noted, in the order in which it was first read."""
         return tuple(self._found.values())
 
@@ -100,10 +100,10 @@ class Now:
     words: str = ""
 
 
-Present = Callable[[Rest], Now]
+Present = Callable[[Dependency], Now]
 
 
-def stale_reasons(rests: tuple[Rest, ...], present: Present) -> tuple[str, ...]:
+def stale_reasons(rests: tuple[Dependency, ...], present: Present) -> tuple[str, ...]:
     """Why findings no longer hold: a sentence for each thing that they rest on and that moved beyond its tolerance.
 
     A thing that is gone has moved; one that nobody can tell has not.
@@ -120,7 +120,7 @@ def stale_reasons(rests: tuple[Rest, ...], present: Present) -> tuple[str, ...]:
     return tuple(reasons)
 
 
-def _moved(rest: Rest, value: Value) -> str:
+def _moved(rest: Dependency, value: Value) -> str:
     furthest = furthest_apart(rest.value, value)
     if furthest is not None and isinstance(rest.value, tuple):
         return f"{rest.path} was {shown_array(rest.value, 3)}, and moved by up to {furthest:.3g}"

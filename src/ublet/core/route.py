@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-StationState = Literal["open", "running", "proven", "stale", "failed", "waiting"]
+Condition = Literal["open", "running", "proven", "stale", "failed", "waiting"]
 
-GLYPHS: dict[StationState, str] = {
+GLYPHS: dict[Condition, str] = {
     "open": "○",
     "running": "◆",
     "proven": "●",
@@ -34,13 +34,13 @@ class Station:
 
 
 @dataclass(frozen=True)
-class Standing:
+class StationState:
     """Where a station stands: its state, its key figure, and the reason in words. unlinked: as of the last link.
 
     trial and heater: which of the station's trials it stands so by, and for which heater, where there are several.
     """
 
-    state: StationState
+    state: Condition
     figure: str = ""
     reason: str = ""
     unlinked: bool = False
@@ -52,7 +52,7 @@ UNLINKED = "◌"
 """Stands for proven while there is no link: it was so when the board was seen last."""
 
 
-def glyph(standing: Standing) -> str:
+def glyph(standing: StationState) -> str:
     """The glyph of a standing."""
     return UNLINKED if standing.unlinked else GLYPHS[standing.state]
 

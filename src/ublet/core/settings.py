@@ -15,8 +15,8 @@ from pydantic.fields import FieldInfo
 
 from ublet.core.written import written
 
-Row = tuple[float, ...]
-Array = Row | tuple[Row, ...]
+NumberRow = tuple[float, ...]
+Array = NumberRow | tuple[NumberRow, ...]
 """Numbers of a declared shape: a row (n), or rows of equal length (n x m)."""
 
 Value = float | int | str | bool | Array | None
@@ -91,10 +91,10 @@ def _as_rows(value: Any) -> Any:
     return tuple(_as_row(row) for row in value) if isinstance(value, (list, tuple)) else value
 
 
-Numbers = Annotated[Row, BeforeValidator(_as_row)]
+Numbers = Annotated[NumberRow, BeforeValidator(_as_row)]
 """An array of one dimension in a part."""
 
-Grid = Annotated[tuple[Row, ...], BeforeValidator(_as_rows)]
+Grid = Annotated[tuple[NumberRow, ...], BeforeValidator(_as_rows)]
 """An array of two dimensions in a part."""
 
 

@@ -17,13 +17,13 @@ from ublet.firmware.coil import CoilDrive
 from ublet.firmware.events import Events
 from ublet.firmware.guards import Trip
 from ublet.firmware.hardware import Hardware
-from ublet.firmware.heating import Drive, Heating
+from ublet.firmware.heating import HeaterDrive, Heating
 from ublet.firmware.live_values import input_rule_from
 from ublet.firmware.moving import Mover
 from ublet.firmware.refusal import HALTED, NOT_ALLOWED, TRIPPED, Refused
 from ublet.firmware.slots import Slots
-from ublet.firmware.store import Layers, Store
-from ublet.firmware.streams import Streams, kinds_on
+from ublet.firmware.store import LayerStore, Store
+from ublet.firmware.streams import StreamSender, kinds_on
 
 HEARTBEAT_WINDOW_S = 4.0
 KEPT_SAMPLES = 200
@@ -37,7 +37,7 @@ RESTART_S = 1.5
 """Silence of a board that restarts with a new image, by the link's clock."""
 
 
-class Board:
+class SimulatedBoard:
     """A controller behind its sockets.
 
     factory is the image that it was delivered with, store what was saved. link_clock tells the link's own time (s) for
@@ -55,14 +55,14 @@ class Board:
     ) -> None:
         self.hardware = hardware
         self.slots = Slots(factory, hardware.slot_bytes, slots_path)
-        self.layers = Layers(store)
+        self.layers = LayerStore(store)
         self.heat = Heating(sockets)
         self.events = Events(lambda: self.time_s)
         self.mover = Mover(
             sockets, self.events, self._is_triggered, self.heat.told_of, self._deploy, hardware.steps_per_s
         )
         kinds = kinds_on(hardware.streams, hardware.memory_bytes)
-        self.streams = Streams(sockets, self.events, kinds, lambda: self.time_s)
+        self.streams = StreamSender(sockets, self.events, kinds, lambda: self.time_s)
         self.mover.programs.swings = "swings" not in hardware.lacks
         self.coil = CoilDrive(sockets)
         self.kept_samples = KEPT_SAMPLES
@@ -310,7 +310,7 @@ class Board:
         heat, level = self.heat, self._sockets.level
         warm: list[float | None] = [*heat.readings.values()]
         for name in heat.heaters:
-            drive: Drive = heat.drives[name]
+            drive: HeaterDrive = heat.drives[name]
             warm += [drive.duty, drive.target_c]
         warm += heat.blowing.values()
         row = [float(self.index), round(self.time_s, 3), *_rounded(warm)]

@@ -8,7 +8,7 @@ from typing import Any
 
 KEPT_EVENTS = 200
 
-Event = Mapping[str, Any]
+EventFields = Mapping[str, Any]
 
 
 class Events:
@@ -16,9 +16,9 @@ class Events:
 
     def __init__(self, clock: Callable[[], float]) -> None:
         self._clock = clock
-        self.told: Callable[[Event], None] = lambda event: None
+        self.told: Callable[[EventFields], None] = lambda event: None
         self.newest = 0
-        self._kept: deque[Event] = deque(maxlen=KEPT_EVENTS)
+        self._kept: deque[EventFields] = deque(maxlen=KEPT_EVENTS)
 
     def restart(self) -> None:
         """Power-on: nothing has happened yet."""
@@ -32,6 +32,6 @@ class Events:
         self._kept.append(event)
         self.told(event)
 
-    def since(self, number: int) -> list[Event]:
+    def since(self, number: int) -> list[EventFields]:
         """Kept events from a number on."""
         return [event for event in self._kept if event["number"] >= number]

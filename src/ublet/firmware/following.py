@@ -33,7 +33,7 @@ MADE_OF = ("mesh.follows", "mesh.between", "mesh.fade_mm", SHIFT, CORRECTION, HE
 """Settings that what is followed is made of: it is made anew when one of them has changed."""
 
 
-class Following:
+class MeshFollower:
     """What Z is moved by besides what it is told. where: where the axes stand as the board knows it."""
 
     def __init__(self, where: Callable[[], Mapping[str, float | None]]) -> None:

@@ -21,7 +21,7 @@ from ublet.firmware.refusal import NOT_ALLOWED, Refused
 
 
 @dataclass
-class Drive:
+class HeaterDrive:
     """How one heater is driven: off, by PID to a target, or by relay around one."""
 
     target_c: float | None = None
@@ -40,7 +40,7 @@ class Heating:
         self.heaters: list[str] = []
         self.sensors: list[str] = []
         self.fans: list[str] = []
-        self.drives: dict[str, Drive] = {}
+        self.drives: dict[str, HeaterDrive] = {}
         self.fan_duty: dict[str, float] = {}
         self.blowing: dict[str, float] = {}
         self.readings: dict[str, float | None] = {}
@@ -84,7 +84,7 @@ class Heating:
 
     def all_off(self) -> None:
         """Every heater and fan off."""
-        self.drives = {name: Drive() for name in self.heaters}
+        self.drives = {name: HeaterDrive() for name in self.heaters}
         self.fan_duty = dict.fromkeys(self.fans, 0.0)
 
     def was_on(self) -> list[dict[str, object]]:
@@ -101,7 +101,7 @@ class Heating:
     def off(self, heater: str) -> None:
         """Switch a heater off."""
         self._must_be_heater(heater)
-        self.drives[heater] = Drive()
+        self.drives[heater] = HeaterDrive()
 
     def hold(self, heater: str, celsius: float) -> None:
         """Drive a heater to a target by PID, or by on and off where that is declared.
@@ -171,7 +171,7 @@ class Heating:
 
     # inside
 
-    def _drive(self, drive: Drive, celsius: float | None, limit: float) -> None:
+    def _drive(self, drive: HeaterDrive, celsius: float | None, limit: float) -> None:
         """Set a heater's duty."""
         if drive.target_c is None or celsius is None:
             drive.duty = 0.0

@@ -5,42 +5,42 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from ublet.core.heat.curves import Curve, curve_of
+from ublet.core.heat.curves import SensorCurve, curve_of
 from ublet.core.heat.gain_sets import gains_below, gains_root
-from ublet.core.heat.pid import Gains
+from ublet.core.heat.pid import PidGains
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.settings import Value, refusal
 from ublet.core.sockets import Level
 from ublet.firmware.guards import GuardLimits
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
 
-Live = Mapping[str, Value]
+LiveValues = Mapping[str, Value]
 
 CELSIUS_LIMITS = (-60.0, 600.0)
 """What lies outside is no reading, °C."""
 
 
-def number_in(live: Live, path: str) -> float:
+def number_in(live: LiveValues, path: str) -> float:
     """A setting as a number; 0 where it is none."""
     value = live[path]
     return float(value) if isinstance(value, (int, float)) else 0.0
 
 
-def gains_from(live: Live, heater: str, target_c: float) -> Gains:
+def gains_from(live: LiveValues, heater: str, target_c: float) -> PidGains:
     """The gains that hold a heater at a target: a set found near it, else the heater's own."""
     root = f"heaters.{heater}.gains."
     sets = {path.split(".")[3] for path in live if path.startswith(root)}
     return gains_below(gains_root(heater, target_c, sets, live.get), live.get)
 
 
-def guard_limits_from(live: Live, heater: str) -> GuardLimits:
+def guard_limits_from(live: LiveValues, heater: str) -> GuardLimits:
     """What the guard of a heater watches by."""
     root = f"heaters.{heater}"
     guard = [f"{root}.guards.{key}" for key in ("rise_c", "rise_window_s", "drift_c", "drift_window_s")]
     return GuardLimits(*(number_in(live, path) for path in (f"{root}.maximum_c", *guard, f"{root}.power_limit")))
 
 
-def curve_from(live: Live, sensor: str) -> Curve | None:
+def curve_from(live: LiveValues, sensor: str) -> SensorCurve | None:
     """A sensor's curve; None when its settings make none (it then does not read)."""
     root = f"sensors.{sensor}."
     try:
@@ -49,7 +49,7 @@ def curve_from(live: Live, sensor: str) -> Curve | None:
         return None
 
 
-def celsius_from(curve: Curve | None, ratio: float) -> float | None:
+def celsius_from(curve: SensorCurve | None, ratio: float) -> float | None:
     """What a sensor reads at a divider ratio, °C; None where it reads nothing."""
     if curve is None:
         return None
@@ -77,7 +77,7 @@ class FanRule:
         return max(duty, self.least) if duty > 0 else 0.0
 
 
-def fan_rule_from(live: Live, name: str) -> FanRule:
+def fan_rule_from(live: LiveValues, name: str) -> FanRule:
     """What the live settings say of a fan."""
     above, least = (
         number_in(live, f"fans.{name}.{key}") if f"fans.{name}.{key}" in live else 0.0
@@ -100,7 +100,7 @@ class InputRule:
         return float(high if self.normally_closed else not high), float(level.edges)
 
 
-def input_rule_from(live: Live, name: str) -> InputRule:
+def input_rule_from(live: LiveValues, name: str) -> InputRule:
     """What the live settings say of a digital input, by its name (``endstops.NAME``, ``probe``)."""
     pull_up, closed = live.get(f"{name}.pull_up", True), live[f"{name}.normally_closed"]
     return InputRule(str(live[f"{name}.socket"]), bool(pull_up), bool(closed))

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ublet.core.settings import Value
-from ublet.firmware.live_values import Live, number_in
+from ublet.firmware.live_values import LiveValues, number_in
 
 HeatOf = Callable[[str], tuple[float | None, float | None]]
 """A heater's temperature and target, °C."""
 
 
-def why_too_cold(live: Live, heat_of: HeatOf, on_its_way: bool = False) -> str:
+def why_too_cold(live: LiveValues, heat_of: HeatOf, on_its_way: bool = False) -> str:
     """Why filament cannot be pushed; empty: it can.
 
     on_its_way: a hotend that heats to where it may be will do, since it is asked again when the pushing begins.

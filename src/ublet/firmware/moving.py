@@ -7,13 +7,13 @@ from dataclasses import dataclass
 
 from ublet.core.machine.layouts import AXES
 from ublet.core.motion.caps import EXTRUDER
-from ublet.core.motion.planner import Line, duration
+from ublet.core.motion.planner import LinearMove, duration
 from ublet.core.motion.program import Park, Segment
 from ublet.core.settings import Value
 from ublet.core.sockets import Sockets, Until
 from ublet.firmware.drivers import Drivers
 from ublet.firmware.events import Events
-from ublet.firmware.following import Following
+from ublet.firmware.following import MeshFollower
 from ublet.firmware.live_values import number_in
 from ublet.firmware.melt import HeatOf
 from ublet.firmware.programs import Programs, Run
@@ -38,7 +38,7 @@ class HomingPlan:
 
 
 @dataclass(frozen=True)
-class Approach:
+class HomingStage:
     """A piece of a homing: signed length, speed, and whether it ends when the switch triggers."""
 
     mm: float
@@ -46,27 +46,27 @@ class Approach:
     until_triggered: bool
 
 
-Course = Generator[Approach, bool, str]
+Course = Generator[HomingStage, bool, str]
 """Yields pieces, is told whether each ended at the switch, and returns why the end was not found; empty: it was."""
 
 
 def homing_course(plan: HomingPlan, triggered: Callable[[], bool]) -> Course:
     """One axis on its way to its end."""
     if triggered():
-        yield Approach(-plan.way * 2 * plan.back_off_mm, plan.slow_mm_s, False)
+        yield HomingStage(-plan.way * 2 * plan.back_off_mm, plan.slow_mm_s, False)
         if triggered():
             return "its switch reads triggered and stays so: polarity, a broken wire, or a mixed-up plug"
     seek = plan.length_mm + MARGIN_MM
-    if not (yield Approach(plan.way * seek, plan.fast_mm_s, True)):
+    if not (yield HomingStage(plan.way * seek, plan.fast_mm_s, True)):
         return (
             f"no switch triggered in {seek:g} mm: it runs the wrong way, its switch does not answer, its motor turns "
             "and the axis stays behind (too little current, something binds, a loose pulley), or it moves less than it "
             "is told (steps per mm, lead of the screw)"
         )
-    yield Approach(-plan.way * plan.back_off_mm, plan.fast_mm_s, False)
+    yield HomingStage(-plan.way * plan.back_off_mm, plan.fast_mm_s, False)
     if triggered():
         return f"its switch stays triggered {plan.back_off_mm:g} mm away from the end: back off further"
-    if not (yield Approach(plan.way * 2 * plan.back_off_mm, plan.slow_mm_s, True)):
+    if not (yield HomingStage(plan.way * 2 * plan.back_off_mm, plan.slow_mm_s, True)):
         return "it triggered at the fast approach and not at the slow one"
     return ""
 
@@ -80,7 +80,7 @@ PLACING = (".minimum_mm", ".maximum_mm", ".steps_per_mm", ".microsteps", ".socke
 
 
 @dataclass(frozen=True)
-class Told:
+class AcceptedMove:
     """What is answered to whoever asked for a move: its number, by which its end will be told, how long it takes, how
     fast it is, and what made it slower.
     """
@@ -111,7 +111,7 @@ class Mover:
         self._triggered, self._pin = triggered, pin
         self._events = events
         self._motion = 0  # counts what was begun since the board was made; a number never comes again
-        self.following = Following(lambda: self.position)
+        self.following = MeshFollower(lambda: self.position)
         self.queue = MotionQueue(sockets, self._moved, self.following)
         self.programs = Programs(self.queue, events, lambda: self.position, heat_of, self._touches, self._end_program)
         self.live: Mapping[str, Value] = {}
@@ -180,7 +180,7 @@ class Mover:
 
     # what may be asked for; the caller has seen to it that the board is ready
 
-    def turn_motor(self, motor: str, mm: float, speed_mm_s: float) -> Told:
+    def turn_motor(self, motor: str, mm: float, speed_mm_s: float) -> AcceptedMove:
         """Turn one motor by itself, as far as would carry its axis by ``mm``.
 
         Raises:
@@ -194,7 +194,7 @@ class Mover:
         self.position = dict.fromkeys(AXES)  # the carriages no longer stand where they were
         return told
 
-    def move_axis(self, axis: str, mm: float, speed_mm_s: float) -> Told:
+    def move_axis(self, axis: str, mm: float, speed_mm_s: float) -> AcceptedMove:
         """Move an axis by so much, with all its motors.
 
         Raises:
@@ -273,9 +273,9 @@ class Mover:
 
     # inside
 
-    def _start(self, line: Line, motors: Mapping[str, float]) -> Told:
+    def _start(self, line: LinearMove, motors: Mapping[str, float]) -> AcceptedMove:
         self.queue.add(Move(line, self.drivers.steps(motors, line.length), done=lambda hit: self._end("done")))
-        return Told(self._begin(), duration([line], self.queue.corner), line.top, line.capped_by)
+        return AcceptedMove(self._begin(), duration([line], self.queue.corner), line.top, line.capped_by)
 
     def _begin(self) -> int:
         """The number of what begins now."""
@@ -347,7 +347,7 @@ class Mover:
         course, plan = self._course, self._homes
         assert course is not None and plan is not None
         try:
-            approach: Approach = next(course) if hit is None else course.send(hit)
+            approach: HomingStage = next(course) if hit is None else course.send(hit)
         except StopIteration as end:
             self._homed(plan, str(end.value))
             return

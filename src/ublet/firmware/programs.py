@@ -9,15 +9,15 @@ from dataclasses import dataclass, field
 from ublet.core.machine.layouts import AXES
 from ublet.core.motion.caps import EXTRUDER
 from ublet.core.motion.program import (
+    Dwell,
     Lift,
     Park,
+    ProbeMove,
     Program,
     Push,
-    Rest,
     Segment,
-    Swing,
+    SweepMove,
     To,
-    Touch,
     Warm,
     line_to,
     must_be_inside,
@@ -26,7 +26,7 @@ from ublet.core.motion.swinging import SwingCourse
 from ublet.core.sockets import Steps, Until
 from ublet.firmware.drivers import Drivers
 from ublet.firmware.events import Events
-from ublet.firmware.live_values import Live, number_in
+from ublet.firmware.live_values import LiveValues, number_in
 from ublet.firmware.melt import HeatOf, why_too_cold
 from ublet.firmware.queue import MotionQueue, Move, Pause, Piece, Swinging, Waiting
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
@@ -181,16 +181,16 @@ class Programs:
     # inside
 
     def _must_be_possible(self, segment: Segment, known: Mapping[str, float]) -> None:
-        if isinstance(segment, (To, Touch, Swing)):
-            moved = segment.way if isinstance(segment, Swing) else segment.at
+        if isinstance(segment, (To, ProbeMove, SweepMove)):
+            moved = segment.way if isinstance(segment, SweepMove) else segment.at
             unknown = [axis.upper() for axis in moved if axis not in known]
             if unknown:
                 raise Refused(NOT_ALLOWED, f"{unknown[0]} is not homed: a program needs to know where it stands")
-        if isinstance(segment, Swing) and not self.swings:
+        if isinstance(segment, SweepMove) and not self.swings:
             raise Refused(NOT_ALLOWED, "this firmware does not swing an axis")
-        if isinstance(segment, Swing) and (why := self._too_hard(segment, known)):
+        if isinstance(segment, SweepMove) and (why := self._too_hard(segment, known)):
             raise Refused(NOT_ALLOWED, why)
-        if isinstance(segment, Touch) and self._until() is None:
+        if isinstance(segment, ProbeMove) and self._until() is None:
             raise Refused(NOT_ALLOWED, "there is no probe that could touch")
         if isinstance(segment, Lift):
             for root in segment.motors:
@@ -202,7 +202,7 @@ class Programs:
             if why := why_too_cold(self._live, self._heat_of, on_its_way=True):
                 raise Refused(NOT_ALLOWED, why)
 
-    def _too_hard(self, swing: Swing, known: Mapping[str, float]) -> str:
+    def _too_hard(self, swing: SweepMove, known: Mapping[str, float]) -> str:
         """Why a swing is not done: harder than an axis may be driven, or beyond its limits; empty: nothing is wrong."""
         limits = self._limits()
         for axis, share in swing.way.items():
@@ -217,7 +217,7 @@ class Programs:
         return ""
 
     @property
-    def _live(self) -> Live:
+    def _live(self) -> LiveValues:
         return self.drivers.live
 
     def _limits(self) -> dict[str, tuple[float, float]]:
@@ -244,7 +244,7 @@ class Programs:
                 self._finish("refused", why=why)
 
         def done(hit: bool) -> None:
-            if isinstance(segment, Touch):
+            if isinstance(segment, ProbeMove):
                 here = dict(self._position())
                 run.planned.update({axis: mm for axis, mm in here.items() if mm is not None})
                 if "z" in run.planned:
@@ -258,19 +258,19 @@ class Programs:
 
         caps = self.drivers.caps
         line = line_to(segment, run.planned, caps)
-        if isinstance(segment, Swing):
+        if isinstance(segment, SweepMove):
             steps = self._steps(caps.motors(segment.way), 1.0)
             return Swinging(SwingCourse(segment), segment.way, steps, done=done, begun=begun)
         if line is None:
             if isinstance(segment, Warm):
                 return Waiting(lambda: self._is_warm(segment), done=done, begun=begun)
-            return Pause(segment.seconds if isinstance(segment, Rest) else 0.0, done=done, begun=begun)
+            return Pause(segment.seconds if isinstance(segment, Dwell) else 0.0, done=done, begun=begun)
         if isinstance(segment, Lift):
             motors = dict(segment.motors)
         else:
             motors = caps.motors({part: share * line.length for part, share in line.way.items()})
-        until = self._until() if isinstance(segment, Touch) else None
-        stands = isinstance(segment, (Touch, Lift))
+        until = self._until() if isinstance(segment, ProbeMove) else None
+        stands = isinstance(segment, (ProbeMove, Lift))
         return Move(line, self._steps(motors, line.length), until, motors=motors, stands=stands, done=done, begun=begun)
 
     def _steps(self, motors: Mapping[str, float], length: float) -> tuple[Steps, ...]:

@@ -6,10 +6,10 @@ from collections import deque
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
-from ublet.core.motion.planner import ENDED_MM, Corner, Line, leaving_speeds, next_pace
+from ublet.core.motion.planner import ENDED_MM, Corner, LinearMove, leaving_speeds, next_pace
 from ublet.core.motion.swinging import GRID_HZ, SwingCourse
 from ublet.core.sockets import Pace, Sockets, Steps, Until
-from ublet.firmware.following import Following
+from ublet.firmware.following import MeshFollower
 from ublet.firmware.shaping import Shaping
 
 SOON_S = 1e-12
@@ -34,7 +34,7 @@ class Move(Piece):
     motors: how far each motor travels in all, mm. stands: it begins and ends standing, as one with ``until`` does.
     """
 
-    line: Line
+    line: LinearMove
     steps: tuple[Steps, ...]
     until: Until | None = None
     motors: Mapping[str, float] = field(default_factory=dict, kw_only=True)
@@ -72,7 +72,7 @@ class MotionQueue:
     """
 
     def __init__(
-        self, sockets: Sockets, moved: Callable[[Mapping[str, float], float], None], following: Following
+        self, sockets: Sockets, moved: Callable[[Mapping[str, float], float], None], following: MeshFollower
     ) -> None:
         self._sockets = sockets
         self._following = following
@@ -235,7 +235,7 @@ class MotionQueue:
     def _leave(self) -> float:
         """The speed at which the piece under way is to be left."""
         if self._leaving is None:
-            lines: list[Line] = []
+            lines: list[LinearMove] = []
             corners: list[float] = []
             for piece in self.pieces:  # as far as the path goes on without standing still
                 if not isinstance(piece, Move) or (lines and (piece.stands or piece.until)):

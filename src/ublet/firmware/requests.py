@@ -9,8 +9,8 @@ from typing import Any, TypeVar
 from ublet.core.motion.program import Segment
 from ublet.core.settings import frozen
 from ublet.core.streams import StreamKind
-from ublet.firmware.board import Board
-from ublet.firmware.moving import Told
+from ublet.firmware.board import SimulatedBoard
+from ublet.firmware.moving import AcceptedMove
 from ublet.firmware.refusal import NOT_ALLOWED, STORE_FAILED, UNBEGUN, Refused
 from ublet.firmware.slots import SlotRefused
 from ublet.link.frames import Block
@@ -29,7 +29,7 @@ T = TypeVar("T")
 class Requests:
     """Does what is asked; raises Refused, or what wrong parameters make of Python."""
 
-    def __init__(self, board: Board) -> None:
+    def __init__(self, board: SimulatedBoard) -> None:
         self.board = board
         self.methods: dict[str, Callable[[Params], Any]] = {
             "settings.read": self._read,
@@ -230,7 +230,7 @@ class Requests:
             raise Refused(UNBEGUN if error.unbegun else NOT_ALLOWED, str(error)) from error
 
 
-def _told(told: Told) -> dict[str, Any]:
+def _told(told: AcceptedMove) -> dict[str, Any]:
     return {
         "motion": told.motion,
         "seconds": round(told.seconds, 3),
@@ -282,7 +282,7 @@ def _table(params: Params, key: str) -> dict[str, Any]:
 class StreamRequests:
     """Does what is asked; raises Refused, or what wrong parameters make of Python."""
 
-    def __init__(self, board: Board) -> None:
+    def __init__(self, board: SimulatedBoard) -> None:
         self._streams = board.streams
         self.methods: dict[str, Callable[[Params], Any]] = {
             "stream.open": self._open,

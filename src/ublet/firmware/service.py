@@ -11,8 +11,8 @@ import numpy as np
 
 from ublet.core.capabilities import ALL, STREAMED
 from ublet.core.heat.pid import TICK_S
-from ublet.firmware.board import HEARTBEAT_WINDOW_S, Board
-from ublet.firmware.events import Event
+from ublet.firmware.board import HEARTBEAT_WINDOW_S, SimulatedBoard
+from ublet.firmware.events import EventFields
 from ublet.firmware.hardware import Wire
 from ublet.firmware.line import PacedLine
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
@@ -43,7 +43,7 @@ BEFORE_HELLO = frozenset({"hello", "halt", "heat.off", "motion.stop"})
 class Service:
     """Serves one host at a time over ``send``; feed it the bytes that arrive."""
 
-    def __init__(self, board: Board, clock_speed: float, seed: int = 1, wire: Wire | None = None) -> None:
+    def __init__(self, board: SimulatedBoard, clock_speed: float, seed: int = 1, wire: Wire | None = None) -> None:
         self.board = board
         self.wire = wire or Wire()
         self.send: Callable[[bytes], None] = lambda data: None
@@ -173,7 +173,7 @@ class Service:
         if self.board.restart_due:
             self.board.restart()
 
-    def _tell_event(self, event: Event) -> None:
+    def _tell_event(self, event: EventFields) -> None:
         if self._session is not None:
             self._emit({"jsonrpc": "2.0", "method": "event", "params": {"boot": self.board.boot, **event}})
 

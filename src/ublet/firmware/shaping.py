@@ -10,7 +10,7 @@ from ublet.core.arrays import Floats
 from ublet.core.machine.layouts import AXES
 from ublet.core.motion.swinging import GRID_HZ
 from ublet.core.settings import Value
-from ublet.core.shake.shapers import Train, live_train
+from ublet.core.shake.shapers import ImpulseSequence, live_train
 from ublet.core.sockets import Pace
 
 LONGEST_S = 0.5
@@ -27,7 +27,7 @@ class Shaping:
     def __init__(self) -> None:
         self.awake = False
         self._can = True
-        self._trains: dict[str, Train] = {}
+        self._trains: dict[str, ImpulseSequence] = {}
         self._kept = round(LONGEST_S * GRID_HZ)
         self._past: dict[str, Floats] = {}
         self._now: dict[str, Floats] = {}
@@ -84,7 +84,7 @@ class Shaping:
         return found
 
 
-def _spread(whole: Floats, count: int, train: Train) -> Floats:
+def _spread(whole: Floats, count: int, train: ImpulseSequence) -> Floats:
     """The last of many speeds, each the sum of what was told so much earlier; even between the points of the grid."""
     found = np.zeros(count)
     for time_s, share in zip(train.times.tolist(), train.amplitudes.tolist(), strict=True):

@@ -111,7 +111,7 @@ def _write(path: Path, values: Mapping[str, Value]) -> None:
     write_durably(path, json.dumps(values, indent=1, sort_keys=True).encode())
 
 
-class Layers:
+class LayerStore:
     """Live settings come from the store where it has them, else from the image, until somebody writes them."""
 
     def __init__(self, store: Store) -> None:

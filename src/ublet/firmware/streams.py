@@ -79,7 +79,7 @@ def _times(newest_s: float, count: int, period_s: float) -> NDArray[np.float64]:
     return newest_s - np.arange(count - 1, -1, -1, dtype=np.float64) * period_s
 
 
-class Streams:
+class StreamSender:
     """One stream at a time. line_bytes_s: what the line carries; 0: no limit."""
 
     def __init__(

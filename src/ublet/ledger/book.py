@@ -13,7 +13,7 @@ from typing import Any
 from ublet.core.facts import Fact
 from ublet.core.run import Series, Stream
 from ublet.core.settings import Value, frozen, thawed
-from ublet.ledger.entries import Asked, Change, Intent, Opening, Passed, RunEntry, subject_text
+from ublet.ledger.entries import AskedQuestion, Change, Intent, Opening, RunEntry, RunPhase, subject_text
 from ublet.ledger.errors import LedgerError, NotEntered, unwritable
 from ublet.ledger.process import alive, this_process
 from ublet.ledger.reading import checkpoint_of, entries_of, phases_of, questions_of, streams_of
@@ -158,13 +158,13 @@ class Ledger:
                 found[operation.title] = _longer(found.get(operation.title), operation)
         return found
 
-    def questions(self, number: int) -> tuple[Asked, ...]:
+    def questions(self, number: int) -> tuple[AskedQuestion, ...]:
         """What was asked in a run, and answered."""
         if number in self._open:
             self._writer.settle(1.0)
         return questions_of(self._rows, number)
 
-    def phases(self, number: int) -> tuple[Passed, ...]:
+    def phases(self, number: int) -> tuple[RunPhase, ...]:
         """The phases that a run went through."""
         if number in self._open:
             self._writer.settle(1.0)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from ublet.core.evidence import Rest
+from ublet.core.evidence import Dependency
 from ublet.core.facts import Fact
 from ublet.core.run import Subject, TrialResult
 from ublet.core.settings import Value, frozen
@@ -45,13 +45,13 @@ class RunEntry:
     parameters: Mapping[str, Value]
     result: TrialResult
     subject: Subject = field(default_factory=dict)
-    rests: tuple[Rest, ...] = ()
+    rests: tuple[Dependency, ...] = ()
     running: bool = False
     goes_on_from: int | None = None
 
 
 @dataclass(frozen=True)
-class Asked:
+class AskedQuestion:
     """A question that was put in a run, and its answer (None: none was given)."""
 
     at_s: float
@@ -60,7 +60,7 @@ class Asked:
 
 
 @dataclass(frozen=True)
-class Passed:
+class RunPhase:
     """A phase that a run came to: when, in words, and which share was done."""
 
     at_s: float

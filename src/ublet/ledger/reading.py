@@ -9,10 +9,10 @@ from typing import Any, cast
 
 import numpy as np
 
-from ublet.core.evidence import Kind, Rest
+from ublet.core.evidence import Dependency, DependencyKind
 from ublet.core.run import Checkpoint, Finding, Option, Outcome, Proposal, Series, TrialResult
 from ublet.core.settings import frozen
-from ublet.ledger.entries import Asked, Passed, RunEntry
+from ublet.ledger.entries import AskedQuestion, RunEntry, RunPhase
 
 Query = Callable[[str, tuple[Any, ...]], list[tuple[Any, ...]]]
 
@@ -58,9 +58,12 @@ def _findings(query: Query, number: int) -> tuple[Finding, ...]:
     )
 
 
-def _rests(query: Query, number: int) -> tuple[Rest, ...]:
+def _rests(query: Query, number: int) -> tuple[Dependency, ...]:
     rows = query("SELECT kind, path, value, tolerance FROM rest WHERE run = ? ORDER BY place", (number,))
-    return tuple(Rest(cast(Kind, kind), path, frozen(json.loads(value)), slack) for kind, path, value, slack in rows)
+    return tuple(
+        Dependency(cast(DependencyKind, kind), path, frozen(json.loads(value)), slack)
+        for kind, path, value, slack in rows
+    )
 
 
 def _option(each: dict[str, Any]) -> Option:
@@ -89,16 +92,16 @@ def streams_of(query: Query, number: int, leave: tuple[str, ...] = ()) -> dict[s
     return found
 
 
-def questions_of(query: Query, number: int) -> tuple[Asked, ...]:
+def questions_of(query: Query, number: int) -> tuple[AskedQuestion, ...]:
     """What was asked in a run."""
     rows = query("SELECT at_s, text, answer FROM asked WHERE run = ? ORDER BY place", (number,))
-    return tuple(Asked(*row) for row in rows)
+    return tuple(AskedQuestion(*row) for row in rows)
 
 
-def phases_of(query: Query, number: int) -> tuple[Passed, ...]:
+def phases_of(query: Query, number: int) -> tuple[RunPhase, ...]:
     """The phases that a run went through."""
     rows = query("SELECT at_s, words, share FROM phase WHERE run = ? ORDER BY place", (number,))
-    return tuple(Passed(*row) for row in rows)
+    return tuple(RunPhase(*row) for row in rows)
 
 
 def checkpoint_of(query: Query, number: int) -> Checkpoint | None:

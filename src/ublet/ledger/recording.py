@@ -8,10 +8,10 @@ from dataclasses import replace
 
 import numpy as np
 
-from ublet.core.evidence import Rest
+from ublet.core.evidence import Dependency
 from ublet.core.run import Checkpoint, Finding, Option, Progress, Stream, TrialResult
-from ublet.ledger.entries import Asked, Opening, Passed, RunEntry
-from ublet.ledger.writer import CHUNK_ROWS, Ended, Found, Operation, Phase, Question, Reached, Rows, Writer
+from ublet.ledger.entries import AskedQuestion, Opening, RunEntry, RunPhase
+from ublet.ledger.writer import CHUNK_ROWS, Ended, Found, Operation, Phase, QuestionEntry, Reached, Rows, Writer
 
 FLUSH_S = 0.5
 """Rows are handed to the writer at least this often: that is the most that a sudden end takes."""
@@ -71,12 +71,12 @@ class Recorded:
         """A question was put; returns its place."""
         self.flush()
         self._questions += 1
-        self._add(Question(self.number, self._questions, Asked(at_s, text, None)))
+        self._add(QuestionEntry(self.number, self._questions, AskedQuestion(at_s, text, None)))
         return self._questions
 
     def answered(self, place: int, at_s: float, text: str, answer: str) -> None:
         """It was answered."""
-        self._add(Question(self.number, place, Asked(at_s, text, answer)))
+        self._add(QuestionEntry(self.number, place, AskedQuestion(at_s, text, answer)))
 
     def phase(self, at_s: float, progress: Progress) -> None:
         """It is in this phase; entered when that is another one than before."""
@@ -84,9 +84,9 @@ class Recorded:
         if progress.phase != self._phase:
             self._phase = progress.phase
             self._phases += 1
-            self._add(Phase(self.number, self._phases, Passed(at_s, progress.phase, progress.share)))
+            self._add(Phase(self.number, self._phases, RunPhase(at_s, progress.phase, progress.share)))
 
-    def found(self, findings: Sequence[Finding], option: Option | None, rests: tuple[Rest, ...]) -> None:
+    def found(self, findings: Sequence[Finding], option: Option | None, rests: tuple[Dependency, ...]) -> None:
         """It found these and can propose this, and goes on."""
         known = {each.id for each in findings}
         self._found = (*(each for each in self._found if each.id not in known), *findings)
@@ -94,12 +94,14 @@ class Recorded:
         self.flush()
         self._add(Found(self.number, tuple(findings), option, rests))
 
-    def checkpoint(self, checkpoint: Checkpoint, rests: tuple[Rest, ...]) -> None:
+    def checkpoint(self, checkpoint: Checkpoint, rests: tuple[Dependency, ...]) -> None:
         """From here it could go on another time; rests: what it rests on so far."""
         self.flush()
         self._add(Reached(self.number, checkpoint, rests))
 
-    def end(self, result: TrialResult, duration_s: float, rests: tuple[Rest, ...], whole: bool = True) -> RunEntry:
+    def end(
+        self, result: TrialResult, duration_s: float, rests: tuple[Dependency, ...], whole: bool = True
+    ) -> RunEntry:
         """It has ended; whole: by itself, and nothing goes on from it."""
         opening = self.opening
         self.flush()

@@ -15,9 +15,9 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from ublet.core.evidence import Rest
+from ublet.core.evidence import Dependency
 from ublet.core.run import Checkpoint, Finding, Option, Stream, TrialResult
-from ublet.ledger.entries import Asked, Passed
+from ublet.ledger.entries import AskedQuestion, RunPhase
 from ublet.ledger.tables import connected
 
 CHUNK_ROWS = 8192
@@ -55,12 +55,12 @@ class Rows:
 
 
 @dataclass(frozen=True)
-class Question:
+class QuestionEntry:
     """A question with its answer; place: which one it is in its run."""
 
     run: int
     place: int
-    asked: Asked
+    asked: AskedQuestion
 
     def write(self, base: sqlite3.Connection) -> None:
         """Enter it; an answer that came later takes the place of none."""
@@ -77,7 +77,7 @@ class Phase:
 
     run: int
     place: int
-    passed: Passed
+    passed: RunPhase
 
     def write(self, base: sqlite3.Connection) -> None:
         """Enter it."""
@@ -94,7 +94,7 @@ class Found:
     run: int
     findings: tuple[Finding, ...]
     option: Option | None
-    rests: tuple[Rest, ...]
+    rests: tuple[Dependency, ...]
 
     def write(self, base: sqlite3.Connection) -> None:
         """Enter them behind those that are there; one takes the place of another with its id."""
@@ -115,7 +115,7 @@ class Reached:
 
     run: int
     checkpoint: Checkpoint
-    rests: tuple[Rest, ...]
+    rests: tuple[Dependency, ...]
 
     def write(self, base: sqlite3.Connection) -> None:
         """Enter it."""
@@ -133,7 +133,7 @@ class Ended:
     run: int
     result: TrialResult
     duration_s: float
-    rests: tuple[Rest, ...]
+    rests: tuple[Dependency, ...]
     whole: bool
 
     def write(self, base: sqlite3.Connection) -> None:
@@ -154,7 +154,7 @@ class Ended:
         _rest(base, self.run, self.rests)
 
 
-Operation = Rows | Question | Phase | Found | Reached | Ended
+Operation = Rows | QuestionEntry | Phase | Found | Reached | Ended
 
 
 def plain(option: Option) -> dict[str, object]:
@@ -163,7 +163,7 @@ def plain(option: Option) -> dict[str, object]:
     return {"name": option.name, "note": option.note, "proposals": proposals, "figures": dict(option.figures)}
 
 
-def _rest(base: sqlite3.Connection, run: int, rests: Sequence[Rest]) -> None:
+def _rest(base: sqlite3.Connection, run: int, rests: Sequence[Dependency]) -> None:
     base.execute("DELETE FROM rest WHERE run = ?", (run,))
     rows = [(run, at, each.kind, each.path, json.dumps(each.value), each.tolerance) for at, each in enumerate(rests)]
     base.executemany("INSERT INTO rest VALUES (?,?,?,?,?,?)", rows)

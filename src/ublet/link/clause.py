@@ -11,7 +11,7 @@ from ublet.link.controller import capability_of
 from ublet.link.frames import Message
 
 
-class Broken(Exception):
+class ClauseBroken(Exception):
     """A clause is broken; the message says how."""
 
 
@@ -25,10 +25,10 @@ class Clause:
 
     number: str
     words: str
-    check: Callable[[Bench], Awaitable[None]]
+    check: Callable[[CheckSetup], Awaitable[None]]
 
 
-class Bench:
+class CheckSetup:
     """A board on a bare line, with what it has that checks need."""
 
     def __init__(self, line: BareLine, about: Message, values: dict[str, Message]) -> None:
@@ -39,7 +39,7 @@ class Bench:
         self._can(method)
         answer = await self.line.ask(method, **params)
         if "result" not in answer:
-            raise Broken(f"{method} was refused: {answer.get('error')}")
+            raise ClauseBroken(f"{method} was refused: {answer.get('error')}")
         return answer["result"]
 
     async def refused(self, code: int, method: str, **params: object) -> str:
@@ -48,9 +48,9 @@ class Bench:
         answer = await self.line.ask(method, **params)
         error = answer.get("error")
         if not isinstance(error, dict):
-            raise Broken(f"{method} {params} was done; error {code} was to come")
+            raise ClauseBroken(f"{method} {params} was done; error {code} was to come")
         if error.get("code") != code or not error.get("message"):
-            raise Broken(f"{method} {params}: error {error}; code {code} with a message was to come")
+            raise ClauseBroken(f"{method} {params}: error {error}; code {code} with a message was to come")
         return str(error["message"])
 
     def _can(self, method: str) -> None:
@@ -88,7 +88,7 @@ class Bench:
 CLAUSES: list[Clause] = []
 
 
-def clause(number: str, words: str) -> Callable[[Callable[[Bench], Awaitable[None]]], None]:
+def clause(number: str, words: str) -> Callable[[Callable[[CheckSetup], Awaitable[None]]], None]:
     """Declare the check of a clause."""
     return lambda check: CLAUSES.append(Clause(number, words, check))
 
@@ -96,4 +96,4 @@ def clause(number: str, words: str) -> Callable[[Callable[[Bench], Awaitable[Non
 def must(holds: object, why: str) -> None:
     """Raises Broken when something does not hold."""
     if not holds:
-        raise Broken(why)
+        raise ClauseBroken(why)

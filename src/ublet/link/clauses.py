@@ -7,7 +7,7 @@ import zlib
 from itertools import pairwise
 
 from ublet.link.bare import SESSION
-from ublet.link.clause import Bench, Unchecked, clause, must
+from ublet.link.clause import CheckSetup, Unchecked, clause, must
 from ublet.link.client import PROTOCOL
 from ublet.link.frames import HALT_BYTE, encode
 from ublet.link.rpc import SETTINGS_AT_ONCE
@@ -20,7 +20,7 @@ LEAST_ROOM, LONGEST_LINE = 128, 65_536
 
 
 @clause("1.1", "Every line is compact JSON in ASCII with its CRC-32, at most 65,536 bytes long.")
-async def _sums(bench: Bench) -> None:
+async def _sums(bench: CheckSetup) -> None:
     before = bench.line.bad
     await bench.good("axis.status")
     await asyncio.sleep(0.6)
@@ -28,7 +28,7 @@ async def _sums(bench: Bench) -> None:
 
 
 @clause("1.2", "A line with a wrong sum is not obeyed, and is told by `damaged`.")
-async def _wrong_sum(bench: Bench) -> None:
+async def _wrong_sum(bench: CheckSetup) -> None:
     heater, number = bench.one_of("heaters.", ".maximum_c"), bench.line.number()
     frame = bench.line.request(number, "heat.target", {"heater": heater, "celsius": 99})
     bench.line.write(frame.replace(b"99", b"98"))
@@ -41,7 +41,7 @@ def _raw(body: bytes, digits: str = "") -> bytes:
 
 
 @clause("1.3", "Digits beyond a double, NaN, sums with signs or prefixes, and lines that are too long are bad.")
-async def _malformed(bench: Bench) -> None:
+async def _malformed(bench: CheckSetup) -> None:
     line, number = bench.line, bench.line.number()
     ask = b'{"jsonrpc":"2.0","id":%d,"method":"axis.status","params":{"x":%s}}'
     plain = ask % (number, b"0")
@@ -59,7 +59,7 @@ async def _malformed(bench: Bench) -> None:
 
 
 @clause("1.4", "Sums may be written in capitals, and a carriage return before the newline is ignored.")
-async def _lenient(bench: Bench) -> None:
+async def _lenient(bench: CheckSetup) -> None:
     number = bench.line.number()
     body, digits = bench.line.request(number, "axis.status", {}).rstrip(b"\n").rsplit(b" ", 1)
     bench.line.write(body + b" " + digits.upper() + b"\r\n")
@@ -67,7 +67,7 @@ async def _lenient(bench: Bench) -> None:
 
 
 @clause("1.5", "The halt byte counts inside a frame, and the frame is read as if it were not there.")
-async def _halt_inside(bench: Bench) -> None:
+async def _halt_inside(bench: CheckSetup) -> None:
     number = bench.line.number()
     frame = bench.line.request(number, "axis.status", {})
     bench.line.write(frame[:12] + HALT_BYTE + frame[12:])
@@ -79,7 +79,7 @@ async def _halt_inside(bench: Bench) -> None:
 
 
 @clause("2.1", "A request that comes again with its id is answered again, and not done again.")
-async def _again(bench: Bench) -> None:
+async def _again(bench: CheckSetup) -> None:
     heater = bench.one_of("heaters.", ".kp")
     path, line = f"heaters.{heater}.kp", bench.line
     before = bench.values[path]["live"]
@@ -96,12 +96,12 @@ async def _again(bench: Bench) -> None:
 
 
 @clause("2.2", "An unknown method is refused with -32601.")
-async def _unknown(bench: Bench) -> None:
+async def _unknown(bench: CheckSetup) -> None:
     await bench.refused(-32601, "no.such.method")
 
 
 @clause("2.3", "Parameters of another kind are refused with -32602.")
-async def _bad_params(bench: Bench) -> None:
+async def _bad_params(bench: CheckSetup) -> None:
     heater = bench.one_of("heaters.", ".maximum_c")
     for method, params in (
         ("heat.target", {"heater": heater}),
@@ -118,7 +118,7 @@ async def _bad_params(bench: Bench) -> None:
 
 
 @clause("3.1", "hello says what the board is, and refuses another protocol.")
-async def _hello(bench: Bench) -> None:
+async def _hello(bench: CheckSetup) -> None:
     missing = HELLO_KEYS - set(bench.about)
     must(not missing, f"hello says nothing of {', '.join(sorted(missing))}")
     must(len(set(bench.about["channels"])) == len(bench.about["channels"]), "a channel's name stands twice")
@@ -126,7 +126,7 @@ async def _hello(bench: Bench) -> None:
 
 
 @clause("3.2", "Another session finds everything off, and is told what was on; the same one does not.")
-async def _session(bench: Bench) -> None:
+async def _session(bench: CheckSetup) -> None:
     heater = bench.one_of("heaters.", ".maximum_c")
     await bench.good("heat.target", heater=heater, celsius=40)
     same = await bench.good("hello", client="x", protocol=PROTOCOL, session=SESSION)
@@ -142,7 +142,7 @@ async def _session(bench: Bench) -> None:
 
 
 @clause("4.1", "settings.read gives every setting in pages of at most 40, with image, stored and live.")
-async def _read(bench: Bench) -> None:
+async def _read(bench: CheckSetup) -> None:
     page = await bench.good("settings.read", **{"from": 0})
     must(0 < len(page["values"]) <= SETTINGS_AT_ONCE, f"{len(page['values'])} settings in one reply")
     must(len(bench.values) == page["total"], f"{len(bench.values)} of {page['total']} settings came")
@@ -151,7 +151,7 @@ async def _read(bench: Bench) -> None:
 
 
 @clause("4.2", "settings.write changes all or none.")
-async def _all_or_none(bench: Bench) -> None:
+async def _all_or_none(bench: CheckSetup) -> None:
     path = f"heaters.{bench.one_of('heaters.', '.kp')}.kp"
     before = bench.values[path]["live"]
     await bench.refused(3, "settings.write", values={path: 0.123, "no.such.setting": 1})
@@ -161,7 +161,7 @@ async def _all_or_none(bench: Bench) -> None:
 
 
 @clause("4.3", "What settings.lend changes comes back by settings.give_back, and with the session's end.")
-async def _lent(bench: Bench) -> None:
+async def _lent(bench: CheckSetup) -> None:
     path = f"heaters.{bench.one_of('heaters.', '.kp')}.kp"
     before = bench.values[path]["live"]
 
@@ -185,7 +185,7 @@ async def _lent(bench: Bench) -> None:
 
 
 @clause("5.1", "States come at least twice a second, with samples whose numbers and times rise.")
-async def _states(bench: Bench) -> None:
+async def _states(bench: CheckSetup) -> None:
     await asyncio.sleep(1.6)
     states = [m["params"] for m in bench.line.got if m.get("method") == "state"]
     must(len(states) >= 3, f"{len(states)} states in 1.6 s")
@@ -198,7 +198,7 @@ async def _states(bench: Bench) -> None:
 
 
 @clause("5.2", "samples.read gives the same samples again.")
-async def _samples(bench: Bench) -> None:
+async def _samples(bench: CheckSetup) -> None:
     state = await bench.line.notification("state", lambda told: bool(told["samples"]), "no state with samples")
     rows = state["samples"][:1]
     again = (await bench.good("samples.read", **{"from": rows[0][0], "to": rows[0][0] + 1}))["samples"]
@@ -208,14 +208,14 @@ async def _samples(bench: Bench) -> None:
 # 6: motion and events
 
 
-def _motor(bench: Bench) -> str:
+def _motor(bench: CheckSetup) -> str:
     return bench.one_of("axes.", ".run_a")
 
 
 @clause(
     "6.1", "A move tells its number, duration and speed; its end comes as an event, once, and can be asked for again."
 )
-async def _move(bench: Bench) -> None:
+async def _move(bench: CheckSetup) -> None:
     told = await bench.good("motor.turn", motor=_motor(bench), mm=0.2, speed_mm_s=5)
     must({"motion", "seconds", "speed_mm_s", "capped_by"} <= set(told), f"motor.turn answered {told}")
     ended = await bench.event("ended", told["motion"])
@@ -228,7 +228,7 @@ async def _move(bench: Bench) -> None:
 
 
 @clause("6.2", "motion.stop ends a move, which is told as stopped; one move at a time.")
-async def _stop(bench: Bench) -> None:
+async def _stop(bench: CheckSetup) -> None:
     motor = _motor(bench)
     told = await bench.good("motor.turn", motor=motor, mm=10, speed_mm_s=2)
     await bench.refused(3, "motor.turn", motor=motor, mm=1, speed_mm_s=2)
@@ -238,7 +238,7 @@ async def _stop(bench: Bench) -> None:
 
 
 @clause("6.3", "Before homing nothing moves further than 20 mm or faster than 20 mm/s.")
-async def _unhomed(bench: Bench) -> None:
+async def _unhomed(bench: CheckSetup) -> None:
     for params in ({"mm": 21, "speed_mm_s": 10}, {"mm": 5, "speed_mm_s": 21}, {"mm": 0, "speed_mm_s": 5}):
         await bench.refused(3, "motor.turn", motor=_motor(bench), **params)
     await bench.refused(3, "axis.move", axis="no such axis", mm=1, speed_mm_s=1)
@@ -252,7 +252,7 @@ def _add(at: int, *segments: object, last: bool = False, program: str = "p") -> 
 
 
 @clause("7.1", "Segments are taken in their order, all or none, with room for at least 128.")
-async def _order(bench: Bench) -> None:
+async def _order(bench: CheckSetup) -> None:
     await bench.refused(3, "motion.add", **_add(1, {"rest_s": 0.1}))
     for wrong in ({}, {"rest_s": "x"}, {"to": {"q": 1}, "mm_s": 1}, {"push": 1}, {"rest_s": 1, "push": 1, "mm_s": 1}):
         await bench.refused(-32602, "motion.add", **_add(0, {"rest_s": 0.1}, wrong))
@@ -264,7 +264,7 @@ async def _order(bench: Bench) -> None:
 
 
 @clause("7.2", "Places, a queue that runs dry, holding and the end are told as events.")
-async def _told(bench: Bench) -> None:
+async def _told(bench: CheckSetup) -> None:
     taken = await bench.good("motion.add", **_add(0, {"rest_s": 0.1, "place": "here"}))
     place = await bench.event("place", taken["motion"])
     must(place.get("place") == "here", f"the place was told as {place.get('place')}")
@@ -282,7 +282,7 @@ async def _told(bench: Bench) -> None:
 @clause(
     "7.3", "What is not homed does not move in a program, cold filament is not pushed, an idle heater not waited for."
 )
-async def _checked(bench: Bench) -> None:
+async def _checked(bench: CheckSetup) -> None:
     await bench.refused(3, "motion.add", **_add(0, {"to": {"x": 5}, "mm_s": 10}))
     heater = bench.one_of("heaters.", ".maximum_c")
     await bench.refused(3, "motion.add", **_add(0, {"warm": heater}))
@@ -291,7 +291,7 @@ async def _checked(bench: Bench) -> None:
 
 
 @clause("7.4", "A swing needs a direction of length 1, frequencies that rise, and axes that are homed.")
-async def _swung(bench: Bench) -> None:
+async def _swung(bench: CheckSetup) -> None:
     can = bench.about.get("can")
     if isinstance(can, list) and "swings" not in can:
         raise Unchecked("it says that it cannot: swings")
@@ -302,7 +302,7 @@ async def _swung(bench: Bench) -> None:
 
 
 @clause("7.5", "How a program parks is checked when it begins: a lift from 0, a place of x and y, a speed above 0.")
-async def _parked(bench: Bench) -> None:
+async def _parked(bench: CheckSetup) -> None:
     good = {"lift_mm": 1, "at": {"x": 1}, "mm_s": 5}
     for wrong in ({**good, "lift_mm": -1}, {**good, "at": {"z": 1}}, {"lift_mm": 1}):
         await bench.refused(-32602, "motion.add", **_add(0, {"rest_s": 0.1}), park=wrong)
@@ -316,7 +316,7 @@ async def _parked(bench: Bench) -> None:
 
 
 @clause("8.1", "A target above the maximum, or of a heater that is not there, is refused; null is always taken.")
-async def _targets(bench: Bench) -> None:
+async def _targets(bench: CheckSetup) -> None:
     heater = bench.one_of("heaters.", ".maximum_c")
     await bench.refused(3, "heat.target", heater=heater, celsius=5000)
     await bench.refused(3, "heat.target", heater="no such heater", celsius=40)
@@ -324,7 +324,7 @@ async def _targets(bench: Bench) -> None:
 
 
 @clause("8.2", "heat.off switches off what heats and blows.")
-async def _off(bench: Bench) -> None:
+async def _off(bench: CheckSetup) -> None:
     heater, channels = bench.one_of("heaters.", ".maximum_c"), bench.about["channels"]
     place = 2 + channels.index(f"heaters.{heater}.target_c")
     await bench.good("heat.target", heater=heater, celsius=40)
@@ -342,7 +342,7 @@ async def _off(bench: Bench) -> None:
 
 
 @clause("9.1", "After a halt nothing is done with code 1 until release, and everything stays off then.")
-async def _halted(bench: Bench) -> None:
+async def _halted(bench: CheckSetup) -> None:
     heater = bench.one_of("heaters.", ".maximum_c")
     await bench.good("heat.target", heater=heater, celsius=40)
     bench.line.write(HALT_BYTE)
@@ -356,7 +356,7 @@ async def _halted(bench: Bench) -> None:
 
 
 @clause("9.2", "A board that heats and hears nothing for its heartbeat window switches off and trips `link lost`.")
-async def _dead_man(bench: Bench) -> None:
+async def _dead_man(bench: CheckSetup) -> None:
     heater = bench.one_of("heaters.", ".maximum_c")
     await bench.good("heat.target", heater=heater, celsius=40)
     frame = encode({"jsonrpc": "2.0", "method": "heartbeat", "params": {"session": "somebody else's"}})
@@ -372,7 +372,7 @@ async def _dead_man(bench: Bench) -> None:
 
 
 @clause("9.3", "A release that was sent before the halt byte does not outlive it, though both arrive at once.")
-async def _overtaken(bench: Bench) -> None:
+async def _overtaken(bench: CheckSetup) -> None:
     number = bench.line.number()
     bench.line.write(bench.line.request(number, "release", {}) + HALT_BYTE)
     await bench.line.answer(number, "a release before a halt byte")

@@ -12,7 +12,7 @@ from typing import Any
 from ublet.core.trouble import NoLink
 from ublet.link.errors import BoardRefused, Garbled, LinkLost, Malformed
 from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode, encode_block
-from ublet.link.replies import EventsPage, EventTold, Hello, Sample, StateTold, checked_samples, told_as
+from ublet.link.replies import EventReport, EventsPage, Hello, Sample, StateTold, checked_samples, told_as
 from ublet.link.transport import Transport
 
 PROTOCOL = 1
@@ -67,7 +67,7 @@ class Client:
     transport: Transport
     on_state: Callable[[State], None] = lambda state: None
     on_samples: Callable[[list[Sample]], None] = lambda samples: None
-    on_event: Callable[[EventTold], None] = lambda event: None
+    on_event: Callable[[EventReport], None] = lambda event: None
     on_block: Callable[[Block], None] = lambda block: None
     on_lost: Callable[[str], None] = lambda why: None
     on_talk: Callable[[str, Message], None] | None = None
@@ -85,7 +85,7 @@ class Client:
         self._held: list[Sample] = []
         self._filling = self._asking = False
         self._next_event = 1
-        self._early: dict[int, EventTold] = {}
+        self._early: dict[int, EventReport] = {}
         self._beating = False
         self._bytes = self._odd_bytes = self._good_lines = 0
         self._silent_until = 0.0
@@ -260,7 +260,7 @@ class Client:
         if method == "state":
             self._take_state(message.get("params"))
         elif method == "event":
-            self._take_events([told_as(EventTold, message.get("params"), "event")])
+            self._take_events([told_as(EventReport, message.get("params"), "event")])
         elif method == "busy":
             raise Malformed(BUSY)
         elif method == "damaged":
@@ -292,7 +292,7 @@ class Client:
         if told.events >= self._next_event:
             self._ask_events()
 
-    def _take_events(self, events: list[EventTold]) -> None:
+    def _take_events(self, events: list[EventReport]) -> None:
         """Pass on events in order, each once; ask for those that are missing before them."""
         for event in events:
             if event.boot == self.state.boot and event.number >= self._next_event:
@@ -314,7 +314,7 @@ class Client:
         try:
             boot = self.state.boot
             answer = told_as(EventsPage, await self.call("events.read", {"from": start}), "events.read")
-            found = [told_as(EventTold, {**event, "boot": boot}, "events.read") for event in answer.events]
+            found = [told_as(EventReport, {**event, "boot": boot}, "events.read") for event in answer.events]
             if found and self._next_event == start:
                 self._next_event = found[0].number
         finally:

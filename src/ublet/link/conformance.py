@@ -6,16 +6,16 @@ from dataclasses import dataclass
 
 from ublet.link import clauses, stream_clauses
 from ublet.link.bare import SESSION, BareLine, Silent
-from ublet.link.clause import CLAUSES, Bench, Broken, Unchecked
+from ublet.link.clause import CLAUSES, CheckSetup, ClauseBroken, Unchecked
 from ublet.link.client import PROTOCOL
 from ublet.link.frames import Message
 from ublet.link.transport import Transport
 
-__all__ = ["CLAUSES", "Verdict", "clauses", "conform", "stream_clauses"]
+__all__ = ["CLAUSES", "ClauseVerdict", "clauses", "conform", "stream_clauses"]
 
 
 @dataclass(frozen=True)
-class Verdict:
+class ClauseVerdict:
     """How a board keeps a clause: holds is None when it could not be checked; why is empty when it holds."""
 
     clause: str
@@ -24,7 +24,7 @@ class Verdict:
     why: str = ""
 
 
-async def conform(transport: Transport) -> list[Verdict]:
+async def conform(transport: Transport) -> list[ClauseVerdict]:
     """Check a board, clause by clause. It warms the first heater for a moment and turns a motor a few millimetres.
 
     Raises:
@@ -38,19 +38,19 @@ async def conform(transport: Transport) -> list[Verdict]:
             bench = await _ready(line, hello)
             line.got.clear()
             await each.check(bench)
-            verdicts.append(Verdict(each.number, each.words, True))
-        except (Broken, Silent) as error:
-            verdicts.append(Verdict(each.number, each.words, False, str(error)))
+            verdicts.append(ClauseVerdict(each.number, each.words, True))
+        except (ClauseBroken, Silent) as error:
+            verdicts.append(ClauseVerdict(each.number, each.words, False, str(error)))
         except Unchecked as error:
-            verdicts.append(Verdict(each.number, each.words, None, str(error)))
+            verdicts.append(ClauseVerdict(each.number, each.words, None, str(error)))
         except (KeyError, TypeError, IndexError, AttributeError) as error:
-            verdicts.append(Verdict(each.number, each.words, False, f"an answer of another shape ({error!r})"))
+            verdicts.append(ClauseVerdict(each.number, each.words, False, f"an answer of another shape ({error!r})"))
     for method in ("motion.stop", "heat.off", "release"):
         await line.ask(method)
     return verdicts
 
 
-async def _ready(line: BareLine, hello: Message) -> Bench:
+async def _ready(line: BareLine, hello: Message) -> CheckSetup:
     """The board as every check finds it: ours, at rest, released."""
     about = hello.get("result") or {}
     for session in (f"before {SESSION}", SESSION):  # another session ends whatever a check that broke left open
@@ -62,4 +62,4 @@ async def _ready(line: BareLine, hello: Message) -> Bench:
         page = (await line.ask("settings.read", **{"from": len(values)})).get("result") or {}
         values.update(page.get("values") or {})
         if not page.get("values") or len(values) >= page.get("total", 0):
-            return Bench(line, about, values)
+            return CheckSetup(line, about, values)

@@ -12,11 +12,11 @@ from ublet.core.streams import StreamKind
 from ublet.link.replies import (
     AxisStatus,
     BlocksGone,
-    Layers,
-    MotionTold,
-    MoveTold,
+    MotionReply,
+    MoveReply,
     ProgramTold,
     RunningImage,
+    SettingLayers,
     StreamTold,
 )
 
@@ -51,7 +51,7 @@ class Controller(Protocol):
 
     # settings in layers
 
-    async def read(self, paths: Sequence[str] | None = None) -> dict[str, Layers]:
+    async def read(self, paths: Sequence[str] | None = None) -> dict[str, SettingLayers]:
         """The layers of some settings, or of all."""
 
     async def write(self, values: Mapping[str, Value]) -> None:
@@ -79,13 +79,13 @@ class Controller(Protocol):
 
     # motion and probing
 
-    async def turn(self, motor: str, mm: float, speed_mm_s: float) -> MoveTold:
+    async def turn(self, motor: str, mm: float, speed_mm_s: float) -> MoveReply:
         """Turn one motor by itself; its end comes as an event."""
 
-    async def move(self, axis: str, mm: float, speed_mm_s: float) -> MoveTold:
+    async def move(self, axis: str, mm: float, speed_mm_s: float) -> MoveReply:
         """Move an axis by so much."""
 
-    async def home(self, axis: str) -> MotionTold:
+    async def home(self, axis: str) -> MotionReply:
         """Seek an axis's end."""
 
     async def axes(self) -> dict[str, AxisStatus]:

@@ -31,13 +31,13 @@ Sample = list[float | None]
 LONGEST_NAME = 120
 
 
-class Told(BaseModel):
+class Reply(BaseModel):
     """A reply or a part of one. Keys that we do not know are left alone: a newer board may say more."""
 
     model_config = ConfigDict(strict=True, allow_inf_nan=False, extra="ignore", frozen=True, defer_build=True)
 
 
-class On(Told):
+class On(Reply):
     """What was on when a host said hello, and was switched off: ``heaters.NAME`` with its target (relay: held by
     switching between two duties), ``fans.NAME`` with its duty, or ``motion``.
     """
@@ -48,7 +48,7 @@ class On(Told):
     duty: float | None = None
 
 
-class StreamKindTold(Told):
+class StreamKindTold(Reply):
     """A sensor of the board that streams."""
 
     name: str
@@ -70,11 +70,11 @@ class StreamKindTold(Told):
         return StreamKind(self.name, columns, tuple(self.units), tuple(self.scales), rates, self.memory_bytes)
 
 
-Held = Annotated[Value, BeforeValidator(frozen)]
+FrozenValue = Annotated[Value, BeforeValidator(frozen)]
 """A value as JSON has it: lists are arrays."""
 
 
-class Hello(Told):
+class Hello(Reply):
     """What a board says of itself; was_on: what it switched off because we are another session than the last.
     returned: settings that the last session had borrowed, with the live values that they returned to.
     """
@@ -89,7 +89,7 @@ class Hello(Told):
     simulated: bool = False
     events: int = 0
     was_on: list[On] = Field(default_factory=list)
-    returned: dict[str, Held] = Field(default_factory=dict)
+    returned: dict[str, FrozenValue] = Field(default_factory=dict)
     streams: list[StreamKindTold] = Field(default_factory=list)
     can: list[str] | None = None
 
@@ -110,12 +110,12 @@ class Hello(Told):
         return channels
 
 
-class Layers(Told):
+class SettingLayers(Reply):
     """One setting on the board: what the image says, what is stored (None: nothing), what is live."""
 
-    image: Held
-    stored: Held
-    live: Held
+    image: FrozenValue
+    stored: FrozenValue
+    live: FrozenValue
 
     @property
     def saved(self) -> Value:
@@ -123,14 +123,14 @@ class Layers(Told):
         return self.image if self.stored is None else self.stored
 
 
-class LayersPage(Told):
+class LayersPage(Reply):
     """Layers of some settings, as many as one reply takes, and how many there are in all."""
 
-    values: dict[str, Layers]
+    values: dict[str, SettingLayers]
     total: int
 
 
-class StreamTold(Told):
+class StreamTold(Reply):
     """A stream that was opened: its number, readings in a block, and how many blocks the board keeps."""
 
     number: int
@@ -138,14 +138,14 @@ class StreamTold(Told):
     kept_blocks: int = Field(ge=1)
 
 
-class BlocksGone(Told):
+class BlocksGone(Reply):
     """Which of the blocks that were asked for again are no longer kept; how many were made so far."""
 
     gone: list[int]
     blocks: int
 
 
-class RunningImage(Told):
+class RunningImage(Reply):
     """The image that a board runs: its slot, the room of a slot, its size, digest, version and content."""
 
     slot: str
@@ -157,7 +157,7 @@ class RunningImage(Told):
     modules: list[str]
 
 
-class AxisStatus(Told):
+class AxisStatus(Reply):
     """Where an axis stands (None: not homed), why its last homing failed (empty: it did not), how far off it was."""
 
     mm: float | None
@@ -165,13 +165,13 @@ class AxisStatus(Told):
     shift_mm: float | None
 
 
-class MotionTold(Told):
+class MotionReply(Reply):
     """What a board says of a motion that it began: the number by which it will tell its end."""
 
     motion: int
 
 
-class MoveTold(MotionTold):
+class MoveReply(MotionReply):
     """The same of a move, with how long it takes, the speed it uses and what capped that."""
 
     seconds: float
@@ -179,7 +179,7 @@ class MoveTold(MotionTold):
     capped_by: str = ""
 
 
-class CappedSegment(Told):
+class CappedSegment(Reply):
     """A segment that is slower than asked for: the speed that it may have, and the setting that caps it."""
 
     segment: int
@@ -187,7 +187,7 @@ class CappedSegment(Told):
     capped_by: str
 
 
-class ProgramTold(MotionTold):
+class ProgramTold(MotionReply):
     """What a board says when it took segments: how many of this program so far, and how many more it takes now."""
 
     taken: int
@@ -195,7 +195,7 @@ class ProgramTold(MotionTold):
     capped: list[CappedSegment] = Field(default_factory=list)
 
 
-class EventTold(Told):
+class EventReport(Reply):
     """Something that happened on the board; which of the others it has goes by ``what``."""
 
     boot: int
@@ -215,13 +215,13 @@ class EventTold(Told):
     readings: int = 0
 
 
-class EventsPage(Told):
+class EventsPage(Reply):
     """Events that the board still keeps; their boot is the one that it runs in."""
 
     events: list[dict[str, Any]]
 
 
-class UploadBegun(Told):
+class UploadBegun(Reply):
     """The slot that takes an image, and the ranges [start, end) of it that are there already."""
 
     slot: str
@@ -235,7 +235,7 @@ class UploadBegun(Told):
         return have
 
 
-class StateTold(Told):
+class StateTold(Reply):
     """A state notification without its samples."""
 
     boot: int

@@ -15,12 +15,12 @@ from ublet.link.errors import LinkLost
 from ublet.link.replies import (
     AxisStatus,
     BlocksGone,
-    Layers,
     LayersPage,
-    MotionTold,
-    MoveTold,
+    MotionReply,
+    MoveReply,
     ProgramTold,
     RunningImage,
+    SettingLayers,
     StreamTold,
     told_as,
 )
@@ -52,13 +52,13 @@ class RpcController:
     async def _ask(self, shape: type[T], method: str, **params: object) -> T:
         return told_as(shape, await self._client.call(method, params), method)
 
-    async def read(self, paths: Sequence[str] | None = None) -> dict[str, Layers]:
+    async def read(self, paths: Sequence[str] | None = None) -> dict[str, SettingLayers]:
         """Layers of some settings or of all, as many replies as it takes.
 
         Raises:
             LinkLost: the board says the same page again and again, or its reply is malformed.
         """
-        layers: dict[str, Layers] = {}
+        layers: dict[str, SettingLayers] = {}
         if paths is not None:
             for start in range(0, len(paths), SETTINGS_AT_ONCE):
                 wanted = list(paths[start : start + SETTINGS_AT_ONCE])
@@ -103,17 +103,17 @@ class RpcController:
         """Run a fan."""
         await self._do("fan.set", fan=name, duty=duty)
 
-    async def turn(self, motor: str, mm: float, speed_mm_s: float) -> MoveTold:
+    async def turn(self, motor: str, mm: float, speed_mm_s: float) -> MoveReply:
         """Turn one motor."""
-        return await self._ask(MoveTold, "motor.turn", motor=motor, mm=mm, speed_mm_s=speed_mm_s)
+        return await self._ask(MoveReply, "motor.turn", motor=motor, mm=mm, speed_mm_s=speed_mm_s)
 
-    async def move(self, axis: str, mm: float, speed_mm_s: float) -> MoveTold:
+    async def move(self, axis: str, mm: float, speed_mm_s: float) -> MoveReply:
         """Move an axis."""
-        return await self._ask(MoveTold, "axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
+        return await self._ask(MoveReply, "axis.move", axis=axis, mm=mm, speed_mm_s=speed_mm_s)
 
-    async def home(self, axis: str) -> MotionTold:
+    async def home(self, axis: str) -> MotionReply:
         """Home an axis."""
-        return await self._ask(MotionTold, "axis.home", axis=axis)
+        return await self._ask(MotionReply, "axis.home", axis=axis)
 
     async def axes(self) -> dict[str, AxisStatus]:
         """Where the axes stand."""

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from ublet.core.machine.layouts import AXES
-from ublet.core.motion.program import Lift, Park, Push, Rest, Segment, Swing, To, Touch, Warm
+from ublet.core.motion.program import Dwell, Lift, Park, ProbeMove, Push, Segment, SweepMove, To, Warm
 
 KINDS = ("to", "push", "rest_s", "warm", "touch", "lift", "swing")
 """Keys by which segments are told apart."""
@@ -42,13 +42,13 @@ def told_segment(segment: Segment) -> dict[str, Any]:
             return {"to": dict(segment.at), "mm_s": segment.mm_s, **filament, **gentle, **place}
         case Push():
             return {"push": segment.filament, "mm_s": segment.mm_s, **place}
-        case Rest():
+        case Dwell():
             return {"rest_s": segment.seconds, **place}
         case Warm():
             return {"warm": segment.heater, "within_c": segment.within_c, **place}
-        case Touch():
+        case ProbeMove():
             return {"touch": dict(segment.at), "mm_s": segment.mm_s, **place}
-        case Swing():
+        case SweepMove():
             hz = {"from_hz": segment.from_hz, "to_hz": segment.to_hz}
             return {
                 "swing": dict(segment.way),
@@ -85,27 +85,27 @@ def segment_from(told: object) -> Segment:
         case "push":
             return Push(_number(told[kind], kind), _above(told, "mm_s"), place)
         case "rest_s":
-            return Rest(_from_zero(told, kind), place)
+            return Dwell(_from_zero(told, kind), place)
         case "warm":
             if not isinstance(told[kind], str):
                 raise ValueError("warm must be the name of a heater")
             return Warm(told[kind], _above({"within_c": 2.0, **told}, "within_c"), place)
         case "touch":
-            return Touch(_places(told, kind), _above(told, "mm_s"), place)
+            return ProbeMove(_places(told, kind), _above(told, "mm_s"), place)
         case "swing":
             return _swing(told, place)
         case _:
             return Lift(_table(told, kind), _above(told, "mm_s"), place)
 
 
-def _swing(told: Mapping[str, Any], place: str) -> Swing:
+def _swing(told: Mapping[str, Any], place: str) -> SweepMove:
     way = _places(told, "swing")
     if abs(math.hypot(*way.values()) - 1) > 1e-6:
         raise ValueError("swing must be a direction of length 1")
     low, high, seconds = (_above(told, key) for key in ("from_hz", "to_hz", "seconds"))
     if high <= low:
         raise ValueError("to_hz must be above from_hz")
-    return Swing(way, low, high, seconds, _above(told, "per_hz_m_s2"), place)
+    return SweepMove(way, low, high, seconds, _above(told, "per_hz_m_s2"), place)
 
 
 def _table(told: Mapping[str, Any], key: str) -> dict[str, float]:

@@ -8,7 +8,7 @@ from itertools import pairwise
 from typing import Any
 
 from ublet.link.bare import BareLine
-from ublet.link.clause import Bench, Unchecked, clause, must
+from ublet.link.clause import CheckSetup, Unchecked, clause, must
 from ublet.link.frames import Block, encode_block
 from ublet.link.stream_blocks import StreamBlock, unpack
 
@@ -16,7 +16,7 @@ from ublet.link.stream_blocks import StreamBlock, unpack
 
 
 @clause("10.1", "image.status tells what runs; an image that is too large or for another board is refused.")
-async def _image(bench: Bench) -> None:
+async def _image(bench: CheckSetup) -> None:
     runs = await bench.good("image.status")
     missing = {"slot", "slot_bytes", "bytes", "digest", "firmware", "machine", "modules"} - set(runs)
     must(not missing, f"image.status says nothing of {', '.join(sorted(missing))}")
@@ -29,7 +29,7 @@ async def _image(bench: Bench) -> None:
     "10.2",
     "Blocks of an image are taken in any order and twice, each tells what is missing; what is no image is refused.",
 )
-async def _upload(bench: Bench) -> None:
+async def _upload(bench: CheckSetup) -> None:
     line, data = bench.line, bytes(range(200))
     own = {"board": bench.about["board"], "firmware": "99.0.0", "digest": hashlib.sha256(data).hexdigest()}
     begun = await bench.good("image.begin", size=len(data), **own)
@@ -47,7 +47,7 @@ async def _upload(bench: Bench) -> None:
 # 11: fast readings
 
 
-def _kind(bench: Bench) -> dict[str, Any]:
+def _kind(bench: CheckSetup) -> dict[str, Any]:
     """The first sensor that streams."""
     kinds = bench.about.get("streams") or []
     if not kinds:
@@ -66,7 +66,7 @@ async def _came(line: BareLine, kind: dict[str, Any], stream: int, blocks: int) 
 
 
 @clause("11.1", "Blocks and readings are numbered from 0, times rise by the board's clock, none beyond the credit.")
-async def _numbered(bench: Bench) -> None:
+async def _numbered(bench: CheckSetup) -> None:
     kind, line = _kind(bench), bench.line
     rate = min(kind["rates_hz"])
     told = await bench.good("stream.open", stream=kind["name"], rate_hz=rate)
@@ -88,7 +88,7 @@ async def _numbered(bench: Bench) -> None:
 
 
 @clause("11.2", "A block that is asked for again comes as it was; a second stream and a wrong number are refused.")
-async def _again(bench: Bench) -> None:
+async def _again(bench: CheckSetup) -> None:
     kind, line = _kind(bench), bench.line
     rate = min(kind["rates_hz"])
     stream = (await bench.good("stream.open", stream=kind["name"], rate_hz=rate))["number"]
@@ -112,7 +112,7 @@ async def _again(bench: Bench) -> None:
     "11.3",
     "A capture is told by `captured` when full, and is handed over whole; one that is too long is refused.",
 )
-async def _capture(bench: Bench) -> None:
+async def _capture(bench: CheckSetup) -> None:
     kind = _kind(bench)
     rate = max(kind["rates_hz"])
     await bench.refused(3, "stream.open", stream=kind["name"], rate_hz=rate, capture_s=1e6)

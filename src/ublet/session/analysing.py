@@ -23,15 +23,15 @@ from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.steps import analyse_steps
 from ublet.core.recorded import RecordError, Table, check_times, parse_table
 from ublet.core.run import Series
-from ublet.core.shake.choosing import Limits, Shaper
+from ublet.core.shake.choosing import Limits, ShaperCandidate
 from ublet.core.shake.recorded_shake import Shaken, analyse_resonance
 from ublet.core.shake.tower import frequency_of
 
-Draw = Callable[[Path], None]
+DrawFigure = Callable[[Path], None]
 RIPPLES = ("ripples", "distance_mm", "speed_mm_s")
 
 
-def resonance(text: str, file: Path, limits: Limits) -> tuple[dict[str, Any], Draw]:
+def resonance(text: str, file: Path, limits: Limits) -> tuple[dict[str, Any], DrawFigure]:
     """Report of a recorded acceleration, and what draws it.
 
     Raises:
@@ -75,7 +75,7 @@ def _axis(shaken: Shaken, limits: Limits) -> dict[str, Any]:
     }
 
 
-def _shaper(shaper: Shaper, limits: Limits) -> dict[str, Any]:
+def _shaper(shaper: ShaperCandidate, limits: Limits) -> dict[str, Any]:
     train = shaper.train
     return {
         "name": shaper.name,
@@ -89,7 +89,7 @@ def _shaper(shaper: Shaper, limits: Limits) -> dict[str, Any]:
     }
 
 
-def ripples(text: str, file: Path) -> tuple[dict[str, Any], Draw]:
+def ripples(text: str, file: Path) -> tuple[dict[str, Any], DrawFigure]:
     """Report of ripples read off a part; there is nothing to draw of it.
 
     Raises:
@@ -162,7 +162,7 @@ def mesh_from(text: str, file: Path) -> tuple[Mesh, Table]:
 
 def analyse_mesh(
     text: str, file: Path, machine: MachineFile | None, other: tuple[str, Path] | None, spread_mm: float | None
-) -> tuple[dict[str, Any], Draw]:
+) -> tuple[dict[str, Any], DrawFigure]:
     """Report of a mesh, and what draws it. machine: its screws are told turns; other: the text of a mesh that it is
     held against, and its file.
 
@@ -266,7 +266,7 @@ class Options:
     limits: Limits = field(default_factory=Limits)
 
 
-def analyse_file(kind: str, file: Path, options: Options = Options()) -> tuple[dict[str, Any], Draw]:
+def analyse_file(kind: str, file: Path, options: Options = Options()) -> tuple[dict[str, Any], DrawFigure]:
     """Analyse a recorded file; returns its report and what draws its figure to a path.
 
     Raises:
@@ -287,7 +287,7 @@ def _text(file: Path) -> str:
         raise RecordError(f"{file} is not text (byte {error.start}): export it as CSV in UTF-8.") from error
 
 
-def _mesh(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Draw]:
+def _mesh(text: str, file: Path, options: Options) -> tuple[dict[str, Any], DrawFigure]:
     from ublet.session.document import Document
 
     machine = Document(options.machine).machine if options.machine is not None else None
@@ -295,7 +295,7 @@ def _mesh(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Draw
     return analyse_mesh(text, file, machine, other, options.spread_mm)
 
 
-def _heat(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Draw]:
+def _heat(text: str, file: Path, options: Options) -> tuple[dict[str, Any], DrawFigure]:
     table = parse_table(text, STEP_COLUMNS, str(file))
     check_times(table, "time_s", str(file))
     time_s, duty, celsius = (table.columns[name] for name in STEP_COLUMNS)
@@ -359,7 +359,7 @@ def _heat_report(found: HeatAnalysis, table: Table) -> dict[str, Any]:
     }
 
 
-def _touches(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Draw]:
+def _touches(text: str, file: Path, options: Options) -> tuple[dict[str, Any], DrawFigure]:
     table = parse_table(text, ("z_mm",), str(file), ("speed_mm_s",))
     try:
         found = analyse_touches(table.columns["z_mm"], table.columns.get("speed_mm_s"))
@@ -407,7 +407,7 @@ def _outliers(found: Touches, table: Table) -> list[int]:
     return sorted(rows)
 
 
-def _steps(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Draw]:
+def _steps(text: str, file: Path, options: Options) -> tuple[dict[str, Any], DrawFigure]:
     table = parse_table(text, ("commanded_mm", "measured_mm"), str(file))
     try:
         found = analyse_steps(table.columns["commanded_mm"], table.columns["measured_mm"], options.instrument)
@@ -430,7 +430,7 @@ def _steps(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Dra
     }, draw
 
 
-Analyse = Callable[[str, Path, Options], tuple[dict[str, Any], Draw]]
+Analyse = Callable[[str, Path, Options], tuple[dict[str, Any], DrawFigure]]
 
 KINDS: Mapping[str, Analyse] = {
     "heat": _heat,

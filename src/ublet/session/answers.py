@@ -100,7 +100,7 @@ class AnswerFile:
         return False
 
 
-class Terminal:
+class TerminalBuilder:
     """The builder at the terminal: questions on standard error, answers from standard input.
 
     aside: what else writes there (a progress bar) rests meanwhile.

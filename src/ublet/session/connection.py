@@ -15,7 +15,7 @@ from ublet.link.client import Client, State
 from ublet.link.controller import Controller
 from ublet.link.errors import BoardRefused, Garbled, LinkLost
 from ublet.link.frames import Block, Message
-from ublet.link.replies import EventTold, Hello, Layers, On, RunningImage, Sample
+from ublet.link.replies import EventReport, Hello, On, RunningImage, Sample, SettingLayers
 from ublet.link.rpc import RpcController
 from ublet.link.transport import PortError, Transport
 
@@ -40,7 +40,7 @@ class Break(StrEnum):
     NO_READINGS = "no readings"
 
 
-Broken = Callable[[Break, str], None]
+BreakListener = Callable[[Break, str], None]
 """Told what broke, and why in a sentence."""
 
 
@@ -58,16 +58,16 @@ class Connection:
         self.why = "not connected yet"
         self.note = ""
         self.found_on: tuple[On, ...] = ()
-        self.layers: dict[str, Layers] = {}
+        self.layers: dict[str, SettingLayers] = {}
         self.first_c: float | None = None  # the coolest sensor when the link was made: the room, or above it
         self.image: RunningImage | None = None
         self.samples: deque[Sample] = deque(maxlen=MINUTE)
         self.changed: list[Callable[[], None]] = []
         self.sampled: list[Callable[[list[Sample]], None]] = []
-        self.heard: list[Callable[[EventTold], None]] = []
+        self.heard: list[Callable[[EventReport], None]] = []
         self.blocks: list[Callable[[Block], None]] = []
-        self.ended: dict[int, EventTold] = {}  # how motions ended, by their numbers
-        self.broken: list[Broken] = []
+        self.ended: dict[int, EventReport] = {}  # how motions ended, by their numbers
+        self.broken: list[BreakListener] = []
         self.talk: deque[tuple[str, Message]] = deque(maxlen=400)
         self._gone = asyncio.Event()
         self._reading = asyncio.Event()
@@ -350,7 +350,7 @@ class Connection:
         for listener in list(self.sampled):
             listener(samples)
 
-    def _event(self, event: EventTold) -> None:
+    def _event(self, event: EventReport) -> None:
         if event.what == "ended":
             self.ended[event.motion] = event
             while len(self.ended) > KEPT_ENDS:

@@ -7,13 +7,13 @@ from functools import lru_cache
 from pathlib import Path
 
 from ublet.core.machine.boards import BoardKind, Boards
-from ublet.core.machine.check import Checked, check_text
+from ublet.core.machine.check import CheckResult, check_text
 from ublet.core.machine.edit import EditError, edited
 from ublet.core.machine.effective import effective
 from ublet.core.machine.image import Image, build_image
 from ublet.core.machine.lines import key_lines
 from ublet.core.machine.modules import ModulePlan
-from ublet.core.machine.problem import Lines, Problem
+from ublet.core.machine.problem import KeyLines, Problem
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
 from ublet.core.trouble import Trouble
@@ -53,7 +53,7 @@ def read_text(path: Path) -> str:
 
 
 @lru_cache(maxsize=8)
-def _check_shipped(text: str) -> Checked:
+def _check_shipped(text: str) -> CheckResult:
     """What there is to say of a text where no boards but the shipped ones are known. A run opens the same few files
     several times: what was said last is remembered, and cannot change.
     """
@@ -68,7 +68,7 @@ class Document:
     def __init__(self, path: Path) -> None:
         self.path = path
         self.boards: Boards = boards_for(path.parent)
-        self._lines: tuple[str, Lines] | None = None
+        self._lines: tuple[str, KeyLines] | None = None
         self._image: tuple[str, bytes, Image, ModulePlan] | None = None
         self.take(read_text(path))
 
@@ -98,7 +98,7 @@ class Document:
         """The machine's kind of board."""
         return self.boards[self.machine.board.model]
 
-    def _checked(self, text: str) -> tuple[Checked, MachineFile]:
+    def _checked(self, text: str) -> tuple[CheckResult, MachineFile]:
         checked = _check_shipped(text) if self.boards is boards() else check_text(text, self.boards)
         if checked.errors or checked.machine is None:
             raise Faulty(self.path, text, checked.errors)

@@ -8,7 +8,7 @@ from dataclasses import asdict
 from ublet.core.heat.demands import demands_of, material_targets
 from ublet.core.heat.gain_sets import GainsAt, Served, gains_below, serve
 from ublet.core.heat.model import HeaterModel
-from ublet.core.heat.pid import Gains
+from ublet.core.heat.pid import PidGains
 from ublet.core.heat.report import model_from
 from ublet.core.run import Option, Proposal, TrialFailed
 from ublet.core.settings import Value, number_or
@@ -30,7 +30,7 @@ def known_sets(session: Session, heater: str, trial: str) -> tuple[dict[str, Gai
     for label, each in machine.heaters[heater].gains.items():
         root = f"heaters.{heater}.gains.{label}"
         on_board = session.live(f"{root}.kp") is not None
-        gains = gains_below(root, session.live) if on_board else Gains(each.kp, each.ki, each.kd)
+        gains = gains_below(root, session.live) if on_board else PidGains(each.kp, each.ki, each.kd)
         sets[label] = GainsAt(gains, each.at_c)
     models: dict[float, HeaterModel] = {}
     for entry in session.ledger.runs(trial, "proven", {"heater": heater}):
@@ -107,6 +107,6 @@ async def switch_set(session: Session, heater: str, label: str) -> str:
     return f"“{label}” is {'no longer used' if now else f'used {effect}'}: live, not yet saved"
 
 
-def _gains(option: Option) -> Gains:
+def _gains(option: Option) -> PidGains:
     kp, ki, kd = (float(option.figures.get(key) or 0.0) for key in ("kp", "ki", "kd"))
-    return Gains(kp, ki, kd)
+    return PidGains(kp, ki, kd)

@@ -46,7 +46,7 @@ class Done:
     lost: bool
 
 
-Truth = Callable[[TrialSpec, Part], dict[str, float]]
+TruthOf = Callable[[TrialSpec, Part], dict[str, float]]
 """The truth behind a trial's findings, by their ids, as things are when it has ended."""
 
 
@@ -59,7 +59,7 @@ class Looking:
         self,
         answering: Answering,
         tell: Callable[[Progress], None],
-        truth: Truth | None = None,
+        truth: TruthOf | None = None,
         simulated: SimulatedMachine | None = None,
     ) -> None:
         self.simulated = simulated

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.report import model_from
-from ublet.core.heat.soak import Sheet, sheet_of
+from ublet.core.heat.soak import SheetModel, sheet_of
 from ublet.core.heat.start import room_from
 from ublet.core.run import TrialFailed, TrialResult
 
@@ -40,13 +40,13 @@ def tuned_model(session: Session, heater: str) -> HeaterModel | None:
         return None
 
 
-def known_sheet(session: Session, heater: str) -> Sheet | None:
+def known_sheet(session: Session, heater: str) -> SheetModel | None:
     """What is known of the sheet on a heater's block: by its soak trial, else by its model; None: nothing."""
     soaked = session.proven("bed-soak", heater)
     lag = soaked.finding("sheet_lag") if soaked is not None else None
     if soaked is not None and lag is not None:
         share, lead = soaked.finding("surface_share"), soaked.finding("sensor_lead")
-        return Sheet(lag.value, share.value if share else 1.0, 0.0, 0.0, lead.value if lead else 0.0)
+        return SheetModel(lag.value, share.value if share else 1.0, 0.0, 0.0, lead.value if lead else 0.0)
     model = tuned_model(session, heater)
     return sheet_of(model) if model is not None else None
 

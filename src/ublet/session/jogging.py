@@ -8,9 +8,9 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from ublet.core.motion.caps import Speed, capped
-from ublet.core.motion.program import Lift, Push, To, Touch
+from ublet.core.motion.program import Lift, ProbeMove, Push, To
 from ublet.link.errors import LinkLost
-from ublet.link.replies import EventTold, MotionTold, MoveTold
+from ublet.link.replies import EventReport, MotionReply, MoveReply
 
 if TYPE_CHECKING:
     from ublet.core.machine.boards import BoardKind
@@ -31,14 +31,14 @@ FREELY_MM_S = 20.0
 _lines = itertools.count(1)
 
 
-async def to_the_end(connection: Connection, told: MotionTold) -> None:
+async def to_the_end(connection: Connection, told: MotionReply) -> None:
     """Wait until the board tells the end of a motion, and samples from then are there.
 
     Raises:
         LinkLost: the link went, the board restarted or does not tell the end.
     """
     motion, about = told.motion, connection.about
-    seconds = told.seconds if isinstance(told, MoveTold) else LONGEST_HOMING_S
+    seconds = told.seconds if isinstance(told, MoveReply) else LONGEST_HOMING_S
     late, loop = connection.board_time + seconds + LATE_S, asyncio.get_running_loop()
     asked = loop.time()
     while motion not in connection.ended or connection.board_time < connection.ended[motion].time_s:
@@ -92,13 +92,13 @@ async def touch(connection: Connection, floor_mm: float, mm_s: float) -> float |
     met: list[float | None] = []
     name = f"line {next(_lines)}"
 
-    def hear(event: EventTold) -> None:
+    def hear(event: EventReport) -> None:
         if event.program == name and event.what == "touched":
             met.append(event.position.get("z"))
 
     connection.heard.append(hear)
     try:
-        told = await connection.controller.add(name, 0, [Touch({"z": floor_mm}, mm_s)], last=True)
+        told = await connection.controller.add(name, 0, [ProbeMove({"z": floor_mm}, mm_s)], last=True)
         await to_the_end(connection, told)
     finally:
         connection.heard.remove(hear)

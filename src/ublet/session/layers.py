@@ -17,7 +17,7 @@ Winner = Literal["image", "stored", "kept", "file"]
 
 
 @dataclass(frozen=True)
-class Row:
+class LayerRow:
     """One setting in its layers; None: that layer has nothing. What a board does not hold has only the file's."""
 
     path: str
@@ -54,7 +54,7 @@ class Row:
         return self.shadowed or self.outdated or self.wins == "kept"
 
 
-def rows(document: Document, connection: Connection) -> list[Row]:
+def rows(document: Document, connection: Connection) -> list[LayerRow]:
     """Every setting that file or board hold, in the file's order; those that only the board holds come last."""
     layers = connection.layers if connection.linked else {}
     found = []
@@ -62,17 +62,19 @@ def rows(document: Document, connection: Connection) -> list[Row]:
         declared = BOARD_SETTINGS.find(path)
         if path in layers:
             each = layers[path]
-            found.append(Row(path, value, each.image, each.stored, each.live, True))
+            found.append(LayerRow(path, value, each.image, each.stored, each.live, True))
         elif value is not None:
-            found.append(Row(path, value, on_board=declared is not None and bool(layers)))
+            found.append(LayerRow(path, value, on_board=declared is not None and bool(layers)))
     known = document.values
     found += [
-        Row(path, None, each.image, each.stored, each.live, True) for path, each in layers.items() if path not in known
+        LayerRow(path, None, each.image, each.stored, each.live, True)
+        for path, each in layers.items()
+        if path not in known
     ]
     return found
 
 
-def shadows(document: Document, connection: Connection) -> list[Row]:
+def shadows(document: Document, connection: Connection) -> list[LayerRow]:
     """Settings whose stored value hides another one in the file."""
     return [row for row in rows(document, connection) if row.shadowed]
 
@@ -81,7 +83,7 @@ Settling = Literal["file", "stored", "adopt"]
 """How a shadow is settled: take the file's value, keep the stored one, or put the stored one into the file."""
 
 
-def settled_values(chosen: Mapping[str, Settling], found: Mapping[str, Row]) -> dict[str, Value]:
+def settled_values(chosen: Mapping[str, Settling], found: Mapping[str, LayerRow]) -> dict[str, Value]:
     """What the board's store must hold for each choice, as :func:`saving.save` takes it: a value is filed too.
 
     Taking the file's value clears the stored one when the image holds it; otherwise it is stored.

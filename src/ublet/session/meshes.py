@@ -25,7 +25,7 @@ SAME_MM = 1e-6
 
 
 @dataclass(frozen=True)
-class Taken:
+class StoredMesh:
     """A mesh that a run found. bed_c: the bed then, None where nobody knows; reasons: why it no longer holds; u_mm: of
     one height.
     """
@@ -46,7 +46,7 @@ class Taken:
         return f"{self.surface or NO_SHEET}, {warm}"
 
 
-def taken(session: Session) -> tuple[Taken, ...]:
+def taken(session: Session) -> tuple[StoredMesh, ...]:
     """Meshes of proven runs, the newest first."""
     found = [each for trial in TRIALS for each in session.ledger.runs(trial, "proven", most=MOST)]
     live = live_mesh(session.live)
@@ -54,7 +54,7 @@ def taken(session: Session) -> tuple[Taken, ...]:
     return tuple(mesh for mesh in each if mesh is not None)[:MOST]
 
 
-def _taken(session: Session, entry: RunEntry, live: Mesh | None) -> Taken | None:
+def _taken(session: Session, entry: RunEntry, live: Mesh | None) -> StoredMesh | None:
     began = session.ledger.opening(entry.id).get("live", {})
     values: dict[str, Value] = {path: frozen(value) for path, value in began.items()}
     values |= {proposal.setting: proposal.after for proposal in entry.result.proposals}
@@ -63,7 +63,7 @@ def _taken(session: Session, entry: RunEntry, live: Mesh | None) -> Taken | None
         return None
     sheet = next((str(rest.value) for rest in entry.rests if (rest.kind, rest.path) == ("fact", "surface")), "")
     rms = entry.result.finding("rms")
-    return Taken(
+    return StoredMesh(
         entry.id,
         entry.at,
         "" if sheet in ("0", "") else sheet,
@@ -89,7 +89,7 @@ def _same(one: Mesh, other: Mesh) -> bool:
     return one.heights.shape == other.heights.shape and bool(np.allclose(one.heights, other.heights, atol=SAME_MM))
 
 
-def at_start(session: Session, known: tuple[Taken, ...], material: str = "") -> tuple[Taken | None, str]:
+def at_start(session: Session, known: tuple[StoredMesh, ...], material: str = "") -> tuple[StoredMesh | None, str]:
     """The mesh that a print of a material (the first one where none is named) should load now, and why; None: none
     fits.
     """
@@ -115,7 +115,7 @@ def at_start(session: Session, known: tuple[Taken, ...], material: str = "") -> 
     return best, f"“{best.name}”: the newest {where}{warm}, and nothing that it rests on has changed"
 
 
-def loading(session: Session, chosen: Taken) -> Option:
+def loading(session: Session, chosen: StoredMesh) -> Option:
     """What makes a mesh the live one."""
     effect = f"Z follows “{chosen.name}” from now on"
     proposals = tuple(
@@ -124,7 +124,7 @@ def loading(session: Session, chosen: Taken) -> Option:
     return Option(chosen.name, "loaded", proposals, {})
 
 
-def compared(one: Taken, other: Taken) -> Compared:
+def compared(one: StoredMesh, other: StoredMesh) -> Compared:
     """One mesh less another, with what is significant of it.
 
     Raises:
@@ -134,7 +134,7 @@ def compared(one: Taken, other: Taken) -> Compared:
     return compare(one.mesh, other.mesh, spread or None)
 
 
-def difference_words(one: Taken, other: Taken, found: Compared) -> str:
+def difference_words(one: StoredMesh, other: StoredMesh, found: Compared) -> str:
     """What a difference between two meshes may mean."""
     told = "the same within what they scatter" if found.verdict == "same" else found.words
     warmer = (one.bed_c or 0.0) - (other.bed_c or 0.0)

@@ -27,14 +27,14 @@ COLDER_THAN_FIRST_C = 15.0
 
 
 @dataclass(frozen=True)
-class HeaterReading:
+class DrivenReading:
     """One reading of a heater's sensor, °C, by the board's clock, s."""
 
     at_s: float
     celsius: float
 
 
-def impossible(name: str, before: HeaterReading | None, now: HeaterReading, room_c: float | None) -> str:
+def impossible(name: str, before: DrivenReading | None, now: DrivenReading, room_c: float | None) -> str:
     """Why a reading of a driven heater cannot be true, as a sentence; empty: it can. room_c: the coolest sensor that
     was ever read on this link.
     """
@@ -63,7 +63,7 @@ class HeaterNews:
     ) -> None:
         self._connection, self._machine, self._drilling = connection, machine, drilling
         self._unread_since: dict[str, float] = {}
-        self._read: dict[str, HeaterReading] = {}
+        self._read: dict[str, DrivenReading] = {}
         self._off: asyncio.Task[str] | None = None
         connection.sampled.append(self._take)
 
@@ -102,7 +102,7 @@ class HeaterNews:
             celsius, at_s = row[sensor], row[1]
             if celsius is None or at_s is None or row[target] is None:
                 continue
-            reading = HeaterReading(at_s, celsius)
+            reading = DrivenReading(at_s, celsius)
             why = impossible(name, self._read.get(name), reading, self._connection.first_c)
             self._read[name] = reading
             if why:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from ublet.core.route import ROUTE, Standing, Station
+from ublet.core.route import ROUTE, Station, StationState
 from ublet.session.session import Session
 
 NO_STEP = ("control", "ledger")
@@ -26,7 +26,7 @@ class NextStep:
     heater: str = ""
 
 
-def next_step(session: Session, standings: Mapping[str, Standing]) -> NextStep | None:
+def next_step(session: Session, standings: Mapping[str, StationState]) -> NextStep | None:
     """The next step; None while a trial runs, and when everything that is built is proven and saved."""
     if session.runner.running is not None:
         return None
@@ -48,14 +48,14 @@ def _steps() -> list[Station]:
     return [station for station in ROUTE if station.built and station.bench not in NO_STEP]
 
 
-def _unverified(standings: Mapping[str, Standing]) -> bool:
+def _unverified(standings: Mapping[str, StationState]) -> bool:
     """Whether something was kept that is not checked yet: that comes before it is saved."""
     return any(
         standing.state in ("failed", "stale") or standing.figure == "unverified" for standing in standings.values()
     )
 
 
-def _why(station: Station, standing: Standing) -> str:
+def _why(station: Station, standing: StationState) -> str:
     """Why this one: the reason of its standing, or what is not known before it was done."""
     if standing.state == "open" and not standing.reason:
         own = standing.trial.replace("-", " ")

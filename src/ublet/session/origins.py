@@ -10,7 +10,7 @@ from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.settings import Value
 from ublet.ledger.entries import Change
 from ublet.ledger.errors import LedgerError
-from ublet.session.layers import Row
+from ublet.session.layers import LayerRow
 from ublet.session.record import local_time
 from ublet.session.session import Session
 
@@ -27,7 +27,7 @@ class Origin:
     wins: bool
 
 
-def origins(session: Session, row: Row) -> list[Origin]:
+def origins(session: Session, row: LayerRow) -> list[Origin]:
     """The layers of a setting, the file's first. A setting that no board holds has only that."""
     winner = {"kept": "live"}.get(row.wins, row.wins)
     found = [Origin("file", row.file, _of_file(session, row), winner == "file")]
@@ -38,7 +38,7 @@ def origins(session: Session, row: Row) -> list[Origin]:
     return found
 
 
-def _of_file(session: Session, row: Row) -> str:
+def _of_file(session: Session, row: LayerRow) -> str:
     name, line = session.document.path.name, session.document.line(row.path)
     if line is None:
         known = BOARD_SETTINGS.find(row.path)
@@ -57,7 +57,7 @@ def _of_image(session: Session) -> str:
     return f"built into image {image.digest[:8]}{written}"
 
 
-def _of_store(session: Session, row: Row) -> str:
+def _of_store(session: Session, row: LayerRow) -> str:
     if row.stored is None:
         return "nothing stored: the image's value counts"
     change = _last(session, row.path, "stored")
@@ -66,7 +66,7 @@ def _of_store(session: Session, row: Row) -> str:
     return _told(session, change)
 
 
-def _of_live(session: Session, row: Row) -> str:
+def _of_live(session: Session, row: LayerRow) -> str:
     if row.wins != "kept":
         return f"as in the board's {'store' if row.stored is not None else 'image'}"
     change = _last(session, row.path, "live")

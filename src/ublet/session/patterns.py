@@ -18,8 +18,8 @@ from ublet.core.shake.tower import ringing_tower
 from ublet.core.trouble import Trouble
 from ublet.session.document import Document
 
-Pattern = Callable[[MachineFile], Program]
-PATTERNS: dict[str, Pattern] = {
+PatternMaker = Callable[[MachineFile], Program]
+PATTERNS: dict[str, PatternMaker] = {
     "square": square,
     "first-layer": lambda machine: program_of(machine, LayerShape()),
     "first-layer-stripe": lambda machine: program_of(machine, LayerShape(tries="stripe")),

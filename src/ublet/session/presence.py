@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Iterable, Mapping
 
-from ublet.core.evidence import Now, Rest, stale_reasons
+from ublet.core.evidence import Dependency, Now, stale_reasons
 from ublet.core.facts import Fact
 from ublet.core.settings import Value
 from ublet.ledger.book import Ledger
@@ -54,7 +54,7 @@ class Presence:
             return {path: each.live for path, each in layers.items()} | dict(self._lent)
         return self._seen
 
-    def reasons(self, rests: tuple[Rest, ...], supposed: Iterable[Fact] = ()) -> tuple[str, ...]:
+    def reasons(self, rests: tuple[Dependency, ...], supposed: Iterable[Fact] = ()) -> tuple[str, ...]:
         """Why findings that rest on these no longer hold. supposed: facts taken as if they had been told."""
         live = self.settings()
         told: dict[str, Fact] = {}
@@ -62,7 +62,7 @@ class Presence:
             told = {fact.path: fact for fact in (*self._ledger.facts_in_force(), *supposed)}
         return stale_reasons(rests, lambda rest: self._now(rest, live, told))
 
-    def _now(self, rest: Rest, live: Mapping[str, Value], told: Mapping[str, Fact]) -> Now:
+    def _now(self, rest: Dependency, live: Mapping[str, Value], told: Mapping[str, Fact]) -> Now:
         if rest.kind == "setting":
             return self._setting(rest.path, live)
         if rest.kind == "parts":
@@ -96,7 +96,7 @@ class Presence:
         names = {each.removeprefix(root).split(".")[0] for each in self._document().values if each.startswith(root)}
         return Now(", ".join(sorted(names)))
 
-    def _finding(self, rest: Rest) -> Now:
+    def _finding(self, rest: Dependency) -> Now:
         """The newest proven value of a finding; a finding of a heater is looked for among that heater's."""
         trial, _, found = rest.path.partition("/")
         for entry, value, _ in self._ledger.followed(found, LOOKED_AT):

@@ -4,7 +4,7 @@ programs looked through for what they miss.
 
 from __future__ import annotations
 
-from ublet.core.level.mesh.print_order import ABSOLUTE, Step, end_of_print, missing_from, start_of_print
+from ublet.core.level.mesh.print_order import ABSOLUTE, PrintStep, end_of_print, missing_from, start_of_print
 from ublet.core.motion.iso6983 import iso6983, plain
 from ublet.core.motion.program import Program
 from ublet.session.document import Document
@@ -15,7 +15,7 @@ START, END = "print-start", "print-end"
 UNKNOWN = "no mesh was taken of this machine yet: probe one"
 
 
-def steps_of(document: Document, which: str, session: Session | None, material: str = "") -> tuple[Step, ...]:
+def steps_of(document: Document, which: str, session: Session | None, material: str = "") -> tuple[PrintStep, ...]:
     """The steps of one of both. session: of the machine, where it has a ledger that knows its meshes."""
     machine = document.machine
     if which == END:
@@ -25,7 +25,7 @@ def steps_of(document: Document, which: str, session: Session | None, material: 
     return start_of_print(machine, name, best.name if best is not None else "", why)
 
 
-def missing(document: Document, which: str, steps: tuple[Step, ...]) -> tuple[str, list[str]]:
+def missing(document: Document, which: str, steps: tuple[PrintStep, ...]) -> tuple[str, list[str]]:
     """The builder's own program by its name, and what it lacks; no name: none is named."""
     own = document.machine.program
     name = own.start_file if which == START else own.end_file
@@ -39,7 +39,7 @@ def missing(document: Document, which: str, steps: tuple[Step, ...]) -> tuple[st
     return name, missing_from(text, steps)
 
 
-def written(document: Document, which: str, steps: tuple[Step, ...]) -> str:
+def written(document: Document, which: str, steps: tuple[PrintStep, ...]) -> str:
     """The steps as an ISO 6983 text: why each is there, the builder's own line or its motion."""
     own = document.machine.program.own()
     lines = [f"({which}: {len(steps)} steps, each with its reason)", ABSOLUTE]

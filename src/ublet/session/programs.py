@@ -9,7 +9,7 @@ from ublet.core.motion.caps import Caps
 from ublet.core.motion.program import Going, Park, Program, Timetable, timetable
 from ublet.core.settings import number_or
 from ublet.link.errors import BoardRefused, LinkLost
-from ublet.link.replies import EventTold
+from ublet.link.replies import EventReport
 from ublet.session.connection import Connection
 from ublet.session.jogging import must_go_on
 
@@ -73,7 +73,7 @@ class ProgramRun:
         told = self._connection.ended.get(self._motion)
         return (told.why or told.how, told.time_s) if told is not None else None
 
-    async def run(self) -> EventTold:
+    async def run(self) -> EventReport:
         """Give it all, and wait for its end; returns how it ended.
 
         Raises:
@@ -108,7 +108,7 @@ class ProgramRun:
         finally:
             connection.heard.remove(self._hear)
 
-    async def _to_its_end(self, boot: int | None) -> EventTold:
+    async def _to_its_end(self, boot: int | None) -> EventReport:
         connection = self._connection
         while self._motion not in connection.ended:
             must_go_on(connection, boot, "program")
@@ -148,7 +148,7 @@ class ProgramRun:
         """End it at once."""
         await self._connection.controller.stop()
 
-    def _hear(self, event: EventTold) -> None:
+    def _hear(self, event: EventReport) -> None:
         if not event.program:
             return
         if self.begun_s is None and event.what == "place":

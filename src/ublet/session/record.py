@@ -8,7 +8,7 @@ from datetime import datetime
 from pathlib import Path
 
 from ublet.core.catalogue import TRIALS
-from ublet.core.evidence import Rest
+from ublet.core.evidence import Dependency
 from ublet.core.facts import Fact
 from ublet.core.run import Subject
 from ublet.core.typed import shown_after, shown_value
@@ -32,23 +32,23 @@ def local_time(at: str) -> str:
 
 
 @dataclass(frozen=True)
-class Line:
+class RecordLine:
     """A line about a run; head: it begins a part."""
 
     words: str
     head: bool = False
 
 
-def run_lines(ledger: Ledger, entry: RunEntry) -> Iterator[Line]:
+def run_lines(ledger: Ledger, entry: RunEntry) -> Iterator[RecordLine]:
     """A run told whole: how it ended, what it found and proposed, what it rests on, what it asked and recorded."""
     outcome = "running" if entry.running else entry.result.outcome
     about = f" of {', '.join(entry.subject.values())}" if entry.subject else ""
-    yield Line(f"run {entry.id}: {entry.name}{about}, begun {local_time(entry.at)}: {outcome}", True)
-    yield Line(entry.result.why)
+    yield RecordLine(f"run {entry.id}: {entry.name}{about}, begun {local_time(entry.at)}: {outcome}", True)
+    yield RecordLine(entry.result.why)
     if entry.duration_s:
-        yield Line(f"took {duration(entry.duration_s)} of the machine's time")
+        yield RecordLine(f"took {duration(entry.duration_s)} of the machine's time")
     if entry.goes_on_from is not None:
-        yield Line(f"went on from run {entry.goes_on_from}")
+        yield RecordLine(f"went on from run {entry.goes_on_from}")
     yield from _part("parameters", [f"{key} = {shown_value(value)}" for key, value in entry.parameters.items()])
     found = [
         f"{each.name:<34} {with_uncertainty(each.value, each.uncertainty or 0.0, each.unit)}"
@@ -78,10 +78,10 @@ def run_lines(ledger: Ledger, entry: RunEntry) -> Iterator[Line]:
         yield from _part("can go on from", [checkpoint.words])
 
 
-def _part(head: str, lines: list[str]) -> Iterator[Line]:
+def _part(head: str, lines: list[str]) -> Iterator[RecordLine]:
     if lines:
-        yield Line(head, True)
-        yield from (Line(each) for each in lines)
+        yield RecordLine(head, True)
+        yield from (RecordLine(each) for each in lines)
 
 
 def _proposed(entry: RunEntry) -> list[str]:
@@ -94,7 +94,7 @@ def _proposed(entry: RunEntry) -> list[str]:
     return lines
 
 
-def rest_lines(rests: Sequence[Rest]) -> list[str]:
+def rest_lines(rests: Sequence[Dependency]) -> list[str]:
     """What a run rests on, with the values then: the settings of a part, and the findings of a trial, on a line."""
     lines: dict[str, list[str]] = {}
     untold: list[str] = []

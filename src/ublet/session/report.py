@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from ublet.core.evidence import Rest
+from ublet.core.evidence import Dependency
 from ublet.core.run import TrialResult
 from ublet.core.settings import Value, thawed
 from ublet.core.trial import TrialSpec
@@ -13,10 +13,10 @@ from ublet.ledger.entries import RunEntry
 
 if TYPE_CHECKING:
     from ublet.session.session import Session
-    from ublet.session.trials import Entered
+    from ublet.session.trials import EnteredRun
 
 
-def run_json(session: Session, spec: TrialSpec, entered: Entered) -> dict[str, Any]:
+def run_json(session: Session, spec: TrialSpec, entered: EnteredRun) -> dict[str, Any]:
     """A run that has just ended."""
     entry = session.ledger.run(entered.number) if entered.number is not None else None
     rests = entry.rests if entry is not None else ()
@@ -30,7 +30,7 @@ def entry_json(entry: RunEntry) -> dict[str, Any]:
 
 
 def trial_json(
-    trial: str, result: TrialResult, duration_s: float, rests: Sequence[Rest], run: int | None
+    trial: str, result: TrialResult, duration_s: float, rests: Sequence[Dependency], run: int | None
 ) -> dict[str, Any]:
     """The shape of the contract, with the options to choose from besides."""
     return {
@@ -66,6 +66,6 @@ def trial_json(
     }
 
 
-def conditions(result: TrialResult, rests: Sequence[Rest]) -> dict[str, Value]:
+def conditions(result: TrialResult, rests: Sequence[Dependency]) -> dict[str, Value]:
     """The state that a result holds for, and everything that it rests on, by path."""
     return {**result.conditions, **{rest.path: rest.value for rest in rests}}

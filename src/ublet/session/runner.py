@@ -48,7 +48,7 @@ AGAIN_S = 1.0
 BREAKS = {"unlinked": Break.LINK_LOST, "halted": Break.HALTED, "tripped": Break.GUARD}
 """What a board's mode other than ready means for a trial that begins."""
 
-Ending = tuple[Outcome, str, bool]
+RunEnding = tuple[Outcome, str, bool]
 
 
 class Runner:
@@ -57,7 +57,7 @@ class Runner:
     def __init__(self, connection: Connection, barred: Callable[[], str]) -> None:
         self._connection = connection
         self._barred = barred
-        self._breaking: asyncio.Future[Ending] | None = None
+        self._breaking: asyncio.Future[RunEnding] | None = None
         self.running: TrialSpec | None = None
         self._idle = asyncio.Event()
         self._idle.set()

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from ublet.core.facts import FACTS, Fact
 from ublet.core.heat.gain_sets import gains_below, gains_root
-from ublet.core.heat.pid import Gains
+from ublet.core.heat.pid import PidGains
 from ublet.core.machine.compare import Conflict, same
 from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile
@@ -29,7 +29,7 @@ from ublet.session.connection import Break, Connection
 from ublet.session.document import Document, DocumentError
 from ublet.session.draft import Draft
 from ublet.session.identity import SAME, Foreign, foreign_to
-from ublet.session.layers import Row, Settling, settled_values, shadows
+from ublet.session.layers import LayerRow, Settling, settled_values, shadows
 from ublet.session.loans import Loans
 from ublet.session.news import HeaterNews
 from ublet.session.preferences import Kept
@@ -37,7 +37,7 @@ from ublet.session.presence import Presence
 from ublet.session.runner import Ran, Runner
 from ublet.session.saving import Saved, SaveFailed, now, save, settle
 from ublet.session.soaking import SoakWatch
-from ublet.session.trials import Entered, Trials
+from ublet.session.trials import EnteredRun, Trials
 from ublet.session.writing import Planned, back_up_store, plan_write, write_image
 
 
@@ -148,7 +148,7 @@ class Session:
 
     # trials
 
-    async def run(self, spec: TrialSpec, parameters: Part, watcher: Watcher, go_on: bool = False) -> Entered:
+    async def run(self, spec: TrialSpec, parameters: Part, watcher: Watcher, go_on: bool = False) -> EnteredRun:
         """Run a trial, recorded from before anything moves; go_on: from where an earlier run of it was cut off."""
         return await self.trials.run(spec, parameters, watcher, go_on)
 
@@ -213,7 +213,7 @@ class Session:
         declared = self.document.machine.heaters.get(heater)
         return gains_root(heater, target_c, declared.gains if declared is not None else (), self.live)
 
-    def live_gains(self, heater: str, target_c: float) -> Gains:
+    def live_gains(self, heater: str, target_c: float) -> PidGains:
         """The gains that are live on the board for a target."""
         return gains_below(self.gains_root(heater, target_c), self.live)
 
@@ -229,7 +229,7 @@ class Session:
                 found.append(Saved(path, self.document.value(path), layers.stored, live))
         return found
 
-    def shadowed(self) -> list[Row]:
+    def shadowed(self) -> list[LayerRow]:
         """Settings whose stored value hides another one in the file."""
         return shadows(self.document, self.connection)
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ublet.core.arrays import Floats
-from ublet.core.heat.soak import Drift, Sheet, drift_of, still_after
+from ublet.core.heat.soak import SheetModel, TemperatureSlope, drift_of, still_after
 from ublet.core.heat.soak_trials import NOW_S, WINDOW_S
 from ublet.core.heat.start import surface_sensor
 from ublet.core.machine.schema import MachineFile
@@ -24,7 +24,7 @@ REACHED_C, LEFT_C = 1.0, 3.0
 
 
 @dataclass
-class Held:
+class HeldHeater:
     """A heater since it was given its target: board times (s) and readings (°C; None: no surface sensor)."""
 
     target_c: float
@@ -46,7 +46,7 @@ class Soaking:
 
     held_s: float | None
     left_s: float | None
-    drift: Drift | None
+    drift: TemperatureSlope | None
 
 
 class SoakWatch:
@@ -54,10 +54,10 @@ class SoakWatch:
 
     def __init__(self, connection: Connection, machine: Callable[[], MachineFile]) -> None:
         self._connection, self._machine = connection, machine
-        self.held: dict[str, Held] = {}
+        self.held: dict[str, HeldHeater] = {}
         connection.sampled.append(self._take)
 
-    def state(self, heater: str, sheet: Sheet | None, drift_c_min: float, room_c: float | None) -> Soaking | None:
+    def state(self, heater: str, sheet: SheetModel | None, drift_c_min: float, room_c: float | None) -> Soaking | None:
         """Where the soak of a heater stands, standing still being so little drift; None while it has no target."""
         held = self.held.get(heater)
         if held is None or len(held.rows) < 3:
@@ -108,7 +108,7 @@ class SoakWatch:
             self.held.pop(name, None)
             return
         if held is None or held.target_c != target or now < held.began_s:
-            held = self.held[name] = Held(target, now)
+            held = self.held[name] = HeldHeater(target, now)
         if celsius is None or (held.rows and now - held.rows[-1][0] < ROW_S):
             return
         held.rows.append((now, celsius, surface))

@@ -8,7 +8,7 @@ from dataclasses import replace
 from ublet.core.capabilities import lacking_words
 from ublet.core.catalogue import TRIALS
 from ublet.core.machine.image import ImageError
-from ublet.core.route import ROUTE, Standing, Station
+from ublet.core.route import ROUTE, Station, StationState
 from ublet.core.typed import shown_value
 from ublet.core.words import counted
 from ublet.session.layers import rows
@@ -16,64 +16,64 @@ from ublet.session.picture import PictureError
 from ublet.session.session import Session
 
 
-def standings(session: Session) -> Mapping[str, Standing]:
+def standings(session: Session) -> Mapping[str, StationState]:
     """All stations by name."""
     return {station.name: standing(session, station) for station in ROUTE}
 
 
-def standing(session: Session, station: Station) -> Standing:
+def standing(session: Session, station: Station) -> StationState:
     """Where one station stands."""
     if not station.built:
-        return Standing("waiting", "", "not built yet")
+        return StationState("waiting", "", "not built yet")
     declared = DECLARED.get(station.bench)
     return declared(session) if declared else _tried(session, station)
 
 
-def _file(session: Session) -> Standing:
+def _file(session: Session) -> StationState:
     draft = session.draft
     errors = draft.checked.errors
     if errors:
-        return Standing("failed", counted(len(errors), "error"), errors[0].sentence(draft.document.path.name))
+        return StationState("failed", counted(len(errors), "error"), errors[0].sentence(draft.document.path.name))
     if session.disk_trouble:
-        return Standing("failed", "disk", f"on the disk: {session.disk_trouble}")
+        return StationState("failed", "disk", f"on the disk: {session.disk_trouble}")
     if draft.dirty:
         count = len(draft.changes())
-        return Standing("open", counted(count, "edit"), "edited, not yet written to the file")
+        return StationState("open", counted(count, "edit"), "edited, not yet written to the file")
     warnings = len(draft.checked.problems)
     told = counted(warnings, "warning") if warnings else "good"
-    return Standing("proven", told, f"{len(draft.document.values)} settings, no errors")
+    return StationState("proven", told, f"{len(draft.document.values)} settings, no errors")
 
 
-def _wiring(session: Session) -> Standing:
+def _wiring(session: Session) -> StationState:
     draft = session.draft
     wrong = [p for p in draft.checked.errors if p.key.endswith("socket")]
     if wrong:
-        return Standing("failed", f"{len(wrong)} wrong", wrong[0].sentence(draft.document.path.name))
+        return StationState("failed", f"{len(wrong)} wrong", wrong[0].sentence(draft.document.path.name))
     board = session.document.board
     used = sum(1 for path, value in session.document.values.items() if path.endswith("socket") and value is not None)
-    return Standing("proven", f"{used} of {len(board.sockets)}", f"{used} of {len(board.sockets)} sockets in use")
+    return StationState("proven", f"{used} of {len(board.sockets)}", f"{used} of {len(board.sockets)} sockets in use")
 
 
-def _modules(session: Session) -> Standing:
+def _modules(session: Session) -> StationState:
     try:
         _, plan = session.document.image()
     except (ImageError, PictureError) as error:
-        return Standing("failed", "no image", str(error))
+        return StationState("failed", "no image", str(error))
     share = 100 * plan.used_bytes / plan.slot_bytes
     if plan.overflow_bytes:
-        return Standing("failed", f"{share:.0f} %", f"overflows by {plan.overflow_bytes:,} bytes")
-    return Standing("proven", f"{share:.0f} %", f"{plan.used_bytes:,} of {plan.slot_bytes:,} bytes")
+        return StationState("failed", f"{share:.0f} %", f"overflows by {plan.overflow_bytes:,} bytes")
+    return StationState("proven", f"{share:.0f} %", f"{plan.used_bytes:,} of {plan.slot_bytes:,} bytes")
 
 
-def _written(session: Session) -> Standing:
+def _written(session: Session) -> StationState:
     if not session.connection.linked:
-        return Standing("waiting", "no board", "the board is not linked")
+        return StationState("waiting", "no board", "the board is not linked")
     try:
         planned = session.plan_write()
     except (ImageError, PictureError) as error:
-        return Standing("failed", "no image", str(error))
+        return StationState("failed", "no image", str(error))
     if planned.refused:
-        return Standing("failed", "refused", planned.refused)
+        return StationState("failed", "refused", planned.refused)
     found = rows(session.document, session.connection)
     shadowed = sum(1 for row in found if row.shadowed)
     made_up_for = {row.path for row in found if row.on_board and not row.outdated}
@@ -88,45 +88,45 @@ def _written(session: Session) -> Standing:
             what = f"lacks: {', '.join(planned.modules_added)}"
         else:
             what = f"has modules to spare: {', '.join(planned.modules_removed)}"
-        return Standing("stale", told, f"the board's image {what}")
+        return StationState("stale", told, f"the board's image {what}")
     if shadowed:
-        return Standing("stale", f"{shadowed} shadowed", f"{shadowed} stored values hide the file's")
-    return Standing("proven", "same", "the board runs what the file says")
+        return StationState("stale", f"{shadowed} shadowed", f"{shadowed} stored values hide the file's")
+    return StationState("proven", "same", "the board runs what the file says")
 
 
-def _linked(session: Session) -> Standing:
+def _linked(session: Session) -> StationState:
     client = session.connection.client
     if client is None or not session.connection.linked:
-        return Standing("open", "no board", session.connection.why)
+        return StationState("open", "no board", session.connection.why)
     trip = f"{1000 * client.quality.round_trip_s:.0f} ms"
-    return Standing("proven", trip, f"linked, {client.quality.bad_sums} spoilt lines")
+    return StationState("proven", trip, f"linked, {client.quality.bad_sums} spoilt lines")
 
 
-def _presets(session: Session) -> Standing:
+def _presets(session: Session) -> StationState:
     machine = session.document.machine
     hot = [name for name in machine.heaters if session.connection.channel(f"heaters.{name}.target_c") is not None]
     if hot and session.runner.running is None:
-        return Standing("running", "heating")
+        return StationState("running", "heating")
     count = len(machine.materials)
-    return Standing("proven" if count else "open", counted(count, "preset"), "the file's materials")
+    return StationState("proven" if count else "open", counted(count, "preset"), "the file's materials")
 
 
-def _recorded(session: Session) -> Standing:
+def _recorded(session: Session) -> StationState:
     count = session.ledger.run_count
     if session.ledger.waiting:
-        return Standing("failed", "not written", "the ledger could not be written: make room on the disk")
-    return Standing("proven" if count else "open", counted(count, "run"), "every run is kept")
+        return StationState("failed", "not written", "the ledger could not be written: make room on the disk")
+    return StationState("proven" if count else "open", counted(count, "run"), "every run is kept")
 
 
-def _tried(session: Session, station: Station) -> Standing:
+def _tried(session: Session, station: Station) -> StationState:
     """A station of trials: the newest of each trial and its check decides, and the worst of the trials counts."""
     if session.runner.running is not None and session.runner.running.name in station.trials:
-        return Standing("running")
+        return StationState("running")
     checks = {TRIALS[name].verify for name in station.trials} - set(_self_checking(station))
     machine = session.document.machine
     idle = {name: TRIALS[name].idle(machine) for name in station.trials}
     if all(idle.values()):
-        return Standing("waiting", "no need", next(iter(idle.values())))
+        return StationState("waiting", "no need", next(iter(idle.values())))
     found = [
         replace(_trial_standing(session, name, heater), trial=name, heater=heater or "")
         for name in station.trials
@@ -145,7 +145,7 @@ def _self_checking(station: Station) -> tuple[str, ...]:
     return tuple(name for name in station.trials if TRIALS[name].verify == name)
 
 
-def _trial_standing(session: Session, name: str, heater: str | None) -> Standing:
+def _trial_standing(session: Session, name: str, heater: str | None) -> StationState:
     check = TRIALS[name].verify
     names = (name,) if check in (None, name) else (name, str(check))
     subject = {"heater": heater} if heater is not None else {}
@@ -154,22 +154,22 @@ def _trial_standing(session: Session, name: str, heater: str | None) -> Standing
     if entry is None:
         lacking = lacking_words(TRIALS[name].uses(session.document.machine), session.connection.can)
         missing = bool(lacking) and session.connection.linked
-        return Standing("waiting", "cannot", lacking) if missing else Standing("open")
+        return StationState("waiting", "cannot", lacking) if missing else StationState("open")
     if entry.result.outcome != "proven":
-        return Standing("failed", "failed", entry.result.why)
+        return StationState("failed", "failed", entry.result.why)
     if reasons := session.presence.reasons(entry.rests):
-        return Standing("stale", "stale", "; ".join(reasons))
+        return StationState("stale", "stale", "; ".join(reasons))
     if lost := session.lost_kept(entry):
         told = "; ".join(f"{path} {shown_value(value)} was kept, never saved" for path, value in lost.items())
-        return Standing("stale", "not live", f"{told}, and is live no more: keep it again, and save")
+        return StationState("stale", "not live", f"{told}, and is live no more: keep it again, and save")
     if entry.name != names[-1]:
-        return Standing("open", "unverified", "tuned, not yet kept and verified")
+        return StationState("open", "unverified", "tuned, not yet kept and verified")
     seen = session.presence.as_of
     told = f"as of the last link ({seen}): {entry.result.why}" if seen else entry.result.why
-    return Standing("proven", TRIALS[entry.name].figure(entry.result), told, bool(seen))
+    return StationState("proven", TRIALS[entry.name].figure(entry.result), told, bool(seen))
 
 
-DECLARED: Mapping[str, Callable[[Session], Standing]] = {
+DECLARED: Mapping[str, Callable[[Session], StationState]] = {
     "editor": _file,
     "wiring": _wiring,
     "modules": _modules,

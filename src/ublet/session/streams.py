@@ -13,7 +13,7 @@ from ublet.core.run import TrialFailed
 from ublet.core.streams import Chunk, Clocking, StreamKind
 from ublet.link.errors import BoardRefused, LinkLost, Malformed
 from ublet.link.frames import Block
-from ublet.link.replies import EventTold, StreamTold
+from ublet.link.replies import EventReport, StreamTold
 from ublet.link.stream_blocks import StreamBlock, unpack
 from ublet.session.connection import Connection
 from ublet.session.jogging import must_go_on
@@ -186,7 +186,7 @@ class StreamRun:
             self._early[found.number] = found
             self._came.set()
 
-    def heard(self, event: EventTold) -> None:
+    def heard(self, event: EventReport) -> None:
         """Something happened: a capture may be full."""
         if event.what == "captured" and event.stream == self._told.number:
             self._blocks, self._readings = event.blocks, event.readings

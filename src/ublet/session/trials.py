@@ -12,12 +12,12 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from ublet.core.capabilities import lacking_words
-from ublet.core.evidence import Rest
+from ublet.core.evidence import Dependency
 from ublet.core.facts import FACTS, Fact
 from ublet.core.machine.check import check_tree, parse_toml
 from ublet.core.machine.compare import same
 from ublet.core.machine.lines import key_lines
-from ublet.core.machine.problem import Lines
+from ublet.core.machine.problem import KeyLines
 from ublet.core.motion.homing_trials import HOME
 from ublet.core.run import Checkpoint, Option, TrialResult
 from ublet.core.settings import Part, Value, frozen, thawed
@@ -61,7 +61,7 @@ def _contradictions(options: tuple[Option, ...], document: Document) -> dict[str
     Warnings may be what a trial found out: steps far from their geometry say that a part is not the declared one.
     """
     found: dict[str, str] = {}
-    read: tuple[dict[str, Any], Lines] | None = None
+    read: tuple[dict[str, Any], KeyLines] | None = None
     for option in options:
         wanted = {p.setting: p.after for p in option.proposals if p.after is not None}
         values = {path: after for path, after in wanted.items() if document.value(path) != after}
@@ -99,7 +99,7 @@ CLOSED = "Cut off: the program was closed. What it had recorded is kept."
 
 
 @dataclass(frozen=True)
-class Entered:
+class EnteredRun:
     """A trial that was run and entered in the ledger (number None: it was not begun); note: why it is not in the file
     yet, and only in memory.
     """
@@ -115,7 +115,7 @@ class Resumable:
 
     run: int
     checkpoint: Checkpoint
-    rests: tuple[Rest, ...]
+    rests: tuple[Dependency, ...]
 
 
 class Trials:
@@ -142,24 +142,24 @@ class Trials:
         self._threaded = threaded
         self._lifts = LiftProof(connection, self.proven)
 
-    async def run(self, spec: TrialSpec, parameters: Part, watcher: Watcher, go_on: bool = False) -> Entered:
+    async def run(self, spec: TrialSpec, parameters: Part, watcher: Watcher, go_on: bool = False) -> EnteredRun:
         """Run a trial and enter it in the ledger, whatever its outcome."""
         if (refused := self._runner.refusal()) is not None:
-            return Entered(refused, None)
+            return EnteredRun(refused, None)
         if (short := self._no_room()) is not None:
-            return Entered(Ran(TrialResult("halted", short), 0.0), None)
+            return EnteredRun(Ran(TrialResult("halted", short), 0.0), None)
         if lacking := lacking_words(spec.uses(self._document.machine), self._connection.can):
-            return Entered(Ran(TrialResult("failed", f"Not started: {lacking}."), 0.0), None)
+            return EnteredRun(Ran(TrialResult("failed", f"Not started: {lacking}."), 0.0), None)
         await self._settled()
         await self._connection.first_readings()
         before = self.resumable(spec, parameters) if go_on else None
         if go_on and before is None:
             why = "Not started: there is no run of it that stopped half way in the state that everything is in now."
-            return Entered(Ran(TrialResult("halted", why), 0.0), None)
+            return EnteredRun(Ran(TrialResult("halted", why), 0.0), None)
         try:
             recorded = self._ledger.open_run(self._opening(spec, parameters, before))
         except LedgerError as error:
-            return Entered(Ran(TrialResult("halted", f"Not started: {error}"), 0.0), None)
+            return EnteredRun(Ran(TrialResult("halted", f"Not started: {error}"), 0.0), None)
         bench = self._bench(spec, watcher, recorded, before)
         bench.note_facts(parameters)
         try:
@@ -171,7 +171,7 @@ class Trials:
         ran = replace(ran, result=vetted(ran.result, self._document))
         entry = recorded.end(ran.result, ran.duration_s, bench.rests, ran.whole)
         ran = replace(ran, result=entry.result)  # with what it had found before it was cut off
-        return Entered(ran, recorded.number, await self._written(recorded))
+        return EnteredRun(ran, recorded.number, await self._written(recorded))
 
     async def _written(self, recorded: Recorded) -> str:
         """Wait a moment until a run is in the file; returns why it is not yet (empty: it is)."""

@@ -21,8 +21,8 @@ from textual.timer import Timer
 from textual.widgets import Static
 
 from ublet.core.route import ROUTE, Station, station_with
-from ublet.tui.frame.ending import FAULT, Ending
-from ublet.tui.frame.following import Following
+from ublet.tui.frame.ending import FAULT, AppEnding
+from ublet.tui.frame.following import FrameFollower
 from ublet.tui.frame.host import Host
 from ublet.tui.frame.keys import Keys
 from ublet.tui.frame.least_size import LeastSize
@@ -91,8 +91,8 @@ class UbletApp(Host):
     def __init__(self, file: Path, port: str | None, demo: Demo | None = None) -> None:
         super().__init__(_driver(), port, demo)
         self.file = file
-        self.ending, self._least_size = Ending(self), LeastSize(self)
-        self._following = Following(self, self._least_size)
+        self.ending, self._least_size = AppEnding(self), LeastSize(self)
+        self._following = FrameFollower(self, self._least_size)
         self._resting: Timer | None = None
         self._before_ledger = START_STATION
         for each in THEMES:
@@ -237,7 +237,7 @@ class UbletApp(Host):
         if self.bench is not None:
             self.bench.go_to(path)
 
-    def on_bench_edited(self) -> None:
+    def on_station_bench_edited(self) -> None:
         """The draft changed, or a trial ended: title, route and the bench follow."""
         self.follow()
 

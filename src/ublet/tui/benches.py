@@ -38,9 +38,9 @@ from ublet.tui.shake.acceleration import AccelerationBench
 from ublet.tui.shake.accelerometer import AccelerometerBench
 from ublet.tui.shake.resonance import ResonanceBench
 from ublet.tui.shake.shaper import ShaperBench
-from ublet.tui.trial.bench import Bench
+from ublet.tui.trial.bench import StationBench
 
-BENCHES: dict[str, type[Bench]] = {
+BENCHES: dict[str, type[StationBench]] = {
     each.kind: each
     for each in (
         *(EditorBench, WiringBench, ModulesBench, WriteBench, PortBench),
@@ -55,6 +55,6 @@ BENCHES: dict[str, type[Bench]] = {
 """Kind of bench, as the route names it, and its class."""
 
 
-def make_bench(station: Station, session: Session) -> Bench:
+def make_bench(station: Station, session: Session) -> StationBench:
     """The bench of a station."""
     return BENCHES[station.bench](session)

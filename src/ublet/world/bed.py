@@ -20,7 +20,7 @@ WANDERS = 0.05
 EYE_MM = 0.25
 """Springs look equally long to the eye within this, either way."""
 
-Place = tuple[float, float]
+Point = tuple[float, float]
 
 
 class Carried:
@@ -30,7 +30,7 @@ class Carried:
     a share of it.
     """
 
-    def __init__(self, supports: Sequence[Place], twist: float = 1.0) -> None:
+    def __init__(self, supports: Sequence[Point], twist: float = 1.0) -> None:
         self._count = len(supports)
         if not supports:
             return
@@ -84,7 +84,7 @@ def waves(parts: Sequence[WavePart], width: float, depth: float) -> Callable[[fl
 class _Screw:
     """A screw: how it is declared to raise the bed in a turn clockwise, mm; how high the bed stands by it."""
 
-    place: Place
+    place: Point
     clockwise_mm: float
     off_mm: float
     spring_mm: float
@@ -92,7 +92,7 @@ class _Screw:
     wanders_mm: float = 0.0
 
 
-class Bed:
+class TrueBed:
     """Height of the bed's surface over the plane in which the nozzle's carriage has Z = 0, mm.
 
     spun: how far the motors of Z carried since power-on, by their roles (``z.left``).
@@ -242,7 +242,7 @@ class Bed:
         return knock.mm * side
 
 
-def _pivot(truth: LiftTruth, declared: object) -> Place:
+def _pivot(truth: LiftTruth, declared: object) -> Point:
     """Where a lift really carries."""
     own = (truth.pivot_x_mm, truth.pivot_y_mm)
     told = (getattr(declared, "pivot_x_mm", None), getattr(declared, "pivot_y_mm", None))
@@ -250,7 +250,7 @@ def _pivot(truth: LiftTruth, declared: object) -> Place:
     return (float(x or 0.0), float(y or 0.0))
 
 
-def _neighbours(places: Sequence[Place], share: float) -> np.ndarray:
+def _neighbours(places: Sequence[Point], share: float) -> np.ndarray:
     """How each support's turn shows at all of them: fully at its own, by a share at the two beside it around the
     bed.
     """

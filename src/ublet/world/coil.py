@@ -32,7 +32,7 @@ PULLED_HZ_V = 4000.0
 EDGES = ((0.0, 0.0), (0.6, 0.0), (-0.6, 0.0), (0.0, 0.6), (0.0, -0.6))
 """Over these places it sees the bed, in radii of its outermost turn."""
 
-Span = tuple[float, float, float, float, Mapping[str, float], Mapping[str, float], Callable[[float], float]]
+CoilInterval = tuple[float, float, float, float, Mapping[str, float], Mapping[str, float], Callable[[float], float]]
 """Part of a move: from when to when, s; from where to where along the path, mm; where the carriages stood before and
 after; how far along it has come, mm, at a time, s.
 """
@@ -97,7 +97,7 @@ class Coil:
         self._asked, self._found_mm = (math.inf, 0.0, 0.0), -FURTHEST_MM
         self._rate_hz = self._ahead_s = 0.0
         self._taken: list[NDArray[np.int16]] = []
-        self._spans: list[Span] = []
+        self._spans: list[CoilInterval] = []
 
     # physics
 
@@ -162,7 +162,7 @@ class Coil:
         self._taken.clear()
         self._spans.clear()
 
-    def passed(self, span: Span) -> None:
+    def passed(self, span: CoilInterval) -> None:
         """Part of a move in this step of time."""
         self._spans.append(span)
 

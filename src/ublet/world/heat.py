@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from ublet.core.heat.curves import ZERO_C, Curve
+from ublet.core.heat.curves import ZERO_C, SensorCurve
 
 STEFAN_BOLTZMANN = 5.670374419e-8
 """W/(m² K⁴), CODATA 2018."""
@@ -158,7 +158,7 @@ def linearise(truth: PlantTruth, celsius: float, ambient_c: float) -> LinearTrut
 class Adc:
     """A sensor input: the true thermistor's curve, noise and whole counts, averaged over a burst."""
 
-    curve: Curve
+    curve: SensorCurve
     bits: int
     noise_counts: float
     burst: int

@@ -9,7 +9,7 @@ import numpy as np
 
 from ublet.core.machine.schema import MachineFile
 from ublet.core.sockets import Pace
-from ublet.world.bed import Bed, waves
+from ublet.world.bed import TrueBed, waves
 from ublet.world.bed_parts import ProbeTruth
 from ublet.world.coil import EDGES, Coil
 from ublet.world.scenario import SwitchPart
@@ -26,7 +26,7 @@ class ProbeSwitch(Switch):
     """
 
     def __init__(
-        self, part: SwitchPart, truth: ProbeTruth, machine: MachineFile, bed: Bed, random: np.random.Generator
+        self, part: SwitchPart, truth: ProbeTruth, machine: MachineFile, bed: TrueBed, random: np.random.Generator
     ) -> None:
         super().__init__(part)
         self._truth, self._bed, self._random = truth, bed, random
@@ -112,7 +112,7 @@ class CoilSwitch(ProbeSwitch):
         part: SwitchPart,
         truth: ProbeTruth,
         machine: MachineFile,
-        bed: Bed,
+        bed: TrueBed,
         random: np.random.Generator,
         coil: Coil,
     ) -> None:

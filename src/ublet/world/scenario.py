@@ -9,7 +9,7 @@ from typing import Any, Literal
 from pydantic import Field
 
 from ublet.core.capabilities import Capability
-from ublet.core.heat.curves import Curve, SteinhartHart, Thermistor
+from ublet.core.heat.curves import SensorCurve, SteinhartHart, Thermistor
 from ublet.core.machine.check import parse_toml, validate
 from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.machine.lines import key_lines
@@ -94,7 +94,7 @@ class SensorPart(Part):
     burst: int = setting("ADC readings averaged for one sample.", low=1, high=256, default=16)
     bits: int = setting("ADC resolution.", low=8, high=24, default=12)
 
-    def truth(self) -> Curve:
+    def truth(self) -> SensorCurve:
         """Its curve."""
         if self.steinhart_b:
             return SteinhartHart(self.steinhart_a, self.steinhart_b, self.steinhart_c, self.pullup_ohm)
@@ -189,7 +189,7 @@ class ExtruderPart(Part):
         return ExtruderTruth(**self.model_dump())
 
 
-class Event(Part):
+class ScenarioEvent(Part):
     """Something that happens by itself, once."""
 
     kind: Literal["sensor-open", "sensor-short", "sensor-unplugged", "heater-dead", "reboot", "silence"] = setting(
@@ -286,7 +286,7 @@ class Scenario(Part):
     )
     flash: FlashPart = Field(default_factory=FlashPart)
     link: LinkPart = Field(default_factory=LinkPart)
-    events: list[Event] = Field(default_factory=list)
+    events: list[ScenarioEvent] = Field(default_factory=list)
     builder: BuilderPart = Field(default_factory=BuilderPart)
 
     def stored_settings(self) -> dict[str, Value]:

@@ -8,7 +8,7 @@ from ublet.core.settings import Part, setting
 from ublet.world.frame import FrameTruth
 from ublet.world.shake import AccelerometerTruth
 
-Way = Literal["x", "-x", "y", "-y", "z", "-z"]
+Direction = Literal["x", "-x", "y", "-y", "z", "-z"]
 
 
 class AccelerometerPart(Part):
@@ -19,9 +19,9 @@ class AccelerometerPart(Part):
     offset_y_m_s2: float = setting("What Y reads too much.", unit="m/s²", low=-5, high=5, default=0.0)
     offset_z_m_s2: float = setting("What Z reads too much.", unit="m/s²", low=-5, high=5, default=0.0)
     clock_error: float = setting("Share by which it takes readings too often.", low=-0.05, high=0.05, default=0.005)
-    reads_x: Way = setting("Axis of the machine along which its X points.", default="x")
-    reads_y: Way = setting("Axis along which its Y points.", default="y")
-    reads_z: Way = setting("Axis along which its Z points.", default="z")
+    reads_x: Direction = setting("Axis of the machine along which its X points.", default="x")
+    reads_y: Direction = setting("Axis along which its Y points.", default="y")
+    reads_z: Direction = setting("Axis along which its Z points.", default="z")
     lean_deg: float = setting("It leans over to the front.", unit="°", low=-90, high=90, default=0.0)
     range_m_s2: float = setting("Readings end here.", unit="m/s²", low=10, high=78, default=78.0)
     loose: float = setting("A mount that rattles: noise for what shakes it, as a share.", low=0, high=5, default=0.0)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 
-from ublet.core.heat.pid import TICK_S, Gains, Pid
+from ublet.core.heat.pid import TICK_S, Pid, PidGains
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value, number_or
 from ublet.world.extrude_truth import filament_truth
@@ -74,7 +74,7 @@ def soak_truth(scenario: Scenario, machine: MachineFile, parameters: Mapping[str
     stored, truth, ambient = scenario.stored_settings(), part.truth(), scenario.scenario.ambient_c
     own = declared.model_dump()
     kp, ki, kd = (float(stored.get(f"heaters.{heater}.{key}", own[key]) or 0.0) for key in ("kp", "ki", "kd"))
-    plant, control = Plant(truth, ambient), Pid(Gains(kp, ki, kd))
+    plant, control = Plant(truth, ambient), Pid(PidGains(kp, ki, kd))
     reached: float | None = None
     last, time_s, before = 0.0, 0.0, ambient
     while time_s < LONGEST_SOAK_S and (reached is None or time_s - last < 10 * max(60.0, truth.surface_lag_s)):

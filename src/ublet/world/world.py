@@ -11,14 +11,14 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.sockets import Level, Pace, Steps, Until
 from ublet.core.streams import Readings
 from ublet.world.assembly import assemble, frame_of, heats
-from ublet.world.bed import Bed
+from ublet.world.bed import TrueBed
 from ublet.world.coil import Coil
 from ublet.world.extrude import Filament
 from ublet.world.heat import STEP_S, Adc, Plant
 from ublet.world.laid import Laid
 from ublet.world.mechanics import EXTRUDER, Stretch
 from ublet.world.probe import CoilSwitch, ProbeSwitch
-from ublet.world.scenario import Event, Scenario
+from ublet.world.scenario import Scenario, ScenarioEvent
 from ublet.world.shake import Accelerometer
 from ublet.world.switches import Switch
 
@@ -52,7 +52,7 @@ class World:
         self.driven_at: dict[str, float] = {}  # plants that were driven, and when last
         self.baths: dict[str, float] = {}  # sensor sockets that were put into a bath, and how warm it is
         self.mechanics = assemble(scenario, machine)
-        self.bed = Bed(scenario.bed, machine, scenario.knocks, np.random.default_rng([seed, 17]))
+        self.bed = TrueBed(scenario.bed, machine, scenario.knocks, np.random.default_rng([seed, 17]))
         self._bed_plant, self._tip = heats(scenario, machine, "bed"), scenario.nozzle
         self.probe: ProbeSwitch | None = None
         self.coil: CoilSwitch | None = None
@@ -316,7 +316,7 @@ class World:
                 self._events.remove(event)
                 self._befall(event)
 
-    def _befall(self, event: Event) -> None:
+    def _befall(self, event: ScenarioEvent) -> None:
         match event.kind:
             case "sensor-open" | "sensor-short" if event.of in self.adcs:
                 self.adcs[event.of].fault = event.kind.removeprefix("sensor-")

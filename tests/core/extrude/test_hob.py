@@ -7,8 +7,8 @@ import math
 import pytest
 
 from ublet.core.extrude.hob import (
+    FeedTests,
     HobDrive,
-    Tried,
     cause_of,
     falls_short,
     judge_filament,
@@ -77,16 +77,16 @@ def test_the_load_is_told_from_a_wrong_part_by_pushing_slower() -> None:
 @pytest.mark.parametrize(
     ("tried", "when_slow", "drive", "cause"),
     [
-        (Tried(0.6, 1.0, 0.99, 0.6), True, STRAIGHT, "current"),
-        (Tried(0.6, 1.0, 0.99, 1.05), True, GEARED, "blocked"),
-        (Tried(0.6, 1.0, 0.61, 1.05, 0.95), True, GEARED, "blocked"),
-        (Tried(0.6, 1.0, 0.61, 1.05, 0.63), True, GEARED, "grip"),
-        (Tried(0.0, 1.0, 0.0, 1.05, 0.0), True, GEARED, "nothing"),
-        (Tried(0.88, 0.99, 0.89, 1.05), False, GEARED, "fast"),
-        (Tried(0.88, 0.99, 0.985, 1.05), False, GEARED, "current"),
+        (FeedTests(0.6, 1.0, 0.99, 0.6), True, STRAIGHT, "current"),
+        (FeedTests(0.6, 1.0, 0.99, 1.05), True, GEARED, "blocked"),
+        (FeedTests(0.6, 1.0, 0.61, 1.05, 0.95), True, GEARED, "blocked"),
+        (FeedTests(0.6, 1.0, 0.61, 1.05, 0.63), True, GEARED, "grip"),
+        (FeedTests(0.0, 1.0, 0.0, 1.05, 0.0), True, GEARED, "nothing"),
+        (FeedTests(0.88, 0.99, 0.89, 1.05), False, GEARED, "fast"),
+        (FeedTests(0.88, 0.99, 0.985, 1.05), False, GEARED, "current"),
     ],
 )
-def test_what_brings_it_back_is_the_cause(tried: Tried, when_slow: bool, drive: HobDrive, cause: str) -> None:
+def test_what_brings_it_back_is_the_cause(tried: FeedTests, when_slow: bool, drive: HobDrive, cause: str) -> None:
     assert cause_of(tried, when_slow, drive) == cause
     told = words_of(cause_of(tried, when_slow, drive), tried, 1.5, 1.75)
     assert told[0].isupper() or (told[0].isdigit() and told.endswith("."))

@@ -8,14 +8,14 @@ from ublet.core.heat.candidates import simc
 from ublet.core.heat.demands import HOTEND
 from ublet.core.heat.gain_sets import GainsAt, gains_below, gains_root, good_enough, nearest, serve
 from ublet.core.heat.model import HeaterModel
-from ublet.core.heat.pid import Gains
+from ublet.core.heat.pid import PidGains
 from ublet.core.heat.prediction import Situation, predict_step
 from ublet.core.settings import Value
 
 COOL, HOT = HeaterModel(540, 205, 1.8, 23, 2.0), HeaterModel(480, 180, 1.8, 23, 2.0)
 MODELS = {200.0: COOL, 260.0: HOT}
 TUNED = simc(COOL, 1.8).rounded()
-SETS = {"tuned": GainsAt(TUNED, 200.0), "wild": GainsAt(Gains(0.02, 0.004, 0.0))}
+SETS = {"tuned": GainsAt(TUNED, 200.0), "wild": GainsAt(PidGains(0.02, 0.004, 0.0))}
 
 
 def test_each_target_is_predicted_on_the_model_found_nearest_to_it() -> None:
@@ -52,5 +52,5 @@ def test_the_nearest_used_set_within_its_reach_holds_a_target_and_else_the_heate
         root = f"heaters.h.gains.{name}" if name else "heaters.h"
         assert gains_root("h", target, ("c", "b", "a"), live.get) == root
     assert gains_root("h", 210.0, ("b", "a"), live.get).endswith(".a"), "of two equally near the first by name"
-    assert gains_below("heaters.h", live.get) == Gains(1.0, 0.1, 2.0)
-    assert gains_below("heaters.h.gains.a", live.get) == Gains(200.0, 0.0, 0.0)
+    assert gains_below("heaters.h", live.get) == PidGains(1.0, 0.1, 2.0)
+    assert gains_below("heaters.h.gains.a", live.get) == PidGains(200.0, 0.0, 0.0)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from ublet.core.heat.model import Drive, HeaterModel, respond
+from ublet.core.heat.model import DutyIntegral, HeaterModel, respond
 
 TIME = np.arange(3000, dtype=np.float64) * 0.1
 DUTY = np.where(TIME < 90, 1.0, (np.sin(0.4 * TIME) > 0.2) * 0.7)
@@ -29,7 +29,7 @@ def test_two_lags_are_the_textbook_response() -> None:
 
 def test_a_delay_between_samples_is_kept() -> None:
     duty = np.where(TIME >= 10, 1.0, 0.0)
-    mean = Drive.of(TIME, duty).delayed(TIME, 0.25)
+    mean = DutyIntegral.of(TIME, duty).delayed(TIME, 0.25)
     assert mean[102] == pytest.approx(0.0)
     assert mean[103] == pytest.approx(0.5)
     assert mean[104] == pytest.approx(1.0)

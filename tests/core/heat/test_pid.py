@@ -8,21 +8,21 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ublet.core.heat.pid import DERIVATIVE_FILTER_S, TICK_S, Gains, Pid
+from ublet.core.heat.pid import DERIVATIVE_FILTER_S, TICK_S, Pid, PidGains
 
 
 def test_proportional_alone() -> None:
-    assert Pid(Gains(0.01, 0, 0)).duty(50, 20) == pytest.approx(0.3)
+    assert Pid(PidGains(0.01, 0, 0)).duty(50, 20) == pytest.approx(0.3)
 
 
 def test_integral_grows_by_error_and_time() -> None:
-    controller = Pid(Gains(0, 0.001, 0))
+    controller = Pid(PidGains(0, 0.001, 0))
     duties = [controller.duty(30, 20) for _ in range(101)]
     assert duties[100] == pytest.approx(0.001 * 10 * 100 * TICK_S)
 
 
 def test_a_full_heater_does_not_wind_up_and_an_idle_one_neither() -> None:
-    controller = Pid(Gains(1, 0.1, 0))
+    controller = Pid(PidGains(1, 0.1, 0))
     for _ in range(1000):
         assert controller.duty(200, 20) == 1.0
     assert controller.integral == 0.0
@@ -32,7 +32,7 @@ def test_a_full_heater_does_not_wind_up_and_an_idle_one_neither() -> None:
 
 
 def test_the_derivative_is_filtered_and_ignores_a_new_target() -> None:
-    controller = Pid(Gains(0, 0, 0.01))
+    controller = Pid(PidGains(0, 0, 0.01))
     assert controller.duty(100, 20) == 0.0
     assert controller.duty(300, 20) == 0.0  # no kick
     slope = 0.0
@@ -45,15 +45,15 @@ def test_the_derivative_is_filtered_and_ignores_a_new_target() -> None:
 
 @given(st.lists(st.floats(-50, 500), min_size=1, max_size=60), st.floats(0, 1), st.floats(0, 1), st.floats(0, 5))
 def test_duty_is_always_between_off_and_full(values: list[float], kp: float, ki: float, kd: float) -> None:
-    controller = Pid(Gains(kp, ki, kd))
+    controller = Pid(PidGains(kp, ki, kd))
     for value in values:
         assert 0.0 <= controller.duty(215, value) <= 1.0
         assert 0.0 <= controller.integral <= 1.0
 
 
 def test_standard_form_and_rounding() -> None:
-    assert Gains.standard(2.0, 4.0, 0.5) == Gains(2.0, 0.5, 1.0)
-    assert Gains(0.123456, 0.00987654, 12.3456).rounded() == Gains(0.1235, 0.009877, 12.35)
+    assert PidGains.standard(2.0, 4.0, 0.5) == PidGains(2.0, 0.5, 1.0)
+    assert PidGains(0.123456, 0.00987654, 12.3456).rounded() == PidGains(0.1235, 0.009877, 12.35)
 
 
 @pytest.mark.parametrize(("kp", "ki"), [(0.03, 0.001), (0.05, 0.002)])
@@ -61,7 +61,7 @@ def test_a_limit_that_the_integral_knows_does_not_wind_it_up(kp: float, ki: floa
     """A plant driven by at most 0.55: an integral that does not know it fills while the duty is clamped elsewhere."""
 
     def overshoot(aware: bool) -> float:
-        control, block, sensor, top = Pid(Gains(kp, ki, 0.2)), 0.0, 0.0, 0.0
+        control, block, sensor, top = Pid(PidGains(kp, ki, 0.2)), 0.0, 0.0, 0.0
         for _ in range(6000):  # gain 500 °C, time constant 250 s, a sensor that lags by 6 s
             duty = control.duty(190.0, sensor, 0.55) if aware else min(0.55, control.duty(190.0, sensor))
             block += 0.1 * (500 * duty - block) / 250

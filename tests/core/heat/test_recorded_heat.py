@@ -9,7 +9,7 @@ from ublet.core.heat.analysis import analyse_heat, believable
 from ublet.core.heat.candidates import LEAST_MARGIN, carries, gain_margin, ziegler_nichols
 from ublet.core.heat.model import HeaterModel, respond
 from ublet.core.heat.model_fit import UnfitRecord, fit_model
-from ublet.core.heat.pid import Gains
+from ublet.core.heat.pid import PidGains
 
 TRUTH = HeaterModel(540.0, 205.0, 1.6, 23.0, 2.0)
 TIME = np.arange(3600, dtype=np.float64) * 0.1
@@ -71,12 +71,12 @@ def test_a_fit_at_its_bound_or_left_open_is_refused() -> None:
 def test_the_gain_margin_is_that_of_the_closed_form() -> None:
     """An integrator with dead time under proportional control: the margin is pi tau / (2 K kp theta)."""
     slow = HeaterModel(1e5, 1e5, 2.0, 20.0)
-    assert gain_margin(slow, Gains(0.1, 0.0, 0.0)) == pytest.approx(np.pi / (2 * 0.1 * 2.05), rel=0.01)
-    assert gain_margin(slow, Gains(0.2, 0.0, 0.0)) == pytest.approx(np.pi / (2 * 0.2 * 2.05), rel=0.01)
+    assert gain_margin(slow, PidGains(0.1, 0.0, 0.0)) == pytest.approx(np.pi / (2 * 0.1 * 2.05), rel=0.01)
+    assert gain_margin(slow, PidGains(0.2, 0.0, 0.0)) == pytest.approx(np.pi / (2 * 0.2 * 2.05), rel=0.01)
 
 
 def test_gains_beyond_what_the_plant_carries_are_not_offered() -> None:
     found = analyse_heat(TIME, DUTY, SEEN)
     assert set(found.made) == {"calm", "balanced", "quick"}
     assert all(gain_margin(found.fit.model, c.gains) >= LEAST_MARGIN for c in found.made.values())
-    assert not carries(TRUTH, Gains(21.0, 1.0, 3.0)) and not carries(TRUTH, ziegler_nichols(2.0, 12.0))
+    assert not carries(TRUTH, PidGains(21.0, 1.0, 3.0)) and not carries(TRUTH, ziegler_nichols(2.0, 12.0))

@@ -9,7 +9,7 @@ import pytest
 
 from ublet.core.heat.model import HeaterModel, respond
 from ublet.core.heat.model_fit import fit_model
-from ublet.core.heat.soak import Sheet, drift_of, fit_sheet, predict_soak, sheet_of, still_after, still_from
+from ublet.core.heat.soak import SheetModel, drift_of, fit_sheet, predict_soak, sheet_of, still_after, still_from
 
 TIME = np.arange(0, 900.0)
 ROOM = 22.0
@@ -17,7 +17,7 @@ BED = ROOM + 40 * np.minimum(1.0, TIME / 150)
 
 
 def test_a_surface_behind_a_ramp_is_the_closed_form() -> None:
-    sheet = Sheet(80.0, 0.9)
+    sheet = SheetModel(80.0, 0.9)
     seen = sheet.follows(TIME, BED, ROOM)
     rate, ramp = 40 / 150, TIME <= 150
     expected = ROOM + 0.9 * rate * (TIME - 80 * (1 - np.exp(-TIME / 80)))
@@ -34,7 +34,7 @@ def test_a_surface_behind_a_ramp_is_the_closed_form() -> None:
 @pytest.mark.parametrize("seed", [1, 2, 3, 4])
 def test_a_noisy_surface_gives_back_its_sheet(seed: int) -> None:
     random = np.random.default_rng(seed)
-    truth = Sheet(random.uniform(30, 200), random.uniform(0.7, 1.0))
+    truth = SheetModel(random.uniform(30, 200), random.uniform(0.7, 1.0))
     late = ROOM + np.interp(TIME - 6.0, TIME, BED - ROOM, left=0.0)  # the bed's sensor is late itself
     surface = truth.follows(TIME, BED, ROOM) + 0.05 * random.standard_normal(len(TIME))
     found = fit_sheet(TIME, late + 0.02 * random.standard_normal(len(TIME)), surface, ROOM)
@@ -81,7 +81,7 @@ def test_a_climb_of_two_stores_is_told_by_its_model() -> None:
 
 def test_a_hotter_bed_soaks_no_shorter_than_its_lag_says() -> None:
     model = HeaterModel(160.0, 570.0, 4.0, ROOM, 6.0, 55.0, 0.05)
-    cool, hot = (predict_soak(model, Sheet(80.0), at, 1.0, 0.2) or 0.0 for at in (50, 80))
-    finer = predict_soak(model, Sheet(80.0), 50, 1.0, 0.02) or 0.0
+    cool, hot = (predict_soak(model, SheetModel(80.0), at, 1.0, 0.2) or 0.0 for at in (50, 80))
+    finer = predict_soak(model, SheetModel(80.0), 50, 1.0, 0.02) or 0.0
     assert finer - cool == pytest.approx(80 * math.log(10), rel=1e-6)
-    assert 0.5 * cool < hot < 2 * cool and predict_soak(model, Sheet(80.0), 300, 1.0, 0.2) is None
+    assert 0.5 * cool < hot < 2 * cool and predict_soak(model, SheetModel(80.0), 300, 1.0, 0.2) is None

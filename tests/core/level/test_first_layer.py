@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from ublet.core.level.mesh.first_layer import BARE, GOOD, HIGH, LOW, Judged, first_layer
+from ublet.core.level.mesh.first_layer import BARE, GOOD, HIGH, LOW, PatchVerdict, first_layer
 from ublet.core.motion.patterns import Patch
 
 CORNERS = (("left front", 20, 20), ("right front", 260, 20), ("right back", 260, 240), ("left back", 20, 240))
@@ -14,7 +14,7 @@ PATCHES = tuple(Patch(name, x, y, 20, 20) for name, x, y in (("middle", 140, 130
 
 def judged(
     random: np.random.Generator, off: float, tilt: tuple[float, float], bent: float, window: float, finger: float
-) -> list[Judged]:
+) -> list[PatchVerdict]:
     """A builder nudges while a patch is printed and feels it afterwards; nothing of it is the estimator's."""
     nudge, found = 0.0, []
     for number, patch in enumerate(PATCHES):
@@ -27,7 +27,7 @@ def judged(
             elif abs(seen) > 0.035:
                 nudge -= float(np.sign(seen)) * 0.01
         felt = high + nudge + random.uniform(-finger, finger)
-        found.append(Judged(patch, nudge, HIGH if felt > window else LOW if felt < -window else GOOD))
+        found.append(PatchVerdict(patch, nudge, HIGH if felt > window else LOW if felt < -window else GOOD))
     return found
 
 
@@ -62,19 +62,19 @@ def test_a_bed_that_is_bent_is_to_be_probed_again() -> None:
 
 
 def test_all_good_leaves_the_offset_and_bare_patches_tell_nothing() -> None:
-    good = [Judged(patch, 0.0, GOOD) for patch in PATCHES]
+    good = [PatchVerdict(patch, 0.0, GOOD) for patch in PATCHES]
     found = first_layer(good, 0.01)
     assert found.verdict == "good" and abs(found.wanted_mm) < 1e-6 and found.wanted_u_mm < 0.015
-    bare = [*good[:4], Judged(PATCHES[4], 0.0, BARE)]
+    bare = [*good[:4], PatchVerdict(PATCHES[4], 0.0, BARE)]
     assert first_layer(bare, 0.01).verdict == "good"
     with pytest.raises(ValueError, match="no patch"):
-        first_layer([Judged(patch, 0.0, BARE) for patch in PATCHES], 0.01)
+        first_layer([PatchVerdict(patch, 0.0, BARE) for patch in PATCHES], 0.01)
 
 
 def test_patches_that_are_all_too_high_are_believed_against_a_touch_but_tell_little() -> None:
-    high = [Judged(patch, 0.0, HIGH) for patch in PATCHES]
+    high = [PatchVerdict(patch, 0.0, HIGH) for patch in PATCHES]
     for known in (0.01, None):
         found = first_layer(high, known)
         assert found.verdict == "offset" and found.wanted_mm < -0.1 and found.wanted_u_mm > 0.05
-    once = [Judged(patch, -0.15, GOOD) for patch in PATCHES]
+    once = [PatchVerdict(patch, -0.15, GOOD) for patch in PATCHES]
     assert first_layer([*high, *once], 0.01).wanted_mm == pytest.approx(-0.15, abs=0.03)

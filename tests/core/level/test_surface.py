@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from ublet.core.level.bed.lifts import answered, corrections, fault_of, standing_of, told_apart
 from ublet.core.level.bed.screws import screw_heights, staying, tilt_over, turn_for, turn_words, turns_for
 from ublet.core.level.coil.curve import must_go_on_reading
-from ublet.core.level.probe.offset_trials import DROP_MM, DROP_U_MM, Touch, offset_of, side_words
+from ublet.core.level.probe.offset_trials import DROP_MM, DROP_U_MM, GaugeTouch, offset_of, side_words
 from ublet.core.level.probe.place_trials import place_words, sits
 from ublet.core.level.reach import must_reach, reach_of
 from ublet.core.level.scatter import jump_of, pooled_u_mm, scatter_of
@@ -188,13 +188,13 @@ def test_pooled_touches_cover_their_mean_even_from_a_few() -> None:
 
 
 def test_the_offset_is_touch_less_gauge_less_trigger_and_more_negative_is_nearer() -> None:
-    touches = [Touch(1.60, 0.02), Touch(1.61, 0.03), Touch(1.59, 0.01)]
+    touches = [GaugeTouch(1.60, 0.02), GaugeTouch(1.61, 0.03), GaugeTouch(1.59, 0.01)]
     hot = offset_of(touches, 0.1, 0.01, hot=True)
     assert hot.mm == pytest.approx(-1.675) and hot.uncertainty_mm < 0.012
     cold = offset_of(touches, 0.1, 0.01, hot=False)
     assert cold.uncertainty_mm == pytest.approx(math.hypot(hot.uncertainty_mm, DROP_U_MM))
     assert cold.mm == pytest.approx(hot.mm - DROP_MM), "the drop drags first"
-    without = offset_of([Touch(0.0, 0.15)], 0.1, 0.01, hot=True, former_mm=-0.2)
+    without = offset_of([GaugeTouch(0.0, 0.15)], 0.1, 0.01, hot=True, former_mm=-0.2)
     assert without.mm == pytest.approx(-0.145)
     assert side_words(-0.12) == "0.120 mm nearer to the bed" and side_words(0.05).endswith("further from the bed")
     with pytest.raises(ValueError, match="no touches"):

@@ -7,12 +7,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import machine_text
-from ublet.core.machine.check import Checked, check_text
+from ublet.core.machine.check import CheckResult, check_text
 from ublet.core.machine.lines import key_lines
 from ublet.session.library import boards
 
 
-def check(text: str) -> Checked:
+def check(text: str) -> CheckResult:
     return check_text(text, boards())
 
 

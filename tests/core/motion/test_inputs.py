@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from ublet.core.bench import InputState
-from ublet.core.motion.inputs import Pressed, Verdict, input_words, judge, mends
+from ublet.core.motion.inputs import InputVerdict, Pressed, input_words, judge, mends
 
 X, Y = "endstops.x", "endstops.y"
 
@@ -41,24 +41,24 @@ def test_bounces_are_told_and_an_unpressed_switch_is_not_good() -> None:
 
 def test_mends_turn_a_polarity_and_exchange_sockets_once() -> None:
     settings = {f"{X}.socket": "I1", f"{Y}.socket": "I2", f"{X}.normally_closed": True, "probe.normally_closed": False}
-    crossed = {X: Verdict(X, "elsewhere", "", 0, Y), Y: Verdict(Y, "elsewhere", "", 0, X)}
-    inverted = {"probe": Verdict("probe", "inverted", "")}
+    crossed = {X: InputVerdict(X, "elsewhere", "", 0, Y), Y: InputVerdict(Y, "elsewhere", "", 0, X)}
+    inverted = {"probe": InputVerdict("probe", "inverted", "")}
     found = {p.setting: (p.before, p.after) for p in mends({**crossed, **inverted}, settings)}
     assert found == {
         f"{X}.socket": ("I1", "I2"),
         f"{Y}.socket": ("I2", "I1"),
         "probe.normally_closed": (False, True),
     }
-    assert mends({X: Verdict(X, "elsewhere", "", 0, Y), Y: Verdict(Y, "dead", "")}, settings) == ()
-    assert mends({X: Verdict(X, "broken", "")}, settings) == ()
+    assert mends({X: InputVerdict(X, "elsewhere", "", 0, Y), Y: InputVerdict(Y, "dead", "")}, settings) == ()
+    assert mends({X: InputVerdict(X, "broken", "")}, settings) == ()
 
 
 def test_three_plugs_that_go_round_are_mended_with_their_polarity() -> None:
     z = "probe"
     moved = {
-        X: Verdict(X, "elsewhere", "", 0, Y, other_idle=True),
-        Y: Verdict(Y, "elsewhere", "", 0, z, other_idle=False),
-        z: Verdict(z, "elsewhere", "", 0, X, other_idle=False),
+        X: InputVerdict(X, "elsewhere", "", 0, Y, other_idle=True),
+        Y: InputVerdict(Y, "elsewhere", "", 0, z, other_idle=False),
+        z: InputVerdict(z, "elsewhere", "", 0, X, other_idle=False),
     }
     settings = {f"{X}.socket": "I1", f"{Y}.socket": "I2", f"{z}.socket": "I3"}
     settings |= {f"{X}.normally_closed": True, f"{Y}.normally_closed": True, f"{z}.normally_closed": False}  # type: ignore[dict-item]

@@ -10,7 +10,7 @@ from tests.conftest import tern
 from ublet.core.machine.program_parts import ProgramText
 from ublet.core.motion.iso6983 import iso6983
 from ublet.core.motion.patterns import square
-from ublet.core.motion.program import Lift, Program, Push, Rest, To, Touch, Warm
+from ublet.core.motion.program import Dwell, Lift, ProbeMove, Program, Push, To, Warm
 
 WORD = re.compile(r"([A-Z])(-?\d+(?:\.\d+)?)")
 
@@ -44,9 +44,9 @@ def test_only_standard_words_and_the_builders_own_lines_are_written() -> None:
         (
             To({"x": 1.5, "y": -0.00001}, 50, 0.2, "here"),
             Push(-0.8, 30),
-            Rest(0.25),
+            Dwell(0.25),
             Warm("hotend"),
-            Touch({"z": 0}, 2),
+            ProbeMove({"z": 0}, 2),
             Lift({"axes.z.motors.left": 0.05}, 1),
         ),
     )

@@ -11,11 +11,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ublet.core.motion.planner import Cap, Line, along, by_deviation, by_jerk, duration, line_of, paces
+from ublet.core.motion.planner import Cap, LinearMove, along, by_deviation, by_jerk, duration, line_of, paces
 
 
-def straight(length: float, top: float, acceleration: float) -> Line:
-    return Line({"x": 1.0}, length, top, acceleration)
+def straight(length: float, top: float, acceleration: float) -> LinearMove:
+    return LinearMove({"x": 1.0}, length, top, acceleration)
 
 
 @given(st.floats(0.1, 300), st.floats(0.5, 300), st.floats(10, 9000))
@@ -65,21 +65,23 @@ def test_a_line_keeps_every_cap_and_says_which_was_the_least() -> None:
 def test_a_corner_leaves_its_circle_by_the_deviation(degrees: float, deviation: float) -> None:
     """The circle that touches both lines and passes the corner at ``deviation``: its radius gives the speed."""
     turn = math.radians(degrees)  # by which the path turns
-    first = Line({"x": 1.0}, 10, 1e6, 2000)
-    second = Line({"x": math.cos(turn), "y": math.sin(turn)}, 10, 1e6, 2000)
+    first = LinearMove({"x": 1.0}, 10, 1e6, 2000)
+    second = LinearMove({"x": math.cos(turn), "y": math.sin(turn)}, 10, 1e6, 2000)
     radius = deviation / (1 / math.cos(turn / 2) - 1)
     assert by_deviation(first, second, deviation) == pytest.approx(math.sqrt(2000 * radius), rel=1e-9)
 
 
 def test_corners_by_jerk_and_at_the_ends() -> None:
-    right, up, back, filament = (Line(way, 10, 80, 500) for way in ({"x": 1.0}, {"y": 1.0}, {"x": -1.0}, {"e": 1.0}))
+    right, up, back, filament = (
+        LinearMove(way, 10, 80, 500) for way in ({"x": 1.0}, {"y": 1.0}, {"x": -1.0}, {"e": 1.0})
+    )
     assert by_jerk(right, up, {"x": 8, "y": 4}) == 4 and by_jerk(right, right, {"x": 8}) == 80
     assert by_jerk(right, back, {"x": 8}) == 4
     assert by_deviation(right, right, 0.02) == 80 and by_deviation(right, back, 0.02) == 0
     assert by_deviation(right, filament, 0.02) == 0
 
 
-def path(seed: int, count: int) -> list[Line]:
+def path(seed: int, count: int) -> list[LinearMove]:
     """A random path."""
     drawn = random.Random(seed)
     found = []

@@ -8,10 +8,10 @@ import numpy as np
 import pytest
 
 from ublet.core.motion.measuring import INSTRUMENTS, Instrument, length_of
-from ublet.core.motion.steps import Drive, differing, judge_steps, other_parts, telling_part
+from ublet.core.motion.steps import AxisDrive, differing, judge_steps, other_parts, telling_part
 
-BELT = Drive("belt", 16, 1.8, teeth=20)
-SCREW = Drive("screw", 16, 1.8, lead_mm=8)
+BELT = AxisDrive("belt", 16, 1.8, teeth=20)
+SCREW = AxisDrive("screw", 16, 1.8, lead_mm=8)
 
 
 def test_one_reading_has_the_uncertainty_of_its_instrument() -> None:
@@ -56,10 +56,10 @@ def test_scatter_beyond_the_instrument_widens_and_is_named() -> None:
         (SCREW, 0.5, "the screw has a lead of 4 mm, not 8"),
         (SCREW, 0.25, "the screw has a lead of 2 mm, not 8"),
         (SCREW, 1.25, "the screw has a lead of 10 mm, not 8"),
-        (Drive("screw", 256, 0.9, lead_mm=8), 0.5, "the screw has a lead of 4 mm, not 8"),
+        (AxisDrive("screw", 256, 0.9, lead_mm=8), 0.5, "the screw has a lead of 4 mm, not 8"),
     ],
 )
-def test_a_telling_ratio_names_the_part_and_gives_the_exact_value(drive: Drive, ratio: float, part: str) -> None:
+def test_a_telling_ratio_names_the_part_and_gives_the_exact_value(drive: AxisDrive, ratio: float, part: str) -> None:
     for misread in (0.997, 1.0, 1.004):
         found = telling_part(ratio * misread, drive)
         assert found is not None and found[0].startswith(part) and found[1] == pytest.approx(ratio)

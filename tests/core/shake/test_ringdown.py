@@ -25,7 +25,7 @@ from ublet.core.shake.shaper_trials import (
     unused_by_hand,
     values_of,
 )
-from ublet.core.shake.shapers import Train, live_train, named, residual, shaper_path, vibration
+from ublet.core.shake.shapers import ImpulseSequence, live_train, named, residual, shaper_path, vibration
 from ublet.core.shake.tower import TowerShape, bands_of, even_after_mm, ringing_tower
 
 MODES = [Mode(45.0, 0.05, 0.8), Mode(88.0, 0.03, 0.2)]
@@ -118,7 +118,7 @@ def test_what_a_train_leaves_over_many_frequencies_is_what_it_leaves_at_each() -
 
 
 def test_a_step_of_the_speed_rises_by_each_share() -> None:
-    train = Train(np.array([0.0, 0.01, 0.02]), np.array([0.25, 0.5, 0.25]))
+    train = ImpulseSequence(np.array([0.0, 0.01, 0.02]), np.array([0.25, 0.5, 0.25]))
     assert step_of(train) == [(0, 0), (0, 0), (0, 0.25), (0.01, 0.25), (0.01, 0.75), (0.02, 0.75), (0.02, 1.0)]
     assert train_rows(train) == ((0.0, 0.25), (0.01, 0.5), (0.02, 0.25))
 

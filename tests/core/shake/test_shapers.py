@@ -10,10 +10,10 @@ import pytest
 from ublet.benchmark.structures import structure
 from ublet.core.shake.choosing import Limits, best_named, choose
 from ublet.core.shake.frame import Mode, transfer
-from ublet.core.shake.shapers import NAMED, Train, named, optimised, residual, vibration
+from ublet.core.shake.shapers import NAMED, ImpulseSequence, named, optimised, residual, vibration
 
 
-def rings(train: Train, mode: Mode) -> float:
+def rings(train: ImpulseSequence, mode: Mode) -> float:
     """What is left after the last impulse, by integrating the oscillator in small steps: amplitude over that of one
     impulse. Nothing of it is the formula's.
     """

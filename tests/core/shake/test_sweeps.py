@@ -15,7 +15,7 @@ from ublet.core.shake.hearing import Growing, bands_of
 from ublet.core.shake.mode_fit import fit_frame, fit_modes, fit_pull
 from ublet.core.shake.mount import along_axes, columns_of, deduced, is_turned_right
 from ublet.core.shake.repeats import nearest, widened
-from ublet.core.shake.shaking import DIRECTIONS, Heard
+from ublet.core.shake.shaking import DIRECTIONS, MeasuredResponse
 from ublet.core.shake.spectra import Bands, averaged, resampled
 from ublet.core.shake.sweep import Sweep
 
@@ -166,7 +166,7 @@ def test_a_growing_curve_tells_the_gain_where_the_sweep_is() -> None:
 
 def test_what_is_heard_along_a_diagonal_is_both_axes_together() -> None:
     values = np.column_stack([np.ones(4), 2 * np.ones(4), np.zeros(4)])
-    heard = Heard(np.arange(4) / 1600, values, 1600.0, 0, 0.0)
+    heard = MeasuredResponse(np.arange(4) / 1600, values, 1600.0, 0, 0.0)
     assert heard.along("x-y") == pytest.approx(-math.sqrt(0.5)) and heard.along("y") == pytest.approx(2)
     assert all(math.hypot(*way.values()) == pytest.approx(1) for way in DIRECTIONS.values())
 
@@ -175,7 +175,7 @@ def test_bands_of_a_quiet_sensor_tell_nothing_and_say_so() -> None:
     sweep = Sweep("x", 5, 130, 10, 0.03)
     times = np.arange(-400, 16_800) / 1600
     noise = np.random.default_rng(1).standard_normal((len(times), 3))
-    found = bands_of(Heard(times, noise, 1600.0, 0, 0.0), sweep, 1600.0)
+    found = bands_of(MeasuredResponse(times, noise, 1600.0, 0, 0.0), sweep, 1600.0)
     assert float(np.median(found.coherence)) < 0.5
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from ublet.core.motion.measuring import Length
-from ublet.core.motion.steps import COVERAGE, STEP_ANGLES_DEG, Judged
+from ublet.core.motion.steps import COVERAGE, STEP_ANGLES_DEG, StepsAssessment
 
 Cause = Literal["current", "blocked", "grip", "fast", "nothing"]
 """Why filament falls short: the motor's current, a nozzle that is partly blocked, a hob that slips, a speed that is too
@@ -63,7 +63,7 @@ class HobDrive:
 
 
 @dataclass(frozen=True)
-class Tried:
+class FeedTests:
     """Shares of what was told that went in, at the speed at which it falls short, and when something was changed.
 
     usual: with nothing changed. sound: what goes in where nothing hinders it. current: with ``amps``; hotter: at
@@ -77,11 +77,11 @@ class Tried:
     hotter: float | None = None
     hotter_c: float = 0.0
 
-    def with_current(self, share: float, amps: float) -> Tried:
+    def with_current(self, share: float, amps: float) -> FeedTests:
         """The same, and what went in with more current."""
         return replace(self, current=share, amps=amps)
 
-    def with_heat(self, share: float, celsius: float) -> Tried:
+    def with_heat(self, share: float, celsius: float) -> FeedTests:
         """The same, and what went in hotter."""
         return replace(self, hotter=share, hotter_c=celsius)
 
@@ -145,7 +145,7 @@ def falls_short(slow: Length, fast: Length) -> tuple[float, float]:
 
 def judge_filament(
     now: float, geometry: float, commanded_mm: float, slow: Length, slip_mm: float, drive: HobDrive
-) -> Judged:
+) -> StepsAssessment:
     """What slow pushes tell about steps per mm of filament.
 
     ``new = now * commanded / measured``. Inside two standard uncertainties of now, or inside the largest error of one
@@ -153,27 +153,29 @@ def judge_filament(
     bites its diameter is not exact.
     """
     if slow.mean_mm < max(NO_FEED_RATIO * commanded_mm, 2 * slow.uncertainty_mm):
-        return Judged("still", 0.0, 0.0, "no filament went in")
+        return StepsAssessment("still", 0.0, 0.0, "no filament went in")
     measured = now * commanded_mm / slow.mean_mm
     uncertainty = measured * math.hypot(slow.uncertainty_mm, slip_mm) / slow.mean_mm
     if slow.stutters:
         words = (
             f"readings scatter by {slow.deviation_mm:.2f} mm, more than their instrument does: it slips intermittently"
         )
-        return Judged("stutters", measured, uncertainty, words)
+        return StepsAssessment("stutters", measured, uncertainty, words)
     error = max(COVERAGE * uncertainty, measured * slow.errors.largest_mm / slow.mean_mm)
     if abs(measured - now) <= error:
         words = "leave it: the value on the board agrees within the measurement error"
-        return Judged("good", measured, uncertainty, words)
+        return StepsAssessment("good", measured, uncertainty, words)
     ratio = slow.mean_mm / commanded_mm
     part = wrong_part(ratio, drive)
     if part:
-        return Judged("telling", measured, uncertainty, f"measured / commanded travel is {ratio:.3g}: {part}", measured)
+        return StepsAssessment(
+            "telling", measured, uncertainty, f"measured / commanded travel is {ratio:.3g}: {part}", measured
+        )
     if abs(measured - geometry) <= error:
         words = f"the measurement agrees with the geometry, {geometry:.5g}, and not with {now:.5g} on the board"
-        return Judged("off", measured, uncertainty, words, geometry)
+        return StepsAssessment("off", measured, uncertainty, words, geometry)
     words = f"{slow.mean_mm:.1f} mm fed for {commanded_mm:g} commanded, outside the measurement error"
-    return Judged("off", measured, uncertainty, words, measured)
+    return StepsAssessment("off", measured, uncertainty, words, measured)
 
 
 def wrong_part(ratio: float, drive: HobDrive) -> str:
@@ -204,7 +206,7 @@ def microsteps_made(ratio: float, drive: HobDrive) -> int | None:
     return None
 
 
-def cause_of(tried: Tried, when_slow: bool, drive: HobDrive) -> Cause:
+def cause_of(tried: FeedTests, when_slow: bool, drive: HobDrive) -> Cause:
     """Why filament falls short, by what brought it back. when_slow: it does even when pushed slowly.
 
     A weak motor that gets more current pushes on; one that was not weak and needs more stands before a blocked nozzle.
@@ -220,7 +222,7 @@ def cause_of(tried: Tried, when_slow: bool, drive: HobDrive) -> Cause:
     return "nothing" if max(tried.usual, tried.current or 0.0, tried.hotter or 0.0) < NO_FEED_RATIO else "grip"
 
 
-def words_of(cause: Cause, tried: Tried, mm_s: float, filament_mm: float) -> str:
+def words_of(cause: Cause, tried: FeedTests, mm_s: float, filament_mm: float) -> str:
     """A cause as a sentence: what was seen at a speed of the filament, mm/s, and what to do."""
     short = f"{100 * (1 - tried.usual / tried.sound):.0f} % too little is fed at {mm_s:g} mm/s"
     match cause:

@@ -10,8 +10,8 @@ from ublet.core.capabilities import always
 from ublet.core.extrude.hob import (
     SHORT,
     Cause,
+    FeedTests,
     HobDrive,
-    Tried,
     cause_of,
     falls_short,
     judge_filament,
@@ -29,7 +29,7 @@ from ublet.core.machine.tool_parts import Extruder
 from ublet.core.motion.geometry import extruder_steps_per_mm
 from ublet.core.motion.homing_moves import number_of
 from ublet.core.motion.measuring import INSTRUMENTS, Length
-from ublet.core.motion.steps import Judged
+from ublet.core.motion.steps import StepsAssessment
 from ublet.core.questions import Confirm
 from ublet.core.run import Finding, Option, Outcome, Progress, Proposal, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
@@ -109,9 +109,9 @@ async def extruder_steps(bench: Bench, aim: ExtruderParameters) -> TrialResult:
     if when_slow or slips_fast(slow, fast):
         sound = slower.mean_mm / (mm / 2) if loaded and slower is not None else 1.0
         usual = (
-            Tried(slow.mean_mm / mm, sound)
+            FeedTests(slow.mean_mm / mm, sound)
             if when_slow or fast is None
-            else Tried(fast.mean_mm / mm, slow.mean_mm / mm)
+            else FeedTests(fast.mean_mm / mm, slow.mean_mm / mm)
         )
         mm_s = aim.slow_mm_s if when_slow else aim.fast_mm_s
         highest_c = bench.machine.heaters[heater].maximum_c - HEADROOM_C
@@ -165,8 +165,8 @@ async def _make_ready(bench: Bench, aim: ExtruderParameters, heater: str, named:
 
 
 async def _look_for_cause(
-    pushing: Pushing, usual: Tried, mm: float, mm_s: float, heater: str, highest_c: float, drive: HobDrive
-) -> Tried:
+    pushing: Pushing, usual: FeedTests, mm: float, mm_s: float, heater: str, highest_c: float, drive: HobDrive
+) -> FeedTests:
     """Push with more current, then hotter where that may be, at the speed at which it falls short."""
     amps = min(MOST_A, max(CURRENT_TIMES * drive.run_a, LEAST_TRIED_A))
     async with pushing.bench.settings.borrowed({"extruder.motor.run_a": amps}):
@@ -182,7 +182,7 @@ async def _look_for_cause(
 
 def _concluded(
     now: float,
-    judged: Judged,
+    judged: StepsAssessment,
     when_slow: bool,
     cause: Cause | None,
     why: str,
@@ -215,7 +215,7 @@ def _lengths(mm: float, slow: Length, fast: Length | None) -> list[Finding]:
     return found
 
 
-def _regained(tried: Tried) -> list[Finding]:
+def _regained(tried: FeedTests) -> list[Finding]:
     """What each change brought back of what was short."""
     found = []
     for what, share, words in (

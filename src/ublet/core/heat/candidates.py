@@ -10,22 +10,22 @@ import numpy as np
 
 from ublet.core.heat.demands import HOTEND, Demands
 from ublet.core.heat.model import HeaterModel
-from ublet.core.heat.pid import DERIVATIVE_FILTER_S, TICK_S, Gains
+from ublet.core.heat.pid import DERIVATIVE_FILTER_S, TICK_S, PidGains
 from ublet.core.heat.prediction import PredictedStep, Situation, predict_step
 from ublet.core.heat.relay import Ultimate
 
 
-def ziegler_nichols(gain: float, period_s: float) -> Gains:
+def ziegler_nichols(gain: float, period_s: float) -> PidGains:
     """Ziegler & Nichols (1942): 0.6 Ku, Ti = Tu/2, Td = Tu/8. Quick, overshoots."""
-    return Gains.standard(0.6 * gain, period_s / 2, period_s / 8)
+    return PidGains.standard(0.6 * gain, period_s / 2, period_s / 8)
 
 
-def tyreus_luyben(gain: float, period_s: float) -> Gains:
+def tyreus_luyben(gain: float, period_s: float) -> PidGains:
     """Tyreus & Luyben (1992): Ku/2.2, Ti = 2.2 Tu, Td = Tu/6.3. Calm."""
-    return Gains.standard(gain / 2.2, 2.2 * period_s, period_s / 6.3)
+    return PidGains.standard(gain / 2.2, 2.2 * period_s, period_s / 6.3)
 
 
-def simc(model: HeaterModel, closed_loop_s: float) -> Gains:
+def simc(model: HeaterModel, closed_loop_s: float) -> PidGains:
     """SIMC PID (Skogestad 2003) for two lags and a dead time, in parallel form.
 
     Series form ``Kc = tau1 / (K (tc + theta))``, ``Ti = min(tau1, 4 (tc + theta))``, ``Td = tau2``,
@@ -36,14 +36,14 @@ def simc(model: HeaterModel, closed_loop_s: float) -> Gains:
     integral = min(model.time_constant_s, 4 * pace)
     derivative = model.second_lag_s
     factor = 1 + derivative / integral
-    return Gains.standard(proportional * factor, integral * factor, derivative / factor)
+    return PidGains.standard(proportional * factor, integral * factor, derivative / factor)
 
 
 LEAST_MARGIN = 1.25
 """A loop whose gain may grow by less than this before it oscillates is not offered to anybody."""
 
 
-def gain_margin(model: HeaterModel, gains: Gains) -> float:
+def gain_margin(model: HeaterModel, gains: PidGains) -> float:
     """By how much the loop's gain may grow before it oscillates; below 1 it does so already, infinite: never.
 
     ``1 / |L(jw)|`` at the first w where the phase of ``L = C G`` falls through -pi (Nyquist 1932; Bode 1945), for the
@@ -66,7 +66,7 @@ def gain_margin(model: HeaterModel, gains: Gains) -> float:
     return float(1 / np.abs(loop[at]))
 
 
-def carries(model: HeaterModel, gains: Gains) -> bool:
+def carries(model: HeaterModel, gains: PidGains) -> bool:
     """Whether these gains may be offered for this plant."""
     return gain_margin(model, gains) >= LEAST_MARGIN
 
@@ -81,12 +81,12 @@ class Candidate:
 
     name: str
     note: str
-    gains: Gains
+    gains: PidGains
     step: PredictedStep
 
 
 def candidates(
-    model: HeaterModel, point: Ultimate, on_board: Gains | None, situation: Situation, demands: Demands = HOTEND
+    model: HeaterModel, point: Ultimate, on_board: PidGains | None, situation: Situation, demands: Demands = HOTEND
 ) -> dict[str, Candidate]:
     """The gains as found (None: not known) and three new sets, all predicted in the same situation.
 
@@ -118,7 +118,7 @@ INTEGRALS = (0.6, 1.0, 1.5)
 """Integral gains to try, in those of the rule."""
 
 
-def _balanced(model: HeaterModel, situation: Situation, demands: Demands) -> Gains:
+def _balanced(model: HeaterModel, situation: Situation, demands: Demands) -> PidGains:
     """The SIMC gains, among a few around the rule's, whose predicted step settles first within half the limits."""
     tried = []
     for pace in PACES:

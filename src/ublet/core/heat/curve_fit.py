@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ublet.core.arrays import Floats
-from ublet.core.heat.curves import ZERO_C, Curve, SteinhartHart, Thermistor
+from ublet.core.heat.curves import ZERO_C, SensorCurve, SteinhartHart, Thermistor
 
 T25_K = 25 + ZERO_C
 TERMS = {"beta": 2, "steinhart": 3}
@@ -33,7 +33,7 @@ class CurveFit:
 
     kind: str
     settings: Mapping[str, float]
-    curve: Curve
+    curve: SensorCurve
     residuals_c: tuple[float, ...]
     chi2: float
     spare: int
@@ -99,7 +99,7 @@ FAR_C = 40.0
 
 
 @dataclass(frozen=True)
-class Judged:
+class CurveAssessment:
     """A curve at the working point: how far it may be off, and by how much it reads above the other curve there (None:
     there is no other), °C; differs: by more than either claims.
     """
@@ -123,11 +123,11 @@ def claimed_c(fit: CurveFit, celsius: float, pullup_ohm: float) -> float:
     return math.hypot(fit.uncertainty_c(celsius, pullup_ohm), form)
 
 
-def judged(fits: Sequence[CurveFit], hot_c: float, pullup_ohm: float) -> tuple[Judged, ...]:
+def judged(fits: Sequence[CurveFit], hot_c: float, pullup_ohm: float) -> tuple[CurveAssessment, ...]:
     """Every curve at the working point. Where two differ by more than they claim, that is the uncertainty."""
     claims = [claimed_c(fit, hot_c, pullup_ohm) for fit in fits]
     if len(fits) != 2:
-        return tuple(Judged(fit, claim) for fit, claim in zip(fits, claims, strict=True))
+        return tuple(CurveAssessment(fit, claim) for fit, claim in zip(fits, claims, strict=True))
     found = []
     for fit, other, claim in ((fits[0], fits[1], claims[0]), (fits[1], fits[0], claims[1])):
         try:
@@ -135,11 +135,13 @@ def judged(fits: Sequence[CurveFit], hot_c: float, pullup_ohm: float) -> tuple[J
         except (ValueError, OverflowError):
             above = math.inf  # the other curve has no such temperature: it cannot be used there
         differs = abs(above) > max(claims)
-        found.append(Judged(fit, max(claim, abs(above)) if differs and math.isfinite(above) else claim, above, differs))
+        found.append(
+            CurveAssessment(fit, max(claim, abs(above)) if differs and math.isfinite(above) else claim, above, differs)
+        )
     return tuple(found)
 
 
-def recommended(choices: Sequence[Judged]) -> Judged | None:
+def recommended(choices: Sequence[CurveAssessment]) -> CurveAssessment | None:
     """The surest of those that the readings do not contradict; where two differ, the one that reads higher, since with
     that one the block is not hotter than it shows. None: there is no curve.
     """

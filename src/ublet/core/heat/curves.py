@@ -27,7 +27,7 @@ IEC_A, IEC_B = 3.9083e-3, -5.775e-7
 """Coefficients of platinum above 0 °C (Callendar-Van Dusen, IEC 60751), per °C and per °C²."""
 
 
-class Curve(Protocol):
+class SensorCurve(Protocol):
     """A sensor under a pull-up, read as a ratio 0..1 of the ADC's full scale."""
 
     def ratio(self, celsius: float) -> float:
@@ -192,7 +192,7 @@ class Platinum:
         return (-IEC_A + math.sqrt(inner)) / (2 * IEC_B)
 
 
-def curve_of(values: Mapping[str, object]) -> Curve:
+def curve_of(values: Mapping[str, object]) -> SensorCurve:
     """The curve that a sensor's settings give: ``kind`` and its keys, points as ``points.NAME.celsius`` and ``.ohm``.
 
     Raises:

@@ -10,17 +10,17 @@ from dataclasses import dataclass
 
 from ublet.core.heat.demands import Demands
 from ublet.core.heat.model import HeaterModel
-from ublet.core.heat.pid import Gains
+from ublet.core.heat.pid import PidGains
 from ublet.core.heat.prediction import PredictedStep, predict_step
 from ublet.core.heat.report import step_situation
 from ublet.core.heat.step import StepMeasure
 from ublet.core.run import TrialFailed
 from ublet.core.settings import Value
 
-Read = Callable[[str], Value]
+SettingReader = Callable[[str], Value]
 
 
-def gains_root(heater: str, target_c: float, sets: Iterable[str], read: Read) -> str:
+def gains_root(heater: str, target_c: float, sets: Iterable[str], read: SettingReader) -> str:
     """The settings path that ``kp``, ``ki`` and ``kd`` stand below for a target.
 
     Of the sets with ``used`` whose ``at_c`` is no further from the target than ``within_c`` the nearest (the first by
@@ -37,17 +37,17 @@ def gains_root(heater: str, target_c: float, sets: Iterable[str], read: Read) ->
     return min(near, key=lambda each: each[0])[1] if near else f"heaters.{heater}"
 
 
-def gains_below(root: str, read: Read) -> Gains:
+def gains_below(root: str, read: SettingReader) -> PidGains:
     """The gains that stand below a path."""
     kp, ki, kd = (read(f"{root}.{key}") for key in ("kp", "ki", "kd"))
-    return Gains(*(float(value) if isinstance(value, (int, float)) else 0.0 for value in (kp, ki, kd)))
+    return PidGains(*(float(value) if isinstance(value, (int, float)) else 0.0 for value in (kp, ki, kd)))
 
 
 @dataclass(frozen=True)
 class GainsAt:
     """Gains and the temperature that they were found at, °C (None: not known)."""
 
-    gains: Gains
+    gains: PidGains
     at_c: float | None = None
 
 

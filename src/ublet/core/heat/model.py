@@ -131,14 +131,14 @@ PIECES = 40
 
 
 @dataclass(frozen=True)
-class Drive:
+class DutyIntegral:
     """The duty of a record as its area: n rising times (s) and the duty's integral up to each (s)."""
 
     time_s: Floats
     area: Floats
 
     @classmethod
-    def of(cls, time_s: Floats, duty: Floats) -> Drive:
+    def of(cls, time_s: Floats, duty: Floats) -> DutyIntegral:
         """From n duties, each held from its time to the next."""
         return cls(time_s, np.concatenate([[0.0], np.cumsum(duty[:-1] * np.diff(time_s))]))
 
@@ -160,7 +160,7 @@ def respond(model: HeaterModel, time_s: Floats, duty: Floats, start_c: float) ->
     over the sample interval (zero-order hold) where the loss is in proportion; a curved one is found by repeating with
     the temperatures of the time before (Picard's iteration), until they change by less than a thousandth of a degree.
     """
-    driven = Drive.of(time_s, duty)
+    driven = DutyIntegral.of(time_s, duty)
     found = respond_to(model, driven, time_s, start_c, np.zeros_like(time_s))
     if abs(model.curve) < 1e-9:
         return found
@@ -174,7 +174,7 @@ def respond(model: HeaterModel, time_s: Floats, duty: Floats, start_c: float) ->
 MOST_ROUNDS, SAME_C = 40, 1e-3
 
 
-def respond_to(model: HeaterModel, duty: Drive, time_s: Floats, start_c: float, rise_c: Floats) -> Floats:
+def respond_to(model: HeaterModel, duty: DutyIntegral, time_s: Floats, start_c: float, rise_c: Floats) -> Floats:
     """The same on an even grid that may be coarser than the record of the duty.
 
     rise_c: heights above the room (n) at the sensor, by which the curved part of the loss is told; of no account where

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ublet.core.arrays import Floats
-from ublet.core.heat.model import Drive, HeaterModel, respond_to
+from ublet.core.heat.model import DutyIntegral, HeaterModel, respond_to
 from ublet.core.heat.relay import smooth
 from ublet.core.least_squares import Minimum, jacobian, minimise
 
@@ -94,7 +94,7 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
     usual = float(np.median(np.diff(time_s)))
     at_c = working_c(time_s, celsius)
     grid, drive, seen = even_record(time_s, duty, celsius, step_s=usual)
-    driven = Drive.of(grid, drive)
+    driven = DutyIntegral.of(grid, drive)
     grid, drive, seen = _thinned(grid, drive, seen)
     known = _outside_holes(grid, time_s - time_s[0], HOLE * usual)
     step = float(grid[1] - grid[0])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ublet.core.heat.curves import OPEN_RATIO, SHORT_RATIO, Curve, curve_of
+from ublet.core.heat.curves import OPEN_RATIO, SHORT_RATIO, SensorCurve, curve_of
 from ublet.core.heat.references import resolution_c
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import flatten
@@ -30,7 +30,7 @@ def part_limits(machine: MachineFile, heater: str, adc_bits: int = USUAL_BITS) -
     return limits
 
 
-def sensor_range(curve: Curve, adc_bits: int) -> float:
+def sensor_range(curve: SensorCurve, adc_bits: int) -> float:
     """The highest temperature that a sensor tells, °C: off the rails, and no coarser than 3 °C a count."""
     for celsius in range(HOTTEST_C, 0, -STEP_C):
         try:

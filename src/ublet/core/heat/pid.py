@@ -16,7 +16,7 @@ TICK_S = 0.1
 
 
 @dataclass(frozen=True)
-class Gains:
+class PidGains:
     """PID gains in parallel form: duty per °C, per °C·s, and s per °C."""
 
     kp: float
@@ -24,13 +24,13 @@ class Gains:
     kd: float
 
     @classmethod
-    def standard(cls, kp: float, ti: float, td: float) -> Gains:
+    def standard(cls, kp: float, ti: float, td: float) -> PidGains:
         """From proportional gain, integral time and derivative time (s)."""
         return cls(kp, kp / ti, kp * td)
 
-    def rounded(self, digits: int = 4) -> Gains:
+    def rounded(self, digits: int = 4) -> PidGains:
         """The same gains to so many significant digits: what a setting carries."""
-        return Gains(*(float(f"{value:.{digits}g}") for value in (self.kp, self.ki, self.kd)))
+        return PidGains(*(float(f"{value:.{digits}g}") for value in (self.kp, self.ki, self.kd)))
 
 
 class Pid:
@@ -41,7 +41,7 @@ class Pid:
     within 0..limit, or when it moves the output back inside (Åström & Hägglund 2006, section 3.5).
     """
 
-    def __init__(self, gains: Gains, tick_s: float = TICK_S) -> None:
+    def __init__(self, gains: PidGains, tick_s: float = TICK_S) -> None:
         self.gains = gains
         self.tick_s = tick_s
         self.integral = 0.0

@@ -11,7 +11,7 @@ import numpy as np
 
 from ublet.core.arrays import Floats
 from ublet.core.heat.model import HeaterModel
-from ublet.core.heat.pid import TICK_S, Gains, Pid
+from ublet.core.heat.pid import TICK_S, Pid, PidGains
 from ublet.core.heat.step import HOLD_S, StepMeasure, measure_step
 
 
@@ -44,7 +44,7 @@ class PredictedStep:
     measure: StepMeasure
 
 
-def predict_step(model: HeaterModel, gains: Gains, situation: Situation, seed: int = 1) -> PredictedStep:
+def predict_step(model: HeaterModel, gains: PidGains, situation: Situation, seed: int = 1) -> PredictedStep:
     """Run the board's own control law on the fitted model, tick by tick.
 
     The two lags are integrated exactly over a tick; the dead time is kept to the fraction of a tick

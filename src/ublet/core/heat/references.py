@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ublet.core.heat.curves import GENERIC, Curve, Platinum, Thermistor, divider_ohm
+from ublet.core.heat.curves import GENERIC, Platinum, SensorCurve, Thermistor, divider_ohm
 
 CHECKED_C = (25.0, 60.0, 100.0, 215.0)
 """Temperatures at which the error of a wrong curve is told, °C."""
@@ -14,14 +14,14 @@ CHECKED_C = (25.0, 60.0, 100.0, 215.0)
 PLATINUM_R0_OHM = (100.0, 1000.0)
 
 
-def catalogue(pullup_ohm: float) -> dict[str, Curve]:
+def catalogue(pullup_ohm: float) -> dict[str, SensorCurve]:
     """The generic curves behind a pull-up, by name."""
-    curves: dict[str, Curve] = {name: Thermistor(r25, beta, pullup_ohm) for name, (r25, beta) in GENERIC.items()}
+    curves: dict[str, SensorCurve] = {name: Thermistor(r25, beta, pullup_ohm) for name, (r25, beta) in GENERIC.items()}
     curves.update({f"platinum-{r0:g}": Platinum(r0, pullup_ohm) for r0 in PLATINUM_R0_OHM})
     return curves
 
 
-def shown_for(own: Curve, true: Curve, celsius: float) -> float | None:
+def shown_for(own: SensorCurve, true: SensorCurve, celsius: float) -> float | None:
     """What a sensor of the curve ``true`` shows at a temperature when it is read by the curve ``own``, °C; None at a
     rail or outside the curve.
     """
@@ -31,7 +31,9 @@ def shown_for(own: Curve, true: Curve, celsius: float) -> float | None:
         return None
 
 
-def errors(own: Curve, pullup_ohm: float, at_c: Sequence[float] = CHECKED_C) -> dict[str, tuple[float | None, ...]]:
+def errors(
+    own: SensorCurve, pullup_ohm: float, at_c: Sequence[float] = CHECKED_C
+) -> dict[str, tuple[float | None, ...]]:
     """For each catalogue curve, by how much the reading would be wrong at some temperatures if the sensor were of that
     curve, °C (positive: it shows too much).
     """
@@ -59,7 +61,9 @@ class Likely:
     odds: float
 
 
-def likeliest(own: Curve, pullup_ohm: float, references: Sequence[Reference], error_c: float) -> tuple[Likely, ...]:
+def likeliest(
+    own: SensorCurve, pullup_ohm: float, references: Sequence[Reference], error_c: float
+) -> tuple[Likely, ...]:
     """Catalogue curves, the likeliest first, for readings whose standard uncertainty is ``error_c``.
 
     Normal errors: ``odds = exp(-(chi^2 - chi^2 of the best) / 2)``.
@@ -75,12 +79,12 @@ def likeliest(own: Curve, pullup_ohm: float, references: Sequence[Reference], er
     return tuple(Likely(name, worst, math.exp(max(-700.0, (scored[0][0] - chi) / 2))) for chi, worst, name in scored)
 
 
-def ohm_of(own: Curve, shown_c: float, pullup_ohm: float) -> float:
+def ohm_of(own: SensorCurve, shown_c: float, pullup_ohm: float) -> float:
     """The resistance behind a reading, ohm."""
     return divider_ohm(own.ratio(shown_c), pullup_ohm)
 
 
-def resolution_c(own: Curve, celsius: float, counts: int) -> float:
+def resolution_c(own: SensorCurve, celsius: float, counts: int) -> float:
     """Degrees to one count of the ADC at a temperature, °C: by the curve's slope there."""
     here = 0.05
     slope = (own.ratio(celsius + here) - own.ratio(celsius - here)) / (2 * here)

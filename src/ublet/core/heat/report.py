@@ -10,7 +10,7 @@ from ublet.core.heat.candidates import AS_FOUND, Candidate
 from ublet.core.heat.demands import Demands
 from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.model_fit import ModelFit
-from ublet.core.heat.pid import Gains
+from ublet.core.heat.pid import PidGains
 from ublet.core.heat.prediction import PredictedStep, Situation
 from ublet.core.heat.step import StepMeasure
 from ublet.core.run import Finding, Option, Proposal, TrialFailed, TrialResult
@@ -112,7 +112,7 @@ def step_rows(step: PredictedStep) -> list[tuple[float, ...]]:
     return [tuple(row) for row in np.stack([step.time_s, step.duty, step.celsius], 1).tolist()]
 
 
-def gains_option(candidate: Candidate, before: Gains, root: str, heater: str, control: str) -> Option:
+def gains_option(candidate: Candidate, before: PidGains, root: str, heater: str, control: str) -> Option:
     """A candidate as an option to choose, with its proposals (none for the gains as found).
 
     root: the path below which the gains for this target stand; control: how the heater is held now.

@@ -8,8 +8,8 @@ from typing import Literal
 from ublet.core.acts import BatheSensor, ReadThermometer
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
-from ublet.core.heat.curve_fit import FAR_C, TERMS, CurveFit, Judged, fit_curve, judged, recommended
-from ublet.core.heat.curves import Curve, curve_of
+from ublet.core.heat.curve_fit import FAR_C, TERMS, CurveAssessment, CurveFit, fit_curve, judged, recommended
+from ublet.core.heat.curves import SensorCurve, curve_of
 from ublet.core.heat.pairing import odd_sensors
 from ublet.core.heat.references import Reference, likeliest, ohm_of
 from ublet.core.heat.start import from_room
@@ -86,7 +86,7 @@ async def _beside_reference(
     return _compared(bench, aim, own, references, findings, told, calm)
 
 
-def live_curve(machine: MachineFile, sensor: str, setting_of: Callable[[str], Value]) -> Curve | None:
+def live_curve(machine: MachineFile, sensor: str, setting_of: Callable[[str], Value]) -> SensorCurve | None:
     """A sensor's curve by its live settings; None when they make none."""
     points = [f"points.{name}.{key}" for name in machine.sensors[sensor].points for key in ("celsius", "ohm")]
     try:
@@ -152,7 +152,7 @@ async def _references(bench: Bench, aim: SensorParameters) -> tuple[Reference, .
 def _compared(
     bench: Bench,
     aim: SensorParameters,
-    own: Curve,
+    own: SensorCurve,
     references: tuple[Reference, ...],
     findings: list[Finding],
     told: str,
@@ -230,7 +230,7 @@ def working_point(machine: MachineFile, sensor: str) -> float:
 
 
 def _fits(
-    bench: Bench, aim: SensorParameters, own: Curve, pullup: float, references: tuple[Reference, ...]
+    bench: Bench, aim: SensorParameters, own: SensorCurve, pullup: float, references: tuple[Reference, ...]
 ) -> tuple[CurveFit, ...]:
     """The curves that the readings allow: a beta from two, one of its own from three; none for platinum."""
     root = f"sensors.{aim.sensor}"
@@ -248,7 +248,7 @@ def _fits(
     return tuple(fits)
 
 
-def _why(best: Judged, choices: tuple[Judged, ...], hot: float) -> str:
+def _why(best: CurveAssessment, choices: tuple[CurveAssessment, ...], hot: float) -> str:
     """What the proposed curve leaves, how sure it is where it is used, why not the other one, what would tell more."""
     fit = best.fit
     left = max(abs(residual) for residual in fit.residuals_c)
@@ -275,7 +275,7 @@ def _why(best: Judged, choices: tuple[Judged, ...], hot: float) -> str:
     return told
 
 
-def _option(bench: Bench, root: str, choice: Judged, hot: float) -> Option:
+def _option(bench: Bench, root: str, choice: CurveAssessment, hot: float) -> Option:
     fit = choice.fit
     left = max(abs(residual) for residual in fit.residuals_c)
     effect = f"within {left:.1f} °C at the readings, ±{2 * choice.uncertainty_c:.1f} °C at {hot:g}"

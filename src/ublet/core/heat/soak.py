@@ -27,7 +27,7 @@ SLOPE_S = 15.0
 
 
 @dataclass(frozen=True)
-class Sheet:
+class SheetModel:
     """What lies on a bed: how far it lags the sensor, s, and its height above the room as a share of the sensor's when
     both stand still (1: not measured); with their standard uncertainties. lead_s: the sensor in the bed is late itself,
     by so much.
@@ -46,7 +46,7 @@ class Sheet:
         return room_c + self.share * np.interp(time_s + self.lead_s, time_s, behind)
 
 
-def fit_sheet(time_s: Floats, bed_c: Floats, surface_c: Floats, room_c: float) -> Sheet | None:
+def fit_sheet(time_s: Floats, bed_c: Floats, surface_c: Floats, room_c: float) -> SheetModel | None:
     """The sheet behind n even times (s) and readings of bed and surface (°C) that begin at rest; None: none is seen.
 
     ``lag x' = (T_bed(t + lead) - room) - x``, ``T_surface = room + share x``: least squares over lag and lead with the
@@ -78,7 +78,7 @@ def fit_sheet(time_s: Floats, bed_c: Floats, surface_c: Floats, room_c: float) -
     slopes = np.column_stack([bends[0] / lag, bends[1], x])
     variance = float(found.residual @ found.residual) / max(1, len(seen) - 3) * correlated_samples(found.residual)
     lag_u, _, share_u = np.sqrt(np.maximum(np.diag(np.linalg.pinv(slopes.T @ slopes)), 0) * variance).tolist()
-    return Sheet(lag, share, math.hypot(lag_u, LAG_FORM * lag), share_u, LEAD_S * float(found.x[1]))
+    return SheetModel(lag, share, math.hypot(lag_u, LAG_FORM * lag), share_u, LEAD_S * float(found.x[1]))
 
 
 def still_from(time_s: Floats, surface_c: Floats, drift_c_min: float) -> float:
@@ -98,7 +98,7 @@ def still_after(off_c: float, lag_s: float, drift_c_min: float) -> float:
 
 
 @dataclass(frozen=True)
-class Drift:
+class TemperatureSlope:
     """A slope in °C/min with its standard uncertainty."""
 
     c_min: float
@@ -109,17 +109,19 @@ class Drift:
         return abs(self.c_min) + 2 * self.uncertainty <= limit_c_min
 
 
-def drift_of(time_s: Floats, celsius: Floats) -> Drift:
+def drift_of(time_s: Floats, celsius: Floats) -> TemperatureSlope:
     """The slope through n readings by linear regression, °C/min."""
     at = (time_s - time_s.mean()) / 60
     spread = float(at @ at)
     slope = float(at @ celsius) / spread
     left = celsius - celsius.mean() - slope * at
     variance = float(left @ left) / max(1, len(at) - 2)
-    return Drift(slope, math.sqrt(variance / spread))
+    return TemperatureSlope(slope, math.sqrt(variance / spread))
 
 
-def predict_soak(model: HeaterModel, sheet: Sheet, target_c: float, limit: float, drift_c_min: float) -> float | None:
+def predict_soak(
+    model: HeaterModel, sheet: SheetModel, target_c: float, limit: float, drift_c_min: float
+) -> float | None:
     """Seconds from the target reached until the surface drifts by less than drift_c_min, for a start at the room at
     full power; None when the target is not reached.
     """
@@ -136,7 +138,7 @@ def predict_soak(model: HeaterModel, sheet: Sheet, target_c: float, limit: float
     return still_after(sheet.share * rise - float(surface[-1]), sheet.lag_s, drift_c_min)
 
 
-def sheet_of(model: HeaterModel, uncertainty: Unsure | None = None) -> Sheet | None:
+def sheet_of(model: HeaterModel, uncertainty: Unsure | None = None) -> SheetModel | None:
     """The sheet that a bed's own model shows by its second store; None when it has one store only.
 
     ``lag = q tau + (1 - q) tau_quick``; its uncertainty by the delta method, the three taken as independent.
@@ -144,10 +146,10 @@ def sheet_of(model: HeaterModel, uncertainty: Unsure | None = None) -> Sheet | N
     if not model.sheet_lag_s:
         return None
     if uncertainty is None:
-        return Sheet(model.sheet_lag_s)
+        return SheetModel(model.sheet_lag_s)
     parts = (
         model.quick_share * uncertainty.time_constant_s,
         (1 - model.quick_share) * uncertainty.quick_s,
         (model.time_constant_s - model.quick_s) * uncertainty.quick_share,
     )
-    return Sheet(model.sheet_lag_s, 1.0, math.hypot(*parts))
+    return SheetModel(model.sheet_lag_s, 1.0, math.hypot(*parts))

@@ -16,7 +16,7 @@ from ublet.core.heat.model import HeaterModel
 from ublet.core.heat.model_fit import UnfitRecord, fit_model
 from ublet.core.heat.prediction import time_to
 from ublet.core.heat.report import model_from
-from ublet.core.heat.soak import Sheet, drift_of, fit_sheet, predict_soak, sheet_of, still_after, still_from
+from ublet.core.heat.soak import SheetModel, drift_of, fit_sheet, predict_soak, sheet_of, still_after, still_from
 from ublet.core.heat.start import check_room_above, from_room, heat_needs, surface_sensor
 from ublet.core.heat.trials import STEP_HEADROOM_C
 from ublet.core.machine.schema import MachineFile
@@ -49,7 +49,7 @@ FIRST_FIT_S = 120.0
 OFF_MIN = 1.0
 """A bed that stands still is off its target by no more than it may drift in so many minutes."""
 
-NO_SHEET = Sheet(1.0)
+NO_SHEET = SheetModel(1.0)
 """Taken where the record shows none: the surface is the bed."""
 
 UNSEEN_SHARE = 0.15
@@ -176,7 +176,7 @@ async def bed_soak(bench: Bench, aim: SoakParameters) -> TrialResult:
     return _concluded(bench, watched, aimed, sheet)
 
 
-def _before(aimed: Aimed, sheet: Sheet | None, celsius: float) -> float | None:
+def _before(aimed: Aimed, sheet: SheetModel | None, celsius: float) -> float | None:
     """Seconds left while it still climbs, by the bed's model; None without one."""
     aim, model = aimed.aim, aimed.model
     climb = time_to(model, celsius, aim.target, aimed.limit) if model is not None else None
@@ -185,7 +185,7 @@ def _before(aimed: Aimed, sheet: Sheet | None, celsius: float) -> float | None:
     return climb + (predict_soak(model, sheet, aim.target, aimed.limit, aim.drift) or 0.0)
 
 
-async def _sheet(bench: Bench, watched: Watched, aimed: Aimed, known: Sheet | None) -> Sheet | None:
+async def _sheet(bench: Bench, watched: Watched, aimed: Aimed, known: SheetModel | None) -> SheetModel | None:
     """The sheet by what was recorded so far: by its own sensor, else by the bed's model, else by this record's."""
     if watched.surface is not None:
         time_s, _, bed, surface = watched.columns()
@@ -203,7 +203,7 @@ async def _sheet(bench: Bench, watched: Watched, aimed: Aimed, known: Sheet | No
     return sheet_of(fit.model, fit.uncertainty)
 
 
-def _soak(watched: Watched, aimed: Aimed, sheet: Sheet) -> float:
+def _soak(watched: Watched, aimed: Aimed, sheet: SheetModel) -> float:
     """Seconds from the target reached until the surface stands still, by what is known of the sheet: what was, and
     what will be if the bed stays where it is.
     """
@@ -218,7 +218,7 @@ def _soak(watched: Watched, aimed: Aimed, sheet: Sheet) -> float:
     return max(0.0, still_from(time_s, surface, aimed.aim.drift) - (watched.reached_s or 0.0))
 
 
-def _still(watched: Watched, aimed: Aimed, sheet: Sheet | None) -> bool:
+def _still(watched: Watched, aimed: Aimed, sheet: SheetModel | None) -> bool:
     """Whether it is sure that the surface stands still: it drifts by little, and the bed below it is at its target (at
     the turning point of a swing it would drift by little, too).
     """
@@ -233,7 +233,7 @@ def _still(watched: Watched, aimed: Aimed, sheet: Sheet | None) -> bool:
     return sheet.lag_u_s < SURE_SHARE * sheet.lag_s and held >= _soak(watched, aimed, sheet) + LONGER_S
 
 
-def _told(watched: Watched, aimed: Aimed, sheet: Sheet | None) -> Progress:
+def _told(watched: Watched, aimed: Aimed, sheet: SheetModel | None) -> Progress:
     """Where it is, in words, with the time left."""
     held = watched.now_s - (watched.reached_s or 0.0)
     left = max(0.0, _soak(watched, aimed, sheet) - held) if sheet is not None else None
@@ -256,7 +256,7 @@ def _not_still(watched: Watched, aimed: Aimed) -> TrialResult:
     return TrialResult("failed", why, aimed.conditions)
 
 
-def _concluded(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet | None) -> TrialResult:
+def _concluded(bench: Bench, watched: Watched, aimed: Aimed, sheet: SheetModel | None) -> TrialResult:
     aim = aimed.aim
     how = "by its surface" if watched.surface is not None else "by the power that it takes"
     findings = [Finding("heated_in", watched.reached_s or 0.0, None, "s")]
@@ -285,7 +285,7 @@ READ_S = 2.5
 """When a drift falls below its limit is read from slopes over half a minute, through noise: to about this, s."""
 
 
-def _soak_u(watched: Watched, aimed: Aimed, sheet: Sheet) -> float:
+def _soak_u(watched: Watched, aimed: Aimed, sheet: SheetModel) -> float:
     """Standard uncertainty of the soak, s: by moving lag and share by theirs; without a surface sensor the share is not
     known, and without a sheet that is seen the bed's own noise decides.
     """
@@ -298,7 +298,7 @@ def _soak_u(watched: Watched, aimed: Aimed, sheet: Sheet) -> float:
     return math.hypot(longer - middle, higher - middle, unseen, READ_S)
 
 
-def _sheet_findings(bench: Bench, watched: Watched, aimed: Aimed, sheet: Sheet) -> list[Finding]:
+def _sheet_findings(bench: Bench, watched: Watched, aimed: Aimed, sheet: SheetModel) -> list[Finding]:
     aim, found = aimed.aim, [Finding("sheet_lag", sheet.lag_s, sheet.lag_u_s, "s")]
     if watched.surface is not None:
         rise = aim.target - aimed.room_c

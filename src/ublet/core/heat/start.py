@@ -9,7 +9,7 @@ import numpy as np
 
 from ublet.core.bench import Bench, HeatSample
 from ublet.core.heat.gain_sets import gains_below, gains_root
-from ublet.core.heat.pid import Gains
+from ublet.core.heat.pid import PidGains
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
 from ublet.core.run import Progress, TrialFailed
@@ -230,6 +230,6 @@ def live_root(bench: Bench, heater: str, target_c: float) -> str:
     return gains_root(heater, target_c, bench.machine.heaters[heater].gains, bench.settings.shown)
 
 
-def live_gains(bench: Bench, heater: str, target_c: float) -> Gains:
+def live_gains(bench: Bench, heater: str, target_c: float) -> PidGains:
     """The gains that are live on the board for a target."""
     return gains_below(live_root(bench, heater, target_c), bench.settings.shown)

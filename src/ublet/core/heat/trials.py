@@ -43,7 +43,7 @@ ROOM_C = 5.0
 STEP_HEADROOM_C = 3.0
 """A step overshoots by less than this, °C."""
 
-Choice = Literal["recommended", "calm", "balanced", "quick"]
+GainChoice = Literal["recommended", "calm", "balanced", "quick"]
 
 
 class HotendParameters(Part):
@@ -52,11 +52,11 @@ class HotendParameters(Part):
     heater: str = setting("Heater to tune (a table below [heaters]).", default="hotend")
     target: float = setting("Temperature to tune at.", unit="°C", low=120, high=400, default=215.0)
     cycles: int = setting("Most relay cycles; it stops earlier when they agree within 2 %.", low=4, high=12, default=8)
-    choose: Choice = setting("Gains to propose.", default="recommended")
+    choose: GainChoice = setting("Gains to propose.", default="recommended")
     wait: bool = setting("Wait for the room without asking, when the heater is still warm.", default=False)
 
 
-class VerifyParameters(Part):
+class HotendVerifyParameters(Part):
     """Parameters of the hotend check."""
 
     heater: str = setting("Heater to check.", default="hotend")
@@ -70,7 +70,7 @@ class BedParameters(Part):
     heater: str = setting("Heater to tune: a bed or a chamber.", default="bed")
     target: float = setting("Temperature to tune at.", unit="°C", low=30, high=150, default=60.0)
     cycles: int = setting("Most relay cycles; it stops earlier when they agree within 2 %.", low=4, high=12, default=8)
-    choose: Choice = setting("Gains to propose.", default="recommended")
+    choose: GainChoice = setting("Gains to propose.", default="recommended")
     wait: bool = setting("Wait for the room without asking, when the heater is still warm.", default=False)
 
 
@@ -83,7 +83,7 @@ class BedVerifyParameters(Part):
 
 
 ControlAim = HotendParameters | BedParameters
-VerifyAim = VerifyParameters | BedVerifyParameters
+VerifyAim = HotendVerifyParameters | BedVerifyParameters
 
 
 async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
@@ -298,14 +298,14 @@ def _verify_spec(name: str, station: str, parameters: type[Part]) -> TrialSpec:
         _announce_verify,
         lambda machine, aim, read: heat_needs(machine, aim.heater, aim.target, STEP_HEADROOM_C, read),
         figure=_overshoot,
-        heaters=hotends if parameters is VerifyParameters else slow_heaters,
+        heaters=hotends if parameters is HotendVerifyParameters else slow_heaters,
         uses=always("heat"),
     )
 
 
 TRIALS: tuple[TrialSpec, ...] = (
     _control_spec("hotend-control", "hotend control", HotendParameters, "hotend-verify"),
-    _verify_spec("hotend-verify", "hotend control", VerifyParameters),
+    _verify_spec("hotend-verify", "hotend control", HotendVerifyParameters),
     _control_spec("bed-control", "bed control", BedParameters, "bed-verify"),
     _verify_spec("bed-verify", "bed control", BedVerifyParameters),
 )

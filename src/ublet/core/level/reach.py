@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ublet.core.level.surface import Place
+from ublet.core.level.surface import Point
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import TrialFailed
 
@@ -13,27 +13,27 @@ INSIDE_MM = 0.5
 
 
 @dataclass(frozen=True)
-class Reach:
+class ProbeArea:
     """A rectangle of the bed, mm from its front left corner; offset: where the probe sits seen from the nozzle, mm."""
 
     x: tuple[float, float]
     y: tuple[float, float]
-    offset: Place
+    offset: Point
 
-    def nearest(self, place: Place) -> Place:
+    def nearest(self, place: Point) -> Point:
         """The place in it that is nearest to another one."""
         return _clamp(place[0], self.x), _clamp(place[1], self.y)
 
-    def nozzle(self, place: Place) -> Place:
+    def nozzle(self, place: Point) -> Point:
         """Where the nozzle stands when the probe is over a place."""
         return place[0] - self.offset[0], place[1] - self.offset[1]
 
     @property
-    def middle(self) -> Place:
+    def middle(self) -> Point:
         """Its middle."""
         return (self.x[0] + self.x[1]) / 2, (self.y[0] + self.y[1]) / 2
 
-    def grid(self, columns: int, rows: int) -> tuple[Place, ...]:
+    def grid(self, columns: int, rows: int) -> tuple[Point, ...]:
         """Places in a grid over it, serpentine from the front left."""
         found = []
         for row in range(rows):
@@ -42,7 +42,7 @@ class Reach:
             found += line if row % 2 == 0 else line[::-1]
         return tuple(found)
 
-    def words(self, place: Place) -> str:
+    def words(self, place: Point) -> str:
         """A place in both coordinates."""
         nozzle = self.nozzle(place)
         return f"bed {place[0]:.1f}, {place[1]:.1f} (nozzle {nozzle[0]:.1f}, {nozzle[1]:.1f})"
@@ -51,7 +51,7 @@ class Reach:
 NO_PROBE = "this machine has no probe that senses the bed"
 
 
-def probe_offset(machine: MachineFile) -> Place:
+def probe_offset(machine: MachineFile) -> Point:
     """Where the probe sits seen from the nozzle, mm; a nozzle that is lowered by hand sits where it is."""
     probe = machine.probe
     if probe is None or not senses(machine):
@@ -64,7 +64,7 @@ def senses(machine: MachineFile) -> bool:
     return machine.probe is not None and machine.probe.kind != "nozzle"
 
 
-def reach_of(machine: MachineFile) -> Reach:
+def reach_of(machine: MachineFile) -> ProbeArea:
     """Travel of the nozzle shifted by the probe's offset, cut with the bed less its margin (handbook, section 5).
 
     Raises:
@@ -83,10 +83,10 @@ def reach_of(machine: MachineFile) -> Reach:
                 f"{bed.margin_mm:g} mm. Correct offset, travel or margin."
             )
         sides.append((low, high))
-    return Reach(sides[0], sides[1], offset)
+    return ProbeArea(sides[0], sides[1], offset)
 
 
-def must_reach(reach: Reach, place: Place) -> None:
+def must_reach(reach: ProbeArea, place: Point) -> None:
     """Raises TrialFailed when a place cannot be touched, with both coordinates and the side that is short."""
     for axis, at, (low, high) in (("X", place[0], reach.x), ("Y", place[1], reach.y)):
         if not low - 1e-6 <= at <= high + 1e-6:

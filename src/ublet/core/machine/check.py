@@ -14,7 +14,7 @@ from pydantic import BaseModel, ValidationError
 from ublet.core.machine.boards import BOARD_KEYS, BoardKind, Boards
 from ublet.core.machine.cross import cross_check
 from ublet.core.machine.lines import dotted, key_lines, line_of
-from ublet.core.machine.problem import Lines, Problem, nearest, short
+from ublet.core.machine.problem import KeyLines, Problem, nearest, short
 from ublet.core.machine.schema import SETTINGS, MachineFile
 from ublet.core.settings import Declaration, Known, ValueKind, array_fault, flatten
 from ublet.core.written import written
@@ -23,7 +23,7 @@ _AT_LINE = re.compile(r" ?\(at line (\d+), column \d+\)| ?\(at end of document\)
 
 
 @dataclass(frozen=True)
-class Checked:
+class CheckResult:
     """The machine, when it could be read, and the problems, sorted by line."""
 
     machine: MachineFile | None
@@ -35,20 +35,20 @@ class Checked:
         return tuple(problem for problem in self.problems if problem.severity == "error")
 
 
-def check_text(text: str, boards: Boards) -> Checked:
+def check_text(text: str, boards: Boards) -> CheckResult:
     """Read and check a machine file's text. Never raises on any text."""
     tree, broken = parse_toml(text)
     if broken is not None:
-        return Checked(None, (broken,))
+        return CheckResult(None, (broken,))
     return check_tree(tree, key_lines(text), boards)
 
 
-def check_tree(tree: Mapping[str, Any], lines: Lines, boards: Boards) -> Checked:
+def check_tree(tree: Mapping[str, Any], lines: KeyLines, boards: Boards) -> CheckResult:
     """The same for what a file says, as plain tables; lines: where it says it."""
     machine, problems = validate(MachineFile, tree, lines)
     if machine is not None:
         problems += cross_check(machine, lines, boards)
-    return Checked(machine, tuple(sorted(problems, key=lambda problem: (problem.line, problem.key))))
+    return CheckResult(machine, tuple(sorted(problems, key=lambda problem: (problem.line, problem.key))))
 
 
 def parse_toml(text: str) -> tuple[dict[str, Any], Problem | None]:
@@ -69,7 +69,7 @@ def parse_toml(text: str) -> tuple[dict[str, Any], Problem | None]:
     )
 
 
-def validate(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines) -> tuple[Any | None, list[Problem]]:
+def validate(schema: type[BaseModel], tree: Mapping[str, Any], lines: KeyLines) -> tuple[Any | None, list[Problem]]:
     """Validate a tree by a schema (a pydantic model), with every error as a :class:`Problem`."""
     try:
         found, problems = schema.model_validate(tree), []
@@ -87,7 +87,7 @@ def _place(problem: Problem) -> tuple[int, str, str]:
     return problem.line, problem.key, problem.allowed
 
 
-def _truth_for_number(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines) -> list[Problem]:
+def _truth_for_number(schema: type[BaseModel], tree: Mapping[str, Any], lines: KeyLines) -> list[Problem]:
     """Where a choice of numbers is wanted and true or false stands: to Python, and so to pydantic, true equals 1."""
     problems = []
     for path, value in flatten(tree).items():
@@ -103,7 +103,7 @@ def _truth_for_number(schema: type[BaseModel], tree: Mapping[str, Any], lines: L
     return problems
 
 
-def _arrays(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines) -> list[Problem]:
+def _arrays(schema: type[BaseModel], tree: Mapping[str, Any], lines: KeyLines) -> list[Problem]:
     """Arrays that are not of their shape or range: pydantic knows only that they are made of numbers."""
     problems = []
     for path, value in flatten(tree).items():
@@ -131,7 +131,7 @@ def _declared(schema: type[BaseModel]) -> Known:
 NONE_DECLARED = Known(())
 
 
-def _problem(schema: type[BaseModel], tree: Mapping[str, Any], lines: Lines, error: dict[str, Any]) -> Problem:
+def _problem(schema: type[BaseModel], tree: Mapping[str, Any], lines: KeyLines, error: dict[str, Any]) -> Problem:
     loc = tuple(str(part) for part in error["loc"])
     while len(loc) > 1 and isinstance(error["loc"][len(loc) - 1], int) and _array_at(schema, loc):
         loc = loc[:-1]  # a place within an array

@@ -7,17 +7,17 @@ from dataclasses import dataclass
 
 from ublet.core.machine.boards import BoardKind
 from ublet.core.machine.lines import dotted, line_of
-from ublet.core.machine.problem import Lines, Problem, Severity
+from ublet.core.machine.problem import KeyLines, Problem, Severity
 from ublet.core.machine.schema import Axis, MachineFile
 from ublet.core.settings import Value
 
 
 @dataclass
-class Checked:
+class CheckContext:
     """A machine under check, with what several checks need."""
 
     machine: MachineFile
-    lines: Lines
+    lines: KeyLines
     board: BoardKind | None
     values: dict[str, Value]
 

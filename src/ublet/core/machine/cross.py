@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from itertools import pairwise
 
 from ublet.core.machine.boards import Boards
-from ublet.core.machine.checked import Checked
+from ublet.core.machine.checked import CheckContext
 from ublet.core.machine.cross_heat import heaters_checked, materials_checked, sensors_checked
 from ublet.core.machine.image import module_plan
-from ublet.core.machine.problem import Lines, Problem, nearest
+from ublet.core.machine.problem import KeyLines, Problem, nearest
 from ublet.core.machine.schema import SETTINGS, MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.settings import flatten
@@ -19,9 +19,9 @@ GEOMETRY_SHARE = 0.02
 """Measured steps further than this from the geometry are more than a measurement corrects."""
 
 
-def cross_check(machine: MachineFile, lines: Lines, boards: Boards) -> list[Problem]:
+def cross_check(machine: MachineFile, lines: KeyLines, boards: Boards) -> list[Problem]:
     """Every contradiction between parts, unsorted."""
-    checked = Checked(machine, lines, boards.get(machine.board.model), flatten(machine.model_dump()))
+    checked = CheckContext(machine, lines, boards.get(machine.board.model), flatten(machine.model_dump()))
     problems: list[Problem] = []
     if checked.board is None:
         near = nearest(machine.board.model, list(boards))
@@ -36,7 +36,7 @@ def cross_check(machine: MachineFile, lines: Lines, boards: Boards) -> list[Prob
     return problems
 
 
-def _sockets(c: Checked) -> Iterator[Problem]:
+def _sockets(c: CheckContext) -> Iterator[Problem]:
     """Every socket exists on the board, is of the right kind, and serves one part."""
     taken: dict[str, str] = {}
     for path, value in c.values.items():
@@ -62,7 +62,7 @@ def _sockets(c: Checked) -> Iterator[Problem]:
         taken.setdefault(value, path)
 
 
-def _references(c: Checked) -> Iterator[Problem]:
+def _references(c: CheckContext) -> Iterator[Problem]:
     """Every name of another part is declared; sensors and endstops serve one part."""
     users: dict[tuple[str, str], str] = {}
     for path, value in c.values.items():
@@ -89,7 +89,7 @@ def _references(c: Checked) -> Iterator[Problem]:
                 )
 
 
-def _axes(c: Checked) -> Iterator[Problem]:
+def _axes(c: CheckContext) -> Iterator[Problem]:
     """Travel, motors, steps and step rate of each axis."""
     for name, axis in c.axes():
         root = f"axes.{name}"
@@ -153,7 +153,7 @@ def _axes(c: Checked) -> Iterator[Problem]:
             )
 
 
-def _homing(c: Checked) -> Iterator[Problem]:
+def _homing(c: CheckContext) -> Iterator[Problem]:
     """Each axis homes to an end that has an endstop, in an order that works."""
     for name, axis in c.axes():
         root, homing = f"axes.{name}.homing", axis.homing
@@ -202,7 +202,7 @@ def _homing(c: Checked) -> Iterator[Problem]:
             )
 
 
-def _motors(c: Checked) -> Iterator[Problem]:
+def _motors(c: CheckContext) -> Iterator[Problem]:
     """Driver currents that the sockets stand."""
     motors = [(f"axes.{name}.motors.{m}", motor) for name, axis in c.axes() for m, motor in axis.motors.items()]
     if c.machine.extruder:
@@ -225,7 +225,7 @@ def _motors(c: Checked) -> Iterator[Problem]:
             )
 
 
-def _fans(c: Checked) -> Iterator[Problem]:
+def _fans(c: CheckContext) -> Iterator[Problem]:
     for name, fan in c.machine.fans.items():
         if fan.follows == "heater" and fan.heater is None:
             yield c.problem(
@@ -233,7 +233,7 @@ def _fans(c: Checked) -> Iterator[Problem]:
             )
 
 
-def _probe(c: Checked) -> Iterator[Problem]:
+def _probe(c: CheckContext) -> Iterator[Problem]:
     """The probe has what its kind needs, and reaches the mesh."""
     probe, mesh, bed = c.machine.probe, c.machine.mesh, c.machine.bed
     if probe is not None:
@@ -265,7 +265,7 @@ def _probe(c: Checked) -> Iterator[Problem]:
             )
 
 
-def _lifts(c: Checked) -> Iterator[Problem]:
+def _lifts(c: CheckContext) -> Iterator[Problem]:
     motors = c.machine.axes.z.motors
     if c.machine.lifts is None:
         return
@@ -281,7 +281,7 @@ def _lifts(c: Checked) -> Iterator[Problem]:
             )
 
 
-def _room(c: Checked) -> Iterator[Problem]:
+def _room(c: CheckContext) -> Iterator[Problem]:
     """Whether the image fits, and what would free enough."""
     if c.board is None:
         return
@@ -308,7 +308,7 @@ OVER_MM = 1.0
 """A mesh may reach so far over the bed's rim, mm."""
 
 
-def _arrays(c: Checked) -> Iterator[Problem]:
+def _arrays(c: CheckContext) -> Iterator[Problem]:
     """Arrays agree with what is declared beside them."""
     mesh = c.machine.mesh
     if mesh is not None and mesh.heights_mm:

@@ -6,14 +6,14 @@ from collections.abc import Iterator
 
 from ublet.core.heat.curves import GENERIC, curve_of
 from ublet.core.heat.part_limits import SENSOR, USUAL_BITS, lowest_limit, part_limits
-from ublet.core.machine.checked import Checked
+from ublet.core.machine.checked import CheckContext
 from ublet.core.machine.problem import Problem, nearest
 from ublet.core.settings import flatten
 
 PULLUP_SHARE = 0.02
 
 
-def sensors_checked(c: Checked) -> Iterator[Problem]:
+def sensors_checked(c: CheckContext) -> Iterator[Problem]:
     """Each sensor has what its kind needs, and the pull-up of its socket."""
     for name, sensor in c.machine.sensors.items():
         root = f"sensors.{name}"
@@ -48,7 +48,7 @@ def sensors_checked(c: Checked) -> Iterator[Problem]:
             )
 
 
-def heaters_checked(c: Checked) -> Iterator[Problem]:
+def heaters_checked(c: CheckContext) -> Iterator[Problem]:
     """No maximum above what a component stands; gain sets and preheats below the maximum."""
     for name, heater in c.machine.heaters.items():
         root = f"heaters.{name}"
@@ -83,7 +83,7 @@ def heaters_checked(c: Checked) -> Iterator[Problem]:
             yield c.problem(f"axes.z.homing.{key}", f"{wanted:g} °C", allowed, "Lower it or leave it out.")
 
 
-def materials_checked(c: Checked) -> Iterator[Problem]:
+def materials_checked(c: CheckContext) -> Iterator[Problem]:
     """Materials that the heaters or surfaces cannot stand."""
     hotends = [heater.maximum_c for heater in c.machine.heaters.values() if heater.part == "hotend"]
     beds = [heater.maximum_c for heater in c.machine.heaters.values() if heater.part == "bed"]

@@ -9,7 +9,7 @@ from pydantic import Field
 from ublet.core.settings import Name, Part, setting
 
 
-class Reading(Part):
+class CurvePoint(Part):
     """A point of a sensor's own curve."""
 
     celsius: float = setting("Temperature.", unit="°C", low=-50, high=600, board=True, acts="reading")
@@ -55,7 +55,7 @@ class Sensor(Part):
     pullup_ohm: float = setting(
         "Pull-up resistor on the board.", unit="Ω", low=100, high=1e6, default=4700.0, board=True, acts="reading"
     )
-    points: dict[Name, Reading] = Field(default_factory=dict)
+    points: dict[Name, CurvePoint] = Field(default_factory=dict)
 
 
 class Guards(Part):

@@ -93,7 +93,7 @@ class CoilProbe(Part):
     )
 
 
-class Probe(Part):
+class ProbeSettings(Part):
     """What finds the bed's height. Offsets: where the probe sits seen from the nozzle."""
 
     kind: Literal["pin", "inductive", "coil", "nozzle"] = setting(
@@ -180,7 +180,7 @@ class Screw(Part):
     )
 
 
-class Surface(Part):
+class SheetSettings(Part):
     """A sheet that lies on the bed."""
 
     maximum_c: float = setting("Highest bed temperature it can stand.", unit="°C", low=30, high=200, default=120.0)
@@ -188,7 +188,7 @@ class Surface(Part):
     note: str = setting("Anything worth remembering.", default="")
 
 
-class Bed(Part):
+class BedSettings(Part):
     """The bed. Its front left corner is the origin of X and Y."""
 
     moves: Literal["no", "y"] = setting(
@@ -220,7 +220,7 @@ class Bed(Part):
         "Sensor that reads its surface, where there is one (a table below [sensors]).", default=None, part="sensors"
     )
     screws: dict[Name, Screw] = Field(default_factory=dict)
-    surfaces: dict[Name, Surface] = Field(default_factory=dict)
+    surfaces: dict[Name, SheetSettings] = Field(default_factory=dict)
 
 
 class Lifts(Part):
@@ -238,7 +238,7 @@ class Lifts(Part):
     )
 
 
-class Mesh(Part):
+class MeshSettings(Part):
     """The map of the bed's shape."""
 
     columns: int = setting("Points along X; an odd count has one in the middle.", low=2, high=44, default=5, board=True)

@@ -94,7 +94,7 @@ class Homing(Part):
     )
 
 
-class Shaper(Part):
+class ShaperSettings(Part):
     """Input shaping of one axis."""
 
     kind: Literal["none", "zv", "zvd", "ei", "two-hump-ei", "three-hump-ei", "own"] = setting(
@@ -145,7 +145,7 @@ class Axis(Part):
     )
     homing: Homing
     motors: dict[Name, Motor]
-    shaper: Shaper = Field(default_factory=Shaper)
+    shaper: ShaperSettings = Field(default_factory=ShaperSettings)
 
 
 class Axes(Part):
@@ -156,7 +156,7 @@ class Axes(Part):
     z: Axis
 
 
-class Motion(Part):
+class MotionSettings(Part):
     """How moves are joined."""
 
     cornering: Literal["jerk", "junction"] = setting(

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
-Lines = dict[tuple[str, ...], int]
+KeyLines = dict[tuple[str, ...], int]
 """Line (from 1) of each key and table by its path."""
 
 Severity = Literal["error", "warning"]

@@ -8,8 +8,8 @@ from pydantic import Field
 
 from ublet.core.machine.heat_parts import Fan, Guards, Heater, Material, Sensor
 from ublet.core.machine.layouts import LAYOUTS, Layout
-from ublet.core.machine.level_parts import Bed, Lifts, Mesh, Probe
-from ublet.core.machine.motion_parts import Axes, Axis, Endstop, Motion, Motor
+from ublet.core.machine.level_parts import BedSettings, Lifts, MeshSettings, ProbeSettings
+from ublet.core.machine.motion_parts import Axes, Axis, Endstop, MotionSettings, Motor
 from ublet.core.machine.program_parts import ProgramText
 from ublet.core.machine.tool_parts import Card, Display, Extruder, Modules, SensorMount
 from ublet.core.settings import Known, Name, Part, declarations, setting
@@ -41,7 +41,7 @@ class Machine(Part):
     )
 
 
-class Board(Part):
+class BoardSettings(Part):
     """The controller board."""
 
     model: str = setting("Kind of board; `ublet boards` lists the known ones.")
@@ -52,18 +52,18 @@ class MachineFile(Part):
     """The whole machine file."""
 
     machine: Machine
-    board: Board
+    board: BoardSettings
     axes: Axes
-    motion: Motion = Field(default_factory=Motion)
+    motion: MotionSettings = Field(default_factory=MotionSettings)
     endstops: dict[Name, Endstop] = Field(default_factory=dict)
     sensors: dict[Name, Sensor]
     heaters: dict[Name, Heater]
     fans: dict[Name, Fan] = Field(default_factory=dict)
     extruder: Extruder | None = None
-    bed: Bed
-    probe: Probe | None = None
+    bed: BedSettings
+    probe: ProbeSettings | None = None
     lifts: Lifts | None = None
-    mesh: Mesh | None = None
+    mesh: MeshSettings | None = None
     accelerometer: SensorMount = Field(default_factory=SensorMount)
     display: Display | None = None
     card: Card | None = None

@@ -74,15 +74,15 @@ class Card(Part):
     detects: bool = setting("Whether the slot tells that a card is in.", default=True, board=True)
 
 
-Way = Literal["x", "-x", "y", "-y", "z", "-z"]
+Direction = Literal["x", "-x", "y", "-y", "z", "-z"]
 
 
 class SensorMount(Part):
     """The accelerometer that is mounted for a while: along which axis of the machine each of its own points."""
 
-    x: Way = setting("Its X.", default="x", board=True)
-    y: Way = setting("Its Y.", default="y", board=True)
-    z: Way = setting("Its Z.", default="z", board=True)
+    x: Direction = setting("Its X.", default="x", board=True)
+    y: Direction = setting("Its Y.", default="y", board=True)
+    z: Direction = setting("Its Z.", default="z", board=True)
 
 
 class Modules(Part):

@@ -12,11 +12,11 @@ from pydantic import BaseModel
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
 
-Read = Callable[[str, Value], Value]
+ValueRead = Callable[[str, Value], Value]
 """Called for every value that is read, with its path and what the file says; gives what is to be read."""
-Listed = Callable[[str, tuple[str, ...]], None]
+NamesRead = Callable[[str, tuple[str, ...]], None]
 """Called when the names of the parts in a table are read, with the table's path."""
-Asked = Callable[[str, bool], None]
+PresenceRead = Callable[[str, bool], None]
 """Called when it is read whether a part is declared, with its path and the answer."""
 
 
@@ -24,9 +24,9 @@ Asked = Callable[[str, bool], None]
 class Readers:
     """What notes each way of reading: a value, the names in a table, whether a part is declared."""
 
-    read: Read
-    listed: Listed = lambda path, names: None
-    asked: Asked = lambda path, declared: None
+    read: ValueRead
+    listed: NamesRead = lambda path, names: None
+    asked: PresenceRead = lambda path, declared: None
 
 
 def traced(machine: MachineFile, readers: Readers) -> MachineFile:

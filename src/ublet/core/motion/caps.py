@@ -9,7 +9,7 @@ from functools import partial
 
 from ublet.core.machine.layouts import AXES, LAYOUTS
 from ublet.core.motion.kinematics import Kinematics, kinematics_of
-from ublet.core.motion.planner import Cap, Corner, Line, by_deviation, by_jerk, line_of
+from ublet.core.motion.planner import Cap, Corner, LinearMove, by_deviation, by_jerk, line_of
 from ublet.core.settings import Value
 
 EXTRUDER = "extruder.motor"
@@ -41,7 +41,7 @@ class Caps:
             found[EXTRUDER] = filament
         return found
 
-    def line(self, travel: Mapping[str, float], feed: float) -> Line:
+    def line(self, travel: Mapping[str, float], feed: float) -> LinearMove:
         """A line of axes and filament, mm, within every cap; ``capped_by`` names what makes it slower than ``feed``.
 
         Raises:
@@ -58,9 +58,9 @@ class Caps:
         caps |= {root: cap for root in motors if (cap := self._step_cap(root)) is not None}
         line = line_of({**motors, **travel}, feed, caps)
         way = {part: share for part, share in line.way.items() if part in travel}
-        return Line(way, line.length, line.top, line.acceleration, line.capped_by)
+        return LinearMove(way, line.length, line.top, line.acceleration, line.capped_by)
 
-    def motor_line(self, motors: Mapping[str, float], feed: float) -> Line:
+    def motor_line(self, motors: Mapping[str, float], feed: float) -> LinearMove:
         """A line of single motors, mm, that no axis follows as a whole; ``feed`` is that of the one that goes furthest.
 
         Raises:
@@ -72,7 +72,7 @@ class Caps:
             slower = steps is not None and steps.speed < own.speed
             caps[root] = Cap(steps.speed, own.acceleration, steps.setting) if steps is not None and slower else own
         line = line_of(motors, feed, caps)
-        return Line({}, line.length, line.top, line.acceleration, line.capped_by)
+        return LinearMove({}, line.length, line.top, line.acceleration, line.capped_by)
 
     def _cap(self, part: str) -> Cap:
         """The cap of an axis (``axes.x``) or of the extruder."""

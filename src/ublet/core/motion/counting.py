@@ -33,7 +33,7 @@ Ways = Mapping[str, int]
 
 
 @dataclass(frozen=True)
-class Pattern:
+class LossPattern:
     """There and back: axes with their ways, and how fast each goes, mm/s, and speeds up, mm/s²."""
 
     ways: Ways
@@ -62,7 +62,7 @@ def inward(machine: MachineFile, axis: str) -> int:
 
 
 async def keeps_count(
-    bench: Bench, pattern: Pattern, axes: tuple[str, ...], further: Mapping[str, Value], share: float
+    bench: Bench, pattern: LossPattern, axes: tuple[str, ...], further: Mapping[str, Value], share: float
 ) -> bool:
     """Run a pattern with other limits for a while, then home the axes that share its motors; was the count right?
 
@@ -113,7 +113,7 @@ async def keeps_count(
     return held
 
 
-def _length(machine: MachineFile, axis: str, pattern: Pattern) -> float:
+def _length(machine: MachineFile, axis: str, pattern: LossPattern) -> float:
     declared = axis_of(machine, axis)
     room = declared.maximum_mm - declared.minimum_mm - 2 * START_MM
     return min(room, SHORTEST_MM + 1.2 * pattern.feeds[axis] ** 2 / pattern.accelerations[axis])
@@ -138,7 +138,7 @@ def lost_steps(bench: Bench, shifts: Mapping[str, float]) -> tuple[float, bool]:
     return worst, held
 
 
-def _direction(pattern: Pattern, machine: MachineFile) -> str:
+def _direction(pattern: LossPattern, machine: MachineFile) -> str:
     """A word of DIRECTIONS, by the signs on the machine."""
     if len(pattern.ways) == 1:
         return next(iter(pattern.ways))
@@ -146,12 +146,12 @@ def _direction(pattern: Pattern, machine: MachineFile) -> str:
     return "x+y" if math.prod(signs) > 0 else "x-y"
 
 
-def _words(pattern: Pattern, machine: MachineFile) -> str:
+def _words(pattern: LossPattern, machine: MachineFile) -> str:
     word = _direction(pattern, machine)
     return f"axis {word.upper()}" if len(word) == 1 else f"diagonal {word.upper()}"
 
 
-def _told(pattern: Pattern, further: Mapping[str, Value]) -> str:
+def _told(pattern: LossPattern, further: Mapping[str, Value]) -> str:
     first = next(iter(pattern.ways))
     told = f"{show(pattern.feeds[first], 'mm/s', 3)}, {show(pattern.accelerations[first], 'mm/s²', 3)}"
     return told + "".join(f", {show(number_or(amps, 0.0), 'A', 3)}" for amps in list(further.values())[:1])

@@ -11,7 +11,7 @@ from ublet.core.run import Proposal
 from ublet.core.settings import Value
 
 States = Mapping[str, InputState]
-Kind = Literal["good", "inverted", "broken", "dead", "elsewhere", "unchecked"]
+InputFault = Literal["good", "inverted", "broken", "dead", "elsewhere", "unchecked"]
 
 
 @dataclass(frozen=True)
@@ -32,13 +32,13 @@ class Pressed:
 
 
 @dataclass(frozen=True)
-class Verdict:
+class InputVerdict:
     """What one switch turned out to be, in a sentence; other: the input that it moved instead of its own, and whether
     that one read triggered at rest.
     """
 
     name: str
-    kind: Kind
+    kind: InputFault
     words: str
     edges: int = 0
     other: str = ""
@@ -56,7 +56,7 @@ def input_words(name: str) -> str:
     return "probe" if name == "probe" else f"{last.upper() if len(last) == 1 else last} endstop"
 
 
-def judge(name: str, pressed: Pressed | None) -> Verdict:
+def judge(name: str, pressed: Pressed | None) -> InputVerdict:
     """What a hand at one switch tells; None: it was not pressed.
 
     Idle triggered and changing is the wrong polarity; idle triggered and unchanging, an open circuit; not triggered
@@ -64,31 +64,33 @@ def judge(name: str, pressed: Pressed | None) -> Verdict:
     """
     words = input_words(name)
     if pressed is None:
-        return Verdict(name, "unchecked", f"The {words} was not pressed.")
+        return InputVerdict(name, "unchecked", f"The {words} was not pressed.")
     moved, idle = pressed.moved(), pressed.before[name].triggered
     edges = pressed.edges(name)
     if name in moved and idle:
-        return Verdict(name, "inverted", f"The {words} reads triggered at rest and free when pressed: inverted.", edges)
+        return InputVerdict(
+            name, "inverted", f"The {words} reads triggered at rest and free when pressed: inverted.", edges
+        )
     if name in moved:
         bounced = f", {edges} edges: it bounces" if edges > 2 else ""
-        return Verdict(name, "good", f"The {words} follows the hand{bounced}.", edges)
+        return InputVerdict(name, "good", f"The {words} follows the hand{bounced}.", edges)
     if moved:
         other = moved[0]
         moved_words = f"Pressing the {words} moved the {input_words(other)}."
-        return Verdict(name, "elsewhere", moved_words, edges, other, pressed.before[other].triggered)
+        return InputVerdict(name, "elsewhere", moved_words, edges, other, pressed.before[other].triggered)
     if idle:
-        return Verdict(
+        return InputVerdict(
             name,
             "broken",
             f"The {words} reads triggered and does not change: broken wire, or nothing plugged in.",
             edges,
         )
-    return Verdict(
+    return InputVerdict(
         name, "dead", f"The {words} never changes: dead switch, or its plug sits in no declared socket.", edges
     )
 
 
-def mends(verdicts: Mapping[str, Verdict], settings: Mapping[str, Value]) -> tuple[Proposal, ...]:
+def mends(verdicts: Mapping[str, InputVerdict], settings: Mapping[str, Value]) -> tuple[Proposal, ...]:
     """The settings that would put it right: polarity turned, sockets of mixed-up plugs exchanged.
 
     settings: live values of ``NAME.socket`` and ``NAME.normally_closed``. Plugs go round however many they are, as long

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from ublet.core.motion.program import Lift, Program, Push, Rest, To, Touch, Warm
+from ublet.core.motion.program import Dwell, Lift, ProbeMove, Program, Push, To, Warm
 
 DIGITS = 4
 
@@ -53,12 +53,12 @@ def _lines(program: Program, own: Mapping[str, str]) -> Iterator[str]:
                     feed = each.mm_s
                     words.append(f"F{_number(60 * feed)}")
                 yield f"G{1 if each.filament else 0} {' '.join(words)}"
-            case Rest():
+            case Dwell():
                 yield f"G4 P{_number(each.seconds)} (s)"
             case Warm():
                 told = own.get("warm", "")
                 yield from _own(told.format(heater=each.heater)) if told else [f"(wait for the {plain(each.heater)})"]
-            case Touch():
+            case ProbeMove():
                 places = " ".join(f"{axis.upper()}{_number(mm)}" for axis, mm in each.at.items())
                 yield f"(touch towards {places}: no standard word)"
             case Lift():

@@ -9,7 +9,7 @@ from typing import Literal
 from ublet.core.acts import WatchSpeed
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.counting import TRIES, Pattern, directions, inward, keeps_count
+from ublet.core.motion.counting import TRIES, LossPattern, directions, inward, keeps_count
 from ublet.core.motion.homing_moves import (
     axis_of,
     home_unhomed,
@@ -44,7 +44,7 @@ class LimitParameters(Part):
     margin: float = setting("Share of what holds that is used.", low=0.3, high=0.95, default=0.75)
 
 
-class CurrentParameters(Part):
+class DriverCurrentParameters(Part):
     """Which axes, and how much more than the least current is used."""
 
     axis: Literal["all", "x", "y", "z"] = setting("Axis to try, or all.", default="all")
@@ -83,7 +83,7 @@ async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
                     for ways in directions(bench.machine, axes):  # noqa: B023
                         if said.answer is not None:
                             return None
-                        if not await keeps_count(bench, Pattern(ways, told, hard), axes, {}, share):  # noqa: B023
+                        if not await keeps_count(bench, LossPattern(ways, told, hard), axes, {}, share):  # noqa: B023
                             return False
                     return True
 
@@ -113,7 +113,7 @@ async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
     return _settled(findings, proposals, words)
 
 
-async def driver_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
+async def driver_current(bench: Bench, aim: DriverCurrentParameters) -> TrialResult:
     """The driver current lowered until steps are lost at full speed; the setting keeps a margin above that."""
     findings: list[Finding] = []
     proposals: list[Proposal] = []
@@ -129,7 +129,7 @@ async def driver_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
         async def holds(amps: float, number: int = number) -> bool:
             currents: dict[str, Value] = {f"{motor}.run_a": amps for motor in motors}  # noqa: B023
             for ways in directions(bench.machine, axes):  # noqa: B023
-                pattern = Pattern(ways, feeds, accelerations)  # noqa: B023
+                pattern = LossPattern(ways, feeds, accelerations)  # noqa: B023
                 if not await keeps_count(bench, pattern, axes, currents, number / len(groups)):  # noqa: B023
                     return False
             return True
@@ -264,7 +264,7 @@ def _announce_speed(machine: MachineFile, aim: LimitParameters) -> str:
     return f"Homes, then runs {ways} faster each time: {told}. It will lose steps on purpose. {warm}"
 
 
-def _announce_current(machine: MachineFile, aim: CurrentParameters) -> str:
+def _announce_current(machine: MachineFile, aim: DriverCurrentParameters) -> str:
     groups = motor_groups(machine, aim.axis)
     named = ", ".join(axis.upper() for axes in groups for axis in axes)
     warm = preheat_words(machine, with_those_before(machine, _wanted(aim.axis)))
@@ -298,7 +298,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "driver-current",
         "speed limits",
         "Driver current lowered until steps are lost; the least that carries the load, with a margin.",
-        CurrentParameters,
+        DriverCurrentParameters,
         driver_current,
         (TRIES,),
         _announce_current,

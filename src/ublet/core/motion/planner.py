@@ -27,7 +27,7 @@ class Cap:
 
 
 @dataclass(frozen=True)
-class Line:
+class LinearMove:
     """A straight line to be followed. way: its direction, by axis (and ``e``); at ``top`` mm/s at the most."""
 
     way: Mapping[str, float]
@@ -37,7 +37,7 @@ class Line:
     capped_by: str = ""
 
 
-def line_of(travel: Mapping[str, float], feed: float, caps: Mapping[str, Cap]) -> Line:
+def line_of(travel: Mapping[str, float], feed: float, caps: Mapping[str, Cap]) -> LinearMove:
     """A line with the speed and acceleration that keep every part within its cap.
 
     Args:
@@ -60,14 +60,14 @@ def line_of(travel: Mapping[str, float], feed: float, caps: Mapping[str, Cap]) -
         if cap.speed < top * abs(share) * (1 - 1e-12):
             top, by = cap.speed / abs(share), cap.setting
         acceleration = min(acceleration, cap.acceleration / abs(share))
-    return Line(way, length, top, acceleration, by)
+    return LinearMove(way, length, top, acceleration, by)
 
 
-Corner = Callable[[Line, Line], float]
+Corner = Callable[[LinearMove, LinearMove], float]
 """The speed at which the corner between two lines is taken, mm/s."""
 
 
-def by_deviation(before: Line, after: Line, deviation: float) -> float:
+def by_deviation(before: LinearMove, after: LinearMove, deviation: float) -> float:
     """A corner taken as if it were rounded by a circle that leaves it by ``deviation`` mm.
 
     The centripetal acceleration on that circle is the lines' own (junction deviation; Jeon 2011):
@@ -86,7 +86,7 @@ def by_deviation(before: Line, after: Line, deviation: float) -> float:
     return min(before.top, after.top, math.sqrt(turning))
 
 
-def by_jerk(before: Line, after: Line, jerks: Mapping[str, float]) -> float:
+def by_jerk(before: LinearMove, after: LinearMove, jerks: Mapping[str, float]) -> float:
     """A corner taken so fast that no axis, nor the filament, changes its speed by more than its jerk, mm/s."""
     fastest = min(before.top, after.top)
     for part, jerk in jerks.items():
@@ -95,7 +95,7 @@ def by_jerk(before: Line, after: Line, jerks: Mapping[str, float]) -> float:
     return fastest
 
 
-def leaving_speeds(lines: Sequence[Line], corners: Sequence[float], speed: float = 1.0) -> list[float]:
+def leaving_speeds(lines: Sequence[LinearMove], corners: Sequence[float], speed: float = 1.0) -> list[float]:
     """The speed, mm/s, at which each line is left so that what follows can be kept: look-ahead from a standing end.
 
     Args:
@@ -139,7 +139,7 @@ def next_pace(speed: float, left: float, leaving: float, top: float, acceleratio
     return Pace(speed, -acceleration, (speed - leaving) / acceleration)
 
 
-def paces(line: Line, entering: float, leaving: float, speed: float = 1.0) -> Iterator[Pace]:
+def paces(line: LinearMove, entering: float, leaving: float, speed: float = 1.0) -> Iterator[Pace]:
     """The pieces in which a line is followed from one end to the other."""
     left, now = line.length, entering
     while left > ENDED_MM:
@@ -149,7 +149,7 @@ def paces(line: Line, entering: float, leaving: float, speed: float = 1.0) -> It
         yield pace
 
 
-def along(lines: Sequence[Line], corner: Corner) -> Iterator[tuple[int, Pace]]:
+def along(lines: Sequence[LinearMove], corner: Corner) -> Iterator[tuple[int, Pace]]:
     """A whole path from standstill to standstill: each piece with the number of its line."""
     corners = [corner(a, b) for a, b in pairwise(lines)]
     now = 0.0
@@ -159,6 +159,6 @@ def along(lines: Sequence[Line], corner: Corner) -> Iterator[tuple[int, Pace]]:
             yield number, pace
 
 
-def duration(lines: Sequence[Line], corner: Corner) -> float:
+def duration(lines: Sequence[LinearMove], corner: Corner) -> float:
     """How long lines take from standstill to standstill, s."""
     return sum(pace.seconds for _, pace in along(lines, corner))

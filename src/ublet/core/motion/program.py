@@ -9,7 +9,7 @@ from typing import TypeAlias
 
 from ublet.core.machine.layouts import AXES
 from ublet.core.motion.caps import Caps
-from ublet.core.motion.planner import Line, along
+from ublet.core.motion.planner import LinearMove, along
 
 
 @dataclass(frozen=True)
@@ -35,7 +35,7 @@ class Push:
 
 
 @dataclass(frozen=True)
-class Rest:
+class Dwell:
     """Standing still, s."""
 
     seconds: float
@@ -52,7 +52,7 @@ class Warm:
 
 
 @dataclass(frozen=True)
-class Touch:
+class ProbeMove:
     """Down, or wherever ``at`` lies, until the probe triggers; it is told where. Going on starts from there."""
 
     at: Mapping[str, float]
@@ -70,7 +70,7 @@ class Lift:
 
 
 @dataclass(frozen=True)
-class Swing:
+class SweepMove:
     """To and fro along a straight line about where it stands, ever faster: a sine whose acceleration grows with its
     frequency, so many m/s² a Hz; it ends where it began. way: the line's direction, by axis, of length one.
     """
@@ -96,7 +96,7 @@ class Swing:
 SWING_LEADS_S = 0.8
 """A swing is led in and out for so long in all, s."""
 
-Segment: TypeAlias = To | Push | Rest | Warm | Touch | Lift | Swing
+Segment: TypeAlias = To | Push | Dwell | Warm | ProbeMove | Lift | SweepMove
 
 
 @dataclass(frozen=True)
@@ -131,7 +131,7 @@ class Program:
     @property
     def axes(self) -> tuple[str, ...]:
         """The axes that it moves."""
-        moved = [each.at if isinstance(each, (To, Touch)) else getattr(each, "way", {}) for each in self.segments]
+        moved = [each.at if isinstance(each, (To, ProbeMove)) else getattr(each, "way", {}) for each in self.segments]
         return tuple(axis for axis in AXES if any(axis in each for each in moved))
 
     @property
@@ -150,7 +150,7 @@ class Program:
         """Where every segment ends, mm by axis; a touch at its furthest."""
         here = dict(start)
         for each in self.segments:
-            if isinstance(each, (To, Touch)):
+            if isinstance(each, (To, ProbeMove)):
                 here.update(each.at)
             yield dict(here)
 
@@ -198,20 +198,20 @@ class Going:
     touched: list[Mapping[str, float]] = field(default_factory=list)
 
 
-def line_to(segment: Segment, here: Mapping[str, float], caps: Caps) -> Line | None:
+def line_to(segment: Segment, here: Mapping[str, float], caps: Caps) -> LinearMove | None:
     """The line of a segment from a place; None where nothing moves.
 
     Raises:
         KeyError: it moves an axis whose place is not known.
     """
     travel: dict[str, float] = {}
-    if isinstance(segment, (To, Touch)):
+    if isinstance(segment, (To, ProbeMove)):
         travel = {axis: mm - here[axis] for axis, mm in segment.at.items() if abs(mm - here[axis]) > 1e-9}
     if isinstance(segment, (To, Push)) and segment.filament:
         travel["e"] = segment.filament
     if isinstance(segment, Lift):
         return caps.motor_line(segment.motors, segment.mm_s) if any(segment.motors.values()) else None
-    if not travel or isinstance(segment, (Rest, Warm, Swing)):
+    if not travel or isinstance(segment, (Dwell, Warm, SweepMove)):
         return None
     line = caps.line(travel, segment.mm_s)
     gentle = segment.mm_s2 if isinstance(segment, To) else 0.0
@@ -220,9 +220,9 @@ def line_to(segment: Segment, here: Mapping[str, float], caps: Caps) -> Line | N
 
 def still_s(segment: Segment) -> float:
     """How long a segment takes that goes nowhere, s; a wait for a temperature is not known, and counts as nothing."""
-    if isinstance(segment, Swing):
+    if isinstance(segment, SweepMove):
         return segment.seconds + SWING_LEADS_S
-    return segment.seconds if isinstance(segment, Rest) else 0.0
+    return segment.seconds if isinstance(segment, Dwell) else 0.0
 
 
 def timetable(program: Program, start: Mapping[str, float], caps: Caps) -> Timetable:
@@ -233,7 +233,7 @@ def timetable(program: Program, start: Mapping[str, float], caps: Caps) -> Timet
     Raises:
         KeyError: it moves an axis whose place is not known.
     """
-    lines: list[tuple[int, Line]] = []
+    lines: list[tuple[int, LinearMove]] = []
     timed: list[Timed] = [Timed(0.0)] * len(program.segments)
     now = 0.0
 
@@ -252,7 +252,7 @@ def timetable(program: Program, start: Mapping[str, float], caps: Caps) -> Timet
     here: Mapping[str, float] = start
     for number, (segment, end) in enumerate(zip(program.segments, program.ends(start), strict=True)):
         line = line_to(segment, here, caps)
-        stands = isinstance(segment, (Touch, Lift))
+        stands = isinstance(segment, (ProbeMove, Lift))
         if line is None or stands:
             follow()
         if line is not None:

@@ -18,12 +18,12 @@ WAY = Stream(
     5.0,
 )
 
-Act = Callable[[Running, str], Awaitable[bool]]
+ControlAction = Callable[[Running, str], Awaitable[bool]]
 """Does what a control is for; whether that changes how long the program takes."""
 
 
 async def followed(
-    bench: Bench, table: Timetable, run: Running, controls: Controls, act: Act, phase: str, share: float = 0.0
+    bench: Bench, table: Timetable, run: Running, controls: Controls, act: ControlAction, phase: str, share: float = 0.0
 ) -> bool:
     """Follow a program to its end, doing what the controls ask for; whether anything changed the time that it takes.
 

@@ -11,7 +11,7 @@ import numpy as np
 from ublet.core.arrays import Floats
 from ublet.core.motion.measuring import INSTRUMENTS, Instrument, Length
 
-Kind = Literal["still", "stutters", "telling", "off", "good"]
+StepsFinding = Literal["still", "stutters", "telling", "off", "good"]
 
 COVERAGE = 2.0
 """A difference within so many standard uncertainties is no difference: about 95 of 100 honest measurements."""
@@ -32,7 +32,7 @@ LEADS_MM = (1.0, 2.0, 4.0, 8.0, 10.0, 12.0)
 
 
 @dataclass(frozen=True)
-class Drive:
+class AxisDrive:
     """What is declared of an axis's drive, for naming a wrong part: teeth or lead of its kind, microsteps."""
 
     kind: Literal["belt", "screw"]
@@ -43,13 +43,13 @@ class Drive:
 
 
 @dataclass(frozen=True)
-class Judged:
+class StepsAssessment:
     """What a measurement tells: steps per mm that it gives, their standard uncertainty, and what to do, in a sentence.
 
     proposed: the value to write; None where nothing should be written.
     """
 
-    kind: Kind
+    kind: StepsFinding
     measured: float
     uncertainty: float
     words: str
@@ -61,7 +61,7 @@ class Judged:
         return self.kind == "good"
 
 
-def judge_steps(now: float, geometry: float, commanded_mm: float, length: Length, drive: Drive) -> Judged:
+def judge_steps(now: float, geometry: float, commanded_mm: float, length: Length, drive: AxisDrive) -> StepsAssessment:
     """What repeated measurements of a commanded move tell about steps per millimetre.
 
     ``new = now * commanded / measured``, ``u(new) / new = u(measured) / measured`` (the commanded length is exact). A
@@ -70,7 +70,7 @@ def judge_steps(now: float, geometry: float, commanded_mm: float, length: Length
     """
     if abs(length.mean_mm) < max(0.02 * commanded_mm, 2 * length.uncertainty_mm):
         words = "it did not move: not enabled, no current, or a wire open"
-        return Judged("still", 0.0, 0.0, words)
+        return StepsAssessment("still", 0.0, 0.0, words)
     measured = now * commanded_mm / length.mean_mm
     uncertainty = abs(measured) * length.uncertainty_mm / abs(length.mean_mm)
     if length.stutters:
@@ -78,21 +78,21 @@ def judge_steps(now: float, geometry: float, commanded_mm: float, length: Length
             f"readings scatter by {length.deviation_mm:.2f} mm, more than their instrument does: "
             "a loose pulley, or too little driver current"
         )
-        return Judged("stutters", measured, uncertainty, words)
+        return StepsAssessment("stutters", measured, uncertainty, words)
     error = max(COVERAGE * uncertainty, abs(measured * length.errors.largest_mm / length.mean_mm))
     if abs(measured - now) <= error:
-        return Judged("good", measured, uncertainty, _leave(now, geometry, abs(measured - geometry) <= error))
+        return StepsAssessment("good", measured, uncertainty, _leave(now, geometry, abs(measured - geometry) <= error))
     if abs(measured - geometry) <= error:
         words = f"the measurement agrees with the geometry, {geometry:g}, and not with {now:g} on the board"
-        return Judged("off", measured, uncertainty, words, geometry)
+        return StepsAssessment("off", measured, uncertainty, words, geometry)
     ratio = length.mean_mm / commanded_mm
     part = telling_part(ratio, drive)
     if part is not None:
         named, exact = part
         words = f"measured / commanded travel is {ratio:.3g}: {named}"
-        return Judged("telling", measured, uncertainty, words, now / exact)
+        return StepsAssessment("telling", measured, uncertainty, words, now / exact)
     words = f"measured − commanded is {length.mean_mm - commanded_mm:+.2f} mm, outside the measurement error"
-    return Judged("off", measured, uncertainty, words, measured)
+    return StepsAssessment("off", measured, uncertainty, words, measured)
 
 
 def _leave(now: float, geometry: float, geometry_fits: bool) -> str:
@@ -102,7 +102,7 @@ def _leave(now: float, geometry: float, geometry_fits: bool) -> str:
     return f"leave it: the value on the board agrees within the measurement error{beside}"
 
 
-def telling_part(ratio: float, drive: Drive) -> tuple[str, float] | None:
+def telling_part(ratio: float, drive: AxisDrive) -> tuple[str, float] | None:
     """The part that would explain a ratio of measured to commanded travel, and its exact ratio; None: none does.
 
     First microsteps and step angles (powers of two), then the pulley or the screw; a screw of another lead is also a
@@ -130,7 +130,7 @@ def telling_part(ratio: float, drive: Drive) -> tuple[str, float] | None:
     return None
 
 
-def other_parts(geometry: float, drive: Drive) -> tuple[tuple[str, float], ...]:
+def other_parts(geometry: float, drive: AxisDrive) -> tuple[tuple[str, float], ...]:
     """What common other parts would make of an axis's steps per millimetre, for whoever looks for a wrong one."""
     if drive.kind == "belt":
         near = [teeth for teeth in PULLEYS if teeth != drive.teeth and 0.5 <= teeth / drive.teeth <= 2]
@@ -198,7 +198,7 @@ def analyse_steps(commanded_mm: Floats, measured_mm: Floats, instrument: Instrum
         return Scale(scale, uncertainty, "look", why)
     if abs(scale - 1) <= COVERAGE * uncertainty:
         return Scale(scale, uncertainty, "leave it", "no difference beyond the measurement error")
-    part = telling_part(scale, Drive("belt", 16)) or telling_part(scale, Drive("screw", 16))
+    part = telling_part(scale, AxisDrive("belt", 16)) or telling_part(scale, AxisDrive("screw", 16))
     if part is not None:
         return Scale(scale, uncertainty, "look", f"{scale:.3g} times as far as told is telling, for example: {part[0]}")
     return Scale(scale, uncertainty, "change", f"multiply the steps per mm by {1 / scale:.5f}")

@@ -20,7 +20,7 @@ from ublet.core.motion.homing_moves import (
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.measuring import INSTRUMENTS, REACH_MM, Length, length_of
 from ublet.core.motion.motor_trials import motor_words
-from ublet.core.motion.steps import Drive, Judged, differing, judge_steps
+from ublet.core.motion.steps import AxisDrive, StepsAssessment, differing, judge_steps
 from ublet.core.questions import Confirm, Measure
 from ublet.core.run import Checkpoint, Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
@@ -41,7 +41,7 @@ ROOM_MM = 4.0
 """Kept free at both ends of an axis, mm."""
 
 
-Readings = dict[str, dict[str, list[float]]]
+LengthReadings = dict[str, dict[str, list[float]]]
 """What was read, mm, by axis and by place."""
 
 
@@ -62,7 +62,7 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
     with bench.aside():  # what there is room for
         told_mm = {name: measured_length(bench.machine, name, aim) for name in wanted}
     measured: dict[str, dict[str, Length]] = {}
-    read = Readings() if bench.record.going_on is None else dict(bench.record.going_on.state["readings"])
+    read = LengthReadings() if bench.record.going_on is None else dict(bench.record.going_on.state["readings"])
     for number, name in enumerate(wanted):
         if name in read:
             _record(bench, name, told_mm[name], read[name])  # measured before it was cut off
@@ -193,7 +193,7 @@ def _findings(bench: Bench, name: str, whole: Length, length_mm: float) -> tuple
     return about({"axis": name}, found)
 
 
-def _proposal(bench: Bench, name: str, judged: Judged) -> Proposal:
+def _proposal(bench: Bench, name: str, judged: StepsAssessment) -> Proposal:
     assert judged.proposed is not None
     now, after = number_of(bench, f"axes.{name}.steps_per_mm"), float(f"{judged.proposed:.7g}")
     error = 100 * (now / after - 1)
@@ -211,11 +211,11 @@ def _differ_words(name: str, lengths: dict[str, Length], wrong: tuple[str, ...])
     )
 
 
-def declared_drive(machine: MachineFile, name: str) -> Drive:
+def declared_drive(machine: MachineFile, name: str) -> AxisDrive:
     """What is declared of an axis's drive."""
     axis = axis_of(machine, name)
     motor = next(iter(axis.motors.values()))
-    return Drive(axis.drive, motor.microsteps, motor.step_angle_deg, axis.pulley_teeth, axis.screw_lead_mm)
+    return AxisDrive(axis.drive, motor.microsteps, motor.step_angle_deg, axis.pulley_teeth, axis.screw_lead_mm)
 
 
 def _geometry(machine: MachineFile, name: str) -> float:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ublet.core.arrays import Floats
-from ublet.core.motion.program import SWING_LEADS_S, Swing
+from ublet.core.motion.program import SWING_LEADS_S, SweepMove
 
 LEAD_IN_S = 0.3
 LEAD_OUT_S = SWING_LEADS_S - LEAD_IN_S
@@ -26,7 +26,7 @@ class SwingCourse:
     where it began.
     """
 
-    def __init__(self, swing: Swing) -> None:
+    def __init__(self, swing: SweepMove) -> None:
         self._swing = swing
         self._rate = (swing.to_hz - swing.from_hz) / swing.seconds
         self._top = 1000 * swing.per_hz_m_s2 / (2 * math.pi)

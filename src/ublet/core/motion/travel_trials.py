@@ -36,7 +36,7 @@ STEP_MM = 0.1
 
 
 @dataclass(frozen=True)
-class Reach:
+class AxisTravel:
     """An axis's limits by its marks, mm from the bed's corner; low and high are what to declare.
 
     shift_mm: how far the declared zero is from the bed's corner.
@@ -47,7 +47,7 @@ class Reach:
     shift_mm: float
 
 
-def reach_of(low_now: float, high_now: float, homes_low: bool, corner_mm: float, edge_mm: float) -> Reach:
+def reach_of(low_now: float, high_now: float, homes_low: bool, corner_mm: float, edge_mm: float) -> AxisTravel:
     """The limits of an axis from where it stood, as it counts, over the bed's corner and at its far edge.
 
     Homing sets the limit at the homed end, so that moving the zero to the corner moves that limit by the corner's
@@ -59,7 +59,7 @@ def reach_of(low_now: float, high_now: float, homes_low: bool, corner_mm: float,
     else:
         high = round(high_now - corner_mm, 2)
         low = -_down(-(edge_mm - corner_mm + EDGE_MM))
-    return Reach(low, high, corner_mm)
+    return AxisTravel(low, high, corner_mm)
 
 
 def _down(mm: float) -> float:
@@ -135,7 +135,7 @@ async def _mark(
     return dict(jogged.position)
 
 
-def _result(bench: Bench, reaches: Mapping[str, Reach]) -> TrialResult:
+def _result(bench: Bench, reaches: Mapping[str, AxisTravel]) -> TrialResult:
     findings: list[Finding] = []
     proposals: list[Proposal] = []
     words: list[str] = []

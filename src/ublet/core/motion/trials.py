@@ -7,7 +7,7 @@ from collections.abc import Callable
 from ublet.core.acts import LookAtPin, PressSwitch, ReleaseSwitch
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.inputs import Pressed, Verdict, input_words, judge, mends
+from ublet.core.motion.inputs import InputVerdict, Pressed, input_words, judge, mends
 from ublet.core.questions import Confirm, Question
 from ublet.core.run import Finding, Option, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part
@@ -31,7 +31,7 @@ async def inputs_by_hand(bench: Bench, aim: NoParameters) -> TrialResult:
         raise TrialFailed(
             f"The board does not report {', '.join(missing) or 'any input'}: write the machine file to it first."
         )
-    verdicts: dict[str, Verdict] = {}
+    verdicts: dict[str, InputVerdict] = {}
     for number, name in enumerate(names):
         bench.progress(Progress(f"{input_words(name)}", number / len(names), None, f"{number + 1} of {len(names)}"))
         pressed = await _press(bench, name)

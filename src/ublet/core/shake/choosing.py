@@ -11,7 +11,7 @@ import numpy as np
 from ublet.core.arrays import Floats
 from ublet.core.shake.frame import Mode
 from ublet.core.shake.mode_fit import main_mode
-from ublet.core.shake.shapers import NAMED, Train, gentlest, named, optimised, residual, residuals
+from ublet.core.shake.shapers import NAMED, ImpulseSequence, gentlest, named, optimised, residual, residuals
 
 MARGIN = 0.9
 """Trains are made to leave no more than this share of the limit: the frame is known only so well."""
@@ -37,12 +37,12 @@ class Limits:
 
 
 @dataclass(frozen=True)
-class Shaper:
+class ShaperCandidate:
     """A train under its name, for a frequency in Hz, with what it leaves: at the frame, and at worst when it drifts."""
 
     name: str
     frequency_hz: float
-    train: Train
+    train: ImpulseSequence
     residual: float
     drifted: float
     damping_ratio: float = 0.0
@@ -62,20 +62,25 @@ class Shaper:
 
 
 @dataclass(frozen=True)
-class Choice:
+class ShaperChoice:
     """All shapers, and the one that is recommended, with the reason."""
 
-    shapers: tuple[Shaper, ...]
-    chosen: Shaper
+    shapers: tuple[ShaperCandidate, ...]
+    chosen: ShaperCandidate
     why: str
 
 
 def judged(
-    name: str, frequency_hz: float, train: Train, modes: Sequence[Mode], limits: Limits, damping_ratio: float = 0.0
-) -> Shaper:
+    name: str,
+    frequency_hz: float,
+    train: ImpulseSequence,
+    modes: Sequence[Mode],
+    limits: Limits,
+    damping_ratio: float = 0.0,
+) -> ShaperCandidate:
     """A train held against a frame."""
     moved = max(residual(train, modes, way * limits.drift) for way in (-1, 1))
-    return Shaper(name, frequency_hz, train, residual(train, modes), moved, damping_ratio)
+    return ShaperCandidate(name, frequency_hz, train, residual(train, modes), moved, damping_ratio)
 
 
 def mean_damping(modes: Sequence[Mode]) -> float:
@@ -83,14 +88,14 @@ def mean_damping(modes: Sequence[Mode]) -> float:
     return sum(abs(mode.share) * mode.damping_ratio for mode in modes) / sum(abs(mode.share) for mode in modes)
 
 
-def _worst_at(hz: Floats, one: Train, modes: Sequence[Mode], limits: Limits) -> Floats:
+def _worst_at(hz: Floats, one: ImpulseSequence, modes: Sequence[Mode], limits: Limits) -> Floats:
     """`Shaper.worst` of a train, given at 1 Hz, at each of n frequencies, Hz."""
     times = one.times[None, :] / hz[:, None]
     moved = np.maximum(*(residuals(times, one.amplitudes, modes, way * limits.drift) for way in (-1, 1)))
     return np.asarray(np.maximum(residuals(times, one.amplitudes, modes), moved / 2))
 
 
-def best_named(name: str, modes: Sequence[Mode], limits: Limits) -> Shaper:
+def best_named(name: str, modes: Sequence[Mode], limits: Limits) -> ShaperCandidate:
     """A named train at its best frequency: the highest at which it keeps the limits with a margin, which rounds least;
     else where it leaves least of them.
     """
@@ -104,7 +109,7 @@ def best_named(name: str, modes: Sequence[Mode], limits: Limits) -> Shaper:
     return judged(name, float(hz[best]), named(name, float(hz[best]), damping), modes, limits, damping)
 
 
-def best_rounding(name: str, modes: Sequence[Mode], limits: Limits) -> Shaper | None:
+def best_rounding(name: str, modes: Sequence[Mode], limits: Limits) -> ShaperCandidate | None:
     """A named train at the frequency at which it leaves least of those at which it rounds no more than it may; None: it
     leaves too much at all of them.
     """
@@ -120,12 +125,14 @@ def best_rounding(name: str, modes: Sequence[Mode], limits: Limits) -> Shaper | 
     return judged(name, float(hz[best]), named(name, float(hz[best]), damping), modes, limits, damping)
 
 
-def _least_hz(one: Train, limits: Limits) -> float:
+def _least_hz(one: ImpulseSequence, limits: Limits) -> float:
     """The frequency at which a train, given at 1 Hz, rounds as much as it may; a hair above it."""
     return 1.0001 * math.sqrt(one.rounding_mm(limits.acceleration_mm_s2) / limits.rounding_mm)
 
 
-def _under_rounding(shapers: Sequence[Shaper], modes: Sequence[Mode], limits: Limits, longest_s: float) -> list[Shaper]:
+def _under_rounding(
+    shapers: Sequence[ShaperCandidate], modes: Sequence[Mode], limits: Limits, longest_s: float
+) -> list[ShaperCandidate]:
     """Where no shaper keeps both limits: each as it leaves least within the rounding, or as it is where it cannot."""
     found = []
     for each in shapers:
@@ -165,7 +172,7 @@ def to_be_had(modes: Sequence[Mode], limits: Limits, roundings_mm: Sequence[floa
     return tuple(found)
 
 
-def choose(modes: Sequence[Mode], limits: Limits) -> Choice:
+def choose(modes: Sequence[Mode], limits: Limits) -> ShaperChoice:
     """Every shaper for a frame, and a recommendation: of those that keep both limits the one that rounds least; else of
     those that keep the rounding, each made for that, the one that leaves least.
     """
@@ -177,7 +184,7 @@ def choose(modes: Sequence[Mode], limits: Limits) -> Choice:
     both = [each for each in shapers if each.keeps(limits) and each.rounds(limits) <= limits.rounding_mm]
     if both:
         chosen = min(both, key=lambda each: each.train.spread_s2)
-        return Choice(tuple(shapers), chosen, _why(chosen, shapers, limits))
+        return ShaperChoice(tuple(shapers), chosen, _why(chosen, shapers, limits))
     calm = [each for each in shapers if each.keeps(limits)]
     shapers = _under_rounding(shapers, modes, limits, longest)
     keeping = [each for each in shapers if each.rounds(limits) <= limits.rounding_mm]
@@ -188,17 +195,17 @@ def choose(modes: Sequence[Mode], limits: Limits) -> Choice:
             f"vibration limit, to keep the rounding limit (no shaper keeps {100 * limits.residual:g} % and rounds at "
             f"most {limits.rounding_mm:g} mm at {limits.acceleration_mm_s2:g} mm/s²){_gentler(calm, limits)}"
         )
-        return Choice(tuple(shapers), chosen, why)
+        return ShaperChoice(tuple(shapers), chosen, why)
     chosen = min(shapers, key=lambda each: each.train.spread_s2)
     why = (
         f"rounds least, {chosen.rounds(limits):.2f} mm; every shaper rounds more than {limits.rounding_mm:g} mm at "
         f"{limits.acceleration_mm_s2:g} mm/s²: accelerate at most at "
         f"{chosen.train.highest_mm_s2(limits.rounding_mm):.0f} mm/s²"
     )
-    return Choice(tuple(shapers), chosen, why)
+    return ShaperChoice(tuple(shapers), chosen, why)
 
 
-def _gentler(calm: Sequence[Shaper], limits: Limits) -> str:
+def _gentler(calm: Sequence[ShaperCandidate], limits: Limits) -> str:
     """The acceleration at which one that rings little enough rounds little enough, too."""
     if not calm:
         return ""
@@ -207,7 +214,7 @@ def _gentler(calm: Sequence[Shaper], limits: Limits) -> str:
     return f"; at no more than {most:.0f} mm/s² {least.name} keeps both"
 
 
-def _why(chosen: Shaper, shapers: Sequence[Shaper], limits: Limits) -> str:
+def _why(chosen: ShaperCandidate, shapers: Sequence[ShaperCandidate], limits: Limits) -> str:
     calmer = min(shapers, key=lambda each: each.residual)
     why = (
         f"leaves {100 * chosen.residual:.1f} % ({100 * chosen.drifted:.1f} % drifted by {100 * limits.drift:.3g} %)"

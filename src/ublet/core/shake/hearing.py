@@ -9,7 +9,7 @@ import numpy as np
 from ublet.core.arrays import Floats
 from ublet.core.run import Stream
 from ublet.core.shake.recorded_shake import EDGE_HZ
-from ublet.core.shake.shaking import DIRECTIONS, SHAKEN, Heard
+from ublet.core.shake.shaking import DIRECTIONS, SHAKEN, MeasuredResponse
 from ublet.core.shake.spectra import Bands, resampled, transfer_of
 from ublet.core.shake.sweep import Sweep
 
@@ -33,7 +33,7 @@ TRANSFER = Stream("transfer", ("hz", "gain", "phase_rad", "gain_u", "coherence")
 """What moves over what is told, in bands."""
 
 
-def bands_of(heard: Heard, sweep: Sweep, rate_hz: float) -> Bands:
+def bands_of(heard: MeasuredResponse, sweep: Sweep, rate_hz: float) -> Bands:
     """The transfer along the sweep's direction. rate_hz: of the even times on which it is worked out, from the first
     reading of the sweep on; repeats that are to be taken together have the same.
     """

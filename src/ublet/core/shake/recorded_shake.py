@@ -8,7 +8,7 @@ import numpy as np
 
 from ublet.core.arrays import Floats
 from ublet.core.recorded import RecordError, Table, check_times, parse_table
-from ublet.core.shake.choosing import Choice, Limits, choose
+from ublet.core.shake.choosing import Limits, ShaperChoice, choose
 from ublet.core.shake.frame import Mode
 from ublet.core.shake.mode_fit import fit_density, fit_frame
 from ublet.core.shake.repeats import widened
@@ -33,7 +33,7 @@ class Shaken:
     """One axis: what was found, and what it was found from. Bands, or a density where no excitation was told."""
 
     modes: tuple[Mode, ...]
-    choice: Choice
+    choice: ShaperChoice
     bands: Bands | None
     density: tuple[Floats, Floats] | None
 

@@ -19,7 +19,7 @@ from ublet.core.shake.loaded import swept_loaded
 from ublet.core.shake.mode_fit import FrameFit
 from ublet.core.shake.repeats import modes_in, wander
 from ublet.core.shake.shaking import (
-    Heard,
+    MeasuredResponse,
     hands_off,
     sensor_on,
     sits_on,
@@ -160,7 +160,7 @@ def _also(mode: Mode) -> str:
     return f"{mode.frequency_hz:.1f} Hz ({100 * mode.share:.0f} %{feet})"
 
 
-def _amiss(axis: str, heard: Sequence[Heard], each: Sequence[Sequence[Mode]]) -> list[str]:
+def _amiss(axis: str, heard: Sequence[MeasuredResponse], each: Sequence[Sequence[Mode]]) -> list[str]:
     told = []
     lost = sum(one.lost for one in heard)
     if lost:

@@ -26,7 +26,7 @@ FORM = 0.004
 
 
 @dataclass(frozen=True)
-class Left:
+class ResidualVibration:
     """The share of ringing that is left, with its standard uncertainty; and of each mode, where it could be read."""
 
     share: float
@@ -97,7 +97,7 @@ Rung = tuple[Complex, Floats]
 """Amplitudes of modes after a stop, with their standard uncertainties (k each)."""
 
 
-def left_of(unshaped: Sequence[Rung], shaped: Sequence[Rung], modes: Sequence[Mode]) -> Left:
+def left_of(unshaped: Sequence[Rung], shaped: Sequence[Rung], modes: Sequence[Mode]) -> ResidualVibration:
     """What is left of each mode: the one number by which amplitudes after the same stops differ with the shaper (k
     each), by least squares; all of it weighed by the modes' shares.
 
@@ -125,5 +125,5 @@ def left_of(unshaped: Sequence[Rung], shaped: Sequence[Rung], modes: Sequence[Mo
         total, weights = total + abs(mode.share) * share, weights + abs(mode.share)
         variance += mode.share**2 * u2
     if not weights:
-        return Left(math.nan, math.inf, tuple(each))
-    return Left(total / weights, math.hypot(math.sqrt(variance) / weights, FORM), tuple(each))
+        return ResidualVibration(math.nan, math.inf, tuple(each))
+    return ResidualVibration(total / weights, math.hypot(math.sqrt(variance) / weights, FORM), tuple(each))

@@ -14,7 +14,7 @@ from ublet.core.acts import MountSensor
 from ublet.core.arrays import Floats
 from ublet.core.bench import Bench, Listening
 from ublet.core.motion.homing_moves import go_to, home_unhomed, preheats
-from ublet.core.motion.program import Program, Swing, Timetable
+from ublet.core.motion.program import Program, SweepMove, Timetable
 from ublet.core.motion.swinging import LEAD_IN_S
 from ublet.core.questions import Confirm
 from ublet.core.run import Progress, TrialFailed
@@ -62,7 +62,7 @@ STILL_BEFORE_S = 0.05
 
 
 @dataclass(frozen=True)
-class Heard:
+class MeasuredResponse:
     """What was heard of a swing: times by the board's clock since its sine began, s (n), acceleration along the
     machine's axes, m/s² (n x 3). lost: readings that were lost on the way; ends: share that stand at the ends.
     """
@@ -96,7 +96,7 @@ class Bound:
 def bound(bench: Bench, direction: str, from_hz: float, to_hz: float, wanted_per_hz: float) -> Bound:
     """The hardest swing that travel, the axes' accelerations, and what their motors were found to carry allow."""
     found = Bound(wanted_per_hz, "as asked for")
-    once = Swing(DIRECTIONS[direction], from_hz, to_hz, 1.0, 1.0)
+    once = SweepMove(DIRECTIONS[direction], from_hz, to_hz, 1.0, 1.0)
     with bench.aside():
         limits = bench.record.earlier("speed-limits")
         for axis, share in DIRECTIONS[direction].items():
@@ -164,13 +164,13 @@ async def hands_off(bench: Bench, seconds: float) -> None:
 
 async def shaken(
     bench: Bench,
-    swing: Swing,
+    swing: SweepMove,
     of: str,
     phase: str,
     shares: tuple[float, float],
     growing: Callable[[Floats, Floats], None] = lambda times, values: None,
     count: str = "",
-) -> Heard:
+) -> MeasuredResponse:
     """Swing once, and listen from before it to after it: times since its sine began.
 
     growing: told of what came since it was told last (times since the sine began, along the machine's axes), while it
@@ -197,7 +197,7 @@ async def heard_beside(
     shares: tuple[float, float],
     at: Callable[[float], str],
     growing: Callable[[Floats, Floats], None] = lambda times, values: None,
-) -> Heard:
+) -> MeasuredResponse:
     """Listen beside a program, from before it to after it; its first segment has a place. Times since that began.
     Everything that is heard is recorded, under a word.
 
@@ -247,7 +247,7 @@ async def heard_beside(
             "computer too busy. Close what else runs here, and start again."
         )
     ends = max(at_ends(column) for column in whole.T)
-    return Heard(times - run.begun_s, whole, listening.rate_hz, lost, ends, run.begun_s)
+    return MeasuredResponse(times - run.begun_s, whole, listening.rate_hz, lost, ends, run.begun_s)
 
 
 class _Kept:

@@ -13,12 +13,12 @@ from ublet.core.capabilities import always
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Finding, Option, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, Value, setting
-from ublet.core.shake.choosing import OPTIMISED, Choice, Limits, Shaper, choose, judged
+from ublet.core.shake.choosing import OPTIMISED, Limits, ShaperCandidate, ShaperChoice, choose, judged
 from ublet.core.shake.frame import Mode, in_print
 from ublet.core.shake.loaded import loaded_drift
 from ublet.core.shake.mode_fit import LEAST_SHARE
 from ublet.core.shake.resonance_trials import modes_of
-from ublet.core.shake.shapers import NAMED, OWN, Train, named, residual, shaper_path
+from ublet.core.shake.shapers import NAMED, OWN, ImpulseSequence, named, residual, shaper_path
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.words import several
 
@@ -89,7 +89,7 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
             "How the axes ring is not known yet: sweep them (station resonance), or print a ringing tower and read it."
         )
     swept = bench.record.earlier("resonance")
-    found: dict[str, tuple[Choice, Limits]] = {}
+    found: dict[str, tuple[ShaperChoice, Limits]] = {}
     findings: list[Finding] = []
     for axis, all_modes in frame.items():
         modes = in_print(all_modes)
@@ -157,7 +157,9 @@ def limits_for(aim: ShaperParameters, own_mm_s2: float, gentle_mm_s2: float, dri
     return Limits(aim.residual, aim.rounding_mm, max(aim.drift, drift), acceleration)
 
 
-def by_hand(choice: Choice, modes: Sequence[Mode], limits: Limits, aim: ShaperParameters, axis: str) -> Choice:
+def by_hand(
+    choice: ShaperChoice, modes: Sequence[Mode], limits: Limits, aim: ShaperParameters, axis: str
+) -> ShaperChoice:
     """The same choice with the shaper that is wanted at a frequency or damping that was set by hand (0: as it is); the
     others are as they were.
     """
@@ -172,10 +174,10 @@ def by_hand(choice: Choice, modes: Sequence[Mode], limits: Limits, aim: ShaperPa
             each = judged(each.name, at, named(each.name, at, z), modes, limits, z)
         shapers.append(each)
     chosen = next((each for each in shapers if each.name == choice.chosen.name), choice.chosen)
-    return Choice(tuple(shapers), chosen, choice.why)
+    return ShaperChoice(tuple(shapers), chosen, choice.why)
 
 
-def unused_by_hand(axis: str, choice: Choice, aim: ShaperParameters) -> str:
+def unused_by_hand(axis: str, choice: ShaperChoice, aim: ShaperParameters) -> str:
     """What is said where a frequency or a damping is set by hand for a train that has none; else nothing."""
     taken = taken_of(choice, aim.shaper)
     if taken.name in NAMED or not (getattr(aim, f"frequency_{axis}_hz") or aim.damping):
@@ -186,12 +188,12 @@ def unused_by_hand(axis: str, choice: Choice, aim: ShaperParameters) -> str:
     )
 
 
-def taken_of(choice: Choice, wanted: str) -> Shaper:
+def taken_of(choice: ShaperChoice, wanted: str) -> ShaperCandidate:
     """The shaper that is wanted; the recommended one, where there is none of that name."""
     return next((each for each in choice.shapers if each.name == wanted), choice.chosen)
 
 
-def shaper_findings(taken: Shaper, modes: Sequence[Mode], limits: Limits) -> tuple[Finding, ...]:
+def shaper_findings(taken: ShaperCandidate, modes: Sequence[Mode], limits: Limits) -> tuple[Finding, ...]:
     """What a shaper is predicted to leave and to round."""
     return (
         Finding("residual", taken.residual, predicted_u(taken.train, modes), "", limits.residual, words="ringing left"),
@@ -201,7 +203,7 @@ def shaper_findings(taken: Shaper, modes: Sequence[Mode], limits: Limits) -> tup
     )
 
 
-def predicted_u(train: Train, modes: Sequence[Mode]) -> float:
+def predicted_u(train: ImpulseSequence, modes: Sequence[Mode]) -> float:
     """Standard uncertainty of what a train leaves, from those of frequencies and dampings (by differences), and for
     modes of a share too small to be told, which it may leave whole.
     """
@@ -217,7 +219,7 @@ def predicted_u(train: Train, modes: Sequence[Mode]) -> float:
     return math.sqrt(total)
 
 
-def train_rows(train: Train) -> tuple[tuple[float, float], ...]:
+def train_rows(train: ImpulseSequence) -> tuple[tuple[float, float], ...]:
     """A train as a setting holds it: rows of time and share, from 0, the shares summing to one."""
     times = [round(time_s, DIGITS_S) for time_s in train.times.tolist()]
     shares = [round(share, DIGITS) for share in train.amplitudes.tolist()]
@@ -225,7 +227,7 @@ def train_rows(train: Train) -> tuple[tuple[float, float], ...]:
     return tuple(zip(times, shares, strict=True))
 
 
-def values_of(shaper: Shaper) -> Mapping[str, Value]:
+def values_of(shaper: ShaperCandidate) -> Mapping[str, Value]:
     """A shaper's settings by their keys."""
     if shaper.name == OPTIMISED:
         return {"kind": OWN, "train": train_rows(shaper.train)}
@@ -234,7 +236,7 @@ def values_of(shaper: Shaper) -> Mapping[str, Value]:
 
 
 def proposals_of(
-    axis: str, shaper: Shaper, limits: Limits, live: Callable[[str], Value | None]
+    axis: str, shaper: ShaperCandidate, limits: Limits, live: Callable[[str], Value | None]
 ) -> tuple[Proposal, ...]:
     """A shaper's settings for an axis, as far as the live ones are others."""
     left, rounds = 100 * shaper.residual, shaper.rounds(limits)
@@ -248,7 +250,7 @@ def proposals_of(
     return tuple(found)
 
 
-def options_of(bench: Bench, found: Mapping[str, tuple[Choice, Limits]]) -> tuple[Option, ...]:
+def options_of(bench: Bench, found: Mapping[str, tuple[ShaperChoice, Limits]]) -> tuple[Option, ...]:
     """The recommended shapers, and every kind for all axes."""
     kinds = [RECOMMENDED, *(each.name for each in next(iter(found.values()))[0].shapers)]
     options = []
@@ -265,7 +267,7 @@ def options_of(bench: Bench, found: Mapping[str, tuple[Choice, Limits]]) -> tupl
     return tuple(options)
 
 
-def _words(axis: str, taken: Shaper, choice: Choice, aim: ShaperParameters) -> str:
+def _words(axis: str, taken: ShaperCandidate, choice: ShaperChoice, aim: ShaperParameters) -> str:
     if taken is choice.chosen and not getattr(aim, f"frequency_{axis}_hz") and not aim.damping:
         return f"{axis.upper()}: {taken.name} {choice.why}."
     return (
@@ -274,7 +276,7 @@ def _words(axis: str, taken: Shaper, choice: Choice, aim: ShaperParameters) -> s
     )
 
 
-def _drawn(bench: Bench, axis: str, choice: Choice, modes: Sequence[Mode]) -> None:
+def _drawn(bench: Bench, axis: str, choice: ShaperChoice, modes: Sequence[Mode]) -> None:
     """Record each shaper: what it is made for, its impulses, and what it leaves over the frequency."""
     low, high = min(m.frequency_hz for m in modes), max(m.frequency_hz for m in modes)
     hz = np.linspace((1 - SPAN) * low, (1 + SPAN) * high, POINTS)
@@ -286,7 +288,7 @@ def _drawn(bench: Bench, axis: str, choice: Choice, modes: Sequence[Mode]) -> No
         bench.record.rows(TUNED.name, [(each.frequency_hz, each.damping_ratio)], of)
 
 
-def left_over(train: Train, hz: Sequence[float] | np.ndarray, damping: float) -> list[float]:
+def left_over(train: ImpulseSequence, hz: Sequence[float] | np.ndarray, damping: float) -> list[float]:
     """What a train leaves of one mode, at each of many frequencies: ``V`` for all at once."""
     w = 2 * np.pi * np.asarray(hz)[:, None]
     turns = np.exp((damping * w + 1j * w * math.sqrt(1 - damping**2)) * (train.times - train.times[-1]))
@@ -294,7 +296,7 @@ def left_over(train: Train, hz: Sequence[float] | np.ndarray, damping: float) ->
     return found
 
 
-def step_of(train: Train) -> list[tuple[float, float]]:
+def step_of(train: ImpulseSequence) -> list[tuple[float, float]]:
     """A step of the speed as a train makes it: corners of it, s and share."""
     rows = [(0.0, 0.0)]
     now = 0.0

@@ -21,7 +21,7 @@ TOLERATED = 0.05
 
 
 @dataclass(frozen=True)
-class Train:
+class ImpulseSequence:
     """Impulses (n): times in s from 0, and amplitudes that sum to one."""
 
     times: Floats
@@ -47,7 +47,7 @@ class Train:
         return 2 * rounding_mm / self.spread_s2 if self.spread_s2 > 0 else math.inf
 
 
-def residual(train: Train, modes: Sequence[Mode], moved: float = 0.0) -> float:
+def residual(train: ImpulseSequence, modes: Sequence[Mode], moved: float = 0.0) -> float:
     """What a train leaves of a frame's ringing, all its frequencies moved by a share: ``sum p V / sum p``."""
     return float(residuals(train.times[None, :], train.amplitudes, modes, moved)[0])
 
@@ -61,7 +61,7 @@ def residuals(times: Floats, amplitudes: Floats, modes: Sequence[Mode], moved: f
     return found
 
 
-def vibration(train: Train, mode: Mode) -> float:
+def vibration(train: ImpulseSequence, mode: Mode) -> float:
     """What a train leaves of one mode: ``V = exp(-z w tn) |sum A exp(z w t) exp(j wd t)|`` (Singer & Seering 1990)."""
     return float(_vibrations(train.times[None, :], train.amplitudes, mode)[0])
 
@@ -111,7 +111,7 @@ NAMED: Mapping[str, Callable[[float], list[float]]] = {
 """
 
 
-def named(name: str, frequency_hz: float, damping_ratio: float) -> Train:
+def named(name: str, frequency_hz: float, damping_ratio: float) -> ImpulseSequence:
     """A named train for an undamped frequency, Hz, and a damping ratio.
 
     Raises:
@@ -120,7 +120,9 @@ def named(name: str, frequency_hz: float, damping_ratio: float) -> Train:
     root = math.sqrt(1 - damping_ratio**2)
     amplitudes = np.array(NAMED[name](math.exp(-damping_ratio * math.pi / root)))
     half = 0.5 / (frequency_hz * root)
-    return Train(half * np.arange(len(amplitudes), dtype=np.float64), np.asarray(amplitudes / amplitudes.sum()))
+    return ImpulseSequence(
+        half * np.arange(len(amplitudes), dtype=np.float64), np.asarray(amplitudes / amplitudes.sum())
+    )
 
 
 PLACES = 21
@@ -141,7 +143,7 @@ LEAST, SLACK = 1e-4, 1.02
 """Smaller impulses are left out."""
 
 
-def optimised(modes: Sequence[Mode], limit: float, drift: float, longest_s: float) -> Train | None:
+def optimised(modes: Sequence[Mode], limit: float, drift: float, longest_s: float) -> ImpulseSequence | None:
     """The train of non-negative impulses that sum to one which rounds least of those that leave at most ``limit`` of
     the ringing at the modes' frequencies, and at most twice that when all are moved by ±``drift``; None: none so long
     does.
@@ -158,7 +160,7 @@ def optimised(modes: Sequence[Mode], limit: float, drift: float, longest_s: floa
         middle = (low + high) / 2
         there = _Program(modes, drift, middle).rounding_least(limit) is not None
         low, high = (low, middle) if there else (middle, high)
-    found: Train | None = None
+    found: ImpulseSequence | None = None
     for longer in LONGER:
         program = _Program(modes, drift, high * longer)
         centre = 0.5
@@ -172,13 +174,13 @@ def optimised(modes: Sequence[Mode], limit: float, drift: float, longest_s: floa
     return found
 
 
-def gentlest(modes: Sequence[Mode], spread_s2: float, drift: float, longest_s: float) -> Train | None:
+def gentlest(modes: Sequence[Mode], spread_s2: float, drift: float, longest_s: float) -> ImpulseSequence | None:
     """The train of non-negative impulses that leaves least, the larger of what it leaves and of half of what it leaves
     drifted, of those whose variance in time is at most ``spread_s2``; None: there is none.
 
     By the same linear program, with ringing and rounding changed about; of trains of several durations.
     """
-    found: Train | None = None
+    found: ImpulseSequence | None = None
     least = math.inf
     shortest = 0.5 * math.sqrt(spread_s2)
     for seconds in np.geomspace(shortest, min(longest_s, 6 * math.sqrt(spread_s2)), DURATIONS).tolist():
@@ -190,16 +192,16 @@ def gentlest(modes: Sequence[Mode], spread_s2: float, drift: float, longest_s: f
     return found
 
 
-def worst_of(train: Train, modes: Sequence[Mode], drift: float) -> float:
+def worst_of(train: ImpulseSequence, modes: Sequence[Mode], drift: float) -> float:
     """What a train leaves, or half of what it leaves when the frame drifts: the larger."""
     return max(residual(train, modes), _drifted(train, modes, drift) / 2)
 
 
-def _drifted(train: Train, modes: Sequence[Mode], drift: float) -> float:
+def _drifted(train: ImpulseSequence, modes: Sequence[Mode], drift: float) -> float:
     return max(residual(train, modes, way * drift) for way in (-1, 1))
 
 
-def _keeps(train: Train, modes: Sequence[Mode], limit: float, drift: float) -> bool:
+def _keeps(train: ImpulseSequence, modes: Sequence[Mode], limit: float, drift: float) -> bool:
     """Whether it really does, but for what small impulses that were left out would take away."""
     return worst_of(train, modes, drift) <= SLACK * limit
 
@@ -234,13 +236,13 @@ class _Program:
             rows.append(total)
         self._rows = np.array(rows)
 
-    def rounding_least(self, limit: float, centre: float = 0.5) -> Train | None:
+    def rounding_least(self, limit: float, centre: float = 0.5) -> ImpulseSequence | None:
         """Of those that ring at most so much the one that rounds least about a centre, a share of the duration."""
         cost = np.zeros(self.count)
         cost[:PLACES] = self._spread(centre)
         return self._solved(cost, self._rows, (limit, limit))
 
-    def ringing_least(self, spread_s2: float) -> Train | None:
+    def ringing_least(self, spread_s2: float) -> ImpulseSequence | None:
         """Of those that round at most so much the one that rings least."""
         cost = np.zeros(self.count)
         cost[-1] = 1.0
@@ -248,7 +250,7 @@ class _Program:
         row[:PLACES] = self._spread(0.5)
         return self._solved(cost, np.vstack([self._rows, row]), (0.0, None), spread_s2 / self.seconds**2)
 
-    def centre_of(self, train: Train) -> float:
+    def centre_of(self, train: ImpulseSequence) -> float:
         """The mean of a train, as a share of the duration."""
         return float(train.amplitudes @ train.times) / self.seconds
 
@@ -257,7 +259,7 @@ class _Program:
 
     def _solved(
         self, cost: Floats, rows: Floats, ringing: tuple[float, float | None], spread: float | None = None
-    ) -> Train | None:
+    ) -> ImpulseSequence | None:
         from scipy.optimize import linprog
 
         ceilings = np.zeros(len(rows))
@@ -273,7 +275,7 @@ class _Program:
         there = amplitudes > LEAST
         if not there.any():
             return None
-        return Train(self.times[there] - self.times[there][0], amplitudes[there] / amplitudes[there].sum())
+        return ImpulseSequence(self.times[there] - self.times[there][0], amplitudes[there] / amplitudes[there].sum())
 
 
 KEYS = ("kind", "frequency_hz", "damping", "train")
@@ -291,14 +293,14 @@ def shaper_path(axis: str, key: str) -> str:
     return f"axes.{axis}.shaper.{key}"
 
 
-def live_train(read: Callable[[str], Value], axis: str) -> Train | None:
+def live_train(read: Callable[[str], Value], axis: str) -> ImpulseSequence | None:
     """The train of an axis, from settings by their paths; None: motion is not shaped."""
     kind, hz, damping, own = (read(shaper_path(axis, key)) for key in KEYS)
     if kind == OWN and isinstance(own, tuple) and own:
         rows = np.array(own, dtype=np.float64)
         if rows.ndim != 2 or rows.shape[1] != 2 or rows[0, 0] != 0 or np.any(np.diff(rows[:, 0]) <= 0):
             return None  # no train: it would move the axis by something else than it is told
-        return Train(rows[:, 0], rows[:, 1]) if abs(float(rows[:, 1].sum()) - 1) < SUM_OFF else None
+        return ImpulseSequence(rows[:, 0], rows[:, 1]) if abs(float(rows[:, 1].sum()) - 1) < SUM_OFF else None
     if kind not in NAMED or not isinstance(hz, (int, float)) or not isinstance(damping, (int, float)) or hz <= 0:
         return None
     return named(str(kind), float(hz), float(damping))

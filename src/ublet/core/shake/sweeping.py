@@ -11,10 +11,10 @@ from ublet.core.arrays import Floats
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_trials import motion_needs
-from ublet.core.motion.program import SWING_LEADS_S, Swing
+from ublet.core.motion.program import SWING_LEADS_S, SweepMove
 from ublet.core.settings import Part, Value, setting
 from ublet.core.shake.hearing import GROWING, SPECTRUM, SWEPT, Growing, bands_of
-from ublet.core.shake.shaking import DIRECTIONS, Heard, bound, shaken
+from ublet.core.shake.shaking import DIRECTIONS, MeasuredResponse, bound, shaken
 from ublet.core.shake.shapers import NONE, shaper_path
 from ublet.core.shake.spectra import Bands
 from ublet.core.shake.sweep import Sweep
@@ -54,7 +54,7 @@ def unshaped(bench: Bench) -> Mapping[str, Value]:
 
 async def swept(
     bench: Bench, aim: SweepParameters, direction: str, shares: tuple[float, float], before: int = 0, how: str = ""
-) -> tuple[list[Heard], list[Bands], Sweep, str]:
+) -> tuple[list[MeasuredResponse], list[Bands], Sweep, str]:
     """Sweep along a direction, so often as is asked for, every second time half as hard: what rings otherwise then is
     not as simple as a frame of springs. shares: of the whole trial, from and to; before: sweeps along it before;
     how: what is otherwise than with them, in words.
@@ -62,11 +62,11 @@ async def swept(
     Returns what was heard, its transfers, the sweep, and what bounds its strength.
     """
     hardest = bound(bench, direction, aim.from_hz, aim.to_hz, aim.strength_m_s2_hz)
-    heard: list[Heard] = []
+    heard: list[MeasuredResponse] = []
     bands: list[Bands] = []
     for number in range(aim.repeats):
         of, strength = f"{direction} {before + number + 1}", hardest.per_hz_m_s2 * (GENTLER if number % 2 else 1.0)
-        swing = Swing(DIRECTIONS[direction], aim.from_hz, aim.to_hz, aim.seconds, strength, direction)
+        swing = SweepMove(DIRECTIONS[direction], aim.from_hz, aim.to_hz, aim.seconds, strength, direction)
         sweep = Sweep(direction, aim.from_hz, aim.to_hz, aim.seconds, strength)
         growing = Growing(sweep)
 
@@ -96,7 +96,7 @@ as at rest, one that rattles hears more than so many times the power.
 """
 
 
-def _rattles(heard: Heard, direction: str) -> float:
+def _rattles(heard: MeasuredResponse, direction: str) -> float:
     """By how much the power of fast noise is greater while the sweep goes on than before it; 1 where nothing is known
     of the rest.
     """
@@ -114,7 +114,7 @@ def _rattles(heard: Heard, direction: str) -> float:
     return power(shaken) / max(power(rest), 1e-12)
 
 
-def amiss_of(heard: Sequence[Heard], bands: Bands, direction: str) -> list[str]:
+def amiss_of(heard: Sequence[MeasuredResponse], bands: Bands, direction: str) -> list[str]:
     """What makes sweeps worth nothing, as sentences."""
     wrong = []
     shook = np.mean([each.values.std(axis=0) for each in heard], axis=0)

@@ -8,7 +8,7 @@ from ublet.core.arrays import Floats
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
-from ublet.core.motion.program import Swing
+from ublet.core.motion.program import SweepMove
 from ublet.core.run import Finding, Option, Proposal, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.shake.hearing import HEARD
@@ -16,7 +16,7 @@ from ublet.core.shake.mount import column_that_feels, columns_of, declared_colum
 from ublet.core.shake.shaking import (
     DIRECTIONS,
     HEAD,
-    Heard,
+    MeasuredResponse,
     bound,
     hands_off,
     sensor_on,
@@ -59,7 +59,7 @@ async def accelerometer_turned(bench: Bench, aim: TurnedParameters) -> TrialResu
     findings, loose = [], []
     for number, axis in enumerate(axes):
         hardest = bound(bench, axis, JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_PER_HZ)
-        swing = Swing(DIRECTIONS[axis], JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_S, hardest.per_hz_m_s2, axis)
+        swing = SweepMove(DIRECTIONS[axis], JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_S, hardest.per_hz_m_s2, axis)
         shares = (number / len(axes), (number + 1) / len(axes))
         heard = await shaken(bench, swing, axis, f"jerks along {axis.upper()}", shares)
         raw = heard.values @ columns_of(declared).T
@@ -104,7 +104,7 @@ async def accelerometer_turned(bench: Bench, aim: TurnedParameters) -> TrialResu
     return TrialResult("failed", why, {}, tuple(findings), (option,), option.name)
 
 
-def felt_of(heard: Heard, raw: Floats, swing: Swing) -> tuple[Floats, Floats]:
+def felt_of(heard: MeasuredResponse, raw: Floats, swing: SweepMove) -> tuple[Floats, Floats]:
     """By how much each column of a sensor shows a jerk (3; 1: all of it), and the power of what it hears beyond the
     jerk and beyond what it hears before it, over that of the jerk (3). raw: its own columns (n x 3).
     """

@@ -12,15 +12,15 @@ from ublet.core.arrays import Floats
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
-from ublet.core.motion.program import Program, Rest, Segment, Timetable, To
+from ublet.core.motion.program import Dwell, Program, Segment, Timetable, To
 from ublet.core.run import Finding, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.shake.frame import Complex, Mode
 from ublet.core.shake.hearing import HEARD
-from ublet.core.shake.ringdown import WINDOW_S, Left, amplitudes, left_of, moved_by
-from ublet.core.shake.shaking import Heard, hands_off, heard_beside, sensor_on, sits_on, stand_in_the_middle
+from ublet.core.shake.ringdown import WINDOW_S, ResidualVibration, amplitudes, left_of, moved_by
+from ublet.core.shake.shaking import MeasuredResponse, hands_off, heard_beside, sensor_on, sits_on, stand_in_the_middle
 from ublet.core.shake.shaper_trials import AXES, known_modes, predicted_u
-from ublet.core.shake.shapers import Train, live_train, residual
+from ublet.core.shake.shapers import ImpulseSequence, live_train, residual
 from ublet.core.shake.sweeping import sweep_needs, unshaped
 from ublet.core.trial import TrialSpec, facts
 from ublet.core.units import with_uncertainty
@@ -46,7 +46,7 @@ MOST_LEFT = 0.1
 """More than this share of the ringing left shows in a print, whatever was predicted."""
 
 
-class VerifyParameters(Part):
+class ShaperVerifyParameters(Part):
     """Which axes, and how often."""
 
     axis: Literal["both", "x", "y"] = setting("Axis to check.", default="both")
@@ -59,7 +59,7 @@ class VerifyParameters(Part):
         return AXES if self.axis == "both" else (self.axis,)
 
 
-async def shaper_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
+async def shaper_verify(bench: Bench, aim: ShaperVerifyParameters) -> TrialResult:
     """Stop sharply, so often without the shaper and as often with it: what is left of the ringing, and is it as much as
     was predicted?
 
@@ -123,7 +123,7 @@ async def shaper_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
     return TrialResult("failed" if bad else "proven", " ".join([*words, *bad]), {}, tuple(findings))
 
 
-def _otherwise(axis: str, moved: float, moved_u: float, left: Left, told: float) -> tuple[str, bool]:
+def _otherwise(axis: str, moved: float, moved_u: float, left: ResidualVibration, told: float) -> tuple[str, bool]:
     """Why another share is left than was predicted, by whether its frequency is still what it was; and whether that is
     good enough.
     """
@@ -153,10 +153,10 @@ def stops(bench: Bench, axis: str, rounds: int) -> Program:
         here = bench.motion.position(axis)
     if here is None:
         raise TrialFailed(f"{axis.upper()} is not homed any more: start again.")
-    segments: list[Segment] = [Rest(0.2, "sharp stops")]
+    segments: list[Segment] = [Dwell(0.2, "sharp stops")]
     for _ in range(rounds):
         for mm, mm_s in MOVES:
-            segments += [To({axis: here + mm}, mm_s), Rest(STILL_S), To({axis: here}, mm_s), Rest(STILL_S)]
+            segments += [To({axis: here + mm}, mm_s), Dwell(STILL_S), To({axis: here}, mm_s), Dwell(STILL_S)]
     return Program(f"stops {axis}", tuple(segments))
 
 
@@ -167,7 +167,7 @@ def _ends(table: Timetable) -> list[float]:
 
 
 def rung_after(
-    heard: Heard, axis: str, table: Timetable, modes: Sequence[Mode], train: Train | None
+    heard: MeasuredResponse, axis: str, table: Timetable, modes: Sequence[Mode], train: ImpulseSequence | None
 ) -> list[tuple[Complex, Floats]]:
     """How each mode rings after every stop; with a shaper, after its last impulse."""
     along = heard.along(axis)
@@ -176,7 +176,7 @@ def rung_after(
     return [each for each in found if each is not None]
 
 
-def loudest(heard: Heard, axis: str, table: Timetable) -> float:
+def loudest(heard: MeasuredResponse, axis: str, table: Timetable) -> float:
     """The stop after which it rings most, s since the program began."""
     along = heard.along(axis)
 
@@ -187,7 +187,7 @@ def loudest(heard: Heard, axis: str, table: Timetable) -> float:
     return max(_ends(table), key=rings)
 
 
-def after_stop(heard: Heard, axis: str, stop: float) -> list[tuple[float, float]]:
+def after_stop(heard: MeasuredResponse, axis: str, stop: float) -> list[tuple[float, float]]:
     """What is heard around a stop: time since it, s, and acceleration about its mean, m/s²."""
     along = heard.along(axis)
     inside = (heard.time_s >= stop - 0.05) & (heard.time_s <= stop + WINDOW_S)
@@ -195,7 +195,7 @@ def after_stop(heard: Heard, axis: str, stop: float) -> list[tuple[float, float]
     return list(zip((heard.time_s[inside] - stop).tolist(), (along[inside] - still).tolist(), strict=True))
 
 
-def _announce(machine: MachineFile, aim: VerifyParameters) -> str:
+def _announce(machine: MachineFile, aim: ShaperVerifyParameters) -> str:
     axes, furthest = " and ".join(axis.upper() for axis in aim.axes), max(mm for mm, _ in MOVES)
     return (
         f"Stands over the middle, then moves {axes} to and fro by up to {furthest:g} mm with sharp stops, "
@@ -213,7 +213,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "shaper-verify",
         "input shaper",
         "Sharp stops with and without the shaper: is as little ringing left as was predicted?",
-        VerifyParameters,
+        ShaperVerifyParameters,
         shaper_verify,
         (HEARD, RINGING),
         _announce,

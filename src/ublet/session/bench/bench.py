@@ -8,7 +8,7 @@ from contextlib import AbstractContextManager
 from functools import partial
 from typing import Any, TypeVar
 
-from ublet.core.evidence import Rest
+from ublet.core.evidence import Dependency
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
 from ublet.core.run import Checkpoint, Progress
@@ -54,7 +54,7 @@ class LinkBench:
         lifts: LiftProof,
         recorded: Recorded | None = None,
         going_on: Checkpoint | None = None,
-        rested: tuple[Rest, ...] = (),
+        rested: tuple[Dependency, ...] = (),
         tell: Callable[[str, str], None] = lambda kind, subject: None,
     ) -> None:
         self._resting = Resting(machine, written, connection, loans, fact_of)
@@ -76,7 +76,7 @@ class LinkBench:
         self.record = LinkRecord(spec, watcher, recorded, self._resting.trace, earlier, going_on)
 
     @property
-    def rests(self) -> tuple[Rest, ...]:
+    def rests(self) -> tuple[Dependency, ...]:
         """What the run rests on so far."""
         return self._resting.trace.rests
 

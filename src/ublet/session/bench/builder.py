@@ -8,7 +8,7 @@ from contextlib import asynccontextmanager
 from dataclasses import replace
 from typing import TypeVar
 
-from ublet.core.bench import Clock, Jogged, Motion
+from ublet.core.bench import Clock, Jogged, MotionAccess
 from ublet.core.heat.hot_parts import hot_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Jog, Judge, Live, Measure, Question
@@ -25,7 +25,7 @@ ASKED_TIMES = 20
 NOT_ALLOWED = 3
 """The board's code for a move that may not be; others end the trial."""
 
-Asked = TypeVar("Asked", bound=Question)
+QuestionT = TypeVar("QuestionT", bound=Question)
 
 
 def hot_now(machine: MachineFile, connection: Connection) -> str:
@@ -39,7 +39,7 @@ class LinkBuilder:
     def __init__(
         self,
         watcher: Watcher,
-        motion: Motion,
+        motion: MotionAccess,
         clock: Clock,
         recorded: Recorded | None,
         hot: Callable[[], str] = lambda: "",
@@ -177,6 +177,6 @@ class OpenControls:
         return waiting
 
 
-def _with(question: Asked, told: str) -> Asked:
+def _with(question: QuestionT, told: str) -> QuestionT:
     """The question with what was wrong with the last answer before it."""
     return replace(question, text=f"{told} {question.text}") if told else question

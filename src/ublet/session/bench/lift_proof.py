@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ublet.core.evidence import Rest
+from ublet.core.evidence import Dependency
 from ublet.core.settings import Value
 from ublet.session.bench.record import Earlier
 from ublet.session.connection import Connection
@@ -41,5 +41,5 @@ class LiftProof:
         return {p: each.live for p, each in layers.items() if p.startswith("axes.z.motors.") and p.endswith(WIRING)}
 
 
-def _rested_on(rests: tuple[Rest, ...], wiring: dict[str, Value]) -> dict[str, Value]:
+def _rested_on(rests: tuple[Dependency, ...], wiring: dict[str, Value]) -> dict[str, Value]:
     return {rest.path: rest.value for rest in rests if rest.kind == "setting" and rest.path in wiring}

@@ -24,7 +24,7 @@ TERMINAL_LOOKS_S = 0.5
 """So often it is looked whether the terminal is still there, s: long before what it does not take any more stops us."""
 
 
-class Ending:
+class AppEnding:
     """Ends an app that was quit, was sent a signal, or met a fault of ours."""
 
     def __init__(self, app: Host) -> None:

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from ublet.core.route import Standing
+from ublet.core.route import StationState
 from ublet.tui.frame.least_size import LeastSize
-from ublet.tui.frame.pulse import Pulse, Reading
+from ublet.tui.frame.pulse import Pulse, PulseState
 from ublet.tui.frame.reading import link_words, take_reading
 from ublet.tui.frame.title import Title
 from ublet.tui.frame.words import next_words, standing_words
@@ -28,7 +28,7 @@ DISK_BEATS = 5
 """The machine file is looked at on the disk at every so many beats."""
 
 
-class Following:
+class FrameFollower:
     """Keeps the frame of an app true."""
 
     def __init__(self, app: Host, least_size: LeastSize) -> None:
@@ -149,7 +149,7 @@ class Following:
             session.draft.yield_to(conflicts)
             self._app.follow()
 
-    def _route_beat(self, reading: Reading) -> None:
+    def _route_beat(self, reading: PulseState) -> None:
         """While a trial runs its station shows the phase; when it ends, what was found."""
         heating = any(heater.target_c is not None for heater in reading.heaters)
         if (bool(reading.running), heating) != (self._was_running, self._was_heating):
@@ -158,6 +158,6 @@ class Following:
         if reading.running and reading.progress is not None:
             phase = reading.progress.phase
             self._app.route.standings = {
-                name: Standing("running", phase) if standing.state == "running" else standing
+                name: StationState("running", phase) if standing.state == "running" else standing
                 for name, standing in self._app.route.standings.items()
             }

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from ublet.session.demo import Demo
     from ublet.session.next_step import NextStep
     from ublet.session.session import Session
-    from ublet.tui.trial.bench import Bench
+    from ublet.tui.trial.bench import StationBench
 
 
 class Host(KeysInOrder):
@@ -32,8 +32,8 @@ class Host(KeysInOrder):
         super().__init__(driver_class)
         self.port, self.demo = port, demo
         self.session: Session | None = None
-        self.bench: Bench | None = None
-        self.benches: dict[str, Bench] = {}
+        self.bench: StationBench | None = None
+        self.benches: dict[str, StationBench] = {}
         self.next_step: NextStep | None = None
         self.small = False
 

@@ -19,7 +19,7 @@ from ublet.tui.frame.style import style_beside
 
 if TYPE_CHECKING:
     from ublet.tui.frame.host import Host
-    from ublet.tui.trial.bench import Bench
+    from ublet.tui.trial.bench import StationBench
 
 LETTERS = string.ascii_lowercase + string.ascii_uppercase
 
@@ -49,7 +49,7 @@ def spots(app: Host) -> list[Spot]:
     return found
 
 
-async def _to_pane(app: Host, bench: Bench, action: str) -> None:
+async def _to_pane(app: Host, bench: StationBench, action: str) -> None:
     bench.focus()
     if action:
         await app.run_action(action, bench)

@@ -35,7 +35,7 @@ ROUNDS = 2
 """So often a message follows a key on its way: what a widget does about a key may be a message to the next one."""
 
 
-class Passed(Message):
+class KeyHandled(Message):
     """Sent behind a key, the same way: when it has arrived for the last time, that key has been dealt with."""
 
     def __init__(self, turn: int, rounds: int = ROUNDS) -> None:
@@ -77,16 +77,16 @@ class KeysInOrder(App[None]):
         target = self._at = self.focused or self.screen
         self.set_timer(STUCK_S, partial(self._stuck, self._turn, STUCK_S))
         await super().on_event(self._waiting.popleft())
-        if not target.post_message(Passed(self._turn)):
+        if not target.post_message(KeyHandled(self._turn)):
             self._end(self._turn)
 
-    def on_passed(self, message: Passed) -> None:
+    def on_key_handled(self, message: KeyHandled) -> None:
         """A key has been dealt with; a dialog that it opened must first have its field."""
         message.stop()
         if not self.screen_stack:
             return  # the app has ended meanwhile
         more = message.rounds > 1 and self._at is not None and self._at.is_attached and self._at.screen is self.screen
-        if more and self._at is not None and self._at.post_message(Passed(message.turn, message.rounds - 1)):
+        if more and self._at is not None and self._at.post_message(KeyHandled(message.turn, message.rounds - 1)):
             return
         if self.focused is None:
             self.screen.call_after_refresh(self._end, message.turn)

@@ -11,7 +11,7 @@ from textual.screen import Screen
 from textual.widget import Widget
 
 from ublet.tui.frame.ending import reasons_to_stay
-from ublet.tui.frame.pulse import Pulse, Reading
+from ublet.tui.frame.pulse import Pulse, PulseState
 from ublet.tui.frame.small import SmallNote, too_small
 
 if TYPE_CHECKING:
@@ -70,7 +70,7 @@ class LeastSize:
             if widget is not None and widget.is_attached and screen in self._app.screen_stack:
                 screen.set_focus(widget)
 
-    def note(self, reading: Reading | None = None, asking: str | None = None) -> None:
+    def note(self, reading: PulseState | None = None, asking: str | None = None) -> None:
         """Bring every screen's note for a small terminal up to date."""
         for screen in self._app.screen_stack:
             for note in screen.query(SmallNote):

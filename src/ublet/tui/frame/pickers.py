@@ -14,11 +14,11 @@ from textual.widgets import Input, Static
 from ublet.tui.frame.dialogs import Dialog
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.sheet import Sheet
+from ublet.tui.instruments.sheet import RowList
 
 
 @dataclass(frozen=True)
-class Choice:
+class PickerItem:
     """One answer of a picker: what it gives back, what stands there, and a note behind it."""
 
     value: str
@@ -41,7 +41,7 @@ class PickDialog(Dialog):
     def __init__(
         self,
         title: str,
-        choices: Callable[[str], Sequence[Choice]],
+        choices: Callable[[str], Sequence[PickerItem]],
         chosen: str = "",
         hint: str = "type to narrow",
     ) -> None:
@@ -55,7 +55,7 @@ class PickDialog(Dialog):
         with Vertical():
             yield Static(Text(self.heading, "bold"))
             yield Input(placeholder=self.hint)
-            yield Sheet()
+            yield RowList()
             yield Static("enter takes it    ↑↓ choose    esc leaves it", classes="keys")
 
     def on_mount(self) -> None:
@@ -68,7 +68,7 @@ class PickDialog(Dialog):
 
     def _show(self) -> None:
         rows = []
-        sheet = self.query_one(Sheet)
+        sheet = self.query_one(RowList)
         columns = max([len(choice.words) for choice in self.found] + [0])
         for choice in self.found:
             row = Text(f" {choice.words:<{columns}}", Ink.text)
@@ -91,7 +91,7 @@ class PickDialog(Dialog):
         if self.found:
             self.close_with(self.found[self.cursor].value)
 
-    def on_sheet_pointed(self, event: Sheet.Pointed) -> None:
+    def on_row_list_pointed(self, event: RowList.Pointed) -> None:
         """Take the choice that was pointed at."""
         if event.row < len(self.found):
             self.close_with(self.found[event.row].value)
@@ -102,10 +102,10 @@ class PickDialog(Dialog):
         self._show()
 
 
-def narrowed(choices: Sequence[Choice]) -> Callable[[str], Sequence[Choice]]:
+def narrowed(choices: Sequence[PickerItem]) -> Callable[[str], Sequence[PickerItem]]:
     """The choices that hold every typed word."""
 
-    def fitting(typed: str) -> Sequence[Choice]:
+    def fitting(typed: str) -> Sequence[PickerItem]:
         words = typed.lower().split()
         return [c for c in choices if all(word in f"{c.words} {c.note}".lower() for word in words)]
 

@@ -13,7 +13,7 @@ from ublet.core.typed import shown_value
 from ublet.session.preferences import Kept, Preferences
 from ublet.tui.frame.dialogs import Dialog
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.sheet import Sheet
+from ublet.tui.instruments.sheet import RowList
 
 JOG_STEPS_MM = (0.1, 1.0, 10.0, 50.0)
 
@@ -37,16 +37,16 @@ class PreferencesDialog(Dialog):
         """Heading, sheet, what the chosen one is for, keys."""
         with Vertical():
             yield Static(Text("Preferences", "bold"))
-            yield Sheet(id="preferences")
+            yield RowList(id="preferences")
             yield Static(id="about")
             yield Static("↑↓ choose    space changes it    esc closes", classes="keys")
 
     def on_mount(self) -> None:
         """Show them."""
-        self.query_one(Sheet).styles.height = len(self.known)
+        self.query_one(RowList).styles.height = len(self.known)
         self._show()
 
-    def on_sheet_pointed(self, event: Sheet.Pointed) -> None:
+    def on_row_list_pointed(self, event: RowList.Pointed) -> None:
         """The mouse chooses, too."""
         self.cursor = event.row
         self._show()
@@ -58,7 +58,7 @@ class PreferencesDialog(Dialog):
             value = getattr(self.kept.now, declared.path)
             row.append_text(Text(f"{shown_value(value)} {declared.unit}", f"bold {Ink.focus}"))
             rows.append(row)
-        self.query_one(Sheet).show(rows, self.cursor, True)
+        self.query_one(RowList).show(rows, self.cursor, True)
         declared = self.known[self.cursor]
         about = Text(f"\n{declared.help} Allowed: {declared.allowed()}.\n", Ink.text)
         about.append(self.kept.trouble or f"Kept in {self.kept.path}; you can edit them there, too.", Ink.dim)

@@ -24,7 +24,7 @@ MOST_TERSE = 4
 
 
 @dataclass(frozen=True)
-class HeaterReading:
+class HeaterState:
     """One heater now: trace holds a minute's temperatures, oldest first."""
 
     name: str
@@ -35,10 +35,10 @@ class HeaterReading:
 
 
 @dataclass(frozen=True)
-class Reading:
+class PulseState:
     """The machine now. mode is ready, halted, tripped or unlinked; why is a sentence."""
 
-    heaters: tuple[HeaterReading, ...] = ()
+    heaters: tuple[HeaterState, ...] = ()
     fans: tuple[tuple[str, float], ...] = ()
     mode: str = "unlinked"
     why: str = ""
@@ -53,7 +53,7 @@ class Pulse(Widget):
     DEFAULT_CSS = style_beside(__file__)
     SCOPED_CSS = False
 
-    reading: reactive[Reading] = reactive(Reading())
+    reading: reactive[PulseState] = reactive(PulseState())
 
     def __init__(self) -> None:
         super().__init__()

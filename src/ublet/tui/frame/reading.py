@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ublet.tui.frame.pulse import HeaterReading, Reading
+from ublet.tui.frame.pulse import HeaterState, PulseState
 
 if TYPE_CHECKING:
     from ublet.session.connection import Connection
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 TRACE_SAMPLES = 40
 
 
-def take_reading(session: Session, watched: TrialWatch | None) -> Reading:
+def take_reading(session: Session, watched: TrialWatch | None) -> PulseState:
     """The machine now, with a minute's trace of each heater."""
     connection, machine = session.connection, session.document.machine
     about, samples = connection.about, list(connection.samples)
@@ -27,7 +27,7 @@ def take_reading(session: Session, watched: TrialWatch | None) -> Reading:
             few = samples[:: max(1, len(samples) // TRACE_SAMPLES)]
             values = [row[at] for row in few] if at is not None else []
             heaters.append(
-                HeaterReading(
+                HeaterState(
                     name,
                     connection.channel(column),
                     connection.channel(f"heaters.{name}.target_c"),
@@ -39,7 +39,7 @@ def take_reading(session: Session, watched: TrialWatch | None) -> Reading:
     axes = tuple((axis, connection.channel(f"axes.{axis}.mm")) for axis in ("x", "y", "z"))
     homed = any(where is not None for _, where in axes)
     running = session.runner.running
-    return Reading(
+    return PulseState(
         tuple(heaters),
         fans if samples else (),
         connection.state.mode,

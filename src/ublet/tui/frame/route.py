@@ -14,7 +14,7 @@ from textual.reactive import reactive
 from textual.strip import Strip
 from textual.widget import Widget
 
-from ublet.core.route import ROUTE, Standing, Station, StationState, glyph
+from ublet.core.route import ROUTE, Condition, Station, StationState, glyph
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.picture import strip_of
@@ -39,7 +39,7 @@ class Route(Widget, can_focus=True):
     ]
 
     cursor: reactive[int] = reactive(0, repaint=False)
-    standings: reactive[Mapping[str, Standing]] = reactive({}, always_update=False)
+    standings: reactive[Mapping[str, StationState]] = reactive({}, always_update=False)
     folded: reactive[bool] = reactive(False)
 
     class Moved(Message):
@@ -123,7 +123,7 @@ class Route(Widget, can_focus=True):
         """Lines that a folded leg takes."""
         return 3 if self.content_size.height > FOLDED_ROOMY else 2
 
-    def style_of(self, state: StationState) -> str:
+    def style_of(self, state: Condition) -> str:
         """Colour of a state; its glyph and word stand with it."""
         return {
             "open": Ink.text,
@@ -161,7 +161,7 @@ class Route(Widget, can_focus=True):
 
     def _station_line(self, number: int, width: int) -> Text:
         station, line = ROUTE[number], Text(end="")
-        standing = self.standings.get(station.name, Standing("open" if station.built else "waiting"))
+        standing = self.standings.get(station.name, StationState("open" if station.built else "waiting"))
         first = number == 0 or ROUTE[number - 1].leg != station.leg
         figure = standing.figure if station.built else "not built"
         room = max(0, width - LEG_COLUMNS - 2 - NAME_COLUMNS)
@@ -175,7 +175,7 @@ class Route(Widget, can_focus=True):
         line.append(f"{figure[:room]:>{room}}", style or self._figure_style(station, standing))
         return line
 
-    def _figure_style(self, station: Station, standing: Standing) -> str:
+    def _figure_style(self, station: Station, standing: StationState) -> str:
         if not station.built:
             return Ink.quiet
         return Ink.dim if standing.unlinked else Ink.text
@@ -189,7 +189,7 @@ class Route(Widget, can_focus=True):
             lines.append(heading)
             glyphs = Text(end="")
             for station in group:
-                standing = self.standings.get(station.name, Standing("open" if station.built else "waiting"))
+                standing = self.standings.get(station.name, StationState("open" if station.built else "waiting"))
                 style = self.style_of(standing.state)
                 if station is self.station:
                     style = f"bold {Ink.ground} on {Ink.focus}"

@@ -11,7 +11,7 @@ from ublet.session.saving import SaveFailed
 from ublet.tui.frame.dialogs import SaveDialog, differences_text
 from ublet.tui.frame.pickers import ConfirmDialog
 from ublet.tui.frame.theme import Ink
-from ublet.tui.trial.bench import Bench
+from ublet.tui.trial.bench import StationBench
 
 if TYPE_CHECKING:
     from textual.app import App
@@ -63,7 +63,7 @@ async def save_kept(app: App[None], session: Session) -> None:
         settings = counted(count, "setting")
         message = f"{settings} saved: board's store and {file}, read back the same."
         app.notify(message, title="Saved", timeout=PASSING_S)
-        for bench in app.query(Bench):  # in the line that is looked at, too
+        for bench in app.query(StationBench):  # in the line that is looked at, too
             if bench.display:
                 named = several(wanted.split("\n")[:MOST_NAMED])
                 more = f" and {count - MOST_NAMED} more" if count > MOST_NAMED else ""

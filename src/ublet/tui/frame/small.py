@@ -7,7 +7,7 @@ from textual.geometry import Size
 from textual.reactive import reactive
 from textual.widget import Widget
 
-from ublet.tui.frame.pulse import Reading
+from ublet.tui.frame.pulse import PulseState
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 
@@ -27,7 +27,7 @@ class SmallNote(Widget):
 
     DEFAULT_CSS = style_beside(__file__)
     SCOPED_CSS = False
-    reading: reactive[Reading] = reactive(Reading())
+    reading: reactive[PulseState] = reactive(PulseState())
     asking: reactive[str] = reactive("")
 
     def __init__(self) -> None:

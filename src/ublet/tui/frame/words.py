@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from ublet.core.route import Standing, Station, glyph
+from ublet.core.route import Station, StationState, glyph
 from ublet.tui.frame.theme import Ink
 
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ def next_words(step: NextStep, width: int) -> Text:
     return text
 
 
-def standing_words(standing: Standing | None) -> Text:
+def standing_words(standing: StationState | None) -> Text:
     """Why what was found no longer holds, or holds only as of the last link; nothing where it holds."""
     text = Text()
     if standing is not None and standing.reason and (standing.state == "stale" or standing.unlinked):

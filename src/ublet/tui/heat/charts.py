@@ -12,7 +12,7 @@ from ublet.core.heat.relay import find_cycles
 from ublet.core.run import Series
 from ublet.session.connection import Connection
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.chart import Curve, Mark, Picture
+from ublet.tui.instruments.chart import ChartLine, Mark, Picture
 
 SHORTEST_CYCLES_S = 90.0
 SHORTEST_CLIMB_S = 60.0
@@ -27,7 +27,7 @@ def climb(series: Series, target: float, title: str = "the climb") -> Picture:
         time_s, celsius = time_s[kept], celsius[kept]
     top = max(target * 1.08, float(celsius.max()) + 5)
     return Picture(
-        [Curve(time_s, celsius, Ink.focus)],
+        [ChartLine(time_s, celsius, Ink.focus)],
         (0.0, roomy(float(time_s[-1]), SHORTEST_CLIMB_S)),
         (0.0, top),
         level=target,
@@ -61,7 +61,7 @@ def cycles(series: Series, target: float) -> Picture:
     if len(windy):
         marks.append(Mark(float(time_s[windy[0]]), "fan on", Ink.proposal))
     return Picture(
-        [Curve(time_s, celsius, Ink.focus)],
+        [ChartLine(time_s, celsius, Ink.focus)],
         (start, start + roomy(float(time_s[-1]) - start, SHORTEST_CYCLES_S)),
         (low, high),
         level=target,
@@ -73,7 +73,7 @@ def cycles(series: Series, target: float) -> Picture:
 def duty(series: Series, x_limits: tuple[float, float]) -> Picture:
     """The duty below another picture, on the same time scale."""
     return Picture(
-        [Curve(series.column("time_s"), 100 * series.column("duty"), Ink.text, stepped=True)],
+        [ChartLine(series.column("time_s"), 100 * series.column("duty"), Ink.text, stepped=True)],
         x_limits,
         (-8.0, 108.0),
         most_ticks=2,
@@ -92,9 +92,9 @@ def steps(
     for name, style in ((AS_FOUND, Ink.dim), (chosen, Ink.proposal)):
         if name in predicted:
             one = predicted[name]
-            curves.append(Curve(one.column("time_s"), one.column("temperature_c"), style))
+            curves.append(ChartLine(one.column("time_s"), one.column("temperature_c"), style))
     if measured is not None:
-        curves.append(Curve(measured.column("time_s"), measured.column("temperature_c"), Ink.focus))
+        curves.append(ChartLine(measured.column("time_s"), measured.column("temperature_c"), Ink.focus))
     highest = max((float(c.y.max()) for c in curves), default=target)
     longest = max((float(c.x[-1]) for c in curves), default=120.0)
     first = min((float(c.x[np.argmax(c.y > target - 12)]) for c in curves if np.any(c.y > target - 12)), default=0.0)
@@ -114,8 +114,8 @@ def steps(
 def last_minute(connection: Connection, heater: str, sensor: str) -> tuple[Picture, Picture]:
     """Temperature and duty of a heater over the last minute of the board's time, now at the right."""
     about, samples = connection.about, list(connection.samples)
-    curves: list[Curve] = []
-    duties: list[Curve] = []
+    curves: list[ChartLine] = []
+    duties: list[ChartLine] = []
     low, high = 20.0, 30.0
     if about is not None and samples and f"sensors.{sensor}" in about.channels:
         columns = [2 + about.channels.index(name) for name in (f"sensors.{sensor}", f"heaters.{heater}.duty")]
@@ -123,8 +123,8 @@ def last_minute(connection: Connection, heater: str, sensor: str) -> tuple[Pictu
         kept = np.array([row for row in rows if None not in row], dtype=np.float64).reshape(-1, 3)
         if len(kept):
             ago = kept[:, 0] - float(samples[-1][1] or 0.0)
-            curves = [Curve(ago, kept[:, 1], Ink.focus)]
-            duties = [Curve(ago, 100 * kept[:, 2], Ink.text, stepped=True)]
+            curves = [ChartLine(ago, kept[:, 1], Ink.focus)]
+            duties = [ChartLine(ago, 100 * kept[:, 2], Ink.text, stepped=True)]
             middle = float(kept[:, 1].min() + kept[:, 1].max()) / 2
             half = max(5.0, float(np.ptp(kept[:, 1])) * 0.6)
             low, high = middle - half, middle + half

@@ -16,7 +16,7 @@ from ublet.session.session import Session
 from ublet.tui.frame.dialogs import Dialog
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.chart import Curve, Picture, StripChart
+from ublet.tui.instruments.chart import ChartLine, Picture, StripChart
 
 NEAR_C = 8.0
 """The chart shows so much below the target, °C."""
@@ -76,7 +76,7 @@ class GainSetsDialog(Dialog):
             if step is None:
                 continue
             style = Ink.focus if number == self.chosen else Ink.dim
-            curves.append(Curve(step.time_s[::5], step.celsius[::5], style))
+            curves.append(ChartLine(step.time_s[::5], step.celsius[::5], style))
             high = max(high, float(step.celsius.max()) + 1)
             near = np.flatnonzero(step.celsius > target - NEAR_C)
             start = min(start, float(step.time_s[near[0]]) if len(near) else start)

@@ -20,7 +20,7 @@ ROOMY = 96
 
 
 @dataclass(frozen=True)
-class Gains:
+class GainOptions:
     """What there is to choose from. live: the option whose gains are on the board; measured: by a step, with these."""
 
     options: Sequence[Option]
@@ -30,7 +30,7 @@ class Gains:
     measured: TrialResult | None
 
 
-def gains_table(gains: Gains, width: int) -> Text:
+def gains_table(gains: GainOptions, width: int) -> Text:
     """A heading, a line an option, and one for what was measured."""
     text = Text(no_wrap=True)
     shown = COLUMNS if width >= ROOMY else COLUMNS[3:]
@@ -57,7 +57,7 @@ def gains_table(gains: Gains, width: int) -> Text:
     return text
 
 
-def _note(option: Option, gains: Gains, room: int) -> str:
+def _note(option: Option, gains: GainOptions, room: int) -> str:
     """Whether it is live, and recommended; what it is, where there is room for that."""
     notes = []
     if option.name == gains.live:

@@ -27,7 +27,7 @@ from ublet.session.session import Session
 from ublet.tui.frame.dialogs import QuantityDialog
 from ublet.tui.frame.theme import Ink
 from ublet.tui.heat.charts import climb, cycles, duty, fan_start, last_minute, reached_at, steps
-from ublet.tui.heat.gains_table import Gains, gains_table
+from ublet.tui.heat.gains_table import GainOptions, gains_table
 from ublet.tui.heat.heater_words import BED_HELP, HOTEND_HELP
 from ublet.tui.heat.record_charts import RecordCharts
 from ublet.tui.trial.settlement import key_words
@@ -212,7 +212,7 @@ class HeaterBench(TrialBench):
         text = Text()
         if self.watched is None and self.tuned is not None:
             measured = self.verified.result if self.verified and self.verified_live() else None
-            gains = Gains(self.tuned.options, self.option, self.tuned.recommended, self.live_option(), measured)
+            gains = GainOptions(self.tuned.options, self.option, self.tuned.recommended, self.live_option(), measured)
             text.append_text(gains_table(gains, self.content_size.width))
         text.append_text(self._next_steps())
         return text

@@ -7,7 +7,7 @@ import math
 import numpy as np
 from rich.text import Text
 
-from ublet.core.heat.curves import Curve, divider_ohm
+from ublet.core.heat.curves import SensorCurve, divider_ohm
 from ublet.core.heat.references import CHECKED_C, catalogue, errors, resolution_c, shown_for
 from ublet.core.heat.sensor_trials import live_curve, working_point
 from ublet.core.settings import number_or
@@ -81,7 +81,7 @@ def _curve_words(session: Session, root: str) -> str:
     return f"{show(number_or(session.live(f'{root}.r25_ohm'), 0.0), 'Ω', 6)}, {session.live(f'{root}.beta_k')} K"
 
 
-def _errors_table(name: str, own: Curve, pullup: float) -> Text:
+def _errors_table(name: str, own: SensorCurve, pullup: float) -> Text:
     text = Text(no_wrap=True)
     columns = 34 + len(name)
     text.append(f"\n{f'it reads too high by, if the {name} is':<{columns}}"[: columns + 1], Ink.dim)
@@ -97,7 +97,7 @@ def _errors_table(name: str, own: Curve, pullup: float) -> Text:
     return text
 
 
-def _chart(own: Curve, pullup: float, width: int, height: int) -> Text:
+def _chart(own: SensorCurve, pullup: float, width: int, height: int) -> Text:
     """Error over temperature, one line for each catalogue curve, numbered at its right end."""
     cells = Cells(width, height)
     left, right = AXIS_COLUMNS, max(AXIS_COLUMNS + 1, width - 4)

@@ -18,7 +18,7 @@ from ublet.tui.frame.help import Help
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 from ublet.tui.heat.charts import roomy
-from ublet.tui.instruments.chart import Curve, Mark, Picture, StripChart
+from ublet.tui.instruments.chart import ChartLine, Mark, Picture, StripChart
 from ublet.tui.instruments.drawing import Drawing
 from ublet.tui.trial.trial_bench import TrialBench
 
@@ -161,11 +161,11 @@ class SoakBench(TrialBench):
         if series is None or len(series.rows) < 3:
             return None
         time_s = series.column("time_s")
-        curves = [Curve(time_s, series.column("temperature_c"), Ink.focus)]
+        curves = [ChartLine(time_s, series.column("temperature_c"), Ink.focus)]
         if _has_surface(series):
             surface = series.column("surface_c")
             good = np.isfinite(surface)
-            curves.append(Curve(time_s[good], surface[good], Ink.proposal))
+            curves.append(ChartLine(time_s[good], surface[good], Ink.proposal))
         marks = [Mark(reached, "target reached", Ink.dim)] if reached is not None else []
         result = self.result
         soak = result.finding("soak") if result is not None and not self._live() else None
@@ -192,7 +192,7 @@ class SoakBench(TrialBench):
             step = (time_s[1] - time_s[0]) / LAG_S
             follows[at] = follows[at - 1] + step * (climb[at] - SURFACE_BELOW * (target - room) - follows[at - 1])
         marks = [Mark(CLIMB_S, "target reached", Ink.dim), Mark(CLIMB_S + 3 * LAG_S, "stands still", Ink.dim)]
-        curves = [Curve(time_s, climb, Ink.dim), Curve(time_s, np.maximum(room, follows), Ink.quiet)]
+        curves = [ChartLine(time_s, climb, Ink.dim), ChartLine(time_s, np.maximum(room, follows), Ink.quiet)]
         return Picture(curves, (0.0, SKETCH_S), (room - 2, target + 4), level=target, marks=marks)
 
     def _predicted(self) -> Text:

@@ -31,7 +31,7 @@ from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 from ublet.tui.heat.charts import last_minute
 from ublet.tui.instruments.chart import StripChart
-from ublet.tui.trial.bench import Bench
+from ublet.tui.trial.bench import StationBench
 
 HELP = Help(
     """\
@@ -54,7 +54,7 @@ WARM_C = 40.0
 """Cooler than this nothing burns, °C."""
 
 
-class TemperaturesBench(Bench):
+class TemperaturesBench(StationBench):
     """Heaters by hand. It holds no physics: it asks the board, and shows what the session knows."""
 
     kind = "control"

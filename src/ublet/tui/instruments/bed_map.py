@@ -8,12 +8,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ublet.core.level.surface import Place
-from ublet.core.machine.level_parts import Bed
+from ublet.core.level.surface import Point
+from ublet.core.machine.level_parts import BedSettings
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.dots import polyline_cells
-from ublet.tui.instruments.machine_map import CELL_RATIO, Span
+from ublet.tui.instruments.machine_map import CELL_RATIO, AxisSpan
 
 LEAST_COLUMNS, LEAST_ROWS = 24, 8
 LABELS = 7
@@ -25,18 +25,18 @@ class BedMap:
     """A bed drawn on cells; places, mm from its front left corner, turn into cells."""
 
     cells: Cells
-    across: Span
-    down: Span
+    across: AxisSpan
+    down: AxisSpan
 
-    def cell(self, place: Place) -> tuple[int, int]:
+    def cell(self, place: Point) -> tuple[int, int]:
         """The cell of a place."""
         return self.across.at(place[0]), self.down.at(place[1])
 
-    def mark(self, place: Place, glyph: str, style: str) -> None:
+    def mark(self, place: Point, glyph: str, style: str) -> None:
         """A glyph at a place."""
         self.cells.put(*self.cell(place), glyph, style)
 
-    def label(self, place: Place, lines: Iterable[tuple[str, str]], below: bool) -> None:
+    def label(self, place: Point, lines: Iterable[tuple[str, str]], below: bool) -> None:
         """Words under or above a place, centred on it, kept on the drawing."""
         column, row = self.cell(place)
         for number, (words, style) in enumerate(lines, start=1):
@@ -45,7 +45,7 @@ class BedMap:
             self.cells.put(start, row + number if below else row - number, words, style)
 
 
-def bed_map(cells: Cells, bed: Bed, beside: Iterable[Place], width: int, height: int, top: int = 0) -> BedMap:
+def bed_map(cells: Cells, bed: BedSettings, beside: Iterable[Point], width: int, height: int, top: int = 0) -> BedMap:
     """Draw a bed's outline into the left ``width`` columns; room is left for places beside it."""
     places = list(beside)
     left = min([0.0, *(x for x, _ in places)])
@@ -56,8 +56,8 @@ def bed_map(cells: Cells, bed: Bed, beside: Iterable[Place], width: int, height:
     per_column = max((right - left) / columns, (back - front) / rows / CELL_RATIO)
     wide, deep = round((right - left) / per_column), round((back - front) / per_column / CELL_RATIO)
     start = max(LABELS, (width - wide) // 2)
-    across = Span(left, right, start, start + wide)
-    down = Span(front, back, top + 2 + deep, top + 2)
+    across = AxisSpan(left, right, start, start + wide)
+    down = AxisSpan(front, back, top + 2 + deep, top + 2)
     outline = (across.at(0.0), down.at(bed.depth_mm), across.at(bed.width_mm), down.at(0.0))
     cells.box(*outline, Ink.faint, "─│╭╮╰╯")
     cells.put((outline[0] + outline[2]) // 2 - 2, outline[3], " front ", Ink.quiet)

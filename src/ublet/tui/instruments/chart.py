@@ -25,7 +25,7 @@ LABEL_COLUMNS = 6
 
 
 @dataclass(frozen=True)
-class Curve:
+class ChartLine:
     """One curve: times and values (n each), a style, and whether it holds its value between samples."""
 
     x: Floats
@@ -47,7 +47,7 @@ class Mark:
 class Picture:
     """What a chart shows. Limits are (low, high); ``level`` draws a thin line across at a value."""
 
-    curves: Sequence[Curve]
+    curves: Sequence[ChartLine]
     x_limits: tuple[float, float]
     y_limits: tuple[float, float]
     level: float | None = None
@@ -147,7 +147,7 @@ class StripChart(Widget):
 
     def _draw_curve(
         self,
-        curve: Curve,
+        curve: ChartLine,
         column: Callable[[Floats], Floats],
         row: Callable[[Floats], Floats],
         x_limits: tuple[float, float],

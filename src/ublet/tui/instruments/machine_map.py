@@ -25,7 +25,7 @@ LEAST_COLUMNS, LEAST_ROWS = 40, 6
 
 
 @dataclass(frozen=True)
-class Span:
+class AxisSpan:
     """An axis on the drawing: mm from low to high over cells from first to last (last may lie before first)."""
 
     low: float
@@ -82,8 +82,8 @@ def _above(
     rows, columns = height - 4, width - RULER_COLUMNS - 2
     per_column = max((right - left) / columns, (back - front) / rows / CELL_RATIO)
     wide, deep = round((right - left) / per_column), round((back - front) / per_column / CELL_RATIO)
-    across = Span(left, right, RULER_COLUMNS, RULER_COLUMNS + wide)
-    down = Span(front, back, 1 + deep, 1)
+    across = AxisSpan(left, right, RULER_COLUMNS, RULER_COLUMNS + wide)
+    down = AxisSpan(front, back, 1 + deep, 1)
     cells.put(RULER_COLUMNS, 0, "from above", Ink.dim)
     for column, words, style in (
         (12, "┌─┐ bed", Ink.faint),
@@ -127,7 +127,7 @@ def _home_ends(cells: Cells, session: Session, reach: tuple[int, int, int, int])
     cells.put(left + 1, row, "━" * (right - left - 1), Ink.good)
 
 
-def _rulers(cells: Cells, across: Span, down: Span, x: float | None, y: float | None) -> None:
+def _rulers(cells: Cells, across: AxisSpan, down: AxisSpan, x: float | None, y: float | None) -> None:
     base = down.first + 1
     for mm in range(0, int(across.high) + 1, 100):
         cells.put(across.at(mm), base, "╵", Ink.dim)
@@ -154,7 +154,7 @@ def _front(
 ) -> None:
     low, top = _limits(session, "z")
     z = where["z"]
-    up = Span(0.0, max(top, z or 0.0), cells.height - 3, 1)
+    up = AxisSpan(0.0, max(top, z or 0.0), cells.height - 3, 1)
     ruler = left + 7
     cells.put(left, 0, "from the front", Ink.dim)
     for row in range(1, cells.height - 3):

@@ -14,7 +14,7 @@ from ublet.core.units import duration
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.dots import polyline_cells
-from ublet.tui.instruments.machine_map import CELL_RATIO, Span
+from ublet.tui.instruments.machine_map import CELL_RATIO, AxisSpan
 
 SIDE_COLUMNS = 46
 NARROW_SIDE = 34
@@ -89,8 +89,8 @@ def _bed(
     wide_mm, deep_mm = bed_mm
     rows, columns = cells.height - 3, width - RULER - 1
     per_column = max(wide_mm / columns, deep_mm / rows / CELL_RATIO)
-    across = Span(0.0, wide_mm, RULER, RULER + round(wide_mm / per_column))
-    down = Span(0.0, deep_mm, 1 + round(deep_mm / per_column / CELL_RATIO), 1)
+    across = AxisSpan(0.0, wide_mm, RULER, RULER + round(wide_mm / per_column))
+    down = AxisSpan(0.0, deep_mm, 1 + round(deep_mm / per_column / CELL_RATIO), 1)
     cells.box(across.first, down.last, across.last, down.first, Ink.faint)
     for mm in range(0, int(wide_mm) + 1, GRID_MM):
         cells.put(across.at(mm), down.first + 1, f"{mm}", Ink.quiet)

@@ -15,7 +15,7 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.picture import strip_of
 
 
-class Sheet(Widget):
+class RowList(Widget):
     """Rows of text, one of them under the cursor. The bench around it gives the rows and takes the keys.
 
     marks: the row under the cursor stands out when the keys go elsewhere, too.
@@ -27,7 +27,7 @@ class Sheet(Widget):
     class Pointed(Message):
         """A row was pointed at with the mouse."""
 
-        def __init__(self, sheet: Sheet, row: int) -> None:
+        def __init__(self, sheet: RowList, row: int) -> None:
             super().__init__()
             self.sheet, self.row = sheet, row
 

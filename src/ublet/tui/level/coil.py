@@ -24,13 +24,13 @@ from ublet.tui.instruments.graph import graph
 from ublet.tui.instruments.large import put_large
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.motion.jog import JogBench
-from ublet.tui.trial.recorded import Read, RecordedBench
+from ublet.tui.trial.recorded import RecordedBench, SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
 GLYPHS = ("△", "◇", "○", "▽")
 SIDE_COLUMNS, NUMBER_COLUMNS = 40, 7
 
-Draw: TypeAlias = Callable[[Cells, Session, Read, TrialResult | None, Part, int], None]
+Draw: TypeAlias = Callable[[Cells, Session, SeriesReader, TrialResult | None, Part, int], None]
 """Draws a trial's picture into the left columns, and what it found beside it."""
 
 
@@ -53,7 +53,7 @@ class CoilBench(RecordedBench, JogBench):
 
 
 def coil_picture(
-    session: Session, read: Read, result: TrialResult | None, trial: str, aim: Part, width: int, height: int
+    session: Session, read: SeriesReader, result: TrialResult | None, trial: str, aim: Part, width: int, height: int
 ) -> Text:
     """The picture of one of the four trials; where the probe is no coil, that."""
     if missing := no_coil(session.document.machine):
@@ -71,7 +71,9 @@ def _figure(cells: Cells, row: int, words: str, figure: str, more: str = "") -> 
     cells.put(left, row + 6, more, Ink.dim)
 
 
-def _current(cells: Cells, session: Session, read: Read, result: TrialResult | None, aim: Part, width: int) -> None:
+def _current(
+    cells: Cells, session: Session, read: SeriesReader, result: TrialResult | None, aim: Part, width: int
+) -> None:
     """Loudness against current, near and far, between the two limits."""
     series = read(DRIVEN.name)
     rows = series.rows.tolist() if series is not None else []
@@ -91,7 +93,9 @@ def _current(cells: Cells, session: Session, read: Read, result: TrialResult | N
         cells.put(drawn.left + 2, drawn.top + drawn.height // 2 + 1, "not measured yet", Ink.quiet)
 
 
-def _curve(cells: Cells, session: Session, read: Read, result: TrialResult | None, aim: Part, width: int) -> None:
+def _curve(
+    cells: Cells, session: Session, read: SeriesReader, result: TrialResult | None, aim: Part, width: int
+) -> None:
     """Frequency against height: every reading, and the curve through them."""
     assert isinstance(aim, CurveParameters)
     series = read(CURVE.name)
@@ -144,7 +148,9 @@ def _kept(session: Session) -> CoilCurve | None:
         return None
 
 
-def _drift(cells: Cells, session: Session, read: Read, result: TrialResult | None, aim: Part, width: int) -> None:
+def _drift(
+    cells: Cells, session: Session, read: SeriesReader, result: TrialResult | None, aim: Part, width: int
+) -> None:
     """How far heights shift with the coil's warmth."""
     series, curve = read(DRIFTED.name), _kept(session)
     rows = series.rows.tolist() if series is not None and curve is not None else []
@@ -171,7 +177,9 @@ def _drift(cells: Cells, session: Session, read: Read, result: TrialResult | Non
         cells.put(drawn.left + 2, drawn.top, "not measured yet", Ink.quiet)
 
 
-def _pass(cells: Cells, session: Session, read: Read, result: TrialResult | None, aim: Part, width: int) -> None:
+def _pass(
+    cells: Cells, session: Session, read: SeriesReader, result: TrialResult | None, aim: Part, width: int
+) -> None:
     """The bed from above with what the newest pass told, and how much each speed differs from the slow one."""
     series = read(PASSED.name)
     rows = series.rows if series is not None else np.empty((0, 5))

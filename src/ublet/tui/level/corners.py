@@ -17,7 +17,7 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.bed_map import BedMap, bed_map, dial
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.picture import Picture
-from ublet.tui.trial.recorded import Read, RecordedBench
+from ublet.tui.trial.recorded import RecordedBench, SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
 SIDE_COLUMNS = 44
@@ -43,7 +43,7 @@ class CornersBench(RecordedBench):
 
 def corners_picture(
     session: Session,
-    read: Read,
+    read: SeriesReader,
     result: TrialResult | None,
     question: Question | None,
     trial: str,
@@ -73,7 +73,7 @@ def corners_picture(
     return cells.text()
 
 
-def _touched(drawn: BedMap, read: Read) -> None:
+def _touched(drawn: BedMap, read: SeriesReader) -> None:
     series = read(TOUCHES.name)
     if series is None:
         return
@@ -83,7 +83,7 @@ def _touched(drawn: BedMap, read: Read) -> None:
     drawn.mark((x, y), "◉", f"bold {Ink.focus}")
 
 
-def _by_probe(read: Read, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
+def _by_probe(read: SeriesReader, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
     """What each screw is to be turned by the last round, on the clock."""
     series = read(CORNERS.name)
     found: dict[str, tuple[str, str]] = {}
@@ -93,7 +93,7 @@ def _by_probe(read: Read, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
     return found
 
 
-def _by_hand(read: Read, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
+def _by_hand(read: SeriesReader, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
     """What was said of each screw in its last visit."""
     series = read("visits")
     found: dict[str, tuple[str, str]] = {}
@@ -115,7 +115,7 @@ def _side(
     cells: Cells,
     left: int,
     question: Question | None,
-    read: Read,
+    read: SeriesReader,
     result: TrialResult | None,
     machine: MachineFile,
     height: int,

@@ -15,7 +15,7 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.bed_map import bed_map
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.picture import Picture
-from ublet.tui.trial.recorded import Read, RecordedBench
+from ublet.tui.trial.recorded import RecordedBench, SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
 ROUND_COLUMNS, EACH_COLUMNS, APART, LEAST_MAP_COLUMNS = 5, 9, 4, 30
@@ -40,7 +40,7 @@ class LiftsBench(RecordedBench):
 
 
 def lifts_picture(
-    session: Session, read: Read, result: TrialResult | None, trial: str, by_hand: bool, width: int, height: int
+    session: Session, read: SeriesReader, result: TrialResult | None, trial: str, by_hand: bool, width: int, height: int
 ) -> Text:
     """The lifts at their pivots with what each side is off; beside them every round."""
     machine = session.document.machine
@@ -74,7 +74,7 @@ def lifts_picture(
     return cells.text()
 
 
-def _rows(read: Read, stream: str) -> list[list[float]]:
+def _rows(read: SeriesReader, stream: str) -> list[list[float]]:
     series: Series | None = read(stream)
     return series.rows.tolist() if series is not None else []
 

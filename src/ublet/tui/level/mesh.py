@@ -22,7 +22,7 @@ from ublet.tui.instruments.graph import graph
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.level.relief import RELIEF, put_numbers, put_relief
 from ublet.tui.motion.jog import JogBench
-from ublet.tui.trial.recorded import Read, RecordedBench
+from ublet.tui.trial.recorded import RecordedBench, SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
 SIDE_SHARE = 0.45
@@ -121,7 +121,7 @@ class MeshBench(RecordedBench, JogBench):
         return draw
 
 
-def mesh_recorded(session: Session, read: Read, aim: GridParameters) -> Mesh | None:
+def mesh_recorded(session: Session, read: SeriesReader, aim: GridParameters) -> Mesh | None:
     """The points of a run where it touched them. Where they are places of the grid that is asked for, what is not
     touched yet is a hole; the points of another grid stand by themselves.
     """

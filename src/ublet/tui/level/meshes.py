@@ -11,7 +11,7 @@ from textual.widgets import Static
 
 from ublet.core.level.mesh.mesh import filled
 from ublet.core.trouble import Trouble
-from ublet.session.meshes import Taken, at_start, compared, difference_words, loading, taken
+from ublet.session.meshes import StoredMesh, at_start, compared, difference_words, loading, taken
 from ublet.session.session import Session
 from ublet.tui.frame.dialogs import Dialog
 from ublet.tui.frame.style import style_beside
@@ -121,7 +121,7 @@ class MeshesDialog(Dialog):
         """Make the chosen one live."""
         if not self.known:
             return
-        chosen: Taken = self.known[self.chosen]
+        chosen: StoredMesh = self.known[self.chosen]
         option = loading(self.session, chosen)
         try:
             await self.session.keep(option, chosen.run)

@@ -10,20 +10,20 @@ from textual.binding import Binding
 from ublet.core.level.probe.height_trials import HeightParameters
 from ublet.core.level.probe.place_trials import AIMED, place_words, sits
 from ublet.core.level.reach import probe_offset, senses
-from ublet.core.level.surface import Place
+from ublet.core.level.surface import Point
 from ublet.core.machine.edit import EditError
 from ublet.core.run import TrialResult
 from ublet.core.settings import number_or
 from ublet.session.library import mounts_for
 from ublet.session.session import Session
-from ublet.tui.frame.pickers import Choice, PickDialog, narrowed
+from ublet.tui.frame.pickers import PickDialog, PickerItem, narrowed
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.machine_map import CELL_RATIO
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.level.height import height_picture, triggered_now
 from ublet.tui.motion.jog import JogBench
-from ublet.tui.trial.recorded import Read, RecordedBench
+from ublet.tui.trial.recorded import RecordedBench, SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
 WORDS_COLUMNS = 56
@@ -58,7 +58,7 @@ class PlaceBench(RecordedBench, JogBench):
     def action_mount(self) -> None:
         """Choose a mount; its numbers go into the draft, which is saved when the builder says so."""
         mounts = {mount.path.stem: mount for mount in mounts_for(self.session.document.path.parent)}
-        choices = [Choice(stem, mount.name, mount.words) for stem, mount in mounts.items()]
+        choices = [PickerItem(stem, mount.name, mount.words) for stem, mount in mounts.items()]
 
         def take(stem: str | None) -> None:
             if stem is None:
@@ -90,7 +90,7 @@ class PlaceBench(RecordedBench, JogBench):
         return draw
 
 
-def place_picture(session: Session, read: Read, result: TrialResult | None, width: int, height: int) -> Text:
+def place_picture(session: Session, read: SeriesReader, result: TrialResult | None, width: int, height: int) -> Text:
     """The nozzle, the probe as declared, as its part says and as measured, to one scale; beside them the words."""
     machine = session.draft.checked.machine or session.document.machine
     probe = machine.probe
@@ -101,7 +101,7 @@ def place_picture(session: Session, read: Read, result: TrialResult | None, widt
         number_or(session.live(f"probe.offset_{axis}_mm"), own) for axis, own in zip("xy", declared, strict=True)
     )
     measured = _measured(read, result)
-    places: list[tuple[str, Place, str, str]] = [("on the board", (live[0], live[1]), "○", Ink.text)]
+    places: list[tuple[str, Point, str, str]] = [("on the board", (live[0], live[1]), "○", Ink.text)]
     if (part := probe.part) is not None:
         places.append((f"by its part, {part.name}", (part.offset_x_mm, part.offset_y_mm), "◇", Ink.proposal))
     if measured is not None:
@@ -114,7 +114,7 @@ def place_picture(session: Session, read: Read, result: TrialResult | None, widt
         (max(xs) - min(xs)) / max(1, wide - 24), (max(ys) - min(ys)) / max(1, height - 7) / CELL_RATIO, 0.25
     )
 
-    def at(place: Place) -> tuple[int, int]:
+    def at(place: Point) -> tuple[int, int]:
         column = wide // 2 + round((place[0] - middle[0]) / per_column)
         return column, height // 2 - round((place[1] - middle[1]) / per_column / CELL_RATIO)
 
@@ -138,7 +138,7 @@ def place_picture(session: Session, read: Read, result: TrialResult | None, widt
     return cells.text()
 
 
-def _measured(read: Read, result: TrialResult | None) -> Place | None:
+def _measured(read: SeriesReader, result: TrialResult | None) -> Point | None:
     """As placed so far, else as the last result says."""
     series = read(AIMED.name)
     if series is not None:
@@ -154,7 +154,7 @@ def _measured(read: Read, result: TrialResult | None) -> Place | None:
     return (x.value, y.value) if x is not None and y is not None else None
 
 
-def _way(cells: Cells, nozzle: tuple[int, int], probe: tuple[int, int], place: Place) -> None:
+def _way(cells: Cells, nozzle: tuple[int, int], probe: tuple[int, int], place: Point) -> None:
     """From the nozzle along X, then along Y, with both lengths."""
     low, high = sorted((nozzle[0], probe[0]))
     cells.put(low, nozzle[1], "┄" * (high - low + 1), Ink.faint)

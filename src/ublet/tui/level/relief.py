@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ublet.core.level.mesh.mesh import Mesh
-from ublet.core.machine.level_parts import Bed
+from ublet.core.machine.level_parts import BedSettings
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.bed_map import BedMap, bed_map
 from ublet.tui.instruments.cells import Cells
@@ -74,7 +74,7 @@ def put_numbers(
             cells.put(at[0] - len(number) // 2, at[1], number, ink)
 
 
-def put_map(cells: Cells, bed: Bed, mesh: Mesh, width: int, height: int, over_mean: bool = True) -> None:
+def put_map(cells: Cells, bed: BedSettings, mesh: Mesh, width: int, height: int, over_mean: bool = True) -> None:
     """A whole mesh without holes on a bed: relief, lines, numbers over its mean, or as they are."""
     drawn = bed_map(cells, bed, (), width, height)
     mean = float(mesh.heights.mean()) if over_mean else 0.0

@@ -17,7 +17,7 @@ from ublet.tui.instruments.large import put_large
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.level.speed import speed_picture
 from ublet.tui.motion.steps import reach_for
-from ublet.tui.trial.recorded import Read, RecordedBench
+from ublet.tui.trial.recorded import RecordedBench, SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
 LEFT = 8
@@ -48,7 +48,7 @@ class SpreadBench(RecordedBench):
 
 
 def spread_picture(
-    session: Session, read: Read, result: TrialResult | None, aim: SpreadParameters, width: int, height: int
+    session: Session, read: SeriesReader, result: TrialResult | None, aim: SpreadParameters, width: int, height: int
 ) -> Text:
     """Touches in their order about their mean, place by place; at the right the standard deviation, large."""
     cells = Cells(width, height)

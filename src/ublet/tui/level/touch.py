@@ -14,7 +14,7 @@ from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.large import put_large
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.motion.jog import JogBench
-from ublet.tui.trial.recorded import Read, RecordedBench
+from ublet.tui.trial.recorded import RecordedBench, SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
 SIDE_COLUMNS, LARGE_COLUMNS = 42, 34
@@ -43,7 +43,7 @@ class TouchBench(RecordedBench, JogBench):
 
 def touch_picture(
     session: Session,
-    read: Read,
+    read: SeriesReader,
     result: TrialResult | None,
     aim: TouchParameters,
     question: Question | None,
@@ -94,7 +94,7 @@ def _from_the_side(cells: Cells, z: float | None, gauge_mm: float, height: int) 
             cells.put(15, row, shape, Ink.text if z is not None else Ink.faint)
 
 
-def _touches(cells: Cells, left: int, read: Read, result: TrialResult | None, gauge_mm: float) -> None:
+def _touches(cells: Cells, left: int, read: SeriesReader, result: TrialResult | None, gauge_mm: float) -> None:
     """Every touch so far; else the last result."""
     if left + 30 > cells.width:
         return

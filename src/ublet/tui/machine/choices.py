@@ -8,29 +8,31 @@ from ublet.core.machine.outline import Property
 from ublet.core.machine.wiring import plugs
 from ublet.core.settings import ValueKind
 from ublet.session.draft import Draft
-from ublet.tui.frame.pickers import Choice
+from ublet.tui.frame.pickers import PickerItem
 
 
-def choices_of(draft: Draft, item: Property) -> list[Choice] | None:
+def choices_of(draft: Draft, item: Property) -> list[PickerItem] | None:
     """What can be chosen for a setting; None when it is typed."""
     declared = item.declared
     if declared.kind is ValueKind.FLAG:
-        return [Choice("yes", "yes"), Choice("no", "no")]
+        return [PickerItem("yes", "yes"), PickerItem("no", "no")]
     if declared.choices:
-        return [Choice(str(choice), str(choice)) for choice in declared.choices]
+        return [PickerItem(str(choice), str(choice)) for choice in declared.choices]
     if declared.part:
         names = outline.part_at(draft.tree, declared.part)
-        return [Choice(name, name) for name in names] if isinstance(names, dict) and names else None
+        return [PickerItem(name, name) for name in names] if isinstance(names, dict) and names else None
     if item.path == "board.model":
         boards = draft.document.boards.values()
-        return [Choice(board.name, board.name, board.note) for board in boards]
+        return [PickerItem(board.name, board.name, board.note) for board in boards]
     if item.key == "curve":
-        return [Choice(name, name, f"{r25:g} Ω at 25 °C, beta {beta:g} K") for name, (r25, beta) in GENERIC.items()]
+        return [PickerItem(name, name, f"{r25:g} Ω at 25 °C, beta {beta:g} K") for name, (r25, beta) in GENERIC.items()]
     board = draft.document.boards.get(str(draft.given("board.model")))
     if declared.socket and board:
         used = plugs(draft.tree)
         return [
-            Choice(name, name, ", ".join(plug.words for plug in used.get(name, ()) if plug.path != item.path) or "free")
+            PickerItem(
+                name, name, ", ".join(plug.words for plug in used.get(name, ()) if plug.path != item.path) or "free"
+            )
             for name in board.of_kind(declared.socket)
         ] or None
     return None

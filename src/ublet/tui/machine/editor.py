@@ -17,12 +17,12 @@ from ublet.core.machine.outline import PartNode, Property
 from ublet.core.settings import Value, ValueKind
 from ublet.core.typed import shown_value, typed_value
 from ublet.core.units import NotAQuantity
-from ublet.session.layers import Row, rows
+from ublet.session.layers import LayerRow, rows
 from ublet.session.session import Session
-from ublet.tui.frame.pickers import Choice, ConfirmDialog, LineDialog, PickDialog, narrowed
+from ublet.tui.frame.pickers import ConfirmDialog, LineDialog, PickDialog, PickerItem, narrowed
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.sheet import Sheet
+from ublet.tui.instruments.sheet import RowList
 from ublet.tui.machine.choices import choices_of
 from ublet.tui.machine.editor_words import (
     EDITOR_HELP,
@@ -76,7 +76,7 @@ class EditorBench(DraftBench):
         self.part = 0
         self.item = 0
         self.editing: Property | None = None
-        self._layers: dict[str, Row] = {}
+        self._layers: dict[str, LayerRow] = {}
         self._known_for: object = None
         self.nodes: tuple[PartNode, ...] = ()
         self.items: tuple[Property, ...] = ()
@@ -85,10 +85,10 @@ class EditorBench(DraftBench):
         """Heading, parts and settings, what there is to say of the one under the cursor."""
         yield Static(id="heading")
         with Horizontal(id="body"):
-            yield Sheet(id="parts", marks=True)
+            yield RowList(id="parts", marks=True)
             with Vertical(id="right"):
                 yield Static(id="titles")
-                yield Sheet(id="settings")
+                yield RowList(id="settings")
                 yield Static(id="detail")
 
     # what is shown
@@ -135,9 +135,9 @@ class EditorBench(DraftBench):
         problems = self.session.draft.checked.problems
         self.write("heading", self.heading_words() + file_state(self.session))
         parts = [part_row(node, problems) for node in self.nodes]
-        self.query_one("#parts", Sheet).show(parts, self.part, self.side == "parts" and self.editing is None)
+        self.query_one("#parts", RowList).show(parts, self.part, self.side == "parts" and self.editing is None)
         settings = [property_row(item, self._layers.get(item.path), problems, width) for item in self.items]
-        sheet = self.query_one("#settings", Sheet)
+        sheet = self.query_one("#settings", RowList)
         sheet.styles.height = max(1, len(settings))
         sheet.show(settings, self.item, self.side == "settings" and self.editing is None)
         self.write("titles", titles(width, bool(self.items)))
@@ -149,7 +149,7 @@ class EditorBench(DraftBench):
 
     # moving
 
-    def on_sheet_pointed(self, event: Sheet.Pointed) -> None:
+    def on_row_list_pointed(self, event: RowList.Pointed) -> None:
         """The mouse moves the cursor."""
         self.side = "parts" if event.sheet.id == "parts" else "settings"
         self._move_to(event.row)
@@ -200,9 +200,9 @@ class EditorBench(DraftBench):
         """Search all settings by key or help."""
         tree = self.session.draft.tree
 
-        def found(words: str) -> Sequence[Choice]:
+        def found(words: str) -> Sequence[PickerItem]:
             items = outline.search(words, tree)[:MOST_FOUND]
-            return [Choice(item.path, item.path, item.declared.help) for item in items]
+            return [PickerItem(item.path, item.path, item.declared.help) for item in items]
 
         def go(answer: str | None) -> None:
             if answer:
@@ -274,7 +274,7 @@ class EditorBench(DraftBench):
     def _open_field(self, item: Property) -> None:
         """A field over the value's place."""
         self.editing = item
-        sheet = self.query_one("#settings", Sheet)
+        sheet = self.query_one("#settings", RowList)
         left, columns = value_columns(self.query_one("#right").size.width)
         field = Input(self._shown(item), id="field", select_on_focus=True)
         field.styles.offset = (left, 1 + sheet.line_of(self.item))

@@ -13,7 +13,7 @@ from ublet.core.settings import Value
 from ublet.core.typed import shown_value
 from ublet.core.words import counted
 from ublet.session.draft import Draft
-from ublet.session.layers import Row
+from ublet.session.layers import LayerRow
 from ublet.session.session import Session
 from ublet.tui.frame.help import Help
 from ublet.tui.frame.theme import Ink
@@ -101,7 +101,7 @@ def titles(width: int, shown: bool) -> Text:
     return row
 
 
-def property_row(item: Property, layers: Row | None, problems: Sequence[Problem], width: int) -> Text:
+def property_row(item: Property, layers: LayerRow | None, problems: Sequence[Problem], width: int) -> Text:
     """A setting: its value in the draft, its unit, the board's layers, what is allowed."""
     mine = [problem for problem in problems if problem.key == item.path]
     wrong = any(problem.severity == "error" for problem in mine)
@@ -129,7 +129,7 @@ def property_row(item: Property, layers: Row | None, problems: Sequence[Problem]
     return row
 
 
-def shown(item: Property, layers: Row | None) -> str:
+def shown(item: Property, layers: LayerRow | None) -> str:
     """The value as the row shows it: what is given, or what counts without."""
     if item.given is not None:
         return shown_value(item.given)
@@ -138,7 +138,7 @@ def shown(item: Property, layers: Row | None) -> str:
     return "must be given" if item.declared.required else shown_value(item.declared.default)
 
 
-def detail(session: Session, node: PartNode, item: Property | None, layers: Mapping[str, Row]) -> Text:
+def detail(session: Session, node: PartNode, item: Property | None, layers: Mapping[str, LayerRow]) -> Text:
     """What there is to say of the setting, or part, under the cursor."""
     text, draft = Text(), session.draft
     if item is None:
@@ -157,7 +157,7 @@ def detail(session: Session, node: PartNode, item: Property | None, layers: Mapp
     return text
 
 
-def _of_setting(session: Session, item: Property, layer: Row | None) -> Text:
+def _of_setting(session: Session, item: Property, layer: LayerRow | None) -> Text:
     """What it is for; its array drawn; where each layer's value came from; what is not as it seems."""
     declared, text = item.declared, setting_words(item.path, item.declared)
     if item.given is None and not declared.required:
@@ -174,7 +174,7 @@ def _of_setting(session: Session, item: Property, layer: Row | None) -> Text:
     return text
 
 
-def _layer_words(layer: Row, draft: Draft) -> Text:
+def _layer_words(layer: LayerRow, draft: Draft) -> Text:
     text, given = Text(), draft.given(layer.path)
     if given is not None and not same(given, layer.file):
         text.append("\n◆ edited here; the file and the board hold the former value", Ink.proposal)

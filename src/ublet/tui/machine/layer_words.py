@@ -6,7 +6,7 @@ from rich.text import Text
 
 from ublet.core.settings import Declaration
 from ublet.core.typed import shown_value
-from ublet.session.layers import Row
+from ublet.session.layers import LayerRow
 from ublet.session.origins import origins
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
@@ -24,7 +24,7 @@ def setting_words(path: str, declared: Declaration | None) -> Text:
     return text
 
 
-def layer_lines(session: Session, row: Row, unit: str) -> Text:
+def layer_lines(session: Session, row: LayerRow, unit: str) -> Text:
     """A line for each layer: its value, and where that came from; the one in force stands out."""
     text = Text()
     for number, each in enumerate(origins(session, row)):

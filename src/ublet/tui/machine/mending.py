@@ -22,7 +22,7 @@ from ublet.tui.frame.keys import Keys
 from ublet.tui.frame.small import SmallNote
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.sheet import Sheet
+from ublet.tui.instruments.sheet import RowList
 
 CHECK_S = 0.2
 """The text is checked when nothing was typed for so long."""
@@ -52,7 +52,7 @@ class MendScreen(Screen[object]):
     def compose(self) -> ComposeResult:
         """Heading, what is wrong, what would mend it, the text, keys."""
         yield Static(id="heading")
-        yield Sheet(id="problems", marks=True)
+        yield RowList(id="problems", marks=True)
         yield Static(id="mend")
         yield TextArea(self.on_disk, show_line_numbers=True, tab_behavior="indent", id="text")
         yield Keys()
@@ -92,7 +92,7 @@ class MendScreen(Screen[object]):
             row.append(f"{problem.key or 'the text':<36}", Ink.text)
             row.append(f" found {problem.found}", Ink.dim)
             rows.append(row)
-        sheet = self.query_one("#problems", Sheet)
+        sheet = self.query_one("#problems", RowList)
         sheet.styles.height = max(1, min(10, count))
         sheet.show(rows, self.chosen, False)
         mend = Text()

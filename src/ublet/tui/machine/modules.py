@@ -15,7 +15,7 @@ from ublet.session.session import Session
 from ublet.tui.frame.help import Help
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.sheet import Sheet
+from ublet.tui.instruments.sheet import RowList
 from ublet.tui.trial.draft_bench import DraftBench
 
 MODULES_HELP = Help(
@@ -58,7 +58,7 @@ class ModulesBench(DraftBench):
         yield Static(id="heading")
         yield Static(id="bar")
         yield Static(id="titles")
-        yield Sheet(id="modules")
+        yield RowList(id="modules")
         yield Static(id="detail")
 
     def refresh_state(self) -> None:
@@ -94,7 +94,7 @@ class ModulesBench(DraftBench):
         head = f"   {'module':<{NAME_COLUMNS}}{'bytes':>{BYTES_COLUMNS}}   "
         self.write("titles", Text(f"{head}{'in the image':<16}why", Ink.dim))
         rows = [module_row(module) for module in plan.modules]
-        self.query_one(Sheet).show(rows, self.cursor, True)
+        self.query_one(RowList).show(rows, self.cursor, True)
         self.write("detail", self._detail(plan))
         self.refresh_bindings()
 
@@ -131,7 +131,7 @@ class ModulesBench(DraftBench):
             return self.module is not None and self.module.optional
         return super().check_action(action, parameters)
 
-    def on_sheet_pointed(self, event: Sheet.Pointed) -> None:
+    def on_row_list_pointed(self, event: RowList.Pointed) -> None:
         """The mouse moves the cursor."""
         self.cursor = event.row
         self.refresh_state()

@@ -16,8 +16,8 @@ from ublet.session.session import Session
 from ublet.tui.frame.help import Help
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.chart import Curve, Picture, StripChart
-from ublet.tui.trial.bench import Bench
+from ublet.tui.instruments.chart import ChartLine, Picture, StripChart
+from ublet.tui.trial.bench import StationBench
 
 LOOK_S = 0.5
 MOST_TOLD = 6
@@ -39,7 +39,7 @@ PORT_HELP = Help(
 )
 
 
-class PortBench(Bench):
+class PortBench(StationBench):
     """Ports and link quality, live."""
 
     kind = "port"
@@ -122,7 +122,7 @@ class PortBench(Bench):
                 pieces.append([])
             pieces[-1].append(at)
         drawn = [np.array(piece) for piece in pieces if len(piece) > 1]
-        curves = [Curve(piece[:, 0], piece[:, 1], Ink.focus) for piece in drawn]
+        curves = [ChartLine(piece[:, 0], piece[:, 1], Ink.focus) for piece in drawn]
         slow = SLOW_MS if most > SLOW_MS / 2 else None
         title = "round trip, ms, over the last two minutes"
         return Picture(curves, (-SHOWN_S, 0.0), (0.0, 1.25 * most), level=slow, title=title)

@@ -15,7 +15,7 @@ from ublet.core.machine.wiring import Plug, assignment, plug_list, plugs, state_
 from ublet.core.settings import Value
 from ublet.session.session import Session
 from ublet.tui.frame.help import Help
-from ublet.tui.frame.pickers import Choice, PickDialog, narrowed
+from ublet.tui.frame.pickers import PickDialog, PickerItem, narrowed
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 from ublet.tui.machine.wiring_picture import Placed, draw_board, neighbour
@@ -156,7 +156,7 @@ class WiringBench(DraftBench):
             )
             self.refresh_state()
             return
-        choices = [Choice(p.path, p.words, f"now at {p.socket}" if p.socket else "not plugged in") for p in fitting]
+        choices = [PickerItem(p.path, p.words, f"now at {p.socket}" if p.socket else "not plugged in") for p in fitting]
 
         def take(path: str | None) -> None:
             plug = next((plug for plug in fitting if plug.path == path), None)

@@ -12,7 +12,7 @@ from ublet.core.machine.schema import SETTINGS
 from ublet.core.typed import shown_value
 from ublet.core.units import duration
 from ublet.link.upload import BITS_A_BYTE, UploadProgress
-from ublet.session.layers import Row, Settling, rows, settled_values
+from ublet.session.layers import LayerRow, Settling, rows, settled_values
 from ublet.session.picture import PictureError
 from ublet.session.saving import SaveFailed
 from ublet.session.session import Session
@@ -21,9 +21,9 @@ from ublet.tui.frame.help import Help
 from ublet.tui.frame.pickers import ConfirmDialog
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.sheet import Sheet
+from ublet.tui.instruments.sheet import RowList
 from ublet.tui.machine.layer_words import layer_lines, setting_words
-from ublet.tui.trial.bench import Bench
+from ublet.tui.trial.bench import StationBench
 from ublet.tui.trial.settlement import key_words
 
 WRITE_HELP = Help(
@@ -63,7 +63,7 @@ NARROW = 100
 BAR_COLUMNS = 60
 
 
-class WriteBench(Bench):
+class WriteBench(StationBench):
     """Layers, upload, shadows."""
 
     kind = "write"
@@ -93,14 +93,14 @@ class WriteBench(Bench):
         self.progress: UploadProgress | None = None
         self.planned: Planned | None = None
         self.why_not = ""
-        self.shown: list[Row] = []
+        self.shown: list[LayerRow] = []
 
     def compose(self) -> ComposeResult:
         """Heading, the upload while there is one, the layers, what comes next."""
         yield Static(id="heading")
         yield Static(id="upload", classes="empty")
         yield Static(id="titles")
-        yield Sheet(id="layers")
+        yield RowList(id="layers")
         yield Static(id="detail")
         yield Static(id="chosen")
 
@@ -151,7 +151,7 @@ class WriteBench(Bench):
             linked = self.session.connection.linked
             told = "Every layer agrees: the board runs what the file says." if linked else "No board is linked."
             sheet_rows = [Text(f"  {told}", Ink.good if linked else Ink.dim)]
-        sheet = self.query_one(Sheet)
+        sheet = self.query_one(RowList)
         sheet.styles.height = len(sheet_rows)
         sheet.show(sheet_rows, self.cursor, bool(self.shown) and not self.phase)
         self._draw_upload()
@@ -201,7 +201,7 @@ class WriteBench(Bench):
     def _layer_columns(self, width: int) -> int:
         return LAYER_COLUMNS if width >= NARROW else NARROW_LAYER_COLUMNS
 
-    def _row(self, row: Row, width: int) -> Text:
+    def _row(self, row: LayerRow, width: int) -> Text:
         line = Text("≠ " if row.differs else "  ", Ink.focus)
         columns, layer_columns = self._path_columns(width), self._layer_columns(width)
         path = row.path if len(row.path) < columns else "…" + row.path[-(columns - 2) :]
@@ -281,7 +281,7 @@ class WriteBench(Bench):
     # what can be done
 
     @property
-    def row(self) -> Row | None:
+    def row(self) -> LayerRow | None:
         """The setting under the cursor."""
         return self.shown[self.cursor] if self.shown else None
 
@@ -298,7 +298,7 @@ class WriteBench(Bench):
             return ready
         return True
 
-    def on_sheet_pointed(self, event: Sheet.Pointed) -> None:
+    def on_row_list_pointed(self, event: RowList.Pointed) -> None:
         """The mouse moves the cursor."""
         self.action_move(event.row - self.cursor)
 

@@ -18,7 +18,7 @@ from ublet.session.session import Session
 from ublet.tui.frame.dialogs import Dialog
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.sheet import Sheet
+from ublet.tui.instruments.sheet import RowList
 
 
 class FactDialog(Dialog):
@@ -42,7 +42,7 @@ class FactDialog(Dialog):
         """What it can be about, what happened, what that makes stale."""
         with Vertical():
             yield Static("What happened at the machine?")
-            sheet = Sheet(id="kinds")
+            sheet = RowList(id="kinds")
             yield sheet
             yield Input(id="said", select_on_focus=True)
             yield Static(id="stale")
@@ -63,7 +63,7 @@ class FactDialog(Dialog):
         self.cursor = max(0, min(len(self.known) - 1, self.cursor + by))
         self._chosen()
 
-    def on_sheet_pointed(self, event: Sheet.Pointed) -> None:
+    def on_row_list_pointed(self, event: RowList.Pointed) -> None:
         """The mouse chooses, too."""
         self.cursor = event.row
         self._chosen()
@@ -81,7 +81,7 @@ class FactDialog(Dialog):
 
     def _draw(self) -> None:
         rows = [self._row(path) for path, _ in self.known]
-        self.query_one("#kinds", Sheet).show(rows, self.cursor, True)
+        self.query_one("#kinds", RowList).show(rows, self.cursor, True)
         self.query_one("#stale", Static).update(self._stale())
 
     def _row(self, path: str) -> Text:

@@ -22,8 +22,8 @@ from ublet.session.session import Session
 from ublet.tui.frame.help import Help
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.sheet import Sheet
-from ublet.tui.trial.bench import Bench
+from ublet.tui.instruments.sheet import RowList
+from ublet.tui.trial.bench import StationBench
 
 MOST = 300
 """So many of the newest of each kind are listed; `ublet ledger` has them all."""
@@ -44,26 +44,26 @@ LEDGER_HELP = Help(
 
 
 @dataclass(frozen=True)
-class Listed:
+class LedgerRow:
     """One line of the list."""
 
     at: str
     what: RunEntry | Change | Fact
 
 
-def listed(ledger: Ledger, kind: str) -> list[Listed]:
+def listed(ledger: Ledger, kind: str) -> list[LedgerRow]:
     """The newest entries of a kind, or of all."""
-    found: list[Listed] = []
+    found: list[LedgerRow] = []
     if kind in ("everything", "runs"):
-        found += [Listed(entry.at, entry) for entry in ledger.runs(most=MOST)]
+        found += [LedgerRow(entry.at, entry) for entry in ledger.runs(most=MOST)]
     if kind in ("everything", "changes"):
-        found += [Listed(change.at, change) for change in ledger.changes(most=MOST)]
+        found += [LedgerRow(change.at, change) for change in ledger.changes(most=MOST)]
     if kind in ("everything", "facts"):
-        found += [Listed(fact.at, fact) for fact in ledger.facts(most=MOST)]
+        found += [LedgerRow(fact.at, fact) for fact in ledger.facts(most=MOST)]
     return sorted(found, key=lambda each: each.at, reverse=True)
 
 
-class LedgerBench(Bench):
+class LedgerBench(StationBench):
     """The list at the left, what is told of one at the right."""
 
     kind = "ledger"
@@ -85,13 +85,13 @@ class LedgerBench(Bench):
         super().__init__(session)
         self.cursor = 0
         self.view: str = self.preferences.ledger_view
-        self.entries: list[Listed] = []
+        self.entries: list[LedgerRow] = []
 
     def compose(self) -> ComposeResult:
         """Heading, list, what is told."""
         yield Static(id="heading")
         with Horizontal(id="body"):
-            yield Sheet(id="list")
+            yield RowList(id="list")
             with VerticalScroll(id="told", can_focus=False):
                 yield Static(id="detail")
 
@@ -113,7 +113,7 @@ class LedgerBench(Bench):
         self._draw()
 
     @property
-    def chosen(self) -> Listed | None:
+    def chosen(self) -> LedgerRow | None:
         """The entry under the cursor."""
         return self.entries[self.cursor] if 0 <= self.cursor < len(self.entries) else None
 
@@ -127,12 +127,12 @@ class LedgerBench(Bench):
             text.append(f"{self.view}, newest first: {len(self.entries)}", Ink.text)
             text.append("" if self.entries else "   Nothing has been done on this machine yet.", Ink.dim)
         self.write("heading", text)
-        sheet = self.query_one("#list", Sheet)
+        sheet = self.query_one("#list", RowList)
         sheet.show([self._line(each) for each in self.entries], self.cursor, True)
         self.write("detail", self._detail())
         self.refresh_bindings()
 
-    def _line(self, listed: Listed) -> Text:
+    def _line(self, listed: LedgerRow) -> Text:
         line = Text()
         line.append(f"{local_time(listed.at)[5:]}  ", Ink.dim)
         what = listed.what
@@ -186,7 +186,7 @@ class LedgerBench(Bench):
             return self.chosen is not None and isinstance(self.chosen.what, RunEntry)
         return True
 
-    def on_sheet_pointed(self, event: Sheet.Pointed) -> None:
+    def on_row_list_pointed(self, event: RowList.Pointed) -> None:
         """The mouse moves the cursor."""
         self.cursor = event.row
         self._moved()

@@ -21,7 +21,7 @@ from ublet.tui.instruments.large import put_large
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.shake.tower import tower_picture
 from ublet.tui.shake.transfers import gain_graph, highest, put_curve, put_modes, put_peaks, put_spectrogram
-from ublet.tui.trial.recorded import Read, RecordedBench
+from ublet.tui.trial.recorded import RecordedBench, SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
 SIDE_COLUMNS = 36
@@ -178,7 +178,7 @@ def _axis(
         cells.put(left, top + 5 + row, words, Ink.text if row == 0 else Ink.dim)
 
 
-def belts_picture(read: Read, aim: BeltsParameters, width: int, height: int) -> Text:
+def belts_picture(read: SeriesReader, aim: BeltsParameters, width: int, height: int) -> Text:
     """Both diagonals in one graph; beside it how hard each belt pulls, and pulled before."""
     cells = Cells(width, height)
     pulls = read(PULLS.name)

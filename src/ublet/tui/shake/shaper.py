@@ -11,7 +11,7 @@ from textual.binding import Binding
 
 from ublet.core.run import Option, Proposal, TrialResult
 from ublet.core.settings import number_or
-from ublet.core.shake.choosing import OPTIMISED, Limits, Offer, Shaper, judged, to_be_had
+from ublet.core.shake.choosing import OPTIMISED, Limits, Offer, ShaperCandidate, judged, to_be_had
 from ublet.core.shake.frame import Mode, in_print
 from ublet.core.shake.loaded import loaded_drift
 from ublet.core.shake.shaking import SHAKEN
@@ -27,8 +27,8 @@ from ublet.core.shake.shaper_trials import (
     proposals_of,
     step_of,
 )
-from ublet.core.shake.shapers import NAMED, Train, live_train, named
-from ublet.core.shake.verify_trials import VerifyParameters
+from ublet.core.shake.shapers import NAMED, ImpulseSequence, live_train, named
+from ublet.core.shake.verify_trials import ShaperVerifyParameters
 from ublet.core.words import several
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
@@ -37,7 +37,7 @@ from ublet.tui.instruments.graph import graph
 from ublet.tui.instruments.large import put_large
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.shake.sketches import put_shapers, put_stops
-from ublet.tui.trial.recorded import Read, RecordedBench
+from ublet.tui.trial.recorded import RecordedBench, SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
 TABLE_ROWS = 9
@@ -157,7 +157,7 @@ class ShaperBench(RecordedBench):
         gentle = number_or(self.session.live("motion.print_acceleration_mm_s2"), 0.0)
         return limits_for(aim, own, gentle, self._drifts.get(axis, 0.0))
 
-    def shapers(self, axis: str = "") -> list[Shaper]:
+    def shapers(self, axis: str = "") -> list[ShaperCandidate]:
         """Every shaper of an axis (without one, of that which is looked at): as recorded by the last run, those that
         were slid as they were slid.
         """
@@ -170,7 +170,7 @@ class ShaperBench(RecordedBench):
             impulses, tuned = (self.read(f"{stream.name} {axis} {name}") for stream in (IMPULSES, TUNED))
             if impulses is None or tuned is None:
                 continue
-            train, (at, z) = Train(impulses.rows[:, 0], impulses.rows[:, 1]), tuned.rows[0].tolist()
+            train, (at, z) = ImpulseSequence(impulses.rows[:, 0], impulses.rows[:, 1]), tuned.rows[0].tolist()
             if (slid := self._slid.get((axis, name))) is not None:
                 at, z = slid
                 train = named(name, at, z)
@@ -222,7 +222,7 @@ class ShaperBench(RecordedBench):
         """The shapers, or what rang before and after."""
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
-            if isinstance(self.aim, VerifyParameters):
+            if isinstance(self.aim, ShaperVerifyParameters):
                 return verify_picture(self.read, self.shown_result, width, height)
             return self._choosing(width, height)
 
@@ -266,7 +266,9 @@ class ShaperBench(RecordedBench):
             self._offers(cells, TABLE_COLUMNS, 0, (width - TABLE_COLUMNS, TABLE_ROWS), chosen)
         return cells.text()
 
-    def _table(self, cells: Cells, shapers: list[Shaper], chosen: Shaper | None, limits: Limits) -> None:
+    def _table(
+        self, cells: Cells, shapers: list[ShaperCandidate], chosen: ShaperCandidate | None, limits: Limits
+    ) -> None:
         """All shapers in figures."""
         head = f"{self.axis.upper()}  {'at Hz':>18}{'left':>9}{'drifted':>10}{'rounds':>11}{'max. mm/s²':>14}"
         cells.put(0, 0, head, Ink.dim)
@@ -287,7 +289,7 @@ class ShaperBench(RecordedBench):
         )
         cells.put(2, min(TABLE_ROWS - 2, len(shapers) + 1), told, Ink.proposal)
 
-    def _offers(self, cells: Cells, left: int, top: int, size: tuple[int, int], chosen: Shaper) -> None:
+    def _offers(self, cells: Cells, left: int, top: int, size: tuple[int, int], chosen: ShaperCandidate) -> None:
         """What is to be had: the least ringing left for each rounding; where the limit and the chosen shaper are."""
         limits = self.limits()
         offers = _to_be_had(self.frame(), replace(limits, rounding_mm=1.0), ROUNDINGS_MM)
@@ -309,7 +311,15 @@ class ShaperBench(RecordedBench):
         least = f"{limits.rounding_mm:.2f} mm: {best}"
         cells.put(left + size[0] - len(least), drawn.top, least, Ink.proposal)
 
-    def _step(self, cells: Cells, left: int, top: int, size: tuple[int, int], train: Train, live: Train | None) -> None:
+    def _step(
+        self,
+        cells: Cells,
+        left: int,
+        top: int,
+        size: tuple[int, int],
+        train: ImpulseSequence,
+        live: ImpulseSequence | None,
+    ) -> None:
         """A step of the speed as it is made of impulses."""
         longest = max(train.duration_s, live.duration_s if live is not None else 0.0, 0.005)
         words = ("a step of the speed, shaped, %", "ms")
@@ -327,7 +337,7 @@ def _to_be_had(frame: tuple[Mode, ...], limits: Limits, roundings_mm: tuple[floa
     return to_be_had(frame, limits, roundings_mm)
 
 
-def verify_picture(read: Read, result: TrialResult | None, width: int, height: int) -> Text:
+def verify_picture(read: SeriesReader, result: TrialResult | None, width: int, height: int) -> Text:
     """For each axis what rang after a stop, before and after; measured beside predicted."""
     cells = Cells(width, height)
     shown = [axis for axis in AXES if read(f"ringing {axis} before") is not None]

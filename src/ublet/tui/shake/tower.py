@@ -13,7 +13,7 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.dots import polyline_cells
 from ublet.tui.instruments.large import put_large
-from ublet.tui.trial.recorded import Read
+from ublet.tui.trial.recorded import SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
 TOWER_COLUMNS, SQUARE_COLUMNS, SQUARE_ROWS = 30, 26, 10
@@ -25,7 +25,7 @@ SKETCH_TOP, SKETCH_ROWS, SKETCH_COLUMNS = 20, 8, 90
 
 def tower_picture(
     session: Session,
-    read: Read,
+    read: SeriesReader,
     result: TrialResult | None,
     watched: TrialWatch | None,
     aim: TowerParameters,
@@ -84,7 +84,7 @@ def _sketch(cells: Cells, top: int, width: int, ripples: int) -> None:
     cells.put(first, top + 7, "├" + words.center(last - first - 1, "─") + "┤", f"bold {Ink.focus}")
 
 
-def _read_off(cells: Cells, left: int, read: Read, result: TrialResult | None) -> None:
+def _read_off(cells: Cells, left: int, read: SeriesReader, result: TrialResult | None) -> None:
     """Every wall that was read, and the frequencies that follow."""
     series = read(READ.name)
     cells.put(left, 0, f"{'band':<6}{'wall':<8}{'ripples':>8}{'mm':>8}{'Hz':>8}", Ink.dim)

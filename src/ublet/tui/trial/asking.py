@@ -13,7 +13,7 @@ from ublet.core.questions import Live, Measure, Question
 from ublet.session.bench.builder import hot_now
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
-from ublet.tui.trial.bench import Bench
+from ublet.tui.trial.bench import StationBench
 from ublet.tui.trial.question import QuestionPanel, answer_for, is_typed, keys_of, refusal_of
 
 REPEATED_S = 0.12
@@ -47,7 +47,7 @@ class HeldKeys:
             self._waiting[key] = loop.call_later(REPEATED_S, act)
 
 
-class Asking(Bench):
+class Asking(StationBench):
     """A bench with a panel of questions. A field that is open while nothing is asked types what the bench wants."""
 
     def __init__(self, session: Session) -> None:

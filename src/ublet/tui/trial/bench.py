@@ -20,7 +20,7 @@ from ublet.session.preferences import Preferences
 from ublet.tui.frame.help import Help, explained
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.sheet import Sheet
+from ublet.tui.instruments.sheet import RowList
 
 if TYPE_CHECKING:
     from ublet.session.hands import DemoHands
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from ublet.tui.trial.watch import TrialWatch
 
 
-class Bench(Widget, can_focus=True):
+class StationBench(Widget, can_focus=True):
     """The work area of a station. It holds no physics: it shows what the session knows and passes on what is wanted.
 
     kind: as the route names it. title, why: its heading. help: what the help says. Its keys are declared once, in
@@ -62,7 +62,7 @@ class Bench(Widget, can_focus=True):
         self._redraw_sheets()
 
     def _redraw_sheets(self) -> None:
-        for sheet in self.query(Sheet):
+        for sheet in self.query(RowList):
             sheet.refresh()
 
     @property

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from textual.binding import Binding
 
-from ublet.tui.trial.bench import Bench
+from ublet.tui.trial.bench import StationBench
 
 
-class DraftBench(Bench):
+class DraftBench(StationBench):
     """Draws anew whenever the draft or the size changes."""
 
     BINDINGS = [

@@ -8,7 +8,7 @@ from ublet.core.run import Series, TrialResult
 from ublet.session.session import Session
 from ublet.tui.trial.trial_bench import TrialBench
 
-Read = Callable[[str], Series | None]
+SeriesReader = Callable[[str], Series | None]
 """What was recorded of a stream; None: nothing."""
 
 

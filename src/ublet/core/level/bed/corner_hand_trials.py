@@ -8,10 +8,10 @@ from ublet.core.acts import DragGauge, MakeRoom
 from ublet.core.bench import Bench
 from ublet.core.level.bed.screws import look_at_springs, moved_again, screws_need, screws_of, weak_words
 from ublet.core.level.mesh.live import unfollowed
-from ublet.core.level.reach import Reach, senses
-from ublet.core.level.surface import Place
+from ublet.core.level.reach import ProbeArea, senses
+from ublet.core.level.surface import Point
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
-from ublet.core.machine.level_parts import Probe, Screw
+from ublet.core.machine.level_parts import ProbeSettings, Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import go_to, home_unhomed, moving
 from ublet.core.questions import Question
@@ -83,7 +83,7 @@ async def _go_round(bench: Bench, aim: CornersByHand, screws: Mapping[str, Screw
     )
 
 
-async def _visit(bench: Bench, name: str, place: Place, gauge_mm: float, coarse: bool) -> bool:
+async def _visit(bench: Bench, name: str, place: Point, gauge_mm: float, coarse: bool) -> bool:
     """Visit a screw; whether it had to be turned.
 
     Raises:
@@ -126,15 +126,15 @@ async def _up(bench: Bench) -> None:
 def gauge_of(machine: MachineFile) -> float:
     """The gauge's thickness, mm: as declared with the probe, or a sheet of paper."""
     probe = machine.probe
-    return probe.gauge_mm if probe is not None else float(Probe.model_fields["gauge_mm"].default)
+    return probe.gauge_mm if probe is not None else float(ProbeSettings.model_fields["gauge_mm"].default)
 
 
-def places_over(machine: MachineFile, screws: dict[str, Screw]) -> dict[str, Place]:
+def places_over(machine: MachineFile, screws: dict[str, Screw]) -> dict[str, Point]:
     """Where the nozzle visits each screw: over it, or as near as it and the bed's margin allow."""
     bed, axes = machine.bed, machine.axes
     x = (max(bed.margin_mm, axes.x.minimum_mm), min(bed.width_mm - bed.margin_mm, axes.x.maximum_mm))
     y = (max(bed.margin_mm, axes.y.minimum_mm), min(bed.depth_mm - bed.margin_mm, axes.y.maximum_mm))
-    reach = Reach(x, y, (0.0, 0.0))
+    reach = ProbeArea(x, y, (0.0, 0.0))
     return {name: reach.nearest((screw.x_mm, screw.y_mm)) for name, screw in screws.items()}
 
 

@@ -26,7 +26,7 @@ from ublet.core.level.bed.screws import (
 from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_needs, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.scatter import height_u_mm, pooled_u_mm, range_of_noisy
-from ublet.core.level.surface import Place, Surface, fit_surface
+from ublet.core.level.surface import FittedSurface, Point, fit_surface
 from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
 from ublet.core.machine.level_parts import Screw
 from ublet.core.machine.schema import MachineFile
@@ -78,7 +78,7 @@ async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
     most_turns = MOST_TURNS_AFTER if await look_at_springs(bench, screws) else MOST_TURNS
     _, warm = await warm_up(bench, aim)
     turned: dict[str, float] = dict.fromkeys(screws, 0.0)
-    found: list[tuple[Surface, float]] = []
+    found: list[tuple[FittedSurface, float]] = []
     stays, stiff, twists = "", False, list[float]()
     async with probing(bench, approach_of(bench, aim.samples), DEEPEST_MM, warm) as probe:
         places = probe.reach.grid(aim.columns, aim.rows)
@@ -120,10 +120,10 @@ async def _touch_all(
     bench: Bench,
     probe: Probing,
     screws: Mapping[str, Screw],
-    places: Sequence[Place],
+    places: Sequence[Point],
     number: int,
     aim: CornerParameters,
-) -> tuple[Surface, float]:
+) -> tuple[FittedSurface, float]:
     """The surface through the grid that the screws can change, and the standard uncertainty of a height. The first
     place is touched again at the end.
 
@@ -200,25 +200,25 @@ def _record(bench: Bench, number: int, heights: Mapping[str, float], turns: Mapp
         bench.record.row(CORNERS.name, (number, at, height - heights[stays], signed))
 
 
-def _range(screws: Mapping[str, Screw], surface: Surface) -> float:
+def _range(screws: Mapping[str, Screw], surface: FittedSurface) -> float:
     heights = screw_heights(screws, surface).values()
     return max(heights) - min(heights)
 
 
-def _range_u(screws: Mapping[str, Screw], surface: Surface, u: float) -> float:
+def _range_u(screws: Mapping[str, Screw], surface: FittedSurface, u: float) -> float:
     """Standard uncertainty of the range: of the difference of two of the plane's heights."""
     worst = max(surface.uncertainty_at((screw.x_mm, screw.y_mm), u) for screw in screws.values())
     return math.sqrt(2) * worst
 
 
-def _range_without_twist(screws: Mapping[str, Screw], surface: Surface) -> float:
+def _range_without_twist(screws: Mapping[str, Screw], surface: FittedSurface) -> float:
     heights = screw_heights(screws, surface)
     twist = twist_of(screws, heights)
     flat = [mm - twist[name] for name, mm in heights.items()]
     return max(flat) - min(flat)
 
 
-def _not_level(found: Sequence[tuple[Surface, float]], screws: Mapping[str, Screw], aim: CornerParameters) -> str:
+def _not_level(found: Sequence[tuple[FittedSurface, float]], screws: Mapping[str, Screw], aim: CornerParameters) -> str:
     ranges = ", ".join(f"{_range(screws, surface):.3f}" for surface, _ in found)
     return (
         f"After {aim.rounds} rounds the bed is tilted by {_range(screws, found[-1][0]):.3f} mm over its screws, "
@@ -229,7 +229,7 @@ def _not_level(found: Sequence[tuple[Surface, float]], screws: Mapping[str, Scre
 
 def _concluded(
     bench: Bench,
-    found: Sequence[tuple[Surface, float]],
+    found: Sequence[tuple[FittedSurface, float]],
     screws: Mapping[str, Screw],
     turned: Mapping[str, float],
     twists: Sequence[float],

@@ -10,7 +10,7 @@ from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
 from ublet.core.level.bed.lifts import (
     Fault,
-    Standing,
+    LiftHeights,
     answered,
     blended,
     corrections,
@@ -23,7 +23,7 @@ from ublet.core.level.bed.lifts import (
 from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, reach_of, senses
 from ublet.core.level.scatter import height_u_mm, pooled_u_mm
-from ublet.core.level.surface import Place
+from ublet.core.level.surface import Point
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile
@@ -59,7 +59,7 @@ class LiftParameters(Warmth):
     samples: int = setting("Touches at each place; 0: as declared.", zero="as declared", low=0, high=20, default=0)
 
 
-def pivots_of(machine: MachineFile) -> dict[str, Place]:
+def pivots_of(machine: MachineFile) -> dict[str, Point]:
     """Where each lift carries, mm from the bed's front left corner.
 
     Raises:
@@ -111,10 +111,10 @@ async def lead_screws(bench: Bench, aim: LiftParameters) -> TrialResult:
 
 
 async def _rounds(
-    bench: Bench, probe: Probing, pivots: Mapping[str, Place], places: Sequence[Place], declared: Lifts
-) -> tuple[list[Standing], int, Fault | None]:
+    bench: Bench, probe: Probing, pivots: Mapping[str, Point], places: Sequence[Point], declared: Lifts
+) -> tuple[list[LiftHeights], int, Fault | None]:
     """Rounds until it is level; what stands in the way, where something does."""
-    found: list[Standing] = []
+    found: list[LiftHeights] = []
     told: dict[str, float] = {}
     proven, follows = False, 1.0
     touched: list[list[float]] = []
@@ -167,7 +167,7 @@ async def _rounds(
     )
 
 
-def _goes_wrong(told: Mapping[str, float], before: Standing, now: Standing) -> Fault | None:
+def _goes_wrong(told: Mapping[str, float], before: LiftHeights, now: LiftHeights) -> Fault | None:
     """Why it must stop: the bed did not do what the lifts were told. A bed that came nearer to level goes on."""
     u = 3 * math.hypot(before.range_u_mm, now.range_u_mm)
     grew = now.range_mm > before.range_mm + max(GROWS_MM, u)
@@ -179,7 +179,7 @@ def _goes_wrong(told: Mapping[str, float], before: Standing, now: Standing) -> F
     return fault or Fault((), (), 1.0, "")
 
 
-def _places(probe: Probing, pivots: Mapping[str, Place]) -> list[Place]:
+def _places(probe: Probing, pivots: Mapping[str, Point]) -> list[Point]:
     """The place nearest to each pivot that can be touched.
 
     Raises:
@@ -203,7 +203,7 @@ def nothing_to_do() -> TrialResult:
     )
 
 
-def _concluded(bench: Bench, found: list[Standing], rounds: int, declared: Lifts) -> TrialResult:
+def _concluded(bench: Bench, found: list[LiftHeights], rounds: int, declared: Lifts) -> TrialResult:
     last, first = found[-1], found[0]
     findings = [
         Finding("range", last.range_mm, last.range_u_mm, "mm", declared.tolerance_mm, words="range over the lifts"),
@@ -219,7 +219,7 @@ def _concluded(bench: Bench, found: list[Standing], rounds: int, declared: Lifts
     return TrialResult("proven", why, conditions(bench), tuple(findings))
 
 
-def _faulty(bench: Bench, found: list[Standing], fault: Fault) -> TrialResult:
+def _faulty(bench: Bench, found: list[LiftHeights], fault: Fault) -> TrialResult:
     """It stopped because the lifts did something else; where the wiring explains it, that is proposed."""
     findings = [
         Finding("range", found[-1].range_mm, found[-1].range_u_mm, "mm", words="range over the lifts"),
@@ -247,11 +247,11 @@ def _faulty(bench: Bench, found: list[Standing], fault: Fault) -> TrialResult:
     return TrialResult("failed", why, conditions(bench), tuple(findings), kept, "mend" if kept else "")
 
 
-def _range_words(found: Sequence[Standing]) -> str:
+def _range_words(found: Sequence[LiftHeights]) -> str:
     return f"the range was {found[-1].range_mm:.3f} mm" if found else "touching near every lift"
 
 
-def _highest_words(now: Standing) -> str:
+def _highest_words(now: LiftHeights) -> str:
     highest = max(now.heights, key=lambda name: abs(now.heights[name]))
     height = now.heights[highest]
     return f"At the lift {highest} the bed stands {abs(height):.2f} mm too {'high' if height > 0 else 'low'}"

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ublet.core.level.surface import Place, Shape, fit_surface
+from ublet.core.level.surface import Point, Shape, fit_surface
 from ublet.core.words import several
 
 TELLS_MM, TELLS_U = 0.03, 4.0
@@ -42,7 +42,7 @@ def shape_for(lifts: int) -> Shape:
 
 
 @dataclass(frozen=True)
-class Standing:
+class LiftHeights:
     """How the bed stands at the lifts: its height at each pivot over their mean, mm, and the standard uncertainty of
     each. repeats_mm: the part of it that repeating makes smaller. twist: the pattern of a twist over four lifts, of
     length 1 (none of fewer): no plane has any of it.
@@ -65,12 +65,12 @@ class Standing:
 
 
 def standing_of(
-    pivots: Mapping[str, Place],
-    places: Sequence[Place],
+    pivots: Mapping[str, Point],
+    places: Sequence[Point],
     heights_mm: Sequence[float],
     height_u_mm: float,
     repeats_u_mm: float = 0.0,
-) -> Standing:
+) -> LiftHeights:
     """The bed at the pivots of its lifts, by a surface through touched places.
 
     height_u_mm: standard uncertainty of each touched height; repeats_u_mm: the part of it that is new at each touch.
@@ -80,10 +80,10 @@ def standing_of(
     mean = sum(found.values()) / len(found)
     worst = max(surface.uncertainty_at(pivot, 1.0) for pivot in pivots.values())
     heights = {name: height - mean for name, height in found.items()}
-    return Standing(heights, worst * height_u_mm, worst * repeats_u_mm, _twist_of(pivots))
+    return LiftHeights(heights, worst * height_u_mm, worst * repeats_u_mm, _twist_of(pivots))
 
 
-def blended(before: Standing, told: Mapping[str, float], after: Standing, follows: float = 1.0) -> Standing:
+def blended(before: LiftHeights, told: Mapping[str, float], after: LiftHeights, follows: float = 1.0) -> LiftHeights:
     """What both rounds tell together: where the bed should stand after what the lifts were told, weighed with where it
     was touched (Kalman 1960). Lifts are trusted to a share of what they are told.
     """
@@ -98,10 +98,10 @@ def blended(before: Standing, told: Mapping[str, float], after: Standing, follow
     }
     repeats = share * seen
     rest = max(0.0, after.uncertainty_mm**2 - seen)
-    return Standing(heights, math.sqrt(rest + repeats), math.sqrt(repeats), after.twist)
+    return LiftHeights(heights, math.sqrt(rest + repeats), math.sqrt(repeats), after.twist)
 
 
-def _twist_of(pivots: Mapping[str, Place]) -> dict[str, float]:
+def _twist_of(pivots: Mapping[str, Point]) -> dict[str, float]:
     """The pattern over four pivots that no plane can have."""
     if len(pivots) < FOUR:
         return {}
@@ -115,7 +115,7 @@ def _along(values: Mapping[str, float], pattern: Mapping[str, float]) -> float:
     return sum(values[name] * share for name, share in pattern.items())
 
 
-def corrections(standing: Standing, most_mm: float, gives_way: float = 1.0) -> dict[str, float]:
+def corrections(standing: LiftHeights, most_mm: float, gives_way: float = 1.0) -> dict[str, float]:
     """How far each lift opens its gap, mm: by what its side stands too high. All by the same share, where one would go
     further than ``most_mm``; the mean stays, so that the nozzle keeps its distance.
 
@@ -141,7 +141,7 @@ def told_apart(told: Mapping[str, float]) -> dict[str, float]:
     return {name: found[name] - mean for name in told}
 
 
-def gives_way(told: Mapping[str, float], before: Standing, after: Standing, known: float = 1.0) -> float:
+def gives_way(told: Mapping[str, float], before: LiftHeights, after: LiftHeights, known: float = 1.0) -> float:
     """The share of a twist that a frame on four lifts followed; what is known already where the move did not tell."""
     asked = _along(told, before.twist)
     if abs(asked) < TELLS_U * max(before.uncertainty_mm, after.uncertainty_mm):
@@ -161,18 +161,18 @@ class Fault:
     words: str
 
 
-def tells(told: Mapping[str, float], before: Standing, after: Standing) -> bool:
+def tells(told: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> bool:
     """Whether the lifts were told to go far enough for the bed's answer to say whether they did."""
     u = max(before.uncertainty_mm, after.uncertainty_mm)
     return max(abs(mm) for mm in told.values()) >= max(TELLS_MM, TELLS_U * u)
 
 
-def answered(told: Mapping[str, float], before: Standing, after: Standing) -> bool:
+def answered(told: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> bool:
     """Whether the bed did what the lifts were told, as far as can be seen."""
     return _misses(told, before, after) <= _allowed(told, before, after)
 
 
-def fault_of(told: Mapping[str, float], before: Standing, after: Standing) -> Fault | None:
+def fault_of(told: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> Fault | None:
     """The simplest wiring that explains how the bed moved: lifts that run backwards, that are on each other's drivers,
     that go twice or half as far. None: nothing does, or several do as simply.
 
@@ -211,12 +211,12 @@ def fault_of(told: Mapping[str, float], before: Standing, after: Standing) -> Fa
     return found[best[0][1]][2]
 
 
-def _moved(before: Standing, after: Standing) -> dict[str, float]:
+def _moved(before: LiftHeights, after: LiftHeights) -> dict[str, float]:
     """How far the gap opened at each pivot, over their mean, mm."""
     return {name: height - after.heights[name] for name, height in before.heights.items()}
 
 
-def _misses(would: Mapping[str, float], before: Standing, after: Standing) -> float:
+def _misses(would: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> float:
     """The largest difference between what would have been and what was, both over their means, mm; what a stiff frame
     did not follow of a twist is no difference.
     """
@@ -226,7 +226,7 @@ def _misses(would: Mapping[str, float], before: Standing, after: Standing) -> fl
     return max(abs(mm - twisted * before.twist.get(name, 0.0)) for name, mm in off.items())
 
 
-def _allowed(told: Mapping[str, float], before: Standing, after: Standing) -> float:
+def _allowed(told: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> float:
     largest = max(abs(mm) for mm in told.values())
     return OFF_SHARE * largest + 3 * math.hypot(before.uncertainty_mm, after.uncertainty_mm)
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from ublet.core.acts import LookAtSprings, SetHalfSprings
 from ublet.core.bench import Bench
-from ublet.core.level.surface import Place, Shape, Surface, fit_surface
+from ublet.core.level.surface import FittedSurface, Point, Shape, fit_surface
 from ublet.core.machine.level_parts import Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
@@ -156,7 +156,7 @@ def turn_for(screw: Screw, raises_mm: float) -> Turn:
     return Turn(raises_mm, abs(raises_mm) / screw.pitch_mm, clockwise)
 
 
-def screw_heights(screws: Mapping[str, Screw], surface: Surface) -> dict[str, float]:
+def screw_heights(screws: Mapping[str, Screw], surface: FittedSurface) -> dict[str, float]:
     """The surface's height at each screw, mm."""
     return {name: surface.at((screw.x_mm, screw.y_mm)) for name, screw in screws.items()}
 
@@ -184,13 +184,13 @@ def twist_of(screws: Mapping[str, Screw], heights: Mapping[str, float]) -> dict[
     return dict(zip(heights, fit_surface(places, list(heights.values())).left.tolist(), strict=True))
 
 
-def turns_to_level(screws: Mapping[str, Screw], surface: Surface) -> dict[str, Turn]:
+def turns_to_level(screws: Mapping[str, Screw], surface: FittedSurface) -> dict[str, Turn]:
     """The same with the lowest one staying."""
     heights = screw_heights(screws, surface)
     return turns_for(screws, heights, staying(heights))
 
 
-def tilt_over(surface: Surface, width_mm: float, depth_mm: float) -> Place:
+def tilt_over(surface: FittedSurface, width_mm: float, depth_mm: float) -> Point:
     """Rise of the plane over the bed's width and over its depth, mm."""
     along_x, along_y = surface.slope
     return along_x * width_mm, along_y * depth_mm

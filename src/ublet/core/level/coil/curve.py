@@ -140,7 +140,7 @@ def kept_curve(low_mm: float, top_mm: float, hz: Sequence[float]) -> CoilCurve:
 
 
 @dataclass(frozen=True)
-class Drift:
+class TemperatureEffect:
     """terms as for :func:`drift_hz`; residual_um: what they leave of heights, touch by touch, root mean
     square, µm. covariance: of the
     terms (n x n).
@@ -158,7 +158,7 @@ class Drift:
         return 1000 * math.sqrt(max(0.0, float(row @ self.covariance @ row))) / abs(slope_hz_mm)
 
 
-def fit_drift(curve: CoilCurve, rows: Sequence[tuple[float, float, float, int]]) -> Drift:
+def fit_drift(curve: CoilCurve, rows: Sequence[tuple[float, float, float, int]]) -> TemperatureEffect:
     """What warmth adds, from readings at heights over touched places.
 
     Args:
@@ -198,7 +198,7 @@ def fit_drift(curve: CoilCurve, rows: Sequence[tuple[float, float, float, int]])
     covariance = (np.linalg.inv(scaled.T @ scaled) / np.outer(size, size))[:count, :count] * wider
     shifts = off - (np.column_stack(terms) / slopes[:, None]) @ found[:count] + found[-1]
     a, b, c = (float(each) for each in (*found[:count], 0.0)[:3])
-    return Drift((a, b, c), 1000 * math.sqrt(float(np.mean(shifts**2))), covariance)
+    return TemperatureEffect((a, b, c), 1000 * math.sqrt(float(np.mean(shifts**2))), covariance)
 
 
 COIL = "coil"

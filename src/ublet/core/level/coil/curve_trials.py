@@ -38,7 +38,7 @@ CURVE = Stream("curve", ("height_mm", "hz", "deviation_hz", "warmth_c"), ("mm", 
 """The frequency at every height, on the way down."""
 
 
-class CurrentParameters(Part):
+class CoilCurrentParameters(Part):
     """Where the nozzle stands."""
 
     height_mm: float = setting("Thickness of the gauge below the nozzle.", unit="mm", low=0.1, high=10, default=1.0)
@@ -57,7 +57,7 @@ class CurveParameters(Part):
     speed_mm_s: float = setting("Speed of jogging.", unit="mm/s", low=0.2, high=20, default=4.0)
 
 
-async def coil_current(bench: Bench, aim: CurrentParameters) -> TrialResult:
+async def coil_current(bench: Bench, aim: CoilCurrentParameters) -> TrialResult:
     """Near the bed at a stated height and far from it, with one current after the other: it must be loud enough near
     and not too loud far.
     """
@@ -241,7 +241,7 @@ def _hands(machine: MachineFile, gauge_mm: float) -> str:
     )
 
 
-def _announce_current(machine: MachineFile, aim: CurrentParameters) -> str:
+def _announce_current(machine: MachineFile, aim: CoilCurrentParameters) -> str:
     return _hands(machine, aim.height_mm).format(f"Then Z goes up by {FAR_MM:g} mm.")
 
 
@@ -271,7 +271,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "coil-current",
         "coil probe",
         "The drive current with which the coil is loud enough near the bed and not too loud far from it.",
-        CurrentParameters,
+        CoilCurrentParameters,
         coil_current,
         (DRIVEN,),
         _announce_current,

@@ -9,7 +9,16 @@ from ublet.core.bench import Bench
 from ublet.core.heat.demands import beds
 from ublet.core.heat.start import reach
 from ublet.core.level.bed.corner_hand_trials import gauge_of
-from ublet.core.level.coil.curve import CoilCurve, Drift, coil_of, curve_of, drift_hz, fit_drift, no_coil, read_coil
+from ublet.core.level.coil.curve import (
+    CoilCurve,
+    TemperatureEffect,
+    coil_of,
+    curve_of,
+    drift_hz,
+    fit_drift,
+    no_coil,
+    read_coil,
+)
 from ublet.core.level.coil.curve_trials import ROOT, coil_needs
 from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.reach import probe_offset
@@ -147,7 +156,7 @@ def _concluded(
     bench: Bench, curve: CoilCurve, rows: list[tuple[float, float, float, int]], warmth_c: float
 ) -> TrialResult:
     try:
-        drift: Drift = fit_drift(curve, rows)
+        drift: TemperatureEffect = fit_drift(curve, rows)
     except ValueError as error:
         raise TrialFailed(
             f"Nothing can be said of the drift: {error}. Warm the bed further, or hold it longer."

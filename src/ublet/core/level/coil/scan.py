@@ -9,9 +9,9 @@ import numpy as np
 from ublet.core.arrays import Floats
 from ublet.core.bench import Bench
 from ublet.core.level.coil.curve import COIL, RATE_HZ, CoilCurve, must_go_on_reading, unshifted
-from ublet.core.level.reach import Reach
-from ublet.core.level.surface import Place
-from ublet.core.motion.program import Program, Rest, Segment, Timetable, To
+from ublet.core.level.reach import ProbeArea
+from ublet.core.level.surface import Point
+from ublet.core.motion.program import Dwell, Program, Segment, Timetable, To
 from ublet.core.run import TrialFailed
 
 STANDS_S = 0.1
@@ -20,7 +20,7 @@ THERE, BACK = "there", "back"
 
 
 @dataclass(frozen=True)
-class Lines:
+class ScanLines:
     """Lines along X over the bed, each with places at which a height is told.
 
     rows: Y of every line, columns: X of the places (bed coordinates, mm). out_mm: so far it goes on beyond the outer
@@ -33,13 +33,13 @@ class Lines:
     over_mm: float
 
     @property
-    def places(self) -> tuple[Place, ...]:
+    def places(self) -> tuple[Point, ...]:
         """Row by row from the front left."""
         return tuple((x, y) for y in self.rows for x in self.columns)
 
 
 @dataclass(frozen=True)
-class Passed:
+class CoilScan:
     """A pass: the bed's heights there and back (each rows x columns), mm; how long it took, s; how much warmer the coil
     was than at its curve, K.
     """
@@ -55,17 +55,17 @@ class Passed:
         return (self.there + self.back) / 2
 
 
-def lines_over(reach: Reach, columns: int, rows: int) -> Lines:
+def lines_over(reach: ProbeArea, columns: int, rows: int) -> ScanLines:
     """Lines over what the coil reaches."""
     low, high = reach.x
     out = min(12.0, (high - low) / 8)
     xs = np.linspace(low + out, high - out, columns)
     ys = np.linspace(*reach.y, rows) if rows > 1 else np.array([sum(reach.y) / 2])
     over = min(6.0, float(xs[1] - xs[0]) / 2) if columns > 1 else 6.0
-    return Lines(tuple(ys.tolist()), tuple(xs.tolist()), out, over)
+    return ScanLines(tuple(ys.tolist()), tuple(xs.tolist()), out, over)
 
 
-def pass_program(lines: Lines, reach: Reach, z_mm: float, mm_s: float, travel_mm_s: float) -> Program:
+def pass_program(lines: ScanLines, reach: ProbeArea, z_mm: float, mm_s: float, travel_mm_s: float) -> Program:
     """Every line there and back at one height and speed; it stands still for a moment at each end."""
     segments: list[Segment] = []
     low, high = lines.columns[0] - lines.out_mm, lines.columns[-1] + lines.out_mm
@@ -73,11 +73,11 @@ def pass_program(lines: Lines, reach: Reach, z_mm: float, mm_s: float, travel_mm
         left, right = reach.nozzle((low, y)), reach.nozzle((high, y))
         segments += [
             To({"x": left[0], "y": left[1], "z": z_mm}, travel_mm_s, place=f"line {number + 1}"),
-            Rest(STANDS_S),
+            Dwell(STANDS_S),
             To({"x": right[0]}, mm_s, place=f"{THERE} {number + 1}"),
-            Rest(STANDS_S),
+            Dwell(STANDS_S),
             To({"x": left[0]}, mm_s, place=f"{BACK} {number + 1}"),
-            Rest(STANDS_S),
+            Dwell(STANDS_S),
         ]
     return Program("a pass of the coil", segments)
 
@@ -98,8 +98,8 @@ def gone_mm(after_s: Floats, seconds: float, mm: float, top_mm_s: float) -> Floa
 
 
 async def heights_in_pass(
-    bench: Bench, lines: Lines, reach: Reach, z_mm: float, mm_s: float, travel_mm_s: float, curve: CoilCurve
-) -> Passed:
+    bench: Bench, lines: ScanLines, reach: ProbeArea, z_mm: float, mm_s: float, travel_mm_s: float, curve: CoilCurve
+) -> CoilScan:
     """Pass over the lines.
 
     Raises:
@@ -126,7 +126,7 @@ async def heights_in_pass(
     hz = unshifted(told[:, 0], coil.drift, over_c, coil.far_hz)
     heights = z_mm - curve.height(hz)
     there, back = (_binned(lines, table, run.begun_s, way, at, heights) for way in (THERE, BACK))
-    return Passed(there, back, table.seconds, float(over_c.mean()))
+    return CoilScan(there, back, table.seconds, float(over_c.mean()))
 
 
 def _warmth(at: Floats, told: Floats) -> Floats:
@@ -135,7 +135,7 @@ def _warmth(at: Floats, told: Floats) -> Floats:
     return np.asarray(np.polyval(np.polyfit(since, told, 2), since), dtype=np.float64)
 
 
-def _binned(lines: Lines, table: Timetable, begun_s: float, way: str, at: Floats, heights: Floats) -> Floats:
+def _binned(lines: ScanLines, table: Timetable, begun_s: float, way: str, at: Floats, heights: Floats) -> Floats:
     program, first = table.program, table.segments[0].begins_s
     length = lines.columns[-1] - lines.columns[0] + 2 * lines.out_mm
     found = np.empty((len(lines.rows), len(lines.columns)))

@@ -10,7 +10,7 @@ import numpy as np
 from ublet.core.bench import Bench
 from ublet.core.level.coil.curve import coil_of, curve_of, no_coil
 from ublet.core.level.coil.curve_trials import ROOT, coil_needs
-from ublet.core.level.coil.scan import Passed, heights_in_pass, lines_over
+from ublet.core.level.coil.scan import CoilScan, heights_in_pass, lines_over
 from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.reach import reach_of
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
@@ -65,7 +65,7 @@ async def coil_pass(bench: Bench, aim: PassParameters) -> TrialResult:
     reach = reach_of(machine)
     lines = lines_over(reach, aim.columns, aim.rows)
     speeds = (aim.slow_mm_s, aim.slow_mm_s, *(each for each in reversed(SPEEDS_MM_S) if each > aim.slow_mm_s))
-    passes: list[Passed] = []
+    passes: list[CoilScan] = []
     async with bench.settings.borrowed(unfollowed(bench)):
         await bench.motion.go({"z": CLEAR_MM}, LIFT_MM_S)
         for number, speed in enumerate(speeds):
@@ -102,7 +102,7 @@ def corners_of(rows: int, columns: int) -> dict[str, tuple[int, int]]:
     }
 
 
-def _concluded(bench: Bench, aim: PassParameters, speeds: tuple[float, ...], passes: list[Passed]) -> TrialResult:
+def _concluded(bench: Bench, aim: PassParameters, speeds: tuple[float, ...], passes: list[CoilScan]) -> TrialResult:
     maps, seconds = [each.heights for each in passes], [each.seconds for each in passes]
     slow = (maps[0] + maps[1]) / 2
     freedom = slow.size - 1

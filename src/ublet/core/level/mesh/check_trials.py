@@ -25,7 +25,7 @@ from ublet.core.run import Finding, Progress, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
 
-Verdict = Literal["same", "shift", "tilt", "shape"]
+MeshVerdict = Literal["same", "shift", "tilt", "shape"]
 
 SURE_Z = 2.576
 """Quantile of the normal distribution beyond which 1 % lies on both sides."""
@@ -43,7 +43,7 @@ FEWEST = 4
 class Compared:
     """One mesh less another, mm. spread_mm: of one height, as given or as the difference itself tells."""
 
-    verdict: Verdict
+    verdict: MeshVerdict
     shift_mm: float
     tilt_x_mm: float
     tilt_y_mm: float
@@ -107,7 +107,7 @@ def compare(
     left = float(plane.left @ plane.left) / sigma**2
     tilted = float(slopes @ inverse @ slopes) / sigma**2
     shift = float(off.mean())
-    verdict: Verdict = "same"
+    verdict: MeshVerdict = "same"
     if count > 3 and left > chi_squared(count - 3):
         verdict = "shape"
     elif tilted > chi_squared(2):

@@ -12,7 +12,7 @@ import numpy as np
 from ublet.core.arrays import Floats
 from ublet.core.level.mesh.check_trials import chi_squared
 from ublet.core.level.mesh.trials import GridParameters, grid_of
-from ublet.core.level.surface import Place, Surface, fit_surface
+from ublet.core.level.surface import FittedSurface, Point, fit_surface
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.patterns import RIM_MM, Patch, Stroke
 from ublet.core.run import TrialFailed
@@ -78,7 +78,7 @@ def places_of(machine: MachineFile, shape: LayerShape) -> tuple[Patch, ...]:
     return (Patch("middle", *middle, side, side), *(Patch(name, x, y, side, side) for name, x, y in corners))
 
 
-def _meshed(machine: MachineFile) -> tuple[Place, Place] | None:
+def _meshed(machine: MachineFile) -> tuple[Point, Point] | None:
     """Front left and back right corner of the declared mesh; None where there is none."""
     try:
         _, xs, ys = grid_of(machine, GridParameters())
@@ -117,7 +117,7 @@ TILT_STEPS = 33
 
 
 @dataclass(frozen=True)
-class Judged:
+class PatchVerdict:
     """A patch as it was judged, with what the nozzle was nudged by at its last lines, mm."""
 
     patch: Patch
@@ -137,12 +137,12 @@ class FirstLayer:
     wanted_u_mm: float
     left_mm: float
     left_u_mm: float
-    plane: Surface | None
+    plane: FittedSurface | None
     each_mm: tuple[float, ...] = ()
     """The nudge that each patch wants by itself, as far as it tells it; for those that tell anything."""
 
 
-def first_layer(judged: Sequence[Judged], known_u_mm: float | None) -> FirstLayer:
+def first_layer(judged: Sequence[PatchVerdict], known_u_mm: float | None) -> FirstLayer:
     """From verdicts to a nudge. known_u_mm: standard uncertainty of the Z offset that is live, None: nobody knows it.
 
     Three explanations are held against one another by their likelihoods: one error everywhere, a tilt besides, each
@@ -178,7 +178,7 @@ def first_layer(judged: Sequence[Judged], known_u_mm: float | None) -> FirstLaye
     return FirstLayer("good" if leave else "offset", -flat_mm, flat_u_mm, flat_mm + mean, flat_u_mm, None)
 
 
-def _by_themselves(told: Sequence[Judged]) -> tuple[float, float]:
+def _by_themselves(told: Sequence[PatchVerdict]) -> tuple[float, float]:
     """The mean error at the patches, mm, and its standard uncertainty, where no offset and no small tilt explains
     them. A patch that is only too low or too high says no more than a bound: how far beyond, nobody saw.
     """
@@ -192,7 +192,7 @@ def _by_themselves(told: Sequence[Judged]) -> tuple[float, float]:
     return mean, math.hypot(apart, ALIKE * together, LOCAL_MM / math.sqrt(len(each)))
 
 
-def _each(told: Sequence[Judged], grid: Floats, flat_mm: float) -> tuple[float, ...]:
+def _each(told: Sequence[PatchVerdict], grid: Floats, flat_mm: float) -> tuple[float, ...]:
     """What every patch wants by itself, drawn towards what they want together where it tells little."""
     near = -0.5 * ((grid - flat_mm) / TILT_MM) ** 2
     return tuple(-_moments(grid, _likelihood([judged], (grid + judged.nudge_mm)[:, None]) + near)[0] for judged in told)
@@ -209,7 +209,7 @@ def _prior(grid: Floats, known_u_mm: float | None) -> Floats:
     return np.asarray((1 - SURPRISE) * normal(math.hypot(known_u_mm, LOCAL_MM / 2)) + SURPRISE * normal(WILD_MM))
 
 
-def _likelihood(told: Sequence[Judged], errors: Floats) -> Floats:
+def _likelihood(told: Sequence[PatchVerdict], errors: Floats) -> Floats:
     """Logarithm of how likely the verdicts are at errors (... x n patches), mm."""
     from scipy.special import ndtr
 
@@ -230,20 +230,20 @@ def _moments(grid: Floats, likely: Floats) -> tuple[float, float]:
     return mean, math.sqrt(float(weights @ (grid - mean) ** 2))
 
 
-def _normal(told: Sequence[Judged]) -> Floats:
+def _normal(told: Sequence[PatchVerdict]) -> Floats:
     """Places of the patches from -1 to 1 over what was printed (n x 2); 0 along a side on which they do not differ."""
     at = np.array([each.patch.place for each in told])
     middle, half = (at.max(axis=0) + at.min(axis=0)) / 2, np.ptp(at, axis=0) / 2
     return np.asarray((at - middle) / np.where(half > 1.0, half, np.inf))
 
 
-def _freedom(told: Sequence[Judged]) -> int:
+def _freedom(told: Sequence[PatchVerdict]) -> int:
     """How many slopes the patches can tell."""
     at = _normal(told)
     return int(np.linalg.matrix_rank(at - at.mean(axis=0), tol=0.1))
 
 
-def _tilted(told: Sequence[Judged], nudges: Floats) -> tuple[float, Floats, float, float]:
+def _tilted(told: Sequence[PatchVerdict], nudges: Floats) -> tuple[float, Floats, float, float]:
     """One error and a tilt: the best likelihood's logarithm; mean rise over half of both sides, mean error at the
     middle, and its standard deviation, mm.
     """

@@ -19,15 +19,15 @@ from ublet.core.level.mesh.first_layer import (
     VERDICTS,
     WINDOW_MM,
     FirstLayer,
-    Judged,
     LayerShape,
+    PatchVerdict,
     first_layer,
     places_of,
 )
 from ublet.core.level.mesh.live import CORRECTION, FOLLOWS, HEIGHTS, SHIFT, corrected, live_correction, live_mesh
 from ublet.core.level.probe.offset_trials import offset_live, offset_proposals, offset_setting, side_words
 from ublet.core.level.reach import senses
-from ublet.core.level.surface import Place
+from ublet.core.level.surface import Point
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, number_of
@@ -237,7 +237,7 @@ class Fold:
                 if self.known_u_mm is not None and not senses(bench.machine):
                     self.known_u_mm = math.hypot(self.known_u_mm, RISES_MM)
 
-    def correction(self, places: Sequence[Place], wanted_mm: Sequence[float]) -> Option | None:
+    def correction(self, places: Sequence[Point], wanted_mm: Sequence[float]) -> Option | None:
         """To let what the patches want lie on the live mesh; None: there is none, or the patches lie in one line."""
         if self.mesh is None or len(places) < LEAST_PLACES or np.ptp(np.array(places), axis=0).min() < 1.0:
             return None
@@ -286,7 +286,7 @@ async def _out_of_the_way(bench: Bench) -> None:
         await bench.motion.go({"z": min(AWAY_MM, highest)}, LIFT_MM_S)
 
 
-async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float], aim: LayerShape) -> list[Judged]:
+async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float], aim: LayerShape) -> list[PatchVerdict]:
     """Let every patch be judged; with what it was nudged by at its end."""
     question = Judge(
         "The heaters are off. Feel the last lines of each patch: lines that stand apart "
@@ -302,7 +302,7 @@ async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float],
     judged, total = [], nudges.get("purge line", nudges.get("lift", 0.0))
     for number, (patch, verdict) in enumerate(zip(done, verdicts, strict=True)):
         total = nudges.get(patch.name, total)
-        judged.append(Judged(patch, total, verdict))
+        judged.append(PatchVerdict(patch, total, verdict))
         bench.record.row(JUDGED.name, (float(number), patch.x, patch.y, total, float(VERDICTS.index(verdict))))
     return judged
 
@@ -311,7 +311,7 @@ async def _concluded(
     bench: Bench,
     fold: Fold,
     bound: NudgeBound,
-    judged: Sequence[Judged],
+    judged: Sequence[PatchVerdict],
     total_mm: float,
     held: dict[str, float],
     stopped: bool,

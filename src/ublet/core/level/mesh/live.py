@@ -9,7 +9,7 @@ import numpy as np
 from ublet.core.arrays import Floats
 from ublet.core.bench import Bench
 from ublet.core.level.mesh.mesh import Mesh
-from ublet.core.level.surface import Place
+from ublet.core.level.surface import Point
 from ublet.core.settings import Value, number_or
 
 HEIGHTS, SHIFT = "mesh.heights_mm", "mesh.shift_mm"
@@ -57,7 +57,7 @@ def live_correction(read: Callable[[str], Value], mesh: Mesh) -> Mesh | None:
     return Mesh(x, np.linspace(mesh.y[0], mesh.y[-1], heights.shape[0]), heights)
 
 
-def corrected(places: Sequence[Place], wanted_mm: Sequence[float], mesh: Mesh, before: Mesh | None) -> Floats:
+def corrected(places: Sequence[Point], wanted_mm: Sequence[float], mesh: Mesh, before: Mesh | None) -> Floats:
     """Heights (3 x 3), mm, over a mesh's area: what was there before and what n places want besides.
 
     Through the middle and four corners goes ``a + b u + c v + d u v + e (u^2 + v^2)`` exactly; with more places by

@@ -10,7 +10,7 @@ from typing import Literal
 import numpy as np
 
 from ublet.core.arrays import Floats
-from ublet.core.level.surface import Place, Surface, fit_surface
+from ublet.core.level.surface import FittedSurface, Point, fit_surface
 
 Between = Literal["bilinear", "bicubic"]
 
@@ -53,20 +53,20 @@ class Mesh:
         return len(self.y)
 
     @property
-    def places(self) -> tuple[Place, ...]:
+    def places(self) -> tuple[Point, ...]:
         """Every place, row by row from the front left."""
         return tuple((float(x), float(y)) for y in self.y for x in self.x)
 
     @property
-    def holes(self) -> tuple[Place, ...]:
+    def holes(self) -> tuple[Point, ...]:
         """Places without a height."""
         return tuple((float(self.x[c]), float(self.y[r])) for r, c in np.argwhere(np.isnan(self.heights)).tolist())
 
-    def cell(self, place: Place) -> tuple[int, int]:
+    def cell(self, place: Point) -> tuple[int, int]:
         """Row and column of the point that is nearest to a place."""
         return int(np.argmin(np.abs(self.y - place[1]))), int(np.argmin(np.abs(self.x - place[0])))
 
-    def without(self, places: Sequence[Place]) -> Mesh:
+    def without(self, places: Sequence[Point]) -> Mesh:
         """The same without the heights at some places."""
         heights = self.heights.copy()
         for place in places:
@@ -150,14 +150,14 @@ class Described:
     """
 
     mesh: Mesh
-    plane: Surface
+    plane: FittedSurface
     range_mm: float
     rms_mm: float
     tilt_x_mm: float
     tilt_y_mm: float
     warp_range_mm: float
     warp_rms_mm: float
-    outliers: tuple[Place, ...]
+    outliers: tuple[Point, ...]
 
 
 def describe(mesh: Mesh) -> Described:
@@ -186,14 +186,14 @@ def describe(mesh: Mesh) -> Described:
     )
 
 
-def _told(mesh: Mesh) -> tuple[list[Place], Floats]:
+def _told(mesh: Mesh) -> tuple[list[Point], Floats]:
     """Places that have a height, and these heights."""
     told = ~np.isnan(mesh.heights.ravel())
     places = [place for place, there in zip(mesh.places, told.tolist(), strict=True) if there]
     return places, mesh.heights.ravel()[told]
 
 
-def outliers(mesh: Mesh) -> tuple[Place, ...]:
+def outliers(mesh: Mesh) -> tuple[Point, ...]:
     """Points that the others do not explain. The worst one goes first, since it spoils what is said of its
     neighbours.
     """
@@ -202,7 +202,7 @@ def outliers(mesh: Mesh) -> tuple[Place, ...]:
         return ()
     if len(heights) < FEWEST:
         return ()
-    found: list[Place] = []
+    found: list[Point] = []
     spline = spline_inverse(np.array(places))
     while len(heights) >= FEWEST and len(found) <= len(heights) // 8:
         off, comparable = deleted_residuals(spline, heights)

@@ -10,14 +10,14 @@ import numpy as np
 from ublet.core.bench import Bench
 from ublet.core.level.bed.screws import turns_to_level
 from ublet.core.level.coil.curve import curve_of, no_coil
-from ublet.core.level.coil.scan import Lines, heights_in_pass
+from ublet.core.level.coil.scan import ScanLines, heights_in_pass
 from ublet.core.level.mesh.figures import mesh_figures
 from ublet.core.level.mesh.live import mesh_settings, unfollowed
 from ublet.core.level.mesh.mesh import WRONG_MM, Mesh, outliers
 from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_needs, probe_of, probing, probing_uses
-from ublet.core.level.reach import NO_PROBE, Reach, reach_of, senses
+from ublet.core.level.reach import NO_PROBE, ProbeArea, reach_of, senses
 from ublet.core.level.scatter import PLACE_MM, pooled_u_mm
-from ublet.core.level.surface import Place, Surface, fit_surface
+from ublet.core.level.surface import FittedSurface, Point, fit_surface
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of
@@ -60,7 +60,7 @@ class MeshParameters(GridParameters):
     touches: bool = setting("Kind coil: touch every point, too, instead of passing over them.", default=False)
 
 
-def grid_of(machine: MachineFile, aim: GridParameters) -> tuple[Reach, tuple[float, ...], tuple[float, ...]]:
+def grid_of(machine: MachineFile, aim: GridParameters) -> tuple[ProbeArea, tuple[float, ...], tuple[float, ...]]:
     """What the probe reaches, and the columns and rows of the mesh in it, mm from the bed's front left corner.
 
     Raises:
@@ -100,13 +100,13 @@ async def bed_mesh(bench: Bench, aim: MeshParameters) -> TrialResult:
     return await _touched(bench, aim, reach, xs, ys, warm)
 
 
-async def _passed(bench: Bench, reach: Reach, xs: tuple[float, ...], ys: tuple[float, ...]) -> TrialResult:
+async def _passed(bench: Bench, reach: ProbeArea, xs: tuple[float, ...], ys: tuple[float, ...]) -> TrialResult:
     """A coil goes over the rows, there and back, and touches nothing."""
     curve, speed = curve_of(bench.machine), number_of(bench, "probe.coil.pass_mm_s")
     bench.motion.clear_at_the_end(CLEAR_MM)
     await home_unhomed(bench, ("x", "y", "z"))
     out = max(0.0, min(12.0, xs[0] - reach.x[0], reach.x[1] - xs[-1]))
-    lines = Lines(ys, xs, out, min(6.0, (xs[1] - xs[0]) / 2))
+    lines = ScanLines(ys, xs, out, min(6.0, (xs[1] - xs[0]) / 2))
     async with bench.settings.borrowed(unfollowed(bench)):
         bench.progress(Progress("a pass", 0.3, None, f"{len(ys)} lines at {speed:g} mm/s"))
         await bench.motion.go({"z": CLEAR_MM}, LIFT_MM_S)
@@ -124,7 +124,7 @@ async def _passed(bench: Bench, reach: Reach, xs: tuple[float, ...], ys: tuple[f
 async def _touched(
     bench: Bench,
     aim: MeshParameters,
-    reach: Reach,
+    reach: ProbeArea,
     xs: tuple[float, ...],
     ys: tuple[float, ...],
     warm: dict[str, float],
@@ -180,7 +180,7 @@ def grid_state(xs: Sequence[float], ys: Sequence[float]) -> dict[str, list[float
     return {"x_mm": [round(float(x), 3) for x in xs], "y_mm": [round(float(y), 3) for y in ys]}
 
 
-def zero_place(machine: MachineFile, x: Sequence[float], y: Sequence[float]) -> Place:
+def zero_place(machine: MachineFile, x: Sequence[float], y: Sequence[float]) -> Point:
     """Where heights are zero: as declared, else over the bed's middle.
 
     Raises:
@@ -212,9 +212,9 @@ def serpentine(columns: int, rows: int) -> list[tuple[int, int]]:
     return [(column if row % 2 == 0 else columns - 1 - column, row) for row in range(rows) for column in range(columns)]
 
 
-async def _touch_again(bench: Bench, probe: Probing, shift: float, mesh: Mesh) -> dict[Place, float]:
+async def _touch_again(bench: Bench, probe: Probing, shift: float, mesh: Mesh) -> dict[Point, float]:
     """Touch points that look wrong once more; their new heights stand in the mesh. Returns by how much each changed."""
-    changed: dict[Place, float] = {}
+    changed: dict[Point, float] = {}
     for place in await bench.compute(outliers, mesh):
         bench.progress(Progress("a wrong point", 0.96, None, f"{probe.reach.words(place)} once more"))
         height = await probe.height_at(place) + shift
@@ -237,7 +237,7 @@ def good_enough(range_mm: float, layer_mm: float = 0.2) -> str:
 
 
 async def concluded(
-    bench: Bench, mesh: Mesh, repeats_mm: float, common_mm: float, again: dict[Place, float] | None = None
+    bench: Bench, mesh: Mesh, repeats_mm: float, common_mm: float, again: dict[Point, float] | None = None
 ) -> TrialResult:
     """What a mesh says of the bed, and the proposal to follow it.
 
@@ -293,7 +293,7 @@ async def concluded(
     return TrialResult("proven", why, conditions(bench), findings, (option,), option.name)
 
 
-def _by_the_screws(machine: MachineFile, plane: Surface) -> str:
+def _by_the_screws(machine: MachineFile, plane: FittedSurface) -> str:
     """What takes a tilt out on this machine, better than a mesh does."""
     screws = machine.bed.screws
     if len(screws) < 3:
@@ -303,7 +303,7 @@ def _by_the_screws(machine: MachineFile, plane: Surface) -> str:
     return f"the screws take that out better than a mesh: {told}."
 
 
-def probe_words(place: Place) -> str:
+def probe_words(place: Point) -> str:
     """A place of the bed, for people."""
     return f"X {place[0]:.0f}, Y {place[1]:.0f}"
 

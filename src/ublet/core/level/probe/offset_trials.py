@@ -16,7 +16,7 @@ from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.probe.probing import TOUCHES, Probing, homing_approach, probing, probing_uses
 from ublet.core.level.reach import reach_of, senses
 from ublet.core.level.scatter import deviation_of, scatter_beyond
-from ublet.core.level.surface import Place
+from ublet.core.level.surface import Point
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, moving, number_of
@@ -40,7 +40,7 @@ HOT_C = 130.0
 
 
 @dataclass(frozen=True)
-class Touch:
+class GaugeTouch:
     """One touch. trigger_mm: Z at which the probe triggered at that place of the bed, 0 where there is none;
     touched_mm: Z at which the gauge dragged below the nozzle.
     """
@@ -58,7 +58,9 @@ class Offset:
     deviation_mm: float
 
 
-def offset_of(touches: Sequence[Touch], gauge_mm: float, step_mm: float, hot: bool, former_mm: float = 0.0) -> Offset:
+def offset_of(
+    touches: Sequence[GaugeTouch], gauge_mm: float, step_mm: float, hot: bool, former_mm: float = 0.0
+) -> Offset:
     """``offset = touch height - gauge - trigger height`` (handbook, section 5: the trigger height is how far above the
     bed the nozzle stands when the probe triggers, and the offset is its negative); more negative is nearer.
 
@@ -161,7 +163,7 @@ async def z_offset(bench: Bench, aim: TouchParameters) -> TrialResult:
     former = offset_live(machine, bench.settings.shown)
     bench.motion.clear_at_the_end(LIFT_MM)
     _, warm = await warm_up(bench, aim)
-    touches: list[Touch] = []
+    touches: list[GaugeTouch] = []
     async with _over_the_middle(bench, warm) as (place, probe):
         for number in range(aim.repeats):
             bench.progress(Progress(f"touch {number + 1}", number / aim.repeats, None, f"of {aim.repeats}"))
@@ -180,7 +182,7 @@ async def z_offset(bench: Bench, aim: TouchParameters) -> TrialResult:
 
 
 @asynccontextmanager
-async def _over_the_middle(bench: Bench, warm: dict[str, float]) -> AsyncIterator[tuple[Place, Probing | None]]:
+async def _over_the_middle(bench: Bench, warm: dict[str, float]) -> AsyncIterator[tuple[Point, Probing | None]]:
     """The place of the bed that is touched, with what triggers there; Z may go below its lower limit meanwhile, which
     is told.
     """
@@ -196,8 +198,8 @@ async def _over_the_middle(bench: Bench, warm: dict[str, float]) -> AsyncIterato
 
 
 async def _touch(
-    bench: Bench, aim: TouchParameters, probe: Probing | None, place: Place, gauge_mm: float, before: list[Touch]
-) -> Touch | None:
+    bench: Bench, aim: TouchParameters, probe: Probing | None, place: Point, gauge_mm: float, before: list[GaugeTouch]
+) -> GaugeTouch | None:
     """Trigger where there is a probe, then lower the nozzle over the same place of the bed; None: the builder stops."""
     trigger = bed = 0.0
     if probe is not None:
@@ -223,7 +225,7 @@ async def _touch(
     jogged = await bench.builder.jog(asked, aim.speed_mm_s)
     if jogged.answer != "it drags":
         return None
-    return Touch(trigger, jogged.position["z"])
+    return GaugeTouch(trigger, jogged.position["z"])
 
 
 async def _home_again(bench: Bench) -> None:

@@ -12,8 +12,8 @@ from ublet.core.bench import Bench
 from ublet.core.level.probe.probing import probe_of, probing_uses
 from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.scatter import deviation_of, scatter_beyond
-from ublet.core.level.surface import Place
-from ublet.core.machine.level_parts import Probe
+from ublet.core.level.surface import Point
+from ublet.core.machine.level_parts import ProbeSettings
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of, preheat_words
 from ublet.core.questions import Confirm, Jog
@@ -38,7 +38,7 @@ class Sits:
     y_u_mm: float
 
 
-def sits(nozzle: Sequence[Place], probe: Sequence[Place]) -> Sits:
+def sits(nozzle: Sequence[Point], probe: Sequence[Point]) -> Sits:
     """``offset = nozzle position - probe position`` over the same dot (handbook, section 5), the mean of n pairs.
 
     ``u^2 = common^2/3 + s^2/n`` with s the larger of what the eye explains, ``eye sqrt(2/3)``, and of scatter that is
@@ -109,8 +109,8 @@ async def probe_place(bench: Bench, aim: PlaceParameters) -> TrialResult:
     )
     if await bench.builder.ask(asked) != "dotted":
         raise TrialFailed("Stopped before anything was measured.")
-    nozzle: list[Place] = []
-    pin: list[Place] = []
+    nozzle: list[Point] = []
+    pin: list[Point] = []
     dot = start
     for number in range(aim.repeats):
         bench.progress(Progress(f"placing {number + 1}", number / aim.repeats, None, "the nozzle over the dot"))
@@ -134,7 +134,7 @@ async def probe_place(bench: Bench, aim: PlaceParameters) -> TrialResult:
     return _concluded(bench, sits(nozzle, pin), declared)
 
 
-async def _above(bench: Bench, place: Place, z_mm: float) -> None:
+async def _above(bench: Bench, place: Point, z_mm: float) -> None:
     """Up, over a place, and down to a height."""
     here = bench.motion.position("z")
     if here is not None and here < CLEAR_MM:
@@ -143,7 +143,7 @@ async def _above(bench: Bench, place: Place, z_mm: float) -> None:
     await bench.motion.go({"z": z_mm}, LIFT_MM_S)
 
 
-async def _aimed(bench: Bench, words: str, what: Literal["nozzle", "probe"], mm_s: float) -> Place:
+async def _aimed(bench: Bench, words: str, what: Literal["nozzle", "probe"], mm_s: float) -> Point:
     """The builder jogs until something is over the dot; where the nozzle stands then."""
     asked = Jog(
         f"Jog X and Y until {words} stands over the dot, looking from the front and from the side.",
@@ -158,7 +158,7 @@ async def _aimed(bench: Bench, words: str, what: Literal["nozzle", "probe"], mm_
     return jogged.position["x"], jogged.position["y"]
 
 
-def _concluded(bench: Bench, found: Sits, declared: Place) -> TrialResult:
+def _concluded(bench: Bench, found: Sits, declared: Point) -> TrialResult:
     findings = [
         Finding("probe_x", found.x_mm, found.x_u_mm, "mm", words="probe to the right of the nozzle"),
         Finding("probe_y", found.y_mm, found.y_u_mm, "mm", words="probe behind the nozzle"),
@@ -208,7 +208,7 @@ def _needs(machine: MachineFile, aim: PlaceParameters, read: Callable[[str], flo
 
 
 def _announce(machine: MachineFile, aim: PlaceParameters) -> str:
-    pin = isinstance(machine.probe, Probe) and machine.probe.kind == "pin"
+    pin = isinstance(machine.probe, ProbeSettings) and machine.probe.kind == "pin"
     return (
         f"Homes axes not yet homed, then puts the nozzle {AIM_MM:g} mm over the middle of the bed; you make a dot "
         f"there and put {'nozzle and pin' if pin else 'nozzle and probe'} over it {aim.repeats} times each, by "

@@ -10,10 +10,10 @@ from dataclasses import dataclass, field, replace
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
 from ublet.core.level.mesh.live import unfollowed
-from ublet.core.level.reach import Reach, must_reach, reach_of, senses
-from ublet.core.level.surface import Place
+from ublet.core.level.reach import ProbeArea, must_reach, reach_of, senses
+from ublet.core.level.surface import Point
 from ublet.core.level.warmth import Warmth, warm_needs
-from ublet.core.machine.level_parts import Probe
+from ublet.core.machine.level_parts import ProbeSettings
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
 from ublet.core.run import Stream, TrialFailed
@@ -34,7 +34,7 @@ TOUCHES = Stream("touches", ("x_mm", "y_mm", "height_mm"), ("mm", "mm", "mm"))
 
 
 @dataclass(frozen=True)
-class Approach:
+class TouchSettings:
     """How a place is touched: speed down, speed between places, height between places, touches at each, largest
     range of these; whether a pin goes up and down for each touch.
     """
@@ -54,8 +54,8 @@ class Probing:
     """
 
     bench: Bench
-    reach: Reach
-    approach: Approach
+    reach: ProbeArea
+    approach: TouchSettings
     trigger_mm: float
     deepest_mm: float
     kind: str
@@ -63,7 +63,7 @@ class Probing:
     lowest: float = 0.0
     warm: Mapping[str, float] = field(default_factory=dict)
     _down: bool = False
-    _over: Place | None = None
+    _over: Point | None = None
     _touched: float | None = None
 
     def moved(self, by_mm: float, repeats_mm: float) -> bool:
@@ -72,7 +72,7 @@ class Probing:
         """
         return abs(by_mm) > max(2 * self.approach.tolerance_mm, 5 * math.sqrt(2) * repeats_mm)
 
-    async def height_at(self, place: Place) -> float:
+    async def height_at(self, place: Point) -> float:
         """The bed's height at a place, mm: the mean of its touches.
 
         Raises:
@@ -81,7 +81,7 @@ class Probing:
         heights = await self.agreeing_at(place, self.approach.samples)
         return sum(heights) / len(heights)
 
-    async def agreeing_at(self, place: Place, times: int) -> list[float]:
+    async def agreeing_at(self, place: Point, times: int) -> list[float]:
         """Touch a point ``times`` times, and once more where they do not agree; the bed's height each time, mm.
 
         Raises:
@@ -102,7 +102,7 @@ class Probing:
             "plastic on the sheet; station “probe spread” tells more."
         )
 
-    async def touches_at(self, place: Place, times: int, stays: bool = False) -> list[float]:
+    async def touches_at(self, place: Point, times: int, stays: bool = False) -> list[float]:
         """Touch a point ``times`` times; the bed's height each time, mm. stays: it goes up no further than it must,
         since the same place is touched next.
         """
@@ -133,7 +133,7 @@ class Probing:
         """Z between places, mm: above everything that was touched so far."""
         return self.trigger_mm + max(0.0, self.highest) + self.approach.lift_mm
 
-    async def over(self, place: Place) -> None:
+    async def over(self, place: Point) -> None:
         """Lift, and put the probe over a place of the bed."""
         await self._up(self.clear_mm)
         x, y = self.reach.nozzle(place)
@@ -147,7 +147,7 @@ class Probing:
             await self.bench.probe.pin(False)
             self._down = False
 
-    async def _touch(self, place: Place) -> float:
+    async def _touch(self, place: Point) -> float:
         bench, approach = self.bench, self.approach
         self._must_be_warm()
         if self.pin and (approach.redeploys or not self._down):
@@ -188,9 +188,9 @@ class Probing:
             await self.bench.motion.go({"z": z_mm}, LIFT_MM_S)
 
 
-def approach_of(bench: Bench, samples: int = 0) -> Approach:
+def approach_of(bench: Bench, samples: int = 0) -> TouchSettings:
     """As it is declared; samples: other than declared."""
-    return Approach(
+    return TouchSettings(
         number_of(bench, "probe.approach_mm_s"),
         number_of(bench, "probe.travel_mm_s"),
         number_of(bench, "probe.lift_mm"),
@@ -199,14 +199,14 @@ def approach_of(bench: Bench, samples: int = 0) -> Approach:
     )
 
 
-def homing_approach(bench: Bench, samples: int = 0) -> Approach:
+def homing_approach(bench: Bench, samples: int = 0) -> TouchSettings:
     """As it is declared, but at the speed at which Z homes: a probe that triggers late goes on by speed times delay, so
     that only touches at that speed agree with where Z is called 0.
     """
     return replace(approach_of(bench, samples), mm_s=number_of(bench, "axes.z.homing.slow_mm_s"))
 
 
-def probe_of(machine: MachineFile) -> Probe:
+def probe_of(machine: MachineFile) -> ProbeSettings:
     """The declared probe that senses by itself.
 
     Raises:
@@ -236,7 +236,10 @@ def probe_needs(machine: MachineFile, aim: Warmth, read: Callable[[str], float |
 
 @asynccontextmanager
 async def probing(
-    bench: Bench, approach: Approach | None = None, deepest_mm: float = 0.0, warm: Mapping[str, float] | None = None
+    bench: Bench,
+    approach: TouchSettings | None = None,
+    deepest_mm: float = 0.0,
+    warm: Mapping[str, float] | None = None,
 ) -> AsyncIterator[Probing]:
     """Everything homed, touches allowed below Z's lower limit while the block goes on; whatever ends it, the nozzle
     goes up and the pin too.

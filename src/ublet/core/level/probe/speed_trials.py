@@ -13,8 +13,8 @@ from ublet.core.level.probe.probing import (
     LIFT_MM_S,
     RELEASE_MM,
     TOUCHES,
-    Approach,
     Probing,
+    TouchSettings,
     approach_of,
     probe_needs,
     probe_of,
@@ -23,11 +23,11 @@ from ublet.core.level.probe.probing import (
 )
 from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.scatter import Scatter, not_worse
-from ublet.core.level.surface import Place
+from ublet.core.level.surface import Point
 from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import number_of
-from ublet.core.motion.program import Program, To, Touch
+from ublet.core.motion.program import ProbeMove, Program, To
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialResult
 from ublet.core.settings import setting
 from ublet.core.small_samples import deviation_u
@@ -54,11 +54,11 @@ class SpeedParameters(Warmth):
 
 
 @dataclass(frozen=True)
-class Tried:
+class ProbingVariant:
     """A way of probing: how it differs, seconds a point, and how its touches scatter."""
 
     name: str
-    approach: Approach
+    approach: TouchSettings
     seconds: float
     scatter: Scatter
     capped_by: str = ""
@@ -94,18 +94,20 @@ async def probe_speed(bench: Bench, aim: SpeedParameters) -> TrialResult:
     return _concluded(bench, declared, reference, best, tried, hidden)
 
 
-Change = Callable[[Approach], Approach]
+SettingsChange = Callable[[TouchSettings], TouchSettings]
 
 
-def ways_of(declared: Approach, aim: SpeedParameters, pin: bool) -> tuple[str, ...]:
+def ways_of(declared: TouchSettings, aim: SpeedParameters, pin: bool) -> tuple[str, ...]:
     """The names of all ways that are tried, in their order."""
     return ("slow reference", *(name for name, _ in _changes(declared, aim, pin)))
 
 
-def _changes(declared: Approach, aim: SpeedParameters, pin: bool) -> list[tuple[str, Change]]:
+def _changes(declared: TouchSettings, aim: SpeedParameters, pin: bool) -> list[tuple[str, SettingsChange]]:
     """What is changed, one after the other, in the order of what usually saves most."""
     lift = max(LOWEST_LIFT_MM, declared.lift_mm / 2)
-    found: list[tuple[str, Change]] = [("pin stays down", lambda at: replace(at, redeploys=False))] if pin else []
+    found: list[tuple[str, SettingsChange]] = (
+        [("pin stays down", lambda at: replace(at, redeploys=False))] if pin else []
+    )
     if lift < declared.lift_mm:
         found.append((f"lift of {lift:g} mm", lambda at: replace(at, lift_mm=lift)))
         if lift > LOWEST_LIFT_MM:
@@ -119,8 +121,14 @@ def _changes(declared: Approach, aim: SpeedParameters, pin: bool) -> list[tuple[
 
 
 async def _try(
-    bench: Bench, probe: Probing, places: Sequence[Place], name: str, approach: Approach, touches: int, share: float
-) -> Tried:
+    bench: Bench,
+    probe: Probing,
+    places: Sequence[Point],
+    name: str,
+    approach: TouchSettings,
+    touches: int,
+    share: float,
+) -> ProbingVariant:
     """Touch two places in turn; seconds a point as the board's planner follows such a way."""
     probe.approach = approach
     bench.progress(Progress(name, share, None, f"{touches} touches"))
@@ -131,14 +139,14 @@ async def _try(
         if down:  # a speed that the board does not go is not proposed
             approach = probe.approach = replace(approach, mm_s=min(approach.mm_s, top))
     seconds = _seconds(bench, probe, places[0], approach)
-    heights: dict[Place, list[float]] = {place: [] for place in places}
+    heights: dict[Point, list[float]] = {place: [] for place in places}
     for number in range(touches):
         place = places[number % len(places)]
         heights[place] += await probe.touches_at(place, 1)
-    return Tried(name, approach, seconds, _pooled(list(heights.values())), capped)
+    return ProbingVariant(name, approach, seconds, _pooled(list(heights.values())), capped)
 
 
-def _seconds(bench: Bench, probe: Probing, place: Place, approach: Approach) -> float:
+def _seconds(bench: Bench, probe: Probing, place: Point, approach: TouchSettings) -> float:
     """How long the next point takes: across, down to the bed, up again, the pin where it goes up and down each time.
 
     By the planner, from where it stands: over a line, requests take time of their own, which says nothing of probing.
@@ -163,19 +171,24 @@ def _pooled(series: Sequence[Sequence[float]]) -> Scatter:
     return Scatter(count, 0.0, widest, deviation, deviation_u(deviation, freedom), 0.0, 0.0, ())
 
 
-def _cap(bench: Bench, probe: Probing, place: Place, approach: Approach, down: bool) -> tuple[str, float]:
+def _cap(bench: Bench, probe: Probing, place: Point, approach: TouchSettings, down: bool) -> tuple[str, float]:
     """What makes the way down, or across, slower than asked for: a setting, or that it is too short (empty: nothing);
     and how fast it may be, mm/s.
     """
     x, y = probe.reach.nozzle(place)
     floor = (bench.motion.position("z") or RELEASE_MM) - RELEASE_MM
-    ways = (To({"x": x, "y": y}, approach.travel_mm_s), Touch({"z": floor}, approach.mm_s))
+    ways = (To({"x": x, "y": y}, approach.travel_mm_s), ProbeMove({"z": floor}, approach.mm_s))
     way = bench.motion.timetable(Program("touch", (ways[down],))).segments[0]
     return way.capped_by or ("" if down else "the acceleration, on so short a way,"), way.top_mm_s
 
 
 def _concluded(
-    bench: Bench, declared: Approach, reference: Tried, best: Tried, tried: Sequence[Tried], hidden: Sequence[str]
+    bench: Bench,
+    declared: TouchSettings,
+    reference: ProbingVariant,
+    best: ProbingVariant,
+    tried: Sequence[ProbingVariant],
+    hidden: Sequence[str],
 ) -> TrialResult:
     findings = [
         Finding("time", best.seconds, None, "s", words="time a point"),
@@ -209,7 +222,7 @@ def _concluded(
     return TrialResult("proven", why, conditions(bench), tuple(findings), (option,), "as fast")
 
 
-def _proposals(bench: Bench, declared: Approach, best: Approach) -> tuple[Proposal, ...]:
+def _proposals(bench: Bench, declared: TouchSettings, best: TouchSettings) -> tuple[Proposal, ...]:
     values: Mapping[str, tuple[float, float, str]] = {
         "probe.approach_mm_s": (declared.mm_s, best.mm_s, "mm/s"),
         "probe.lift_mm": (declared.lift_mm, best.lift_mm, "mm"),

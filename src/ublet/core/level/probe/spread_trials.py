@@ -9,17 +9,17 @@ from typing import Literal
 from ublet.core.bench import Bench
 from ublet.core.level.probe.probing import (
     TOUCHES,
-    Approach,
     Probing,
+    TouchSettings,
     approach_of,
     probe_needs,
     probe_of,
     probing,
     probing_uses,
 )
-from ublet.core.level.reach import NO_PROBE, Reach, reach_of, senses
+from ublet.core.level.reach import NO_PROBE, ProbeArea, reach_of, senses
 from ublet.core.level.scatter import Scatter, jump_of, scatter_of
-from ublet.core.level.surface import Place
+from ublet.core.level.surface import Point
 from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Finding, Progress, TrialFailed, TrialResult, about
@@ -50,7 +50,7 @@ FEWEST_ALIKE = 5
 """So many touches one after the other that are exactly alike, and at least half of all, are none."""
 
 
-def places_of(reach: Reach, which: str) -> dict[str, Place]:
+def places_of(reach: ProbeArea, which: str) -> dict[str, Point]:
     """The places that are touched, by their names."""
     (left, right), (front, back) = reach.x, reach.y
     corners = {
@@ -95,7 +95,7 @@ async def probe_spread(bench: Bench, aim: SpreadParameters) -> TrialResult:
     return TrialResult("failed" if bad else "proven", _words(found, bad, aim), conditions(bench), tuple(findings))
 
 
-async def _series(bench: Bench, probe: Probing, place: Place, number: int, of: int, touches: int) -> list[float]:
+async def _series(bench: Bench, probe: Probing, place: Point, number: int, of: int, touches: int) -> list[float]:
     heights: list[float] = []
     while len(heights) < touches:
         share = (number + len(heights) / touches) / of
@@ -106,7 +106,7 @@ async def _series(bench: Bench, probe: Probing, place: Place, number: int, of: i
     return heights
 
 
-def _approach(bench: Bench, aim: SpreadParameters) -> Approach:
+def _approach(bench: Bench, aim: SpreadParameters) -> TouchSettings:
     declared = approach_of(bench)
     return replace(declared, mm_s=aim.speed_mm_s or declared.mm_s, redeploys=aim.redeploys)
 
