@@ -29,12 +29,12 @@ def test_figures_screws_and_what_differs(tmp_path: Path) -> None:
     done = ublet(
         "analyse", "mesh", str(now), "--machine", wren, "--against", str(before), "--spread", "0.002", "--json"
     )
-    told = json.loads(done.stdout)
-    assert (told["columns"], told["rows"], told["holes"], told["outliers"]) == (5, 5, [], [])
-    assert told["tilt_x_mm"] == pytest.approx(0.24, abs=0.005) and told["warp_range_mm"] < 0.04
-    assert {each["direction"] for each in told["screws"]} <= {"clockwise", "counter-clockwise"}
-    assert [each["turns"] for each in told["screws"]].count(0.0) >= 1
-    assert told["against"]["verdict"] == "shift" and told["against"]["shift_mm"] == pytest.approx(0.06, abs=1e-6)
+    report = json.loads(done.stdout)
+    assert (report["columns"], report["rows"], report["holes"], report["outliers"]) == (5, 5, [], [])
+    assert report["tilt_x_mm"] == pytest.approx(0.24, abs=0.005) and report["warp_range_mm"] < 0.04
+    assert {each["direction"] for each in report["screws"]} <= {"clockwise", "counter-clockwise"}
+    assert [each["turns"] for each in report["screws"]].count(0.0) >= 1
+    assert report["against"]["verdict"] == "shift" and report["against"]["shift_mm"] == pytest.approx(0.06, abs=1e-6)
     shown = ublet("analyse", "mesh", str(now), "--against", str(before)).stdout
     assert "a new Z offset" in shown and "rises to the right" in shown
 
@@ -42,8 +42,8 @@ def test_figures_screws_and_what_differs(tmp_path: Path) -> None:
 def test_a_wrong_point_is_left_out_and_the_figure_is_drawn(tmp_path: Path) -> None:
     file = table(tmp_path / "bump.csv", bump_mm=0.3)
     svg = tmp_path / "m.svg"
-    told = json.loads(ublet("analyse", "mesh", str(file), "--json", "--svg", str(svg)).stdout)
-    assert told["outliers"] == [[80.0, 185.0]] and told["range_mm"] < 0.3 and told["warp_range_mm"] < 0.05
+    report = json.loads(ublet("analyse", "mesh", str(file), "--json", "--svg", str(svg)).stdout)
+    assert report["outliers"] == [[80.0, 185.0]] and report["range_mm"] < 0.3 and report["warp_range_mm"] < 0.05
     assert svg.read_text(encoding="utf-8").count("<path") > 50
 
 

@@ -35,7 +35,7 @@ def test_check_good_and_bad(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("words", "code", "told"),
+    ("words", "code", "output"),
     [
         (("check", "/nowhere.toml"), 2, "is not there"),
         (("run", "hotend"), 2, "--scenario FILE, or --machine"),
@@ -57,14 +57,14 @@ def test_check_good_and_bad(tmp_path: Path) -> None:
         ((), 2, ""),
     ],
 )
-def test_exit_codes_and_sentences(words: tuple[str, ...], code: int, told: str, tmp_path: Path) -> None:
+def test_exit_codes_and_sentences(words: tuple[str, ...], code: int, output: str, tmp_path: Path) -> None:
     if "--port" in words:  # the ledger is made beside the machine file
         machine = tmp_path / "m.toml"
         machine.write_text(machine_text(), encoding="utf-8")
         words = tuple(str(machine) if word.endswith("tern-280.toml") else word for word in words)
     done = ublet(*words, home=tmp_path)
     assert done.returncode == code, done.stderr
-    assert told in done.stderr
+    assert output in done.stderr
 
 
 def test_run_json_is_one_object_of_the_contract(tmp_path: Path) -> None:
@@ -145,9 +145,9 @@ def test_the_ledger_tells_one_run_whole_and_gives_its_data(tmp_path: Path) -> No
     )
     rows = ublet("ledger", str(machine), "2", "--csv", "relay").stdout.split("\n")
     assert rows[0] == "time_s,duty,temperature_c,fan" and len(rows) - 2 == whole["streams"]["relay"]["rows"] > 1000
-    told = ublet("ledger", str(machine), "2").stdout
+    output = ublet("ledger", str(machine), "2").stdout
     for line in ("found", "rests on", "recorded", "sensors.hotend: socket T1, kind beta"):
-        assert line in told
+        assert line in output
     for more, code, words_of in (
         (("9",), 2, "run 9 is not in the ledger"),
         (("2", "--csv", "nothing"), 2, "it recorded: relay, predicted"),

@@ -56,9 +56,9 @@ class Line:
         """An event of a motion, as soon as it is told."""
         for _ in range(round(seconds / 0.02)):
             for message in self.got:
-                told = message.get("params", {})
-                if message.get("method") == "event" and (told["what"], told.get("motion")) == (what, motion):
-                    return dict(told)
+                params = message.get("params", {})
+                if message.get("method") == "event" and (params["what"], params.get("motion")) == (what, motion):
+                    return dict(params)
             await asyncio.sleep(0.02)
         raise AssertionError(f"no event “{what}” of motion {motion}")
 

@@ -153,8 +153,8 @@ def test_a_check_whose_process_ends_at_once_has_said_everything(machine: Path, t
     assert (good.returncode, good.stdout) == (0, f"{machine}: good\n")
     bad = tmp_path / "bad.toml"
     bad.write_text("[machine]\n", encoding="utf-8")
-    told = in_a_process("check", str(bad), "--json")
-    assert told.returncode == 1 and len(json.loads(told.stdout)["problems"]) > 3
+    completed = in_a_process("check", str(bad), "--json")
+    assert completed.returncode == 1 and len(json.loads(completed.stdout)["problems"]) > 3
 
 
 def test_bytes_that_are_not_text_and_links_that_lead_nowhere_are_sentences(machine: Path, tmp_path: Path) -> None:

@@ -16,7 +16,7 @@ from tests.commands import ublet
 from tests.conftest import machine_text
 from ublet.core.printable import is_printable, printable, printable_json, without_unprintable
 from ublet.link.errors import Malformed
-from ublet.link.replies import Hello, told_as
+from ublet.link.replies import Hello, reply_as
 from ublet.session.library import scenario_path
 from ublet.tui.frame.printable_lines import PRINTABLE
 
@@ -107,6 +107,6 @@ def test_a_board_whose_name_would_steer_the_terminal_is_refused(key: str) -> Non
         "sample_period_s": 0.1,
         "heartbeat_window_s": 4.0,
     }
-    assert told_as(Hello, hello, "hello").board == "larch-6"
+    assert reply_as(Hello, hello, "hello").board == "larch-6"
     with pytest.raises(Malformed, match=key):
-        told_as(Hello, {**hello, key: [EVIL] if key == "channels" else EVIL}, "hello")
+        reply_as(Hello, {**hello, key: [EVIL] if key == "channels" else EVIL}, "hello")

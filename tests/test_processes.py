@@ -98,16 +98,16 @@ class Running:
         words = ["run", "hotend-control", "--machine", str(machine), "--port", board.port]
         self.process = subprocess.Popen([sys.executable, "-m", "ublet", *words], stderr=theirs)
         os.close(theirs)
-        self.told = b""
+        self.output = b""
         deadline = time.monotonic() + 60
-        while b"climbing" not in self.told:
-            assert time.monotonic() < deadline and self.process.poll() is None, self.told
+        while b"climbing" not in self.output:
+            assert time.monotonic() < deadline and self.process.poll() is None, self.output
             self.read()
 
     def read(self) -> None:
         if select.select([self.end], [], [], 0.2)[0]:
             with contextlib.suppress(OSError):
-                self.told += os.read(self.end, 1 << 16)
+                self.output += os.read(self.end, 1 << 16)
 
     def stop(self, number: signal.Signals) -> int:
         """Send a signal, wait for the end, and return the exit code."""
@@ -129,7 +129,7 @@ def test_killing_the_app_while_heating_leaves_a_cold_board_within_the_window(boa
 
 def test_interrupting_a_run_switches_off_and_ends_with_130(board: Board, tmp_path: Path) -> None:
     running = Running(board, tmp_path / "m.toml")
-    assert running.stop(signal.SIGINT) == 130 and b"the board confirmed that everything is off" in running.told
+    assert running.stop(signal.SIGINT) == 130 and b"the board confirmed that everything is off" in running.output
     rows, client = board.history()
     assert client.about is not None
     at = 2 + client.about.channels.index("heaters.hotend.duty")

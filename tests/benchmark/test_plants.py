@@ -27,8 +27,8 @@ def test_a_made_up_bed_has_a_sheet_for_odd_seeds_and_reaches_its_target_easily(t
 
 def test_the_time_that_the_power_makes_possible_is_that_of_full_power(tmp_path: Path) -> None:
     path, target = made_up_scenario(tmp_path, "hotend", 2)
-    plant, told = Plant(load_scenario(path).plants["hotend"].truth(), 23.0), possible_s(path, "hotend", target)
-    for _ in range(round(told / 0.05) - 1):
+    plant, possible = Plant(load_scenario(path).plants["hotend"].truth(), 23.0), possible_s(path, "hotend", target)
+    for _ in range(round(possible / 0.05) - 1):
         plant.step(1.0, 0.0, 23.0)
     assert plant.sensor_c < target - 1
     plant.step(1.0, 0.0, 23.0)

@@ -93,7 +93,7 @@ def test_stale_if_and_only_if_something_moved_beyond_its_tolerance(seed: int) ->
     world[paths[4]], world[paths[5]] = "a", True
     facts = {"nozzle": 0, "surface": "smooth"}
     runs: list[tuple[Trace, dict[str, Value]]] = []
-    told = 0
+    changed = 0
     for _ in range(120):
         path = paths[int(random.integers(len(paths)))]
         match int(random.integers(7)):
@@ -117,8 +117,8 @@ def test_stale_if_and_only_if_something_moved_beyond_its_tolerance(seed: int) ->
             case 4 if random.random() < 0.3:
                 world.pop(path, None)
             case 5 if random.random() < 0.3:
-                told += 1
-                facts["nozzle"] = told
+                changed += 1
+                facts["nozzle"] = changed
 
         def present(rest: Dependency) -> Now:
             if rest.kind == "fact":

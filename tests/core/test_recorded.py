@@ -96,13 +96,16 @@ def test_times_that_go_back_are_refused() -> None:
 
 
 def test_lengths_are_judged() -> None:
-    told = np.array([50.0, 100.0, 150.0])
-    good = analyse_steps(told, told + np.array([0.02, -0.03, 0.01]))
+    commanded = np.array([50.0, 100.0, 150.0])
+    good = analyse_steps(commanded, commanded + np.array([0.02, -0.03, 0.01]))
     assert good.choice == "leave it" and good.scale == pytest.approx(1, abs=2 * good.uncertainty)
-    off = analyse_steps(told, told * 1.004)
+    off = analyse_steps(commanded, commanded * 1.004)
     assert off.choice == "change" and off.scale == pytest.approx(1.004) and "0.99602" in off.why
-    assert analyse_steps(told, told * 0.5).choice == "look" and analyse_steps(told, told * 0).choice == "look"
-    assert analyse_steps(told, -told).choice == "look"  # the other way is no factor
+    assert (
+        analyse_steps(commanded, commanded * 0.5).choice == "look"
+        and analyse_steps(commanded, commanded * 0).choice == "look"
+    )
+    assert analyse_steps(commanded, -commanded).choice == "look"  # the other way is no factor
 
 
 def analyse(*words: str) -> tuple[int, str, str]:

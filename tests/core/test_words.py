@@ -9,10 +9,10 @@ from ublet.core.words import counted, several
 
 
 @pytest.mark.parametrize(
-    ("names", "told"), [([], ""), (["X"], "X"), (["X", "Y"], "X and Y"), (["X", "Y", "Z"], "X, Y and Z")]
+    ("names", "words"), [([], ""), (["X"], "X"), (["X", "Y"], "X and Y"), (["X", "Y", "Z"], "X, Y and Z")]
 )
-def test_names_in_a_row(names: list[str], told: str) -> None:
-    assert several(names) == told
+def test_names_in_a_row(names: list[str], words: str) -> None:
+    assert several(names) == words
 
 
 def test_one_is_not_several() -> None:

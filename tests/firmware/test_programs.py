@@ -22,7 +22,7 @@ from ublet.firmware.events import Events
 from ublet.firmware.moving import Mover
 from ublet.firmware.programs import ROOM
 from ublet.firmware.refusal import Refused
-from ublet.link.segments import park_from, segment_from, told_park, told_segment
+from ublet.link.segments import park_fields, park_from, segment_fields, segment_from
 
 STROKE = Stroke()
 START = {"x": 100.0, "y": 100.0, "z": 10.0}
@@ -84,9 +84,9 @@ class Bench:
         self.time_s = 0.0
         self.celsius: float | None = 215.0
         self.target: float | None = 215.0
-        self.told: list[Mapping[str, Any]] = []
+        self.reported: list[Mapping[str, Any]] = []
         events = Events(lambda: self.time_s)
-        events.told = self.told.append
+        events.listener = self.reported.append
         self.mover = Mover(
             self.plotter,
             events,
@@ -130,7 +130,7 @@ class Bench:
         return {axis: START[axis] + axes.get(axis, 0.0) for axis in START} | {"e": mm["extruder.motor"]}
 
     def what(self, kind: str) -> list[Mapping[str, Any]]:
-        return [event for event in self.told if event["what"] == kind]
+        return [event for event in self.reported if event["what"] == kind]
 
 
 def wandering(seed: int, count: int) -> Program:
@@ -309,7 +309,7 @@ def test_it_holds_along_its_path_and_goes_on_without_losing_its_place() -> None:
     bench.mover.hold(False)
     bench.run()
     assert bench.carried["x"] == pytest.approx(180) and bench.carried["y"] == pytest.approx(100)
-    assert [event["what"] for event in bench.told] == ["held", "going on", "ended"]
+    assert [event["what"] for event in bench.reported] == ["held", "going on", "ended"]
     with pytest.raises(Refused, match="nothing to hold"):
         bench.mover.hold(True)
 
@@ -388,7 +388,7 @@ def segments() -> Iterator[Segment]:
 
 @pytest.mark.parametrize("segment", list(segments()), ids=lambda each: type(each).__name__)
 def test_segments_come_back_from_the_wire(segment: Segment) -> None:
-    assert segment_from(told_segment(segment)) == segment
+    assert segment_from(segment_fields(segment)) == segment
 
 
 @pytest.mark.parametrize(
@@ -407,9 +407,9 @@ def test_segments_come_back_from_the_wire(segment: Segment) -> None:
         ({"rest_s": 1, "place": 5}, "place must be a word"),
     ],
 )
-def test_what_is_no_segment_is_named(told: object, words: str) -> None:
+def test_what_is_no_segment_is_named(reported: object, words: str) -> None:
     with pytest.raises(ValueError, match=words):
-        segment_from(told)
+        segment_from(reported)
 
 
 PARK = Park(10.0, {"x": 0.0, "y": 258.0}, 80.0)
@@ -441,7 +441,7 @@ def test_a_print_that_ends_early_brakes_lifts_and_parks_and_knows_where_it_stand
     bench.run()
     ended = bench.what("ended")
     assert [event["how"] for event in ended] == ["stopped" if how == "stop" else "refused"]
-    assert [event["what"] for event in bench.told][-2:] == ["parking", "ended"]
+    assert [event["what"] for event in bench.reported][-2:] == ["parking", "ended"]
     at = bench.mover.position
     z = at["z"]
     assert (at["x"], at["y"]) == (pytest.approx(0.0), pytest.approx(258.0)) and z is not None and z >= 10.0
@@ -467,7 +467,7 @@ def test_while_it_parks_nothing_is_taken_and_a_halt_stops_it_where_it_is() -> No
 
 
 def test_how_a_program_parks_comes_back_from_the_wire() -> None:
-    assert park_from(json.loads(json.dumps(told_park(PARK)))) == PARK
+    assert park_from(json.loads(json.dumps(park_fields(PARK)))) == PARK
     for wrong in ({}, {"lift_mm": -1, "at": {"x": 1}, "mm_s": 5}, {"lift_mm": 1, "at": {"z": 1}, "mm_s": 5}, "up"):
         with pytest.raises(ValueError, match=r"park|at|lift_mm"):
             park_from(wrong)

@@ -24,9 +24,9 @@ FLOOD_BYTES = 30_000_000
 def test_a_flood_without_a_newline_fills_no_memory_and_holds_up_nobody() -> None:
     async def work() -> int:
         simulated = SimulatedMachine(tern_scenario(), tern(), time.monotonic)
-        told: asyncio.Future[str] = asyncio.get_running_loop().create_future()
-        serving = asyncio.ensure_future(serve(simulated.service, "tcp:localhost:0", 1.0, told.set_result))
-        url = await told
+        answered: asyncio.Future[str] = asyncio.get_running_loop().create_future()
+        serving = asyncio.ensure_future(serve(simulated.service, "tcp:localhost:0", 1.0, answered.set_result))
+        url = await answered
         tracemalloc.start()
         _, writer = await asyncio.open_connection("localhost", int(url.rpartition(":")[2]))
 

@@ -116,12 +116,12 @@ def test_a_run_that_is_killed_keeps_all_it_had(folder: Path) -> None:
 
 
 def test_what_cannot_be_read_is_told_and_reads_as_if_it_were_not_there(folder: Path) -> None:
-    book, told = Ledger(folder / "a.ledger", threaded=False), list[str]()
+    book, complaints = Ledger(folder / "a.ledger", threaded=False), list[str]()
     book._base.execute("DROP TABLE fact")
     with pytest.raises(LedgerError, match="could not be read"):
         book.facts()
-    book.unreadable = told.append
-    assert book.facts() == [] and "could not be read" in told[0]
+    book.unreadable = complaints.append
+    assert book.facts() == [] and "could not be read" in complaints[0]
 
 
 def test_a_run_of_a_program_that_is_there_is_left_running(folder: Path) -> None:
@@ -159,8 +159,8 @@ def test_what_cannot_be_written_is_found_and_entered_later(folder: Path) -> None
 def test_facts_changes_and_what_was_seen(folder: Path) -> None:
     book = Ledger(folder / "a.ledger", threaded=False)
     assert book.fact("nozzle") == Fact("nozzle", "", "") and book.seen() == ("", {})
-    told = [book.tell(Fact("belt", axis, "tightened", "2026")) for axis in ("x", "y", "x")]
-    assert [fact.id for fact in told] == [1, 2, 3] and book.fact("belt", "x") == told[2]
+    numbers = [book.tell(Fact("belt", axis, "tightened", "2026")) for axis in ("x", "y", "x")]
+    assert [fact.id for fact in numbers] == [1, 2, 3] and book.fact("belt", "x") == numbers[2]
     assert {fact.path: fact.id for fact in book.facts_in_force()} == {"belt.x": 3, "belt.y": 2}
     run = book.open_run(OPENING).number
     first = Change("2026", "keep", run, "a.b", "live", 1.0, (1.0, 2.0))

@@ -116,27 +116,27 @@ def test_a_silent_board_is_a_lost_link() -> None:
 
 def test_a_closed_port_ends_waiting_calls_at_once() -> None:
     async def work(client: Client, board: Board) -> None:
-        told: list[str] = []
-        client.on_lost = told.append
+        calls: list[str] = []
+        client.on_lost = calls.append
         call = asyncio.ensure_future(client.call("x"))
         await asyncio.sleep(0.1)
         board.end.close()
         with pytest.raises(LinkLost, match="closed"):
             await call
-        assert told == ["the other end was closed"]
+        assert calls == ["the other end was closed"]
 
     talk(["lose"] * 3, work)
 
 
 def test_heartbeats_flow_and_silence_is_noticed() -> None:
     async def work(client: Client, board: Board) -> None:
-        told: list[str] = []
-        client.on_lost = told.append
+        calls: list[str] = []
+        client.on_lost = calls.append
         await client.hello()
         await asyncio.sleep(3.0)
         assert board.raw.count(b'"heartbeat"') >= 3
         await asyncio.sleep(4.0)
-        assert told and "silent" in told[0]
+        assert calls and "silent" in calls[0]
 
     talk([], work)
 

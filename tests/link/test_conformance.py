@@ -95,7 +95,7 @@ def disorderly(machine: SimulatedMachine) -> None:
 
 def mute(machine: SimulatedMachine) -> None:
     """Tells no event."""
-    machine.board.events.told = lambda event: None
+    machine.board.events.listener = lambda event: None
 
 
 def eager(machine: SimulatedMachine) -> None:

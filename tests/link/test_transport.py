@@ -65,23 +65,23 @@ def test_a_full_line_keeps_the_order_and_urgent_bytes_go_first() -> None:
 
 def test_a_line_that_takes_nothing_is_given_up() -> None:
     async def work(transport: FileTransport, theirs: socket.socket) -> None:
-        told: list[str] = []
-        transport.lost = told.append
+        reports: list[str] = []
+        transport.lost = reports.append
         for _ in range(BACKLOG // 1000):
             transport.write(b"x" * 4000)
-        assert told == ["the board does not take what is sent"]
+        assert reports == ["the board does not take what is sent"]
 
     on_pair(work)
 
 
 def test_the_other_end_closing_is_told_once() -> None:
     async def work(transport: FileTransport, theirs: socket.socket) -> None:
-        told: list[str] = []
-        transport.lost = told.append
+        reports: list[str] = []
+        transport.lost = reports.append
         theirs.close()
         await asyncio.sleep(0.05)
         transport.write(b"x")
-        assert told == ["the port was closed from the other end"]
+        assert reports == ["the port was closed from the other end"]
 
     on_pair(work)
 
@@ -122,14 +122,14 @@ def test_a_pair_in_memory_delivers_later_and_parts() -> None:
     async def run() -> None:
         one, two = memory_pair()
         got: list[bytes] = []
-        told: list[str] = []
-        two.received, two.lost = got.append, told.append
+        reports: list[str] = []
+        two.received, two.lost = got.append, reports.append
         one.write(b"a")
         assert got == []
         await asyncio.sleep(0)
         assert got == [b"a"]
         one.close()
-        assert told == ["the other end was closed"]
+        assert reports == ["the other end was closed"]
         two.write(b"b")
 
     asyncio.run(run())

@@ -133,15 +133,15 @@ def test_the_session_notices_by_itself_and_a_save_of_kept_values_keeps_the_edits
             session.draft.set(FEED, 222.0)
             elsewhere(session.draft, bed__margin_mm=9.0)
             os.utime(rig.file, (1, 1))
-            told = session.look_at_disk()
-            assert told is not None and "nothing collided" in told[0] and session.look_at_disk() is None
+            seen = session.look_at_disk()
+            assert seen is not None and "nothing collided" in seen[0] and session.look_at_disk() is None
             await session.connection.write_live({KP: 0.05})
             await session.save()
             assert session.document.value(KP) == 0.05 and session.document.value(FEED) == 300
             assert [change.path for change in session.draft.changes()] == [FEED]
             rig.file.write_text("x = [", encoding="utf-8")
-            told = session.look_at_disk()
-            assert told is not None and "cannot be used as it is" in told[0]
+            seen = session.look_at_disk()
+            assert seen is not None and "cannot be used as it is" in seen[0]
             assert session.draft.given(FEED) == 222
 
     virtually(work)

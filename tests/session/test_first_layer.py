@@ -78,9 +78,9 @@ def printed(
 def test_while_extruder_steps_are_not_measured_the_height_is_not_sure(folder: Path) -> None:
     """Twice the filament closes its lines far above the bed: a look cannot tell that from a wrong offset."""
     scenario, _ = made_up(folder, 1, 3, "pin")
-    told = tomllib.loads(smooth(scenario, 1).read_text(encoding="utf-8"))
-    told["motors"]["M6"] = {"role": "extruder", "turn_mm": 11.52, "microsteps": 8, "torque_nm_a": 0.16}
-    scenario.write_text(tomlkit.dumps(told), encoding="utf-8")
+    tables = tomllib.loads(smooth(scenario, 1).read_text(encoding="utf-8"))
+    tables["motors"]["M6"] = {"role": "extruder", "turn_mm": 11.52, "microsteps": 8, "torque_nm_a": 0.16}
+    scenario.write_text(tomlkit.dumps(tables), encoding="utf-8")
     steps, _ = leg(scenario, 1, (("z-offset", {"nozzle_c": 210.0, "bed_c": 60.0}), ("first-layer", {})))
     step = steps[-1]
     left = step.result.finding("left")

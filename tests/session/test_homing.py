@@ -59,8 +59,8 @@ def test_a_seek_ends_within_the_axis_and_its_margin_and_a_halt_forgets_the_posit
                 await connection.call("axis.home", axis="z")
             await connection.call("axis.home", axis="x")
             await asyncio.sleep(20)
-            told = (await connection.call("axis.status"))["x"]
-            assert "290 mm" in told["why"] and told["mm"] is None and connection.channel("motion.moving") == 0
+            status = (await connection.call("axis.status"))["x"]
+            assert "290 mm" in status["why"] and status["mm"] is None and connection.channel("motion.moving") == 0
             await connection.call("axis.home", axis="y")
             await asyncio.sleep(15)
             assert connection.channel("axes.y.mm") == 262

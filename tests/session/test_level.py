@@ -29,13 +29,13 @@ LEVEL = ("lead-screws", "bed-corners", "probe-spread", "probe-place", "z-offset"
 
 def changed(path: Path, **tables: Any) -> Path:
     """The scenario with other values: table → key → value."""
-    told = tomllib.loads(path.read_text(encoding="utf-8"))
+    scenario_tables = tomllib.loads(path.read_text(encoding="utf-8"))
     for table, values in tables.items():
         if isinstance(values, list):
-            told[table] = values
+            scenario_tables[table] = values
         else:
-            told.setdefault(table, {}).update(values)
-    path.write_text(tomlkit.dumps(told), encoding="utf-8")
+            scenario_tables.setdefault(table, {}).update(values)
+    path.write_text(tomlkit.dumps(scenario_tables), encoding="utf-8")
     return path
 
 
@@ -186,14 +186,14 @@ FAULTS = {
 def test_a_probe_that_fails_is_named_and_the_nozzle_goes_up(fault: str, tmp_path: Path) -> None:
     scenario, _ = made_up(tmp_path, 0, 3)
     tables, words = FAULTS[fault]
-    told = tomllib.loads(scenario.read_text(encoding="utf-8"))
+    scenario_tables = tomllib.loads(scenario.read_text(encoding="utf-8"))
     for table, values in tables.items():
         for key, each in values.items():
             if isinstance(each, dict):
-                told[table].setdefault(key, {}).update(each)  # type: ignore[union-attr,index]
+                scenario_tables[table].setdefault(key, {}).update(each)  # type: ignore[union-attr,index]
             else:
-                told[table][key] = each  # type: ignore[index]
-    scenario.write_text(tomlkit.dumps(told), encoding="utf-8")
+                scenario_tables[table][key] = each  # type: ignore[index]
+    scenario.write_text(tomlkit.dumps(scenario_tables), encoding="utf-8")
     report = run("bed-corners", scenario)
     assert report["outcome"] == "failed" and words in report["why"], report["why"]
 

@@ -108,7 +108,7 @@ def test_a_touch_takes_back_what_is_followed_and_tells_the_bed(folder: Path) -> 
             await connection.write_live({"axes.z.soft_limits": False})
             await go(connection, {"z": 8.0}, 5.0)
             await go(connection, {"x": 250.0, "y": 180.0}, 80.0)
-            told = []
+            rows = []
             for height in (0.0, 0.4):
                 heights = tuple((height,) * 7 for _ in range(7))
                 ends: dict[str, Value] = {"mesh.from_x_mm": 34.0, "mesh.to_x_mm": 246.0}
@@ -116,10 +116,10 @@ def test_a_touch_takes_back_what_is_followed_and_tells_the_bed(folder: Path) -> 
                 await connection.write_live(ends)
                 await go(connection, {"z": 6.0}, 5.0)
                 await connection.controller.pin(True)
-                told.append(await touch(connection, -4.0, 2.0))
+                rows.append(await touch(connection, -4.0, 2.0))
                 await connection.controller.pin(False)
                 await go(connection, {"z": 8.0}, 5.0)
-            assert told[0] is not None and told[1] == pytest.approx(told[0], abs=0.03)
+            assert rows[0] is not None and rows[1] == pytest.approx(rows[0], abs=0.03)
 
     virtually(work)
 
@@ -169,10 +169,10 @@ def checked(tmp_path: Path, change: dict[str, Any]) -> Any:
     scenario, _ = made_up(tmp_path, 2, 2)
     machine = tmp_path / "bed-2-2.toml"
     keep_in(machine, run_made_up("bed-mesh", GRID, scenario, 2))
-    told = tomllib.loads(scenario.read_text(encoding="utf-8"))
+    tables = tomllib.loads(scenario.read_text(encoding="utf-8"))
     for table, values in change.items():
-        told[table].update(values)  # type: ignore[union-attr]
-    scenario.write_text(tomlkit.dumps(told), encoding="utf-8")
+        tables[table].update(values)  # type: ignore[union-attr]
+    scenario.write_text(tomlkit.dumps(tables), encoding="utf-8")
     return run_made_up("mesh-check", [], scenario, 5)
 
 

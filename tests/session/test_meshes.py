@@ -25,8 +25,14 @@ def took(rig: Rig, heights: np.ndarray, bed_c: float, sheet: str) -> None:
     recorded = session.ledger.open_run(
         Opening("2026-01-02T03:04:05", "bed-mesh", "bed mesh", {}, {}, "", "larch-6", live, facts, None, {}, None)
     )
-    told = tuple(tuple(row) for row in heights.round(4).tolist())
-    wanted = {HEIGHTS: told, "mesh.columns": COUNT, "mesh.rows": COUNT, "mesh.from_x_mm": 34.0, "mesh.to_x_mm": 246.0}
+    heights_mm = tuple(tuple(row) for row in heights.round(4).tolist())
+    wanted = {
+        HEIGHTS: heights_mm,
+        "mesh.columns": COUNT,
+        "mesh.rows": COUNT,
+        "mesh.from_x_mm": 34.0,
+        "mesh.to_x_mm": 246.0,
+    }
     wanted |= {"mesh.from_y_mm": 34.0, "mesh.to_y_mm": 226.0}
     proposals = tuple(Proposal(path, live[path], after, "mm", "") for path, after in wanted.items())
     rests = (

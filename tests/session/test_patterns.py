@@ -29,17 +29,17 @@ def test_the_square_is_written_drawn_and_timed_for_both_machines(stem: str, tmp_
 
 
 @pytest.mark.parametrize(
-    ("words", "told"),
+    ("words", "output"),
     [
         (["cone"], "no pattern “cone”: allowed: square, first-layer, first-layer-stripe"),
         (["square", "-o", "square.txt"], "is written as .gcode, .svg or .pdf"),
         (["square", "-o", "no/such/folder/square.svg"], "cannot be written"),
     ],
 )
-def test_what_cannot_be_is_said(words: list[str], told: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_cannot_be_is_said(words: list[str], output: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
     done = CliRunner().invoke(app, ["pattern", *words, "--machine", str(machine_path("wren-180"))])
-    assert done.exit_code == 2 and told in " ".join(done.output.split())
+    assert done.exit_code == 2 and output in " ".join(done.output.split())
     assert CliRunner().invoke(app, ["pattern", "square"]).exit_code == 2
 
 
@@ -87,9 +87,9 @@ def test_a_prints_start_has_its_reasons_and_the_builders_own_program_is_looked_t
     assert run.invoke(app, ["pattern", "print-start", "--machine", str(machine)]).exit_code == 0
     mine.write_text("BED 60\nTIP\nHOME\nMESH\nSQUARE\nHOT\nPURGE\n", encoding="utf-8")
     wrong = run.invoke(app, ["pattern", "print-start", "--machine", str(machine)])
-    told = " ".join(wrong.output.split())
-    assert wrong.exit_code == 1 and "“SOAK” is missing; nobody has measured how long" in told
-    assert "“MESH” stands there, but before “lifts”" in told
+    output = " ".join(wrong.output.split())
+    assert wrong.exit_code == 1 and "“SOAK” is missing; nobody has measured how long" in output
+    assert "“MESH” stands there, but before “lifts”" in output
     mine.unlink()
     gone = run.invoke(app, ["pattern", "print-start", "--machine", str(machine)])
     assert gone.exit_code == 1 and "cannot be read" in gone.output

@@ -85,8 +85,8 @@ def test_it_is_printed_hot_and_what_it_pushes_is_told(tmp_path: Path) -> None:
     result, rig = changed_by(tmp_path, [], 1.0, PieceParameters(printed=True, side_mm=20.0, rounds=1))
     assert result.outcome == "proven", result.why
     drawn_back = 1.2 - 0.8  # the board's store has another retraction than the file, and ends with it
-    told = square(tern(), 20.0, 1).filament_mm - drawn_back
-    assert rig.world.filament.fed_mm == pytest.approx(told * 11.34 / 11.52, rel=0.01)
+    pushed_mm = square(tern(), 20.0, 1).filament_mm - drawn_back
+    assert rig.world.filament.fed_mm == pytest.approx(pushed_mm * 11.34 / 11.52, rel=0.01)
 
 
 def test_thicker_pushes_more_of_what_is_left_to_push(tmp_path: Path) -> None:

@@ -39,18 +39,18 @@ def test_comments_and_other_values_survive_a_change(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("text", "told"),
+    ("text", "words"),
     [
         ('length_unit = "furlong"\ntheme = "bone"\n', "length_unit: found 'furlong'; allowed: one of mm, in, thou"),
         ('colour = 3\ntheme = "bone"\n', "colour: found 3; allowed: no such preference"),
         ('jog_step_mm = 1e9\ntheme = "bone"\n', "jog_step_mm: found 1000000000.0; allowed: 0.01 to 100 mm"),
     ],
 )
-def test_what_is_wrong_is_named_and_the_rest_taken(text: str, told: str, tmp_path: Path) -> None:
+def test_what_is_wrong_is_named_and_the_rest_taken(text: str, words: str, tmp_path: Path) -> None:
     path = tmp_path / "preferences.toml"
     path.write_text(text, encoding="utf-8")
     kept = Kept(path)
-    assert told in kept.trouble and kept.now == Preferences(theme="bone")
+    assert words in kept.trouble and kept.now == Preferences(theme="bone")
 
 
 @pytest.mark.parametrize("content", [b"theme = ", b"\xff\xfe", b"[[["])

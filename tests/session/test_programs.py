@@ -39,12 +39,12 @@ def test_the_square_is_run_and_takes_what_was_told_beforehand(folder: Path) -> N
             begun = next(e for e in rig.board.events.since(1) if e["what"] == "place")
             assert ended.time_s - begun["time_s"] == pytest.approx(table.seconds, rel=0.03, abs=0.2)
             live = rig.board.layers.live
-            told_mm, microsteps = live["extruder.steps_per_mm"], live["extruder.motor.microsteps"]
-            assert isinstance(told_mm, float) and isinstance(microsteps, int)
+            commanded_mm, microsteps = live["extruder.steps_per_mm"], live["extruder.motor.microsteps"]
+            assert isinstance(commanded_mm, float) and isinstance(microsteps, int)
             motor = next(each for each in rig.world.mechanics.motors.values() if each.role == "extruder")
             true_mm = motor.full_steps * (motor.microsteps or microsteps) / motor.turn_mm
             pushed = abs(rig.world.mechanics.spun["extruder"])
-            assert pushed == pytest.approx(table.program.filament_mm * told_mm / true_mm, rel=1e-6)
+            assert pushed == pytest.approx(table.program.filament_mm * commanded_mm / true_mm, rel=1e-6)
 
     virtually(work)
 

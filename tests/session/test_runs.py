@@ -169,8 +169,8 @@ def test_a_cancelled_run_keeps_what_it_had_and_says_how_it_ended(folder: Path) -
             rows = session.ledger.streams(entry.id)["relay"].rows
             assert len(rows) > 500 and rows[-1, 2] > 100, "all of the minute"
             assert any(rest.path == "sensors.hotend.beta_k" for rest in entry.rests)
-            told = [line.words for line in run_lines(session.ledger, entry)]
-            assert any(words.startswith("relay: ") for words in told)
+            lines = [line.words for line in run_lines(session.ledger, entry)]
+            assert any(words.startswith("relay: ") for words in lines)
 
     virtually(work)
 
@@ -350,12 +350,12 @@ def test_only_what_this_machine_has_can_be_told() -> None:
     known = paths(machine)
     assert {"nozzle", "belt.x", "switch.z", "sensor.bed", "moved"} <= set(known) and "belt.z" not in known
     assert fact_from(machine, "belt.x", None).words == "belt x: tightened"
-    for path, value, told in (
+    for path, value, words in (
         ("nozzel", None, "Did you mean nozzle"),
         ("belt.q", None, "known: "),
         ("nozzle", " ", "say what"),
     ):
-        with pytest.raises(FactError, match=told):
+        with pytest.raises(FactError, match=words):
             fact_from(machine, path, value)
     assert all(kind.words and kind.said and kind.why for kind in FACTS.values())
 
@@ -436,11 +436,11 @@ class Answers(Onlooker):
 
 def test_a_jog_moves_only_what_it_may_and_not_below_its_floor(tmp_path: Path) -> None:
     asked = Jog("until it touches", ("it touches", "stop"), axes=("x",), steps=(1.0, 0.1), floor={"x": 3.0})
-    told: list[Any] = []
+    moves: list[Any] = []
 
     async def jog(bench: Bench, aim: Part) -> TrialResult:
         await home_axis(bench, "x")
-        told.append(await bench.builder.jog(asked, 20.0))
+        moves.append(await bench.builder.jog(asked, 20.0))
         return TrialResult("proven", "so")
 
     async def work() -> None:
@@ -450,7 +450,7 @@ def test_a_jog_moves_only_what_it_may_and_not_below_its_floor(tmp_path: Path) ->
             answers = Answers("x=10", "x-99", "x-1.5", "it touches")
             entered = await session.run(spec(jog), Part(), answers)
             assert entered.ran.result.outcome == "proven", entered.ran.result.why
-            assert told[0].answer == "it touches" and told[0].position["x"] == pytest.approx(8.5, abs=0.01)
+            assert moves[0].answer == "it touches" and moves[0].position["x"] == pytest.approx(8.5, abs=0.01)
             assert "below its floor of 3 mm" in answers.questions[2].text
             again = Answers("y+1", "it touches")
             assert (await session.run(spec(jog), Part(), again)).ran.result.outcome == "proven"

@@ -171,13 +171,13 @@ def test_no_news_of_the_heater_is_off_and_failed_whatever_the_reason(lie: str, f
 def test_a_hold_by_hand_without_readings_is_switched_off(folder: Path) -> None:
     async def work() -> None:
         async with Rig(folder, tern_scenario(), state_s=0.1) as rig:
-            told: list[tuple[str, str]] = []
-            rig.session.connection.broken.append(lambda what, why: told.append((what, why)))
+            breaks: list[tuple[str, str]] = []
+            rig.session.connection.broken.append(lambda what, why: breaks.append((what, why)))
             await rig.session.connection.call("heat.target", heater="hotend", celsius=60)
             await asyncio.sleep(2)
             LIES["no reading"][0](rig)
             await asyncio.sleep(NO_NEWS_S + 1)
-            assert heated(rig) == [] and told and "has not been read" in told[0][1]
+            assert heated(rig) == [] and breaks and "has not been read" in breaks[0][1]
 
     virtually(work)
 

@@ -298,9 +298,9 @@ def test_a_file_system_without_second_names_and_one_that_cannot_sync(
     assert files.write_atomically(path, "new") == ""
     assert (folder / "m.toml.previous").read_text(encoding="utf-8") == "old"
     monkeypatch.setattr(files, "_synced", lambda directory: files._unsynced(directory, OSError(22, "Invalid argument")))
-    told = files.write_atomically(path, "newer")
+    note = files.write_atomically(path, "newer")
     assert (
-        path.read_text(encoding="utf-8") == "newer" and "stands in its place" in told and "could not be synced" in told
+        path.read_text(encoding="utf-8") == "newer" and "stands in its place" in note and "could not be synced" in note
     )
 
 

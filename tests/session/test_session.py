@@ -296,8 +296,8 @@ def test_a_set_that_is_used_holds_its_temperature_and_the_check_holds_for_it(fol
         async with Rig(folder, tern_scenario()) as rig:
             session, root = rig.session, "heaters.hotend.gains.old-block"
             assert session.gains_root("hotend", 215) == "heaters.hotend" and used_at(session, "hotend", 215) == OWN
-            told = await switch_set(session, "hotend", "old-block")
-            assert "used near 205 °C: live" in told and used_at(session, "hotend", 215) == "old-block"
+            words = await switch_set(session, "hotend", "old-block")
+            assert "used near 205 °C: live" in words and used_at(session, "hotend", 215) == "old-block"
             tuned = await session.run(CONTROL, HotendParameters(target=215), Onlooker())
             best = tuned.ran.result.choice
             assert best is not None and {p.setting for p in best.proposals} == {

@@ -57,7 +57,7 @@ def test_a_bed_that_never_stands_is_said(folder: Path) -> None:
 
 
 def test_a_drift_is_the_slope_of_the_last_touches() -> None:
-    told = [(60.0 * n, 0.1 * np.exp(-n / 3) + 0.001 * (-1) ** n) for n in range(12)]
-    slope, u = drift(told)
+    heights = [(60.0 * n, 0.1 * np.exp(-n / 3) + 0.001 * (-1) ** n) for n in range(12)]
+    slope, u = drift(heights)
     assert -0.004 / 60 < slope < 0 and 0 < u < 0.002 / 60
-    assert drift(told[:2])[0] == np.inf
+    assert drift(heights[:2])[0] == np.inf

@@ -130,8 +130,8 @@ def test_a_stream_that_is_faster_than_the_line_or_longer_than_the_memory_is_refu
             ):
                 with pytest.raises(BoardRefused, match=words):
                     await connection.controller.open_stream(name, rate, capture_s)
-            told = await connection.controller.open_stream("accelerometer", 400.0, None)
-            with pytest.raises(BoardRefused, match=f"stream {told.number} is open"):
+            opened = await connection.controller.open_stream("accelerometer", 400.0, None)
+            with pytest.raises(BoardRefused, match=f"stream {opened.number} is open"):
                 await connection.controller.open_stream("accelerometer", 400.0, None)
 
     virtually(work)
@@ -218,13 +218,13 @@ def test_what_a_board_lacks_is_said_before_anything_is_begun(tmp_path: Path) -> 
                 ("extruder-steps", ["heat", "programs"]),
             ):
                 entered = await rig.session.run(TRIALS[name], TRIALS[name].parameters(), Onlooker())
-                told = " and ".join(LACKING[each] for each in lacks)  # type: ignore[index]
-                assert entered.ran.result.why == f"Not started: this board {told}." and entered.number is None
-            told = standings(rig.session)
-            assert {told[name].state for name in ("hotend control", "bed control", "accelerometer")} == {"waiting"}
-            assert told["accelerometer"].reason == "this board has no accelerometer"
-            assert told["homing"].state == "waiting", "the bed is warmed before Z homes, as declared"
-            assert told["motors"].state == "open"
+                states = " and ".join(LACKING[each] for each in lacks)  # type: ignore[index]
+                assert entered.ran.result.why == f"Not started: this board {states}." and entered.number is None
+            states = standings(rig.session)
+            assert {states[name].state for name in ("hotend control", "bed control", "accelerometer")} == {"waiting"}
+            assert states["accelerometer"].reason == "this board has no accelerometer"
+            assert states["homing"].state == "waiting", "the bed is warmed before Z homes, as declared"
+            assert states["motors"].state == "open"
             with pytest.raises(BoardRefused, match="unknown method"):
                 await rig.session.connection.controller.target("hotend", 200.0)
             await rig.session.connection.controller.all_off()

@@ -28,8 +28,8 @@ def test_the_help_is_wrapped_once_and_tells_every_key(
     for _ in range(9):
         screen.key("NPage")
         seen += screen.text()
-    for told in ("hard to trace", "Search every", "HALT: everything off", "Quit; asks first", "tab   "):
-        assert told in seen, told
+    for message in ("hard to trace", "Search every", "HALT: everything off", "Quit; asks first", "tab   "):
+        assert message in seen, message
     assert "F8 HALT" in screen.text(), "the pulse stays bright"
     screen.key("Escape")
     screen.gone("keys here")
@@ -37,7 +37,7 @@ def test_the_help_is_wrapped_once_and_tells_every_key(
 
 def test_the_palette_finds_actions_stations_and_settings(screens: list[Inside], tmp_path: Path) -> None:
     screen = inside(screens, tmp_path)
-    for typed, told, after in (
+    for typed, message, after in (
         ("soak time", "Go to soak time", "the surface follows the bed's sensor"),
         ("axes.z.maximum_feed", "axes.z.maximum_feed_mm_s", "Largest feed rate."),
         ("opens the gap first", "", ""),
@@ -45,8 +45,8 @@ def test_the_palette_finds_actions_stations_and_settings(screens: list[Inside], 
     ):
         screen.key("C-p")
         screen.type(typed)
-        if told:
-            screen.wait(told)
+        if message:
+            screen.wait(message)
         shown = screen.wait("F8 HALT")  # bright above the palette, as soon as all of it is painted
         assert "F8 HALT" in shown and "🔎" not in shown
         if after:
@@ -164,9 +164,9 @@ def test_halt_shows_at_once_in_every_dialog(folder: Path, monkeypatch: pytest.Mo
 
     async def work() -> None:
         async with opened(folder, monkeypatch) as there:
-            for key, told in (("f3", "What happened"), ("f7", "Preferences"), ("ctrl+p", "setting")):
+            for key, message in (("f3", "What happened"), ("f7", "Preferences"), ("ctrl+p", "setting")):
                 await there.press(key)
-                await there.until(lambda told=told: told in there.text() and len(there.app.screen_stack) == 2)
+                await there.until(lambda message=message: message in there.text() and len(there.app.screen_stack) == 2)
                 assert len(there.app.screen.query(Pulse)) == 1
                 await there.press("f8")
                 await there.until(lambda: "HALTED" in there.text())

@@ -134,10 +134,15 @@ def test_a_typed_temperature_is_checked_and_echoed(screens: list[Inside], tmp_pa
     screen.wait("from room")
     screen.key("Enter", "t")
     screen.wait("Temperature to tune")
-    for text, told in (("abc", "is not a number"), ("20", "120 to 400"), ("280", "at most 270"), ("5 kg", "allowed")):
+    for text, message in (
+        ("abc", "is not a number"),
+        ("20", "120 to 400"),
+        ("280", "at most 270"),
+        ("5 kg", "allowed"),
+    ):
         screen.key("C-u")
         screen.type(text)
-        screen.wait(told)
+        screen.wait(message)
         screen.key("Enter")
         assert "Temperature to tune" in screen.text()
     screen.key("C-u")

@@ -26,9 +26,9 @@ def look_and_answer(screen: Inside, question: str, seen: str, until: str) -> Non
     end = time.monotonic() + 90
     while until not in (shown := screen.text()):
         assert time.monotonic() < end, shown
-        told, noticed = re.search(question, shown), re.search(seen, shown)
-        if told and noticed and told[0] != asked:
-            asked = told[0]
+        message, noticed = re.search(question, shown), re.search(seen, shown)
+        if message and noticed and message[0] != asked:
+            asked = message[0]
             words = "all opened alike" if noticed[1] is None else noticed[1].split(",")[0]
             answer(screen, MOTORS.get(words, words))
         screen.rest(0.1)

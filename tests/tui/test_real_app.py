@@ -64,8 +64,8 @@ def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: lis
     again.wait("no errors")
     again.key("NPage", "NPage", "NPage", "Down")
     again.wait("is live and saved")
-    for told in (f"{file_kp:.3g}", "all saved", "✓ measured"):
-        again.wait(told)
+    for message in (f"{file_kp:.3g}", "all saved", "✓ measured"):
+        again.wait(message)
     again.key("Enter", "t")
     again.wait("Temperature to tune")
     again.key("C-u", "2", "4", "0", "Enter")

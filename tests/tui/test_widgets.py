@@ -184,11 +184,11 @@ def test_the_title_tells_what_is_not_saved() -> None:
 
 
 @pytest.mark.parametrize(("linked", "told"), [(True, True), (False, False)])
-def test_nothing_is_called_saved_without_a_board(linked: bool, told: bool) -> None:
+def test_nothing_is_called_saved_without_a_board(linked: bool, message: bool) -> None:
     title = Title()
     title.set_reactive(Title.link, "no board")
     title.set_reactive(Title.linked, linked)
-    assert ("all saved" in shown(title)) is told
+    assert ("all saved" in shown(title)) is message
 
 
 def answers(dialog: Any, *keys: str) -> Any:
@@ -316,9 +316,9 @@ def test_a_drawing_paints_only_the_lines_that_changed_and_cuts_long_ones() -> No
 def test_parameters_read_as_words_with_a_value_each(trial: str) -> None:
     """No parameter ends in nothing, in its unit's name, or says its unit twice."""
     spec = TRIALS[trial]
-    told = [each for each in parameter_words(spec, spec.parameters()).split(", ") if each]
-    assert len(told) == len(spec.declared())
-    for each, declared in zip(told, spec.declared(), strict=True):
+    message = [each for each in parameter_words(spec, spec.parameters()).split(", ") if each]
+    assert len(message) == len(spec.declared())
+    for each, declared in zip(message, spec.declared(), strict=True):
         name, _, value = each.partition(" ")
         assert value and name not in value.split() and "_" not in each, each
         assert not declared.unit or each.split().count(declared.unit) <= 1, each

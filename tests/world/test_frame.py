@@ -64,8 +64,8 @@ def test_a_moving_bed_carries_its_load_and_a_head_does_not_feel_it() -> None:
 
 
 def test_it_moves_as_a_general_integrator_says_friction_and_all() -> None:
-    told = FrameTruth(belt_x_n_mm=30, guide_x=0.04, slip_n=0.4, slip_mm_s=15, nearer=0.0, **FAST)
-    one = Frame(told, {"x": 0.4, "y": 0.4}, SPANS, False, False)
+    truth = FrameTruth(belt_x_n_mm=30, guide_x=0.04, slip_n=0.4, slip_mm_s=15, nearer=0.0, **FAST)
+    one = Frame(truth, {"x": 0.4, "y": 0.4}, SPANS, False, False)
     course = SwingCourse(SweepMove({"x": 1.0}, 20.0, 60.0, 0.8, 0.03))
     speeds = course.speeds(0, 4501)
     found = np.concatenate(

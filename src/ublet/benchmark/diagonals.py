@@ -26,10 +26,10 @@ def corexy(folder: Path, seed: int) -> Path:
         drawn = f"knee_turns_s = {random.uniform(8, 16):.2f}\ntorque_nm_a = {random.uniform(0.08, 0.16):.4f}\n"
         head, tail = text.split(f"[motors.{motor}]\n")
         text = f"{head}[motors.{motor}]\n{drawn}{tail.replace('knee_turns_s = 13', '', 1)}"
-    for told, low, high in (("0.42", 0.25, 0.7), ("0.78", 0.5, 1.2)):
-        text = text.replace(f"mass_kg = {told}", f"mass_kg = {random.uniform(low, high):.3f}")
-    for told, low, high in (("3.2", 1.5, 5.0), ("4.1", 2.0, 6.0)):
-        text = text.replace(f"friction_n = {told}", f"friction_n = {random.uniform(low, high):.2f}")
+    for accelerations, low, high in (("0.42", 0.25, 0.7), ("0.78", 0.5, 1.2)):
+        text = text.replace(f"mass_kg = {accelerations}", f"mass_kg = {random.uniform(low, high):.3f}")
+    for forces, low, high in (("3.2", 1.5, 5.0), ("4.1", 2.0, 6.0)):
+        text = text.replace(f"friction_n = {forces}", f"friction_n = {random.uniform(low, high):.2f}")
     path = folder / "scenarios" / f"corexy-{seed}.toml"
     path.write_text(text, encoding="utf-8")
     return path

@@ -69,11 +69,11 @@ def made_up_extruder(folder: Path, number: int) -> tuple[Path, str]:
     text += f"torque_nm_a = {torque:.4f}\nleast_a = 0.05\n\n[extruder]\n"
     text += "".join(f"{key} = {value:.5g}\n" for key, value in extruder.items())
     if planted == "current":
-        told = "0.1" if base == "wren-180" else "0.12"
+        gear_mm = "0.1" if base == "wren-180" else "0.12"
         text = text.replace(
             f"torque_nm_a = {torque:.4f}", f"torque_nm_a = {torque * (0.25 if base == 'tern-280' else 0.7):.4f}"
         )
-        text += f"\n[stored.extruder.motor]\nrun_a = {told}\n"
+        text += f"\n[stored.extruder.motor]\nrun_a = {gear_mm}\n"
     path = folder / "scenarios" / f"extruder-{number}.toml"
     path.write_text(text, encoding="utf-8")
     return path, planted
@@ -91,11 +91,11 @@ def extruders(machines: int) -> dict[str, Any]:
             scenario, planted = made_up_extruder(Path(name), number)
             order = order_for("extruder-steps", [], keep=False, save=False)
             report = run_on_scenario(order, scenario, None, number, lambda progress: None).report
-            told = report["why"]
-            if NAMED[planted] not in told:
-                unnamed.append(f"{number} {planted}: {told}")
+            why = report["why"]
+            if NAMED[planted] not in why:
+                unnamed.append(f"{number} {planted}: {why}")
             others = {words for words in NAMED.values() if words} - {NAMED[planted]}
-            invented += [f"{number} {planted}: {told}" for words in others if words in told]
+            invented += [f"{number} {planted}: {why}" for words in others if words in why]
             for finding in report["findings"]:
                 true = report["truth"].get(finding["id"])
                 if true is not None and finding["uncertainty"]:

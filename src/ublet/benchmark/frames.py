@@ -97,12 +97,12 @@ class SensorTicks:
 
     def take(self) -> None:
         """A tick has passed."""
-        told = self._sensor.heard()
+        batch = self._sensor.heard()
         self._ticks += 1
-        self._newest_s = self._ticks * TICK_S - told.newest_ago_s
-        self._values.append(np.asarray(told.counts * COUNT_M_S2, dtype=np.float64))
-        self._numbers.append(self.count + told.missed + np.arange(len(told.counts), dtype=np.float64))
-        self.count += told.missed + len(told.counts)
+        self._newest_s = self._ticks * TICK_S - batch.newest_ago_s
+        self._values.append(np.asarray(batch.counts * COUNT_M_S2, dtype=np.float64))
+        self._numbers.append(self.count + batch.missed + np.arange(len(batch.counts), dtype=np.float64))
+        self.count += batch.missed + len(batch.counts)
 
     def whole(self) -> tuple[Floats, Floats]:
         """When readings were taken, s (n), and what they are, m/s² (n x 3)."""

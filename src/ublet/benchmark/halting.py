@@ -162,10 +162,10 @@ def halt_in_phases(folder: Path, tries: int) -> dict[str, Any]:
         """Do what begins a phase, waiting for homings; returns the stream that is open, 0 for none."""
         stream = 0
         for number, (method, params) in enumerate(requests):
-            told = await client.call(method, {**params, "number": stream} if method == "stream.credit" else params)
-            stream = told.get("number", stream)
+            reply = await client.call(method, {**params, "number": stream} if method == "stream.credit" else params)
+            stream = reply.get("number", stream)
             if method == "axis.home" and number < len(requests) - 1:
-                while await ended.get() != told["motion"]:
+                while await ended.get() != reply["motion"]:
                     pass
         return stream
 

@@ -146,13 +146,13 @@ def five_touches(machines: int) -> dict[str, Any]:
             scenario = smooth(made_up(Path(name), seed, 3, "pin")[0], seed)
             for change, verdict in _verdicts(scenario, seed).items():
                 right[change].append(verdict == change)
-    return {"machines": machines, **{change: round(float(np.mean(told)), 3) for change, told in right.items()}}
+    return {"machines": machines, **{change: round(float(np.mean(expected)), 3) for change, expected in right.items()}}
 
 
 def _verdicts(scenario: Path, seed: int) -> dict[str, str]:
     """What five touches say after each change; the bed is put back after each."""
     random = np.random.default_rng([seed, 5])
-    told: dict[str, str] = {}
+    expected: dict[str, str] = {}
 
     async def work(session: Any, watcher: Any) -> None:
         bed = watcher.simulated.world.bed
@@ -167,10 +167,10 @@ def _verdicts(scenario: Path, seed: int) -> dict[str, str]:
             bed.knock(knock)
             entered = await session.run(check, check.parameters(), watcher)
             bed.knock(knock.model_copy(update={"mm": -knock.mm}))
-            told[change] = _verdict(entered.ran.result.why)
+            expected[change] = _verdict(entered.ran.result.why)
 
     on_made_up(scenario, seed, work)
-    return told
+    return expected
 
 
 def _verdict(why: str) -> str:

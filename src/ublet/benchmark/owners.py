@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from ublet.benchmark.extruders import NAMED
-from ublet.benchmark.layers import on_made_up
+from ublet.benchmark.layers import TrialSequence, on_made_up
 from ublet.benchmark.owned import Owned
 from ublet.core.catalogue import TRIALS
 from ublet.core.run import Finding, TrialResult
@@ -23,7 +23,6 @@ from ublet.session.headless import Looking
 from ublet.session.session import Session
 
 WARM = {"nozzle_c": 205.0, "bed_c": 60.0}
-TrialSequence = Sequence[tuple[str, dict[str, Any]]]
 
 PROBED: TrialSequence = (
     ("lead-screws", {}),

@@ -29,13 +29,13 @@ def shaking(frames: int, rounds: int) -> dict[str, Any]:
 
 def _modes(frames: int, noise_db: float) -> dict[str, Any]:
     times = np.arange(int(RATE_HZ * (SWEEP.duration_s + 1))) / RATE_HZ
-    told, limits = SWEEP.at(times), Limits()
+    commanded, limits = SWEEP.at(times), Limits()
     hz, damping, covered, invented, left, drifted, shorter, against = [], [], [], [], [], [], [], []
     for seed in range(frames):
         random = np.random.default_rng(seed)
         made = structure(random)
         heard = recorded(made, SWEEP.at, times, random, noise_db)
-        modes = fit_modes(transfer_of(told, heard, RATE_HZ, LOW_HZ, HIGH_HZ))
+        modes = fit_modes(transfer_of(commanded, heard, RATE_HZ, LOW_HZ, HIGH_HZ))
         main = int(np.argmax(made.share))
         mode = min(modes, key=lambda each: abs(each.frequency_hz - made.hz[main]))
         hz.append(abs(mode.frequency_hz / made.hz[main] - 1))

@@ -8,12 +8,12 @@ from typing import Any
 import numpy as np
 
 from ublet.benchmark.frames import MIDDLE, RATE_HZ, TICK_S, MadeUp, SensorTicks, found_of, made_up
-from ublet.core.arrays import Floats
+from ublet.core.arrays import Complex, Floats
 from ublet.core.motion.planner import LinearMove, paces
 from ublet.core.motion.swinging import GRID_HZ
 from ublet.core.settings import Value
 from ublet.core.shake.choosing import Limits, choose
-from ublet.core.shake.frame import Complex, Mode, in_print
+from ublet.core.shake.frame import Mode, in_print
 from ublet.core.shake.ringdown import amplitudes, left_of
 from ublet.core.shake.shaper_trials import predicted_u, train_rows
 from ublet.core.shake.shapers import OWN, ImpulseSequence, residual, shaper_path
@@ -23,7 +23,7 @@ from ublet.firmware.shaping import Shaping
 ACCELERATION_MM_S2 = 3000.0
 
 
-def told_speeds() -> tuple[Floats, list[float]]:
+def commanded_speeds() -> tuple[Floats, list[float]]:
     """Speeds of the moves there and back on the grid, mm/s, and when each stops, s."""
     pieces, stops, now = [np.zeros(round(0.2 * GRID_HZ))], [], 0.2
     for mm, top in MOVES * 2:
@@ -42,7 +42,7 @@ def told_speeds() -> tuple[Floats, list[float]]:
 
 def rung(made: MadeUp, modes: tuple[Mode, ...], train: ImpulseSequence | None) -> list[tuple[Complex, Floats]]:
     """How each mode rings after every stop."""
-    speeds, stops = told_speeds()
+    speeds, stops = commanded_speeds()
     shaping, step = Shaping(), round(TICK_S * GRID_HZ)
     live: dict[str, Value] = {shaper_path("x", "kind"): "none"}
     if train is not None:
@@ -73,8 +73,8 @@ def stops(machines: int) -> dict[str, Any]:
         if not math.isfinite(measured.share):
             continue
         read = [mode for mode, share in zip(modes, measured.modes, strict=True) if share is not None]
-        told, u = residual(train, read), math.hypot(predicted_u(train, read), BOUND_U)
-        agree.append(abs(measured.share - told) <= 2 * math.hypot(measured.uncertainty, u))
+        predicted, u = residual(train, read), math.hypot(predicted_u(train, read), BOUND_U)
+        agree.append(abs(measured.share - predicted) <= 2 * math.hypot(measured.uncertainty, u))
         left.append(measured.share)
     return {
         "machines": len(agree),

@@ -47,9 +47,9 @@ async def _one(folder: Path, rate_hz: float, captured: bool, drop: float, second
     loop = asyncio.get_running_loop()
     file = folder / "tern-280.toml"
     file.write_bytes(machine_path("tern-280").read_bytes())
-    told = load_scenario(scenario_path("tern-280"))
-    link = told.link.model_copy(update={"baud": BAUD, "drop_rate": drop, "host_drop_rate": drop})
-    scenario = told.model_copy(update={"link": link})
+    declared = load_scenario(scenario_path("tern-280"))
+    link = declared.link.model_copy(update={"baud": BAUD, "drop_rate": drop, "host_drop_rate": drop})
+    scenario = declared.model_copy(update={"link": link})
     machine = SimulatedMachine(scenario, Document(file).machine, loop.time)
     clock = loop.create_task(keep_time(machine.service, 1.0))
 
@@ -75,7 +75,7 @@ async def _one(folder: Path, rate_hz: float, captured: bool, drop: float, second
             if due >= seconds * rate_hz:
                 break
     took = loop.time() - began
-    true_hz = rate_hz * (1 + (told.accelerometer.clock_error if told.accelerometer is not None else 0.0))
+    true_hz = rate_hz * (1 + (declared.accelerometer.clock_error if declared.accelerometer is not None else 0.0))
     in_gaps = sum(last - first + 1 for first, last in run.gaps)
     await session.close()
     clock.cancel()

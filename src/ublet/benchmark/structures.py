@@ -38,7 +38,7 @@ def structure(random: np.random.Generator) -> Structure:
 
 def recorded(
     made: Structure,
-    told: Callable[[Floats], Floats],
+    words: Callable[[Floats], Floats],
     times: Floats,
     random: np.random.Generator,
     noise_db: float,
@@ -50,7 +50,7 @@ def recorded(
     from scipy.signal import cont2discrete, lfilter
 
     step = float(times[1] - times[0]) / FINER
-    fine = told(np.asarray(float(times[0]) + step * np.arange(FINER * len(times)), dtype=np.float64))
+    fine = words(np.asarray(float(times[0]) + step * np.arange(FINER * len(times)), dtype=np.float64))
     heard = np.zeros(len(fine))
     for hz, z, share in zip(made.hz, made.damping, made.share, strict=True):
         w = 2 * np.pi * hz

@@ -87,11 +87,11 @@ def sweeps(seeds: int) -> dict[str, Any]:
             verified = results.get("shaper-verify")
             for axis in ("x", "y") if verified is not None else ():
                 assert verified is not None
-                measured, told = verified.finding("left", axis=axis), verified.finding("predicted", axis=axis)
-                if measured is None or told is None:
+                measured, predicted = verified.finding("left", axis=axis), verified.finding("predicted", axis=axis)
+                if measured is None or predicted is None:
                     continue
-                both = float(np.hypot(measured.uncertainty or 0.0, told.uncertainty or 0.0))
-                agree.append(abs(measured.value - told.value) <= 2 * both)
+                both = float(np.hypot(measured.uncertainty or 0.0, predicted.uncertainty or 0.0))
+                agree.append(abs(measured.value - predicted.value) <= 2 * both)
                 left.append(measured.value)
         found[kind] = {
             "seeds": seeds,

@@ -58,8 +58,8 @@ def analyse(
         raise stop(USAGE, f"--instrument {instrument}: allowed: {', '.join(INSTRUMENTS)}")
     with told():
         limits = Limits(residual, rounding, drift, acceleration)
-        told_of = Options(cast("Instrument", instrument), machine, against, spread, limits)
-        report, draw = analyse_file(kind, file, told_of)
+        options = Options(cast("Instrument", instrument), machine, against, spread, limits)
+        report, draw = analyse_file(kind, file, options)
         try:
             for path in (svg, pdf):
                 if path is not None:
@@ -103,8 +103,8 @@ def _print_touches(report: dict[str, Any]) -> None:
 
     for each in report["speeds"] or [{**report, "speed_mm_s": None}]:
         at = f"at {each['speed_mm_s']:g} mm/s" if each["speed_mm_s"] else "all"
-        told = with_uncertainty(each["deviation_mm"], each["deviation_u_mm"], "mm")
-        say(f"    {at:16} {each['count']:>3} touches, standard deviation {told}")
+        deviation = with_uncertainty(each["deviation_mm"], each["deviation_u_mm"], "mm")
+        say(f"    {at:16} {each['count']:>3} touches, standard deviation {deviation}")
     if report["drift_mm_per_touch"] is not None:
         drift = with_uncertainty(report["drift_mm_per_touch"], report["drift_u_mm_per_touch"], "mm")
         say(f"    drift            {drift} a touch")

@@ -124,7 +124,7 @@ def _moved(rest: Dependency, value: Value) -> str:
     furthest = furthest_apart(rest.value, value)
     if furthest is not None and isinstance(rest.value, tuple):
         return f"{rest.path} was {shown_array(rest.value, 3)}, and moved by up to {furthest:.3g}"
-    before, after = _told_apart(rest.value, value)
+    before, after = _distinct_words(rest.value, value)
     if rest.kind == "part":
         return f"{rest.path} is declared now" if value else f"{rest.path} is no longer declared"
     if rest.kind == "parts":
@@ -135,7 +135,7 @@ def _moved(rest: Dependency, value: Value) -> str:
 DIGITS = range(4, 18)
 
 
-def _told_apart(then: Value, current: Value) -> tuple[str, str]:
+def _distinct_words(then: Value, current: Value) -> tuple[str, str]:
     """Two values that differ, with as many digits as it takes to see that."""
     for digits in DIGITS:
         before, after = shown_value(then, digits), shown_value(current, digits)

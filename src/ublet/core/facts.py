@@ -118,10 +118,10 @@ def fact_from(machine: MachineFile, path: str, value: str | None) -> Fact:
         near = difflib.get_close_matches(path, list(known), 1, 0.4)
         hint = f" Did you mean {near[0]}?" if near else ""
         raise FactError(f"no fact “{path}” on this machine; known: {', '.join(known)}.{hint}")
-    told = " ".join((kind.said if value is None else value).split())
-    if not told or len(told) > LONGEST:
+    said = " ".join((kind.said if value is None else value).split())
+    if not said or len(said) > LONGEST:
         raise FactError(f"{path}: say what happened in 1 to {LONGEST} characters, for example “{kind.said}”")
-    return Fact(name, subject, told)
+    return Fact(name, subject, said)
 
 
 LONGEST = 120

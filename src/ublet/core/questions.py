@@ -172,10 +172,10 @@ class Judge(Question):
 
     def taken(self, text: str) -> str:
         """The verdicts, a word a place, joined by commas."""
-        told = text.strip()
-        words = [each.strip() for each in told.split(",")] if "," in told else told.split()
-        if told in self.verdicts:
-            words = [told]
+        answer = text.strip()
+        words = [each.strip() for each in answer.split(",")] if "," in answer else answer.split()
+        if answer in self.verdicts:
+            words = [answer]
         if len(words) == 2 and words[0].lower() == "all":
             words = [words[1]] * self.places
         if len(words) != self.places:

@@ -46,13 +46,13 @@ def draw_mesh(mesh: Mesh, outliers: Sequence[tuple[float, float]], title: str, p
     above.tick_params(labelsize=7)
     above.set_title(title, fontsize=9, loc="left", color=INK)
     beside: Any = figure.add_subplot(1, 2, 2, projection="3d")
-    fine_x, fine_y, told = good.x, good.y, um
+    fine_x, fine_y, heights = good.x, good.y, um
     if not np.isnan(good.heights).any():
         fine_x, fine_y = np.linspace(good.x[0], good.x[-1], FINE), np.linspace(good.y[0], good.y[-1], FINE)
-        told = 1000 * good.over(fine_x, fine_y)
+        heights = 1000 * good.over(fine_x, fine_y)
     across, deep = np.meshgrid(fine_x, fine_y)
     beside.plot_surface(
-        across, deep, told, cmap="cividis", vmin=-level, vmax=level, linewidth=0, rcount=FINE, ccount=FINE
+        across, deep, heights, cmap="cividis", vmin=-level, vmax=level, linewidth=0, rcount=FINE, ccount=FINE
     )
     beside.set_zlabel("µm", fontsize=8)
     beside.tick_params(labelsize=6)

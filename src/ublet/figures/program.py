@@ -54,8 +54,8 @@ def draw_program(
         here = dict(end)
     for place, words in named:
         axes.plot(*place, marker="o", ms=3, color=INK)
-        told = words[0] if len(words) == 1 else f"{words[0]} … {words[-1]}"
-        axes.annotate(told, place, (5, 6), textcoords="offset points", fontsize=6, color=QUIET)
+        speeds = words[0] if len(words) == 1 else f"{words[0]} … {words[-1]}"
+        axes.annotate(speeds, place, (5, 6), textcoords="offset points", fontsize=6, color=QUIET)
     axes.set_xlabel("X, mm", fontsize=8)
     axes.set_ylabel("Y, mm", fontsize=8)
     axes.tick_params(labelsize=7)

@@ -59,7 +59,7 @@ class SimulatedBoard:
         self.heat = Heating(sockets)
         self.events = Events(lambda: self.time_s)
         self.mover = Mover(
-            sockets, self.events, self._is_triggered, self.heat.told_of, self._deploy, hardware.steps_per_s
+            sockets, self.events, self._is_triggered, self.heat.driven_state, self._deploy, hardware.steps_per_s
         )
         kinds = kinds_on(hardware.streams, hardware.memory_bytes)
         self.streams = StreamSender(sockets, self.events, kinds, lambda: self.time_s)

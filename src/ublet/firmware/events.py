@@ -16,7 +16,7 @@ class Events:
 
     def __init__(self, clock: Callable[[], float]) -> None:
         self._clock = clock
-        self.told: Callable[[EventFields], None] = lambda event: None
+        self.listener: Callable[[EventFields], None] = lambda event: None
         self.newest = 0
         self._kept: deque[EventFields] = deque(maxlen=KEPT_EVENTS)
 
@@ -30,7 +30,7 @@ class Events:
         self.newest += 1
         event = {"number": self.newest, "time_s": round(self._clock(), 3), "what": what, **more}
         self._kept.append(event)
-        self.told(event)
+        self.listener(event)
 
     def since(self, number: int) -> list[EventFields]:
         """Kept events from a number on."""

@@ -77,7 +77,7 @@ class Heating:
         """Whether anything is driven."""
         return any(drive.target_c is not None for drive in self.drives.values())
 
-    def told_of(self, heater: str) -> tuple[float | None, float | None]:
+    def driven_state(self, heater: str) -> tuple[float | None, float | None]:
         """A heater's temperature and target, °C; None each where it does not read, or is off, or is not there."""
         drive = self.drives.get(heater)
         return self.readings.get(self._sensor_of.get(heater, "")), drive.target_c if drive is not None else None

@@ -70,10 +70,10 @@ class FanRule:
     above_c: float
     least: float
 
-    def blows(self, told: float, heater_c: float | None) -> float:
+    def blows(self, reason: float, heater_c: float | None) -> float:
         """Its duty; too little is raised to its least."""
         hot = self.follows == "heater" and heater_c is not None and heater_c > self.above_c
-        duty = 1.0 if hot or self.follows == "always" else told
+        duty = 1.0 if hot or self.follows == "always" else reason
         return max(duty, self.least) if duty > 0 else 0.0
 
 

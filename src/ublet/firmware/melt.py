@@ -23,8 +23,8 @@ def why_too_cold(live: LiveValues, heat_of: HeatOf, on_its_way: bool = False) ->
     celsius, target = heat_of(heater)
     if (celsius is not None and celsius >= least) or (on_its_way and target is not None and target >= least):
         return ""
-    told = "does not read" if celsius is None else f"is at {celsius:.0f} °C"
-    return f"the {heater} {told}: filament is pushed from {least:g} °C on"
+    reading = "does not read" if celsius is None else f"is at {celsius:.0f} °C"
+    return f"the {heater} {reading}: filament is pushed from {least:g} °C on"
 
 
 def _is_hotend(path: str, value: Value) -> bool:

@@ -126,7 +126,7 @@ class Mover:
         self.queue.clear()
         self._course = self._homes = None
         self.position: dict[str, float | None] = dict.fromkeys(AXES)
-        self.told: dict[str, tuple[str, float | None]] = dict.fromkeys(AXES, ("", None))
+        self.home_results: dict[str, tuple[str, float | None]] = dict.fromkeys(AXES, ("", None))
         self.programs.forget()
         self.following.forget()
         self.settled()
@@ -190,9 +190,9 @@ class Mover:
         self._must_stand()
         self.drivers.must_have(root)
         _must_be_short(mm, speed_mm_s)
-        told = self._start(self.drivers.caps.motor_line({root: mm}, speed_mm_s), {root: mm})
+        accepted = self._start(self.drivers.caps.motor_line({root: mm}, speed_mm_s), {root: mm})
         self.position = dict.fromkeys(AXES)  # the carriages no longer stand where they were
-        return told
+        return accepted
 
     def move_axis(self, axis: str, mm: float, speed_mm_s: float) -> AcceptedMove:
         """Move an axis by so much, with all its motors.
@@ -213,7 +213,7 @@ class Mover:
         return self._start(caps.line({axis: mm}, speed_mm_s), caps.motors({axis: mm}))
 
     def home(self, axis: str) -> int:
-        """Seek an axis's end and set its position there; how it went is in ``told``. Returns the motion's number.
+        """Seek an axis's end and set its position there; how it went is in ``home_results``. Returns the motion's number.
 
         Raises:
             Refused: moving already, no such axis, no input at its end, Z with the probe before X and Y.
@@ -235,7 +235,7 @@ class Mover:
         self._input = name
         if end == "probe":
             self._pin(True)
-        self.told[axis] = ("", None)
+        self.home_results[axis] = ("", None)
         self._course = homing_course(self._homes, lambda: self._triggered(name))
         motion = self._begin()
         self._go_on_homing(None)
@@ -370,7 +370,7 @@ class Mover:
         shift = None if failed or former is None else former - plan.end_mm
         if plan.axis == "z":
             self.following.forget()
-        self.told[plan.axis] = (failed, shift)
+        self.home_results[plan.axis] = (failed, shift)
         self.position[plan.axis] = None if failed else plan.end_mm
         self._course = self._homes = None
         self._pin(False)

@@ -124,12 +124,12 @@ class Requests:
     def _turn(self, params: Params) -> Any:
         self.board.must_be_ready()
         mover, motor = self.board.mover, text(params, "motor")
-        return _told(mover.turn_motor(motor, number(params, "mm"), number(params, "speed_mm_s")))
+        return _accepted_fields(mover.turn_motor(motor, number(params, "mm"), number(params, "speed_mm_s")))
 
     def _move(self, params: Params) -> Any:
         self.board.must_be_ready()
         mover, axis = self.board.mover, text(params, "axis")
-        return _told(mover.move_axis(axis, number(params, "mm"), number(params, "speed_mm_s")))
+        return _accepted_fields(mover.move_axis(axis, number(params, "mm"), number(params, "speed_mm_s")))
 
     def _home(self, params: Params) -> Any:
         self.board.must_be_ready()
@@ -141,10 +141,10 @@ class Requests:
 
     def _add(self, params: Params) -> Any:
         self.board.must_be_ready()
-        told = params["segments"]
-        if not isinstance(told, list):
+        raw = params["segments"]
+        if not isinstance(raw, list):
             raise TypeError("segments must be a list")
-        segments = [_segment(number, each) for number, each in enumerate(told)]
+        segments = [_segment(number, each) for number, each in enumerate(raw)]
         mover = self.board.mover
         park = park_from(params["park"]) if params.get("park") is not None else None
         run = mover.take(text(params, "program"), whole(params, "at"), segments, params.get("last") is True, park)
@@ -170,7 +170,8 @@ class Requests:
     def _axis_status(self, params: Params) -> Any:
         mover = self.board.mover
         return {
-            axis: {"mm": mover.position[axis], "why": why, "shift_mm": by} for axis, (why, by) in mover.told.items()
+            axis: {"mm": mover.position[axis], "why": why, "shift_mm": by}
+            for axis, (why, by) in mover.home_results.items()
         }
 
     def _halt(self, params: Params) -> Any:
@@ -230,18 +231,18 @@ class Requests:
             raise Refused(UNBEGUN if error.unbegun else NOT_ALLOWED, str(error)) from error
 
 
-def _told(told: AcceptedMove) -> dict[str, Any]:
+def _accepted_fields(accepted: AcceptedMove) -> dict[str, Any]:
     return {
-        "motion": told.motion,
-        "seconds": round(told.seconds, 3),
-        "speed_mm_s": told.speed_mm_s,
-        "capped_by": told.capped_by,
+        "motion": accepted.motion,
+        "seconds": round(accepted.seconds, 3),
+        "speed_mm_s": accepted.speed_mm_s,
+        "capped_by": accepted.capped_by,
     }
 
 
-def _segment(number: int, told: object) -> Segment:
+def _segment(number: int, raw: object) -> Segment:
     try:
-        return segment_from(told)
+        return segment_from(raw)
     except ValueError as error:
         raise ValueError(f"segment {number}: {error}") from error
 
@@ -300,17 +301,17 @@ class StreamRequests:
         return {}
 
     def _again(self, params: Params) -> Any:
-        told = params["blocks"]
-        if not isinstance(told, list):
+        raw = params["blocks"]
+        if not isinstance(raw, list):
             raise TypeError("blocks must be a list of whole numbers")
-        blocks = [whole({"blocks": each}, "blocks") for each in told]
+        blocks = [whole({"blocks": each}, "blocks") for each in raw]
         return self._streams.again(whole(params, "number"), blocks)
 
     def _close(self, params: Params) -> Any:
         return self._streams.close(whole(params, "number"))
 
 
-def told_kind(kind: StreamKind) -> dict[str, Any]:
+def kind_fields(kind: StreamKind) -> dict[str, Any]:
     """A sensor that streams, as hello tells it."""
     return {
         "name": kind.name,

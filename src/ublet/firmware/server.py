@@ -80,7 +80,7 @@ def _open_pty(service: Service, link: str, stack: contextlib.AsyncExitStack) -> 
 
     def garbled() -> bool:
         """Whether the host listens at another speed than the line has."""
-        return bool(baud) and (told := told_baud(theirs)) is not None and told != baud
+        return bool(baud) and (host_baud := host_baud_of(theirs)) is not None and host_baud != baud
 
     def flush() -> None:
         with contextlib.suppress(BlockingIOError):
@@ -110,13 +110,13 @@ def _open_pty(service: Service, link: str, stack: contextlib.AsyncExitStack) -> 
     return name
 
 
-def told_baud(descriptor: int) -> int | None:
+def host_baud_of(descriptor: int) -> int | None:
     """The speed that was set on a terminal, baud, also one that termios has no name for; None: it does not say."""
     try:
-        told = fcntl.ioctl(descriptor, TCGETS2, bytes(TERMIOS2_BYTES))
+        settings = fcntl.ioctl(descriptor, TCGETS2, bytes(TERMIOS2_BYTES))
     except OSError:
         return None
-    return int(struct.unpack_from("=I", told, TERMIOS2_BYTES - 4)[0])
+    return int(struct.unpack_from("=I", settings, TERMIOS2_BYTES - 4)[0])
 
 
 async def _open_tcp(service: Service, listen: str, stack: contextlib.AsyncExitStack) -> str:

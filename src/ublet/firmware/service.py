@@ -16,7 +16,7 @@ from ublet.firmware.events import EventFields
 from ublet.firmware.hardware import Wire
 from ublet.firmware.line import PacedLine
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
-from ublet.firmware.requests import SAMPLES_AT_ONCE, Params, Requests, StreamRequests, text, told_kind
+from ublet.firmware.requests import SAMPLES_AT_ONCE, Params, Requests, StreamRequests, kind_fields, text
 from ublet.firmware.streams import LINE_SHARE
 from ublet.link.controller import capability_of
 from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode, encode_block
@@ -58,7 +58,7 @@ class Service:
         baud = self.wire.baud * clock_speed
         self._arriving = PacedLine(baud, self._take)
         self._leaving = PacedLine(baud, lambda data: self.send(data))
-        board.events.told = self._tell_event
+        board.events.listener = self._tell_event
         board.streams.line_bytes_s = self.wire.baud / BITS_A_BYTE
         board.keep_samples(clock_speed)
         self._requests = Requests(board)
@@ -222,7 +222,7 @@ class Service:
             "simulated": True,
             "channels": board.channels,
             "can": sorted(ALL - STREAMED - board.lacks),
-            "streams": [told_kind(kind) for kind in board.streams.kinds.values()],
+            "streams": [kind_fields(kind) for kind in board.streams.kinds.values()],
             "sample_period_s": TICK_S,
             "heartbeat_window_s": HEARTBEAT_WINDOW_S,
         }

@@ -104,8 +104,8 @@ class Found:
         (first,) = base.execute("SELECT coalesce(max(place) + 1, 0) FROM finding WHERE run = ?", (self.run,)).fetchone()
         _enter(base, self.run, self.findings, first)
         if self.option is not None:
-            told = (json.dumps([plain(self.option)]), self.option.name, self.run)
-            base.execute("UPDATE run SET options=?, recommended=? WHERE id=?", told)
+            row = (json.dumps([plain(self.option)]), self.option.name, self.run)
+            base.execute("UPDATE run SET options=?, recommended=? WHERE id=?", row)
             _rest(base, self.run, self.rests)
 
 

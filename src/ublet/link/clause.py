@@ -54,8 +54,8 @@ class CheckSetup:
         return str(error["message"])
 
     def _can(self, method: str) -> None:
-        needed, told = capability_of(method), self.about.get("can")
-        if needed is not None and isinstance(told, list) and needed not in told:
+        needed, can = capability_of(method), self.about.get("can")
+        if needed is not None and isinstance(can, list) and needed not in can:
             raise Unchecked(f"it says that it cannot: {needed}")
 
     def one_of(self, start: str, end: str) -> str:
@@ -78,8 +78,8 @@ class CheckSetup:
     async def event(self, what: str, motion: int, seconds: float = 4.0) -> Message:
         """An event of a motion."""
 
-        def fits(told: Any) -> bool:
-            return bool(told.get("what") == what and told.get("motion") == motion)
+        def fits(payload: Any) -> bool:
+            return bool(payload.get("what") == what and payload.get("motion") == motion)
 
         found: Message = await self.line.notification("event", fits, f"no event “{what}” of motion {motion}", seconds)
         return found

@@ -32,7 +32,7 @@ async def _wrong_sum(bench: CheckSetup) -> None:
     heater, number = bench.one_of("heaters.", ".maximum_c"), bench.line.number()
     frame = bench.line.request(number, "heat.target", {"heater": heater, "celsius": 99})
     bench.line.write(frame.replace(b"99", b"98"))
-    await bench.line.notification("damaged", lambda told: told.get("count", 0) >= 1, "no `damaged` came")
+    await bench.line.notification("damaged", lambda params: params.get("count", 0) >= 1, "no `damaged` came")
     must(not await bench.line.answered(number, 0.2), "it answered a line with a wrong sum")
 
 
@@ -54,7 +54,7 @@ async def _malformed(bench: CheckSetup) -> None:
     for each in spoilt:
         line.got.clear()
         line.write(each)
-        await line.notification("damaged", lambda told: True, f"no `damaged` after {each[:60]!r}", 8.0)
+        await line.notification("damaged", lambda params: True, f"no `damaged` after {each[:60]!r}", 8.0)
         must(not await line.answered(number, 0.1), f"it answered {each[:60]!r}")
 
 
@@ -199,7 +199,7 @@ async def _states(bench: CheckSetup) -> None:
 
 @clause("5.2", "samples.read gives the same samples again.")
 async def _samples(bench: CheckSetup) -> None:
-    state = await bench.line.notification("state", lambda told: bool(told["samples"]), "no state with samples")
+    state = await bench.line.notification("state", lambda params: bool(params["samples"]), "no state with samples")
     rows = state["samples"][:1]
     again = (await bench.good("samples.read", **{"from": rows[0][0], "to": rows[0][0] + 1}))["samples"]
     must(again == rows, f"{again} came, {rows} had been told")
@@ -216,9 +216,9 @@ def _motor(bench: CheckSetup) -> str:
     "6.1", "A move tells its number, duration and speed; its end comes as an event, once, and can be asked for again."
 )
 async def _move(bench: CheckSetup) -> None:
-    told = await bench.good("motor.turn", motor=_motor(bench), mm=0.2, speed_mm_s=5)
-    must({"motion", "seconds", "speed_mm_s", "capped_by"} <= set(told), f"motor.turn answered {told}")
-    ended = await bench.event("ended", told["motion"])
+    accepted = await bench.good("motor.turn", motor=_motor(bench), mm=0.2, speed_mm_s=5)
+    must({"motion", "seconds", "speed_mm_s", "capped_by"} <= set(accepted), f"motor.turn answered {accepted}")
+    ended = await bench.event("ended", accepted["motion"])
     must(ended.get("how") == "done", f"it ended {ended.get('how')}")
     again = (await bench.good("events.read", **{"from": ended["number"]}))["events"]
     must(again and again[0].get("number") == ended["number"], "events.read does not give it again")
@@ -230,10 +230,10 @@ async def _move(bench: CheckSetup) -> None:
 @clause("6.2", "motion.stop ends a move, which is told as stopped; one move at a time.")
 async def _stop(bench: CheckSetup) -> None:
     motor = _motor(bench)
-    told = await bench.good("motor.turn", motor=motor, mm=10, speed_mm_s=2)
+    accepted = await bench.good("motor.turn", motor=motor, mm=10, speed_mm_s=2)
     await bench.refused(3, "motor.turn", motor=motor, mm=1, speed_mm_s=2)
     await bench.good("motion.stop")
-    how = (await bench.event("ended", told["motion"])).get("how")
+    how = (await bench.event("ended", accepted["motion"])).get("how")
     must(how == "stopped", f"it ended {how}")
 
 
@@ -264,7 +264,7 @@ async def _order(bench: CheckSetup) -> None:
 
 
 @clause("7.2", "Places, a queue that runs dry, holding and the end are told as events.")
-async def _told(bench: CheckSetup) -> None:
+async def _ends_reported(bench: CheckSetup) -> None:
     taken = await bench.good("motion.add", **_add(0, {"rest_s": 0.1, "place": "here"}))
     place = await bench.event("place", taken["motion"])
     must(place.get("place") == "here", f"the place was told as {place.get('place')}")
@@ -364,10 +364,10 @@ async def _dead_man(bench: CheckSetup) -> None:
     for _ in range(5):  # heartbeats of another session do not count
         bench.line.write(frame)
         await asyncio.sleep((window + 1.5) / 5)
-    told = await bench.line.notification("state", lambda s: s["mode"] == "tripped", "it went on heating", 1.0)
+    state = await bench.line.notification("state", lambda s: s["mode"] == "tripped", "it went on heating", 1.0)
     must(
-        told.get("guard") == "link lost" and told.get("why"),
-        f"it tripped {told.get('guard')!r}, why {told.get('why')!r}",
+        state.get("guard") == "link lost" and state.get("why"),
+        f"it tripped {state.get('guard')!r}, why {state.get('why')!r}",
     )
 
 

@@ -12,7 +12,7 @@ from typing import Any
 from ublet.core.trouble import NoLink
 from ublet.link.errors import BoardRefused, Garbled, LinkLost, Malformed
 from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode, encode_block
-from ublet.link.replies import EventReport, EventsPage, Hello, Sample, StateTold, checked_samples, told_as
+from ublet.link.replies import EventReport, EventsPage, Hello, Sample, StateReport, checked_samples, reply_as
 from ublet.link.transport import Transport
 
 PROTOCOL = 1
@@ -113,7 +113,7 @@ class Client:
             answer = await asked
         finally:
             asked.cancel()
-        self.about = told_as(Hello, answer, "hello")
+        self.about = reply_as(Hello, answer, "hello")
         if self.state.boot != self.about.boot:
             self.state = State(self.about.boot)
         self._next_event = self.about.events + 1
@@ -149,15 +149,15 @@ class Client:
             LinkLost, BoardRefused: as for :meth:`call`.
         """
         number = next(self._ids)
-        told = {"method": "image block", "id": number, "offset": offset, "bytes": len(data)}
-        return await self._exchange(number, encode_block(Block(number, offset, data)), told, reply_s)
+        message = {"method": "image block", "id": number, "offset": offset, "bytes": len(data)}
+        return await self._exchange(number, encode_block(Block(number, offset, data)), message, reply_s)
 
     def let_go(self) -> None:
         """Tell the board to switch everything off, without waiting for an answer: before we hang up on it."""
         for method in ("motion.stop", "heat.off"):
             self.transport.write(encode({"jsonrpc": "2.0", "id": next(self._ids), "method": method, "params": {}}))
 
-    async def _exchange(self, number: int, frame: bytes, told: Message, reply_s: float) -> Any:
+    async def _exchange(self, number: int, frame: bytes, message: Message, reply_s: float) -> Any:
         if self.lost_why is not None:
             raise LinkLost(self.lost_why)
         loop = asyncio.get_running_loop()
@@ -169,7 +169,7 @@ class Client:
                 began = loop.time()
                 self.quality.retries += attempt > 0
                 if self.on_talk:
-                    self.on_talk(">", told)
+                    self.on_talk(">", message)
                 self.transport.write(frame)
                 try:
                     async with asyncio.timeout(reply_s):
@@ -231,8 +231,8 @@ class Client:
             await asyncio.sleep(every_s)
             if loop.time() - self._news > NO_NEWS_S:
                 silent = loop.time() - self._heard > NO_NEWS_S - 1
-                told = "the board has been silent" if silent else "no new readings have come from the board"
-                self._hang_up(f"{told} for {NO_NEWS_S:.0f} s")
+                reason = "the board has been silent" if silent else "no new readings have come from the board"
+                self._hang_up(f"{reason} for {NO_NEWS_S:.0f} s")
 
     def _received(self, data: bytes) -> None:
         """Bytes came. Whatever goes wrong with them ends the link, and is told."""
@@ -260,7 +260,7 @@ class Client:
         if method == "state":
             self._take_state(message.get("params"))
         elif method == "event":
-            self._take_events([told_as(EventReport, message.get("params"), "event")])
+            self._take_events([reply_as(EventReport, message.get("params"), "event")])
         elif method == "busy":
             raise Malformed(BUSY)
         elif method == "damaged":
@@ -274,8 +274,8 @@ class Client:
                 waiting.set_result(message)
 
     def _take_state(self, params: object) -> None:
-        told = told_as(StateTold, params, "state")
-        state = State(told.boot, told.mode, told.why, told.guard)
+        report = reply_as(StateReport, params, "state")
+        state = State(report.boot, report.mode, report.why, report.guard)
         if state.boot != self.state.boot:
             self._next_sample = self._last_time = None
             self._held.clear()
@@ -289,7 +289,7 @@ class Client:
             self._sort_out()
         if changed:
             self.on_state(state)
-        if told.events >= self._next_event:
+        if report.events >= self._next_event:
             self._ask_events()
 
     def _take_events(self, events: list[EventReport]) -> None:
@@ -313,8 +313,8 @@ class Client:
         """Events that were told and not heard; those that the board no longer keeps are gone."""
         try:
             boot = self.state.boot
-            answer = told_as(EventsPage, await self.call("events.read", {"from": start}), "events.read")
-            found = [told_as(EventReport, {**event, "boot": boot}, "events.read") for event in answer.events]
+            answer = reply_as(EventsPage, await self.call("events.read", {"from": start}), "events.read")
+            found = [reply_as(EventReport, {**event, "boot": boot}, "events.read") for event in answer.events]
             if found and self._next_event == start:
                 self._next_event = found[0].number
         finally:

@@ -14,10 +14,10 @@ from ublet.link.replies import (
     BlocksGone,
     MotionReply,
     MoveReply,
-    ProgramTold,
+    ProgramReply,
     RunningImage,
     SettingLayers,
-    StreamTold,
+    StreamOpened,
 )
 
 _BY_GROUP: dict[str, Capability] = {
@@ -93,7 +93,7 @@ class Controller(Protocol):
 
     async def add(
         self, program: str, at: int, segments: Sequence[Segment], last: bool, park: Park | None = None
-    ) -> ProgramTold:
+    ) -> ProgramReply:
         """Give segments of a program, the first of which is number ``at``; with the first of all, how it parks when it
         ends early.
         """
@@ -117,7 +117,7 @@ class Controller(Protocol):
     def streams(self) -> Mapping[str, StreamKind]:
         """The sensors that stream, by name; none on a board that has none."""
 
-    async def open_stream(self, name: str, rate_hz: float, capture_s: float | None) -> StreamTold:
+    async def open_stream(self, name: str, rate_hz: float, capture_s: float | None) -> StreamOpened:
         """Begin to take readings: live, or so many seconds that are handed over afterwards."""
 
     async def credit(self, stream: int, upto: int) -> None:

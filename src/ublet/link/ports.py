@@ -52,14 +52,14 @@ class PortWatch:
     def look(self, ports: Iterable[Port]) -> list[str]:
         """A sentence for each change since the last look."""
         seen = {port.device: port for port in ports}
-        told = []
+        sentences = []
         for device in sorted(set(self._now) - set(seen)):
             self._gone.add(device)
-            told.append(f"{device} went: plug it in again to see it come back.")
+            sentences.append(f"{device} went: plug it in again to see it come back.")
         for device in sorted(set(seen) - set(self._now)):
             if device in self._gone:
-                told.append(f"{device} came back: that is the one you unplugged.")
+                sentences.append(f"{device} came back: that is the one you unplugged.")
             else:
-                told.append(f"{device} is new: that is the one you plugged in.")
+                sentences.append(f"{device} is new: that is the one you plugged in.")
         self._now = seen
-        return told
+        return sentences

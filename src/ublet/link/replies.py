@@ -48,7 +48,7 @@ class On(Reply):
     duty: float | None = None
 
 
-class StreamKindTold(Reply):
+class StreamKindReply(Reply):
     """A sensor of the board that streams."""
 
     name: str
@@ -90,7 +90,7 @@ class Hello(Reply):
     events: int = 0
     was_on: list[On] = Field(default_factory=list)
     returned: dict[str, FrozenValue] = Field(default_factory=dict)
-    streams: list[StreamKindTold] = Field(default_factory=list)
+    streams: list[StreamKindReply] = Field(default_factory=list)
     can: list[str] | None = None
 
     @field_validator("board", "firmware")
@@ -130,7 +130,7 @@ class LayersPage(Reply):
     total: int
 
 
-class StreamTold(Reply):
+class StreamOpened(Reply):
     """A stream that was opened: its number, readings in a block, and how many blocks the board keeps."""
 
     number: int
@@ -187,7 +187,7 @@ class CappedSegment(Reply):
     capped_by: str
 
 
-class ProgramTold(MotionReply):
+class ProgramReply(MotionReply):
     """What a board says when it took segments: how many of this program so far, and how many more it takes now."""
 
     taken: int
@@ -235,7 +235,7 @@ class UploadBegun(Reply):
         return have
 
 
-class StateTold(Reply):
+class StateReport(Reply):
     """A state notification without its samples."""
 
     boot: int
@@ -245,7 +245,7 @@ class StateTold(Reply):
     events: int = 0
 
 
-def told_as(shape: type[T], answer: object, method: str) -> T:
+def reply_as(shape: type[T], answer: object, method: str) -> T:
     """A reply as the protocol shapes it.
 
     Raises:

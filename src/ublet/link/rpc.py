@@ -18,13 +18,13 @@ from ublet.link.replies import (
     LayersPage,
     MotionReply,
     MoveReply,
-    ProgramTold,
+    ProgramReply,
     RunningImage,
     SettingLayers,
-    StreamTold,
-    told_as,
+    StreamOpened,
+    reply_as,
 )
-from ublet.link.segments import told_park, told_segment
+from ublet.link.segments import park_fields, segment_fields
 
 T = TypeVar("T")
 
@@ -43,14 +43,14 @@ class RpcController:
         about = self._client.about
         if about is None:
             return frozenset()
-        told = ALL - STREAMED if about.can is None else frozenset(about.can)
-        return told | self.streams().keys()
+        able = ALL - STREAMED if about.can is None else frozenset(about.can)
+        return able | self.streams().keys()
 
     async def _do(self, method: str, **params: object) -> None:
         await self._client.call(method, params)
 
     async def _ask(self, shape: type[T], method: str, **params: object) -> T:
-        return told_as(shape, await self._client.call(method, params), method)
+        return reply_as(shape, await self._client.call(method, params), method)
 
     async def read(self, paths: Sequence[str] | None = None) -> dict[str, SettingLayers]:
         """Layers of some settings or of all, as many replies as it takes.
@@ -121,11 +121,11 @@ class RpcController:
 
     async def add(
         self, program: str, at: int, segments: Sequence[Segment], last: bool, park: Park | None = None
-    ) -> ProgramTold:
+    ) -> ProgramReply:
         """Give segments of a program."""
-        told = [told_segment(segment) for segment in segments]
-        parks = {"park": told_park(park)} if park is not None else {}
-        return await self._ask(ProgramTold, "motion.add", program=program, at=at, segments=told, last=last, **parks)
+        payload = [segment_fields(segment) for segment in segments]
+        parks = {"park": park_fields(park)} if park is not None else {}
+        return await self._ask(ProgramReply, "motion.add", program=program, at=at, segments=payload, last=last, **parks)
 
     async def adjust(
         self, feed: float | None = None, flow: float | None = None, height_mm: float | None = None
@@ -151,10 +151,10 @@ class RpcController:
         about = self._client.about
         return {each.name: each.kind() for each in about.streams} if about is not None else {}
 
-    async def open_stream(self, name: str, rate_hz: float, capture_s: float | None) -> StreamTold:
+    async def open_stream(self, name: str, rate_hz: float, capture_s: float | None) -> StreamOpened:
         """Begin to take readings."""
         capture = {} if capture_s is None else {"capture_s": capture_s}
-        return await self._ask(StreamTold, "stream.open", stream=name, rate_hz=rate_hz, **capture)
+        return await self._ask(StreamOpened, "stream.open", stream=name, rate_hz=rate_hz, **capture)
 
     async def credit(self, stream: int, upto: int) -> None:
         """Take blocks before this number."""

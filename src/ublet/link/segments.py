@@ -13,26 +13,26 @@ KINDS = ("to", "push", "rest_s", "warm", "touch", "lift", "swing")
 """Keys by which segments are told apart."""
 
 
-def told_park(park: Park) -> dict[str, Any]:
+def park_fields(park: Park) -> dict[str, Any]:
     """How a program parks, for the wire."""
     return {"lift_mm": park.lift_mm, "at": dict(park.at), "mm_s": park.mm_s}
 
 
-def park_from(told: object) -> Park:
+def park_from(fields: object) -> Park:
     """How a program parks, as it came over the wire.
 
     Raises:
         ValueError: it is no such thing; the message says why.
     """
-    if not isinstance(told, dict) or "lift_mm" not in told or "at" not in told:
+    if not isinstance(fields, dict) or "lift_mm" not in fields or "at" not in fields:
         raise ValueError("park must be an object with lift_mm, at and mm_s")
-    at = _places(told, "at")
+    at = _places(fields, "at")
     if "z" in at:
         raise ValueError("park: at is of x and y; Z is lifted by lift_mm")
-    return Park(_from_zero(told, "lift_mm"), at, _above(told, "mm_s"))
+    return Park(_from_zero(fields, "lift_mm"), at, _above(fields, "mm_s"))
 
 
-def told_segment(segment: Segment) -> dict[str, Any]:
+def segment_fields(segment: Segment) -> dict[str, Any]:
     """A segment for the wire."""
     place = {"place": segment.place} if segment.place else {}
     match segment:
@@ -61,62 +61,62 @@ def told_segment(segment: Segment) -> dict[str, Any]:
             return {"lift": dict(segment.motors), "mm_s": segment.mm_s, **place}
 
 
-def segment_from(told: object) -> Segment:
+def segment_from(fields: object) -> Segment:
     """A segment from the wire.
 
     Raises:
         ValueError: it is none; the message says what is wrong with it.
     """
-    if not isinstance(told, dict):
+    if not isinstance(fields, dict):
         raise ValueError("a segment must be an object")
-    kinds = [key for key in KINDS if key in told]
+    kinds = [key for key in KINDS if key in fields]
     if len(kinds) != 1:
         raise ValueError(f"a segment has one of {', '.join(KINDS)}")
-    kind, place = kinds[0], told.get("place", "")
+    kind, place = kinds[0], fields.get("place", "")
     if not isinstance(place, str):
         raise ValueError("place must be a word")
     match kind:
         case "to":
             filament, gentle = (
-                _number(told.get("filament", 0.0), "filament"),
-                _from_zero({"mm_s2": 0.0, **told}, "mm_s2"),
+                _number(fields.get("filament", 0.0), "filament"),
+                _from_zero({"mm_s2": 0.0, **fields}, "mm_s2"),
             )
-            return To(_places(told, kind), _above(told, "mm_s"), filament, place, gentle)
+            return To(_places(fields, kind), _above(fields, "mm_s"), filament, place, gentle)
         case "push":
-            return Push(_number(told[kind], kind), _above(told, "mm_s"), place)
+            return Push(_number(fields[kind], kind), _above(fields, "mm_s"), place)
         case "rest_s":
-            return Dwell(_from_zero(told, kind), place)
+            return Dwell(_from_zero(fields, kind), place)
         case "warm":
-            if not isinstance(told[kind], str):
+            if not isinstance(fields[kind], str):
                 raise ValueError("warm must be the name of a heater")
-            return Warm(told[kind], _above({"within_c": 2.0, **told}, "within_c"), place)
+            return Warm(fields[kind], _above({"within_c": 2.0, **fields}, "within_c"), place)
         case "touch":
-            return ProbeMove(_places(told, kind), _above(told, "mm_s"), place)
+            return ProbeMove(_places(fields, kind), _above(fields, "mm_s"), place)
         case "swing":
-            return _swing(told, place)
+            return _swing(fields, place)
         case _:
-            return Lift(_table(told, kind), _above(told, "mm_s"), place)
+            return Lift(_table(fields, kind), _above(fields, "mm_s"), place)
 
 
-def _swing(told: Mapping[str, Any], place: str) -> SweepMove:
-    way = _places(told, "swing")
+def _swing(fields: Mapping[str, Any], place: str) -> SweepMove:
+    way = _places(fields, "swing")
     if abs(math.hypot(*way.values()) - 1) > 1e-6:
         raise ValueError("swing must be a direction of length 1")
-    low, high, seconds = (_above(told, key) for key in ("from_hz", "to_hz", "seconds"))
+    low, high, seconds = (_above(fields, key) for key in ("from_hz", "to_hz", "seconds"))
     if high <= low:
         raise ValueError("to_hz must be above from_hz")
-    return SweepMove(way, low, high, seconds, _above(told, "per_hz_m_s2"), place)
+    return SweepMove(way, low, high, seconds, _above(fields, "per_hz_m_s2"), place)
 
 
-def _table(told: Mapping[str, Any], key: str) -> dict[str, float]:
-    table = told[key]
+def _table(fields: Mapping[str, Any], key: str) -> dict[str, float]:
+    table = fields[key]
     if not isinstance(table, dict) or not table:
         raise ValueError(f"{key} must be an object with at least one number")
     return {str(name): _number(value, f"{key}.{name}") for name, value in table.items()}
 
 
-def _places(told: Mapping[str, Any], key: str) -> dict[str, float]:
-    table = _table(told, key)
+def _places(fields: Mapping[str, Any], key: str) -> dict[str, float]:
+    table = _table(fields, key)
     if unknown := [axis for axis in table if axis not in AXES]:
         raise ValueError(f"{key}: no axis “{unknown[0][:20]}”; known: {', '.join(AXES)}")
     return table
@@ -128,13 +128,13 @@ def _number(value: object, key: str) -> float:
     return float(value)
 
 
-def _above(told: Mapping[str, Any], key: str) -> float:
-    if key not in told or (value := _number(told[key], key)) <= 0:
+def _above(fields: Mapping[str, Any], key: str) -> float:
+    if key not in fields or (value := _number(fields[key], key)) <= 0:
         raise ValueError(f"{key} must be a number above 0")
     return value
 
 
-def _from_zero(told: Mapping[str, Any], key: str) -> float:
-    if (value := _number(told[key], key)) < 0:
+def _from_zero(fields: Mapping[str, Any], key: str) -> float:
+    if (value := _number(fields[key], key)) < 0:
         raise ValueError(f"{key} must be a number from 0")
     return value

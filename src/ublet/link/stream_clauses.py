@@ -37,8 +37,8 @@ async def _upload(bench: CheckSetup) -> None:
     for offset, missing in ((100, 100), (100, 100), (0, 0)):
         number = line.number()
         line.write(encode_block(Block(number, offset, data[offset : offset + 100])))
-        told = (await line.answer(number, "a block")).get("result") or {}
-        must(told.get("missing") == missing, f"after the block at {offset} it told {told}; {missing} were missing")
+        result = (await line.answer(number, "a block")).get("result") or {}
+        must(result.get("missing") == missing, f"after the block at {offset} it told {result}; {missing} were missing")
     again = await bench.good("image.begin", size=len(data), **own)
     must(again.get("have") == [[0, 200]], f"begun again it has {again.get('have')}")
     await bench.refused(3, "image.verify")
@@ -69,9 +69,9 @@ async def _came(line: BareLine, kind: dict[str, Any], stream: int, blocks: int) 
 async def _numbered(bench: CheckSetup) -> None:
     kind, line = _kind(bench), bench.line
     rate = min(kind["rates_hz"])
-    told = await bench.good("stream.open", stream=kind["name"], rate_hz=rate)
-    await bench.good("stream.credit", number=told["number"], upto=4)
-    blocks = await _came(line, kind, told["number"], 4)
+    opened = await bench.good("stream.open", stream=kind["name"], rate_hz=rate)
+    await bench.good("stream.credit", number=opened["number"], upto=4)
+    blocks = await _came(line, kind, opened["number"], 4)
     must([block.number for block in blocks] == [0, 1, 2, 3], f"blocks are numbered {[b.number for b in blocks]}")
     due = 0
     for block in blocks:
@@ -81,10 +81,10 @@ async def _numbered(bench: CheckSetup) -> None:
     must(all(a < b for a, b in pairwise(times)), f"its times do not rise: {times}")
     off = (blocks[-1].last_s - blocks[0].first_s) / ((due - 1) / rate) - 1
     must(abs(off) < 0.06, f"its times say that it is {100 * off:+.0f} % off the rate that was asked for")
-    await asyncio.sleep(3 * told["in_block"] / rate)
-    more = [block.offset for block in line.blocks if block.id == told["number"] and block.offset >= 4]
+    await asyncio.sleep(3 * opened["in_block"] / rate)
+    more = [block.offset for block in line.blocks if block.id == opened["number"] and block.offset >= 4]
     must(not more, f"blocks {more} came beyond the credit")
-    await bench.good("stream.close", number=told["number"])
+    await bench.good("stream.close", number=opened["number"])
 
 
 @clause("11.2", "A block that is asked for again comes as it was; a second stream and a wrong number are refused.")
@@ -97,8 +97,8 @@ async def _again(bench: CheckSetup) -> None:
     await bench.refused(3, "stream.open", stream=kind["name"], rate_hz=rate)
     await bench.refused(3, "stream.close", number=stream + 1)
     line.blocks.clear()
-    told = await bench.good("stream.again", number=stream, blocks=[0, 100_000])
-    must(told.get("gone") == [] and told.get("blocks", 0) >= 2, f"stream.again answered {told}")
+    reply = await bench.good("stream.again", number=stream, blocks=[0, 100_000])
+    must(reply.get("gone") == [] and reply.get("blocks", 0) >= 2, f"stream.again answered {reply}")
     await line.until(lambda: bool(line.blocks), "the block did not come again")
     again = unpack(line.blocks[0], len(kind["columns"]))
     same = again is not None and again.number == 0 and (again.counts == first.counts).all()
@@ -118,11 +118,11 @@ async def _capture(bench: CheckSetup) -> None:
     await bench.refused(3, "stream.open", stream=kind["name"], rate_hz=rate, capture_s=1e6)
     wanted = round(0.2 * rate)
     stream = (await bench.good("stream.open", stream=kind["name"], rate_hz=rate, capture_s=0.2))["number"]
-    told = await bench.line.notification(
+    event = await bench.line.notification(
         "event", lambda e: e.get("what") == "captured" and e.get("stream") == stream, "no event “captured”", 4.0
     )
-    await bench.good("stream.credit", number=stream, upto=told["blocks"])
-    blocks = await _came(bench.line, kind, stream, told["blocks"])
+    await bench.good("stream.credit", number=stream, upto=event["blocks"])
+    blocks = await _came(bench.line, kind, stream, event["blocks"])
     readings = sum(len(block.counts) for block in blocks)
     must(readings == wanted, f"{readings} readings were handed over; {wanted} were asked for")
     await bench.good("stream.close", number=stream)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from ublet.link.client import REPLY_S, Client
 from ublet.link.frames import Message
-from ublet.link.replies import UploadBegun, told_as
+from ublet.link.replies import UploadBegun, reply_as
 
 WINDOW = 4
 """Blocks under way at once: enough to keep the line busy while replies come, few enough that HALT is not held up."""
@@ -60,7 +60,7 @@ async def upload(client: Client, head: Message, data: bytes, baud: int, tell: Ca
         LinkLost: the line broke; a new call goes on where this one ended. BoardRefused: the board says no.
     """
     loop = asyncio.get_running_loop()
-    began = told_as(UploadBegun, await client.call("image.begin", head), "image.begin")
+    began = reply_as(UploadBegun, await client.call("image.begin", head), "image.begin")
     size = block_bytes(baud)
     pieces = list(missing(len(data), began.have, size))
     reply_s = max(REPLY_S, 3 * WINDOW * size * BITS_A_BYTE / baud)

@@ -101,11 +101,11 @@ def ripples(text: str, file: Path) -> tuple[dict[str, Any], DrawFigure]:
         table = parse_table("\n".join([header, *lines, *([lines[0]] if len(lines) == 1 else [])]), RIPPLES, str(file))
         rows = list(zip(*(table.columns[name].tolist() for name in RIPPLES), strict=True))[: len(lines)]
         try:
-            told = frequency_of(rows)
+            reading = frequency_of(rows)
         except ValueError as error:
             raise RecordError(f"{file}: axis {axis}: {error}.") from error
-        found[axis] = {"frequency_hz": told.frequency_hz, "frequency_u": told.frequency_u}
-        problems += [f"{axis}: {problem}" for problem in told.problems]
+        found[axis] = {"frequency_hz": reading.frequency_hz, "frequency_u": reading.frequency_u}
+        problems += [f"{axis}: {problem}" for problem in reading.problems]
 
     def draw(path: Path) -> None:
         raise ValueError(f"{path.name}: there is nothing to draw of ripples")

@@ -26,14 +26,14 @@ def variants() -> tuple[str, ...]:
 
 def variant(name: str) -> tuple[str, str, str]:
     """File stem, machine file and scenario of a variant, as texts; comments of what it is a variant of stay."""
-    told = tomllib.loads((DATA / "variants" / f"{name}.toml").read_text(encoding="utf-8"))
-    stem = str(told["of"])
+    changes = tomllib.loads((DATA / "variants" / f"{name}.toml").read_text(encoding="utf-8"))
+    stem = str(changes["of"])
     texts = {
         "machine": machine_path(stem).read_text(encoding="utf-8"),
         "scenario": scenario_path(stem).read_text(encoding="utf-8"),
     }
     found = {
-        kind: _with(text, told.get(kind, {}), [path for path in told["without"] if path.startswith(f"{kind}.")])
+        kind: _with(text, changes.get(kind, {}), [path for path in changes["without"] if path.startswith(f"{kind}.")])
         for kind, text in texts.items()
     }
     return stem, found["machine"], found["scenario"]
@@ -80,8 +80,8 @@ class Demo:
         """Why the board's process has ended, when it has."""
         if self.board.poll() is None:
             return None
-        told = (self.folder / "board.log").read_text(encoding="utf-8", errors="replace").strip().splitlines()
-        return told[-1] if told and self.board.returncode > 0 else "its process was stopped"
+        log_lines = (self.folder / "board.log").read_text(encoding="utf-8", errors="replace").strip().splitlines()
+        return log_lines[-1] if log_lines and self.board.returncode > 0 else "its process was stopped"
 
     def restart_board(self) -> None:
         """Plug the board in again after its process has ended."""

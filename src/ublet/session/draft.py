@@ -140,8 +140,8 @@ class Draft:
         """
         errors = self.checked.errors
         if errors:
-            told = "\n".join(problem.sentence(self.document.path.name) for problem in errors[:3])
-            raise DocumentError(f"Not written: mend {len(errors)} error{'s' * (len(errors) > 1)} first.\n{told}")
+            sentences = "\n".join(problem.sentence(self.document.path.name) for problem in errors[:3])
+            raise DocumentError(f"Not written: mend {len(errors)} error{'s' * (len(errors) > 1)} first.\n{sentences}")
         if self.document.changed_on_disk():
             raise DocumentError(
                 f"{self.document.path.name} was changed by another program: look at what it changed first."

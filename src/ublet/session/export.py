@@ -37,10 +37,10 @@ def as_swept(streams: Mapping[str, Series], title: str) -> tuple[str, Series]:
     swept = streams.get(f"{SWEPT.name} {of}")
     if kind != SHAKEN or swept is None:
         return "", series
-    begun_s, *told = swept.rows[0].tolist()
+    begun_s, *excitation = swept.rows[0].tolist()
     rows = series.rows.copy()
     rows[:, 0] -= begun_s
-    words = " ".join(f"{value:.10g}" for value in told)
+    words = " ".join(f"{value:.10g}" for value in excitation)
     return f"# sweep: {of.split()[0]} {words}\n", Series(series.columns, rows, series.units)
 
 

@@ -31,14 +31,14 @@ FREELY_MM_S = 20.0
 _lines = itertools.count(1)
 
 
-async def to_the_end(connection: Connection, told: MotionReply) -> None:
+async def to_the_end(connection: Connection, reply: MotionReply) -> None:
     """Wait until the board tells the end of a motion, and samples from then are there.
 
     Raises:
         LinkLost: the link went, the board restarted or does not tell the end.
     """
-    motion, about = told.motion, connection.about
-    seconds = told.seconds if isinstance(told, MoveReply) else LONGEST_HOMING_S
+    motion, about = reply.motion, connection.about
+    seconds = reply.seconds if isinstance(reply, MoveReply) else LONGEST_HOMING_S
     late, loop = connection.board_time + seconds + LATE_S, asyncio.get_running_loop()
     asked = loop.time()
     while motion not in connection.ended or connection.board_time < connection.ended[motion].time_s:
@@ -98,8 +98,8 @@ async def touch(connection: Connection, floor_mm: float, mm_s: float) -> float |
 
     connection.heard.append(hear)
     try:
-        told = await connection.controller.add(name, 0, [ProbeMove({"z": floor_mm}, mm_s)], last=True)
-        await to_the_end(connection, told)
+        reply = await connection.controller.add(name, 0, [ProbeMove({"z": floor_mm}, mm_s)], last=True)
+        await to_the_end(connection, reply)
     finally:
         connection.heard.remove(hear)
     return met[0] if met else None
@@ -111,9 +111,9 @@ async def one_segment(connection: Connection, segment: To | Push | Lift) -> floa
     Raises:
         LinkLost, BoardRefused: it did not move; the message says why.
     """
-    told = await connection.controller.add(f"line {next(_lines)}", 0, [segment], last=True)
-    await to_the_end(connection, told)
-    return told.capped[0].mm_s if told.capped else segment.mm_s
+    reply = await connection.controller.add(f"line {next(_lines)}", 0, [segment], last=True)
+    await to_the_end(connection, reply)
+    return reply.capped[0].mm_s if reply.capped else segment.mm_s
 
 
 def jog_speed(connection: Connection, board: BoardKind, axis: str, asked_mm_s: float) -> Speed:

@@ -78,9 +78,9 @@ def _taken(session: Session, entry: RunEntry, live: Mesh | None) -> StoredMesh |
 def _bed_c(session: Session, conditions: Mapping[str, Value]) -> float | None:
     """How warm the bed was."""
     for name, heater in session.document.machine.heaters.items():
-        told = conditions.get(f"{name}_c")
-        if heater.part == "bed" and isinstance(told, (int, float)):
-            return float(told)
+        celsius = conditions.get(f"{name}_c")
+        if heater.part == "bed" and isinstance(celsius, (int, float)):
+            return float(celsius)
     return None
 
 
@@ -95,8 +95,8 @@ def at_start(session: Session, known: tuple[StoredMesh, ...], material: str = ""
     """
     machine = session.document.machine
     name = material or next(iter(machine.materials), "")
-    told = machine.materials.get(name)
-    wanted = told.bed_c if told is not None else None
+    row = machine.materials.get(name)
+    wanted = row.bed_c if row is not None else None
     fact = session.ledger.fact("surface")
     sheet = "" if fact.id == 0 else fact.value
     here = [each for each in known if each.surface == sheet]
@@ -136,17 +136,19 @@ def compared(one: StoredMesh, other: StoredMesh) -> Compared:
 
 def difference_words(one: StoredMesh, other: StoredMesh, found: Compared) -> str:
     """What a difference between two meshes may mean."""
-    told = "the same within what they scatter" if found.verdict == "same" else found.words
+    difference = "the same within what they scatter" if found.verdict == "same" else found.words
     warmer = (one.bed_c or 0.0) - (other.bed_c or 0.0)
     if found.verdict == "same":
-        return told
+        return difference
     if one.surface != other.surface:
-        return f"{told}. Another sheet lies there."
+        return f"{difference}. Another sheet lies there."
     if abs(warmer) > NEAR_C:
-        return f"{told}. One was taken {abs(warmer):.0f} °C {'warmer' if warmer > 0 else 'colder'}: the bed's bow."
+        return (
+            f"{difference}. One was taken {abs(warmer):.0f} °C {'warmer' if warmer > 0 else 'colder'}: the bed's bow."
+        )
     meaning = {
         "shift": "The sheet, the nozzle or the probe's mount",
         "tilt": "A knock, or a screw that moved",
         "shape": "A worn or badly laid sheet, or a knock",
     }
-    return f"{told}. {meaning[found.verdict]}, since they were as warm."
+    return f"{difference}. {meaning[found.verdict]}, since they were as warm."

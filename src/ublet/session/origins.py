@@ -45,7 +45,7 @@ def _of_file(session: Session, row: LayerRow) -> str:
         follows = known is not None and not same(row.file, known.default)
         return "not given: it follows from other settings" if follows else "not given: its default"
     change = _last(session, row.path, "file")
-    return f"line {line} of {name}{f', {_told(session, change)}' if change is not None else ''}"
+    return f"line {line} of {name}{f', {_change_words(session, change)}' if change is not None else ''}"
 
 
 def _of_image(session: Session) -> str:
@@ -63,7 +63,7 @@ def _of_store(session: Session, row: LayerRow) -> str:
     change = _last(session, row.path, "stored")
     if change is None or not same(change.after, row.stored):
         return "stored before this ledger began, or by another program"
-    return _told(session, change)
+    return _change_words(session, change)
 
 
 def _of_live(session: Session, row: LayerRow) -> str:
@@ -72,7 +72,7 @@ def _of_live(session: Session, row: LayerRow) -> str:
     change = _last(session, row.path, "live")
     if change is None or not same(change.after, row.live):
         return "changed on the board by another program; not saved"
-    return f"{_told(session, change)}; not saved, lost at power-off"
+    return f"{_change_words(session, change)}; not saved, lost at power-off"
 
 
 def _last(session: Session, setting: str, layer: str) -> Change | None:
@@ -82,7 +82,7 @@ def _last(session: Session, setting: str, layer: str) -> Change | None:
         return None
 
 
-def _told(session: Session, change: Change) -> str:
+def _change_words(session: Session, change: Change) -> str:
     """A change in words: what was done, when, and what proposed it."""
     done = {"edit": "edited", "keep": "kept", "drop": "dropped", "save": "saved", "restore": "restored"}
     words = f"{done.get(change.kind, change.kind)} {local_time(change.at)}"

@@ -57,12 +57,12 @@ class Presence:
     def reasons(self, rests: tuple[Dependency, ...], supposed: Iterable[Fact] = ()) -> tuple[str, ...]:
         """Why findings that rest on these no longer hold. supposed: facts taken as if they had been told."""
         live = self.settings()
-        told: dict[str, Fact] = {}
+        facts: dict[str, Fact] = {}
         if any(rest.kind == "fact" for rest in rests):
-            told = {fact.path: fact for fact in (*self._ledger.facts_in_force(), *supposed)}
-        return stale_reasons(rests, lambda rest: self._now(rest, live, told))
+            facts = {fact.path: fact for fact in (*self._ledger.facts_in_force(), *supposed)}
+        return stale_reasons(rests, lambda rest: self._now(rest, live, facts))
 
-    def _now(self, rest: Dependency, live: Mapping[str, Value], told: Mapping[str, Fact]) -> Now:
+    def _now(self, rest: Dependency, live: Mapping[str, Value], facts: Mapping[str, Fact]) -> Now:
         if rest.kind == "setting":
             return self._setting(rest.path, live)
         if rest.kind == "parts":
@@ -72,7 +72,7 @@ class Presence:
         if rest.kind == "finding":
             return self._finding(rest)
         kind, _, subject = rest.path.partition(".")
-        fact = told.get(rest.path, Fact(kind, subject, ""))
+        fact = facts.get(rest.path, Fact(kind, subject, ""))
         when = f" on {fact.at[:10]}" if fact.at else ""
         return Now(fact.counts_as, words=f"{fact.words}{when}")
 

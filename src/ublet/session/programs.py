@@ -70,8 +70,8 @@ class ProgramRun:
         """How it ended, and when by the board's clock; None: it runs."""
         if self._broken:
             return "broken off", self._connection.board_time
-        told = self._connection.ended.get(self._motion)
-        return (told.why or told.how, told.time_s) if told is not None else None
+        report = self._connection.ended.get(self._motion)
+        return (report.why or report.how, report.time_s) if report is not None else None
 
     async def run(self) -> EventReport:
         """Give it all, and wait for its end; returns how it ended.

@@ -97,21 +97,21 @@ def _proposed(entry: RunEntry) -> list[str]:
 def rest_lines(rests: Sequence[Dependency]) -> list[str]:
     """What a run rests on, with the values then: the settings of a part, and the findings of a trial, on a line."""
     lines: dict[str, list[str]] = {}
-    untold: list[str] = []
+    unreported: list[str] = []
     for rest in rests:
         name = rest.path.replace(".", " ")
         if rest.kind == "fact" and rest.value in (0, ""):
-            untold.append(name)
+            unreported.append(name)
         elif rest.kind == "fact":
-            told = f"as told, no. {rest.value}" if isinstance(rest.value, int) else shown_value(rest.value)
-            lines.setdefault("facts", []).append(f"{name} ({told})")
+            value = f"as told, no. {rest.value}" if isinstance(rest.value, int) else shown_value(rest.value)
+            lines.setdefault("facts", []).append(f"{name} ({value})")
         elif rest.kind == "parts":
             lines.setdefault(f"the parts in {rest.path}", []).append(shown_value(rest.value) or "none")
         else:
             root, mark, key = rest.path.rpartition("/" if rest.kind == "finding" else ".")
             lines.setdefault(f"{root}{mark}", []).append(f"{key} {shown_value(rest.value)}")
     found = [f"{root.rstrip('./')}: {', '.join(each)}" for root, each in lines.items()]
-    return [*found, f"nothing was told of: {', '.join(untold)}"] if untold else found
+    return [*found, f"nothing was told of: {', '.join(unreported)}"] if unreported else found
 
 
 def affected_by(fact: Fact, document: Document, ledger: Ledger, presence: Presence) -> list[Affected]:

@@ -111,7 +111,7 @@ class Runner:
             await asyncio.shield(self._put_right(work, bench))
             raise
         left = await asyncio.shield(self._put_right(work, bench))
-        return Ran(_told(result, left), duration, lost, whole)
+        return Ran(_with_what_is_left(result, left), duration, lost, whole)
 
     async def all_off(self) -> str:
         """Motion stopped, heaters and fans off; returns why that is not confirmed (empty: the board confirmed it)."""
@@ -178,5 +178,5 @@ class Runner:
             self._breaking.set_result((outcome, why, lost))
 
 
-def _told(result: TrialResult, left: list[str]) -> TrialResult:
+def _with_what_is_left(result: TrialResult, left: list[str]) -> TrialResult:
     return replace(result, why=" ".join([result.why, *left])) if left else result

@@ -340,12 +340,12 @@ class Session:
         old_text = self.document.text
         try:
             async with self._saving:  # a save of our own that is under way is not an interrupted one
-                told = await settle(self.document, self.connection, self.ledger)
+                note = await settle(self.document, self.connection, self.ledger)
         except (DocumentError, LedgerError) as error:
-            told = str(error)
+            note = str(error)
         self.draft.saved_elsewhere(old_text)
-        if told:
-            self.notices.append(told)
+        if note:
+            self.notices.append(note)
 
     def _settle_soon(self) -> None:
         """Once for each new link: an earlier save or trial may have been cut off."""
@@ -426,10 +426,10 @@ class Session:
     def _tell_lost(self) -> None:
         """Say what was kept before this link and is live no more."""
         if lost := self.lost_kept():
-            told = [f"{path} ({self.station_that_kept(path) or 'by hand'})" for path in sorted(lost)[:KEPT_NAMED]]
+            named = [f"{path} ({self.station_that_kept(path) or 'by hand'})" for path in sorted(lost)[:KEPT_NAMED]]
             more = f" and {len(lost) - KEPT_NAMED} more" if len(lost) > KEPT_NAMED else ""
             self.say_once(
-                f"Kept, never saved, and gone with the board's power: {', '.join(told)}{more}. Those stations are no "
+                f"Kept, never saved, and gone with the board's power: {', '.join(named)}{more}. Those stations are no "
                 "longer proven and offer it again: k keeps it, ctrl+s saves it."
             )
 
@@ -446,17 +446,17 @@ class NotOurs(SaveFailed):
 
 def on_words(found: Sequence[On]) -> str:
     """What had been on when the link was made, and is off now, as a sentence."""
-    told = []
+    phrases = []
     for each in found:
         name = each.what.partition(".")[2] or each.what
         if each.target_c is not None:
-            told.append(f"the {name} was {'switched around' if each.relay else 'held at'} {each.target_c:g} °C")
+            phrases.append(f"the {name} was {'switched around' if each.relay else 'held at'} {each.target_c:g} °C")
         elif each.duty is not None:
-            told.append(f"the {name} fan ran")
+            phrases.append(f"the {name} fan ran")
         else:
-            told.append("something moved")
+            phrases.append("something moved")
     offer = " The station “temperatures” offers to hold it again." if _holds(found) else ""
-    return f"When the link was made {', '.join(told)}: everything was switched off.{offer}"
+    return f"When the link was made {', '.join(phrases)}: everything was switched off.{offer}"
 
 
 def _holds(found: Sequence[On]) -> dict[str, float]:

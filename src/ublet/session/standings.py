@@ -40,8 +40,8 @@ def _file(session: Session) -> StationState:
         count = len(draft.changes())
         return StationState("open", counted(count, "edit"), "edited, not yet written to the file")
     warnings = len(draft.checked.problems)
-    told = counted(warnings, "warning") if warnings else "good"
-    return StationState("proven", told, f"{len(draft.document.values)} settings, no errors")
+    figure = counted(warnings, "warning") if warnings else "good"
+    return StationState("proven", figure, f"{len(draft.document.values)} settings, no errors")
 
 
 def _wiring(session: Session) -> StationState:
@@ -79,7 +79,7 @@ def _written(session: Session) -> StationState:
     made_up_for = {row.path for row in found if row.on_board and not row.outdated}
     count = sum(1 for change in planned.changes if change.path not in made_up_for)
     if count or planned.modules_added or planned.modules_removed:
-        told = f"{count} differ" if count else "modules"
+        figure = f"{count} differ" if count else "modules"
         if count:
             what = f"differs in {counted(count, 'setting')}"
         elif len(planned.modules_added) == len(planned.image.modules):
@@ -88,7 +88,7 @@ def _written(session: Session) -> StationState:
             what = f"lacks: {', '.join(planned.modules_added)}"
         else:
             what = f"has modules to spare: {', '.join(planned.modules_removed)}"
-        return StationState("stale", told, f"the board's image {what}")
+        return StationState("stale", figure, f"the board's image {what}")
     if shadowed:
         return StationState("stale", f"{shadowed} shadowed", f"{shadowed} stored values hide the file's")
     return StationState("proven", "same", "the board runs what the file says")
@@ -160,13 +160,13 @@ def _trial_standing(session: Session, name: str, heater: str | None) -> StationS
     if reasons := session.presence.reasons(entry.rests):
         return StationState("stale", "stale", "; ".join(reasons))
     if lost := session.lost_kept(entry):
-        told = "; ".join(f"{path} {shown_value(value)} was kept, never saved" for path, value in lost.items())
-        return StationState("stale", "not live", f"{told}, and is live no more: keep it again, and save")
+        reason = "; ".join(f"{path} {shown_value(value)} was kept, never saved" for path, value in lost.items())
+        return StationState("stale", "not live", f"{reason}, and is live no more: keep it again, and save")
     if entry.name != names[-1]:
         return StationState("open", "unverified", "tuned, not yet kept and verified")
     seen = session.presence.as_of
-    told = f"as of the last link ({seen}): {entry.result.why}" if seen else entry.result.why
-    return StationState("proven", TRIALS[entry.name].figure(entry.result), told, bool(seen))
+    reason = f"as of the last link ({seen}): {entry.result.why}" if seen else entry.result.why
+    return StationState("proven", TRIALS[entry.name].figure(entry.result), reason, bool(seen))
 
 
 DECLARED: Mapping[str, Callable[[Session], StationState]] = {

@@ -13,7 +13,7 @@ from ublet.core.run import TrialFailed
 from ublet.core.streams import Chunk, Clocking, StreamKind
 from ublet.link.errors import BoardRefused, LinkLost, Malformed
 from ublet.link.frames import Block
-from ublet.link.replies import EventReport, StreamTold
+from ublet.link.replies import EventReport, StreamOpened
 from ublet.link.stream_blocks import StreamBlock, unpack
 from ublet.session.connection import Connection
 from ublet.session.jogging import must_go_on
@@ -47,13 +47,13 @@ class StreamRun:
     """
 
     def __init__(
-        self, connection: Connection, kind: StreamKind, told: StreamTold, captured: bool, rate_hz: float
+        self, connection: Connection, kind: StreamKind, opened: StreamOpened, captured: bool, rate_hz: float
     ) -> None:
         self.kind = kind
         self.gaps: list[tuple[int, int]] = []
         self.recovered = 0
         self._connection = connection
-        self._told = told
+        self._opened = opened
         self._captured = captured
         self._blocks: int | None = None  # how many there are; None: it goes on
         self._readings = 0  # of a capture, once it is full
@@ -104,7 +104,7 @@ class StreamRun:
         """Let the board send more, in good time."""
         if self._upto - self._next < WINDOW // 2:
             self._upto = self._next + WINDOW
-            await self._connection.controller.credit(self._told.number, self._upto)
+            await self._connection.controller.credit(self._opened.number, self._upto)
 
     async def _comes(self, number: int) -> bool:
         """Whether a block comes within one's patience."""
@@ -120,15 +120,15 @@ class StreamRun:
         end = min(self._early) if self._early else min(self._upto, self._blocks or self._upto)
         missing = list(range(self._next, end))
         for _ in range(TRIES):
-            told = await self._connection.controller.again(self._told.number, missing)
-            if self._next >= told.blocks:
+            repeated = await self._connection.controller.again(self._opened.number, missing)
+            if self._next >= repeated.blocks:
                 return  # it has not been made yet
-            if self._next in told.gone:
-                while self._next in told.gone:
+            if self._next in repeated.gone:
+                while self._next in repeated.gone:
                     self._next += 1
                 # what was made since is gone as well, as far as it is more than the board keeps; who goes on with the
                 # oldest that is left stays behind for ever
-                self._next = max(self._next, told.blocks - self._told.kept_blocks // 2)
+                self._next = max(self._next, repeated.blocks - self._opened.kept_blocks // 2)
                 self._early = {number: block for number, block in self._early.items() if number >= self._next}
                 return
             if await self._comes(self._next):
@@ -150,8 +150,8 @@ class StreamRun:
     def _impossible(self, block: StreamBlock) -> str:
         """Why a block cannot be one of this stream, by its numbers and times; empty: it can."""
         count, about = len(block.counts), self._connection.about
-        if count > self._told.in_block:
-            return f"a block has {count} readings, {self._told.in_block} are announced"
+        if count > self._opened.in_block:
+            return f"a block has {count} readings, {self._opened.in_block} are announced"
         if block.index < self._due:
             return f"reading {block.index} came after reading {self._due - 1}"
         span, lasts = block.last_s - block.first_s, (count - 1) / self._asked_hz
@@ -175,7 +175,7 @@ class StreamRun:
 
     def block(self, block: Block) -> None:
         """A block came."""
-        if block.id != self._told.number:
+        if block.id != self._opened.number:
             return
         found = unpack(block, len(self.kind.columns))
         if found is None:
@@ -188,7 +188,7 @@ class StreamRun:
 
     def heard(self, event: EventReport) -> None:
         """Something happened: a capture may be full."""
-        if event.what == "captured" and event.stream == self._told.number:
+        if event.what == "captured" and event.stream == self._opened.number:
             self._blocks, self._readings = event.blocks, event.readings
             self._came.set()
 
@@ -204,10 +204,10 @@ async def streaming(
     """
     controller = connection.controller
     kind = controller.streams().get(name)
-    told = await controller.open_stream(name, rate_hz, capture_s)
+    opened = await controller.open_stream(name, rate_hz, capture_s)
     if kind is None:
         raise BoardRefused(3, f"this board says nothing of its “{name}”")
-    run = StreamRun(connection, kind, told, capture_s is not None, rate_hz)
+    run = StreamRun(connection, kind, opened, capture_s is not None, rate_hz)
     connection.blocks.append(run.block)
     connection.heard.append(run.heard)
     try:
@@ -217,4 +217,4 @@ async def streaming(
         connection.heard.remove(run.heard)
         if connection.linked:
             with contextlib.suppress(LinkLost, BoardRefused):
-                await connection.controller.close_stream(told.number)
+                await connection.controller.close_stream(opened.number)

@@ -43,13 +43,13 @@ def vetted(result: TrialResult, document: Document) -> TrialResult:
     reasons = _contradictions(result.options, document)
     if not reasons:
         return result
-    told = " ".join(
+    complaint = " ".join(
         f"What it would propose ({name}) contradicts the machine file and is left out: {reason}"
         for name, reason in reasons.items()
     )
     return replace(
         result,
-        why=f"{result.why} {told}",
+        why=f"{result.why} {complaint}",
         options=tuple(option for option in result.options if option.name not in reasons),
         recommended="" if result.recommended in reasons else result.recommended,
     )

@@ -139,8 +139,8 @@ class UbletApp(Host):
         session, why = await open_session(self.file, self.port)
         while session is None:
             if isinstance(why, str) or not await self._mended(why):
-                told = why if isinstance(why, str) else f"{self.file.name} was not mended: nothing was opened."
-                self.exit(return_code=UNUSABLE, message=f"ublet: {told}")
+                message = why if isinstance(why, str) else f"{self.file.name} was not mended: nothing was opened."
+                self.exit(return_code=UNUSABLE, message=f"ublet: {message}")
                 return
             session, why = await open_session(self.file, self.port)
         await self._opened(session)
@@ -378,9 +378,9 @@ class UbletApp(Host):
 
         if self.session is None:
             return
-        told = await self.push_screen_wait(FactDialog(self.session))
-        if told is not None:
-            self.notify(told, title="Noted", timeout=6)
+        entered = await self.push_screen_wait(FactDialog(self.session))
+        if entered is not None:
+            self.notify(entered, title="Noted", timeout=6)
             self.follow()
 
     def action_talk(self) -> None:

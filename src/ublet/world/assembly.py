@@ -60,12 +60,12 @@ def frame_of(scenario: Scenario, machine: MachineFile) -> Frame:
 
 
 def _carriage(axis: Axis, scenario: Scenario, name: str) -> Carriage:
-    told = {str(key): part for key, part in scenario.carriages.items()}.get(name) or CarriagePart()
+    own_part = {str(key): part for key, part in scenario.carriages.items()}.get(name) or CarriagePart()
     return Carriage(
-        axis.minimum_mm - BEYOND_MM if told.low_mm is None else told.low_mm,
-        axis.maximum_mm + BEYOND_MM if told.high_mm is None else told.high_mm,
-        told.mass_kg,
-        told.friction_n,
-        told.weight_n,
-        told.play_mm,
+        axis.minimum_mm - BEYOND_MM if own_part.low_mm is None else own_part.low_mm,
+        axis.maximum_mm + BEYOND_MM if own_part.high_mm is None else own_part.high_mm,
+        own_part.mass_kg,
+        own_part.friction_n,
+        own_part.weight_n,
+        own_part.play_mm,
     )

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ublet.core.arrays import Point
 from ublet.core.machine.schema import MachineFile
 from ublet.world.bed_parts import BedTruth, Knock, LiftTruth, ScrewTruth, WavePart
 
@@ -19,8 +20,6 @@ WANDERS = 0.05
 
 EYE_MM = 0.25
 """Springs look equally long to the eye within this, either way."""
-
-Point = tuple[float, float]
 
 
 class Carried:
@@ -52,11 +51,11 @@ class Carried:
         """Height at the middle, slopes and twist, for :meth:`at`."""
         if not self._count:
             return 0.0, 0.0, 0.0, 0.0
-        told = np.asarray(heights, dtype=np.float64)
-        flat, twist = self._inverse @ told, 0.0
+        heights_mm = np.asarray(heights, dtype=np.float64)
+        flat, twist = self._inverse @ heights_mm, 0.0
         if self._twist is not None:
             row, behind = self._twist
-            twist = float(row @ told)
+            twist = float(row @ heights_mm)
             flat = flat - twist * behind
         return float(flat[0]), float(flat[1]), float(flat[2]), twist
 
@@ -70,12 +69,12 @@ class Carried:
 
 def waves(parts: Sequence[WavePart], width: float, depth: float) -> Callable[[float, float], float]:
     """The sum of waves at a place."""
-    told = [
+    rows = [
         (p.mm, math.pi * p.along_x / width, p.phase_x, math.pi * p.along_y / depth, p.phase_y) for p in parts if p.mm
     ]
 
     def at(x: float, y: float) -> float:
-        return sum(mm * math.cos(kx * x + px) * math.cos(ky * y + py) for mm, kx, px, ky, py in told)
+        return sum(mm * math.cos(kx * x + px) * math.cos(ky * y + py) for mm, kx, px, ky, py in rows)
 
     return at
 
@@ -105,10 +104,10 @@ class TrueBed:
         self.width, self.depth = machine.bed.width_mm, machine.bed.depth_mm
         self.screws: dict[str, _Screw] = {}
         for name, screw in machine.bed.screws.items():
-            told = truth.screws.get(name) or ScrewTruth()
+            screw_truth = truth.screws.get(name) or ScrewTruth()
             way = screw.pitch_mm if screw.clockwise == "raises" else -screw.pitch_mm
             place = (screw.x_mm, screw.y_mm)
-            self.screws[name] = _Screw(place, way, told.off_mm, told.spring_mm, told.solid_mm)
+            self.screws[name] = _Screw(place, way, screw_truth.off_mm, screw_truth.spring_mm, screw_truth.solid_mm)
         lifts = machine.axes.z.motors if len(machine.axes.z.motors) > 1 else {}
         self._lifts = {f"z.{name}": truth.lifts.get(name) or LiftTruth() for name in lifts}
         self.lifts_mm = {role: lift.off_mm for role, lift in self._lifts.items()}
@@ -209,8 +208,8 @@ class TrueBed:
         for screw in self.screws.values():
             missing = SLACK_MM - screw.spring_mm
             screw.wanders_mm = float(self._random.normal(0.0, WANDERS * missing)) if missing > 0 else 0.0
-        told = np.array([screw.off_mm + screw.wanders_mm for screw in self.screws.values()])
-        self._screwed = self._plate.terms((self._share @ told).tolist()) if len(told) else (0.0, 0.0, 0.0, 0.0)
+        offsets = np.array([screw.off_mm + screw.wanders_mm for screw in self.screws.values()])
+        self._screwed = self._plate.terms((self._share @ offsets).tolist()) if len(offsets) else (0.0, 0.0, 0.0, 0.0)
         if self._lifts:
             self._lifted = self._platform.terms(list(self.lifts_mm.values()))
 
@@ -245,8 +244,8 @@ class TrueBed:
 def _pivot(truth: LiftTruth, declared: object) -> Point:
     """Where a lift really carries."""
     own = (truth.pivot_x_mm, truth.pivot_y_mm)
-    told = (getattr(declared, "pivot_x_mm", None), getattr(declared, "pivot_y_mm", None))
-    x, y = (mine if mine is not None else its for mine, its in zip(own, told, strict=True))
+    pivot = (getattr(declared, "pivot_x_mm", None), getattr(declared, "pivot_y_mm", None))
+    x, y = (mine if mine is not None else its for mine, its in zip(own, pivot, strict=True))
     return (float(x or 0.0), float(y or 0.0))
 
 

@@ -13,11 +13,8 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
-from ublet.core.arrays import Floats
-
-Complex = NDArray[np.complex128]
+from ublet.core.arrays import Complex, Floats
 
 PLACES = ("head x", "head y", "base x", "base y", "part x", "part y")
 HEAD_X, HEAD_Y, BASE_X, BASE_Y, PART_X, PART_Y = range(6)
@@ -146,7 +143,7 @@ class Frame:
         return found
 
     def rings(
-        self, told: Mapping[str, float], seen: Mapping[str, float], on: str, where: Mapping[str, float]
+        self, commanded: Mapping[str, float], seen: Mapping[str, float], on: str, where: Mapping[str, float]
     ) -> list[Ring]:
         """How it rings for small motion: told along one direction, looked at along another, on the ``head``, the
         ``bed`` or of the nozzle over the bed; largest share first.
@@ -154,7 +151,7 @@ class Frame:
         Poles and residues of ``seen^T (M s^2 + C s + K)^-1 F told``.
         """
         solved = self._solve(where)
-        into = solved.told @ np.array([told.get("x", 0.0), told.get("y", 0.0)])
+        into = solved.by_commanded_now @ np.array([commanded.get("x", 0.0), commanded.get("y", 0.0)])
         out = self._seen(seen, on)
         found = []
         for at, pole in enumerate(solved.poles):
@@ -174,21 +171,21 @@ class Frame:
         n + 1 even speeds, mm/s.
         """
         solved = self._solve(where)
-        told = np.stack([speeds["x"], speeds["y"]], axis=1) / 1000
+        commanded = np.stack([speeds["x"], speeds["y"]], axis=1) / 1000
         places = [place_of(on, axis, self.bed_moves) for axis in "xy"]
-        return self._go(solved, told, period_s, places, ROUNDS if self.truth.slip_n else 1)
+        return self._go(solved, commanded, period_s, places, ROUNDS if self.truth.slip_n else 1)
 
-    def _go(self, solved: _Solved, told: Floats, period_s: float, places: list[int], rounds: int) -> Floats:
+    def _go(self, solved: _Solved, commanded: Floats, period_s: float, places: list[int], rounds: int) -> Floats:
         """Integrate over even speeds, exactly for what is linear (first-order hold of the forces).
 
         States are kept as pairs of reals, so that every product is one of real matrices: a tenth of a second of a
         machine takes 0.5 ms instead of 0.9, and a sweep goes mostly here.
         """
-        march = solved.marching(period_s, len(told) - 1)
-        rigid = told @ solved.rigid_shows
+        march = solved.marching(period_s, len(commanded) - 1)
+        rigid = commanded @ solved.rigid_shows
         begun = solved.left @ np.concatenate([self._r, self._v])
-        added = _from_to(told) @ march.by_told
-        slips, sharp = np.zeros((len(told), 2)), 1000 / self.truth.slip_mm_s
+        added = _from_to(commanded) @ march.by_commanded
+        slips, sharp = np.zeros((len(commanded), 2)), 1000 / self.truth.slip_mm_s
         pushed = added
         for _ in range(rounds):
             states = march.go(begun, pushed)
@@ -234,7 +231,7 @@ class Frame:
         head_y = self._masses["y"] + self.load_kg
         heads = (self._masses["x"] * (1 + self.heavier), head_y * (1 + (0.0 if self.bed_moves else self.heavier)))
         mass = np.array([*heads, truth.base_kg, truth.base_kg, part, part])
-        stiff, drag, told = np.zeros((6, 6)), np.zeros((6, 6)), np.zeros((6, 2))
+        stiff, drag, forces = np.zeros((6, 6)), np.zeros((6, 6)), np.zeros((6, 2))
 
         def spring(k: float, c: float, to: Mapping[int, float], by: tuple[float, float] = (0.0, 0.0)) -> None:
             g = np.zeros(6)
@@ -242,7 +239,7 @@ class Frame:
                 g[at] = share
             stiff[:] += k * np.outer(g, g)
             drag[:] += c * np.outer(g, g)
-            told[:] += k * np.outer(g, by)
+            forces[:] += k * np.outer(g, by)
 
         x, y = {HEAD_X: 1.0, BASE_X: -1.0}, {HEAD_Y: 1.0, BASE_Y: -1.0}
         if self._shares_belts:
@@ -271,7 +268,7 @@ class Frame:
         for row, rail in enumerate((x, y)):
             for at, share in rail.items():
                 guides[row, at] = share
-        return _Solved.of(np.diag(mass), stiff, drag, told, guides, slip)
+        return _Solved.of(np.diag(mass), stiff, drag, forces, guides, slip)
 
 
 @dataclass(frozen=True)
@@ -285,7 +282,7 @@ class _Solved:
     mass: Floats
     stiff: Floats
     drag: Floats
-    told: Floats
+    by_commanded_now: Floats
     guides: Floats
     slip: float
     rigid: Floats
@@ -300,9 +297,9 @@ class _Solved:
     marches: dict[tuple[float, int], _March]
 
     @classmethod
-    def of(cls, mass: Floats, stiff: Floats, drag: Floats, told: Floats, guides: Floats, slip: float) -> _Solved:
+    def of(cls, mass: Floats, stiff: Floats, drag: Floats, commanded: Floats, guides: Floats, slip: float) -> _Solved:
         """Solve them."""
-        rigid = np.linalg.solve(stiff, told)
+        rigid = np.linalg.solve(stiff, commanded)
         inverse = np.diag(1 / np.diag(mass))
         states = np.block([[np.zeros((6, 6)), np.eye(6)], [-inverse @ stiff, -inverse @ drag]])
         poles, vectors = np.linalg.eig(states)
@@ -313,7 +310,7 @@ class _Solved:
             np.asarray(mass),
             np.asarray(stiff),
             np.asarray(drag),
-            np.asarray(told),
+            np.asarray(commanded),
             np.asarray(guides),
             slip,
             np.asarray(rigid),
@@ -343,7 +340,7 @@ class _March:
     how states grow.
     """
 
-    by_told: Floats
+    by_commanded: Floats
     by_slips: Floats
     grown: Complex
     shrunk: Complex
@@ -356,10 +353,10 @@ class _March:
         ramp = (even - period_s) / poles / period_s
         drag, slip = solved.by_drag.T, solved.by_slip.T
         push = solved.by_push.T * even / period_s
-        by_told = _pairs(np.concatenate([drag * (even - ramp) - push, drag * ramp + push]))
+        by_commanded = _pairs(np.concatenate([drag * (even - ramp) - push, drag * ramp + push]))
         by_slips = _pairs(np.concatenate([slip * (even - ramp), slip * ramp]))
         grown = np.exp(np.outer(np.arange(count + 1) * period_s, poles))
-        return cls(by_told, by_slips, grown, 1 / grown[1:])
+        return cls(by_commanded, by_slips, grown, 1 / grown[1:])
 
     def go(self, start: Complex, added: Floats) -> Complex:
         """States from one on, under what is added in each step (pairs of reals)."""

@@ -144,8 +144,8 @@ class Hands:
         """How fast ripples follow one another that an axis makes in a print, 1/s: nozzle against bed, damped."""
         bed = self._world.bed
         where = {"x": bed.width / 2, "y": bed.depth / 2}
-        told = self._world.frame.rings({axis: 1.0}, {axis: 1.0}, OVER_THE_BED, where)
-        return told[0].frequency_hz * (1 - told[0].damping_ratio ** 2) ** 0.5 if told else None
+        response = self._world.frame.rings({axis: 1.0}, {axis: 1.0}, OVER_THE_BED, where)
+        return response[0].frequency_hz * (1 - response[0].damping_ratio ** 2) ** 0.5 if response else None
 
     def latest(self, spacing_mm: float) -> Looks | None:
         """How the lines look that are laid just now."""

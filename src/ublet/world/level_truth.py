@@ -5,7 +5,7 @@ ends.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
@@ -19,11 +19,11 @@ from ublet.core.level.mesh.trials import GridParameters, grid_of
 from ublet.core.level.probe.spread_trials import places_of as places_of_spread
 from ublet.core.level.reach import reach_of
 from ublet.core.machine.schema import MachineFile
-from ublet.core.settings import Value, number_or
+from ublet.core.settings import number_or
 from ublet.world.shake_truth import belts_truth, resonance_truth
+from ublet.world.truth import Aim
 from ublet.world.world import World
 
-Aim = Mapping[str, Value]
 TruthAtEnd = Callable[[World, MachineFile, Aim], dict[str, float]]
 
 

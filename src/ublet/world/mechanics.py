@@ -127,13 +127,13 @@ class Mechanics:
         self.turned: dict[str, float] = {}
         self._slipping.clear()
 
-    def stretches(self, told: Sequence[Steps], pace: Pace) -> Iterator[Stretch]:
+    def stretches(self, accelerations: Sequence[Steps], pace: Pace) -> Iterator[Stretch]:
         """The stretches of a pace, each to be carried by :meth:`carry` before the next is asked for.
 
         A motor of which more force is asked than it has slips: its steps are lost until it is slow again.
         """
-        if self._known[0] is not told or self._known[1] != pace.acceleration_mm_s2:
-            self._known = (told, pace.acceleration_mm_s2, self._driven(told, pace))
+        if self._known[0] is not accelerations or self._known[1] != pace.acceleration_mm_s2:
+            self._known = (accelerations, pace.acceleration_mm_s2, self._driven(accelerations, pace))
         driven = self._known[2]
         cuts = {0.0, pace.seconds}
         for each in driven:
@@ -175,10 +175,10 @@ class Mechanics:
             self.where[axis], self._pulled[axis] = self.where_after(axis, per_mm * mm)
             self.travelled[axis] += self.where[axis] - before
 
-    def _driven(self, told: Sequence[Steps], pace: Pace) -> list[_Driven]:
+    def _driven(self, axes: Sequence[Steps], pace: Pace) -> list[_Driven]:
         """The motors that turn, with the speeds that they can keep."""
         turning: dict[str, tuple[MotorTruth, float, float]] = {}
-        for steps in told:
+        for steps in axes:
             motor = self.motors.get(steps.socket)
             if motor is None or motor.open or steps.amps < motor.least_a or not steps.per_mm:
                 continue

@@ -22,10 +22,10 @@ def steps_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
     mechanics, found = assemble(scenario, machine), {}
     for axis in ("x", "y", "z"):
         declared = axis_of(machine, axis).motors
-        told = {f"{axis}.{name}": motor.microsteps for name, motor in declared.items()}
-        own = [motor for motor in mechanics.motors.values() if motor.role in told]
+        microsteps = {f"{axis}.{name}": motor.microsteps for name, motor in declared.items()}
+        own = [motor for motor in mechanics.motors.values() if motor.role in microsteps]
         if own:
-            each = [m.turn_mm / (m.full_steps * (m.microsteps or told[m.role])) for m in own]
+            each = [m.turn_mm / (m.full_steps * (m.microsteps or microsteps[m.role])) for m in own]
             found[f"steps_per_mm.{axis}"] = len(each) / sum(each)
     return found
 
@@ -39,10 +39,10 @@ def lengths_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Va
         true = found.get(f"steps_per_mm.{axis}")
         if true is None:
             continue
-        told = measured_length(machine, axis, chosen)
+        length = measured_length(machine, axis, chosen)
         steps = number_in_force(scenario, f"axes.{axis}.steps_per_mm", _declared_steps(machine, axis))
-        found[f"measured.{axis}"] = told * steps / true
-        found[f"error.{axis}"] = told * (steps / true - 1)
+        found[f"measured.{axis}"] = length * steps / true
+        found[f"error.{axis}"] = length * (steps / true - 1)
     return found
 
 

@@ -31,9 +31,9 @@ class ProbeSwitch(Switch):
         super().__init__(part)
         self._truth, self._bed, self._random = truth, bed, random
         declared = machine.probe
-        told = (declared.offset_x_mm, declared.offset_y_mm) if declared is not None else (0.0, 0.0)
+        offset = (declared.offset_x_mm, declared.offset_y_mm) if declared is not None else (0.0, 0.0)
         own = (truth.offset_x_mm, truth.offset_y_mm)
-        self.offset = tuple(mine if mine is not None else its for mine, its in zip(own, told, strict=True))
+        self.offset = tuple(mine if mine is not None else its for mine, its in zip(own, offset, strict=True))
         self._metal = waves(truth.metal, bed.width, bed.depth)
         self._warm_k = 0.0
         self.touches = 0

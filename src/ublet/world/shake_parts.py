@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from typing import Literal
 
+from ublet.core.machine.tool_parts import Direction
 from ublet.core.settings import Part, setting
 from ublet.world.frame import FrameTruth
 from ublet.world.shake import AccelerometerTruth
-
-Direction = Literal["x", "-x", "y", "-y", "z", "-z"]
 
 
 class AccelerometerPart(Part):

@@ -59,11 +59,11 @@ class World:
         self.switches = {name: Switch(switch) for name, switch in scenario.switches.items()}
         if "probe" in scenario.switches:
             own = np.random.default_rng([seed, 19])
-            told = (scenario.switches["probe"], scenario.probe, machine, self.bed, own)
+            parts = (scenario.switches["probe"], scenario.probe, machine, self.bed, own)
             if scenario.coil is not None:
                 coil = Coil(scenario.coil.truth(), self.ambient_c, np.random.default_rng([seed, 23]))
-                self.coil = CoilSwitch(*told, coil)
-            self.probe = self.coil or ProbeSwitch(*told)
+                self.coil = CoilSwitch(*parts, coil)
+            self.probe = self.coil or ProbeSwitch(*parts)
             self.switches["probe"] = self.probe
         self._plugged = {each.part.socket: each for each in reversed(self.switches.values())}
         pushes = next((each for each in self.mechanics.motors.values() if each.role == EXTRUDER), None)
@@ -80,7 +80,7 @@ class World:
         self._turned_s = 0.0  # of the step of time that goes on
         self._fan_plugs = {**{fan.socket: name for name, fan in machine.fans.items()}, **scenario.fan_plugs}
         self._has_pin = machine.probe is not None and machine.probe.kind == "pin"
-        self._pin_told = self._came_down = False
+        self._pin_down = self._came_down = False
         self._duties: Mapping[str, float] = {}
         self._blown: Mapping[str, float] = {}
         self._wind = dict.fromkeys(self.plants, 0.0)
@@ -119,8 +119,8 @@ class World:
 
     def pin(self, down: bool) -> None:
         """The probe's servo; a pin that is drawn in lets go of its switch."""
-        told, self._pin_told = self._pin_told, down and self._has_pin
-        if self._pin_told and not told:
+        down_before, self._pin_down = self._pin_down, down and self._has_pin
+        if self._pin_down and not down_before:
             self._came_down = self.probe is not None and self.probe.deployed()
         if not down and self._has_pin and self.probe is not None:
             self.probe.let_go()
@@ -236,7 +236,7 @@ class World:
     def pin_is_down(self) -> bool:
         """Whether the probe's pin really is down."""
         probe = self.probe
-        return self._pin_told and self._came_down and probe is not None and probe.part.fault != "pin-stuck"
+        return self._pin_down and self._came_down and probe is not None and probe.part.fault != "pin-stuck"
 
     @property
     def melt_c(self) -> float:

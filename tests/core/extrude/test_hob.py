@@ -88,8 +88,8 @@ def test_the_load_is_told_from_a_wrong_part_by_pushing_slower() -> None:
 )
 def test_what_brings_it_back_is_the_cause(tried: FeedTests, when_slow: bool, drive: HobDrive, cause: str) -> None:
     assert cause_of(tried, when_slow, drive) == cause
-    told = words_of(cause_of(tried, when_slow, drive), tried, 1.5, 1.75)
-    assert told[0].isupper() or (told[0].isdigit() and told.endswith("."))
+    words = words_of(cause_of(tried, when_slow, drive), tried, 1.5, 1.75)
+    assert words[0].isupper() or (words[0].isdigit() and words.endswith("."))
 
 
 def test_the_push_of_a_usual_motor_is_its_torque_over_the_hob() -> None:

@@ -18,8 +18,8 @@ def test_the_time_to_a_target_is_the_models_own_climb() -> None:
     climb = respond(MODEL, time_s, np.ones_like(time_s), 23.0)
     for target in (100.0, 215.0, 400.0):
         reached = float(time_s[int(np.argmax(climb >= target))])
-        told = time_to(MODEL, 23.0, target, 1.0)
-        assert told == pytest.approx(reached, abs=0.3)
+        predicted = time_to(MODEL, 23.0, target, 1.0)
+        assert predicted == pytest.approx(reached, abs=0.3)
     assert time_to(MODEL, 220, 215, 1.0) == 0 and time_to(MODEL, 23, 215, 0.3) is None
 
 

@@ -32,8 +32,8 @@ def test_a_long_hole_ends_the_record_and_its_gains_stay_what_they_are() -> None:
 
 def test_a_short_hole_is_left_out_of_the_fit_and_not_bridged() -> None:
     time, duty, celsius = holed(50, 0.8)  # the heater is on before, after, and meanwhile
-    told = believable(time, duty, celsius)
-    assert len(told.time_s) == len(time) and "1 hole in time, the first of 0.9 s" in told.notes[0]
+    kept = believable(time, duty, celsius)
+    assert len(kept.time_s) == len(time) and "1 hole in time, the first of 0.9 s" in kept.notes[0]
     assert fit_model(time, duty, celsius, 23.0).model.gain_c == pytest.approx(TRUTH.gain_c, rel=0.01)
     switched = int(np.flatnonzero(np.diff(DUTY[1500:]))[0]) / 10 + 150
     assert len(believable(*holed(switched - 0.4, 0.8)).time_s) < len(TIME) - 8, "the duty changed in it"

@@ -39,8 +39,8 @@ def test_a_curve_follows_a_coil_that_it_knows_nothing_of() -> None:
     curve = fit_curve(HEIGHTS.tolist(), hz.tolist())
     assert (np.diff(curve.hz) < 0).all()
     fine = np.linspace(0.15, 4.9, 200)
-    told = curve.height(coil.frequency(fine + 1.2))
-    assert float(np.abs(told - fine).max()) < 0.004
+    heights = curve.height(coil.frequency(fine + 1.2))
+    assert float(np.abs(heights - fine).max()) < 0.004
     again = kept_curve(0.1, 5.0, np.round(curve.hz, 1).tolist())
     assert float(np.abs(again.height(coil.frequency(fine + 1.2)) - fine).max()) < 0.004
     assert curve.resolves_um(0.5, 40) < curve.resolves_um(1.5, 40) < curve.resolves_um(4.5, 40)

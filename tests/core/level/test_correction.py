@@ -17,8 +17,8 @@ def test_it_goes_through_what_every_patch_wants_and_adds_to_what_was_there() -> 
     first = corrected(PLACES, WANTED, MESH, None)
     assert first.shape == (3, 3)
     assert [first[1, 1], first[0, 0], first[0, 2], first[2, 2], first[2, 0]] == pytest.approx(WANTED, abs=1e-4)
-    told = {CORRECTION: tuple(tuple(row) for row in first.tolist())}
-    before = live_correction(told.get, MESH)
+    stored = {CORRECTION: tuple(tuple(row) for row in first.tolist())}
+    before = live_correction(stored.get, MESH)
     assert before is not None and before.x.tolist() == [20, 140, 260]
     second = corrected(PLACES, [0.1] * 5, MESH, before)
     assert second == pytest.approx(first + 0.1, abs=2e-4)

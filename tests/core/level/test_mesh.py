@@ -39,14 +39,14 @@ def probed(bed: Bed, random: np.random.Generator, spread_mm: float = 0.003, x: F
 def test_a_grid_is_found_in_any_order_with_its_holes_and_with_doubles_averaged() -> None:
     bed, random = smooth_bed(1)
     across, deep = (each.ravel() for each in np.meshgrid(X, Y))
-    told = bed(across, deep)
-    order = random.permutation(len(told))[:-2]
-    mesh = mesh_of(across[order] + random.normal(0, 0.01, len(order)), deep[order], told[order])
+    found_mesh = bed(across, deep)
+    order = random.permutation(len(found_mesh))[:-2]
+    mesh = mesh_of(across[order] + random.normal(0, 0.01, len(order)), deep[order], found_mesh[order])
     assert (mesh.columns, mesh.rows, len(mesh.holes)) == (7, 7, 2)
     there = ~np.isnan(mesh.heights)
     assert np.allclose(mesh.heights[there], bed(*np.meshgrid(X, Y))[there])
-    twice = mesh_of(np.append(across, X[0]), np.append(deep, Y[0]), np.append(told, told[0] + 0.02))
-    assert twice.heights[0, 0] == pytest.approx(told[0] + 0.01), "what was measured twice is averaged"
+    twice = mesh_of(np.append(across, X[0]), np.append(deep, Y[0]), np.append(found_mesh, found_mesh[0] + 0.02))
+    assert twice.heights[0, 0] == pytest.approx(found_mesh[0] + 0.01), "what was measured twice is averaged"
     with pytest.raises(ValueError, match="one row"):
         mesh_of(X, np.full(7, 20.0), np.zeros(7))
     with pytest.raises(ValueError, match="do not lie on a grid"):

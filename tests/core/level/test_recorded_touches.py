@@ -27,11 +27,11 @@ def test_one_place_is_told_as_in_the_contract(tmp_path: Path) -> None:
     heights[11] += 0.3
     done = CliRunner().invoke(app, ["analyse", "touches", str(written(tmp_path / "t.csv", heights)), "--json"])
     assert done.exit_code == 0
-    told = json.loads(done.stdout)
-    assert told["count"] == 30 and told["outliers"] == [11] and told["speeds"] == []
-    assert told["deviation_mm"] == pytest.approx(0.006, abs=2 * told["deviation_u_mm"])
-    assert told["drift_mm_per_touch"] == pytest.approx(0.002, abs=2 * told["drift_u_mm_per_touch"])
-    assert told["recommended_speed_mm_s"] is None and told["range_mm"] < 0.1
+    report = json.loads(done.stdout)
+    assert report["count"] == 30 and report["outliers"] == [11] and report["speeds"] == []
+    assert report["deviation_mm"] == pytest.approx(0.006, abs=2 * report["deviation_u_mm"])
+    assert report["drift_mm_per_touch"] == pytest.approx(0.002, abs=2 * report["drift_u_mm_per_touch"])
+    assert report["recommended_speed_mm_s"] is None and report["range_mm"] < 0.1
 
 
 def test_the_fastest_speed_that_is_not_worse_is_recommended(tmp_path: Path) -> None:

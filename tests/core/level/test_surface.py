@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ublet.core.level.bed.lifts import answered, corrections, fault_of, standing_of, told_apart
+from ublet.core.level.bed.lifts import answered, corrections, fault_of, spread_apart, standing_of
 from ublet.core.level.bed.screws import screw_heights, staying, tilt_over, turn_for, turn_words, turns_for
 from ublet.core.level.coil.curve import must_go_on_reading
 from ublet.core.level.probe.offset_trials import DROP_MM, DROP_U_MM, GaugeTouch, offset_of, side_words
@@ -124,11 +124,11 @@ def test_lifts_are_moved_by_the_surface_at_their_pivots_not_at_the_probe() -> No
 )
 def test_what_is_wrong_with_the_lifts_is_named_from_how_the_bed_moved(does: dict[str, str], words: str) -> None:
     before = standing(0.45, -0.3, -0.15)
-    told = told_apart(corrections(before, 0.4))
-    moved = {name: (-1 if what[0] == "-" else 1) * told[what.lstrip("-")] for name, what in does.items()}
+    moves = spread_apart(corrections(before, 0.4))
+    moved = {name: (-1 if what[0] == "-" else 1) * moves[what.lstrip("-")] for name, what in does.items()}
     after = standing(*(before.heights[name] - moved[name] for name in PIVOTS))
-    assert not answered(told, before, after)
-    fault = fault_of(told, before, after)
+    assert not answered(moves, before, after)
+    fault = fault_of(moves, before, after)
     assert fault is not None and fault.words == words
     plugged = {name: what for name, what in does.items() if what.lstrip("-") != name}
     assert dict(fault.exchanged) == plugged, "each socket is named once"
@@ -136,13 +136,13 @@ def test_what_is_wrong_with_the_lifts_is_named_from_how_the_bed_moved(does: dict
 
 def test_lifts_that_go_twice_as_far_are_told_and_good_ones_are_not_accused() -> None:
     before = standing(0.45, -0.3, -0.15)
-    told = corrections(before, 0.3)
-    twice = standing(*(before.heights[name] - 2 * told[name] for name in PIVOTS))
-    fault = fault_of(told, before, twice)
+    moves = corrections(before, 0.3)
+    twice = standing(*(before.heights[name] - 2 * moves[name] for name in PIVOTS))
+    fault = fault_of(moves, before, twice)
     assert fault is not None and fault.words == "every lift moves twice the commanded distance"
-    good = standing(*(before.heights[name] - 0.9 * told[name] for name in PIVOTS))
-    assert answered(told, before, good)
-    assert fault_of(dict.fromkeys(told, 0.01), before, twice) is None, "too small a move tells nothing"
+    good = standing(*(before.heights[name] - 0.9 * moves[name] for name in PIVOTS))
+    assert answered(moves, before, good)
+    assert fault_of(dict.fromkeys(moves, 0.01), before, twice) is None, "too small a move tells nothing"
 
 
 def test_scatter_drift_outliers_and_jumps_of_touches() -> None:

@@ -25,8 +25,8 @@ def moved(
     """What forward moves of both axes do. wiring: each motor's own sign; at: the motor that hangs on each driver."""
     (one,), (two,) = shared_motors(shared).values()
     saw = {}
-    for axis, told in zip(shared, ({one: 1, two: 1}, {one: 1, two: -1}), strict=True):
-        belts = {at[driver]: way * (-1 if flags[driver] else 1) for driver, way in told.items()}
+    for axis, fault in zip(shared, ({one: 1, two: 1}, {one: 1, two: -1}), strict=True):
+        belts = {at[driver]: way * (-1 if flags[driver] else 1) for driver, way in fault.items()}
         a, b = belts[one] * wiring[one], belts[two] * wiring[two]
         saw[axis] = seen({shared[0]: (a + b) / 2, shared[1]: (a - b) / 2})
     return saw

@@ -64,28 +64,28 @@ def test_modes_of_made_up_frames_are_found_none_is_invented_and_claims_cover(noi
 
 def test_a_record_tells_its_modes_its_line_and_its_shapers() -> None:
     heard = shaken() + 0.4 * np.sin(2 * np.pi * 97 * TIMES)
-    told = found(table({"x_m_s2": heard, "y_m_s2": 0.01 * heard, "z_m_s2": 9.8 + 0 * heard}))
-    (axis,) = told.axes
-    modes = told.axes[axis].modes
+    report = found(table({"x_m_s2": heard, "y_m_s2": 0.01 * heard, "z_m_s2": 9.8 + 0 * heard}))
+    (axis,) = report.axes
+    modes = report.axes[axis].modes
     assert axis == "x" and [round(mode.frequency_hz) for mode in modes] == [41, 73]
-    assert any("97 Hz does not follow the sweep" in problem for problem in told.problems)
-    names = [shaper.name for shaper in told.axes[axis].choice.shapers]
+    assert any("97 Hz does not follow the sweep" in problem for problem in report.problems)
+    names = [shaper.name for shaper in report.axes[axis].choice.shapers]
     assert names == ["zv", "zvd", "ei", "two-hump-ei", "three-hump-ei", "optimised"]
 
 
 def test_a_diagonal_is_told_under_its_own_name() -> None:
     heard = shaken()
     both = {"x_m_s2": heard / np.sqrt(2), "y_m_s2": -heard / np.sqrt(2)}
-    told = found(table(both, "# sweep: x-y 5 130 30 0.08"))
-    assert list(told.axes) == ["x-y"] and told.axes["x-y"].modes[0].frequency_hz == pytest.approx(41, rel=0.01)
+    report = found(table(both, "# sweep: x-y 5 130 30 0.08"))
+    assert list(report.axes) == ["x-y"] and report.axes["x-y"].modes[0].frequency_hz == pytest.approx(41, rel=0.01)
 
 
 def test_without_a_comment_flat_excitation_is_taken_and_only_axes_that_shook_are_told() -> None:
     random = np.random.default_rng(2)
     heard = recorded(TWO, lambda times: random.normal(0, 3.0, len(times)), TIMES, random, 40)
-    told = found(table({"x_m_s2": heard, "y_m_s2": 0.01 * random.normal(0, 1, len(TIMES))}, "# nothing"))
-    assert list(told.axes) == ["x"] and any("flat excitation" in problem for problem in told.problems)
-    main = told.axes["x"].modes[0]
+    report = found(table({"x_m_s2": heard, "y_m_s2": 0.01 * random.normal(0, 1, len(TIMES))}, "# nothing"))
+    assert list(report.axes) == ["x"] and any("flat excitation" in problem for problem in report.problems)
+    main = report.axes["x"].modes[0]
     assert main.frequency_hz == pytest.approx(41, rel=0.02) and abs(main.damping_ratio - 0.06) <= 3 * main.damping_u
 
 
@@ -94,9 +94,9 @@ def test_gaps_jitter_clipping_and_rounded_times_are_told_and_do_not_mislead() ->
     there = np.ones(len(TIMES), dtype=bool)
     for start in random.integers(0, len(TIMES) - 200, 12):
         there[start : start + 120] = False
-    told = found(table({"x_m_s2": heard[there]}, times=TIMES[there]))
-    assert any("readings are missing, in" in problem for problem in told.problems)
-    assert told.axes["x"].modes[0].frequency_hz == pytest.approx(41, rel=0.01)
+    report = found(table({"x_m_s2": heard[there]}, times=TIMES[there]))
+    assert any("readings are missing, in" in problem for problem in report.problems)
+    assert report.axes["x"].modes[0].frequency_hz == pytest.approx(41, rel=0.01)
     late = TIMES + random.normal(0, 0.05 / RATE, len(TIMES))
     assert any("jitter by" in problem for problem in found(table({"x_m_s2": heard}, times=late)).problems)
     rounded = found(table({"x_m_s2": heard}, times=np.round(TIMES, 4)))
@@ -155,14 +155,14 @@ def test_the_command_gives_the_contracts_shape_and_draws(tmp_path: Path) -> None
     words = ["analyse", "resonance", str(file), "--acceleration", "3000", "--svg", str(tmp_path / "a.svg")]
     done = CliRunner().invoke(app, [*words, "--json"])
     assert done.exit_code == 0, done.output
-    told = json.loads(done.stdout)
-    axis = told["axes"]["x"]
+    report = json.loads(done.stdout)
+    axis = report["axes"]["x"]
     assert set(axis["modes"][0]) == {"frequency_hz", "frequency_u", "damping_ratio", "damping_u", "share"}
     assert axis["choice"] in [each["name"] for each in axis["shapers"]] and axis["why"]
     for shaper in axis["shapers"]:
         times, amplitudes = zip(*shaper["impulses"], strict=True)
         assert times[0] == 0 and sum(amplitudes) == pytest.approx(1) and shaper["acceleration_mm_s2"] == 3000
-    assert "<svg" in (tmp_path / "a.svg").read_text(encoding="utf-8") and told["seconds_of_data"] > 30
+    assert "<svg" in (tmp_path / "a.svg").read_text(encoding="utf-8") and report["seconds_of_data"] > 30
     assert "▸" in CliRunner().invoke(app, words).output
 
 
@@ -173,11 +173,11 @@ def test_a_density_has_the_power_of_what_was_recorded() -> None:
 
 
 def test_ripples_tell_a_frequency_and_a_band_that_contradicts() -> None:
-    told = frequency_of([(8, 20.0, 100.0), (10, 18.8, 75.0), (6, 12.2, 80.0)])
-    assert told.frequency_hz == pytest.approx(40, abs=2 * told.frequency_u) and told.frequency_u < 1.5
-    assert told.problems == ()
+    result = frequency_of([(8, 20.0, 100.0), (10, 18.8, 75.0), (6, 12.2, 80.0)])
+    assert result.frequency_hz == pytest.approx(40, abs=2 * result.frequency_u) and result.frequency_u < 1.5
+    assert result.problems == ()
     odd = frequency_of([(8, 20.0, 100.0), (10, 18.8, 75.0), (4, 16.0, 80.0)])
-    assert any("band 3 says 20.0 Hz" in problem for problem in odd.problems) and odd.frequency_u > told.frequency_u
+    assert any("band 3 says 20.0 Hz" in problem for problem in odd.problems) and odd.frequency_u > result.frequency_u
     assert 2 in odd.odd, "it can be measured again"
     top_first = frequency_of([(8, 20.0, 100.0), (10, 18.8, 75.0), (4, 16.0, 80.0)], ("band 4", "band 3", "band 2"))
     assert any(problem.startswith("band 2 says") for problem in top_first.problems), "by its name, not by its place"
@@ -195,8 +195,8 @@ def test_ripples_by_axis_from_a_file(tmp_path: Path) -> None:
     file = tmp_path / "r.csv"
     file.write_text("axis,ripples,distance_mm,speed_mm_s\nx,5,12.5,100\ny,6,10,100\nx,4,10,100\n", encoding="utf-8")
     done = CliRunner().invoke(app, ["analyse", "ripples", str(file), "--json"])
-    told = json.loads(done.stdout)["axes"]
-    assert told["x"]["frequency_hz"] == pytest.approx(40) and told["y"]["frequency_hz"] == pytest.approx(60)
+    axes = json.loads(done.stdout)["axes"]
+    assert axes["x"]["frequency_hz"] == pytest.approx(40) and axes["y"]["frequency_hz"] == pytest.approx(60)
     file.write_text("axis,ripples,distance_mm,speed_mm_s\nw,5,12.5,100\n", encoding="utf-8")
     bad = CliRunner().invoke(app, ["analyse", "ripples", str(file)])
     assert bad.exit_code == 2 and "allowed: x, y, z" in bad.output

@@ -80,8 +80,8 @@ def test_an_unsure_frame_makes_the_prediction_unsure() -> None:
 def test_shapers_are_kept_as_settings_that_make_the_same_train_again() -> None:
     limits = Limits(acceleration_mm_s2=3000)
     for shaper in choose(MODES, limits).shapers:
-        told: dict[str, Value] = {shaper_path("x", key): value for key, value in values_of(shaper).items()}
-        again = live_train(told.get, "x")
+        stored: dict[str, Value] = {shaper_path("x", key): value for key, value in values_of(shaper).items()}
+        again = live_train(stored.get, "x")
         assert again is not None and residual(again, MODES) == pytest.approx(shaper.residual, abs=2e-3)
         assert float(again.amplitudes.sum()) == pytest.approx(1, abs=1e-9)
     assert live_train({shaper_path("x", "kind"): "none", shaper_path("x", "train"): ((0.0, 1.0),)}.get, "x") is None
@@ -92,8 +92,8 @@ def test_shapers_are_kept_as_settings_that_make_the_same_train_again() -> None:
     [((0.0,), (1.0,)), ((0.0, 0.5), (0.01, 0.4)), ((0.01, 0.5), (0.02, 0.5)), ((0.0, 0.5), (0.02, 0.2), (0.01, 0.3))],
 )
 def test_what_is_no_train_shapes_nothing(train: tuple[tuple[float, ...], ...]) -> None:
-    told: dict[str, Value] = {shaper_path("x", "kind"): "own", shaper_path("x", "train"): train}
-    assert live_train(told.get, "x") is None
+    stored: dict[str, Value] = {shaper_path("x", "kind"): "own", shaper_path("x", "train"): train}
+    assert live_train(stored.get, "x") is None
 
 
 def test_a_frequency_that_is_slid_by_hand_is_judged_as_it_is() -> None:

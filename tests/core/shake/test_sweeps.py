@@ -103,9 +103,9 @@ def test_what_is_told_of_close_poles_covers_them(seed: int) -> None:
     frame = [Mode(hz, 0.06, share), Mode(other, float(random.uniform(0.03, 0.09)), 1 - share)]
     fit = fit_frame(bands(frame, noise=0.02, seed=seed))
     assert fit.is_whole and sum(abs(mode.share) for mode in fit.modes) < 1.5
-    main, told = max(frame, key=lambda mode: mode.share), fit.modes[0]
-    assert abs(told.frequency_hz - main.frequency_hz) <= 3 * told.frequency_u
-    assert abs(told.damping_ratio - main.damping_ratio) <= 3 * told.damping_u
+    main, first = max(frame, key=lambda mode: mode.share), fit.modes[0]
+    assert abs(first.frequency_hz - main.frequency_hz) <= 3 * first.frequency_u
+    assert abs(first.damping_ratio - main.damping_ratio) <= 3 * first.damping_u
 
 
 def test_readings_between_others_keep_their_size_at_high_frequencies() -> None:
@@ -134,8 +134,8 @@ def test_any_way_up_is_deduced_from_jerks_and_gravity(words: tuple[str, str, str
     gravity = into @ np.array([0.2, -0.1, 9.8])
     assert deduced(jerks, gravity) == words
     assert deduced({"x": jerks["x"]}, gravity) == words, "one jerk and gravity leave one axis to a right hand"
-    told = np.random.default_rng(1).standard_normal((5, 3))
-    assert along_axes(told @ into.T, words) == pytest.approx(told)
+    values = np.random.default_rng(1).standard_normal((5, 3))
+    assert along_axes(values @ into.T, words) == pytest.approx(values)
 
 
 def test_a_sensor_that_contradicts_itself_is_not_deduced() -> None:
@@ -159,9 +159,9 @@ def test_a_growing_curve_tells_the_gain_where_the_sweep_is() -> None:
         found = growing.take(t, np.column_stack([heard, 0 * heard, 0 * heard]))
         if found is not None:
             rows.append(found[0])
-    told = np.array(rows)
-    wanted = np.abs(transfer([mode], told[:, 0]))
-    assert len(rows) > 30 and told[:, 1] == pytest.approx(wanted, rel=0.1, abs=0.05) and told[:, 2].min() > 0.9
+    gains = np.array(rows)
+    wanted = np.abs(transfer([mode], gains[:, 0]))
+    assert len(rows) > 30 and gains[:, 1] == pytest.approx(wanted, rel=0.1, abs=0.05) and gains[:, 2].min() > 0.9
 
 
 def test_what_is_heard_along_a_diagonal_is_both_axes_together() -> None:

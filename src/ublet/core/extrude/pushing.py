@@ -76,7 +76,7 @@ class Pushing:
             bench.record.row(STREAM.name, (float(KINDS.index(kind)), mm_s, self.celsius, mm, went))
             read = {kind: list(each) for kind, each in self.read.items()}
             state = {"read": read, "placings": self.placings, "length_mm": self.length_mm}
-            bench.record.checkpoint(Checkpoint(f"{self._told()} read", state))
+            bench.record.checkpoint(Checkpoint(f"{self._progress_words()} read", state))
         return length_of(readings, self.instrument, self.placings, BITE_RATIO * mm)
 
     async def _mark(self, mm: float, mm_s: float) -> None:
@@ -115,8 +115,8 @@ class Pushing:
             "geometry gives first, then measure again."
         )
 
-    def _told(self) -> str:
+    def _progress_words(self) -> str:
         return ", ".join(f"{len(each)} {kind}" for kind, each in self.read.items() if each)
 
     def _so_far(self) -> str:
-        return f"Read so far: {told}." if (told := self._told()) else "Nothing was read yet."
+        return f"Read so far: {progress}." if (progress := self._progress_words()) else "Nothing was read yet."

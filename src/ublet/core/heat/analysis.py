@@ -170,7 +170,7 @@ def analyse_heat(time_s: Floats, duty: Floats, celsius: Floats) -> HeatAnalysis:
     notes = list(record.notes)
     room, room_u = room_of(time_s, duty, celsius)
     fit = fit_model(time_s, duty, celsius, room)
-    _must_be_told(fit)
+    _must_be_determined(fit)
     if abs(room - float(celsius[0])) < 1e-9 and float(duty[0]) > 0:
         notes.append("the heater was on from the first sample: the first temperature is taken for the room's")
     target = round(working_c(time_s, celsius), 1)
@@ -191,7 +191,7 @@ MOST_UNSURE = 0.5
 """A gain or a time constant that is less sure than this share of it is not told by the record."""
 
 
-def _must_be_told(fit: ModelFit) -> None:
+def _must_be_determined(fit: ModelFit) -> None:
     """Raises UnfitRecord when the record leaves the gain or the time constant open."""
     for name, value, unsure, unit in (
         ("gain", fit.model.held_gain_c, fit.uncertainty.held_gain_c, "°C"),

@@ -217,19 +217,19 @@ def _findings(heater: str, drilled: Drilled, limit_c: float) -> list[Finding]:
 
 
 def _complaints(drilled: Drilled, limit_c: float, part: str) -> list[str]:
-    told, words = [], f"{drilled.name[0].upper()}{drilled.name[1:]}"
+    complaints, words = [], f"{drilled.name[0].upper()}{drilled.name[1:]}"
     seconds, peak = drilled.seconds, drilled.peak_c
     if not drilled.guard:
-        told.append(f"{words}: no guard tripped in {seconds:.0f} s. Do not heat this machine unwatched.")
+        complaints.append(f"{words}: no guard tripped in {seconds:.0f} s. Do not heat this machine unwatched.")
     elif drilled.guard not in drilled.expected:
         expected = " or ".join(drilled.expected)
-        told.append(f"{words}: the guard “{drilled.guard}” tripped; expected: {expected}.")
+        complaints.append(f"{words}: the guard “{drilled.guard}” tripped; expected: {expected}.")
     elif seconds > drilled.allowed_s:
         allowed = f"{drilled.allowed_s:.1f} s are allowed: {drilled.allowed}"
-        told.append(f"{words}: noticed after {seconds:.1f} s only; {allowed}.")
+        complaints.append(f"{words}: noticed after {seconds:.1f} s only; {allowed}.")
     if peak is not None and peak > limit_c:
-        told.append(f"{words}: it reached {peak:.0f} °C, above {limit_c:g} °C of its {part or 'maximum'}.")
-    return told
+        complaints.append(f"{words}: it reached {peak:.0f} °C, above {limit_c:g} °C of its {part or 'maximum'}.")
+    return complaints
 
 
 def _needs(machine: MachineFile, aim: GuardParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:

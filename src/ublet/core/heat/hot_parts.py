@@ -25,10 +25,10 @@ def hot_words(machine: MachineFile, celsius_of: Callable[[str], float | None]) -
             hot.append(f"{name} {celsius:.0f} °C")
     if not hot and not unknown:
         return ""
-    told = [f"HOT: {several(hot)}"] if hot else []
+    agreement = [f"HOT: {several(hot)}"] if hot else []
     if unknown:
-        told.append(
+        agreement.append(
             f"{'nobody' if not hot else 'and nobody'} knows how hot the {several(unknown)} "
             f"{'is' if len(unknown) == 1 else 'are'}: no reading"
         )
-    return ", ".join(told)
+    return ", ".join(agreement)

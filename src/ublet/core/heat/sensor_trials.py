@@ -68,14 +68,14 @@ async def sensors_at_rest(bench: Bench, aim: SensorParameters) -> TrialResult:
         return await _beside_reference(bench, aim, findings, odd[aim.sensor], False)
     apart = max(v for v in means.values() if v is not None) - min(v for v in means.values() if v is not None)
     findings.append(Finding("apart", apart, None, "°C", 2 * aim.apart))
-    told = f"{len(means)} sensors read the same room within {show(apart, '°C', 2)}."
+    agreement = f"{len(means)} sensors read the same room within {show(apart, '°C', 2)}."
     if not aim.references:
-        return TrialResult("proven", told, {}, tuple(findings))
-    return await _beside_reference(bench, aim, findings, told)
+        return TrialResult("proven", agreement, {}, tuple(findings))
+    return await _beside_reference(bench, aim, findings, agreement)
 
 
 async def _beside_reference(
-    bench: Bench, aim: SensorParameters, findings: list[Finding], told: str, calm: bool = True
+    bench: Bench, aim: SensorParameters, findings: list[Finding], agreement: str, calm: bool = True
 ) -> TrialResult:
     """Compare one sensor with a thermometer; told: what was found at rest, calm: whether that was good."""
     machine = bench.machine
@@ -83,7 +83,7 @@ async def _beside_reference(
     if own is None:
         raise TrialFailed(f"The {aim.sensor} sensor has no curve on the board: give it one in the machine file first.")
     references = await _references(bench, aim)
-    return _compared(bench, aim, own, references, findings, told, calm)
+    return _compared(bench, aim, own, references, findings, agreement, calm)
 
 
 def live_curve(machine: MachineFile, sensor: str, setting_of: Callable[[str], Value]) -> SensorCurve | None:
@@ -155,7 +155,7 @@ def _compared(
     own: SensorCurve,
     references: tuple[Reference, ...],
     findings: list[Finding],
-    told: str,
+    agreement: str,
     calm: bool,
 ) -> TrialResult:
     root = f"sensors.{aim.sensor}"
@@ -175,7 +175,7 @@ def _compared(
         for number, (reference, error) in enumerate(zip(references, off, strict=True))
     ]
     if all(finding.within for finding in findings if finding.what == "off"):
-        why = f"{told} The {aim.sensor} sensor agrees with the reference within its error: leave it."
+        why = f"{agreement} The {aim.sensor} sensor agrees with the reference within its error: leave it."
         if not calm:
             why += " It really is that warm there, or the other sensors are off: compare one of those."
         return TrialResult("proven" if calm else "failed", why, {}, tuple(findings))
@@ -252,27 +252,29 @@ def _why(best: CurveAssessment, choices: tuple[CurveAssessment, ...], hot: float
     """What the proposed curve leaves, how sure it is where it is used, why not the other one, what would tell more."""
     fit = best.fit
     left = max(abs(residual) for residual in fit.residuals_c)
-    told = f"The {NAMES[fit.kind]} through the readings leaves {left:.1f} °C at most"
+    leaves = f"The {NAMES[fit.kind]} through the readings leaves {left:.1f} °C at most"
     if not fit.fits:
-        return f"{told}: more than the reference's uncertainty explains. Repeat the readings, or choose another curve."
-    told += f" and is uncertain by ±{2 * best.uncertainty_c:.1f} °C at {hot:g} °C."
+        return (
+            f"{leaves}: more than the reference's uncertainty explains. Repeat the readings, or choose another curve."
+        )
+    leaves += f" and is uncertain by ±{2 * best.uncertainty_c:.1f} °C at {hot:g} °C."
     other = next((each for each in choices if each is not best), None)
     if other is not None:
         name = f"{'An' if other.fit.kind == 'steinhart' else 'A'} {NAMES[other.fit.kind]}"
         if not other.fit.fits:
             worst = max(map(abs, other.fit.residuals_c))
-            told += f" {name} does not fit: it leaves {worst:.1f} °C."
+            leaves += f" {name} does not fit: it leaves {worst:.1f} °C."
         elif best.differs:
-            told += (
+            leaves += (
                 f" {name} reads {abs(best.above_other_c or 0.0):.1f} °C "
                 f"{'lower' if (best.above_other_c or 0.0) > 0 else 'higher'} there: more than either claims, so that "
                 "difference is the uncertainty. With the one that reads higher the block is not hotter than it shows."
             )
         else:
-            told += f" {name} would be uncertain by ±{2 * other.uncertainty_c:.1f} °C there."
+            leaves += f" {name} would be uncertain by ±{2 * other.uncertainty_c:.1f} °C there."
     if hot - fit.span_c[1] > FAR_C:
-        told += f" Nothing was compared above {fit.span_c[1]:.0f} °C: a reference near {hot:g} °C would tell."
-    return told
+        leaves += f" Nothing was compared above {fit.span_c[1]:.0f} °C: a reference near {hot:g} °C would tell."
+    return leaves
 
 
 def _option(bench: Bench, root: str, choice: CurveAssessment, hot: float) -> Option:

@@ -171,7 +171,7 @@ async def bed_soak(bench: Bench, aim: SoakParameters) -> TrialResult:
         sheet = await _sheet(bench, watched, aimed, sheet)
         if _still(watched, aimed, sheet):
             break
-        bench.progress(_told(watched, aimed, sheet))
+        bench.progress(_progress(watched, aimed, sheet))
     await bench.heat.off(aim.heater)
     return _concluded(bench, watched, aimed, sheet)
 
@@ -233,7 +233,7 @@ def _still(watched: Watched, aimed: Aimed, sheet: SheetModel | None) -> bool:
     return sheet.lag_u_s < SURE_SHARE * sheet.lag_s and held >= _soak(watched, aimed, sheet) + LONGER_S
 
 
-def _told(watched: Watched, aimed: Aimed, sheet: SheetModel | None) -> Progress:
+def _progress(watched: Watched, aimed: Aimed, sheet: SheetModel | None) -> Progress:
     """Where it is, in words, with the time left."""
     held = watched.now_s - (watched.reached_s or 0.0)
     left = max(0.0, _soak(watched, aimed, sheet) - held) if sheet is not None else None
@@ -245,13 +245,13 @@ def _told(watched: Watched, aimed: Aimed, sheet: SheetModel | None) -> Progress:
 
 
 def _not_still(watched: Watched, aimed: Aimed) -> TrialResult:
-    told = ""
+    complaint = ""
     if watched.surface is not None:
         time_s, _, _, surface = watched.columns(watched.now_s - WINDOW_S)
-        told = f" Its surface still drifts by {drift_of(time_s, surface).c_min:+.2f} °C a minute."
+        complaint = f" Its surface still drifts by {drift_of(time_s, surface).c_min:+.2f} °C a minute."
     why = (
         f"After {duration(aimed.aim.longest)} at {aimed.aim.target:g} °C it is not certain that the bed stands still."
-        f"{told} Keep draughts away, or allow more drift or time."
+        f"{complaint} Keep draughts away, or allow more drift or time."
     )
     return TrialResult("failed", why, aimed.conditions)
 

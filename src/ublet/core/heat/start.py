@@ -40,8 +40,8 @@ async def reach(
             return
         if now - since > LONGEST_S:
             raise TrialFailed(f"The {heater} did not hold {celsius:g} °C within {LONGEST_S / 60:g} minutes.")
-        told = settling if near else f"{sample.celsius:.0f} of {celsius:g} °C"
-        bench.progress(Progress(f"{heater} heats", share, None, told))
+        phase = settling if near else f"{sample.celsius:.0f} of {celsius:g} °C"
+        bench.progress(Progress(f"{heater} heats", share, None, phase))
 
 
 SLOPE_SAMPLES = 80
@@ -148,14 +148,14 @@ async def from_room(
     if falling and not falls([each.time_s for each in seen], [each.celsius for each in seen]):
         return room
     left = time_to_room(first, later, room, near_c)
-    told = f"in about {duration(left)} of the machine's time" if left is not None else "after some minutes"
+    how_long = f"in about {duration(left)} of the machine's time" if left is not None else "after some minutes"
     answer = (
         "wait"
         if wait
         else await bench.builder.ask(
             Question(
                 f"The {heater} is at {later.celsius:.0f} °C and the room at {room:.0f} °C; a warm start spoils "
-                f"the result. Wait until it is below {room + near_c:.0f} °C ({told}, sooner with the part fan)?",
+                f"the result. Wait until it is below {room + near_c:.0f} °C ({how_long}, sooner with the part fan)?",
                 ("wait", "cancel"),
             )
         )

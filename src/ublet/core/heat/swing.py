@@ -216,7 +216,7 @@ class RelayPhase:
 
     def _counting(self, seen: int, same: list[Cycle]) -> None:
         agree = spread(same)
-        told = f"settling {100 * agree:.1f} %" if math.isfinite(agree) else "settling"
+        phase = f"settling {100 * agree:.1f} %" if math.isfinite(agree) else "settling"
         last = same[-1] if same else self._known[-1]
         left = (max(1, 6 - seen) + 3) * self.period_s
         self.bench.progress(
@@ -224,6 +224,6 @@ class RelayPhase:
                 f"cycle {seen + 1} of at most {self.most_cycles}",
                 0.4 + 0.4 * min(1.0, seen / 6),
                 left,
-                f"period {last.period_s:.1f} s · amplitude {last.amplitude_c:.1f} °C · {told}",
+                f"period {last.period_s:.1f} s · amplitude {last.amplitude_c:.1f} °C · {phase}",
             )
         )

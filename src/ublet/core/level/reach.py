@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ublet.core.level.surface import Point
+from ublet.core.arrays import Point
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import TrialFailed
 

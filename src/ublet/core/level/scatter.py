@@ -54,13 +54,13 @@ def scatter_of(heights_mm: Sequence[float] | Floats) -> Scatter:
     Raises:
         ValueError: fewer than three touches.
     """
-    told = np.asarray(heights_mm, dtype=np.float64)
-    count = len(told)
+    heights = np.asarray(heights_mm, dtype=np.float64)
+    count = len(heights)
     if count < FEW:
         raise ValueError(f"{count} touches: three are the fewest that tell how they scatter")
     number = np.arange(count, dtype=np.float64)
-    keep = ~_outliers(number, told)
-    x, y = number[keep], told[keep]
+    keep = ~_outliers(number, heights)
+    x, y = number[keep], heights[keep]
     freedom = max(1, len(y) - 2)
     slope, at_zero = np.polyfit(x, y, 1) if len(y) > 2 else (0.0, float(y.mean()))
     deviation = float(np.sqrt(np.sum((y - at_zero - slope * x) ** 2) / freedom))
@@ -92,23 +92,23 @@ def jump_of(heights_mm: Sequence[float] | Floats) -> Jump | None:
     explains the series better than a steady drift does, by their likelihoods (Wilks 1938; the place of the step was
     sought, and costs more than one parameter).
     """
-    told = np.asarray(heights_mm, dtype=np.float64)
+    heights = np.asarray(heights_mm, dtype=np.float64)
     best: Jump | None = None
     least = math.inf
-    for at in range(FEW, len(told) - FEW + 1):
-        before, after = told[:at], told[at:]
+    for at in range(FEW, len(heights) - FEW + 1):
+        before, after = heights[:at], heights[at:]
         left = float(np.sum((before - before.mean()) ** 2) + np.sum((after - after.mean()) ** 2))
         if left < least:
             least, best = left, Jump(at, float(after.mean() - before.mean()))
     if best is None:
         return None
-    freedom = max(1, len(told) - 2)
+    freedom = max(1, len(heights) - 2)
     deviation = max(math.sqrt(least / freedom), RESOLUTION_MM)
-    error = deviation * math.sqrt(1 / best.number + 1 / (len(told) - best.number))
-    number = np.arange(len(told))
-    drifting = told - np.polyval(np.polyfit(number, told, 1), number)
+    error = deviation * math.sqrt(1 / best.number + 1 / (len(heights) - best.number))
+    number = np.arange(len(heights))
+    drifting = heights - np.polyval(np.polyfit(number, heights, 1), number)
     steady = max(math.sqrt(float(np.sum(drifting**2)) / freedom), RESOLUTION_MM)
-    better = 2 * len(told) * math.log(steady / deviation)
+    better = 2 * len(heights) * math.log(steady / deviation)
     return best if abs(best.mm) > JUMPS * error * student(freedom) and better > BETTER else None
 
 
@@ -162,16 +162,16 @@ def range_of_noisy(left_mm: Sequence[float] | Floats, u_mm: float, freedom: int)
     Values are drawn towards zero by the part of their mean square that noise explains (James & Stein 1961, positive
     part); the range of n normal values of deviation u is ``3.3 u`` for 12, ``4.5 u`` for 49 (Tippett 1925).
     """
-    told = np.asarray(left_mm, dtype=np.float64)
-    count = len(told)
+    residuals = np.asarray(left_mm, dtype=np.float64)
+    count = len(residuals)
     if count < 2 or freedom < 1:
-        return float(np.ptp(told)) if count else 0.0, math.sqrt(2) * u_mm
+        return float(np.ptp(residuals)) if count else 0.0, math.sqrt(2) * u_mm
     noise = u_mm**2 * freedom
-    square = float(told @ told)
+    square = float(residuals @ residuals)
     kept = max(0.0, 1 - noise / square) if square > 0 else 0.0
-    value = float(np.ptp(told)) * math.sqrt(kept)
+    value = float(np.ptp(residuals)) * math.sqrt(kept)
     u = math.sqrt(2) * u_mm * max(math.sqrt(kept), math.sqrt(freedom / count))
-    return value, u if kept > HALF_SIGNAL else max(u, value / 2, float(np.ptp(told)) / 2 * math.sqrt(1 - kept))
+    return value, u if kept > HALF_SIGNAL else max(u, value / 2, float(np.ptp(residuals)) / 2 * math.sqrt(1 - kept))
 
 
 HALF_SIGNAL = 0.5
@@ -185,15 +185,15 @@ SINGLE_MM = 0.01
 """What is claimed of a single touch where nothing tells how they scatter, mm."""
 
 
-def _outliers(number: Floats, told: Floats) -> np.ndarray:
+def _outliers(number: Floats, heights: Floats) -> np.ndarray:
     """Which touches belong to none of the others (n truth values)."""
-    count = len(told)
+    count = len(heights)
     if count < FEWEST_WITH_OUTLIERS:
         return np.zeros(count, dtype=np.bool_)
     some = np.unique(np.linspace(0, count - 1, min(count, SLOPES_OF)).astype(int))  # all pairs of many are too many
     one, two = np.triu_indices(len(some), 1)
-    slope = float(np.median((told[some[two]] - told[some[one]]) / (number[some[two]] - number[some[one]])))
-    left = told - slope * number
+    slope = float(np.median((heights[some[two]] - heights[some[one]]) / (number[some[two]] - number[some[one]])))
+    left = heights - slope * number
     left = left - np.median(left)
     width = max(FROM_MAD * float(np.median(np.abs(left))), RESOLUTION_MM)
     return np.abs(left) > OUTLIER * (1 + (OUTLIER_FEW / count) ** 2) * width

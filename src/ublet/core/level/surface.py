@@ -9,10 +9,9 @@ from typing import Literal
 
 import numpy as np
 
-from ublet.core.arrays import Floats
+from ublet.core.arrays import Floats, Point
 
 Shape = Literal["line", "plane", "twisted"]
-Point = tuple[float, float]
 
 
 @dataclass(frozen=True)
@@ -71,7 +70,7 @@ def fit_surface(places: Sequence[Point], heights_mm: Sequence[float], shape: Sha
     """
     if len(places) < 2:
         raise ValueError("a surface needs two places")
-    at, told = np.array(places, dtype=np.float64), np.asarray(heights_mm, dtype=np.float64)
+    at, heights = np.array(places, dtype=np.float64), np.asarray(heights_mm, dtype=np.float64)
     middle = (float(at[:, 0].mean()), float(at[:, 1].mean()))
     design = _design(at, middle, 4 if shape == "twisted" else 3)
     scale = np.abs(design).max(axis=0)
@@ -80,8 +79,8 @@ def fit_surface(places: Sequence[Point], heights_mm: Sequence[float], shape: Sha
     ].max()  # alike, so that the solution of least norm has no slope across a line, however it lies
     scale[scale == 0] = 1.0
     inverse = np.linalg.pinv(design / scale, rcond=1e-9) / scale[:, None]
-    terms = inverse @ told
-    return FittedSurface(middle, tuple(terms.tolist()), inverse @ inverse.T, told - design @ terms)
+    terms = inverse @ heights
+    return FittedSurface(middle, tuple(terms.tolist()), inverse @ inverse.T, heights - design @ terms)
 
 
 def _design(places: Floats, middle: Point, terms: int) -> Floats:

@@ -113,8 +113,8 @@ def warm_words(machine: MachineFile, aim: Warmth) -> str:
         return str(missing)
     bed = any(machine.heaters[heater].part == "bed" for heater in warm)
     soak = f"; the bed soaks for {machine.bed.soak_s:g} s" if bed and machine.bed.soak_s else ""
-    told = several([f"the {heater} to {celsius:g} °C" for heater, celsius in warm.items()])
-    first = f"Heats {told}{soak}. " if warm else ""
+    heaters_words = several([f"the {heater} to {celsius:g} °C" for heater, celsius in warm.items()])
+    first = f"Heats {heaters_words}{soak}. " if warm else ""
     before = {heater: celsius for heater, celsius in preheats(machine).items() if celsius > warm.get(heater, 0.0)}
     homing = several([f"the {heater} heats to {celsius:g} °C" for heater, celsius in before.items()])
     return f"{first}{f'Before Z homes {homing}, as declared.' if before else '' if warm else 'Nothing heats.'}".strip()

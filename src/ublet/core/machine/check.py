@@ -56,9 +56,9 @@ def parse_toml(text: str) -> tuple[dict[str, Any], Problem | None]:
     try:
         return tomllib.loads(text), None
     except (ValueError, RecursionError) as error:
-        told = _AT_LINE.search(str(error))
+        match = _AT_LINE.search(str(error))
         reason = _AT_LINE.sub("", str(error)) or "tables nested too deep"
-        line = int(told.group(1)) if told and told.group(1) else text.count("\n") + 1
+        line = int(match.group(1)) if match and match.group(1) else text.count("\n") + 1
     shown = text.split("\n")[line - 1].strip() if line <= len(text.split("\n")) else ""
     return {}, Problem(
         line,
@@ -155,9 +155,9 @@ def _problem(schema: type[BaseModel], tree: Mapping[str, Any], lines: KeyLines, 
     allowed = declared.allowed() if declared else _plain_allowed(error)
     if kind == "missing":
         what = f"Add {loc[-1]} = … to [{dotted(loc[:-1])}]." if len(loc) > 1 else f"Add a [{path}] table."
-        told = f" {declared.help}" if declared else ""
+        what_it_is = f" {declared.help}" if declared else ""
         wanted = allowed if declared else "a table of this name"
-        return Problem(line, path, "nothing", wanted, what + told)
+        return Problem(line, path, "nothing", wanted, what + what_it_is)
     found = short(written(error.get("input")))
     mend = f"Change it to {allowed}."
     if declared is not None and declared.shape:

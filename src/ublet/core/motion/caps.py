@@ -117,8 +117,8 @@ class Speed:
     @property
     def words(self) -> str:
         """``40 mm/s``, or ``6 mm/s (not 40: maximum feed, stored)``."""
-        told = f"{self.mm_s:g} mm/s"
-        return f"{told} (not {self.asked_mm_s:g}: {self.capped_by})" if self.capped_by else told
+        phrase = f"{self.mm_s:g} mm/s"
+        return f"{phrase} (not {self.asked_mm_s:g}: {self.capped_by})" if self.capped_by else phrase
 
 
 def capped(asked_mm_s: float, caps: Mapping[str, float]) -> Speed:

@@ -82,7 +82,7 @@ async def keeps_count(
             quiet = min(declared.homing.fast_mm_s, declared.maximum_feed_mm_s)
             slow = min(slow, quiet * path / feeds[axis])
     first = going[0]
-    bench.progress(Progress(_words(pattern, machine), share, None, _told(pattern, further)))
+    bench.progress(Progress(_words(pattern, machine), share, None, _pattern_words(pattern, further)))
     for axis in going:
         await go_to(bench, axis, begin[axis], slow * feeds[axis] / path)
     limits: dict[str, Value] = {
@@ -151,10 +151,10 @@ def _words(pattern: LossPattern, machine: MachineFile) -> str:
     return f"axis {word.upper()}" if len(word) == 1 else f"diagonal {word.upper()}"
 
 
-def _told(pattern: LossPattern, further: Mapping[str, Value]) -> str:
+def _pattern_words(pattern: LossPattern, further: Mapping[str, Value]) -> str:
     first = next(iter(pattern.ways))
-    told = f"{show(pattern.feeds[first], 'mm/s', 3)}, {show(pattern.accelerations[first], 'mm/s²', 3)}"
-    return told + "".join(f", {show(number_or(amps, 0.0), 'A', 3)}" for amps in list(further.values())[:1])
+    speed = f"{show(pattern.feeds[first], 'mm/s', 3)}, {show(pattern.accelerations[first], 'mm/s²', 3)}"
+    return speed + "".join(f", {show(number_or(amps, 0.0), 'A', 3)}" for amps in list(further.values())[:1])
 
 
 def _spread(bench: Bench, name: str) -> float:

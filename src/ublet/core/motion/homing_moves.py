@@ -63,8 +63,8 @@ def preheat_words(machine: MachineFile, axes: tuple[str, ...]) -> str:
     warm = preheats(machine) if "z" in axes else {}
     if not warm:
         return "Nothing heats."
-    told = several([f"the {heater} heats to {celsius:g} °C" for heater, celsius in warm.items()])
-    return f"Before Z homes {told}, as declared."
+    heaters_words = several([f"the {heater} heats to {celsius:g} °C" for heater, celsius in warm.items()])
+    return f"Before Z homes {heaters_words}, as declared."
 
 
 def moving(*further: Capability) -> Uses:

@@ -110,9 +110,9 @@ def _announce(machine: MachineFile, aim: HomingParameters) -> str:
         axis = axis_of(machine, name)
         end = "down onto the bed with the probe" if axis.homing.end == "probe" else f"to its {axis.homing.end} end"
         ends.append(f"{name.upper()} {end} at {axis.homing.fast_mm_s:g} mm/s")
-    told = f"Homes {', '.join(ends)}, {aim.repeats} times each."
+    sentence = f"Homes {', '.join(ends)}, {aim.repeats} times each."
     warm = preheat_words(machine, ("x", "y", "z"))
-    return f"{told} Inputs and directions proven before, a hand on F8. {warm}"
+    return f"{sentence} Inputs and directions proven before, a hand on F8. {warm}"
 
 
 async def home_all(bench: Bench, aim: Part) -> TrialResult:

@@ -39,8 +39,8 @@ def _lines(program: Program, own: Mapping[str, str]) -> Iterator[str]:
             case To() | Push():
                 if isinstance(each, To) and each.filament and each.mm_s2 and each.mm_s2 != gentle:
                     gentle = each.mm_s2
-                    told, much = own.get("acceleration", ""), _number(gentle)
-                    yield from _own(told.format(mm_s2=much)) if told else [f"(acceleration from here: {much} mm/s2)"]
+                    warm, much = own.get("acceleration", ""), _number(gentle)
+                    yield from _own(warm.format(mm_s2=much)) if warm else [f"(acceleration from here: {much} mm/s2)"]
                 if isinstance(each, To):
                     words += [f"{axis.upper()}{_number(mm)}" for axis, mm in each.at.items()]
                 if each.filament:
@@ -56,14 +56,14 @@ def _lines(program: Program, own: Mapping[str, str]) -> Iterator[str]:
             case Dwell():
                 yield f"G4 P{_number(each.seconds)} (s)"
             case Warm():
-                told = own.get("warm", "")
-                yield from _own(told.format(heater=each.heater)) if told else [f"(wait for the {plain(each.heater)})"]
+                warm = own.get("warm", "")
+                yield from _own(warm.format(heater=each.heater)) if warm else [f"(wait for the {plain(each.heater)})"]
             case ProbeMove():
                 places = " ".join(f"{axis.upper()}{_number(mm)}" for axis, mm in each.at.items())
                 yield f"(touch towards {places}: no standard word)"
             case Lift():
-                told = ", ".join(f"{plain(root)} {mm:+.3f} mm" for root, mm in each.motors.items())
-                yield f"(single motors {told}: no standard word)"
+                warm = ", ".join(f"{plain(root)} {mm:+.3f} mm" for root, mm in each.motors.items())
+                yield f"(single motors {warm}: no standard word)"
     yield from _own(own.get("end", ""))
 
 

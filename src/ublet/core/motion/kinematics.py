@@ -29,9 +29,9 @@ class Kinematics:
 
     def of_axes(self, travel: Mapping[str, float]) -> dict[str, float]:
         """What each motor travels, mm, when the axes travel so far; motors that rest are left out."""
-        told = [travel.get(axis, 0.0) for axis in AXES]
+        distances = [travel.get(axis, 0.0) for axis in AXES]
         rows: Mapping[str, tuple[float, ...]] = self.__dict__["_rows"]
-        found = {name: sum(f * mm for f, mm in zip(row, told, strict=True)) for name, row in rows.items()}
+        found = {name: sum(f * mm for f, mm in zip(row, distances, strict=True)) for name, row in rows.items()}
         return {name: mm for name, mm in found.items() if mm}
 
     def of_motors(self, travel: Mapping[str, float]) -> dict[str, float]:
@@ -52,9 +52,9 @@ class Kinematics:
         By virtual work ``axis force = matrix^T @ motor force``, shared evenly where several motors could give it. A
         diagonal of a CoreXY asks all of one belt.
         """
-        told = [asked.get(axis, 0.0) for axis in AXES]
+        accelerations = [asked.get(axis, 0.0) for axis in AXES]
         back: Mapping[str, tuple[float, ...]] = self.__dict__["_back"]
-        return {name: sum(f * force for f, force in zip(row, told, strict=True)) for name, row in back.items()}
+        return {name: sum(f * force for f, force in zip(row, accelerations, strict=True)) for name, row in back.items()}
 
     def axes_of(self, motor: str) -> tuple[str, ...]:
         """The axes that a motor takes part in."""

@@ -78,12 +78,12 @@ async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
 
                 async def holds(times: float, number: int = number, part: int = part) -> bool | None:
                     share = (number + part / 2) / len(groups)
-                    told = {axis: mm * (1.0 if part else times) for axis, mm in feeds.items()}  # noqa: B023
+                    rates = {axis: mm * (1.0 if part else times) for axis, mm in feeds.items()}  # noqa: B023
                     hard = {axis: mm * (times if part else 1.0) for axis, mm in accelerations.items()}  # noqa: B023
                     for ways in directions(bench.machine, axes):  # noqa: B023
                         if said.answer is not None:
                             return None
-                        if not await keeps_count(bench, LossPattern(ways, told, hard), axes, {}, share):  # noqa: B023
+                        if not await keeps_count(bench, LossPattern(ways, rates, hard), axes, {}, share):  # noqa: B023
                             return False
                     return True
 
@@ -227,9 +227,9 @@ def _limit_words(name: str, what: str, now: float, found: Bracket, unit: str, ma
         return (
             f"{name.upper()} holds {show(found.holds, unit, 3)} at least; {show(now, unit, 3)} is declared. Leave it."
         )
-    told = f"{name.upper()}: no steps lost at {show(found.holds, unit, 3)}, lost at {show(found.fails, unit, 3)}"
+    phrase = f"{name.upper()}: no steps lost at {show(found.holds, unit, 3)}, lost at {show(found.fails, unit, 3)}"
     verdict = ", too near" if _too_near(now, found, margin) else ": leave it"
-    return f"{told}; {show(now, unit, 3)} is declared{verdict}."
+    return f"{phrase}; {show(now, unit, 3)} is declared{verdict}."
 
 
 def _too_near(now: float, found: Bracket, margin: float) -> bool:
@@ -253,7 +253,7 @@ def _wanted(axis: str) -> tuple[str, ...]:
 
 def _announce_speed(machine: MachineFile, aim: LimitParameters) -> str:
     wanted = tuple(axis for axes in motor_groups(machine, aim.axis) for axis in axes)
-    told = ", ".join(
+    trials_words = ", ".join(
         f"{name.upper()} up to {aim.up_to * axis_of(machine, name).maximum_feed_mm_s:g} mm/s and "
         f"{aim.up_to * axis_of(machine, name).acceleration_mm_s2:g} mm/s²"
         for name in wanted
@@ -261,7 +261,7 @@ def _announce_speed(machine: MachineFile, aim: LimitParameters) -> str:
     warm = preheat_words(machine, with_those_before(machine, wanted))
     shared = any(len(axes) > 1 for axes in motor_groups(machine, aim.axis))
     ways = "there and back, along X, Y and both diagonals," if shared else "there and back,"
-    return f"Homes, then runs {ways} faster each time: {told}. It will lose steps on purpose. {warm}"
+    return f"Homes, then runs {ways} faster each time: {trials_words}. It will lose steps on purpose. {warm}"
 
 
 def _announce_current(machine: MachineFile, aim: DriverCurrentParameters) -> str:

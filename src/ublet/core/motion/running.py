@@ -50,7 +50,7 @@ async def followed(
             where = tuple(float(mm or 0.0) for mm in here)
             stands = (float(going.segment), going.height_mm, going.feed, going.flow, float(going.held))
             bench.record.row(WAY.name, (now, *where, *stands, left_s))
-        told = f"{place or 'on its way'}{', held' if going.held else ''}"
+        stage = f"{place or 'on its way'}{', held' if going.held else ''}"
         done = share + (1 - share) * min(1.0, gone_s / table.seconds)
-        bench.progress(Progress(phase, done, left_s, told, place, planned=True))
+        bench.progress(Progress(phase, done, left_s, stage, place, planned=True))
     return changed

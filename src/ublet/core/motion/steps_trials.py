@@ -60,17 +60,17 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
     await home_unhomed(bench, wanted)
     findings: list[Finding] = []
     with bench.aside():  # what there is room for
-        told_mm = {name: measured_length(bench.machine, name, aim) for name in wanted}
+        commanded_mm = {name: measured_length(bench.machine, name, aim) for name in wanted}
     measured: dict[str, dict[str, Length]] = {}
     read = LengthReadings() if bench.record.going_on is None else dict(bench.record.going_on.state["readings"])
     for number, name in enumerate(wanted):
         if name in read:
-            _record(bench, name, told_mm[name], read[name])  # measured before it was cut off
+            _record(bench, name, commanded_mm[name], read[name])  # measured before it was cut off
         else:
-            read[name] = await _measure(bench, name, told_mm[name], aim, number / len(wanted), 1 / len(wanted))
+            read[name] = await _measure(bench, name, commanded_mm[name], aim, number / len(wanted), 1 / len(wanted))
             bench.record.checkpoint(Checkpoint(f"{', '.join(read).upper()} measured", {"readings": read}))
         measured[name] = {place: length_of(each, aim.instrument) for place, each in read[name].items()}
-        findings += (found := _findings(bench, name, _mean(measured[name]), told_mm[name]))
+        findings += (found := _findings(bench, name, _mean(measured[name]), commanded_mm[name]))
         bench.record.found(*found)
     proposals: list[Proposal] = []
     good: list[str] = []
@@ -79,7 +79,7 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
         seen = [name for name in axes if name in measured]
         named = several([name.upper() for name in seen])
         lengths = {place: length for name in seen for place, length in measured[name].items()}
-        length_mm = sum(told_mm[name] for name in seen) / len(seen)
+        length_mm = sum(commanded_mm[name] for name in seen) / len(seen)
         now, geometry = number_of(bench, f"axes.{seen[0]}.steps_per_mm"), _geometry(bench.machine, seen[0])
         judged = judge_steps(now, geometry, length_mm, _mean(lengths), declared_drive(bench.machine, seen[0]))
         wrong = differing(lengths) if len(seen) == 1 else ()
@@ -202,11 +202,11 @@ def _proposal(bench: Bench, name: str, judged: StepsAssessment) -> Proposal:
 
 
 def _differ_words(name: str, lengths: dict[str, Length], wrong: tuple[str, ...]) -> str:
-    told = ", ".join(f"{place.partition('.')[2]} {length.mean_mm:.2f} mm" for place, length in lengths.items())
+    measured = ", ".join(f"{place.partition('.')[2]} {length.mean_mm:.2f} mm" for place, length in lengths.items())
     names = several([place.partition(".")[2] for place in wrong])
     first = next(iter(lengths)).partition(".")[2]
     return (
-        f"{name.upper()}'s motors do not move it equally far ({told}): {names} differs from {first}. "
+        f"{name.upper()}'s motors do not move it equally far ({measured}): {names} differs from {first}. "
         "Look at its screw or pulley, and at its driver's microsteps; no setting mends this."
     )
 
@@ -225,7 +225,7 @@ def _geometry(machine: MachineFile, name: str) -> float:
 
 def _announce(machine: MachineFile, aim: StepsParameters) -> str:
     wanted = axes_of(aim)
-    told = ", ".join(
+    moves = ", ".join(
         f"{name.upper()} {measured_length(machine, name, aim):g} mm at "
         f"{min(SPEED_MM_S, axis_of(machine, name).maximum_feed_mm_s):g} mm/s"
         for name in wanted
@@ -233,7 +233,7 @@ def _announce(machine: MachineFile, aim: StepsParameters) -> str:
     largest = INSTRUMENTS[aim.instrument].largest_mm
     warm = preheat_words(machine, with_those_before(machine, wanted))
     return (
-        f"Homes axes not yet homed, then moves {told}, {aim.repeats} times; you read each with the {aim.instrument} "
+        f"Homes axes not yet homed, then moves {moves}, {aim.repeats} times; you read each with the {aim.instrument} "
         f"(within {largest:g} mm). {warm}"
     )
 

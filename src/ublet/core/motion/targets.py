@@ -47,8 +47,10 @@ def parse_targets(
         by = value
         if equals or not sign:
             if here is None:
-                told = number.strip()
-                raise NotAQuantity(f"{axis.upper()} is not homed: home it first, or move it by a length: {axis}+{told}")
+                number_text = number.strip()
+                raise NotAQuantity(
+                    f"{axis.upper()} is not homed: home it first, or move it by a length: {axis}+{number_text}"
+                )
             by = value - here
         if here is not None:
             stands[axis] = here + by

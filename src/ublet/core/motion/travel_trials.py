@@ -163,8 +163,8 @@ def _result(bench: Bench, reaches: Mapping[str, AxisTravel]) -> TrialResult:
                 effect = "the bed's corner counts as 0; home again" if end == homed else _edge_words(gain)
                 proposals.append(Proposal(path, now, value, "mm", effect))
     if not proposals:
-        told = " ".join(words) or "The bed's corner is where the file says, and the edges are free."
-        return TrialResult("proven", told, {}, tuple(findings))
+        sentence = " ".join(words) or "The bed's corner is where the file says, and the edges are free."
+        return TrialResult("proven", sentence, {}, tuple(findings))
     words.append("One limit does not fit." if len(proposals) == 1 else f"{len(proposals)} limits do not fit.")
     option = Option("mend", "then home and mark them again", tuple(proposals), {})
     return TrialResult("failed", " ".join(words), {}, tuple(findings), (option,), "mend")

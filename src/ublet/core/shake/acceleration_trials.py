@@ -85,10 +85,10 @@ async def acceleration(bench: Bench, aim: AccelerationParameters) -> TrialResult
     takes = float(np.interp(best, list(times), list(times.values())))
     findings: list[Finding] = []
     for axis, each in bounds.items():
-        told = [Finding("limit", each.most, None, "mm/s²", words="may accelerate by")]
+        limits = [Finding("limit", each.most, None, "mm/s²", words="may accelerate by")]
         for what, value in (("by_rounding", each.rounding), ("by_motors", each.motors)):
-            told += [Finding(what, value, None, "mm/s²")] if value is not None else []
-        findings += about({"axis": axis}, told)
+            limits += [Finding(what, value, None, "mm/s²")] if value is not None else []
+        findings += about({"axis": axis}, limits)
     findings += [
         Finding("printing", best, None, "mm/s²", words="worth printing at"),
         Finding("time", takes, None, "s", words="the reference print then takes"),

@@ -91,16 +91,16 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
         slack = 0 if ratio > 1 else 1
         less = min(ratio, 1 / ratio)
         ratio_words = with_uncertainty(less, u * less)
-        told = f"Tension of belt {NAMES[slack]} is {ratio_words} times that of belt {NAMES[1 - slack]}"
+        ratio_sentence = f"Tension of belt {NAMES[slack]} is {ratio_words} times that of belt {NAMES[1 - slack]}"
         if 1 - less <= aim.alike:
-            why = f"Both belts pull alike within {100 * (1 - less):.0f} %: {told[0].lower()}{told[1:]}."
+            why = f"Both belts pull alike within {100 * (1 - less):.0f} %: {ratio_sentence[0].lower()}{ratio_sentence[1:]}."
             return TrialResult("proven", why, {}, findings)
         if rounds == aim.rounds:
             break
         hz = [pull.hz for pull in found]
         answer = await bench.builder.ask(
             Confirm(
-                f"{told}. Tighten belt {NAMES[slack]} until the pitch of its span is {100 * (less**-0.5 - 1):.0f} % "
+                f"{ratio_sentence}. Tighten belt {NAMES[slack]} until the pitch of its span is {100 * (less**-0.5 - 1):.0f} % "
                 f"higher (tension goes with the square: {100 * (1 / less - 1):.0f} % more). Diagonal {NAMES[slack]} is "
                 f"now at {hz[slack]:.1f} Hz, the other at {hz[1 - slack]:.1f}.",
                 (TIGHTENED, LEAVE),
@@ -111,7 +111,7 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
             break
         bench.tell("belt", AXES[slack])
         rounds += 1
-    why = f"{told}; {100 * aim.alike:g} % are allowed. A head that is pulled askew rings along both axes."
+    why = f"{ratio_sentence}; {100 * aim.alike:g} % are allowed. A head that is pulled askew rings along both axes."
     return TrialResult("failed", why, {}, findings)
 
 
@@ -161,12 +161,12 @@ def _repeats_u(first: Pull, second: Pull) -> float:
 
 
 def _findings(found: tuple[Pull, Pull], ratio: float, u: float, aim: BeltsParameters) -> tuple[Finding, ...]:
-    told = [Finding("tensions", ratio, u, words="tension of belt B over belt A", tolerance=aim.alike)]
+    findings = [Finding("tensions", ratio, u, words="tension of belt B over belt A", tolerance=aim.alike)]
     for name, pull in zip(NAMES, found, strict=True):
         alone, belt = pull.hz2_u / (2 * pull.hz), {"belt": name.lower()}
-        told.append(Finding("diagonal", pull.hz, alone, "Hz", subject=belt, words=f"belt {name} alone"))
-        told.append(Finding("peak", pull.peak.frequency_hz, pull.peak.frequency_u, "Hz", subject=belt))
-    return tuple(told)
+        findings.append(Finding("diagonal", pull.hz, alone, "Hz", subject=belt, words=f"belt {name} alone"))
+        findings.append(Finding("peak", pull.peak.frequency_hz, pull.peak.frequency_u, "Hz", subject=belt))
+    return tuple(findings)
 
 
 def share_belts(machine: MachineFile) -> bool:

@@ -7,11 +7,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numpy.typing import NDArray
 
-from ublet.core.arrays import Floats
-
-Complex = NDArray[np.complex128]
+from ublet.core.arrays import Complex, Floats
 
 
 @dataclass(frozen=True)

@@ -46,8 +46,8 @@ def bands_of(heard: MeasuredResponse, sweep: Sweep, rate_hz: float) -> Bands:
 
 def rows_of(bands: Bands) -> list[tuple[float, ...]]:
     """Bands as rows of the stream."""
-    told = (bands.hz, np.abs(bands.transfer), np.angle(bands.transfer), np.sqrt(bands.variance), bands.coherence)
-    return [tuple(row) for row in np.column_stack(told).tolist()]
+    columns = (bands.hz, np.abs(bands.transfer), np.angle(bands.transfer), np.sqrt(bands.variance), bands.coherence)
+    return [tuple(row) for row in np.column_stack(columns).tolist()]
 
 
 @dataclass
@@ -76,9 +76,9 @@ class Growing:
         middle = float(t.mean())
         hz = self.sweep.from_hz + self.sweep.rate_hz_s * middle
         turns = np.exp(-2j * np.pi * (self.sweep.from_hz * t + self.sweep.rate_hz_s * t**2 / 2))
-        heard, told = complex(y @ turns), complex(self.sweep.at(t) @ turns)
+        heard, commanded = complex(y @ turns), complex(self.sweep.at(t) @ turns)
         coherence = min(1.0, 2 * abs(heard) ** 2 / (len(t) * float(y @ y) + 1e-12))
-        return (hz, abs(heard / told), coherence), (middle, *self._spectrum(t, y).tolist())
+        return (hz, abs(heard / commanded), coherence), (middle, *self._spectrum(t, y).tolist())
 
     def _spectrum(self, t: Floats, y: Floats) -> Floats:
         """Amplitude in each bin."""

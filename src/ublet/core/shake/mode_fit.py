@@ -8,9 +8,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ublet.core.arrays import Floats
+from ublet.core.arrays import Complex, Floats
 from ublet.core.least_squares import Minimum, jacobian, minimise
-from ublet.core.shake.frame import Complex, Mode, transfer
+from ublet.core.shake.frame import Mode, transfer
 from ublet.core.shake.spectra import Bands
 
 ROUNDS = 12
@@ -36,9 +36,9 @@ def poles_of(hz: Floats, transfer: Complex, weight: Floats, modes: int) -> tuple
         basis[:, 0::2] = 1 / (s[:, None] - poles) + 1 / (s[:, None] - poles.conj())
         basis[:, 1::2] = 1j / (s[:, None] - poles) - 1j / (s[:, None] - poles.conj())
         whole = np.hstack([basis, -transfer[:, None] * basis]) * weight[:, None]
-        told = transfer * weight
+        weighted = transfer * weight
         stacked = np.vstack([whole.real, whole.imag])
-        found, *_ = np.linalg.lstsq(stacked, np.concatenate([told.real, told.imag]), rcond=None)
+        found, *_ = np.linalg.lstsq(stacked, np.concatenate([weighted.real, weighted.imag]), rcond=None)
         poles = _moved(poles, found[2 * modes :])
     w = np.abs(poles)
     return w * scale / (2 * np.pi), np.clip(-poles.real / w, 1e-3, 1.0)
@@ -124,15 +124,15 @@ def fit_frame(bands: Bands) -> FrameFit:
     ones that were not found, move the others.
     """
     fits, wanted = _fits(bands)
-    told = next(at for at in range(wanted, -1, -1) if at == 0 or _sound(bands, fits[at]))
-    modes = _told(bands, fits[told])
-    if told + 1 < len(fits) and (told < wanted or _sound(bands, fits[told + 1])):
-        further = _told(bands, fits[told + 1])
-        modes = tuple(_beside(mode, further, apart=told == wanted) for mode in modes)
-    shares = np.zeros(len(fits[told]))
+    count = next(at for at in range(wanted, -1, -1) if at == 0 or _sound(bands, fits[at]))
+    modes = _modes_of(bands, fits[count])
+    if count + 1 < len(fits) and (count < wanted or _sound(bands, fits[count + 1])):
+        further = _modes_of(bands, fits[count + 1])
+        modes = tuple(_beside(mode, further, apart=count == wanted) for mode in modes)
+    shares = np.zeros(len(fits[count]))
     shares[2::EACH] = 1.0
-    u = math.sqrt(max(0.0, float(shares @ _covariance(bands, fits[told]) @ shares)))
-    return FrameFit(modes, float(shares @ fits[told]), u)
+    u = math.sqrt(max(0.0, float(shares @ _covariance(bands, fits[count]) @ shares)))
+    return FrameFit(modes, float(shares @ fits[count]), u)
 
 
 def fit_modes(bands: Bands) -> tuple[Mode, ...]:
@@ -231,9 +231,9 @@ def _fitted(bands: Bands, number: int) -> Minimum:
     start = np.clip(start, low, high)
     begun = start.reshape(-1, EACH)[:, :2]
     unit = [transfer([Mode(math.exp(f), math.exp(d), 1.0)], bands.hz) * weight for f, d in begun]
-    told = bands.transfer * weight
+    weighted = bands.transfer * weight
     columns = np.stack([np.concatenate([each.real, each.imag]) for each in unit], axis=1)
-    shares = np.linalg.lstsq(columns, np.concatenate([told.real, told.imag]), rcond=None)[0]
+    shares = np.linalg.lstsq(columns, np.concatenate([weighted.real, weighted.imag]), rcond=None)[0]
     start[2::EACH] = np.clip(shares, -3, 3)
     residual, slopes = _problem(bands, weight)
     return minimise(residual, start, low, high, 1e-6, 60, slopes)
@@ -301,7 +301,7 @@ def _covariance(bands: Bands, x: Floats) -> Floats:
     return np.asarray(np.linalg.pinv(slopes.T @ slopes) * noise)
 
 
-def _told(bands: Bands, x: Floats) -> tuple[Mode, ...]:
+def _modes_of(bands: Bands, x: Floats) -> tuple[Mode, ...]:
     """The modes with their uncertainties."""
     spread = np.sqrt(np.maximum(np.diag(_covariance(bands, x)), 0.0))
     whole = float(np.sum(x[2::EACH]))
@@ -328,9 +328,9 @@ def fit_density(hz: Floats, density: Floats, windows: int) -> tuple[Mode, ...]:
     sum of squares against nothing but a floor as every further one must: noise alone has none.
     """
     scatter = math.sqrt(HANN_BINS / (max(1, windows) * 0.8))
-    told = np.log(density)
+    logs = np.log(density)
     found: Floats = np.zeros(0)
-    best = float(np.sum(((told - told.mean()) / scatter) ** 2))
+    best = float(np.sum(((logs - logs.mean()) / scatter) ** 2))
     kept: tuple[Floats, Floats] | None = None
     for number in range(1, 4):
         level = math.log(float(np.median(density)))
@@ -338,14 +338,14 @@ def fit_density(hz: Floats, density: Floats, windows: int) -> tuple[Mode, ...]:
             peak = int(np.argmax(density))
         else:
             assert kept is not None
-            peak = int(np.argmax(told - _log_density(hz, kept[0])))
+            peak = int(np.argmax(logs - _log_density(hz, kept[0])))
         extra = [math.log(float(hz[peak])), math.log(0.05), math.log(0.3)]
         start = np.concatenate([found, extra]) if number > 1 else np.array([level, level - 6, *extra])
         low = np.array(
             [level - 30, level - 30, *np.tile([math.log(hz[0] * 0.7 + 1e-3), math.log(LOWEST_Z), -8], number)]
         )
         high = np.array([level + 30, level + 30, *np.tile([math.log(hz[-1] * 1.3), math.log(HIGHEST_Z), 3], number)])
-        least = minimise(lambda at: (told - _log_density(hz, at)) / scatter, start, low, high, 1e-7, 60)
+        least = minimise(lambda at: (logs - _log_density(hz, at)) / scatter, start, low, high, 1e-7, 60)
         cost = float(least.residual @ least.residual)
         chance = max(1.0, cost / max(1, len(hz) - len(start)))
         if best - cost < WORTH * EACH_OF_DENSITY * chance:
@@ -354,7 +354,7 @@ def fit_density(hz: Floats, density: Floats, windows: int) -> tuple[Mode, ...]:
     if kept is None:
         return ()
     at, residual = kept
-    slopes = jacobian(lambda x: (told - _log_density(hz, x)) / scatter, at, residual, np.full(len(at), np.inf))
+    slopes = jacobian(lambda x: (logs - _log_density(hz, x)) / scatter, at, residual, np.full(len(at), np.inf))
     noise = max(1.0, float(residual @ residual) / max(1, len(residual) - len(at)))
     spread = np.sqrt(np.maximum(np.diag(np.linalg.pinv(slopes.T @ slopes)), 0.0) * noise)
     weights = np.exp(at[4::3])

@@ -75,5 +75,5 @@ def deduced(felt: Mapping[str, Floats], gravity: Floats) -> tuple[str, str, str]
             words[column] = word
             if is_turned_right((words[0], words[1], words[2])):
                 break
-    told = (words[0], words[1], words[2])
-    return told if len(missing) <= 1 and is_turned_right(told) else None
+    columns = (words[0], words[1], words[2])
+    return columns if len(missing) <= 1 and is_turned_right(columns) else None

@@ -197,12 +197,12 @@ def _by_sweep(
     low = sweep.from_hz + sweep.rate_hz_s * start
     if high - low < 10 * EDGE_HZ:
         raise RecordError(f"{name}: the sweep covers only {low:.0f} to {high:.0f} Hz: record it from its beginning.")
-    told = sweep.at(at)
+    commanded = sweep.at(at)
     if any(ends := moves_at_ends(heard, rate)):
-        told, heard = tapered(told, rate, ends), tapered(heard, rate, ends)
+        commanded, heard = tapered(commanded, rate, ends), tapered(heard, rate, ends)
         where = " and ".join(word for word, moving in zip(("begins", "ends"), ends, strict=True) if moving)
         problems.append(f"the record {where} while it shakes: record from before the sweep until it is still again")
-    bands = transfer_of(told, heard, rate, low + EDGE_HZ / 2, high - EDGE_HZ)
+    bands = transfer_of(commanded, heard, rate, low + EDGE_HZ / 2, high - EDGE_HZ)
     fit = fit_frame(bands)
     modes = widened(fit.modes, [fit.modes])
     if not fit.is_whole:

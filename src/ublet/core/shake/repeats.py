@@ -64,7 +64,7 @@ def widened(modes: Sequence[Mode], each: Sequence[Sequence[Mode]]) -> tuple[Mode
         )
     found = []
     for mode in modes:
-        near = [nearest(told, mode.frequency_hz) for told in each]
+        near = [nearest(pair, mode.frequency_hz) for pair in each]
         hard, gentle = near[0::2], near[1::2]
         hz = _mean([one.frequency_hz for one in hard]) - _mean([one.frequency_hz for one in gentle])
         z = _mean([one.damping_ratio for one in hard]) - _mean([one.damping_ratio for one in gentle])

@@ -94,16 +94,16 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
             bad = await bench.compute(amiss_of, heard, bands, axis) or _not_whole(axis, fit)
             if bad:  # no figure of this axis can be trusted
                 return TrialResult("failed", " ".join([*bad, *good, *amiss]), _conditions(bench), tuple(findings))
-            told = findings_of(modes, axis, bands, sweep, by, each)
-            findings += told
-            bench.record.found(*told)
+            axis_findings = findings_of(modes, axis, bands, sweep, by, each)
+            findings += axis_findings
+            bench.record.found(*axis_findings)
             good.append(modes_words(axis_words(axis), modes))
             wrong += [*_otherwise(axis, modes, before), *amiss]
             wrong += _sentences(symptoms(axis_words(axis), modes, sweep))
             if axis in loads:
                 shares, done = (done / whole, (done + 1) / whole), done + 1
-                told, words = await swept_loaded(bench, aim, aim.load_kg, axis, modes, shares)
-                findings += told
+                axis_findings, words = await swept_loaded(bench, aim, aim.load_kg, axis, modes, shares)
+                findings += axis_findings
                 good += words
     return TrialResult("proven", " ".join([*good, *wrong]), _conditions(bench), tuple(findings))
 
@@ -161,18 +161,18 @@ def _also(mode: Mode) -> str:
 
 
 def _amiss(axis: str, heard: Sequence[MeasuredResponse], each: Sequence[Sequence[Mode]]) -> list[str]:
-    told = []
+    complaints = []
     lost = sum(one.lost for one in heard)
     if lost:
-        told.append(f"{axis.upper()}: {lost} readings were lost on the way; the gaps were bridged.")
+        complaints.append(f"{axis.upper()}: {lost} readings were lost on the way; the gaps were bridged.")
     unsure = max(modes[0].frequency_u / modes[0].frequency_hz for modes in each)
     if len(each) > 1 and wander(each) > max(WANDERS, 4 * unsure):
         hz = " and ".join(f"{modes[0].frequency_hz:.1f}" for modes in each)
-        told.append(
+        complaints.append(
             f"{axis.upper()} wanders between repeats ({hz} Hz): the sensor's cable drags, or something is loose. Tie "
             "the cable so that it hangs free, look for play, and sweep again."
         )
-    return told
+    return complaints
 
 
 def _not_whole(axis: str, fit: FrameFit) -> list[str]:

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ublet.core.arrays import Floats
-from ublet.core.shake.frame import Complex, Mode, in_print
+from ublet.core.arrays import Complex, Floats
+from ublet.core.shake.frame import Mode, in_print
 
 WINDOW_S = 0.35
 """Ringing is read over so long after a stop, s."""

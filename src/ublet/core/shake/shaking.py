@@ -102,7 +102,7 @@ def bound(bench: Bench, direction: str, from_hz: float, to_hz: float, wanted_per
         for axis, share in DIRECTIONS[direction].items():
             declared = getattr(bench.machine.axes, axis)
             top = abs(share) * once.peak_mm_s2
-            told = Bound(0.98 * declared.acceleration_mm_s2 / top, f"by the acceleration of {axis.upper()}")
+            strength = Bound(0.98 * declared.acceleration_mm_s2 / top, f"by the acceleration of {axis.upper()}")
             here = bench.motion.position(axis)
             room = min(here - declared.minimum_mm, declared.maximum_mm - here) if here is not None else 0.0
             travel = Bound(max(0.0, room - AWAY_MM) / (abs(share) * once.reach_mm), f"by the travel of {axis.upper()}")
@@ -110,9 +110,9 @@ def bound(bench: Bench, direction: str, from_hz: float, to_hz: float, wanted_per
             motors = (
                 Bound(CARRIED * carried.value / top, f"by what the motors of {axis.upper()} carry")
                 if carried is not None
-                else told
+                else strength
             )
-            found = min(found, told, travel, motors, key=lambda each: each.per_hz_m_s2)
+            found = min(found, strength, travel, motors, key=lambda each: each.per_hz_m_s2)
     return found
 
 

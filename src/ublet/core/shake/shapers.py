@@ -268,10 +268,10 @@ class _Program:
         sums = np.zeros((1, self.count))
         sums[0, :PLACES] = 1.0
         bounds = [(0.0, None)] * (self.count - 1) + [ringing]
-        told = linprog(cost, rows, ceilings, sums, [1.0], bounds, method="highs")
-        if told.status != 0:
+        solution = linprog(cost, rows, ceilings, sums, [1.0], bounds, method="highs")
+        if solution.status != 0:
             return None
-        amplitudes = np.asarray(told.x[:PLACES], dtype=np.float64)
+        amplitudes = np.asarray(solution.x[:PLACES], dtype=np.float64)
         there = amplitudes > LEAST
         if not there.any():
             return None

@@ -8,8 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ublet.core.arrays import Floats
-from ublet.core.shake.frame import Complex
+from ublet.core.arrays import Complex, Floats
 
 BAND_HZ = 0.12
 """Width of a band: narrow beside the narrowest peak (20 Hz, damping 0.02: 0.8 Hz), wide enough to hold some bins."""
@@ -32,16 +31,16 @@ class Bands:
     lines: tuple[float, ...] = ()
 
 
-def transfer_of(told: Floats, heard: Floats, rate_hz: float, low_hz: float, high_hz: float) -> Bands:
+def transfer_of(commanded: Floats, heard: Floats, rate_hz: float, low_hz: float, high_hz: float) -> Bands:
     """The transfer from n even values of the excitation to n of the response, between two frequencies.
 
     Bins of the whole record are gathered in bands: ``H = sum Y U* / sum U U*``, coherence
     ``|sum Y U*|^2 / (sum U U* sum Y Y*)`` (Bendat & Piersol 2010, section 5.2); its variance is what the band's bins
     leave of ``Y - H U``, even over neighbours.
     """
-    count = len(told)
+    count = len(commanded)
     first, last = int(np.ceil(low_hz * count / rate_hz)), int(high_hz * count / rate_hz)
-    u = np.fft.rfft(told)[first : last + 1]
+    u = np.fft.rfft(commanded)[first : last + 1]
     y = np.fft.rfft(heard)[first : last + 1]
     bins = max(4, round(BAND_HZ * count / rate_hz))
     bands = len(u) // bins

@@ -51,10 +51,10 @@ def sweep_in(comments: tuple[str, ...], name: str) -> Sweep | None:
         RecordError: one is told that cannot be.
     """
     for comment in comments:
-        told = COMMENT.match(comment.strip())
-        if told is None:
+        match = COMMENT.match(comment.strip())
+        if match is None:
             continue
-        words = told[1].split()
+        words = match[1].split()
         if len(words) != 5 or words[0].lower() not in AXES:
             raise RecordError(f"{name}: “# {comment}” is no sweep; it reads {FORM}, the axis one of {', '.join(AXES)}.")
         try:

@@ -80,8 +80,8 @@ async def swept(
         part = (shares[0] + step * number, shares[0] + step * (number + 0.95))
         phase, count = f"{axis_words(direction)}, sweep {before + number + 1}", f"of {before + aim.repeats}{how}"
         heard.append(await shaken(bench, swing, of, phase, part, grow, count))
-        told = (sweep.from_hz, sweep.to_hz, sweep.duration_s, sweep.per_hz_m_s2)
-        bench.record.rows(SWEPT.name, [(heard[-1].begun_s, *told)], of)
+        excitation = (sweep.from_hz, sweep.to_hz, sweep.duration_s, sweep.per_hz_m_s2)
+        bench.record.rows(SWEPT.name, [(heard[-1].begun_s, *excitation)], of)
         bands.append(await bench.compute(bands_of, heard[-1], sweep, heard[0].rate_hz))
     whole = Sweep(direction, aim.from_hz, aim.to_hz, aim.seconds, hardest.per_hz_m_s2)
     return heard, bands, whole, hardest.by

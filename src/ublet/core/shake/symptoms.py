@@ -28,35 +28,35 @@ def at_ends(values: Floats) -> float:
 
 def heard_words(bands: Bands) -> list[str]:
     """What was heard besides the sweep."""
-    told = [f"a line at {hz:g} Hz does not follow the sweep: a fan, or mains" for hz in bands.lines]
+    lines_words = [f"a line at {hz:g} Hz does not follow the sweep: a fan, or mains" for hz in bands.lines]
     power = float(np.median(bands.coherence))
     if power < LEAST_COHERENCE:
-        told.append(f"coherence below {power:.2f} in half of the sweep: quieten the machine, sweep harder")
-    return told
+        lines_words.append(f"coherence below {power:.2f} in half of the sweep: quieten the machine, sweep harder")
+    return lines_words
 
 
 def symptoms(axis: str, modes: Sequence[Mode], sweep: Sweep | None) -> list[str]:
     """What a frame looks like that wants a hand before a shaper."""
-    told: list[str] = []
+    sentences: list[str] = []
     main = modes[0]
     if main.frequency_hz < 40 and main.damping_ratio > 0.12:
-        told.append(
+        sentences.append(
             f"{axis}: low and broad, {main.frequency_hz:.0f} Hz, damping {main.damping_ratio:.2f}: a loose belt or part"
         )
     for one in modes:
         for other in modes:
             if one.frequency_hz < other.frequency_hz < 1.2 * one.frequency_hz and min(one.share, other.share) > 0.2:
-                told.append(
+                sentences.append(
                     f"{axis}: two peaks close to one another, {one.frequency_hz:.0f} and {other.frequency_hz:.0f} Hz: "
                     "belts of different tension, or a part that shakes along"
                 )
     low = min(modes, key=lambda mode: mode.frequency_hz)
     if low.frequency_hz < LOW_HZ and low.share > BELOW_SHARE:
-        told.append(
+        sentences.append(
             f"{axis}: {100 * low.share:.0f} % at {low.frequency_hz:.0f} Hz: the frame moves on its feet; set it firm"
         )
     if sweep is not None:
         for mode in modes:
             if not sweep.from_hz < mode.frequency_hz < sweep.to_hz:
-                told.append(f"{axis}: a mode at {mode.frequency_hz:.0f} Hz lies outside the sweep: sweep further")
-    return told
+                sentences.append(f"{axis}: a mode at {mode.frequency_hz:.0f} Hz lies outside the sweep: sweep further")
+    return sentences

@@ -181,12 +181,12 @@ def _concluded(found: dict[str, Rippled], rows: dict[str, list[_Reading]]) -> Tr
     words: list[str] = []
     for axis, own in found.items():
         hz, u = own.frequency_hz, own.frequency_u
-        told: Sequence[Finding] = (
+        shared: Sequence[Finding] = (
             Finding("frequency", hz, u, "Hz", tolerance=0.03 * hz),
             Finding("damping", DAMPING, DAMPING_U, words="damping that is taken"),
             Finding("share", 1.0),
         )
-        findings += about({"axis": axis}, about({"mode": "main"}, told))
+        findings += about({"axis": axis}, about({"mode": "main"}, shared))
         words.append(f"{axis.upper()} rings at {with_uncertainty(hz, u)} Hz, read off {len(rows[axis])} walls.")
         words += [f"{axis.upper()}: {each}." for each in own.problems]
     missing = [axis.upper() for axis in rows if axis not in found]

@@ -110,12 +110,12 @@ def felt_of(heard: MeasuredResponse, raw: Floats, swing: SweepMove) -> tuple[Flo
     """
     sweep = Sweep("x", swing.from_hz, swing.to_hz, swing.seconds, swing.per_hz_m_s2)
     inside = (heard.time_s >= 0) & (heard.time_s <= swing.seconds)
-    told, swung = sweep.at(heard.time_s[inside]), raw[inside] - raw[inside].mean(axis=0)
-    shows = told @ swung / float(told @ told)
-    follows = shows**2 * float(told @ told) / len(told)
+    commanded, swung = sweep.at(heard.time_s[inside]), raw[inside] - raw[inside].mean(axis=0)
+    shows = commanded @ swung / float(commanded @ commanded)
+    follows = shows**2 * float(commanded @ commanded) / len(commanded)
     before = raw[heard.at_rest]
     rest = before.var(axis=0) if len(before) >= FEWEST_AT_REST else np.zeros(3)
-    beyond = np.maximum(0.0, np.mean((swung - told[:, None] * shows) ** 2, axis=0) - rest)
+    beyond = np.maximum(0.0, np.mean((swung - commanded[:, None] * shows) ** 2, axis=0) - rest)
     return np.asarray(shows), np.asarray(beyond / np.maximum(follows, 1e-12))
 
 

@@ -8,14 +8,14 @@ from typing import Literal
 
 import numpy as np
 
-from ublet.core.arrays import Floats
+from ublet.core.arrays import Complex, Floats
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
 from ublet.core.motion.program import Dwell, Program, Segment, Timetable, To
 from ublet.core.run import Finding, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
-from ublet.core.shake.frame import Complex, Mode
+from ublet.core.shake.frame import Mode
 from ublet.core.shake.hearing import HEARD
 from ublet.core.shake.ringdown import WINDOW_S, ResidualVibration, amplitudes, left_of, moved_by
 from ublet.core.shake.shaking import MeasuredResponse, hands_off, heard_beside, sensor_on, sits_on, stand_in_the_middle
@@ -98,32 +98,32 @@ async def shaper_verify(bench: Bench, aim: ShaperVerifyParameters) -> TrialResul
         if not math.isfinite(left.share):
             raise TrialFailed(f"{axis.upper()} does not ring enough without the shaper to be measured.")
         read = [mode for mode, share in zip(frame[axis], left.modes, strict=True) if share is not None]
-        told = residual(train, read)
-        told_u = math.hypot(predicted_u(train, read), BOUND_U)
+        predicted = residual(train, read)
+        predicted_u_here = math.hypot(predicted_u(train, read), BOUND_U)
         findings += about(
             {"axis": axis},
             (
                 Finding("left", left.share, left.uncertainty, words="ringing left, measured"),
-                Finding("predicted", told, told_u, words="ringing left, predicted"),
+                Finding("predicted", predicted, predicted_u_here, words="ringing left, predicted"),
             ),
         )
         bench.record.found(*findings)
-        agrees = abs(left.share - told) <= 2 * math.hypot(left.uncertainty, told_u)
+        agrees = abs(left.share - predicted) <= 2 * math.hypot(left.uncertainty, predicted_u_here)
         sentence = (
             f"{axis.upper()}: {with_uncertainty(100 * left.share, 100 * left.uncertainty)} % of the ringing is left, "
-            f"{with_uncertainty(100 * told, 100 * told_u)} % were predicted"
+            f"{with_uncertainty(100 * predicted, 100 * predicted_u_here)} % were predicted"
         )
         words.append(f"{sentence}.")
         if agrees:
             continue
         assert unshaped_heard is not None
         moved = await bench.compute(moved_by, unshaped_heard.time_s, unshaped_heard.along(axis), modes, _ends(table))
-        reason, good = _otherwise(axis, *moved, left, told)
+        reason, good = _otherwise(axis, *moved, left, predicted)
         (words if good else bad).append(reason)
     return TrialResult("failed" if bad else "proven", " ".join([*words, *bad]), {}, tuple(findings))
 
 
-def _otherwise(axis: str, moved: float, moved_u: float, left: ResidualVibration, told: float) -> tuple[str, bool]:
+def _otherwise(axis: str, moved: float, moved_u: float, left: ResidualVibration, commanded: float) -> tuple[str, bool]:
     """Why another share is left than was predicted, by whether its frequency is still what it was; and whether that is
     good enough.
     """
@@ -136,7 +136,7 @@ def _otherwise(axis: str, moved: float, moved_u: float, left: ResidualVibration,
             False,
         )
     same = f"{name} rings at the frequencies that were found, so neither belt nor load has changed"
-    if left.share <= told:
+    if left.share <= commanded:
         return f"{same}: less is left than was predicted.", True
     friction = (
         f"{same}: after a stop it swings little, and friction in its guides then holds it otherwise than while it was "
@@ -162,8 +162,8 @@ def stops(bench: Bench, axis: str, rounds: int) -> Program:
 
 def _ends(table: Timetable) -> list[float]:
     """When its moves stop, s since it began."""
-    told = zip(table.program.segments, table.segments, strict=True)
-    return [timed.begins_s + timed.seconds for segment, timed in told if isinstance(segment, To)]
+    segments = zip(table.program.segments, table.segments, strict=True)
+    return [timed.begins_s + timed.seconds for segment, timed in segments if isinstance(segment, To)]
 
 
 def rung_after(

@@ -88,7 +88,7 @@ class LinkBench:
     def tell(self, kind: str, subject: str = "") -> None:
         """The builder did this for the trial."""
         self._tell(kind, subject)
-        self._resting.told(kind, subject)
+        self._resting.reported(kind, subject)
 
     def aside(self) -> AbstractContextManager[None]:
         """What is read in this block is not rested on."""

@@ -77,18 +77,18 @@ class LinkBuilder:
 
     async def jog(self, question: Jog, speed_mm_s: float) -> Jogged:
         """Move as told until an answer comes; a move that may not be is told to the builder with the question again."""
-        usual, told = question.axes[0], ""
+        usual, said = question.axes[0], ""
         while True:
-            answer = await self.ask(_with(question, told))
+            answer = await self.ask(_with(question, said))
             here = {axis: self._motion.position(axis) for axis in question.axes}
             if answer in question.answers:
                 break
             try:
                 targets = question.targets(answer, usual, here)
             except NotAQuantity as error:
-                told = f"{error}."
+                said = f"{error}."
                 continue
-            told = ""
+            said = ""
             for target in targets:
                 usual = target.axis
                 if not target.by_mm:
@@ -98,7 +98,7 @@ class LinkBuilder:
                 except BoardRefused as error:
                     if error.code != NOT_ALLOWED:
                         raise
-                    told = f"Not moved: {error}."
+                    said = f"Not moved: {error}."
                     break
         if question.homed and None in here.values():
             raise TrialFailed("The axes do not know where they stand any more: start again.")
@@ -177,6 +177,6 @@ class OpenControls:
         return waiting
 
 
-def _with(question: QuestionT, told: str) -> QuestionT:
+def _with(question: QuestionT, answer: str) -> QuestionT:
     """The question with what was wrong with the last answer before it."""
-    return replace(question, text=f"{told} {question.text}") if told else question
+    return replace(question, text=f"{answer} {question.text}") if answer else question

@@ -74,9 +74,9 @@ class LinkMotion:
     async def move(self, axis: str, mm: float, speed_mm_s: float) -> float:
         """Move an axis by so much, and wait until it stands; returns the speed that the board allowed."""
         self._resting.way(axis)
-        told = await self._connection.controller.move(axis, mm, speed_mm_s)
-        await to_the_end(self._connection, told)
-        return told.speed_mm_s
+        reply = await self._connection.controller.move(axis, mm, speed_mm_s)
+        await to_the_end(self._connection, reply)
+        return reply.speed_mm_s
 
     async def go(self, at: Mapping[str, float], mm_s: float) -> float:
         """Move axes together to a place, and wait until they stand; returns the speed that the board allowed."""
@@ -123,10 +123,10 @@ class LinkMotion:
         """Home an axis and wait for its end."""
         self._resting.end(axis)
         await to_the_end(self._connection, await self._connection.controller.home(axis))
-        told = (await self._connection.controller.axes()).get(axis)
-        if told is None:
+        status = (await self._connection.controller.axes()).get(axis)
+        if status is None:
             raise TrialFailed(f"The board says nothing of the axis {axis.upper()}: write the machine file to it first.")
-        return told.why, told.shift_mm
+        return status.why, status.shift_mm
 
     def position(self, axis: str) -> float | None:
         """Where an axis stands."""

@@ -59,7 +59,7 @@ class Resting:
         self.trace.note("fact", fact.path, fact.counts_as)
         return fact
 
-    def told(self, kind: str, subject: str) -> None:
+    def reported(self, kind: str, subject: str) -> None:
         """Something was done for the run: what acts from now on is noted once more."""
         self._noted.clear()
         self.trace.changed("fact", self._fact_of(kind, subject).path)

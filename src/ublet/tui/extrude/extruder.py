@@ -114,8 +114,8 @@ def _pushes(watched: TrialWatch, aim: ExtruderParameters, width: int) -> Text:
         text.append(f"\n{'◆' if now else '●' if mine else '○'} ", Ink.focus if now or mine else Ink.dim)
         text.append(f"{WORDS[kind]:<13}", Ink.text if now or mine else Ink.dim)
         if not mine:
-            told = f"{show(usual[kind][0], 'mm/s', 2):>10}   {usual[kind][1]} times" if kind in usual else ""
-            text.append(f"{told}{', ' if told else ''}to be read" if now else told, Ink.dim)
+            planned = f"{show(usual[kind][0], 'mm/s', 2):>10}   {usual[kind][1]} times" if kind in usual else ""
+            text.append(f"{planned}{', ' if planned else ''}to be read" if now else planned, Ink.dim)
             continue
         mean = sum(row[4] for row in mine) / len(mine)
         text.append(f"{show(mine[0][1], 'mm/s', 2):>10}{mine[0][2]:>6.0f} °C{mine[0][3]:>6.0f} mm", Ink.dim)

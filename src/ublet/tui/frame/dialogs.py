@@ -203,9 +203,9 @@ class QuantityDialog(Dialog):
 
     def on_input_changed(self, event: Input.Changed) -> None:
         """Echo the value in the machine's unit while it is typed."""
-        _, told, wrong = self._read(event.value)
+        _, value, wrong = self._read(event.value)
         echo = self.query_one("#echo", Static)
-        echo.update(told)
+        echo.update(value)
         echo.set_class(wrong, "wrong")
 
     def on_input_submitted(self, event: Input.Submitted) -> None:

@@ -114,8 +114,8 @@ class FrameFollower:
         pulse, connection = self._app.screen_stack[0].query_one_optional(Pulse), session.connection
         if pulse is None:
             return False
-        told, there = pulse.reading, bool(connection.samples and session.document.machine.heaters)
-        return told.mode != connection.state.mode or (there and not told.heaters)
+        shown, there = pulse.reading, bool(connection.samples and session.document.machine.heaters)
+        return shown.mode != connection.state.mode or (there and not shown.heaters)
 
     def _show_machine(self, session: Session) -> None:
         """The live machine, in the pulse of every screen."""
@@ -136,8 +136,8 @@ class FrameFollower:
         found = session.look_at_disk()
         if found is None:
             return
-        told, conflicts = found
-        self._app.notify(told, title="Machine file", timeout=12)
+        sentence, conflicts = found
+        self._app.notify(sentence, title="Machine file", timeout=12)
         self._app.follow()
         if conflicts:
             self._app.run_worker(self._ask_conflicts(session, conflicts), group="conflict", exclusive=True)

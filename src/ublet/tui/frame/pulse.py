@@ -136,8 +136,8 @@ class Pulse(Widget):
                 line.append("━" * done, Ink.focus)
                 line.append("━" * (BAR_COLUMNS - done), Ink.faint)
                 left = reading.progress.left_s
-                told = f" about {duration(left)} left" if left is not None else " time left not known yet"
-                line.append(f" {reading.progress.phase} ·{told} · {reading.progress.detail}", Ink.text)
+                left_words = f" about {duration(left)} left" if left is not None else " time left not known yet"
+                line.append(f" {reading.progress.phase} ·{left_words} · {reading.progress.detail}", Ink.text)
         else:
             heating = [heater.name for heater in reading.heaters if heater.duty]
             hot = [f"{h.name} {h.celsius:.0f} °C" for h in reading.heaters if (h.celsius or 0) > TOO_HOT_TO_TOUCH_C]

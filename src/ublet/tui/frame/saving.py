@@ -38,8 +38,8 @@ async def write_draft(app: App[None], session: Session) -> bool:
         app.notify(str(error), title="Not written", severity="error", timeout=SERIOUS_S)
         return False
     settings = counted(count, "setting")
-    told = f"{settings} written to {name}. The board gets them at “write to board”."
-    app.notify(told, title="Written", timeout=PASSING_S)
+    message = f"{settings} written to {name}. The board gets them at “write to board”."
+    app.notify(message, title="Written", timeout=PASSING_S)
     return True
 
 

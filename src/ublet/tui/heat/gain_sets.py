@@ -42,7 +42,7 @@ class GainSetsDialog(Dialog):
         self.session, self.heater, self.found = session, heater, found
         self.names = list(found.steps)
         self.target, self.chosen = 0, 0
-        self.told = ""
+        self.message = ""
 
     def compose(self) -> ComposeResult:
         """Heading, chart, table, what was said, keys."""
@@ -50,7 +50,7 @@ class GainSetsDialog(Dialog):
             yield Static(id="sets-heading")
             yield StripChart()
             yield Static(id="sets-table")
-            yield Static("", id="sets-told")
+            yield Static("", id="sets-message")
             keys = "↑↓ set    ←→ temperature    u use it near its temperature, or no longer    esc closes"
             yield Static(keys, classes="keys")
 
@@ -65,7 +65,7 @@ class GainSetsDialog(Dialog):
         self.query_one("#sets-heading", Static).update(heading)
         self.query_one(StripChart).show(self._picture(target))
         self.query_one("#sets-table", Static).update(self._table())
-        self.query_one("#sets-told", Static).update(Text(self.told, Ink.proposal))
+        self.query_one("#sets-message", Static).update(Text(self.message, Ink.proposal))
 
     def _picture(self, target: float) -> Picture | None:
         """Every set around the target; the chosen one on top, in its own colour."""
@@ -128,9 +128,9 @@ class GainSetsDialog(Dialog):
     async def action_use(self) -> None:
         """Let the board use the chosen set near its temperature, or no longer."""
         try:
-            self.told = await switch_set(self.session, self.heater, self.names[self.chosen])
+            self.message = await switch_set(self.session, self.heater, self.names[self.chosen])
         except (ValueError, Trouble) as error:
-            self.told = f"✗ {error}"
+            self.message = f"✗ {error}"
         self._show()
 
 

@@ -141,11 +141,11 @@ class GuardsBench(TrialBench):
         try:
             await self.session.keep(option, None, self.station)
         except NotEntered as error:
-            self.told = (f"! Live on the board. {error}", Ink.focus)
+            self.message = (f"! Live on the board. {error}", Ink.focus)
         except Trouble as error:
-            self.told = (f"✗ Not kept: {error}", Ink.stop)
+            self.message = (f"✗ Not kept: {error}", Ink.stop)
         else:
-            self.told = (f"✓ {path} is {show(after, unit)}, live on the board. Drill again.", Ink.proposal)
+            self.message = (f"✓ {path} is {show(after, unit)}, live on the board. Drill again.", Ink.proposal)
         self.refresh_state()
 
 
@@ -240,8 +240,8 @@ def parameters_text(session: Session, name: str, heater: Heater, chosen: int, ro
         text.append("▸ " if here else "  ", Ink.focus)
         text.append(f"{words:<42}", f"bold {Ink.focus}" if here else Ink.text)
         unit = declared.unit if declared is not None else ""
-        told = show(float(live), unit) if isinstance(live, (int, float)) else "–"
-        text.append(f"{told:>9}", f"bold {Ink.focus}" if here else f"bold {Ink.text}")
+        value_words = show(float(live), unit) if isinstance(live, (int, float)) else "–"
+        text.append(f"{value_words:>9}", f"bold {Ink.focus}" if here else f"bold {Ink.text}")
         if isinstance(live, (int, float)) and isinstance(file, (int, float)) and live != file:
             text.append(f"   ! the file says {show(float(file), unit)}", Ink.focus)
         if key == "maximum_c":

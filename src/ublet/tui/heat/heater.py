@@ -220,8 +220,8 @@ class HeaterBench(TrialBench):
     def _next_steps(self) -> Text:
         """What was said last, and what can be done next."""
         text = Text()
-        if self.told is not None:
-            text.append(f"{self.told[0]}\n", self.told[1])
+        if self.message is not None:
+            text.append(f"{self.message[0]}\n", self.message[1])
         if self.watched is not None:
             text.append(f"{self.watch_words()}  ", Ink.dim)
             key_words(text, "esc", "cancels, F8 halts: everything goes off.")
@@ -339,9 +339,9 @@ class HeaterBench(TrialBench):
         if spec is self.control and result.outcome == "proven":
             self.taken = ""
         elif result.outcome == "proven":
-            self.told = (f"✓ Verified: {result.why}.", Ink.good)
+            self.message = (f"✓ Verified: {result.why}.", Ink.good)
         else:
-            self.told = (f"✗ {result.why}", Ink.stop)
+            self.message = (f"✗ {result.why}", Ink.stop)
 
     def kept_words(self, option: Option) -> str:
         """What is said once it is live."""
@@ -392,7 +392,7 @@ class HeaterBench(TrialBench):
         at, option = self._noted("target_c"), self.option
         if at is not None and option is not None:
             label = note_set(self.session, self.heater, at, option)
-            self.told = (
+            self.message = (
                 f"✓ Noted as the set “{label}” in the draft of the machine file: ctrl+s writes it.",
                 Ink.proposal,
             )

@@ -85,11 +85,11 @@ def _pulse(
     size: tuple[int, int],
     session: Session,
     number: int,
-    told: tuple[NDArray[np.float64], bool],
+    pulsed: tuple[NDArray[np.float64], bool],
     aim: PairingParameters,
 ) -> None:
     """How sensors rose while one heater was driven: its own in the ink that stands out."""
-    machine, (left, top), (rows, runs) = session.document.machine, place, told
+    machine, (left, top), (rows, runs) = session.document.machine, place, pulsed
     heater, sensors = list(machine.heaters)[number], list(machine.sensors)
     most_s = max(SHORTEST_S, float(rows[:, 1].max())) if len(rows) else aim.longest_s
     up = (

@@ -136,8 +136,8 @@ class SoakBench(TrialBench):
         else:
             text.append("    not soaked before: the time left is not known yet", Ink.dim)
         if state.drift is not None:
-            told = with_uncertainty(state.drift.c_min, state.drift.uncertainty, "°C/min")
-            text.append(f"\nthe surface drifts {told}; below {show(drift, '°C/min')} it stands still", Ink.dim)
+            slope = with_uncertainty(state.drift.c_min, state.drift.uncertainty, "°C/min")
+            text.append(f"\nthe surface drifts {slope}; below {show(drift, '°C/min')} it stands still", Ink.dim)
         return text
 
     def _shown(self) -> tuple[Series | None, float, float | None]:
@@ -211,13 +211,13 @@ class SoakBench(TrialBench):
             (name, each.bed_c, result.finding("predicted_soak", material=name))
             for name, each in machine.materials.items()
         ]
-        told = [(name, celsius, found) for name, celsius, found in rows if found is not None]
-        for name, celsius, found in told:
+        known = [(name, celsius, found) for name, celsius, found in rows if found is not None]
+        for name, celsius, found in known:
             text.append(f"{name:<8}", Ink.text)
             text.append(f"{celsius:>5g} °C", Ink.dim)
             text.append(f"   soaked {duration(found.value):>12}", f"bold {Ink.focus}")
             text.append(" after the target is reached, from cold at full power\n", Ink.dim)
-        if not told:
+        if not known:
             text.append("Tune the bed, then start again: its model predicts the soak of every material.\n", Ink.dim)
         lag, below = result.finding("sheet_lag"), result.finding("surface_below")
         if lag is not None:

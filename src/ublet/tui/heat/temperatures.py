@@ -190,10 +190,10 @@ class TemperaturesBench(StationBench):
         state = soaking(self.session, name)
         if state is None or state.held_s is None:
             return ""
-        told = f", for {duration(state.held_s)}"
+        how_long = f", for {duration(state.held_s)}"
         if state.left_s is None:
-            return told
-        return f"{told}; soaked in about {duration(state.left_s)}" if state.left_s > 0 else f"{told}; soaked"
+            return how_long
+        return f"{how_long}; soaked in about {duration(state.left_s)}" if state.left_s > 0 else f"{how_long}; soaked"
 
     def _presets(self) -> Text:
         text = Text(no_wrap=True)
@@ -203,8 +203,8 @@ class TemperaturesBench(StationBench):
             material = machine.materials[name]
             text.append(f"{number} ", Ink.focus)
             text.append(f"{name:<10}", Ink.text)
-            told = f"heats the nozzle to {material.nozzle_c:g} °C and the bed to {material.bed_c:g} °C"
-            text.append(f"{told}\n", Ink.dim)
+            effect = f"heats the nozzle to {material.nozzle_c:g} °C and the bed to {material.bed_c:g} °C"
+            text.append(f"{effect}\n", Ink.dim)
         text.append("0 ", Ink.focus)
         text.append("switches every heater and fan off", Ink.text)
         if fan is not None:
@@ -220,8 +220,8 @@ class TemperaturesBench(StationBench):
             text.append("a", Ink.focus)
             named = several([f"the {name} at {celsius:g} °C" for name, celsius in holds.items()])
             text.append(f" holds {named} again, as before the link was made anew\n", Ink.text)
-        if self.told is not None:
-            text.append(self.told[0], self.told[1])
+        if self.message is not None:
+            text.append(self.message[0], self.message[1])
         return text
 
     # what is known
@@ -300,12 +300,12 @@ class TemperaturesBench(StationBench):
             for name, celsius in wanted.items():
                 await self.session.connection.controller.target(name, celsius)
         except (LinkLost, BoardRefused) as error:
-            self.told = (f"✗ Not set: {error}", Ink.stop)
+            self.message = (f"✗ Not set: {error}", Ink.stop)
             self.refresh_state()
             return
         self.session.on_before = ()  # what was asked for now counts; the offer is over
         said = ", ".join(f"{name} {celsius:g} °C" if celsius else f"{name} off" for name, celsius in wanted.items())
-        self.told = (f"◆ {why}: {said}. 0 switches everything off, F8 halts.", Ink.focus)
+        self.message = (f"◆ {why}: {said}. 0 switches everything off, F8 halts.", Ink.focus)
         self.refresh_state()
         for name, celsius in wanted.items():
             if celsius:
@@ -337,9 +337,9 @@ class TemperaturesBench(StationBench):
         unsure = await self.session.runner.all_off()
         self.warned.clear()
         self.session.on_before = ()
-        self.told = ("Every heater and fan is off, the board confirmed it.", Ink.text)
+        self.message = ("Every heater and fan is off, the board confirmed it.", Ink.text)
         if unsure:
-            self.told = (
+            self.message = (
                 f"✗ It is not known whether everything is off: {unsure}. Look at the machine.",
                 Ink.stop,
             )
@@ -349,24 +349,24 @@ class TemperaturesBench(StationBench):
         """The part fan full on, or off."""
         fan = part_fan(self.session.document.machine)
         if fan is None:
-            self.told = ("✗ No part fan is declared.", Ink.stop)
+            self.message = ("✗ No part fan is declared.", Ink.stop)
         else:
             duty = 0.0 if self._fan_duty() else 1.0
             try:
                 await self.session.connection.controller.fan(fan, duty)
             except (LinkLost, BoardRefused) as error:
-                self.told = (f"✗ Not set: {error}", Ink.stop)
+                self.message = (f"✗ Not set: {error}", Ink.stop)
             else:
-                self.told = (f"The {fan} fan is {'full on' if duty else 'off'}.", Ink.text)
+                self.message = (f"The {fan} fan is {'full on' if duty else 'off'}.", Ink.text)
         self.refresh_state()
 
     def action_record(self) -> None:
         """Begin to record; or end it and write tables and figures."""
         if not self.recorder.on:
             self.recorder.start()
-            self.told = None
+            self.message = None
         else:
-            self.told = ("Writing tables and figures …", Ink.dim)
+            self.message = ("Writing tables and figures …", Ink.dim)
             self.run_worker(self._write(self.recorder.stop()), group="record")
         self.refresh_state()
 
@@ -375,11 +375,11 @@ class TemperaturesBench(StationBench):
         try:
             files = await asyncio.to_thread(write_records, series, folder)
         except OSError as error:
-            self.told = (f"✗ Not written: {error.strerror or error}", Ink.stop)
+            self.message = (f"✗ Not written: {error.strerror or error}", Ink.stop)
         else:
             tables = ", ".join(file.name for file in files if file.suffix == ".csv")
-            told = (
+            written = (
                 f"{tables}, each with its figure as .svg and .pdf" if tables else "nothing: no sensor read throughout"
             )
-            self.told = (f"✓ Written to {folder}: {told}", Ink.good)
+            self.message = (f"✓ Written to {folder}: {written}", Ink.good)
         self.refresh_state()

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ublet.core.level.surface import Point
+from ublet.core.arrays import Point
 from ublet.core.machine.level_parts import BedSettings
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells

@@ -43,10 +43,10 @@ def map_picture(session: Session, step_mm: float, axes: tuple[str, ...], width: 
     """Both views. Hollow marks show where the nozzle would be after one step along the axes that can be jogged."""
     where = {name: session.connection.channel(f"axes.{name}.mm") for name in ("x", "y", "z")}
     if width < LEAST_COLUMNS or height < LEAST_ROWS:
-        told = ", ".join(
+        positions = ", ".join(
             f"{name.upper()} {'not homed' if mm is None else f'{mm:.2f} mm'}" for name, mm in where.items()
         )
-        return Text(told[: max(0, width)], Ink.text, no_wrap=True)
+        return Text(positions[: max(0, width)], Ink.text, no_wrap=True)
     cells = Cells(width, height)
     side = min(SIDE_COLUMNS, width // 3)
     right = _above(cells, session, where, step_mm, axes, width - side - APART)

@@ -67,7 +67,7 @@ def program_picture(
     side = SIDE_COLUMNS if width > WIDE else NARROW_SIDE
     cells = Cells(width, max(height, 6))
     last = _bed(cells, table, printed, start, bed_mm, here, followed, width - side - 4)
-    for row, line in enumerate(_told(table, printed, followed, side, cells.height)):
+    for row, line in enumerate(_side_lines(table, printed, followed, side, cells.height)):
         column = last + 4
         for words, ink in line:
             cells.put(column, row, words, ink)
@@ -144,7 +144,7 @@ def _named(program: Program, start: Mapping[str, float]) -> dict[str, tuple[floa
     return found
 
 
-def _told(table: Timetable, printed: Program, followed: Followed | None, width: int, height: int) -> list[Pieces]:
+def _side_lines(table: Timetable, printed: Program, followed: Followed | None, width: int, height: int) -> list[Pieces]:
     """Time, filament, what was changed, and the places with their times."""
     seconds, program = table.seconds, table.program
     lines: list[Pieces] = []

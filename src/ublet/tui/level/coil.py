@@ -125,10 +125,10 @@ def _curve(
         f"{found.value:.1f}",
         "the finer, the nearer",
     )
-    for line, (what, told) in enumerate((("resolves_low", "at its lowest"), ("resolves_top", "at its highest"))):
+    for line, (what, place_words) in enumerate((("resolves_low", "at its lowest"), ("resolves_top", "at its highest"))):
         other = result.finding(what) if result is not None else None
         if other is not None:
-            cells.put(width + 3, 10 + line, f"{told:<16}{other.value:>6.1f} µm", Ink.text)
+            cells.put(width + 3, 10 + line, f"{place_words:<16}{other.value:>6.1f} µm", Ink.text)
     play = result.finding("play") if result is not None else None
     if play is not None:
         cells.put(width + 3, 13, f"{'play of Z':<16}{play.value:>6.0f} µm", Ink.text)
@@ -154,8 +154,8 @@ def _drift(
     """How far heights shift with the coil's warmth."""
     series, curve = read(DRIFTED.name), _kept(session)
     rows = series.rows.tolist() if series is not None and curve is not None else []
-    told = [float(curve.height(hz)) for _, _, hz in rows] if curve is not None else []
-    off = [(celsius, 1000 * (mm - height), height) for (celsius, height, _), mm in zip(rows, told, strict=True)]
+    heights = [float(curve.height(hz)) for _, _, hz in rows] if curve is not None else []
+    off = [(celsius, 1000 * (mm - height), height) for (celsius, height, _), mm in zip(rows, heights, strict=True)]
     warm = [each[0] for each in off] or [20.0, 60.0]
     reach = max([50.0, *(1.1 * abs(each[1]) for each in off)])
     span = (min(warm) - 2, max(warm) + 2)

@@ -135,10 +135,10 @@ def _table(
     found = result.finding("range") if result is not None else None
     before = result.finding("range_before") if result is not None else None
     if not rows:
-        told = "not measured yet"
+        state = "not measured yet"
         if found is not None and before is not None:
-            told = f"last: from {before.value:.3f} to {found.value:.3f} mm"
-        cells.put(left, 2, told, Ink.text if found is not None else Ink.quiet)
+            state = f"last: from {before.value:.3f} to {found.value:.3f} mm"
+        cells.put(left, 2, state, Ink.text if found is not None else Ink.quiet)
     if not by_hand:
         ranges = [max(row[2] for row in each) - min(row[2] for row in each) for each in rounds.values()]
         if not ranges and found is not None and before is not None:

@@ -184,10 +184,10 @@ def _live_words(session: Session) -> tuple[str, str]:
         return "no mesh is live on the board", Ink.dim
     laid = live_correction(session.live, live)
     with_it = f" and a correction of {laid.columns} x {laid.rows}" if laid is not None else ""
-    told = f"live on the board: {live.columns} x {live.rows}{with_it}"
+    words = f"live on the board: {live.columns} x {live.rows}{with_it}"
     if session.live(FOLLOWS) is True:
-        return f"{told}, Z follows it", Ink.good
-    return f"{told}, not followed now", Ink.focus
+        return f"{words}, Z follows it", Ink.good
+    return f"{words}, not followed now", Ink.focus
 
 
 def _section(
@@ -204,21 +204,21 @@ def _section(
     """The line through the cursor, heights to scale in µm."""
     column, row = at
     where = mesh.x if along_x else mesh.y
-    told = um[row] if along_x else um[:, column]
+    heights = um[row] if along_x else um[:, column]
     fixed = f"Y {mesh.y[row]:.0f}" if along_x else f"X {mesh.x[column]:.0f}"
     words = (f"section at {fixed} mm, µm over the mean", f"{'X' if along_x else 'Y'}, mm")
     drawn = graph(
         cells, left, 0, (width, height), (float(where[0]), float(where[-1])), (-1.15 * reach, 1.15 * reach), words
     )
-    good = ~np.isnan(told)
+    good = ~np.isnan(heights)
     if not np.isnan(um).any():
         fine = np.linspace(where[0], where[-1], 80)
         between = mesh.over(fine, [mesh.y[row]])[0] if along_x else mesh.over([mesh.x[column]], fine)[:, 0]
         mean = float(np.nanmean(mesh.heights))
         drawn.line(fine.tolist(), (1000 * (between - mean)).tolist(), Ink.proposal)
     elif good.sum() >= 2:
-        drawn.line(where[good].tolist(), told[good].tolist(), Ink.proposal)
-    for number, (mm, height_um) in enumerate(zip(where.tolist(), told.tolist(), strict=True)):
+        drawn.line(where[good].tolist(), heights[good].tolist(), Ink.proposal)
+    for number, (mm, height_um) in enumerate(zip(where.tolist(), heights.tolist(), strict=True)):
         if not np.isnan(height_um):
             here = number == (column if along_x else row)
             drawn.mark(mm, height_um, "◉" if here else "•", f"bold {Ink.focus}" if here else Ink.text)

@@ -97,8 +97,8 @@ class MeshesDialog(Dialog):
             here = number == self.chosen
             text.append("▸ " if here else "  ", Ink.focus)
             text.append(f"{each.name:<{NAME_COLUMNS}}"[:NAME_COLUMNS], f"bold {Ink.focus}" if here else Ink.text)
-            told = f" {each.at[:10]}  run {each.run:>4}  {each.mesh.columns} x {each.mesh.rows}"
-            text.append(f"{told}  {1000 * float(np.ptp(each.mesh.heights)):>4.0f} µm", Ink.dim)
+            label = f" {each.at[:10]}  run {each.run:>4}  {each.mesh.columns} x {each.mesh.rows}"
+            text.append(f"{label}  {1000 * float(np.ptp(each.mesh.heights)):>4.0f} µm", Ink.dim)
             text.append("  ◆ live" if each.live else "", Ink.good)
             text.append("  ← compared with" if number == self.other and len(self.known) > 1 else "", Ink.proposal)
             text.append("  ● for a print" if each is best else "", Ink.good)

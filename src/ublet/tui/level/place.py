@@ -7,10 +7,10 @@ from __future__ import annotations
 from rich.text import Text
 from textual.binding import Binding
 
+from ublet.core.arrays import Point
 from ublet.core.level.probe.height_trials import HeightParameters
 from ublet.core.level.probe.place_trials import AIMED, place_words, sits
 from ublet.core.level.reach import probe_offset, senses
-from ublet.core.level.surface import Point
 from ublet.core.machine.edit import EditError
 from ublet.core.run import TrialResult
 from ublet.core.settings import number_or
@@ -68,8 +68,8 @@ class PlaceBench(RecordedBench, JogBench):
             except (EditError, OSError) as error:
                 self.notify(f"Not taken: {error}.", severity="error")
                 return
-            told = f"{mounts[stem].name} is in the draft; ctrl+s saves it. Measuring is held against its numbers."
-            self.notify(told)
+            message = f"{mounts[stem].name} is in the draft; ctrl+s saves it. Measuring is held against its numbers."
+            self.notify(message)
             self.post_message(self.Edited())
             self.beat()
 

@@ -143,8 +143,8 @@ class EditorBench(DraftBench):
         self.write("titles", titles(width, bool(self.items)))
         if self.editing is None:
             words = detail(self.session, self.node, self.property, self._layers)
-            if self.told is not None:
-                words = Text(f"{self.told[0]}\n", self.told[1]) + words
+            if self.message is not None:
+                words = Text(f"{self.message[0]}\n", self.message[1]) + words
             self.write("detail", words)
 
     # moving
@@ -159,7 +159,7 @@ class EditorBench(DraftBench):
         self._move_to((self.part if self.side == "parts" else self.item) + by)
 
     def _move_to(self, row: int) -> None:
-        self.told = None
+        self.message = None
         if self.side == "parts":
             before, self.part = self.part, max(0, min(len(self.nodes) - 1, row))
             if self.part != before:
@@ -177,7 +177,7 @@ class EditorBench(DraftBench):
     def action_side(self, side: str) -> None:
         """Between the parts and the settings."""
         self.side = side if self.items else "parts"
-        self.told = None
+        self.message = None
         self._draw()
         self.refresh_bindings()
 
@@ -256,7 +256,7 @@ class EditorBench(DraftBench):
             return
         if item.declared.shape:
             words = f"{item.path} is not typed: the station “{item.declared.bench}” makes it. ⌫ leaves it out."
-            self.told = (words, Ink.focus)
+            self.message = (words, Ink.focus)
             self._draw()
             return
         options = choices_of(self.session.draft, item)
@@ -352,11 +352,11 @@ class EditorBench(DraftBench):
     def _edit(self, work: object) -> None:
         """Make an edit; what cannot be done is said."""
         assert callable(work)
-        self.told = None
+        self.message = None
         try:
             work()
         except EditError as error:
-            self.told = (f"✗ Not done: {error}.", Ink.stop)
+            self.message = (f"✗ Not done: {error}.", Ink.stop)
         self.edited()
 
     def edited(self) -> None:
@@ -438,5 +438,5 @@ class EditorBench(DraftBench):
 
     def tell(self, words: str, style: str) -> None:
         """Say something below the settings."""
-        self.told = (words, style)
+        self.message = (words, style)
         self.refresh_state()

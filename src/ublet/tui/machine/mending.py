@@ -45,7 +45,7 @@ class MendScreen(Screen[object]):
         self.on_disk = faulty.text
         self.problems = _in_order(faulty.problems)
         self.chosen = 0
-        self.told = ""
+        self.message = ""
         self._sure = ""
         self._waiting: Timer | None = None
 
@@ -66,7 +66,7 @@ class MendScreen(Screen[object]):
 
     def on_text_area_changed(self) -> None:
         """Check what stands there, once nothing was typed for a moment."""
-        self.told = self._sure = ""
+        self.message = self._sure = ""
         if self._waiting is not None:
             self._waiting.stop()
         self._waiting = self.set_timer(CHECK_S, self._check)
@@ -84,7 +84,9 @@ class MendScreen(Screen[object]):
             heading.append(f"   ✗ {counted(count, 'error')}", f"bold {Ink.stop}")
         else:
             heading.append("   ✓ no errors left: ctrl+s writes the file and opens it", f"bold {Ink.good}")
-        heading.append(f"\n{self.told}" if self.told else "\nNothing is linked, nothing moves, nothing heats.", Ink.dim)
+        heading.append(
+            f"\n{self.message}" if self.message else "\nNothing is linked, nothing moves, nothing heats.", Ink.dim
+        )
         self.query_one("#heading", Static).update(heading)
         rows = []
         for problem in self.problems:
@@ -150,7 +152,7 @@ class MendScreen(Screen[object]):
         self.dismiss(False)
 
     def _tell(self, words: str) -> None:
-        self.told = words
+        self.message = words
         self._show()
 
 

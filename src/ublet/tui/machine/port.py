@@ -20,7 +20,7 @@ from ublet.tui.instruments.chart import ChartLine, Picture, StripChart
 from ublet.tui.trial.bench import StationBench
 
 LOOK_S = 0.5
-MOST_TOLD = 6
+MOST_CHANGES = 6
 SHOWN_S = 120.0
 """So long the round trip is drawn back, s."""
 
@@ -53,7 +53,7 @@ class PortBench(StationBench):
         super().__init__(session)
         self._ports: tuple[Port, ...] = ()
         self._watch: PortWatch | None = None
-        self._told: list[str] = []
+        self._changes: list[str] = []
         self._trips: deque[tuple[float, float]] = deque(maxlen=round(SHOWN_S / LOOK_S))
 
     def compose(self) -> ComposeResult:
@@ -77,7 +77,7 @@ class PortBench(StationBench):
         self._ports = await asyncio.to_thread(list_ports)
         if self._watch is None:
             self._watch = PortWatch(self._ports)
-        self._told = (self._watch.look(self._ports) + self._told)[:MOST_TOLD]
+        self._changes = (self._watch.look(self._ports) + self._changes)[:MOST_CHANGES]
         connection = self.session.connection
         if connection.linked and connection.client is not None:
             self._trips.append((time.monotonic(), 1000 * connection.client.quality.round_trip_s))
@@ -107,7 +107,7 @@ class PortBench(StationBench):
         text.append(
             "\nUnplug the board and plug it in again: the port that goes and comes back is named here.\n", Ink.text
         )
-        for line in self._told:
+        for line in self._changes:
             text.append(f"◆ {line}\n", Ink.focus)
         self.write("ports", text)
 

@@ -121,8 +121,8 @@ class WiringBench(DraftBench):
             if any(problem.key == plug.path for plug in here):
                 text.append(f"\n{problem.mend} (found {problem.found})", Ink.stop)
                 break
-        if self.told is not None:
-            text.append(f"\n{self.told[0]}", self.told[1])
+        if self.message is not None:
+            text.append(f"\n{self.message[0]}", self.message[1])
         return text
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
@@ -137,7 +137,7 @@ class WiringBench(DraftBench):
 
     def action_go(self, across: int, down: int) -> None:
         """To the next socket in a direction."""
-        self.told = None
+        self.message = None
         self.chosen = neighbour(self._placed, self.chosen, across, down)
         self.refresh_state()
 
@@ -150,7 +150,7 @@ class WiringBench(DraftBench):
         kind = board.sockets[self.chosen].kind
         fitting = [plug for plug in plug_list(draft.tree) if plug.kind == kind]
         if not fitting:
-            self.told = (
+            self.message = (
                 f"Nothing declared needs a {kind} socket: add the part in the station “machine file”.",
                 Ink.focus,
             )
@@ -164,7 +164,7 @@ class WiringBench(DraftBench):
                 edits = assignment(draft.tree, plug, self.chosen)
                 self._edit(edits)
                 moved = [f"{p.words} → {edits[p.path]}" for p in fitting if p.path in edits]
-                self.told = (", ".join(moved), Ink.proposal)
+                self.message = (", ".join(moved), Ink.proposal)
                 self.refresh_state()
 
         sitting = next((p.path for p in fitting if p.socket == self.chosen), "")
@@ -179,7 +179,7 @@ class WiringBench(DraftBench):
         try:
             self.session.draft.set_all(edits)
         except EditError as error:
-            self.told = (f"✗ Not done: {error}.", Ink.stop)
+            self.message = (f"✗ Not done: {error}.", Ink.stop)
         self.post_message(self.Edited())
 
     def action_export(self) -> None:
@@ -189,15 +189,15 @@ class WiringBench(DraftBench):
     async def _export(self) -> None:
         from ublet.session.export import wiring_files
 
-        self.told = ("Drawing SVG and PDF …", Ink.dim)
+        self.message = ("Drawing SVG and PDF …", Ink.dim)
         self.refresh_state()
         draft = self.session.draft
         board = draft.document.boards[str(draft.given("board.model"))]
         try:
             files = await asyncio.to_thread(wiring_files, draft.tree, board, self.session.document.path)
         except (OSError, ValueError) as error:
-            self.told = (f"✗ Not exported: {error}", Ink.stop)
+            self.message = (f"✗ Not exported: {error}", Ink.stop)
         else:
             names = ", ".join(file.name for file in files)
-            self.told = (f"✓ Exported to {files[0].parent}: {names}", Ink.good)
+            self.message = (f"✓ Exported to {files[0].parent}: {names}", Ink.good)
         self.refresh_state()

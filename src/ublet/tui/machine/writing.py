@@ -149,8 +149,8 @@ class WriteBench(StationBench):
         sheet_rows = [self._row(row, width) for row in self.shown]
         if not sheet_rows:
             linked = self.session.connection.linked
-            told = "Every layer agrees: the board runs what the file says." if linked else "No board is linked."
-            sheet_rows = [Text(f"  {told}", Ink.good if linked else Ink.dim)]
+            message = "Every layer agrees: the board runs what the file says." if linked else "No board is linked."
+            sheet_rows = [Text(f"  {message}", Ink.good if linked else Ink.dim)]
         sheet = self.query_one(RowList)
         sheet.styles.height = len(sheet_rows)
         sheet.show(sheet_rows, self.cursor, bool(self.shown) and not self.phase)
@@ -244,8 +244,8 @@ class WriteBench(StationBench):
 
     def _detail(self) -> Text:
         text = Text()
-        if self.told is not None:
-            text.append(f"{self.told[0]}\n", self.told[1])
+        if self.message is not None:
+            text.append(f"{self.message[0]}\n", self.message[1])
         if self.planned is None or not self.session.connection.linked:
             return text
         if self.session.draft.dirty:
@@ -323,7 +323,7 @@ class WriteBench(StationBench):
             now = self.choices.get(self.row.path)
             at = CHOICES.index(now) + 1 if now else 1
             self.choices[self.row.path] = CHOICES[at % len(CHOICES)]
-            self.told = None
+            self.message = None
             self._draw()
             self.refresh_bindings()
 
@@ -331,7 +331,7 @@ class WriteBench(StationBench):
         """The same way for every shadowed setting: that of the one under the cursor, or the file's."""
         way = self.choices.get(self.row.path, "file") if self.row else "file"
         self.choices = {row.path: way for row in self.shown if row.shadowed}
-        self.told = None
+        self.message = None
         self._draw()
         self.refresh_bindings()
 
@@ -371,14 +371,14 @@ class WriteBench(StationBench):
         self.app.push_screen(ConfirmDialog("This would change on the board", text, "write it"), take)
 
     async def _write(self, planned: Planned) -> None:
-        self.told, self.progress = None, None
+        self.message, self.progress = None, None
         self._say("building")
         try:
             running = await self.session.write_image(planned, self._progress, self._say)
         except WriteRefused as error:
-            self.told = (f"✗ {error}", Ink.stop)
+            self.message = (f"✗ {error}", Ink.stop)
         else:
-            self.told = (
+            self.message = (
                 f"✓ The board runs {running.digest[:8]} from slot {running.slot}, checked by its digest.",
                 Ink.good,
             )
@@ -440,5 +440,5 @@ class WriteBench(StationBench):
             self._tell(f"✓ The board's store is in {path.name}.", Ink.good)
 
     def _tell(self, words: str, style: str) -> None:
-        self.told = (words, style)
+        self.message = (words, style)
         self.refresh_state()

@@ -48,7 +48,7 @@ def directions_picture(session: Session, watched: TrialWatch | None, width: int,
     return head + Text("\n").join(lines)
 
 
-def _above(wide: int, deep: int, told: str) -> list[Text]:
+def _above(wide: int, deep: int, moving: str) -> list[Text]:
     """The bed, front at the bottom, with the positive ways of X and Y."""
     grid = [[" "] * (wide + 2) for _ in range(deep + 2)]
     for column in range(wide + 2):
@@ -60,18 +60,18 @@ def _above(wide: int, deep: int, told: str) -> list[Text]:
     lines = ["".join(row) for row in grid]
     drawn = [Text(line, Ink.faint) for line in lines]
     for row in range(2, middle):
-        drawn[row] = put(drawn[row], centre, "▲" if row == 2 else "│", Ink.focus if told == "y" else Ink.dim)
-    drawn[1] = put(drawn[1], centre - 3, "+Y back", Ink.focus if told == "y" else Ink.dim)
+        drawn[row] = put(drawn[row], centre, "▲" if row == 2 else "│", Ink.focus if moving == "y" else Ink.dim)
+    drawn[1] = put(drawn[1], centre - 3, "+Y back", Ink.focus if moving == "y" else Ink.dim)
     arrow = "─" * max(1, wide - centre - 9) + "▶ +X right"
-    drawn[middle] = put(drawn[middle], centre + 1, arrow[-(wide - centre) :], Ink.focus if told == "x" else Ink.dim)
+    drawn[middle] = put(drawn[middle], centre + 1, arrow[-(wide - centre) :], Ink.focus if moving == "x" else Ink.dim)
     drawn[middle] = put(drawn[middle], centre, "◎", Ink.text)
     drawn[-2] = put(drawn[-2], centre - 2, "front", Ink.quiet)
     return drawn
 
 
-def _side(wide: int, high: int, told: str) -> list[Text]:
+def _side(wide: int, high: int, moving: str) -> list[Text]:
     """Nozzle over bed; the gap between them opens upwards."""
-    style = Ink.focus if told == "z" else Ink.dim
+    style = Ink.focus if moving == "z" else Ink.dim
     lines = [Text(" " * (wide + 14)) for _ in range(high + 1)]
     lines[0] = put(lines[0], wide // 2 - 1, "▔▼▔", Ink.text)
     lines[0] = put(lines[0], wide // 2 + 4, "nozzle", Ink.quiet)

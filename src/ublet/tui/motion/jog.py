@@ -106,11 +106,11 @@ class JogBench(TrialBench):
         if not free:
             text.append("a trial moves by itself now", Ink.dim)
             return text
-        told: dict[str, list[str]] = {}
+        by_speed: dict[str, list[str]] = {}
         for axis in free:
             asked = getattr(self.aim, "speed_mm_s", JOG_MM_S) if self.watched is not None else JOG_MM_S
-            told.setdefault(self._jog_speed(axis, asked).words, []).append(axis.upper())
-        words = "; ".join(f"{several(axes)} at {speed}" for speed, axes in told.items())
+            by_speed.setdefault(self._jog_speed(axis, asked).words, []).append(axis.upper())
+        words = "; ".join(f"{several(axes)} at {speed}" for speed, axes in by_speed.items())
         before = f"a key moves {self.step_mm:g} mm: "
         room = width - text.cell_len - len(words)
         text.append(f"{before if room >= len(before) else ''}{words}", Ink.text)
@@ -157,7 +157,7 @@ class JogBench(TrialBench):
             self._pass_on()
         elif self.watched is None and not self._jogging:
             self._jogging = True
-            self.told = None
+            self.message = None
             self.run_worker(self._drive(), group="jog", exclusive=True)
 
     def _shrink(self, axis: str, mm: float) -> None:
@@ -217,7 +217,7 @@ class JogBench(TrialBench):
                 if self.session.connection.state.mode != "ready":
                     break
         except (LinkLost, BoardRefused) as error:
-            self.told = (f"✗ Not moved: {error}.", Ink.stop)
+            self.message = (f"✗ Not moved: {error}.", Ink.stop)
         self._ahead.clear()
         self._jogging = False
         self.refresh_state()
@@ -232,7 +232,7 @@ class JogBench(TrialBench):
 
     def action_home(self) -> None:
         """Home every axis."""
-        self.told = None
+        self.message = None
         self.watched = TrialWatch(self._ask, self.undone)
         self.refresh_state()
         self.run_worker(self._home(), group="trial", exclusive=True)
@@ -241,7 +241,7 @@ class JogBench(TrialBench):
         assert self.watched is not None
         result = (await self.session.home(self.watched)).result
         good = result.outcome == "proven"
-        self.told = (f"{'✓' if good else '✗'} {result.why}", Ink.good if good else Ink.stop)
+        self.message = (f"{'✓' if good else '✗'} {result.why}", Ink.good if good else Ink.stop)
         self.watched = None
         self.refresh_state()
 

@@ -35,7 +35,7 @@ class FactDialog(Dialog):
         super().__init__()
         self.session = session
         self.known = list(paths(session.document.machine).items())
-        self.told = {fact.path: fact for fact in session.ledger.facts_in_force()}
+        self.in_force = {fact.path: fact for fact in session.ledger.facts_in_force()}
         self.cursor = 0
 
     def compose(self) -> ComposeResult:
@@ -88,7 +88,7 @@ class FactDialog(Dialog):
         kind, row = dict(self.known)[path], Text()
         row.append(f"  {path.replace('.', ' '):<20}", Ink.text)
         row.append(f"{kind.words:<26}", Ink.dim)
-        if (fact := self.told.get(path)) is not None:
+        if (fact := self.in_force.get(path)) is not None:
             row.append(f"{fact.value}, {local_time(fact.at)}", Ink.focus)
         else:
             row.append("nothing told yet", Ink.quiet)

@@ -75,8 +75,8 @@ class LedgerBench(StationBench):
     BINDINGS = [
         Binding("up", "move(-1)", "choose", key_display="↑↓", tooltip="Choose an entry"),
         Binding("down", "move(1)", "choose", show=False),
-        Binding("pageup", "scroll_told(-1)", "scroll", show=False),
-        Binding("pagedown", "scroll_told(1)", "scroll", key_display="pgup/dn", tooltip="Scroll what is told of it"),
+        Binding("pageup", "scroll_detail(-1)", "scroll", show=False),
+        Binding("pagedown", "scroll_detail(1)", "scroll", key_display="pgup/dn", tooltip="Scroll what is told of it"),
         Binding("v", "view", "view", tooltip="Everything, runs, changes or facts"),
         Binding("e", "export", "export", tooltip="Write all that the run recorded as CSV beside the machine file"),
     ]
@@ -92,7 +92,7 @@ class LedgerBench(StationBench):
         yield Static(id="heading")
         with Horizontal(id="body"):
             yield RowList(id="list")
-            with VerticalScroll(id="told", can_focus=False):
+            with VerticalScroll(id="entry", can_focus=False):
                 yield Static(id="detail")
 
     def on_mount(self) -> None:
@@ -107,7 +107,7 @@ class LedgerBench(StationBench):
         try:
             self.entries = listed(self.session.ledger, self.view)
         except LedgerError as error:
-            self.told = (f"✗ {error}", Ink.stop)
+            self.message = (f"✗ {error}", Ink.stop)
         if here in self.entries:
             self.cursor = self.entries.index(here)
         self._draw()
@@ -121,8 +121,8 @@ class LedgerBench(StationBench):
         text = Text()
         self.cursor = max(0, min(self.cursor, len(self.entries) - 1))
         text.append_text(self.heading_words())
-        if self.told is not None:
-            text.append(self.told[0], self.told[1])
+        if self.message is not None:
+            text.append(self.message[0], self.message[1])
         else:
             text.append(f"{self.view}, newest first: {len(self.entries)}", Ink.text)
             text.append("" if self.entries else "   Nothing has been done on this machine yet.", Ink.dim)
@@ -197,20 +197,20 @@ class LedgerBench(StationBench):
         self._moved()
 
     def _moved(self) -> None:
-        self.told = None
+        self.message = None
         self._draw()
-        self.query_one("#told", VerticalScroll).scroll_home(animate=False)
+        self.query_one("#entry", VerticalScroll).scroll_home(animate=False)
 
-    def action_scroll_told(self, way: int) -> None:
+    def action_scroll_detail(self, way: int) -> None:
         """Scroll what is told."""
-        told = self.query_one("#told", VerticalScroll)
-        told.scroll_relative(y=way * max(1, told.size.height - 2), animate=False)
+        pane = self.query_one("#entry", VerticalScroll)
+        pane.scroll_relative(y=way * max(1, pane.size.height - 2), animate=False)
 
     def action_view(self) -> None:
         """Other kinds of entries."""
         self.view = KINDS[(KINDS.index(self.view) + 1) % len(KINDS)]
         self.prefer(ledger_view=self.view)
-        self.cursor, self.told = 0, None
+        self.cursor, self.message = 0, None
         self.refresh_state()
 
     def action_export(self) -> None:
@@ -224,7 +224,7 @@ class LedgerBench(StationBench):
             streams = self.session.ledger.streams(entry.id)
             files = await asyncio.to_thread(run_files, entry, streams, folder)
         except (OSError, ValueError, LedgerError) as error:
-            self.told = (f"✗ Not exported: {error}.", Ink.stop)
+            self.message = (f"✗ Not exported: {error}.", Ink.stop)
         else:
-            self.told = (f"✓ Written to {folder}: {', '.join(file.name for file in files)}", Ink.good)
+            self.message = (f"✓ Written to {folder}: {', '.join(file.name for file in files)}", Ink.good)
         self._draw()

@@ -124,11 +124,11 @@ def turned_picture(session: Session, watched: TrialWatch | None, width: int, hei
     result = newest_result(session, watched, "accelerometer-turned")
     words = declared_columns(session.document.machine)
     top = max(0, (height - TRIAD_ROWS) // 3)
-    told = {each.setting: str(each.after) for each in result.proposals} if result is not None else {}
-    found = [told.get(f"accelerometer.{own}", word) for own, word in zip("xyz", words, strict=True)]
+    proposed = {each.setting: str(each.after) for each in result.proposals} if result is not None else {}
+    found = [proposed.get(f"accelerometer.{own}", word) for own, word in zip("xyz", words, strict=True)]
     shown: list[tuple[str, list[str], str]] = [("the machine", ["x", "y", "z"], Ink.text)]
     shown.append(("the sensor on it, as declared", [_own_axis(words, axis) for axis in "xyz"], Ink.focus))
-    if told:
+    if proposed:
         own = (found[0], found[1], found[2])
         shown.append(("the sensor, as a jerk showed it", [_own_axis(own, axis) for axis in "xyz"], Ink.proposal))
     columns = max(24, min(TRIAD_COLUMNS, width // len(shown)))

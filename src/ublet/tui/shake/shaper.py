@@ -283,11 +283,11 @@ class ShaperBench(RecordedBench):
             cells.put(0, row, f"{'▸' if here else ' '}{words}", ink)
         if not shapers:
             cells.put(2, 1, "not computed yet: enter", Ink.quiet)
-        told = (
+        limits_words = (
             f"at most {100 * limits.residual:g} % left, twice that at ±{100 * limits.drift:.0f} %; "
             f"{limits.rounding_mm:g} mm at {limits.acceleration_mm_s2:g} mm/s²"
         )
-        cells.put(2, min(TABLE_ROWS - 2, len(shapers) + 1), told, Ink.proposal)
+        cells.put(2, min(TABLE_ROWS - 2, len(shapers) + 1), limits_words, Ink.proposal)
 
     def _offers(self, cells: Cells, left: int, top: int, size: tuple[int, int], chosen: ShaperCandidate) -> None:
         """What is to be had: the least ringing left for each rounding; where the limit and the chosen shaper are."""
@@ -356,13 +356,15 @@ def verify_picture(read: SeriesReader, result: TrialResult | None, width: int, h
         for series, ink in curves:
             if series is not None:
                 drawn.line((1000 * series.rows[:, 0]).tolist(), series.rows[:, 1].tolist(), ink)
-        left, told = (result.finding(what, axis=axis) if result is not None else None for what in ("left", "predicted"))
+        left, predicted = (
+            result.finding(what, axis=axis) if result is not None else None for what in ("left", "predicted")
+        )
         at = width - side + 3 if side else 12
         cells.put(at, top, "without the shaper", Ink.stop)
         cells.put(at, top + 1, "with it", Ink.good)
-        if left is not None and told is not None and side:
+        if left is not None and predicted is not None and side:
             put_large(cells, at, top + 3, f"{100 * left.value:.1f}", f"bold {Ink.focus}")
             cells.put(at + 16, top + 4, f"±{200 * (left.uncertainty or 0.0):.1f} % left", Ink.text)
-            words_told = f"predicted {100 * told.value:.1f} ±{200 * (told.uncertainty or 0.0):.1f} %"
-            cells.put(at, top + 7, words_told, Ink.proposal)
+            predicted_words = f"predicted {100 * predicted.value:.1f} ±{200 * (predicted.uncertainty or 0.0):.1f} %"
+            cells.put(at, top + 7, predicted_words, Ink.proposal)
     return cells.text()

@@ -26,8 +26,8 @@ LABEL_COLUMNS = 20
 
 def put_shapers(cells: Cells, top: int) -> None:
     """What a short and a long shaper leave of an axis's ringing, over where it rings."""
-    told = f"a sketch at {HZ:g} Hz: the longer the shaper, the wider it holds"
-    if not (height := _room(cells, top, told)):
+    caption = f"a sketch at {HZ:g} Hz: the longer the shaper, the wider it holds"
+    if not (height := _room(cells, top, caption)):
         return
     hz = np.linspace(0.5 * HZ, 1.5 * HZ, POINTS)
     words = ("residual vibration, %, of a mode at this frequency", "Hz")
@@ -54,8 +54,8 @@ def put_stops(cells: Cells, top: int) -> None:
 
 def put_times(cells: Cells, top: int, side_mm: float, speed_mm_s: float) -> None:
     """What a square takes at each acceleration."""
-    told = "a sketch: each further mm/s² saves less and rounds corners more"
-    if not (height := _room(cells, top, told)):
+    caption = "a sketch: each further mm/s² saves less and rounds corners more"
+    if not (height := _room(cells, top, caption)):
         return
     mm_s2 = np.linspace(500.0, 20_000.0, POINTS)
     seconds = square_s(side_mm, speed_mm_s, mm_s2)
@@ -83,10 +83,10 @@ def put_rest(cells: Cells, top: int) -> None:
         cells.put(LABEL_COLUMNS, row, "─" * max(0, cells.width - LABEL_COLUMNS - 2), Ink.quiet)
 
 
-def _room(cells: Cells, top: int, told: str) -> int:
+def _room(cells: Cells, top: int, given: str) -> int:
     """Say below what it is; returns the rows above that, or 0 where there are too few for a sketch."""
     height = cells.height - top - 1
     if height < LEAST_ROWS:
         return 0
-    cells.put(0, cells.height - 1, f"what to expect, {told}", Ink.dim)
+    cells.put(0, cells.height - 1, f"what to expect, {given}", Ink.dim)
     return height

@@ -50,7 +50,7 @@ class StationBench(Widget, can_focus=True):
         super().__init__()
         self.session = session
         self.watched: TrialWatch | None = None
-        self.told: tuple[str, str] | None = None
+        self.message: tuple[str, str] | None = None
         self._written: dict[str, Text] = {}
 
     def on_focus(self) -> None:
@@ -146,7 +146,7 @@ class StationBench(Widget, can_focus=True):
 
     def tell(self, words: str, ink: str) -> None:
         """Say something until something else is said."""
-        self.told = (words, ink)
+        self.message = (words, ink)
         self.refresh_state()
 
     def heater_after(self, spec: TrialSpec, now: str) -> str:

@@ -77,8 +77,8 @@ def grid_text(question: Judge, typed: str) -> Text:
     for row in reversed(range(question.rows)):
         for column in range(question.columns):
             at = row * question.columns + column
-            told = given[at] if at < len(given) else ""
-            verdict = question.verdicts[int(told) - 1] if told.isdigit() and told in question.numbers else told
+            patch = given[at] if at < len(given) else ""
+            verdict = question.verdicts[int(patch) - 1] if patch.isdigit() and patch in question.numbers else patch
             name = question.names[at] if at < len(question.names) else ""
             words_here = f"{name}: {verdict or '?'}" if name else verdict or f"{at + 1}"
             text.append(f"{words_here:^14}{'  ' if name else ''}", f"bold {Ink.focus}" if verdict else Ink.dim)

@@ -189,8 +189,8 @@ class TrialBench(Asking):
         """Bring words and keys up to date."""
         if not self.stands:
             return
-        if self.told is not None and self.told is self._refusal and not self._blocking():
-            self.told = None  # what kept it from being started is there now
+        if self.message is not None and self.message is self._refusal and not self._blocking():
+            self.message = None  # what kept it from being started is there now
         ready = self.watched is None and self.session.usable
         self.half = self.session.trials.resumable(self.spec, self.aim) if ready else None
         self.write("settlement", self.settlement())
@@ -244,8 +244,8 @@ class TrialBench(Asking):
     def settlement(self) -> Text:
         """What was said last, what was found and proposed, and what a start would do."""
         text = Text()
-        if self.told is not None:
-            text.append(f"{self.told[0]}\n", self.told[1])
+        if self.message is not None:
+            text.append(f"{self.message[0]}\n", self.message[1])
         if self.watched is not None:
             key_words(text, "esc", "cancels: everything goes off.")
             return text
@@ -341,13 +341,13 @@ class TrialBench(Asking):
         """Start a trial, unless something is missing, or its start is wanted to be confirmed first."""
         if blocking := self._blocking():
             self.tell(f"Not started: {'; '.join(blocking)}.", Ink.stop)
-            self._refusal = self.told
+            self._refusal = self.message
             return
         if self.preferences.confirm_starts and not self._sure:
             self._sure = True
             self.tell("Press the same key once more to start.", Ink.focus)
             return
-        self.told, self._sure = None, False
+        self.message, self._sure = None, False
         self.watched = TrialWatch(self._ask, self.undone)
         self.refresh_state()
         self.run_worker(self._run(spec, aim, go_on), group="trial", exclusive=True)
@@ -361,9 +361,9 @@ class TrialBench(Asking):
         try:
             entered = await self.session.run(spec, aim, self.watched, go_on)
         except LedgerError as error:
-            self.told = (f"✗ {error}", Ink.stop)
+            self.message = (f"✗ {error}", Ink.stop)
         else:
-            self.told = (f"! {entered.note}", Ink.focus) if entered.note else None
+            self.message = (f"! {entered.note}", Ink.focus) if entered.note else None
             self.ended(spec, entered.ran.result)
         self.watched = None
         self._close_question()
@@ -374,7 +374,7 @@ class TrialBench(Asking):
     def ended(self, spec: TrialSpec, result: TrialResult) -> None:
         """A trial ended: what it found stands in the ledger; only why it was stopped does not."""
         if result.outcome == "halted" and not result.options:  # else its reason stands above what it offers
-            self.told = (f"✗ {result.why}", Ink.stop)
+            self.message = (f"✗ {result.why}", Ink.stop)
 
     def take_typed(self, text: str) -> None:
         """Parameters were typed."""
@@ -405,7 +405,7 @@ class TrialBench(Asking):
     def action_heater(self) -> None:
         """The next heater that this trial is done for."""
         self.aims[self.spec.name] = self.aim.model_copy(update={"heater": self.heater_after(self.spec, self.heater)})
-        self.told = None
+        self.message = None
         self.reload()
 
     def turn_to(self, trial: str, heater: str) -> None:
@@ -414,7 +414,7 @@ class TrialBench(Asking):
         if self.watched is not None or trial not in names:
             return
         if names.index(trial) != self.chosen:
-            self.chosen, self.told = names.index(trial), None
+            self.chosen, self.message = names.index(trial), None
             self.reload()
         first = self.heater
         while heater and self.heater != heater:
@@ -425,7 +425,7 @@ class TrialBench(Asking):
     def action_other(self) -> None:
         """The station's next trial."""
         self.chosen = (self.chosen + 1) % len(self.specs)
-        self.told = None
+        self.message = None
         self.reload()
 
     def action_cancel(self) -> None:

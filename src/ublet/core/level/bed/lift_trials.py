@@ -6,6 +6,7 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
 from ublet.core.level.bed.lifts import (
@@ -16,14 +17,13 @@ from ublet.core.level.bed.lifts import (
     corrections,
     fault_of,
     gives_way,
+    spread_apart,
     standing_of,
     tells,
-    told_apart,
 )
 from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, reach_of, senses
 from ublet.core.level.scatter import height_u_mm, pooled_u_mm
-from ublet.core.level.surface import Point
 from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile
@@ -115,7 +115,7 @@ async def _rounds(
 ) -> tuple[list[LiftHeights], int, Fault | None]:
     """Rounds until it is level; what stands in the way, where something does."""
     found: list[LiftHeights] = []
-    told: dict[str, float] = {}
+    commanded: dict[str, float] = {}
     proven, follows = False, 1.0
     touched: list[list[float]] = []
     samples = probe.approach.samples
@@ -134,20 +134,20 @@ async def _rounds(
         samples = max(samples, min(MOST_SAMPLES, math.ceil(sure**2)))
         before = found[-1] if found else None
         found.append(now)
-        if before is not None and tells(told, before, now):  # what moved less than is seen proves nothing
-            if (stop := _goes_wrong(told, before, now)) is not None:
+        if before is not None and tells(commanded, before, now):  # what moved less than is seen proves nothing
+            if (stop := _goes_wrong(commanded, before, now)) is not None:
                 return found, number, stop
             proven = True
         if before is not None and proven:
-            follows = gives_way(told, before, now, follows)
-            now = found[-1] = blended(before, told, now, follows)
+            follows = gives_way(commanded, before, now, follows)
+            now = found[-1] = blended(before, commanded, now, follows)
         largest = max(abs(height) for height in now.heights.values())
         level = now.range_mm <= declared.tolerance_mm or largest <= step_mm / 2
-        told = (
-            {} if level else corrections(now, math.inf, follows) if proven else told_apart(corrections(now, PROOF_MM))
+        commanded = (
+            {} if level else corrections(now, math.inf, follows) if proven else spread_apart(corrections(now, PROOF_MM))
         )
         for at, (name, height) in enumerate(now.heights.items()):
-            bench.record.row(ROUNDS.name, (number, at, height, told.get(name, 0.0)))
+            bench.record.row(ROUNDS.name, (number, at, height, commanded.get(name, 0.0)))
         if level:
             return found, number, None
         if largest > declared.largest_mm:
@@ -157,8 +157,8 @@ async def _rounds(
                 "(trial lead-screws-by-hand)."
             )
         if number < declared.rounds:
-            bench.progress(Progress(f"round {number}", (number - 0.3) / declared.rounds, None, _told_words(told)))
-            await bench.motion.lift({f"axes.z.motors.{name}": mm for name, mm in told.items()}, LIFT_MM_S)
+            bench.progress(Progress(f"round {number}", (number - 0.3) / declared.rounds, None, _moves_words(commanded)))
+            await bench.motion.lift({f"axes.z.motors.{name}": mm for name, mm in commanded.items()}, LIFT_MM_S)
     raise TrialFailed(
         f"After {declared.rounds} rounds the range is {found[-1].range_mm:.3f} mm, {declared.tolerance_mm:g} are "
         f"allowed: it was {', '.join(f'{each.range_mm:.3f}' for each in found)}. Look for play in a screw, a corner "
@@ -167,13 +167,13 @@ async def _rounds(
     )
 
 
-def _goes_wrong(told: Mapping[str, float], before: LiftHeights, now: LiftHeights) -> Fault | None:
+def _goes_wrong(commanded: Mapping[str, float], before: LiftHeights, now: LiftHeights) -> Fault | None:
     """Why it must stop: the bed did not do what the lifts were told. A bed that came nearer to level goes on."""
     u = 3 * math.hypot(before.range_u_mm, now.range_u_mm)
     grew = now.range_mm > before.range_mm + max(GROWS_MM, u)
-    if not grew and answered(told, before, now):
+    if not grew and answered(commanded, before, now):
         return None
-    fault = fault_of(told, before, now)
+    fault = fault_of(commanded, before, now)
     if fault is None and not grew:
         return None
     return fault or Fault((), (), 1.0, "")
@@ -214,8 +214,8 @@ def _concluded(bench: Bench, found: list[LiftHeights], rounds: int, declared: Li
             for name, height in last.heights.items()
         ),
     ]
-    told = f"Level over the lifts within {last.range_mm:.3f} mm after {rounds} round{'s' if rounds > 1 else ''}"
-    why = f"{told}; it was {first.range_mm:.3f}. The bed's corners come next, and the Z offset after them."
+    level = f"Level over the lifts within {last.range_mm:.3f} mm after {rounds} round{'s' if rounds > 1 else ''}"
+    why = f"{level}; it was {first.range_mm:.3f}. The bed's corners come next, and the Z offset after them."
     return TrialResult("proven", why, conditions(bench), tuple(findings))
 
 
@@ -257,8 +257,8 @@ def _highest_words(now: LiftHeights) -> str:
     return f"At the lift {highest} the bed stands {abs(height):.2f} mm too {'high' if height > 0 else 'low'}"
 
 
-def _told_words(told: Mapping[str, float]) -> str:
-    return ", ".join(f"{name} {abs(mm):.3f} mm {'down' if mm > 0 else 'up'}" for name, mm in told.items())
+def _moves_words(commanded: Mapping[str, float]) -> str:
+    return ", ".join(f"{name} {abs(mm):.3f} mm {'down' if mm > 0 else 'up'}" for name, mm in commanded.items())
 
 
 def _needs(machine: MachineFile, aim: LiftParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:

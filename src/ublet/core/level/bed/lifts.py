@@ -9,7 +9,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ublet.core.level.surface import Point, Shape, fit_surface
+from ublet.core.arrays import Point
+from ublet.core.level.surface import Shape, fit_surface
 from ublet.core.words import several
 
 TELLS_MM, TELLS_U = 0.03, 4.0
@@ -83,17 +84,19 @@ def standing_of(
     return LiftHeights(heights, worst * height_u_mm, worst * repeats_u_mm, _twist_of(pivots))
 
 
-def blended(before: LiftHeights, told: Mapping[str, float], after: LiftHeights, follows: float = 1.0) -> LiftHeights:
+def blended(
+    before: LiftHeights, commanded: Mapping[str, float], after: LiftHeights, follows: float = 1.0
+) -> LiftHeights:
     """What both rounds tell together: where the bed should stand after what the lifts were told, weighed with where it
     was touched (Kalman 1960). Lifts are trusted to a share of what they are told.
     """
-    stiff = (1 - follows) * _along(told, before.twist)
-    told_mm = {name: mm - stiff * before.twist.get(name, 0.0) for name, mm in told.items()}
-    moved = TRUSTED * max(abs(mm) for mm in told.values())
+    stiff = (1 - follows) * _along(commanded, before.twist)
+    commanded_mm = {name: mm - stiff * before.twist.get(name, 0.0) for name, mm in commanded.items()}
+    moved = TRUSTED * max(abs(mm) for mm in commanded.values())
     guess, seen = before.repeats_mm**2 + moved**2, after.repeats_mm**2
     share = guess / (guess + seen) if guess + seen > 0 else 1.0
     heights = {
-        name: (1 - share) * (before.heights[name] - told_mm[name]) + share * height
+        name: (1 - share) * (before.heights[name] - commanded_mm[name]) + share * height
         for name, height in after.heights.items()
     }
     repeats = share * seen
@@ -128,22 +131,22 @@ def corrections(standing: LiftHeights, most_mm: float, gives_way: float = 1.0) -
     return {name: mm * share for name, mm in wanted.items()}
 
 
-def told_apart(told: Mapping[str, float]) -> dict[str, float]:
+def spread_apart(commanded: Mapping[str, float]) -> dict[str, float]:
     """Corrections that differ from one another by at least ``APART`` of the largest, with the same mean: of two lifts
     that were to do the same nobody could say which of them did it.
     """
-    order = sorted(told, key=lambda name: told[name])
-    least = APART * max(abs(mm) for mm in told.values())
-    found = dict(told)
+    order = sorted(commanded, key=lambda name: commanded[name])
+    least = APART * max(abs(mm) for mm in commanded.values())
+    found = dict(commanded)
     for lower, upper in itertools.pairwise(order):
         found[upper] = max(found[upper], found[lower] + least)
-    mean = (sum(found.values()) - sum(told.values())) / len(told)
-    return {name: found[name] - mean for name in told}
+    mean = (sum(found.values()) - sum(commanded.values())) / len(commanded)
+    return {name: found[name] - mean for name in commanded}
 
 
-def gives_way(told: Mapping[str, float], before: LiftHeights, after: LiftHeights, known: float = 1.0) -> float:
+def gives_way(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights, known: float = 1.0) -> float:
     """The share of a twist that a frame on four lifts followed; what is known already where the move did not tell."""
-    asked = _along(told, before.twist)
+    asked = _along(commanded, before.twist)
     if abs(asked) < TELLS_U * max(before.uncertainty_mm, after.uncertainty_mm):
         return known
     return min(SOFTEST, max(STIFFEST, _along(_moved(before, after), before.twist) / asked))
@@ -161,27 +164,27 @@ class Fault:
     words: str
 
 
-def tells(told: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> bool:
+def tells(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> bool:
     """Whether the lifts were told to go far enough for the bed's answer to say whether they did."""
     u = max(before.uncertainty_mm, after.uncertainty_mm)
-    return max(abs(mm) for mm in told.values()) >= max(TELLS_MM, TELLS_U * u)
+    return max(abs(mm) for mm in commanded.values()) >= max(TELLS_MM, TELLS_U * u)
 
 
-def answered(told: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> bool:
+def answered(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> bool:
     """Whether the bed did what the lifts were told, as far as can be seen."""
-    return _misses(told, before, after) <= _allowed(told, before, after)
+    return _misses(commanded, before, after) <= _allowed(commanded, before, after)
 
 
-def fault_of(told: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> Fault | None:
+def fault_of(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> Fault | None:
     """The simplest wiring that explains how the bed moved: lifts that run backwards, that are on each other's drivers,
     that go twice or half as far. None: nothing does, or several do as simply.
 
     Every signed exchange is tried against what was told; the fewest changes that leave no more than the error of
     measuring win.
     """
-    if not tells(told, before, after):
+    if not tells(commanded, before, after):
         return None
-    names = tuple(told)
+    names = tuple(commanded)
     found: list[tuple[int, float, Fault]] = []
     for order in itertools.permutations(names):
         for signs in itertools.product((1.0, -1.0), repeat=len(names)):
@@ -193,10 +196,10 @@ def fault_of(told: Mapping[str, float], before: LiftHeights, after: LiftHeights)
                 if not changes:
                     continue
                 would = {
-                    name: times * sign * told[other] for name, other, sign in zip(names, order, signs, strict=True)
+                    name: times * sign * commanded[other] for name, other, sign in zip(names, order, signs, strict=True)
                 }
                 missed = _misses(would, before, after)
-                if missed <= _allowed(told, before, after) * max(1.0, times):
+                if missed <= _allowed(commanded, before, after) * max(1.0, times):
                     moved = tuple((a, b) for a, b in zip(names, order, strict=True) if a != b)
                     words = _words(_cycles(names, order), turned, times, names)
                     found.append((changes, missed, Fault(moved, turned, times, words)))
@@ -226,8 +229,8 @@ def _misses(would: Mapping[str, float], before: LiftHeights, after: LiftHeights)
     return max(abs(mm - twisted * before.twist.get(name, 0.0)) for name, mm in off.items())
 
 
-def _allowed(told: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> float:
-    largest = max(abs(mm) for mm in told.values())
+def _allowed(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> float:
+    largest = max(abs(mm) for mm in commanded.values())
     return OFF_SHARE * largest + 3 * math.hypot(before.uncertainty_mm, after.uncertainty_mm)
 
 

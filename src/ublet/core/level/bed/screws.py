@@ -7,8 +7,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from ublet.core.acts import LookAtSprings, SetHalfSprings
+from ublet.core.arrays import Point
 from ublet.core.bench import Bench
-from ublet.core.level.surface import FittedSurface, Point, Shape, fit_surface
+from ublet.core.level.surface import FittedSurface, Shape, fit_surface
 from ublet.core.machine.level_parts import Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
@@ -47,8 +48,8 @@ def screws_need(machine: MachineFile) -> Need:
 def weak_words(again: Mapping[str, int]) -> str:
     """Which springs are weak, as a sentence with a space before it; empty: none."""
     weak = [name for name, n in again.items() if n >= WEAK]
-    told = f" {several(weak)} had to be turned {WEAK} times in a row: a weak spring, or one that is hardly pressed."
-    return told if weak else ""
+    warning = f" {several(weak)} had to be turned {WEAK} times in a row: a weak spring, or one that is hardly pressed."
+    return warning if weak else ""
 
 
 async def look_at_springs(bench: Bench, screws: Mapping[str, Screw]) -> bool:
@@ -67,9 +68,9 @@ async def look_at_springs(bench: Bench, screws: Mapping[str, Screw]) -> bool:
     if answer in (GOOD, "no springs"):
         return False
     looks = answer.removesuffix(" one")
-    told = "holds nothing and wanders" if answer == SLACK else "can go no lower"
+    state = "holds nothing and wanders" if answer == SLACK else "can go no lower"
     half = Question(
-        f"A corner whose spring is {looks} {told}. Turn every screw until its spring is half "
+        f"A corner whose spring is {looks} {state}. Turn every screw until its spring is half "
         "pressed together, all alike, before anything is measured.",
         ("all half pressed", "stop here"),
         SetHalfSprings(),

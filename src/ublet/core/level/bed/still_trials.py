@@ -57,26 +57,26 @@ async def bed_still(bench: Bench, aim: StillParameters) -> TrialResult:
     await bench.heat.warm(heater, aim.bed_c)
     await reach(bench, heater, aim.bed_c, 0.1)
     began = bench.clock.now_s()
-    told: list[tuple[float, float]] = []
+    heights: list[tuple[float, float]] = []
     async with probing(bench, approach_of(bench, aim.samples), 0.0, {}) as probe:
         place = probe.reach.nearest(middle)
         while True:
-            due = began + len(told) * aim.every_s
+            due = began + len(heights) * aim.every_s
             await bench.clock.rest(max(0.0, due - bench.clock.now_s()))
-            told.append(await _touch(bench, probe, place, aim, began))
-            slope, u = drift(told)
-            moves = 1000 * slope * 60 if len(told) > 1 else 0.0
-            bench.record.row(STILL.name, (*told[-1], moves))
-            if len(told) >= FEWEST and abs(slope) * 60 + u * 60 <= aim.drift_mm_min:
+            heights.append(await _touch(bench, probe, place, aim, began))
+            slope, u = drift(heights)
+            moves = 1000 * slope * 60 if len(heights) > 1 else 0.0
+            bench.record.row(STILL.name, (*heights[-1], moves))
+            if len(heights) >= FEWEST and abs(slope) * 60 + u * 60 <= aim.drift_mm_min:
                 break
-            if told[-1][0] > aim.longest_s:
+            if heights[-1][0] > aim.longest_s:
                 raise TrialFailed(
-                    f"After {duration(told[-1][0])} at {aim.bed_c:g} °C the bed still moves {moves:+.1f} µm a minute: "
+                    f"After {duration(heights[-1][0])} at {aim.bed_c:g} °C the bed still moves {moves:+.1f} µm a minute: "
                     "keep draughts away, look for a loose bed or probe, or allow more."
                 )
-            words = f"moves {moves:+.1f} µm a minute" if len(told) >= FEWEST else f"touch {len(told)}"
-            bench.progress(Progress("soaking", min(0.95, told[-1][0] / aim.longest_s), None, words))
-    return _concluded(bench, aim, told, model, before)
+            words = f"moves {moves:+.1f} µm a minute" if len(heights) >= FEWEST else f"touch {len(heights)}"
+            bench.progress(Progress("soaking", min(0.95, heights[-1][0] / aim.longest_s), None, words))
+    return _concluded(bench, aim, heights, model, before)
 
 
 async def _touch(
@@ -87,16 +87,16 @@ async def _touch(
     return bench.clock.now_s() - began, sum(heights) / len(heights)
 
 
-def _read_over(told: Sequence[tuple[float, float]]) -> Sequence[tuple[float, float]]:
+def _read_over(heights: Sequence[tuple[float, float]]) -> Sequence[tuple[float, float]]:
     """The touches that a drift is read over: the later half, within bounds."""
-    return told[-min(MOST, max(FEWEST, len(told) // 2)) :]
+    return heights[-min(MOST, max(FEWEST, len(heights) // 2)) :]
 
 
-def drift(told: Sequence[tuple[float, float]]) -> tuple[float, float]:
+def drift(heights: Sequence[tuple[float, float]]) -> tuple[float, float]:
     """Slope of the last touches (times in s, heights in mm) and its standard uncertainty, mm/s; by least squares, from
     what the line leaves.
     """
-    last = np.array(_read_over(told))
+    last = np.array(_read_over(heights))
     if len(last) < 3:
         return math.inf, math.inf
     at = last[:, 0] - last[:, 0].mean()
@@ -106,11 +106,11 @@ def drift(told: Sequence[tuple[float, float]]) -> tuple[float, float]:
 
 
 def _concluded(
-    bench: Bench, aim: StillParameters, told: Sequence[tuple[float, float]], model: Finding | None, before: float
+    bench: Bench, aim: StillParameters, heights: Sequence[tuple[float, float]], model: Finding | None, before: float
 ) -> TrialResult:
-    slope, u = drift(told)
-    since_s = _read_over(told)[0][0]
-    moved = told[-1][1] - told[0][1]
+    slope, u = drift(heights)
+    since_s = _read_over(heights)[0][0]
+    moved = heights[-1][1] - heights[0][1]
     soak_u = aim.every_s / math.sqrt(3)
     findings = [
         Finding("still_after", since_s, soak_u, "s", words="the bed stands still after"),

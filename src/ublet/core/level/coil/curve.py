@@ -107,20 +107,20 @@ def fit_curve(heights: Sequence[float], hz: Sequence[float]) -> CoilCurve:
     import numpy as np
     from scipy.optimize import nnls
 
-    at, told = np.asarray(heights, dtype=np.float64), np.asarray(hz, dtype=np.float64)
+    at, measured_hz = np.asarray(heights, dtype=np.float64), np.asarray(hz, dtype=np.float64)
     if len(at) < 5:
         raise ValueError("at least five heights are needed")
     basis = np.column_stack([np.exp(-(at - at.min()) / reach) for reach in DECAY_LENGTHS_MM])
-    base = float(told.min())
+    base = float(measured_hz.min())
     both = np.column_stack([basis, np.ones(len(at)), -np.ones(len(at))])
-    scale = float(np.ptp(told)) or 1.0
-    found, _ = nnls(both, (told - base) / scale)
+    scale = float(np.ptp(measured_hz)) or 1.0
+    found, _ = nnls(both, (measured_hz - base) / scale)
     if not found[: len(DECAY_LENGTHS_MM)].any():
         raise ValueError("it does not ring faster near the bed")
     even = np.linspace(at.min(), at.max(), POINTS)
     shape = np.column_stack([np.exp(-(even - at.min()) / reach) for reach in DECAY_LENGTHS_MM])
     fitted = base + scale * (shape @ found[:-2] + found[-2] - found[-1])
-    left = told - (base + scale * (both @ found))
+    left = measured_hz - (base + scale * (both @ found))
     freedom = max(1, len(at) - int(np.count_nonzero(found)))
     return CoilCurve(even, fitted, math.sqrt(float(left @ left) / freedom))
 
@@ -133,10 +133,10 @@ def kept_curve(low_mm: float, top_mm: float, hz: Sequence[float]) -> CoilCurve:
     """
     import numpy as np
 
-    told = np.asarray(hz, dtype=np.float64)
-    if len(told) < 5 or not top_mm > low_mm or not (np.diff(told) < 0).all():
+    measured_hz = np.asarray(hz, dtype=np.float64)
+    if len(measured_hz) < 5 or not top_mm > low_mm or not (np.diff(measured_hz) < 0).all():
         raise ValueError("the curve is not measured yet, or does not fall all the way")
-    return CoilCurve(np.linspace(low_mm, top_mm, len(told)), told)
+    return CoilCurve(np.linspace(low_mm, top_mm, len(measured_hz)), measured_hz)
 
 
 @dataclass(frozen=True)
@@ -174,27 +174,27 @@ def fit_drift(curve: CoilCurve, rows: Sequence[tuple[float, float, float, int]])
     """
     import numpy as np
 
-    told = np.asarray(rows, dtype=np.float64)
-    touches, which = np.unique(told[:, 3], return_inverse=True)
+    samples = np.asarray(rows, dtype=np.float64)
+    touches, which = np.unique(samples[:, 3], return_inverse=True)
     if len(touches) < 2:
         raise ValueError("at least two warmths are needed")
-    slopes = np.array([abs(curve.slope(mm)) for mm in told[:, 0]])
-    off = (told[:, 1] - curve.frequency(told[:, 0])) / slopes
-    terms = [told[:, 2], told[:, 2] * (told[:, 1] - curve.far_hz)]
+    slopes = np.array([abs(curve.slope(mm)) for mm in samples[:, 0]])
+    off = (samples[:, 1] - curve.frequency(samples[:, 0])) / slopes
+    terms = [samples[:, 2], samples[:, 2] * (samples[:, 1] - curve.far_hz)]
     if len(touches) > 2:
-        terms.append(told[:, 2] ** 2)
+        terms.append(samples[:, 2] ** 2)
     count, hidden = len(terms), len(touches) + 1
-    design = np.zeros((len(told) + hidden, count + hidden))
-    design[: len(told), :count] = np.column_stack(terms) / slopes[:, None] / READ_MM
-    design[np.arange(len(told)), count + which] = 1 / READ_MM
-    design[: len(told), -1] = -1 / READ_MM
-    design[len(told) :, count:] = np.eye(hidden) / TOUCH_MM
+    design = np.zeros((len(samples) + hidden, count + hidden))
+    design[: len(samples), :count] = np.column_stack(terms) / slopes[:, None] / READ_MM
+    design[np.arange(len(samples)), count + which] = 1 / READ_MM
+    design[: len(samples), -1] = -1 / READ_MM
+    design[len(samples) :, count:] = np.eye(hidden) / TOUCH_MM
     size = np.linalg.norm(design, axis=0)
     scaled = design / size
     seen = np.concatenate([off / READ_MM, np.zeros(hidden)])
     found = np.linalg.lstsq(scaled, seen, rcond=None)[0] / size
     left = seen - design @ found
-    wider = max(1.0, float(left @ left) / max(1, len(told) - count))
+    wider = max(1.0, float(left @ left) / max(1, len(samples) - count))
     covariance = (np.linalg.inv(scaled.T @ scaled) / np.outer(size, size))[:count, :count] * wider
     shifts = off - (np.column_stack(terms) / slopes[:, None]) @ found[:count] + found[-1]
     a, b, c = (float(each) for each in (*found[:count], 0.0)[:3])

@@ -75,21 +75,23 @@ async def coil_current(bench: Bench, aim: CoilCurrentParameters) -> TrialResult:
         Finding("far", far_v, 0.01, "V", words="amplitude far from the bed"),
         Finding("drive", drive, 0.01 * drive, "mA", words="drive current"),
     )
-    told = f"With {drive:g} mA it rings with {near_v:.2f} V at {aim.height_mm:g} mm and {far_v:.2f} V far from the bed"
+    loudness = (
+        f"With {drive:g} mA it rings with {near_v:.2f} V at {aim.height_mm:g} mm and {far_v:.2f} V far from the bed"
+    )
     if near_v < QUIET_V:
         return TrialResult(
             "failed",
-            f"{told}: too quiet near the bed (at least {QUIET_V:g} V), and more current would drive it into its rails "
+            f"{loudness}: too quiet near the bed (at least {QUIET_V:g} V), and more current would drive it into its rails "
             "far from it. Mount it higher, or work at larger heights.",
             {},
             findings,
         )
     if abs(drive - before) <= 0.02 * drive:
-        return TrialResult("proven", f"{told}. This value is already live: no change.", {}, findings)
+        return TrialResult("proven", f"{loudness}. This value is already live: no change.", {}, findings)
     effect = "as loud as it may be far from metal, so that it scatters least near it"
     proposal = Proposal(f"{ROOT}.drive_ma", before, drive, "mA", effect)
     option = Option("as measured", "then its curve, which belongs to this current", (proposal,), {})
-    return TrialResult("proven", f"{told}.", {}, findings, (option,), "as measured")
+    return TrialResult("proven", f"{loudness}.", {}, findings, (option,), "as measured")
 
 
 def number_of_shown(bench: Bench, path: str) -> float:
@@ -153,7 +155,7 @@ async def coil_curve(bench: Bench, aim: CurveParameters) -> TrialResult:
     except ValueError as error:
         raise TrialFailed(f"The readings make no curve: {error}. Look at the coil’s plug and mount.") from error
     play_um = await _play(bench, curve, here, aim.top_mm)
-    return _curve_told(bench, aim, curve, readings, play_um, drive)
+    return _curve_result(bench, aim, curve, readings, play_um, drive)
 
 
 async def _play(bench: Bench, curve: CoilCurve, here: float, top_mm: float) -> float:
@@ -168,7 +170,7 @@ async def _play(bench: Bench, curve: CoilCurve, here: float, top_mm: float) -> f
     return sum(off) / len(off)
 
 
-def _curve_told(
+def _curve_result(
     bench: Bench,
     aim: CurveParameters,
     curve: CoilCurve,

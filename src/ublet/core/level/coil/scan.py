@@ -6,11 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ublet.core.arrays import Floats
+from ublet.core.arrays import Floats, Point
 from ublet.core.bench import Bench
 from ublet.core.level.coil.curve import COIL, RATE_HZ, CoilCurve, must_go_on_reading, unshifted
 from ublet.core.level.reach import ProbeArea
-from ublet.core.level.surface import Point
 from ublet.core.motion.program import Dwell, Program, Segment, Timetable, To
 from ublet.core.run import TrialFailed
 
@@ -118,21 +117,21 @@ async def heights_in_pass(
         raise TrialFailed(f"The pass was not finished ({run.ended[0] if run.ended else 'stopped'}).")
     if run.going.starved:
         raise TrialFailed(f"The pass stood still {run.going.starved} times, because the line is too slow for it.")
-    at, told = np.concatenate(times), np.concatenate(values)
-    must_go_on_reading(told)
+    at, heights_mm = np.concatenate(times), np.concatenate(values)
+    must_go_on_reading(heights_mm)
     coil = bench.machine.probe.coil if bench.machine.probe is not None else None
     assert coil is not None
-    over_c = _warmth(at, told[:, 2]) - coil.warmth_c
-    hz = unshifted(told[:, 0], coil.drift, over_c, coil.far_hz)
+    over_c = _warmth(at, heights_mm[:, 2]) - coil.warmth_c
+    hz = unshifted(heights_mm[:, 0], coil.drift, over_c, coil.far_hz)
     heights = z_mm - curve.height(hz)
     there, back = (_binned(lines, table, run.begun_s, way, at, heights) for way in (THERE, BACK))
     return CoilScan(there, back, table.seconds, float(over_c.mean()))
 
 
-def _warmth(at: Floats, told: Floats) -> Floats:
+def _warmth(at: Floats, samples: Floats) -> Floats:
     """How warm the coil was at each reading: a parabola through what it told, which scatters."""
     since = (at - at.mean()) / max(1e-9, float(np.ptp(at)))
-    return np.asarray(np.polyval(np.polyfit(since, told, 2), since), dtype=np.float64)
+    return np.asarray(np.polyval(np.polyfit(since, samples, 2), since), dtype=np.float64)
 
 
 def _binned(lines: ScanLines, table: Timetable, begun_s: float, way: str, at: Floats, heights: Floats) -> Floats:

@@ -140,12 +140,12 @@ def _differences(mesh: Mesh, other: Mesh, whole: bool) -> tuple[Floats, Floats]:
         and np.allclose(mine.y, its.y, atol=0.5)
     )
     if same:
-        told = its.heights
+        measured = its.heights
     else:
-        told = filled(its).over(mine.x, mine.y)
-        told[:, (mine.x < its.x[0] - 0.5) | (mine.x > its.x[-1] + 0.5)] = np.nan
-        told[(mine.y < its.y[0] - 0.5) | (mine.y > its.y[-1] + 0.5), :] = np.nan
-    off = mine.heights - told
+        measured = filled(its).over(mine.x, mine.y)
+        measured[:, (mine.x < its.x[0] - 0.5) | (mine.x > its.x[-1] + 0.5)] = np.nan
+        measured[(mine.y < its.y[0] - 0.5) | (mine.y > its.y[-1] + 0.5), :] = np.nan
+    off = mine.heights - measured
     at = np.argwhere(~np.isnan(off))
     return np.column_stack([mine.x[at[:, 1]], mine.y[at[:, 0]]]), off[at[:, 0], at[:, 1]]
 

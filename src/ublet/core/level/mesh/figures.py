@@ -75,7 +75,7 @@ def mesh_figures(mesh: Mesh, height_u_mm: float, common_u_mm: float = 0.0) -> Me
     noise = max(height_u_mm, LEAST_U_MM)
     scale = max(float(np.ptp(x)), float(np.ptp(y)), 1e-9) / 2
     at = np.array([((a - x.mean()) / scale, (b - y.mean()) / scale) for b in y for a in x])
-    told = heights.ravel()
+    known = heights.ravel()
     plane = np.column_stack([np.ones(len(at)), at])
     whole, _ = np.linalg.qr(plane, mode="complete")
     apart = whole[:, 3:]  # what no plane is made of (n x n - 3)
@@ -84,7 +84,7 @@ def mesh_figures(mesh: Mesh, height_u_mm: float, common_u_mm: float = 0.0) -> Me
     for length in LENGTHS:
         values, vectors = np.linalg.eigh(apart.T @ np.exp(-0.5 * squared / length**2) @ apart)
         basis = apart @ vectors
-        seen = basis.T @ told
+        seen = basis.T @ known
         for amplitude in (0.0, *AMPLITUDES):
             variance = (amplitude * noise) ** 2 * np.maximum(values, 0.0) + noise**2
             likely = -0.5 * float(np.sum(np.log(variance) + seen**2 / variance))
@@ -93,14 +93,14 @@ def mesh_figures(mesh: Mesh, height_u_mm: float, common_u_mm: float = 0.0) -> Me
     weights = np.array([math.exp(each.likely - best) for each in models])
     weights /= weights.sum()
     counts = np.floor(weights * DRAWS + 0.5).astype(int)
-    random = np.random.default_rng(len(told))
+    random = np.random.default_rng(len(known))
     drawn = [
-        _surfaces(told, noise, model, count, random)
+        _surfaces(known, noise, model, count, random)
         for count, model in zip(counts.tolist(), models, strict=True)
         if count
     ]
     surfaces = np.concatenate(drawn)
-    free = noise * random.standard_normal((DRAWS // 4, len(told)))
+    free = noise * random.standard_normal((DRAWS // 4, len(known)))
     flat = free - free @ apart @ apart.T  # planes that noise alone may make
     pair = math.sqrt(2) * common_u_mm
     measures: tuple[Callable[[Floats], Floats], ...] = (_range, lambda each: _range(each @ apart @ apart.T), _rms)
@@ -128,11 +128,11 @@ def _rms(surfaces: Floats) -> Floats:
     return np.asarray(surfaces.std(axis=1))
 
 
-def _surfaces(told: Floats, noise: float, model: _Model, count: int, random: np.random.Generator) -> Floats:
+def _surfaces(known: Floats, noise: float, model: _Model, count: int, random: np.random.Generator) -> Floats:
     """Surfaces (count x n) drawn from what one model says of the bed, given the heights."""
     basis, variance = model.basis, model.variance
-    mean = told - noise**2 * (basis @ (model.seen / variance))
-    free = noise * random.standard_normal((count, len(told)))
+    mean = known - noise**2 * (basis @ (model.seen / variance))
+    free = noise * random.standard_normal((count, len(known)))
     within = free @ basis
     shaped = np.sqrt(np.maximum(0.0, 1 - noise**2 / variance)) * within
     return np.asarray(mean + free - within @ basis.T + shaped @ basis.T)

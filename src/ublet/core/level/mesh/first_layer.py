@@ -9,10 +9,10 @@ from typing import Literal
 
 import numpy as np
 
-from ublet.core.arrays import Floats
+from ublet.core.arrays import Floats, Point
 from ublet.core.level.mesh.check_trials import chi_squared
 from ublet.core.level.mesh.trials import GridParameters, grid_of
-from ublet.core.level.surface import FittedSurface, Point, fit_surface
+from ublet.core.level.surface import FittedSurface, fit_surface
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.patterns import RIM_MM, Patch, Stroke
 from ublet.core.run import TrialFailed
@@ -151,40 +151,40 @@ def first_layer(judged: Sequence[PatchVerdict], known_u_mm: float | None) -> Fir
     Raises:
         ValueError: no patch tells anything.
     """
-    told = [each for each in judged if each.verdict != BARE]
-    if not told:
+    seen = [each for each in judged if each.verdict != BARE]
+    if not seen:
         raise ValueError("no patch tells anything")
-    nudges = np.array([each.nudge_mm for each in told])
+    nudges = np.array([each.nudge_mm for each in seen])
     grid = np.arange(-REACH_MM, REACH_MM + STEP_MM / 2, STEP_MM)
-    alone = _likelihood(told, grid[:, None] + nudges)  # everywhere the same error
+    alone = _likelihood(seen, grid[:, None] + nudges)  # everywhere the same error
     likely = alone + np.log(_prior(grid, known_u_mm))
     flat_mm, flat_u_mm = _moments(grid, likely)
-    flat_u_mm = math.hypot(flat_u_mm, LOCAL_MM / math.sqrt(len(told)))
-    tilted, slopes, middle, tilted_u_mm = _tilted(told, nudges)
-    free = sum(float(_likelihood([each], (grid + each.nudge_mm)[:, None]).max()) for each in told)
-    lines = _freedom(told)
+    flat_u_mm = math.hypot(flat_u_mm, LOCAL_MM / math.sqrt(len(seen)))
+    tilted, slopes, middle, tilted_u_mm = _tilted(seen, nudges)
+    free = sum(float(_likelihood([each], (grid + each.nudge_mm)[:, None]).max()) for each in seen)
+    lines = _freedom(seen)
     mean = float(nudges.mean())
-    own_mm, own_u_mm = _by_themselves(told)
+    own_mm, own_u_mm = _by_themselves(seen)
     if lines and 2 * (tilted - float(alone.max())) > chi_squared(lines):
-        odd = len(told) - 1 - lines
+        odd = len(seen) - 1 - lines
         if odd > 0 and 2 * (free - tilted) > chi_squared(odd):
-            return FirstLayer("shape", mean - own_mm, own_u_mm, own_mm, own_u_mm, None, _each(told, grid, flat_mm))
-        wanted = [-(middle + slopes @ each) for each in _normal(told)]
-        plane = fit_surface([each.patch.place for each in told], wanted)
+            return FirstLayer("shape", mean - own_mm, own_u_mm, own_mm, own_u_mm, None, _each(seen, grid, flat_mm))
+        wanted = [-(middle + slopes @ each) for each in _normal(seen)]
+        plane = fit_surface([each.patch.place for each in seen], wanted)
         return FirstLayer("tilt", -middle, max(tilted_u_mm, own_u_mm), own_mm, own_u_mm, plane)
-    if len(told) > 2 and 2 * (free - float(alone.max())) > chi_squared(len(told) - 1):
-        return FirstLayer("shape", mean - own_mm, own_u_mm, own_mm, own_u_mm, None, _each(told, grid, flat_mm))
-    leave = abs(flat_mm) <= 2 * flat_u_mm and not nudges.any() and all(each.verdict == GOOD for each in told)
+    if len(seen) > 2 and 2 * (free - float(alone.max())) > chi_squared(len(seen) - 1):
+        return FirstLayer("shape", mean - own_mm, own_u_mm, own_mm, own_u_mm, None, _each(seen, grid, flat_mm))
+    leave = abs(flat_mm) <= 2 * flat_u_mm and not nudges.any() and all(each.verdict == GOOD for each in seen)
     return FirstLayer("good" if leave else "offset", -flat_mm, flat_u_mm, flat_mm + mean, flat_u_mm, None)
 
 
-def _by_themselves(told: Sequence[PatchVerdict]) -> tuple[float, float]:
+def _by_themselves(seen: Sequence[PatchVerdict]) -> tuple[float, float]:
     """The mean error at the patches, mm, and its standard uncertainty, where no offset and no small tilt explains
     them. A patch that is only too low or too high says no more than a bound: how far beyond, nobody saw.
     """
     grid = np.arange(-FAR_MM, FAR_MM + STEP_MM / 2, STEP_MM)
     wide = -0.5 * (grid / OWN_MM) ** 2
-    each = [_moments(grid, _likelihood([judged], grid[:, None]) + wide) for judged in told]
+    each = [_moments(grid, _likelihood([judged], grid[:, None]) + wide) for judged in seen]
     mean = sum(mm for mm, _ in each) / len(each)
     # what lies beyond a bound lies there at neighbouring patches alike
     apart = math.sqrt(sum(u**2 for _, u in each)) / len(each)
@@ -192,10 +192,10 @@ def _by_themselves(told: Sequence[PatchVerdict]) -> tuple[float, float]:
     return mean, math.hypot(apart, ALIKE * together, LOCAL_MM / math.sqrt(len(each)))
 
 
-def _each(told: Sequence[PatchVerdict], grid: Floats, flat_mm: float) -> tuple[float, ...]:
+def _each(seen: Sequence[PatchVerdict], grid: Floats, flat_mm: float) -> tuple[float, ...]:
     """What every patch wants by itself, drawn towards what they want together where it tells little."""
     near = -0.5 * ((grid - flat_mm) / TILT_MM) ** 2
-    return tuple(-_moments(grid, _likelihood([judged], (grid + judged.nudge_mm)[:, None]) + near)[0] for judged in told)
+    return tuple(-_moments(grid, _likelihood([judged], (grid + judged.nudge_mm)[:, None]) + near)[0] for judged in seen)
 
 
 def _prior(grid: Floats, known_u_mm: float | None) -> Floats:
@@ -209,7 +209,7 @@ def _prior(grid: Floats, known_u_mm: float | None) -> Floats:
     return np.asarray((1 - SURPRISE) * normal(math.hypot(known_u_mm, LOCAL_MM / 2)) + SURPRISE * normal(WILD_MM))
 
 
-def _likelihood(told: Sequence[PatchVerdict], errors: Floats) -> Floats:
+def _likelihood(seen: Sequence[PatchVerdict], errors: Floats) -> Floats:
     """Logarithm of how likely the verdicts are at errors (... x n patches), mm."""
     from scipy.special import ndtr
 
@@ -217,7 +217,7 @@ def _likelihood(told: Sequence[PatchVerdict], errors: Floats) -> Floats:
     high, low = ndtr((errors - WINDOW_MM) / scatter), ndtr((-errors - WINDOW_MM) / scatter)
     each = {HIGH: high, LOW: low, GOOD: 1 - high - low}
     found = np.zeros(errors.shape[:-1])
-    for number, judged in enumerate(told):
+    for number, judged in enumerate(seen):
         found += np.log(np.maximum(each[judged.verdict][..., number], 1e-9))
     return found
 
@@ -230,24 +230,24 @@ def _moments(grid: Floats, likely: Floats) -> tuple[float, float]:
     return mean, math.sqrt(float(weights @ (grid - mean) ** 2))
 
 
-def _normal(told: Sequence[PatchVerdict]) -> Floats:
+def _normal(seen: Sequence[PatchVerdict]) -> Floats:
     """Places of the patches from -1 to 1 over what was printed (n x 2); 0 along a side on which they do not differ."""
-    at = np.array([each.patch.place for each in told])
+    at = np.array([each.patch.place for each in seen])
     middle, half = (at.max(axis=0) + at.min(axis=0)) / 2, np.ptp(at, axis=0) / 2
     return np.asarray((at - middle) / np.where(half > 1.0, half, np.inf))
 
 
-def _freedom(told: Sequence[PatchVerdict]) -> int:
+def _freedom(seen: Sequence[PatchVerdict]) -> int:
     """How many slopes the patches can tell."""
-    at = _normal(told)
+    at = _normal(seen)
     return int(np.linalg.matrix_rank(at - at.mean(axis=0), tol=0.1))
 
 
-def _tilted(told: Sequence[PatchVerdict], nudges: Floats) -> tuple[float, Floats, float, float]:
+def _tilted(seen: Sequence[PatchVerdict], nudges: Floats) -> tuple[float, Floats, float, float]:
     """One error and a tilt: the best likelihood's logarithm; mean rise over half of both sides, mean error at the
     middle, and its standard deviation, mm.
     """
-    at = _normal(told)
+    at = _normal(seen)
     middle = np.arange(-REACH_MM, REACH_MM + 0.005, 0.01)
     rise = np.linspace(-4 * TILT_MM, 4 * TILT_MM, TILT_STEPS)
     along = [rise if np.any(at[:, n]) else np.zeros(1) for n in (0, 1)]
@@ -257,7 +257,7 @@ def _tilted(told: Sequence[PatchVerdict], nudges: Floats) -> tuple[float, Floats
         + along[1][None, None, :, None] * at[:, 1]
         + nudges
     )
-    found = _likelihood(told, errors)
+    found = _likelihood(seen, errors)
     usual = -0.5 * ((along[0] / TILT_MM) ** 2)[:, None] - 0.5 * ((along[1] / TILT_MM) ** 2)[None, :]
     weights = np.exp(found + usual - (found + usual).max())
     weights /= weights.sum()

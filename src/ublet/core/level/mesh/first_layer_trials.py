@@ -9,6 +9,7 @@ from dataclasses import replace
 import numpy as np
 
 from ublet.core.acts import CleanSheet, ConfirmNearer, JudgePatches, PatchArea, WatchFirstLayer
+from ublet.core.arrays import Point
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
@@ -27,7 +28,6 @@ from ublet.core.level.mesh.first_layer import (
 from ublet.core.level.mesh.live import CORRECTION, FOLLOWS, HEIGHTS, SHIFT, corrected, live_correction, live_mesh
 from ublet.core.level.probe.offset_trials import offset_live, offset_proposals, offset_setting, side_words
 from ublet.core.level.reach import senses
-from ublet.core.level.surface import Point
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, number_of
@@ -335,7 +335,7 @@ async def _concluded(
         Finding("printed_at", round(fold.before + total_mm, 4), None, "mm", words=f"{fold.into} of what was printed"),
         Finding("patches", float(len(judged) - len(bare)), words="patches judged"),
     ]
-    told = f"{found.wanted_mm:+.3f} ±{2 * found.wanted_u_mm:.3f} mm"
+    left = f"{found.wanted_mm:+.3f} ±{2 * found.wanted_u_mm:.3f} mm"
     notes = " It was stopped before its end; the patches that were done are judged." if stopped else ""
     if not measured and abs(found.wanted_mm) >= MUCH_MM:
         notes += (
@@ -355,16 +355,16 @@ async def _concluded(
         why = f"The corners differ from the middle as a tilt does: {_turns(bench.machine, found)}{nothing}{notes}"
         return TrialResult("failed", why, held, tuple(findings), tuple(options), nudged_to)
     if found.verdict == "good":
-        why = f"All good as it is ({told}): the offset stays.{nothing}{notes}"
+        why = f"All good as it is ({left}): the offset stays.{nothing}{notes}"
         return TrialResult("proven", why, held, tuple(findings))
     at_last = [each.verdict for each in judged if each.verdict != BARE and each.nudge_mm == judged[-1].nudge_mm]
     fits = abs(found.left_mm) <= WINDOW_MM and 2 * at_last.count(GOOD) >= len(at_last)
     outcome: Outcome = "proven" if fits else "failed"
     if abs(found.wanted_mm) <= 2 * found.wanted_u_mm:
         nudged = f"Nudged by {total_mm:+.2f} mm, but what" if total_mm else "What"
-        why = f"{nudged} the patches ask for ({told}) is below what inspection resolves: leave it.{nothing}{notes}"
+        why = f"{nudged} the patches ask for ({left}) is below what inspection resolves: leave it.{nothing}{notes}"
         return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "")
-    why = f"Nudged by {total_mm:+.2f} mm; the patches ask for {told}, {side_words(found.wanted_mm)}."
+    why = f"Nudged by {total_mm:+.2f} mm; the patches ask for {left}, {side_words(found.wanted_mm)}."
     if bound.forbids(found.wanted_mm):
         why += " That is nearer to the bed than was seen to be safe: it is not offered; print again and nudge."
     elif not total_mm or abs(found.wanted_mm - total_mm) >= DIFFERS_MM:
@@ -383,8 +383,8 @@ def _turns(machine: MachineFile, found: FirstLayer) -> str:
     if len(screws) < 3:
         return "level the bed again (lead screws), and probe the mesh after that."
     turns = turns_to_level(screws, found.plane)
-    told = "; ".join(f"{name}: {turn.words}" for name, turn in turns.items())
-    return f"{told}. Then touch off the Z offset and measure the mesh anew."
+    turns_words = "; ".join(f"{name}: {turn.words}" for name, turn in turns.items())
+    return f"{turns_words}. Then touch off the Z offset and measure the mesh anew."
 
 
 def _needs(machine: MachineFile, aim: LayerParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:

@@ -6,10 +6,9 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from ublet.core.arrays import Floats
+from ublet.core.arrays import Floats, Point
 from ublet.core.bench import Bench
 from ublet.core.level.mesh.mesh import Mesh
-from ublet.core.level.surface import Point
 from ublet.core.settings import Value, number_or
 
 HEIGHTS, SHIFT = "mesh.heights_mm", "mesh.shift_mm"
@@ -19,10 +18,10 @@ DIGITS = 4
 
 def live_mesh(read: Callable[[str], Value]) -> Mesh | None:
     """The mesh that settings tell, read by their paths; None: there is none."""
-    told = read(HEIGHTS)
-    if not isinstance(told, tuple) or not told:
+    stored = read(HEIGHTS)
+    if not isinstance(stored, tuple) or not stored:
         return None
-    heights = np.array(told, dtype=np.float64)
+    heights = np.array(stored, dtype=np.float64)
     left, right, front, back = (number_or(read(path), 0.0) for path in ENDS)
     if heights.ndim != 2 or min(heights.shape) < 2 or right <= left or back <= front:
         return None
@@ -47,10 +46,10 @@ LINES = 3
 
 def live_correction(read: Callable[[str], Value], mesh: Mesh) -> Mesh | None:
     """The correction that settings tell, over a mesh's area; None: there is none."""
-    told = read(CORRECTION)
-    if not isinstance(told, tuple) or not told:
+    stored = read(CORRECTION)
+    if not isinstance(stored, tuple) or not stored:
         return None
-    heights = np.array(told, dtype=np.float64)
+    heights = np.array(stored, dtype=np.float64)
     if heights.ndim != 2 or min(heights.shape) < 2:
         return None
     x = np.linspace(mesh.x[0], mesh.x[-1], heights.shape[1])
@@ -71,10 +70,10 @@ def corrected(places: Sequence[Point], wanted_mm: Sequence[float], mesh: Mesh, b
         u, v = ((where - middle) / half).T
         return np.column_stack([np.ones(len(where)), u, v, u * v, u * u + v * v])
 
-    told = np.linalg.pinv(terms(at)) @ np.asarray(wanted_mm, dtype=np.float64)
+    solution = np.linalg.pinv(terms(at)) @ np.asarray(wanted_mm, dtype=np.float64)
     x, y = np.linspace(mesh.x[0], mesh.x[-1], LINES), np.linspace(mesh.y[0], mesh.y[-1], LINES)
     grid = np.array([(a, b) for b in y for a in x])
-    more = (terms(grid) @ told).reshape(LINES, LINES)
+    more = (terms(grid) @ solution).reshape(LINES, LINES)
     return np.asarray(more + (before.over(x, y) if before is not None else 0.0)).round(DIGITS)
 
 

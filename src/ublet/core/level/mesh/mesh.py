@@ -9,8 +9,8 @@ from typing import Literal
 
 import numpy as np
 
-from ublet.core.arrays import Floats
-from ublet.core.level.surface import FittedSurface, Point, fit_surface
+from ublet.core.arrays import Floats, Point
+from ublet.core.level.surface import FittedSurface, fit_surface
 
 Between = Literal["bilinear", "bicubic"]
 
@@ -125,21 +125,21 @@ def mesh_of(x_mm: Floats, y_mm: Floats, z_mm: Floats) -> Mesh:
     heights = np.full((len(rows), len(columns)), np.nan)
     column = np.argmin(np.abs(x_mm[:, None] - columns[None, :]), axis=1)
     row = np.argmin(np.abs(y_mm[:, None] - rows[None, :]), axis=1)
-    told: dict[tuple[int, int], list[float]] = {}
+    by_place: dict[tuple[int, int], list[float]] = {}
     for number, (r, c) in enumerate(zip(row.tolist(), column.tolist(), strict=True)):
-        told.setdefault((r, c), []).append(float(z_mm[number]))
-    for (r, c), each in told.items():
+        by_place.setdefault((r, c), []).append(float(z_mm[number]))
+    for (r, c), each in by_place.items():
         heights[r, c] = sum(each) / len(each)
     return Mesh(columns, rows, heights)
 
 
 def _lines(at: Floats) -> Floats:
     """The rows or columns of a grid: coordinates that differ by next to nothing are one."""
-    told = np.sort(at)
-    steps = np.diff(told)
-    real = steps[steps > 1e-6 * max(1.0, float(np.ptp(told)))]
+    positions = np.sort(at)
+    steps = np.diff(positions)
+    real = steps[steps > 1e-6 * max(1.0, float(np.ptp(positions)))]
     same = min(SAME_MM, 0.25 * float(real.max())) if len(real) else SAME_MM
-    groups = np.split(told, np.flatnonzero(steps > same) + 1)
+    groups = np.split(positions, np.flatnonzero(steps > same) + 1)
     return np.array([float(group.mean()) for group in groups])
 
 
@@ -168,7 +168,7 @@ def describe(mesh: Mesh) -> Described:
     """
     wrong = outliers(mesh)
     good = mesh.without(wrong)
-    places, heights = _told(good)
+    places, heights = _known_points(good)
     if len(places) < 3:
         raise ValueError(f"only {len(places)} good points: a plane needs three")
     plane = fit_surface(places, heights.tolist())
@@ -186,18 +186,18 @@ def describe(mesh: Mesh) -> Described:
     )
 
 
-def _told(mesh: Mesh) -> tuple[list[Point], Floats]:
+def _known_points(mesh: Mesh) -> tuple[list[Point], Floats]:
     """Places that have a height, and these heights."""
-    told = ~np.isnan(mesh.heights.ravel())
-    places = [place for place, there in zip(mesh.places, told.tolist(), strict=True) if there]
-    return places, mesh.heights.ravel()[told]
+    known = ~np.isnan(mesh.heights.ravel())
+    places = [place for place, there in zip(mesh.places, known.tolist(), strict=True) if there]
+    return places, mesh.heights.ravel()[known]
 
 
 def outliers(mesh: Mesh) -> tuple[Point, ...]:
     """Points that the others do not explain. The worst one goes first, since it spoils what is said of its
     neighbours.
     """
-    places, heights = _told(mesh)
+    places, heights = _known_points(mesh)
     if len(heights) > MOST_POINTS:
         return ()
     if len(heights) < FEWEST:
@@ -219,11 +219,11 @@ def outliers(mesh: Mesh) -> tuple[Point, ...]:
 def filled(mesh: Mesh) -> Mesh:
     """Holes filled from those around them: by a plane through the four nearest heights."""
     heights = mesh.heights.copy()
-    places, told = _told(mesh)
+    places, known = _known_points(mesh)
     for row, column in np.argwhere(np.isnan(heights)).tolist():
         x, y = float(mesh.x[column]), float(mesh.y[row])
         near = sorted(range(len(places)), key=lambda n: (places[n][0] - x) ** 2 + (places[n][1] - y) ** 2)[:4]
-        heights[row, column] = fit_surface([places[n] for n in near], [float(told[n]) for n in near]).at((x, y))
+        heights[row, column] = fit_surface([places[n] for n in near], [float(known[n]) for n in near]).at((x, y))
     return Mesh(mesh.x, mesh.y, heights)
 
 
@@ -264,9 +264,9 @@ def deleted_residuals(spline: Floats, heights: Floats) -> tuple[Floats, Floats]:
     own = np.abs(np.diag(spline))
     usual = float(np.median(own)) or 1.0
     tells = own > TELLS_NOTHING * usual
-    told = np.where(tells, spline @ heights, 0.0)
+    residuals = np.where(tells, spline @ heights, 0.0)
     own = np.where(tells, own, usual)
-    return np.asarray(told / own), np.asarray(told / np.sqrt(own) / math.sqrt(usual))
+    return np.asarray(residuals / own), np.asarray(residuals / np.sqrt(own) / math.sqrt(usual))
 
 
 def polynomial(places: Floats, points: int) -> Floats:

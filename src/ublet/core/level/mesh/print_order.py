@@ -34,10 +34,10 @@ def start_of_print(machine: MachineFile, material: str, mesh: str, mesh_why: str
     own = machine.program
     beds = [name for name, each in machine.heaters.items() if each.part == "bed"]
     hotends = [name for name, each in machine.heaters.items() if each.part == "hotend"]
-    told = machine.materials.get(material)
+    warmth_of = machine.materials.get(material)
     steps: list[PrintStep] = []
     if beds:
-        warm = f" to {told.bed_c:g} °C" if told is not None else ""
+        warm = f" to {warmth_of.bed_c:g} °C" if warmth_of is not None else ""
         why = "the bed is the slowest, and moves while it warms: everything else waits for it"
         steps.append(
             PrintStep("bed", f"heat the bed{warm}", why, own.bed, tuple(Warm(name, place="bed") for name in beds))
@@ -62,7 +62,7 @@ def start_of_print(machine: MachineFile, material: str, mesh: str, mesh_why: str
         does = f"load the mesh “{mesh}”" if mesh else "load no mesh"
         steps.append(PrintStep("mesh", does, mesh_why, own.mesh))
     if hotends:
-        warm = f" to {told.nozzle_c:g} °C" if told is not None else ""
+        warm = f" to {warmth_of.nozzle_c:g} °C" if warmth_of is not None else ""
         why = "last, since it drools while it waits"
         segments = tuple(Warm(name, place="nozzle") for name in hotends)
         steps.append(PrintStep("nozzle", f"heat the nozzle{warm}", why, own.nozzle, segments))

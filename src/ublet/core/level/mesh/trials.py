@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
+from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.level.bed.screws import turns_to_level
 from ublet.core.level.coil.curve import curve_of, no_coil
@@ -17,7 +18,7 @@ from ublet.core.level.mesh.mesh import WRONG_MM, Mesh, outliers
 from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_needs, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, ProbeArea, reach_of, senses
 from ublet.core.level.scatter import PLACE_MM, pooled_u_mm
-from ublet.core.level.surface import FittedSurface, Point, fit_surface
+from ublet.core.level.surface import FittedSurface, fit_surface
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of
@@ -187,16 +188,16 @@ def zero_place(machine: MachineFile, x: Sequence[float], y: Sequence[float]) -> 
         TrialFailed: the mesh does not cover it.
     """
     declared, bed = machine.mesh, machine.bed
-    told = (declared.zero_x_mm, declared.zero_y_mm) if declared is not None else (None, None)
-    for axis, mm, lines in (("x", told[0], x), ("y", told[1], y)):
+    zero = (declared.zero_x_mm, declared.zero_y_mm) if declared is not None else (None, None)
+    for axis, mm, lines in (("x", zero[0], x), ("y", zero[1], y)):
         if mm is not None and not lines[0] <= mm <= lines[-1]:
             raise TrialFailed(
                 f"mesh.zero_{axis}_mm = {mm:g} lies outside what the mesh covers, {lines[0]:g} to {lines[-1]:g} mm: "
                 "change it, or leave it out for the bed's middle."
             )
     return (
-        bed.width_mm / 2 if told[0] is None else told[0],
-        bed.depth_mm / 2 if told[1] is None else told[1],
+        bed.width_mm / 2 if zero[0] is None else zero[0],
+        bed.depth_mm / 2 if zero[1] is None else zero[1],
     )
 
 
@@ -280,8 +281,8 @@ async def concluded(
             "points show, take more of them."
         )
     if again:
-        told = ", ".join(f"{probe_words(place)} by {mm:+.3f} mm" for place, mm in again.items())
-        why += f" Touched once more, since they looked wrong: {told}."
+        repeated = ", ".join(f"{probe_words(place)} by {mm:+.3f} mm" for place, mm in again.items())
+        why += f" Touched once more, since they looked wrong: {repeated}."
     if wrong:
         places = "; ".join(probe_words(place) for place in wrong)
         why += f" Do not repeat, or do not fit their neighbours: {places}. Look for plastic on the sheet there."
@@ -299,8 +300,8 @@ def _by_the_screws(machine: MachineFile, plane: FittedSurface) -> str:
     if len(screws) < 3:
         return "level the bed, that takes it out better than a mesh."
     turns = turns_to_level(screws, plane)
-    told = "; ".join(f"{name} {turn.words}" for name, turn in turns.items() if not turn.rests)
-    return f"the screws take that out better than a mesh: {told}."
+    turns_words = "; ".join(f"{name} {turn.words}" for name, turn in turns.items() if not turn.rests)
+    return f"the screws take that out better than a mesh: {turns_words}."
 
 
 def probe_words(place: Point) -> str:

@@ -113,15 +113,15 @@ async def _put(bench: Bench, aim: HeightParameters) -> None:
 
 
 async def _until(bench: Bench, triggered: bool, words: str, cue: Act) -> None:
-    told = ""
+    complaint = ""
     for _ in range(TRIES):
-        if await bench.builder.ask(Confirm(f"{told}{words}", ("done", "stop here"), cue)) != "done":
+        if await bench.builder.ask(Confirm(f"{complaint}{words}", ("done", "stop here"), cue)) != "done":
             raise TrialFailed("Stopped with the probe’s mount in hand: tighten it, and run this again before Z homes.")
         reads = await _triggered(bench)
         bench.record.row(SEEN.name, (float(triggered), float(reads)))
         if reads is triggered:
             return
-        told = f"Its input still reads {'at rest' if triggered else 'triggered'}. "
+        complaint = f"Its input still reads {'at rest' if triggered else 'triggered'}. "
     raise TrialFailed(
         f"The probe’s input reads {'at rest' if triggered else 'triggered'} after {TRIES} tries: look at its plug, its "
         "supply and its polarity (station “inputs by hand”), and whether there is metal below it."

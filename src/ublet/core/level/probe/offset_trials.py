@@ -8,6 +8,7 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass
 
 from ublet.core.acts import LowerOntoGauge
+from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.heat.demands import hotends
 from ublet.core.level.bed.corner_hand_trials import gauge_of
@@ -16,7 +17,6 @@ from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.probe.probing import TOUCHES, Probing, homing_approach, probing, probing_uses
 from ublet.core.level.reach import reach_of, senses
 from ublet.core.level.scatter import deviation_of, scatter_beyond
-from ublet.core.level.surface import Point
 from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, moving, number_of
@@ -300,9 +300,9 @@ def _concluded(
 
 def _nozzles(bench: Bench, result: TrialResult | None) -> dict[str, float]:
     """How warm the hotends were in a result, °C."""
-    told = result.conditions if result is not None else {}
+    conditions = result.conditions if result is not None else {}
     names = (f"{name}_c" for name in hotends(bench.machine))
-    return {name: float(value) for name in names if isinstance(value := told.get(name), (int, float))}
+    return {name: float(value) for name in names if isinstance(value := conditions.get(name), (int, float))}
 
 
 def _needs(machine: MachineFile, aim: TouchParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:

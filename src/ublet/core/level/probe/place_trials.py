@@ -8,11 +8,11 @@ from dataclasses import dataclass
 from typing import Literal
 
 from ublet.core.acts import AimAtDot, MarkDot
+from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.level.probe.probing import probe_of, probing_uses
 from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.scatter import deviation_of, scatter_beyond
-from ublet.core.level.surface import Point
 from ublet.core.machine.level_parts import ProbeSettings
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of, preheat_words

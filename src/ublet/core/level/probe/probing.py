@@ -7,11 +7,11 @@ from collections.abc import AsyncIterator, Callable, Mapping
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field, replace
 
+from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
 from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.reach import ProbeArea, must_reach, reach_of, senses
-from ublet.core.level.surface import Point
 from ublet.core.level.warmth import Warmth, warm_needs
 from ublet.core.machine.level_parts import ProbeSettings
 from ublet.core.machine.schema import MachineFile

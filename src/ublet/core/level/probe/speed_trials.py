@@ -8,6 +8,7 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.level.probe.probing import (
     LIFT_MM_S,
@@ -23,7 +24,6 @@ from ublet.core.level.probe.probing import (
 )
 from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.scatter import Scatter, not_worse
-from ublet.core.level.surface import Point
 from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import number_of

@@ -6,6 +6,7 @@ from dataclasses import replace
 from itertools import groupby
 from typing import Literal
 
+from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.level.probe.probing import (
     TOUCHES,
@@ -19,7 +20,6 @@ from ublet.core.level.probe.probing import (
 )
 from ublet.core.level.reach import NO_PROBE, ProbeArea, reach_of, senses
 from ublet.core.level.scatter import Scatter, jump_of, scatter_of
-from ublet.core.level.surface import Point
 from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Finding, Progress, TrialFailed, TrialResult, about
