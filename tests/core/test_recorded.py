@@ -11,8 +11,8 @@ from typer.testing import CliRunner
 
 from ublet.cli import app
 from ublet.core.heat.analysis import analyse_heat, ultimate_of
+from ublet.core.heat.limit_cycle import levels_off
 from ublet.core.heat.model import HeaterModel, respond
-from ublet.core.heat.swing import levels_off
 from ublet.core.least_squares import Floats
 from ublet.core.motion.steps import analyse_steps
 from ublet.core.recorded import RecordError, check_times, parse_table
@@ -23,8 +23,8 @@ HEAT = ("time_s", "duty", "temperature_c")
 def record(gain: float, lag: float, dead: float, noise: float, seed: int, minutes: float = 20) -> list[Floats]:
     """A noisy record of a known plant: half a minute of rest, a climb, then on and off."""
     time_s = np.arange(int(minutes * 600)) * 0.1
-    climb = 30 + 0.6 * lag
-    duty = np.where(time_s < 30, 0.0, np.where(time_s < climb, 1.0, (np.sin(time_s / 6) > 0.2) * 0.8))
+    heat_up = 30 + 0.6 * lag
+    duty = np.where(time_s < 30, 0.0, np.where(time_s < heat_up, 1.0, (np.sin(time_s / 6) > 0.2) * 0.8))
     seen = respond(HeaterModel(gain, lag, dead, 22.0), time_s, duty, 22.0)
     return [time_s, duty, seen + np.random.default_rng(seed).normal(0, noise, len(seen))]
 

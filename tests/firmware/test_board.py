@@ -40,7 +40,7 @@ def run(board: SimulatedBoard, clock: Clock, seconds: float, alive: bool = True)
     for _ in range(round(seconds / 0.1)):
         clock.now += 0.1
         if alive:
-            board.heard()
+            board.note_host()
         board.tick()
 
 

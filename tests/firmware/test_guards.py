@@ -52,8 +52,8 @@ def test_no_rise_at_full_power_trips_after_its_window() -> None:
 
 
 def test_drift_trips_only_once_the_target_was_reached() -> None:
-    climb = [(0.3, 100.0, 0.9, 215.0)] * 600
-    assert watch(climb)[0] is None
+    heat_up = [(0.3, 100.0, 0.9, 215.0)] * 600
+    assert watch(heat_up)[0] is None
     trip, at = watch([(0.1, 215.0, 0.4, 215.0)] * 10 + [(0.1, 195.0, 0.9, 215.0)] * 400)
     assert trip is not None and trip.guard == "drift"
     assert 30.9 <= at <= 31.2

@@ -57,10 +57,10 @@ class Plotter:
         if left is not None and pace.gone(pace.seconds) > left:
             took = pace.reached(left)
         for steps in motors:
-            root, share = self._mm(steps)
-            self.mm[root] += share * pace.gone(took)
-            self.fastest[root] = max(self.fastest[root], abs(share) * max(pace.speed_mm_s, pace.speed(took)))
-            self.hardest[root] = max(self.hardest[root], abs(share * pace.acceleration_mm_s2))
+            root, fraction = self._mm(steps)
+            self.mm[root] += fraction * pace.gone(took)
+            self.fastest[root] = max(self.fastest[root], abs(fraction) * max(pace.speed_mm_s, pace.speed(took)))
+            self.hardest[root] = max(self.hardest[root], abs(fraction * pace.acceleration_mm_s2))
         return took if took < pace.seconds else None
 
     def ratio(self, socket: str) -> float:

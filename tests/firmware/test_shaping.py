@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from ublet.core.motion.program import SweepMove
-from ublet.core.motion.swinging import GRID_HZ, SwingCourse
+from ublet.core.motion.sweep_motion import GRID_HZ, SweepCourse
 from ublet.core.settings import Value
 from ublet.core.sockets import Pace
 from ublet.firmware.shaping import Shaping
@@ -57,11 +57,11 @@ def test_a_train_that_is_too_long_is_none() -> None:
 
 @pytest.mark.parametrize(("low", "high", "seconds"), [(5.0, 130.0, 7.3), (20.0, 40.0, 1.0), (2.0, 200.0, 31.0)])
 def test_every_swing_ends_where_it_began(low: float, high: float, seconds: float) -> None:
-    swing = SweepMove({"x": 0.6, "y": 0.8}, low, high, seconds, 0.02)
-    course = SwingCourse(swing)
+    sweep_move = SweepMove({"x": 0.6, "y": 0.8}, low, high, seconds, 0.02)
+    course = SweepCourse(sweep_move)
     whole = course.speeds(0, course.count + 1)
     pieces = np.concatenate([course.speeds(at, 500) for at in range(0, course.count + 1, 500)])[: course.count + 1]
     assert pieces == pytest.approx(whole), "piece by piece it is the same course"
     gone = np.cumsum((whole[1:] + whole[:-1]) / 2) / GRID_HZ
-    assert abs(gone[-1]) < 1e-9 and np.abs(gone).max() < swing.reach_mm
+    assert abs(gone[-1]) < 1e-9 and np.abs(gone).max() < sweep_move.reach_mm
     assert course.seconds == pytest.approx(seconds + 0.8, abs=1e-3)

@@ -159,7 +159,7 @@ def test_what_cannot_be_written_is_found_and_entered_later(folder: Path) -> None
 def test_facts_changes_and_what_was_seen(folder: Path) -> None:
     book = Ledger(folder / "a.ledger", threaded=False)
     assert book.fact("nozzle") == Fact("nozzle", "", "") and book.seen() == ("", {})
-    numbers = [book.tell(Fact("belt", axis, "tightened", "2026")) for axis in ("x", "y", "x")]
+    numbers = [book.report_fact(Fact("belt", axis, "tightened", "2026")) for axis in ("x", "y", "x")]
     assert [fact.id for fact in numbers] == [1, 2, 3] and book.fact("belt", "x") == numbers[2]
     assert {fact.path: fact.id for fact in book.facts_in_force()} == {"belt.x": 3, "belt.y": 2}
     run = book.open_run(OPENING).number

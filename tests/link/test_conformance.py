@@ -76,7 +76,7 @@ def unhearing(machine: SimulatedMachine) -> None:
 
     def answer(message: Any) -> None:
         if isinstance(message, dict) and message.get("method") == "heartbeat":
-            machine.board.heard()
+            machine.board.note_host()
         honest(message)
 
     machine.service._answer = answer  # type: ignore[method-assign]

@@ -59,8 +59,8 @@ def test_a_wrong_array_is_one_clear_error_with_its_line(written: str, found: str
 
 
 def test_an_impulse_train_must_be_one() -> None:
-    for train, found in ((((0.1, 1.0),), "do not rise from 0"), (((0.0, 0.5), (0.01, 0.4)), "sum to 0.9")):
-        text = edited(machine_text(), {"axes.y.shaper.train": train})
+    for impulses, found in ((((0.1, 1.0),), "do not rise from 0"), (((0.0, 0.5), (0.01, 0.4)), "sum to 0.9")):
+        text = edited(machine_text(), {"axes.y.shaper.train": impulses})
         (problem,) = check_text(text, boards()).errors
         assert found in problem.found and problem.key == "axes.y.shaper.train"
 

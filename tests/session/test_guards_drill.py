@@ -134,5 +134,7 @@ def test_a_sensor_that_lags_is_read_from_its_climb() -> None:
     model = HeaterModel(1.2e5, 1e5, 1.5, 23.0, 2.5)
     seen = respond(model, time_s, np.ones_like(time_s), 23.0)
     late = late_of(time_s.tolist(), seen.tolist(), 0.0)
-    assert late is not None and late.lag_s == pytest.approx(4.0, abs=0.3) and late.climb_c_s == pytest.approx(1.2, 0.02)
+    assert (
+        late is not None and late.lag_s == pytest.approx(4.0, abs=0.3) and late.heat_up_c_s == pytest.approx(1.2, 0.02)
+    )
     assert late.on_its_way_s(5.0) == late.lag_s and late_of(time_s[:5].tolist(), seen[:5].tolist(), 0.0) is None

@@ -56,7 +56,7 @@ def test_a_print_loads_the_newest_of_its_sheet_and_warmth_that_still_holds(folde
         async with Rig(folder, mended_tern()) as rig:
             session = rig.session
             assert at_start(session, taken(session))[0] is None
-            session.ledger.tell(Fact("surface", "", "smooth", "2026-01-01T00:00:00"))
+            session.ledger.report_fact(Fact("surface", "", "smooth", "2026-01-01T00:00:00"))
             took(rig, bed, 60.0, "smooth")
             took(rig, bed + bow, 100.0, "smooth")
             took(rig, bed + 0.1, 60.0, "rough")
@@ -78,10 +78,10 @@ def test_a_print_loads_the_newest_of_its_sheet_and_warmth_that_still_holds(folde
             assert [each.live for each in taken(session)] == [False, False, True, False]
             again = loading(session, known[2]).proposals
             assert len(again) == 5 and all(each.before == each.after for each in again)
-            session.ledger.tell(Fact("surface", "", "steel", "2026-01-01T00:00:00"))
+            session.ledger.report_fact(Fact("surface", "", "steel", "2026-01-01T00:00:00"))
             none, why = at_start(session, taken(session))
             assert none is None and "on steel" in why
-            session.ledger.tell(Fact("surface", "", "smooth", "2026-01-01T00:00:00"))
+            session.ledger.report_fact(Fact("surface", "", "smooth", "2026-01-01T00:00:00"))
             await session.connection.write_live({"probe.offset_x_mm": 3.0})
             none, why = at_start(session, taken(session))
             assert none is None and "no longer holds" in why and "offset_x_mm" in why

@@ -57,7 +57,7 @@ def test_more_segments_than_the_board_holds_are_given_as_there_is_room(folder: P
             await homed(rig)
             connection, places = rig.session.connection, []
             run = ProgramRun(connection, planned(connection, LONG, 400_000))
-            connection.heard.append(lambda event: places.append(event.place) if event.what == "place" else None)
+            connection.on_event.append(lambda event: places.append(event.place) if event.what == "place" else None)
             assert (await run.run()).how == "done"
             assert places == list(LONG.places), "every place is told once and in order, though lines were lost"
             assert rig.board.mover.position == pytest.approx(LONG.end(START)) and run.going.starved == 0

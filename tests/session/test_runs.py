@@ -246,7 +246,7 @@ def test_a_long_trial_goes_on_where_it_stopped(trial: str, enough: int, tmp_path
             assert half is not None and half.run == first.number and half.checkpoint.words
             stopped = session.ledger.run(half.run)
             assert stopped is not None and stopped.result.findings, "what was found on the way stays"
-            assert session.ledger.phases(half.run)[-1].share > 0.1
+            assert session.ledger.phases(half.run)[-1].fraction > 0.1
             builder.answer = answer  # type: ignore[method-assign]
             second = await session.run(chosen, aim, builder, go_on=True)
             assert second.ran.result.outcome == "proven", second.ran.result.why
@@ -285,7 +285,7 @@ def test_nothing_is_gone_on_with_once_something_changed(folder: Path) -> None:
             assert session.trials.resumable(trial, Part()) is None
             await session.connection.write_live({"heaters.bed.kp": before})
             assert session.trials.resumable(trial, Part()) is not None
-            session.ledger.tell(Fact("nozzle", "", "changed", now()))
+            session.ledger.report_fact(Fact("nozzle", "", "changed", now()))
             assert session.trials.resumable(trial, Part()) is None
 
     virtually(work)
@@ -307,7 +307,7 @@ def test_a_fact_makes_stale_what_rests_on_it_and_shows_that_before(folder: Path)
                 ("hotend-control", {"heater": "hotend"})
             ]
             assert standings(session)["hotend control"].figure == "unverified", "only supposed so far"
-            session.ledger.tell(Fact("nozzle", "", "changed", "2026-11-26T10:00:00+00:00"))
+            session.ledger.report_fact(Fact("nozzle", "", "changed", "2026-11-26T10:00:00+00:00"))
             standing = standings(session)["hotend control"]
             assert standing.state == "stale" and standing.reason == "nozzle: changed on 2026-11-26"
             assert standings(session)["sensors at rest"].state == "proven"
@@ -327,12 +327,12 @@ def test_a_state_that_comes_back_is_no_change_and_an_event_is_one_each_time(fold
             session = rig.session
 
             def told(kind: str, subject: str, value: str) -> tuple[str, ...]:
-                session.ledger.tell(Fact(kind, subject, value, now()))
+                session.ledger.report_fact(Fact(kind, subject, value, now()))
                 entry = session.ledger.latest("test")
                 assert entry is not None
                 return session.presence.reasons(entry.rests)
 
-            session.ledger.tell(Fact("surface", "", "smooth", now()))
+            session.ledger.report_fact(Fact("surface", "", "smooth", now()))
             await session.run(rests_on, Part(), Onlooker())
             assert len(told("surface", "", "rough")) == 1 and told("surface", "", "smooth") == ()
             assert told("belt", "y", "tightened") == () and len(told("belt", "x", "tightened")) == 1

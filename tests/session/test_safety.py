@@ -152,14 +152,14 @@ def test_a_hot_trial_whose_sensor_reads_what_cannot_be_is_ended(reads: float, fo
 
 @pytest.mark.parametrize("lie", LIES)
 def test_no_news_of_the_heater_is_off_and_failed_whatever_the_reason(lie: str, folder: Path) -> None:
-    tell, words = LIES[lie]
+    report_fact, words = LIES[lie]
 
     async def work() -> None:
         async with Rig(folder, tern_scenario(), state_s=0.1) as rig:
             running = asyncio.ensure_future(rig.session.run(CONTROL, HotendParameters(), Onlooker()))
             await asyncio.sleep(20)
             assert heated(rig) == ["hotend"]
-            tell(rig)
+            report_fact(rig)
             result = (await asyncio.wait_for(running, NO_NEWS_S + 2)).ran.result
             assert result.outcome == "failed" and words in result.why
             await asyncio.sleep(0.5)

@@ -17,7 +17,7 @@ from ublet.core.heat.trials import HotendParameters, HotendVerifyParameters
 from ublet.core.route import ROUTE, StationState
 from ublet.core.run import Finding, Option, Proposal, TrialResult
 from ublet.link.errors import BoardRefused
-from ublet.session import recent
+from ublet.session import places
 from ublet.session.demo import DemoError, prepare
 from ublet.session.document import Document
 from ublet.session.gain_sets import OWN, note_set, switch_set, used_at
@@ -267,16 +267,16 @@ def test_orders_from_typed_words() -> None:
 
 def test_the_last_machine_is_remembered_while_its_file_is_there(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_STATE_HOME", str(folder / "state"))
-    assert recent.last_machine() is None
+    assert places.last_machine() is None
     machine = folder / "m.toml"
     machine.write_text(machine_text(), encoding="utf-8")
-    recent.remember(machine, "socket://localhost:1")
-    assert recent.last_machine() == recent.Recent(machine, "socket://localhost:1")
+    places.remember(machine, "socket://localhost:1")
+    assert places.last_machine() == places.Recent(machine, "socket://localhost:1")
     (folder / "state" / "ublet" / "last.json").write_text("garbage", encoding="utf-8")
-    assert recent.last_machine() is None
-    recent.remember(machine, None)
+    assert places.last_machine() is None
+    places.remember(machine, None)
     machine.unlink()
-    assert recent.last_machine() is None
+    assert places.last_machine() is None
 
 
 def test_a_demo_folder_is_made_once_and_its_files_are_left_alone(folder: Path) -> None:

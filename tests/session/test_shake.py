@@ -50,9 +50,9 @@ class AtTheMachine(Onlooker):
         super().__init__()
         self.builder = ScriptedBuilder(rig.scenario, rig.hands)
 
-    async def until(self, share: float) -> None:
+    async def until(self, fraction: float) -> None:
         """Wait until so much of it is done."""
-        while not self.steps or self.steps[-1].share < share:  # noqa: ASYNC110 it is looked at as a person would
+        while not self.steps or self.steps[-1].fraction < fraction:  # noqa: ASYNC110 it is looked at as a person would
             await asyncio.sleep(0.5)
 
     async def answer(self, question: Any) -> str:
@@ -290,12 +290,12 @@ def test_the_board_refuses_a_swing_that_is_too_hard_or_leaves_the_limits(folder:
         controller = rig.session.connection.controller
         await controller.move("x", -174.0, 100.0)
         await asyncio.sleep(6.0)
-        for swing, words in (
+        for sweep_move, words in (
             (SweepMove({"x": 1.0}, 5, 130, 5, 0.1), "its acceleration is 4000"),
             (SweepMove({"x": 1.0}, 2, 20, 5, 0.19), "allowed -4 to 286"),
         ):
             with pytest.raises(BoardRefused, match=words):
-                await controller.add("p", 0, [swing], True)
+                await controller.add("p", 0, [sweep_move], True)
 
     on_tern(folder, mended_tern(), work)
 

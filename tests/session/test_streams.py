@@ -76,16 +76,16 @@ def test_every_reading_arrives_beside_ten_states_a_second(
         async with Rig(tmp_path, scenario, state_s=0.1) as rig:
             return await listened(rig, rate_hz, 8.0, captured)
 
-    heard = virtually(work)
-    assert scenario.link.baud == 250_000 and heard.run.gaps == [] == list(gaps_in(heard.chunks))
-    assert len(heard.values) >= 8 * rate_hz and bool(heard.run.recovered) is bool(spoiled)
-    assert heard.states_hz == pytest.approx(10.0, abs=0.15)
+    on_event = virtually(work)
+    assert scenario.link.baud == 250_000 and on_event.run.gaps == [] == list(gaps_in(on_event.chunks))
+    assert len(on_event.values) >= 8 * rate_hz and bool(on_event.run.recovered) is bool(spoiled)
+    assert on_event.states_hz == pytest.approx(10.0, abs=0.15)
     # the sensor's clock is half a percent fast, and found out
-    assert heard.run.rate_hz == pytest.approx(1.005 * rate_hz, rel=1e-6)
-    times = heard.run.times(0, len(heard.values))
+    assert on_event.run.rate_hz == pytest.approx(1.005 * rate_hz, rel=1e-6)
+    times = on_event.run.times(0, len(on_event.values))
     assert np.diff(times) == pytest.approx(1 / (1.005 * rate_hz), rel=1e-6)
-    assert heard.values.mean(axis=0) == pytest.approx([0.15, 0.0, 9.80665 - 0.2], abs=0.01)
-    assert heard.seconds < (20 if captured else 9)
+    assert on_event.values.mean(axis=0) == pytest.approx([0.15, 0.0, 9.80665 - 0.2], abs=0.01)
+    assert on_event.seconds < (20 if captured else 9)
 
 
 @pytest.mark.parametrize(("rate_hz", "captured"), [(1600.0, False), (3200.0, True)])
@@ -94,17 +94,17 @@ def test_what_the_sensor_itself_loses_is_a_gap_as_any_other(rate_hz: float, capt
 
     async def work() -> tuple[Heard, int]:
         async with Rig(tmp_path, scenario, state_s=0.1) as rig:
-            heard = await listened(rig, rate_hz, 8.0, captured)
+            on_event = await listened(rig, rate_hz, 8.0, captured)
             assert rig.world.accelerometer is not None
-            return heard, rig.world.accelerometer.missed
+            return on_event, rig.world.accelerometer.missed
 
-    heard, missed = virtually(work)
-    named = sum(last - first + 1 for first, last in heard.run.gaps)
-    assert list(gaps_in(heard.chunks)) == heard.run.gaps and len(heard.run.gaps) > 5
+    on_event, missed = virtually(work)
+    named = sum(last - first + 1 for first, last in on_event.run.gaps)
+    assert list(gaps_in(on_event.chunks)) == on_event.run.gaps and len(on_event.run.gaps) > 5
     assert 0 <= missed - named <= 24, "what it lost last may come after the end"
     # numbers count what is missing: times are as if nothing were
-    assert heard.run.rate_hz == pytest.approx(1.005 * rate_hz, rel=1e-5)
-    first, last = heard.chunks[0], heard.chunks[-1]
+    assert on_event.run.rate_hz == pytest.approx(1.005 * rate_hz, rel=1e-5)
+    first, last = on_event.chunks[0], on_event.chunks[-1]
     apart = float(last.time_s[-1] - first.time_s[0]) * 1.005 * rate_hz
     assert apart == pytest.approx(last.index + len(last.values) - 1 - first.index, abs=0.2)
 
@@ -114,8 +114,8 @@ def test_a_capture_is_handed_over_whole_and_ends_by_itself(tmp_path: Path) -> No
         async with Rig(tmp_path, tern_scenario(), state_s=0.1) as rig:
             return await listened(rig, 3200.0, 2.01, True)
 
-    heard = virtually(work)
-    assert len(heard.values) == round(2.01 * 3200) and len(heard.chunks[-1].values) == round(2.01 * 3200) % 256
+    on_event = virtually(work)
+    assert len(on_event.values) == round(2.01 * 3200) and len(on_event.chunks[-1].values) == round(2.01 * 3200) % 256
 
 
 def test_a_stream_that_is_faster_than_the_line_or_longer_than_the_memory_is_refused(tmp_path: Path) -> None:

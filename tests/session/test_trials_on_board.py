@@ -27,11 +27,11 @@ def test_the_whole_trial_finds_the_truth_and_its_gains_do_what_was_predicted(ste
     found = {word(finding["id"]): finding["value"] for finding in report["findings"]}
     assert (report["outcome"], done.outcome, report["saved"]) == ("proven", "proven", 3)
     assert found["gain"] == pytest.approx(truth["gain"], rel=0.01)
-    unsure = {word(finding["id"]): finding["uncertainty"] for finding in report["findings"]}
+    unconfirmed = {word(finding["id"]): finding["uncertainty"] for finding in report["findings"]}
     for name in ("gain", "time_constant", "delay"):
-        assert abs(found[name] - truth[name]) < 2.5 * unsure[name], name
+        assert abs(found[name] - truth[name]) < 2.5 * unconfirmed[name], name
     assert found["time_constant"] == pytest.approx(truth["time_constant"], rel=0.03)
-    assert unsure["delay"] < 0.05 * truth["delay"] and unsure["dead_time"] is None
+    assert unconfirmed["delay"] < 0.05 * truth["delay"] and unconfirmed["dead_time"] is None
     assert found["hold_duty"] == pytest.approx(truth["hold_duty"], rel=0.03)
     assert found["fan_loss_ratio"] == pytest.approx(truth["fan_loss_ratio"], rel=0.03)
     seen = {word(finding["id"]): finding["value"] for finding in report["verify"]["findings"]}
@@ -215,4 +215,4 @@ def test_progress_and_rows_reach_the_onlooker(folder: Path) -> None:
     assert onlooker.rows > 1500
     late = [step.left_s for step in onlooker.steps if step.left_s is not None]
     assert late[0] == pytest.approx(240, rel=0.4)  # the first guess of the time left is not far off
-    assert all(0 <= step.share <= 1 for step in onlooker.steps)
+    assert all(0 <= step.fraction <= 1 for step in onlooker.steps)

@@ -27,9 +27,9 @@ def nothing(_: object) -> None:
     """Nobody looks on."""
 
 
-async def write(session: Session, tell: Callable[[UploadProgress], None] = nothing) -> None:
+async def write(session: Session, report_fact: Callable[[UploadProgress], None] = nothing) -> None:
     session.connection.keep()
-    await session.write_image(session.plan_write(), tell, nothing)
+    await session.write_image(session.plan_write(), report_fact, nothing)
 
 
 def test_a_write_brings_the_file_to_the_board_and_leaves_the_shadows_to_settle(folder: Path) -> None:
@@ -88,14 +88,14 @@ def test_one_percent_lost_both_ways_and_two_disconnects_still_arrive_once(folder
             cut_at = [60_000, 140_000]
             progress: list[UploadProgress] = []
 
-            def tell(step: UploadProgress) -> None:
+            def report_fact(step: UploadProgress) -> None:
                 progress.append(step)
                 if cut_at and step.done > cut_at[0]:
                     cut_at.pop(0)
                     assert rig.host is not None and rig.host.other is not None
                     rig.host.other.close()
 
-            await write(rig.session, tell)
+            await write(rig.session, report_fact)
             assert not cut_at and rig.session.plan_write().same_as_running
             resumed = [b.done for a, b in pairwise(progress) if b.elapsed_s < a.elapsed_s]
             assert len(resumed) == 2 and resumed[0] > 50_000 and resumed[1] > 130_000
@@ -110,7 +110,7 @@ def test_a_power_cut_at_any_byte_leaves_the_old_image(folder: Path, at: int) -> 
             old = rig.board.slots.running.digest
             done = asyncio.Event()
 
-            def tell(step: UploadProgress) -> None:
+            def report_fact(step: UploadProgress) -> None:
                 if step.done >= at and not done.is_set():
                     done.set()
                     rig.board.slots.forget_upload()
@@ -120,7 +120,7 @@ def test_a_power_cut_at_any_byte_leaves_the_old_image(folder: Path, at: int) -> 
             session = rig.session
             session.connection.keep()
             planned = session.plan_write()
-            task = asyncio.ensure_future(session.write_image(planned, tell, nothing))
+            task = asyncio.ensure_future(session.write_image(planned, report_fact, nothing))
             await done.wait()
             assert rig.board.slots.running.digest == old and not (folder / "store.slots").exists()
             running = await task  # the app notices the restart and begins anew
@@ -134,14 +134,14 @@ def test_a_board_that_stays_away_is_told_and_nothing_is_changed(folder: Path, mo
         async with Rig(folder, tern_scenario()) as rig:
             old = rig.board.slots.running.digest
 
-            def tell(step: UploadProgress) -> None:
+            def report_fact(step: UploadProgress) -> None:
                 if step.done > 50_000:
                     monkeypatch.setattr(rig.session.connection, "_opener", refuse)
                     if rig.host is not None and rig.host.other is not None:
                         rig.host.other.close()
 
             with pytest.raises(WriteRefused, match="runs on with the image it had"):
-                await write(rig.session, tell)
+                await write(rig.session, report_fact)
             assert rig.board.slots.running.digest == old
 
     async def refuse() -> object:

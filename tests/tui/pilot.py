@@ -117,13 +117,13 @@ class Opened:
         A word asked for while one screen gives way to another is lost with the former: it is asked for again.
         """
         for _ in range(2):
-            heard, end = asyncio.Event(), asyncio.get_running_loop().time() + PATIENCE_S
-            while not heard.is_set():
+            response, end = asyncio.Event(), asyncio.get_running_loop().time() + PATIENCE_S
+            while not response.is_set():
                 assert asyncio.get_running_loop().time() < end, f"nothing is painted; the screen was:\n{self.text()}"
-                self.app.call_after_refresh(heard.set)
+                self.app.call_after_refresh(response.set)
                 with suppress(TimeoutError):
                     async with asyncio.timeout(ASKED_AGAIN_S):
-                        await heard.wait()
+                        await response.wait()
 
     def title(self) -> str:
         """The title line, also while a dialog lies over it."""

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from ublet.core.run import Series
 from ublet.tui.frame.pulse import trace
 from ublet.tui.frame.theme import PALETTES
-from ublet.tui.heat.charts import climb, cycles, reached_at, steps
+from ublet.tui.heat.charts import cycles, heat_up, reached_at, steps
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.chart import ticks
 from ublet.tui.instruments.dots import BLANK, polyline_cells
@@ -75,7 +75,7 @@ def test_the_cycles_are_shown_large_and_counted() -> None:
     low, high = picture.y_limits
     assert 205 < low < 212 and 218 < high < 225
     assert [mark.word for mark in picture.marks] == ["1", "2", "3", "4"]
-    assert climb(series, 215.0).y_limits[0] == 0.0
+    assert heat_up(series, 215.0).y_limits[0] == 0.0
     assert reached_at(record(40), 215.0) is None
 
 

@@ -26,10 +26,12 @@ def test_two_supports_carry_a_line_three_a_plane_four_give_way_to_a_share_of_a_t
     plane = Carried([(0.0, 0.0), (200.0, 0.0), (100.0, 200.0)])
     assert plane.at(plane.terms([0.0, 1.0, 2.0]), 100.0, 200.0) == pytest.approx(2.0)
     corners = [(0.0, 0.0), (200.0, 0.0), (200.0, 200.0), (0.0, 200.0)]
-    for share in (1.0, 0.5):
-        twisted = Carried(corners, share)
+    for fraction in (1.0, 0.5):
+        twisted = Carried(corners, fraction)
         terms = twisted.terms([1.0, -1.0, 1.0, -1.0])
-        assert [twisted.at(terms, *place) for place in corners] == pytest.approx([share, -share, share, -share])
+        assert [twisted.at(terms, *place) for place in corners] == pytest.approx(
+            [fraction, -fraction, fraction, -fraction]
+        )
     assert Carried([]).at(Carried([]).terms([]), 3.0, 4.0) == 0.0
 
 
@@ -118,8 +120,8 @@ def test_a_touch_is_never_left_unpressed_by_rounding() -> None:
     lifts = ("M3", "M4", "M5")
 
     def go(mm: float, until: Until | None = None) -> float | None:
-        way = 1.0 if mm > 0 else -1.0
-        return world.turn([Steps(each, way * 800, 16, 0.9) for each in lifts], Pace(3.0, 0.0, abs(mm) / 3), until)
+        direction = 1.0 if mm > 0 else -1.0
+        return world.turn([Steps(each, direction * 800, 16, 0.9) for each in lifts], Pace(3.0, 0.0, abs(mm) / 3), until)
 
     heights = set()
     for _ in range(150):

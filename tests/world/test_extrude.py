@@ -36,9 +36,9 @@ def test_the_melts_force_is_a_power_law_that_softens_and_is_doubled_where_cores_
 def test_what_is_pushed_for_long_goes_in_as_the_balance_says_and_is_pressed_by_the_melts_force() -> None:
     for truth, mm_s in ((SOUND, 1.5), (ExtruderTruth(bite_share=0.0, grip_n=12.0), 3.5)):
         early, late = pushed(truth, mm_s, 40), pushed(truth, mm_s, 60)
-        share = truth.delivered(mm_s, 210.0, math.inf)
-        assert (late.fed_mm - early.fed_mm) / (20 * mm_s) == pytest.approx(share, rel=1e-6)
-        assert late.pressed_mm * truth.spring_n_mm == pytest.approx(truth.force_n(mm_s * share, 210.0), rel=1e-6)
+        fraction = truth.delivered(mm_s, 210.0, math.inf)
+        assert (late.fed_mm - early.fed_mm) / (20 * mm_s) == pytest.approx(fraction, rel=1e-6)
+        assert late.pressed_mm * truth.spring_n_mm == pytest.approx(truth.force_n(mm_s * fraction, 210.0), rel=1e-6)
 
 
 def test_at_the_force_that_is_called_its_grip_a_hob_loses_a_twentieth() -> None:

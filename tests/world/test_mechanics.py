@@ -25,8 +25,8 @@ def mechanics(kind: str = "corexy", carriage: Carriage | None = None, **motors: 
 
 def turn(built: Mechanics, mm: float, *sockets: str, microsteps: int = 16, amps: float = 1.0) -> None:
     """Turn motors of 80 steps/mm as far as ``mm``, at 20 mm/s with 500 mm/s²."""
-    way = 80.0 if mm > 0 else -80.0
-    follow(built, abs(mm), 20, 500, [Steps(socket, way, microsteps, amps) for socket in sockets])
+    direction = 80.0 if mm > 0 else -80.0
+    follow(built, abs(mm), 20, 500, [Steps(socket, direction, microsteps, amps) for socket in sockets])
 
 
 def follow(built: Mechanics, length: float, speed: float, acceleration: float, steps: list[Steps]) -> None:

@@ -37,14 +37,16 @@ def coverage(machines: int) -> dict[str, Any]:
             for number in range(machines if trial in MAKERS else 1):
                 scenario, words = MAKERS.get(trial, _motion)(Path(name), FIRST_SEED + number)
                 _count(trial, _run(trial, scenario, words, number), inside, open_)
-    shares = {finding: round(float(np.mean(hits)), 3) for finding, hits in sorted(inside.items())}
+    fractions = {finding: round(float(np.mean(hits)), 3) for finding, hits in sorted(inside.items())}
     slack = 2 * (LEAST * (1 - LEAST) / machines) ** 0.5
     return {
         "machines": machines,
-        "within_2u": {finding: {"share": share, "of": len(inside[finding])} for finding, share in shares.items()},
+        "within_2u": {
+            finding: {"share": fraction, "of": len(inside[finding])} for finding, fraction in fractions.items()
+        },
         "overall": round(float(np.mean([hit for hits in inside.values() for hit in hits])), 3),
         "limits": [LEAST, MOST],
-        "below": [finding for finding, share in shares.items() if share < LEAST - slack],
+        "below": [finding for finding, fraction in fractions.items() if fraction < LEAST - slack],
         "without_truth": sorted(open_),
     }
 

@@ -128,7 +128,7 @@ def count_settings(machine: Path) -> int:
     return len(Document(machine).values)
 
 
-def upload_share(runs: int) -> dict[str, Any]:
+def upload_fraction(runs: int) -> dict[str, Any]:
     """256 KiB to a board over a line of simulated speed, virtual time: image bytes against the line's raw rate."""
     import asyncio
     import hashlib

@@ -68,7 +68,7 @@ def one_machine(scenario: Path, seed: int) -> tuple[float, float | None, str]:
     """The force, N, that is left on the worst diagonal at the limits that a trial keeps; the feed limit's relative
     error; and why there is neither.
     """
-    from ublet.core.motion.counting import directions
+    from ublet.core.motion.counting import loss_directions
     from ublet.session.document import Document
     from ublet.session.headless import run_on_scenario
     from ublet.session.orders import order_for
@@ -99,7 +99,7 @@ def one_machine(scenario: Path, seed: int) -> tuple[float, float | None, str]:
             {axis: live[f"axes.{axis}.acceleration_mm_s2"] for axis in ways},
             amps,
         )
-        for ways in directions(machine, ("x", "y"))
+        for ways in loss_directions(machine, ("x", "y"))
     )
     found = next((each["value"] for each in report["findings"] if each["id"] == "feed_limit.x"), None)
     true = report["truth"].get("feed_limit.x")

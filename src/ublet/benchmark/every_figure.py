@@ -11,7 +11,7 @@ from typing import Any
 from ublet.benchmark.beds import beds, without_probe
 from ublet.benchmark.coils import coils
 from ublet.benchmark.coverage import coverage
-from ublet.benchmark.declare import check_time, editor_keys, upload_share
+from ublet.benchmark.declare import check_time, editor_keys, upload_fraction
 from ublet.benchmark.diagonals import diagonals
 from ublet.benchmark.extruders import extruders
 from ublet.benchmark.frames import frames
@@ -50,7 +50,7 @@ PARTS: Mapping[str, BenchPart] = {
     "start": lambda folder, quick: first_screen(folder, 3 if quick else 7),
     "check": lambda folder, quick: check_time(5 if quick else 15),
     "editor": lambda folder, quick: editor_keys(folder, 40 if quick else 150),
-    "upload": lambda folder, quick: upload_share(1 if quick else 3),
+    "upload": lambda folder, quick: upload_fraction(1 if quick else 3),
     "interface": lambda folder, quick: interface(folder / "app", 40 if quick else 150, 8.0 if quick else 20.0),
     "halt": lambda folder, quick: halt_from_key(folder / "halt", 20 if quick else 200),
     "halt_in_phases": lambda folder, quick: halt_in_phases(folder / "phases", 24 if quick else 200),

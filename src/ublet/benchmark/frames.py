@@ -9,22 +9,22 @@ import numpy as np
 
 from ublet.core.arrays import Floats
 from ublet.core.motion.program import SweepMove
-from ublet.core.motion.swinging import GRID_HZ, LEAD_IN_S, SwingCourse
-from ublet.core.shake.belts_trials import Pull, ratio_of
+from ublet.core.motion.sweep_motion import GRID_HZ, LEAD_IN_S, SweepCourse
+from ublet.core.shake.belts_trials import BeltTension, ratio_of
 from ublet.core.shake.frame import Mode
-from ublet.core.shake.hearing import bands_of
-from ublet.core.shake.mode_fit import fit_modes, fit_pull
+from ublet.core.shake.mode_fit import fit_modes, fit_tension
 from ublet.core.shake.repeats import nearest, widened
 from ublet.core.shake.shaking import DIRECTIONS, MeasuredResponse
 from ublet.core.shake.spectra import averaged
 from ublet.core.shake.sweep import Sweep
+from ublet.core.shake.sweep_response import bands_of
 from ublet.core.shake.sweeping import GENTLER
 from ublet.world.frame import Frame, FrameTruth
 from ublet.world.shake import COUNT_M_S2, Accelerometer, AccelerometerTruth
 
 SECONDS, FROM_HZ, TO_HZ, RATE_HZ, TICK_S = 60.0, 5.0, 130.0, 1600.0, 0.1
 MIDDLE, SPANS = {"x": 100.0, "y": 100.0}, {"x": (0.0, 200.0), "y": (0.0, 200.0)}
-LEAST_SHARE, NEAR = 0.05, 0.1
+LEAST_FRACTION, NEAR = 0.05, 0.1
 
 
 @dataclass(frozen=True)
@@ -45,13 +45,13 @@ def made_up(seed: int, corexy: bool, close: bool = False) -> MadeUp:
     heads = {"x": float(random.uniform(0.25, 0.8)), "y": float(random.uniform(0.4, 1.3))}
     hz = {axis: float(random.uniform(28, 85)) for axis in "xy"}
     loose = bool(random.uniform() < 0.5)
-    pulls = [(2 * np.pi * hz[axis]) ** 2 * heads[axis] / 1000 for axis in "xy"]
+    tensions = [(2 * np.pi * hz[axis]) ** 2 * heads[axis] / 1000 for axis in "xy"]
     if corexy:
-        both = (pulls[0] + pulls[1]) / 4
-        pulls = [both, both * float(random.uniform(0.7, 1.3))]
+        both = (tensions[0] + tensions[1]) / 4
+        tensions = [both, both * float(random.uniform(0.7, 1.3))]
     truth = FrameTruth(
-        belt_x_n_mm=float(pulls[0]),
-        belt_y_n_mm=float(pulls[1]),
+        belt_x_n_mm=float(tensions[0]),
+        belt_y_n_mm=float(tensions[1]),
         guide_x=float(random.uniform(0.02, 0.11)),
         guide_y=float(random.uniform(0.02, 0.11)),
         nearer=float(random.uniform(0, 0.3)),
@@ -97,7 +97,7 @@ class SensorTicks:
 
     def take(self) -> None:
         """A tick has passed."""
-        batch = self._sensor.heard()
+        batch = self._sensor.readings()
         self._ticks += 1
         self._newest_s = self._ticks * TICK_S - batch.newest_ago_s
         self._values.append(np.asarray(batch.counts * COUNT_M_S2, dtype=np.float64))
@@ -112,28 +112,28 @@ class SensorTicks:
 
 def swept(made: MadeUp, direction: str, per_hz: float) -> MeasuredResponse:
     """What the sensor hears of a sweep along a direction, by the board's clock."""
-    course = SwingCourse(SweepMove(DIRECTIONS[direction], FROM_HZ, TO_HZ, SECONDS, per_hz))
+    course = SweepCourse(SweepMove(DIRECTIONS[direction], FROM_HZ, TO_HZ, SECONDS, per_hz))
     step = round(TICK_S * GRID_HZ)
     made.sensor.listen(RATE_HZ)
     taken = SensorTicks(made.sensor)
     for first in range(0, course.count + 2 * step, step):
         speeds = course.speeds(first, step + 1)
-        shares = DIRECTIONS[direction]
-        made.sensor.course({axis: shares.get(axis, 0.0) * speeds for axis in "xyz"})
+        fractions = DIRECTIONS[direction]
+        made.sensor.course({axis: fractions.get(axis, 0.0) * speeds for axis in "xyz"})
         made.sensor.pass_time(TICK_S, MIDDLE)
         taken.take()
     times, values = taken.whole()
     return MeasuredResponse(times - LEAD_IN_S, values, taken.rate_hz, taken.count - len(values), 0.0)
 
 
-def found_of(made: MadeUp, direction: str) -> tuple[tuple[Mode, ...], Pull]:
+def found_of(made: MadeUp, direction: str) -> tuple[tuple[Mode, ...], BeltTension]:
     """The modes that a hard and a gentle sweep tell, and how hard the belt pulls."""
-    heard = [swept(made, direction, made.per_hz * strength) for strength in (1.0, GENTLER)]
+    accelerations = [swept(made, direction, made.per_hz * strength) for strength in (1.0, GENTLER)]
     sweeps = [Sweep(direction, FROM_HZ, TO_HZ, SECONDS, made.per_hz * strength) for strength in (1.0, GENTLER)]
-    bands = [bands_of(one, sweep, heard[0].rate_hz) for one, sweep in zip(heard, sweeps, strict=True)]
+    bands = [bands_of(one, sweep, accelerations[0].rate_hz) for one, sweep in zip(accelerations, sweeps, strict=True)]
     whole = averaged(bands)
     modes = widened(fit_modes(whole), [fit_modes(each) for each in bands])
-    return modes, Pull(*fit_pull(whole), modes[0], tuple(fit_pull(each)[0] for each in bands))
+    return modes, BeltTension(*fit_tension(whole), modes[0], tuple(fit_tension(each)[0] for each in bands))
 
 
 def frames(machines: int) -> dict[str, Any]:
@@ -155,11 +155,11 @@ def _of_kind(kind: str, machines: int) -> dict[str, Any]:
         each = []
         for direction in directions:
             way = DIRECTIONS[direction]
-            true = [ring for ring in made.frame.rings(way, way, "head", MIDDLE) if abs(ring.share) > 0.02]
-            modes, pull = found_of(made, direction)
-            each.append(pull)
+            true = [ring for ring in made.frame.rings(way, way, "head", MIDDLE) if abs(ring.modal_share) > 0.02]
+            modes, tension = found_of(made, direction)
+            each.append(tension)
             for number, ring in enumerate(true):
-                if abs(ring.share) < LEAST_SHARE or not FROM_HZ < ring.frequency_hz < TO_HZ:
+                if abs(ring.modal_share) < LEAST_FRACTION or not FROM_HZ < ring.frequency_hz < TO_HZ:
                     continue
                 mode = nearest(modes, ring.frequency_hz)
                 holds = [
@@ -175,7 +175,8 @@ def _of_kind(kind: str, machines: int) -> dict[str, Any]:
                     others += holds if there[-1] else []
             invented.append(
                 any(
-                    abs(mode.share) > 0.05 and min(abs(mode.frequency_hz / r.frequency_hz - 1) for r in true) > 0.1
+                    abs(mode.modal_share) > 0.05
+                    and min(abs(mode.frequency_hz / r.frequency_hz - 1) for r in true) > 0.1
                     for mode in modes
                 )
             )

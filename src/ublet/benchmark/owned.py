@@ -237,15 +237,15 @@ class Owned:
         corexy = self.stem == TERN
         masses = {"x": draw(0.3, 0.8), "y": draw(0.5, 1.3)}
         hz = {"x": draw(28, 75), "y": draw(26, 65)}
-        pulls = {axis: (2 * np.pi * hz[axis]) ** 2 * masses[axis] / 1000 for axis in "xy"}
+        tensions = {axis: (2 * np.pi * hz[axis]) ** 2 * masses[axis] / 1000 for axis in "xy"}
         if corexy:
-            pulls["x"] = (pulls["x"] + pulls["y"]) / 4
-            pulls["y"] = pulls["x"] * draw(0.75, 1.3)
+            tensions["x"] = (tensions["x"] + tensions["y"]) / 4
+            tensions["y"] = tensions["x"] * draw(0.75, 1.3)
         for axis in "xy":
             self.truth["carriages"].setdefault(axis, {})["mass_kg"] = masses[axis]
         near = hz["x"] * (1 + self._pick(-1, 1) * draw(0.03, 0.14))
         self.truth["frame"] = {
-            **{"belt_x_n_mm": round(float(pulls["x"]), 4), "belt_y_n_mm": round(float(pulls["y"]), 4)},
+            **{"belt_x_n_mm": round(float(tensions["x"]), 4), "belt_y_n_mm": round(float(tensions["y"]), 4)},
             **{"guide_x": draw(0.025, 0.1), "guide_y": draw(0.025, 0.1), "nearer": draw(0.05, 0.2)},
             **{"base_kg": draw(14, 36) if corexy else draw(6, 30), "feet_hz": draw(5, 14)},
             **{"feet_damping": draw(0.05, 0.15), "part_kg": self._pick(0.0, draw(0.015, 0.05))},

@@ -120,9 +120,9 @@ def _leg(leg: str, machines: int) -> dict[str, Any]:
         "limits": {"within_2u": LEAST_COVERED, "accused": 0.02, "named": 0.95, "no_change": 0.95},
         "fell_short": [
             *(
-                f"{leg}: {name}: {share} of {count} claims within 2u"
-                for name, (share, count) in within.items()
-                if share < LEAST_COVERED and count >= ENOUGH
+                f"{leg}: {name}: {fraction} of {count} claims within 2u"
+                for name, (fraction, count) in within.items()
+                if fraction < LEAST_COVERED and count >= ENOUGH
             ),
             *([f"{leg}: sound machines accused: {len(accused)} of {sound}"] if len(accused) > 0.02 * sound else []),
             *([f"{leg}: faults not named: {len(unnamed)} of {planted}"] if len(unnamed) > 0.05 * planted else []),

@@ -12,7 +12,7 @@ from ublet.core.arrays import Floats
 from ublet.core.shake.choosing import OPTIMISED, Limits, choose
 from ublet.core.shake.mode_fit import fit_modes
 from ublet.core.shake.shapers import ImpulseSequence
-from ublet.core.shake.spectra import transfer_of
+from ublet.core.shake.spectra import frequency_response_of
 from ublet.core.shake.sweep import Sweep
 
 RATE_HZ, LOW_HZ, HIGH_HZ = 3200.0, 5.5, 129.0
@@ -34,9 +34,9 @@ def _modes(frames: int, noise_db: float) -> dict[str, Any]:
     for seed in range(frames):
         random = np.random.default_rng(seed)
         made = structure(random)
-        heard = recorded(made, SWEEP.at, times, random, noise_db)
-        modes = fit_modes(transfer_of(commanded, heard, RATE_HZ, LOW_HZ, HIGH_HZ))
-        main = int(np.argmax(made.share))
+        response = recorded(made, SWEEP.at, times, random, noise_db)
+        modes = fit_modes(frequency_response_of(commanded, response, RATE_HZ, LOW_HZ, HIGH_HZ))
+        main = int(np.argmax(made.modal_share))
         mode = min(modes, key=lambda each: abs(each.frequency_hz - made.hz[main]))
         hz.append(abs(mode.frequency_hz / made.hz[main] - 1))
         damping.append(abs(mode.damping_ratio / made.damping[main] - 1))
@@ -44,20 +44,20 @@ def _modes(frames: int, noise_db: float) -> dict[str, Any]:
         covered.append(abs(mode.damping_ratio - made.damping[main]) <= 2 * mode.damping_u)
         invented.append(
             any(
-                each.share > INVENTED and min(abs(each.frequency_hz / true - 1) for true in made.hz) > NEAR
+                each.modal_share > INVENTED and min(abs(each.frequency_hz / true - 1) for true in made.hz) > NEAR
                 for each in modes
             )
         )
         choice = choose(modes, limits)
         keep = [s for s in choice.shapers if s.keeps(limits) and s.rounds(limits) <= limits.rounding_mm]
         if any(shaper.name != OPTIMISED for shaper in keep):
-            left.append(_left(choice.chosen.train, made, 1.0))
-            drifted.append(max(_left(choice.chosen.train, made, way) for way in (0.9, 1.1)))
-            against.append(left[-1] / max(0.05, min(_left(s.train, made, 1.0) for s in keep if s.name != OPTIMISED)))
-        named = [s.train.duration_s for s in choice.shapers if s.name != OPTIMISED and s.keeps(limits)]
+            left.append(_left(choice.chosen.impulses, made, 1.0))
+            drifted.append(max(_left(choice.chosen.impulses, made, way) for way in (0.9, 1.1)))
+            against.append(left[-1] / max(0.05, min(_left(s.impulses, made, 1.0) for s in keep if s.name != OPTIMISED)))
+        named = [s.impulses.duration_s for s in choice.shapers if s.name != OPTIMISED and s.keeps(limits)]
         best = next((s for s in choice.shapers if s.name == OPTIMISED), None)
         if named and best is not None:
-            shorter.append(1 - best.train.duration_s / min(named))
+            shorter.append(1 - best.impulses.duration_s / min(named))
     return {
         "frames": frames,
         "frequency_within_1_percent": round(float(np.mean(np.array(hz) <= 0.01)), 3),
@@ -74,16 +74,16 @@ def _modes(frames: int, noise_db: float) -> dict[str, Any]:
     }
 
 
-def _left(train: ImpulseSequence, made: Structure, way: float) -> float:
+def _left(impulses: ImpulseSequence, made: Structure, way: float) -> float:
     """What a train really leaves of the true frame: every mode integrated by itself after each impulse."""
     found = 0.0
-    for hz, z, share in zip(made.hz, made.damping, made.share, strict=True):
+    for hz, z, fraction in zip(made.hz, made.damping, made.modal_share, strict=True):
         w = 2 * np.pi * hz * way
         poles = -z * w + 1j * w * np.sqrt(1 - z * z)
         state, now = 0j, 0.0
-        for at, amplitude in zip(train.times.tolist(), train.amplitudes.tolist(), strict=True):
+        for at, amplitude in zip(impulses.times.tolist(), impulses.amplitudes.tolist(), strict=True):
             state, now = state * np.exp(poles * (at - now)) + amplitude, at
-        found += share * abs(state)
+        found += fraction * abs(state)
     return float(found)
 
 
@@ -93,18 +93,18 @@ def speed(rounds: int) -> dict[str, Any]:
 
     sweep = Sweep("x", 5, 130, LONG_S - 1, 0.06)
     times = np.arange(int(RATE_HZ * LONG_S)) / RATE_HZ
-    heard: list[Floats] = []
+    response: list[Floats] = []
     for seed in range(AXES):
         random = np.random.default_rng(seed)
-        heard.append(recorded(structure(random), sweep.at, times, random, 30.0))
+        response.append(recorded(structure(random), sweep.at, times, random, 30.0))
     ours, plain = [], []
     for _ in range(rounds + 1):
         began = time.perf_counter()
-        for values in heard:
-            choose(fit_modes(transfer_of(sweep.at(times), values, RATE_HZ, LOW_HZ, HIGH_HZ)), Limits())
+        for values in response:
+            choose(fit_modes(frequency_response_of(sweep.at(times), values, RATE_HZ, LOW_HZ, HIGH_HZ)), Limits())
         ours.append(time.perf_counter() - began)
         began = time.perf_counter()
-        for values in heard:
+        for values in response:
             welch(values, RATE_HZ, nperseg=8192)
         plain.append(time.perf_counter() - began)
     whole, welch_s = float(np.median(ours[1:])), float(np.median(plain[1:]))  # the first one imports

@@ -10,12 +10,12 @@ import numpy as np
 from ublet.benchmark.frames import MIDDLE, RATE_HZ, TICK_S, MadeUp, SensorTicks, found_of, made_up
 from ublet.core.arrays import Complex, Floats
 from ublet.core.motion.planner import LinearMove, paces
-from ublet.core.motion.swinging import GRID_HZ
+from ublet.core.motion.sweep_motion import GRID_HZ
 from ublet.core.settings import Value
 from ublet.core.shake.choosing import Limits, choose
 from ublet.core.shake.frame import Mode, in_print
 from ublet.core.shake.ringdown import amplitudes, left_of
-from ublet.core.shake.shaper_trials import predicted_u, train_rows
+from ublet.core.shake.shaper_trials import impulse_rows, predicted_u
 from ublet.core.shake.shapers import OWN, ImpulseSequence, residual, shaper_path
 from ublet.core.shake.verify_trials import BOUND_U, MOVES, STILL_S
 from ublet.firmware.shaping import Shaping
@@ -40,13 +40,13 @@ def commanded_speeds() -> tuple[Floats, list[float]]:
     return np.concatenate(pieces), stops
 
 
-def rung(made: MadeUp, modes: tuple[Mode, ...], train: ImpulseSequence | None) -> list[tuple[Complex, Floats]]:
+def ring_downs(made: MadeUp, modes: tuple[Mode, ...], impulses: ImpulseSequence | None) -> list[tuple[Complex, Floats]]:
     """How each mode rings after every stop."""
     speeds, stops = commanded_speeds()
     shaping, step = Shaping(), round(TICK_S * GRID_HZ)
     live: dict[str, Value] = {shaper_path("x", "kind"): "none"}
-    if train is not None:
-        live = {shaper_path("x", "kind"): OWN, shaper_path("x", "train"): train_rows(train)}
+    if impulses is not None:
+        live = {shaper_path("x", "kind"): OWN, shaper_path("x", "train"): impulse_rows(impulses)}
     shaping.settled(live)
     made.sensor.listen(RATE_HZ)
     taken = SensorTicks(made.sensor)
@@ -57,7 +57,7 @@ def rung(made: MadeUp, modes: tuple[Mode, ...], train: ImpulseSequence | None) -
         made.sensor.pass_time(TICK_S, MIDDLE)
         taken.take()
     times, values = taken.whole()
-    late = train.duration_s if train is not None else 0.0
+    late = impulses.duration_s if impulses is not None else 0.0
     found = [amplitudes(times, values[:, 0], modes, stop + late) for stop in stops]
     return [each for each in found if each is not None]
 
@@ -68,14 +68,14 @@ def stops(machines: int) -> dict[str, Any]:
     for seed in range(machines):
         made = made_up(seed, False)
         modes = found_of(made, "x")[0]
-        train = choose(in_print(modes), Limits(acceleration_mm_s2=ACCELERATION_MM_S2)).chosen.train
-        measured = left_of(rung(made, modes, None), rung(made, modes, train), modes)
-        if not math.isfinite(measured.share):
+        impulses = choose(in_print(modes), Limits(acceleration_mm_s2=ACCELERATION_MM_S2)).chosen.impulses
+        measured = left_of(ring_downs(made, modes, None), ring_downs(made, modes, impulses), modes)
+        if not math.isfinite(measured.fraction):
             continue
-        read = [mode for mode, share in zip(modes, measured.modes, strict=True) if share is not None]
-        predicted, u = residual(train, read), math.hypot(predicted_u(train, read), BOUND_U)
-        agree.append(abs(measured.share - predicted) <= 2 * math.hypot(measured.uncertainty, u))
-        left.append(measured.share)
+        read = [mode for mode, fraction in zip(modes, measured.modes, strict=True) if fraction is not None]
+        predicted, u = residual(impulses, read), math.hypot(predicted_u(impulses, read), BOUND_U)
+        agree.append(abs(measured.fraction - predicted) <= 2 * math.hypot(measured.uncertainty, u))
+        left.append(measured.fraction)
     return {
         "machines": len(agree),
         "verify_agrees": round(float(np.mean(agree)), 3),

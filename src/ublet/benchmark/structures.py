@@ -20,7 +20,7 @@ class Structure:
 
     hz: tuple[float, ...]
     damping: tuple[float, ...]
-    share: tuple[float, ...]
+    modal_share: tuple[float, ...]
 
 
 def structure(random: np.random.Generator) -> Structure:
@@ -30,10 +30,10 @@ def structure(random: np.random.Generator) -> Structure:
         hz = np.sort(random.uniform(20, 110, modes))
         if modes == 1 or np.min(np.diff(hz) / hz[:-1]) > 0.2:
             break
-    shares = random.uniform(0.12, 0.35, modes)
+    fractions = random.uniform(0.12, 0.35, modes)
     main = int(random.integers(modes))
-    shares[main] = 1 - (shares.sum() - shares[main])
-    return Structure(tuple(hz), tuple(random.uniform(0.02, 0.15, modes)), tuple(shares))
+    fractions[main] = 1 - (fractions.sum() - fractions[main])
+    return Structure(tuple(hz), tuple(random.uniform(0.02, 0.15, modes)), tuple(fractions))
 
 
 def recorded(
@@ -51,12 +51,12 @@ def recorded(
 
     step = float(times[1] - times[0]) / FINER
     fine = words(np.asarray(float(times[0]) + step * np.arange(FINER * len(times)), dtype=np.float64))
-    heard = np.zeros(len(fine))
-    for hz, z, share in zip(made.hz, made.damping, made.share, strict=True):
+    response = np.zeros(len(fine))
+    for hz, z, fraction in zip(made.hz, made.damping, made.modal_share, strict=True):
         w = 2 * np.pi * hz
         top, bottom, _ = cont2discrete(([w**2], [1, 2 * z * w, w**2]), step, "foh")
-        heard += share * lfilter(np.ravel(top), bottom, fine)
-    heard = heard[::FINER]
-    heard += random.normal(0, float(np.sqrt(np.mean(heard**2))) * 10 ** (-noise_db / 20), len(heard))
-    heard += random.uniform(-0.3, 0.3)
-    return np.asarray(np.round(heard / COUNT_M_S2) * COUNT_M_S2)
+        response += fraction * lfilter(np.ravel(top), bottom, fine)
+    response = response[::FINER]
+    response += random.normal(0, float(np.sqrt(np.mean(response**2))) * 10 ** (-noise_db / 20), len(response))
+    response += random.uniform(-0.3, 0.3)
+    return np.asarray(np.round(response / COUNT_M_S2) * COUNT_M_S2)

@@ -37,7 +37,7 @@ class Stopwatch:
         self.wall_s = self.machine_s = 0.0
         self._last: tuple[str, float, float] | None = None
 
-    def tell(self, progress: Progress) -> None:
+    def on_progress(self, progress: Progress) -> None:
         """A progress was told."""
         now = (progress.phase, time.perf_counter(), asyncio.get_running_loop().time())
         if self._last is not None and self._last[0] == now[0] and "sweep" in now[0]:
@@ -60,7 +60,7 @@ def leg(kind: str, seed: int, kept: Path | None = None) -> tuple[dict[str, Trial
         own = (kept or folder) / "own.toml"
         shutil.copyfile(machine, own)
         found = {}
-        async with on_scenario(scenario, own, seed, watch.tell) as (session, looking):
+        async with on_scenario(scenario, own, seed, watch.on_progress) as (session, looking):
             for name, parameters in LEG:
                 spec = TRIALS[name]
                 entered = await session.run(spec, spec.parameters(**parameters), looking)

@@ -74,7 +74,7 @@ def told() -> Iterator[None]:
         raise stop(USAGE, f"{where}{error.strerror or error}") from error
 
 
-class Telling:
+class ProgressLine:
     """Where progress goes: a bar on a terminal's standard error, nowhere when piped."""
 
     def __init__(self) -> None:
@@ -93,10 +93,10 @@ class Telling:
             from rich.markup import escape
 
             words = escape(printable(f"{progress.phase} {progress.detail}"[:60]))
-            self._bar.update(self._task, completed=progress.share, description=words)
+            self._bar.update(self._task, completed=progress.fraction, description=words)
 
     @contextmanager
-    def shown(self) -> Iterator[Telling]:
+    def shown(self) -> Iterator[ProgressLine]:
         """The bar stands while the block runs."""
         if self._bar is None:
             yield self
@@ -116,9 +116,9 @@ class Telling:
                 self._bar.start()
 
 
-def progress() -> AbstractContextManager[Telling]:
+def progress() -> AbstractContextManager[ProgressLine]:
     """A progress bar on a terminal's standard error; nothing when piped."""
-    return Telling().shown()
+    return ProgressLine().shown()
 
 
 def print_json(report: Any, indent: int | None = None) -> None:

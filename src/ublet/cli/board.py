@@ -140,9 +140,9 @@ def write(
     settling = cast("Settling | None", settle)
     if settle not in (None, "file", "stored", "adopt"):
         raise stop(USAGE, f"--settle {settle}: allowed: file, stored, adopt")
-    with told(), progress() as tell:
+    with told(), progress() as on_progress:
         try:
-            report = asyncio.run(write_on_port(file, port, settling, dry, tell))
+            report = asyncio.run(write_on_port(file, port, settling, dry, on_progress))
         except Interrupted as error:
             raise stop(
                 INTERRUPTED, f"{error}; which image the board runs now is told by ublet write --dry-run"

@@ -92,17 +92,17 @@ def run(
 
     if (scenario is None) == (port is None) or (port is not None and machine is None):
         raise stop(USAGE, "name either --scenario FILE, or --machine FILE with --port URL")
-    with told(), progress() as tell:
+    with told(), progress() as on_progress:
         order = replace(order_for(trial, settings or [], keep, save), go_on=go_on)
         try:
             if scenario is not None:
-                done: Done = run_on_scenario(order, scenario, machine, seed, tell)
+                done: Done = run_on_scenario(order, scenario, machine, seed, on_progress)
             else:
                 assert machine is not None and port is not None
                 answering: Answering = AnswerFile(answers) if answers is not None else Nobody()
                 if answers is None and there_is_a_terminal():
-                    answering = TerminalBuilder(tell.aside)
-                done = asyncio.run(run_on_port(order, machine, port, tell, answering, same_machine))
+                    answering = TerminalBuilder(on_progress.aside)
+                done = asyncio.run(run_on_port(order, machine, port, on_progress, answering, same_machine))
         except Interrupted as error:
             raise stop(INTERRUPTED, str(error)) from None
         except KeyboardInterrupt:

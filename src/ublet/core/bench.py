@@ -118,10 +118,10 @@ class Running(Protocol):
         board refused it (empty: it did not). The program goes on either way.
         """
 
-    async def set_feed(self, share: float) -> None:
+    async def set_feed(self, fraction: float) -> None:
         """Follow it at another share of its speed."""
 
-    async def set_flow(self, share: float) -> None:
+    async def set_flow(self, fraction: float) -> None:
         """Push another share of its filament."""
 
     async def hold(self, held: bool) -> None:
@@ -374,7 +374,7 @@ class Bench(Protocol):
     def record(self) -> Recording:
         """The run's record."""
 
-    def tell(self, kind: str, subject: str = "") -> None:
+    def report_fact(self, kind: str, subject: str = "") -> None:
         """The builder did this for the trial just now (a screw turned): it is entered as a fact, so that what rests on
         it elsewhere is known to be stale. The trial itself does not rest on it.
         """

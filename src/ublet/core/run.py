@@ -61,7 +61,7 @@ class Finding:
         """By how much it may move before what rests on it counts as stale."""
         if self.tolerance is not None:
             return self.tolerance
-        return 2 * self.uncertainty if self.uncertainty is not None else UNSURE_SHARE * abs(self.value)
+        return 2 * self.uncertainty if self.uncertainty is not None else UNCERTAIN_FRACTION * abs(self.value)
 
     @property
     def within(self) -> bool:
@@ -69,7 +69,7 @@ class Finding:
         return self.limit is None or abs(self.value) <= self.limit
 
 
-UNSURE_SHARE = 0.05
+UNCERTAIN_FRACTION = 0.05
 """A value whose uncertainty is not known may move by this share of it."""
 
 
@@ -192,7 +192,7 @@ class Progress:
     """
 
     phase: str
-    share: float
+    fraction: float
     left_s: float | None = None
     detail: str = ""
     about: str = ""

@@ -94,7 +94,7 @@ class Sockets(Protocol):
     def listen(self, sensor: str, rate_hz: float) -> None:
         """A sensor that streams begins to take readings; at 0 Hz it ends."""
 
-    def heard(self, sensor: str) -> Readings:
+    def readings(self, sensor: str) -> Readings:
         """What it took since it was asked last."""
 
     def course(self, speeds: Mapping[str, NDArray[np.float64]]) -> None:

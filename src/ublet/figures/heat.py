@@ -32,7 +32,7 @@ def draw_heat(series: Mapping[str, Series], title: str, target_c: float | None, 
     predicted = {name: s for name, s in series.items() if name.startswith("predicted") and len(s.rows)}
     if not recorded and not predicted:
         raise ValueError("there is no record to draw")
-    figure, climb, near, duty = _axes(title)
+    figure, heat_up, near, duty = _axes(title)
     for name, one in {**recorded, **predicted}.items():
         time_s, celsius = one.column("time_s"), one.column("temperature_c")
         dashed = name in predicted
@@ -40,11 +40,11 @@ def draw_heat(series: Mapping[str, Series], title: str, target_c: float | None, 
         style["ls"] = (0, (4, 2)) if dashed else "-"
         near.plot(time_s, celsius, label=name, **style)
         if not dashed:
-            climb.plot(time_s, celsius, color=COPPER, lw=1)
+            heat_up.plot(time_s, celsius, color=COPPER, lw=1)
             duty.step(time_s, 100 * one.column("duty"), where="post", color=RUST, lw=0.9)
     if target_c is not None:
         near.axhline(target_c, color=INK, lw=0.6)
-        climb.axhline(target_c, color=INK, lw=0.6)
+        heat_up.axhline(target_c, color=INK, lw=0.6)
         near.set_ylim(target_c - NEAR_C, target_c + NEAR_C)
     longest = max(float(np.max(s.column("time_s"))) for s in {**recorded, **predicted}.values())
     near.set_xlim(0, longest)
@@ -89,16 +89,16 @@ def _axes(title: str) -> Any:
 
     figure = Figure(figsize=(9, 5.6), layout="constrained")
     grid = figure.add_gridspec(2, 2, width_ratios=(1, 3), height_ratios=(4, 1))
-    climb = figure.add_subplot(grid[:, 0])
+    heat_up = figure.add_subplot(grid[:, 0])
     near = figure.add_subplot(grid[0, 1])
     duty = figure.add_subplot(grid[1, 1], sharex=near)
     figure.suptitle(title, fontsize=10, color=INK, x=0.01, ha="left")
-    climb.set_title("the climb", fontsize=8, color=INK, loc="left")
+    heat_up.set_title("the climb", fontsize=8, color=INK, loc="left")
     near.set_title("around the target", fontsize=8, color=INK, loc="left")
     near.set_ylabel("temperature, °C", fontsize=8)
     duty.set_ylabel("duty, %", fontsize=8)
     duty.set_ylim(-5, 105)
     duty.set_xlabel("time, s", fontsize=8)
-    climb.set_xlabel("time, s", fontsize=8)
-    _plain(climb, near, duty)
-    return figure, climb, near, duty
+    heat_up.set_xlabel("time, s", fontsize=8)
+    _plain(heat_up, near, duty)
+    return figure, heat_up, near, duty

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ublet.core.shake.choosing import Limits
-from ublet.core.shake.frame import Mode, transfer
+from ublet.core.shake.frame import Mode, frequency_response
 from ublet.core.shake.recorded_shake import Shaken
 from ublet.core.shake.shapers import vibration
 
@@ -37,11 +37,11 @@ def draw_resonance(axes: Mapping[str, Shaken], limits: Limits, title: str, path:
 
 def _draw(above: Any, below: Any, axis: str, shaken: Shaken, limits: Limits) -> None:
     if shaken.bands is not None:
-        hz, size = shaken.bands.hz, np.abs(shaken.bands.transfer)
+        hz, size = shaken.bands.hz, np.abs(shaken.bands.frequency_response)
         above.plot(hz, size, ".", ms=1.5, color=QUIET, label="recorded")
         above.set_ylabel("moved over told", fontsize=8)
         fine = np.linspace(hz[0], hz[-1], POINTS)
-        above.plot(fine, np.abs(transfer(shaken.modes, fine)), color=MODEL, lw=1.2, label="modes")
+        above.plot(fine, np.abs(frequency_response(shaken.modes, fine)), color=MODEL, lw=1.2, label="modes")
     elif shaken.density is not None:
         hz, density = shaken.density
         above.semilogy(hz, density, color=QUIET, lw=0.8, label="recorded")
@@ -55,7 +55,7 @@ def _draw(above: Any, below: Any, axis: str, shaken: Shaken, limits: Limits) -> 
     damping = shaken.modes[0].damping_ratio
     for shaper in shaken.choice.shapers:
         chosen = shaper is shaken.choice.chosen
-        left = [100 * vibration(shaper.train, Mode(float(f), damping, 1.0)) for f in fine]
+        left = [100 * vibration(shaper.impulses, Mode(float(f), damping, 1.0)) for f in fine]
         below.plot(fine, left, lw=1.6 if chosen else 0.8, color=CHOSEN if chosen else None, label=shaper.name)
     below.axhline(100 * limits.residual, color=QUIET, lw=0.6, ls="--")
     below.set_ylabel("left of a mode there, %", fontsize=8)

@@ -63,7 +63,7 @@ class SimulatedBoard:
         )
         kinds = kinds_on(hardware.streams, hardware.memory_bytes)
         self.streams = StreamSender(sockets, self.events, kinds, lambda: self.time_s)
-        self.mover.programs.swings = "swings" not in hardware.lacks
+        self.mover.programs.sweep_moves = "swings" not in hardware.lacks
         self.coil = CoilDrive(sockets)
         self.kept_samples = KEPT_SAMPLES
         self.restart_due = False
@@ -96,7 +96,7 @@ class SimulatedBoard:
         self.index, self.time_s = 0, 0.0
         self.samples: deque[list[float | None]] = deque(maxlen=self.kept_samples)
         self.streams.end()
-        self._heard = self._link_clock()
+        self._host_at = self._link_clock()
 
     def _has(self, module: str) -> bool:
         """Whether the image that runs has a module; one that lists none, as boards arrive, has all."""
@@ -128,9 +128,9 @@ class SimulatedBoard:
 
     # requests
 
-    def heard(self) -> None:
+    def note_host(self) -> None:
         """The host is alive."""
-        self._heard = self._link_clock()
+        self._host_at = self._link_clock()
 
     def new_session(self) -> list[dict[str, Any]]:
         """Another host asked for nothing of what is on: everything goes off. Returns what was on, as hello tells it."""
@@ -264,7 +264,7 @@ class SimulatedBoard:
     def tick(self) -> None:
         """One control period: readings, guards, control, what stands around, motion, sample."""
         boot = self.boot
-        if self._link_clock() - self._heard > HEARTBEAT_WINDOW_S:
+        if self._link_clock() - self._host_at > HEARTBEAT_WINDOW_S:
             self._host_is_gone()
         for trip in self.heat.control():
             self._trip(trip)

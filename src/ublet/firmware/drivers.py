@@ -30,7 +30,7 @@ class Drivers:
             raise Refused(NOT_ALLOWED, f"no motor “{root.removeprefix('axes.')}” on this board; known: {known}")
 
     def _steps(self, root: str, mm: float) -> Steps:
-        way = -1 if self.live[f"{root}.reversed"] else 1
-        per_mm = mm * number_in(self.live, f"{part_of(root)}.steps_per_mm") * way
+        direction = -1 if self.live[f"{root}.reversed"] else 1
+        per_mm = mm * number_in(self.live, f"{part_of(root)}.steps_per_mm") * direction
         microsteps = int(number_in(self.live, f"{root}.microsteps"))
         return Steps(str(self.live[f"{root}.socket"]), per_mm, microsteps, number_in(self.live, f"{root}.run_a"))

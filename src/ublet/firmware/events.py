@@ -25,7 +25,7 @@ class Events:
         self.newest = 0
         self._kept.clear()
 
-    def tell(self, what: str, **more: Any) -> None:
+    def emit(self, what: str, **more: Any) -> None:
         """Something happened."""
         self.newest += 1
         event = {"number": self.newest, "time_s": round(self._clock(), 3), "what": what, **more}

@@ -78,7 +78,12 @@ class MeshFollower:
         self.applied_mm = 0.0
 
     def turn(
-        self, sockets: Sockets, steps: tuple[Steps, ...], way: Mapping[str, float], pace: Pace, until: Until | None
+        self,
+        sockets: Sockets,
+        steps: tuple[Steps, ...],
+        direction: Mapping[str, float],
+        pace: Pace,
+        until: Until | None,
     ) -> float | None:
         """Let motors follow a pace, Z following the bed; returns when ``until`` came true, as the sockets do."""
         length = pace.gone(pace.seconds)
@@ -90,7 +95,7 @@ class MeshFollower:
             mm = length * number / count
             ends = pace.seconds if number == count else pace.reached(mm)
             steepest = STEEPEST * length / count
-            by_mm = max(-steepest, min(steepest, self._wanted(way, mm) - self.applied_mm))
+            by_mm = max(-steepest, min(steepest, self._wanted(direction, mm) - self.applied_mm))
             piece = Pace(pace.speed(began), pace.acceleration_mm_s2, ends - began)
             sockets.turn(self._with(steps, by_mm * count / length), piece)
             self.applied_mm += by_mm
@@ -106,12 +111,12 @@ class MeshFollower:
         sockets.turn(self._with((), math.copysign(1.0, by_mm)), Pace(LEAVES_MM_S, 0.0, seconds))
         return seconds
 
-    def _wanted(self, way: Mapping[str, float], mm: float) -> float:
+    def _wanted(self, direction: Mapping[str, float], mm: float) -> float:
         """How much higher Z is to stand after so much of the way."""
         where = {axis: here for axis, here in self._where().items() if here is not None}
         if self._fine is None or len(where) < 3:
             return 0.0
-        x, y, z = (where[axis] + way.get(axis, 0.0) * mm for axis in ("x", "y", "z"))
+        x, y, z = (where[axis] + direction.get(axis, 0.0) * mm for axis in ("x", "y", "z"))
         fades = max(0.0, min(1.0, 1 - max(0.0, z) / self._fade_mm)) if self._fade_mm else 1.0
         return fades * (self._height(x, y) + self._shift_mm)
 
@@ -121,9 +126,9 @@ class MeshFollower:
         found = []
         for at, lines in ((x, mesh.x), (y, mesh.y)):
             step = (lines[-1] - lines[0]) / (len(lines) - 1)
-            share = min(max((at - lines[0]) / step, 0.0), len(lines) - 1.0)
-            cell = min(int(share), len(lines) - 2)
-            found.append((cell, share - cell))
+            fraction = min(max((at - lines[0]) / step, 0.0), len(lines) - 1.0)
+            cell = min(int(fraction), len(lines) - 2)
+            found.append((cell, fraction - cell))
         (c, u), (r, v) = found
         heights = mesh.heights
         return float(

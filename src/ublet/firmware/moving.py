@@ -29,7 +29,7 @@ class HomingPlan:
     """How one axis homes: way towards its end (-1 or 1), distances in mm, speeds in mm/s, and the end's position."""
 
     axis: str
-    way: int
+    direction: int
     length_mm: float
     fast_mm_s: float
     slow_mm_s: float
@@ -53,20 +53,20 @@ Course = Generator[HomingStage, bool, str]
 def homing_course(plan: HomingPlan, triggered: Callable[[], bool]) -> Course:
     """One axis on its way to its end."""
     if triggered():
-        yield HomingStage(-plan.way * 2 * plan.back_off_mm, plan.slow_mm_s, False)
+        yield HomingStage(-plan.direction * 2 * plan.back_off_mm, plan.slow_mm_s, False)
         if triggered():
             return "its switch reads triggered and stays so: polarity, a broken wire, or a mixed-up plug"
     seek = plan.length_mm + MARGIN_MM
-    if not (yield HomingStage(plan.way * seek, plan.fast_mm_s, True)):
+    if not (yield HomingStage(plan.direction * seek, plan.fast_mm_s, True)):
         return (
             f"no switch triggered in {seek:g} mm: it runs the wrong way, its switch does not answer, its motor turns "
             "and the axis stays behind (too little current, something binds, a loose pulley), or it moves less than it "
             "is told (steps per mm, lead of the screw)"
         )
-    yield HomingStage(-plan.way * plan.back_off_mm, plan.fast_mm_s, False)
+    yield HomingStage(-plan.direction * plan.back_off_mm, plan.fast_mm_s, False)
     if triggered():
         return f"its switch stays triggered {plan.back_off_mm:g} mm away from the end: back off further"
-    if not (yield HomingStage(plan.way * 2 * plan.back_off_mm, plan.slow_mm_s, True)):
+    if not (yield HomingStage(plan.direction * 2 * plan.back_off_mm, plan.slow_mm_s, True)):
         return "it triggered at the fast approach and not at the slow one"
     return ""
 
@@ -213,7 +213,7 @@ class Mover:
         return self._start(caps.line({axis: mm}, speed_mm_s), caps.motors({axis: mm}))
 
     def home(self, axis: str) -> int:
-        """Seek an axis's end and set its position there; how it went is in ``home_results``. Returns the motion's number.
+        """Seek an axis's end and set its position there; ``home_results`` has how it went. Returns the motion's number.
 
         Raises:
             Refused: moving already, no such axis, no input at its end, Z with the probe before X and Y.
@@ -260,7 +260,7 @@ class Mover:
             raise Refused(NOT_ALLOWED, "no program runs: there is nothing to hold")
         if held != self.queue.held:
             self.queue.hold(held)
-            self._events.tell("held" if held else "going on", motion=run.motion, program=run.name)
+            self._events.emit("held" if held else "going on", motion=run.motion, program=run.name)
 
     # time
 
@@ -293,7 +293,7 @@ class Mover:
             run.ending, run.last = (how, more), True
             run.waiting.clear()
             self.queue.hold(True)
-            self._events.tell("parking", motion=run.motion, program=run.name, why=str(more.get("why", "")))
+            self._events.emit("parking", motion=run.motion, program=run.name, why=str(more.get("why", "")))
             return
         if self.queue.speed > 0:
             self.position = dict.fromkeys(AXES)
@@ -334,13 +334,13 @@ class Mover:
         return self._until("probe") if "probe.socket" in self.live else None
 
     def _end(self, how: str, **more: object) -> None:
-        self._events.tell("ended", motion=self._motion, how=how, **more)
+        self._events.emit("ended", motion=self._motion, how=how, **more)
 
-    def _moved(self, way: Mapping[str, float], mm: float) -> None:
+    def _moved(self, direction: Mapping[str, float], mm: float) -> None:
         for axis in AXES:
             here = self.position[axis]
-            if here is not None and axis in way:
-                self.position[axis] = here + way[axis] * mm
+            if here is not None and axis in direction:
+                self.position[axis] = here + direction[axis] * mm
 
     def _go_on_homing(self, hit: bool | None) -> None:
         """The next piece of the homing, or its end."""

@@ -22,13 +22,13 @@ from ublet.core.motion.program import (
     line_to,
     must_be_inside,
 )
-from ublet.core.motion.swinging import SwingCourse
+from ublet.core.motion.sweep_motion import SweepCourse
 from ublet.core.sockets import Steps, Until
 from ublet.firmware.drivers import Drivers
 from ublet.firmware.events import Events
 from ublet.firmware.live_values import LiveValues, number_in
 from ublet.firmware.melt import HeatOf, why_too_cold
-from ublet.firmware.queue import MotionQueue, Move, Pause, Piece, Swinging, Waiting
+from ublet.firmware.queue import MotionQueue, Move, Pause, Piece, SweepMotion, Waiting
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
 
 ROOM = 128
@@ -87,7 +87,7 @@ class Programs:
         self.run: Run | None = None
         self.flow = 1.0
         self.height_mm = 0.0
-        self.swings = True
+        self.sweep_moves = True
         self.drivers = Drivers({}, 0.0)
 
     def forget(self) -> None:
@@ -152,7 +152,7 @@ class Programs:
         run.promised = asked.end(run.promised)
         if run.starved and segments:
             run.starved = False
-            self._events.tell("fed", motion=run.motion, program=name, segment=at)
+            self._events.emit("fed", motion=run.motion, program=name, segment=at)
         self._fill(run)
         self._end_when_done(run)
         return run
@@ -182,11 +182,11 @@ class Programs:
 
     def _must_be_possible(self, segment: Segment, known: Mapping[str, float]) -> None:
         if isinstance(segment, (To, ProbeMove, SweepMove)):
-            moved = segment.way if isinstance(segment, SweepMove) else segment.at
+            moved = segment.direction if isinstance(segment, SweepMove) else segment.at
             unknown = [axis.upper() for axis in moved if axis not in known]
             if unknown:
                 raise Refused(NOT_ALLOWED, f"{unknown[0]} is not homed: a program needs to know where it stands")
-        if isinstance(segment, SweepMove) and not self.swings:
+        if isinstance(segment, SweepMove) and not self.sweep_moves:
             raise Refused(NOT_ALLOWED, "this firmware does not swing an axis")
         if isinstance(segment, SweepMove) and (why := self._too_hard(segment, known)):
             raise Refused(NOT_ALLOWED, why)
@@ -202,15 +202,18 @@ class Programs:
             if why := why_too_cold(self._live, self._heat_of, on_its_way=True):
                 raise Refused(NOT_ALLOWED, why)
 
-    def _too_hard(self, swing: SweepMove, known: Mapping[str, float]) -> str:
+    def _too_hard(self, sweep_move: SweepMove, known: Mapping[str, float]) -> str:
         """Why a swing is not done: harder than an axis may be driven, or beyond its limits; empty: nothing is wrong."""
         limits = self._limits()
-        for axis, share in swing.way.items():
-            most, asked = number_in(self._live, f"axes.{axis}.acceleration_mm_s2"), abs(share) * swing.peak_mm_s2
+        for axis, fraction in sweep_move.direction.items():
+            most, asked = (
+                number_in(self._live, f"axes.{axis}.acceleration_mm_s2"),
+                abs(fraction) * sweep_move.peak_mm_s2,
+            )
             if asked > most * (1 + 1e-9):
                 return f"a swing of up to {asked:.0f} mm/s² along {axis.upper()}: its acceleration is {most:g} at most"
             low, high = limits.get(axis, (float("-inf"), float("inf")))
-            reach = abs(share) * swing.reach_mm
+            reach = abs(fraction) * sweep_move.reach_mm
             if not low <= known[axis] - reach <= known[axis] + reach <= high:
                 place = f"{axis.upper()} {known[axis]:.2f} mm"
                 return f"a swing of {reach:.1f} mm either way about {place}: allowed {low:g} to {high:g} mm"
@@ -238,7 +241,7 @@ class Programs:
 
         def begun() -> None:
             if segment.place:
-                self._events.tell("place", motion=run.motion, program=run.name, segment=number, place=segment.place)
+                self._events.emit("place", motion=run.motion, program=run.name, segment=number, place=segment.place)
             pushes = isinstance(segment, (To, Push)) and segment.filament
             if pushes and (why := why_too_cold(self._live, self._heat_of)):
                 self._finish("refused", why=why)
@@ -250,7 +253,7 @@ class Programs:
                 if "z" in run.planned:
                     run.planned["z"] -= self.height_mm  # the program counts without what it was nudged by
                 what = "touched" if hit else "missed"
-                self._events.tell(what, motion=run.motion, program=run.name, segment=number, position=here)
+                self._events.emit(what, motion=run.motion, program=run.name, segment=number, position=here)
                 run.promised = Program(run.name, tuple(run.waiting)).end(run.planned)
             run.ended += 1
             self._fill(run)
@@ -259,8 +262,8 @@ class Programs:
         caps = self.drivers.caps
         line = line_to(segment, run.planned, caps)
         if isinstance(segment, SweepMove):
-            steps = self._steps(caps.motors(segment.way), 1.0)
-            return Swinging(SwingCourse(segment), segment.way, steps, done=done, begun=begun)
+            steps = self._steps(caps.motors(segment.direction), 1.0)
+            return SweepMotion(SweepCourse(segment), segment.direction, steps, done=done, begun=begun)
         if line is None:
             if isinstance(segment, Warm):
                 return Waiting(lambda: self._is_warm(segment), done=done, begun=begun)
@@ -268,7 +271,7 @@ class Programs:
         if isinstance(segment, Lift):
             motors = dict(segment.motors)
         else:
-            motors = caps.motors({part: share * line.length for part, share in line.way.items()})
+            motors = caps.motors({part: fraction * line.length for part, fraction in line.direction.items()})
         until = self._until() if isinstance(segment, ProbeMove) else None
         stands = isinstance(segment, (ProbeMove, Lift))
         return Move(line, self._steps(motors, line.length), until, motors=motors, stands=stands, done=done, begun=begun)
@@ -306,4 +309,4 @@ class Programs:
             self._finish("done")
         elif not run.starved and run.taken:
             run.starved = True
-            self._events.tell("starved", motion=run.motion, program=run.name, segment=run.taken)
+            self._events.emit("starved", motion=run.motion, program=run.name, segment=run.taken)

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
 from ublet.core.motion.planner import ENDED_MM, Corner, LinearMove, leaving_speeds, next_pace
-from ublet.core.motion.swinging import GRID_HZ, SwingCourse
+from ublet.core.motion.sweep_motion import GRID_HZ, SweepCourse
 from ublet.core.sockets import Pace, Sockets, Steps, Until
 from ublet.firmware.following import MeshFollower
 from ublet.firmware.shaping import Shaping
@@ -42,11 +42,11 @@ class Move(Piece):
 
 
 @dataclass
-class Swinging(Piece):
+class SweepMotion(Piece):
     """To and fro about where it stands, with the steps of its motors for each mm; it begins with a control period."""
 
-    course: SwingCourse
-    way: Mapping[str, float]
+    course: SweepCourse
+    direction: Mapping[str, float]
     steps: tuple[Steps, ...]
     at: int = 0
 
@@ -125,8 +125,8 @@ class MotionQueue:
         return self._feed
 
     @feed.setter
-    def feed(self, share: float) -> None:
-        self._feed, self._leaving = share, None
+    def feed(self, fraction: float) -> None:
+        self._feed, self._leaving = fraction, None
 
     def advance(self, seconds: float) -> None:
         """Let time pass."""
@@ -134,10 +134,10 @@ class MotionQueue:
         self._period_s = left = seconds
         while left > SOON_S and self.pieces:
             piece = self.pieces[0]
-            swings = isinstance(piece, Swinging)  # which cannot be held: it is stopped, or ends
-            if self._held and self.speed <= 0 and not (swings and piece.under_way):
+            sweep_moves = isinstance(piece, SweepMotion)  # which cannot be held: it is stopped, or ends
+            if self._held and self.speed <= 0 and not (sweep_moves and piece.under_way):
                 return
-            if swings and not piece.under_way and left < seconds - SOON_S:
+            if sweep_moves and not piece.under_way and left < seconds - SOON_S:
                 return
             if not piece.under_way:
                 piece.under_way = True
@@ -148,8 +148,8 @@ class MotionQueue:
                 without = piece.until is not None or self._following.ends
                 used = self._following.leave(self._sockets) if without else 0.0
                 used += self._follow(piece, left)
-            elif isinstance(piece, Swinging):
-                used = self._swing(piece, left)
+            elif isinstance(piece, SweepMotion):
+                used = self._sweep_move(piece, left)
             elif isinstance(piece, Pause):
                 used = min(left, piece.left_s)
                 piece.left_s -= used
@@ -172,34 +172,36 @@ class MotionQueue:
         else:
             pace = next_pace(self.speed, left_mm, self._leave(), line.top * self._feed, line.acceleration)
             pace = Pace(pace.speed_mm_s, pace.acceleration_mm_s2, min(pace.seconds, left_s))
-        met_s = self._following.turn(self._sockets, move.steps, line.way, pace, move.until)
+        met_s = self._following.turn(self._sockets, move.steps, line.direction, pace, move.until)
         took = pace.seconds if met_s is None else met_s
         if self.shaping.awake:
-            self.shaping.follow(line.way, self._period_s - left_s, Pace(self.speed, pace.acceleration_mm_s2, took))
+            self.shaping.follow(
+                line.direction, self._period_s - left_s, Pace(self.speed, pace.acceleration_mm_s2, took)
+            )
         gone = min(pace.gone(took), left_mm)
         self.speed, self._gone = pace.speed(took), self._gone + gone
-        self._moved(line.way, gone)
+        self._moved(line.direction, gone)
         if met_s is not None:
             self.speed = 0.0
         if met_s is not None or left_mm - gone <= ENDED_MM:
             self._end(met_s is not None)
         return max(took, SOON_S)
 
-    def _swing(self, swing: Swinging, left_s: float) -> float:
+    def _sweep_move(self, sweep_move: SweepMotion, left_s: float) -> float:
         """Swing on for so long; returns the time that it took, s. Motors are turned by what it leaves."""
-        count = min(round(left_s * GRID_HZ), swing.course.count - swing.at)
-        speeds = swing.course.speeds(swing.at, count + 1)
+        count = min(round(left_s * GRID_HZ), sweep_move.course.count - sweep_move.at)
+        speeds = sweep_move.course.speeds(sweep_move.at, count + 1)
         if self.shaping.awake:
-            self.shaping.stepped(swing.way, round((self._period_s - left_s) * GRID_HZ), speeds)
+            self.shaping.stepped(sweep_move.direction, round((self._period_s - left_s) * GRID_HZ), speeds)
         seconds = count / GRID_HZ
         gone = float((speeds[1:] + speeds[:-1]).sum()) / (2 * GRID_HZ)
         if gone and seconds:
             back = gone < 0
-            steps = tuple(replace(each, per_mm=-each.per_mm) for each in swing.steps) if back else swing.steps
+            steps = tuple(replace(each, per_mm=-each.per_mm) for each in sweep_move.steps) if back else sweep_move.steps
             self._sockets.turn(steps, Pace(abs(gone) / seconds, 0.0, seconds))
-            self._moved(swing.way, gone)
-        swing.at += count
-        if swing.at >= swing.course.count:
+            self._moved(sweep_move.direction, gone)
+        sweep_move.at += count
+        if sweep_move.at >= sweep_move.course.count:
             self._end(False)
         return max(seconds, SOON_S)
 
@@ -213,7 +215,7 @@ class MotionQueue:
             self._sockets.turn(move.steps, pace)
             gone = min(pace.gone(pace.seconds), left_mm)
             self._beside_speed, self._beside_gone = pace.speed(pace.seconds), self._beside_gone + gone
-            self._moved(move.line.way, gone)
+            self._moved(move.line.direction, gone)
             left -= max(pace.seconds, SOON_S)
             if left_mm - gone <= ENDED_MM:
                 self._beside.popleft()

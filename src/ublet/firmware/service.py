@@ -17,7 +17,7 @@ from ublet.firmware.hardware import Wire
 from ublet.firmware.line import PacedLine
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
 from ublet.firmware.requests import SAMPLES_AT_ONCE, Params, Requests, StreamRequests, kind_fields, text
-from ublet.firmware.streams import LINE_SHARE
+from ublet.firmware.streams import LINE_FRACTION
 from ublet.link.controller import capability_of
 from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode, encode_block
 from ublet.link.upload import BITS_A_BYTE
@@ -58,7 +58,7 @@ class Service:
         baud = self.wire.baud * clock_speed
         self._arriving = PacedLine(baud, self._take)
         self._leaving = PacedLine(baud, lambda data: self.send(data))
-        board.events.listener = self._tell_event
+        board.events.listener = self._send_event
         board.streams.line_bytes_s = self.wire.baud / BITS_A_BYTE
         board.keep_samples(clock_speed)
         self._requests = Requests(board)
@@ -122,7 +122,7 @@ class Service:
         """
         if self._session is None:
             return
-        while self._leaving.waiting_s() < LINE_SHARE * pause_s and (block := self.board.streams.due()) is not None:
+        while self._leaving.waiting_s() < LINE_FRACTION * pause_s and (block := self.board.streams.due()) is not None:
             self._transmit(encode_block(block))
 
     def _answer(self, message: Message | Block) -> None:
@@ -133,7 +133,7 @@ class Service:
         if method == "heartbeat":
             # one of a host that was here before this one does not keep this one's heat on
             if self._session is not None and isinstance(params, dict) and params.get("session") == self._session:
-                self.board.heard()
+                self.board.note_host()
             return
         if not isinstance(number, (int, str)) or isinstance(number, bool):
             return
@@ -152,14 +152,14 @@ class Service:
     def _reply(self, number: int | str, method: str, work: Callable[[], Any], anew: bool = False) -> None:
         """Answer a request once; a repeated id gets the same answer again, unless it is another host's hello."""
         if not anew and number in self._replies:
-            self.board.heard()
+            self.board.note_host()
             self._transmit(self._replies[number])
             return
         reply: Message = {"jsonrpc": "2.0", "id": number}
         try:
             if self._session is None and method not in BEFORE_HELLO:
                 raise Refused(NOT_ALLOWED, f"{method}: say hello first, so that it is known who asks")
-            self.board.heard()
+            self.board.note_host()
             reply["result"] = work()
         except Refused as error:
             reply["error"] = {"code": error.code, "message": str(error)}
@@ -173,7 +173,7 @@ class Service:
         if self.board.restart_due:
             self.board.restart()
 
-    def _tell_event(self, event: EventFields) -> None:
+    def _send_event(self, event: EventFields) -> None:
         if self._session is not None:
             self._emit({"jsonrpc": "2.0", "method": "event", "params": {"boot": self.board.boot, **event}})
 

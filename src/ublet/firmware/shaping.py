@@ -8,9 +8,9 @@ import numpy as np
 
 from ublet.core.arrays import Floats
 from ublet.core.machine.layouts import AXES
-from ublet.core.motion.swinging import GRID_HZ
+from ublet.core.motion.sweep_motion import GRID_HZ
 from ublet.core.settings import Value
-from ublet.core.shake.shapers import ImpulseSequence, live_train
+from ublet.core.shake.shapers import ImpulseSequence, live_impulses
 from ublet.core.sockets import Pace
 
 LONGEST_S = 0.5
@@ -27,7 +27,7 @@ class Shaping:
     def __init__(self) -> None:
         self.awake = False
         self._can = True
-        self._trains: dict[str, ImpulseSequence] = {}
+        self._sequences: dict[str, ImpulseSequence] = {}
         self._kept = round(LONGEST_S * GRID_HZ)
         self._past: dict[str, Floats] = {}
         self._now: dict[str, Floats] = {}
@@ -39,9 +39,11 @@ class Shaping:
 
     def settled(self, live: Mapping[str, Value]) -> None:
         """Live settings have changed."""
-        found = {axis: live_train(live.get, axis) for axis in AXES} if self._can else {}
-        self._trains = {
-            axis: train for axis, train in found.items() if train is not None and train.duration_s < LONGEST_S
+        found = {axis: live_impulses(live.get, axis) for axis in AXES} if self._can else {}
+        self._sequences = {
+            axis: impulses
+            for axis, impulses in found.items()
+            if impulses is not None and impulses.duration_s < LONGEST_S
         }
 
     def sleep(self) -> None:
@@ -58,19 +60,19 @@ class Shaping:
             self._now[axis] = np.zeros(count)
             self._now[axis][0] = past[-1]
 
-    def follow(self, way: Mapping[str, float], from_s: float, pace: Pace) -> None:
+    def follow(self, direction: Mapping[str, float], from_s: float, pace: Pace) -> None:
         """A path is followed for a while, from a time in the period on."""
         first, last = np.ceil(from_s * GRID_HZ - 1e-6), np.floor((from_s + pace.seconds) * GRID_HZ + 1e-6)
         at = np.arange(int(first), int(last) + 1)
         speeds = pace.speed_mm_s + pace.acceleration_mm_s2 * (at / GRID_HZ - from_s)
-        self.stepped(way, int(first), speeds)
+        self.stepped(direction, int(first), speeds)
 
-    def stepped(self, way: Mapping[str, float], first: int, speeds: Floats) -> None:
+    def stepped(self, direction: Mapping[str, float], first: int, speeds: Floats) -> None:
         """Speeds along a way, mm/s, at points of the period's grid from one on."""
-        for axis, share in way.items():
+        for axis, fraction in direction.items():
             if axis in self._now:
                 room = self._now[axis][first : first + len(speeds)]
-                room[:] = share * speeds[: len(room)]
+                room[:] = fraction * speeds[: len(room)]
 
     def end_period(self) -> dict[str, Floats]:
         """What the axes were really stepped with: n + 1 speeds over the period, mm/s, shaped."""
@@ -79,18 +81,18 @@ class Shaping:
             whole = np.concatenate([self._past[axis], self._now[axis][1:]])
             self._past[axis] = whole[-self._kept :]
             count = len(self._now[axis])
-            train = self._trains.get(axis)
-            found[axis] = whole[-count:] if train is None else _spread(whole, count, train)
+            impulses = self._sequences.get(axis)
+            found[axis] = whole[-count:] if impulses is None else _spread(whole, count, impulses)
         return found
 
 
-def _spread(whole: Floats, count: int, train: ImpulseSequence) -> Floats:
+def _spread(whole: Floats, count: int, impulses: ImpulseSequence) -> Floats:
     """The last of many speeds, each the sum of what was told so much earlier; even between the points of the grid."""
     found = np.zeros(count)
-    for time_s, share in zip(train.times.tolist(), train.amplitudes.tolist(), strict=True):
+    for time_s, fraction in zip(impulses.times.tolist(), impulses.amplitudes.tolist(), strict=True):
         back = time_s * GRID_HZ
         steps = int(back)
         part = back - steps
         end = len(whole) - steps
-        found += share * ((1 - part) * whole[end - count : end] + part * whole[end - count - 1 : end - 1])
+        found += fraction * ((1 - part) * whole[end - count : end] + part * whole[end - count - 1 : end - 1])
     return found

@@ -22,7 +22,7 @@ IN_BLOCK, BLOCK_S = 64, 0.08
 with one by one.
 """
 
-LINE_SHARE = 0.6
+LINE_FRACTION = 0.6
 """A live stream takes no more of the line than this share: states, replies and events need the rest."""
 
 
@@ -111,7 +111,7 @@ class StreamSender:
             raise Refused(NOT_ALLOWED, f"stream {self._open.number} is open: close it first")
         in_block = max(IN_BLOCK, round(BLOCK_S * rate_hz))
         if capture_s is None:
-            asked, there = line_bytes_s(kind.sample_bytes, rate_hz, in_block), LINE_SHARE * self.line_bytes_s
+            asked, there = line_bytes_s(kind.sample_bytes, rate_hz, in_block), LINE_FRACTION * self.line_bytes_s
             if there and asked > there:
                 raise Refused(
                     NOT_ALLOWED,
@@ -126,7 +126,7 @@ class StreamSender:
         wanted = 0 if capture_s is None else round(capture_s * rate_hz)
         self._open = _Open(self._numbers, kind, rate_hz, wanted, in_block=in_block)
         self._sockets.listen(name, rate_hz)
-        self._sockets.heard(name)
+        self._sockets.readings(name)
         return {"number": self._numbers, "in_block": in_block, "kept_blocks": self._room(self._open)}
 
     def credit(self, number: int, upto: int) -> None:
@@ -162,7 +162,7 @@ class StreamSender:
         stream = self._open
         if stream is None or stream.full:
             return
-        readings = self._sockets.heard(stream.kind.name)
+        readings = self._sockets.readings(stream.kind.name)
         count = len(readings.counts)
         if not count:
             return
@@ -182,7 +182,7 @@ class StreamSender:
         self._pack(stream)
         if stream.full:
             self._sockets.listen(stream.kind.name, 0.0)
-            self._events.tell("captured", stream=stream.number, blocks=stream.blocks, readings=stream.taken)
+            self._events.emit("captured", stream=stream.number, blocks=stream.blocks, readings=stream.taken)
 
     def due(self) -> Block | None:
         """The next block to send; those that are asked for again come first."""

@@ -205,7 +205,7 @@ class Ledger:
 
     # facts
 
-    def tell(self, fact: Fact) -> Fact:
+    def report_fact(self, fact: Fact) -> Fact:
         """Enter a fact; returns it with its number.
 
         Raises:

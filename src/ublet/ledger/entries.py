@@ -65,7 +65,7 @@ class RunPhase:
 
     at_s: float
     words: str
-    share: float
+    fraction: float
 
 
 @dataclass(frozen=True)

@@ -84,7 +84,7 @@ class Recorded:
         if progress.phase != self._phase:
             self._phase = progress.phase
             self._phases += 1
-            self._add(Phase(self.number, self._phases, RunPhase(at_s, progress.phase, progress.share)))
+            self._add(Phase(self.number, self._phases, RunPhase(at_s, progress.phase, progress.fraction)))
 
     def found(self, findings: Sequence[Finding], option: Option | None, rests: tuple[Dependency, ...]) -> None:
         """It found these and can propose this, and goes on."""

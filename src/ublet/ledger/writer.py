@@ -83,7 +83,7 @@ class Phase:
         """Enter it."""
         passed = self.passed
         base.execute(
-            "INSERT INTO phase VALUES (?,?,?,?,?)", (self.run, self.place, passed.at_s, passed.words, passed.share)
+            "INSERT INTO phase VALUES (?,?,?,?,?)", (self.run, self.place, passed.at_s, passed.words, passed.fraction)
         )
 
 

@@ -291,7 +291,7 @@ async def _checked(bench: CheckSetup) -> None:
 
 
 @clause("7.4", "A swing needs a direction of length 1, frequencies that rise, and axes that are homed.")
-async def _swung(bench: CheckSetup) -> None:
+async def _swept(bench: CheckSetup) -> None:
     can = bench.about.get("can")
     if isinstance(can, list) and "swings" not in can:
         raise Unchecked("it says that it cannot: swings")

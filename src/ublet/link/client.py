@@ -19,7 +19,7 @@ PROTOCOL = 1
 HALTED = 1
 REPLY_S = 0.5
 TRIES = 10
-GARBLED_S, GARBLED_BYTES, GARBLED_SHARE = 0.9, 60, 0.1
+GARBLED_S, GARBLED_BYTES, GARBLED_FRACTION = 0.9, 60, 0.1
 """So long after hello, so many bytes without one good line, and such a share of them that no text has: garbage. A long
 line of which only a part has come yet is none: before hello no block of bytes is sent, only text.
 """
@@ -89,7 +89,7 @@ class Client:
         self._beating = False
         self._bytes = self._odd_bytes = self._good_lines = 0
         self._silent_until = 0.0
-        self._heard = self._news = asyncio.get_running_loop().time()
+        self._received_at = self._news = asyncio.get_running_loop().time()
         self._last_time: float | None = None
         self._tasks: set[asyncio.Task[None]] = set()
         self.lost_why: str | None = None
@@ -128,7 +128,7 @@ class Client:
     def _garbled(self) -> bool:
         """Whether what came so far is nothing that a board would say."""
         much = self._bytes >= GARBLED_BYTES and not self._good_lines
-        return much and self._odd_bytes >= GARBLED_SHARE * self._bytes
+        return much and self._odd_bytes >= GARBLED_FRACTION * self._bytes
 
     async def call(self, method: str, params: dict[str, Any] | None = None) -> Any:
         """Send a request and return its result; asks again when no answer or a damaged one comes.
@@ -230,13 +230,13 @@ class Client:
                 self.transport.write(beat)
             await asyncio.sleep(every_s)
             if loop.time() - self._news > NO_NEWS_S:
-                silent = loop.time() - self._heard > NO_NEWS_S - 1
+                silent = loop.time() - self._received_at > NO_NEWS_S - 1
                 reason = "the board has been silent" if silent else "no new readings have come from the board"
                 self._hang_up(f"{reason} for {NO_NEWS_S:.0f} s")
 
     def _received(self, data: bytes) -> None:
         """Bytes came. Whatever goes wrong with them ends the link, and is told."""
-        self._heard = asyncio.get_running_loop().time()
+        self._received_at = asyncio.get_running_loop().time()
         self._bytes += len(data)
         if not self._good_lines:
             self._odd_bytes += len(data.translate(None, TEXT))

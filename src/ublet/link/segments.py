@@ -51,7 +51,7 @@ def segment_fields(segment: Segment) -> dict[str, Any]:
         case SweepMove():
             hz = {"from_hz": segment.from_hz, "to_hz": segment.to_hz}
             return {
-                "swing": dict(segment.way),
+                "swing": dict(segment.direction),
                 **hz,
                 "seconds": segment.seconds,
                 "per_hz_m_s2": segment.per_hz_m_s2,
@@ -93,12 +93,12 @@ def segment_from(fields: object) -> Segment:
         case "touch":
             return ProbeMove(_places(fields, kind), _above(fields, "mm_s"), place)
         case "swing":
-            return _swing(fields, place)
+            return _sweep_move(fields, place)
         case _:
             return Lift(_table(fields, kind), _above(fields, "mm_s"), place)
 
 
-def _swing(fields: Mapping[str, Any], place: str) -> SweepMove:
+def _sweep_move(fields: Mapping[str, Any], place: str) -> SweepMove:
     way = _places(fields, "swing")
     if abs(math.hypot(*way.values()) - 1) > 1e-6:
         raise ValueError("swing must be a direction of length 1")

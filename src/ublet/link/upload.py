@@ -51,7 +51,9 @@ def missing(total: int, have: Iterable[Iterable[int]], block: int) -> Iterator[t
         at = max(at, end)
 
 
-async def upload(client: Client, head: Message, data: bytes, baud: int, tell: Callable[[UploadProgress], None]) -> None:
+async def upload(
+    client: Client, head: Message, data: bytes, baud: int, on_progress: Callable[[UploadProgress], None]
+) -> None:
     """Send an image and have the board check its digest. Whatever ends it, the board runs on as before.
 
     head: what the board judges the image by before a byte is sent (``size``, ``digest``, ``board``, ``firmware``).
@@ -74,9 +76,9 @@ async def upload(client: Client, head: Message, data: bytes, baud: int, tell: Ca
             await client.block(at, data[at:end], reply_s)
             sent += end - at
             elapsed = loop.time() - start
-            tell(UploadProgress(before + sent, len(data), elapsed, sent / elapsed if elapsed else 0.0))
+            on_progress(UploadProgress(before + sent, len(data), elapsed, sent / elapsed if elapsed else 0.0))
 
-    tell(UploadProgress(before, len(data), 0.0, 0.0))
+    on_progress(UploadProgress(before, len(data), 0.0, 0.0))
     try:
         async with asyncio.TaskGroup() as group:
             for _ in range(WINDOW):

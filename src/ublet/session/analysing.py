@@ -65,7 +65,7 @@ def _axis(shaken: Shaken, limits: Limits) -> dict[str, Any]:
                 "frequency_u": mode.frequency_u,
                 "damping_ratio": mode.damping_ratio,
                 "damping_u": mode.damping_u,
-                "share": mode.share,
+                "share": mode.modal_share,
             }
             for mode in shaken.modes
         ],
@@ -76,16 +76,16 @@ def _axis(shaken: Shaken, limits: Limits) -> dict[str, Any]:
 
 
 def _shaper(shaper: ShaperCandidate, limits: Limits) -> dict[str, Any]:
-    train = shaper.train
+    impulses = shaper.impulses
     return {
         "name": shaper.name,
         "frequency_hz": shaper.frequency_hz,
-        "impulses": [[float(t), float(a)] for t, a in zip(train.times, train.amplitudes, strict=True)],
+        "impulses": [[float(t), float(a)] for t, a in zip(impulses.times, impulses.amplitudes, strict=True)],
         "residual": shaper.residual,
         "residual_drifted": shaper.drifted,
         "rounding_mm": shaper.rounds(limits),
         "acceleration_mm_s2": limits.acceleration_mm_s2,
-        "max_acceleration_mm_s2": train.highest_mm_s2(limits.rounding_mm),
+        "max_acceleration_mm_s2": impulses.highest_mm_s2(limits.rounding_mm),
     }
 
 
@@ -319,7 +319,7 @@ def _heat(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Draw
 
 
 def _heat_report(found: HeatAnalysis, table: Table) -> dict[str, Any]:
-    model, unsure = found.fit.model, found.fit.uncertainty
+    model, unconfirmed = found.fit.model, found.fit.uncertainty
     return {
         "kind": "heat",
         "samples": len(found.record.time_s),
@@ -330,13 +330,13 @@ def _heat_report(found: HeatAnalysis, table: Table) -> dict[str, Any]:
             "second_lag_s": model.second_lag_s,
             "ambient_c": model.ambient_c,
             "residual_c": found.fit.residual_c,
-            "gain_c_u": unsure.held_gain_c,
-            "time_constant_s_u": unsure.time_constant_s,
-            "dead_time_s_u": math.hypot(unsure.delay_s, model.second_lag_s / math.sqrt(3)),
+            "gain_c_u": unconfirmed.held_gain_c,
+            "time_constant_s_u": unconfirmed.time_constant_s,
+            "dead_time_s_u": math.hypot(unconfirmed.delay_s, model.second_lag_s / math.sqrt(3)),
             "delay_s": model.delay_s,
-            "delay_s_u": unsure.delay_s,
+            "delay_s_u": unconfirmed.delay_s,
             "loss_curve_per_c": model.curve,
-            "loss_curve_per_c_u": unsure.curve,
+            "loss_curve_per_c_u": unconfirmed.curve,
             "ambient_c_u": found.ambient_u_c,
         },
         "target_c": found.target_c,

@@ -64,7 +64,7 @@ class Connection:
         self.samples: deque[Sample] = deque(maxlen=MINUTE)
         self.changed: list[Callable[[], None]] = []
         self.sampled: list[Callable[[list[Sample]], None]] = []
-        self.heard: list[Callable[[EventReport], None]] = []
+        self.on_event: list[Callable[[EventReport], None]] = []
         self.blocks: list[Callable[[Block], None]] = []
         self.ended: dict[int, EventReport] = {}  # how motions ended, by their numbers
         self.broken: list[BreakListener] = []
@@ -133,7 +133,7 @@ class Connection:
         self.ended.clear()
         self._boot, self._window_s = about.boot, about.heartbeat_window_s
         self._gone.clear()
-        self._tell()
+        self._notify_changed()
 
     async def _greet(self, transport: Transport) -> Client:
         client = Client(
@@ -163,7 +163,7 @@ class Connection:
             raise garbled
         for rate in opener.others():
             self.why = f"Garbage at {opener.declared} baud: trying {rate} …"
-            self._tell()
+            self._notify_changed()
             with contextlib.suppress(LinkLost, PortError):
                 client = await self._greet(await opener.at(rate))
                 opener.found = rate
@@ -192,7 +192,7 @@ class Connection:
                     why = str(error) if expected else f"The board could not be greeted: {error}"
                     if why != self.why:
                         self.why = why
-                        self._tell()
+                        self._notify_changed()
                     await asyncio.sleep(RETRY_S)
                     continue
             await self._gone.wait()
@@ -244,10 +244,10 @@ class Connection:
         """Wait until the board has told new samples; not for long, since a link can go meanwhile."""
         arrived = asyncio.Event()
 
-        def hear(samples: Iterable[Sample]) -> None:
+        def on_samples(samples: Iterable[Sample]) -> None:
             arrived.set()
 
-        self.sampled.append(hear)
+        self.sampled.append(on_samples)
         try:
             with contextlib.suppress(TimeoutError):
                 async with asyncio.timeout(
@@ -255,7 +255,7 @@ class Connection:
                 ):  # wait_for would swallow a cancellation that comes with them
                     await arrived.wait()
         finally:
-            self.sampled.remove(hear)
+            self.sampled.remove(on_samples)
 
     async def first_readings(self) -> None:
         """Wait until every sensor has been read once, a moment after linking."""
@@ -294,19 +294,19 @@ class Connection:
         """Change live settings and read them back."""
         await self.controller.write(values)
         await self.read_settings(values)
-        self._tell()
+        self._notify_changed()
 
     async def lend(self, values: Mapping[str, Value]) -> None:
         """Borrow live settings from the board, and read them back."""
         await self.controller.lend(values)
         await self.read_settings(values)
-        self._tell()
+        self._notify_changed()
 
     async def give_back(self, former: Mapping[str, Value]) -> None:
         """End loans, and read the settings back."""
         await self.controller.give_back(former)
         await self.read_settings(former)
-        self._tell()
+        self._notify_changed()
 
     def channel(self, name: str) -> float | None:
         """The latest value of a sample's channel; None when unknown or not reading."""
@@ -319,13 +319,13 @@ class Connection:
             self._boot = state.boot
             self.samples.clear()
             self.ended.clear()
-            self.tell_broken(Break.RESTARTED, "The board restarted: its heaters are off and its clock began anew.")
+            self.announce_break(Break.RESTARTED, "The board restarted: its heaters are off and its clock began anew.")
             self._greeting = asyncio.get_running_loop().create_task(self._after_boot())
         elif state.mode == "halted":
-            self.tell_broken(Break.HALTED, state.why)
+            self.announce_break(Break.HALTED, state.why)
         elif state.mode == "tripped":
-            self.tell_broken(Break.GUARD, state.why)
-        self._tell()
+            self.announce_break(Break.GUARD, state.why)
+        self._notify_changed()
 
     async def _after_boot(self) -> None:
         """Greet a board that restarted: it may have another image, with other channels and settings."""
@@ -337,7 +337,7 @@ class Connection:
             image = await RpcController(client).image()
             await self.read_settings()
             self.image = image  # last: whoever waits for the new image finds its settings
-            self._tell()
+            self._notify_changed()
 
     def _samples(self, samples: list[Sample]) -> None:
         if self._greeting is not None and not self._greeting.done():
@@ -355,7 +355,7 @@ class Connection:
             self.ended[event.motion] = event
             while len(self.ended) > KEPT_ENDS:
                 self.ended.pop(next(iter(self.ended)))
-        for listener in list(self.heard):
+        for listener in list(self.on_event):
             listener(event)
 
     def _block(self, block: Block) -> None:
@@ -376,19 +376,19 @@ class Connection:
         self.samples.clear()
         self._boot = None
         self._gone.set()
-        self.tell_broken(Break.LINK_LOST, f"{self.why} {self.by_itself()}")
-        self._tell()
+        self.announce_break(Break.LINK_LOST, f"{self.why} {self.by_itself()}")
+        self._notify_changed()
 
     def by_itself(self) -> str:
         """What becomes of heat and motion while there is no link."""
         window = f"A board that hears nothing for {self._window_s:g} s switches off by itself"
         return f"{window}; the next link begins with everything off."
 
-    def tell_broken(self, what: Break, why: str) -> None:
+    def announce_break(self, what: Break, why: str) -> None:
         """Tell whoever must know that nothing can go on: what happened, and a sentence."""
         for listener in list(self.broken):
             listener(what, why)
 
-    def _tell(self) -> None:
+    def _notify_changed(self) -> None:
         for listener in list(self.changed):
             listener()

@@ -10,8 +10,8 @@ from typing import Any
 from ublet.core.machine.boards import BoardKind
 from ublet.core.machine.wiring import plugs
 from ublet.core.run import Series
-from ublet.core.shake.hearing import SWEPT
 from ublet.core.shake.shaking import SHAKEN
+from ublet.core.shake.sweep_response import SWEPT
 from ublet.ledger.entries import RunEntry
 
 

@@ -58,13 +58,13 @@ class Looking:
     def __init__(
         self,
         answering: Answering,
-        tell: Callable[[Progress], None],
+        on_progress: Callable[[Progress], None],
         truth: TruthOf | None = None,
         simulated: SimulatedMachine | None = None,
     ) -> None:
         self.simulated = simulated
         self._answering = answering
-        self._tell = tell
+        self._on_progress = on_progress
         self._truth = truth
 
     def truth(self, spec: TrialSpec, parameters: Part) -> dict[str, float]:
@@ -86,7 +86,7 @@ class Looking:
         return await self._answering.undo(question)
 
     def progress(self, progress: Progress) -> None:
-        self._tell(progress)
+        self._on_progress(progress)
 
     def row(self, stream: str, columns: tuple[str, ...], row: tuple[float, ...]) -> None:
         """Nobody draws here; the ledger keeps the record."""
@@ -127,7 +127,12 @@ async def execute(order: Order, session: Session, watcher: Looking) -> Done:
 
 
 async def run_on_port(
-    order: Order, machine: Path, port: str, tell: Callable[[Progress], None], answering: Answering, same: bool = False
+    order: Order,
+    machine: Path,
+    port: str,
+    on_progress: Callable[[Progress], None],
+    answering: Answering,
+    same: bool = False,
 ) -> Done:
     """Run on a board at a port. ``same``: the builder says that a board under another name is this machine's.
 
@@ -150,13 +155,13 @@ async def run_on_port(
             session.say_same_machine()
         session.must_be_ours()
         await session.settle()
-        return await execute(order, session, Looking(answering, tell))
+        return await execute(order, session, Looking(answering, on_progress))
 
     return await until_interrupted(work(), session.close)
 
 
 def run_on_scenario(
-    order: Order, scenario_file: Path, machine: Path | None, seed: int, tell: Callable[[Progress], None]
+    order: Order, scenario_file: Path, machine: Path | None, seed: int, on_progress: Callable[[Progress], None]
 ) -> Done:
     """Run on a simulated board inside this process, on a virtual clock; deterministic for a seed.
 
@@ -171,17 +176,19 @@ def run_on_scenario(
         if machine is None:
             machine = Path(folder) / source.name
             shutil.copyfile(Document(source).path, machine)
-        return run_virtually(_ordered(order, scenario_file, machine, seed, tell))
+        return run_virtually(_ordered(order, scenario_file, machine, seed, on_progress))
 
 
-async def _ordered(order: Order, scenario: Path, machine: Path, seed: int, tell: Callable[[Progress], None]) -> Done:
-    async with on_scenario(scenario, machine, seed, tell) as (session, watcher):
+async def _ordered(
+    order: Order, scenario: Path, machine: Path, seed: int, on_progress: Callable[[Progress], None]
+) -> Done:
+    async with on_scenario(scenario, machine, seed, on_progress) as (session, watcher):
         return await execute(order, session, watcher)
 
 
 @asynccontextmanager
 async def on_scenario(
-    scenario_file: Path, machine: Path, seed: int, tell: Callable[[Progress], None]
+    scenario_file: Path, machine: Path, seed: int, on_progress: Callable[[Progress], None]
 ) -> AsyncIterator[tuple[Session, Looking]]:
     """A session on a machine file, linked to the simulated board of a scenario; and the scripted builder who answers.
 
@@ -211,7 +218,7 @@ async def on_scenario(
             known = truth_of(scenario.with_stored(simulated.board.layers.live), declared, spec.name, aim)
             return {**known, **truth_at_end(simulated.world, declared, spec.name, aim)}
 
-        yield session, Looking(ScriptedBuilder(scenario, simulated.hands, seed), tell, truth, simulated)
+        yield session, Looking(ScriptedBuilder(scenario, simulated.hands, seed), on_progress, truth, simulated)
 
 
 def _attach(service: Service, end: MemoryTransport) -> None:
@@ -220,7 +227,7 @@ def _attach(service: Service, end: MemoryTransport) -> None:
 
 
 async def write_on_port(
-    machine: Path, port: str, settling: Settling | None, dry: bool, tell: Callable[[Progress], None]
+    machine: Path, port: str, settling: Settling | None, dry: bool, on_progress: Callable[[Progress], None]
 ) -> dict[str, Any]:
     """Write a machine's image to a board at a port, and settle every shadow in one way when asked.
 
@@ -234,7 +241,7 @@ async def write_on_port(
 
     def progress(upload: UploadProgress) -> None:
         words = f"{upload.done:,} of {upload.total:,} bytes"
-        tell(Progress(phase[0], upload.done / upload.total, upload.left_s, words))
+        on_progress(Progress(phase[0], upload.done / upload.total, upload.left_s, words))
 
     async def work() -> dict[str, Any]:
         await session.connection.connect()

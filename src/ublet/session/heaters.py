@@ -45,8 +45,8 @@ def known_sheet(session: Session, heater: str) -> SheetModel | None:
     soaked = session.proven("bed-soak", heater)
     lag = soaked.finding("sheet_lag") if soaked is not None else None
     if soaked is not None and lag is not None:
-        share, lead = soaked.finding("surface_share"), soaked.finding("sensor_lead")
-        return SheetModel(lag.value, share.value if share else 1.0, 0.0, 0.0, lead.value if lead else 0.0)
+        fraction, lead = soaked.finding("surface_share"), soaked.finding("sensor_lead")
+        return SheetModel(lag.value, fraction.value if fraction else 1.0, 0.0, 0.0, lead.value if lead else 0.0)
     model = tuned_model(session, heater)
     return sheet_of(model) if model is not None else None
 

@@ -37,13 +37,14 @@ async def until_interrupted(work: Coroutine[Any, Any, T], close: Callable[[], Aw
     try:
         await asyncio.wait({task})
     finally:
-        unsure = await close()
+        unconfirmed = await close()
         for number in SIGNALS:
             loop.remove_signal_handler(number)
     if caught and task.cancelled():
-        if unsure:
+        if unconfirmed:
             raise Interrupted(
-                f"interrupted by {caught[0].name}; it is not known whether the heaters are off: {unsure}. Look at the "
+                f"interrupted by {caught[0].name}; it is not known whether the heaters are off: {unconfirmed}. "
+                "Look at the "
                 "machine, and switch its power off if in doubt"
             )
         raise Interrupted(f"interrupted by {caught[0].name}; the board confirmed that everything is off")

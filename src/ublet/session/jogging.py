@@ -92,16 +92,16 @@ async def touch(connection: Connection, floor_mm: float, mm_s: float) -> float |
     met: list[float | None] = []
     name = f"line {next(_lines)}"
 
-    def hear(event: EventReport) -> None:
+    def on_touched(event: EventReport) -> None:
         if event.program == name and event.what == "touched":
             met.append(event.position.get("z"))
 
-    connection.heard.append(hear)
+    connection.on_event.append(on_touched)
     try:
         reply = await connection.controller.add(name, 0, [ProbeMove({"z": floor_mm}, mm_s)], last=True)
         await to_the_end(connection, reply)
     finally:
-        connection.heard.remove(hear)
+        connection.on_event.remove(on_touched)
     return met[0] if met else None
 
 

@@ -112,4 +112,4 @@ class HeaterNews:
 
     def _switch_off(self, why: str) -> None:
         self._off = asyncio.get_running_loop().create_task(self._connection.all_off())
-        self._connection.tell_broken(Break.NO_READINGS, why)
+        self._connection.announce_break(Break.NO_READINGS, why)

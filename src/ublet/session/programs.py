@@ -83,7 +83,7 @@ class ProgramRun:
         about, name = connection.about, f"{program.name} {next(_runs)}"
         boot = about.boot if about is not None else None
         whole = program.segments
-        connection.heard.append(self._hear)
+        connection.on_event.append(self._on_event)
         try:
             room = AT_ONCE
             while self.going.given < len(whole) and self._motion not in connection.ended:
@@ -106,7 +106,7 @@ class ProgramRun:
             self._broken = True
             raise
         finally:
-            connection.heard.remove(self._hear)
+            connection.on_event.remove(self._on_event)
 
     async def _to_its_end(self, boot: int | None) -> EventReport:
         connection = self._connection
@@ -130,15 +130,15 @@ class ProgramRun:
         self.going.height_mm = height
         return ""
 
-    async def set_feed(self, share: float) -> None:
+    async def set_feed(self, fraction: float) -> None:
         """Follow it at another speed."""
-        await self._connection.controller.adjust(feed=share)
-        self.going.feed = share
+        await self._connection.controller.adjust(feed=fraction)
+        self.going.feed = fraction
 
-    async def set_flow(self, share: float) -> None:
+    async def set_flow(self, fraction: float) -> None:
         """Push more or less filament."""
-        await self._connection.controller.adjust(flow=share)
-        self.going.flow = share
+        await self._connection.controller.adjust(flow=fraction)
+        self.going.flow = fraction
 
     async def hold(self, held: bool) -> None:
         """Stand still on the path, or go on from there."""
@@ -148,7 +148,7 @@ class ProgramRun:
         """End it at once."""
         await self._connection.controller.stop()
 
-    def _hear(self, event: EventReport) -> None:
+    def _on_event(self, event: EventReport) -> None:
         if not event.program:
             return
         if self.begun_s is None and event.what == "place":

@@ -150,9 +150,9 @@ class Offline:
         """What it would make stale."""
         return affected_by(fact, self.document, self.ledger, self.presence)
 
-    def tell(self, fact: Fact) -> Fact:
+    def report_fact(self, fact: Fact) -> Fact:
         """Enter it."""
-        return self.ledger.tell(replace(fact, at=now()))
+        return self.ledger.report_fact(replace(fact, at=now()))
 
     def close(self) -> None:
         """Let the ledger go."""

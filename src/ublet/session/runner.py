@@ -126,10 +126,14 @@ class Runner:
                 await asyncio.wait({work}, timeout=AGAIN_S)
             if not work.cancelled():
                 work.exception()  # looked at: what matters of it was told
-            unsure = await self.all_off() if self._connection.linked else ""
+            unconfirmed = await self.all_off() if self._connection.linked else ""
             with contextlib.suppress(LinkLost, BoardRefused):
                 await bench.stow()
-            said = [f"It is not confirmed that everything is off: {unsure}. Look at the machine."] if unsure else []
+            said = (
+                [f"It is not confirmed that everything is off: {unconfirmed}. Look at the machine."]
+                if unconfirmed
+                else []
+            )
             for question in bench.owed:
                 done = (
                     "Done for you in this simulated world" if await bench.undo(question) else "Still to be done by hand"

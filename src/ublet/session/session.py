@@ -81,11 +81,11 @@ class Session:
 
     async def close(self) -> str:
         """Everything off, link and ledger closed; returns why it is not confirmed that all is off (empty: it is)."""
-        unsure = await self.connection.all_off() if self.connection.ever_linked else ""
+        unconfirmed = await self.connection.all_off() if self.connection.ever_linked else ""
         self.presence.note_seen()
         await self.connection.close()
         self.ledger.close()
-        return unsure
+        return unconfirmed
 
     def _drilling(self) -> bool:
         """Whether the running trial lets guards trip on purpose."""
@@ -307,11 +307,11 @@ class Session:
         return plan_write(self.document, self.connection)
 
     async def write_image(
-        self, planned: Planned, tell: Callable[[UploadProgress], None], say: Callable[[str], None]
+        self, planned: Planned, on_progress: Callable[[UploadProgress], None], say: Callable[[str], None]
     ) -> RunningImage:
         """Write an image to the board; see :func:`ublet.session.writing.write_image`."""
         baud = self.document.machine.board.baud
-        return await write_image(planned, self.connection, self.ledger, baud, tell, say)
+        return await write_image(planned, self.connection, self.ledger, baud, on_progress, say)
 
     async def save(self, only: Collection[str] | None = None) -> int:
         """Save unsaved values to the board's store and the machine file, all or only these; returns how many.
@@ -376,7 +376,7 @@ class Session:
             if self._power_was_off():
                 self._motors_lost_power()
             self.presence.note_seen()
-            self._tell_lost()
+            self._name_lost()
 
     def _broke(self, what: Break, why: str) -> None:
         if what is Break.RESTARTED:
@@ -389,7 +389,7 @@ class Session:
             return False
         at, boot, board_s = seen
         passed_s = about.clock * (datetime.now(UTC) - datetime.fromisoformat(at)).total_seconds()
-        due_s = board_s + CLOCK_SHARE * max(0.0, passed_s) - CLOCK_S * about.clock
+        due_s = board_s + CLOCK_FRACTION * max(0.0, passed_s) - CLOCK_S * about.clock
         return boot != about.boot or self.connection.board_time < due_s
 
     def _motors_lost_power(self) -> None:
@@ -398,7 +398,7 @@ class Session:
         if len(machine.axes.z.motors) < 2 or (machine.lifts or Lifts()).hold:
             return
         with contextlib.suppress(LedgerError):
-            self.ledger.tell(Fact("motors", "", FACTS["motors"].said, now()))
+            self.ledger.report_fact(Fact("motors", "", FACTS["motors"].said, now()))
         if self.ledger.latest("lead-screws", "proven") is not None:
             self.notices.append(
                 "The board was without power: the lead screws may have sunk. Bring them square again (station lead "
@@ -423,7 +423,7 @@ class Session:
                 lost[path] = change.after
         return lost
 
-    def _tell_lost(self) -> None:
+    def _name_lost(self) -> None:
         """Say what was kept before this link and is live no more."""
         if lost := self.lost_kept():
             named = [f"{path} ({self.station_that_kept(path) or 'by hand'})" for path in sorted(lost)[:KEPT_NAMED]]
@@ -434,7 +434,7 @@ class Session:
             )
 
 
-CLOCK_SHARE, CLOCK_S = 0.8, 20.0
+CLOCK_FRACTION, CLOCK_S = 0.8, 20.0
 """A board's clock may be slower than it says by this fraction, and be read so late, s: beyond, it restarted."""
 
 KEPT_LOOKED_AT, KEPT_NAMED = 200, 4

@@ -71,7 +71,7 @@ class SoakWatch:
         if sheet is None or room_c is None:
             return Soaking(since, None, drift)
         followed = sheet.follows(time_s, bed, room_c)
-        stands = room_c + sheet.share * (float(bed[time_s >= time_s[-1] - NOW_S].mean()) - room_c)
+        stands = room_c + sheet.fraction * (float(bed[time_s >= time_s[-1] - NOW_S].mean()) - room_c)
         left = still_after(stands - float(followed[-1]), sheet.lag_s, drift_c_min)
         return Soaking(since, left, drift)
 

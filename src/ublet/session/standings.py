@@ -59,10 +59,10 @@ def _modules(session: Session) -> StationState:
         _, plan = session.document.image()
     except (ImageError, PictureError) as error:
         return StationState("failed", "no image", str(error))
-    share = 100 * plan.used_bytes / plan.slot_bytes
+    fraction = 100 * plan.used_bytes / plan.slot_bytes
     if plan.overflow_bytes:
-        return StationState("failed", f"{share:.0f} %", f"overflows by {plan.overflow_bytes:,} bytes")
-    return StationState("proven", f"{share:.0f} %", f"{plan.used_bytes:,} of {plan.slot_bytes:,} bytes")
+        return StationState("failed", f"{fraction:.0f} %", f"overflows by {plan.overflow_bytes:,} bytes")
+    return StationState("proven", f"{fraction:.0f} %", f"{plan.used_bytes:,} of {plan.slot_bytes:,} bytes")
 
 
 def _written(session: Session) -> StationState:

@@ -29,7 +29,7 @@ PATIENCE_S = 0.4
 SPAN_RATIO, STAMP_S = 2.0, 0.001
 """The readings of a block may be dated as if they had taken so many times as long, or as short, and besides, s."""
 
-RATE_SHARE, LATE_S = 0.1, 0.15
+RATE_FRACTION, LATE_S = 0.1, 0.15
 """A sensor's clock may be off by this fraction, and the board late to look at it by so much, s."""
 
 AHEAD_S = 2.0
@@ -165,7 +165,7 @@ class StreamRun:
             self._began = (block.index, block.first_s)
         first_index, first_s = self._began
         passed, due = block.first_s - first_s, (block.index - first_index) / self._asked_hz
-        if abs(passed - due) > RATE_SHARE * due + LATE_S:
+        if abs(passed - due) > RATE_FRACTION * due + LATE_S:
             return f"after {block.index - first_index} readings {passed:.2f} s had passed, {due:.2f} would have"
         return ""
 
@@ -186,7 +186,7 @@ class StreamRun:
             self._early[found.number] = found
             self._came.set()
 
-    def heard(self, event: EventReport) -> None:
+    def on_event(self, event: EventReport) -> None:
         """Something happened: a capture may be full."""
         if event.what == "captured" and event.stream == self._opened.number:
             self._blocks, self._readings = event.blocks, event.readings
@@ -209,12 +209,12 @@ async def streaming(
         raise BoardRefused(3, f"this board says nothing of its “{name}”")
     run = StreamRun(connection, kind, opened, capture_s is not None, rate_hz)
     connection.blocks.append(run.block)
-    connection.heard.append(run.heard)
+    connection.on_event.append(run.on_event)
     try:
         yield run
     finally:
         connection.blocks.remove(run.block)
-        connection.heard.remove(run.heard)
+        connection.on_event.remove(run.on_event)
         if connection.linked:
             with contextlib.suppress(LinkLost, BoardRefused):
                 await connection.controller.close_stream(opened.number)

@@ -241,12 +241,12 @@ class Trials:
             recorded,
             before.checkpoint if before is not None else None,
             before.rests if before is not None else (),
-            self._tell,
+            self._report_fact,
         )
 
-    def _tell(self, kind: str, subject: str) -> None:
+    def _report_fact(self, kind: str, subject: str) -> None:
         """The builder did something at the machine for a trial: it is a fact like those that are told by hand."""
-        self._ledger.tell(Fact(kind, subject, FACTS[kind].said, now()))
+        self._ledger.report_fact(Fact(kind, subject, FACTS[kind].said, now()))
 
     def proven(self, trial: str, subject: dict[str, str]) -> RunEntry | None:
         """The last proven run of a trial, of one subject when asked for."""

@@ -105,7 +105,7 @@ async def write_image(
     connection: Connection,
     ledger: Ledger,
     baud: int,
-    tell: Callable[[UploadProgress], None],
+    on_progress: Callable[[UploadProgress], None],
     say: Callable[[str], None],
 ) -> RunningImage:
     """Upload, verify by digest, switch; wait for the board to come back with the new image.
@@ -126,7 +126,7 @@ async def write_image(
     }
     before = connection.image
     try:
-        await _through_breaks(connection, head, image.data, baud, tell, say)
+        await _through_breaks(connection, head, image.data, baud, on_progress, say)
         say("restarting")
         await _switch(connection, image.digest)
     except BoardRefused as error:
@@ -147,7 +147,7 @@ async def _through_breaks(
     head: dict[str, object],
     data: bytes,
     baud: int,
-    tell: Callable[[UploadProgress], None],
+    on_progress: Callable[[UploadProgress], None],
     say: Callable[[str], None],
 ) -> None:
     restarts = 0
@@ -156,7 +156,7 @@ async def _through_breaks(
         if client is not None and connection.about is not None:
             say("uploading")
             try:
-                await upload(client, head, data, baud, tell)
+                await upload(client, head, data, baud, on_progress)
                 return
             except BoardRefused as error:
                 if error.code != UNBEGUN or restarts >= MOST_RESTARTS:

@@ -371,9 +371,9 @@ class UbletApp(Host):
 
     def action_fact(self) -> None:
         """Tell what happened at the machine."""
-        self.run_worker(self._tell_fact(), group="fact", exclusive=True)
+        self.run_worker(self._ask_fact(), group="fact", exclusive=True)
 
-    async def _tell_fact(self) -> None:
+    async def _ask_fact(self) -> None:
         from ublet.tui.record.facts import FactDialog
 
         if self.session is None:
@@ -448,9 +448,9 @@ def run_app(file: Path, port: str | None, demo: Demo | None = None) -> None:
         os.environ.pop(name, None)  # an exported size would hide the terminal's own, and every change of it
     app = UbletApp(file, port, demo)
     app.run()
-    if app.ending.unsure:
+    if app.ending.unconfirmed:
         print(
-            f"ublet: it is not known whether everything is off: {app.ending.unsure}. Look at the machine.",
+            f"ublet: it is not known whether everything is off: {app.ending.unconfirmed}. Look at the machine.",
             file=sys.stderr,
         )
     if app.return_code:

@@ -105,9 +105,11 @@ class TrueBed:
         self.screws: dict[str, _Screw] = {}
         for name, screw in machine.bed.screws.items():
             screw_truth = truth.screws.get(name) or ScrewTruth()
-            way = screw.pitch_mm if screw.clockwise == "raises" else -screw.pitch_mm
+            direction = screw.pitch_mm if screw.clockwise == "raises" else -screw.pitch_mm
             place = (screw.x_mm, screw.y_mm)
-            self.screws[name] = _Screw(place, way, screw_truth.off_mm, screw_truth.spring_mm, screw_truth.solid_mm)
+            self.screws[name] = _Screw(
+                place, direction, screw_truth.off_mm, screw_truth.spring_mm, screw_truth.solid_mm
+            )
         lifts = machine.axes.z.motors if len(machine.axes.z.motors) > 1 else {}
         self._lifts = {f"z.{name}": truth.lifts.get(name) or LiftTruth() for name in lifts}
         self.lifts_mm = {role: lift.off_mm for role, lift in self._lifts.items()}
@@ -116,7 +118,7 @@ class TrueBed:
         pivots = [_pivot(self._lifts[f"z.{name}"], each) for name, each in lifts.items()]
         self._platform = Carried(pivots, truth.follows_twist)
         self._plate = Carried([screw.place for screw in self.screws.values()])
-        self._share = _neighbours([screw.place for screw in self.screws.values()], truth.neighbours)
+        self._fraction = _neighbours([screw.place for screw in self.screws.values()], truth.neighbours)
         self._waves = waves(truth.waves, self.width, self.depth)
         self._bow, self._rise = truth.bow_mm, 0.0
         self._frame_k = 0.0
@@ -209,7 +211,7 @@ class TrueBed:
             missing = SLACK_MM - screw.spring_mm
             screw.wanders_mm = float(self._random.normal(0.0, WANDERS * missing)) if missing > 0 else 0.0
         offsets = np.array([screw.off_mm + screw.wanders_mm for screw in self.screws.values()])
-        self._screwed = self._plate.terms((self._share @ offsets).tolist()) if len(offsets) else (0.0, 0.0, 0.0, 0.0)
+        self._screwed = self._plate.terms((self._fraction @ offsets).tolist()) if len(offsets) else (0.0, 0.0, 0.0, 0.0)
         if self._lifts:
             self._lifted = self._platform.terms(list(self.lifts_mm.values()))
 
@@ -249,7 +251,7 @@ def _pivot(truth: LiftTruth, declared: object) -> Point:
     return (float(x or 0.0), float(y or 0.0))
 
 
-def _neighbours(places: Sequence[Point], share: float) -> np.ndarray:
+def _neighbours(places: Sequence[Point], fraction: float) -> np.ndarray:
     """How each support's turn shows at all of them: fully at its own, by a share at the two beside it around the
     bed.
     """
@@ -261,5 +263,5 @@ def _neighbours(places: Sequence[Point], share: float) -> np.ndarray:
     around = sorted(range(count), key=lambda n: math.atan2(places[n][1] - middle[1], places[n][0] - middle[0]))
     for at, number in enumerate(around):
         for other in {around[at - 1], around[(at + 1) % count]} - {number}:
-            found[other, number] += share
+            found[other, number] += fraction
     return found

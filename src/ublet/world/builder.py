@@ -89,13 +89,13 @@ EYES_OFF = 20.0
 TURN_ERROR = 5 / 360
 """A screw is turned so much too far or not far enough, at most: 5 degrees."""
 
-TURNS_SHARE = 0.1
+TURNS_FRACTION = 0.1
 """A lead screw turned by hand goes so much too far or not far enough, at most."""
 
 HAND_MM = 0.1
 """A probe pushed up or down in its mount ends so far off at most, mm."""
 
-CREST_SHARE = 0.08
+CREST_FRACTION = 0.08
 """The crest of a ripple is seen to this share of it, standard."""
 
 PULL_SHARE = 0.02
@@ -133,7 +133,7 @@ class ScriptedBuilder:
                 hands.perform(cue)
                 return "held" if name in seen.switches else "out of reach"
             case TurnLift(_, mm):
-                off = float(self._random.uniform(-1, 1)) * TURNS_SHARE
+                off = float(self._random.uniform(-1, 1)) * TURNS_FRACTION
                 hands.perform(replace(cue, mm=mm * (1 + off)))
             case TurnScrew(screw, turns):
                 off = float(self._random.uniform(-1, 1)) * TURN_ERROR
@@ -299,8 +299,8 @@ class ScriptedBuilder:
             self._nudged_at = looks.gap_mm
             seen = looks.error_mm + float(self._random.uniform(-part.layer_eye_mm, part.layer_eye_mm))
             if abs(seen) > part.layer_good_mm + part.layer_eye_mm / 2:
-                way = NEARER if seen > 0 else FURTHER
-                return next((word for word, mm in way.items() if abs(mm) <= abs(seen)), list(way)[-1])
+                direction = NEARER if seen > 0 else FURTHER
+                return next((word for word, mm in direction.items() if abs(mm) <= abs(seen)), list(direction)[-1])
 
     def _make_room(self, room: MakeRoom, gap: float, question: Question) -> str:
         """Look whether there is about as much room as there should be; lower the corner where there is far less."""
@@ -369,7 +369,7 @@ class ScriptedBuilder:
         if hz is None:
             return question.answers[0]
         one = asked.speed_mm_s / hz
-        seen = sum(float(self._random.normal(0, CREST_SHARE * one)) for _ in range(2))
+        seen = sum(float(self._random.normal(0, CREST_FRACTION * one)) for _ in range(2))
         return self._read(asked.count * one + seen, "callipers")
 
     def _jog(self, question: Jog, left_mm: Mapping[str, float]) -> str:

@@ -195,7 +195,7 @@ class Coil:
         late = self.truth.late_s
         self._spans = [(a - seconds, b - seconds, *rest) for a, b, *rest in self._spans if b > seconds - late - 0.02]  # type: ignore[misc]
 
-    def heard(self) -> Readings:
+    def readings(self) -> Readings:
         """What it took since it was asked last."""
         counts = np.concatenate(self._taken) if self._taken else np.empty((0, COLUMNS), dtype=np.int16)
         self._taken.clear()
@@ -220,8 +220,10 @@ class Coil:
             for start, end, low, high, before, after, gone in self._spans:
                 if start <= time:
                     a, b = _xyz(before), _xyz(after)
-                    share = 1.0 if time >= end or high <= low else min(1.0, max(0.0, (gone(time) - low) / (high - low)))
-                    place = tuple(p + (q - p) * share for p, q in zip(a, b, strict=True))  # type: ignore[assignment]
+                    fraction = (
+                        1.0 if time >= end or high <= low else min(1.0, max(0.0, (gone(time) - low) / (high - low)))
+                    )
+                    place = tuple(p + (q - p) * fraction for p, q in zip(a, b, strict=True))  # type: ignore[assignment]
                     moving = start <= time < end and end > start
                     speeds[number] = math.dist(a, b) / (end - start) if moving else 0.0
             places.append(place)

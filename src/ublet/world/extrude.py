@@ -19,7 +19,7 @@ STEP_S = 0.1
 GLASSY_C = 140.0
 """Colder than this nothing flows, °C."""
 
-STALL_SHARE = 0.03
+STALL_FRACTION = 0.03
 """Within this share around its force a motor goes over from keeping all its steps to keeping none."""
 
 BITES_MM = 5.0
@@ -73,7 +73,7 @@ class ExtruderTruth:
     def taken(self, force_n: float, motor_n: float) -> float:
         """Share of the hob's way that the filament follows at a force, where the motor can push with ``motor_n``."""
         slip: float = min(1.0, 0.05 * (max(0.0, force_n) / self.grip_n) ** self.slip_power)
-        stalled = (force_n / motor_n - 1) / STALL_SHARE if motor_n > 0 else math.inf
+        stalled = (force_n / motor_n - 1) / STALL_FRACTION if motor_n > 0 else math.inf
         kept = 1 / (1 + math.exp(min(60.0, max(-60.0, 4 * stalled))))
         return (1 - slip) * kept
 

@@ -19,7 +19,7 @@ from ublet.core.arrays import Complex, Floats
 PLACES = ("head x", "head y", "base x", "base y", "part x", "part y")
 HEAD_X, HEAD_Y, BASE_X, BASE_Y, PART_X, PART_Y = range(6)
 
-NEAREST_SHARE = 0.15
+NEAREST_FRACTION = 0.15
 """A belt's clamp is never nearer to a pulley than this share of its length."""
 
 ANEW_MM = 3.0
@@ -71,7 +71,7 @@ class Ring:
 
     frequency_hz: float
     damping_ratio: float
-    share: float
+    modal_share: float
 
 
 class Frame:
@@ -90,7 +90,7 @@ class Frame:
         self.truth = truth
         self._masses, self._spans = dict(masses), dict(spans)
         self._shares_belts, self.bed_moves = shares_belts, bed_moves
-        self.pull = {"x": 1.0, "y": 1.0}
+        self.tension = {"x": 1.0, "y": 1.0}
         self.heavier = 0.0
         self.load_kg = truth.load_kg
         self._of: tuple[float, ...] = ()
@@ -103,7 +103,7 @@ class Frame:
 
     def tighten(self, belt: str, times: float) -> None:
         """A belt is pulled so many times as hard: its stiffness goes with its tension."""
-        self.pull[belt] *= times
+        self.tension[belt] *= times
 
     def lay(self, kg: float) -> None:
         """So much is laid on a bed that moves, besides what a scenario has there; 0: it is taken off."""
@@ -130,16 +130,16 @@ class Frame:
 
     def stiffness(self, where: Mapping[str, float]) -> dict[str, float]:
         """Stiffness of both belts with the head there, N/m."""
-        shares = {
+        fractions = {
             axis: (where[axis] - self._spans[axis][0]) / (self._spans[axis][1] - self._spans[axis][0]) for axis in "xy"
         }
         if self._shares_belts:  # each belt's clamp goes by the sum, or the difference, of both
-            shares = {"x": (shares["x"] + shares["y"]) / 2, "y": (shares["x"] - shares["y"] + 1) / 2}
+            fractions = {"x": (fractions["x"] + fractions["y"]) / 2, "y": (fractions["x"] - fractions["y"] + 1) / 2}
         found = {}
         for axis, whole in (("x", self.truth.belt_x_n_mm), ("y", self.truth.belt_y_n_mm)):
-            u = min(1 - NEAREST_SHARE, max(NEAREST_SHARE, shares[axis]))
+            u = min(1 - NEAREST_FRACTION, max(NEAREST_FRACTION, fractions[axis]))
             near = 1 - self.truth.nearer + self.truth.nearer / (4 * u * (1 - u))
-            found[axis] = 1000 * whole * near * self.pull[axis]
+            found[axis] = 1000 * whole * near * self.tension[axis]
         return found
 
     def rings(
@@ -158,13 +158,13 @@ class Frame:
             # displacement q of M q'' + C q' + K q = F u: state (q, v), residue of the pole
             residue = (out @ solved.right[:6, at]) * (solved.left[at, 6:] @ np.linalg.solve(solved.mass, into))
             w = abs(pole)
-            share = (residue * 2j * pole.imag).real / w**2
-            found.append(Ring(float(w / (2 * math.pi)), float(-pole.real / w), float(share)))
-        whole = sum(ring.share for ring in found)
+            fraction = (residue * 2j * pole.imag).real / w**2
+            found.append(Ring(float(w / (2 * math.pi)), float(-pole.real / w), float(fraction)))
+        whole = sum(ring.modal_share for ring in found)
         if abs(whole) < 0.05:
             return []
-        found = [Ring(ring.frequency_hz, ring.damping_ratio, ring.share / whole) for ring in found]
-        return sorted(found, key=lambda ring: -ring.share)
+        found = [Ring(ring.frequency_hz, ring.damping_ratio, ring.modal_share / whole) for ring in found]
+        return sorted(found, key=lambda ring: -ring.modal_share)
 
     def shake(self, speeds: Mapping[str, Floats], period_s: float, where: Mapping[str, float], on: str) -> Floats:
         """How the ``head`` or the ``bed`` is accelerated along X and Y, m/s² (n + 1 x 2), while both are stepped at
@@ -204,19 +204,23 @@ class Frame:
 
     def _seen(self, seen: Mapping[str, float], on: str) -> Floats:
         out = np.zeros(6)
-        for axis, share in seen.items():
+        for axis, fraction in seen.items():
             if on == OVER_THE_BED:
-                out[place_of("head", axis, self.bed_moves)] += share * (-1.0 if self.bed_moves and axis == "y" else 1.0)
-                out[place_of("bed", axis, self.bed_moves)] -= share * (-1.0 if self.bed_moves and axis == "y" else 1.0)
+                out[place_of("head", axis, self.bed_moves)] += fraction * (
+                    -1.0 if self.bed_moves and axis == "y" else 1.0
+                )
+                out[place_of("bed", axis, self.bed_moves)] -= fraction * (
+                    -1.0 if self.bed_moves and axis == "y" else 1.0
+                )
             else:
-                out[place_of(on, axis, self.bed_moves)] = share
+                out[place_of(on, axis, self.bed_moves)] = fraction
         return out
 
     def _solve(self, where: Mapping[str, float]) -> _Solved:
         key = (
             *(round(where[axis] / ANEW_MM) for axis in "xy"),
-            self.pull["x"],
-            self.pull["y"],
+            self.tension["x"],
+            self.tension["y"],
             self.heavier,
             self.load_kg,
         )
@@ -235,8 +239,8 @@ class Frame:
 
         def spring(k: float, c: float, to: Mapping[int, float], by: tuple[float, float] = (0.0, 0.0)) -> None:
             g = np.zeros(6)
-            for at, share in to.items():
-                g[at] = share
+            for at, fraction in to.items():
+                g[at] = fraction
             stiff[:] += k * np.outer(g, g)
             drag[:] += c * np.outer(g, g)
             forces[:] += k * np.outer(g, by)
@@ -244,7 +248,7 @@ class Frame:
         x, y = {HEAD_X: 1.0, BASE_X: -1.0}, {HEAD_Y: 1.0, BASE_Y: -1.0}
         if self._shares_belts:
             spring(belts["x"], 0.0, {**x, **y}, (1.0, 1.0))
-            spring(belts["y"], 0.0, {**x, **{at: -share for at, share in y.items()}}, (1.0, -1.0))
+            spring(belts["y"], 0.0, {**x, **{at: -fraction for at, fraction in y.items()}}, (1.0, -1.0))
             along = (belts["x"] + belts["y"],) * 2
         else:
             spring(belts["x"], 0.0, x, (1.0, 0.0))
@@ -266,8 +270,8 @@ class Frame:
             )
         guides = np.zeros((2, 6))
         for row, rail in enumerate((x, y)):
-            for at, share in rail.items():
-                guides[row, at] = share
+            for at, fraction in rail.items():
+                guides[row, at] = fraction
         return _Solved.of(np.diag(mass), stiff, drag, forces, guides, slip)
 
 

@@ -69,7 +69,7 @@ class Plant:
         to_cartridge = STEP_S * truth.cartridge_w_k / truth.cartridge_j_k
         to_block = STEP_S * truth.cartridge_w_k / truth.capacity_j_k
         self._coupling = (to_cartridge, to_block, 1 + to_block / (1 + to_cartridge))
-        self._sensor_share = 1 - math.exp(-STEP_S / truth.sensor_lag_s)
+        self._sensor_fraction = 1 - math.exp(-STEP_S / truth.sensor_lag_s)
         self._delayed = deque([start_c] * delay, maxlen=delay)
 
     def step(self, duty: float, fan: float, ambient_c: float, steps: int = 1) -> None:
@@ -92,7 +92,7 @@ class Plant:
                 surface += STEP_S * (rising - lost) / truth.surface_j_k
             block = (block - STEP_S * leaving / truth.capacity_j_k + to_block * heated) / spread
             cartridge = heated + to_cartridge / (1 + to_cartridge) * block
-            sensor += self._sensor_share * (delayed[0] - sensor)
+            sensor += self._sensor_fraction * (delayed[0] - sensor)
             delayed.append(block)
         self.block_c, self.cartridge_c, self.sensor_c = block, cartridge, sensor
         self.surface_c = surface if truth.surface_j_k else block

@@ -18,7 +18,7 @@ HIGHEST_MM = 1.5
 KEPT = 20_000
 """So many pieces are remembered."""
 
-LAST_SHARE = 0.3
+LAST_FRACTION = 0.3
 """Of a patch the last lines are looked at, this share of them."""
 
 FEWEST = 3
@@ -57,12 +57,12 @@ class Laid:
         in the motor that pushes.
         """
         pushed = stretch.motors[EXTRUDER] * length
-        way = math.hypot(stretch.axes.get("x", 0.0), stretch.axes.get("y", 0.0)) * length
-        if pushed <= 0 or way <= 0 or gap_mm >= HIGHEST_MM:
+        direction = math.hypot(stretch.axes.get("x", 0.0), stretch.axes.get("y", 0.0)) * length
+        if pushed <= 0 or direction <= 0 or gap_mm >= HIGHEST_MM:
             return
         middle = (pace.reached(stretch.start_mm) + pace.reached(stretch.start_mm + length)) / 2
         comes = self._filament.comes(stretch.motors[EXTRUDER] * pace.speed(middle), *melt)
-        section = pushed * comes * math.pi * self._filament.truth.diameter_mm**2 / 4 / way
+        section = pushed * comes * math.pi * self._filament.truth.diameter_mm**2 / 4 / direction
         self._pieces.append((where["x"], where["y"], gap_mm, section))
         if len(self._pieces) > KEPT:
             del self._pieces[: KEPT // 2]
@@ -85,7 +85,7 @@ class Laid:
         inside = [
             each for each in self._pieces if abs(each[0] - x) <= wide / 2 + 0.5 and abs(each[1] - y) <= deep / 2 + 0.5
         ]
-        return self._look(inside[-max(FEWEST, int(LAST_SHARE * len(inside))) :], spacing_mm)
+        return self._look(inside[-max(FEWEST, int(LAST_FRACTION * len(inside))) :], spacing_mm)
 
     def _look(self, pieces: list[tuple[float, float, float, float]], spacing_mm: float) -> Looks | None:
         sections = [section for *_, section in pieces]

@@ -198,9 +198,9 @@ class Mechanics:
         """What the moving carriages ask for, N: against their way while they are driven, along it while they brake."""
         braking = pace.acceleration_mm_s2 < 0
         loads = {}
-        for axis, share in per_mm.items():
-            load = self.carriages[axis].load_n(pace.acceleration_mm_s2 * abs(share))
-            loads[axis] = -load if (share > 0) == braking else load
+        for axis, fraction in per_mm.items():
+            load = self.carriages[axis].load_n(pace.acceleration_mm_s2 * abs(fraction))
+            loads[axis] = -load if (fraction > 0) == braking else load
         return loads
 
     def _turning_points(self, motor: _Driven, pace: Pace) -> Iterator[float]:

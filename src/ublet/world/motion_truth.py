@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.counting import directions
+from ublet.core.motion.counting import loss_directions
 from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.motion.homing_moves import axis_of
 from ublet.core.motion.limit_trials import FEED_AND_ACCELERATION, motor_groups
@@ -81,11 +81,11 @@ def limits_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
             """Force left over, N, at so many times the feeds and accelerations, in the worst direction."""
             return min(
                 mechanics.spare_n(
-                    {axis: way * feeds[axis] * real[axis] * speed for axis, way in ways.items()},  # noqa: B023
-                    {axis: hards[axis] * real[axis] * hard for axis in ways},  # noqa: B023
+                    {axis: direction * feeds[axis] * real[axis] * speed for axis, direction in directions.items()},  # noqa: B023
+                    {axis: hards[axis] * real[axis] * hard for axis in directions},  # noqa: B023
                     current,
                 )
-                for ways in directions(machine, axes)  # noqa: B023
+                for directions in loss_directions(machine, axes)  # noqa: B023
             )
 
         feed = _root(lambda times: spare(times, 1.0, amps), 100.0)  # noqa: B023

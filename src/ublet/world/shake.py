@@ -127,7 +127,7 @@ class Accelerometer:
         true = np.clip(true, -self.truth.range_m_s2, self.truth.range_m_s2)
         self._taken.append(np.clip(np.rint(true / COUNT_M_S2), -32768, 32767).astype(np.int16))
 
-    def heard(self) -> Readings:
+    def readings(self) -> Readings:
         """What it took since it was asked last; where its memory overflowed, without the first of them."""
         counts = np.concatenate(self._taken) if self._taken else np.empty((0, 3), dtype=np.int16)
         self._taken.clear()

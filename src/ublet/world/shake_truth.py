@@ -12,17 +12,17 @@ from ublet.core.shake.shaking import BED, DIRECTIONS, HEAD
 from ublet.world.frame import Ring
 from ublet.world.world import World
 
-LEAST_SHARE = 0.02
+LEAST_FRACTION = 0.02
 
 
 def rings_of(world: World, machine: MachineFile, direction: str) -> list[Ring]:
     """How the part rings that is swept along a direction, over the middle of the bed; the largest share first."""
     on = BED if machine.bed.moves == direction else HEAD
-    way = DIRECTIONS[direction]
+    parts = DIRECTIONS[direction]
     where = {"x": machine.bed.width_mm / 2, "y": machine.bed.depth_mm / 2}
     with world.frame.unburdened():
-        rings = [ring for ring in world.frame.rings(way, way, on, where) if abs(ring.share) > LEAST_SHARE]
-    return sorted(rings, key=lambda ring: -abs(ring.share))
+        rings = [ring for ring in world.frame.rings(parts, parts, on, where) if abs(ring.modal_share) > LEAST_FRACTION]
+    return sorted(rings, key=lambda ring: -abs(ring.modal_share))
 
 
 def resonance_truth(world: World, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:

@@ -140,10 +140,10 @@ class World:
         if sensor in self._streams:
             self._streams[sensor].listen(rate_hz)
 
-    def heard(self, sensor: str) -> Readings:
+    def readings(self, sensor: str) -> Readings:
         """What it took since it was asked last."""
         found = self._streams.get(sensor)
-        return found.heard() if found is not None else Readings(np.empty((0, 3), dtype=np.int16), 0.0)
+        return found.readings() if found is not None else Readings(np.empty((0, 3), dtype=np.int16), 0.0)
 
     def turn(self, motors: Sequence[Steps], pace: Pace, until: Until | None = None) -> float | None:
         """Motors turn together; the carriages follow, and press what they reach."""
@@ -194,10 +194,10 @@ class World:
         self._happen()
         self.time_s += seconds
         duty = dict.fromkeys(self.plants, 0.0)
-        for socket, share in self._duties.items():
+        for socket, fraction in self._duties.items():
             plant = self.scenario.heaters.get(socket)
             if plant is not None and plant not in self.dead_heaters:
-                duty[plant] += share
+                duty[plant] += fraction
         for plant in self.stuck_heaters:
             duty[plant] = 1.0
         warmer = self.plants[self._bed_plant].block_c - self.ambient_c if self._bed_plant in self.plants else 0.0

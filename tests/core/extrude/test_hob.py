@@ -58,8 +58,8 @@ def test_ratios_of_common_parts_name_them(ratio: float, drive: HobDrive, words: 
 
 def test_what_slips_when_fast_widens_what_the_slow_reading_claims() -> None:
     slow, fast = length_of([99.0, 99.0, 99.0], "rule", 2), length_of([91.0, 91.0], "rule", 2)
-    share, share_u = falls_short(slow, fast)
-    assert share == pytest.approx(8 / 99) and 0.0025 < share_u < 0.01 and slips_fast(slow, fast)
+    fraction, fraction_u = falls_short(slow, fast)
+    assert fraction == pytest.approx(8 / 99) and 0.0025 < fraction_u < 0.01 and slips_fast(slow, fast)
     assert slip_u_mm(slow, fast) == pytest.approx(8 / 2 / math.sqrt(3)) and slip_u_mm(fast, slow) == 0.0
     plain, wide = (
         judge_filament(277.8, 277.8, 100.0, slow, mm, GEARED).uncertainty for mm in (0.0, slip_u_mm(slow, fast))

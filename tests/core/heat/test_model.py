@@ -48,11 +48,11 @@ def stepped(model: HeaterModel, duty: float, seconds: float, start: float = 0.0)
 
 
 def test_a_curved_loss_climbs_levels_off_and_cools_as_its_equation_says() -> None:
-    climb = CURVED.climb_s(150.0, 1.0)
-    assert climb is not None and stepped(CURVED, 1.0, climb) == pytest.approx(150, abs=0.02)
+    heat_up = CURVED.heat_up_s(150.0, 1.0)
+    assert heat_up is not None and stepped(CURVED, 1.0, heat_up) == pytest.approx(150, abs=0.02)
     assert stepped(CURVED, 0.3, 3000) == pytest.approx(CURVED.levels_off_c(0.3), abs=0.01)
     assert stepped(CURVED, 0.0, CURVED.cool_s(192.0, 20.0), 192.0) == pytest.approx(20, abs=0.02)
-    assert CURVED.climb_s(CURVED.levels_off_c(0.3) + 1, 0.3) is None and CURVED.climb_s(0.0, 1.0) == 0
+    assert CURVED.heat_up_s(CURVED.levels_off_c(0.3) + 1, 0.3) is None and CURVED.heat_up_s(0.0, 1.0) == 0
     assert CURVED.levels_off_c(CURVED.hold_duty(180.0)) == pytest.approx(157.0)
     assert CURVED.hold_duty(215.0) == pytest.approx(192 / CURVED.held_gain_c)
 

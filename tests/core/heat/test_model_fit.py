@@ -48,11 +48,11 @@ BED = PlantTruth(400, 960, 60, 14, 1.5, 0.0, 600, 4, 2.5)
 def test_a_plant_of_other_physics_lies_within_what_is_claimed(truth: PlantTruth, target: float, seconds: float) -> None:
     time_s, duty, celsius = relay_record(truth, target, seconds, 0.05)
     fit = fit_model(time_s, duty, celsius, 23.0)
-    linear, unsure = linearise(truth, fit.model.at_c, 23.0), fit.uncertainty
-    assert abs(fit.model.held_gain_c - linear.gain_c) < 2.5 * unsure.held_gain_c < 0.02 * linear.gain_c
-    assert abs(fit.model.time_constant_s - linear.time_constant_s) < 2.5 * unsure.time_constant_s
-    assert unsure.time_constant_s < 0.06 * linear.time_constant_s
-    assert abs(fit.model.delay_s - linear.delay_s) < 2.5 * unsure.delay_s < 0.1 * linear.delay_s
+    linear, uncertainty = linearise(truth, fit.model.at_c, 23.0), fit.uncertainty
+    assert abs(fit.model.held_gain_c - linear.gain_c) < 2.5 * uncertainty.held_gain_c < 0.02 * linear.gain_c
+    assert abs(fit.model.time_constant_s - linear.time_constant_s) < 2.5 * uncertainty.time_constant_s
+    assert uncertainty.time_constant_s < 0.06 * linear.time_constant_s
+    assert abs(fit.model.delay_s - linear.delay_s) < 2.5 * uncertainty.delay_s < 0.1 * linear.delay_s
 
 
 def test_correlated_samples_are_those_of_the_closed_form() -> None:

@@ -52,9 +52,9 @@ def test_the_ultimate_point_is_that_of_the_limit_cycle_in_closed_form() -> None:
     rising = 200 * math.log((top_of - bottom) / (top_of - 200.5))
     falling = 200 * math.log((top - low_of) / (199.5 - low_of))
     period = rising + falling + 6
-    share = (rising + 3) / period
+    fraction = (rising + 3) / period
     amplitude = (top - bottom) / 2
-    gain = 4 * (high / 2) * math.sin(math.pi * share) / (math.pi * math.sqrt(amplitude**2 - 0.5**2))
+    gain = 4 * (high / 2) * math.sin(math.pi * fraction) / (math.pi * math.sqrt(amplitude**2 - 0.5**2))
     assert point.period_s == pytest.approx(period, rel=0.01)
     assert point.amplitude_c == pytest.approx(amplitude, rel=0.04)  # the record is smoothed
     assert point.gain == pytest.approx(gain, rel=0.04)

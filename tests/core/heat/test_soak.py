@@ -39,7 +39,9 @@ def test_a_noisy_surface_gives_back_its_sheet(seed: int) -> None:
     surface = truth.follows(TIME, BED, ROOM) + 0.05 * random.standard_normal(len(TIME))
     found = fit_sheet(TIME, late + 0.02 * random.standard_normal(len(TIME)), surface, ROOM)
     assert found is not None
-    assert found.lag_s == pytest.approx(truth.lag_s, rel=0.02) and found.share == pytest.approx(truth.share, abs=0.003)
+    assert found.lag_s == pytest.approx(truth.lag_s, rel=0.02) and found.fraction == pytest.approx(
+        truth.fraction, abs=0.003
+    )
     assert found.lead_s == pytest.approx(6, abs=1.5)
     assert abs(found.lag_s - truth.lag_s) < 5 * found.lag_u_s
 
@@ -73,10 +75,10 @@ def test_a_second_store_is_found_in_the_beds_own_record_and_only_where_there_is_
 
 def test_a_climb_of_two_stores_is_told_by_its_model() -> None:
     model = HeaterModel(160.0, 570.0, 0.0, ROOM, 0.0, 55.0, 0.05)
-    climb = model.climb_s(40.0, 1.0)
+    heat_up = model.heat_up_s(40.0, 1.0)
     time = np.arange(0, 400, 0.5)
     reached = time[np.argmax(respond(model, time, np.ones_like(time), ROOM) >= ROOM + 40)]
-    assert climb == pytest.approx(reached, abs=0.6) and model.climb_s(200.0, 1.0) is None
+    assert heat_up == pytest.approx(reached, abs=0.6) and model.heat_up_s(200.0, 1.0) is None
 
 
 def test_a_hotter_bed_soaks_no_shorter_than_its_lag_says() -> None:

@@ -68,13 +68,13 @@ def test_the_plan_is_right_to_the_byte_without_building(path: object) -> None:
 def test_what_would_free_enough_does_and_nothing_smaller_is_passed_over(names: list[str], slot: int) -> None:
     machine = changed({f"modules.{name}": True for name in names})
     plan = replace(module_plan(machine, LARCH), slot_bytes=slot)
-    ways = plan.would_free(50)
-    for way in ways:
-        assert sum(module.bytes for module in way) >= plan.overflow_bytes > 0
-        assert all(sum(m.bytes for m in way) - module.bytes < plan.overflow_bytes for module in way)
+    directions = plan.would_free(50)
+    for direction in directions:
+        assert sum(module.bytes for module in direction) >= plan.overflow_bytes > 0
+        assert all(sum(m.bytes for m in direction) - module.bytes < plan.overflow_bytes for module in direction)
     singles = [m for m in plan.modules if m.included and m.optional and m.bytes >= plan.overflow_bytes]
     if plan.overflow_bytes:
-        assert {way[0].name for way in ways if len(way) == 1} >= {m.name for m in singles[:1]}
+        assert {direction[0].name for direction in directions if len(direction) == 1} >= {m.name for m in singles[:1]}
 
 
 def test_modules_follow_what_is_declared_and_what_is_wanted() -> None:

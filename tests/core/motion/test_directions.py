@@ -26,7 +26,7 @@ def moved(
     (one,), (two,) = shared_motors(shared).values()
     saw = {}
     for axis, fault in zip(shared, ({one: 1, two: 1}, {one: 1, two: -1}), strict=True):
-        belts = {at[driver]: way * (-1 if flags[driver] else 1) for driver, way in fault.items()}
+        belts = {at[driver]: direction * (-1 if flags[driver] else 1) for driver, direction in fault.items()}
         a, b = belts[one] * wiring[one], belts[two] * wiring[two]
         saw[axis] = seen({shared[0]: (a + b) / 2, shared[1]: (a - b) / 2})
     return saw

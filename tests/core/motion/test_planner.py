@@ -33,11 +33,11 @@ def test_a_trapezoid_takes_its_time_and_covers_its_length(length: float, speed: 
     st.floats(0.01, 50), st.floats(0, 100), st.floats(0, 100), st.floats(1, 100), st.floats(50, 5000), st.floats(0, 1)
 )
 def test_a_pace_turns_to_time_and_back(
-    length: float, first: float, last: float, top: float, acceleration: float, share: float
+    length: float, first: float, last: float, top: float, acceleration: float, fraction: float
 ) -> None:
     reachable = min(last, top, math.sqrt(first**2 + 2 * acceleration * length))
     for pace in paces(straight(length, top, acceleration), first, reachable):
-        at = share * pace.seconds
+        at = fraction * pace.seconds
         assert pace.gone(pace.reached(pace.gone(at))) == pytest.approx(pace.gone(at), abs=1e-7)
 
 
@@ -73,7 +73,7 @@ def test_a_corner_leaves_its_circle_by_the_deviation(degrees: float, deviation: 
 
 def test_corners_by_jerk_and_at_the_ends() -> None:
     right, up, back, filament = (
-        LinearMove(way, 10, 80, 500) for way in ({"x": 1.0}, {"y": 1.0}, {"x": -1.0}, {"e": 1.0})
+        LinearMove(direction, 10, 80, 500) for direction in ({"x": 1.0}, {"y": 1.0}, {"x": -1.0}, {"e": 1.0})
     )
     assert by_jerk(right, up, {"x": 8, "y": 4}) == 4 and by_jerk(right, right, {"x": 8}) == 80
     assert by_jerk(right, back, {"x": 8}) == 4
@@ -87,8 +87,8 @@ def path(seed: int, count: int) -> list[LinearMove]:
     found = []
     for _ in range(count):
         angle, length = drawn.uniform(0, 2 * math.pi), 10 ** drawn.uniform(-1.5, 1.5)
-        way = {"x": length * math.cos(angle), "y": length * math.sin(angle), "e": 0.03 * length}
-        found.append(line_of(way, drawn.uniform(10, 300), {"x": Cap(250, 3000, ""), "y": Cap(200, 2000, "")}))
+        direction = {"x": length * math.cos(angle), "y": length * math.sin(angle), "e": 0.03 * length}
+        found.append(line_of(direction, drawn.uniform(10, 300), {"x": Cap(250, 3000, ""), "y": Cap(200, 2000, "")}))
     return found
 
 

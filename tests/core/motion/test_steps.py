@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from ublet.core.motion.measuring import INSTRUMENTS, Instrument, length_of
-from ublet.core.motion.steps import AxisDrive, differing, judge_steps, other_parts, telling_part
+from ublet.core.motion.steps import AxisDrive, differing, judge_steps, other_parts, typical_part
 
 BELT = AxisDrive("belt", 16, 1.8, teeth=20)
 SCREW = AxisDrive("screw", 16, 1.8, lead_mm=8)
@@ -61,14 +61,14 @@ def test_scatter_beyond_the_instrument_widens_and_is_named() -> None:
 )
 def test_a_telling_ratio_names_the_part_and_gives_the_exact_value(drive: AxisDrive, ratio: float, part: str) -> None:
     for misread in (0.997, 1.0, 1.004):
-        found = telling_part(ratio * misread, drive)
+        found = typical_part(ratio * misread, drive)
         assert found is not None and found[0].startswith(part) and found[1] == pytest.approx(ratio)
     judged = judge_steps(80, 80, 100, length_of([100 * ratio + 0.02, 100 * ratio - 0.03], "callipers"), drive)
     assert judged.kind == "telling" and judged.proposed == pytest.approx(80 / ratio)
 
 
 def test_no_part_is_blamed_for_an_odd_ratio() -> None:
-    assert telling_part(0.93, BELT) is None and telling_part(1.07, SCREW) is None
+    assert typical_part(0.93, BELT) is None and typical_part(1.07, SCREW) is None
 
 
 @pytest.mark.parametrize(

@@ -17,7 +17,7 @@ from ublet.core.recorded import RecordError
 from ublet.core.shake.choosing import Limits
 from ublet.core.shake.mode_fit import fit_modes
 from ublet.core.shake.recorded_shake import Resonance, analyse_resonance
-from ublet.core.shake.spectra import density_of, transfer_of
+from ublet.core.shake.spectra import density_of, frequency_response_of
 from ublet.core.shake.sweep import Sweep
 from ublet.core.shake.tower import frequency_of
 
@@ -48,23 +48,23 @@ def test_modes_of_made_up_frames_are_found_none_is_invented_and_claims_cover(noi
     for seed in range(7):
         random = np.random.default_rng(seed)
         made = structure(random)
-        heard = recorded(made, SWEEP.at, TIMES, random, noise_db)
-        modes = fit_modes(transfer_of(SWEEP.at(TIMES), heard, RATE, 5.5, 129))
-        main = int(np.argmax(made.share))
+        response = recorded(made, SWEEP.at, TIMES, random, noise_db)
+        modes = fit_modes(frequency_response_of(SWEEP.at(TIMES), response, RATE, 5.5, 129))
+        main = int(np.argmax(made.modal_share))
         mode = min(modes, key=lambda each: abs(each.frequency_hz - made.hz[main]))
         covered.append(abs(mode.frequency_hz - made.hz[main]) <= 2 * mode.frequency_u)
         covered.append(abs(mode.damping_ratio - made.damping[main]) <= 2 * mode.damping_u)
         within.append(abs(mode.frequency_hz / made.hz[main] - 1) < 0.01)
         within.append(abs(mode.damping_ratio / made.damping[main] - 1) < 0.2)
-        assert mode.share == pytest.approx(made.share[main], abs=0.05)
+        assert mode.modal_share == pytest.approx(made.modal_share[main], abs=0.05)
         for each in modes:
-            assert each.share < 0.05 or min(abs(each.frequency_hz / hz - 1) for hz in made.hz) < 0.1, "invented"
+            assert each.modal_share < 0.05 or min(abs(each.frequency_hz / hz - 1) for hz in made.hz) < 0.1, "invented"
     assert np.mean(covered) >= 0.9 and np.mean(within) >= 0.95
 
 
 def test_a_record_tells_its_modes_its_line_and_its_shapers() -> None:
-    heard = shaken() + 0.4 * np.sin(2 * np.pi * 97 * TIMES)
-    report = found(table({"x_m_s2": heard, "y_m_s2": 0.01 * heard, "z_m_s2": 9.8 + 0 * heard}))
+    response = shaken() + 0.4 * np.sin(2 * np.pi * 97 * TIMES)
+    report = found(table({"x_m_s2": response, "y_m_s2": 0.01 * response, "z_m_s2": 9.8 + 0 * response}))
     (axis,) = report.axes
     modes = report.axes[axis].modes
     assert axis == "x" and [round(mode.frequency_hz) for mode in modes] == [41, 73]
@@ -74,35 +74,35 @@ def test_a_record_tells_its_modes_its_line_and_its_shapers() -> None:
 
 
 def test_a_diagonal_is_told_under_its_own_name() -> None:
-    heard = shaken()
-    both = {"x_m_s2": heard / np.sqrt(2), "y_m_s2": -heard / np.sqrt(2)}
+    response = shaken()
+    both = {"x_m_s2": response / np.sqrt(2), "y_m_s2": -response / np.sqrt(2)}
     report = found(table(both, "# sweep: x-y 5 130 30 0.08"))
     assert list(report.axes) == ["x-y"] and report.axes["x-y"].modes[0].frequency_hz == pytest.approx(41, rel=0.01)
 
 
 def test_without_a_comment_flat_excitation_is_taken_and_only_axes_that_shook_are_told() -> None:
     random = np.random.default_rng(2)
-    heard = recorded(TWO, lambda times: random.normal(0, 3.0, len(times)), TIMES, random, 40)
-    report = found(table({"x_m_s2": heard, "y_m_s2": 0.01 * random.normal(0, 1, len(TIMES))}, "# nothing"))
+    response = recorded(TWO, lambda times: random.normal(0, 3.0, len(times)), TIMES, random, 40)
+    report = found(table({"x_m_s2": response, "y_m_s2": 0.01 * random.normal(0, 1, len(TIMES))}, "# nothing"))
     assert list(report.axes) == ["x"] and any("flat excitation" in problem for problem in report.problems)
     main = report.axes["x"].modes[0]
     assert main.frequency_hz == pytest.approx(41, rel=0.02) and abs(main.damping_ratio - 0.06) <= 3 * main.damping_u
 
 
 def test_gaps_jitter_clipping_and_rounded_times_are_told_and_do_not_mislead() -> None:
-    heard, random = shaken(), np.random.default_rng(5)
+    response, random = shaken(), np.random.default_rng(5)
     there = np.ones(len(TIMES), dtype=bool)
     for start in random.integers(0, len(TIMES) - 200, 12):
         there[start : start + 120] = False
-    report = found(table({"x_m_s2": heard[there]}, times=TIMES[there]))
+    report = found(table({"x_m_s2": response[there]}, times=TIMES[there]))
     assert any("readings are missing, in" in problem for problem in report.problems)
     assert report.axes["x"].modes[0].frequency_hz == pytest.approx(41, rel=0.01)
     late = TIMES + random.normal(0, 0.05 / RATE, len(TIMES))
-    assert any("jitter by" in problem for problem in found(table({"x_m_s2": heard}, times=late)).problems)
-    rounded = found(table({"x_m_s2": heard}, times=np.round(TIMES, 4)))
+    assert any("jitter by" in problem for problem in found(table({"x_m_s2": response}, times=late)).problems)
+    rounded = found(table({"x_m_s2": response}, times=np.round(TIMES, 4)))
     assert all("not recorded" in problem for problem in rounded.problems), "rounded times are no fault of themselves"
     assert rounded.axes["x"].modes[0].frequency_hz == pytest.approx(41, rel=0.005)
-    clipped = found(table({"x_m_s2": np.clip(heard, -0.4 * heard.max(), 0.4 * heard.max())}))
+    clipped = found(table({"x_m_s2": np.clip(response, -0.4 * response.max(), 0.4 * response.max())}))
     assert any("clipped" in problem for problem in clipped.problems)
 
 

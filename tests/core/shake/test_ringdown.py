@@ -18,34 +18,34 @@ from ublet.core.shake.ringdown import amplitudes, left_of, moved_by
 from ublet.core.shake.shaper_trials import (
     ShaperParameters,
     by_hand,
+    impulse_rows,
     left_over,
     predicted_u,
     step_of,
-    train_rows,
     unused_by_hand,
     values_of,
 )
-from ublet.core.shake.shapers import ImpulseSequence, live_train, named, residual, shaper_path, vibration
+from ublet.core.shake.shapers import ImpulseSequence, live_impulses, named, residual, shaper_path, vibration
 from ublet.core.shake.tower import TowerShape, bands_of, even_after_mm, ringing_tower
 
 MODES = [Mode(45.0, 0.05, 0.8), Mode(88.0, 0.03, 0.2)]
 TIMES = np.arange(0, 0.8, 1 / 1600)
 
 
-def rung(size: Complex, noise: float, random: np.random.Generator) -> tuple[Complex, Floats]:
+def ring_downs(size: Complex, noise: float, random: np.random.Generator) -> tuple[Complex, Floats]:
     """What is read of modes that ring so from 0.1 s on."""
-    heard = 0.3 + noise * random.standard_normal(len(TIMES))
+    response = 0.3 + noise * random.standard_normal(len(TIMES))
     for mode, c in zip(MODES, size, strict=True):
         pole = mode.w * complex(-mode.damping_ratio, math.sqrt(1 - mode.damping_ratio**2))
-        heard = heard + (c * np.exp(pole * (TIMES - 0.1))).real * (TIMES >= 0.1)
-    found = amplitudes(TIMES, heard, MODES, 0.1)
+        response = response + (c * np.exp(pole * (TIMES - 0.1))).real * (TIMES >= 0.1)
+    found = amplitudes(TIMES, response, MODES, 0.1)
     assert found is not None
     return found
 
 
 def test_amplitudes_are_read_through_noise_and_an_offset() -> None:
     size = np.array([2 + 1j, -0.5j])
-    found, spread = rung(size, 0.1, np.random.default_rng(1))
+    found, spread = ring_downs(size, 0.1, np.random.default_rng(1))
     assert np.all(np.abs(found - size) < 4 * spread) and np.all(spread < 0.05)
     assert amplitudes(TIMES, 0 * TIMES, MODES, 0.79) is None, "too little is left to read"
 
@@ -56,44 +56,46 @@ def test_what_is_left_is_the_factor_and_the_claim_covers_it(factor: float) -> No
     for seed in range(20):
         random = np.random.default_rng(seed)
         sizes = [random.standard_normal(2) + 1j * random.standard_normal(2) for _ in range(10)]
-        before = [rung(size, 0.05, random) for size in sizes]
-        after = [rung(size * factor * np.exp(0.7j), 0.05, random) for size in sizes]
+        before = [ring_downs(size, 0.05, random) for size in sizes]
+        after = [ring_downs(size * factor * np.exp(0.7j), 0.05, random) for size in sizes]
         left = left_of(before, after, MODES)
-        covered.append(abs(left.share - factor) <= 2 * left.uncertainty)
+        covered.append(abs(left.fraction - factor) <= 2 * left.uncertainty)
     assert np.mean(covered) >= 0.9
 
 
 def test_a_mode_that_does_not_ring_is_not_read() -> None:
     random = np.random.default_rng(1)
     sizes = [np.array([random.standard_normal() + 2j, 0.0]) for _ in range(6)]
-    left = left_of([rung(s, 0.05, random) for s in sizes], [rung(0.1 * s, 0.05, random) for s in sizes], MODES)
-    assert left.modes[1] is None and left.share == pytest.approx(0.1, abs=0.03)
+    left = left_of(
+        [ring_downs(s, 0.05, random) for s in sizes], [ring_downs(0.1 * s, 0.05, random) for s in sizes], MODES
+    )
+    assert left.modes[1] is None and left.fraction == pytest.approx(0.1, abs=0.03)
 
 
 def test_an_unsure_frame_makes_the_prediction_unsure() -> None:
-    train = named("zv", 45.0, 0.05)
-    assert predicted_u(train, [Mode(45.0, 0.05, 1.0, 0.0, 0.0)]) < 0.006, "but for small modes"
-    unsure = predicted_u(train, [Mode(45.0, 0.05, 1.0, 0.9, 0.0)])
-    assert unsure == pytest.approx(vibration(train, Mode(45.9, 0.05, 1.0)), rel=0.1)
+    impulses = named("zv", 45.0, 0.05)
+    assert predicted_u(impulses, [Mode(45.0, 0.05, 1.0, 0.0, 0.0)]) < 0.006, "but for small modes"
+    unsure = predicted_u(impulses, [Mode(45.0, 0.05, 1.0, 0.9, 0.0)])
+    assert unsure == pytest.approx(vibration(impulses, Mode(45.9, 0.05, 1.0)), rel=0.1)
 
 
 def test_shapers_are_kept_as_settings_that_make_the_same_train_again() -> None:
     limits = Limits(acceleration_mm_s2=3000)
     for shaper in choose(MODES, limits).shapers:
         stored: dict[str, Value] = {shaper_path("x", key): value for key, value in values_of(shaper).items()}
-        again = live_train(stored.get, "x")
+        again = live_impulses(stored.get, "x")
         assert again is not None and residual(again, MODES) == pytest.approx(shaper.residual, abs=2e-3)
         assert float(again.amplitudes.sum()) == pytest.approx(1, abs=1e-9)
-    assert live_train({shaper_path("x", "kind"): "none", shaper_path("x", "train"): ((0.0, 1.0),)}.get, "x") is None
+    assert live_impulses({shaper_path("x", "kind"): "none", shaper_path("x", "train"): ((0.0, 1.0),)}.get, "x") is None
 
 
 @pytest.mark.parametrize(
     "train",
     [((0.0,), (1.0,)), ((0.0, 0.5), (0.01, 0.4)), ((0.01, 0.5), (0.02, 0.5)), ((0.0, 0.5), (0.02, 0.2), (0.01, 0.3))],
 )
-def test_what_is_no_train_shapes_nothing(train: tuple[tuple[float, ...], ...]) -> None:
-    stored: dict[str, Value] = {shaper_path("x", "kind"): "own", shaper_path("x", "train"): train}
-    assert live_train(stored.get, "x") is None
+def test_what_is_no_train_shapes_nothing(impulses: tuple[tuple[float, ...], ...]) -> None:
+    stored: dict[str, Value] = {shaper_path("x", "kind"): "own", shaper_path("x", "train"): impulses}
+    assert live_impulses(stored.get, "x") is None
 
 
 def test_a_frequency_that_is_slid_by_hand_is_judged_as_it_is() -> None:
@@ -112,33 +114,35 @@ def test_a_frequency_that_is_slid_by_hand_is_judged_as_it_is() -> None:
 
 
 def test_what_a_train_leaves_over_many_frequencies_is_what_it_leaves_at_each() -> None:
-    train = named("ei", 45.0, 0.08)
+    impulses = named("ei", 45.0, 0.08)
     hz = np.linspace(20, 120, 7)
-    assert left_over(train, hz, 0.06) == pytest.approx([vibration(train, Mode(f, 0.06, 1.0)) for f in hz.tolist()])
+    assert left_over(impulses, hz, 0.06) == pytest.approx(
+        [vibration(impulses, Mode(f, 0.06, 1.0)) for f in hz.tolist()]
+    )
 
 
 def test_a_step_of_the_speed_rises_by_each_share() -> None:
-    train = ImpulseSequence(np.array([0.0, 0.01, 0.02]), np.array([0.25, 0.5, 0.25]))
-    assert step_of(train) == [(0, 0), (0, 0), (0, 0.25), (0.01, 0.25), (0.01, 0.75), (0.02, 0.75), (0.02, 1.0)]
-    assert train_rows(train) == ((0.0, 0.25), (0.01, 0.5), (0.02, 0.25))
+    impulses = ImpulseSequence(np.array([0.0, 0.01, 0.02]), np.array([0.25, 0.5, 0.25]))
+    assert step_of(impulses) == [(0, 0), (0, 0), (0, 0.25), (0.01, 0.25), (0.01, 0.75), (0.02, 0.75), (0.02, 1.0)]
+    assert impulse_rows(impulses) == ((0.0, 0.25), (0.01, 0.5), (0.02, 0.25))
 
 
 def test_frequencies_that_moved_are_told_from_friction() -> None:
     random = np.random.default_rng(6)
     time_s = np.arange(0.0, 2.0, 1 / 1600)
     for moved in (-0.12, 0.0, 0.07):
-        heard = random.normal(0, 0.05, len(time_s))
+        response = random.normal(0, 0.05, len(time_s))
         for stop in (0.2, 0.9, 1.5):
             since = np.maximum(0.0, time_s - stop)
-            rung = sum(
-                mode.share
+            ring_downs = sum(
+                mode.modal_share
                 * np.exp(-mode.damping_ratio * mode.w * since)
                 * np.cos(mode.w * math.sqrt(1 - mode.damping_ratio**2) * since)
                 for mode in [mode.moved(moved) for mode in MODES]
             )
-            heard = heard + np.where((time_s >= stop) & (time_s < stop + 0.5), rung, 0.0)
-        share, u = moved_by(time_s, heard, MODES, (0.2, 0.9, 1.5))
-        assert abs(share - moved) < 0.01 and u < 0.01
+            response = response + np.where((time_s >= stop) & (time_s < stop + 0.5), ring_downs, 0.0)
+        fraction, u = moved_by(time_s, response, MODES, (0.2, 0.9, 1.5))
+        assert abs(fraction - moved) < 0.01 and u < 0.01
 
 
 def test_a_tower_rings_harder_band_by_band_and_its_text_says_so() -> None:

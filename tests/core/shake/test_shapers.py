@@ -9,11 +9,11 @@ import pytest
 
 from ublet.benchmark.structures import structure
 from ublet.core.shake.choosing import Limits, best_named, choose
-from ublet.core.shake.frame import Mode, transfer
+from ublet.core.shake.frame import Mode, frequency_response
 from ublet.core.shake.shapers import NAMED, ImpulseSequence, named, optimised, residual, vibration
 
 
-def rings(train: ImpulseSequence, mode: Mode) -> float:
+def rings(impulses: ImpulseSequence, mode: Mode) -> float:
     """What is left after the last impulse, by integrating the oscillator in small steps: amplitude over that of one
     impulse. Nothing of it is the formula's.
     """
@@ -23,7 +23,7 @@ def rings(train: ImpulseSequence, mode: Mode) -> float:
     system = np.array([[0.0, 1.0], [-w * w, -2 * z * w]])
     whole = np.eye(2) + step * system @ (np.eye(2) + step * system / 2 @ (np.eye(2) + step * system / 3))
     now = 0.0
-    for time, amplitude in zip(train.times.tolist(), train.amplitudes.tolist(), strict=True):
+    for time, amplitude in zip(impulses.times.tolist(), impulses.amplitudes.tolist(), strict=True):
         for _ in range(round((time - now) / step)):
             state = whole @ state
         now = time
@@ -35,9 +35,9 @@ def rings(train: ImpulseSequence, mode: Mode) -> float:
 @pytest.mark.parametrize("name", list(NAMED))
 @pytest.mark.parametrize(("off", "damping"), [(0.0, 0.05), (0.1, 0.05), (-0.15, 0.1), (0.0, 0.0)])
 def test_what_a_train_leaves_is_what_an_oscillator_does(name: str, off: float, damping: float) -> None:
-    train, mode = named(name, 40.0, 0.05), Mode(40.0 * (1 + off), damping, 1.0)
-    assert vibration(train, mode) == pytest.approx(rings(train, mode), abs=2e-3)
-    assert train.amplitudes.sum() == pytest.approx(1.0) and np.all(train.amplitudes > 0)
+    impulses, mode = named(name, 40.0, 0.05), Mode(40.0 * (1 + off), damping, 1.0)
+    assert vibration(impulses, mode) == pytest.approx(rings(impulses, mode), abs=2e-3)
+    assert impulses.amplitudes.sum() == pytest.approx(1.0) and np.all(impulses.amplitudes > 0)
 
 
 def test_zv_and_zvd_leave_nothing_and_the_tolerant_ones_five_percent_at_their_own_frequency() -> None:
@@ -53,24 +53,29 @@ def test_zv_and_zvd_leave_nothing_and_the_tolerant_ones_five_percent_at_their_ow
 
 
 def test_zv_of_an_undamped_mode_is_two_halves_half_a_period_apart_and_rounds_as_said() -> None:
-    train = named("zv", 25.0, 0.0)
-    assert train.times.tolist() == [0.0, 0.02] and train.amplitudes.tolist() == [0.5, 0.5]
-    assert train.spread_s2 == pytest.approx(0.01**2)
-    assert train.rounding_mm(5000.0) == pytest.approx(0.25) and train.highest_mm_s2(0.15) == pytest.approx(3000.0)
+    impulses = named("zv", 25.0, 0.0)
+    assert impulses.times.tolist() == [0.0, 0.02] and impulses.amplitudes.tolist() == [0.5, 0.5]
+    assert impulses.spread_s2 == pytest.approx(0.01**2)
+    assert impulses.rounding_mm(5000.0) == pytest.approx(0.25) and impulses.highest_mm_s2(0.15) == pytest.approx(3000.0)
 
 
 @pytest.mark.parametrize("seed", range(8))
 def test_the_optimised_train_keeps_its_limits_and_is_no_longer_than_any_named_one_that_does(seed: int) -> None:
     made = structure(np.random.default_rng(seed))
-    modes = [Mode(*each) for each in zip(made.hz, made.damping, made.share, strict=True)]
-    train = optimised(modes, 0.05, 0.1, 3 / min(made.hz))
-    assert train is not None
-    assert np.all(train.amplitudes > 0) and train.amplitudes.sum() == pytest.approx(1.0) and train.times[0] == 0
-    assert residual(train, modes) <= 0.0511 and max(residual(train, modes, way) for way in (-0.1, 0.1)) <= 0.1025
+    modes = [Mode(*each) for each in zip(made.hz, made.damping, made.modal_share, strict=True)]
+    impulses = optimised(modes, 0.05, 0.1, 3 / min(made.hz))
+    assert impulses is not None
+    assert (
+        np.all(impulses.amplitudes > 0) and impulses.amplitudes.sum() == pytest.approx(1.0) and impulses.times[0] == 0
+    )
+    assert (
+        residual(impulses, modes) <= 0.0511
+        and max(residual(impulses, modes, direction) for direction in (-0.1, 0.1)) <= 0.1025
+    )
     limits = Limits()
     good = [each for name in NAMED if (each := best_named(name, modes, limits)).keeps(limits)]
     assert good, "some named train always does on such frames"
-    assert train.duration_s <= 1.02 * min(each.train.duration_s for each in good)
+    assert impulses.duration_s <= 1.02 * min(each.impulses.duration_s for each in good)
     choice = choose(modes, limits)
     if choice.chosen.keeps(limits):
         assert choice.chosen.rounds(limits) <= limits.rounding_mm or "every shaper rounds" in choice.why
@@ -88,6 +93,6 @@ def test_nothing_that_keeps_both_is_said_with_what_is_given_up() -> None:
 
 def test_a_frame_follows_slowly_and_peaks_where_it_should() -> None:
     mode = Mode(30.0, 0.05, 1.0)
-    assert abs(transfer([mode], np.array([0.01]))[0]) == pytest.approx(1.0, abs=1e-4)
-    assert abs(transfer([mode], np.array([30.0]))[0]) == pytest.approx(1 / (2 * 0.05))
-    assert abs(transfer([mode], np.array([300.0]))[0]) == pytest.approx(1 / 99, rel=0.01)
+    assert abs(frequency_response([mode], np.array([0.01]))[0]) == pytest.approx(1.0, abs=1e-4)
+    assert abs(frequency_response([mode], np.array([30.0]))[0]) == pytest.approx(1 / (2 * 0.05))
+    assert abs(frequency_response([mode], np.array([300.0]))[0]) == pytest.approx(1 / 99, rel=0.01)

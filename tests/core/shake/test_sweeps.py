@@ -9,15 +9,15 @@ import numpy as np
 import pytest
 
 from ublet.benchmark import frames
-from ublet.core.shake.belts_trials import Pull, ratio_of
-from ublet.core.shake.frame import Mode, in_print, transfer
-from ublet.core.shake.hearing import Growing, bands_of
-from ublet.core.shake.mode_fit import fit_frame, fit_modes, fit_pull
+from ublet.core.shake.belts_trials import BeltTension, ratio_of
+from ublet.core.shake.frame import Mode, frequency_response, in_print
+from ublet.core.shake.mode_fit import fit_frame, fit_modes, fit_tension
 from ublet.core.shake.mount import along_axes, columns_of, deduced, is_turned_right
 from ublet.core.shake.repeats import nearest, widened
 from ublet.core.shake.shaking import DIRECTIONS, MeasuredResponse
 from ublet.core.shake.spectra import Bands, averaged, resampled
 from ublet.core.shake.sweep import Sweep
+from ublet.core.shake.sweep_response import Growing, bands_of
 
 TURNED = [
     words
@@ -47,8 +47,8 @@ def test_claims_cover_frames_of_masses_and_springs(short: None) -> None:
 
 def test_two_belts_are_told_apart_whatever_else_they_carry(short: None) -> None:
     made = frames.made_up(3, True)
-    pulls = [frames.found_of(made, direction)[1] for direction in ("x+y", "x-y")]
-    ratio, u = ratio_of(*pulls)
+    tensions = [frames.found_of(made, direction)[1] for direction in ("x+y", "x-y")]
+    ratio, u = ratio_of(*tensions)
     stiff = made.frame.stiffness(frames.MIDDLE)
     assert abs(ratio - stiff["y"] / stiff["x"]) <= 3 * u and u < 0.03 * ratio
 
@@ -57,13 +57,13 @@ def bands(modes: list[Mode], noise: float = 0.01, seed: int = 1) -> Bands:
     hz = np.arange(5.5, 129, 0.12)
     random = np.random.default_rng(seed)
     off = noise * (random.standard_normal(len(hz)) + 1j * random.standard_normal(len(hz)))
-    return Bands(hz, transfer(modes, hz) + off, np.full(len(hz), noise**2), np.ones(len(hz)))
+    return Bands(hz, frequency_response(modes, hz) + off, np.full(len(hz), noise**2), np.ones(len(hz)))
 
 
 def test_the_pull_is_the_sum_over_all_modes_small_ones_too() -> None:
     modes = [Mode(40.0, 0.05, 0.87), Mode(70.0, 0.04, 0.12), Mode(110.0, 0.03, 0.01)]
-    pull, u = fit_pull(bands(modes))
-    assert abs(pull - sum(m.share * m.frequency_hz**2 for m in modes)) <= 3 * u < 30
+    tension, u = fit_tension(bands(modes))
+    assert abs(tension - sum(m.modal_share * m.frequency_hz**2 for m in modes)) <= 3 * u < 30
     assert len(fit_modes(bands(modes))) == 2, "a mode of one percent is not told"
 
 
@@ -88,9 +88,9 @@ def test_what_a_gentle_sweep_tells_otherwise_widens() -> None:
 def test_poles_that_cannot_be_told_apart_are_one_with_bounds_and_shares_keep_their_sign() -> None:
     close = fit_frame(bands([Mode(46.0, 0.06, 0.6), Mode(46.4, 0.06, 0.4)]))
     (main,) = close.modes
-    assert close.is_whole and abs(main.frequency_hz - 46.2) < 0.3 and main.share == 1
+    assert close.is_whole and abs(main.frequency_hz - 46.2) < 0.3 and main.modal_share == 1
     against = fit_frame(bands([Mode(41.0, 0.05, 1.12), Mode(88.0, 0.04, -0.12)]))
-    assert [round(mode.share, 2) for mode in against.modes] == [1.12, -0.12] and against.is_whole
+    assert [round(mode.modal_share, 2) for mode in against.modes] == [1.12, -0.12] and against.is_whole
     assert not fit_frame(bands([Mode(41.0, 0.05, 1.5)])).is_whole, "more moves than was told"
 
 
@@ -99,11 +99,11 @@ def test_what_is_told_of_close_poles_covers_them(seed: int) -> None:
     random = np.random.default_rng(seed)
     hz = float(random.uniform(35, 60))
     other = hz * float(1 + random.uniform(0.04, 0.12))
-    share = float(random.uniform(0.1, 0.9))
-    frame = [Mode(hz, 0.06, share), Mode(other, float(random.uniform(0.03, 0.09)), 1 - share)]
+    fraction = float(random.uniform(0.1, 0.9))
+    frame = [Mode(hz, 0.06, fraction), Mode(other, float(random.uniform(0.03, 0.09)), 1 - fraction)]
     fit = fit_frame(bands(frame, noise=0.02, seed=seed))
-    assert fit.is_whole and sum(abs(mode.share) for mode in fit.modes) < 1.5
-    main, first = max(frame, key=lambda mode: mode.share), fit.modes[0]
+    assert fit.is_whole and sum(abs(mode.modal_share) for mode in fit.modes) < 1.5
+    main, first = max(frame, key=lambda mode: mode.modal_share), fit.modes[0]
     assert abs(first.frequency_hz - main.frequency_hz) <= 3 * first.frequency_u
     assert abs(first.damping_ratio - main.damping_ratio) <= 3 * first.damping_u
 
@@ -123,7 +123,7 @@ def test_readings_between_others_keep_their_size_at_high_frequencies() -> None:
 def test_the_machine_on_its_feet_does_not_count_in_a_print() -> None:
     modes = [Mode(42.0, 0.06, 0.8), Mode(9.0, 0.1, 0.15), Mode(90.0, 0.04, 0.05)]
     kept = in_print(modes)
-    assert [m.frequency_hz for m in kept] == [42.0, 90.0] and sum(m.share for m in kept) == pytest.approx(1)
+    assert [m.frequency_hz for m in kept] == [42.0, 90.0] and sum(m.modal_share for m in kept) == pytest.approx(1)
     assert in_print([Mode(8.0, 0.1, 1.0)])[0].frequency_hz == 8.0, "what rings most always counts"
 
 
@@ -154,21 +154,21 @@ def test_a_growing_curve_tells_the_gain_where_the_sweep_is() -> None:
         t = at + np.arange(64) / 1600
         hz = sweep.from_hz + sweep.rate_hz_s * t
         phase = 2 * np.pi * (sweep.from_hz * t + sweep.rate_hz_s * t**2 / 2)
-        gain = transfer([mode], hz)
-        heard = sweep.per_hz_m_s2 * hz * np.abs(gain) * np.sin(phase + np.angle(gain))
-        found = growing.take(t, np.column_stack([heard, 0 * heard, 0 * heard]))
+        gain = frequency_response([mode], hz)
+        response = sweep.per_hz_m_s2 * hz * np.abs(gain) * np.sin(phase + np.angle(gain))
+        found = growing.take(t, np.column_stack([response, 0 * response, 0 * response]))
         if found is not None:
             rows.append(found[0])
     gains = np.array(rows)
-    wanted = np.abs(transfer([mode], gains[:, 0]))
+    wanted = np.abs(frequency_response([mode], gains[:, 0]))
     assert len(rows) > 30 and gains[:, 1] == pytest.approx(wanted, rel=0.1, abs=0.05) and gains[:, 2].min() > 0.9
 
 
 def test_what_is_heard_along_a_diagonal_is_both_axes_together() -> None:
     values = np.column_stack([np.ones(4), 2 * np.ones(4), np.zeros(4)])
-    heard = MeasuredResponse(np.arange(4) / 1600, values, 1600.0, 0, 0.0)
-    assert heard.along("x-y") == pytest.approx(-math.sqrt(0.5)) and heard.along("y") == pytest.approx(2)
-    assert all(math.hypot(*way.values()) == pytest.approx(1) for way in DIRECTIONS.values())
+    response = MeasuredResponse(np.arange(4) / 1600, values, 1600.0, 0, 0.0)
+    assert response.along("x-y") == pytest.approx(-math.sqrt(0.5)) and response.along("y") == pytest.approx(2)
+    assert all(math.hypot(*direction.values()) == pytest.approx(1) for direction in DIRECTIONS.values())
 
 
 def test_bands_of_a_quiet_sensor_tell_nothing_and_say_so() -> None:
@@ -181,8 +181,8 @@ def test_bands_of_a_quiet_sensor_tell_nothing_and_say_so() -> None:
 
 def test_the_ratio_of_tensions_is_no_surer_than_hard_and_gentle_sweeps_agree() -> None:
     mode = Mode(45.0, 0.05, 1.0)
-    alike = ratio_of(Pull(2000.0, 1.0, mode, (2000.5, 1999.5)), Pull(1900.0, 1.0, mode, (1900.4, 1899.6)))
-    apart = ratio_of(Pull(2000.0, 1.0, mode, (2030.0, 1970.0)), Pull(1900.0, 1.0, mode, (1905.0, 1895.0)))
-    once = ratio_of(Pull(2000.0, 1.0, mode), Pull(1900.0, 1.0, mode))
+    alike = ratio_of(BeltTension(2000.0, 1.0, mode, (2000.5, 1999.5)), BeltTension(1900.0, 1.0, mode, (1900.4, 1899.6)))
+    apart = ratio_of(BeltTension(2000.0, 1.0, mode, (2030.0, 1970.0)), BeltTension(1900.0, 1.0, mode, (1905.0, 1895.0)))
+    once = ratio_of(BeltTension(2000.0, 1.0, mode), BeltTension(1900.0, 1.0, mode))
     assert alike[0] == apart[0] == once[0] == pytest.approx(0.95)
     assert alike[1] < 0.005 < once[1] < apart[1] < 0.06

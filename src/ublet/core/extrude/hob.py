@@ -17,7 +17,7 @@ much for the melt; or nothing moves it, whatever is tried.
 GEARS = (1.0, 3.0, 3.5, 5.0, 7.5)
 """Common gear ratios between an extruder's motor and its hob."""
 
-TELLING = 0.06
+TYPICAL = 0.06
 """A ratio within this share of a common one is taken for it: the drive gear’s effective diameter is known no better.
 """
 
@@ -77,18 +77,18 @@ class FeedTests:
     hotter: float | None = None
     hotter_c: float = 0.0
 
-    def with_current(self, share: float, amps: float) -> FeedTests:
+    def with_current(self, fraction: float, amps: float) -> FeedTests:
         """The same, and what went in with more current."""
-        return replace(self, current=share, amps=amps)
+        return replace(self, current=fraction, amps=amps)
 
-    def with_heat(self, share: float, celsius: float) -> FeedTests:
+    def with_heat(self, fraction: float, celsius: float) -> FeedTests:
         """The same, and what went in hotter."""
-        return replace(self, hotter=share, hotter_c=celsius)
+        return replace(self, hotter=fraction, hotter_c=celsius)
 
-    def regained(self, share: float | None) -> float:
+    def regained(self, fraction: float | None) -> float:
         """How much of what was short came back, 0..1 (more with luck in reading); 0 where it was not tried."""
         short = self.sound - self.usual
-        return (share - self.usual) / short if share is not None and short > 0 else 0.0
+        return (fraction - self.usual) / short if fraction is not None and short > 0 else 0.0
 
     @property
     def current_mends(self) -> bool:
@@ -108,17 +108,17 @@ def looks_short(slow: Length, commanded_mm: float) -> bool:
 
 def load_matters(slow: Length, commanded_mm: float, slower: Length, shorter_mm: float) -> bool:
     """Whether pushing slower still brings back more than reading errs by: the load does it, and not a wrong part."""
-    share, calm = slow.mean_mm / commanded_mm, slower.mean_mm / shorter_mm
+    fraction, calm = slow.mean_mm / commanded_mm, slower.mean_mm / shorter_mm
     error = math.hypot(slow.placing_u_mm / commanded_mm, slower.placing_u_mm / shorter_mm)
-    return calm - share > max(3 * error, SUSPECT * calm)
+    return calm - fraction > max(3 * error, SUSPECT * calm)
 
 
 def slips_fast(slow: Length, fast: Length | None) -> bool:
     """Whether the fast push falls short of the slow one by more than allowed, and by more than reading errs by."""
     if fast is None or slow.mean_mm <= 2 * slow.uncertainty_mm:
         return False
-    share, share_u = falls_short(slow, fast)
-    return share > SHORT and share > COVERAGE * share_u
+    fraction, fraction_u = falls_short(slow, fast)
+    return fraction > SHORT and fraction > COVERAGE * fraction_u
 
 
 def slip_u_mm(slow: Length, fast: Length | None) -> float:
@@ -138,9 +138,9 @@ def falls_short(slow: Length, fast: Length) -> tuple[float, float]:
     What is common to all readings of the instrument is nearly the same in both, and cancels. While pressure builds up,
     over the first millimetres, it slips less than later on: by how much is not known.
     """
-    share = 1 - fast.mean_mm / slow.mean_mm
+    fraction = 1 - fast.mean_mm / slow.mean_mm
     read_u = math.hypot(fast.placing_u_mm, slow.placing_u_mm * fast.mean_mm / slow.mean_mm) / slow.mean_mm
-    return share, math.hypot(read_u, share * BUILDS_MM / fast.mean_mm / math.sqrt(3))
+    return fraction, math.hypot(read_u, fraction * BUILDS_MM / fast.mean_mm / math.sqrt(3))
 
 
 def judge_filament(
@@ -182,14 +182,14 @@ def wrong_part(ratio: float, drive: HobDrive) -> str:
     """The part that would explain a ratio of measured to commanded filament, in words; empty: none does."""
     likely = []
     for exact in (0.25, 0.5, 2.0, 4.0):
-        if abs(ratio / exact - 1) < TELLING:
+        if abs(ratio / exact - 1) < TYPICAL:
             real = drive.microsteps / exact
             likely += [f"the driver makes {real:g} microsteps, not {drive.microsteps}"] if 1 <= real <= 256 else []
             angle = drive.step_angle_deg * exact
             likely += [f"the motor has a full step of {angle:g}°"] if angle in STEP_ANGLES_DEG else []
     for gear in GEARS:
         exact = drive.gear_ratio / gear
-        if abs(exact - 1) > TELLING and abs(ratio / exact - 1) < TELLING:
+        if abs(exact - 1) > TYPICAL and abs(ratio / exact - 1) < TYPICAL:
             declared = "none is declared" if drive.gear_ratio == 1 else f"{drive.gear_ratio:g} is declared"
             likely.append("there is no gear" if gear == 1 else f"there is a gear of {gear:g} : 1, and {declared}")
     return " or ".join(likely)
@@ -201,7 +201,7 @@ def microsteps_made(ratio: float, drive: HobDrive) -> int | None:
     """
     for exact in (0.25, 0.5, 2.0, 4.0):
         real = drive.microsteps / exact
-        if abs(ratio / exact - 1) < TELLING and 1 <= real <= 256 and real == round(real):
+        if abs(ratio / exact - 1) < TYPICAL and 1 <= real <= 256 and real == round(real):
             return round(real)
     return None
 

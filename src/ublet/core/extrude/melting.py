@@ -76,10 +76,10 @@ def melt_needs(machine: MachineFile, named: str, read: Callable[[str], float | N
     return (Need(f"{name}, melted at {material.nozzle_c:g} °C", True), now)
 
 
-async def melt(bench: Bench, heater: str, celsius: float, share: float) -> None:
+async def melt(bench: Bench, heater: str, celsius: float, fraction: float) -> None:
     """Heat, and wait until it has been there for so long that all filament in the nozzle has melted.
 
     Raises:
         TrialFailed: it does not get there.
     """
-    await reach(bench, heater, celsius, share, MELTS_S, "there: the filament melts")
+    await reach(bench, heater, celsius, fraction, MELTS_S, "there: the filament melts")

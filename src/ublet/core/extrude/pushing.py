@@ -59,7 +59,7 @@ class Pushing:
     read: dict[str, list[float]] = field(default_factory=dict)
     placings: int = 2
 
-    async def push(self, kind: str, mm: float, mm_s: float, times: int, share: float) -> Length:
+    async def push(self, kind: str, mm: float, mm_s: float, times: int, fraction: float) -> Length:
         """Mark, push, read, so many times; what was read before counts. share: of the whole trial when it is done.
 
         Raises:
@@ -69,7 +69,7 @@ class Pushing:
         readings = self.read.setdefault(kind, [])
         while len(readings) < times:
             count = f", {len(readings) + 1} of {times}" if times > 1 else ""
-            bench.progress(Progress(f"{kind} push", share, None, f"{mm:g} mm at {mm_s:.3g} mm/s{count}", kind))
+            bench.progress(Progress(f"{kind} push", fraction, None, f"{mm:g} mm at {mm_s:.3g} mm/s{count}", kind))
             await self._mark(mm, mm_s)
             await bench.motion.push(mm, mm_s)
             readings.append(went := await self._went(mm))

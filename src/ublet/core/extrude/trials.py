@@ -208,9 +208,9 @@ def _lengths(mm: float, slow: Length, fast: Length | None) -> list[Finding]:
         Finding("went_in", slow.mean_mm / mm, slow.uncertainty_mm / mm, words="share of what was told that went in")
     ]
     if fast is not None:
-        share, share_u = falls_short(slow, fast)
+        fraction, fraction_u = falls_short(slow, fast)
         found.append(
-            Finding("short_fast", share, share_u, limit=SHORT, words="share that falls short when pushed fast")
+            Finding("short_fast", fraction, fraction_u, limit=SHORT, words="share that falls short when pushed fast")
         )
     return found
 
@@ -218,24 +218,24 @@ def _lengths(mm: float, slow: Length, fast: Length | None) -> list[Finding]:
 def _regained(tried: FeedTests) -> list[Finding]:
     """What each change brought back of what was short."""
     found = []
-    for what, share, words in (
+    for what, fraction, words in (
         ("regained_current", tried.current, "brought back by more current"),
         ("regained_hotter", tried.hotter, "brought back by heat"),
     ):
-        if share is not None:
-            found.append(Finding(what, tried.regained(share), words=words))
+        if fraction is not None:
+            found.append(Finding(what, tried.regained(fraction), words=words))
     return found
 
 
 def _steps(now: float, proposed: float) -> Proposal:
     after = float(f"{proposed:.6g}")
-    share = 100 * (after / now - 1)
+    fraction = 100 * (after / now - 1)
     return Proposal(
         "extruder.steps_per_mm",
         now,
         after,
         "steps/mm",
-        f"{abs(share):.1f} % {'more' if share > 0 else 'less'} is pushed",
+        f"{abs(fraction):.1f} % {'more' if fraction > 0 else 'less'} is pushed",
     )
 
 

@@ -187,19 +187,20 @@ def analyse_heat(time_s: Floats, duty: Floats, celsius: Floats) -> HeatAnalysis:
     return HeatAnalysis(record, fit, target, made, choice, why, tuple(notes), room_u)
 
 
-MOST_UNSURE = 0.5
+MAX_UNCERTAINTY = 0.5
 """A gain or a time constant that is less sure than this share of it is not told by the record."""
 
 
 def _must_be_determined(fit: ModelFit) -> None:
     """Raises UnfitRecord when the record leaves the gain or the time constant open."""
-    for name, value, unsure, unit in (
+    for name, value, uncertainty, unit in (
         ("gain", fit.model.held_gain_c, fit.uncertainty.held_gain_c, "°C"),
         ("time constant", fit.model.time_constant_s, fit.uncertainty.time_constant_s, "s"),
     ):
-        if not unsure <= MOST_UNSURE * value:
+        if not uncertainty <= MAX_UNCERTAINTY * value:
             raise UnfitRecord(
-                f"the {name} comes out as {with_uncertainty(value, unsure, unit)}: this record cannot tell it. It must "
+                f"the {name} comes out as {with_uncertainty(value, uncertainty, unit)}: this record cannot tell "
+                "it. It must "
                 "show the climb and some switching on and off around the working temperature"
             )
 
@@ -220,8 +221,8 @@ def ultimate_of(model: HeaterModel) -> Ultimate:
     other pole less that of their zero) reaches pi, found by halving.
     """
     lags = [model.time_constant_s, model.second_lag_s]
-    zero = model.sheet_lag_s if model.quick_share else 0.0
-    if model.quick_share:
+    zero = model.sheet_lag_s if model.quick_fraction else 0.0
+    if model.quick_fraction:
         lags.append(model.quick_s)
 
     def phase(w: float) -> float:

@@ -54,8 +54,8 @@ def gain_margin(model: HeaterModel, gains: PidGains) -> float:
     s = 1j * w
     control = gains.kp + gains.ki / s + gains.kd * s / (DERIVATIVE_FILTER_S * s + 1)
     stores = 1 / (model.time_constant_s * s + 1)
-    if model.quick_share:
-        stores = (1 - model.quick_share) * stores + model.quick_share / (model.quick_s * s + 1)
+    if model.quick_fraction:
+        stores = (1 - model.quick_fraction) * stores + model.quick_fraction / (model.quick_s * s + 1)
     lagged = model.gain_c * stores / (model.second_lag_s * s + 1)
     loop = control * lagged
     phase = np.unwrap(np.angle(loop)) - w * (model.dead_time_s + TICK_S / 2)
@@ -122,7 +122,7 @@ def _balanced(model: HeaterModel, situation: Situation, demands: Demands) -> Pid
     """The SIMC gains, among a few around the rule's, whose predicted step settles first within half the limits."""
     tried = []
     for pace in PACES:
-        rule = simc(replace(model, time_constant_s=model.at_first_s, quick_share=0.0), pace * model.dead_time_s)
+        rule = simc(replace(model, time_constant_s=model.at_first_s, quick_fraction=0.0), pace * model.dead_time_s)
         for integral in INTEGRALS:
             gains = replace(rule, ki=rule.ki * integral).rounded()
             measure = predict_step(model, gains, situation).measure

@@ -185,8 +185,8 @@ class Platinum:
 
     def celsius(self, ratio: float) -> float:
         """Temperature in °C for a divider ratio; ValueError at a rail or beyond the curve."""
-        share = divider_ohm(ratio, self.pullup_ohm) / self.r0_ohm
-        inner = IEC_A**2 - 4 * IEC_B * (1 - share)
+        fraction = divider_ohm(ratio, self.pullup_ohm) / self.r0_ohm
+        inner = IEC_A**2 - 4 * IEC_B * (1 - fraction)
         if inner < 0:
             raise ValueError("the reading lies outside the curve")
         return (-IEC_A + math.sqrt(inner)) / (2 * IEC_B)

@@ -21,7 +21,7 @@ class Demands:
     headroom_c: float
     hold_s: float
     read_s: float
-    climb_s: float
+    heat_up_s: float
     cycle_s: float
     fans: bool
 

@@ -41,11 +41,11 @@ class Allowance:
 
 
 @dataclass(frozen=True)
-class Late:
+class SensorLag:
     """How far a sensor lags its heater in a steady climb: by so many s, at so many °C/s."""
 
     lag_s: float
-    climb_c_s: float
+    heat_up_c_s: float
 
     def on_its_way_s(self, rise_c: float) -> float:
         """How long after the heater has gone its sensor goes on rising, until less than ``rise_c`` is still to come.
@@ -53,27 +53,27 @@ class Late:
         In a ramp the sensor lags by the sum of dead time and lags; what is still to come is the climb over that time.
         A dead time brings it within that time, lags as ``lag ln(left / rise_c)``: the longer of the two is allowed.
         """
-        left = self.lag_s * self.climb_c_s
+        left = self.lag_s * self.heat_up_c_s
         return min(LATEST_S, self.lag_s * max(1.0, math.log(left / rise_c) if left > rise_c else 1.0))
 
 
-def late_of(time_s: Sequence[float], celsius: Sequence[float], driven_s: float) -> Late | None:
+def late_of(time_s: Sequence[float], celsius: Sequence[float], driven_s: float) -> SensorLag | None:
     """How a sensor lags, from a climb at constant power that began at ``driven_s``; None: it has not climbed enough.
 
     The line through the last of the climb, drawn back to where it began, meets that temperature so much after the
     heater was driven: the sum of dead time and lags (Ziegler & Nichols 1942, the process reaction curve).
     """
-    if len(time_s) < CLIMB_SAMPLES:
+    if len(time_s) < HEAT_UP_SAMPLES:
         return None
     times, seen = np.array(time_s), np.array(celsius)
     start = float(np.median(seen[:3]))
-    slope, at_zero = np.polyfit(times[-CLIMB_SAMPLES:], seen[-CLIMB_SAMPLES:], 1).tolist()
-    if seen[-1] - start < LEAST_CLIMB_C or slope <= 0:
+    slope, at_zero = np.polyfit(times[-HEAT_UP_SAMPLES:], seen[-HEAT_UP_SAMPLES:], 1).tolist()
+    if seen[-1] - start < LEAST_HEAT_UP_C or slope <= 0:
         return None
-    return Late(max(0.0, (start - at_zero) / slope - driven_s), slope)
+    return SensorLag(max(0.0, (start - at_zero) / slope - driven_s), slope)
 
 
-CLIMB_SAMPLES, LEAST_CLIMB_C = 8, 8.0
+HEAT_UP_SAMPLES, LEAST_HEAT_UP_C = 8, 8.0
 """A climb is read from so many samples, and tells its lag after so many °C."""
 
 LATEST_S = 30.0
@@ -95,10 +95,10 @@ class Drill:
     undo_words: str
     guards: tuple[str, ...]
     hold_c: float
-    climb: bool = False
+    heat_up: bool = False
     harmless: bool = False
 
-    def allowance(self, guards: Guards, warming_s: float, late: Late | None) -> Allowance:
+    def allowance(self, guards: Guards, warming_s: float, late: SensorLag | None) -> Allowance:
         """How soon it must be noticed, and what that is made of.
 
         warming_s: how long a stuck heater takes to leave the drift band. late: how this heater's sensor lags, None
@@ -178,7 +178,7 @@ DRILLS: tuple[Drill, ...] = (
         "Put the heater back into the {heater}.",
         ("no rise",),
         45,
-        climb=True,
+        heat_up=True,
     ),
     Drill(
         "switch stuck on",

@@ -12,11 +12,11 @@ from ublet.core.acts import MakeFault
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.heat.drills import (
-    LEAST_CLIMB_C,
+    LEAST_HEAT_UP_C,
     RAIL_S,
     Allowance,
     Drill,
-    Late,
+    SensorLag,
     drills_for,
     late_of,
     silence_window_s,
@@ -116,7 +116,7 @@ class Drilled:
 
 async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> Drilled:
     """One fault made by hands, noticed, and put right."""
-    late = await _heat_to(bench, name, heater, drill.hold_c, drill.climb)
+    late = await _heat_to(bench, name, heater, drill.hold_c, drill.heat_up)
     allowed = drill.allowance(heater.guards, warming_s(drill, heater), late).and_news(bench.clock.news_s)
     what = {"sensor": heater.sensor, "heater": name}
     made = Confirm(drill.do_words.format(**what), ("done", "stop here"), MakeFault(drill.do, name))
@@ -164,13 +164,13 @@ def _by_window(name: str, seconds: float, guard: str, window_s: float, expected:
     return Drilled(name, seconds, guard, None, allowed.seconds, allowed.words, (expected,))
 
 
-async def _heat_to(bench: Bench, name: str, heater: Heater, celsius: float, climb: bool) -> Late | None:
+async def _heat_to(bench: Bench, name: str, heater: Heater, celsius: float, heat_up: bool) -> SensorLag | None:
     """Warm until there; a climb goes on at full power, a hold stays. Returns how the sensor lagged in the climb."""
     start = bench.heat.celsius(heater.sensor)
-    if climb and start is not None:
-        celsius = max(celsius, start + LEAST_CLIMB_C + CLEAR_C)
+    if heat_up and start is not None:
+        celsius = max(celsius, start + LEAST_HEAT_UP_C + CLEAR_C)
     driven, times, seen = bench.clock.now_s(), [], []
-    await bench.heat.warm(name, min(celsius + FAR_C, heater.maximum_c - 1) if climb else celsius)
+    await bench.heat.warm(name, min(celsius + FAR_C, heater.maximum_c - 1) if heat_up else celsius)
     waited = 0.0
     while (now := bench.heat.celsius(heater.sensor)) is None or now < celsius - 1:
         if waited > LONGEST_HEAT_S:
@@ -182,7 +182,7 @@ async def _heat_to(bench: Bench, name: str, heater: Heater, celsius: float, clim
             seen.append(_read(bench, heater) or now)
         if (trip := bench.guards.tripped())[0]:
             raise TrialFailed(f"The guard “{trip[1]}” tripped while the {name} was only warmed: mend that first.")
-    if not climb:
+    if not heat_up:
         await bench.clock.rest(REST_S)
     return late_of(times, seen, driven)
 

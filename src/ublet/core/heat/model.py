@@ -34,23 +34,23 @@ class HeaterModel:
     ambient_c: float
     second_lag_s: float = 0.0
     quick_s: float = 0.0
-    quick_share: float = 0.0
+    quick_fraction: float = 0.0
     curve: float = 0.0
     at_c: float = 0.0
 
     @property
     def sheet_lag_s(self) -> float:
         """How far a sheet on the bed lags the sensor, s; 0 when there is but one store."""
-        return self.quick_share * self.time_constant_s + (1 - self.quick_share) * self.quick_s
+        return self.quick_fraction * self.time_constant_s + (1 - self.quick_fraction) * self.quick_s
 
     @property
     def at_first_s(self) -> float:
         """The time constant of one store of the same gain that begins to climb as steeply, s: what a fast controller
         sees.
         """
-        if not self.quick_share:
+        if not self.quick_fraction:
             return self.time_constant_s
-        return 1 / ((1 - self.quick_share) / self.time_constant_s + self.quick_share / self.quick_s)
+        return 1 / ((1 - self.quick_fraction) / self.time_constant_s + self.quick_fraction / self.quick_s)
 
     @property
     def delay_s(self) -> float:
@@ -83,7 +83,7 @@ class HeaterModel:
         """How fast it climbs at a height above the room under a constant duty, behind the lags, °C/s."""
         return (self.gain_c * duty - rise_c + float(self.spared(rise_c))) / self.at_first_s
 
-    def climb_s(self, rise_c: float, duty: float) -> float | None:
+    def heat_up_s(self, rise_c: float, duty: float) -> float | None:
         """Time that a constant duty takes from the room to so much above it, without the lags; None: never, s.
 
         The integral of ``tau dx / (K u - x + curve x (2 x0 - x))`` for one store; for two, whose rise is a sum of two
@@ -93,14 +93,14 @@ class HeaterModel:
             return None
         if rise_c <= 0:
             return 0.0
-        if not self.quick_share:
+        if not self.quick_fraction:
             return self._pass_s(0.0, rise_c, duty)
         full = self.gain_c * duty + float(self.spared(rise_c))
         low, high = 0.0, self.time_constant_s * math.log(full / (full - rise_c))
         for _ in range(60):
             middle = (low + high) / 2
             slow, quick = math.exp(-middle / self.time_constant_s), math.exp(-middle / self.quick_s)
-            reached = full * (1 - (1 - self.quick_share) * slow - self.quick_share * quick)
+            reached = full * (1 - (1 - self.quick_fraction) * slow - self.quick_fraction * quick)
             low, high = (middle, high) if reached < rise_c else (low, middle)
         return high
 
@@ -188,8 +188,8 @@ def respond_to(model: HeaterModel, duty: DutyIntegral, time_s: Floats, start_c: 
         spared = model.spared(np.interp(time_s + model.second_lag_s, time_s, rise_c))
         drive[1:] += (spared[1:] + spared[:-1]) / 2
     block = _store(drive, step, model.time_constant_s, offset)
-    if model.quick_share:
-        block = (1 - model.quick_share) * block + model.quick_share * _store(drive, step, model.quick_s, offset)
+    if model.quick_fraction:
+        block = (1 - model.quick_fraction) * block + model.quick_fraction * _store(drive, step, model.quick_s, offset)
     if model.second_lag_s > 1e-6:
         block = lagged(block, step, model.second_lag_s, offset)
     return block + model.ambient_c

@@ -17,7 +17,7 @@ from ublet.core.least_squares import Minimum, jacobian, minimise
 
 
 @dataclass(frozen=True)
-class Unsure:
+class ModelUncertainty:
     """Standard uncertainties of what a record tells. Dead time and second lag it tells only together: their split is as
     unsure as the lesser of them, since a plant has more small lags than the model.
     """
@@ -28,7 +28,7 @@ class Unsure:
     delay_s: float
     curve: float
     quick_s: float = 0.0
-    quick_share: float = 0.0
+    quick_fraction: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -36,7 +36,7 @@ class ModelFit:
     """A fitted model, how unsure it is, and the residual's RMS in °C."""
 
     model: HeaterModel
-    uncertainty: Unsure
+    uncertainty: ModelUncertainty
     residual_c: float
 
 
@@ -56,13 +56,13 @@ class UnfitRecord(ValueError):
     """The record cannot tell the model: the message says why and what to record instead."""
 
 
-WORKING_SHARE = 0.3
+WORKING_FRACTION = 0.3
 """The working temperature is the middle one over the last share of a record."""
 
 
 def working_c(time_s: Floats, celsius: Floats) -> float:
     """The temperature that a record is about, °C."""
-    return float(np.median(celsius[time_s > time_s[-1] - WORKING_SHARE * (time_s[-1] - time_s[0])]))
+    return float(np.median(celsius[time_s > time_s[-1] - WORKING_FRACTION * (time_s[-1] - time_s[0])]))
 
 
 def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -> ModelFit:
@@ -103,8 +103,8 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
 
     def model_of(x: Floats) -> HeaterModel:
         gain, lag, dead, second = np.exp(x[:CURVE]).tolist()
-        quick_s, share = np.exp(x[CURVE + 1 :]).tolist() if len(x) > CURVE + 1 else (0.0, 0.0)
-        return HeaterModel(gain, lag, dead, ambient_c, second, quick_s, share, float(x[CURVE]) / 1000, at_c)
+        quick_s, fraction = np.exp(x[CURVE + 1 :]).tolist() if len(x) > CURVE + 1 else (0.0, 0.0)
+        return HeaterModel(gain, lag, dead, ambient_c, second, quick_s, fraction, float(x[CURVE]) / 1000, at_c)
 
     def error(x: Floats) -> Floats:
         return (respond_to(model_of(x), driven, grid, start_c, rise) - seen) * known
@@ -128,7 +128,7 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
 
     found = minimise(believed, found.x, low, high)
     residual = _rms(found.residual[:-1])
-    return ModelFit(model_of(found.x), _unsure(believed, model_of, found, low, high), residual)
+    return ModelFit(model_of(found.x), _uncertainty(believed, model_of, found, low, high), residual)
 
 
 CALM_S = 2.0
@@ -168,13 +168,13 @@ def _guess(grid: Floats, drive: Floats, seen: Floats, ambient_c: float) -> Float
     return np.array([*np.log([gain, max(5.0, gain * float(np.max(drive)) / slope), 2.0, 1.5]), 0.0])
 
 
-def _unsure(
+def _uncertainty(
     error: Callable[[Floats], Floats],
     model_of: Callable[[Floats], HeaterModel],
     found: Minimum,
     low: Floats,
     high: Floats,
-) -> Unsure:
+) -> ModelUncertainty:
     """Standard uncertainties of what is reported, by what the record itself shows of its own worth.
 
     Three parts in squares: the covariance of the fit, for as many samples as are independent
@@ -199,11 +199,11 @@ def _unsure(
         return math.sqrt(scatter + apart**2)
 
     model = model_of(found.x)
-    tangent = math.hypot(MODEL_FORM * abs(model.bend), SHEET_FORM if model.quick_share else 0.0)
+    tangent = math.hypot(MODEL_FORM * abs(model.bend), SHEET_FORM if model.quick_fraction else 0.0)
     room = ROOM_U_C / max(1.0, model.at_c - model.ambient_c)
-    lags = (SHEET_LAGS_FORM if model.quick_share else LAGS_FORM) * model.delay_s
-    quick = (spread(lambda m: m.quick_s), spread(lambda m: m.quick_share)) if model.quick_share else (0.0, 0.0)
-    return Unsure(
+    lags = (SHEET_LAGS_FORM if model.quick_fraction else LAGS_FORM) * model.delay_s
+    quick = (spread(lambda m: m.quick_s), spread(lambda m: m.quick_fraction)) if model.quick_fraction else (0.0, 0.0)
+    return ModelUncertainty(
         math.hypot(spread(lambda m: m.gain_c), tangent * model.gain_c),
         math.hypot(spread(lambda m: m.held_gain_c), room * model.held_gain_c),
         math.hypot(spread(lambda m: m.time_constant_s), tangent * model.time_constant_s),
@@ -294,10 +294,10 @@ def _ordered(x: Floats) -> Floats:
     the zero between them stays where it is.
     """
     _, lag, _, second = np.exp(x[:4]).tolist()
-    quick, share = np.exp(x[5:]).tolist()
+    quick, fraction = np.exp(x[5:]).tolist()
     if quick >= second:
         return x
-    zero = share * lag + (1 - share) * quick
+    zero = fraction * lag + (1 - fraction) * quick
     found = x.copy()
     found[3], found[5] = math.log(quick), math.log(second)
     found[6] = max(LOWEST[6], math.log((zero - second) / (lag - second)))

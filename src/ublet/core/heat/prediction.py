@@ -82,7 +82,7 @@ def _run(model: HeaterModel, law: Callable[[float], float], situation: Situation
     fan_tick = count if situation.fan_at_s is None else int(situation.fan_at_s / TICK_S)
     plant, keep = model, math.exp(-TICK_S / model.time_constant_s)
     slow = quick = block
-    share, keep_quick = model.quick_share, math.exp(-TICK_S / model.quick_s) if model.quick_share else 0.0
+    fraction, keep_quick = model.quick_fraction, math.exp(-TICK_S / model.quick_s) if model.quick_fraction else 0.0
     for tick in range(count):
         if tick == fan_tick:
             plant, keep = fanned, math.exp(-TICK_S / fanned.time_constant_s)
@@ -95,9 +95,9 @@ def _run(model: HeaterModel, law: Callable[[float], float], situation: Situation
         before = block
         pushed = plant.gain_c * arriving + (plant.spared(block) if plant.curve else 0.0)
         slow = block = keep * slow + (1 - keep) * pushed
-        if share:
+        if fraction:
             quick = keep_quick * quick + (1 - keep_quick) * pushed
-            block = (1 - share) * slow + share * quick
+            block = (1 - fraction) * slow + fraction * quick
         sensor = second * sensor + (1 - second) * (before + block) / 2
     time_s = np.arange(count, dtype=np.float64) * TICK_S
     celsius = np.array(temperatures)
@@ -105,7 +105,7 @@ def _run(model: HeaterModel, law: Callable[[float], float], situation: Situation
     return PredictedStep(time_s, celsius, np.array(duties), measure)
 
 
-FAR_SHARE = 0.15
+FAR_FRACTION = 0.15
 """Gains are far from where they were found when the target's height above the room differs by more than this share."""
 
 
@@ -116,8 +116,8 @@ def time_to(model: HeaterModel, now_c: float, target_c: float, limit: float) -> 
     """
     if now_c >= target_c:
         return 0.0
-    whole = model.climb_s(target_c - model.ambient_c, limit)
-    done = model.climb_s(max(0.0, now_c - model.ambient_c), limit)
+    whole = model.heat_up_s(target_c - model.ambient_c, limit)
+    done = model.heat_up_s(max(0.0, now_c - model.ambient_c), limit)
     if whole is None or done is None:
         return None
     return model.delay_s + whole - done
@@ -143,4 +143,4 @@ def time_to_cool(model: HeaterModel, now_c: float, to_c: float) -> float | None:
 
 def far_from(target_c: float, tuned_c: float, room_c: float) -> bool:
     """Whether a target is far from the temperature at which the gains were found."""
-    return abs(target_c - tuned_c) > FAR_SHARE * (tuned_c - room_c)
+    return abs(target_c - tuned_c) > FAR_FRACTION * (tuned_c - room_c)

@@ -31,7 +31,7 @@ class Cycle:
     bottom_c: float
     on_duty: float
     off_duty: float
-    on_share: float
+    on_fraction: float
     mean_duty: float
 
     @property
@@ -70,11 +70,13 @@ def find_cycles(time_s: Floats, duty: Floats, celsius: Floats) -> list[Cycle]:
             continue
         span = float(time_s[last] - time_s[first])
         held = np.diff(time_s[first : last + 1])
-        share = float(np.sum(held[part > (on + off) / 2])) / span
+        fraction = float(np.sum(held[part > (on + off) / 2])) / span
         mean = float(np.sum(held * part)) / span
         # the top comes after switching off: look for it within the cycle
         window = calm[first : last + 1]
-        cycles.append(Cycle(float(time_s[first]), span, float(window.max()), float(window.min()), on, off, share, mean))
+        cycles.append(
+            Cycle(float(time_s[first]), span, float(window.max()), float(window.min()), on, off, fraction, mean)
+        )
     return cycles
 
 
@@ -138,7 +140,7 @@ def ultimate(cycles: Sequence[Cycle], hysteresis_c: float) -> Ultimate:
                 f"the relay's hysteresis of {hysteresis_c:g} °C"
             )
         half = (cycle.on_duty - cycle.off_duty) / 2
-        gains.append(4 * half * math.sin(math.pi * cycle.on_share) / (math.pi * math.sqrt(inner)))
+        gains.append(4 * half * math.sin(math.pi * cycle.on_fraction) / (math.pi * math.sqrt(inner)))
         periods.append(cycle.period_s)
         amplitudes.append(cycle.amplitude_c)
     root = math.sqrt(len(cycles))

@@ -40,9 +40,9 @@ def step_situation(
     full = model.ambient_c + model.levels_off_c(limit)
     if full - start_c <= (target - start_c) * 1.02:
         raise TrialFailed(f"At full power the heater levels off at about {full:.0f} °C: too weak for {target:g} °C.")
-    whole, done = (model.climb_s(max(0.0, celsius - model.ambient_c), limit) for celsius in (target, start_c))
-    climb = (whole or 0.0) - (done or 0.0)
-    fan_at = math.ceil(climb + demands.hold_s)
+    whole, done = (model.heat_up_s(max(0.0, celsius - model.ambient_c), limit) for celsius in (target, start_c))
+    heat_up = (whole or 0.0) - (done or 0.0)
+    fan_at = math.ceil(heat_up + demands.hold_s)
     end = fan_at + FAN_S
     if fan_loss_ratio is None:
         return Situation(target, start_c, noise, end_s=float(fan_at), limit=limit, read_s=demands.read_s)
@@ -84,10 +84,10 @@ def model_findings(fit: ModelFit) -> list[Finding]:
         Finding("second_lag", model.second_lag_s, None, "s"),
         Finding("loss_curve", model.curve, known.curve, "1/°C"),
     ]
-    if model.quick_share:
+    if model.quick_fraction:
         found += [
             Finding("quick_store", model.quick_s, known.quick_s, "s"),
-            Finding("quick_share", model.quick_share, known.quick_share),
+            Finding("quick_share", model.quick_fraction, known.quick_fraction),
             Finding("sheet_lag", model.sheet_lag_s, None, "s"),
         ]
     return [*found, Finding("model_residual", fit.residual_c, None, "°C")]

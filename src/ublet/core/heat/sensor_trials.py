@@ -42,7 +42,7 @@ class SensorParameters(Part):
     choose: Literal["recommended", "beta", "own"] = setting("Curve to propose.", default="recommended")
 
 
-COOL_SHARE = 0.5
+COOL_FRACTION = 0.5
 """A warm heater is waited for until it is above the room by no more than this share of what sensors may differ."""
 
 
@@ -53,7 +53,7 @@ async def sensors_at_rest(bench: Bench, aim: SensorParameters) -> TrialResult:
         raise TrialFailed(f"No sensor “{aim.sensor}” is declared; known: {', '.join(machine.sensors)}.")
     with bench.aside():  # what was heated a while ago is no wrong curve
         for heater in machine.heaters:
-            await from_room(bench, heater, bench.heat.samples(heater), near_c=COOL_SHARE * aim.apart, falling=True)
+            await from_room(bench, heater, bench.heat.samples(heater), near_c=COOL_FRACTION * aim.apart, falling=True)
     means = await _averages(bench, tuple(machine.sensors), "sensors at rest", 0.0)
     odd = odd_sensors(means, machine.machine.room_c, aim.apart)
     findings = [
@@ -95,13 +95,13 @@ def live_curve(machine: MachineFile, sensor: str, setting_of: Callable[[str], Va
         return None
 
 
-async def _averages(bench: Bench, names: tuple[str, ...], phase: str, share: float) -> dict[str, float | None]:
+async def _averages(bench: Bench, names: tuple[str, ...], phase: str, fraction: float) -> dict[str, float | None]:
     kept: dict[str, list[float]] = {name: [] for name in names}
     passed = 0.0
     while passed < CALM_S:
         await bench.clock.rest(0.5)
         passed += 0.5
-        bench.progress(Progress(phase, share, CALM_S - passed, "averaging"))
+        bench.progress(Progress(phase, fraction, CALM_S - passed, "averaging"))
         for at, name in enumerate(names):
             if (value := bench.heat.celsius(name)) is not None:
                 kept[name].append(value)
@@ -112,9 +112,9 @@ async def _averages(bench: Bench, names: tuple[str, ...], phase: str, share: flo
 async def _references(bench: Bench, aim: SensorParameters) -> tuple[Reference, ...]:
     found: list[Reference] = []
     for number in range(aim.references):
-        share = 0.1 + 0.9 * number / aim.references
+        fraction = 0.1 + 0.9 * number / aim.references
         bench.progress(
-            Progress(f"reference {number + 1}", share, None, f"of {aim.references}, the {aim.sensor} sensor")
+            Progress(f"reference {number + 1}", fraction, None, f"of {aim.references}, the {aim.sensor} sensor")
         )
         place = ("ice water", "warm water", "boiling water", "hot water")[number % 4]
         put = Confirm(
@@ -130,7 +130,7 @@ async def _references(bench: Bench, aim: SensorParameters) -> tuple[Reference, .
             if answer != "they are in":
                 raise TrialFailed("Stopped: nothing was concluded.")
             await bench.clock.rest(SETTLE_S)
-            shown = (await _averages(bench, (aim.sensor,), f"reference {number + 1} of {aim.references}", share))[
+            shown = (await _averages(bench, (aim.sensor,), f"reference {number + 1} of {aim.references}", fraction))[
                 aim.sensor
             ]
             if shown is None:

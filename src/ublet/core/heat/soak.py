@@ -9,7 +9,7 @@ import numpy as np
 
 from ublet.core.arrays import Floats
 from ublet.core.heat.model import HeaterModel, lagged
-from ublet.core.heat.model_fit import Unsure, correlated_samples
+from ublet.core.heat.model_fit import ModelUncertainty, correlated_samples
 from ublet.core.least_squares import minimise
 
 SHORTEST_LAG_S, LONGEST_LAG_S = 2.0, 3600.0
@@ -34,16 +34,16 @@ class SheetModel:
     """
 
     lag_s: float
-    share: float = 1.0
+    fraction: float = 1.0
     lag_u_s: float = 0.0
-    share_u: float = 0.0
+    fraction_u: float = 0.0
     lead_s: float = 0.0
 
     def follows(self, time_s: Floats, bed_c: Floats, room_c: float) -> Floats:
         """The surface, °C, for n even times (s) and readings of the bed (°C), from rest at the first one."""
         step = float(time_s[-1] - time_s[0]) / (len(time_s) - 1)
         behind = lagged(bed_c - room_c, step, self.lag_s, float(bed_c[0]) - room_c)
-        return room_c + self.share * np.interp(time_s + self.lead_s, time_s, behind)
+        return room_c + self.fraction * np.interp(time_s + self.lead_s, time_s, behind)
 
 
 def fit_sheet(time_s: Floats, bed_c: Floats, surface_c: Floats, room_c: float) -> SheetModel | None:
@@ -63,22 +63,22 @@ def fit_sheet(time_s: Floats, bed_c: Floats, surface_c: Floats, room_c: float) -
         follows = lagged(height, step, math.exp(float(x[0])), start)
         return np.interp(time_s + LEAD_S * float(x[1]), time_s, follows)
 
-    def share_of(x: Floats) -> float:
+    def fraction_of(x: Floats) -> float:
         return float(x @ seen) / max(1e-12, float(x @ x))
 
     def error(at: Floats) -> Floats:
         x = behind(at)
-        return np.asarray(share_of(x) * x - seen)
+        return np.asarray(fraction_of(x) * x - seen)
 
     low, high = np.array([math.log(SHORTEST_LAG_S), 0.0]), np.array([math.log(LONGEST_LAG_S), 1.0])
     found = minimise(error, np.array([math.log(60.0), 0.2]), low, high)
-    x, lag, share = behind(found.x), math.exp(float(found.x[0])), share_of(behind(found.x))
+    x, lag, fraction = behind(found.x), math.exp(float(found.x[0])), fraction_of(behind(found.x))
     near = 1e-3
-    bends = [(behind(found.x + near * unit) - x) * share / near for unit in np.eye(2)]
+    bends = [(behind(found.x + near * unit) - x) * fraction / near for unit in np.eye(2)]
     slopes = np.column_stack([bends[0] / lag, bends[1], x])
     variance = float(found.residual @ found.residual) / max(1, len(seen) - 3) * correlated_samples(found.residual)
-    lag_u, _, share_u = np.sqrt(np.maximum(np.diag(np.linalg.pinv(slopes.T @ slopes)), 0) * variance).tolist()
-    return SheetModel(lag, share, math.hypot(lag_u, LAG_FORM * lag), share_u, LEAD_S * float(found.x[1]))
+    lag_u, _, fraction_u = np.sqrt(np.maximum(np.diag(np.linalg.pinv(slopes.T @ slopes)), 0) * variance).tolist()
+    return SheetModel(lag, fraction, math.hypot(lag_u, LAG_FORM * lag), fraction_u, LEAD_S * float(found.x[1]))
 
 
 def still_from(time_s: Floats, surface_c: Floats, drift_c_min: float) -> float:
@@ -126,19 +126,19 @@ def predict_soak(
     full power; None when the target is not reached.
     """
     rise = target_c - model.ambient_c
-    climb = model.climb_s(rise, limit)
-    if climb is None:
+    heat_up = model.heat_up_s(rise, limit)
+    if heat_up is None:
         return None
-    at = np.arange(0.0, climb + STEP_S, STEP_S)
-    slow, quick = np.exp(-at / model.time_constant_s), np.exp(-at / model.quick_s) if model.quick_share else 0.0
+    at = np.arange(0.0, heat_up + STEP_S, STEP_S)
+    slow, quick = np.exp(-at / model.time_constant_s), np.exp(-at / model.quick_s) if model.quick_fraction else 0.0
     bed = (model.gain_c * limit + float(model.spared(rise))) * (
-        1 - (1 - model.quick_share) * slow - model.quick_share * quick
+        1 - (1 - model.quick_fraction) * slow - model.quick_fraction * quick
     )
-    surface = sheet.share * lagged(np.minimum(bed, rise), STEP_S, sheet.lag_s, 0.0)
-    return still_after(sheet.share * rise - float(surface[-1]), sheet.lag_s, drift_c_min)
+    surface = sheet.fraction * lagged(np.minimum(bed, rise), STEP_S, sheet.lag_s, 0.0)
+    return still_after(sheet.fraction * rise - float(surface[-1]), sheet.lag_s, drift_c_min)
 
 
-def sheet_of(model: HeaterModel, uncertainty: Unsure | None = None) -> SheetModel | None:
+def sheet_of(model: HeaterModel, uncertainty: ModelUncertainty | None = None) -> SheetModel | None:
     """The sheet that a bed's own model shows by its second store; None when it has one store only.
 
     ``lag = q tau + (1 - q) tau_quick``; its uncertainty by the delta method, the three taken as independent.
@@ -148,8 +148,8 @@ def sheet_of(model: HeaterModel, uncertainty: Unsure | None = None) -> SheetMode
     if uncertainty is None:
         return SheetModel(model.sheet_lag_s)
     parts = (
-        model.quick_share * uncertainty.time_constant_s,
-        (1 - model.quick_share) * uncertainty.quick_s,
-        (model.time_constant_s - model.quick_s) * uncertainty.quick_share,
+        model.quick_fraction * uncertainty.time_constant_s,
+        (1 - model.quick_fraction) * uncertainty.quick_s,
+        (model.time_constant_s - model.quick_s) * uncertainty.quick_fraction,
     )
     return SheetModel(model.sheet_lag_s, 1.0, math.hypot(*parts))

@@ -52,13 +52,13 @@ OFF_MIN = 1.0
 NO_SHEET = SheetModel(1.0)
 """Taken where the record shows none: the surface is the bed."""
 
-UNSEEN_SHARE = 0.15
+UNSEEN_FRACTION = 0.15
 """So far below its sensor, as a share of its height above the room, a surface usually stays."""
 
 SENSOR_C = 0.5
 """Two sensors of the usual tolerance agree no better than this when they are hot: far more than their scatter, °C."""
 
-SURE_SHARE = 0.1
+SURE_FRACTION = 0.1
 ROUND_S = 10
 
 
@@ -179,10 +179,10 @@ async def bed_soak(bench: Bench, aim: SoakParameters) -> TrialResult:
 def _before(aimed: Aimed, sheet: SheetModel | None, celsius: float) -> float | None:
     """Seconds left while it still climbs, by the bed's model; None without one."""
     aim, model = aimed.aim, aimed.model
-    climb = time_to(model, celsius, aim.target, aimed.limit) if model is not None else None
-    if model is None or sheet is None or climb is None:
-        return climb
-    return climb + (predict_soak(model, sheet, aim.target, aimed.limit, aim.drift) or 0.0)
+    heat_up = time_to(model, celsius, aim.target, aimed.limit) if model is not None else None
+    if model is None or sheet is None or heat_up is None:
+        return heat_up
+    return heat_up + (predict_soak(model, sheet, aim.target, aimed.limit, aim.drift) or 0.0)
 
 
 async def _sheet(bench: Bench, watched: Watched, aimed: Aimed, known: SheetModel | None) -> SheetModel | None:
@@ -211,7 +211,7 @@ def _soak(watched: Watched, aimed: Aimed, sheet: SheetModel) -> float:
     surface = sheet.follows(time_s, bed, aimed.room_c)
     held = float(time_s[-1]) - (watched.reached_s or 0.0)
     now_c = float(bed[time_s > time_s[-1] - NOW_S].mean())
-    off = aimed.room_c + sheet.share * (now_c - aimed.room_c) - float(surface[-1])
+    off = aimed.room_c + sheet.fraction * (now_c - aimed.room_c) - float(surface[-1])
     left = still_after(off, sheet.lag_s, aimed.aim.drift)
     if left > 0:
         return held + left
@@ -230,7 +230,7 @@ def _still(watched: Watched, aimed: Aimed, sheet: SheetModel | None) -> bool:
         return drift_of(time_s, surface).surely_below(aimed.aim.drift)
     if sheet is None:
         return held >= 3 * FIRST_FIT_S  # the record shows no sheet, and nothing else can
-    return sheet.lag_u_s < SURE_SHARE * sheet.lag_s and held >= _soak(watched, aimed, sheet) + LONGER_S
+    return sheet.lag_u_s < SURE_FRACTION * sheet.lag_s and held >= _soak(watched, aimed, sheet) + LONGER_S
 
 
 def _progress(watched: Watched, aimed: Aimed, sheet: SheetModel | None) -> Progress:
@@ -293,8 +293,8 @@ def _soak_u(watched: Watched, aimed: Aimed, sheet: SheetModel) -> float:
         return WINDOW_S / 2
     middle = _soak(watched, aimed, sheet)
     longer = _soak(watched, aimed, replace(sheet, lag_s=sheet.lag_s + sheet.lag_u_s))
-    higher = _soak(watched, aimed, replace(sheet, share=sheet.share + sheet.share_u))
-    unseen = UNSEEN_SHARE * sheet.lag_s if watched.surface is None else 0.0
+    higher = _soak(watched, aimed, replace(sheet, fraction=sheet.fraction + sheet.fraction_u))
+    unseen = UNSEEN_FRACTION * sheet.lag_s if watched.surface is None else 0.0
     return math.hypot(longer - middle, higher - middle, unseen, READ_S)
 
 
@@ -305,10 +305,10 @@ def _sheet_findings(bench: Bench, watched: Watched, aimed: Aimed, sheet: SheetMo
         time_s, _, _, surface = watched.columns(watched.now_s - WINDOW_S)
         drift = drift_of(time_s, surface)
         found += [
-            Finding("surface_share", sheet.share, math.hypot(sheet.share_u, SENSOR_C / rise)),
+            Finding("surface_share", sheet.fraction, math.hypot(sheet.fraction_u, SENSOR_C / rise)),
             Finding("sensor_lead", sheet.lead_s, None, "s"),
-            Finding("surface", aimed.room_c + sheet.share * rise, SENSOR_C, "°C"),
-            Finding("surface_below", (1 - sheet.share) * rise, SENSOR_C, "°C"),
+            Finding("surface", aimed.room_c + sheet.fraction * rise, SENSOR_C, "°C"),
+            Finding("surface_below", (1 - sheet.fraction) * rise, SENSOR_C, "°C"),
             Finding("drift_at_end", drift.c_min, drift.uncertainty, "°C/min", aim.drift),
         ]
     if aimed.model is not None:

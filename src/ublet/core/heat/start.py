@@ -23,7 +23,7 @@ LONGEST_S = 1800.0
 
 
 async def reach(
-    bench: Bench, heater: str, celsius: float, share: float, settles_s: float = 0.0, settling: str = ""
+    bench: Bench, heater: str, celsius: float, fraction: float, settles_s: float = 0.0, settling: str = ""
 ) -> None:
     """Heat, and wait until it has been there for so long, s. share: of the whole trial; settling: what is told
     meanwhile.
@@ -41,7 +41,7 @@ async def reach(
         if now - since > LONGEST_S:
             raise TrialFailed(f"The {heater} did not hold {celsius:g} °C within {LONGEST_S / 60:g} minutes.")
         phase = settling if near else f"{sample.celsius:.0f} of {celsius:g} °C"
-        bench.progress(Progress(f"{heater} heats", share, None, phase))
+        bench.progress(Progress(f"{heater} heats", fraction, None, phase))
 
 
 SLOPE_SAMPLES = 80

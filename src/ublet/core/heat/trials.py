@@ -11,6 +11,7 @@ from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.heat.candidates import candidates, recommend
 from ublet.core.heat.demands import demands_of, hotends, slow_heaters
+from ublet.core.heat.limit_cycle import RelayPhase
 from ublet.core.heat.model_fit import fit_model
 from ublet.core.heat.pid import TICK_S
 from ublet.core.heat.prediction import predict_on_off, predict_step
@@ -30,7 +31,6 @@ from ublet.core.heat.report import (
 )
 from ublet.core.heat.start import check_room_above, from_room, heat_needs, live_gains, live_root, part_fan
 from ublet.core.heat.step import measure_step
-from ublet.core.heat.swing import RelayPhase
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Finding, Progress, Stream, Subject, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, number_or, setting
@@ -109,7 +109,7 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
     hysteresis = max(0.5, 4 * noise)
     relay = RelayPhase(bench, record, aim.heater, aim.target, hysteresis, limit, aim.cycles, demands)
     await bench.heat.relay(aim.heater, aim.target, hysteresis, limit, 0.0)
-    settled = await relay.swing(samples)
+    settled = await relay.cycle(samples)
     series = record.series()
     loss_ratio = await relay.with_fan(samples, fan, settled[-1]) if fan else 1.0
     await bench.heat.off(aim.heater)
@@ -145,9 +145,9 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
     control = str(bench.settings.shown(f"heaters.{aim.heater}.control") or "pid")
     options = [gains_option(c, before, root, aim.heater, control) for c in made.values()]
     if not demands.fans:
-        swing = number_or(bench.settings.shown(f"heaters.{aim.heater}.swing_c"), 2.0)
-        on_off = await bench.compute(predict_on_off, fit.model, swing, situation)
-        options.append(on_off_option(on_off, swing, aim.heater, control))
+        cycle = number_or(bench.settings.shown(f"heaters.{aim.heater}.swing_c"), 2.0)
+        on_off = await bench.compute(predict_on_off, fit.model, cycle, situation)
+        options.append(on_off_option(on_off, cycle, aim.heater, control))
         bench.record.rows("predicted", step_rows(on_off), of=ON_OFF)
     return TrialResult(
         "proven",
@@ -193,9 +193,9 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
         demands,
     )
     if bench.settings.live(f"heaters.{aim.heater}.control") == ON_OFF:
-        swing = number_or(bench.settings.live(f"heaters.{aim.heater}.swing_c"), 2.0)
-        demands = replace(demands, ripple_c=swing, overshoot_c=2 * swing)
-        predicted = await bench.compute(predict_on_off, model, swing, situation)
+        cycle = number_or(bench.settings.live(f"heaters.{aim.heater}.swing_c"), 2.0)
+        demands = replace(demands, ripple_c=cycle, overshoot_c=2 * cycle)
+        predicted = await bench.compute(predict_on_off, model, cycle, situation)
     else:
         predicted = await bench.compute(predict_step, model, live_gains(bench, aim.heater, aim.target), situation)
     record = Record(bench, "step")

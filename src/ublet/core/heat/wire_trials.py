@@ -26,7 +26,7 @@ CALM_S = 15.0
 FELT_C = 10.0
 """A pulse ends when a sensor has risen by this much: a hand held near feels it, °C."""
 
-COLD_C, COLD_SHARE = 1.0, 0.5
+COLD_C, COLD_FRACTION = 1.0, 0.5
 """No sensor risen by this much after this share of the time: nothing warms, °C."""
 
 HIGHEST_C = 25.0
@@ -97,17 +97,17 @@ async def _pulse(bench: Bench, heater: str, aim: PairingParameters, number: int)
         await bench.clock.rest(1.0)
         passed += 1.0
         rises = {name: bench.heat.rise(name, start[name]) or 0.0 for name in start}
-        share = (number + passed / aim.longest_s) / count
-        bench.progress(Progress(f"{heater} pulse", share, None, f"{number + 1} of {count}"))
+        fraction = (number + passed / aim.longest_s) / count
+        bench.progress(Progress(f"{heater} pulse", fraction, None, f"{number + 1} of {count}"))
         for at, rise in enumerate(rises.values()):
             bench.record.row("rises", (float(number), passed, float(at), rise))
-        if passed > COLD_SHARE * aim.longest_s and max(rises.values()) < COLD_C:
+        if passed > COLD_FRACTION * aim.longest_s and max(rises.values()) < COLD_C:
             break
     await bench.heat.off(heater)
     return Warmed(heater, rises, surfaces)
 
 
-CANNOT_TELL = "cannot tell"
+CANNOT_SAY = "cannot tell"
 
 
 async def _feel(bench: Bench, driven: str) -> str:
@@ -117,7 +117,7 @@ async def _feel(bench: Bench, driven: str) -> str:
     text = (
         f"Touch nothing, hold the hand near: which one is getting warm, {named}? (The {driven} was driven; it is off.)"
     )
-    return await bench.builder.ask(Question(text, (*blocks, CANNOT_TELL), FeelBlocks(tuple(blocks))))
+    return await bench.builder.ask(Question(text, (*blocks, CANNOT_SAY), FeelBlocks(tuple(blocks))))
 
 
 def _paired(
@@ -135,7 +135,7 @@ def _paired(
     dead = [name for name, sensor in warmed.items() if sensor is None]
     words = [f"The {name} warmed no sensor: check its plug, its fuse and its supply." for name in dead]
     words += [f"Driving the {n} warmed the {s} sensor." for n, s in warmed.items() if s not in (None, own[n])]
-    unknown = [name for name, block in felt.items() if block == CANNOT_TELL]
+    unknown = [name for name, block in felt.items() if block == CANNOT_SAY]
     if unknown:
         named = " and ".join(unknown)
         words.append(

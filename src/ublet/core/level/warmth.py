@@ -15,7 +15,7 @@ from ublet.core.trial import Need
 from ublet.core.words import several
 
 
-class Warmth(Part):
+class WarmUp(Part):
     """How warm it is done."""
 
     bed_c: float = setting(
@@ -26,7 +26,7 @@ class Warmth(Part):
     )
 
 
-class PrintingWarmth(Warmth):
+class PrintWarmUp(WarmUp):
     """The same; a material's temperatures stand for both where they are not given."""
 
     bed_c: float = setting(
@@ -42,13 +42,13 @@ class PrintingWarmth(Warmth):
     )
 
 
-def _temperatures(machine: MachineFile, aim: Warmth) -> tuple[float, float]:
+def _temperatures(machine: MachineFile, aim: WarmUp) -> tuple[float, float]:
     """What bed and nozzle are to have, °C; 0: as they are.
 
     Raises:
         TrialFailed: there is no such material.
     """
-    if not isinstance(aim, PrintingWarmth) or not aim.material:
+    if not isinstance(aim, PrintWarmUp) or not aim.material:
         return aim.bed_c, aim.nozzle_c
     material = machine.materials.get(aim.material)
     if material is None:
@@ -57,7 +57,7 @@ def _temperatures(machine: MachineFile, aim: Warmth) -> tuple[float, float]:
     return aim.bed_c or material.bed_c, aim.nozzle_c or material.nozzle_c
 
 
-def wanted(machine: MachineFile, aim: Warmth) -> dict[str, float]:
+def wanted(machine: MachineFile, aim: WarmUp) -> dict[str, float]:
     """Heaters to hold, and at what, °C.
 
     Raises:
@@ -77,7 +77,7 @@ def wanted(machine: MachineFile, aim: Warmth) -> dict[str, float]:
     return found
 
 
-async def warm_up(bench: Bench, aim: Warmth) -> tuple[dict[str, float], dict[str, float]]:
+async def warm_up(bench: Bench, aim: WarmUp) -> tuple[dict[str, float], dict[str, float]]:
     """Heat what is wanted and let the bed soak. Returns what is held, °C by heater; and the sensors that must stay as
     they read now, °C.
 
@@ -105,7 +105,7 @@ def conditions(bench: Bench) -> dict[str, float]:
     return {f"{name}_c": round(celsius, 1) for name, celsius in read.items() if celsius is not None}
 
 
-def warm_words(machine: MachineFile, aim: Warmth) -> str:
+def warm_words(machine: MachineFile, aim: WarmUp) -> str:
     """What heats, for an announcement."""
     try:
         warm = wanted(machine, aim)
@@ -120,7 +120,7 @@ def warm_words(machine: MachineFile, aim: Warmth) -> str:
     return f"{first}{f'Before Z homes {homing}, as declared.' if before else '' if warm else 'Nothing heats.'}".strip()
 
 
-def warm_needs(machine: MachineFile, aim: Warmth, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+def warm_needs(machine: MachineFile, aim: WarmUp, read: Callable[[str], float | None]) -> tuple[Need, ...]:
     """What holding these temperatures needs."""
     try:
         warm = wanted(machine, aim)

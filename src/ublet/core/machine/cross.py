@@ -15,7 +15,7 @@ from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.settings import flatten
 from ublet.core.units import show
 
-GEOMETRY_SHARE = 0.02
+GEOMETRY_FRACTION = 0.02
 """Measured steps further than this from the geometry are more than a measurement corrects."""
 
 
@@ -120,7 +120,7 @@ def _axes(c: CheckContext) -> Iterator[Problem]:
                     f"{show(steps[first], 'steps/mm')} as {other} (line {c.line(other)})",
                     "The motors of one axis must make the same steps: mend microsteps or step angle.",
                 )
-        if axis.steps_per_mm is not None and abs(axis.steps_per_mm / steps[first] - 1) > GEOMETRY_SHARE:
+        if axis.steps_per_mm is not None and abs(axis.steps_per_mm / steps[first] - 1) > GEOMETRY_FRACTION:
             yield c.problem(
                 f"{root}.steps_per_mm",
                 f"{show(axis.steps_per_mm, 'steps/mm')}, {100 * (axis.steps_per_mm / steps[first] - 1):+.0f} % off",
@@ -143,7 +143,7 @@ def _axes(c: CheckContext) -> Iterator[Problem]:
             axis_steps_per_mm(axis, next(iter(axis.motors.values()))) if axis.motors else 0.0
             for axis in (axes[name] for name in shared)
         )
-        if across and along and abs(across / along - 1) > GEOMETRY_SHARE:
+        if across and along and abs(across / along - 1) > GEOMETRY_FRACTION:
             x, y = (name.upper() for name in shared)
             yield c.problem(
                 f"axes.{shared[1]}.drive",
@@ -289,8 +289,8 @@ def _room(c: CheckContext) -> Iterator[Problem]:
     for name in plan.unknown:
         yield c.problem("modules", f"module {name}", "the modules made for this board", "Leave out what needs it.")
     if plan.overflow_bytes and not plan.unknown:
-        ways = plan.would_free(2)
-        words = " or ".join(", ".join(module.name for module in way) for way in ways)
+        directions = plan.would_free(2)
+        words = " or ".join(", ".join(module.name for module in direction) for direction in directions)
         yield c.problem(
             "board.model",
             f"an image of {plan.used_bytes:,} bytes",
@@ -329,13 +329,13 @@ def _arrays(c: CheckContext) -> Iterator[Problem]:
         if not train:
             continue
         path = f"axes.{name}.shaper.train"
-        times, shares = zip(*train, strict=True) if len(train[0]) == 2 else ((), ())
+        times, fractions = zip(*train, strict=True) if len(train[0]) == 2 else ((), ())
         if not times:
             yield c.problem(path, f"{len(train[0])} numbers an impulse", "2: time and share", "Leave it out.")
         elif times[0] != 0 or any(b <= a for a, b in pairwise(times)):
             yield c.problem(path, "times that do not rise from 0", "0, then each later than the last", "Leave it out.")
-        elif abs(sum(shares) - 1) > 1e-6:
-            yield c.problem(path, f"shares that sum to {sum(shares):.6g}", "a sum of 1", "Leave it out.")
+        elif abs(sum(fractions) - 1) > 1e-6:
+            yield c.problem(path, f"shares that sum to {sum(fractions):.6g}", "a sum of 1", "Leave it out.")
         elif times[-1] >= LONGEST_TRAIN_S:
             yield c.problem(path, f"a train of {times[-1]:g} s", f"shorter than {LONGEST_TRAIN_S:g} s", "Leave it out.")
 

@@ -10,7 +10,7 @@ from ublet.core.machine.checked import CheckContext
 from ublet.core.machine.problem import Problem, nearest
 from ublet.core.settings import flatten
 
-PULLUP_SHARE = 0.02
+PULLUP_FRACTION = 0.02
 
 
 def sensors_checked(c: CheckContext) -> Iterator[Problem]:
@@ -38,7 +38,7 @@ def sensors_checked(c: CheckContext) -> Iterator[Problem]:
                     "Add what is missing, or give another kind.",
                 )
         socket = c.board.sockets.get(sensor.socket) if c.board else None
-        if socket and socket.pullup_ohm and abs(sensor.pullup_ohm / socket.pullup_ohm - 1) > PULLUP_SHARE:
+        if socket and socket.pullup_ohm and abs(sensor.pullup_ohm / socket.pullup_ohm - 1) > PULLUP_FRACTION:
             yield c.problem(
                 f"{root}.pullup_ohm",
                 f"{sensor.pullup_ohm:g} Ω",

@@ -57,8 +57,8 @@ class Caps:
         motors = self.motors(travel)
         caps |= {root: cap for root in motors if (cap := self._step_cap(root)) is not None}
         line = line_of({**motors, **travel}, feed, caps)
-        way = {part: share for part, share in line.way.items() if part in travel}
-        return LinearMove(way, line.length, line.top, line.acceleration, line.capped_by)
+        direction = {part: fraction for part, fraction in line.direction.items() if part in travel}
+        return LinearMove(direction, line.length, line.top, line.acceleration, line.capped_by)
 
     def motor_line(self, motors: Mapping[str, float], feed: float) -> LinearMove:
         """A line of single motors, mm, that no axis follows as a whole; ``feed`` is that of the one that goes furthest.

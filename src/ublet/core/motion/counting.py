@@ -28,7 +28,7 @@ TYPICAL_SPREAD_MM = 0.02
 DIRECTIONS = ("x", "y", "z", "x+y", "x-y")
 """Directions of a pattern, by the number that stands in a record."""
 
-Ways = Mapping[str, int]
+Directions = Mapping[str, int]
 """The axes that take part, each with 1 (away from the end that it homes to) or -1."""
 
 
@@ -36,7 +36,7 @@ Ways = Mapping[str, int]
 class LossPattern:
     """There and back: axes with their ways, and how fast each goes, mm/s, and speeds up, mm/s²."""
 
-    ways: Ways
+    directions: Directions
     feeds: Mapping[str, float]
     accelerations: Mapping[str, float]
 
@@ -47,7 +47,7 @@ def kinematics(machine: MachineFile) -> Kinematics:
     return kinematics_of(machine.machine.layout, motors)
 
 
-def directions(machine: MachineFile, axes: tuple[str, ...]) -> tuple[Ways, ...]:
+def loss_directions(machine: MachineFile, axes: tuple[str, ...]) -> tuple[Directions, ...]:
     """The directions to try for axes: where they share motors both diagonals first, since they are the worst."""
     single = tuple({axis: 1} for axis in axes)
     if len(axes) < 2:
@@ -62,27 +62,27 @@ def inward(machine: MachineFile, axis: str) -> int:
 
 
 async def keeps_count(
-    bench: Bench, pattern: LossPattern, axes: tuple[str, ...], further: Mapping[str, Value], share: float
+    bench: Bench, pattern: LossPattern, axes: tuple[str, ...], further: Mapping[str, Value], fraction: float
 ) -> bool:
     """Run a pattern with other limits for a while, then home the axes that share its motors; was the count right?
 
     further: settings that are borrowed besides. share: of the whole trial, for its progress.
     """
-    machine, going = bench.machine, tuple(pattern.ways)
+    machine, going = bench.machine, tuple(pattern.directions)
     feeds = {axis: pattern.feeds[axis] for axis in going}
     with bench.aside():  # where there is room for it
         seconds = min(_length(machine, axis, pattern) / feeds[axis] for axis in going)
         begin, turn, slow = {}, {}, math.inf
         path = math.hypot(*feeds.values())
         for axis in going:
-            declared, way = axis_of(machine, axis), inward(machine, axis)
-            near = declared.maximum_mm - START_MM if way < 0 else max(declared.minimum_mm, 0.0) + START_MM
-            far = near + way * feeds[axis] * seconds
-            begin[axis], turn[axis] = (near, far) if pattern.ways[axis] > 0 else (far, near)
+            declared, direction = axis_of(machine, axis), inward(machine, axis)
+            near = declared.maximum_mm - START_MM if direction < 0 else max(declared.minimum_mm, 0.0) + START_MM
+            far = near + direction * feeds[axis] * seconds
+            begin[axis], turn[axis] = (near, far) if pattern.directions[axis] > 0 else (far, near)
             quiet = min(declared.homing.fast_mm_s, declared.maximum_feed_mm_s)
             slow = min(slow, quiet * path / feeds[axis])
     first = going[0]
-    bench.progress(Progress(_words(pattern, machine), share, None, _pattern_words(pattern, further)))
+    bench.progress(Progress(_words(pattern, machine), fraction, None, _pattern_words(pattern, further)))
     for axis in going:
         await go_to(bench, axis, begin[axis], slow * feeds[axis] / path)
     limits: dict[str, Value] = {
@@ -140,9 +140,9 @@ def lost_steps(bench: Bench, shifts: Mapping[str, float]) -> tuple[float, bool]:
 
 def _direction(pattern: LossPattern, machine: MachineFile) -> str:
     """A word of DIRECTIONS, by the signs on the machine."""
-    if len(pattern.ways) == 1:
-        return next(iter(pattern.ways))
-    signs = [way * inward(machine, axis) for axis, way in pattern.ways.items()]
+    if len(pattern.directions) == 1:
+        return next(iter(pattern.directions))
+    signs = [direction * inward(machine, axis) for axis, direction in pattern.directions.items()]
     return "x+y" if math.prod(signs) > 0 else "x-y"
 
 
@@ -152,7 +152,7 @@ def _words(pattern: LossPattern, machine: MachineFile) -> str:
 
 
 def _pattern_words(pattern: LossPattern, further: Mapping[str, Value]) -> str:
-    first = next(iter(pattern.ways))
+    first = next(iter(pattern.directions))
     speed = f"{show(pattern.feeds[first], 'mm/s', 3)}, {show(pattern.accelerations[first], 'mm/s²', 3)}"
     return speed + "".join(f", {show(number_or(amps, 0.0), 'A', 3)}" for amps in list(further.values())[:1])
 

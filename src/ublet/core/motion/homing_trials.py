@@ -77,8 +77,8 @@ async def homing(bench: Bench, aim: HomingParameters) -> TrialResult:
     for number, name in enumerate(order):
         shifts = []
         for repeat in range(aim.repeats - 1):
-            share = 0.3 + 0.7 * (number + repeat / aim.repeats) / len(order)
-            bench.progress(Progress(f"axis {name.upper()}", share, None, f"{repeat + 2} of {aim.repeats}", name))
+            fraction = 0.3 + 0.7 * (number + repeat / aim.repeats) / len(order)
+            bench.progress(Progress(f"axis {name.upper()}", fraction, None, f"{repeat + 2} of {aim.repeats}", name))
             shift = await home_axis(bench, name)
             if shift is not None:
                 shifts.append(shift)

@@ -42,8 +42,8 @@ class Kinematics:
         back: Mapping[str, tuple[float, ...]] = self.__dict__["_back"]
         found = [0.0, 0.0, 0.0]
         for name, mm in travel.items():
-            for column, share in enumerate(back[name]):
-                found[column] += share * mm
+            for column, fraction in enumerate(back[name]):
+                found[column] += fraction * mm
         return {axis: mm for axis, mm in zip(AXES, found, strict=True) if abs(mm) > 1e-15}
 
     def forces(self, asked: Mapping[str, float]) -> dict[str, float]:

@@ -9,7 +9,7 @@ from typing import Literal
 from ublet.core.acts import WatchSpeed
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.counting import TRIES, LossPattern, directions, inward, keeps_count
+from ublet.core.motion.counting import TRIES, LossPattern, inward, keeps_count, loss_directions
 from ublet.core.motion.homing_moves import (
     axis_of,
     home_unhomed,
@@ -27,7 +27,7 @@ from ublet.core.trial import TrialSpec
 from ublet.core.units import show
 from ublet.core.words import several
 
-LOWEST_SHARE = 0.15
+LOWEST_FRACTION = 0.15
 """Less than this share of the declared value is not tried."""
 
 COARSE = 0.1
@@ -77,23 +77,23 @@ async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
             async with bench.builder.live(asked) as said:
 
                 async def holds(times: float, number: int = number, part: int = part) -> bool | None:
-                    share = (number + part / 2) / len(groups)
+                    fraction = (number + part / 2) / len(groups)
                     rates = {axis: mm * (1.0 if part else times) for axis, mm in feeds.items()}  # noqa: B023
                     hard = {axis: mm * (times if part else 1.0) for axis, mm in accelerations.items()}  # noqa: B023
-                    for ways in directions(bench.machine, axes):  # noqa: B023
+                    for directions in loss_directions(bench.machine, axes):  # noqa: B023
                         if said.answer is not None:
                             return None
-                        if not await keeps_count(bench, LossPattern(ways, rates, hard), axes, {}, share):  # noqa: B023
+                        if not await keeps_count(bench, LossPattern(directions, rates, hard), axes, {}, fraction):  # noqa: B023
                             return False
                     return True
 
-                found = await highest(holds, 1.0, most, LOWEST_SHARE)
+                found = await highest(holds, 1.0, most, LOWEST_FRACTION)
             if found.holds is None and said.answer is not None:
                 words.append(f"{named}'s {what} was not tried: you called it fast enough.")
                 continue
             if found.holds is None:
                 raise TrialFailed(
-                    f"Steps are lost even at {100 * LOWEST_SHARE:.0f} % of {named}'s {what}: look at the driver "
+                    f"Steps are lost even at {100 * LOWEST_FRACTION:.0f} % of {named}'s {what}: look at the driver "
                     "current and whether something binds."
                 )
             for axis in axes:
@@ -128,8 +128,8 @@ async def driver_current(bench: Bench, aim: DriverCurrentParameters) -> TrialRes
 
         async def holds(amps: float, number: int = number) -> bool:
             currents: dict[str, Value] = {f"{motor}.run_a": amps for motor in motors}  # noqa: B023
-            for ways in directions(bench.machine, axes):  # noqa: B023
-                pattern = LossPattern(ways, feeds, accelerations)  # noqa: B023
+            for directions in loss_directions(bench.machine, axes):  # noqa: B023
+                pattern = LossPattern(directions, feeds, accelerations)  # noqa: B023
                 if not await keeps_count(bench, pattern, axes, currents, number / len(groups)):  # noqa: B023
                     return False
             return True
@@ -195,14 +195,18 @@ async def _fastest(bench: Bench, feeds: Mapping[str, float]) -> float:
     more than any machine does.
     """
     least = math.inf
-    for ways in directions(bench.machine, tuple(feeds)):
+    for directions in loss_directions(bench.machine, tuple(feeds)):
         with bench.aside():
-            here = {axis: bench.motion.position(axis) or 0.0 for axis in ways}
-            away = {axis: way * inward(bench.machine, axis) * feeds[axis] for axis, way in ways.items()}
+            here = {axis: bench.motion.position(axis) or 0.0 for axis in directions}
+            away = {
+                axis: direction * inward(bench.machine, axis) * feeds[axis] for axis, direction in directions.items()
+            }
         path = math.hypot(*away.values())
-        unlimited: dict[str, Value] = {f"axes.{axis}.maximum_feed_mm_s": FASTEST_MM_S for axis in ways}
+        unlimited: dict[str, Value] = {f"axes.{axis}.maximum_feed_mm_s": FASTEST_MM_S for axis in directions}
         async with bench.settings.borrowed(unlimited):
-            used = await bench.motion.go({axis: here[axis] + 0.01 * away[axis] / path for axis in ways}, FASTEST_MM_S)
+            used = await bench.motion.go(
+                {axis: here[axis] + 0.01 * away[axis] / path for axis in directions}, FASTEST_MM_S
+            )
             await bench.motion.go(here, FASTEST_MM_S)
         least = min(least, used / path)
     return least
@@ -260,8 +264,8 @@ def _announce_speed(machine: MachineFile, aim: LimitParameters) -> str:
     )
     warm = preheat_words(machine, with_those_before(machine, wanted))
     shared = any(len(axes) > 1 for axes in motor_groups(machine, aim.axis))
-    ways = "there and back, along X, Y and both diagonals," if shared else "there and back,"
-    return f"Homes, then runs {ways} faster each time: {trials_words}. It will lose steps on purpose. {warm}"
+    directions = "there and back, along X, Y and both diagonals," if shared else "there and back,"
+    return f"Homes, then runs {directions} faster each time: {trials_words}. It will lose steps on purpose. {warm}"
 
 
 def _announce_current(machine: MachineFile, aim: DriverCurrentParameters) -> str:

@@ -18,7 +18,7 @@ from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialRes
 from ublet.core.settings import Part, Value, setting
 from ublet.core.trial import Need, TrialSpec, facts
 
-WAYS: Mapping[str, tuple[str, int]] = {
+DIRECTIONS: Mapping[str, tuple[str, int]] = {
     "right": ("x", 1),
     "left": ("x", -1),
     "back": ("y", 1),
@@ -28,7 +28,7 @@ WAYS: Mapping[str, tuple[str, int]] = {
 }
 """What is seen, as an axis and a sign: X to the right, Y to the back, Z opens the gap between nozzle and bed."""
 
-ANSWERS = (*WAYS, "diagonal", "nothing")
+ANSWERS = (*DIRECTIONS, "diagonal", "nothing")
 
 
 @dataclass(frozen=True)
@@ -63,7 +63,7 @@ def shared_belts_mend(
     if problems := _unclear(saw[first], saw[second]):
         return Mend(problems=problems)
     signs = {(first, 1): (1, 1), (first, -1): (-1, -1), (second, 1): (1, -1), (second, -1): (-1, 1)}
-    one, two = signs.get(WAYS[saw[first]]), signs.get(WAYS[saw[second]])
+    one, two = signs.get(DIRECTIONS[saw[first]]), signs.get(DIRECTIONS[saw[second]])
     if one is None or two is None:
         named = f"{first.upper()} or {second.upper()}"
         return Mend(problems=(f"{named} moved another axis: mixed-up plugs, prove the motors one by one first.",))
@@ -89,7 +89,7 @@ def straight_mend(saw: Mapping[str, str], motors: Mapping[str, tuple[str, ...]])
     problems = [word for axis, seen in saw.items() for word in _unclear(seen, axis=axis)]
     if problems:
         return Mend(problems=tuple(problems))
-    moved = {axis: WAYS[seen][0] for axis, seen in saw.items()}
+    moved = {axis: DIRECTIONS[seen][0] for axis, seen in saw.items()}
     if sorted(moved.values()) != sorted(moved):
         return Mend(problems=("The answers contradict each other: two axes moved the same way. Look again.",))
     exchange: list[tuple[str, str]] = []
@@ -98,7 +98,7 @@ def straight_mend(saw: Mapping[str, str], motors: Mapping[str, tuple[str, ...]])
             if moved[other] != axis or len(motors[axis]) != 1 or len(motors[other]) != 1:
                 return Mend(problems=("Motors of several axes are mixed up: prove the motors one by one first.",))
             exchange.append((motors[axis][0], motors[other][0]))
-    wrong = [axis for axis, seen in saw.items() if WAYS[seen][1] < 0]
+    wrong = [axis for axis, seen in saw.items() if DIRECTIONS[seen][1] < 0]
     if exchange:
         return Mend(exchange=tuple(exchange))  # the second round tells the signs
     return Mend(reverse=tuple(motor for axis in wrong for motor in motors[axis]))
@@ -153,8 +153,8 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
     stutters: list[str] = []
     for number, (root, name) in enumerate(zip(roots, names, strict=True)):
         bench.progress(Progress(name, number / len(roots), None, f"{number + 1} of {len(roots)}", root))
-        for way in (1, -1):
-            await bench.motion.turn(root.removeprefix("axes."), way * aim.length_mm, aim.speed_mm_s)
+        for direction in (1, -1):
+            await bench.motion.turn(root.removeprefix("axes."), direction * aim.length_mm, aim.speed_mm_s)
         text = f"The motor {name} was told to turn back and forth. Which one turned?"
         answer = await bench.builder.ask(Question(text, (*names, "it stuttered", "nothing"), LookAtMotors()))
         if answer == "it stuttered":

@@ -30,7 +30,7 @@ class Cap:
 class LinearMove:
     """A straight line to be followed. way: its direction, by axis (and ``e``); at ``top`` mm/s at the most."""
 
-    way: Mapping[str, float]
+    direction: Mapping[str, float]
     length: float
     top: float
     acceleration: float
@@ -52,15 +52,15 @@ def line_of(travel: Mapping[str, float], feed: float, caps: Mapping[str, Cap]) -
     length = length or max((abs(mm) for mm in travel.values()), default=0.0)
     if length <= 0:
         raise ValueError("a line without length")
-    way = {name: mm / length for name, mm in travel.items() if mm}
+    direction = {name: mm / length for name, mm in travel.items() if mm}
     top, by, acceleration = feed, "", math.inf
-    for name, share in way.items():
+    for name, fraction in direction.items():
         if (cap := caps.get(name)) is None:
             continue
-        if cap.speed < top * abs(share) * (1 - 1e-12):
-            top, by = cap.speed / abs(share), cap.setting
-        acceleration = min(acceleration, cap.acceleration / abs(share))
-    return LinearMove(way, length, top, acceleration, by)
+        if cap.speed < top * abs(fraction) * (1 - 1e-12):
+            top, by = cap.speed / abs(fraction), cap.setting
+        acceleration = min(acceleration, cap.acceleration / abs(fraction))
+    return LinearMove(direction, length, top, acceleration, by)
 
 
 Corner = Callable[[LinearMove, LinearMove], float]
@@ -74,9 +74,9 @@ def by_deviation(before: LinearMove, after: LinearMove, deviation: float) -> flo
     ``v^2 = a d sin(t/2) / (1 - sin(t/2))``, t the angle between the lines. Filament takes no part in the angle; a line
     of the filament alone begins and ends standing.
     """
-    if not all(any(axis in line.way for axis in AXES) for line in (before, after)):
+    if not all(any(axis in line.direction for axis in AXES) for line in (before, after)):
         return 0.0
-    cosine = -sum(before.way.get(axis, 0.0) * after.way.get(axis, 0.0) for axis in AXES)
+    cosine = -sum(before.direction.get(axis, 0.0) * after.direction.get(axis, 0.0) for axis in AXES)
     if cosine < -STRAIGHT:
         return min(before.top, after.top)
     if cosine > STRAIGHT:
@@ -90,7 +90,7 @@ def by_jerk(before: LinearMove, after: LinearMove, jerks: Mapping[str, float]) -
     """A corner taken so fast that no axis, nor the filament, changes its speed by more than its jerk, mm/s."""
     fastest = min(before.top, after.top)
     for part, jerk in jerks.items():
-        change = abs(after.way.get(part, 0.0) - before.way.get(part, 0.0))
+        change = abs(after.direction.get(part, 0.0) - before.direction.get(part, 0.0))
         fastest = min(fastest, jerk / change) if change > 0 else fastest
     return fastest
 

@@ -75,7 +75,7 @@ class SweepMove:
     frequency, so many m/s² a Hz; it ends where it began. way: the line's direction, by axis, of length one.
     """
 
-    way: Mapping[str, float]
+    direction: Mapping[str, float]
     from_hz: float
     to_hz: float
     seconds: float
@@ -90,10 +90,10 @@ class SweepMove:
     @property
     def reach_mm(self) -> float:
         """It stays within so much of where it stands: what its speed makes of half the lead in, and of a swing."""
-        return 1000 * self.per_hz_m_s2 / (2 * math.pi) * (SWING_LEADS_S / 2 + 1 / (math.pi * self.from_hz))
+        return 1000 * self.per_hz_m_s2 / (2 * math.pi) * (SWEEP_LEAD_S / 2 + 1 / (math.pi * self.from_hz))
 
 
-SWING_LEADS_S = 0.8
+SWEEP_LEAD_S = 0.8
 """A swing is led in and out for so long in all, s."""
 
 Segment: TypeAlias = To | Push | Dwell | Warm | ProbeMove | Lift | SweepMove
@@ -221,7 +221,7 @@ def line_to(segment: Segment, here: Mapping[str, float], caps: Caps) -> LinearMo
 def still_s(segment: Segment) -> float:
     """How long a segment takes that goes nowhere, s; a wait for a temperature is not known, and counts as nothing."""
     if isinstance(segment, SweepMove):
-        return segment.seconds + SWING_LEADS_S
+        return segment.seconds + SWEEP_LEAD_S
     return segment.seconds if isinstance(segment, Dwell) else 0.0
 
 

@@ -23,7 +23,13 @@ ControlAction = Callable[[Running, str], Awaitable[bool]]
 
 
 async def followed(
-    bench: Bench, table: Timetable, run: Running, controls: Controls, act: ControlAction, phase: str, share: float = 0.0
+    bench: Bench,
+    table: Timetable,
+    run: Running,
+    controls: Controls,
+    act: ControlAction,
+    phase: str,
+    fraction: float = 0.0,
 ) -> bool:
     """Follow a program to its end, doing what the controls ask for; whether anything changed the time that it takes.
 
@@ -51,6 +57,6 @@ async def followed(
             stands = (float(going.segment), going.height_mm, going.feed, going.flow, float(going.held))
             bench.record.row(WAY.name, (now, *where, *stands, left_s))
         stage = f"{place or 'on its way'}{', held' if going.held else ''}"
-        done = share + (1 - share) * min(1.0, gone_s / table.seconds)
+        done = fraction + (1 - fraction) * min(1.0, gone_s / table.seconds)
         bench.progress(Progress(phase, done, left_s, stage, place, planned=True))
     return changed

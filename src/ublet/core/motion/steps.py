@@ -19,7 +19,7 @@ COVERAGE = 2.0
 APART = 3.0
 """The same for motors beside each other: several are compared at once."""
 
-TELLING = 0.02
+TYPICAL = 0.02
 """A ratio within this share of a common one of parts is taken for it."""
 
 PULLEYS = (16, 18, 20, 24, 32, 36, 40)
@@ -86,7 +86,7 @@ def judge_steps(now: float, geometry: float, commanded_mm: float, length: Length
         words = f"the measurement agrees with the geometry, {geometry:g}, and not with {now:g} on the board"
         return StepsAssessment("off", measured, uncertainty, words, geometry)
     ratio = length.mean_mm / commanded_mm
-    part = telling_part(ratio, drive)
+    part = typical_part(ratio, drive)
     if part is not None:
         named, exact = part
         words = f"measured / commanded travel is {ratio:.3g}: {named}"
@@ -102,14 +102,14 @@ def _leave(now: float, geometry: float, geometry_fits: bool) -> str:
     return f"leave it: the value on the board agrees within the measurement error{beside}"
 
 
-def telling_part(ratio: float, drive: AxisDrive) -> tuple[str, float] | None:
+def typical_part(ratio: float, drive: AxisDrive) -> tuple[str, float] | None:
     """The part that would explain a ratio of measured to commanded travel, and its exact ratio; None: none does.
 
     First microsteps and step angles (powers of two), then the pulley or the screw; a screw of another lead is also a
     power of two and is named beside.
     """
     for exact in (0.25, 0.5, 2.0, 4.0):
-        if abs(ratio / exact - 1) < TELLING:
+        if abs(ratio / exact - 1) < TYPICAL:
             real = drive.microsteps / exact
             likely = [f"the driver makes {real:g} microsteps, not {drive.microsteps}"] if 1 <= real <= 256 else []
             if (angle := drive.step_angle_deg * exact) in STEP_ANGLES_DEG:
@@ -120,12 +120,12 @@ def telling_part(ratio: float, drive: AxisDrive) -> tuple[str, float] | None:
     if drive.kind == "belt":
         for teeth in PULLEYS:
             exact = teeth / drive.teeth
-            if teeth != drive.teeth and abs(ratio / exact - 1) < TELLING:
+            if teeth != drive.teeth and abs(ratio / exact - 1) < TYPICAL:
                 return f"the pulley has {teeth} teeth, not {drive.teeth}", exact
     else:
         for lead in LEADS_MM:
             exact = lead / drive.lead_mm
-            if lead != drive.lead_mm and abs(ratio / exact - 1) < TELLING:
+            if lead != drive.lead_mm and abs(ratio / exact - 1) < TYPICAL:
                 return f"the screw has a lead of {lead:g} mm, not {drive.lead_mm:g}", exact
     return None
 
@@ -198,7 +198,7 @@ def analyse_steps(commanded_mm: Floats, measured_mm: Floats, instrument: Instrum
         return Scale(scale, uncertainty, "look", why)
     if abs(scale - 1) <= COVERAGE * uncertainty:
         return Scale(scale, uncertainty, "leave it", "no difference beyond the measurement error")
-    part = telling_part(scale, AxisDrive("belt", 16)) or telling_part(scale, AxisDrive("screw", 16))
+    part = typical_part(scale, AxisDrive("belt", 16)) or typical_part(scale, AxisDrive("screw", 16))
     if part is not None:
         return Scale(scale, uncertainty, "look", f"{scale:.3g} times as far as told is telling, for example: {part[0]}")
     return Scale(scale, uncertainty, "change", f"multiply the steps per mm by {1 / scale:.5f}")

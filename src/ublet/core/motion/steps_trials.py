@@ -124,16 +124,18 @@ async def _measure(
     readings: dict[str, list[float]] = {place: [] for place in places}
     with bench.aside():
         speed = min(SPEED_MM_S, axis.maximum_feed_mm_s)
-        way = -1 if axis.homing.end == "high" else 1  # away from the homed end, where there is room for a wrong scale
-        start = axis.maximum_mm if way < 0 else max(axis.minimum_mm, 0.0 if name == "z" else axis.minimum_mm)
-        start += way * (ROOM_MM + TAKE_UP_MM)
+        direction = (
+            -1 if axis.homing.end == "high" else 1
+        )  # away from the homed end, where there is room for a wrong scale
+        start = axis.maximum_mm if direction < 0 else max(axis.minimum_mm, 0.0 if name == "z" else axis.minimum_mm)
+        start += direction * (ROOM_MM + TAKE_UP_MM)
     total = aim.repeats * len(places)
     for repeat in range(aim.repeats):
-        await go_to(bench, name, start - way * TAKE_UP_MM, speed)
+        await go_to(bench, name, start - direction * TAKE_UP_MM, speed)
         await go_to(bench, name, start, speed)
         words = f"{length_mm:g} mm, {repeat + 1} of {aim.repeats}"
-        share = done + whole * repeat / aim.repeats
-        bench.progress(Progress(f"axis {name.upper()}", share, None, words, name))
+        fraction = done + whole * repeat / aim.repeats
+        bench.progress(Progress(f"axis {name.upper()}", fraction, None, words, name))
         where = "at each lift" if len(places) > 1 else f"where {name.upper()} stands"
         marked = Confirm(
             f"{name.upper()} moves {length_mm:g} mm at {speed:g} mm/s next. Mark {where} with the {aim.instrument}.",
@@ -142,7 +144,7 @@ async def _measure(
         )
         if await bench.builder.ask(marked) != "marked":
             raise TrialFailed("Stopped at the mark: nothing was concluded.")
-        await go_to(bench, name, start + way * length_mm, speed)
+        await go_to(bench, name, start + direction * length_mm, speed)
         for place in places:
             text = f"How far did {place_words(name, place)} go from the mark?"
             most = MOST_TIMES * length_mm

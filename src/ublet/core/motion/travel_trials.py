@@ -118,14 +118,19 @@ async def travel_limits(bench: Bench, aim: TravelParameters) -> TrialResult:
 
 
 async def _mark(
-    bench: Bench, axes: tuple[str, ...], cue: JogToCorner | JogToEdge, words: str, share: float, aim: TravelParameters
+    bench: Bench,
+    axes: tuple[str, ...],
+    cue: JogToCorner | JogToEdge,
+    words: str,
+    fraction: float,
+    aim: TravelParameters,
 ) -> dict[str, float]:
     """Let the builder jog until the nozzle stands at a place; returns where the axes count to be, mm."""
     named = " and ".join(axis.upper() for axis in axes)
     text = f"Jog {named} until the nozzle stands {words}. Its limits are lifted for this."
     corner = isinstance(cue, JogToCorner)
     place = "corner" if isinstance(cue, JogToCorner) else f"{cue.axis} {cue.end}"
-    bench.progress(Progress(f"mark {place}", share, None, f"at {aim.speed_mm_s:g} mm/s"))
+    bench.progress(Progress(f"mark {place}", fraction, None, f"at {aim.speed_mm_s:g} mm/s"))
     question = Jog(text, (HERE, "cannot get there"), cue, axes=axes)
     jogged = await bench.builder.jog(question, aim.speed_mm_s)
     if jogged.answer != HERE:

@@ -18,7 +18,7 @@ from ublet.core.motion.patterns import Stroke, square
 from ublet.core.motion.program import Program, To, timetable
 from ublet.core.run import Finding, Option, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, Value, setting
-from ublet.core.shake.shapers import live_train
+from ublet.core.shake.shapers import live_impulses
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import duration
 
@@ -109,9 +109,9 @@ async def acceleration(bench: Bench, aim: AccelerationParameters) -> TrialResult
 
 def bounds_of(bench: Bench, axis: str, carried: TrialResult | None, aim: AccelerationParameters) -> Bounds:
     """What bounds an axis."""
-    train = live_train(bench.settings.live, axis)
+    impulses = live_impulses(bench.settings.live, axis)
     found = carried.finding("acceleration_limit", axis=axis) if carried is not None else None
-    rounding = train.highest_mm_s2(aim.rounding_mm) if train is not None else None
+    rounding = impulses.highest_mm_s2(aim.rounding_mm) if impulses is not None else None
     motors = aim.margin * found.value if found is not None else None
     declared = bench.settings.shown(f"axes.{axis}.acceleration_mm_s2")
     return Bounds(rounding, motors, float(declared) if isinstance(declared, (int, float)) else math.inf)
@@ -119,8 +119,8 @@ def bounds_of(bench: Bench, axis: str, carried: TrialResult | None, aim: Acceler
 
 def rounding_at(bench: Bench, mm_s2: float) -> float:
     """By how much the worse axis rounds a corner at an acceleration, mm; 0 where none is shaped."""
-    trains = [live_train(bench.settings.live, axis) for axis in AXES]
-    return max((train.rounding_mm(mm_s2) for train in trains if train is not None), default=0.0)
+    sequences = [live_impulses(bench.settings.live, axis) for axis in AXES]
+    return max((impulses.rounding_mm(mm_s2) for impulses in sequences if impulses is not None), default=0.0)
 
 
 def times_of(bench: Bench, aim: AccelerationParameters, most: float) -> dict[float, float]:

@@ -14,10 +14,10 @@ from ublet.core.questions import Confirm
 from ublet.core.run import Finding, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.shake.frame import Mode
-from ublet.core.shake.hearing import GROWING, HEARD, SPECTRUM, SWEPT, TRANSFER, rows_of
-from ublet.core.shake.mode_fit import fit_modes, fit_pull
+from ublet.core.shake.mode_fit import fit_modes, fit_tension
 from ublet.core.shake.shaking import hands_off, stand_in_the_middle
 from ublet.core.shake.spectra import averaged
+from ublet.core.shake.sweep_response import FREQUENCY_RESPONSE, GROWING, RESPONSE, SPECTRUM, SWEPT, rows_of
 from ublet.core.shake.sweeping import SweepParameters, amiss_of, sweep_needs, sweep_seconds, swept, unshaped
 from ublet.core.small_samples import student
 from ublet.core.trial import Need, TrialSpec, facts
@@ -28,7 +28,7 @@ NAMES = ("A", "B")
 AXES = ("x", "y")
 """Diagonals; the belts that they pull; the axes below which these belts' motors are declared."""
 
-PULL_U = 0.003
+TENSION_U = 0.003
 """What masses of X and Y, and what lies outside the sweep, leave open of a ratio of tensions, standard."""
 
 ONCE_U = 0.01
@@ -38,7 +38,7 @@ TIGHTENED, LEAVE = "tightened", "leave it"
 
 
 @dataclass(frozen=True)
-class Pull:
+class BeltTension:
     """How hard a belt pulls the head over its mass, Hz², with its standard uncertainty; and where its diagonal peaks.
 
     What a step of the belt gives the head at once is ``sum p w^2`` of its diagonal's modes: the belt's stiffness over
@@ -60,7 +60,7 @@ class Pull:
 SURELY = 3.0
 """A pull that is not so many times its uncertainty is none."""
 
-PULLS = Stream("pulls", ("round", "a_hz", "b_hz", "ratio", "ratio_u"), ("", "Hz", "Hz", "", ""))
+TENSIONS = Stream("pulls", ("round", "a_hz", "b_hz", "ratio", "ratio_u"), ("", "Hz", "Hz", "", ""))
 """After each round: the frequency that each belt would give the head alone, and how hard B pulls, times A."""
 
 
@@ -86,21 +86,25 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
         found = await _measured(bench, aim, rounds)
         ratio, u = ratio_of(*found)
         findings = _findings(found, ratio, u, aim)
-        bench.record.row(PULLS.name, (rounds + 1, found[0].hz, found[1].hz, ratio, u))
+        bench.record.row(TENSIONS.name, (rounds + 1, found[0].hz, found[1].hz, ratio, u))
         bench.record.found(*findings)
         slack = 0 if ratio > 1 else 1
         less = min(ratio, 1 / ratio)
         ratio_words = with_uncertainty(less, u * less)
         ratio_sentence = f"Tension of belt {NAMES[slack]} is {ratio_words} times that of belt {NAMES[1 - slack]}"
         if 1 - less <= aim.alike:
-            why = f"Both belts pull alike within {100 * (1 - less):.0f} %: {ratio_sentence[0].lower()}{ratio_sentence[1:]}."
+            why = (
+                f"Both belts pull alike within {100 * (1 - less):.0f} %: "
+                f"{ratio_sentence[0].lower()}{ratio_sentence[1:]}."
+            )
             return TrialResult("proven", why, {}, findings)
         if rounds == aim.rounds:
             break
-        hz = [pull.hz for pull in found]
+        hz = [tension.hz for tension in found]
         answer = await bench.builder.ask(
             Confirm(
-                f"{ratio_sentence}. Tighten belt {NAMES[slack]} until the pitch of its span is {100 * (less**-0.5 - 1):.0f} % "
+                f"{ratio_sentence}. Tighten belt {NAMES[slack]} until the pitch of its span is "
+                f"{100 * (less**-0.5 - 1):.0f} % "
                 f"higher (tension goes with the square: {100 * (1 / less - 1):.0f} % more). Diagonal {NAMES[slack]} is "
                 f"now at {hz[slack]:.1f} Hz, the other at {hz[1 - slack]:.1f}.",
                 (TIGHTENED, LEAVE),
@@ -109,48 +113,48 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
         )
         if answer != TIGHTENED:
             break
-        bench.tell("belt", AXES[slack])
+        bench.report_fact("belt", AXES[slack])
         rounds += 1
     why = f"{ratio_sentence}; {100 * aim.alike:g} % are allowed. A head that is pulled askew rings along both axes."
     return TrialResult("failed", why, {}, findings)
 
 
-async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Pull, Pull]:
+async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[BeltTension, BeltTension]:
     """How both belts pull."""
     await stand_in_the_middle(bench)
     await hands_off(bench, aim.hands_off_s)
     found = []
     async with bench.settings.borrowed(unshaped(bench)):
         for number, direction in enumerate(BELTS):
-            shares = (number / 2, (number + 1) / 2)
-            heard, repeats, _, _ = await swept(bench, aim, direction, shares, rounds * aim.repeats)
+            fractions = (number / 2, (number + 1) / 2)
+            response, repeats, _, _ = await swept(bench, aim, direction, fractions, rounds * aim.repeats)
             bands = averaged(repeats)
             for row in rows_of(bands):  # one by one: they are looked at while a belt is tightened
-                bench.record.row(TRANSFER.name, row, f"{direction} {rounds + 1}")
-            if bad := await bench.compute(amiss_of, heard, bands, direction):
+                bench.record.row(FREQUENCY_RESPONSE.name, row, f"{direction} {rounds + 1}")
+            if bad := await bench.compute(amiss_of, response, bands, direction):
                 raise TrialFailed(" ".join(bad))
             modes = await bench.compute(fit_modes, bands)
-            each = [(await bench.compute(fit_pull, one))[0] for one in repeats] if len(repeats) > 1 else []
-            pull = Pull(*await bench.compute(fit_pull, bands), modes[0], tuple(each))
-            if pull.hz2 <= SURELY * pull.hz2_u:
+            each = [(await bench.compute(fit_tension, one))[0] for one in repeats] if len(repeats) > 1 else []
+            tension = BeltTension(*await bench.compute(fit_tension, bands), modes[0], tuple(each))
+            if tension.hz2 <= SURELY * tension.hz2_u:
                 raise TrialFailed(
                     f"What was heard along diagonal {NAMES[number]} does not follow what the belt did: is the sensor "
                     "on the head, and turned as it is declared (station accelerometer)?"
                 )
-            found.append(pull)
+            found.append(tension)
     return found[0], found[1]
 
 
-def ratio_of(first: Pull, second: Pull) -> tuple[float, float]:
+def ratio_of(first: BeltTension, second: BeltTension) -> tuple[float, float]:
     """How hard the second belt pulls, times the first, and its standard uncertainty: by each fit, and by how far sweeps
     by themselves differ, hard and gentle ones, pooled over both belts (guides that rub bend what a sweep tells).
     """
     ratio = second.hz2 / first.hz2
-    fits = math.hypot(first.hz2_u / first.hz2, second.hz2_u / second.hz2, PULL_U)
+    fits = math.hypot(first.hz2_u / first.hz2, second.hz2_u / second.hz2, TENSION_U)
     return ratio, ratio * math.hypot(fits, _repeats_u(first, second))
 
 
-def _repeats_u(first: Pull, second: Pull) -> float:
+def _repeats_u(first: BeltTension, second: BeltTension) -> float:
     """What repeats leave open of a ratio of tensions, as a fraction, standard."""
     off = [hz2 / (sum(each.repeats) / len(each.repeats)) - 1 for each in (first, second) for hz2 in each.repeats]
     freedom = len(off) - 2
@@ -160,12 +164,14 @@ def _repeats_u(first: Pull, second: Pull) -> float:
     return one * math.sqrt(1 / len(first.repeats) + 1 / len(second.repeats))
 
 
-def _findings(found: tuple[Pull, Pull], ratio: float, u: float, aim: BeltsParameters) -> tuple[Finding, ...]:
+def _findings(
+    found: tuple[BeltTension, BeltTension], ratio: float, u: float, aim: BeltsParameters
+) -> tuple[Finding, ...]:
     findings = [Finding("tensions", ratio, u, words="tension of belt B over belt A", tolerance=aim.alike)]
-    for name, pull in zip(NAMES, found, strict=True):
-        alone, belt = pull.hz2_u / (2 * pull.hz), {"belt": name.lower()}
-        findings.append(Finding("diagonal", pull.hz, alone, "Hz", subject=belt, words=f"belt {name} alone"))
-        findings.append(Finding("peak", pull.peak.frequency_hz, pull.peak.frequency_u, "Hz", subject=belt))
+    for name, tension in zip(NAMES, found, strict=True):
+        alone, belt = tension.hz2_u / (2 * tension.hz), {"belt": name.lower()}
+        findings.append(Finding("diagonal", tension.hz, alone, "Hz", subject=belt, words=f"belt {name} alone"))
+        findings.append(Finding("peak", tension.peak.frequency_hz, tension.peak.frequency_u, "Hz", subject=belt))
     return tuple(findings)
 
 
@@ -200,7 +206,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Both belts of a CoreXY by their diagonals: does one hang slack, and how far is it to be tightened?",
         BeltsParameters,
         belts,
-        (HEARD, SWEPT, GROWING, SPECTRUM, TRANSFER, PULLS),
+        (RESPONSE, SWEPT, GROWING, SPECTRUM, FREQUENCY_RESPONSE, TENSIONS),
         _announce,
         _needs,
         figure=_figure,

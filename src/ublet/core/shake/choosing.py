@@ -42,7 +42,7 @@ class ShaperCandidate:
 
     name: str
     frequency_hz: float
-    train: ImpulseSequence
+    impulses: ImpulseSequence
     residual: float
     drifted: float
     damping_ratio: float = 0.0
@@ -58,7 +58,7 @@ class ShaperCandidate:
 
     def rounds(self, limits: Limits) -> float:
         """Its rounding, mm."""
-        return self.train.rounding_mm(limits.acceleration_mm_s2)
+        return self.impulses.rounding_mm(limits.acceleration_mm_s2)
 
 
 @dataclass(frozen=True)
@@ -73,25 +73,27 @@ class ShaperChoice:
 def judged(
     name: str,
     frequency_hz: float,
-    train: ImpulseSequence,
+    impulses: ImpulseSequence,
     modes: Sequence[Mode],
     limits: Limits,
     damping_ratio: float = 0.0,
 ) -> ShaperCandidate:
     """A train held against a frame."""
-    moved = max(residual(train, modes, way * limits.drift) for way in (-1, 1))
-    return ShaperCandidate(name, frequency_hz, train, residual(train, modes), moved, damping_ratio)
+    moved = max(residual(impulses, modes, direction * limits.drift) for direction in (-1, 1))
+    return ShaperCandidate(name, frequency_hz, impulses, residual(impulses, modes), moved, damping_ratio)
 
 
 def mean_damping(modes: Sequence[Mode]) -> float:
     """The damping of a frame's modes, weighed by their shares."""
-    return sum(abs(mode.share) * mode.damping_ratio for mode in modes) / sum(abs(mode.share) for mode in modes)
+    return sum(abs(mode.modal_share) * mode.damping_ratio for mode in modes) / sum(
+        abs(mode.modal_share) for mode in modes
+    )
 
 
 def _worst_at(hz: Floats, one: ImpulseSequence, modes: Sequence[Mode], limits: Limits) -> Floats:
     """`Shaper.worst` of a train, given at 1 Hz, at each of n frequencies, Hz."""
     times = one.times[None, :] / hz[:, None]
-    moved = np.maximum(*(residuals(times, one.amplitudes, modes, way * limits.drift) for way in (-1, 1)))
+    moved = np.maximum(*(residuals(times, one.amplitudes, modes, direction * limits.drift) for direction in (-1, 1)))
     return np.asarray(np.maximum(residuals(times, one.amplitudes, modes), moved / 2))
 
 
@@ -140,8 +142,8 @@ def _under_rounding(
             each = best_rounding(each.name, modes, limits) or each
         if each.name != OPTIMISED:
             found.append(each)
-    train = gentlest(modes, 2 * limits.rounding_mm / limits.acceleration_mm_s2, limits.drift, longest_s)
-    own = judged(OPTIMISED, main_mode(modes).frequency_hz, train, modes, limits) if train is not None else None
+    impulses = gentlest(modes, 2 * limits.rounding_mm / limits.acceleration_mm_s2, limits.drift, longest_s)
+    own = judged(OPTIMISED, main_mode(modes).frequency_hz, impulses, modes, limits) if impulses is not None else None
     if own is not None and own.worst <= USEFUL:
         found.append(own)
     else:
@@ -178,12 +180,12 @@ def choose(modes: Sequence[Mode], limits: Limits) -> ShaperChoice:
     """
     shapers = [best_named(name, modes, limits) for name in NAMED]
     longest = LONGEST_PERIODS / min(mode.frequency_hz for mode in modes)
-    train = optimised(modes, limits.residual * MARGIN, limits.drift, longest)
-    if train is not None:
-        shapers.append(judged(OPTIMISED, main_mode(modes).frequency_hz, train, modes, limits))
+    impulses = optimised(modes, limits.residual * MARGIN, limits.drift, longest)
+    if impulses is not None:
+        shapers.append(judged(OPTIMISED, main_mode(modes).frequency_hz, impulses, modes, limits))
     both = [each for each in shapers if each.keeps(limits) and each.rounds(limits) <= limits.rounding_mm]
     if both:
-        chosen = min(both, key=lambda each: each.train.spread_s2)
+        chosen = min(both, key=lambda each: each.impulses.spread_s2)
         return ShaperChoice(tuple(shapers), chosen, _why(chosen, shapers, limits))
     calm = [each for each in shapers if each.keeps(limits)]
     shapers = _under_rounding(shapers, modes, limits, longest)
@@ -196,11 +198,11 @@ def choose(modes: Sequence[Mode], limits: Limits) -> ShaperChoice:
             f"most {limits.rounding_mm:g} mm at {limits.acceleration_mm_s2:g} mm/s²){_gentler(calm, limits)}"
         )
         return ShaperChoice(tuple(shapers), chosen, why)
-    chosen = min(shapers, key=lambda each: each.train.spread_s2)
+    chosen = min(shapers, key=lambda each: each.impulses.spread_s2)
     why = (
         f"rounds least, {chosen.rounds(limits):.2f} mm; every shaper rounds more than {limits.rounding_mm:g} mm at "
         f"{limits.acceleration_mm_s2:g} mm/s²: accelerate at most at "
-        f"{chosen.train.highest_mm_s2(limits.rounding_mm):.0f} mm/s²"
+        f"{chosen.impulses.highest_mm_s2(limits.rounding_mm):.0f} mm/s²"
     )
     return ShaperChoice(tuple(shapers), chosen, why)
 
@@ -209,8 +211,8 @@ def _gentler(calm: Sequence[ShaperCandidate], limits: Limits) -> str:
     """The acceleration at which one that rings little enough rounds little enough, too."""
     if not calm:
         return ""
-    least = min(calm, key=lambda each: each.train.spread_s2)
-    most = least.train.highest_mm_s2(limits.rounding_mm)
+    least = min(calm, key=lambda each: each.impulses.spread_s2)
+    most = least.impulses.highest_mm_s2(limits.rounding_mm)
     return f"; at no more than {most:.0f} mm/s² {least.name} keeps both"
 
 

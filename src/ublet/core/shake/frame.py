@@ -20,7 +20,7 @@ class Mode:
 
     frequency_hz: float
     damping_ratio: float
-    share: float
+    modal_share: float
     frequency_u: float = 0.0
     damping_u: float = 0.0
     bounds_hz: tuple[float, float] | None = None
@@ -30,17 +30,17 @@ class Mode:
         """Undamped angular frequency, rad/s."""
         return 2 * math.pi * self.frequency_hz
 
-    def moved(self, share: float) -> Mode:
+    def moved(self, fraction: float) -> Mode:
         """The same at another frequency, by a share of it."""
-        return Mode(self.frequency_hz * (1 + share), self.damping_ratio, self.share)
+        return Mode(self.frequency_hz * (1 + fraction), self.damping_ratio, self.modal_share)
 
 
-def transfer(modes: Sequence[Mode], hz: Floats) -> Complex:
+def frequency_response(modes: Sequence[Mode], hz: Floats) -> Complex:
     """Frequency response X/Xc at n frequencies, Hz: ``sum p w^2 / (s^2 + 2 z w s + w^2)``."""
     s = 2j * np.pi * np.asarray(hz)
     found = np.zeros(np.shape(hz), dtype=np.complex128)
     for mode in modes:
-        found += mode.share * mode.w**2 / (s**2 + 2 * mode.damping_ratio * mode.w * s + mode.w**2)
+        found += mode.modal_share * mode.w**2 / (s**2 + 2 * mode.damping_ratio * mode.w * s + mode.w**2)
     return found
 
 
@@ -52,7 +52,7 @@ def in_print(modes: Sequence[Mode]) -> tuple[Mode, ...]:
     """The modes that show in a print, their shares summing to one: the machine on its feet carries nozzle and bed
     together. The largest one always counts.
     """
-    main = max(modes, key=lambda mode: mode.share)
+    main = max(modes, key=lambda mode: mode.modal_share)
     found = [mode for mode in modes if mode is main or mode.frequency_hz >= FEET_HZ]
-    whole = sum(mode.share for mode in found)
-    return tuple(replace(mode, share=mode.share / whole) for mode in found)
+    whole = sum(mode.modal_share for mode in found)
+    return tuple(replace(mode, modal_share=mode.modal_share / whole) for mode in found)

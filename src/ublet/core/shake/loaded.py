@@ -9,10 +9,10 @@ from ublet.core.bench import Bench
 from ublet.core.questions import Confirm
 from ublet.core.run import Finding, TrialResult, about
 from ublet.core.shake.frame import Mode
-from ublet.core.shake.hearing import TRANSFER, rows_of
 from ublet.core.shake.repeats import modes_in
 from ublet.core.shake.shaking import hands_off
 from ublet.core.shake.spectra import averaged
+from ublet.core.shake.sweep_response import FREQUENCY_RESPONSE, rows_of
 from ublet.core.shake.sweeping import SweepParameters, amiss_of, swept
 
 LIES, EMPTY = "it lies there", "leave it empty"
@@ -20,7 +20,7 @@ LOADED = "loaded"
 
 
 async def swept_loaded(
-    bench: Bench, aim: SweepParameters, kg: float, axis: str, empty: Sequence[Mode], shares: tuple[float, float]
+    bench: Bench, aim: SweepParameters, kg: float, axis: str, empty: Sequence[Mode], fractions: tuple[float, float]
 ) -> tuple[tuple[Finding, ...], list[str]]:
     """Have so many kilograms laid on the bed, sweep again, and have them taken off; what was found, and a sentence.
 
@@ -37,11 +37,11 @@ async def swept_loaded(
         if answer != LIES:
             return (), []
         await hands_off(bench, aim.hands_off_s)
-        heard, repeats, _, _ = await swept(bench, aim, axis, shares, aim.repeats, f", with {kg:g} kg on the bed")
+        response, repeats, _, _ = await swept(bench, aim, axis, fractions, aim.repeats, f", with {kg:g} kg on the bed")
     bands = averaged(repeats)
-    if bad := await bench.compute(amiss_of, heard, bands, axis):
+    if bad := await bench.compute(amiss_of, response, bands, axis):
         return (), [f"With {kg:g} kg on the bed nothing was told: {' '.join(bad)}"]
-    bench.record.rows(TRANSFER.name, rows_of(bands), f"{axis} {LOADED}")
+    bench.record.rows(FREQUENCY_RESPONSE.name, rows_of(bands), f"{axis} {LOADED}")
     fit, _ = await modes_in(bench, repeats, bands)
     modes = fit.modes
     main, without = modes[0], empty[0]

@@ -10,7 +10,7 @@ import numpy as np
 
 from ublet.core.arrays import Complex, Floats
 from ublet.core.least_squares import Minimum, jacobian, minimise
-from ublet.core.shake.frame import Mode, transfer
+from ublet.core.shake.frame import Mode, frequency_response
 from ublet.core.shake.spectra import Bands
 
 ROUNDS = 12
@@ -20,13 +20,13 @@ EVERY = 2
 Z_START = 0.02
 
 
-def poles_of(hz: Floats, transfer: Complex, weight: Floats, modes: int) -> tuple[Floats, Floats]:
+def poles_of(hz: Floats, frequency_response: Complex, weight: Floats, modes: int) -> tuple[Floats, Floats]:
     """Undamped frequencies (Hz) and damping ratios of so many pairs of poles of a transfer at n frequencies.
 
     Poles are moved to the zeros of ``sigma`` in ``sigma H = sum c / (s - a)``, ``sigma = 1 + sum d / (s - a)``, both
     by linear least squares, again and again (Gustavsen & Semlyen 1999). They begin spread over the band.
     """
-    hz, transfer, weight = hz[::EVERY], transfer[::EVERY], weight[::EVERY]
+    hz, frequency_response, weight = hz[::EVERY], frequency_response[::EVERY], weight[::EVERY]
     scale = 2 * np.pi * float(hz[-1])
     s = 2j * np.pi * hz / scale
     start = np.linspace(float(hz[0]), float(hz[-1]), modes + 2)[1:-1] / float(hz[-1])
@@ -35,8 +35,8 @@ def poles_of(hz: Floats, transfer: Complex, weight: Floats, modes: int) -> tuple
         basis = np.empty((len(s), 2 * modes), dtype=np.complex128)
         basis[:, 0::2] = 1 / (s[:, None] - poles) + 1 / (s[:, None] - poles.conj())
         basis[:, 1::2] = 1j / (s[:, None] - poles) - 1j / (s[:, None] - poles.conj())
-        whole = np.hstack([basis, -transfer[:, None] * basis]) * weight[:, None]
-        weighted = transfer * weight
+        whole = np.hstack([basis, -frequency_response[:, None] * basis]) * weight[:, None]
+        weighted = frequency_response * weight
         stacked = np.vstack([whole.real, whole.imag])
         found, *_ = np.linalg.lstsq(stacked, np.concatenate([weighted.real, weighted.imag]), rcond=None)
         poles = _moved(poles, found[2 * modes :])
@@ -63,7 +63,7 @@ def _moved(poles: Complex, d: Floats) -> Complex:
 
 
 MOST_MODES = 6
-LEAST_SHARE = 0.02
+LEAST_FRACTION = 0.02
 """A mode of a smaller share, whatever its sign, is fitted where it shows, and not told."""
 
 MOST_OF_ALL, MOST_SHARE_U = 1.5, 0.25
@@ -77,7 +77,7 @@ BESIDE, SHOWS = 0.15, 0.05
 WHOLE_OFF = 0.15
 """What shares may sum to besides one: a mode below the sweep is missing, a sensor's scale is off."""
 
-WORTH, NOTHING_LEFT, FORM_SHARE = 9.0, 1.15, 0.25
+WORTH, NOTHING_LEFT, FORM_FRACTION = 9.0, 1.15, 0.25
 """Every number of a further mode must lower the sum of squares by so many times what it would by chance, of the noise
 as the best fit leaves it; below so much a degree of freedom nothing but noise is left. What every fit leaves beyond
 noise is of the form: a mode that takes no more than this share of it makes nothing clearer.
@@ -129,10 +129,10 @@ def fit_frame(bands: Bands) -> FrameFit:
     if count + 1 < len(fits) and (count < wanted or _sound(bands, fits[count + 1])):
         further = _modes_of(bands, fits[count + 1])
         modes = tuple(_beside(mode, further, apart=count == wanted) for mode in modes)
-    shares = np.zeros(len(fits[count]))
-    shares[2::EACH] = 1.0
-    u = math.sqrt(max(0.0, float(shares @ _covariance(bands, fits[count]) @ shares)))
-    return FrameFit(modes, float(shares @ fits[count]), u)
+    fractions = np.zeros(len(fits[count]))
+    fractions[2::EACH] = 1.0
+    u = math.sqrt(max(0.0, float(fractions @ _covariance(bands, fits[count]) @ fractions)))
+    return FrameFit(modes, float(fractions @ fits[count]), u)
 
 
 def fit_modes(bands: Bands) -> tuple[Mode, ...]:
@@ -150,12 +150,14 @@ def _sound(bands: Bands, x: Floats) -> bool:
 def _beside(mode: Mode, further: Sequence[Mode], apart: bool) -> Mode:
     """A mode with what a fit with a further one says otherwise of it; not apart: it stands for all that lie near."""
     near = [
-        each for each in further if abs(each.frequency_hz / mode.frequency_hz - 1) < BESIDE and abs(each.share) >= SHOWS
+        each
+        for each in further
+        if abs(each.frequency_hz / mode.frequency_hz - 1) < BESIDE and abs(each.modal_share) >= SHOWS
     ]
     if not near:
         return mode
     if apart:
-        near = [max(near, key=lambda each: abs(each.share))]
+        near = [max(near, key=lambda each: abs(each.modal_share))]
     hz = max(abs(each.frequency_hz - mode.frequency_hz) for each in near)
     z = max(abs(each.damping_ratio - mode.damping_ratio) for each in near)
     wider = replace(mode, frequency_u=math.hypot(mode.frequency_u, hz), damping_u=math.hypot(mode.damping_u, z))
@@ -165,7 +167,7 @@ def _beside(mode: Mode, further: Sequence[Mode], apart: bool) -> Mode:
     return replace(wider, bounds_hz=(min(all_hz), max(all_hz)))
 
 
-def fit_pull(bands: Bands) -> tuple[float, float]:
+def fit_tension(bands: Bands) -> tuple[float, float]:
     """How hard what moves is pulled at once, over its mass, in Hz², over all modes that were fitted; with its standard
     uncertainty (by the covariance of all numbers).
 
@@ -174,12 +176,12 @@ def fit_pull(bands: Bands) -> tuple[float, float]:
     """
     fits, wanted = _fits(bands)
     x = fits[wanted]
-    steps = PULL_STEP * np.eye(len(x))
-    slope = np.array([(_pull(x + step) - _pull(x - step)) / (2 * PULL_STEP) for step in steps])
+    steps = TENSION_STEP * np.eye(len(x))
+    slope = np.array([(_pull(x + step) - _pull(x - step)) / (2 * TENSION_STEP) for step in steps])
     return _pull(x), math.sqrt(max(0.0, float(slope @ _covariance(bands, x) @ slope)))
 
 
-PULL_STEP = 1e-5
+TENSION_STEP = 1e-5
 
 
 def _pull(x: Floats) -> float:
@@ -212,7 +214,7 @@ def _fits(bands: Bands) -> tuple[list[Floats], int]:
             break
     best, most = min(fits, key=lambda fit: fit[0])
     free = max(1, 2 * len(bands.hz) - len(most))
-    noise, form = max(1.0, best / free), FORM_SHARE * max(0.0, best - free)
+    noise, form = max(1.0, best / free), FORM_FRACTION * max(0.0, best - free)
     wanted = next(
         at for at, (cost, x) in enumerate(fits) if cost - best <= WORTH * noise * (len(most) - len(x)) + form + 1e-9
     )
@@ -224,17 +226,17 @@ def _fits(bands: Bands) -> tuple[list[Floats], int]:
 def _fitted(bands: Bands, number: int) -> Minimum:
     """So many modes fitted; x: the numbers of each in turn."""
     weight = 1 / np.sqrt(bands.variance)
-    hz, z = poles_of(bands.hz, bands.transfer, weight, number)
+    hz, z = poles_of(bands.hz, bands.frequency_response, weight, number)
     low, high = _bounds(bands, number)
     start = np.zeros(EACH * number)
     start[0::EACH], start[1::EACH] = np.log(hz), np.log(z)
     start = np.clip(start, low, high)
     begun = start.reshape(-1, EACH)[:, :2]
-    unit = [transfer([Mode(math.exp(f), math.exp(d), 1.0)], bands.hz) * weight for f, d in begun]
-    weighted = bands.transfer * weight
+    unit = [frequency_response([Mode(math.exp(f), math.exp(d), 1.0)], bands.hz) * weight for f, d in begun]
+    weighted = bands.frequency_response * weight
     columns = np.stack([np.concatenate([each.real, each.imag]) for each in unit], axis=1)
-    shares = np.linalg.lstsq(columns, np.concatenate([weighted.real, weighted.imag]), rcond=None)[0]
-    start[2::EACH] = np.clip(shares, -3, 3)
+    fractions = np.linalg.lstsq(columns, np.concatenate([weighted.real, weighted.imag]), rcond=None)[0]
+    start[2::EACH] = np.clip(fractions, -3, 3)
     residual, slopes = _problem(bands, weight)
     return minimise(residual, start, low, high, 1e-6, 60, slopes)
 
@@ -277,7 +279,7 @@ def _problem(bands: Bands, weight: Floats) -> tuple[Callable[[Floats], Floats], 
 
     def residual(x: Floats) -> Floats:
         below, above, _, _ = parts(x)
-        off = ((above / below) @ x[2::EACH] - bands.transfer) * weight
+        off = ((above / below) @ x[2::EACH] - bands.frequency_response) * weight
         return np.concatenate([off.real, off.imag, x[3::EACH] / RELATIVE_U])
 
     def slopes(x: Floats) -> Floats:
@@ -310,8 +312,8 @@ def _modes_of(bands: Bands, x: Floats) -> tuple[Mode, ...]:
         hz, z = math.exp(x[at]), math.exp(x[at + 1])
         u = (hz * math.hypot(spread[at], FORM_HZ), z * math.hypot(spread[at + 1], FORM_Z))
         found.append(Mode(hz, z, float(x[at + 2]) / whole, *u))
-    found.sort(key=lambda mode: -abs(mode.share))
-    return tuple(mode for number, mode in enumerate(found) if number == 0 or abs(mode.share) >= LEAST_SHARE)
+    found.sort(key=lambda mode: -abs(mode.modal_share))
+    return tuple(mode for number, mode in enumerate(found) if number == 0 or abs(mode.modal_share) >= LEAST_FRACTION)
 
 
 HANN_BINS = 1.5
@@ -359,11 +361,13 @@ def fit_density(hz: Floats, density: Floats, windows: int) -> tuple[Mode, ...]:
     spread = np.sqrt(np.maximum(np.diag(np.linalg.pinv(slopes.T @ slopes)), 0.0) * noise)
     weights = np.exp(at[4::3])
     modes = []
-    for number, share in enumerate((weights / weights.sum()).tolist()):
+    for number, fraction in enumerate((weights / weights.sum()).tolist()):
         f, z = 2 + 3 * number, 3 + 3 * number
         hz_u, z_u = math.hypot(spread[f], 0.003), math.hypot(spread[z], 0.05)
-        modes.append(Mode(math.exp(at[f]), math.exp(at[z]), share, math.exp(at[f]) * hz_u, math.exp(at[z]) * z_u))
-    return tuple(sorted((mode for mode in modes if mode.share >= LEAST_SHARE), key=lambda mode: -mode.share))
+        modes.append(Mode(math.exp(at[f]), math.exp(at[z]), fraction, math.exp(at[f]) * hz_u, math.exp(at[z]) * z_u))
+    return tuple(
+        sorted((mode for mode in modes if mode.modal_share >= LEAST_FRACTION), key=lambda mode: -mode.modal_share)
+    )
 
 
 def _log_density(hz: Floats, at: Floats) -> Floats:
@@ -376,4 +380,4 @@ def _log_density(hz: Floats, at: Floats) -> Floats:
 
 def main_mode(modes: Sequence[Mode]) -> Mode:
     """The one of the largest share, whatever its sign."""
-    return max(modes, key=lambda mode: abs(mode.share))
+    return max(modes, key=lambda mode: abs(mode.modal_share))

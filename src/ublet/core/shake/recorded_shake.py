@@ -9,21 +9,29 @@ import numpy as np
 from ublet.core.arrays import Floats
 from ublet.core.recorded import RecordError, Table, check_times, parse_table
 from ublet.core.shake.choosing import Limits, ShaperChoice, choose
+from ublet.core.shake.complaints import CLIPPED_FRACTION, at_ends, response_words, symptoms
 from ublet.core.shake.frame import Mode
 from ublet.core.shake.mode_fit import fit_density, fit_frame
 from ublet.core.shake.repeats import widened
-from ublet.core.shake.spectra import GAP_STEPS, Bands, density_of, moves_at_ends, resampled, tapered, transfer_of
+from ublet.core.shake.spectra import (
+    GAP_STEPS,
+    Bands,
+    density_of,
+    frequency_response_of,
+    moves_at_ends,
+    resampled,
+    tapered,
+)
 from ublet.core.shake.sweep import Sweep, sweep_in
-from ublet.core.shake.symptoms import CLIPPED_SHARE, at_ends, heard_words, symptoms
 
 COLUMNS = ("x_m_s2", "y_m_s2", "z_m_s2")
-GRAVITY, GRAVITY_SHARE = 9.80665, 0.25
+GRAVITY, GRAVITY_FRACTION = 9.80665, 0.25
 SHORTEST_S, FEWEST_HZ = 2.0, 100.0
-GAPS_SHARE, MOST_GAPS = 0.01, 0.2
-JITTER_SHARE = 0.01
-ROUNDED_SHARE, MOSTLY = 0.02, 0.5
+GAPS_FRACTION, MOST_GAPS = 0.01, 0.2
+JITTER_FRACTION = 0.01
+ROUNDED_FRACTION, MOSTLY = 0.02, 0.5
 """Times whose last digit is more than this share of a step are rounded."""
-EXCITED_SHARE = 0.1
+EXCITED_FRACTION = 0.1
 EDGE_HZ = 1.0
 FLAT_FROM_HZ, FLAT_TO_HZ = 5.0, 150.0
 
@@ -91,7 +99,7 @@ def _must_be_whole(table: Table, there: list[str], name: str) -> None:
             f"{name}: every reading is the same: the sensor was not read. Look at its plug, record again."
         )
     size = float(np.sqrt(sum(float(np.mean(table.columns[each])) ** 2 for each in there)))
-    if len(there) == len(COLUMNS) and abs(size - 1) < GRAVITY_SHARE:
+    if len(there) == len(COLUMNS) and abs(size - 1) < GRAVITY_FRACTION:
         raise RecordError(
             f"{name}: gravity reads {size:.2f}: these are multiples of g, not m/s². Multiply them by {GRAVITY:g}."
         )
@@ -101,7 +109,7 @@ def _unrounded(time_s: Floats) -> Floats:
     """Times that were written with too few digits lie on a line over the readings' numbers; others are as they are."""
     usual = float(np.mean(np.diff(time_s)))
     digits = next((k for k in range(1, 8) if np.mean(np.abs(time_s - np.round(time_s, k)) < 1e-9) > MOSTLY), 9)
-    if 10.0**-digits < ROUNDED_SHARE * usual:
+    if 10.0**-digits < ROUNDED_FRACTION * usual:
         return time_s
     number = np.cumsum(np.concatenate([[0.0], np.maximum(1.0, np.rint(np.diff(time_s) / usual))]))
     slope, start = np.polyfit(number, time_s, 1)
@@ -114,7 +122,7 @@ def _rate(time_s: Floats, problems: list[str]) -> float:
     usual = float(np.median(steps))
     gaps = np.flatnonzero(steps > GAP_STEPS * usual)
     missing = float(np.sum(steps[gaps] - usual)) / float(time_s[-1] - time_s[0])
-    if missing > GAPS_SHARE:
+    if missing > GAPS_FRACTION:
         worst = int(gaps[np.argmax(steps[gaps])])
         problems.append(
             f"{100 * missing:.1f} % of the readings are missing, in {len(gaps)} gaps; the longest of "
@@ -124,7 +132,7 @@ def _rate(time_s: Floats, problems: list[str]) -> float:
         raise RecordError(f"{problems[-1]}: too many to tell anything. Record again over a faster line.")
     even = steps[steps <= GAP_STEPS * usual]
     jitter = float(np.std(even)) / usual
-    if jitter > JITTER_SHARE:
+    if jitter > JITTER_FRACTION:
         problems.append(f"the times jitter by {100 * jitter:.1f} % of a step")
     return 1 / (float(np.mean(even)))
 
@@ -146,7 +154,7 @@ def _clipped(table: Table, there: list[str]) -> list[str]:
     for column in there:
         values = table.columns[column]
         ends = at_ends(values)
-        if ends > CLIPPED_SHARE and len(np.unique(values)) > 20:
+        if ends > CLIPPED_FRACTION and len(np.unique(values)) > 20:
             found.append(
                 f"{column}: {100 * ends:.1f} % of the readings stand at {values.min():g} or {values.max():g} m/s²: "
                 "clipped; sweep more gently"
@@ -187,7 +195,7 @@ def _by_sweep(
     if float(np.ptp(values)) == 0:
         raise RecordError(f"{name}: {sweep.axis} is flat: the sensor did not read that axis. Record again.")
     start = max(0.0, float(time_s[0]))
-    at, heard = _even(time_s, values - values.mean(), rate, start)
+    at, response = _even(time_s, values - values.mean(), rate, start)
     high = sweep.to_hz
     if float(time_s[-1]) < sweep.duration_s - 0.1:
         high = sweep.from_hz + sweep.rate_hz_s * float(time_s[-1])
@@ -198,11 +206,11 @@ def _by_sweep(
     if high - low < 10 * EDGE_HZ:
         raise RecordError(f"{name}: the sweep covers only {low:.0f} to {high:.0f} Hz: record it from its beginning.")
     commanded = sweep.at(at)
-    if any(ends := moves_at_ends(heard, rate)):
-        commanded, heard = tapered(commanded, rate, ends), tapered(heard, rate, ends)
+    if any(ends := moves_at_ends(response, rate)):
+        commanded, response = tapered(commanded, rate, ends), tapered(response, rate, ends)
         where = " and ".join(word for word, moving in zip(("begins", "ends"), ends, strict=True) if moving)
         problems.append(f"the record {where} while it shakes: record from before the sweep until it is still again")
-    bands = transfer_of(commanded, heard, rate, low + EDGE_HZ / 2, high - EDGE_HZ)
+    bands = frequency_response_of(commanded, response, rate, low + EDGE_HZ / 2, high - EDGE_HZ)
     fit = fit_frame(bands)
     modes = widened(fit.modes, [fit.modes])
     if not fit.is_whole:
@@ -210,7 +218,7 @@ def _by_sweep(
             f"{sweep.axis}: the shares of what was found sum to {fit.whole:.2f}, not to one: modes cannot be "
             "told apart, or lie outside of the sweep; record a longer or a harder one"
         )
-    problems += heard_words(bands)
+    problems += response_words(bands)
     return Shaken(modes, choose(modes, limits), bands, None)
 
 
@@ -218,14 +226,14 @@ def _by_density(
     table: Table, there: list[str], time_s: Floats, rate: float, limits: Limits, problems: list[str], name: str
 ) -> dict[str, Shaken]:
     """Without an excitation: of every axis that shook, from its density."""
-    heard = {
+    response = {
         column[0]: _even(time_s, table.columns[column] - table.columns[column].mean(), rate, float(time_s[0]))[1]
         for column in there
     }
-    size = {axis: float(np.sqrt(np.mean(values**2))) for axis, values in heard.items()}
+    size = {axis: float(np.sqrt(np.mean(values**2))) for axis, values in response.items()}
     found = {}
-    for axis, values in heard.items():
-        if size[axis] < EXCITED_SHARE * max(size.values()):
+    for axis, values in response.items():
+        if size[axis] < EXCITED_FRACTION * max(size.values()):
             continue
         hz, density, windows = density_of(values, rate, FLAT_FROM_HZ, min(FLAT_TO_HZ, 0.45 * rate))
         if not np.all(density > 0):

@@ -13,8 +13,8 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
 from ublet.core.run import Finding, TrialResult, about
 from ublet.core.settings import Value, setting
+from ublet.core.shake.complaints import response_words, symptoms
 from ublet.core.shake.frame import FEET_HZ, Mode
-from ublet.core.shake.hearing import GROWING, HEARD, SPECTRUM, SWEPT, TRANSFER, rows_of
 from ublet.core.shake.loaded import swept_loaded
 from ublet.core.shake.mode_fit import FrameFit
 from ublet.core.shake.repeats import modes_in, wander
@@ -27,8 +27,8 @@ from ublet.core.shake.shaking import (
 )
 from ublet.core.shake.spectra import Bands, averaged
 from ublet.core.shake.sweep import Sweep
+from ublet.core.shake.sweep_response import FREQUENCY_RESPONSE, GROWING, RESPONSE, SPECTRUM, SWEPT, rows_of
 from ublet.core.shake.sweeping import SweepParameters, amiss_of, axis_words, sweep_needs, sweep_seconds, swept, unshaped
-from ublet.core.shake.symptoms import heard_words, symptoms
 from ublet.core.trial import TrialSpec, facts
 from ublet.core.units import duration, with_uncertainty
 from ublet.core.words import several
@@ -84,14 +84,14 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
         for axis in aim.axes:
             await sensor_on(bench, sits_on(bench, axis))
             await hands_off(bench, aim.hands_off_s)
-            shares, done = (done / whole, (done + 1) / whole), done + 1
-            heard, repeats, sweep, by = await swept(bench, aim, axis, shares)
+            fractions, done = (done / whole, (done + 1) / whole), done + 1
+            response, repeats, sweep, by = await swept(bench, aim, axis, fractions)
             bands = averaged(repeats)
-            bench.record.rows(TRANSFER.name, rows_of(bands), axis)
+            bench.record.rows(FREQUENCY_RESPONSE.name, rows_of(bands), axis)
             fit, each = await modes_in(bench, repeats, bands)
             modes = fit.modes
-            amiss = [*_amiss(axis, heard, each), *_sentences(heard_words(bands))]
-            bad = await bench.compute(amiss_of, heard, bands, axis) or _not_whole(axis, fit)
+            amiss = [*_amiss(axis, response, each), *_sentences(response_words(bands))]
+            bad = await bench.compute(amiss_of, response, bands, axis) or _not_whole(axis, fit)
             if bad:  # no figure of this axis can be trusted
                 return TrialResult("failed", " ".join([*bad, *good, *amiss]), _conditions(bench), tuple(findings))
             axis_findings = findings_of(modes, axis, bands, sweep, by, each)
@@ -101,8 +101,8 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
             wrong += [*_otherwise(axis, modes, before), *amiss]
             wrong += _sentences(symptoms(axis_words(axis), modes, sweep))
             if axis in loads:
-                shares, done = (done / whole, (done + 1) / whole), done + 1
-                axis_findings, words = await swept_loaded(bench, aim, aim.load_kg, axis, modes, shares)
+                fractions, done = (done / whole, (done + 1) / whole), done + 1
+                axis_findings, words = await swept_loaded(bench, aim, aim.load_kg, axis, modes, fractions)
                 findings += axis_findings
                 good += words
     return TrialResult("proven", " ".join([*good, *wrong]), _conditions(bench), tuple(findings))
@@ -119,7 +119,7 @@ def findings_of(
             (
                 Finding("frequency", mode.frequency_hz, mode.frequency_u, "Hz", tolerance=0.02 * mode.frequency_hz),
                 Finding("damping", mode.damping_ratio, mode.damping_u, tolerance=0.3 * mode.damping_ratio),
-                Finding("share", mode.share, None, tolerance=0.1),
+                Finding("share", mode.modal_share, None, tolerance=0.1),
             ),
         )
     found.append(Finding("swept", sweep.per_hz_m_s2, None, "m/s²/Hz", words=f"swept with, bounded {by}"))
@@ -133,9 +133,9 @@ def modes_of(result: TrialResult, axis: str) -> tuple[Mode, ...]:
     """The modes that a result tells of an axis, the largest share first."""
     found = []
     for place in PLACES:
-        hz, z, share = (result.finding(what, axis=axis, mode=place) for what in ("frequency", "damping", "share"))
-        if hz is not None and z is not None and share is not None:
-            found.append(Mode(hz.value, z.value, share.value, hz.uncertainty or 0.0, z.uncertainty or 0.0))
+        hz, z, fraction = (result.finding(what, axis=axis, mode=place) for what in ("frequency", "damping", "share"))
+        if hz is not None and z is not None and fraction is not None:
+            found.append(Mode(hz.value, z.value, fraction.value, hz.uncertainty or 0.0, z.uncertainty or 0.0))
     return tuple(found)
 
 
@@ -150,19 +150,19 @@ def modes_words(of: str, modes: Sequence[Mode]) -> str:
         words += f", one for two that cannot be told apart, from {main.bounds_hz[0]:.1f} to {main.bounds_hz[1]:.1f} Hz"
     if others:
         also = several([_also(mode) for mode in others])
-        words += f" ({100 * main.share:.0f} %); also at {also}"
+        words += f" ({100 * main.modal_share:.0f} %); also at {also}"
     return f"{words}."
 
 
 def _also(mode: Mode) -> str:
     """A further mode, as words."""
     feet = ", the machine on its feet" if mode.frequency_hz < FEET_HZ else ""
-    return f"{mode.frequency_hz:.1f} Hz ({100 * mode.share:.0f} %{feet})"
+    return f"{mode.frequency_hz:.1f} Hz ({100 * mode.modal_share:.0f} %{feet})"
 
 
-def _amiss(axis: str, heard: Sequence[MeasuredResponse], each: Sequence[Sequence[Mode]]) -> list[str]:
+def _amiss(axis: str, response: Sequence[MeasuredResponse], each: Sequence[Sequence[Mode]]) -> list[str]:
     complaints = []
-    lost = sum(one.lost for one in heard)
+    lost = sum(one.lost for one in response)
     if lost:
         complaints.append(f"{axis.upper()}: {lost} readings were lost on the way; the gaps were bridged.")
     unsure = max(modes[0].frequency_u / modes[0].frequency_hz for modes in each)
@@ -239,7 +239,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Each axis swept with the accelerometer: at which frequencies it rings, how long, how much.",
         ResonanceParameters,
         resonance,
-        (HEARD, SWEPT, GROWING, SPECTRUM, TRANSFER),
+        (RESPONSE, SWEPT, GROWING, SPECTRUM, FREQUENCY_RESPONSE),
         _announce,
         sweep_needs,
         figure=_figure,

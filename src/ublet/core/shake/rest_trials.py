@@ -25,13 +25,13 @@ GRAVITY_M_S2 = 9.80665
 SCALE_OFF = 0.06
 """What is read may be off gravity by this share: offsets of such sensors are up to half a metre a second squared."""
 
-ASKEW_DEG = 15.0
+MAX_TILT_DEG = 15.0
 """Tilted by more, it reads part of one axis as another."""
 
 QUIET_M_S2 = 1.0
 """A reading that scatters by more hides what rings."""
 
-LOST_SHARE = 0.05
+MAX_LOST_FRACTION = 0.05
 """This fraction of the readings may be lost: a sweep bridges the gaps."""
 
 STAMP_S = 1e-6
@@ -89,7 +89,7 @@ async def accelerometer_at_rest(bench: Bench, aim: RestParameters) -> TrialResul
     findings.append(Finding("sweep_over_noise", above, None, "dB", words="a sweep stands above its noise by"))
     wrong = [
         *wrong_with(kind.columns, mean, scatter),
-        *([lost_words] if lost > LOST_SHARE * count else []),
+        *([lost_words] if lost > MAX_LOST_FRACTION * count else []),
     ]
     off = 100 * (listening.rate_hz / aim.rate_hz - 1)
     good = (
@@ -132,7 +132,7 @@ def wrong_with(columns: tuple[str, ...], mean: NDArray[np.float64], scatter: NDA
         )
     elif mean[up] < 0:
         words.append("It hangs upside down: its Z points to the bed.")
-    elif (askew := math.degrees(math.acos(min(1.0, float(mean[up]) / gravity)))) > ASKEW_DEG:
+    elif (askew := math.degrees(math.acos(min(1.0, float(mean[up]) / gravity)))) > MAX_TILT_DEG:
         words.append(f"It is mounted askew by {askew:.0f}°.")
     loud = [axis.upper() for axis, noise in zip(columns, scatter, strict=True) if noise > QUIET_M_S2]
     if loud:

@@ -29,12 +29,12 @@ FORM = 0.004
 class ResidualVibration:
     """The share of ringing that is left, with its standard uncertainty; and of each mode, where it could be read."""
 
-    share: float
+    fraction: float
     uncertainty: float
     modes: tuple[float | None, ...]
 
 
-def amplitudes(time_s: Floats, heard: Floats, modes: Sequence[Mode], from_s: float) -> tuple[Complex, Floats] | None:
+def amplitudes(time_s: Floats, response: Floats, modes: Sequence[Mode], from_s: float) -> tuple[Complex, Floats] | None:
     """How each mode rings at a time: amplitudes of ``exp(pole (t - from_s))`` (k) by least squares over what is heard
     then (n times, n accelerations), with an offset, and their standard uncertainties. None: too little was heard.
 
@@ -44,7 +44,7 @@ def amplitudes(time_s: Floats, heard: Floats, modes: Sequence[Mode], from_s: flo
     inside = (time_s >= from_s) & (time_s <= from_s + WINDOW_S)
     if int(inside.sum()) < LEAST_READINGS + 2 * len(modes):
         return None
-    basis, found, left = _fitted(time_s[inside] - from_s, heard[inside], modes)
+    basis, found, left = _fitted(time_s[inside] - from_s, response[inside], modes)
     noise = float(left @ left) / (len(left) - basis.shape[1])
     spread = noise * np.diag(np.linalg.pinv(basis.T @ basis))
     real, imaginary = slice(1, 2 * len(modes), 2), slice(2, 2 * len(modes) + 1, 2)
@@ -70,34 +70,34 @@ FURTHEST, TRIED = 0.4, 81
 """By so much more or less, as a share, the frequencies of a frame are looked for in what rings."""
 
 
-def moved_by(time_s: Floats, heard: Floats, modes: Sequence[Mode], stops_s: Sequence[float]) -> tuple[float, float]:
+def moved_by(time_s: Floats, response: Floats, modes: Sequence[Mode], stops_s: Sequence[float]) -> tuple[float, float]:
     """By what share the frequencies are others than a frame's, by what rings on after stops: the share at which its
     modes leave least of it, with its standard uncertainty (by the curvature there).
     """
-    shares = np.linspace(-FURTHEST, FURTHEST, TRIED)
+    fractions = np.linspace(-FURTHEST, FURTHEST, TRIED)
     power, readings = np.zeros(TRIED), 0
     for stop in stops_s:
         there = (time_s >= stop) & (time_s <= stop + WINDOW_S)
         if int(there.sum()) < LEAST_READINGS + 2 * len(modes):
             continue
         readings += int(there.sum())
-        for at, share in enumerate(shares.tolist()):
-            _, _, left = _fitted(time_s[there] - stop, heard[there], [mode.moved(share) for mode in modes])
+        for at, fraction in enumerate(fractions.tolist()):
+            _, _, left = _fitted(time_s[there] - stop, response[there], [mode.moved(fraction) for mode in modes])
             power[at] += float(left @ left)
     best = int(np.clip(np.argmin(power), 1, TRIED - 2))
     below, here, above = power[best - 1 : best + 2].tolist()
-    bend, step = below - 2 * here + above, float(shares[1] - shares[0])
+    bend, step = below - 2 * here + above, float(fractions[1] - fractions[0])
     if bend <= 0:
-        return float(shares[best]), math.inf
+        return float(fractions[best]), math.inf
     u = step * math.sqrt(2 * here / max(1, readings) / bend)
-    return float(shares[best]) + step * (below - above) / (2 * bend), u
+    return float(fractions[best]) + step * (below - above) / (2 * bend), u
 
 
-Rung = tuple[Complex, Floats]
+RingDown = tuple[Complex, Floats]
 """Amplitudes of modes after a stop, with their standard uncertainties (k each)."""
 
 
-def left_of(unshaped: Sequence[Rung], shaped: Sequence[Rung], modes: Sequence[Mode]) -> ResidualVibration:
+def left_of(unshaped: Sequence[RingDown], shaped: Sequence[RingDown], modes: Sequence[Mode]) -> ResidualVibration:
     """What is left of each mode: the one number by which amplitudes after the same stops differ with the shaper (k
     each), by least squares; all of it weighed by the modes' shares.
 
@@ -120,10 +120,10 @@ def left_of(unshaped: Sequence[Rung], shaped: Sequence[Rung], modes: Sequence[Mo
         off = after - factor * before
         scatter = max(noise, float(np.sum(np.abs(off) ** 2)) / max(1, len(before) - 1))  # both parts of it together
         u2 = scatter / power
-        share = math.sqrt(max(0.0, abs(factor) ** 2 - u2))
-        each.append(share)
-        total, weights = total + abs(mode.share) * share, weights + abs(mode.share)
-        variance += mode.share**2 * u2
+        fraction = math.sqrt(max(0.0, abs(factor) ** 2 - u2))
+        each.append(fraction)
+        total, weights = total + abs(mode.modal_share) * fraction, weights + abs(mode.modal_share)
+        variance += mode.modal_share**2 * u2
     if not weights:
         return ResidualVibration(math.nan, math.inf, tuple(each))
     return ResidualVibration(total / weights, math.hypot(math.sqrt(variance) / weights, FORM), tuple(each))

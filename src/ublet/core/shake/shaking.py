@@ -15,12 +15,12 @@ from ublet.core.arrays import Floats
 from ublet.core.bench import Bench, Listening
 from ublet.core.motion.homing_moves import go_to, home_unhomed, preheats
 from ublet.core.motion.program import Program, SweepMove, Timetable
-from ublet.core.motion.swinging import LEAD_IN_S
+from ublet.core.motion.sweep_motion import LEAD_IN_S
 from ublet.core.questions import Confirm
 from ublet.core.run import Progress, TrialFailed
+from ublet.core.shake.complaints import at_ends
 from ublet.core.shake.mount import along_axes, declared_columns
-from ublet.core.shake.rest_trials import LOST_SHARE, RATE_HZ, SENSOR
-from ublet.core.shake.symptoms import at_ends
+from ublet.core.shake.rest_trials import MAX_LOST_FRACTION, RATE_HZ, SENSOR
 
 SHAKEN = "shaken"
 """The stream of what was heard."""
@@ -81,8 +81,8 @@ class MeasuredResponse:
 
     def along(self, direction: str) -> Floats:
         """What was heard along a direction (n)."""
-        way = DIRECTIONS[direction]
-        return np.asarray(sum(share * self.values[:, "xyz".index(axis)] for axis, share in way.items()))
+        parts = DIRECTIONS[direction]
+        return np.asarray(sum(part * self.values[:, "xyz".index(axis)] for axis, part in parts.items()))
 
 
 @dataclass(frozen=True)
@@ -99,13 +99,15 @@ def bound(bench: Bench, direction: str, from_hz: float, to_hz: float, wanted_per
     once = SweepMove(DIRECTIONS[direction], from_hz, to_hz, 1.0, 1.0)
     with bench.aside():
         limits = bench.record.earlier("speed-limits")
-        for axis, share in DIRECTIONS[direction].items():
+        for axis, fraction in DIRECTIONS[direction].items():
             declared = getattr(bench.machine.axes, axis)
-            top = abs(share) * once.peak_mm_s2
+            top = abs(fraction) * once.peak_mm_s2
             strength = Bound(0.98 * declared.acceleration_mm_s2 / top, f"by the acceleration of {axis.upper()}")
             here = bench.motion.position(axis)
             room = min(here - declared.minimum_mm, declared.maximum_mm - here) if here is not None else 0.0
-            travel = Bound(max(0.0, room - AWAY_MM) / (abs(share) * once.reach_mm), f"by the travel of {axis.upper()}")
+            travel = Bound(
+                max(0.0, room - AWAY_MM) / (abs(fraction) * once.reach_mm), f"by the travel of {axis.upper()}"
+            )
             carried = limits.finding("acceleration_limit", axis=axis) if limits is not None else None
             motors = (
                 Bound(CARRIED * carried.value / top, f"by what the motors of {axis.upper()} carry")
@@ -164,10 +166,10 @@ async def hands_off(bench: Bench, seconds: float) -> None:
 
 async def shaken(
     bench: Bench,
-    swing: SweepMove,
+    sweep_move: SweepMove,
     of: str,
     phase: str,
-    shares: tuple[float, float],
+    fractions: tuple[float, float],
     growing: Callable[[Floats, Floats], None] = lambda times, values: None,
     count: str = "",
 ) -> MeasuredResponse:
@@ -178,23 +180,23 @@ async def shaken(
     """
 
     def at(gone_s: float) -> str:
-        swung = min(swing.seconds, max(0.0, gone_s - LEAD_IN_S))
-        hz = swing.from_hz + (swing.to_hz - swing.from_hz) * swung / swing.seconds
+        swept_s = min(sweep_move.seconds, max(0.0, gone_s - LEAD_IN_S))
+        hz = sweep_move.from_hz + (sweep_move.to_hz - sweep_move.from_hz) * swept_s / sweep_move.seconds
         return f"{count}{', ' if count else ''}at {hz:.0f} Hz"
 
-    table = bench.motion.timetable(Program(f"swing {of}", (swing,)))
-    heard = await heard_beside(
-        bench, table, of, phase, shares, at, lambda times, values: growing(times - LEAD_IN_S, values)
+    table = bench.motion.timetable(Program(f"swing {of}", (sweep_move,)))
+    response = await response_to(
+        bench, table, of, phase, fractions, at, lambda times, values: growing(times - LEAD_IN_S, values)
     )
-    return replace(heard, time_s=heard.time_s - LEAD_IN_S, begun_s=heard.begun_s + LEAD_IN_S)
+    return replace(response, time_s=response.time_s - LEAD_IN_S, begun_s=response.begun_s + LEAD_IN_S)
 
 
-async def heard_beside(
+async def response_to(
     bench: Bench,
     table: Timetable,
     of: str,
     phase: str,
-    shares: tuple[float, float],
+    fractions: tuple[float, float],
     at: Callable[[float], str],
     growing: Callable[[Floats, Floats], None] = lambda times, values: None,
 ) -> MeasuredResponse:
@@ -216,9 +218,9 @@ async def heard_beside(
         async with bench.motion.run(table) as run:
             ends_s, silent = None, 0
             async for chunk in listening:
-                heard = along_axes(chunk.values, words)
-                pieces.append((chunk.index, heard))
-                kept.take(chunk.time_s, heard)
+                response = along_axes(chunk.values, words)
+                pieces.append((chunk.index, response))
+                kept.take(chunk.time_s, response)
                 silent = silent + len(chunk.values) if np.ptp(chunk.values, axis=0).max() == 0 else 0
                 if silent > SILENT_S * RATE_HZ:
                     raise TrialFailed(
@@ -226,22 +228,22 @@ async def heard_beside(
                         "motion was stopped; push the plug in, look at the cable, and start again."
                     )
                 if run.begun_s is not None:
-                    growing(chunk.time_s - run.begun_s, heard)
+                    growing(chunk.time_s - run.begun_s, response)
                 gone = float(chunk.time_s[-1]) - first
-                share = shares[0] + (shares[1] - shares[0]) * min(1.0, gone / total)
+                fraction = fractions[0] + (fractions[1] - fractions[0]) * min(1.0, gone / total)
                 begun, now = run.begun_s, float(chunk.time_s[-1])
                 where = at(now - begun) if begun is not None else "quiet before it begins"
-                bench.progress(Progress(phase, share, max(0.0, total - gone), where, of))
+                bench.progress(Progress(phase, fraction, max(0.0, total - gone), where, of))
                 if run.ended is not None and ends_s is None:
                     ends_s = run.ended[1] + AFTER_S
                 if ends_s is not None and chunk.time_s[-1] >= ends_s:
                     break
         if run.ended is None or run.ended[0] != "done" or run.begun_s is None:
             raise TrialFailed(f"The motion was not finished ({run.ended[0] if run.ended else 'stopped'}).")
-        whole = np.concatenate([heard for _, heard in pieces])
-        times = np.concatenate([listening.times(index, len(heard)) for index, heard in pieces])
+        whole = np.concatenate([response for _, response in pieces])
+        times = np.concatenate([listening.times(index, len(response)) for index, response in pieces])
     lost = sum(last - first_lost + 1 for first_lost, last in listening.gaps)
-    if lost > LOST_SHARE * len(whole):
+    if lost > MAX_LOST_FRACTION * len(whole):
         raise TrialFailed(
             f"{100 * lost / (lost + len(whole)):.0f} % of the readings were lost: the line is too slow, or this "
             "computer too busy. Close what else runs here, and start again."
@@ -259,16 +261,16 @@ class _Kept:
         self._bench, self._of = bench, of
         self._chunks: list[tuple[Floats, Floats]] = []
 
-    def take(self, times: Floats, heard: Floats) -> None:
+    def take(self, times: Floats, response: Floats) -> None:
         """A chunk came."""
-        self._chunks.append((times, heard))
+        self._chunks.append((times, response))
         if len(self._chunks) >= TOGETHER:
             self._write()
 
     def _write(self) -> None:
         if self._chunks:
-            times, heard = (np.concatenate(each) for each in zip(*self._chunks, strict=True))
-            self._bench.record.flow(SHAKEN, times, heard, self._of)
+            times, response = (np.concatenate(each) for each in zip(*self._chunks, strict=True))
+            self._bench.record.flow(SHAKEN, times, response, self._of)
             self._chunks.clear()
 
     async def __aenter__(self) -> None:

@@ -16,7 +16,7 @@ from ublet.core.settings import Part, Value, setting
 from ublet.core.shake.choosing import OPTIMISED, Limits, ShaperCandidate, ShaperChoice, choose, judged
 from ublet.core.shake.frame import Mode, in_print
 from ublet.core.shake.loaded import loaded_drift
-from ublet.core.shake.mode_fit import LEAST_SHARE
+from ublet.core.shake.mode_fit import LEAST_FRACTION
 from ublet.core.shake.resonance_trials import modes_of
 from ublet.core.shake.shapers import NAMED, OWN, ImpulseSequence, named, residual, shaper_path
 from ublet.core.trial import Need, TrialSpec
@@ -73,7 +73,7 @@ class ShaperParameters(Part):
     )
 
 
-UNFOUND_U = LEAST_SHARE / math.sqrt(12)
+UNFOUND_U = LEAST_FRACTION / math.sqrt(12)
 """A mode that is not told has a share anywhere from none to the least that is told; standard."""
 
 
@@ -141,9 +141,9 @@ def _as_damped_as_may_be(modes: Sequence[Mode]) -> tuple[Mode, ...]:
     """Modes whose damping is only known as a range, as its two ends."""
     found = []
     for mode in modes:
-        for way in (-2, 2):
-            z = max(0.01, mode.damping_ratio + way * mode.damping_u)
-            found.append(Mode(mode.frequency_hz, z, mode.share / 2, mode.frequency_u, 0.0))
+        for direction in (-2, 2):
+            z = max(0.01, mode.damping_ratio + direction * mode.damping_u)
+            found.append(Mode(mode.frequency_hz, z, mode.modal_share / 2, mode.frequency_u, 0.0))
     return tuple(found)
 
 
@@ -196,14 +196,18 @@ def taken_of(choice: ShaperChoice, wanted: str) -> ShaperCandidate:
 def shaper_findings(taken: ShaperCandidate, modes: Sequence[Mode], limits: Limits) -> tuple[Finding, ...]:
     """What a shaper is predicted to leave and to round."""
     return (
-        Finding("residual", taken.residual, predicted_u(taken.train, modes), "", limits.residual, words="ringing left"),
+        Finding(
+            "residual", taken.residual, predicted_u(taken.impulses, modes), "", limits.residual, words="ringing left"
+        ),
         Finding("drifted", taken.drifted, None, "", 2 * limits.residual, words="ringing left when it drifts"),
         Finding("rounding", taken.rounds(limits), None, "mm", limits.rounding_mm, words="corners rounded by"),
-        Finding("highest", taken.train.highest_mm_s2(limits.rounding_mm), None, "mm/s²", words="acceleration for that"),
+        Finding(
+            "highest", taken.impulses.highest_mm_s2(limits.rounding_mm), None, "mm/s²", words="acceleration for that"
+        ),
     )
 
 
-def predicted_u(train: ImpulseSequence, modes: Sequence[Mode]) -> float:
+def predicted_u(impulses: ImpulseSequence, modes: Sequence[Mode]) -> float:
     """Standard uncertainty of what a train leaves, from those of frequencies and dampings (by differences), and for
     modes of a share too small to be told, which it may leave whole.
     """
@@ -211,26 +215,28 @@ def predicted_u(train: ImpulseSequence, modes: Sequence[Mode]) -> float:
     for at, mode in enumerate(modes):
         for hz, z in ((mode.frequency_u, 0.0), (0.0, mode.damping_u)):
             ends = []
-            for way in (-1.0, 1.0):
-                moved = Mode(mode.frequency_hz + way * hz, max(1e-3, mode.damping_ratio + way * z), mode.share)
-                ends.append(residual(train, [*modes[:at], moved, *modes[at + 1 :]]))
-            middle = residual(train, modes)
+            for direction in (-1.0, 1.0):
+                moved = Mode(
+                    mode.frequency_hz + direction * hz, max(1e-3, mode.damping_ratio + direction * z), mode.modal_share
+                )
+                ends.append(residual(impulses, [*modes[:at], moved, *modes[at + 1 :]]))
+            middle = residual(impulses, modes)
             total += max(abs(end - middle) for end in ends) ** 2
     return math.sqrt(total)
 
 
-def train_rows(train: ImpulseSequence) -> tuple[tuple[float, float], ...]:
+def impulse_rows(impulses: ImpulseSequence) -> tuple[tuple[float, float], ...]:
     """A train as a setting holds it: rows of time and share, from 0, the shares summing to one."""
-    times = [round(time_s, DIGITS_S) for time_s in train.times.tolist()]
-    shares = [round(share, DIGITS) for share in train.amplitudes.tolist()]
-    shares[-1] = round(1.0 - sum(shares[:-1]), DIGITS)
-    return tuple(zip(times, shares, strict=True))
+    times = [round(time_s, DIGITS_S) for time_s in impulses.times.tolist()]
+    fractions = [round(fraction, DIGITS) for fraction in impulses.amplitudes.tolist()]
+    fractions[-1] = round(1.0 - sum(fractions[:-1]), DIGITS)
+    return tuple(zip(times, fractions, strict=True))
 
 
 def values_of(shaper: ShaperCandidate) -> Mapping[str, Value]:
     """A shaper's settings by their keys."""
     if shaper.name == OPTIMISED:
-        return {"kind": OWN, "train": train_rows(shaper.train)}
+        return {"kind": OWN, "train": impulse_rows(shaper.impulses)}
     values = {"frequency_hz": round(shaper.frequency_hz, 2), "damping": round(shaper.damping_ratio, 4)}
     return {"kind": shaper.name, **values}
 
@@ -281,28 +287,30 @@ def _drawn(bench: Bench, axis: str, choice: ShaperChoice, modes: Sequence[Mode])
     low, high = min(m.frequency_hz for m in modes), max(m.frequency_hz for m in modes)
     hz = np.linspace((1 - SPAN) * low, (1 + SPAN) * high, POINTS)
     for each in choice.shapers:
-        left = left_over(each.train, hz, modes[0].damping_ratio)
-        of, train = f"{axis} {each.name}", each.train
+        left = left_over(each.impulses, hz, modes[0].damping_ratio)
+        of, impulses = f"{axis} {each.name}", each.impulses
         bench.record.rows(LEFT.name, list(zip(hz.tolist(), left, strict=True)), of)
-        bench.record.rows(IMPULSES.name, list(zip(train.times.tolist(), train.amplitudes.tolist(), strict=True)), of)
+        bench.record.rows(
+            IMPULSES.name, list(zip(impulses.times.tolist(), impulses.amplitudes.tolist(), strict=True)), of
+        )
         bench.record.rows(TUNED.name, [(each.frequency_hz, each.damping_ratio)], of)
 
 
-def left_over(train: ImpulseSequence, hz: Sequence[float] | np.ndarray, damping: float) -> list[float]:
+def left_over(impulses: ImpulseSequence, hz: Sequence[float] | np.ndarray, damping: float) -> list[float]:
     """What a train leaves of one mode, at each of many frequencies: ``V`` for all at once."""
     w = 2 * np.pi * np.asarray(hz)[:, None]
-    turns = np.exp((damping * w + 1j * w * math.sqrt(1 - damping**2)) * (train.times - train.times[-1]))
-    found: list[float] = np.abs(turns @ train.amplitudes).tolist()
+    turns = np.exp((damping * w + 1j * w * math.sqrt(1 - damping**2)) * (impulses.times - impulses.times[-1]))
+    found: list[float] = np.abs(turns @ impulses.amplitudes).tolist()
     return found
 
 
-def step_of(train: ImpulseSequence) -> list[tuple[float, float]]:
+def step_of(impulses: ImpulseSequence) -> list[tuple[float, float]]:
     """A step of the speed as a train makes it: corners of it, s and share."""
     rows = [(0.0, 0.0)]
     now = 0.0
-    for time_s, share in zip(train.times.tolist(), train.amplitudes.tolist(), strict=True):
-        rows += [(time_s, now), (time_s, now + share)]
-        now += share
+    for time_s, fraction in zip(impulses.times.tolist(), impulses.amplitudes.tolist(), strict=True):
+        rows += [(time_s, now), (time_s, now + fraction)]
+        now += fraction
     return rows
 
 

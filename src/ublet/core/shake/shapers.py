@@ -47,23 +47,23 @@ class ImpulseSequence:
         return 2 * rounding_mm / self.spread_s2 if self.spread_s2 > 0 else math.inf
 
 
-def residual(train: ImpulseSequence, modes: Sequence[Mode], moved: float = 0.0) -> float:
+def residual(impulses: ImpulseSequence, modes: Sequence[Mode], moved: float = 0.0) -> float:
     """What a train leaves of a frame's ringing, all its frequencies moved by a share: ``sum p V / sum p``."""
-    return float(residuals(train.times[None, :], train.amplitudes, modes, moved)[0])
+    return float(residuals(impulses.times[None, :], impulses.amplitudes, modes, moved)[0])
 
 
 def residuals(times: Floats, amplitudes: Floats, modes: Sequence[Mode], moved: float = 0.0) -> Floats:
     """The same of k trains of the same n amplitudes at once; times (k x n) in s."""
-    whole = sum(abs(mode.share) for mode in modes)
+    whole = sum(abs(mode.modal_share) for mode in modes)
     found = np.zeros(len(times))
     for mode in modes:
-        found += abs(mode.share) / whole * _vibrations(times, amplitudes, mode.moved(moved))
+        found += abs(mode.modal_share) / whole * _vibrations(times, amplitudes, mode.moved(moved))
     return found
 
 
-def vibration(train: ImpulseSequence, mode: Mode) -> float:
+def vibration(impulses: ImpulseSequence, mode: Mode) -> float:
     """What a train leaves of one mode: ``V = exp(-z w tn) |sum A exp(z w t) exp(j wd t)|`` (Singer & Seering 1990)."""
-    return float(_vibrations(train.times[None, :], train.amplitudes, mode)[0])
+    return float(_vibrations(impulses.times[None, :], impulses.amplitudes, mode)[0])
 
 
 def _vibrations(times: Floats, amplitudes: Floats, mode: Mode) -> Floats:
@@ -165,12 +165,12 @@ def optimised(modes: Sequence[Mode], limit: float, drift: float, longest_s: floa
         program = _Program(modes, drift, high * longer)
         centre = 0.5
         for _ in range(1 + CENTRINGS):
-            train = program.rounding_least(limit, centre)
-            if train is None:
+            impulses = program.rounding_least(limit, centre)
+            if impulses is None:
                 break
-            centre = program.centre_of(train)
-            if _keeps(train, modes, limit, drift) and (found is None or train.spread_s2 < found.spread_s2):
-                found = train
+            centre = program.centre_of(impulses)
+            if _keeps(impulses, modes, limit, drift) and (found is None or impulses.spread_s2 < found.spread_s2):
+                found = impulses
     return found
 
 
@@ -184,26 +184,26 @@ def gentlest(modes: Sequence[Mode], spread_s2: float, drift: float, longest_s: f
     least = math.inf
     shortest = 0.5 * math.sqrt(spread_s2)
     for seconds in np.geomspace(shortest, min(longest_s, 6 * math.sqrt(spread_s2)), DURATIONS).tolist():
-        train = _Program(modes, drift, seconds).ringing_least(spread_s2)
-        if train is not None and train.spread_s2 <= spread_s2 * (1 + 1e-6):
-            left = worst_of(train, modes, drift)
+        impulses = _Program(modes, drift, seconds).ringing_least(spread_s2)
+        if impulses is not None and impulses.spread_s2 <= spread_s2 * (1 + 1e-6):
+            left = worst_of(impulses, modes, drift)
             if left < least:
-                found, least = train, left
+                found, least = impulses, left
     return found
 
 
-def worst_of(train: ImpulseSequence, modes: Sequence[Mode], drift: float) -> float:
+def worst_of(impulses: ImpulseSequence, modes: Sequence[Mode], drift: float) -> float:
     """What a train leaves, or half of what it leaves when the frame drifts: the larger."""
-    return max(residual(train, modes), _drifted(train, modes, drift) / 2)
+    return max(residual(impulses, modes), _drifted(impulses, modes, drift) / 2)
 
 
-def _drifted(train: ImpulseSequence, modes: Sequence[Mode], drift: float) -> float:
-    return max(residual(train, modes, way * drift) for way in (-1, 1))
+def _drifted(impulses: ImpulseSequence, modes: Sequence[Mode], drift: float) -> float:
+    return max(residual(impulses, modes, direction * drift) for direction in (-1, 1))
 
 
-def _keeps(train: ImpulseSequence, modes: Sequence[Mode], limit: float, drift: float) -> bool:
+def _keeps(impulses: ImpulseSequence, modes: Sequence[Mode], limit: float, drift: float) -> bool:
     """Whether it really does, but for what small impulses that were left out would take away."""
-    return worst_of(train, modes, drift) <= SLACK * limit
+    return worst_of(impulses, modes, drift) <= SLACK * limit
 
 
 class _Program:
@@ -216,7 +216,7 @@ class _Program:
         self.times = np.linspace(0.0, seconds, PLACES)
         moves = ((0.0, 1.0), (-drift, 2.0), (drift, 2.0))
         self.count = PLACES + len(modes) * len(moves) + 1
-        whole = sum(abs(mode.share) for mode in modes)
+        whole = sum(abs(mode.modal_share) for mode in modes)
         inner = math.cos(math.pi / SIDES)
         angles = 2 * np.pi * np.arange(SIDES) / SIDES
         rows: list[Floats] = []
@@ -231,7 +231,7 @@ class _Program:
                     row[:PLACES] = (turns * np.exp(-1j * angle)).real
                     row[which] = -inner
                     rows.append(row)
-                total[which] = abs(mode.share) / whole
+                total[which] = abs(mode.modal_share) / whole
             total[-1] = -most
             rows.append(total)
         self._rows = np.array(rows)
@@ -250,9 +250,9 @@ class _Program:
         row[:PLACES] = self._spread(0.5)
         return self._solved(cost, np.vstack([self._rows, row]), (0.0, None), spread_s2 / self.seconds**2)
 
-    def centre_of(self, train: ImpulseSequence) -> float:
+    def centre_of(self, impulses: ImpulseSequence) -> float:
         """The mean of a train, as a share of the duration."""
-        return float(train.amplitudes @ train.times) / self.seconds
+        return float(impulses.amplitudes @ impulses.times) / self.seconds
 
     def _spread(self, centre: float) -> Floats:
         return np.asarray((self.times / self.seconds - centre) ** 2)
@@ -293,7 +293,7 @@ def shaper_path(axis: str, key: str) -> str:
     return f"axes.{axis}.shaper.{key}"
 
 
-def live_train(read: Callable[[str], Value], axis: str) -> ImpulseSequence | None:
+def live_impulses(read: Callable[[str], Value], axis: str) -> ImpulseSequence | None:
     """The train of an axis, from settings by their paths; None: motion is not shaped."""
     kind, hz, damping, own = (read(shaper_path(axis, key)) for key in KEYS)
     if kind == OWN and isinstance(own, tuple) and own:

@@ -25,13 +25,13 @@ class Bands:
     """
 
     hz: Floats
-    transfer: Complex
+    frequency_response: Complex
     variance: Floats
     coherence: Floats
     lines: tuple[float, ...] = ()
 
 
-def transfer_of(commanded: Floats, heard: Floats, rate_hz: float, low_hz: float, high_hz: float) -> Bands:
+def frequency_response_of(commanded: Floats, response: Floats, rate_hz: float, low_hz: float, high_hz: float) -> Bands:
     """The transfer from n even values of the excitation to n of the response, between two frequencies.
 
     Bins of the whole record are gathered in bands: ``H = sum Y U* / sum U U*``, coherence
@@ -41,7 +41,7 @@ def transfer_of(commanded: Floats, heard: Floats, rate_hz: float, low_hz: float,
     count = len(commanded)
     first, last = int(np.ceil(low_hz * count / rate_hz)), int(high_hz * count / rate_hz)
     u = np.fft.rfft(commanded)[first : last + 1]
-    y = np.fft.rfft(heard)[first : last + 1]
+    y = np.fft.rfft(response)[first : last + 1]
     bins = max(4, round(BAND_HZ * count / rate_hz))
     bands = len(u) // bins
     u, y = u[: bands * bins].reshape(bands, bins), y[: bands * bins].reshape(bands, bins)
@@ -80,11 +80,11 @@ EDGE_S, AT_REST = 0.05, 0.1
 TAPER_S = 0.25
 
 
-def moves_at_ends(heard: Floats, rate_hz: float) -> tuple[bool, bool]:
+def moves_at_ends(response: Floats, rate_hz: float) -> tuple[bool, bool]:
     """Whether n even values begin, and end, with more than a tenth of what they are in the mean."""
     count = max(2, round(EDGE_S * rate_hz))
-    size = float(np.sqrt(np.mean(heard**2)))
-    first, last = (float(np.sqrt(np.mean(part**2))) for part in (heard[:count], heard[-count:]))
+    size = float(np.sqrt(np.mean(response**2)))
+    first, last = (float(np.sqrt(np.mean(part**2))) for part in (response[:count], response[-count:]))
     return first > AT_REST * size, last > AT_REST * size
 
 
@@ -108,8 +108,8 @@ def averaged(each: Sequence[Bands]) -> Bands:
         return each[0]
     weights = np.array([1 / bands.variance for bands in each])
     variance = 1 / weights.sum(axis=0)
-    found = np.asarray((np.array([bands.transfer for bands in each]) * weights).sum(axis=0) * variance)
-    apart = np.array([np.abs(bands.transfer - found) ** 2 / (2 * bands.variance) for bands in each])
+    found = np.asarray((np.array([bands.frequency_response for bands in each]) * weights).sum(axis=0) * variance)
+    apart = np.array([np.abs(bands.frequency_response - found) ** 2 / (2 * bands.variance) for bands in each])
     wider = np.maximum(1.0, _even(apart.sum(axis=0) / (len(each) - 1), mean=True))
     lines = sorted({line for bands in each for line in bands.lines})
     coherence = np.asarray(np.mean([bands.coherence for bands in each], axis=0))
@@ -134,12 +134,12 @@ def _peaks(hz: Floats, left: Floats, there: NDArray[np.bool_]) -> tuple[float, .
     return tuple(found)
 
 
-def density_of(heard: Floats, rate_hz: float, low_hz: float, high_hz: float) -> tuple[Floats, Floats, int]:
+def density_of(response: Floats, rate_hz: float, low_hz: float, high_hz: float) -> tuple[Floats, Floats, int]:
     """Power spectral density of n even values (Welch 1967: Hann windows that overlap by half), between two frequencies:
     frequencies, density, and how many windows there were.
     """
-    size = min(len(heard), int(2 ** np.round(np.log2(rate_hz / 0.4))))
-    windows = np.lib.stride_tricks.sliding_window_view(heard, size)[:: size // 2]
+    size = min(len(response), int(2 ** np.round(np.log2(rate_hz / 0.4))))
+    windows = np.lib.stride_tricks.sliding_window_view(response, size)[:: size // 2]
     hann = np.hanning(size)
     power = np.abs(np.fft.rfft((windows - windows.mean(axis=1, keepdims=True)) * hann, axis=1)) ** 2
     hz = np.fft.rfftfreq(size, 1 / rate_hz)

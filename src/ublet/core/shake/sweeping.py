@@ -11,14 +11,14 @@ from ublet.core.arrays import Floats
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_trials import motion_needs
-from ublet.core.motion.program import SWING_LEADS_S, SweepMove
+from ublet.core.motion.program import SWEEP_LEAD_S, SweepMove
 from ublet.core.settings import Part, Value, setting
-from ublet.core.shake.hearing import GROWING, SPECTRUM, SWEPT, Growing, bands_of
+from ublet.core.shake.complaints import CLIPPED_FRACTION, LEAST_COHERENCE
 from ublet.core.shake.shaking import DIRECTIONS, MeasuredResponse, bound, shaken
 from ublet.core.shake.shapers import NONE, shaper_path
 from ublet.core.shake.spectra import Bands
 from ublet.core.shake.sweep import Sweep
-from ublet.core.shake.symptoms import CLIPPED_SHARE, LEAST_COHERENCE
+from ublet.core.shake.sweep_response import GROWING, SPECTRUM, SWEPT, Growing, bands_of
 from ublet.core.trial import Need
 
 GENTLER = 0.5
@@ -53,7 +53,7 @@ def unshaped(bench: Bench) -> Mapping[str, Value]:
 
 
 async def swept(
-    bench: Bench, aim: SweepParameters, direction: str, shares: tuple[float, float], before: int = 0, how: str = ""
+    bench: Bench, aim: SweepParameters, direction: str, fractions: tuple[float, float], before: int = 0, how: str = ""
 ) -> tuple[list[MeasuredResponse], list[Bands], Sweep, str]:
     """Sweep along a direction, so often as is asked for, every second time half as hard: what rings otherwise then is
     not as simple as a frame of springs. shares: of the whole trial, from and to; before: sweeps along it before;
@@ -62,11 +62,11 @@ async def swept(
     Returns what was heard, its transfers, the sweep, and what bounds its strength.
     """
     hardest = bound(bench, direction, aim.from_hz, aim.to_hz, aim.strength_m_s2_hz)
-    heard: list[MeasuredResponse] = []
+    response: list[MeasuredResponse] = []
     bands: list[Bands] = []
     for number in range(aim.repeats):
         of, strength = f"{direction} {before + number + 1}", hardest.per_hz_m_s2 * (GENTLER if number % 2 else 1.0)
-        swing = SweepMove(DIRECTIONS[direction], aim.from_hz, aim.to_hz, aim.seconds, strength, direction)
+        sweep_move = SweepMove(DIRECTIONS[direction], aim.from_hz, aim.to_hz, aim.seconds, strength, direction)
         sweep = Sweep(direction, aim.from_hz, aim.to_hz, aim.seconds, strength)
         growing = Growing(sweep)
 
@@ -76,15 +76,15 @@ async def swept(
                 bench.record.row(GROWING.name, rows[0], of)
                 bench.record.row(SPECTRUM.name, rows[1], of)
 
-        step = (shares[1] - shares[0]) / aim.repeats
-        part = (shares[0] + step * number, shares[0] + step * (number + 0.95))
+        step = (fractions[1] - fractions[0]) / aim.repeats
+        part = (fractions[0] + step * number, fractions[0] + step * (number + 0.95))
         phase, count = f"{axis_words(direction)}, sweep {before + number + 1}", f"of {before + aim.repeats}{how}"
-        heard.append(await shaken(bench, swing, of, phase, part, grow, count))
+        response.append(await shaken(bench, sweep_move, of, phase, part, grow, count))
         excitation = (sweep.from_hz, sweep.to_hz, sweep.duration_s, sweep.per_hz_m_s2)
-        bench.record.rows(SWEPT.name, [(heard[-1].begun_s, *excitation)], of)
-        bands.append(await bench.compute(bands_of, heard[-1], sweep, heard[0].rate_hz))
+        bench.record.rows(SWEPT.name, [(response[-1].begun_s, *excitation)], of)
+        bands.append(await bench.compute(bands_of, response[-1], sweep, response[0].rate_hz))
     whole = Sweep(direction, aim.from_hz, aim.to_hz, aim.seconds, hardest.per_hz_m_s2)
-    return heard, bands, whole, hardest.by
+    return response, bands, whole, hardest.by
 
 
 PEAKS = 0.3
@@ -96,46 +96,46 @@ as at rest, one that rattles hears more than so many times the power.
 """
 
 
-def _rattles(heard: MeasuredResponse, direction: str) -> float:
+def _rattles(response: MeasuredResponse, direction: str) -> float:
     """By how much the power of fast noise is greater while the sweep goes on than before it; 1 where nothing is known
     of the rest.
     """
-    along = heard.along(direction)
-    rest, shaken = along[heard.at_rest], along[heard.time_s > 0]
+    along = response.along(direction)
+    rest, shaken = along[response.at_rest], along[response.time_s > 0]
     if min(len(rest), len(shaken)) < FEWEST_AT_REST:
         return 1.0
 
     def power(values: Floats) -> float:
         hann = np.hanning(len(values))
         turned = np.abs(np.fft.rfft((values - values.mean()) * hann)) ** 2
-        shares = np.fft.rfftfreq(len(values))
-        return float(np.mean(turned[(shares > FAST[0]) & (shares < FAST[1])])) / float(hann @ hann)
+        fractions = np.fft.rfftfreq(len(values))
+        return float(np.mean(turned[(fractions > FAST[0]) & (fractions < FAST[1])])) / float(hann @ hann)
 
     return power(shaken) / max(power(rest), 1e-12)
 
 
-def amiss_of(heard: Sequence[MeasuredResponse], bands: Bands, direction: str) -> list[str]:
+def amiss_of(response: Sequence[MeasuredResponse], bands: Bands, direction: str) -> list[str]:
     """What makes sweeps worth nothing, as sentences."""
     wrong = []
-    shook = np.mean([each.values.std(axis=0) for each in heard], axis=0)
+    shook = np.mean([each.values.std(axis=0) for each in response], axis=0)
     best = "xyz"[int(np.argmax(shook))]
     if best not in direction and float(shook.max()) > CROSS_AXIS_RATIO * float(
-        np.mean([e.along(direction).std() for e in heard])
+        np.mean([e.along(direction).std() for e in response])
     ):
         wrong.append(
             f"What shook along {axis_words(direction)} shows on what is declared as the sensor's {best.upper()}: find "
             "out how it is turned (station accelerometer), or whether it sits on the part that moves."
         )
         return wrong
-    rattle = max((_rattles(each, direction) for each in heard), default=0.0)
+    rattle = max((_rattles(each, direction) for each in response), default=0.0)
     if rattle > RATTLES:
         wrong.append(
             f"While it is shaken the sensor hears {math.sqrt(rattle):.0f} times as much noise as at rest: its mount "
             "rattles. Screw or clamp it down (no tape, no foam), and sweep again."
         )
-    if any(each.ends > CLIPPED_SHARE for each in heard):
+    if any(each.ends > CLIPPED_FRACTION for each in response):
         wrong.append("The readings stand at the ends of the sensor's range: it was shaken too hard; sweep more gently.")
-    gain = np.abs(bands.transfer)
+    gain = np.abs(bands.frequency_response)
     rings = gain >= PEAKS * float(np.max(gain))  # far above what rings little moves, and noise alone is heard
     if float(np.median(bands.coherence[rings])) < LEAST_COHERENCE:
         wrong.append(
@@ -158,4 +158,4 @@ def sweep_needs(machine: MachineFile, aim: Part, read: Callable[[str], float | N
 
 def sweep_seconds(aim: SweepParameters, directions: int) -> float:
     """How long the sweeps take, s."""
-    return directions * (aim.repeats * (aim.seconds + SWING_LEADS_S + 0.7) + aim.hands_off_s)
+    return directions * (aim.repeats * (aim.seconds + SWEEP_LEAD_S + 0.7) + aim.hands_off_s)

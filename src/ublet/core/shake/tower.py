@@ -144,8 +144,8 @@ def bands_of(machine: MachineFile, shape: TowerShape) -> tuple[Band, ...]:
     steps = max(1, shape.bands - 1)
     found = []
     for number in range(shape.bands):
-        share = number / steps if shape.bands > 1 else 1.0
-        mm_s2 = round((gentle + (hard - gentle) * share) / 50) * 50 or 50
+        fraction = number / steps if shape.bands > 1 else 1.0
+        mm_s2 = round((gentle + (hard - gentle) * fraction) / 50) * 50 or 50
         found.append(Band(number + 1, float(mm_s2), number * shape.band_mm, (number + 1) * shape.band_mm))
     return tuple(found)
 

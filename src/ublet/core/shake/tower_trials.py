@@ -73,8 +73,8 @@ async def tower(bench: Bench, aim: TowerParameters) -> TrialResult:
     read = bands[-aim.read_bands :]
     asked = [(band, wall) for band in reversed(read) for wall in WALLS]
     for number, (band, wall) in enumerate(asked):
-        share = (0.6 if aim.printed else 0.0) + (0.4 if aim.printed else 1.0) * number / len(asked)
-        bench.progress(Progress("reading", share, None, f"the {wall} wall, band {band.number}", wall_of(band, wall)))
+        fraction = (0.6 if aim.printed else 0.0) + (0.4 if aim.printed else 1.0) * number / len(asked)
+        bench.progress(Progress("reading", fraction, None, f"the {wall} wall, band {band.number}", wall_of(band, wall)))
         if (reading := await _read(bench, aim, band, wall, len(bands))) is not None:
             rows[SHOWS[wall]].append(reading)
     for own in rows.values():  # what stands out is measured once more

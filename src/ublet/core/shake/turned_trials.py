@@ -11,7 +11,6 @@ from ublet.core.motion.homing_moves import moving, preheat_words
 from ublet.core.motion.program import SweepMove
 from ublet.core.run import Finding, Option, Proposal, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
-from ublet.core.shake.hearing import HEARD
 from ublet.core.shake.mount import column_that_feels, columns_of, declared_columns, deduced
 from ublet.core.shake.shaking import (
     DIRECTIONS,
@@ -25,6 +24,7 @@ from ublet.core.shake.shaking import (
     stand_in_the_middle,
 )
 from ublet.core.shake.sweep import Sweep
+from ublet.core.shake.sweep_response import RESPONSE
 from ublet.core.shake.sweeping import sweep_needs
 from ublet.core.trial import TrialSpec
 from ublet.core.words import several
@@ -59,12 +59,12 @@ async def accelerometer_turned(bench: Bench, aim: TurnedParameters) -> TrialResu
     findings, loose = [], []
     for number, axis in enumerate(axes):
         hardest = bound(bench, axis, JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_PER_HZ)
-        swing = SweepMove(DIRECTIONS[axis], JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_S, hardest.per_hz_m_s2, axis)
-        shares = (number / len(axes), (number + 1) / len(axes))
-        heard = await shaken(bench, swing, axis, f"jerks along {axis.upper()}", shares)
-        raw = heard.values @ columns_of(declared).T
+        sweep_move = SweepMove(DIRECTIONS[axis], JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_S, hardest.per_hz_m_s2, axis)
+        fractions = (number / len(axes), (number + 1) / len(axes))
+        response = await shaken(bench, sweep_move, axis, f"jerks along {axis.upper()}", fractions)
+        raw = response.values @ columns_of(declared).T
         gravity = raw.mean(axis=0)
-        felt[axis], rattle = felt_of(heard, raw, swing)
+        felt[axis], rattle = felt_of(response, raw, sweep_move)
         best = int(np.argmax(np.abs(felt[axis])))
         findings.append(Finding("felt", float(abs(felt[axis][best])), subject={"axis": axis}, words=f"felt of {axis}"))
         beyond = Finding(
@@ -90,12 +90,14 @@ async def accelerometer_turned(bench: Bench, aim: TurnedParameters) -> TrialResu
             "What it shows contradicts itself: two axes of the machine show on one of the sensor, or it would be left-"
             "handed. Mount it flat, its edges along the machine's axes, and start again."
         )
-    points = [f"{own.upper()} to {_way(word)}" for own, word in zip("xyz", words, strict=True)]
-    shown = f"sensor X points to machine {_way(words[0])}, {several(points[1:])}"
+    points = [f"{own.upper()} to {_direction(word)}" for own, word in zip("xyz", words, strict=True)]
+    shown = f"sensor X points to machine {_direction(words[0])}, {several(points[1:])}"
     if words == declared:
         return TrialResult("proven", f"Mounted as declared: {shown}.", {}, tuple(findings))
     proposals = tuple(
-        Proposal(f"{MOUNT}.{own}", before, after, "", f"a jerk showed it: its {own.upper()} points along {_way(after)}")
+        Proposal(
+            f"{MOUNT}.{own}", before, after, "", f"a jerk showed it: its {own.upper()} points along {_direction(after)}"
+        )
         for own, before, after in zip("xyz", declared, words, strict=True)
         if before != after
     )
@@ -104,22 +106,22 @@ async def accelerometer_turned(bench: Bench, aim: TurnedParameters) -> TrialResu
     return TrialResult("failed", why, {}, tuple(findings), (option,), option.name)
 
 
-def felt_of(heard: MeasuredResponse, raw: Floats, swing: SweepMove) -> tuple[Floats, Floats]:
+def felt_of(response: MeasuredResponse, raw: Floats, sweep_move: SweepMove) -> tuple[Floats, Floats]:
     """By how much each column of a sensor shows a jerk (3; 1: all of it), and the power of what it hears beyond the
     jerk and beyond what it hears before it, over that of the jerk (3). raw: its own columns (n x 3).
     """
-    sweep = Sweep("x", swing.from_hz, swing.to_hz, swing.seconds, swing.per_hz_m_s2)
-    inside = (heard.time_s >= 0) & (heard.time_s <= swing.seconds)
-    commanded, swung = sweep.at(heard.time_s[inside]), raw[inside] - raw[inside].mean(axis=0)
-    shows = commanded @ swung / float(commanded @ commanded)
+    sweep = Sweep("x", sweep_move.from_hz, sweep_move.to_hz, sweep_move.seconds, sweep_move.per_hz_m_s2)
+    inside = (response.time_s >= 0) & (response.time_s <= sweep_move.seconds)
+    commanded, swept_s = sweep.at(response.time_s[inside]), raw[inside] - raw[inside].mean(axis=0)
+    shows = commanded @ swept_s / float(commanded @ commanded)
     follows = shows**2 * float(commanded @ commanded) / len(commanded)
-    before = raw[heard.at_rest]
+    before = raw[response.at_rest]
     rest = before.var(axis=0) if len(before) >= FEWEST_AT_REST else np.zeros(3)
-    beyond = np.maximum(0.0, np.mean((swung - commanded[:, None] * shows) ** 2, axis=0) - rest)
+    beyond = np.maximum(0.0, np.mean((swept_s - commanded[:, None] * shows) ** 2, axis=0) - rest)
     return np.asarray(shows), np.asarray(beyond / np.maximum(follows, 1e-12))
 
 
-def _way(word: str) -> str:
+def _direction(word: str) -> str:
     return f"{'−' if word.startswith('-') else ''}{word[-1].upper()}"
 
 
@@ -138,7 +140,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "A jerk along each axis: on which of the sensor's axes does it show, and is its mount tight?",
         TurnedParameters,
         accelerometer_turned,
-        (HEARD,),
+        (RESPONSE,),
         _announce,
         sweep_needs,
         figure=lambda result: "as declared",

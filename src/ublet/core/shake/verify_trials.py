@@ -16,11 +16,11 @@ from ublet.core.motion.program import Dwell, Program, Segment, Timetable, To
 from ublet.core.run import Finding, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.shake.frame import Mode
-from ublet.core.shake.hearing import HEARD
 from ublet.core.shake.ringdown import WINDOW_S, ResidualVibration, amplitudes, left_of, moved_by
-from ublet.core.shake.shaking import MeasuredResponse, hands_off, heard_beside, sensor_on, sits_on, stand_in_the_middle
+from ublet.core.shake.shaking import MeasuredResponse, hands_off, response_to, sensor_on, sits_on, stand_in_the_middle
 from ublet.core.shake.shaper_trials import AXES, known_modes, predicted_u
-from ublet.core.shake.shapers import ImpulseSequence, live_train, residual
+from ublet.core.shake.shapers import ImpulseSequence, live_impulses, residual
+from ublet.core.shake.sweep_response import RESPONSE
 from ublet.core.shake.sweeping import sweep_needs, unshaped
 from ublet.core.trial import TrialSpec, facts
 from ublet.core.units import with_uncertainty
@@ -67,57 +67,62 @@ async def shaper_verify(bench: Bench, aim: ShaperVerifyParameters) -> TrialResul
         TrialFailed: no axis is shaped, or how they ring is not known.
     """
     frame = known_modes(bench)
-    trains = {axis: train for axis in aim.axes if (train := live_train(bench.settings.live, axis)) is not None}
-    if not trains:
+    sequences = {
+        axis: impulses for axis in aim.axes if (impulses := live_impulses(bench.settings.live, axis)) is not None
+    }
+    if not sequences:
         raise TrialFailed("No axis is shaped on the board: choose a shaper and keep it first (F3 takes it).")
-    if unknown := [axis.upper() for axis in trains if axis not in frame]:
+    if unknown := [axis.upper() for axis in sequences if axis not in frame]:
         raise TrialFailed(f"How {several(unknown)} rings is not known: sweep it first (station resonance).")
     await stand_in_the_middle(bench)
     findings: list[Finding] = []
     words: list[str] = []
     bad: list[str] = []
-    for number, (axis, train) in enumerate(trains.items()):
+    for number, (axis, impulses) in enumerate(sequences.items()):
         modes = frame[axis]
         await sensor_on(bench, sits_on(bench, axis))
         await hands_off(bench, aim.hands_off_s)
-        rung, shown, unshaped_heard = [], None, None
+        ring_downs, shown, unshaped_response = [], None, None
         for shaped in (False, True):
-            part = (2 * number + shaped) / (2 * len(trains))
+            part = (2 * number + shaped) / (2 * len(sequences))
             async with bench.settings.borrowed({} if shaped else unshaped(bench)):
                 table = bench.motion.timetable(stops(bench, axis, aim.rounds))
                 of, word = f"{axis} {'after' if shaped else 'before'}", "with the shaper" if shaped else "without"
                 phase = f"{axis.upper()} {word}"
-                heard = await heard_beside(
-                    bench, table, of, phase, (part, part + 0.5 / len(trains)), lambda gone: "sharp stops"
+                response = await response_to(
+                    bench, table, of, phase, (part, part + 0.5 / len(sequences)), lambda gone: "sharp stops"
                 )
-            unshaped_heard = unshaped_heard or heard
-            rung.append(rung_after(heard, axis, table, modes, train if shaped else None))
-            shown = shown if shown is not None else loudest(heard, axis, table)
-            bench.record.rows(RINGING.name, after_stop(heard, axis, shown), of)
-        left = left_of(rung[0], rung[1], modes)
-        if not math.isfinite(left.share):
+            unshaped_response = unshaped_response or response
+            ring_downs.append(ring_down_after(response, axis, table, modes, impulses if shaped else None))
+            shown = shown if shown is not None else loudest(response, axis, table)
+            bench.record.rows(RINGING.name, after_stop(response, axis, shown), of)
+        left = left_of(ring_downs[0], ring_downs[1], modes)
+        if not math.isfinite(left.fraction):
             raise TrialFailed(f"{axis.upper()} does not ring enough without the shaper to be measured.")
-        read = [mode for mode, share in zip(frame[axis], left.modes, strict=True) if share is not None]
-        predicted = residual(train, read)
-        predicted_u_here = math.hypot(predicted_u(train, read), BOUND_U)
+        read = [mode for mode, fraction in zip(frame[axis], left.modes, strict=True) if fraction is not None]
+        predicted = residual(impulses, read)
+        predicted_u_here = math.hypot(predicted_u(impulses, read), BOUND_U)
         findings += about(
             {"axis": axis},
             (
-                Finding("left", left.share, left.uncertainty, words="ringing left, measured"),
+                Finding("left", left.fraction, left.uncertainty, words="ringing left, measured"),
                 Finding("predicted", predicted, predicted_u_here, words="ringing left, predicted"),
             ),
         )
         bench.record.found(*findings)
-        agrees = abs(left.share - predicted) <= 2 * math.hypot(left.uncertainty, predicted_u_here)
+        agrees = abs(left.fraction - predicted) <= 2 * math.hypot(left.uncertainty, predicted_u_here)
         sentence = (
-            f"{axis.upper()}: {with_uncertainty(100 * left.share, 100 * left.uncertainty)} % of the ringing is left, "
+            f"{axis.upper()}: {with_uncertainty(100 * left.fraction, 100 * left.uncertainty)} % of the ringing is "
+            "left, "
             f"{with_uncertainty(100 * predicted, 100 * predicted_u_here)} % were predicted"
         )
         words.append(f"{sentence}.")
         if agrees:
             continue
-        assert unshaped_heard is not None
-        moved = await bench.compute(moved_by, unshaped_heard.time_s, unshaped_heard.along(axis), modes, _ends(table))
+        assert unshaped_response is not None
+        moved = await bench.compute(
+            moved_by, unshaped_response.time_s, unshaped_response.along(axis), modes, _ends(table)
+        )
         reason, good = _otherwise(axis, *moved, left, predicted)
         (words if good else bad).append(reason)
     return TrialResult("failed" if bad else "proven", " ".join([*words, *bad]), {}, tuple(findings))
@@ -136,13 +141,13 @@ def _otherwise(axis: str, moved: float, moved_u: float, left: ResidualVibration,
             False,
         )
     same = f"{name} rings at the frequencies that were found, so neither belt nor load has changed"
-    if left.share <= commanded:
+    if left.fraction <= commanded:
         return f"{same}: less is left than was predicted.", True
     friction = (
         f"{same}: after a stop it swings little, and friction in its guides then holds it otherwise than while it was "
         "shaken. What was measured is what a print gets"
     )
-    if left.share - 2 * left.uncertainty <= MOST_LEFT:
+    if left.fraction - 2 * left.uncertainty <= MOST_LEFT:
         return f"{friction}.", True
     return f"{friction}; for less of it take a calmer shaper (two-hump-ei), or allow a larger drift.", False
 
@@ -166,33 +171,33 @@ def _ends(table: Timetable) -> list[float]:
     return [timed.begins_s + timed.seconds for segment, timed in segments if isinstance(segment, To)]
 
 
-def rung_after(
-    heard: MeasuredResponse, axis: str, table: Timetable, modes: Sequence[Mode], train: ImpulseSequence | None
+def ring_down_after(
+    response: MeasuredResponse, axis: str, table: Timetable, modes: Sequence[Mode], impulses: ImpulseSequence | None
 ) -> list[tuple[Complex, Floats]]:
     """How each mode rings after every stop; with a shaper, after its last impulse."""
-    along = heard.along(axis)
-    late = train.duration_s if train is not None else 0.0
-    found = [amplitudes(heard.time_s, along, modes, stop + late) for stop in _ends(table)]
+    along = response.along(axis)
+    late = impulses.duration_s if impulses is not None else 0.0
+    found = [amplitudes(response.time_s, along, modes, stop + late) for stop in _ends(table)]
     return [each for each in found if each is not None]
 
 
-def loudest(heard: MeasuredResponse, axis: str, table: Timetable) -> float:
+def loudest(response: MeasuredResponse, axis: str, table: Timetable) -> float:
     """The stop after which it rings most, s since the program began."""
-    along = heard.along(axis)
+    along = response.along(axis)
 
     def rings(stop: float) -> float:
-        inside = (heard.time_s >= stop) & (heard.time_s <= stop + WINDOW_S)
+        inside = (response.time_s >= stop) & (response.time_s <= stop + WINDOW_S)
         return float(np.std(along[inside])) if inside.any() else 0.0
 
     return max(_ends(table), key=rings)
 
 
-def after_stop(heard: MeasuredResponse, axis: str, stop: float) -> list[tuple[float, float]]:
+def after_stop(response: MeasuredResponse, axis: str, stop: float) -> list[tuple[float, float]]:
     """What is heard around a stop: time since it, s, and acceleration about its mean, m/s²."""
-    along = heard.along(axis)
-    inside = (heard.time_s >= stop - 0.05) & (heard.time_s <= stop + WINDOW_S)
-    still = float(np.mean(along[(heard.time_s > stop + WINDOW_S) & (heard.time_s < stop + STILL_S)]))
-    return list(zip((heard.time_s[inside] - stop).tolist(), (along[inside] - still).tolist(), strict=True))
+    along = response.along(axis)
+    inside = (response.time_s >= stop - 0.05) & (response.time_s <= stop + WINDOW_S)
+    still = float(np.mean(along[(response.time_s > stop + WINDOW_S) & (response.time_s < stop + STILL_S)]))
+    return list(zip((response.time_s[inside] - stop).tolist(), (along[inside] - still).tolist(), strict=True))
 
 
 def _announce(machine: MachineFile, aim: ShaperVerifyParameters) -> str:
@@ -215,7 +220,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Sharp stops with and without the shaper: is as little ringing left as was predicted?",
         ShaperVerifyParameters,
         shaper_verify,
-        (HEARD, RINGING),
+        (RESPONSE, RINGING),
         _announce,
         sweep_needs,
         figure=_figure,

@@ -36,7 +36,7 @@ class LinkBench:
     ``threaded`` runs long computations beside the event loop; a virtual clock must not wait for
     threads and runs them in place. ``loans``: what is borrowed from the board. ``steps_per_s``: the most that the board
     makes on one motor. ``recorded``: the open run; None for what is not entered in the ledger. ``rested``: what the run
-    rests on that this one goes on from. ``tell``: enters a fact.
+    rests on that this one goes on from. ``report_fact``: enters a fact.
     """
 
     def __init__(
@@ -55,7 +55,7 @@ class LinkBench:
         recorded: Recorded | None = None,
         going_on: Checkpoint | None = None,
         rested: tuple[Dependency, ...] = (),
-        tell: Callable[[str, str], None] = lambda kind, subject: None,
+        report_fact: Callable[[str, str], None] = lambda kind, subject: None,
     ) -> None:
         self._resting = Resting(machine, written, connection, loans, fact_of)
         self._resting.trace.take(rested)
@@ -63,7 +63,7 @@ class LinkBench:
         self._watcher = watcher
         self._threaded = threaded
         self._recorded = recorded
-        self._tell = tell
+        self._report_fact = report_fact
         self.machine = self._resting.machine
         self.settings = LinkSettings(connection, self._resting, loans)
         self.heat = LinkHeat(connection, self._resting)
@@ -85,9 +85,9 @@ class LinkBench:
         for kind, subject in self._spec.facts(self.machine, parameters):
             self._resting.fact(kind, subject)
 
-    def tell(self, kind: str, subject: str = "") -> None:
+    def report_fact(self, kind: str, subject: str = "") -> None:
         """The builder did this for the trial."""
-        self._tell(kind, subject)
+        self._report_fact(kind, subject)
         self._resting.reported(kind, subject)
 
     def aside(self) -> AbstractContextManager[None]:

@@ -27,7 +27,7 @@ WORDS = {
 }
 """What is different at a kind of push."""
 
-NARROWEST_SHARE = 0.02
+NARROWEST_FRACTION = 0.02
 """The strip of what went in spans at least so much of what was told, to either side."""
 
 
@@ -104,7 +104,7 @@ def _pushes(watched: TrialWatch, aim: ExtruderParameters, width: int) -> Text:
     pushed = watched.latest.about if watched.latest is not None else ""
     text = Text(f"{'push':<15}{'speed':>10}{'nozzle':>9}{'told':>9}{'went in':>11}", Ink.dim, no_wrap=True)
     columns = max(21, min(81, width - 62)) // 2 * 2 + 1
-    reach = reach_for([abs(row[4] / row[3] - 1) for row in rows], NARROWEST_SHARE)
+    reach = reach_for([abs(row[4] / row[3] - 1) for row in rows], NARROWEST_FRACTION)
     usual = {"slow": (aim.slow_mm_s, aim.repeats), "fast": (aim.fast_mm_s, FAST_REPEATS)}
     for number, kind in enumerate(KINDS):
         mine = [row for row in rows if round(row[0]) == number]
@@ -138,10 +138,10 @@ def _found(result: TrialResult | None, aim: ExtruderParameters) -> Text:
         return text.append("nothing was pushed yet", Ink.quiet)
     text.append(f"{'push':<15}{'speed':>10}{'filament fed / commanded':>28}", Ink.dim)
 
-    def line(kind: str, speed: str, share: float, error: float) -> None:
+    def line(kind: str, speed: str, fraction: float, error: float) -> None:
         text.append(f"\n{WORDS[kind]:<15}", Ink.text)
         text.append(f"{speed:>10}", Ink.dim)
-        text.append(f"{100 * share:>16.1f} ", f"bold {Ink.focus}")
+        text.append(f"{100 * fraction:>16.1f} ", f"bold {Ink.focus}")
         text.append(f"±{200 * error:.1f} %", Ink.dim)
 
     line("slow", show(aim.slow_mm_s, "mm/s", 2), slow.value, slow.uncertainty or 0.0)

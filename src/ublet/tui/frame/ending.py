@@ -30,7 +30,7 @@ class AppEnding:
     def __init__(self, app: Host) -> None:
         self._app = app
         self._ending: asyncio.Task[None] | None = None
-        self.unsure = ""  # why it is not confirmed that everything was off at the end
+        self.unconfirmed = ""  # why it is not confirmed that everything was off at the end
 
     def heed_signals(self) -> None:
         """Signals that would end the program end the app as quitting does: everything off first."""
@@ -74,7 +74,7 @@ class AppEnding:
     async def close(self) -> None:
         """Leave nothing hot and nothing open."""
         if self._app.session is not None:
-            self.unsure = await self._app.session.close()
+            self.unconfirmed = await self._app.session.close()
             self._app.session = None
 
     async def leave(self) -> None:

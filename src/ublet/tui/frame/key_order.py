@@ -25,7 +25,7 @@ STUCK_S = 0.5
 SLOW_S = 4.0
 """A key at a widget that is still there holds up the next for so long, s: also a busy computer keeps them in order."""
 
-TELL_KEYS = "UBLET_TELL_KEYS"
+ANNOUNCE_KEYS = "UBLET_TELL_KEYS"
 """Set in the environment: the app says after each key, as the terminal's title, that it is dealt with and painted.
 Whoever drives it from outside waits for that, and not for time.
 """
@@ -53,7 +53,7 @@ class KeysInOrder(App[None]):
         self._under_way = False
         self._at: Widget | Screen[Any] | None = None
         self.dealt = 0  # keys dealt with so far
-        self._tells = bool(os.environ.get(TELL_KEYS))
+        self._tells = bool(os.environ.get(ANNOUNCE_KEYS))
 
     async def on_event(self, event: Event) -> None:
         """Keys wait their turn; everything else goes on as ever. At the app's end a key finds no screen any more."""
@@ -107,10 +107,10 @@ class KeysInOrder(App[None]):
             self._under_way = False
             self.dealt += 1
             if self._tells:
-                self.call_after_refresh(self._tell, self.dealt)
+                self.call_after_refresh(self._announce_key, self.dealt)
             self.call_later(self._next_key)
 
-    def _tell(self, count: int) -> None:
+    def _announce_key(self, count: int) -> None:
         """So many keys are dealt with, and what they changed is painted: as the terminal's title."""
         if self._driver is not None:
             self._driver.write(f"\x1b]2;ublet {count}\x07")

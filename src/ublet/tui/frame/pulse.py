@@ -131,8 +131,8 @@ class Pulse(Widget):
         elif reading.running:
             line.append(f"◆ {reading.running}  ", f"bold {Ink.focus}")
             if reading.progress is not None:
-                share = min(1.0, max(0.0, reading.progress.share))
-                done = round(BAR_COLUMNS * share)
+                fraction = min(1.0, max(0.0, reading.progress.fraction))
+                done = round(BAR_COLUMNS * fraction)
                 line.append("━" * done, Ink.focus)
                 line.append("━" * (BAR_COLUMNS - done), Ink.faint)
                 left = reading.progress.left_s

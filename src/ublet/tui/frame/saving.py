@@ -67,4 +67,4 @@ async def save_kept(app: App[None], session: Session) -> None:
             if bench.display:
                 named = several(wanted.split("\n")[:MOST_NAMED])
                 more = f" and {count - MOST_NAMED} more" if count > MOST_NAMED else ""
-                bench.tell(f"✓ Saved in the board's store and {file}: {named}{more}.", Ink.good)
+                bench.say(f"✓ Saved in the board's store and {file}: {named}{more}.", Ink.good)

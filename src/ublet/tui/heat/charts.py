@@ -15,20 +15,20 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.chart import ChartLine, Mark, Picture
 
 SHORTEST_CYCLES_S = 90.0
-SHORTEST_CLIMB_S = 60.0
+SHORTEST_HEAT_UP_S = 60.0
 SCALE_GROWS = 1.125
 
 
-def climb(series: Series, target: float, title: str = "the climb") -> Picture:
+def heat_up(series: Series, target: float, title: str = "the climb") -> Picture:
     """The record from its start until a little after the target was reached."""
     time_s, celsius = series.column("time_s"), series.column("temperature_c")
     if (reached := reached_at(series, target)) is not None:
-        kept = time_s <= max(SHORTEST_CLIMB_S, 1.2 * reached)
+        kept = time_s <= max(SHORTEST_HEAT_UP_S, 1.2 * reached)
         time_s, celsius = time_s[kept], celsius[kept]
     top = max(target * 1.08, float(celsius.max()) + 5)
     return Picture(
         [ChartLine(time_s, celsius, Ink.focus)],
-        (0.0, roomy(float(time_s[-1]), SHORTEST_CLIMB_S)),
+        (0.0, roomy(float(time_s[-1]), SHORTEST_HEAT_UP_S)),
         (0.0, top),
         level=target,
         title=title,

@@ -9,7 +9,7 @@ from rich.text import Text
 from textual.binding import Binding
 
 from ublet.core.heat.demands import material_targets
-from ublet.core.heat.drills import DRILLS, RAIL_S, Late, drills_for, live_heater, silence_window_s, warming_s
+from ublet.core.heat.drills import DRILLS, RAIL_S, SensorLag, drills_for, live_heater, silence_window_s, warming_s
 from ublet.core.heat.part_limits import SENSOR, lowest_limit, part_limits
 from ublet.core.heat.prediction import slowest_rise
 from ublet.core.machine.effective import BOARD_SETTINGS
@@ -223,7 +223,7 @@ def _allowed(drill: str, heater: Heater, silence_s: float | None) -> str:
     """How soon a guard must trip, before it was drilled."""
     known = next((each for each in DRILLS if each.name == drill), None)
     if known is not None:
-        least = known.allowance(heater.guards, warming_s(known, heater), Late(0.0, 0.0)).seconds
+        least = known.allowance(heater.guards, warming_s(known, heater), SensorLag(0.0, 0.0)).seconds
         return f"{'> ' if 'no rise' in known.guards else ''}{show(least, 's', 3)}"  # its climb will tell how much more
     if drill == "link cut":
         return show(silence_window_s(silence_s), "s", 3) if silence_s is not None else "–"
@@ -278,8 +278,8 @@ def _margin(session: Session, name: str, room: Room) -> Text:
     least = slowest_rise(model, max(targets), drift, window, limit)
     clear, times = least >= ENOUGH * rise, f"{least / rise:.1f} × the rise the guard requires"
     text.append("● " if clear else "! ", Ink.good if clear else Ink.focus)
-    climb = "climb" if room.narrow else f"normal climb to {max(targets):g} °C"
-    text.append(f"A {climb} rises by at least {least:.1f} °C in {window:g} s: ", Ink.text)
+    heat_up = "climb" if room.narrow else f"normal climb to {max(targets):g} °C"
+    text.append(f"A {heat_up} rises by at least {least:.1f} °C in {window:g} s: ", Ink.text)
     text.append(times, Ink.text if clear else Ink.focus)
     text.append("" if clear else ". It may trip without a fault: allow more time.", Ink.focus)
     return text

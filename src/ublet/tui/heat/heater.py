@@ -26,7 +26,7 @@ from ublet.session.record import local_time
 from ublet.session.session import Session
 from ublet.tui.frame.dialogs import QuantityDialog
 from ublet.tui.frame.theme import Ink
-from ublet.tui.heat.charts import climb, cycles, duty, fan_start, last_minute, reached_at, steps
+from ublet.tui.heat.charts import cycles, duty, fan_start, heat_up, last_minute, reached_at, steps
 from ublet.tui.heat.gains_table import GainOptions, gains_table
 from ublet.tui.heat.heater_words import BED_HELP, HOTEND_HELP
 from ublet.tui.heat.record_charts import RecordCharts
@@ -132,9 +132,9 @@ class HeaterBench(TrialBench):
     def _draw_relay(self, charts: RecordCharts, series: Series) -> None:
         target = self.tuning.target
         swinging = reached_at(series, target) is not None
-        picture = cycles(series, target) if swinging else replace(climb(series, target, ""), x_labels=False)
+        picture = cycles(series, target) if swinging else replace(heat_up(series, target, ""), x_labels=False)
         entries = (("temperature, °C", Ink.focus), ("duty, %", Ink.text))
-        charts.show(picture, duty(series, picture.x_limits), entries, climb(series, target) if swinging else None)
+        charts.show(picture, duty(series, picture.x_limits), entries, heat_up(series, target) if swinging else None)
 
     def _draw_last_minute(self, charts: RecordCharts) -> None:
         """Before there is a record: the live reading of the last minute."""
@@ -148,7 +148,7 @@ class HeaterBench(TrialBench):
         known = {"live gains": predicted} if predicted is not None else {}
         picture = steps(known, measured, "live gains", self.tuning.target, fan_start(measured))
         entries = (("measured", Ink.focus), ("predicted", Ink.proposal), ("duty, %", Ink.text))
-        charts.show(picture, duty(measured, picture.x_limits), entries, climb(measured, self.tuning.target))
+        charts.show(picture, duty(measured, picture.x_limits), entries, heat_up(measured, self.tuning.target))
 
     def _draw_steps(self, charts: RecordCharts) -> None:
         """Predicted steps, the measured one when there is one, and beside them the record that they come from."""
@@ -167,13 +167,13 @@ class HeaterBench(TrialBench):
         if AS_FOUND in predicted and chosen != AS_FOUND:
             entries.append((f"predicted, {AS_FOUND}", Ink.dim))
         entries.append(("duty, %", Ink.text))
-        swings = replace(cycles(relay, target), title="the cycles", marks=()) if relay is not None else None
+        sweep_moves = replace(cycles(relay, target), title="the cycles", marks=()) if relay is not None else None
         charts.show(
             picture,
             duty(below, picture.x_limits) if below is not None else None,
             entries,
-            climb(relay, target) if relay is not None else None,
-            swings,
+            heat_up(relay, target) if relay is not None else None,
+            sweep_moves,
         )
 
     def _noted(self, condition: str) -> float | None:
@@ -379,7 +379,7 @@ class HeaterBench(TrialBench):
         try:
             found = await served(self.session, self.heater, self.control.name)
         except (ValueError, LedgerError) as error:
-            self.tell(f"✗ {error}", Ink.stop)
+            self.say(f"✗ {error}", Ink.stop)
             return
         await self.app.push_screen_wait(GainSetsDialog(self.session, self.heater, found))
         self.post_message(self.Edited())
@@ -409,13 +409,13 @@ class HeaterBench(TrialBench):
         assert entry is not None
         series = self.verified_series if self.verified else self.tuned_series
         folder = self.session.document.path.parent
-        self.tell("Writing CSV, SVG and PDF …", Ink.dim)
+        self.say("Writing CSV, SVG and PDF …", Ink.dim)
         try:
             files = await asyncio.to_thread(heat_files, entry, series, folder)
         except (OSError, ValueError) as error:
-            self.tell(f"✗ Not exported: {error}", Ink.stop)
+            self.say(f"✗ Not exported: {error}", Ink.stop)
             return
-        self.tell(f"✓ Exported to {folder}: {', '.join(file.name for file in files)}", Ink.good)
+        self.say(f"✓ Exported to {folder}: {', '.join(file.name for file in files)}", Ink.good)
 
 
 class HotendBench(HeaterBench):

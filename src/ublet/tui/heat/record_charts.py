@@ -41,13 +41,13 @@ class RecordCharts(Widget):
         large: Picture,
         duty: Picture | None,
         entries: Sequence[tuple[str, str]],
-        climb: Picture | None = None,
+        heat_up: Picture | None = None,
         cycles: Picture | None = None,
     ) -> None:
         """Draw them. entries: the legend, each a word and its ink."""
-        self.query_one("#beside").set_class(climb is None, "empty")
+        self.query_one("#beside").set_class(heat_up is None, "empty")
         self.query_one("#cycles").set_class(cycles is None, "empty")
-        for name, picture in (("climb", climb), ("cycles", cycles), ("large", large), ("duty", duty)):
+        for name, picture in (("climb", heat_up), ("cycles", cycles), ("large", large), ("duty", duty)):
             self.query_one(f"#{name}", StripChart).show(picture)
         legend = Text(no_wrap=True)
         for word, ink in entries:

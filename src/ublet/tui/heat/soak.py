@@ -37,7 +37,7 @@ HELP = Help(
 )
 SHORTEST_S = 120.0
 ROOM_C = 22.0
-SKETCH_S, CLIMB_S, LAG_S, SURFACE_BELOW = 900.0, 240.0, 120.0, 0.06
+SKETCH_S, HEAT_UP_S, LAG_S, SURFACE_BELOW = 900.0, 240.0, 120.0, 0.06
 """Of the sketch: its length, the climb, how far the surface lags, s; how far below it stays, as a share."""
 
 COOLEST_BED_C = 30.0
@@ -186,13 +186,13 @@ class SoakBench(TrialBench):
         target = float(getattr(self.aim, "target", 60.0))
         room = self.session.document.machine.machine.room_c or ROOM_C
         time_s = np.linspace(0.0, SKETCH_S, 200)
-        climb = np.minimum(target, room + (target - room) * time_s / CLIMB_S)
+        heat_up = np.minimum(target, room + (target - room) * time_s / HEAT_UP_S)
         follows = np.full_like(time_s, room)
         for at in range(1, len(time_s)):
             step = (time_s[1] - time_s[0]) / LAG_S
-            follows[at] = follows[at - 1] + step * (climb[at] - SURFACE_BELOW * (target - room) - follows[at - 1])
-        marks = [Mark(CLIMB_S, "target reached", Ink.dim), Mark(CLIMB_S + 3 * LAG_S, "stands still", Ink.dim)]
-        curves = [ChartLine(time_s, climb, Ink.dim), ChartLine(time_s, np.maximum(room, follows), Ink.quiet)]
+            follows[at] = follows[at - 1] + step * (heat_up[at] - SURFACE_BELOW * (target - room) - follows[at - 1])
+        marks = [Mark(HEAT_UP_S, "target reached", Ink.dim), Mark(HEAT_UP_S + 3 * LAG_S, "stands still", Ink.dim)]
+        curves = [ChartLine(time_s, heat_up, Ink.dim), ChartLine(time_s, np.maximum(room, follows), Ink.quiet)]
         return Picture(curves, (0.0, SKETCH_S), (room - 2, target + 4), level=target, marks=marks)
 
     def _predicted(self) -> Text:

@@ -334,13 +334,13 @@ class TemperaturesBench(StationBench):
 
     async def action_off(self) -> None:
         """Every heater and fan off."""
-        unsure = await self.session.runner.all_off()
+        unconfirmed = await self.session.runner.all_off()
         self.warned.clear()
         self.session.on_before = ()
         self.message = ("Every heater and fan is off, the board confirmed it.", Ink.text)
-        if unsure:
+        if unconfirmed:
             self.message = (
-                f"✗ It is not known whether everything is off: {unsure}. Look at the machine.",
+                f"✗ It is not known whether everything is off: {unconfirmed}. Look at the machine.",
                 Ink.stop,
             )
         self.refresh_state()

@@ -72,17 +72,17 @@ def dial(cells: Cells, column: int, row: int, rows: int, turns: float) -> None:
     round_the = np.linspace(0.0, 2 * math.pi, 120)
     wide = radius * CELL_RATIO
 
-    def ring(share: float, angles: np.ndarray, style: str) -> None:
-        columns = column + 0.5 + share * wide * np.sin(angles)
-        lines = row + 0.5 - share * radius * np.cos(angles)
+    def ring(fraction: float, angles: np.ndarray, style: str) -> None:
+        columns = column + 0.5 + fraction * wide * np.sin(angles)
+        lines = row + 0.5 - fraction * radius * np.cos(angles)
         for (x, y), code in polyline_cells(columns, lines, cells.width, cells.height).items():
             cells.add_dots(x, y, code, style)
 
     ring(1.0, round_the, Ink.faint)
     part = math.copysign(min(1.0, abs(turns)), turns) if turns else 0.0
     sweep = np.linspace(0.0, 2 * math.pi * part, 90)
-    for share in (0.98, 0.92):
-        ring(share, sweep, f"bold {Ink.focus}")
+    for fraction in (0.98, 0.92):
+        ring(fraction, sweep, f"bold {Ink.focus}")
     end = 2 * math.pi * turns
     hand = np.array([0.0, 0.72])
     columns = column + 0.5 + hand * wide * math.sin(end)

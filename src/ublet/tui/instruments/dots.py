@@ -24,9 +24,9 @@ def polyline_cells(columns: Floats, rows: Floats, width: int, height: int) -> di
         counts = np.maximum(counts, 1)
         owner = np.repeat(np.arange(len(counts)), counts)
         first = np.repeat(np.cumsum(counts) - counts, counts)
-        share = (np.arange(len(owner)) - first) / counts[owner]
-        dots_x = np.append(x[owner] + share * (x[owner + 1] - x[owner]), x[-1])
-        dots_y = np.append(y[owner] + share * (y[owner + 1] - y[owner]), y[-1])
+        fraction = (np.arange(len(owner)) - first) / counts[owner]
+        dots_x = np.append(x[owner] + fraction * (x[owner + 1] - x[owner]), x[-1])
+        dots_y = np.append(y[owner] + fraction * (y[owner + 1] - y[owner]), y[-1])
         x, y = np.rint(dots_x), np.rint(dots_y)
     inside = (x >= 0) & (x < 2 * width) & (y >= 0) & (y < 4 * height)
     dot_x, dot_y = x[inside].astype(np.int64), y[inside].astype(np.int64)

@@ -108,8 +108,8 @@ def _bed(
         if segment.filament:
             dots(way, Ink.text)
         else:
-            for share in np.arange(0.0, 1.0, DASH_MM / float(np.hypot(*(way[1] - way[0])))):
-                dots(way[:1] + share * (way[1:] - way[:1]), Ink.proposal)
+            for fraction in np.arange(0.0, 1.0, DASH_MM / float(np.hypot(*(way[1] - way[0])))):
+                dots(way[:1] + fraction * (way[1:] - way[:1]), Ink.proposal)
     gone_s = followed.gone_s(table) if followed is not None else -1.0
     for way, _, number in _ways(table.program, start):
         timed = table.segments[number]

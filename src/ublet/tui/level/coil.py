@@ -10,7 +10,7 @@ from typing import TypeAlias
 import numpy as np
 from rich.text import Text
 
-from ublet.core.level.coil.curve import LOUD_V, QUIET_V, CoilCurve, curve_of, fit_curve, no_coil
+from ublet.core.level.coil.curve import MAX_V, MIN_V, CoilCurve, curve_of, fit_curve, no_coil
 from ublet.core.level.coil.curve_trials import CURVE, DRIVEN, CurveParameters
 from ublet.core.level.coil.drift_trials import DRIFTED, GOOD_UM, HEIGHTS_MM, NEARER_MM
 from ublet.core.level.coil.scan_trials import PASSED
@@ -79,7 +79,7 @@ def _current(
     rows = series.rows.tolist() if series is not None else []
     top = max([2.0, *(1.05 * row[2] for row in rows)])
     drawn = graph(cells, 0, 0, (width, cells.height), (0.0, 1.7), (0.0, top), ("amplitude, V", "drive current, mA"))
-    for volts, words in ((LOUD_V, "too loud above"), (QUIET_V, "too quiet below")):
+    for volts, words in ((MAX_V, "too loud above"), (MIN_V, "too quiet below")):
         drawn.line((0.0, 1.7), (volts, volts), Ink.proposal)
         column, row = drawn.at(1.7, volts)
         cells.put(round(column) - len(words), round(row) - 1, words, Ink.proposal)
@@ -129,9 +129,9 @@ def _curve(
         other = result.finding(what) if result is not None else None
         if other is not None:
             cells.put(width + 3, 10 + line, f"{place_words:<16}{other.value:>6.1f} µm", Ink.text)
-    play = result.finding("play") if result is not None else None
-    if play is not None:
-        cells.put(width + 3, 13, f"{'play of Z':<16}{play.value:>6.0f} µm", Ink.text)
+    backlash = result.finding("play") if result is not None else None
+    if backlash is not None:
+        cells.put(width + 3, 13, f"{'play of Z':<16}{backlash.value:>6.0f} µm", Ink.text)
 
 
 def _fitted(rows: np.ndarray) -> CoilCurve | None:

@@ -158,8 +158,8 @@ def _scale(cells: Cells, left: int, top: int, ranges: list[float], tolerance_mm:
         return
 
     def at(mm: float) -> int:
-        share = math.log(max(mm, FLOOR_MM) / FLOOR_MM) / math.log(high / FLOOR_MM)
-        return left + round(min(1.0, share) * columns)
+        fraction = math.log(max(mm, FLOOR_MM) / FLOOR_MM) / math.log(high / FLOOR_MM)
+        return left + round(min(1.0, fraction) * columns)
 
     cells.put(left, top, "range, mm", Ink.dim)
     bottom = min(cells.height - 2, top + max(3, len(ranges)) + 1)

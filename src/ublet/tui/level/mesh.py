@@ -25,7 +25,7 @@ from ublet.tui.motion.jog import JogBench
 from ublet.tui.trial.recorded import RecordedBench, SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
-SIDE_SHARE = 0.45
+SIDE_FRACTION = 0.45
 SAME_PLACE_MM = 0.05
 """A point that was touched is one of a grid when it lies as near as this to it, mm."""
 
@@ -156,7 +156,7 @@ def mesh_picture(
     """Relief and heights in µm over their mean, the cursor's line, and that line as a section beside it."""
     cells = Cells(width, height)
     bed = session.document.machine.bed
-    side = round(width * SIDE_SHARE)
+    side = round(width * SIDE_FRACTION)
     wide = width - side
     drawn = bed_map(cells, bed, (), wide, height)
     cells.put(0, 0, *_live_words(session))

@@ -81,8 +81,8 @@ def _from_the_side(cells: Cells, z: float | None, gauge_mm: float, height: int) 
     cells.put(6, bed - 1, "━" * 28, Ink.proposal)
     cells.put(35, bed - 1, f"{gauge_mm:g} mm", Ink.proposal)
     room = max(3, bed - 8)
-    share = 1.0 if z is None else min(1.0, max(0.0, (max(0.0, z - gauge_mm) / 10) ** 0.5))
-    tip = bed - 2 - round(share * (room - 1))
+    fraction = 1.0 if z is None else min(1.0, max(0.0, (max(0.0, z - gauge_mm) / 10) ** 0.5))
+    tip = bed - 2 - round(fraction * (room - 1))
     for row, shape in (
         (tip - 4, "▐████▌"),
         (tip - 3, "▐████▌"),

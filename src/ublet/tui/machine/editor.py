@@ -220,7 +220,7 @@ class EditorBench(DraftBench):
         keys = [problem.key for problem in problems]
         at = (keys.index(here) + 1) % len(keys) if here in keys else 0
         if not self.go_to(keys[at]):
-            self.tell(problems[at].sentence(self.session.document.path.name), Ink.stop)
+            self.say(problems[at].sentence(self.session.document.path.name), Ink.stop)
 
     # changing
 
@@ -428,7 +428,7 @@ class EditorBench(DraftBench):
                 try:
                     other = read_text(Path(name).expanduser())
                 except DocumentError as error:
-                    self.tell(f"✗ {error}", Ink.stop)
+                    self.say(f"✗ {error}", Ink.stop)
                     return
                 self._edit(lambda: self.session.draft.take(other, path))
 
@@ -436,7 +436,7 @@ class EditorBench(DraftBench):
             LineDialog(f"Import {path} from which machine file?", "", check, "/path/to/other.toml"), take
         )
 
-    def tell(self, words: str, style: str) -> None:
+    def say(self, words: str, style: str) -> None:
         """Say something below the settings."""
         self.message = (words, style)
         self.refresh_state()

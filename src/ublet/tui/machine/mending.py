@@ -126,7 +126,7 @@ class MendScreen(Screen[object]):
         self._check()
         text = self.query_one(TextArea).text
         if self.problems:
-            self._tell(f"Not written: line {self.problems[0].line} still has an error.")
+            self._say(f"Not written: line {self.problems[0].line} still has an error.")
             return
         try:
             there = read_text(self.path)
@@ -134,12 +134,12 @@ class MendScreen(Screen[object]):
             there = self.on_disk
         if there not in (self.on_disk, text) and self._sure != there:
             self._sure = there
-            self._tell("Another program changed the file meanwhile: ctrl+s again puts this text in its place.")
+            self._say("Another program changed the file meanwhile: ctrl+s again puts this text in its place.")
             return
         try:
             write_atomically(self.path, text)
         except OSError as error:
-            self._tell(f"Not written: {error.strerror or error}. The file is as it was.")
+            self._say(f"Not written: {error.strerror or error}. The file is as it was.")
             return
         self.dismiss(True)
 
@@ -147,11 +147,11 @@ class MendScreen(Screen[object]):
         """Leave it as it is; asked twice when something was typed."""
         if self.query_one(TextArea).text != self.on_disk and self._sure != "leave":
             self._sure = "leave"
-            self._tell("What you typed is not written: ctrl+q again leaves without it.")
+            self._say("What you typed is not written: ctrl+q again leaves without it.")
             return
         self.dismiss(False)
 
-    def _tell(self, words: str) -> None:
+    def _say(self, words: str) -> None:
         self.message = words
         self._show()
 

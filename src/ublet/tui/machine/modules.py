@@ -79,9 +79,9 @@ class ModulesBench(DraftBench):
             text.append(f"✗ {error}", Ink.stop)
             self.plan = module_plan(machine, board)
         plan = self.plan
-        share = 100 * plan.used_bytes / plan.slot_bytes
+        fraction = 100 * plan.used_bytes / plan.slot_bytes
         free = plan.slot_bytes - plan.used_bytes
-        text.append(f"{plan.used_bytes:,} of {plan.slot_bytes:,} bytes, {share:.0f} %   ", Ink.text)
+        text.append(f"{plan.used_bytes:,} of {plan.slot_bytes:,} bytes, {fraction:.0f} %   ", Ink.text)
         if plan.overflow_bytes:
             text.append(f"✗ overflows by {plan.overflow_bytes:,} bytes  ", f"bold {Ink.stop}")
         else:

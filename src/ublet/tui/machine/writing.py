@@ -231,11 +231,11 @@ class WriteBench(StationBench):
         text = Text(f"{self.phase}\n", f"bold {Ink.focus}")
         progress = self.progress
         if progress is not None:
-            share = progress.done / progress.total
-            full = round(BAR_COLUMNS * share)
+            fraction = progress.done / progress.total
+            full = round(BAR_COLUMNS * fraction)
             text.append("█" * full, Ink.focus)
             text.append("░" * (BAR_COLUMNS - full), Ink.faint)
-            text.append(f" {100 * share:3.0f} %   {progress.done:,} of {progress.total:,} bytes", Ink.text)
+            text.append(f" {100 * fraction:3.0f} %   {progress.done:,} of {progress.total:,} bytes", Ink.text)
             if progress.rate:
                 text.append(f"   {progress.rate / 1000:.1f} kB/s", Ink.text)
             if progress.left_s is not None and progress.done < progress.total:
@@ -345,7 +345,7 @@ class WriteBench(StationBench):
     def _offer_write(self, planned: Planned) -> None:
         text = Text()
         if planned.refused:
-            self._tell(f"✗ Not written: {planned.refused}.", Ink.stop)
+            self._say(f"✗ Not written: {planned.refused}.", Ink.stop)
             return
         for change in planned.changes:
             text.append(f"{change.path:<34}", Ink.text)
@@ -372,9 +372,9 @@ class WriteBench(StationBench):
 
     async def _write(self, planned: Planned) -> None:
         self.message, self.progress = None, None
-        self._say("building")
+        self._say_phase("building")
         try:
-            running = await self.session.write_image(planned, self._progress, self._say)
+            running = await self.session.write_image(planned, self._progress, self._say_phase)
         except WriteRefused as error:
             self.message = (f"✗ {error}", Ink.stop)
         else:
@@ -389,7 +389,7 @@ class WriteBench(StationBench):
     def _progress(self, progress: UploadProgress) -> None:
         self.progress = progress
 
-    def _say(self, phase: str) -> None:
+    def _say_phase(self, phase: str) -> None:
         self.phase = phase
         self._draw()
         self.refresh_bindings()
@@ -421,13 +421,13 @@ class WriteBench(StationBench):
         try:
             count, backup = await self.session.settle_shadows(self.choices)
         except SaveFailed as error:
-            self._tell(f"✗ {error}", Ink.stop)
+            self._say(f"✗ {error}", Ink.stop)
             return
         self.choices = {}
         words = f"✓ {count} settled and read back."
         if backup is not None:
             words += f" The store as it was: {backup.name}"
-        self._tell(words, Ink.good)
+        self._say(words, Ink.good)
         self.post_message(self.Edited())
 
     def action_back_up(self) -> None:
@@ -435,10 +435,10 @@ class WriteBench(StationBench):
         try:
             path = back_up_store(self.session.document, self.session.connection)
         except OSError as error:
-            self._tell(f"✗ Not backed up: {error.strerror or error}.", Ink.stop)
+            self._say(f"✗ Not backed up: {error.strerror or error}.", Ink.stop)
         else:
-            self._tell(f"✓ The board's store is in {path.name}.", Ink.good)
+            self._say(f"✓ The board's store is in {path.name}.", Ink.good)
 
-    def _tell(self, words: str, style: str) -> None:
+    def _say(self, words: str, style: str) -> None:
         self.message = (words, style)
         self.refresh_state()

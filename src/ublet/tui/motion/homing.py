@@ -44,8 +44,8 @@ def homing_picture(session: Session, watched: TrialWatch | None, width: int, hei
         track[-1 if axis.homing.end == "high" else 0] = "┫" if axis.homing.end == "high" else "┣"
         line = Text("".join(track), Ink.faint)
         if here is not None:
-            share = (here - axis.minimum_mm) / (axis.maximum_mm - axis.minimum_mm)
-            line = put(line, round(min(1.0, max(0.0, share)) * (length - 1)), "●", Ink.focus)
+            fraction = (here - axis.minimum_mm) / (axis.maximum_mm - axis.minimum_mm)
+            line = put(line, round(min(1.0, max(0.0, fraction)) * (length - 1)), "●", Ink.focus)
         text.append_text(line)
         text.append("\n")
         if series is not None:

@@ -32,7 +32,7 @@ class LimitsBench(TrialBench):
 QUANTITIES = (("feed", "maximum_feed_mm_s", "mm/s"), ("acceleration", "acceleration_mm_s2", "mm/s²"))
 """What an axis is limited to: in words, its setting, its unit."""
 
-BAR_SHARE = 2.5
+BAR_FRACTION = 2.5
 """A bar is as long as so many times the live value."""
 
 
@@ -63,10 +63,12 @@ def _limit_line(live: float, unit: str, finding: Finding | None, columns: int) -
     """A live value with its bar; where it was tried, a mark where steps were lost and what that means in words."""
     line = Text(no_wrap=True)
     line.append(f"{show(live, unit, 4) if live else '–':>14}   ", f"bold {Ink.text}")
-    full = round(columns / BAR_SHARE) if live else 0
+    full = round(columns / BAR_FRACTION) if live else 0
     bar = Text().append("━" * full, Ink.focus).append("─" * (columns - full), Ink.faint)
     if finding is not None and live:
-        bar = put(bar, min(columns - 1, round(columns * finding.value / live / BAR_SHARE)), "◆", f"bold {Ink.proposal}")
+        bar = put(
+            bar, min(columns - 1, round(columns * finding.value / live / BAR_FRACTION)), "◆", f"bold {Ink.proposal}"
+        )
     line.append_text(bar)
     if finding is None:
         line.append("  not tried yet", Ink.quiet)
@@ -99,12 +101,12 @@ def _try_line(session: Session, row: list[float], columns: int) -> Text:
     line.append(f"   {'● held' if held else '✗ lost steps':<14}", Ink.good if held else Ink.stop)
     motor = next(iter(axis_of(session.document.machine, name).motors))
     paths = ("maximum_feed_mm_s", "acceleration_mm_s2", f"motors.{motor}.run_a")
-    shares = []
+    fractions = []
     for path, value in zip(paths, row[1:4], strict=True):
         live = session.loans.get(f"axes.{name}.{path}", session.live(f"axes.{name}.{path}"))
         if value and isinstance(live, (int, float)) and live:
-            shares.append(value / live)
-    ratio = max(shares, key=lambda share: abs(share - 1), default=1.0)
+            fractions.append(value / live)
+    ratio = max(fractions, key=lambda fraction: abs(fraction - 1), default=1.0)
     line.append(f"{ratio:>6.2f} ", f"bold {Ink.focus}")
     line.append("█" * min(columns, round(columns * ratio / 2)), Ink.good if held else Ink.stop)
     line.append("\n")

@@ -118,7 +118,7 @@ class FactDialog(Dialog):
         """Tell it."""
         event.stop()
         try:
-            fact = self.session.ledger.tell(replace(self._fact(), at=now()))
+            fact = self.session.ledger.report_fact(replace(self._fact(), at=now()))
         except (FactError, LedgerError) as error:
             self.query_one("#stale", Static).update(Text(f"✗ {error}", Ink.stop))
             return

@@ -77,15 +77,15 @@ def put_bands(series: Series, width: int, height: int) -> Text:
     time_s, band = rows[:, 0], max(3, (height - 2) // 3)
     cells = Cells(width, 3 * band + 1)
     columns = width - LABEL_COLUMNS - 2
-    swing = rows[:, 1:] - rows[:, 1:].mean(axis=0)
-    reach = reach_for(np.abs(swing).max(axis=0).tolist(), LEAST_REACH_M_S2)
+    sweep_move = rows[:, 1:] - rows[:, 1:].mean(axis=0)
+    reach = reach_for(np.abs(sweep_move).max(axis=0).tolist(), LEAST_REACH_M_S2)
     span = max(1e-6, time_s[-1] - time_s[0])
     for number, axis in enumerate("xyz"):
         middle = number * band + band / 2
         cells.put(0, int(middle), f"{axis.upper()} {rows[-1, 1 + number]:>8.2f} m/s²", f"bold {Ink.text}")
         cells.put(LABEL_COLUMNS, int(middle), "─" * columns, Ink.faint)
         x = LABEL_COLUMNS + (time_s - time_s[0]) / span * (columns - 1)
-        y = middle - swing[:, number] / reach * (band / 2 - 0.5)
+        y = middle - sweep_move[:, number] / reach * (band / 2 - 0.5)
         for (column, row), code in polyline_cells(x, y, cells.width, cells.height).items():
             cells.add_dots(column, row, code, Ink.focus)
     cells.put(LABEL_COLUMNS, 3 * band, f"each ±{reach:g} m/s² around its middle, the last {span:.1f} s", Ink.quiet)

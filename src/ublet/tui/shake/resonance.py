@@ -7,7 +7,7 @@ import itertools
 from rich.text import Text
 
 from ublet.core.run import Series
-from ublet.core.shake.belts_trials import BELTS, NAMES, PULLS, BeltsParameters
+from ublet.core.shake.belts_trials import BELTS, NAMES, TENSIONS, BeltsParameters
 from ublet.core.shake.frame import FEET_HZ, Mode
 from ublet.core.shake.loaded import LOADED
 from ublet.core.shake.resonance_trials import ResonanceParameters, modes_of
@@ -19,8 +19,8 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.large import put_large
 from ublet.tui.instruments.picture import Picture
+from ublet.tui.shake.responses import gain_graph, highest, put_curve, put_modes, put_peaks, put_spectrogram
 from ublet.tui.shake.tower import tower_picture
-from ublet.tui.shake.transfers import gain_graph, highest, put_curve, put_modes, put_peaks, put_spectrogram
 from ublet.tui.trial.recorded import RecordedBench, SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
@@ -174,15 +174,15 @@ def _axis(
     cells.put(left, top + 4, f"{'Hz':>7}{'damping':>9}{'share':>8}", Ink.dim)
     for row, mode in enumerate(modes[: max(1, height - 7)]):
         feet = "  feet" if mode.frequency_hz < FEET_HZ else ""
-        words = f"{mode.frequency_hz:>7.1f}{mode.damping_ratio:>9.3f}{100 * mode.share:>6.0f} %{feet}"
+        words = f"{mode.frequency_hz:>7.1f}{mode.damping_ratio:>9.3f}{100 * mode.modal_share:>6.0f} %{feet}"
         cells.put(left, top + 5 + row, words, Ink.text if row == 0 else Ink.dim)
 
 
 def belts_picture(read: SeriesReader, aim: BeltsParameters, width: int, height: int) -> Text:
     """Both diagonals in one graph; beside it how hard each belt pulls, and pulled before."""
     cells = Cells(width, height)
-    pulls = read(PULLS.name)
-    rounds = int(pulls.rows[-1, 0]) if pulls is not None else 0
+    tensions = read(TENSIONS.name)
+    rounds = int(tensions.rows[-1, 0]) if tensions is not None else 0
     curves = [read(f"transfer {direction} {rounds}") for direction in BELTS]
     inks = (Ink.focus, Ink.proposal)
     gains = [each.column("gain") for each in curves if each is not None]
@@ -192,22 +192,22 @@ def belts_picture(read: SeriesReader, aim: BeltsParameters, width: int, height: 
     for series, ink in zip(curves, inks, strict=True):
         if series is not None:
             put_curve(drawn, series.column("hz"), series.column("gain"), ink)
-    if pulls is None:
+    if tensions is None:
         cells.put(12, 2, "not swept yet", Ink.quiet)
         return cells.text()
-    _, *alone, ratio, u = pulls.rows[-1].tolist()
+    _, *alone, ratio, u = tensions.rows[-1].tolist()
     left = width - SIDE_COLUMNS + 3 if side else 12
     most = max(1.0, ratio)
     good = min(ratio, 1 / ratio) >= 1 - aim.alike
     cells.put(left, 0, "tension of belt B / belt A", Ink.dim)
     put_large(cells, left, 1, f"{ratio:.2f}", f"bold {Ink.good if good else Ink.stop}")
     cells.put(left + 16, 2, f"±{2 * u:.2f}", Ink.text)
-    for row, (name, pull, hz, ink) in enumerate(zip(NAMES, (1.0, ratio), alone, inks, strict=True)):
+    for row, (name, tension, hz, ink) in enumerate(zip(NAMES, (1.0, ratio), alone, inks, strict=True)):
         cells.put(left, 6 + 3 * row, f"{name} ", f"bold {ink}")
-        cells.put(left + 2, 6 + 3 * row, "━" * max(1, round(pull / most * BAR_COLUMNS)), ink)
+        cells.put(left + 2, 6 + 3 * row, "━" * max(1, round(tension / most * BAR_COLUMNS)), ink)
         cells.put(left + 2, 7 + 3 * row, f"natural frequency {hz:.1f} Hz", Ink.dim)
     words = "both pull alike" if good else f"{'A' if ratio > 1 else 'B'} is slack"
     cells.put(left, 12, f"{'✓' if good else '✗'} {words}", f"bold {Ink.good if good else Ink.stop}")
-    for row, (number, _, _, before, _) in enumerate(pulls.rows[:-1].tolist()):
+    for row, (number, _, _, before, _) in enumerate(tensions.rows[:-1].tolist()):
         cells.put(left, 14 + row, f"round {number:.0f}: {before:.2f}", Ink.dim)
     return cells.text()

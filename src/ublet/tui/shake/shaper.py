@@ -27,7 +27,7 @@ from ublet.core.shake.shaper_trials import (
     proposals_of,
     step_of,
 )
-from ublet.core.shake.shapers import NAMED, ImpulseSequence, live_train, named
+from ublet.core.shake.shapers import NAMED, ImpulseSequence, live_impulses, named
 from ublet.core.shake.verify_trials import ShaperVerifyParameters
 from ublet.core.words import several
 from ublet.session.session import Session
@@ -167,14 +167,14 @@ class ShaperBench(RecordedBench):
             return []
         limits, found = self.limits(axis), []
         for name in (*NAMED, OPTIMISED):
-            impulses, tuned = (self.read(f"{stream.name} {axis} {name}") for stream in (IMPULSES, TUNED))
-            if impulses is None or tuned is None:
+            drawn, tuned = (self.read(f"{stream.name} {axis} {name}") for stream in (IMPULSES, TUNED))
+            if drawn is None or tuned is None:
                 continue
-            train, (at, z) = ImpulseSequence(impulses.rows[:, 0], impulses.rows[:, 1]), tuned.rows[0].tolist()
+            impulses, (at, z) = ImpulseSequence(drawn.rows[:, 0], drawn.rows[:, 1]), tuned.rows[0].tolist()
             if (slid := self._slid.get((axis, name))) is not None:
                 at, z = slid
-                train = named(name, at, z)
-            found.append(judged(name, at, train, frame, limits, z))
+                impulses = named(name, at, z)
+            found.append(judged(name, at, impulses, frame, limits, z))
         return found
 
     def _slide(self, hz: float = 0.0, damping: float = 0.0) -> None:
@@ -182,7 +182,7 @@ class ShaperBench(RecordedBench):
         name = self.chosen_name()
         now = next((each for each in self.shapers() if each.name == name and name in NAMED), None)
         if now is None:
-            self.tell("An optimised train has no frequency to slide: choose a named shaper with ↑↓.", Ink.dim)
+            self.say("An optimised train has no frequency to slide: choose a named shaper with ↑↓.", Ink.dim)
             return
         at = round(min(199.0, max(5.0, now.frequency_hz + hz)), 1)
         z = round(min(0.4, max(0.01, now.damping_ratio + damping)), 3)
@@ -246,22 +246,22 @@ class ShaperBench(RecordedBench):
         words = ("residual vibration, %, of a mode at this frequency", "Hz")
         drawn = graph(cells, 0, top, (wide, size), (float(hz[0]), float(hz[-1])), (0.0, 100.0), words)
         for mode in frame:
-            for share in (1 - limits.drift, 1 + limits.drift):
-                column = round(drawn.at(mode.frequency_hz * share, 0.0)[0])
+            for fraction in (1 - limits.drift, 1 + limits.drift):
+                column = round(drawn.at(mode.frequency_hz * fraction, 0.0)[0])
                 for row in range(drawn.height):
                     cells.put(column, drawn.top + row, "┊", Ink.faint)
             column = round(drawn.at(mode.frequency_hz, 0.0)[0])
             for row in range(drawn.height):
                 cells.put(column, drawn.top + row, "╎", Ink.quiet)
-            cells.put(column + 1, drawn.top, f"{100 * mode.share:.0f} %", Ink.dim)
-        live = live_train(self.session.live, self.axis)
+            cells.put(column + 1, drawn.top, f"{100 * mode.modal_share:.0f} %", Ink.dim)
+        live = live_impulses(self.session.live, self.axis)
         if live is not None:
             drawn.line(hz.tolist(), [100 * v for v in left_over(live, hz, frame[0].damping_ratio)], Ink.good)
         if chosen is not None:
-            left = left_over(chosen.train, hz, frame[0].damping_ratio)
+            left = left_over(chosen.impulses, hz, frame[0].damping_ratio)
             drawn.line(hz.tolist(), [100 * value for value in left], Ink.focus)
         if wide < width and chosen is not None:
-            self._step(cells, wide + 2, top, (width - wide - 2, size), chosen.train, live)
+            self._step(cells, wide + 2, top, (width - wide - 2, size), chosen.impulses, live)
         if chosen is not None and width >= TABLE_COLUMNS + LEAST_GRAPH:
             self._offers(cells, TABLE_COLUMNS, 0, (width - TABLE_COLUMNS, TABLE_ROWS), chosen)
         return cells.text()
@@ -275,7 +275,7 @@ class ShaperBench(RecordedBench):
         for row, each in enumerate(shapers, start=1):
             here = each is chosen
             fits = each.keeps(limits) and each.rounds(limits) <= limits.rounding_mm
-            most = each.train.highest_mm_s2(limits.rounding_mm)
+            most = each.impulses.highest_mm_s2(limits.rounding_mm)
             mark = "✓" if fits else "·"
             left = f"{100 * each.residual:>8.1f} %{100 * each.drifted:>8.1f} %{each.rounds(limits):>8.3f} mm"
             words = f"{mark} {each.name:<15}{each.frequency_hz:>4.1f}{left}{most:>14.0f}"
@@ -317,14 +317,14 @@ class ShaperBench(RecordedBench):
         left: int,
         top: int,
         size: tuple[int, int],
-        train: ImpulseSequence,
+        impulses: ImpulseSequence,
         live: ImpulseSequence | None,
     ) -> None:
         """A step of the speed as it is made of impulses."""
-        longest = max(train.duration_s, live.duration_s if live is not None else 0.0, 0.005)
+        longest = max(impulses.duration_s, live.duration_s if live is not None else 0.0, 0.005)
         words = ("a step of the speed, shaped, %", "ms")
         drawn = graph(cells, left, top, size, (-0.1 * longest * 1000, 1150 * longest), (0.0, 110.0), words)
-        for each, ink in ((live, Ink.good), (train, Ink.focus)):
+        for each, ink in ((live, Ink.good), (impulses, Ink.focus)):
             if each is None:
                 continue
             rows = [(-0.1 * longest, 0.0), *step_of(each), (1.15 * longest, 1.0)]

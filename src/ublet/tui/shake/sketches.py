@@ -33,7 +33,7 @@ def put_shapers(cells: Cells, top: int) -> None:
     words = ("residual vibration, %, of a mode at this frequency", "Hz")
     drawn = graph(cells, 0, top, (cells.width, height), (float(hz[0]), float(hz[-1])), (0.0, 100.0), words)
     for (name, place), ink in zip(LABELLED.items(), (Ink.dim, Ink.quiet), strict=True):
-        left = [100 * share for share in left_over(named(name, HZ, DAMPING), hz, DAMPING)]
+        left = [100 * fraction for fraction in left_over(named(name, HZ, DAMPING), hz, DAMPING)]
         drawn.line(hz.tolist(), left, ink)
         at = int(np.argmax(hz > place * HZ))
         drawn.mark(float(hz[at]), left[at], f" {name}", ink)

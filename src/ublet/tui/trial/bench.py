@@ -144,7 +144,7 @@ class StationBench(Widget, can_focus=True):
         text.append(f"   {self.why}\n", Ink.dim)
         return text
 
-    def tell(self, words: str, ink: str) -> None:
+    def say(self, words: str, ink: str) -> None:
         """Say something until something else is said."""
         self.message = (words, ink)
         self.refresh_state()

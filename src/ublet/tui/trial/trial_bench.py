@@ -340,12 +340,12 @@ class TrialBench(Asking):
     def launch(self, spec: TrialSpec, aim: Part, go_on: bool = False) -> None:
         """Start a trial, unless something is missing, or its start is wanted to be confirmed first."""
         if blocking := self._blocking():
-            self.tell(f"Not started: {'; '.join(blocking)}.", Ink.stop)
+            self.say(f"Not started: {'; '.join(blocking)}.", Ink.stop)
             self._refusal = self.message
             return
         if self.preferences.confirm_starts and not self._sure:
             self._sure = True
-            self.tell("Press the same key once more to start.", Ink.focus)
+            self.say("Press the same key once more to start.", Ink.focus)
             return
         self.message, self._sure = None, False
         self.watched = TrialWatch(self._ask, self.undone)
@@ -442,11 +442,11 @@ class TrialBench(Asking):
         try:
             await self.session.keep(option, run, self.station)
         except NotEntered as error:
-            self.tell(f"! Live on the board. {error}", Ink.focus)
+            self.say(f"! Live on the board. {error}", Ink.focus)
         except Trouble as error:
-            self.tell(f"✗ Not kept: {error}", Ink.stop)
+            self.say(f"✗ Not kept: {error}", Ink.stop)
         else:
-            self.tell(f"✓ {self.kept_words(option)}", Ink.proposal)
+            self.say(f"✓ {self.kept_words(option)}", Ink.proposal)
 
     def kept_words(self, option: Option) -> str:
         """What is said once it is live."""
@@ -474,14 +474,14 @@ class TrialBench(Asking):
         if await self.app.push_screen_wait(QuestionDialog(Question(text, ("leave them", "drop them")))) == "drop them":
             await self._drop(set(settings))
         elif not dropped:
-            self.tell("Nothing was dropped.", Ink.text)
+            self.say("Nothing was dropped.", Ink.text)
 
     async def _drop(self, settings: Collection[str]) -> None:
         try:
             dropped = await self.session.drop(settings)
         except Trouble as error:
-            self.tell(f"✗ Not dropped: {error}", Ink.stop)
+            self.say(f"✗ Not dropped: {error}", Ink.stop)
         else:
             what = [f"{each.setting} is {shown_value(self.session.live(each.setting))} again" for each in dropped]
             more = f" and {len(what) - MOST_NAMED} more" if len(what) > MOST_NAMED else ""
-            self.tell(f"Dropped: {several(what[:MOST_NAMED])}{more}.", Ink.text)
+            self.say(f"Dropped: {several(what[:MOST_NAMED])}{more}.", Ink.text)

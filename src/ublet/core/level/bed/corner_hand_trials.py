@@ -10,7 +10,7 @@ from ublet.core.bench import Bench
 from ublet.core.level.bed.screws import look_at_springs, moved_again, screws_need, screws_of, weak_words
 from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.reach import ProbeArea, senses
-from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import WarmUp, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.level_parts import ProbeSettings, Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import go_to, home_unhomed, moving
@@ -30,7 +30,7 @@ VISITS = Stream("visits", ("round", "screw", "adjusted"), ("", "", ""), number="
 """Every visit: which round, which screw, whether it had to be turned."""
 
 
-class CornersByHand(Warmth):
+class CornersByHand(WarmUp):
     """The gauge, and how often one goes round."""
 
     gauge_mm: float = setting(
@@ -70,7 +70,7 @@ async def _go_round(bench: Bench, aim: CornersByHand, screws: Mapping[str, Screw
             if await _visit(bench, name, place, gauge_mm, coarse=number == first):
                 turned.append(name)
                 adjusted[name] += 1.0
-                bench.tell("screw", name)
+                bench.report_fact("screw", name)
             bench.record.row(VISITS.name, (number, at, name in turned))
         bench.record.checkpoint(Checkpoint(f"{number} rounds done", {"round": number + 1}))
         if not turned:

@@ -28,7 +28,7 @@ from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_
 from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.scatter import height_u_mm, pooled_u_mm, range_of_noisy
 from ublet.core.level.surface import FittedSurface, fit_surface
-from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
+from ublet.core.level.warmth import WarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.level_parts import Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis
@@ -56,7 +56,7 @@ CORNERS = Stream("corners", ("round", "screw", "height_mm", "turns"), ("", "", "
 (clockwise is positive)."""
 
 
-class CornerParameters(Warmth):
+class CornerParameters(WarmUp):
     """How level is level, and how many places are touched."""
 
     tilt_mm: float = setting(
@@ -133,8 +133,8 @@ async def _touch_all(
     """
     heights, series = [], []
     for at, place in enumerate((*places, places[0])):
-        share = (number - 1 + at / (len(places) + 1)) / aim.rounds
-        bench.progress(Progress(f"round {number}", share, None, f"place {at + 1} of {len(places) + 1}"))
+        fraction = (number - 1 + at / (len(places) + 1)) / aim.rounds
+        bench.progress(Progress(f"round {number}", fraction, None, f"place {at + 1} of {len(places) + 1}"))
         touches = await probe.agreeing_at(place, probe.approach.samples)
         series.append(touches)
         heights.append(sum(touches) / len(touches))
@@ -181,7 +181,7 @@ async def _have_turned(
             )
         if answer != "turned":
             raise TrialFailed("Stopped before the bed was level. What was turned stays turned.")
-        bench.tell("screw", name)
+        bench.report_fact("screw", name)
 
 
 def _must_be_possible(turns: Mapping[str, Turn], most: float) -> None:

@@ -63,7 +63,7 @@ async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResul
             )
         if apart <= aim.agree_mm:
             for name in turned:
-                bench.tell("lift", name)
+                bench.report_fact("lift", name)
             return _by_hand_done(read, apart, number, aim)
         mean = sum(read.values()) / len(read)
         for name, mm in read.items():
@@ -81,7 +81,7 @@ async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResul
                 raise TrialFailed("Stopped before the heights agreed.")
             turned.add(name)
     for name in turned:
-        bench.tell("lift", name)
+        bench.report_fact("lift", name)
     raise TrialFailed(
         f"After {aim.rounds} rounds the gaps still differ by {apart:.1f} mm, {aim.agree_mm:g} are good enough: measure "
         "from the same edges each time, and look for a nut that is loose."

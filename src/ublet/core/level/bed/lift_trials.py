@@ -19,12 +19,12 @@ from ublet.core.level.bed.lifts import (
     gives_way,
     spread_apart,
     standing_of,
-    tells,
+    visible,
 )
 from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, reach_of, senses
 from ublet.core.level.scatter import height_u_mm, pooled_u_mm
-from ublet.core.level.warmth import Warmth, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import WarmUp, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis, number_of
@@ -53,7 +53,7 @@ ROUNDS = Stream("rounds", ("round", "lift", "height_mm", "correction_mm"), ("", 
 """For each lift in each round: how high the bed stands there over the mean, and what the lift did about it."""
 
 
-class LiftParameters(Warmth):
+class LiftParameters(WarmUp):
     """How carefully it is done."""
 
     samples: int = setting("Touches at each place; 0: as declared.", zero="as declared", low=0, high=20, default=0)
@@ -134,7 +134,7 @@ async def _rounds(
         samples = max(samples, min(MOST_SAMPLES, math.ceil(sure**2)))
         before = found[-1] if found else None
         found.append(now)
-        if before is not None and tells(commanded, before, now):  # what moved less than is seen proves nothing
+        if before is not None and visible(commanded, before, now):  # what moved less than is seen proves nothing
             if (stop := _goes_wrong(commanded, before, now)) is not None:
                 return found, number, stop
             proven = True

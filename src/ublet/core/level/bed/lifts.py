@@ -13,7 +13,7 @@ from ublet.core.arrays import Point
 from ublet.core.level.surface import Shape, fit_surface
 from ublet.core.words import several
 
-TELLS_MM, TELLS_U = 0.03, 4.0
+VISIBLE_MM, VISIBLE_U = 0.03, 4.0
 """From so large a correction on it is seen whether a lift did what it was told, mm; and from so many times the error
 of a height.
 """
@@ -30,7 +30,7 @@ STIFFEST, SOFTEST = 0.25, 1.1
 APART = 0.35
 """Corrections of two lifts differ by this fraction of the largest, where they are to prove which lift is which."""
 
-OFF_SHARE = 0.18
+OFF_FRACTION = 0.18
 """What a lift did may be off by this share of what it was told, and still be the same."""
 
 DOUBLE, HALF = 2.0, 0.5
@@ -94,12 +94,12 @@ def blended(
     commanded_mm = {name: mm - stiff * before.twist.get(name, 0.0) for name, mm in commanded.items()}
     moved = TRUSTED * max(abs(mm) for mm in commanded.values())
     guess, seen = before.repeats_mm**2 + moved**2, after.repeats_mm**2
-    share = guess / (guess + seen) if guess + seen > 0 else 1.0
+    fraction = guess / (guess + seen) if guess + seen > 0 else 1.0
     heights = {
-        name: (1 - share) * (before.heights[name] - commanded_mm[name]) + share * height
+        name: (1 - fraction) * (before.heights[name] - commanded_mm[name]) + fraction * height
         for name, height in after.heights.items()
     }
-    repeats = share * seen
+    repeats = fraction * seen
     rest = max(0.0, after.uncertainty_mm**2 - seen)
     return LiftHeights(heights, math.sqrt(rest + repeats), math.sqrt(repeats), after.twist)
 
@@ -115,7 +115,7 @@ def _twist_of(pivots: Mapping[str, Point]) -> dict[str, float]:
 
 
 def _along(values: Mapping[str, float], pattern: Mapping[str, float]) -> float:
-    return sum(values[name] * share for name, share in pattern.items())
+    return sum(values[name] * fraction for name, fraction in pattern.items())
 
 
 def corrections(standing: LiftHeights, most_mm: float, gives_way: float = 1.0) -> dict[str, float]:
@@ -127,8 +127,8 @@ def corrections(standing: LiftHeights, most_mm: float, gives_way: float = 1.0) -
     further = (1 / gives_way - 1) * _along(standing.heights, standing.twist)
     wanted = {name: mm + further * standing.twist.get(name, 0.0) for name, mm in standing.heights.items()}
     largest = max(abs(mm) for mm in wanted.values())
-    share = min(1.0, most_mm / largest) if largest > 0 else 1.0
-    return {name: mm * share for name, mm in wanted.items()}
+    fraction = min(1.0, most_mm / largest) if largest > 0 else 1.0
+    return {name: mm * fraction for name, mm in wanted.items()}
 
 
 def spread_apart(commanded: Mapping[str, float]) -> dict[str, float]:
@@ -147,7 +147,7 @@ def spread_apart(commanded: Mapping[str, float]) -> dict[str, float]:
 def gives_way(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights, known: float = 1.0) -> float:
     """The share of a twist that a frame on four lifts followed; what is known already where the move did not tell."""
     asked = _along(commanded, before.twist)
-    if abs(asked) < TELLS_U * max(before.uncertainty_mm, after.uncertainty_mm):
+    if abs(asked) < VISIBLE_U * max(before.uncertainty_mm, after.uncertainty_mm):
         return known
     return min(SOFTEST, max(STIFFEST, _along(_moved(before, after), before.twist) / asked))
 
@@ -164,10 +164,10 @@ class Fault:
     words: str
 
 
-def tells(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> bool:
+def visible(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> bool:
     """Whether the lifts were told to go far enough for the bed's answer to say whether they did."""
     u = max(before.uncertainty_mm, after.uncertainty_mm)
-    return max(abs(mm) for mm in commanded.values()) >= max(TELLS_MM, TELLS_U * u)
+    return max(abs(mm) for mm in commanded.values()) >= max(VISIBLE_MM, VISIBLE_U * u)
 
 
 def answered(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> bool:
@@ -182,7 +182,7 @@ def fault_of(commanded: Mapping[str, float], before: LiftHeights, after: LiftHei
     Every signed exchange is tried against what was told; the fewest changes that leave no more than the error of
     measuring win.
     """
-    if not tells(commanded, before, after):
+    if not visible(commanded, before, after):
         return None
     names = tuple(commanded)
     found: list[tuple[int, float, Fault]] = []
@@ -231,7 +231,7 @@ def _misses(would: Mapping[str, float], before: LiftHeights, after: LiftHeights)
 
 def _allowed(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> float:
     largest = max(abs(mm) for mm in commanded.values())
-    return OFF_SHARE * largest + 3 * math.hypot(before.uncertainty_mm, after.uncertainty_mm)
+    return OFF_FRACTION * largest + 3 * math.hypot(before.uncertainty_mm, after.uncertainty_mm)
 
 
 def _cycles(names: Sequence[str], order: Sequence[str]) -> tuple[tuple[str, ...], ...]:

@@ -78,7 +78,7 @@ async def look_at_springs(bench: Bench, screws: Mapping[str, Screw]) -> bool:
     if await bench.builder.ask(half) != "all half pressed":
         raise TrialFailed("Stopped before anything was measured: the springs come first.")
     for name in screws:
-        bench.tell("screw", name)
+        bench.report_fact("screw", name)
     return True
 
 
@@ -143,8 +143,10 @@ def turn_words(turns: float) -> str:
         return f"{turns:.2f} turn"
     whole, rest = divmod(eighths, 8)
     divisor = math.gcd(rest, 8)
-    share = f"{rest // divisor}/{8 // divisor}" if rest else ""
-    return f"{' '.join(word for word in (str(whole) if whole else '', share) if word)} turn{'s' if eighths > 8 else ''}"
+    fraction = f"{rest // divisor}/{8 // divisor}" if rest else ""
+    return (
+        f"{' '.join(word for word in (str(whole) if whole else '', fraction) if word)} turn{'s' if eighths > 8 else ''}"
+    )
 
 
 def turn_for(screw: Screw, raises_mm: float) -> Turn:

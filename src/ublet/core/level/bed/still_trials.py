@@ -12,7 +12,7 @@ from ublet.core.heat.demands import beds
 from ublet.core.heat.start import reach
 from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_needs, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, senses
-from ublet.core.level.warmth import Warmth, conditions
+from ublet.core.level.warmth import WarmUp, conditions
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import number_or, setting
@@ -29,7 +29,7 @@ STILL = Stream("still", ("time_s", "height_mm", "drift_um_min"), ("s", "mm", "µ
 """Every minute: since the target was reached, the bed's height there, and how fast it moves."""
 
 
-class StillParameters(Warmth):
+class StillParameters(WarmUp):
     """How warm, and what counts as standing still."""
 
     bed_c: float = setting("Bed temperature.", unit="°C", low=30, high=150, default=60.0)
@@ -71,7 +71,8 @@ async def bed_still(bench: Bench, aim: StillParameters) -> TrialResult:
                 break
             if heights[-1][0] > aim.longest_s:
                 raise TrialFailed(
-                    f"After {duration(heights[-1][0])} at {aim.bed_c:g} °C the bed still moves {moves:+.1f} µm a minute: "
+                    f"After {duration(heights[-1][0])} at {aim.bed_c:g} °C the bed still moves {moves:+.1f} µm a "
+                    "minute: "
                     "keep draughts away, look for a loose bed or probe, or allow more."
                 )
             words = f"moves {moves:+.1f} µm a minute" if len(heights) >= FEWEST else f"touch {len(heights)}"

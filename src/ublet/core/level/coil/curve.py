@@ -31,7 +31,7 @@ TOUCH_MM = 0.0085
 READ_MM = 0.002
 """Of a reading at rest over a touched place: Z's steps, and what the curve leaves, mm."""
 
-LOUD_V, QUIET_V = 1.75, 1.25
+MAX_V, MIN_V = 1.75, 1.25
 """The circuit rings well between these: louder it is driven into its rails, quieter its readings scatter."""
 
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from ublet.core.bench import Bench
 from ublet.core.level.bed.corner_hand_trials import gauge_of
-from ublet.core.level.coil.curve import LOUD_V, QUIET_V, CoilCurve, CoilReading, coil_of, fit_curve, no_coil, read_coil
+from ublet.core.level.coil.curve import MAX_V, MIN_V, CoilCurve, CoilReading, coil_of, fit_curve, no_coil, read_coil
 from ublet.core.level.gauging import LIFT_MM_S, TRAVEL_MM_S, gauge_setting, onto_gauge
 from ublet.core.level.probe.offset_trials import OFFSET
 from ublet.core.level.reach import probe_offset
@@ -78,10 +78,11 @@ async def coil_current(bench: Bench, aim: CoilCurrentParameters) -> TrialResult:
     loudness = (
         f"With {drive:g} mA it rings with {near_v:.2f} V at {aim.height_mm:g} mm and {far_v:.2f} V far from the bed"
     )
-    if near_v < QUIET_V:
+    if near_v < MIN_V:
         return TrialResult(
             "failed",
-            f"{loudness}: too quiet near the bed (at least {QUIET_V:g} V), and more current would drive it into its rails "
+            f"{loudness}: too quiet near the bed (at least {MIN_V:g} V), and more current would drive it into its "
+            "rails "
             "far from it. Mount it higher, or work at larger heights.",
             {},
             findings,
@@ -103,19 +104,19 @@ def number_of_shown(bench: Bench, path: str) -> float:
 async def _ladder(bench: Bench, up_mm: float, done: float) -> list[tuple[float, CoilReading]]:
     found = []
     for number, drive in enumerate(LADDER_MA):
-        share = done + 0.3 * number / len(LADDER_MA)
-        bench.progress(Progress(f"{drive:g} mA", share, None, "near the bed" if not up_mm else "far from it"))
+        fraction = done + 0.3 * number / len(LADDER_MA)
+        bench.progress(Progress(f"{drive:g} mA", fraction, None, "near the bed" if not up_mm else "far from it"))
         async with bench.settings.borrowed({f"{ROOT}.drive_ma": drive}):
             found.append((drive, await read_coil(bench)))
         bench.record.row(DRIVEN.name, (drive, up_mm, found[-1][1].volts, found[-1][1].deviation_hz))
-        if found[-1][1].volts > LOUD_V:
+        if found[-1][1].volts > MAX_V:
             break  # louder still tells nothing more
     return found
 
 
 def _volts_a_ma(ladder: list[tuple[float, CoilReading]]) -> float:
     """How loud a milliampere makes it, V, by those currents that do not drive it into its rails."""
-    good = [(drive, reading.volts) for drive, reading in ladder if reading.volts <= LOUD_V]
+    good = [(drive, reading.volts) for drive, reading in ladder if reading.volts <= MAX_V]
     if len(good) < 2:
         raise TrialFailed(
             "Even the smallest currents drive the coil into its rails: it is another coil, or no metal near."
@@ -154,15 +155,15 @@ async def coil_curve(bench: Bench, aim: CurveParameters) -> TrialResult:
         curve = fit_curve(heights.tolist(), [each.hz for each in readings])
     except ValueError as error:
         raise TrialFailed(f"The readings make no curve: {error}. Look at the coil’s plug and mount.") from error
-    play_um = await _play(bench, curve, here, aim.top_mm)
-    return _curve_result(bench, aim, curve, readings, play_um, drive)
+    backlash_um = await _backlash(bench, curve, here, aim.top_mm)
+    return _curve_result(bench, aim, curve, readings, backlash_um, drive)
 
 
-async def _play(bench: Bench, curve: CoilCurve, here: float, top_mm: float) -> float:
+async def _backlash(bench: Bench, curve: CoilCurve, here: float, top_mm: float) -> float:
     """How much lower the coil stands where it came from below, µm: Z's play."""
     off = []
-    for share in UPWARD_MM:
-        height = here + share * (top_mm - here)
+    for fraction in UPWARD_MM:
+        height = here + fraction * (top_mm - here)
         await bench.motion.move("z", height - here, LIFT_MM_S)
         here = height
         reading = await read_coil(bench)
@@ -175,7 +176,7 @@ def _curve_result(
     aim: CurveParameters,
     curve: CoilCurve,
     readings: list[CoilReading],
-    play_um: float,
+    backlash_um: float,
     drive: float,
 ) -> TrialResult:
     low, top = float(curve.heights[0]), float(curve.heights[-1])
@@ -187,7 +188,7 @@ def _curve_result(
     named = {low: "low", aim.trigger_mm: "trigger", top: "top"}
     findings = [
         Finding("residual", residual_um, None, "µm", words=f"left by the curve at {aim.trigger_mm:g} mm"),
-        Finding("play", play_um, 3.0, "µm", words="coming from below it stands lower by"),
+        Finding("play", backlash_um, 3.0, "µm", words="coming from below it stands lower by"),
         *(
             Finding(f"resolves_{named[height]}", um, None, "µm", words=f"deviation of a reading at {height:.1f} mm")
             for height, um in resolves.items()
@@ -195,8 +196,10 @@ def _curve_result(
     ]
     fine = ", ".join(f"{um:.1f} µm at {height:.1f} mm" for height, um in resolves.items())
     why = f"It falls all the way from {low:.1f} to {top:.1f} mm; s.d. of one reading: {fine}."
-    if abs(play_um) > 10:
-        why += f" Coming from below it stands {play_um:.0f} µm lower: Z has play; it is always read on the way down."
+    if abs(backlash_um) > 10:
+        why += (
+            f" Coming from below it stands {backlash_um:.0f} µm lower: Z has play; it is always read on the way down."
+        )
     values: dict[str, Value] = {
         f"{ROOT}.curve_low_mm": round(low, 4),
         f"{ROOT}.curve_top_mm": round(top, 4),

@@ -73,8 +73,8 @@ async def coil_drift(bench: Bench, aim: DriftParameters) -> TrialResult:
         for number in range(aim.touches):
             if number:
                 target = start_c + (aim.bed_c - start_c) * number / (aim.touches - 1)
-                share = number / aim.touches
-                await reach(bench, heater, target, share, aim.soak_s, "the bed warms the coil")
+                fraction = number / aim.touches
+                await reach(bench, heater, target, fraction, aim.soak_s, "the bed warms the coil")
             bench.progress(Progress(f"touch {number + 1}", number / aim.touches, None, f"of {aim.touches}"))
             touched = await _touched(bench, aim, number)
             if touched is None:

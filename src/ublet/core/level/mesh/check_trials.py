@@ -18,7 +18,7 @@ from ublet.core.level.probe.probing import TOUCHES, homing_approach, probe_needs
 from ublet.core.level.reach import NO_PROBE, probe_offset, senses
 from ublet.core.level.scatter import PLACE_MM, pooled_u_mm
 from ublet.core.level.surface import fit_surface
-from ublet.core.level.warmth import PrintingWarmth, conditions, warm_up, warm_words
+from ublet.core.level.warmth import PrintWarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis, home_unhomed
 from ublet.core.run import Finding, Progress, TrialFailed, TrialResult
@@ -177,7 +177,7 @@ SAME_BED_C = 8.0
 """A bed bends alike within so many °C."""
 
 
-class CheckParameters(PrintingWarmth):
+class CheckParameters(PrintWarmUp):
     """How often each of the five places is touched."""
 
     samples: int = setting("Touches at each of the five places.", low=2, high=10, default=SAMPLES)

@@ -28,7 +28,7 @@ from ublet.core.level.mesh.first_layer import (
 from ublet.core.level.mesh.live import CORRECTION, FOLLOWS, HEIGHTS, SHIFT, corrected, live_correction, live_mesh
 from ublet.core.level.probe.offset_trials import offset_live, offset_proposals, offset_setting, side_words
 from ublet.core.level.reach import senses
-from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import PrintWarmUp, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, number_of
 from ublet.core.motion.homing_trials import motion_needs
@@ -100,7 +100,7 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
         Confirm("Take everything off the sheet and wipe it: patches are printed there.", ("it is clean",), CleanSheet())
     )
     bench.motion.clear_at_the_end(LIFT_MM)
-    await warm_up(bench, PrintingWarmth(material=name))
+    await warm_up(bench, PrintWarmUp(material=name))
     await home_unhomed(bench, ("x", "y"))
     await home_axis(bench, "z")  # warm as it is now: the bed has moved since, and so has whatever tells its end
     await melt(bench, hotend_of(machine), machine.materials[name].nozzle_c, 0.05)
@@ -396,7 +396,7 @@ def _needs(machine: MachineFile, aim: LayerParameters, read: Callable[[str], flo
     needs = (
         Need(f"{len(places)} places", True),
         *melt_needs(machine, aim.material, read),
-        *warm_needs(machine, PrintingWarmth(material=name), read),
+        *warm_needs(machine, PrintWarmUp(material=name), read),
         *motion_needs(machine, aim, read),
     )
     return tuple(dict.fromkeys(needs))  # the hotend's warmth is asked for twice
@@ -413,7 +413,7 @@ def _announce(machine: MachineFile, aim: LayerParameters) -> str:
         if aim.tries == "stripe"
         else f"{len(places)} patches of {aim.side_mm:g} mm: the middle, then the corners"
     )
-    warm = warm_words(machine, PrintingWarmth(material=name))
+    warm = warm_words(machine, PrintWarmUp(material=name))
     return (
         f"{warm} Homes X and Y if they are not, and Z anew, then prints a purge line and {what}, {aim.layer_mm:g} mm "
         f"high, following the live mesh ({HEIGHTS})."

@@ -28,7 +28,7 @@ On a finer grid than that nobody looks at single points.
 FEWEST = 8
 """Fewer points than this tell of none among them that it is wrong."""
 
-TELLS_NOTHING = 1e-9
+LEAST_LEVERAGE = 1e-9
 
 MOST_DEGREE, POINTS_A_TERM = 5, 2.5
 """Of the polynomial that the others are described by: its degree at most, and how many points a term needs."""
@@ -100,10 +100,10 @@ def weights(knots: Floats, at: Floats, between: Between) -> Floats:
 
         return np.asarray(CubicSpline(knots, np.eye(len(knots)))(inside), dtype=np.float64)
     cell = np.clip(np.searchsorted(knots, inside, side="right") - 1, 0, len(knots) - 2)
-    share = (inside - knots[cell]) / (knots[cell + 1] - knots[cell])
+    fraction = (inside - knots[cell]) / (knots[cell + 1] - knots[cell])
     found = np.zeros((len(at), len(knots)))
     rows = np.arange(len(at))
-    found[rows, cell], found[rows, cell + 1] = 1 - share, share
+    found[rows, cell], found[rows, cell + 1] = 1 - fraction, fraction
     return found
 
 
@@ -250,7 +250,7 @@ def without_row(spline: Floats, number: int) -> Floats:
     own = spline[number, number]
     left = np.delete(np.delete(spline, number, axis=0), number, axis=1)
     column = np.delete(spline[:, number], number)
-    return left - np.outer(column, column) / own if abs(own) > TELLS_NOTHING else left
+    return left - np.outer(column, column) / own if abs(own) > LEAST_LEVERAGE else left
 
 
 def deleted_residuals(spline: Floats, heights: Floats) -> tuple[Floats, Floats]:
@@ -263,9 +263,9 @@ def deleted_residuals(spline: Floats, heights: Floats) -> tuple[Floats, Floats]:
     """
     own = np.abs(np.diag(spline))
     usual = float(np.median(own)) or 1.0
-    tells = own > TELLS_NOTHING * usual
-    residuals = np.where(tells, spline @ heights, 0.0)
-    own = np.where(tells, own, usual)
+    determined = own > LEAST_LEVERAGE * usual
+    residuals = np.where(determined, spline @ heights, 0.0)
+    own = np.where(determined, own, usual)
     return np.asarray(residuals / own), np.asarray(residuals / np.sqrt(own) / math.sqrt(usual))
 
 

@@ -19,7 +19,7 @@ from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_
 from ublet.core.level.reach import NO_PROBE, ProbeArea, reach_of, senses
 from ublet.core.level.scatter import PLACE_MM, pooled_u_mm
 from ublet.core.level.surface import FittedSurface, fit_surface
-from ublet.core.level.warmth import PrintingWarmth, conditions, warm_up, warm_words
+from ublet.core.level.warmth import PrintWarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of
 from ublet.core.run import Checkpoint, Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
@@ -47,7 +47,7 @@ MESHED = Stream("meshed", ("column", "row", "x_mm", "y_mm", "height_mm"), ("", "
 """
 
 
-class GridParameters(PrintingWarmth):
+class GridParameters(PrintWarmUp):
     """The grid."""
 
     columns: int = setting("Points along X; 0: as declared.", zero="as declared", low=0, high=44, default=0)
@@ -232,8 +232,10 @@ def good_enough(range_mm: float, layer_mm: float = 0.2) -> str:
     if range_mm <= FLAT_MM:
         varies = f"would vary by {half:.3f} mm up and down"
         return f"Without any mesh a first layer of {layer_mm:g} mm {varies}: as good without."
-    share = 100 * half / layer_mm
-    words = f"Without any mesh a first layer of {layer_mm:g} mm would vary by {half:.3f} mm up and down, {share:.0f} %"
+    fraction = 100 * half / layer_mm
+    words = (
+        f"Without any mesh a first layer of {layer_mm:g} mm would vary by {half:.3f} mm up and down, {fraction:.0f} %"
+    )
     return f"{words}: more than a mesh should hide; level the bed first." if range_mm > WORTH_MM else f"{words}."
 
 

@@ -66,7 +66,7 @@ async def probe_height(bench: Bench, aim: HeightParameters) -> TrialResult:
     await onto_gauge(bench, aim.gauge_mm, aim.speed_mm_s)
     if afar:
         await _put(bench, aim)
-        bench.tell("probe")
+        bench.report_fact("probe")
     bench.progress(Progress("what it clears", 0.9, None, "with the rule"))
     what = "the probe’s end and the bed" if afar else "the stowed probe’s end and the bed"
     asked = Measure(

@@ -17,7 +17,7 @@ from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.probe.probing import TOUCHES, Probing, homing_approach, probing, probing_uses
 from ublet.core.level.reach import reach_of, senses
 from ublet.core.level.scatter import deviation_of, scatter_beyond
-from ublet.core.level.warmth import PrintingWarmth, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import PrintWarmUp, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, moving, number_of
 from ublet.core.questions import Jog
@@ -108,7 +108,7 @@ TOUCHED = Stream("touched", ("number", "trigger_mm", "touched_mm"), ("", "mm", "
 """Every touch: Z at which the probe triggered there (0 without one), Z at which the gauge dragged."""
 
 
-class TouchParameters(PrintingWarmth):
+class TouchParameters(PrintWarmUp):
     """The gauge, how often, and how deep it may go."""
 
     gauge_mm: float = gauge_setting()

@@ -12,7 +12,7 @@ from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
 from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.reach import ProbeArea, must_reach, reach_of, senses
-from ublet.core.level.warmth import Warmth, warm_needs
+from ublet.core.level.warmth import WarmUp, warm_needs
 from ublet.core.machine.level_parts import ProbeSettings
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
@@ -224,7 +224,7 @@ def probing_uses(machine: MachineFile) -> tuple[Capability, ...]:
     return moving("programs", *(("probe",) if pin else ()))(machine)
 
 
-def probe_needs(machine: MachineFile, aim: Warmth, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+def probe_needs(machine: MachineFile, aim: WarmUp, read: Callable[[str], float | None]) -> tuple[Need, ...]:
     """What touching the bed as warm as that needs: a probe that senses it, and reaches it."""
     try:
         probe = probe_of(machine)

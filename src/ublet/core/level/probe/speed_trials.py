@@ -24,7 +24,7 @@ from ublet.core.level.probe.probing import (
 )
 from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.scatter import Scatter, not_worse
-from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
+from ublet.core.level.warmth import WarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import number_of
 from ublet.core.motion.program import ProbeMove, Program, To
@@ -46,7 +46,7 @@ WAYS = Stream("ways", ("way", "time_s", "deviation_mm", "taken"), ("", "s", "mm"
 """Every way of probing that was tried: seconds a point, spread of its touches, whether it was taken."""
 
 
-class SpeedParameters(Warmth):
+class SpeedParameters(WarmUp):
     """How slow the reference is, and how often each way is tried."""
 
     touches: int = setting("Touches for each way.", low=8, high=60, default=20)
@@ -82,8 +82,8 @@ async def probe_speed(bench: Bench, aim: SpeedParameters) -> TrialResult:
         tried = [reference]
         bench.record.row(WAYS.name, (0, reference.seconds, reference.scatter.deviation_mm, 1))
         for number, (name, change) in enumerate(changes, start=1):
-            share = number / (len(changes) + 1)
-            one = await _try(bench, probe, places, name, change(best.approach), aim.touches, share)
+            fraction = number / (len(changes) + 1)
+            one = await _try(bench, probe, places, name, change(best.approach), aim.touches, fraction)
             faster = one.seconds < best.seconds * (1 - SAME_TIME)
             taken = faster and not_worse(reference.scatter, one.scatter)
             if not faster and one.capped_by:
@@ -127,11 +127,11 @@ async def _try(
     name: str,
     approach: TouchSettings,
     touches: int,
-    share: float,
+    fraction: float,
 ) -> ProbingVariant:
     """Touch two places in turn; seconds a point as the board's planner follows such a way."""
     probe.approach = approach
-    bench.progress(Progress(name, share, None, f"{touches} touches"))
+    bench.progress(Progress(name, fraction, None, f"{touches} touches"))
     await probe.touches_at(places[1], 1)
     down, capped = name.startswith(DOWN), ""
     if name.startswith((DOWN, ACROSS)):

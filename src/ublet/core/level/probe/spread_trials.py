@@ -20,7 +20,7 @@ from ublet.core.level.probe.probing import (
 )
 from ublet.core.level.reach import NO_PROBE, ProbeArea, reach_of, senses
 from ublet.core.level.scatter import Scatter, jump_of, scatter_of
-from ublet.core.level.warmth import Warmth, conditions, warm_up, warm_words
+from ublet.core.level.warmth import WarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Finding, Progress, TrialFailed, TrialResult, about
 from ublet.core.settings import setting
@@ -28,7 +28,7 @@ from ublet.core.trial import TrialSpec, facts
 from ublet.core.words import counted, several
 
 
-class SpreadParameters(Warmth):
+class SpreadParameters(WarmUp):
     """Where, how often and how it is touched."""
 
     touches: int = setting("Touches at each place.", low=5, high=100, default=12)
@@ -98,9 +98,9 @@ async def probe_spread(bench: Bench, aim: SpreadParameters) -> TrialResult:
 async def _series(bench: Bench, probe: Probing, place: Point, number: int, of: int, touches: int) -> list[float]:
     heights: list[float] = []
     while len(heights) < touches:
-        share = (number + len(heights) / touches) / of
+        fraction = (number + len(heights) / touches) / of
         bench.progress(
-            Progress(f"touch {len(heights) + 1}", share, None, f"of {touches} at {probe.reach.words(place)}")
+            Progress(f"touch {len(heights) + 1}", fraction, None, f"of {touches} at {probe.reach.words(place)}")
         )
         heights += await probe.touches_at(place, 1, stays=len(heights) + 1 < touches)
     return heights

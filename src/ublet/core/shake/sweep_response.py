@@ -10,10 +10,10 @@ from ublet.core.arrays import Floats
 from ublet.core.run import Stream
 from ublet.core.shake.recorded_shake import EDGE_HZ
 from ublet.core.shake.shaking import DIRECTIONS, SHAKEN, MeasuredResponse
-from ublet.core.shake.spectra import Bands, resampled, transfer_of
+from ublet.core.shake.spectra import Bands, frequency_response_of, resampled
 from ublet.core.shake.sweep import Sweep
 
-HEARD = Stream(SHAKEN, ("time_s", "x_m_s2", "y_m_s2", "z_m_s2"), ("s", "m/s²", "m/s²", "m/s²"), 1600.0, "f4")
+RESPONSE = Stream(SHAKEN, ("time_s", "x_m_s2", "y_m_s2", "z_m_s2"), ("s", "m/s²", "m/s²", "m/s²"), 1600.0, "f4")
 """Readings as they came, by the board's clock, along the machine's axes."""
 
 SWEPT = Stream("swept", ("begun_s", "from_hz", "to_hz", "seconds", "per_hz_m_s2"), ("s", "Hz", "Hz", "s", "m/s²/Hz"))
@@ -29,24 +29,30 @@ GROWING = Stream("growing", ("hz", "gain", "coherence"), ("Hz", "", ""))
 SPECTRUM = Stream("spectrum", ("time_s", *(f"hz_{hz:g}" for hz in BINS)), ("s", *("m/s²",) * len(BINS)), None, "f4")
 """Every half second: how much shakes, by frequency (amplitude in bands of 4 Hz)."""
 
-TRANSFER = Stream("transfer", ("hz", "gain", "phase_rad", "gain_u", "coherence"), ("Hz", "", "rad", "", ""))
+FREQUENCY_RESPONSE = Stream("transfer", ("hz", "gain", "phase_rad", "gain_u", "coherence"), ("Hz", "", "rad", "", ""))
 """What moves over what is told, in bands."""
 
 
-def bands_of(heard: MeasuredResponse, sweep: Sweep, rate_hz: float) -> Bands:
+def bands_of(response: MeasuredResponse, sweep: Sweep, rate_hz: float) -> Bands:
     """The transfer along the sweep's direction. rate_hz: of the even times on which it is worked out, from the first
     reading of the sweep on; repeats that are to be taken together have the same.
     """
     count = int((sweep.duration_s + 0.2) * rate_hz)
-    at = float(heard.time_s[np.searchsorted(heard.time_s, 0.0)]) + np.arange(count) / rate_hz
-    along = heard.along(sweep.axis)
-    values = resampled(at, heard.time_s, along - along.mean())
-    return transfer_of(sweep.at(at), values, rate_hz, sweep.from_hz + EDGE_HZ / 2, sweep.to_hz - EDGE_HZ)
+    at = float(response.time_s[np.searchsorted(response.time_s, 0.0)]) + np.arange(count) / rate_hz
+    along = response.along(sweep.axis)
+    values = resampled(at, response.time_s, along - along.mean())
+    return frequency_response_of(sweep.at(at), values, rate_hz, sweep.from_hz + EDGE_HZ / 2, sweep.to_hz - EDGE_HZ)
 
 
 def rows_of(bands: Bands) -> list[tuple[float, ...]]:
     """Bands as rows of the stream."""
-    columns = (bands.hz, np.abs(bands.transfer), np.angle(bands.transfer), np.sqrt(bands.variance), bands.coherence)
+    columns = (
+        bands.hz,
+        np.abs(bands.frequency_response),
+        np.angle(bands.frequency_response),
+        np.sqrt(bands.variance),
+        bands.coherence,
+    )
     return [tuple(row) for row in np.column_stack(columns).tolist()]
 
 
@@ -63,9 +69,11 @@ class Growing:
         """Readings that came (n times since the sweep began, n x 3); a row of the growing transfer and one of the
         spectrum, when a piece is whole.
         """
-        way = DIRECTIONS[self.sweep.axis]
+        direction = DIRECTIONS[self.sweep.axis]
         self._times.append(times)
-        self._values.append(np.asarray(sum(share * values[:, "xyz".index(axis)] for axis, share in way.items())))
+        self._values.append(
+            np.asarray(sum(fraction * values[:, "xyz".index(axis)] for axis, fraction in direction.items()))
+        )
         if times[-1] < self._from_s + PIECE_S:
             return None
         t, y = np.concatenate(self._times), np.concatenate(self._values)
@@ -76,9 +84,9 @@ class Growing:
         middle = float(t.mean())
         hz = self.sweep.from_hz + self.sweep.rate_hz_s * middle
         turns = np.exp(-2j * np.pi * (self.sweep.from_hz * t + self.sweep.rate_hz_s * t**2 / 2))
-        heard, commanded = complex(y @ turns), complex(self.sweep.at(t) @ turns)
-        coherence = min(1.0, 2 * abs(heard) ** 2 / (len(t) * float(y @ y) + 1e-12))
-        return (hz, abs(heard / commanded), coherence), (middle, *self._spectrum(t, y).tolist())
+        response, commanded = complex(y @ turns), complex(self.sweep.at(t) @ turns)
+        coherence = min(1.0, 2 * abs(response) ** 2 / (len(t) * float(y @ y) + 1e-12))
+        return (hz, abs(response / commanded), coherence), (middle, *self._spectrum(t, y).tolist())
 
     def _spectrum(self, t: Floats, y: Floats) -> Floats:
         """Amplitude in each bin."""

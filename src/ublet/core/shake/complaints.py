@@ -11,10 +11,10 @@ from ublet.core.shake.frame import Mode
 from ublet.core.shake.spectra import Bands
 from ublet.core.shake.sweep import Sweep
 
-CLIPPED_SHARE = 0.001
+CLIPPED_FRACTION = 0.001
 """So many readings at the very ends are clipped."""
 
-BELOW_SHARE = 0.3
+BELOW_FRACTION = 0.3
 """A mode of such a share at such a frequency is the frame on its feet."""
 
 LOW_HZ = 12.0
@@ -26,7 +26,7 @@ def at_ends(values: Floats) -> float:
     return float(np.mean((values == values.max()) | (values == values.min())))
 
 
-def heard_words(bands: Bands) -> list[str]:
+def response_words(bands: Bands) -> list[str]:
     """What was heard besides the sweep."""
     lines_words = [f"a line at {hz:g} Hz does not follow the sweep: a fan, or mains" for hz in bands.lines]
     power = float(np.median(bands.coherence))
@@ -45,15 +45,19 @@ def symptoms(axis: str, modes: Sequence[Mode], sweep: Sweep | None) -> list[str]
         )
     for one in modes:
         for other in modes:
-            if one.frequency_hz < other.frequency_hz < 1.2 * one.frequency_hz and min(one.share, other.share) > 0.2:
+            if (
+                one.frequency_hz < other.frequency_hz < 1.2 * one.frequency_hz
+                and min(one.modal_share, other.modal_share) > 0.2
+            ):
                 sentences.append(
                     f"{axis}: two peaks close to one another, {one.frequency_hz:.0f} and {other.frequency_hz:.0f} Hz: "
                     "belts of different tension, or a part that shakes along"
                 )
     low = min(modes, key=lambda mode: mode.frequency_hz)
-    if low.frequency_hz < LOW_HZ and low.share > BELOW_SHARE:
+    if low.frequency_hz < LOW_HZ and low.modal_share > BELOW_FRACTION:
         sentences.append(
-            f"{axis}: {100 * low.share:.0f} % at {low.frequency_hz:.0f} Hz: the frame moves on its feet; set it firm"
+            f"{axis}: {100 * low.modal_share:.0f} % at {low.frequency_hz:.0f} Hz: the frame moves on its feet; set "
+            "it firm"
         )
     if sweep is not None:
         for mode in modes:

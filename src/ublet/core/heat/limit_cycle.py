@@ -112,7 +112,7 @@ class RelayPhase:
         self.period_s = demands.cycle_s / 12
         self._known: list[Cycle] = []
 
-    async def swing(self, samples: AsyncIterator[HeatSample]) -> list[Cycle]:
+    async def cycle(self, samples: AsyncIterator[HeatSample]) -> list[Cycle]:
         """Cycles that agree; the relay is on already."""
         seen, rebalanced = 0, 0
         levels = (self.limit, 0.0)
@@ -124,9 +124,9 @@ class RelayPhase:
             if reached is None:
                 if sample.celsius >= self.target_c:
                     reached = at
-                elif at > self.demands.climb_s:
+                elif at > self.demands.heat_up_s:
                     raise TrialFailed(
-                        f"The target was not reached in {duration(self.demands.climb_s)}: the heater is too weak, "
+                        f"The target was not reached in {duration(self.demands.heat_up_s)}: the heater is too weak, "
                         f"it stands at {sample.celsius:.0f} °C. Check its power, its voltage and the sock."
                     )
                 else:
@@ -198,8 +198,8 @@ class RelayPhase:
             rate = (rows[-1][2] - rows[-50][2]) / (rows[-1][0] - rows[-50][0])
             if rate > 0.002:
                 left = (self.target_c - rows[-1][2]) / rate * 1.15 + 9 * self.period_s
-        share = 0.4 * max(0.0, min(1.0, rows[-1][2] / self.target_c))
-        self.bench.progress(Progress("climbing", share, left, f"full power, {rows[-1][2]:.0f} °C"))
+        fraction = 0.4 * max(0.0, min(1.0, rows[-1][2] / self.target_c))
+        self.bench.progress(Progress("climbing", fraction, left, f"full power, {rows[-1][2]:.0f} °C"))
 
     def _must_suffice(self) -> None:
         """Say early, from the climb itself, when full power will not reach the target."""

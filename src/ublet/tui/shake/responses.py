@@ -7,8 +7,8 @@ from collections.abc import Sequence
 import numpy as np
 
 from ublet.core.run import Series
-from ublet.core.shake.frame import Mode, transfer
-from ublet.core.shake.hearing import BINS
+from ublet.core.shake.frame import Mode, frequency_response
+from ublet.core.shake.sweep_response import BINS
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.graph import Graph, graph
@@ -39,12 +39,12 @@ def put_curve(drawn: Graph, hz: np.ndarray, gain: np.ndarray, style: str) -> Non
 def put_modes(drawn: Graph, modes: Sequence[Mode], style: str) -> None:
     """The curve that modes make."""
     hz = np.linspace(*drawn.across, DRAWN)
-    put_curve(drawn, hz, np.abs(transfer(modes, hz)), style)
+    put_curve(drawn, hz, np.abs(frequency_response(modes, hz)), style)
 
 
 def put_peaks(drawn: Graph, modes: Sequence[Mode], style: str) -> None:
     """A word over each peak; after all curves, which would go through it."""
-    gains = np.abs(transfer(modes, np.array([mode.frequency_hz for mode in modes])))
+    gains = np.abs(frequency_response(modes, np.array([mode.frequency_hz for mode in modes])))
     for mode, at in zip(modes, gains.tolist(), strict=True):
         if not drawn.across[0] < mode.frequency_hz < drawn.across[1]:
             continue
@@ -71,9 +71,9 @@ def put_spectrogram(
     width, height = max(10, size[0] - 6), max(4, size[1] - 3)
     cells.put(left, top, "spectrogram, m/s²: Hz over s", Ink.dim)
     bottom = top + 1 + height
-    for share in (0.0, 0.5, 1.0):
-        hz = BINS[0] + share * (BINS[-1] - BINS[0])
-        cells.put(left, bottom - 1 - round(share * (height - 1)), f"{hz:>4.0f}", Ink.dim)
+    for fraction in (0.0, 0.5, 1.0):
+        hz = BINS[0] + fraction * (BINS[-1] - BINS[0])
+        cells.put(left, bottom - 1 - round(fraction * (height - 1)), f"{hz:>4.0f}", Ink.dim)
     cells.put(left + 6, bottom, f"0{f'{seconds:.0f} s':>{width - 1}}", Ink.dim)
     for row in range(height):
         cells.put(left + 5, top + 1 + row, "│", Ink.faint)

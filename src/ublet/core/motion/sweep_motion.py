@@ -8,17 +8,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ublet.core.arrays import Floats
-from ublet.core.motion.program import SWING_LEADS_S, SweepMove
+from ublet.core.motion.program import SWEEP_LEAD_S, SweepMove
 
 LEAD_IN_S = 0.3
-LEAD_OUT_S = SWING_LEADS_S - LEAD_IN_S
+LEAD_OUT_S = SWEEP_LEAD_S - LEAD_IN_S
 """Before the sweep it is brought to the speed with which that begins, and after it back to where it began, s."""
 
 GRID_HZ = 5000.0
 """So often its speed is told; between two of these it changes evenly."""
 
 
-class SwingCourse:
+class SweepCourse:
     """The speed of a swing along its way, told ``GRID_HZ`` times a second and even between.
 
     Its acceleration is ``a = A f sin(2 pi (f0 t + r t^2 / 2))`` at the frequency ``f = f0 + r t``, so its speed is
@@ -26,19 +26,19 @@ class SwingCourse:
     where it began.
     """
 
-    def __init__(self, swing: SweepMove) -> None:
-        self._swing = swing
-        self._rate = (swing.to_hz - swing.from_hz) / swing.seconds
-        self._top = 1000 * swing.per_hz_m_s2 / (2 * math.pi)
-        self._swung = round(swing.seconds * GRID_HZ)
+    def __init__(self, sweep_move: SweepMove) -> None:
+        self._sweep_move = sweep_move
+        self._rate = (sweep_move.to_hz - sweep_move.from_hz) / sweep_move.seconds
+        self._top = 1000 * sweep_move.per_hz_m_s2 / (2 * math.pi)
+        self._swept = round(sweep_move.seconds * GRID_HZ)
         self._in, out = round(LEAD_IN_S * GRID_HZ), round(LEAD_OUT_S * GRID_HZ)
-        self.count = self._in + self._swung + out
-        self._last = float(self._sweep(np.array([self._swung]))[0])
-        speeds = self.speeds(0, self._in + self._swung + 1)
+        self.count = self._in + self._swept + out
+        self._last = float(self._sweep(np.array([self._swept]))[0])
+        speeds = self.speeds(0, self._in + self._swept + 1)
         gone = float(np.sum(speeds[1:] + speeds[:-1])) / (2 * GRID_HZ)
-        share = np.arange(out + 1) / out
-        back = self._last * (1 - share)
-        bump = share * (1 - share)
+        fraction = np.arange(out + 1) / out
+        back = self._last * (1 - fraction)
+        bump = fraction * (1 - fraction)
         size = -(gone + float(np.sum(back[1:] + back[:-1])) / (2 * GRID_HZ)) * GRID_HZ / float(np.sum(bump))
         self._out: Floats = back + size * bump
 
@@ -51,14 +51,14 @@ class SwingCourse:
         """Speeds at so many points of the grid from one on, mm/s; behind its end it stands."""
         at = np.arange(first, first + count)
         found = np.where(at < self._in, -self._top * at / self._in, 0.0)
-        swung = (at >= self._in) & (at <= self._in + self._swung)
-        found[swung] = self._sweep(at[swung] - self._in)
-        led_out = (at > self._in + self._swung) & (at <= self.count)
+        swept_s = (at >= self._in) & (at <= self._in + self._swept)
+        found[swept_s] = self._sweep(at[swept_s] - self._in)
+        led_out = (at > self._in + self._swept) & (at <= self.count)
         if led_out.any():
-            found[led_out] = self._out[at[led_out] - self._in - self._swung]
+            found[led_out] = self._out[at[led_out] - self._in - self._swept]
         return found
 
     def _sweep(self, at: NDArray[np.int64]) -> Floats:
         t = at / GRID_HZ
-        turned: Floats = 2 * np.pi * (self._swing.from_hz * t + self._rate * t * t / 2)
+        turned: Floats = 2 * np.pi * (self._sweep_move.from_hz * t + self._rate * t * t / 2)
         return np.asarray(-self._top * np.cos(turned))
