@@ -205,10 +205,10 @@ def probed(
     tally.take("probe spread", run_made_up("probe-spread", [], scenario, seed), ("deviation",), "", 0.0)
     speed = run_made_up("probe-speed", [], scenario, seed)
     tally.take("probing speed", speed, (), "", 0.0)
-    found = {finding["id"]: finding["value"] for finding in speed["findings"]}
+    values = {finding["id"]: finding["value"] for finding in speed["findings"]}
     if speed["outcome"] == "proven":
-        quick.append(found["time"] / found["time_slow"])
-        wider.append(found["deviation"] / found["deviation_slow"])
+        quick.append(values["time"] / values["time_slow"])
+        wider.append(values["deviation"] / values["deviation_slow"])
 
 
 def _names(report: Mapping[str, Any], pair: tuple[str, str]) -> bool:
@@ -259,9 +259,9 @@ class Tally:
 
     def report(self) -> dict[str, Any]:
         """By trial: shares, most rounds, and the 95th percentile of the errors."""
-        found: dict[str, Any] = {}
+        figures: dict[str, Any] = {}
         for name, mine in self._of.items():
-            found[name] = {
+            figures[name] = {
                 "proven": round(float(np.mean(mine["proven"])), 3),
                 "covered": round(float(np.mean(mine["covered"])), 3) if mine["covered"] else None,
                 "within_limit": round(float(np.mean(mine["within"])), 3) if mine["within"] else None,
@@ -269,4 +269,4 @@ class Tally:
                 "most_rounds": max(mine["rounds"], default=None),
                 "claims": len(mine["covered"]),
             }
-        return {**found, "failed": self.failed}
+        return {**figures, "failed": self.failed}

@@ -67,17 +67,17 @@ def coils(machines: int) -> dict[str, Any]:
                 proven.setdefault(report["trial"], []).append(good)
                 if not good:
                     failed.append(f"{seed} {report['trial']}: {report['why']}")
-            found = {finding["id"]: finding for finding in reports[-1]["findings"]}
+            by_id = {finding["id"]: finding for finding in reports[-1]["findings"]}
             truth = reports[-1].get("truth", {})
             for id, true in truth.items():
                 if id.startswith("height"):
-                    errors.append(abs(found[id]["value"] - true))
-                    covered.append(errors[-1] <= 2 * found[id]["uncertainty"])
+                    errors.append(abs(by_id[id]["value"] - true))
+                    covered.append(errors[-1] <= 2 * by_id[id]["uncertainty"])
             shift = next((f for f in reports[2]["findings"] if f["id"] == "shift"), None)
             if shift is not None and "shift" in (true := reports[2].get("truth", {})):
                 drifts.append(abs(shift["value"] - true["shift"]) <= 2 * shift["uncertainty"])
             shifts += [abs(f["value"]) for f in reports[2]["findings"] if f["id"] == "shift"]
-            warmer += [found["warmer"]["value"]] if "warmer" in found else []
+            warmer += [by_id["warmer"]["value"]] if "warmer" in by_id else []
     return {
         "machines": machines,
         "proven": {trial: round(float(np.mean(each)), 3) for trial, each in proven.items()},

@@ -101,6 +101,6 @@ def one_machine(scenario: Path, seed: int) -> tuple[float, float | None, str]:
         )
         for ways in loss_directions(machine, ("x", "y"))
     )
-    found = next((each["value"] for each in report["findings"] if each["id"] == "feed_limit.x"), None)
+    limit = next((each["value"] for each in report["findings"] if each["id"] == "feed_limit.x"), None)
     true = report["truth"].get("feed_limit.x")
-    return spare, None if found is None or not true else found / true - 1, ""
+    return spare, None if limit is None or not true else limit / true - 1, ""

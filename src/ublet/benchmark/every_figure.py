@@ -114,11 +114,11 @@ def table_of(figures: Mapping[str, Any]) -> list[str]:
     ]
 
 
-def _lines(found: Any, depth: int) -> list[str]:
-    if not isinstance(found, Mapping):
-        return [f"{'  ' * depth}{found}"]
+def _lines(figures: Any, depth: int) -> list[str]:
+    if not isinstance(figures, Mapping):
+        return [f"{'  ' * depth}{figures}"]
     lines = []
-    for key, value in found.items():
+    for key, value in figures.items():
         if key == FELL_SHORT:
             continue
         label = f"{'  ' * depth}{str(key).replace('_', ' ')}"
@@ -132,8 +132,8 @@ def _lines(found: Any, depth: int) -> list[str]:
     return lines
 
 
-def _short(found: Any) -> list[str]:
+def _short(figures: Any) -> list[str]:
     """What parts themselves say fell short of their limits."""
-    if not isinstance(found, Mapping):
+    if not isinstance(figures, Mapping):
         return []
-    return [*found.get(FELL_SHORT, ()), *(words for value in found.values() for words in _short(value))]
+    return [*figures.get(FELL_SHORT, ()), *(words for value in figures.values() for words in _short(value))]

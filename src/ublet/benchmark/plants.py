@@ -99,14 +99,14 @@ def plant_figures(part: str, count: int) -> dict[str, Any]:
                 continue
             seen = {finding["id"].partition(".")[0]: finding["value"] for finding in report["verify"]["findings"]}
             settle = seen.get("settle", float("inf"))
-            found = {
+            figures = {
                 "overshoot_c": seen["overshoot"],
                 "ripple_c": seen["ripple"],
                 "over_possible": settle / possible_s(scenario, part, target),
                 "prediction_c": abs(seen["overshoot_against_prediction"]),
                 "prediction_of_time": abs(settle / seen["predicted_settle"] - 1),
             }
-            worst = {key: max(worst[key], value) for key, value in found.items()}
+            worst = {key: max(worst[key], value) for key, value in figures.items()}
     return {
         "plants": count,
         "proven": proven,
@@ -135,15 +135,15 @@ def soak_figures(count: int) -> dict[str, Any]:
                     text = machine.read_text(encoding="utf-8")
                     machine.write_text(text.replace('surface_sensor = "plate"\n', ""), encoding="utf-8")
                 report = _run("bed-soak", scenario, target, seed, keep=False)
-                found = {finding["id"].partition(".")[0]: finding["value"] for finding in report["findings"]}
+                values = {finding["id"].partition(".")[0]: finding["value"] for finding in report["findings"]}
                 if report["outcome"] != "proven":
                     none += 1
                     continue
-                errors.append(found["soak"] - _truth(report, "soak"))
-                if "sheet_lag" not in found:
+                errors.append(values["soak"] - _truth(report, "soak"))
+                if "sheet_lag" not in values:
                     unseen += 1
                     continue
-                lags.append(found["sheet_lag"] - _truth(report, "sheet_lag"))
+                lags.append(values["sheet_lag"] - _truth(report, "sheet_lag"))
             figures[way] = {
                 "soak_error_s": _span(errors),
                 "sheet_lag_error_s": _span(lags),
@@ -165,14 +165,14 @@ def analysing(runs: int) -> dict[str, Any]:
     times = []
     for _ in range(runs + 1):
         began = time.perf_counter()
-        found = analyse_heat(time_s, duty, celsius)
+        analysis = analyse_heat(time_s, duty, celsius)
         times.append(time.perf_counter() - began)
     return {
         "samples": len(time_s),
         "median_s": round(float(np.median(times[1:])), 3),
         "limit_s": 0.5,
-        "gain_error": round(found.fit.model.gain_c / model.gain_c - 1, 4),
-        "time_constant_error": round(found.fit.model.time_constant_s / model.time_constant_s - 1, 4),
+        "gain_error": round(analysis.fit.model.gain_c / model.gain_c - 1, 4),
+        "time_constant_error": round(analysis.fit.model.time_constant_s / model.time_constant_s - 1, 4),
     }
 
 

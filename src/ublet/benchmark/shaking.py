@@ -76,15 +76,15 @@ def _modes(frames: int, noise_db: float) -> dict[str, Any]:
 
 def _left(impulses: ImpulseSequence, made: Structure, way: float) -> float:
     """What a train really leaves of the true frame: every mode integrated by itself after each impulse."""
-    found = 0.0
+    worst = 0.0
     for hz, z, fraction in zip(made.hz, made.damping, made.modal_share, strict=True):
         w = 2 * np.pi * hz * way
         poles = -z * w + 1j * w * np.sqrt(1 - z * z)
         state, now = 0j, 0.0
         for at, amplitude in zip(impulses.times.tolist(), impulses.amplitudes.tolist(), strict=True):
             state, now = state * np.exp(poles * (at - now)) + amplitude, at
-        found += fraction * abs(state)
-    return float(found)
+        worst += fraction * abs(state)
+    return float(worst)
 
 
 def speed(rounds: int) -> dict[str, Any]:

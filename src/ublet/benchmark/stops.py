@@ -58,8 +58,8 @@ def ring_downs(made: MadeUp, modes: tuple[Mode, ...], impulses: ImpulseSequence 
         taken.take()
     times, values = taken.whole()
     late = impulses.duration_s if impulses is not None else 0.0
-    found = [amplitudes(times, values[:, 0], modes, stop + late) for stop in stops]
-    return [each for each in found if each is not None]
+    amplitudes_at = [amplitudes(times, values[:, 0], modes, stop + late) for stop in stops]
+    return [each for each in amplitudes_at if each is not None]
 
 
 def stops(machines: int) -> dict[str, Any]:

@@ -25,13 +25,13 @@ def streams(seconds: float) -> dict[str, Any]:
     """
     from ublet.firmware.clock import run_virtually
 
-    found = {}
+    figures = {}
     for name, (rate_hz, captured, drop) in CASES.items():
         began = time.perf_counter()
         with tempfile.TemporaryDirectory() as folder:
-            found[name] = run_virtually(_one(Path(folder), rate_hz, captured, drop, seconds))
-        found[name]["wall_s"] = round(time.perf_counter() - began, 2)
-    return {"baud": BAUD, "states_hz_wanted": 10, **found}
+            figures[name] = run_virtually(_one(Path(folder), rate_hz, captured, drop, seconds))
+        figures[name]["wall_s"] = round(time.perf_counter() - began, 2)
+    return {"baud": BAUD, "states_hz_wanted": 10, **figures}
 
 
 async def _one(folder: Path, rate_hz: float, captured: bool, drop: float, seconds: float) -> dict[str, Any]:

@@ -59,15 +59,15 @@ def leg(kind: str, seed: int, kept: Path | None = None) -> tuple[dict[str, Trial
             scenario.write_text(text.replace('reads_x = "-y"\nreads_y = "x"\n', ""), encoding="utf-8")
         own = (kept or folder) / "own.toml"
         shutil.copyfile(machine, own)
-        found = {}
+        outcome = {}
         async with on_scenario(scenario, own, seed, watch.on_progress) as (session, looking):
             for name, parameters in LEG:
                 spec = TRIALS[name]
                 entered = await session.run(spec, spec.parameters(**parameters), looking)
-                found[name] = entered.ran.result
-                if (option := found[name].choice) is not None:
+                outcome[name] = entered.ran.result
+                if (option := outcome[name].choice) is not None:
                     await session.keep(option, entered.number)
-        return found
+        return outcome
 
     with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
         return run_virtually(work(Path(name))), watch
@@ -77,7 +77,7 @@ def sweeps(seeds: int) -> dict[str, Any]:
     """Both machines with so many seeds: how many times real time a sweep goes, how often all is proven, and whether
     what is left agrees with what was predicted.
     """
-    found: dict[str, Any] = {}
+    figures: dict[str, Any] = {}
     for kind in ("tern", "wren"):
         fast, proven, agree, left = [], [], [], []
         for seed in range(1, seeds + 1):
@@ -93,14 +93,14 @@ def sweeps(seeds: int) -> dict[str, Any]:
                 both = float(np.hypot(measured.uncertainty or 0.0, predicted.uncertainty or 0.0))
                 agree.append(abs(measured.value - predicted.value) <= 2 * both)
                 left.append(measured.value)
-        found[kind] = {
+        figures[kind] = {
             "seeds": seeds,
             "times_real_time_median": round(float(np.median(fast)), 1),
             "proven": round(float(np.mean(proven)), 3),
             "verify_agrees": round(float(np.mean(agree)), 3),
             "left_median": round(float(np.median(left)), 4),
         }
-    return found
+    return figures
 
 
 def slide_keys(folder: Path, keys: int) -> dict[str, Any]:

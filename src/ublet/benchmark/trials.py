@@ -24,7 +24,7 @@ def trial_figures(stem: str) -> dict[str, Any]:
         walls.append(time.perf_counter() - began)
         report = json.loads(done.stdout)
     machine_s = report["duration_s"] + report["verify"]["duration_s"]
-    found = {finding["id"].partition(".")[0]: finding["value"] for finding in report["verify"]["findings"]}
+    values = {finding["id"].partition(".")[0]: finding["value"] for finding in report["verify"]["findings"]}
     wall = statistics.median(walls)
     model = {finding["id"].partition(".")[0]: finding["value"] for finding in report["findings"]}
     return {
@@ -33,11 +33,11 @@ def trial_figures(stem: str) -> dict[str, Any]:
         "wall_s_with_start_up": round(wall, 2),
         "times_real": round(machine_s / wall),
         "limit_times_real": 200,
-        "overshoot_c": round(found["overshoot"], 3),
-        "predicted_overshoot_c": round(found["predicted_overshoot"], 3),
-        "difference_c": round(found["overshoot_against_prediction"], 3),
+        "overshoot_c": round(values["overshoot"], 3),
+        "predicted_overshoot_c": round(values["predicted_overshoot"], 3),
+        "difference_c": round(values["overshoot_against_prediction"], 3),
         "limits_c": {"overshoot": 2.0, "ripple": 0.5, "difference": 1.0},
-        "ripple_c": round(found["ripple"], 3),
+        "ripple_c": round(values["ripple"], 3),
         "gain_error": round(model["gain"] / _truth(report, "gain") - 1, 4),
         "time_constant_error": round(model["time_constant"] / _truth(report, "time_constant") - 1, 4),
     }

@@ -144,14 +144,14 @@ def _print_mesh(report: dict[str, Any]) -> None:
 def _print_resonance(report: dict[str, Any]) -> None:
     from ublet.core.units import with_uncertainty
 
-    for axis, found in report["axes"].items():
+    for axis, axis_report in report["axes"].items():
         say(f"    {axis}")
-        for mode in found["modes"]:
+        for mode in axis_report["modes"]:
             hz = with_uncertainty(mode["frequency_hz"], mode["frequency_u"], "Hz")
             damping = with_uncertainty(mode["damping_ratio"], mode["damping_u"])
             say(f"      mode {hz}, damping {damping}, share {100 * mode['share']:.0f} %")
-        for each in found["shapers"]:
-            mark = "▸" if each["name"] == found["choice"] else " "
+        for each in axis_report["shapers"]:
+            mark = "▸" if each["name"] == axis_report["choice"] else " "
             say(
                 f"    {mark} {each['name']:14} {each['frequency_hz']:6.1f} Hz  leaves {100 * each['residual']:5.1f} %"
                 f" ({100 * each['residual_drifted']:5.1f} drifted)  rounds {each['rounding_mm']:.3f} mm"
@@ -162,8 +162,8 @@ def _print_resonance(report: dict[str, Any]) -> None:
 def _print_ripples(report: dict[str, Any]) -> None:
     from ublet.core.units import with_uncertainty
 
-    for axis, found in report["axes"].items():
-        say(f"    {axis:4} {with_uncertainty(found['frequency_hz'], found['frequency_u'], 'Hz')}")
+    for axis, axis_report in report["axes"].items():
+        say(f"    {axis:4} {with_uncertainty(axis_report['frequency_hz'], axis_report['frequency_u'], 'Hz')}")
 
 
 PRINTS: Mapping[str, Callable[[dict[str, Any]], None]] = {

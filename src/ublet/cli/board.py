@@ -172,18 +172,18 @@ def ports(
 
     from ublet.link.ports import PortWatch, list_ports
 
-    found = list_ports()
+    serial_ports = list_ports()
     if as_json:
-        print_json({"ports": [asdict(port) for port in found]})
+        print_json({"ports": [asdict(port) for port in serial_ports]})
     else:
-        for port in found:
+        for port in serial_ports:
             say(f"{port.device:24} {port.about}{f'   {port.trouble}' if port.trouble else ''}".rstrip())
-        if not found:
+        if not serial_ports:
             say("no serial port: is the board plugged in, and does its cable carry data?")
     if not watch:
         return
     say("watching: unplug the board, wait a moment, plug it in again (ctrl+c ends)", err=True)
-    looking = PortWatch(found)
+    looking = PortWatch(serial_ports)
     try:
         while True:
             time.sleep(0.3)

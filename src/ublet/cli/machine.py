@@ -70,20 +70,21 @@ def diff(first: Path, second: Path, as_json: JsonOption = False) -> None:
     from ublet.session.document import Document
 
     with told():
-        found = differences(Document(first).values, Document(second).values)
+        changed = differences(Document(first).values, Document(second).values)
     if as_json:
         listed = [
-            {**asdict(item), "unit": declared.unit if (declared := SETTINGS.find(item.path)) else ""} for item in found
+            {**asdict(item), "unit": declared.unit if (declared := SETTINGS.find(item.path)) else ""}
+            for item in changed
         ]
         print_json({"first": str(first), "second": str(second), "differences": listed})
     else:
-        for item in found:
+        for item in changed:
             unit = declared.unit if (declared := SETTINGS.find(item.path)) else ""
             after = shown_after(item.before, item.after)
             say(f"{item.path:40} {shown_value(item.before):>14} → {after} {unit}".rstrip())
-        if not found:
+        if not changed:
             say("no difference")
-    raise typer.Exit(NO if found else GOOD)
+    raise typer.Exit(NO if changed else GOOD)
 
 
 @app.command(rich_help_panel=DECLARE, short_help="Probe mounts to import.")

@@ -162,10 +162,10 @@ def figure(
                 if not path.exists():
                     raise stop(USAGE, f"{path} is not there: run hotend-control first")
                 book = Ledger(path)
-                found = next(((e, s) for e in book.runs() if HEATED & set(s := book.streams(e.id))), None)
-                if found is None:
+                recorded = next(((e, s) for e in book.runs() if HEATED & set(s := book.streams(e.id))), None)
+                if recorded is None:
                     raise stop(NO, f"{path} has no heat record yet")
-                draw_heat_entry(*found, target)
+                draw_heat_entry(*recorded, target)
                 book.close()
         except ValueError as error:
             raise stop(USAGE, str(error)) from error

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 
-def cycles(found: Mapping[str, str | None], own: Mapping[str, str]) -> dict[str, str]:
+def cycles(cycles_found: Mapping[str, str | None], own: Mapping[str, str]) -> dict[str, str]:
     """For each name that showed another's, whose answer it showed; only when they are all each other's."""
     whose = {answer: name for name, answer in own.items()}
-    wrong = {name: whose[answer] for name, answer in found.items() if answer in whose and answer != own[name]}
+    wrong = {name: whose[answer] for name, answer in cycles_found.items() if answer in whose and answer != own[name]}
     return wrong if set(wrong) == set(wrong.values()) else {}

@@ -35,9 +35,9 @@ def without_unprintable(text: str) -> str:
 
 def printable_json(text: str) -> str:
     r"""A JSON text with these characters escaped as JSON escapes them; they can only stand inside its strings."""
-    return _UNPRINTABLE.sub(lambda found: json.dumps(found[0])[1:-1], text)
+    return _UNPRINTABLE.sub(lambda match: json.dumps(match[0])[1:-1], text)
 
 
-def _code(found: re.Match[str]) -> str:
-    number = ord(found[0])
+def _code(match: re.Match[str]) -> str:
+    number = ord(match[0])
     return f"\\x{number:02x}" if number < 0x100 else f"\\u{number:04x}" if number < 0x10000 else f"\\U{number:08x}"

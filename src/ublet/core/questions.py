@@ -123,8 +123,8 @@ class Jog(Question):
         Raises:
             NotAQuantity: they are none, of another axis, or would end below the floor.
         """
-        found = parse_targets(text, usual, position)
-        for target in found:
+        targets = parse_targets(text, usual, position)
+        for target in targets:
             if target.axis not in self.axes:
                 raise NotAQuantity(f"{target.axis.upper()} is not to be moved now: only {', '.join(self.axes).upper()}")
             floor, here = (self.floor or {}).get(target.axis), position.get(target.axis)
@@ -133,7 +133,7 @@ class Jog(Question):
                     f"{target.axis.upper()} would end at {show(here + target.by_mm, 'mm', 5)}, below its floor of "
                     f"{show(floor, 'mm', 5)}: take a smaller step"
                 )
-        return found
+        return targets
 
     def smaller(self, step: float) -> float:
         """The next smaller step; the smallest stays."""

@@ -46,7 +46,7 @@ def parse_table(text: str, wanted: Sequence[str], name: str, optional: Sequence[
     if first is None:
         raise RecordError(f"{name} is empty: it needs a header line {','.join(wanted)} and rows of numbers below it.")
     header = [cell.strip().lower() for cell in lines[first].split(",")]
-    found = [column for column in (*wanted, *optional) if column in header]
+    present = [column for column in (*wanted, *optional) if column in header]
     missing = [column for column in wanted if column not in header]
     if missing:
         near = difflib.get_close_matches(missing[0], header, 1, 0.5)
@@ -64,14 +64,14 @@ def parse_table(text: str, wanted: Sequence[str], name: str, optional: Sequence[
         rows.pop()
     if len(rows) < FEWEST_ROWS:
         raise RecordError(f"{name} has {len(rows)} rows of numbers: record more.")
-    at = [header.index(column) for column in found]
+    at = [header.index(column) for column in present]
     try:
         numbers = np.loadtxt(rows, delimiter=",", usecols=at, ndmin=2)
     except ValueError:
         numbers = None
     if numbers is None or not np.all(np.isfinite(numbers)):
         raise _first_bad_cell(rows, first + 2, header, at, name)
-    return Table({column: numbers[:, n] for n, column in enumerate(found)}, comments, tuple(notes))
+    return Table({column: numbers[:, n] for n, column in enumerate(present)}, comments, tuple(notes))
 
 
 def _first_bad_cell(

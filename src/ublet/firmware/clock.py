@@ -75,11 +75,11 @@ def run_virtually(work: Coroutine[Any, Any, T], loop: Callable[[], asyncio.Abstr
     It goes round asyncio's runner by a list: at its end that one makes a text of its task with all that the task
     returned, to compare handlers of interrupts, which takes longer than some of the runs.
     """
-    found: list[T] = []
+    results: list[T] = []
 
     async def kept() -> None:
-        found.append(await work)
+        results.append(await work)
 
     with asyncio.Runner(loop_factory=loop) as runner:
         runner.run(kept())
-    return found[0]
+    return results[0]

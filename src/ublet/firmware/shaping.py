@@ -39,10 +39,10 @@ class Shaping:
 
     def settled(self, live: Mapping[str, Value]) -> None:
         """Live settings have changed."""
-        found = {axis: live_impulses(live.get, axis) for axis in AXES} if self._can else {}
+        shapers = {axis: live_impulses(live.get, axis) for axis in AXES} if self._can else {}
         self._sequences = {
             axis: impulses
-            for axis, impulses in found.items()
+            for axis, impulses in shapers.items()
             if impulses is not None and impulses.duration_s < LONGEST_S
         }
 
@@ -76,23 +76,23 @@ class Shaping:
 
     def end_period(self) -> dict[str, Floats]:
         """What the axes were really stepped with: n + 1 speeds over the period, mm/s, shaped."""
-        found = {}
+        pieces = {}
         for axis in AXES:
             whole = np.concatenate([self._past[axis], self._now[axis][1:]])
             self._past[axis] = whole[-self._kept :]
             count = len(self._now[axis])
             impulses = self._sequences.get(axis)
-            found[axis] = whole[-count:] if impulses is None else _spread(whole, count, impulses)
-        return found
+            pieces[axis] = whole[-count:] if impulses is None else _spread(whole, count, impulses)
+        return pieces
 
 
 def _spread(whole: Floats, count: int, impulses: ImpulseSequence) -> Floats:
     """The last of many speeds, each the sum of what was told so much earlier; even between the points of the grid."""
-    found = np.zeros(count)
+    speeds = np.zeros(count)
     for time_s, fraction in zip(impulses.times.tolist(), impulses.amplitudes.tolist(), strict=True):
         back = time_s * GRID_HZ
         steps = int(back)
         part = back - steps
         end = len(whole) - steps
-        found += fraction * ((1 - part) * whole[end - count : end] + part * whole[end - count - 1 : end - 1])
-    return found
+        speeds += fraction * ((1 - part) * whole[end - count : end] + part * whole[end - count - 1 : end - 1])
+    return speeds

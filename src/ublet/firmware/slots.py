@@ -105,8 +105,8 @@ class Slots:
             raise SlotRefused("no upload was begun", unbegun=True)
         if incoming.missing():
             raise SlotRefused("the image is not complete: send what is missing")
-        found = hashlib.sha256(incoming.data).hexdigest()
-        if found != incoming.digest:
+        digest = hashlib.sha256(incoming.data).hexdigest()
+        if digest != incoming.digest:
             self.incoming = None
             raise SlotRefused("the digest of what arrived is another one: the image is damaged, send it again")
         try:
@@ -115,7 +115,7 @@ class Slots:
             self.incoming = None
             raise SlotRefused(str(error)) from error
         incoming.verified = True
-        return found
+        return digest
 
     def switch(self) -> Image:
         """Make the verified image the one that runs from the next start on.

@@ -112,35 +112,35 @@ class Ledger:
         numbers = {number for (number,) in rows}
         held = [each for each in self._held() if _wanted(each, trial, outcome, wanted)]
         numbers |= {each.id for each in held}
-        found = [self.run(number) for number in sorted(numbers, reverse=True)]
-        kept = [each for each in found if each is not None and _wanted(each, trial, outcome, wanted)]
+        entries = [self.run(number) for number in sorted(numbers, reverse=True)]
+        kept = [each for each in entries if each is not None and _wanted(each, trial, outcome, wanted)]
         return kept if most < 0 else kept[:most]
 
     def latest(
         self, trial: str, outcome: str | None = None, subject: Mapping[str, str] | None = None
     ) -> RunEntry | None:
         """The newest run of a trial."""
-        found = self.runs(trial, outcome, subject, 1)
-        return found[0] if found else None
+        entries = self.runs(trial, outcome, subject, 1)
+        return entries[0] if entries else None
 
     def concluded(self, trial: str, subject: Mapping[str, str] | None = None) -> RunEntry | None:
         """The newest run of a trial that came to an answer: proven or failed."""
-        found = [self.latest(trial, outcome, subject) for outcome in ("proven", "failed")]
-        return max((each for each in found if each is not None), key=lambda each: each.id, default=None)
+        entries = [self.latest(trial, outcome, subject) for outcome in ("proven", "failed")]
+        return max((each for each in entries if each is not None), key=lambda each: each.id, default=None)
 
     def run(self, number: int) -> RunEntry | None:
         """One run; None: there is none of that number."""
         if (held := next((each for each in self._held() if each.id == number), None)) is not None:
             return held
         if number not in self._remembered:
-            found = entries_of(self._rows, [number])
-            if not found:
+            entries = entries_of(self._rows, [number])
+            if not entries:
                 return None
-            if found[0].running:
-                return found[0]
+            if entries[0].running:
+                return entries[0]
             if len(self._remembered) >= REMEMBERED:
                 self._remembered.pop(next(iter(self._remembered)))
-            self._remembered[number] = found[0]
+            self._remembered[number] = entries[0]
         return self._remembered[number]
 
     def _held(self) -> list[RunEntry]:
@@ -152,11 +152,11 @@ class Ledger:
         if (recorded := self._open.get(number)) is not None:
             recorded.flush()
             self._writer.settle(1.0)
-        found = streams_of(self._rows, number, leave)
+        series = streams_of(self._rows, number, leave)
         for operation in list(self._writer.pending):
             if isinstance(operation, Rows) and operation.run == number and operation.title.split()[0] not in leave:
-                found[operation.title] = _longer(found.get(operation.title), operation)
-        return found
+                series[operation.title] = _longer(series.get(operation.title), operation)
+        return series
 
     def questions(self, number: int) -> tuple[AskedQuestion, ...]:
         """What was asked in a run, and answered."""
@@ -179,8 +179,8 @@ class Ledger:
     def opening(self, number: int) -> dict[str, Any]:
         """What was known when a run began: settings, facts, room, digest of the machine file; empty for old runs."""
         rows = self._rows("SELECT opening FROM run WHERE id = ?", (number,))
-        found: dict[str, Any] = json.loads(zlib.decompress(rows[0][0])) if rows and rows[0][0] else {}
-        return found
+        details: dict[str, Any] = json.loads(zlib.decompress(rows[0][0])) if rows and rows[0][0] else {}
+        return details
 
     def followed(self, finding: str, most: int = 100) -> list[tuple[RunEntry, float, float | None]]:
         """A finding over time, newest first: the run, the value and its uncertainty."""
@@ -331,10 +331,10 @@ class Ledger:
 
     def pending_save(self) -> Intent | None:
         """The save that was begun and neither finished nor undone."""
-        found = self._rows("SELECT at, file, old_text, new_text, stored_before, stored_after, changes FROM intent")
-        if not found:
+        intents = self._rows("SELECT at, file, old_text, new_text, stored_before, stored_after, changes FROM intent")
+        if not intents:
             return None
-        at, file, old_text, new_text, before, after, changes = found[0]
+        at, file, old_text, new_text, before, after, changes = intents[0]
         rows = tuple(Change(**change) for change in json.loads(changes))
         return Intent(at, file, old_text, new_text, _values(before), _values(after), rows)
 

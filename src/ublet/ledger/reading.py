@@ -19,15 +19,15 @@ Query = Callable[[str, tuple[Any, ...]], list[tuple[Any, ...]]]
 
 def entries_of(query: Query, numbers: Sequence[int]) -> list[RunEntry]:
     """Runs by their numbers, in that order; those that are not there are left out."""
-    found = []
+    entries = []
     for number in numbers:
         rows = query(
             "SELECT id, at, trial, station, subject, outcome, why, duration_s, parameters, conditions, options, "
             "recommended, goes_on_from FROM run WHERE id = ?",
             (number,),
         )
-        found += [_entry(query, row) for row in rows]
-    return found
+        entries += [_entry(query, row) for row in rows]
+    return entries
 
 
 def _entry(query: Query, row: tuple[Any, ...]) -> RunEntry:
@@ -76,7 +76,7 @@ def _option(each: dict[str, Any]) -> Option:
 
 def streams_of(query: Query, number: int, leave: tuple[str, ...] = ()) -> dict[str, Series]:
     """The streams of a run by name. leave: kinds that are not read."""
-    found: dict[str, Series] = {}
+    series: dict[str, Series] = {}
     for stream, name, columns, units, kind in query(
         "SELECT id, name, columns, units, number FROM stream WHERE run = ? ORDER BY id", (number,)
     ):
@@ -88,8 +88,8 @@ def streams_of(query: Query, number: int, leave: tuple[str, ...] = ()) -> dict[s
             np.frombuffer(zlib.decompress(data), dtype=f"<{kind}").reshape(count, len(titles)) for count, data in chunks
         ]
         rows = np.concatenate(parts).astype(np.float64) if parts else np.empty((0, len(titles)))
-        found[name] = Series(titles, rows, tuple(json.loads(units)))
-    return found
+        series[name] = Series(titles, rows, tuple(json.loads(units)))
+    return series
 
 
 def questions_of(query: Query, number: int) -> tuple[AskedQuestion, ...]:

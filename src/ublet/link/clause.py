@@ -81,8 +81,8 @@ class CheckSetup:
         def fits(payload: Any) -> bool:
             return bool(payload.get("what") == what and payload.get("motion") == motion)
 
-        found: Message = await self.line.notification("event", fits, f"no event “{what}” of motion {motion}", seconds)
-        return found
+        message: Message = await self.line.notification("event", fits, f"no event “{what}” of motion {motion}", seconds)
+        return message
 
 
 CLAUSES: list[Clause] = []

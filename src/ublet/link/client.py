@@ -314,12 +314,12 @@ class Client:
         try:
             boot = self.state.boot
             answer = reply_as(EventsPage, await self.call("events.read", {"from": start}), "events.read")
-            found = [reply_as(EventReport, {**event, "boot": boot}, "events.read") for event in answer.events]
-            if found and self._next_event == start:
-                self._next_event = found[0].number
+            events = [reply_as(EventReport, {**event, "boot": boot}, "events.read") for event in answer.events]
+            if events and self._next_event == start:
+                self._next_event = events[0].number
         finally:
             self._asking = False
-        self._take_events(found)
+        self._take_events(events)
 
     def _sort_out(self) -> None:
         """Pass on samples in order; ask for what is missing before the first of those held."""
@@ -351,8 +351,8 @@ class Client:
     async def _fill(self, start: int, end: int) -> None:
         try:
             answer = await self.call("samples.read", {"from": start, "to": end})
-            found = answer.get("samples") if isinstance(answer, dict) else answer
-            rows = checked_samples(found, len(self.about.channels) if self.about is not None else None)
+            samples = answer.get("samples") if isinstance(answer, dict) else answer
+            rows = checked_samples(samples, len(self.about.channels) if self.about is not None else None)
             self.quality.recovered_samples += len(rows)
             self._held = rows + self._held
             if not rows or rows[0][0] != start:

@@ -16,7 +16,7 @@ def holders(devices: Iterable[str], processes: Path = PROCESSES) -> dict[str, st
     Processes of other people cannot be looked into and are left out.
     """
     wanted = {os.path.realpath(device): device for device in devices}
-    found: dict[str, str] = {}
+    programs: dict[str, str] = {}
     for process in _others(processes) if wanted else ():
         with contextlib.suppress(OSError):
             for file in (process / "fd").iterdir():
@@ -24,8 +24,8 @@ def holders(devices: Iterable[str], processes: Path = PROCESSES) -> dict[str, st
                     device = wanted.get(str(file.readlink()))
                     if device is not None:
                         name = (process / "comm").read_text(encoding="utf-8", errors="replace").strip()
-                        found.setdefault(device, f"{name} (process {process.name})")
-    return found
+                        programs.setdefault(device, f"{name} (process {process.name})")
+    return programs
 
 
 def _others(processes: Path) -> Iterator[Path]:

@@ -25,8 +25,8 @@ def list_ports() -> tuple[Port, ...]:
 
     listed = list(tools.comports())
     held = holders(each.device for each in listed)
-    found = [Port(each.device, _about(each), _trouble(each.device, held.get(each.device))) for each in listed]
-    return tuple(sorted(found, key=lambda port: (not port.about, port.device)))
+    ports = [Port(each.device, _about(each), _trouble(each.device, held.get(each.device))) for each in listed]
+    return tuple(sorted(ports, key=lambda port: (not port.about, port.device)))
 
 
 def _about(port: object) -> str:

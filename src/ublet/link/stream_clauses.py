@@ -52,8 +52,8 @@ def _kind(bench: CheckSetup) -> dict[str, Any]:
     kinds = bench.about.get("streams") or []
     if not kinds:
         raise Unchecked("it has nothing that streams")
-    found: dict[str, Any] = kinds[0]
-    return found
+    kind: dict[str, Any] = kinds[0]
+    return kind
 
 
 async def _came(line: BareLine, kind: dict[str, Any], stream: int, blocks: int) -> list[StreamBlock]:

@@ -185,11 +185,11 @@ async def _open_socket(url: str) -> Transport:
         raise PortError(f"{url} is no address; write socket://HOST:PORT, for example socket://localhost:7125")
     loop = asyncio.get_running_loop()
     try:
-        found = await loop.getaddrinfo(host, int(number), type=socket.SOCK_STREAM)
-        end = socket.socket(*found[0][:3])
+        addresses = await loop.getaddrinfo(host, int(number), type=socket.SOCK_STREAM)
+        end = socket.socket(*addresses[0][:3])
         end.setblocking(False)
         end.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-        await asyncio.wait_for(loop.sock_connect(end, found[0][4]), 3)
+        await asyncio.wait_for(loop.sock_connect(end, addresses[0][4]), 3)
     except (OSError, TimeoutError) as error:
         raise PortError(f"{url} does not answer: {error or 'no reply in 3 s'}. Is the board running?") from error
     return FileTransport(end.fileno(), end.close)

@@ -37,22 +37,22 @@ def resonance(text: str, file: Path, limits: Limits) -> tuple[dict[str, Any], Dr
     Raises:
         RecordError: it cannot be used.
     """
-    found = analyse_resonance(text, str(file), limits)
+    analysis = analyse_resonance(text, str(file), limits)
 
     def draw(path: Path) -> None:
         from ublet.figures.resonance import draw_resonance
 
-        draw_resonance(found.axes, limits, file.name, path)
+        draw_resonance(analysis.axes, limits, file.name, path)
 
-    chosen = {axis: shaken.choice.chosen.name for axis, shaken in found.axes.items()}
+    chosen = {axis: shaken.choice.chosen.name for axis, shaken in analysis.axes.items()}
     report = {
         "kind": "resonance",
-        "axes": {axis: _axis(shaken, limits) for axis, shaken in found.axes.items()},
-        "problems": list(found.problems),
-        "seconds_of_data": found.seconds,
+        "axes": {axis: _axis(shaken, limits) for axis, shaken in analysis.axes.items()},
+        "problems": list(analysis.problems),
+        "seconds_of_data": analysis.seconds,
         "choice": ", ".join(f"{axis} {name}" for axis, name in chosen.items()),
-        "why": "; ".join(f"{axis}: {shaken.choice.why}" for axis, shaken in found.axes.items()),
-        "notes": list(found.problems),
+        "why": "; ".join(f"{axis}: {shaken.choice.why}" for axis, shaken in analysis.axes.items()),
+        "notes": list(analysis.problems),
     }
     return report, draw
 
@@ -96,7 +96,7 @@ def ripples(text: str, file: Path) -> tuple[dict[str, Any], DrawFigure]:
         RecordError: it cannot be used.
     """
     header, axes = _split(text, file)
-    found, problems = {}, []
+    rows_by_axis, problems = {}, []
     for axis, lines in axes.items():
         table = parse_table("\n".join([header, *lines, *([lines[0]] if len(lines) == 1 else [])]), RIPPLES, str(file))
         rows = list(zip(*(table.columns[name].tolist() for name in RIPPLES), strict=True))[: len(lines)]
@@ -104,19 +104,19 @@ def ripples(text: str, file: Path) -> tuple[dict[str, Any], DrawFigure]:
             reading = frequency_of(rows)
         except ValueError as error:
             raise RecordError(f"{file}: axis {axis}: {error}.") from error
-        found[axis] = {"frequency_hz": reading.frequency_hz, "frequency_u": reading.frequency_u}
+        rows_by_axis[axis] = {"frequency_hz": reading.frequency_hz, "frequency_u": reading.frequency_u}
         problems += [f"{axis}: {problem}" for problem in reading.problems]
 
     def draw(path: Path) -> None:
         raise ValueError(f"{path.name}: there is nothing to draw of ripples")
 
     words = ", ".join(
-        f"{axis} {each['frequency_hz']:.1f} ±{2 * each['frequency_u']:.1f} Hz" for axis, each in found.items()
+        f"{axis} {each['frequency_hz']:.1f} ±{2 * each['frequency_u']:.1f} Hz" for axis, each in rows_by_axis.items()
     )
     why = "damping is not told by counting: take a shaper that stands 0.05 to 0.15, and verify it"
     return {
         "kind": "ripples",
-        "axes": found,
+        "axes": rows_by_axis,
         "problems": problems,
         "choice": words,
         "why": why,
@@ -133,15 +133,15 @@ def _split(text: str, file: Path) -> tuple[str, dict[str, list[str]]]:
     if "axis" not in header:
         return lines[0], {"x": lines[1:]}
     at = header.index("axis")
-    found: dict[str, list[str]] = {}
+    columns_by_axis: dict[str, list[str]] = {}
     for number, line in enumerate(lines[1:], start=2):
         cells = line.split(",")
         axis = cells[at].strip().lower() if at < len(cells) else ""
         if axis not in ("x", "y", "z"):
             raise RecordError(f"{file}: row {number}: axis: found “{axis}”; allowed: x, y, z.")
         cells[at] = "0"
-        found.setdefault(axis, []).append(",".join(cells))
-    return lines[0], found
+        columns_by_axis.setdefault(axis, []).append(",".join(cells))
+    return lines[0], columns_by_axis
 
 
 COLUMNS = ("x_mm", "y_mm", "z_mm")
@@ -171,7 +171,7 @@ def analyse_mesh(
     """
     mesh, table = mesh_from(text, file)
     try:
-        found = describe(mesh)
+        figures = describe(mesh)
         compared = None
         if other is not None:
             compared = compare(mesh, mesh_from(*other)[0], spread_mm)
@@ -181,48 +181,48 @@ def analyse_mesh(
     def draw(path: Path) -> None:
         from ublet.figures.mesh import draw_mesh
 
-        draw_mesh(compared.difference if compared is not None else mesh, found.outliers, file.name, path)
+        draw_mesh(compared.difference if compared is not None else mesh, figures.outliers, file.name, path)
 
     report: dict[str, Any] = {
         "kind": "mesh",
         "columns": mesh.columns,
         "rows": mesh.rows,
-        "range_mm": found.range_mm,
-        "rms_mm": found.rms_mm,
-        "tilt_x_mm": found.tilt_x_mm,
-        "tilt_y_mm": found.tilt_y_mm,
-        "warp_range_mm": found.warp_range_mm,
-        "warp_rms_mm": found.warp_rms_mm,
+        "range_mm": figures.range_mm,
+        "rms_mm": figures.rms_mm,
+        "tilt_x_mm": figures.tilt_x_mm,
+        "tilt_y_mm": figures.tilt_y_mm,
+        "warp_range_mm": figures.warp_range_mm,
+        "warp_rms_mm": figures.warp_rms_mm,
         "holes": [list(place) for place in mesh.holes],
-        "outliers": [list(place) for place in found.outliers],
+        "outliers": [list(place) for place in figures.outliers],
         "choice": compared.verdict if compared is not None else "mesh",
-        "why": compared.words if compared is not None else _words(found),
+        "why": compared.words if compared is not None else _words(figures),
         "notes": list(table.notes),
     }
     if machine is not None:
-        report["screws"] = _screws(machine, found, file)
+        report["screws"] = _screws(machine, figures, file)
     if compared is not None:
         report["against"] = _against(compared)
     return report, draw
 
 
-def _words(found: Described) -> str:
+def _words(figures: Described) -> str:
     """Whether it is good enough to print on, in words."""
-    flat = found.warp_range_mm
+    flat = figures.warp_range_mm
     words = "as flat as a first layer needs" if flat < 0.05 else "a mesh is worth it" if flat < 0.4 else "warped"
     return (
-        f"{found.range_mm:.3f} mm from lowest to highest; without its tilt {flat:.3f}, {words}; screws can only take "
+        f"{figures.range_mm:.3f} mm from lowest to highest; without its tilt {flat:.3f}, {words}; screws can only take "
         "out the tilt"
     )
 
 
-def _screws(machine: MachineFile, found: Described, file: Path) -> list[dict[str, Any]]:
+def _screws(machine: MachineFile, figures: Described, file: Path) -> list[dict[str, Any]]:
     if not machine.bed.screws:
         raise RecordError(
             f"{file}: the machine file declares no screws of the bed: leave out --machine, or add [bed.screws]."
         )
     screws = machine.bed.screws
-    good = found.mesh.without(found.outliers)
+    good = figures.mesh.without(figures.outliers)
     there = [(place, mm) for place, mm in zip(good.places, good.heights.ravel().tolist(), strict=True) if mm == mm]
     surface = fit_surface([place for place, _ in there], [mm for _, mm in there], shape_for(screws))
     heights = screw_heights(screws, surface)
@@ -301,35 +301,35 @@ def _heat(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Draw
     time_s, duty, celsius = (table.columns[name] for name in STEP_COLUMNS)
     time_s = time_s - time_s[0]
     try:
-        found = analyse_heat(time_s, duty, celsius)
+        analysis = analyse_heat(time_s, duty, celsius)
     except UnfitRecord as error:
         raise RecordError(f"{file}: {error}.") from error
 
     def draw(path: Path) -> None:
         from ublet.figures.heat import draw_heat
 
-        used, fitted = found.record, np.stack(fitted_response(found), 1)
+        used, fitted = analysis.record, np.stack(fitted_response(analysis), 1)
         shown = {
             "record": Series(STEP_COLUMNS, np.stack([used.time_s, used.duty, used.celsius], 1)),
             "predicted by the fitted model": Series(STEP_COLUMNS, fitted),
         }
-        draw_heat(shown, f"{file.name} · {found.choice}: {found.why}", found.target_c, path)
+        draw_heat(shown, f"{file.name} · {analysis.choice}: {analysis.why}", analysis.target_c, path)
 
-    return _heat_report(found, table), draw
+    return _heat_report(analysis, table), draw
 
 
-def _heat_report(found: HeatAnalysis, table: Table) -> dict[str, Any]:
-    model, unconfirmed = found.fit.model, found.fit.uncertainty
+def _heat_report(analysis: HeatAnalysis, table: Table) -> dict[str, Any]:
+    model, unconfirmed = analysis.fit.model, analysis.fit.uncertainty
     return {
         "kind": "heat",
-        "samples": len(found.record.time_s),
+        "samples": len(analysis.record.time_s),
         "model": {
             "gain_c": model.held_gain_c,
             "time_constant_s": model.time_constant_s,
             "dead_time_s": model.dead_time_s,
             "second_lag_s": model.second_lag_s,
             "ambient_c": model.ambient_c,
-            "residual_c": found.fit.residual_c,
+            "residual_c": analysis.fit.residual_c,
             "gain_c_u": unconfirmed.held_gain_c,
             "time_constant_s_u": unconfirmed.time_constant_s,
             "dead_time_s_u": math.hypot(unconfirmed.delay_s, model.second_lag_s / math.sqrt(3)),
@@ -337,9 +337,9 @@ def _heat_report(found: HeatAnalysis, table: Table) -> dict[str, Any]:
             "delay_s_u": unconfirmed.delay_s,
             "loss_curve_per_c": model.curve,
             "loss_curve_per_c_u": unconfirmed.curve,
-            "ambient_c_u": found.ambient_u_c,
+            "ambient_c_u": analysis.ambient_u_c,
         },
-        "target_c": found.target_c,
+        "target_c": analysis.target_c,
         "candidates": [
             {
                 "name": each.name,
@@ -351,21 +351,21 @@ def _heat_report(found: HeatAnalysis, table: Table) -> dict[str, Any]:
                 "settle_s": each.step.measure.settle_s,
                 "ripple_c": each.step.measure.ripple_c,
             }
-            for each in found.made.values()
+            for each in analysis.made.values()
         ],
-        "choice": found.choice,
-        "why": found.why,
-        "notes": [*table.notes, *found.notes],
+        "choice": analysis.choice,
+        "why": analysis.why,
+        "notes": [*table.notes, *analysis.notes],
     }
 
 
 def _touches(text: str, file: Path, options: Options) -> tuple[dict[str, Any], DrawFigure]:
     table = parse_table(text, ("z_mm",), str(file), ("speed_mm_s",))
     try:
-        found = analyse_touches(table.columns["z_mm"], table.columns.get("speed_mm_s"))
+        analysis = analyse_touches(table.columns["z_mm"], table.columns.get("speed_mm_s"))
     except ValueError as error:
         raise RecordError(f"{file}: {error}.") from error
-    whole, heights = found.whole, found.heights_mm
+    whole, heights = analysis.whole, analysis.heights_mm
 
     def draw(path: Path) -> None:
         from ublet.figures.touches import draw_touches
@@ -381,7 +381,7 @@ def _touches(text: str, file: Path, options: Options) -> tuple[dict[str, Any], D
         "deviation_u_mm": whole.deviation_u_mm if whole is not None else None,
         "drift_mm_per_touch": whole.drift_mm if whole is not None else None,
         "drift_u_mm_per_touch": whole.drift_u_mm if whole is not None else None,
-        "outliers": list(whole.outliers) if whole is not None else _outliers(found, table),
+        "outliers": list(whole.outliers) if whole is not None else _outliers(analysis, table),
         "speeds": [
             {
                 "speed_mm_s": each.speed_mm_s,
@@ -389,19 +389,19 @@ def _touches(text: str, file: Path, options: Options) -> tuple[dict[str, Any], D
                 "deviation_mm": each.scatter.deviation_mm,
                 "deviation_u_mm": each.scatter.deviation_u_mm,
             }
-            for each in found.speeds
+            for each in analysis.speeds
         ],
-        "recommended_speed_mm_s": found.recommended_mm_s,
+        "recommended_speed_mm_s": analysis.recommended_mm_s,
         "choice": "touches",
-        "why": found.why or (f"{len(heights)} touches of one place"),
+        "why": analysis.why or (f"{len(heights)} touches of one place"),
         "notes": list(table.notes),
     }, draw
 
 
-def _outliers(found: Touches, table: Table) -> list[int]:
+def _outliers(analysis: Touches, table: Table) -> list[int]:
     """Row numbers of the outliers at every speed."""
     speeds, rows = table.columns["speed_mm_s"], []
-    for each in found.speeds:
+    for each in analysis.speeds:
         own = np.flatnonzero(speeds == each.speed_mm_s)
         rows += [int(own[number]) for number in each.scatter.outliers]
     return sorted(rows)
@@ -410,7 +410,7 @@ def _outliers(found: Touches, table: Table) -> list[int]:
 def _steps(text: str, file: Path, options: Options) -> tuple[dict[str, Any], DrawFigure]:
     table = parse_table(text, ("commanded_mm", "measured_mm"), str(file))
     try:
-        found = analyse_steps(table.columns["commanded_mm"], table.columns["measured_mm"], options.instrument)
+        analysis = analyse_steps(table.columns["commanded_mm"], table.columns["measured_mm"], options.instrument)
     except ValueError as error:
         raise RecordError(f"{file}: {error}.") from error
 
@@ -421,11 +421,11 @@ def _steps(text: str, file: Path, options: Options) -> tuple[dict[str, Any], Dra
         "kind": "steps",
         "readings": table.rows,
         "instrument": options.instrument,
-        "scale": found.scale,
-        "scale_u": found.uncertainty,
-        "steps_factor": 1 / found.scale if found.choice in ("change", "leave it") else None,
-        "choice": found.choice,
-        "why": found.why,
+        "scale": analysis.scale,
+        "scale_u": analysis.uncertainty,
+        "steps_factor": 1 / analysis.scale if analysis.choice in ("change", "leave it") else None,
+        "choice": analysis.choice,
+        "why": analysis.why,
         "notes": list(table.notes),
     }, draw
 

@@ -145,11 +145,11 @@ def write_atomically(path: Path, text: str) -> str:
 
 def free_name(path: Path) -> Path:
     """This path, or the first with a number before its ending that is not taken."""
-    number, found = 1, path
-    while found.exists():
+    number, candidate = 1, path
+    while candidate.exists():
         number += 1
-        found = path.with_stem(f"{path.stem}-{number}")
-    return found
+        candidate = path.with_stem(f"{path.stem}-{number}")
+    return candidate
 
 
 def _temporary(target: Path) -> Path:

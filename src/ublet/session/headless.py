@@ -74,9 +74,9 @@ class Looking:
     def with_truth(self, report: dict[str, Any], spec: TrialSpec, parameters: Part) -> dict[str, Any]:
         """A report with the truth of every finding that has one."""
         if self._truth is not None:
-            found = {finding["id"] for finding in report["findings"]}
+            ids = {finding["id"] for finding in report["findings"]}
             truths = self._truth(spec, parameters)
-            report["truth"] = {id: value for id, value in truths.items() if id in found}
+            report["truth"] = {id: value for id, value in truths.items() if id in ids}
         return report
 
     async def answer(self, question: Question) -> str:

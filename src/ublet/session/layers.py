@@ -57,21 +57,21 @@ class LayerRow:
 def rows(document: Document, connection: Connection) -> list[LayerRow]:
     """Every setting that file or board hold, in the file's order; those that only the board holds come last."""
     layers = connection.layers if connection.linked else {}
-    found = []
+    layer_rows = []
     for path, value in document.values.items():
         declared = BOARD_SETTINGS.find(path)
         if path in layers:
             each = layers[path]
-            found.append(LayerRow(path, value, each.image, each.stored, each.live, True))
+            layer_rows.append(LayerRow(path, value, each.image, each.stored, each.live, True))
         elif value is not None:
-            found.append(LayerRow(path, value, on_board=declared is not None and bool(layers)))
+            layer_rows.append(LayerRow(path, value, on_board=declared is not None and bool(layers)))
     known = document.values
-    found += [
+    layer_rows += [
         LayerRow(path, None, each.image, each.stored, each.live, True)
         for path, each in layers.items()
         if path not in known
     ]
-    return found
+    return layer_rows
 
 
 def shadows(document: Document, connection: Connection) -> list[LayerRow]:
@@ -83,14 +83,14 @@ Settling = Literal["file", "stored", "adopt"]
 """How a shadow is settled: take the file's value, keep the stored one, or put the stored one into the file."""
 
 
-def settled_values(chosen: Mapping[str, Settling], found: Mapping[str, LayerRow]) -> dict[str, Value]:
+def settled_values(chosen: Mapping[str, Settling], shadowed: Mapping[str, LayerRow]) -> dict[str, Value]:
     """What the board's store must hold for each choice, as :func:`saving.save` takes it: a value is filed too.
 
     Taking the file's value clears the stored one when the image holds it; otherwise it is stored.
     """
     values: dict[str, Value] = {}
     for path, way in chosen.items():
-        row = found[path]
+        row = shadowed[path]
         if way == "file":
             values[path] = None if same(row.image, row.file) else row.file
         elif way == "adopt":

@@ -112,7 +112,7 @@ def mounts_for(folder: Path) -> tuple[Mount, ...]:
     """The shipped mounts of probes, those in your data folder (``ublet/mounts``), and those in ``mounts`` beside a
     machine file; each is a file with a table [probe.part]. One that cannot be read is left out.
     """
-    found: dict[str, Mount] = {}
+    mounts: dict[str, Mount] = {}
     for place in (DATA / "mounts", _own("mounts"), folder / "mounts"):
         for path in sorted(place.glob("*.toml")) if place.is_dir() else ():
             with contextlib.suppress(*UNUSABLE):
@@ -120,8 +120,8 @@ def mounts_for(folder: Path) -> tuple[Mount, ...]:
                 part = tomllib.loads(text)["probe"]["part"]
                 words = text.splitlines()[0].lstrip("# ") if text.startswith("#") else ""
                 where = f"X {float(part['offset_x_mm']):+g}, Y {float(part['offset_y_mm']):+g} mm"
-                found[path.stem] = Mount(path, str(part["name"]), f"{where}. {words}".strip())
-    return tuple(found.values())
+                mounts[path.stem] = Mount(path, str(part["name"]), f"{where}. {words}".strip())
+    return tuple(mounts.values())
 
 
 UNUSABLE = (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, KeyError, TypeError, ValueError)
@@ -129,17 +129,17 @@ UNUSABLE = (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, KeyError, Type
 
 def broken_mounts(folder: Path) -> tuple[str, ...]:
     """What is wrong with files of mounts that cannot be used, a sentence each."""
-    found = []
+    broken = []
     for place in (_own("mounts"), folder / "mounts"):
         for path in sorted(place.glob("*.toml")) if place.is_dir() else ():
             try:
                 part = tomllib.loads(path.read_text(encoding="utf-8"))["probe"]["part"]
                 (str(part["name"]), float(part["offset_x_mm"]), float(part["offset_y_mm"]))
             except KeyError as error:
-                found.append(f"{path}: no {error} in its table [probe.part]; mend or remove it.")
+                broken.append(f"{path}: no {error} in its table [probe.part]; mend or remove it.")
             except UNUSABLE as error:
-                found.append(f"{path} cannot be used ({error}): mend or remove it.")
-    return tuple(found)
+                broken.append(f"{path} cannot be used ({error}): mend or remove it.")
+    return tuple(broken)
 
 
 @lru_cache(maxsize=64)

@@ -48,9 +48,9 @@ class StoredMesh:
 
 def taken(session: Session) -> tuple[StoredMesh, ...]:
     """Meshes of proven runs, the newest first."""
-    found = [each for trial in TRIALS for each in session.ledger.runs(trial, "proven", most=MOST)]
+    entries = [each for trial in TRIALS for each in session.ledger.runs(trial, "proven", most=MOST)]
     live = live_mesh(session.live)
-    each = [_taken(session, entry, live) for entry in sorted(found, key=lambda entry: -entry.id)]
+    each = [_taken(session, entry, live) for entry in sorted(entries, key=lambda entry: -entry.id)]
     return tuple(mesh for mesh in each if mesh is not None)[:MOST]
 
 
@@ -134,11 +134,11 @@ def compared(one: StoredMesh, other: StoredMesh) -> Compared:
     return compare(one.mesh, other.mesh, spread or None)
 
 
-def difference_words(one: StoredMesh, other: StoredMesh, found: Compared) -> str:
+def difference_words(one: StoredMesh, other: StoredMesh, comparison: Compared) -> str:
     """What a difference between two meshes may mean."""
-    difference = "the same within what they scatter" if found.verdict == "same" else found.words
+    difference = "the same within what they scatter" if comparison.verdict == "same" else comparison.words
     warmer = (one.bed_c or 0.0) - (other.bed_c or 0.0)
-    if found.verdict == "same":
+    if comparison.verdict == "same":
         return difference
     if one.surface != other.surface:
         return f"{difference}. Another sheet lies there."
@@ -151,4 +151,4 @@ def difference_words(one: StoredMesh, other: StoredMesh, found: Compared) -> str
         "tilt": "A knock, or a screw that moved",
         "shape": "A worn or badly laid sheet, or a knock",
     }
-    return f"{difference}. {meaning[found.verdict]}, since they were as warm."
+    return f"{difference}. {meaning[comparison.verdict]}, since they were as warm."

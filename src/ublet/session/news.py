@@ -89,12 +89,12 @@ class HeaterNews:
         """Where in a sample each heater's sensor and target stand."""
         channels = self._connection.about.channels if self._connection.about is not None else []
         at = {channel: 2 + place for place, channel in enumerate(channels)}
-        found = {}
+        places = {}
         for name, heater in self._machine().heaters.items():
             sensor, target = at.get(f"sensors.{heater.sensor}"), at.get(f"heaters.{name}.target_c")
             if sensor is not None and target is not None:
-                found[name] = (sensor, target)
-        return found
+                places[name] = (sensor, target)
+        return places
 
     def _follow(self, name: str, sensor: int, target: int, samples: Iterable[Sample]) -> None:
         """Look at every new reading of a driven heater beside the one before it."""

@@ -30,12 +30,12 @@ class Origin:
 def origins(session: Session, row: LayerRow) -> list[Origin]:
     """The layers of a setting, the file's first. A setting that no board holds has only that."""
     winner = {"kept": "live"}.get(row.wins, row.wins)
-    found = [Origin("file", row.file, _of_file(session, row), winner == "file")]
+    known_origins = [Origin("file", row.file, _of_file(session, row), winner == "file")]
     if row.on_board:
-        found.append(Origin("image", row.image, _of_image(session), winner == "image"))
-        found.append(Origin("stored", row.stored, _of_store(session, row), winner == "stored"))
-        found.append(Origin("live", row.live, _of_live(session, row), winner == "live"))
-    return found
+        known_origins.append(Origin("image", row.image, _of_image(session), winner == "image"))
+        known_origins.append(Origin("stored", row.stored, _of_store(session, row), winner == "stored"))
+        known_origins.append(Origin("live", row.live, _of_live(session, row), winner == "live"))
+    return known_origins
 
 
 def _of_file(session: Session, row: LayerRow) -> str:

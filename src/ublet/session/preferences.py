@@ -100,9 +100,9 @@ def _taken(known: dict[str, Any]) -> tuple[Preferences, list[str]]:
             return Preferences.model_validate(known), wrong
         except ValidationError as error:
             for key in {str(each["loc"][0]) for each in error.errors()}:
-                found = known.pop(key)
+                raw = known.pop(key)
                 allowed = declared[key].allowed() if key in declared else "no such preference"
-                wrong.append(f"{key}: found {found!r}; allowed: {allowed}")
+                wrong.append(f"{key}: found {raw!r}; allowed: {allowed}")
 
 
 def _commented(preferences: Preferences) -> tomlkit.TOMLDocument:

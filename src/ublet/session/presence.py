@@ -98,8 +98,8 @@ class Presence:
 
     def _finding(self, rest: Dependency) -> Now:
         """The newest proven value of a finding; a finding of a heater is looked for among that heater's."""
-        trial, _, found = rest.path.partition("/")
-        for entry, value, _ in self._ledger.followed(found, LOOKED_AT):
+        trial, _, finding = rest.path.partition("/")
+        for entry, value, _ in self._ledger.followed(finding, LOOKED_AT):
             if entry.name == trial and entry.result.outcome == "proven":
                 return Now(value)
         return Now(unknown=True)

@@ -50,12 +50,12 @@ def run_lines(ledger: Ledger, entry: RunEntry) -> Iterator[RecordLine]:
     if entry.goes_on_from is not None:
         yield RecordLine(f"went on from run {entry.goes_on_from}")
     yield from _part("parameters", [f"{key} = {shown_value(value)}" for key, value in entry.parameters.items()])
-    found = [
+    lines = [
         f"{each.name:<34} {with_uncertainty(each.value, each.uncertainty or 0.0, each.unit)}"
         + (f"   (limit {show(each.limit, each.unit)})" if each.limit is not None else "")
         for each in entry.result.findings
     ]
-    yield from _part("found", found)
+    yield from _part("found", lines)
     yield from _part("proposed", _proposed(entry))
     changes = [
         f"{local_time(c.at)} {c.kind} {c.setting} ({c.layer}): {shown_value(c.before)} → {shown_value(c.after)}"
@@ -110,14 +110,14 @@ def rest_lines(rests: Sequence[Dependency]) -> list[str]:
         else:
             root, mark, key = rest.path.rpartition("/" if rest.kind == "finding" else ".")
             lines.setdefault(f"{root}{mark}", []).append(f"{key} {shown_value(rest.value)}")
-    found = [f"{root.rstrip('./')}: {', '.join(each)}" for root, each in lines.items()]
-    return [*found, f"nothing was told of: {', '.join(unreported)}"] if unreported else found
+    lines_said = [f"{root.rstrip('./')}: {', '.join(each)}" for root, each in lines.items()]
+    return [*lines_said, f"nothing was told of: {', '.join(unreported)}"] if unreported else lines_said
 
 
 def affected_by(fact: Fact, document: Document, ledger: Ledger, presence: Presence) -> list[Affected]:
     """What a fact would make stale that holds now: by station, in the order of the catalogue. Nothing is entered."""
     supposed = replace(fact, id=fact.id or NEXT)
-    found: list[Affected] = []
+    affected: list[Affected] = []
     for name, spec in TRIALS.items():
         for heater in spec.heaters(document.machine) or (None,):
             subject = {"heater": heater} if heater is not None else None
@@ -125,8 +125,8 @@ def affected_by(fact: Fact, document: Document, ledger: Ledger, presence: Presen
             if entry is None or entry.result.outcome != "proven" or presence.reasons(entry.rests):
                 continue
             if reasons := presence.reasons(entry.rests, (supposed,)):
-                found.append((spec.station, name, entry.subject, "; ".join(reasons)))
-    return found
+                affected.append((spec.station, name, entry.subject, "; ".join(reasons)))
+    return affected
 
 
 NEXT = 1 << 40

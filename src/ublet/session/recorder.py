@@ -49,7 +49,7 @@ class Recorder:
         if about is None or len(self._samples) < 2:
             return {}
         fan = next((name for name, each in self._machine.fans.items() if each.role == "part"), None)
-        found = {}
+        records = {}
         for name, heater in self._machine.heaters.items():
             wanted = [f"heaters.{name}.duty", f"sensors.{heater.sensor}"]
             if any(channel not in about.channels for channel in wanted):
@@ -60,8 +60,8 @@ class Recorder:
             good = np.array([row for row in rows if None not in row], dtype=np.float64)
             if len(good) > 1:
                 good[:, 0] -= good[0, 0]
-                found[name] = Series(COLUMNS, good)
-        return found
+                records[name] = Series(COLUMNS, good)
+        return records
 
     def _take(self, samples: Iterable[Sample]) -> None:
         boot_ended = self._samples and any((s[0] or 0) < (self._samples[-1][0] or 0) for s in samples)

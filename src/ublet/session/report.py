@@ -25,8 +25,8 @@ def run_json(session: Session, spec: TrialSpec, entered: EnteredRun) -> dict[str
 
 def entry_json(entry: RunEntry) -> dict[str, Any]:
     """A run of the ledger."""
-    found = trial_json(entry.name, entry.result, entry.duration_s, entry.rests, entry.id)
-    return {"id": entry.id, "at": entry.at, "subject": dict(entry.subject), "running": entry.running, **found}
+    entry_report = trial_json(entry.name, entry.result, entry.duration_s, entry.rests, entry.id)
+    return {"id": entry.id, "at": entry.at, "subject": dict(entry.subject), "running": entry.running, **entry_report}
 
 
 def trial_json(

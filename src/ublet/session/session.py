@@ -99,15 +99,15 @@ class Session:
         connection = self.connection
         if not connection.linked:
             return None
-        found = foreign_to(self.document.machine, self.document.path.name, connection.about, connection.image)
-        if found is not None and found.renamed and (found.board_name, found.file_name) in self._said_same:
+        foreign = foreign_to(self.document.machine, self.document.path.name, connection.about, connection.image)
+        if foreign is not None and foreign.renamed and (foreign.board_name, foreign.file_name) in self._said_same:
             return None
-        return found
+        return foreign
 
     def barred(self) -> str:
         """Why nothing may be heated, moved, kept or saved on this board, as a sentence; empty: it may."""
-        found = self.foreign
-        return f"{found.words[0].upper()}{found.words[1:]}." if found is not None else ""
+        foreign = self.foreign
+        return f"{foreign.words[0].upper()}{foreign.words[1:]}." if foreign is not None else ""
 
     @property
     def holds_before(self) -> Mapping[str, float]:
@@ -127,13 +127,13 @@ class Session:
 
     def say_same_machine(self) -> None:
         """The builder's word that a board under another name is this machine's; it is noted in the ledger."""
-        found = self.foreign
-        if found is None or not found.renamed:
+        foreign = self.foreign
+        if foreign is None or not foreign.renamed:
             return
-        self._said_same.add((found.board_name, found.file_name))
+        self._said_same.add((foreign.board_name, foreign.file_name))
         with contextlib.suppress(LedgerError):
             self.ledger.add_changes(
-                [Change(now(), SAME, None, "machine.name", "image", found.board_name, found.file_name)]
+                [Change(now(), SAME, None, "machine.name", "image", foreign.board_name, foreign.file_name)]
             )
 
     @property
@@ -222,12 +222,12 @@ class Session:
 
     def unsaved(self) -> list[Saved]:
         """Settings whose live value would not survive a power-off; what a trial borrowed is not meant."""
-        found = []
+        unsaved = []
         for path, layers in self.connection.layers.items():
             live = self.loans.get(path, layers.live)
             if live != layers.saved:
-                found.append(Saved(path, self.document.value(path), layers.stored, live))
-        return found
+                unsaved.append(Saved(path, self.document.value(path), layers.stored, live))
+        return unsaved
 
     def shadowed(self) -> list[LayerRow]:
         """Settings whose stored value hides another one in the file."""
@@ -242,12 +242,12 @@ class Session:
             SaveFailed: nothing was changed. NotOurs: it is another machine's board.
         """
         self.must_be_ours()
-        found = {row.path: row for row in self.shadowed()}
-        values = settled_values({path: way for path, way in chosen.items() if path in found}, found)
+        shadowed = {row.path: row for row in self.shadowed()}
+        values = settled_values({path: way for path, way in chosen.items() if path in shadowed}, shadowed)
         if not values:
             return 0, None
         backup = None
-        if any(not same(value, found[path].stored) for path, value in values.items()):
+        if any(not same(value, shadowed[path].stored) for path, value in values.items()):
             try:
                 backup = back_up_store(self.document, self.connection)
             except OSError as error:
@@ -444,10 +444,10 @@ class NotOurs(SaveFailed):
     """The linked board is another machine's than the file's; the message says what differs and the ways out."""
 
 
-def on_words(found: Sequence[On]) -> str:
+def on_words(on_before: Sequence[On]) -> str:
     """What had been on when the link was made, and is off now, as a sentence."""
     phrases = []
-    for each in found:
+    for each in on_before:
         name = each.what.partition(".")[2] or each.what
         if each.target_c is not None:
             phrases.append(f"the {name} was {'switched around' if each.relay else 'held at'} {each.target_c:g} °C")
@@ -455,15 +455,15 @@ def on_words(found: Sequence[On]) -> str:
             phrases.append(f"the {name} fan ran")
         else:
             phrases.append("something moved")
-    offer = " The station “temperatures” offers to hold it again." if _holds(found) else ""
+    offer = " The station “temperatures” offers to hold it again." if _holds(on_before) else ""
     return f"When the link was made {', '.join(phrases)}: everything was switched off.{offer}"
 
 
-def _holds(found: Sequence[On]) -> dict[str, float]:
+def _holds(on_before: Sequence[On]) -> dict[str, float]:
     """Heaters that were held at a target."""
     return {
         each.what.partition(".")[2]: each.target_c
-        for each in found
+        for each in on_before
         if each.target_c is not None and not each.relay and each.what.startswith("heaters.")
     }
 

@@ -74,9 +74,9 @@ def _written(session: Session) -> StationState:
         return StationState("failed", "no image", str(error))
     if planned.refused:
         return StationState("failed", "refused", planned.refused)
-    found = rows(session.document, session.connection)
-    shadowed = sum(1 for row in found if row.shadowed)
-    made_up_for = {row.path for row in found if row.on_board and not row.outdated}
+    layer_rows = rows(session.document, session.connection)
+    shadowed = sum(1 for row in layer_rows if row.shadowed)
+    made_up_for = {row.path for row in layer_rows if row.on_board and not row.outdated}
     count = sum(1 for change in planned.changes if change.path not in made_up_for)
     if count or planned.modules_added or planned.modules_removed:
         figure = f"{count} differ" if count else "modules"
@@ -127,18 +127,18 @@ def _tried(session: Session, station: Station) -> StationState:
     idle = {name: TRIALS[name].idle(machine) for name in station.trials}
     if all(idle.values()):
         return StationState("waiting", "no need", next(iter(idle.values())))
-    found = [
+    states = [
         replace(_trial_standing(session, name, heater), trial=name, heater=heater or "")
         for name in station.trials
         if name not in checks and not idle[name]
         for heater in TRIALS[name].heaters(machine) or (None,)
     ]
     for state in ("failed", "stale", "open"):
-        wanted = [standing for standing in found if standing.state == state]
+        wanted = [standing for standing in states if standing.state == state]
         if wanted:
-            done = sum(1 for standing in found if standing.state == "proven")
-            return replace(wanted[0], figure=f"{done} of {len(found)}") if done and state == "open" else wanted[0]
-    return next((standing for standing in found if not TRIALS[standing.trial].prepares), found[0])
+            done = sum(1 for standing in states if standing.state == "proven")
+            return replace(wanted[0], figure=f"{done} of {len(states)}") if done and state == "open" else wanted[0]
+    return next((standing for standing in states if not TRIALS[standing.trial].prepares), states[0])
 
 
 def _self_checking(station: Station) -> tuple[str, ...]:

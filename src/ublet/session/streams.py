@@ -177,13 +177,13 @@ class StreamRun:
         """A block came."""
         if block.id != self._opened.number:
             return
-        found = unpack(block, len(self.kind.columns))
-        if found is None:
+        samples = unpack(block, len(self.kind.columns))
+        if samples is None:
             raise Malformed(f"block {block.offset} of stream {block.id} is not one of {len(self.kind.columns)} columns")
         if block.offset >= self._upto:
             raise Malformed(f"block {block.offset} of stream {block.id} came, and only {self._upto} were allowed for")
-        if found.number >= self._next:
-            self._early[found.number] = found
+        if samples.number >= self._next:
+            self._early[samples.number] = samples
             self._came.set()
 
     def on_event(self, event: EventReport) -> None:

@@ -60,7 +60,7 @@ def _contradictions(options: tuple[Option, ...], document: Document) -> dict[str
 
     Warnings may be what a trial found out: steps far from their geometry say that a part is not the declared one.
     """
-    found: dict[str, str] = {}
+    reasons: dict[str, str] = {}
     read: tuple[dict[str, Any], KeyLines] | None = None
     for option in options:
         wanted = {p.setting: p.after for p in option.proposals if p.after is not None}
@@ -71,8 +71,8 @@ def _contradictions(options: tuple[Option, ...], document: Document) -> dict[str
             read = parse_toml(document.text)[0], key_lines(document.text)
         after = check_tree(_with(read[0], values), read[1], document.boards)
         if after.errors:
-            found[option.name] = after.errors[0].sentence(document.path.name)
-    return found
+            reasons[option.name] = after.errors[0].sentence(document.path.name)
+    return reasons
 
 
 def _with(tree: dict[str, Any], values: Mapping[str, Value]) -> dict[str, Any]:

@@ -256,12 +256,12 @@ def _neighbours(places: Sequence[Point], fraction: float) -> np.ndarray:
     bed.
     """
     count = len(places)
-    found = np.eye(count)
+    matrix = np.eye(count)
     if count < 3:
-        return found
+        return matrix
     middle = (sum(x for x, _ in places) / count, sum(y for _, y in places) / count)
     around = sorted(range(count), key=lambda n: math.atan2(places[n][1] - middle[1], places[n][0] - middle[0]))
     for at, number in enumerate(around):
         for other in {around[at - 1], around[(at + 1) % count]} - {number}:
-            found[other, number] += fraction
-    return found
+            matrix[other, number] += fraction
+    return matrix

@@ -145,15 +145,15 @@ class Filament:
         hot = celsius >= GLASSY_C
         top = (self.pressed_mm + offered) / (seconds if hot else 1.0)
 
-        def at(found: float) -> tuple[float, float, float]:
+        def at(value: float) -> tuple[float, float, float]:
             """For a speed at which melt goes out (glassy: for what is pressed): what is pressed at the step's end, what
             went in, and what is too much of it all (implicit Euler).
             """
-            pressed = truth.force_n(found, celsius) / truth.spring_n_mm if hot else found
+            pressed = truth.force_n(value, celsius) / truth.spring_n_mm if hot else value
             went = offered * truth.taken(pressed * truth.spring_n_mm, motor_n)
-            return pressed, went, pressed + (found * seconds if hot else 0.0) - self.pressed_mm - went
+            return pressed, went, pressed + (value * seconds if hot else 0.0) - self.pressed_mm - went
 
-        self.pressed_mm, went, _ = at(rising_root(lambda found: at(found)[2], 0.0, top))
+        self.pressed_mm, went, _ = at(rising_root(lambda value: at(value)[2], 0.0, top))
         self.fed_mm += went
 
     def _bites(self, hob_mm: float) -> float:

@@ -135,12 +135,12 @@ class Frame:
         }
         if self._shares_belts:  # each belt's clamp goes by the sum, or the difference, of both
             fractions = {"x": (fractions["x"] + fractions["y"]) / 2, "y": (fractions["x"] - fractions["y"] + 1) / 2}
-        found = {}
+        stiffnesses = {}
         for axis, whole in (("x", self.truth.belt_x_n_mm), ("y", self.truth.belt_y_n_mm)):
             u = min(1 - NEAREST_FRACTION, max(NEAREST_FRACTION, fractions[axis]))
             near = 1 - self.truth.nearer + self.truth.nearer / (4 * u * (1 - u))
-            found[axis] = 1000 * whole * near * self.tension[axis]
-        return found
+            stiffnesses[axis] = 1000 * whole * near * self.tension[axis]
+        return stiffnesses
 
     def rings(
         self, commanded: Mapping[str, float], seen: Mapping[str, float], on: str, where: Mapping[str, float]
@@ -153,18 +153,18 @@ class Frame:
         solved = self._solve(where)
         into = solved.by_commanded_now @ np.array([commanded.get("x", 0.0), commanded.get("y", 0.0)])
         out = self._seen(seen, on)
-        found = []
+        modes = []
         for at, pole in enumerate(solved.poles):
             # displacement q of M q'' + C q' + K q = F u: state (q, v), residue of the pole
             residue = (out @ solved.right[:6, at]) * (solved.left[at, 6:] @ np.linalg.solve(solved.mass, into))
             w = abs(pole)
             fraction = (residue * 2j * pole.imag).real / w**2
-            found.append(Ring(float(w / (2 * math.pi)), float(-pole.real / w), float(fraction)))
-        whole = sum(ring.modal_share for ring in found)
+            modes.append(Ring(float(w / (2 * math.pi)), float(-pole.real / w), float(fraction)))
+        whole = sum(ring.modal_share for ring in modes)
         if abs(whole) < 0.05:
             return []
-        found = [Ring(ring.frequency_hz, ring.damping_ratio, ring.modal_share / whole) for ring in found]
-        return sorted(found, key=lambda ring: -ring.modal_share)
+        modes = [Ring(ring.frequency_hz, ring.damping_ratio, ring.modal_share / whole) for ring in modes]
+        return sorted(modes, key=lambda ring: -ring.modal_share)
 
     def shake(self, speeds: Mapping[str, Floats], period_s: float, where: Mapping[str, float], on: str) -> Floats:
         """How the ``head`` or the ``bed`` is accelerated along X and Y, m/s² (n + 1 x 2), while both are stepped at

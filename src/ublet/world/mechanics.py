@@ -187,12 +187,12 @@ class Mechanics:
             turning[motor.role] = (motor, mm, steps.amps)
         known = {role: mm for role, (_, mm, _) in turning.items() if role in self.kinematics.motors}
         asked = self.kinematics.forces(self._loads(self.kinematics.of_motors(known), pace))
-        found = []
+        driven = []
         for role, (motor, mm, amps) in turning.items():
             holds = motor.holds_to_mm_s(amps, abs(asked.get(role, 0.0)))
             catches = min(holds, CATCHES_TURNS_S * motor.turn_mm)
-            found.append(_Driven(role, mm, holds / abs(mm), catches / abs(mm)))
-        return found
+            driven.append(_Driven(role, mm, holds / abs(mm), catches / abs(mm)))
+        return driven
 
     def _loads(self, per_mm: Mapping[str, float], pace: Pace) -> dict[str, float]:
         """What the moving carriages ask for, N: against their way while they are driven, along it while they brake."""

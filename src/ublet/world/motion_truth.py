@@ -19,51 +19,51 @@ from ublet.world.scenario import Scenario
 
 def steps_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
     """True steps per millimetre of each axis: from what its motors carry in a turn, and the steps of a turn."""
-    mechanics, found = assemble(scenario, machine), {}
+    mechanics, truths = assemble(scenario, machine), {}
     for axis in ("x", "y", "z"):
         declared = axis_of(machine, axis).motors
         microsteps = {f"{axis}.{name}": motor.microsteps for name, motor in declared.items()}
         own = [motor for motor in mechanics.motors.values() if motor.role in microsteps]
         if own:
             each = [m.turn_mm / (m.full_steps * (m.microsteps or microsteps[m.role])) for m in own]
-            found[f"steps_per_mm.{axis}"] = len(each) / sum(each)
-    return found
+            truths[f"steps_per_mm.{axis}"] = len(each) / sum(each)
+    return truths
 
 
 def lengths_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
     """The same, and how far each axis really goes when it is told the length that is measured, with the steps that are
     in force on arrival.
     """
-    chosen, found = StepsParameters.model_validate(dict(aim)), steps_truth(scenario, machine)
+    chosen, truths = StepsParameters.model_validate(dict(aim)), steps_truth(scenario, machine)
     for axis in axes_of(chosen):
-        true = found.get(f"steps_per_mm.{axis}")
+        true = truths.get(f"steps_per_mm.{axis}")
         if true is None:
             continue
         length = measured_length(machine, axis, chosen)
         steps = number_in_force(scenario, f"axes.{axis}.steps_per_mm", _declared_steps(machine, axis))
-        found[f"measured.{axis}"] = length * steps / true
-        found[f"error.{axis}"] = length * (steps / true - 1)
-    return found
+        truths[f"measured.{axis}"] = length * steps / true
+        truths[f"error.{axis}"] = length * (steps / true - 1)
+    return truths
 
 
 def travel_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
     """Where the homed ends of X and Y really are, from the bed's corner, and what the board counts over that corner."""
-    found = {}
+    truths = {}
     for axis in ("x", "y"):
         declared = axis_of(machine, axis)
         switch = scenario.switches.get(str(declared.homing.endstop))
         if switch is not None:
             end = declared.maximum_mm if declared.homing.end == "high" else declared.minimum_mm
-            found[f"{declared.homing.end}.{axis}"] = switch.at_mm
-            found[f"zero_to_corner.{axis}"] = end - switch.at_mm
-    return found
+            truths[f"{declared.homing.end}.{axis}"] = switch.at_mm
+            truths[f"zero_to_corner.{axis}"] = end - switch.at_mm
+    return truths
 
 
 def limits_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
     """Where axes really begin to lose steps: feed at the declared acceleration, acceleration at the declared feed, and
     the current that just carries both; for the weakest motor, in the worst direction of those that share motors.
     """
-    mechanics, found = assemble(scenario, machine), {}
+    mechanics, truths = assemble(scenario, machine), {}
     ratios = steps_truth(scenario, machine)
     for axes in motor_groups(machine, "all"):
         feeds, hards = (
@@ -91,12 +91,12 @@ def limits_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
         feed = _root(lambda times: spare(times, 1.0, amps), 100.0)  # noqa: B023
         hard = _root(lambda times: spare(1.0, times, amps), 1000.0)  # noqa: B023
         for axis in axes:
-            found[f"feed_limit.{axis}"] = feed * feeds[axis]
-            found[f"acceleration_limit.{axis}"] = hard * hards[axis]
+            truths[f"feed_limit.{axis}"] = feed * feeds[axis]
+            truths[f"acceleration_limit.{axis}"] = hard * hards[axis]
         carries = _root(lambda current: -spare(1.0, 1.0, current), 50.0)
         least = [motor.least_a for motor in mechanics.motors.values() if motor.role.partition(".")[0] in axes]
-        found[f"least_current.{axes[0]}"] = max(carries, *least)
-    return found
+        truths[f"least_current.{axes[0]}"] = max(carries, *least)
+    return truths
 
 
 def motors_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:

@@ -36,13 +36,13 @@ def rising_root(of: Callable[[float], float], low: float, high: float, within: f
             middle = min(max(chord, low + close), high - close)
         if high - low <= wide / 2:
             looks, wide = 0, high - low
-        found = of(middle)
-        if found == 0:
+        value = of(middle)
+        if value == 0:
             return middle
-        if found < 0:
-            low, below = middle, found
+        if value < 0:
+            low, below = middle, value
             above, stayed = (above / 2 if stayed < 0 else above), -1
         else:
-            high, above = middle, found
+            high, above = middle, value
             below, stayed = (below / 2 if stayed > 0 else below), 1
     return (low + high) / 2

@@ -331,8 +331,8 @@ def _cross_check(scenario: Scenario, lines: dict[tuple[str, ...], int]) -> list[
     plants = ", ".join(scenario.plants)
     problems = []
 
-    def add(path: tuple[str, ...], found: str, allowed: str, mend: str) -> None:
-        problems.append(Problem(lines.get(path, 1), ".".join(path), found, allowed, mend))
+    def add(path: tuple[str, ...], entry: str, allowed: str, mend: str) -> None:
+        problems.append(Problem(lines.get(path, 1), ".".join(path), entry, allowed, mend))
 
     for socket, plant in scenario.heaters.items():
         if plant not in scenario.plants:
@@ -363,6 +363,6 @@ def load_scenario(path: Path) -> Scenario:
     try:
         text = path.read_text(encoding="utf-8-sig")
     except UnicodeDecodeError as error:
-        found = Problem(1, "", f"bytes that are not UTF-8 (at {error.start})", "UTF-8 text", "Save it as UTF-8.")
-        raise ScenarioError(str(path), [found]) from error
+        problem = Problem(1, "", f"bytes that are not UTF-8 (at {error.start})", "UTF-8 text", "Save it as UTF-8.")
+        raise ScenarioError(str(path), [problem]) from error
     return parse_scenario(text, str(path))

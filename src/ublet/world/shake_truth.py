@@ -27,16 +27,16 @@ def rings_of(world: World, machine: MachineFile, direction: str) -> list[Ring]:
 
 def resonance_truth(world: World, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
     """Frequency and damping of the mode in which X and Y ring most."""
-    found = {}
+    truths = {}
     for axis in ("x", "y"):
         main = rings_of(world, machine, axis)[0]  # which of the others shows is not known beforehand
-        found[f"frequency.{axis}.{PLACES[0]}"] = main.frequency_hz
-        found[f"damping.{axis}.{PLACES[0]}"] = main.damping_ratio
+        truths[f"frequency.{axis}.{PLACES[0]}"] = main.frequency_hz
+        truths[f"damping.{axis}.{PLACES[0]}"] = main.damping_ratio
     kg = number_or(aim.get("load_kg"), 0.0)
     if kg and machine.bed.moves in ("x", "y"):
         with world.frame.loaded(kg):
-            found[f"{LOADED}.{machine.bed.moves}"] = rings_of(world, machine, machine.bed.moves)[0].frequency_hz
-    return found
+            truths[f"{LOADED}.{machine.bed.moves}"] = rings_of(world, machine, machine.bed.moves)[0].frequency_hz
+    return truths
 
 
 def belts_truth(world: World, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:

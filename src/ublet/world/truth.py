@@ -108,8 +108,8 @@ def fans_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
 
 def _heater(scenario: Scenario, machine: MachineFile, aim: Aim) -> dict[str, float]:
     heater, target = str(aim.get("heater")), number_or(aim.get("target"), 0.0)
-    found = heater_truth(scenario, machine, heater, target)
-    return _of(heater, {**found, **_noise(scenario, machine, heater, target)})
+    truths = heater_truth(scenario, machine, heater, target)
+    return _of(heater, {**truths, **_noise(scenario, machine, heater, target)})
 
 
 def _soak(scenario: Scenario, machine: MachineFile, aim: Aim) -> dict[str, float]:

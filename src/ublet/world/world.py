@@ -142,8 +142,8 @@ class World:
 
     def readings(self, sensor: str) -> Readings:
         """What it took since it was asked last."""
-        found = self._streams.get(sensor)
-        return found.readings() if found is not None else Readings(np.empty((0, 3), dtype=np.int16), 0.0)
+        stream = self._streams.get(sensor)
+        return stream.readings() if stream is not None else Readings(np.empty((0, 3), dtype=np.int16), 0.0)
 
     def turn(self, motors: Sequence[Steps], pace: Pace, until: Until | None = None) -> float | None:
         """Motors turn together; the carriages follow, and press what they reach."""

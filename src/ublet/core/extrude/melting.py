@@ -37,10 +37,10 @@ def hotend_of(machine: MachineFile) -> str:
     Raises:
         TrialFailed: no hotend is declared.
     """
-    found = hotends(machine)
-    if not found:
+    heater_names = hotends(machine)
+    if not heater_names:
         raise TrialFailed('No heater of this machine file is a hotend: set part = "hotend" at the one that melts.')
-    return found[0]
+    return heater_names[0]
 
 
 def material_of(machine: MachineFile, named: str) -> tuple[str, Material]:

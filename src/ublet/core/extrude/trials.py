@@ -204,27 +204,27 @@ def _concluded(
 
 def _lengths(mm: float, slow: Length, fast: Length | None) -> list[Finding]:
     """Filament fed / commanded, and how much less when it was pushed fast."""
-    found = [
+    findings = [
         Finding("went_in", slow.mean_mm / mm, slow.uncertainty_mm / mm, words="share of what was told that went in")
     ]
     if fast is not None:
         fraction, fraction_u = falls_short(slow, fast)
-        found.append(
+        findings.append(
             Finding("short_fast", fraction, fraction_u, limit=SHORT, words="share that falls short when pushed fast")
         )
-    return found
+    return findings
 
 
 def _regained(tried: FeedTests) -> list[Finding]:
     """What each change brought back of what was short."""
-    found = []
+    regained = []
     for what, fraction, words in (
         ("regained_current", tried.current, "brought back by more current"),
         ("regained_hotter", tried.hotter, "brought back by heat"),
     ):
         if fraction is not None:
-            found.append(Finding(what, tried.regained(fraction), words=words))
-    return found
+            regained.append(Finding(what, tried.regained(fraction), words=words))
+    return regained
 
 
 def _steps(now: float, proposed: float) -> Proposal:
@@ -276,8 +276,8 @@ def _needs(machine: MachineFile, aim: ExtruderParameters, read: Callable[[str], 
 
 
 def _figure(result: TrialResult) -> str:
-    found = result.finding("steps_per_mm")
-    return with_uncertainty(found.value, found.uncertainty or 0.0) if found else ""
+    finding = result.finding("steps_per_mm")
+    return with_uncertainty(finding.value, finding.uncertainty or 0.0) if finding else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (

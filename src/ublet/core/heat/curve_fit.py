@@ -70,18 +70,18 @@ def fit_curve(points: Sequence[tuple[float, float]], kind: str, error_c: float, 
         raise ValueError("the resistance must fall from each reading to the next warmer one")
     kelvin = celsius + ZERO_C
     terms, weight = _terms(np.log(ohm), count), kelvin**2 / error_c
-    found = np.linalg.lstsq(terms * weight[:, None], weight / kelvin, rcond=None)[0]
-    residuals = 1 / (terms @ found) - kelvin
+    solution = np.linalg.lstsq(terms * weight[:, None], weight / kelvin, rcond=None)[0]
+    residuals = 1 / (terms @ solution) - kelvin
     weighted = terms * weight[:, None]
     covariance = np.asarray(np.linalg.pinv(weighted.T @ weighted, rcond=1e-20), dtype=np.float64)
     spare, chi2 = len(points) - count, float(np.sum((residuals / error_c) ** 2))
     span = (float(celsius.min()), float(celsius.max()))
     if count == 2:
-        a, b = found.tolist()
+        a, b = solution.tolist()
         beta = Thermistor(math.exp((1 / T25_K - a) / b), 1 / b, pullup_ohm)
         settings = {"r25_ohm": beta.r25_ohm, "beta_k": beta.beta_k}
         return CurveFit(kind, settings, beta, tuple(residuals.tolist()), chi2, spare, covariance, span)
-    a, b, c = found.tolist()
+    a, b, c = solution.tolist()
     own = SteinhartHart(a, b, c, pullup_ohm)
     settings = {"steinhart_a": own.a, "steinhart_b": own.b, "steinhart_c": own.c}
     return CurveFit(kind, settings, own, tuple(residuals.tolist()), chi2, spare, covariance, span)
@@ -128,17 +128,17 @@ def judged(fits: Sequence[CurveFit], hot_c: float, pullup_ohm: float) -> tuple[C
     claims = [claimed_c(fit, hot_c, pullup_ohm) for fit in fits]
     if len(fits) != 2:
         return tuple(CurveAssessment(fit, claim) for fit, claim in zip(fits, claims, strict=True))
-    found = []
+    assessments = []
     for fit, other, claim in ((fits[0], fits[1], claims[0]), (fits[1], fits[0], claims[1])):
         try:
             above = fit.curve.celsius(other.curve.ratio(hot_c)) - hot_c
         except (ValueError, OverflowError):
             above = math.inf  # the other curve has no such temperature: it cannot be used there
         differs = abs(above) > max(claims)
-        found.append(
+        assessments.append(
             CurveAssessment(fit, max(claim, abs(above)) if differs and math.isfinite(above) else claim, above, differs)
         )
-    return tuple(found)
+    return tuple(assessments)
 
 
 def recommended(choices: Sequence[CurveAssessment]) -> CurveAssessment | None:

@@ -210,10 +210,10 @@ async def _wait_for_trip(bench: Bench, longest_s: float) -> tuple[float, str]:
 def _findings(heater: str, drilled: Drilled, limit_c: float) -> list[Finding]:
     subject = {"heater": heater, "drill": drilled.name.replace(" ", "-")}
     words = f"{drilled.name} noticed after"
-    found = [Finding("noticed", drilled.seconds, None, "s", drilled.allowed_s, subject, words)]
+    findings = [Finding("noticed", drilled.seconds, None, "s", drilled.allowed_s, subject, words)]
     if drilled.peak_c is not None:
-        found.append(Finding("peak", drilled.peak_c, None, "°C", limit_c, subject, f"{drilled.name} peak"))
-    return found
+        findings.append(Finding("peak", drilled.peak_c, None, "°C", limit_c, subject, f"{drilled.name} peak"))
+    return findings
 
 
 def _complaints(drilled: Drilled, limit_c: float, part: str) -> list[str]:

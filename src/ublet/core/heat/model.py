@@ -161,14 +161,14 @@ def respond(model: HeaterModel, time_s: Floats, duty: Floats, start_c: float) ->
     the temperatures of the time before (Picard's iteration), until they change by less than a thousandth of a degree.
     """
     driven = DutyIntegral.of(time_s, duty)
-    found = respond_to(model, driven, time_s, start_c, np.zeros_like(time_s))
+    response = respond_to(model, driven, time_s, start_c, np.zeros_like(time_s))
     if abs(model.curve) < 1e-9:
-        return found
+        return response
     for _ in range(MOST_ROUNDS):
-        before, found = found, respond_to(model, driven, time_s, start_c, found - model.ambient_c)
-        if float(np.max(np.abs(found - before))) < SAME_C:
+        before, response = response, respond_to(model, driven, time_s, start_c, response - model.ambient_c)
+        if float(np.max(np.abs(response - before))) < SAME_C:
             break
-    return found
+    return response
 
 
 MOST_ROUNDS, SAME_C = 40, 1e-3

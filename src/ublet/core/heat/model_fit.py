@@ -111,24 +111,24 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
 
     high = np.array(HIGHEST)
     high[CURVE] = min(HIGHEST[CURVE], MOST_BEND * 1000 / max(1.0, at_c - ambient_c))
-    found = minimise(error, _guess(grid, drive, seen, ambient_c), np.array(LOWEST[:5]), high[:5])
+    fitted = minimise(error, _guess(grid, drive, seen, ambient_c), np.array(LOWEST[:5]), high[:5])
     noise = float(np.std(np.diff(seen, 2))) / math.sqrt(6)
-    if _rms(found.residual) > MUCH_MORE * max(noise, LEAST_NOISE_C):
-        starts = [np.append(found.x, np.log([quick, 0.2])) for quick in QUICK_S]
+    if _rms(fitted.residual) > MUCH_MORE * max(noise, LEAST_NOISE_C):
+        starts = [np.append(fitted.x, np.log([quick, 0.2])) for quick in QUICK_S]
         two = [minimise(error, start, np.array(LOWEST), high) for start in starts]
         best = min(two, key=lambda each: _rms(each.residual))
-        if _rms(best.residual) < MUCH_LESS * _rms(found.residual):
-            found = Minimum(_ordered(best.x), best.residual)
-    low, high = np.array(LOWEST[: len(found.x)]), high[: len(found.x)]
-    _must_not_be_bound(found.x, low, high)
-    weight = _rms(found.residual) * math.sqrt(correlated_samples(found.residual))
+        if _rms(best.residual) < MUCH_LESS * _rms(fitted.residual):
+            fitted = Minimum(_ordered(best.x), best.residual)
+    low, high = np.array(LOWEST[: len(fitted.x)]), high[: len(fitted.x)]
+    _must_not_be_bound(fitted.x, low, high)
+    weight = _rms(fitted.residual) * math.sqrt(correlated_samples(fitted.residual))
 
     def believed(x: Floats) -> Floats:
         return np.append(error(x), weight * (x[CURVE] - USUAL_CURVE[0]) / USUAL_CURVE[1])
 
-    found = minimise(believed, found.x, low, high)
-    residual = _rms(found.residual[:-1])
-    return ModelFit(model_of(found.x), _uncertainty(believed, model_of, found, low, high), residual)
+    fitted = minimise(believed, fitted.x, low, high)
+    residual = _rms(fitted.residual[:-1])
+    return ModelFit(model_of(fitted.x), _uncertainty(believed, model_of, fitted, low, high), residual)
 
 
 CALM_S = 2.0
@@ -171,7 +171,7 @@ def _guess(grid: Floats, drive: Floats, seen: Floats, ambient_c: float) -> Float
 def _uncertainty(
     error: Callable[[Floats], Floats],
     model_of: Callable[[Floats], HeaterModel],
-    found: Minimum,
+    fitted: Minimum,
     low: Floats,
     high: Floats,
 ) -> ModelUncertainty:
@@ -183,22 +183,22 @@ def _uncertainty(
     has more small lags and stores than the model, and radiates. Their sizes were read off plants made up at random by
     other physics, and are checked on further ones by ``ublet bench``.
     """
-    slopes = jacobian(error, found.x, found.residual, high)
-    variance = float(np.mean(found.residual[:-1] ** 2)) * correlated_samples(found.residual[:-1])
+    slopes = jacobian(error, fitted.x, fitted.residual, high)
+    variance = float(np.mean(fitted.residual[:-1] ** 2)) * correlated_samples(fitted.residual[:-1])
     covariance = np.linalg.pinv(slopes.T @ slopes, rcond=1e-12, hermitian=True) * variance
-    owner = np.arange(len(found.residual)) * STRETCHES // len(found.residual) % 2
+    owner = np.arange(len(fitted.residual)) * STRETCHES // len(fitted.residual) % 2
     halves = [
-        minimise(partial(_masked, error, owner == part), found.x, low, high, 1e-5, HALF_ROUNDS).x for part in (0, 1)
+        minimise(partial(_masked, error, owner == part), fitted.x, low, high, 1e-5, HALF_ROUNDS).x for part in (0, 1)
     ]
 
     def spread(what: Callable[[HeaterModel], float]) -> float:
-        here = what(model_of(found.x))
-        gradient = np.array([what(model_of(_moved(found.x, at))) - here for at in range(len(found.x))]) / STEP
+        here = what(model_of(fitted.x))
+        gradient = np.array([what(model_of(_moved(fitted.x, at))) - here for at in range(len(fitted.x))]) / STEP
         scatter = max(0.0, float(gradient @ covariance @ gradient))
         apart = (what(model_of(halves[0])) - what(model_of(halves[1]))) / 2
         return math.sqrt(scatter + apart**2)
 
-    model = model_of(found.x)
+    model = model_of(fitted.x)
     tangent = math.hypot(MODEL_FORM * abs(model.bend), SHEET_FORM if model.quick_fraction else 0.0)
     room = ROOM_U_C / max(1.0, model.at_c - model.ambient_c)
     lags = (SHEET_LAGS_FORM if model.quick_fraction else LAGS_FORM) * model.delay_s
@@ -258,12 +258,12 @@ AT_BOUND = 0.02
 """So near to a bound, by its logarithm, a parameter lies on it."""
 
 
-def _must_not_be_bound(found: Floats, low: Floats, high: Floats) -> None:
+def _must_not_be_bound(fitted: Floats, low: Floats, high: Floats) -> None:
     """Raises UnfitRecord when the fit lies on a bound: the record does not tell that parameter.
 
     A dead time or second lag at its lower bound is none, which is an answer; so is a quick store that is hardly there.
     """
-    for at, (value, least, most) in enumerate(zip(found[:CURVE], low, high, strict=False)):
+    for at, (value, least, most) in enumerate(zip(fitted[:CURVE], low, high, strict=False)):
         too_low = value - least < AT_BOUND and at < 2
         if too_low or most - value < AT_BOUND:
             raise UnfitRecord(
@@ -298,10 +298,10 @@ def _ordered(x: Floats) -> Floats:
     if quick >= second:
         return x
     zero = fraction * lag + (1 - fraction) * quick
-    found = x.copy()
-    found[3], found[5] = math.log(quick), math.log(second)
-    found[6] = max(LOWEST[6], math.log((zero - second) / (lag - second)))
-    return found
+    ordered = x.copy()
+    ordered[3], ordered[5] = math.log(quick), math.log(second)
+    ordered[6] = max(LOWEST[6], math.log((zero - second) / (lag - second)))
+    return ordered
 
 
 def _rms(residual: Floats) -> float:

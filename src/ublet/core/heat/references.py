@@ -37,11 +37,11 @@ def errors(
     """For each catalogue curve, by how much the reading would be wrong at some temperatures if the sensor were of that
     curve, °C (positive: it shows too much).
     """
-    found = {}
+    by_curve = {}
     for name, curve in catalogue(pullup_ohm).items():
         shown = [shown_for(own, curve, celsius) for celsius in at_c]
-        found[name] = tuple(None if s is None else s - t for s, t in zip(shown, at_c, strict=True))
-    return found
+        by_curve[name] = tuple(None if s is None else s - t for s, t in zip(shown, at_c, strict=True))
+    return by_curve
 
 
 @dataclass(frozen=True)

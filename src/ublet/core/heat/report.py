@@ -76,7 +76,7 @@ def model_findings(fit: ModelFit) -> list[Finding]:
     record tells dead time and second lag only together: their sum has an uncertainty, their split none.
     """
     model, known = fit.model, fit.uncertainty
-    found = [
+    findings = [
         Finding("gain", model.held_gain_c, known.held_gain_c, "°C"),
         Finding("time_constant", model.time_constant_s, known.time_constant_s, "s"),
         Finding("delay", model.delay_s, known.delay_s, "s"),
@@ -85,26 +85,26 @@ def model_findings(fit: ModelFit) -> list[Finding]:
         Finding("loss_curve", model.curve, known.curve, "1/°C"),
     ]
     if model.quick_fraction:
-        found += [
+        findings += [
             Finding("quick_store", model.quick_s, known.quick_s, "s"),
             Finding("quick_share", model.quick_fraction, known.quick_fraction),
             Finding("sheet_lag", model.sheet_lag_s, None, "s"),
         ]
-    return [*found, Finding("model_residual", fit.residual_c, None, "°C")]
+    return [*findings, Finding("model_residual", fit.residual_c, None, "°C")]
 
 
 def predicted_findings(best: Candidate, demands: Demands) -> list[Finding]:
     """What the chosen gains are predicted to do."""
     measure = best.step.measure
-    found = [
+    findings = [
         Finding("predicted_overshoot", measure.overshoot_c, None, "°C", demands.overshoot_c),
         Finding("predicted_ripple", measure.ripple_c, None, "°C", demands.ripple_c),
     ]
     if measure.settle_s is not None:
-        found.append(Finding("predicted_settle", measure.settle_s, None, "s"))
+        findings.append(Finding("predicted_settle", measure.settle_s, None, "s"))
     if measure.dip_c is not None:
-        found.append(Finding("predicted_fan_dip", measure.dip_c, None, "°C"))
-    return found
+        findings.append(Finding("predicted_fan_dip", measure.dip_c, None, "°C"))
+    return findings
 
 
 def step_rows(step: PredictedStep) -> list[tuple[float, ...]]:

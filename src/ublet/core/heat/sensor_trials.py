@@ -110,7 +110,7 @@ async def _averages(bench: Bench, names: tuple[str, ...], phase: str, fraction: 
 
 
 async def _references(bench: Bench, aim: SensorParameters) -> tuple[Reference, ...]:
-    found: list[Reference] = []
+    references: list[Reference] = []
     for number in range(aim.references):
         fraction = 0.1 + 0.9 * number / aim.references
         bench.progress(
@@ -145,8 +145,8 @@ async def _references(bench: Bench, aim: SensorParameters) -> tuple[Reference, .
             )
             true = await bench.builder.measure(asked)
         bench.record.row("references", (true, shown))
-        found.append(Reference(true, shown))
-    return tuple(found)
+        references.append(Reference(true, shown))
+    return tuple(references)
 
 
 def _compared(

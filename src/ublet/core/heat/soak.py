@@ -71,14 +71,14 @@ def fit_sheet(time_s: Floats, bed_c: Floats, surface_c: Floats, room_c: float) -
         return np.asarray(fraction_of(x) * x - seen)
 
     low, high = np.array([math.log(SHORTEST_LAG_S), 0.0]), np.array([math.log(LONGEST_LAG_S), 1.0])
-    found = minimise(error, np.array([math.log(60.0), 0.2]), low, high)
-    x, lag, fraction = behind(found.x), math.exp(float(found.x[0])), fraction_of(behind(found.x))
+    fitted = minimise(error, np.array([math.log(60.0), 0.2]), low, high)
+    x, lag, fraction = behind(fitted.x), math.exp(float(fitted.x[0])), fraction_of(behind(fitted.x))
     near = 1e-3
-    bends = [(behind(found.x + near * unit) - x) * fraction / near for unit in np.eye(2)]
+    bends = [(behind(fitted.x + near * unit) - x) * fraction / near for unit in np.eye(2)]
     slopes = np.column_stack([bends[0] / lag, bends[1], x])
-    variance = float(found.residual @ found.residual) / max(1, len(seen) - 3) * correlated_samples(found.residual)
+    variance = float(fitted.residual @ fitted.residual) / max(1, len(seen) - 3) * correlated_samples(fitted.residual)
     lag_u, _, fraction_u = np.sqrt(np.maximum(np.diag(np.linalg.pinv(slopes.T @ slopes)), 0) * variance).tolist()
-    return SheetModel(lag, fraction, math.hypot(lag_u, LAG_FORM * lag), fraction_u, LEAD_S * float(found.x[1]))
+    return SheetModel(lag, fraction, math.hypot(lag_u, LAG_FORM * lag), fraction_u, LEAD_S * float(fitted.x[1]))
 
 
 def still_from(time_s: Floats, surface_c: Floats, drift_c_min: float) -> float:

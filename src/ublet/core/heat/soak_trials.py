@@ -299,12 +299,12 @@ def _soak_u(watched: Watched, aimed: Aimed, sheet: SheetModel) -> float:
 
 
 def _sheet_findings(bench: Bench, watched: Watched, aimed: Aimed, sheet: SheetModel) -> list[Finding]:
-    aim, found = aimed.aim, [Finding("sheet_lag", sheet.lag_s, sheet.lag_u_s, "s")]
+    aim, findings = aimed.aim, [Finding("sheet_lag", sheet.lag_s, sheet.lag_u_s, "s")]
     if watched.surface is not None:
         rise = aim.target - aimed.room_c
         time_s, _, _, surface = watched.columns(watched.now_s - WINDOW_S)
         drift = drift_of(time_s, surface)
-        found += [
+        findings += [
             Finding("surface_share", sheet.fraction, math.hypot(sheet.fraction_u, SENSOR_C / rise)),
             Finding("sensor_lead", sheet.lead_s, None, "s"),
             Finding("surface", aimed.room_c + sheet.fraction * rise, SENSOR_C, "°C"),
@@ -318,8 +318,10 @@ def _sheet_findings(bench: Bench, watched: Watched, aimed: Aimed, sheet: SheetMo
             predicted = predict_soak(aimed.model, sheet, material.bed_c, aimed.limit, aim.drift)
             if material.bed_c > 0 and predicted is not None:
                 words = f"predicted soak for {name}"
-                found.append(Finding("predicted_soak", predicted, None, "s", subject={"material": name}, words=words))
-    return found
+                findings.append(
+                    Finding("predicted_soak", predicted, None, "s", subject={"material": name}, words=words)
+                )
+    return findings
 
 
 def _options(bench: Bench, aim: SoakParameters, soak: float, soak_u: float) -> tuple[Option, ...]:

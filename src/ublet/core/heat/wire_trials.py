@@ -164,16 +164,16 @@ def _paired(
     return TrialResult("failed", " ".join(words), {}, findings, (option,), "mend")
 
 
-def _permuted(found: Mapping[str, str]) -> dict[str, str]:
+def _permuted(warmed: Mapping[str, str]) -> dict[str, str]:
     """The parts that sit at each other's places; none when they are not all each other's."""
-    wrong = {part: other for part, other in found.items() if part != other}
+    wrong = {part: other for part, other in warmed.items() if part != other}
     return wrong if set(wrong) == set(wrong.values()) else {}
 
 
 async def fans_one_by_one(bench: Bench, aim: FanParameters) -> TrialResult:
     """Each fan by itself at full duty; the builder says which one turns."""
     names = tuple(bench.machine.fans)
-    found: dict[str, str | None] = {}
+    turned: dict[str, str | None] = {}
     for number, name in enumerate(names):
         bench.progress(Progress(f"{name} fan", number / len(names), None, f"{number + 1} of {len(names)}"))
         for other in names:
@@ -182,20 +182,20 @@ async def fans_one_by_one(bench: Bench, aim: FanParameters) -> TrialResult:
         answer = await bench.builder.ask(
             Question(f"The {name} fan was switched on. Which fan turns?", (*names, "none"), LookAtFans())
         )
-        found[name] = None if answer == "none" else answer
+        turned[name] = None if answer == "none" else answer
         bench.record.row("seen", (float(number), math.nan if answer == "none" else float(names.index(answer))))
         await bench.heat.fan(name, 0.0)
     own = {name: name for name in names}
-    findings = (Finding("fans_right", float(sum(found[name] == name for name in names))),)
-    if found == own:
+    findings = (Finding("fans_right", float(sum(turned[name] == name for name in names))),)
+    if turned == own:
         return TrialResult("proven", f"{len(names)} fans turn when switched on.", {}, findings)
-    words = [f"The {name} fan does not turn: check its plug." for name, seen in found.items() if seen is None]
+    words = [f"The {name} fan does not turn: check its plug." for name, seen in turned.items() if seen is None]
     words += [
         f"The {name} fan was told to turn, and the {seen} fan turned instead."
-        for name, seen in found.items()
+        for name, seen in turned.items()
         if seen not in (None, name)
     ]
-    wrong = {seen: name for name, seen in cycles(found, own).items()}
+    wrong = {seen: name for name, seen in cycles(turned, own).items()}
     if not wrong:
         return TrialResult("failed", " ".join(words), {}, findings)
     sockets = {name: bench.settings.shown(f"fans.{name}.socket") for name in wrong}

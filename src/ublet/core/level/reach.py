@@ -35,12 +35,12 @@ class ProbeArea:
 
     def grid(self, columns: int, rows: int) -> tuple[Point, ...]:
         """Places in a grid over it, serpentine from the front left."""
-        found = []
+        points = []
         for row in range(rows):
             y = _between(self.y, row, rows)
             line = [(_between(self.x, column, columns), y) for column in range(columns)]
-            found += line if row % 2 == 0 else line[::-1]
-        return tuple(found)
+            points += line if row % 2 == 0 else line[::-1]
+        return tuple(points)
 
     def words(self, place: Point) -> str:
         """A place in both coordinates."""

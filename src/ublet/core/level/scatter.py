@@ -243,17 +243,17 @@ def analyse_touches(heights_mm: Floats, speeds_mm_s: Floats | None) -> Touches:
         return Touches(heights_mm, scatter_of(heights_mm), (), None, "")
     if np.any(speeds_mm_s <= 0):
         raise ValueError("a speed is not above 0")
-    found = []
+    groups = []
     for speed in np.unique(speeds_mm_s):
         mine = heights_mm[speeds_mm_s == speed]
         if len(mine) < FEW:
             raise ValueError(f"{len(mine)} touches at {speed:g} mm/s: three are the fewest that tell how they scatter")
-        found.append(AtSpeed(float(speed), scatter_of(mine)))
-    reference = found[0]
-    good = [each for each in found if not_worse(reference.scatter, each.scatter)]
+        groups.append(AtSpeed(float(speed), scatter_of(mine)))
+    reference = groups[0]
+    good = [each for each in groups if not_worse(reference.scatter, each.scatter)]
     best = max(good, key=lambda each: each.speed_mm_s)
     why = (
         f"{best.speed_mm_s:g} mm/s scatters by {1000 * best.scatter.deviation_mm:.1f} µm, the slowest by "
         f"{1000 * reference.scatter.deviation_mm:.1f}: no difference that these touches could tell"
     )
-    return Touches(heights_mm, None, tuple(found), best.speed_mm_s, why)
+    return Touches(heights_mm, None, tuple(groups), best.speed_mm_s, why)

@@ -65,7 +65,7 @@ def wanted(machine: MachineFile, aim: WarmUp) -> dict[str, float]:
     """
     beds = [name for name, each in machine.heaters.items() if each.part == "bed"]
     bed_c, nozzle_c = _temperatures(machine, aim)
-    found = {}
+    temperatures = {}
     for words, heaters, celsius in (("bed", beds, bed_c), ("hotend", hotends(machine), nozzle_c)):
         if not celsius:
             continue
@@ -73,8 +73,8 @@ def wanted(machine: MachineFile, aim: WarmUp) -> dict[str, float]:
             raise TrialFailed(f"This machine file declares no heater of a {words}: it can only be done as it is.")
         if celsius > (most := machine.heaters[heaters[0]].maximum_c):
             raise TrialFailed(f"The {heaters[0]} may be {most:g} °C at the most: {celsius:g} is too hot.")
-        found[heaters[0]] = celsius
-    return found
+        temperatures[heaters[0]] = celsius
+    return temperatures
 
 
 async def warm_up(bench: Bench, aim: WarmUp) -> tuple[dict[str, float], dict[str, float]]:

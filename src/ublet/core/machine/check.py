@@ -72,14 +72,14 @@ def parse_toml(text: str) -> tuple[dict[str, Any], Problem | None]:
 def validate(schema: type[BaseModel], tree: Mapping[str, Any], lines: KeyLines) -> tuple[Any | None, list[Problem]]:
     """Validate a tree by a schema (a pydantic model), with every error as a :class:`Problem`."""
     try:
-        found, problems = schema.model_validate(tree), []
+        machine, problems = schema.model_validate(tree), []
     except ValidationError as error:
         each = [_problem(schema, tree, lines, dict(item)) for item in error.errors()]
         seen = {_place(problem): problem for problem in reversed(each)}
-        found, problems = None, [problem for problem in each if seen.get(_place(problem)) is problem]
+        machine, problems = None, [problem for problem in each if seen.get(_place(problem)) is problem]
     problems += _truth_for_number(schema, tree, lines)
-    problems += _arrays(schema, tree, lines) if found is not None else []
-    return (None if problems else found), problems
+    problems += _arrays(schema, tree, lines) if machine is not None else []
+    return (None if problems else machine), problems
 
 
 def _place(problem: Problem) -> tuple[int, str, str]:
@@ -111,9 +111,9 @@ def _arrays(schema: type[BaseModel], tree: Mapping[str, Any], lines: KeyLines) -
             continue
         declared = _declared(schema).find(path)
         if declared is not None and declared.shape and (fault := array_fault(declared, value)):
-            found = fault.removeprefix("found ")
+            seen = fault.removeprefix("found ")
             problems.append(
-                Problem(line_of(lines, tuple(path.split("."))), path, found, declared.allowed(), anew(declared))
+                Problem(line_of(lines, tuple(path.split("."))), path, seen, declared.allowed(), anew(declared))
             )
     return problems
 
@@ -158,13 +158,13 @@ def _problem(schema: type[BaseModel], tree: Mapping[str, Any], lines: KeyLines, 
         what_it_is = f" {declared.help}" if declared else ""
         wanted = allowed if declared else "a table of this name"
         return Problem(line, path, "nothing", wanted, what + what_it_is)
-    found = short(written(error.get("input")))
+    value = short(written(error.get("input")))
     mend = f"Change it to {allowed}."
     if declared is not None and declared.shape:
         mend = anew(declared)
     if kind in ("greater_than_equal", "less_than_equal"):
         mend = f"Bring it into the range {allowed}."
-    return Problem(line, path, found, allowed, mend)
+    return Problem(line, path, value, allowed, mend)
 
 
 def _array_at(schema: type[BaseModel], loc: tuple[str, ...]) -> bool:

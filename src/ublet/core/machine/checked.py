@@ -21,10 +21,10 @@ class CheckContext:
     board: BoardKind | None
     values: dict[str, Value]
 
-    def problem(self, path: str, found: str, allowed: str, mend: str, severity: Severity = "error") -> Problem:
+    def problem(self, path: str, value: str, allowed: str, mend: str, severity: Severity = "error") -> Problem:
         """A problem at a dotted path."""
         parts = tuple(path.split("."))
-        return Problem(line_of(self.lines, parts), dotted(parts), found, allowed, mend, severity)
+        return Problem(line_of(self.lines, parts), dotted(parts), value, allowed, mend, severity)
 
     def line(self, path: str) -> int:
         """The line of a dotted path."""

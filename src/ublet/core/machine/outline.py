@@ -72,12 +72,12 @@ def outline(tree: Mapping[str, Any]) -> tuple[PartNode, ...]:
 def properties(tree: Mapping[str, Any], part: str) -> tuple[Property, ...]:
     """The settings of a part itself (not of the parts in it), in the order of the schema."""
     given = part_at(tree, part)
-    found = []
+    items = []
     for declared in _declared_in(part):
         key = declared.path.rpartition(".")[2]
         value = frozen(given.get(key)) if isinstance(given, Mapping) else None
-        found.append(Property(declared, f"{part}.{key}", value if not isinstance(value, Mapping) else None))
-    return tuple(found)
+        items.append(Property(declared, f"{part}.{key}", value if not isinstance(value, Mapping) else None))
+    return tuple(items)
 
 
 @lru_cache(maxsize=REMEMBERED_PARTS)
@@ -101,16 +101,16 @@ def part_at(tree: Mapping[str, Any], path: str) -> Any:
 def search(words: str, tree: Mapping[str, Any]) -> tuple[Property, ...]:
     """Settings whose path or help holds every one of the words, those with a matching path first."""
     wanted = words.lower().split()
-    found: list[tuple[int, Property]] = []
+    matches: list[tuple[int, Property]] = []
     for node in outline(tree):
         if node.sort == "group" or not node.present:
             continue
         for item in properties(tree, node.path):
             if all(word in item.path.lower() for word in wanted):
-                found.append((0, item))
+                matches.append((0, item))
             elif all(word in f"{item.path} {item.declared.help}".lower() for word in wanted):
-                found.append((1, item))
-    return tuple(item for _, item in sorted(found, key=lambda pair: pair[0]))
+                matches.append((1, item))
+    return tuple(item for _, item in sorted(matches, key=lambda pair: pair[0]))
 
 
 def start_values(tree: Mapping[str, Any], part: str, board: BoardKind | None) -> dict[str, Value]:

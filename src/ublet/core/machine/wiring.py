@@ -24,17 +24,17 @@ class Plug:
 def plug_list(tree: Mapping[str, Any]) -> tuple[Plug, ...]:
     """Everything that is plugged in or can be, in the order of the file; an optional one without a socket has None."""
     flat = flatten(tree)
-    found = [
+    plugs = [
         Plug(path, declared.socket, plug_words(path), value)
         for path, value in flat.items()
         if (declared := SETTINGS.find(path)) is not None and declared.socket and isinstance(value, str)
     ]
-    there = {plug.path for plug in found}
+    there = {plug.path for plug in plugs}
     for key in ("socket", "servo_socket"):
         path = f"probe.{key}"
         if isinstance(tree.get("probe"), Mapping) and path not in there and (declared := SETTINGS.find(path)):
-            found.append(Plug(path, declared.socket, plug_words(path), None))
-    return tuple(found)
+            plugs.append(Plug(path, declared.socket, plug_words(path), None))
+    return tuple(plugs)
 
 
 def plugs(tree: Mapping[str, Any]) -> dict[str, list[Plug]]:

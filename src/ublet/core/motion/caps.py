@@ -36,10 +36,10 @@ class Caps:
 
     def motors(self, travel: Mapping[str, float]) -> dict[str, float]:
         """What every motor travels, mm, when the axes and the filament (``e``) travel so far."""
-        found = dict(self.kinematics.of_axes(travel))
+        distances = dict(self.kinematics.of_axes(travel))
         if (filament := travel.get("e", 0.0)) and f"{EXTRUDER}.socket" in self._values:
-            found[EXTRUDER] = filament
-        return found
+            distances[EXTRUDER] = filament
+        return distances
 
     def line(self, travel: Mapping[str, float], feed: float) -> LinearMove:
         """A line of axes and filament, mm, within every cap; ``capped_by`` names what makes it slower than ``feed``.

@@ -159,8 +159,8 @@ def _pattern_words(pattern: LossPattern, further: Mapping[str, Value]) -> str:
 
 def _spread(bench: Bench, name: str) -> float:
     earlier = bench.record.earlier("homing")
-    found = earlier.finding("spread", axis=name) if earlier is not None else None
-    return found.value if found is not None else TYPICAL_SPREAD_MM
+    finding = earlier.finding("spread", axis=name) if earlier is not None else None
+    return finding.value if finding is not None else TYPICAL_SPREAD_MM
 
 
 def _full_step_mm(machine: MachineFile, name: str) -> float:

@@ -50,12 +50,12 @@ def preheats(machine: MachineFile) -> dict[str, float]:
     """Heaters to warm before Z homes, and how far, °C."""
     homing = machine.axes.z.homing
     wanted = {"hotend": homing.preheat_nozzle_c, "bed": homing.preheat_bed_c}
-    found = {}
+    temperatures = {}
     for part, celsius in wanted.items():
         heater = next((name for name, each in machine.heaters.items() if each.part == part), None)
         if heater is not None and celsius is not None:
-            found[heater] = celsius
-    return found
+            temperatures[heater] = celsius
+    return temperatures
 
 
 def preheat_words(machine: MachineFile, axes: tuple[str, ...]) -> str:

@@ -97,21 +97,21 @@ def mends(verdicts: Mapping[str, InputVerdict], settings: Mapping[str, Value]) -
     as they are all each other's; a switch that turns out to be of the other kind at its new socket has its polarity
     turned with it. What only a hand can mend has none.
     """
-    found: list[Proposal] = []
+    proposals: list[Proposal] = []
     for name, verdict in verdicts.items():
         if verdict.kind == "inverted":
-            found.append(_polarity(name, settings.get(f"{name}.normally_closed"), True))
+            proposals.append(_polarity(name, settings.get(f"{name}.normally_closed"), True))
     moved = {name: verdict.other for name, verdict in verdicts.items() if verdict.kind == "elsewhere"}
     if set(moved) != set(moved.values()):
-        return tuple(found)  # not all each other's: where the last plug sits is not known
+        return tuple(proposals)  # not all each other's: where the last plug sits is not known
     for name, other in moved.items():
         now, then = settings.get(f"{name}.socket"), settings.get(f"{other}.socket")
-        found.append(Proposal(f"{name}.socket", now, then, "", f"the {input_words(name)} is plugged in there"))
+        proposals.append(Proposal(f"{name}.socket", now, then, "", f"the {input_words(name)} is plugged in there"))
         declared, read_by = (settings.get(f"{each}.normally_closed") for each in (name, other))
         really = (not read_by) if verdicts[name].other_idle else read_by  # idle and triggered: the other kind of switch
         if None not in (declared, read_by) and really != declared:
-            found.append(_polarity(name, declared, False))
-    return tuple(found)
+            proposals.append(_polarity(name, declared, False))
+    return tuple(proposals)
 
 
 def _polarity(name: str, now: Value, rest: bool) -> Proposal:

@@ -31,8 +31,8 @@ class Kinematics:
         """What each motor travels, mm, when the axes travel so far; motors that rest are left out."""
         distances = [travel.get(axis, 0.0) for axis in AXES]
         rows: Mapping[str, tuple[float, ...]] = self.__dict__["_rows"]
-        found = {name: sum(f * mm for f, mm in zip(row, distances, strict=True)) for name, row in rows.items()}
-        return {name: mm for name, mm in found.items() if mm}
+        by_motor = {name: sum(f * mm for f, mm in zip(row, distances, strict=True)) for name, row in rows.items()}
+        return {name: mm for name, mm in by_motor.items() if mm}
 
     def of_motors(self, travel: Mapping[str, float]) -> dict[str, float]:
         """What the axes travel, mm, when motors travel so far and the others hold still.
@@ -40,11 +40,11 @@ class Kinematics:
         Several motors of one axis carry it by their mean (Moore-Penrose inverse).
         """
         back: Mapping[str, tuple[float, ...]] = self.__dict__["_back"]
-        found = [0.0, 0.0, 0.0]
+        sums = [0.0, 0.0, 0.0]
         for name, mm in travel.items():
             for column, fraction in enumerate(back[name]):
-                found[column] += fraction * mm
-        return {axis: mm for axis, mm in zip(AXES, found, strict=True) if abs(mm) > 1e-15}
+                sums[column] += fraction * mm
+        return {axis: mm for axis, mm in zip(AXES, sums, strict=True) if abs(mm) > 1e-15}
 
     def forces(self, asked: Mapping[str, float]) -> dict[str, float]:
         """The force, N, that each motor gives at its belt or screw, when axes ask for so much, N, with their signs.

@@ -87,17 +87,17 @@ async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
                             return False
                     return True
 
-                found = await highest(holds, 1.0, most, LOWEST_FRACTION)
-            if found.holds is None and said.answer is not None:
+                limit = await highest(holds, 1.0, most, LOWEST_FRACTION)
+            if limit.holds is None and said.answer is not None:
                 words.append(f"{named}'s {what} was not tried: you called it fast enough.")
                 continue
-            if found.holds is None:
+            if limit.holds is None:
                 raise TrialFailed(
                     f"Steps are lost even at {100 * LOWEST_FRACTION:.0f} % of {named}'s {what}: look at the driver "
                     "current and whether something binds."
                 )
             for axis in axes:
-                own = found.times(now[axis])
+                own = limit.times(now[axis])
                 findings += (learnt := _findings(what, {"axis": axis}, own, unit))
                 bench.record.found(*learnt)
                 words.append(_limit_words(axis, what, now[axis], own, unit, aim.margin))
@@ -105,7 +105,7 @@ async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
                     safe = tidy(own.holds * aim.margin, down=True)
                     effect = f"keeps {100 * (1 - aim.margin):.0f} % below what held"
                     proposals.append(Proposal(f"axes.{axis}.{key}", now[axis], safe, unit, effect))
-            if part == 0 and found.holds < 1.0:
+            if part == 0 and limit.holds < 1.0:
                 words.append(f"{named}'s acceleration is tried once that feed is kept.")
                 break
         if len(axes) > 1:
@@ -134,15 +134,15 @@ async def driver_current(bench: Bench, aim: DriverCurrentParameters) -> TrialRes
                     return False
             return True
 
-        found = await lowest(holds, now, LEAST_A, 1.5 * now)
-        findings += (learnt := _findings("current", {"axis": axes[0]}, found, "A"))
+        limit = await lowest(holds, now, LEAST_A, 1.5 * now)
+        findings += (learnt := _findings("current", {"axis": axes[0]}, limit, "A"))
         bench.record.found(*learnt)
-        if found.holds is None:
+        if limit.holds is None:
             raise TrialFailed(f"Steps are lost on {named} even at {1.5 * now:.2f} A: too fast, or does something bind?")
-        wanted = tidy(found.holds * aim.margin, down=False)
-        ratio = now / found.holds
+        wanted = tidy(limit.holds * aim.margin, down=False)
+        ratio = now / limit.holds
         words.append(
-            f"{named} need{'' if len(axes) > 1 else 's'} {found.holds:.2f} A at full speed; {now:g} A are set, "
+            f"{named} need{'' if len(axes) > 1 else 's'} {limit.holds:.2f} A at full speed; {now:g} A are set, "
             f"{ratio:.1f} times that."
         )
         weak = ratio < 1 + (aim.margin - 1) / 2
@@ -163,13 +163,13 @@ def _numbers(bench: Bench, axes: tuple[str, ...], key: str) -> dict[str, float]:
 
 def _currents(bench: Bench, motors: tuple[str, ...], wanted: float, effect: str) -> list[Proposal]:
     """A running current for these motors, and an idle one that is no higher."""
-    found = []
+    currents = []
     for motor in motors:
-        found.append(Proposal(f"{motor}.run_a", bench.settings.shown(f"{motor}.run_a"), wanted, "A", effect))
+        currents.append(Proposal(f"{motor}.run_a", bench.settings.shown(f"{motor}.run_a"), wanted, "A", effect))
         idle = bench.settings.shown(f"{motor}.idle_a")
         if isinstance(idle, (int, float)) and idle > wanted:
-            found.append(Proposal(f"{motor}.idle_a", idle, wanted, "A", "holds with no more than it runs with"))
-    return found
+            currents.append(Proposal(f"{motor}.idle_a", idle, wanted, "A", "holds with no more than it runs with"))
+    return currents
 
 
 ENOUGH = "fast enough"
@@ -215,30 +215,30 @@ async def _fastest(bench: Bench, feeds: Mapping[str, float]) -> float:
 FASTEST_MM_S = 2000.0
 
 
-def _findings(what: str, axis: Subject, found: Bracket, unit: str) -> list[Finding]:
-    if found.limit is None:
+def _findings(what: str, axis: Subject, limit: Bracket, unit: str) -> list[Finding]:
+    if limit.limit is None:
         return []
     if what == "current":
-        return [Finding("least_current", found.limit, found.uncertainty, unit, subject=axis)]
-    kept = f"{what}_limit" if found.fails is not None else f"{what}_holds"
-    return [Finding(kept, found.limit, found.uncertainty, unit, subject=axis)]
+        return [Finding("least_current", limit.limit, limit.uncertainty, unit, subject=axis)]
+    kept = f"{what}_limit" if limit.fails is not None else f"{what}_holds"
+    return [Finding(kept, limit.limit, limit.uncertainty, unit, subject=axis)]
 
 
-def _limit_words(name: str, what: str, now: float, found: Bracket, unit: str, margin: float) -> str:
-    if found.holds is None:
+def _limit_words(name: str, what: str, now: float, limit: Bracket, unit: str, margin: float) -> str:
+    if limit.holds is None:
         return ""
-    if found.fails is None:
+    if limit.fails is None:
         return (
-            f"{name.upper()} holds {show(found.holds, unit, 3)} at least; {show(now, unit, 3)} is declared. Leave it."
+            f"{name.upper()} holds {show(limit.holds, unit, 3)} at least; {show(now, unit, 3)} is declared. Leave it."
         )
-    phrase = f"{name.upper()}: no steps lost at {show(found.holds, unit, 3)}, lost at {show(found.fails, unit, 3)}"
-    verdict = ", too near" if _too_near(now, found, margin) else ": leave it"
+    phrase = f"{name.upper()}: no steps lost at {show(limit.holds, unit, 3)}, lost at {show(limit.fails, unit, 3)}"
+    verdict = ", too near" if _too_near(now, limit, margin) else ": leave it"
     return f"{phrase}; {show(now, unit, 3)} is declared{verdict}."
 
 
-def _too_near(now: float, found: Bracket, margin: float) -> bool:
+def _too_near(now: float, limit: Bracket, margin: float) -> bool:
     """Whether a declared value needs lowering; the search's own coarseness must not make it lower each time."""
-    return found.holds is not None and found.fails is not None and now > found.holds * (margin + COARSE)
+    return limit.holds is not None and limit.fails is not None and now > limit.holds * (margin + COARSE)
 
 
 def _settled(findings: list[Finding], proposals: list[Proposal], words: list[str], failed: bool = True) -> TrialResult:

@@ -110,12 +110,16 @@ def _flag(is_reversed: bool) -> int:
 
 def _unclear(*seen: str, axis: str = "") -> tuple[str, ...]:
     name = f"{axis.upper()}: " if axis else ""
-    found = []
+    unclear = []
     if "nothing" in seen:
-        found.append(f"{name}nothing moved: no current, a wire open, or no driver. Prove the motors one by one first.")
+        unclear.append(
+            f"{name}nothing moved: no current, a wire open, or no driver. Prove the motors one by one first."
+        )
     if "diagonal" in seen:
-        found.append(f"{name}it moved diagonally: one of two motors does not turn. Prove the motors one by one first.")
-    return tuple(found)
+        unclear.append(
+            f"{name}it moved diagonally: one of two motors does not turn. Prove the motors one by one first."
+        )
+    return tuple(unclear)
 
 
 class MotorParameters(Part):

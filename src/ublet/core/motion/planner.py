@@ -103,14 +103,14 @@ def leaving_speeds(lines: Sequence[LinearMove], corners: Sequence[float], speed:
         corners: n - 1 speeds of the corners between them.
         speed: share of the lines' top speeds that is driven.
     """
-    found, entering = [0.0] * len(lines), 0.0
+    speeds, entering = [0.0] * len(lines), 0.0
     for number in range(len(lines) - 1, -1, -1):
         line = lines[number]
         top = line.top * speed
-        found[number] = entering = min(entering, top)
+        speeds[number] = entering = min(entering, top)
         fastest = min(top, math.sqrt(entering**2 + 2 * line.acceleration * line.length))
         entering = min(fastest, corners[number - 1]) if number else fastest
-    return found
+    return speeds
 
 
 def next_pace(speed: float, left: float, leaving: float, top: float, acceleration: float) -> Pace:

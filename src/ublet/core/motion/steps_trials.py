@@ -70,8 +70,8 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
             read[name] = await _measure(bench, name, commanded_mm[name], aim, number / len(wanted), 1 / len(wanted))
             bench.record.checkpoint(Checkpoint(f"{', '.join(read).upper()} measured", {"readings": read}))
         measured[name] = {place: length_of(each, aim.instrument) for place, each in read[name].items()}
-        findings += (found := _findings(bench, name, _mean(measured[name]), commanded_mm[name]))
-        bench.record.found(*found)
+        findings += (axis_findings := _findings(bench, name, _mean(measured[name]), commanded_mm[name]))
+        bench.record.found(*axis_findings)
     proposals: list[Proposal] = []
     good: list[str] = []
     bad: list[str] = []
@@ -186,13 +186,13 @@ def _mean(lengths: dict[str, Length]) -> Length:
 
 
 def _findings(bench: Bench, name: str, whole: Length, length_mm: float) -> tuple[Finding, ...]:
-    found = [Finding("measured", whole.mean_mm, whole.uncertainty_mm, "mm")]
-    found.append(Finding("error", whole.mean_mm - length_mm, whole.uncertainty_mm, "mm"))
+    findings = [Finding("measured", whole.mean_mm, whole.uncertainty_mm, "mm")]
+    findings.append(Finding("error", whole.mean_mm - length_mm, whole.uncertainty_mm, "mm"))
     if abs(whole.mean_mm) > 2 * whole.uncertainty_mm:
         steps = number_of(bench, f"axes.{name}.steps_per_mm") * length_mm / whole.mean_mm
         uncertainty = steps * whole.uncertainty_mm / whole.mean_mm
-        found.insert(0, Finding("steps_per_mm", steps, uncertainty, "steps/mm"))
-    return about({"axis": name}, found)
+        findings.insert(0, Finding("steps_per_mm", steps, uncertainty, "steps/mm"))
+    return about({"axis": name}, findings)
 
 
 def _proposal(bench: Bench, name: str, judged: StepsAssessment) -> Proposal:
@@ -241,8 +241,8 @@ def _announce(machine: MachineFile, aim: StepsParameters) -> str:
 
 
 def _first_axis(result: TrialResult) -> str:
-    found = result.finding("steps_per_mm")
-    return with_uncertainty(found.value, found.uncertainty or 0.0) if found else ""
+    finding = result.finding("steps_per_mm")
+    return with_uncertainty(finding.value, finding.uncertainty or 0.0) if finding else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -50,13 +50,13 @@ class SweepCourse:
     def speeds(self, first: int, count: int) -> Floats:
         """Speeds at so many points of the grid from one on, mm/s; behind its end it stands."""
         at = np.arange(first, first + count)
-        found = np.where(at < self._in, -self._top * at / self._in, 0.0)
+        speeds_mm_s = np.where(at < self._in, -self._top * at / self._in, 0.0)
         swept_s = (at >= self._in) & (at <= self._in + self._swept)
-        found[swept_s] = self._sweep(at[swept_s] - self._in)
+        speeds_mm_s[swept_s] = self._sweep(at[swept_s] - self._in)
         led_out = (at > self._in + self._swept) & (at <= self.count)
         if led_out.any():
-            found[led_out] = self._out[at[led_out] - self._in - self._swept]
-        return found
+            speeds_mm_s[led_out] = self._out[at[led_out] - self._in - self._swept]
+        return speeds_mm_s
 
     def _sweep(self, at: NDArray[np.int64]) -> Floats:
         t = at / GRID_HZ

@@ -36,7 +36,7 @@ def parse_targets(
     words = _WORD.findall(text)
     if not words or re.sub(r"\s", "", "".join("".join(word) for word in words)) != re.sub(r"\s", "", text):
         raise NotAQuantity(f"“{text.strip()}” is no target: {EXAMPLES}")
-    axis, found, stands = last_axis, [], dict(position)
+    axis, targets, stands = last_axis, [], dict(position)
     for named, equals, sign, number in words:
         axis = named.lower() or axis
         try:
@@ -54,5 +54,5 @@ def parse_targets(
             by = value - here
         if here is not None:
             stands[axis] = here + by
-        found.append(Target(axis, by))
-    return tuple(found)
+        targets.append(Target(axis, by))
+    return tuple(targets)

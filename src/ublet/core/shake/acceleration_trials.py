@@ -110,9 +110,9 @@ async def acceleration(bench: Bench, aim: AccelerationParameters) -> TrialResult
 def bounds_of(bench: Bench, axis: str, carried: TrialResult | None, aim: AccelerationParameters) -> Bounds:
     """What bounds an axis."""
     impulses = live_impulses(bench.settings.live, axis)
-    found = carried.finding("acceleration_limit", axis=axis) if carried is not None else None
+    finding = carried.finding("acceleration_limit", axis=axis) if carried is not None else None
     rounding = impulses.highest_mm_s2(aim.rounding_mm) if impulses is not None else None
-    motors = aim.margin * found.value if found is not None else None
+    motors = aim.margin * finding.value if finding is not None else None
     declared = bench.settings.shown(f"axes.{axis}.acceleration_mm_s2")
     return Bounds(rounding, motors, float(declared) if isinstance(declared, (int, float)) else math.inf)
 
@@ -136,12 +136,12 @@ def times_of(bench: Bench, aim: AccelerationParameters, most: float) -> dict[flo
     with bench.aside():
         values = effective(machine)
     low = min(SMALLEST_MM_S2, most)
-    found = {}
+    times = {}
     for number in range(STEPS):
         mm_s2 = low * (most / low) ** (number / (STEPS - 1))
         own: Mapping[str, Value] = {**values, **{f"axes.{axis}.acceleration_mm_s2": mm_s2 for axis in AXES}}
-        found[mm_s2] = timetable(moves, start, Caps({**own, PRINT_PATH: 0.0})).seconds
-    return found
+        times[mm_s2] = timetable(moves, start, Caps({**own, PRINT_PATH: 0.0})).seconds
+    return times
 
 
 def worth_it(times: Mapping[float, float], worth: float) -> float:
@@ -152,17 +152,17 @@ def worth_it(times: Mapping[float, float], worth: float) -> float:
 
 def _proposals(bench: Bench, bounds: Mapping[str, Bounds], best: float) -> tuple[Proposal, ...]:
     """Declared maxima that the motors do not carry are lowered; printing gets a limit of its own."""
-    found = []
+    proposals = []
     for axis, each in bounds.items():
         if each.motors is not None and each.motors < each.declared:
             after = tidy(each.motors, down=True)
             path = f"axes.{axis}.acceleration_mm_s2"
-            found.append(Proposal(path, each.declared, after, "mm/s²", "what its motors carry, with a margin"))
+            proposals.append(Proposal(path, each.declared, after, "mm/s²", "what its motors carry, with a margin"))
     before = bench.settings.shown(PRINT_PATH)
     if before is not None and before != best:
         effect = "corners keep their shape; more saves hardly any time"
-        found.append(Proposal(PRINT_PATH, before, best, "mm/s²", effect))
-    return tuple(found)
+        proposals.append(Proposal(PRINT_PATH, before, best, "mm/s²", effect))
+    return tuple(proposals)
 
 
 def _needs(machine: MachineFile, aim: AccelerationParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
@@ -174,8 +174,8 @@ def _announce(machine: MachineFile, aim: AccelerationParameters) -> str:
 
 
 def _figure(result: TrialResult) -> str:
-    found = result.finding("printing")
-    return f"{found.value:.0f} mm/s²" if found is not None else "bounded"
+    finding = result.finding("printing")
+    return f"{finding.value:.0f} mm/s²" if finding is not None else "bounded"
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -83,10 +83,10 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
         )
     rounds = 0
     while True:
-        found = await _measured(bench, aim, rounds)
-        ratio, u = ratio_of(*found)
-        findings = _findings(found, ratio, u, aim)
-        bench.record.row(TENSIONS.name, (rounds + 1, found[0].hz, found[1].hz, ratio, u))
+        tensions = await _measured(bench, aim, rounds)
+        ratio, u = ratio_of(*tensions)
+        findings = _findings(tensions, ratio, u, aim)
+        bench.record.row(TENSIONS.name, (rounds + 1, tensions[0].hz, tensions[1].hz, ratio, u))
         bench.record.found(*findings)
         slack = 0 if ratio > 1 else 1
         less = min(ratio, 1 / ratio)
@@ -100,7 +100,7 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
             return TrialResult("proven", why, {}, findings)
         if rounds == aim.rounds:
             break
-        hz = [tension.hz for tension in found]
+        hz = [tension.hz for tension in tensions]
         answer = await bench.builder.ask(
             Confirm(
                 f"{ratio_sentence}. Tighten belt {NAMES[slack]} until the pitch of its span is "
@@ -123,7 +123,7 @@ async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Be
     """How both belts pull."""
     await stand_in_the_middle(bench)
     await hands_off(bench, aim.hands_off_s)
-    found = []
+    tensions = []
     async with bench.settings.borrowed(unshaped(bench)):
         for number, direction in enumerate(BELTS):
             fractions = (number / 2, (number + 1) / 2)
@@ -141,8 +141,8 @@ async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Be
                     f"What was heard along diagonal {NAMES[number]} does not follow what the belt did: is the sensor "
                     "on the head, and turned as it is declared (station accelerometer)?"
                 )
-            found.append(tension)
-    return found[0], found[1]
+            tensions.append(tension)
+    return tensions[0], tensions[1]
 
 
 def ratio_of(first: BeltTension, second: BeltTension) -> tuple[float, float]:
@@ -165,10 +165,10 @@ def _repeats_u(first: BeltTension, second: BeltTension) -> float:
 
 
 def _findings(
-    found: tuple[BeltTension, BeltTension], ratio: float, u: float, aim: BeltsParameters
+    tensions: tuple[BeltTension, BeltTension], ratio: float, u: float, aim: BeltsParameters
 ) -> tuple[Finding, ...]:
     findings = [Finding("tensions", ratio, u, words="tension of belt B over belt A", tolerance=aim.alike)]
-    for name, tension in zip(NAMES, found, strict=True):
+    for name, tension in zip(NAMES, tensions, strict=True):
         alone, belt = tension.hz2_u / (2 * tension.hz), {"belt": name.lower()}
         findings.append(Finding("diagonal", tension.hz, alone, "Hz", subject=belt, words=f"belt {name} alone"))
         findings.append(Finding("peak", tension.peak.frequency_hz, tension.peak.frequency_u, "Hz", subject=belt))
@@ -195,8 +195,8 @@ def _announce(machine: MachineFile, aim: BeltsParameters) -> str:
 
 
 def _figure(result: TrialResult) -> str:
-    found = result.finding("tensions")
-    return f"B {found.value:.2f} of A" if found is not None else "alike"
+    finding = result.finding("tensions")
+    return f"B {finding.value:.2f} of A" if finding is not None else "alike"
 
 
 TRIALS: tuple[TrialSpec, ...] = (

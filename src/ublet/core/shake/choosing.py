@@ -136,19 +136,19 @@ def _under_rounding(
     shapers: Sequence[ShaperCandidate], modes: Sequence[Mode], limits: Limits, longest_s: float
 ) -> list[ShaperCandidate]:
     """Where no shaper keeps both limits: each as it leaves least within the rounding, or as it is where it cannot."""
-    found = []
+    candidates = []
     for each in shapers:
         if each.name in NAMED and each.rounds(limits) > limits.rounding_mm:
             each = best_rounding(each.name, modes, limits) or each
         if each.name != OPTIMISED:
-            found.append(each)
+            candidates.append(each)
     impulses = gentlest(modes, 2 * limits.rounding_mm / limits.acceleration_mm_s2, limits.drift, longest_s)
     own = judged(OPTIMISED, main_mode(modes).frequency_hz, impulses, modes, limits) if impulses is not None else None
     if own is not None and own.worst <= USEFUL:
-        found.append(own)
+        candidates.append(own)
     else:
-        found += [each for each in shapers if each.name == OPTIMISED]
-    return found
+        candidates += [each for each in shapers if each.name == OPTIMISED]
+    return candidates
 
 
 @dataclass(frozen=True)
@@ -164,14 +164,14 @@ class Offer:
 
 def to_be_had(modes: Sequence[Mode], limits: Limits, roundings_mm: Sequence[float]) -> tuple[Offer, ...]:
     """Ringing left against rounding: for each limit of the rounding the named shaper that leaves least within it."""
-    found = []
+    offers = []
     for rounding in roundings_mm:
         at = replace(limits, rounding_mm=rounding)
         within = [each for name in NAMED if (each := best_rounding(name, modes, at)) is not None]
         if within:
             best = min(within, key=lambda each: each.worst)
-            found.append(Offer(rounding, best.worst, best.name))
-    return tuple(found)
+            offers.append(Offer(rounding, best.worst, best.name))
+    return tuple(offers)
 
 
 def choose(modes: Sequence[Mode], limits: Limits) -> ShaperChoice:

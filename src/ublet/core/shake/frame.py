@@ -38,10 +38,10 @@ class Mode:
 def frequency_response(modes: Sequence[Mode], hz: Floats) -> Complex:
     """Frequency response X/Xc at n frequencies, Hz: ``sum p w^2 / (s^2 + 2 z w s + w^2)``."""
     s = 2j * np.pi * np.asarray(hz)
-    found = np.zeros(np.shape(hz), dtype=np.complex128)
+    response = np.zeros(np.shape(hz), dtype=np.complex128)
     for mode in modes:
-        found += mode.modal_share * mode.w**2 / (s**2 + 2 * mode.damping_ratio * mode.w * s + mode.w**2)
-    return found
+        response += mode.modal_share * mode.w**2 / (s**2 + 2 * mode.damping_ratio * mode.w * s + mode.w**2)
+    return response
 
 
 FEET_HZ = 15.0
@@ -53,6 +53,6 @@ def in_print(modes: Sequence[Mode]) -> tuple[Mode, ...]:
     together. The largest one always counts.
     """
     main = max(modes, key=lambda mode: mode.modal_share)
-    found = [mode for mode in modes if mode is main or mode.frequency_hz >= FEET_HZ]
-    whole = sum(mode.modal_share for mode in found)
-    return tuple(replace(mode, modal_share=mode.modal_share / whole) for mode in found)
+    kept = [mode for mode in modes if mode is main or mode.frequency_hz >= FEET_HZ]
+    whole = sum(mode.modal_share for mode in kept)
+    return tuple(replace(mode, modal_share=mode.modal_share / whole) for mode in kept)

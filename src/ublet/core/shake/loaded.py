@@ -46,10 +46,10 @@ async def swept_loaded(
     modes = fit.modes
     main, without = modes[0], empty[0]
     lower = 1 - main.frequency_hz / without.frequency_hz
-    found = Finding(
+    finding = Finding(
         LOADED, main.frequency_hz, main.frequency_u, "Hz", tolerance=0.02 * main.frequency_hz, words="loaded, it rings"
     )
-    return about({"axis": axis}, (found,)), [
+    return about({"axis": axis}, (finding,)), [
         f"With {kg:g} kg on the bed {axis.upper()} rings at {main.frequency_hz:.1f} Hz, {100 * abs(lower):.1f} % "
         f"{'lower' if lower > 0 else 'higher'}: its shaper will allow for that."
     ]

@@ -38,8 +38,8 @@ def poles_of(hz: Floats, frequency_response: Complex, weight: Floats, modes: int
         whole = np.hstack([basis, -frequency_response[:, None] * basis]) * weight[:, None]
         weighted = frequency_response * weight
         stacked = np.vstack([whole.real, whole.imag])
-        found, *_ = np.linalg.lstsq(stacked, np.concatenate([weighted.real, weighted.imag]), rcond=None)
-        poles = _moved(poles, found[2 * modes :])
+        residues, *_ = np.linalg.lstsq(stacked, np.concatenate([weighted.real, weighted.imag]), rcond=None)
+        poles = _moved(poles, residues[2 * modes :])
     w = np.abs(poles)
     return w * scale / (2 * np.pi), np.clip(-poles.real / w, 1e-3, 1.0)
 
@@ -307,13 +307,13 @@ def _modes_of(bands: Bands, x: Floats) -> tuple[Mode, ...]:
     """The modes with their uncertainties."""
     spread = np.sqrt(np.maximum(np.diag(_covariance(bands, x)), 0.0))
     whole = float(np.sum(x[2::EACH]))
-    found = []
+    modes = []
     for at in range(0, len(x), EACH):
         hz, z = math.exp(x[at]), math.exp(x[at + 1])
         u = (hz * math.hypot(spread[at], FORM_HZ), z * math.hypot(spread[at + 1], FORM_Z))
-        found.append(Mode(hz, z, float(x[at + 2]) / whole, *u))
-    found.sort(key=lambda mode: -abs(mode.modal_share))
-    return tuple(mode for number, mode in enumerate(found) if number == 0 or abs(mode.modal_share) >= LEAST_FRACTION)
+        modes.append(Mode(hz, z, float(x[at + 2]) / whole, *u))
+    modes.sort(key=lambda mode: -abs(mode.modal_share))
+    return tuple(mode for number, mode in enumerate(modes) if number == 0 or abs(mode.modal_share) >= LEAST_FRACTION)
 
 
 HANN_BINS = 1.5

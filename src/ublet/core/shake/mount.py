@@ -18,10 +18,10 @@ def columns_of(words: tuple[str, str, str]) -> Floats:
     """What each column of the sensor reads of accelerations along the machine's axes (3 x 3), from words such as
     ``-y``: the axis along which it points.
     """
-    found = np.zeros((3, 3))
+    matrix = np.zeros((3, 3))
     for column, word in enumerate(words):
-        found[column, AXES.index(word[-1])] = -1.0 if word.startswith("-") else 1.0
-    return found
+        matrix[column, AXES.index(word[-1])] = -1.0 if word.startswith("-") else 1.0
+    return matrix
 
 
 def declared_columns(machine: MachineFile) -> tuple[str, str, str]:

@@ -150,16 +150,16 @@ def _must_be_fast(rate: float, sweep: Sweep | None, name: str) -> None:
 
 def _clipped(table: Table, there: list[str]) -> list[str]:
     """Columns whose readings often stand at their very ends."""
-    found = []
+    clipped = []
     for column in there:
         values = table.columns[column]
         ends = at_ends(values)
         if ends > CLIPPED_FRACTION and len(np.unique(values)) > 20:
-            found.append(
+            clipped.append(
                 f"{column}: {100 * ends:.1f} % of the readings stand at {values.min():g} or {values.max():g} m/s²: "
                 "clipped; sweep more gently"
             )
-    return found
+    return clipped
 
 
 def _along(table: Table, there: list[str], axis: str, name: str) -> Floats:
@@ -231,7 +231,7 @@ def _by_density(
         for column in there
     }
     size = {axis: float(np.sqrt(np.mean(values**2))) for axis, values in response.items()}
-    found = {}
+    by_axis = {}
     for axis, values in response.items():
         if size[axis] < EXCITED_FRACTION * max(size.values()):
             continue
@@ -242,7 +242,7 @@ def _by_density(
         if not modes:
             problems.append(f"{axis}: nothing that rings stands out of the noise: shake harder, record longer")
             continue
-        found[axis] = Shaken(modes, choose(modes, limits), None, (hz, density))
-    if not found:
+        by_axis[axis] = Shaken(modes, choose(modes, limits), None, (hz, density))
+    if not by_axis:
         raise RecordError(f"{name}: nothing in it rings: it is noise. Shake the machine while it is recorded.")
-    return found
+    return by_axis

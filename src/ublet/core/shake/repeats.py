@@ -62,7 +62,7 @@ def widened(modes: Sequence[Mode], each: Sequence[Sequence[Mode]]) -> tuple[Mode
             )
             for mode in modes
         )
-    found = []
+    widened_modes = []
     for mode in modes:
         near = [nearest(pair, mode.frequency_hz) for pair in each]
         hard, gentle = near[0::2], near[1::2]
@@ -70,8 +70,8 @@ def widened(modes: Sequence[Mode], each: Sequence[Sequence[Mode]]) -> tuple[Mode
         z = _mean([one.damping_ratio for one in hard]) - _mean([one.damping_ratio for one in gentle])
         hz_u, z_u = math.hypot(mode.frequency_u, BENT * hz), math.hypot(mode.damping_u, BENT * z)
         known = abs(hz) < NEAR * mode.frequency_hz  # else a sweep alone did not show it
-        found.append(replace(mode, frequency_u=hz_u, damping_u=z_u) if known else mode)
-    return tuple(found)
+        widened_modes.append(replace(mode, frequency_u=hz_u, damping_u=z_u) if known else mode)
+    return tuple(widened_modes)
 
 
 def nearest(modes: Sequence[Mode], hz: float) -> Mode:

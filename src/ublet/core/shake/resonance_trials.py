@@ -112,9 +112,9 @@ def findings_of(
     modes: Sequence[Mode], axis: str, bands: Bands, sweep: Sweep, by: str, each: Sequence[Sequence[Mode]]
 ) -> tuple[Finding, ...]:
     """What was found of an axis: every mode, how strongly it was swept, and how well the repeats agree."""
-    found: list[Finding] = []
+    findings: list[Finding] = []
     for place, mode in zip(PLACES, modes, strict=False):
-        found += about(
+        findings += about(
             {"mode": place},
             (
                 Finding("frequency", mode.frequency_hz, mode.frequency_u, "Hz", tolerance=0.02 * mode.frequency_hz),
@@ -122,21 +122,21 @@ def findings_of(
                 Finding("share", mode.modal_share, None, tolerance=0.1),
             ),
         )
-    found.append(Finding("swept", sweep.per_hz_m_s2, None, "m/s²/Hz", words=f"swept with, bounded {by}"))
-    found.append(Finding("coherence", float(np.median(bands.coherence)), words="coherence"))
+    findings.append(Finding("swept", sweep.per_hz_m_s2, None, "m/s²/Hz", words=f"swept with, bounded {by}"))
+    findings.append(Finding("coherence", float(np.median(bands.coherence)), words="coherence"))
     if len(each) > 1:
-        found.append(Finding("repeats", wander(each), None, limit=WANDERS, words="repeats differ by"))
-    return about({"axis": axis}, found)
+        findings.append(Finding("repeats", wander(each), None, limit=WANDERS, words="repeats differ by"))
+    return about({"axis": axis}, findings)
 
 
 def modes_of(result: TrialResult, axis: str) -> tuple[Mode, ...]:
     """The modes that a result tells of an axis, the largest share first."""
-    found = []
+    modes = []
     for place in PLACES:
         hz, z, fraction = (result.finding(what, axis=axis, mode=place) for what in ("frequency", "damping", "share"))
         if hz is not None and z is not None and fraction is not None:
-            found.append(Mode(hz.value, z.value, fraction.value, hz.uncertainty or 0.0, z.uncertainty or 0.0))
-    return tuple(found)
+            modes.append(Mode(hz.value, z.value, fraction.value, hz.uncertainty or 0.0, z.uncertainty or 0.0))
+    return tuple(modes)
 
 
 def modes_words(of: str, modes: Sequence[Mode]) -> str:
@@ -226,7 +226,9 @@ def _announce(machine: MachineFile, aim: ResonanceParameters) -> str:
 
 def _figure(result: TrialResult) -> str:
     hz = [
-        found.value for axis in ("x", "y") if (found := result.finding("frequency", axis=axis, mode="main")) is not None
+        finding.value
+        for axis in ("x", "y")
+        if (finding := result.finding("frequency", axis=axis, mode="main")) is not None
     ]
     digits = 0 if len(hz) > 1 else 1  # of both axes the route has room for no more
     return f"{', '.join(f'{each:.{digits}f}' for each in hz)} Hz"

@@ -152,7 +152,7 @@ def _needs(machine: MachineFile, aim: RestParameters, read: Callable[[str], floa
 
 
 def _figure(result: TrialResult) -> str:
-    noise = max((found.value for found in result.findings if found.what == "noise"), default=0.0)
+    noise = max((finding.value for finding in result.findings if finding.what == "noise"), default=0.0)
     return f"noise {noise:.2f}"
 
 

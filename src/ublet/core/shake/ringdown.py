@@ -44,11 +44,11 @@ def amplitudes(time_s: Floats, response: Floats, modes: Sequence[Mode], from_s: 
     inside = (time_s >= from_s) & (time_s <= from_s + WINDOW_S)
     if int(inside.sum()) < LEAST_READINGS + 2 * len(modes):
         return None
-    basis, found, left = _fitted(time_s[inside] - from_s, response[inside], modes)
+    basis, solution, left = _fitted(time_s[inside] - from_s, response[inside], modes)
     noise = float(left @ left) / (len(left) - basis.shape[1])
     spread = noise * np.diag(np.linalg.pinv(basis.T @ basis))
     real, imaginary = slice(1, 2 * len(modes), 2), slice(2, 2 * len(modes) + 1, 2)
-    return found[real] + 1j * found[imaginary], np.sqrt(spread[real] + spread[imaginary])
+    return solution[real] + 1j * solution[imaginary], np.sqrt(spread[real] + spread[imaginary])
 
 
 def _fitted(t: Floats, y: Floats, modes: Sequence[Mode]) -> tuple[Floats, Floats, Floats]:
@@ -62,8 +62,8 @@ def _fitted(t: Floats, y: Floats, modes: Sequence[Mode]) -> tuple[Floats, Floats
         if all(mode.frequency_hz > APART * hz or hz > APART * mode.frequency_hz for mode in modes):
             columns += [np.cos(2 * np.pi * hz * t), np.sin(2 * np.pi * hz * t)]
     basis = np.stack(columns, axis=1)
-    found = np.asarray(np.linalg.lstsq(basis, y, rcond=None)[0], dtype=np.float64)
-    return basis, found, y - basis @ found
+    solution = np.asarray(np.linalg.lstsq(basis, y, rcond=None)[0], dtype=np.float64)
+    return basis, solution, y - basis @ solution
 
 
 FURTHEST, TRIED = 0.4, 81

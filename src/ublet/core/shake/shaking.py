@@ -95,7 +95,7 @@ class Bound:
 
 def bound(bench: Bench, direction: str, from_hz: float, to_hz: float, wanted_per_hz: float) -> Bound:
     """The hardest swing that travel, the axes' accelerations, and what their motors were found to carry allow."""
-    found = Bound(wanted_per_hz, "as asked for")
+    bound_now = Bound(wanted_per_hz, "as asked for")
     once = SweepMove(DIRECTIONS[direction], from_hz, to_hz, 1.0, 1.0)
     with bench.aside():
         limits = bench.record.earlier("speed-limits")
@@ -114,8 +114,8 @@ def bound(bench: Bench, direction: str, from_hz: float, to_hz: float, wanted_per
                 if carried is not None
                 else strength
             )
-            found = min(found, strength, travel, motors, key=lambda each: each.per_hz_m_s2)
-    return found
+            bound_now = min(bound_now, strength, travel, motors, key=lambda each: each.per_hz_m_s2)
+    return bound_now
 
 
 async def stand_in_the_middle(bench: Bench) -> None:

@@ -89,7 +89,7 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
             "How the axes ring is not known yet: sweep them (station resonance), or print a ringing tower and read it."
         )
     swept = bench.record.earlier("resonance")
-    found: dict[str, tuple[ShaperChoice, Limits]] = {}
+    choices: dict[str, tuple[ShaperChoice, Limits]] = {}
     findings: list[Finding] = []
     for axis, all_modes in frame.items():
         modes = in_print(all_modes)
@@ -98,24 +98,24 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
         limits = limits_for(aim, own, gentle, loaded_drift(swept, axis))
         choice = await bench.compute(choose, modes, limits)
         choice = by_hand(choice, modes, limits, aim, axis)
-        found[axis] = (choice, limits)
+        choices[axis] = (choice, limits)
         taken = taken_of(choice, aim.shaper)
         findings += about({"axis": axis}, shaper_findings(taken, modes, limits))
         _drawn(bench, axis, choice, modes)
         bench.record.found(*findings)
-    options = options_of(bench, found)
+    options = options_of(bench, choices)
     name = aim.shaper if any(option.name == aim.shaper for option in options) else RECOMMENDED
-    words = [_words(axis, taken_of(choice, aim.shaper), choice, aim) for axis, (choice, _) in found.items()]
+    words = [_words(axis, taken_of(choice, aim.shaper), choice, aim) for axis, (choice, _) in choices.items()]
     words += [
         f"{axis.upper()} is allowed to drift by {100 * limits.drift:.0f} %, as the load on the bed moved it."
-        for axis, (_, limits) in found.items()
+        for axis, (_, limits) in choices.items()
         if limits.drift > aim.drift
     ]
-    words += [said for axis, (choice, _) in found.items() if (said := unused_by_hand(axis, choice, aim))]
+    words += [said for axis, (choice, _) in choices.items() if (said := unused_by_hand(axis, choice, aim))]
     missing = [axis.upper() for axis in AXES if axis not in frame]
     if missing:
         words.append(f"{several(missing)} was not swept: it is left as it is.")
-    conditions: dict[str, Value] = {f"at_{axis}_mm_s2": each.acceleration_mm_s2 for axis, (_, each) in found.items()}
+    conditions: dict[str, Value] = {f"at_{axis}_mm_s2": each.acceleration_mm_s2 for axis, (_, each) in choices.items()}
     return TrialResult("proven", " ".join(words), conditions, tuple(findings), options, name)
 
 
@@ -126,25 +126,25 @@ def known_modes(bench: Bench) -> dict[str, tuple[Mode, ...]]:
 
 def modes_known(earlier: Callable[[str], TrialResult | None]) -> dict[str, tuple[Mode, ...]]:
     """The same by the newest results of trials, which are looked up by their names."""
-    found: dict[str, tuple[Mode, ...]] = {}
+    frames: dict[str, tuple[Mode, ...]] = {}
     for trial in ("resonance", "ringing-tower"):
-        if len(found) == len(AXES):
+        if len(frames) == len(AXES):
             break
         result = earlier(trial)
         for axis in AXES:
-            if axis not in found and result is not None and (modes := modes_of(result, axis)):
-                found[axis] = modes if trial == "resonance" else _as_damped_as_may_be(modes)
-    return found
+            if axis not in frames and result is not None and (modes := modes_of(result, axis)):
+                frames[axis] = modes if trial == "resonance" else _as_damped_as_may_be(modes)
+    return frames
 
 
 def _as_damped_as_may_be(modes: Sequence[Mode]) -> tuple[Mode, ...]:
     """Modes whose damping is only known as a range, as its two ends."""
-    found = []
+    damped = []
     for mode in modes:
         for direction in (-2, 2):
             z = max(0.01, mode.damping_ratio + direction * mode.damping_u)
-            found.append(Mode(mode.frequency_hz, z, mode.modal_share / 2, mode.frequency_u, 0.0))
-    return tuple(found)
+            damped.append(Mode(mode.frequency_hz, z, mode.modal_share / 2, mode.frequency_u, 0.0))
+    return tuple(damped)
 
 
 def limits_for(aim: ShaperParameters, own_mm_s2: float, gentle_mm_s2: float, drift: float) -> Limits:
@@ -247,23 +247,23 @@ def proposals_of(
     """A shaper's settings for an axis, as far as the live ones are others."""
     left, rounds = 100 * shaper.residual, shaper.rounds(limits)
     effect = f"leaves {left:.1f} % of {axis.upper()}'s ringing, rounds {rounds:.3f} mm"
-    found = []
+    proposals = []
     for key, after in values_of(shaper).items():
         path = shaper_path(axis, key)
         before = live(path)
         if before != after:
-            found.append(Proposal(path, before, after, "Hz" if key == "frequency_hz" else "", effect))
-    return tuple(found)
+            proposals.append(Proposal(path, before, after, "Hz" if key == "frequency_hz" else "", effect))
+    return tuple(proposals)
 
 
-def options_of(bench: Bench, found: Mapping[str, tuple[ShaperChoice, Limits]]) -> tuple[Option, ...]:
+def options_of(bench: Bench, choices: Mapping[str, tuple[ShaperChoice, Limits]]) -> tuple[Option, ...]:
     """The recommended shapers, and every kind for all axes."""
-    kinds = [RECOMMENDED, *(each.name for each in next(iter(found.values()))[0].shapers)]
+    kinds = [RECOMMENDED, *(each.name for each in next(iter(choices.values()))[0].shapers)]
     options = []
     for kind in kinds:
         proposals: list[Proposal] = []
         worst: dict[str, float | None] = {"residual": 0.0, "drifted": 0.0, "rounding": 0.0}
-        for axis, (choice, limits) in found.items():
+        for axis, (choice, limits) in choices.items():
             taken = taken_of(choice, kind)
             proposals += proposals_of(axis, taken, limits, bench.settings.shown)
             figures = {"residual": taken.residual, "drifted": taken.drifted, "rounding": taken.rounds(limits)}
@@ -300,8 +300,8 @@ def left_over(impulses: ImpulseSequence, hz: Sequence[float] | np.ndarray, dampi
     """What a train leaves of one mode, at each of many frequencies: ``V`` for all at once."""
     w = 2 * np.pi * np.asarray(hz)[:, None]
     turns = np.exp((damping * w + 1j * w * math.sqrt(1 - damping**2)) * (impulses.times - impulses.times[-1]))
-    found: list[float] = np.abs(turns @ impulses.amplitudes).tolist()
-    return found
+    residual_parts: list[float] = np.abs(turns @ impulses.amplitudes).tolist()
+    return residual_parts
 
 
 def step_of(impulses: ImpulseSequence) -> list[tuple[float, float]]:
@@ -323,7 +323,7 @@ def _announce(machine: MachineFile, aim: ShaperParameters) -> str:
 
 
 def _figure(result: TrialResult) -> str:
-    left = [found.value for found in result.all_of("residual")]
+    left = [finding.value for finding in result.all_of("residual")]
     return f"{100 * max(left):.1f} % left" if left else "chosen"
 
 

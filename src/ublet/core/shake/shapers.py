@@ -55,10 +55,10 @@ def residual(impulses: ImpulseSequence, modes: Sequence[Mode], moved: float = 0.
 def residuals(times: Floats, amplitudes: Floats, modes: Sequence[Mode], moved: float = 0.0) -> Floats:
     """The same of k trains of the same n amplitudes at once; times (k x n) in s."""
     whole = sum(abs(mode.modal_share) for mode in modes)
-    found = np.zeros(len(times))
+    total = np.zeros(len(times))
     for mode in modes:
-        found += abs(mode.modal_share) / whole * _vibrations(times, amplitudes, mode.moved(moved))
-    return found
+        total += abs(mode.modal_share) / whole * _vibrations(times, amplitudes, mode.moved(moved))
+    return total
 
 
 def vibration(impulses: ImpulseSequence, mode: Mode) -> float:
@@ -160,7 +160,7 @@ def optimised(modes: Sequence[Mode], limit: float, drift: float, longest_s: floa
         middle = (low + high) / 2
         there = _Program(modes, drift, middle).rounding_least(limit) is not None
         low, high = (low, middle) if there else (middle, high)
-    found: ImpulseSequence | None = None
+    best: ImpulseSequence | None = None
     for longer in LONGER:
         program = _Program(modes, drift, high * longer)
         centre = 0.5
@@ -169,9 +169,9 @@ def optimised(modes: Sequence[Mode], limit: float, drift: float, longest_s: floa
             if impulses is None:
                 break
             centre = program.centre_of(impulses)
-            if _keeps(impulses, modes, limit, drift) and (found is None or impulses.spread_s2 < found.spread_s2):
-                found = impulses
-    return found
+            if _keeps(impulses, modes, limit, drift) and (best is None or impulses.spread_s2 < best.spread_s2):
+                best = impulses
+    return best
 
 
 def gentlest(modes: Sequence[Mode], spread_s2: float, drift: float, longest_s: float) -> ImpulseSequence | None:
@@ -180,7 +180,7 @@ def gentlest(modes: Sequence[Mode], spread_s2: float, drift: float, longest_s: f
 
     By the same linear program, with ringing and rounding changed about; of trains of several durations.
     """
-    found: ImpulseSequence | None = None
+    best: ImpulseSequence | None = None
     least = math.inf
     shortest = 0.5 * math.sqrt(spread_s2)
     for seconds in np.geomspace(shortest, min(longest_s, 6 * math.sqrt(spread_s2)), DURATIONS).tolist():
@@ -188,8 +188,8 @@ def gentlest(modes: Sequence[Mode], spread_s2: float, drift: float, longest_s: f
         if impulses is not None and impulses.spread_s2 <= spread_s2 * (1 + 1e-6):
             left = worst_of(impulses, modes, drift)
             if left < least:
-                found, least = impulses, left
-    return found
+                best, least = impulses, left
+    return best
 
 
 def worst_of(impulses: ImpulseSequence, modes: Sequence[Mode], drift: float) -> float:

@@ -67,13 +67,13 @@ def resampled(at: Floats, time_s: Floats, values: Floats) -> Floats:
     """
     from scipy.interpolate import CubicSpline
 
-    found = np.asarray(CubicSpline(time_s, values)(at), dtype=np.float64)
+    values_at = np.asarray(CubicSpline(time_s, values)(at), dtype=np.float64)
     steps = np.diff(time_s)
     wide = steps > GAP_STEPS * float(np.median(steps))
     step = np.clip(np.searchsorted(time_s, at, side="right") - 1, 0, len(steps) - 1)
     bridged = wide[step] | (at < time_s[0]) | (at > time_s[-1])
-    found[bridged] = np.interp(at[bridged], time_s, values)
-    return found
+    values_at[bridged] = np.interp(at[bridged], time_s, values)
+    return values_at
 
 
 EDGE_S, AT_REST = 0.05, 0.1
@@ -108,12 +108,12 @@ def averaged(each: Sequence[Bands]) -> Bands:
         return each[0]
     weights = np.array([1 / bands.variance for bands in each])
     variance = 1 / weights.sum(axis=0)
-    found = np.asarray((np.array([bands.frequency_response for bands in each]) * weights).sum(axis=0) * variance)
-    apart = np.array([np.abs(bands.frequency_response - found) ** 2 / (2 * bands.variance) for bands in each])
+    mean = np.asarray((np.array([bands.frequency_response for bands in each]) * weights).sum(axis=0) * variance)
+    apart = np.array([np.abs(bands.frequency_response - mean) ** 2 / (2 * bands.variance) for bands in each])
     wider = np.maximum(1.0, _even(apart.sum(axis=0) / (len(each) - 1), mean=True))
     lines = sorted({line for bands in each for line in bands.lines})
     coherence = np.asarray(np.mean([bands.coherence for bands in each], axis=0))
-    return Bands(each[0].hz, found, variance * wider, coherence, tuple(lines))
+    return Bands(each[0].hz, mean, variance * wider, coherence, tuple(lines))
 
 
 def _even(left: Floats, mean: bool = False) -> Floats:
@@ -127,11 +127,11 @@ def _even(left: Floats, mean: bool = False) -> Floats:
 
 def _peaks(hz: Floats, left: Floats, there: NDArray[np.bool_]) -> tuple[float, ...]:
     """The strongest band of every group of neighbouring ones."""
-    found: list[float] = []
+    peaks: list[float] = []
     at = np.flatnonzero(there)
     for group in np.split(at, np.flatnonzero(np.diff(at) > 3) + 1) if len(at) else []:
-        found.append(round(float(hz[group[np.argmax(left[group])]]), 1))
-    return tuple(found)
+        peaks.append(round(float(hz[group[np.argmax(left[group])]]), 1))
+    return tuple(peaks)
 
 
 def density_of(response: Floats, rate_hz: float, low_hz: float, high_hz: float) -> tuple[Floats, Floats, int]:

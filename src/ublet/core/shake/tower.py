@@ -142,12 +142,12 @@ def bands_of(machine: MachineFile, shape: TowerShape) -> tuple[Band, ...]:
     hard = min(shape.hard_mm_s2 or axes, axes)
     gentle = min(shape.gentle_mm_s2 or GENTLEST * hard, hard)
     steps = max(1, shape.bands - 1)
-    found = []
+    bands = []
     for number in range(shape.bands):
         fraction = number / steps if shape.bands > 1 else 1.0
         mm_s2 = round((gentle + (hard - gentle) * fraction) / 50) * 50 or 50
-        found.append(Band(number + 1, float(mm_s2), number * shape.band_mm, (number + 1) * shape.band_mm))
-    return tuple(found)
+        bands.append(Band(number + 1, float(mm_s2), number * shape.band_mm, (number + 1) * shape.band_mm))
+    return tuple(bands)
 
 
 def even_after_mm(shape: TowerShape, mm_s2: float) -> float:

@@ -81,13 +81,13 @@ async def tower(bench: Bench, aim: TowerParameters) -> TrialResult:
         for at in _frequency(own).odd if own else ():
             again = await _read(bench, aim, own[at].band, own[at].wall, len(bands), _frequency(own).problems)
             own[at] = again or own[at]
-    found = {axis: _frequency(own) for axis, own in rows.items() if own}
-    if not found:
+    frequencies = {axis: _frequency(own) for axis, own in rows.items() if own}
+    if not frequencies:
         raise TrialFailed(
             "No ripples on any wall: it rings too little to be seen, or it was printed too gently. Print it faster or "
             "harder, in a glossy dark material, and look along the walls against a lamp."
         )
-    return _concluded(found, rows)
+    return _concluded(frequencies, rows)
 
 
 @dataclass(frozen=True)
@@ -175,11 +175,11 @@ async def _nothing(run: Running, used: str) -> bool:
     return False
 
 
-def _concluded(found: dict[str, Rippled], rows: dict[str, list[_Reading]]) -> TrialResult:
+def _concluded(frequencies: dict[str, Rippled], rows: dict[str, list[_Reading]]) -> TrialResult:
     """Findings in the shape in which a sweep tells them."""
     findings: list[Finding] = []
     words: list[str] = []
-    for axis, own in found.items():
+    for axis, own in frequencies.items():
         hz, u = own.frequency_hz, own.frequency_u
         shared: Sequence[Finding] = (
             Finding("frequency", hz, u, "Hz", tolerance=0.03 * hz),
@@ -189,12 +189,12 @@ def _concluded(found: dict[str, Rippled], rows: dict[str, list[_Reading]]) -> Tr
         findings += about({"axis": axis}, about({"mode": "main"}, shared))
         words.append(f"{axis.upper()} rings at {with_uncertainty(hz, u)} Hz, read off {len(rows[axis])} walls.")
         words += [f"{axis.upper()}: {each}." for each in own.problems]
-    missing = [axis.upper() for axis in rows if axis not in found]
+    missing = [axis.upper() for axis in rows if axis not in frequencies]
     if missing:
         words.append(f"Nothing was to be seen of {several(missing)}.")
     low, high = DAMPING - 2 * DAMPING_U, DAMPING + 2 * DAMPING_U
     words.append(f"A print does not tell the damping: {low:.2f} to {high:.2f} is taken.")
-    bad = any(own.problems for own in found.values())
+    bad = any(own.problems for own in frequencies.values())
     return TrialResult("failed" if bad else "proven", " ".join(words), {}, tuple(findings))
 
 
@@ -220,8 +220,8 @@ def _announce(machine: MachineFile, aim: TowerParameters) -> str:
 
 
 def _figure(result: TrialResult) -> str:
-    found = (result.finding("frequency", axis=axis) for axis in ("x", "y"))
-    return f"{', '.join(f'{each.value:.0f}' for each in found if each is not None)} Hz"
+    findings = (result.finding("frequency", axis=axis) for axis in ("x", "y"))
+    return f"{', '.join(f'{each.value:.0f}' for each in findings if each is not None)} Hz"
 
 
 TRIALS: tuple[TrialSpec, ...] = (

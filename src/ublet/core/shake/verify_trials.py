@@ -177,8 +177,8 @@ def ring_down_after(
     """How each mode rings after every stop; with a shaper, after its last impulse."""
     along = response.along(axis)
     late = impulses.duration_s if impulses is not None else 0.0
-    found = [amplitudes(response.time_s, along, modes, stop + late) for stop in _ends(table)]
-    return [each for each in found if each is not None]
+    amplitudes_at = [amplitudes(response.time_s, along, modes, stop + late) for stop in _ends(table)]
+    return [each for each in amplitudes_at if each is not None]
 
 
 def loudest(response: MeasuredResponse, axis: str, table: Timetable) -> float:
@@ -209,7 +209,7 @@ def _announce(machine: MachineFile, aim: ShaperVerifyParameters) -> str:
 
 
 def _figure(result: TrialResult) -> str:
-    left = [found.value for found in result.all_of("left")]
+    left = [finding.value for finding in result.all_of("left")]
     return f"{100 * max(left):.1f} % left" if left else "as predicted"
 
 

@@ -144,10 +144,10 @@ class LinkProbe:
 
     def inputs(self) -> Mapping[str, InputState]:
         """The latest state of every input."""
-        found = inputs_of(self._connection)
-        for name in found:
+        levels = inputs_of(self._connection)
+        for name in levels:
             self._resting.switch(name)
-        return found
+        return levels
 
     async def pin(self, deployed: bool) -> None:
         """Deploy or stow the probe's pin."""

@@ -85,14 +85,14 @@ class _Traced(TrialResult):
     def of(cls, entry: RunEntry, trial: str, trace: Trace) -> _Traced:
         """The same result, traced."""
         values = {each.name: getattr(entry.result, each.name) for each in fields(TrialResult)}
-        found = cls(**values)
-        object.__setattr__(found, "_noting", (trial, trace))
-        return found
+        finding = cls(**values)
+        object.__setattr__(finding, "_noting", (trial, trace))
+        return finding
 
     def all_of(self, what: str, **subject: str) -> tuple[Finding, ...]:
         """The findings, each noted with what it may move by."""
         trial, trace = getattr(self, "_noting")  # noqa: B009 a frozen dataclass knows no such field
-        found = super().all_of(what, **subject)
-        for each in found:
+        findings = super().all_of(what, **subject)
+        for each in findings:
             trace.note("finding", f"{trial}/{each.id}", each.value, each.may_move)
-        return found
+        return findings

@@ -59,12 +59,12 @@ def _figures(session: Session, result: TrialResult | None) -> Text:
     if extruder is None:
         return text.append("This machine file declares no extruder.", Ink.stop)
     live = session.live("extruder.steps_per_mm")
-    found = result.finding("steps_per_mm") if result is not None else None
-    measured = with_uncertainty(found.value, found.uncertainty or 0.0) if found is not None else "–"
+    finding = result.finding("steps_per_mm") if result is not None else None
+    measured = with_uncertainty(finding.value, finding.uncertainty or 0.0) if finding is not None else "–"
     for words, value, ink in (
         ("geometry", show(extruder_steps_per_mm(extruder), "", 6), Ink.text),
         ("on the board", show(number_or(live, 0.0), "", 6) if live else "–", f"bold {Ink.text}"),
-        ("measured", measured, f"bold {Ink.focus}" if found is not None else Ink.dim),
+        ("measured", measured, f"bold {Ink.focus}" if finding is not None else Ink.dim),
     ):
         text.append(f"{words} ", Ink.dim)
         text.append(f"{value}    ", ink)

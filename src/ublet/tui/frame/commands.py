@@ -46,15 +46,15 @@ class Everything(Provider):
 
     async def search(self, query: str) -> Hits:
         """Everything whose name fits, and settings whose help holds the words."""
-        matcher, words, found = self.matcher(query), query.lower().split(), 0
+        matcher, words, hits = self.matcher(query), query.lower().split(), 0
         for command in (*self._actions(), *self._stations(), *self._settings()):
             score = matcher.match(command.name)
             if score <= 0 and words and all(word in f"{command.name} {command.help}".lower() for word in words):
                 score = 0.1
             if score > 0:
-                found += 1
+                hits += 1
                 yield Hit(score, matcher.highlight(command.name), command.do, help=command.help)
-            if found >= MOST_FOUND:
+            if hits >= MOST_FOUND:
                 return
 
     def _actions(self) -> Iterator[Command]:

@@ -133,10 +133,10 @@ class FrameFollower:
 
     def _look_at_disk(self, session: Session) -> None:
         """Notice what another program wrote to the machine file."""
-        found = session.look_at_disk()
-        if found is None:
+        news = session.look_at_disk()
+        if news is None:
             return
-        sentence, conflicts = found
+        sentence, conflicts = news
         self._app.notify(sentence, title="Machine file", timeout=12)
         self._app.follow()
         if conflicts:

@@ -36,17 +36,17 @@ class Spot:
 
 def spots(app: Host) -> list[Spot]:
     """Every built station that is on the screen, by letters; every pane of the bench, by numbers."""
-    found = []
+    marks = []
     built = [number for number, station in enumerate(ROUTE) if station.built]
     for key, number in zip(LETTERS, built, strict=False):
         spot = app.route.spot(number)
         if spot is not None:
-            found.append(Spot(key, *spot, partial(app.enter, ROUTE[number])))
+            marks.append(Spot(key, *spot, partial(app.enter, ROUTE[number])))
     bench = app.bench
     if bench is not None and bench.display:
         for key, (pane, action) in zip(string.digits[1:], bench.panes(), strict=False):
-            found.append(Spot(key, pane.region.x, pane.region.y, partial(_to_pane, app, bench, action)))
-    return found
+            marks.append(Spot(key, pane.region.x, pane.region.y, partial(_to_pane, app, bench, action)))
+    return marks
 
 
 async def _to_pane(app: Host, bench: StationBench, action: str) -> None:

@@ -54,8 +54,8 @@ def cycles(series: Series, target: float) -> Picture:
     later = celsius[time_s >= start + 4]
     low = min(target - 3, float(later.min()) - 0.7) if len(later) else target - 4
     high = max(target + 4, float(later.max()) + 1.2) if len(later) else target + 6
-    found = find_cycles(time_s, series.column("duty"), celsius)
-    marks = [Mark(cycle.start_s, str(number), Ink.dim) for number, cycle in enumerate(found, start=1)]
+    found_cycles = find_cycles(time_s, series.column("duty"), celsius)
+    marks = [Mark(cycle.start_s, str(number), Ink.dim) for number, cycle in enumerate(found_cycles, start=1)]
     fan = series.column("fan")
     windy = np.flatnonzero(fan > 0)
     if len(windy):

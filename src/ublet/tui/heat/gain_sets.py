@@ -37,10 +37,10 @@ class GainSetsDialog(Dialog):
         Binding("u", "use", show=False),
     ]
 
-    def __init__(self, session: Session, heater: str, found: Served) -> None:
+    def __init__(self, session: Session, heater: str, sets: Served) -> None:
         super().__init__()
-        self.session, self.heater, self.found = session, heater, found
-        self.names = list(found.steps)
+        self.session, self.heater, self.found = session, heater, sets
+        self.names = list(sets.steps)
         self.target, self.chosen = 0, 0
         self.message = ""
 
@@ -88,9 +88,9 @@ class GainSetsDialog(Dialog):
 
     def _table(self) -> Text:
         """A row for each set, a column for each temperature: overshoot and time to settle; which one is used where."""
-        found, text = self.found, Text(no_wrap=True)
+        sets, text = self.found, Text(no_wrap=True)
         text.append(" " * NAME_COLUMNS)
-        for number, target in enumerate(found.targets_c):
+        for number, target in enumerate(sets.targets_c):
             style = f"bold {Ink.focus}" if number == self.target else Ink.dim
             text.append(f"{f'{target:g} °C':>{CELL_COLUMNS}}", style)
         text.append("\n")
@@ -99,18 +99,18 @@ class GainSetsDialog(Dialog):
             text.append("▸ " if here else "  ", Ink.focus)
             style = f"bold {Ink.focus}" if here else Ink.text
             text.append(f"{name:<{NAME_COLUMNS - 2}}"[: NAME_COLUMNS - 2], style)
-            for at, target in enumerate(found.targets_c):
+            for at, target in enumerate(sets.targets_c):
                 used = used_at(self.session, self.heater, target) == name
-                cell = f"{'◆ ' if used else ''}{_cell(found, name, at)}"
-                good = name in found.all
+                cell = f"{'◆ ' if used else ''}{_cell(sets, name, at)}"
+                good = name in sets.all
                 text.append(f"{cell:>{CELL_COLUMNS}}", Ink.focus if used else Ink.good if good else Ink.dim)
-            text.append("   ● serves all" if name in found.all else "", Ink.good)
+            text.append("   ● serves all" if name in sets.all else "", Ink.good)
             text.append("\n")
         text.append("\n◆ ", Ink.focus)
         text.append("the board uses this set there. ", Ink.dim)
         text.append("Overshoot, and minutes until it stays within 1 °C.\n", Ink.dim)
-        if found.all:
-            text.append(f"{found.all[0]} serves all of them: one set is enough.", Ink.good)
+        if sets.all:
+            text.append(f"{sets.all[0]} serves all of them: one set is enough.", Ink.good)
         else:
             text.append("No set serves all of them: tune where it fails, and keep that set for it.", Ink.focus)
         return text
@@ -134,8 +134,8 @@ class GainSetsDialog(Dialog):
         self._show()
 
 
-def _cell(found: Served, name: str, at: int) -> str:
-    measure = found.measure(name, at)
+def _cell(sets: Served, name: str, at: int) -> str:
+    measure = sets.measure(name, at)
     if measure is None:
         return "not reached"
     settled = f"{measure.settle_s // 60:.0f}:{measure.settle_s % 60:02.0f}" if measure.settle_s else "never"

@@ -377,11 +377,11 @@ class HeaterBench(TrialBench):
         from ublet.tui.heat.gain_sets import GainSetsDialog
 
         try:
-            found = await served(self.session, self.heater, self.control.name)
+            sets = await served(self.session, self.heater, self.control.name)
         except (ValueError, LedgerError) as error:
             self.say(f"✗ {error}", Ink.stop)
             return
-        await self.app.push_screen_wait(GainSetsDialog(self.session, self.heater, found))
+        await self.app.push_screen_wait(GainSetsDialog(self.session, self.heater, sets))
         self.post_message(self.Edited())
         self.refresh_state()
 

@@ -211,11 +211,11 @@ class SoakBench(TrialBench):
             (name, each.bed_c, result.finding("predicted_soak", material=name))
             for name, each in machine.materials.items()
         ]
-        known = [(name, celsius, found) for name, celsius, found in rows if found is not None]
-        for name, celsius, found in known:
+        known = [(name, celsius, predicted) for name, celsius, predicted in rows if predicted is not None]
+        for name, celsius, predicted in known:
             text.append(f"{name:<8}", Ink.text)
             text.append(f"{celsius:>5g} °C", Ink.dim)
-            text.append(f"   soaked {duration(found.value):>12}", f"bold {Ink.focus}")
+            text.append(f"   soaked {duration(predicted.value):>12}", f"bold {Ink.focus}")
             text.append(" after the target is reached, from cold at full power\n", Ink.dim)
         if not known:
             text.append("Tune the bed, then start again: its model predicts the soak of every material.\n", Ink.dim)

@@ -57,11 +57,11 @@ def map_picture(session: Session, step_mm: float, axes: tuple[str, ...], width: 
 def _limits(session: Session, name: str) -> tuple[float, float]:
     """An axis's soft limits as they are live."""
     axis: Axis = axis_of(session.document.machine, name)
-    found = []
+    limits = []
     for key, declared in (("minimum_mm", axis.minimum_mm), ("maximum_mm", axis.maximum_mm)):
         live = session.live(f"axes.{name}.{key}")
-        found.append(float(live) if isinstance(live, (int, float)) else declared)
-    return found[0], found[1]
+        limits.append(float(live) if isinstance(live, (int, float)) else declared)
+    return limits[0], limits[1]
 
 
 def _above(

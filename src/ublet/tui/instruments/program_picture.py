@@ -136,12 +136,12 @@ def _ways(program: Program, start: Mapping[str, float]) -> Iterator[tuple[NDArra
 
 def _named(program: Program, start: Mapping[str, float]) -> dict[str, tuple[float, float]]:
     """Where the first of the places of a kind begins (``square 1 of 3``: the squares'), mm."""
-    found: dict[str, tuple[float, float]] = {}
+    names: dict[str, tuple[float, float]] = {}
     for segment, end in zip(program.segments, program.ends(start), strict=True):
         kind = segment.place.rstrip("0123456789 of").strip() if segment.place else ""
         if kind and isinstance(segment, To) and {"x", "y"} <= set(segment.at):
-            found.setdefault(kind, (end["x"], end["y"]))
-    return found
+            names.setdefault(kind, (end["x"], end["y"]))
+    return names
 
 
 def _side_lines(table: Timetable, printed: Program, followed: Followed | None, width: int, height: int) -> list[Pieces]:

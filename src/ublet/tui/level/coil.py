@@ -86,9 +86,9 @@ def _current(
     for drive, up, volts, _ in rows:
         drawn.mark(drive, volts, "△" if up else "▽", Ink.focus if up else Ink.text)
     cells.put(16, 0, "▽ near  △ far", Ink.dim)
-    found = result.finding("drive") if result is not None else None
-    if found is not None:
-        _figure(cells, 1, "drive current, mA", f"{found.value:.2f}")
+    finding = result.finding("drive") if result is not None else None
+    if finding is not None:
+        _figure(cells, 1, "drive current, mA", f"{finding.value:.2f}")
     elif not rows:
         cells.put(drawn.left + 2, drawn.top + drawn.height // 2 + 1, "not measured yet", Ink.quiet)
 
@@ -114,15 +114,15 @@ def _curve(
             drawn.mark(aim.trigger_mm, hz, "◉", f"bold {Ink.focus}")
     for height, hz, _, _ in rows.tolist():
         drawn.mark(height, hz / 1000, "•", Ink.text)
-    found = result.finding("resolves_trigger") if result is not None else None
-    if found is None:
+    finding = result.finding("resolves_trigger") if result is not None else None
+    if finding is None:
         cells.put(drawn.left + 2, drawn.top, "" if len(rows) else "not measured yet", Ink.quiet)
         return
     _figure(
         cells,
         1,
         f"noise at {aim.trigger_mm:g} mm, µm (1 s.d.)",
-        f"{found.value:.1f}",
+        f"{finding.value:.1f}",
         "the finer, the nearer",
     )
     for line, (what, place_words) in enumerate((("resolves_low", "at its lowest"), ("resolves_top", "at its highest"))):
@@ -166,10 +166,10 @@ def _drift(
         drawn.mark(celsius, um, GLYPHS[HEIGHTS_MM.index(height)] if height in HEIGHTS_MM else "•", Ink.text)
     legend = "  ".join(f"{glyph} {height:g}" for glyph, height in zip(GLYPHS, HEIGHTS_MM, strict=True))
     cells.put(drawn.left + 2, drawn.top + drawn.height - 1, f"{legend} mm over the touched place", Ink.dim)
-    found = result.finding("holds_to") if result is not None else None
-    if found is not None and result is not None and (left := result.finding("residual")) is not None:
+    finding = result.finding("holds_to") if result is not None else None
+    if finding is not None and result is not None and (left := result.finding("residual")) is not None:
         _figure(cells, 1, "the drift leaves, µm", f"{left.value:.1f}", f"at most {GOOD_UM:g}")
-        cells.put(width + 3, 10, f"holds up to {found.value:.0f} °C", f"bold {Ink.text}")
+        cells.put(width + 3, 10, f"holds up to {finding.value:.0f} °C", f"bold {Ink.text}")
         shift = result.finding("shift")
         if shift is not None:
             cells.put(width + 3, 12, f"without it {shift.value:+.0f} µm at {NEARER_MM:g} mm", Ink.dim)
@@ -217,11 +217,11 @@ def _by_speed(rows: np.ndarray) -> Mapping[float, float]:
     for speed, x, y, there, back in rows.tolist():
         maps.setdefault(speed, {}).setdefault((x, y), []).append((there + back) / 2)
     slow = {place: sum(each) / len(each) for place, each in maps[min(maps)].items()}
-    found = {}
+    by_speed = {}
     for speed, heights in maps.items():
         off = [sum(each) / len(each) - slow[place] for place, each in heights.items() if place in slow]
-        found[speed] = 1000 * float(np.std(off))
-    return found
+        by_speed[speed] = 1000 * float(np.std(off))
+    return by_speed
 
 
 PICTURES: Mapping[str, Draw] = {

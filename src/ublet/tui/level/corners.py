@@ -86,20 +86,20 @@ def _touched(drawn: BedMap, read: SeriesReader) -> None:
 def _by_probe(read: SeriesReader, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
     """What each screw is to be turned by the last round, on the clock."""
     series = read(CORNERS.name)
-    found: dict[str, tuple[str, str]] = {}
+    states: dict[str, tuple[str, str]] = {}
     for _, number, height, turns in series.rows.tolist() if series is not None else []:
         words = f"{'↻' if turns > 0 else '↺'} {turn_words(abs(turns))}, {height:+.2f}" if turns else f"{height:+.2f} mm"
-        found[names[round(number)]] = (words, f"bold {Ink.focus}" if turns else Ink.good)
-    return found
+        states[names[round(number)]] = (words, f"bold {Ink.focus}" if turns else Ink.good)
+    return states
 
 
 def _by_hand(read: SeriesReader, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
     """What was said of each screw in its last visit."""
     series = read("visits")
-    found: dict[str, tuple[str, str]] = {}
+    states: dict[str, tuple[str, str]] = {}
     for _, number, adjusted in series.rows.tolist() if series is not None else []:
-        found[names[round(number)]] = ("adjusted", Ink.focus) if adjusted else ("fine", Ink.good)
-    return found
+        states[names[round(number)]] = ("adjusted", Ink.focus) if adjusted else ("fine", Ink.good)
+    return states
 
 
 def _before(result: TrialResult | None, name: str) -> tuple[str, str]:
@@ -153,8 +153,8 @@ def _side(
         ("rise to the back", "rise_y"),
         ("warp, no screw's work", "warp"),
     ):
-        found = result.finding(what)
-        if found is not None:
+        finding = result.finding(what)
+        if finding is not None:
             cells.put(left, line, f"{words:<24}", Ink.dim)
-            cells.put(left + 24, line, f"{found.value:>9.3f} mm", f"bold {Ink.focus}" if what == "tilt" else Ink.text)
+            cells.put(left + 24, line, f"{finding.value:>9.3f} mm", f"bold {Ink.focus}" if what == "tilt" else Ink.text)
             line += 2

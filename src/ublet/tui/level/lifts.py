@@ -86,8 +86,8 @@ def _latest(rows: list[list[float]], names: tuple[str, ...]) -> dict[str, float]
 
 def _found(result: TrialResult | None, names: tuple[str, ...]) -> dict[str, float]:
     """What the last result says of each side."""
-    found = {name: result.finding("height", lift=name) if result is not None else None for name in names}
-    return {name: each.value for name, each in found.items() if each is not None}
+    findings = {name: result.finding("height", lift=name) if result is not None else None for name in names}
+    return {name: each.value for name, each in findings.items() if each is not None}
 
 
 def _table(
@@ -132,17 +132,17 @@ def _table(
                 )
             line += 1
         line += 2
-    found = result.finding("range") if result is not None else None
+    finding = result.finding("range") if result is not None else None
     before = result.finding("range_before") if result is not None else None
     if not rows:
         state = "not measured yet"
-        if found is not None and before is not None:
-            state = f"last: from {before.value:.3f} to {found.value:.3f} mm"
-        cells.put(left, 2, state, Ink.text if found is not None else Ink.quiet)
+        if finding is not None and before is not None:
+            state = f"last: from {before.value:.3f} to {finding.value:.3f} mm"
+        cells.put(left, 2, state, Ink.text if finding is not None else Ink.quiet)
     if not by_hand:
         ranges = [max(row[2] for row in each) - min(row[2] for row in each) for each in rounds.values()]
-        if not ranges and found is not None and before is not None:
-            ranges = [before.value, found.value]
+        if not ranges and finding is not None and before is not None:
+            ranges = [before.value, finding.value]
         _scale(cells, left, max(line + 1, 4), ranges, lifts.tolerance_mm)
 
 

@@ -81,14 +81,14 @@ class MeshesDialog(Dialog):
             cells.put(0, 0, f"“{one.name}”, µm over its mean", Ink.text)
             return cells.text()
         try:
-            found = compared(one, other)
+            comparison = compared(one, other)
         except ValueError as error:
             cells.put(0, 1, str(error), Ink.stop)
             return cells.text()
-        put_map(cells, bed, filled(found.difference), wide, high - 1, over_mean=False)
+        put_map(cells, bed, filled(comparison.difference), wide, high - 1, over_mean=False)
         cells.put(0, 0, f"“{one.name}” less “{other.name}”, µm", Ink.text)
-        words = difference_words(one, other, found)
-        cells.put(0, high - 1, words, Ink.good if found.verdict == "same" else Ink.focus)
+        words = difference_words(one, other, comparison)
+        cells.put(0, high - 1, words, Ink.good if comparison.verdict == "same" else Ink.focus)
         return cells.text()
 
     def _table(self) -> Text:

@@ -133,8 +133,8 @@ def place_picture(session: Session, read: SeriesReader, result: TrialResult | No
         cells.put(wide + 4, 4 + 4 * line, place_words(*place), Ink.dim)
     if measured is None:
         cells.put(wide + 2, 2 + 4 * len(places), "not measured yet", Ink.quiet)
-    elif result is not None and (found := result.finding("probe_x")) is not None:
-        cells.put(wide + 4, 5 + 4 * (len(places) - 1), f"±{2 * (found.uncertainty or 0):.2f} mm", Ink.dim)
+    elif result is not None and (finding := result.finding("probe_x")) is not None:
+        cells.put(wide + 4, 5 + 4 * (len(places) - 1), f"±{2 * (finding.uncertainty or 0):.2f} mm", Ink.dim)
     return cells.text()
 
 
@@ -146,8 +146,8 @@ def _measured(read: SeriesReader, result: TrialResult | None) -> Point | None:
         nozzle = [(x, y) for _, what, x, y in rows if not what]
         pin = [(x, y) for _, what, x, y in rows if what]
         if pin:
-            found = sits(nozzle[: len(pin)], pin)
-            return found.x_mm, found.y_mm
+            offset = sits(nozzle[: len(pin)], pin)
+            return offset.x_mm, offset.y_mm
         return None
     x = result.finding("probe_x") if result is not None else None
     y = result.finding("probe_y") if result is not None else None

@@ -107,11 +107,11 @@ def _touches(cells: Cells, left: int, read: SeriesReader, result: TrialResult | 
             if trigger:
                 cells.put(left + 27, 2 + line, f"{touched - gauge_mm - trigger:>10.3f}", f"bold {Ink.focus}")
         return
-    found = result.finding("offset") if result is not None else None
-    if found is None:
+    finding = result.finding("offset") if result is not None else None
+    if finding is None:
         cells.put(left, 2, "nothing was touched yet", Ink.quiet)
         return
-    cells.put(left, 2, f"last: {found.value:.3f} ±{2 * (found.uncertainty or 0.0):.3f} mm", f"bold {Ink.focus}")
+    cells.put(left, 2, f"last: {finding.value:.3f} ±{2 * (finding.uncertainty or 0.0):.3f} mm", f"bold {Ink.focus}")
     scatter = result.finding("scatter") if result is not None else None
     if scatter is not None:
         cells.put(left, 4, f"touches differ by {scatter.value:.3f} mm", Ink.text)

@@ -190,9 +190,9 @@ class EditorBench(DraftBench):
             return False
         self.part = next(n for n, node in enumerate(self.nodes) if node.path == part)
         self._read_draft()
-        found = [n for n, item in enumerate(self.items) if item.path == path]
-        self.side = "settings" if found else "parts"
-        self.item = found[0] if found else 0
+        matches = [n for n, item in enumerate(self.items) if item.path == path]
+        self.side = "settings" if matches else "parts"
+        self.item = matches[0] if matches else 0
         self.refresh_state()
         return True
 

@@ -36,12 +36,12 @@ def levels(columns: Sequence[int], labels: Sequence[str]) -> list[int]:
 
     columns must rise. A label that reaches over the next leader must stand further out than that one's label.
     """
-    found = [0] * len(columns)
+    rows = [0] * len(columns)
     for number in range(len(columns) - 1, -1, -1):
         reach = columns[number] + len(labels[number]) + 1
-        over = [found[other] for other in range(number + 1, len(columns)) if columns[other] <= reach]
-        found[number] = 1 + max(over) if over else 0
-    return found
+        over = [rows[other] for other in range(number + 1, len(columns)) if columns[other] <= reach]
+        rows[number] = 1 + max(over) if over else 0
+    return rows
 
 
 def draw_board(
@@ -144,11 +144,11 @@ def neighbour(placed: Sequence[Placed], chosen: str, across: int, down: int) -> 
 
 def _firsts(board: BoardKind, names: Sequence[str], columns: Sequence[int]) -> list[tuple[str, int]]:
     """The first of each run of sockets of one kind."""
-    found: list[tuple[str, int]] = []
+    firsts: list[tuple[str, int]] = []
     for name, column in zip(names, columns, strict=True):
-        if not found or board.sockets[found[-1][0]].kind != board.sockets[name].kind:
-            found.append((name, column))
-    return found
+        if not firsts or board.sockets[firsts[-1][0]].kind != board.sockets[name].kind:
+            firsts.append((name, column))
+    return firsts
 
 
 def _kinds(board: BoardKind, name: str) -> str:

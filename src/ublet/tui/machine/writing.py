@@ -129,9 +129,9 @@ class WriteBench(StationBench):
             self.planned = session.plan_write()
         except (ImageError, PictureError) as error:
             self.why_not = str(error)
-        found = rows(session.document, session.connection)
-        self.shown = [row for row in found if self.everything or row.differs]
-        hidden = {row.path for row in found if row.shadowed}
+        layer_rows = rows(session.document, session.connection)
+        self.shown = [row for row in layer_rows if self.everything or row.differs]
+        hidden = {row.path for row in layer_rows if row.shadowed}
         self.choices = {path: way for path, way in self.choices.items() if path in hidden}
         self.cursor = max(0, min(self.cursor, len(self.shown) - 1))
         self._draw()
@@ -396,9 +396,9 @@ class WriteBench(StationBench):
 
     def _offer_settling(self) -> None:
         text = Text()
-        found = {row.path: row for row in self.shown}
-        for path, value in settled_values(self.choices, found).items():
-            row = found[path]
+        shadowed = {row.path: row for row in self.shown}
+        for path, value in settled_values(self.choices, shadowed).items():
+            row = shadowed[path]
             text.append(f"{path:<32}", Ink.text)
             if self.choices[path] == "adopt":
                 text.append(f"file  {shown_value(row.file)} → {shown_value(row.stored)}\n", Ink.proposal)

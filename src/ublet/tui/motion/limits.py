@@ -42,11 +42,11 @@ def limits_picture(session: Session, watched: TrialWatch | None, width: int, hei
     if series is not None:
         return _tries(session, series, width, height)
     results = [newest_result(session, None, trial) for trial in ("speed-limits", "driver-current")]
-    found = [finding for result in results if result is not None for finding in result.findings]
+    findings = [finding for result in results if result is not None for finding in result.findings]
     columns = max(10, min(70, width - 56))
     blocks = [Text(f"{'axis':<6}{'':<14}{'live':>14}   bars: live, and ◆ where steps are lost", Ink.dim, no_wrap=True)]
     for name in ("x", "y", "z"):
-        mine = {each.what.partition("_")[0]: each for each in found if each.subject == {"axis": name}}
+        mine = {each.what.partition("_")[0]: each for each in findings if each.subject == {"axis": name}}
         text, motor = Text(no_wrap=True), next(iter(axis_of(session.document.machine, name).motors))
         for row, (what, key, unit) in enumerate((*QUANTITIES, ("current", f"motors.{motor}.run_a", "A"))):
             text.append("\n" if row else "")

@@ -63,11 +63,11 @@ def _figures(session: Session, result: TrialResult | None, name: str, now: bool)
     axis, text = axis_of(session.document.machine, name), Text(no_wrap=True)
     geometry = axis_steps_per_mm(axis, next(iter(axis.motors.values())))
     live = session.live(f"axes.{name}.steps_per_mm")
-    found = result.finding("steps_per_mm", axis=name) if result is not None else None
-    measured = with_uncertainty(found.value, found.uncertainty or 0.0) if found is not None else "–"
+    finding = result.finding("steps_per_mm", axis=name) if result is not None else None
+    measured = with_uncertainty(finding.value, finding.uncertainty or 0.0) if finding is not None else "–"
     text.append(f"{name.upper():<6}", f"bold {Ink.focus}" if now else f"bold {Ink.text}")
     text.append(f"{show(geometry, '', 6):>12}{show(number_or(live, 0.0), '', 7) if live else '–':>16}", Ink.text)
-    text.append(f"{measured:>24}", f"bold {Ink.focus}" if found is not None else Ink.dim)
+    text.append(f"{measured:>24}", f"bold {Ink.focus}" if finding is not None else Ink.dim)
     text.append("  steps/mm", Ink.dim)
     return text
 

@@ -53,14 +53,14 @@ class LedgerRow:
 
 def listed(ledger: Ledger, kind: str) -> list[LedgerRow]:
     """The newest entries of a kind, or of all."""
-    found: list[LedgerRow] = []
+    rows: list[LedgerRow] = []
     if kind in ("everything", "runs"):
-        found += [LedgerRow(entry.at, entry) for entry in ledger.runs(most=MOST)]
+        rows += [LedgerRow(entry.at, entry) for entry in ledger.runs(most=MOST)]
     if kind in ("everything", "changes"):
-        found += [LedgerRow(change.at, change) for change in ledger.changes(most=MOST)]
+        rows += [LedgerRow(change.at, change) for change in ledger.changes(most=MOST)]
     if kind in ("everything", "facts"):
-        found += [LedgerRow(fact.at, fact) for fact in ledger.facts(most=MOST)]
-    return sorted(found, key=lambda each: each.at, reverse=True)
+        rows += [LedgerRow(fact.at, fact) for fact in ledger.facts(most=MOST)]
+    return sorted(rows, key=lambda each: each.at, reverse=True)
 
 
 class LedgerBench(StationBench):

@@ -71,18 +71,19 @@ def _bounds(cells: Cells, left: int, result: TrialResult) -> None:
         cells.put(left, 0, "worth printing at, mm/s²", Ink.dim)
         put_large(cells, left, 1, f"{best.value:.0f}", f"bold {Ink.good}")
     most = max(
-        (found.value for what in ("limit", "by_rounding", "by_motors") for found in result.all_of(what)), default=1.0
+        (finding.value for what in ("limit", "by_rounding", "by_motors") for finding in result.all_of(what)),
+        default=1.0,
     )
     row = 6
     for axis in ("x", "y"):
         cells.put(left, row, axis.upper(), f"bold {Ink.text}")
         for what, words in (("by_rounding", "rounding"), ("by_motors", "motors"), ("limit", "so at most")):
-            found = result.finding(what, axis=axis)
+            finding = result.finding(what, axis=axis)
             row += 1
-            if found is None:
+            if finding is None:
                 cells.put(left + 2, row, f"{words:<11}not known", Ink.dim)
                 continue
             ink = f"bold {Ink.focus}" if what == "limit" else Ink.text
-            cells.put(left + 2, row, f"{words:<11}{found.value:>6.0f}", ink)
-            cells.put(left + 20, row, "━" * max(1, round(found.value / most * (BAR_COLUMNS - 8))), ink)
+            cells.put(left + 2, row, f"{words:<11}{finding.value:>6.0f}", ink)
+            cells.put(left + 20, row, "━" * max(1, round(finding.value / most * (BAR_COLUMNS - 8))), ink)
         row += 2

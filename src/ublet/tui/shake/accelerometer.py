@@ -62,11 +62,11 @@ class AccelerometerBench(TrialBench):
                 cells = Cells(width, height)
                 put_rest(cells, 0)
                 return cells.text()
-            found = _found(result)
-            room = height - found.plain.count("\n") - 3
+            columns = _found(result)
+            room = height - columns.plain.count("\n") - 3
             if last is None or watched is not None or room < LEAST_ROWS:
-                return found
-            return found.append("\n\n").append_text(put_bands(last, width, room))
+                return columns
+            return columns.append("\n\n").append_text(put_bands(last, width, room))
 
         return draw
 
@@ -125,11 +125,11 @@ def turned_picture(session: Session, watched: TrialWatch | None, width: int, hei
     words = declared_columns(session.document.machine)
     top = max(0, (height - TRIAD_ROWS) // 3)
     proposed = {each.setting: str(each.after) for each in result.proposals} if result is not None else {}
-    found = [proposed.get(f"accelerometer.{own}", word) for own, word in zip("xyz", words, strict=True)]
+    words_by_axis = [proposed.get(f"accelerometer.{own}", word) for own, word in zip("xyz", words, strict=True)]
     shown: list[tuple[str, list[str], str]] = [("the machine", ["x", "y", "z"], Ink.text)]
     shown.append(("the sensor on it, as declared", [_own_axis(words, axis) for axis in "xyz"], Ink.focus))
     if proposed:
-        own = (found[0], found[1], found[2])
+        own = (words_by_axis[0], words_by_axis[1], words_by_axis[2])
         shown.append(("the sensor, as a jerk showed it", [_own_axis(own, axis) for axis in "xyz"], Ink.proposal))
     columns = max(24, min(TRIAD_COLUMNS, width // len(shown)))
     for number, (title, names, ink) in enumerate(shown):

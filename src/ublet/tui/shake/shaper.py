@@ -165,7 +165,7 @@ class ShaperBench(RecordedBench):
         frame, aim = self._frames.get(axis, ()), self.aim
         if not frame or not isinstance(aim, ShaperParameters):
             return []
-        limits, found = self.limits(axis), []
+        limits, candidates = self.limits(axis), []
         for name in (*NAMED, OPTIMISED):
             drawn, tuned = (self.read(f"{stream.name} {axis} {name}") for stream in (IMPULSES, TUNED))
             if drawn is None or tuned is None:
@@ -174,8 +174,8 @@ class ShaperBench(RecordedBench):
             if (slid := self._slid.get((axis, name))) is not None:
                 at, z = slid
                 impulses = named(name, at, z)
-            found.append(judged(name, at, impulses, frame, limits, z))
-        return found
+            candidates.append(judged(name, at, impulses, frame, limits, z))
+        return candidates
 
     def _slide(self, hz: float = 0.0, damping: float = 0.0) -> None:
         """Move the chosen named shaper of the axis that is looked at; it is then the one to be kept there."""

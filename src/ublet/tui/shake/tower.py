@@ -97,8 +97,8 @@ def _read_off(cells: Cells, left: int, read: SeriesReader, result: TrialResult |
     if series is None:
         cells.put(left, 2, "not read yet", Ink.quiet)
     for number, axis in enumerate(("x", "y")):
-        found = result.finding("frequency", axis=axis) if result is not None else None
-        if found is not None:
+        finding = result.finding("frequency", axis=axis) if result is not None else None
+        if finding is not None:
             column = left + 18 * number
-            put_large(cells, column, 12, f"{found.value:.0f}", f"bold {Ink.focus}")
-            cells.put(column, 15, f"{axis.upper()}, ±{2 * (found.uncertainty or 0.0):.1f} Hz", Ink.dim)
+            put_large(cells, column, 12, f"{finding.value:.0f}", f"bold {Ink.focus}")
+            cells.put(column, 15, f"{axis.upper()}, ±{2 * (finding.uncertainty or 0.0):.1f} Hz", Ink.dim)

@@ -79,7 +79,7 @@ async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
     most_turns = MOST_TURNS_AFTER if await look_at_springs(bench, screws) else MOST_TURNS
     _, warm = await warm_up(bench, aim)
     turned: dict[str, float] = dict.fromkeys(screws, 0.0)
-    found: list[tuple[FittedSurface, float]] = []
+    rounds: list[tuple[FittedSurface, float]] = []
     stays, stiff, twists = "", False, list[float]()
     async with probing(bench, approach_of(bench, aim.samples), DEEPEST_MM, warm) as probe:
         places = probe.reach.grid(aim.columns, aim.rows)
@@ -93,7 +93,7 @@ async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
                 heights = {name: mm - twist[name] for name, mm in heights.items()}
             stays = staying(heights, stays)
             turns = turns_for(screws, heights, stays)
-            found.append((surface, u))
+            rounds.append((surface, u))
             level = max(heights.values()) - min(heights.values()) <= aim.tilt_mm
             _record(bench, number, heights, {} if level else turns, stays)
             if level:
@@ -104,10 +104,10 @@ async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
                 for name, turn in turns.items():
                     turned[name] += abs(turn.raises_mm) if not turn.rests else 0.0
         else:
-            raise TrialFailed(_not_level(found, screws, aim))
+            raise TrialFailed(_not_level(rounds, screws, aim))
     bench.progress(Progress("axis Z", 0.97, None, "homes again: the bed stands otherwise now"))
     await home_axis(bench, "z")
-    return _concluded(bench, found, screws, turned, twists, stiff, aim)
+    return _concluded(bench, rounds, screws, turned, twists, stiff, aim)
 
 
 def _does_not_follow(twists: Sequence[float], u: float) -> bool:
@@ -219,10 +219,12 @@ def _range_without_twist(screws: Mapping[str, Screw], surface: FittedSurface) ->
     return max(flat) - min(flat)
 
 
-def _not_level(found: Sequence[tuple[FittedSurface, float]], screws: Mapping[str, Screw], aim: CornerParameters) -> str:
-    ranges = ", ".join(f"{_range(screws, surface):.3f}" for surface, _ in found)
+def _not_level(
+    rounds: Sequence[tuple[FittedSurface, float]], screws: Mapping[str, Screw], aim: CornerParameters
+) -> str:
+    ranges = ", ".join(f"{_range(screws, surface):.3f}" for surface, _ in rounds)
     return (
-        f"After {aim.rounds} rounds the bed is tilted by {_range(screws, found[-1][0]):.3f} mm over its screws, "
+        f"After {aim.rounds} rounds the bed is tilted by {_range(screws, rounds[-1][0]):.3f} mm over its screws, "
         f"{aim.tilt_mm:g} are allowed; it was {ranges}. If it hardly changes, a screw's clockwise is declared the "
         "wrong way (bed.screws.NAME.clockwise) or its spring is slack."
     )
@@ -230,15 +232,15 @@ def _not_level(found: Sequence[tuple[FittedSurface, float]], screws: Mapping[str
 
 def _concluded(
     bench: Bench,
-    found: Sequence[tuple[FittedSurface, float]],
+    rounds: Sequence[tuple[FittedSurface, float]],
     screws: Mapping[str, Screw],
     turned: Mapping[str, float],
     twists: Sequence[float],
     stiff: bool,
     aim: CornerParameters,
 ) -> TrialResult:
-    surface, u = found[-1]
-    first = found[0][0]
+    surface, u = rounds[-1]
+    first = rounds[0][0]
     bed, tilt = bench.machine.bed, _range(screws, surface)
     over_x, over_y = tilt_over(surface, bed.width_mm, bed.depth_mm)
     again = moved_again(bench, "bed-corners", turned)
@@ -250,7 +252,7 @@ def _concluded(
         Finding("rise_y", over_y, surface.slope_u(u)[1] * bed.depth_mm, "mm", words="rise to the back"),
         Finding("twist", twists[-1], u, "mm", words="twist over the screws"),
         Finding("warp", warp, warp_u, "mm", words="warp that no screw takes out"),
-        Finding("rounds", float(len(found))),
+        Finding("rounds", float(len(rounds))),
         *(Finding("turned", mm, unit="mm", subject={"screw": name}) for name, mm in turned.items()),
         *(Finding("moved_in_a_row", float(n), subject={"screw": name}) for name, n in again.items()),
     ]
@@ -289,8 +291,8 @@ def _announce(machine: MachineFile, aim: CornerParameters) -> str:
 
 
 def _figure(result: TrialResult) -> str:
-    found = result.finding("tilt")
-    return f"{found.value:.3f} mm" if found is not None else ""
+    finding = result.finding("tilt")
+    return f"{finding.value:.3f} mm" if finding is not None else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -116,8 +116,8 @@ def _needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None])
 
 
 def _figure(result: TrialResult) -> str:
-    found = result.finding("gaps_differ")
-    return f"{found.value:.1f} mm by hand" if found is not None else "one screw"
+    finding = result.finding("gaps_differ")
+    return f"{finding.value:.1f} mm by hand" if finding is not None else "one screw"
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -65,15 +65,15 @@ def pivots_of(machine: MachineFile) -> dict[str, Point]:
     Raises:
         TrialFailed: a pivot is not declared.
     """
-    found = {}
+    pivots = {}
     for name, motor in machine.axes.z.motors.items():
         if motor.pivot_x_mm is None or motor.pivot_y_mm is None:
             raise TrialFailed(
                 f"Where the lift {name} carries is not declared: add pivot_x_mm and pivot_y_mm to "
                 f"[axes.z.motors.{name}], measured from the bed's front left corner."
             )
-        found[name] = (motor.pivot_x_mm, motor.pivot_y_mm)
-    return found
+        pivots[name] = (motor.pivot_x_mm, motor.pivot_y_mm)
+    return pivots
 
 
 def squared_facts(machine: MachineFile, aim: Any) -> tuple[tuple[str, str], ...]:
@@ -102,26 +102,26 @@ async def lead_screws(bench: Bench, aim: LiftParameters) -> TrialResult:
     _, warm = await warm_up(bench, aim)
     async with probing(bench, approach_of(bench, aim.samples), declared.largest_mm, warm) as probe:
         places = _places(probe, pivots)
-        found, rounds, fault = await _rounds(bench, probe, pivots, places, declared)
+        history, rounds, fault = await _rounds(bench, probe, pivots, places, declared)
     if fault is not None:
-        return _faulty(bench, found, fault)
+        return _faulty(bench, history, fault)
     bench.progress(Progress("axis Z", 0.97, None, "homes again: the bed stands otherwise now"))
     await home_axis(bench, "z")
-    return _concluded(bench, found, rounds, declared)
+    return _concluded(bench, history, rounds, declared)
 
 
 async def _rounds(
     bench: Bench, probe: Probing, pivots: Mapping[str, Point], places: Sequence[Point], declared: Lifts
 ) -> tuple[list[LiftHeights], int, Fault | None]:
     """Rounds until it is level; what stands in the way, where something does."""
-    found: list[LiftHeights] = []
+    history: list[LiftHeights] = []
     commanded: dict[str, float] = {}
     proven, follows = False, 1.0
     touched: list[list[float]] = []
     samples = probe.approach.samples
     step_mm = 1 / number_of(bench, "axes.z.steps_per_mm") * bench.machine.axes.z.motors[next(iter(pivots))].microsteps
     for number in range(1, declared.rounds + 1):
-        bench.progress(Progress(f"round {number}", (number - 1) / declared.rounds, None, _range_words(found)))
+        bench.progress(Progress(f"round {number}", (number - 1) / declared.rounds, None, _range_words(history)))
         heights = []
         for place in places:
             touches = await probe.agreeing_at(place, samples)
@@ -132,15 +132,15 @@ async def _rounds(
         now = standing_of(pivots, places, heights, u, single / math.sqrt(samples))
         sure = SURE * math.sqrt(2 * samples) * now.repeats_mm / declared.tolerance_mm
         samples = max(samples, min(MOST_SAMPLES, math.ceil(sure**2)))
-        before = found[-1] if found else None
-        found.append(now)
+        before = history[-1] if history else None
+        history.append(now)
         if before is not None and visible(commanded, before, now):  # what moved less than is seen proves nothing
             if (stop := _goes_wrong(commanded, before, now)) is not None:
-                return found, number, stop
+                return history, number, stop
             proven = True
         if before is not None and proven:
             follows = gives_way(commanded, before, now, follows)
-            now = found[-1] = blended(before, commanded, now, follows)
+            now = history[-1] = blended(before, commanded, now, follows)
         largest = max(abs(height) for height in now.heights.values())
         level = now.range_mm <= declared.tolerance_mm or largest <= step_mm / 2
         commanded = (
@@ -149,7 +149,7 @@ async def _rounds(
         for at, (name, height) in enumerate(now.heights.items()):
             bench.record.row(ROUNDS.name, (number, at, height, commanded.get(name, 0.0)))
         if level:
-            return found, number, None
+            return history, number, None
         if largest > declared.largest_mm:
             raise TrialFailed(
                 f"{_highest_words(now)}: that asks for {largest:.2f} mm, and {declared.largest_mm:g} are allowed "
@@ -160,8 +160,8 @@ async def _rounds(
             bench.progress(Progress(f"round {number}", (number - 0.3) / declared.rounds, None, _moves_words(commanded)))
             await bench.motion.lift({f"axes.z.motors.{name}": mm for name, mm in commanded.items()}, LIFT_MM_S)
     raise TrialFailed(
-        f"After {declared.rounds} rounds the range is {found[-1].range_mm:.3f} mm, {declared.tolerance_mm:g} are "
-        f"allowed: it was {', '.join(f'{each.range_mm:.3f}' for each in found)}. Look for play in a screw, a corner "
+        f"After {declared.rounds} rounds the range is {history[-1].range_mm:.3f} mm, {declared.tolerance_mm:g} are "
+        f"allowed: it was {', '.join(f'{each.range_mm:.3f}' for each in history)}. Look for play in a screw, a corner "
         "of the bed on a slack spring, a bed that is loose on its mounts, or a probe that does not repeat (station "
         "“probe spread”)."
     )
@@ -185,15 +185,15 @@ def _places(probe: Probing, pivots: Mapping[str, Point]) -> list[Point]:
     Raises:
         TrialFailed: two of them are nearly the same.
     """
-    found = {name: probe.reach.nearest(pivot) for name, pivot in pivots.items()}
-    for name, place in found.items():
-        for other, there in found.items():
+    spots = {name: probe.reach.nearest(pivot) for name, pivot in pivots.items()}
+    for name, place in spots.items():
+        for other, there in spots.items():
             if name < other and math.dist(place, there) < APART_MM:
                 raise TrialFailed(
                     f"For {name} and {other} the probe would touch nearly the same place, {probe.reach.words(place)}: "
                     "that does not tell them apart. Look at their pivots and at the probe's offset."
                 )
-    return list(found.values())
+    return list(spots.values())
 
 
 def nothing_to_do() -> TrialResult:
@@ -203,8 +203,8 @@ def nothing_to_do() -> TrialResult:
     )
 
 
-def _concluded(bench: Bench, found: list[LiftHeights], rounds: int, declared: Lifts) -> TrialResult:
-    last, first = found[-1], found[0]
+def _concluded(bench: Bench, history: list[LiftHeights], rounds: int, declared: Lifts) -> TrialResult:
+    last, first = history[-1], history[0]
     findings = [
         Finding("range", last.range_mm, last.range_u_mm, "mm", declared.tolerance_mm, words="range over the lifts"),
         Finding("range_before", first.range_mm, first.range_u_mm, "mm", words="range before"),
@@ -219,13 +219,13 @@ def _concluded(bench: Bench, found: list[LiftHeights], rounds: int, declared: Li
     return TrialResult("proven", why, conditions(bench), tuple(findings))
 
 
-def _faulty(bench: Bench, found: list[LiftHeights], fault: Fault) -> TrialResult:
+def _faulty(bench: Bench, history: list[LiftHeights], fault: Fault) -> TrialResult:
     """It stopped because the lifts did something else; where the wiring explains it, that is proposed."""
     findings = [
-        Finding("range", found[-1].range_mm, found[-1].range_u_mm, "mm", words="range over the lifts"),
-        Finding("range_before", found[0].range_mm, found[0].range_u_mm, "mm", words="range before"),
+        Finding("range", history[-1].range_mm, history[-1].range_u_mm, "mm", words="range over the lifts"),
+        Finding("range_before", history[0].range_mm, history[0].range_u_mm, "mm", words="range before"),
     ]
-    went = f"The range went from {found[-2].range_mm:.3f} to {found[-1].range_mm:.3f} mm"
+    went = f"The range went from {history[-2].range_mm:.3f} to {history[-1].range_mm:.3f} mm"
     if not fault.words:
         why = (
             f"{went}, and no mix-up of the lifts explains it: look for a screw that slips in its coupling, play, or a "
@@ -247,8 +247,8 @@ def _faulty(bench: Bench, found: list[LiftHeights], fault: Fault) -> TrialResult
     return TrialResult("failed", why, conditions(bench), tuple(findings), kept, "mend" if kept else "")
 
 
-def _range_words(found: Sequence[LiftHeights]) -> str:
-    return f"the range was {found[-1].range_mm:.3f} mm" if found else "touching near every lift"
+def _range_words(history: Sequence[LiftHeights]) -> str:
+    return f"the range was {history[-1].range_mm:.3f} mm" if history else "touching near every lift"
 
 
 def _highest_words(now: LiftHeights) -> str:
@@ -286,8 +286,8 @@ def _announce(machine: MachineFile, aim: LiftParameters) -> str:
 
 
 def _figure(result: TrialResult) -> str:
-    found = result.finding("range")
-    return f"{found.value:.3f} mm" if found is not None else "one screw"
+    finding = result.finding("range")
+    return f"{finding.value:.3f} mm" if finding is not None else "one screw"
 
 
 ONE_SCREW = "one lead screw carries Z: there is nothing to bring square"

@@ -137,11 +137,11 @@ def spread_apart(commanded: Mapping[str, float]) -> dict[str, float]:
     """
     order = sorted(commanded, key=lambda name: commanded[name])
     least = APART * max(abs(mm) for mm in commanded.values())
-    found = dict(commanded)
+    moves = dict(commanded)
     for lower, upper in itertools.pairwise(order):
-        found[upper] = max(found[upper], found[lower] + least)
-    mean = (sum(found.values()) - sum(commanded.values())) / len(commanded)
-    return {name: found[name] - mean for name in commanded}
+        moves[upper] = max(moves[upper], moves[lower] + least)
+    mean = (sum(moves.values()) - sum(commanded.values())) / len(commanded)
+    return {name: moves[name] - mean for name in commanded}
 
 
 def gives_way(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights, known: float = 1.0) -> float:
@@ -185,7 +185,7 @@ def fault_of(commanded: Mapping[str, float], before: LiftHeights, after: LiftHei
     if not visible(commanded, before, after):
         return None
     names = tuple(commanded)
-    found: list[tuple[int, float, Fault]] = []
+    candidates: list[tuple[int, float, Fault]] = []
     for order in itertools.permutations(names):
         for signs in itertools.product((1.0, -1.0), repeat=len(names)):
             for times in (1.0, DOUBLE, HALF):
@@ -202,16 +202,16 @@ def fault_of(commanded: Mapping[str, float], before: LiftHeights, after: LiftHei
                 if missed <= _allowed(commanded, before, after) * max(1.0, times):
                     moved = tuple((a, b) for a, b in zip(names, order, strict=True) if a != b)
                     words = _words(_cycles(names, order), turned, times, names)
-                    found.append((changes, missed, Fault(moved, turned, times, words)))
-    if not found:
+                    candidates.append((changes, missed, Fault(moved, turned, times, words)))
+    if not candidates:
         return None
-    fewest = min(changes for changes, _, _ in found)
-    best = sorted((missed, n) for n, (changes, missed, _) in enumerate(found) if changes == fewest)
+    fewest = min(changes for changes, _, _ in candidates)
+    best = sorted((missed, n) for n, (changes, missed, _) in enumerate(candidates) if changes == fewest)
     if len(best) > 1 and best[1][0] < 2 * best[0][0] + before.uncertainty_mm:
-        sure = {found[n][2].words for missed, n in best if missed < 2 * best[0][0] + before.uncertainty_mm}
+        sure = {candidates[n][2].words for missed, n in best if missed < 2 * best[0][0] + before.uncertainty_mm}
         if len(sure) > 1:
             return Fault((), (), 1.0, f"either {' or '.join(sorted(sure))}") if len(sure) == 2 else None
-    return found[best[0][1]][2]
+    return candidates[best[0][1]][2]
 
 
 def _moved(before: LiftHeights, after: LiftHeights) -> dict[str, float]:
@@ -238,7 +238,7 @@ def _cycles(names: Sequence[str], order: Sequence[str]) -> tuple[tuple[str, ...]
     """The rings of a permutation that are longer than one: each motor is on the driver of the next, the last on that of
     the first.
     """
-    on, left, found = dict(zip(names, order, strict=True)), set(names), []
+    on, left, cycles = dict(zip(names, order, strict=True)), set(names), []
     for name in names:
         ring = []
         while name in left:
@@ -246,8 +246,8 @@ def _cycles(names: Sequence[str], order: Sequence[str]) -> tuple[tuple[str, ...]
             ring.append(name)
             name = on[name]
         if len(ring) > 1:
-            found.append(tuple(ring))
-    return tuple(found)
+            cycles.append(tuple(ring))
+    return tuple(cycles)
 
 
 def _words(rings: Sequence[tuple[str, ...]], turned: Sequence[str], times: float, names: Sequence[str]) -> str:

@@ -86,11 +86,11 @@ def moved_again(bench: Bench, trial: str, turned: Mapping[str, float]) -> dict[s
     """In how many runs of a trial one after the other each screw had to be turned, this one included."""
     with bench.aside():
         before = bench.record.earlier(trial)
-        found = {}
+        repeated = {}
         for name, mm in turned.items():
             last = before.finding("moved_in_a_row", screw=name) if before is not None else None
-            found[name] = (round(last.value) if last is not None else 0) + 1 if mm > NOTED_MM else 0
-    return found
+            repeated[name] = (round(last.value) if last is not None else 0) + 1 if mm > NOTED_MM else 0
+    return repeated
 
 
 PLANE = 3

@@ -114,14 +114,14 @@ def fit_curve(heights: Sequence[float], hz: Sequence[float]) -> CoilCurve:
     base = float(measured_hz.min())
     both = np.column_stack([basis, np.ones(len(at)), -np.ones(len(at))])
     scale = float(np.ptp(measured_hz)) or 1.0
-    found, _ = nnls(both, (measured_hz - base) / scale)
-    if not found[: len(DECAY_LENGTHS_MM)].any():
+    amplitudes, _ = nnls(both, (measured_hz - base) / scale)
+    if not amplitudes[: len(DECAY_LENGTHS_MM)].any():
         raise ValueError("it does not ring faster near the bed")
     even = np.linspace(at.min(), at.max(), POINTS)
     shape = np.column_stack([np.exp(-(even - at.min()) / reach) for reach in DECAY_LENGTHS_MM])
-    fitted = base + scale * (shape @ found[:-2] + found[-2] - found[-1])
-    left = measured_hz - (base + scale * (both @ found))
-    freedom = max(1, len(at) - int(np.count_nonzero(found)))
+    fitted = base + scale * (shape @ amplitudes[:-2] + amplitudes[-2] - amplitudes[-1])
+    left = measured_hz - (base + scale * (both @ amplitudes))
+    freedom = max(1, len(at) - int(np.count_nonzero(amplitudes)))
     return CoilCurve(even, fitted, math.sqrt(float(left @ left) / freedom))
 
 
@@ -192,12 +192,12 @@ def fit_drift(curve: CoilCurve, rows: Sequence[tuple[float, float, float, int]])
     size = np.linalg.norm(design, axis=0)
     scaled = design / size
     seen = np.concatenate([off / READ_MM, np.zeros(hidden)])
-    found = np.linalg.lstsq(scaled, seen, rcond=None)[0] / size
-    left = seen - design @ found
+    solution = np.linalg.lstsq(scaled, seen, rcond=None)[0] / size
+    left = seen - design @ solution
     wider = max(1.0, float(left @ left) / max(1, len(samples) - count))
     covariance = (np.linalg.inv(scaled.T @ scaled) / np.outer(size, size))[:count, :count] * wider
-    shifts = off - (np.column_stack(terms) / slopes[:, None]) @ found[:count] + found[-1]
-    a, b, c = (float(each) for each in (*found[:count], 0.0)[:3])
+    shifts = off - (np.column_stack(terms) / slopes[:, None]) @ solution[:count] + solution[-1]
+    a, b, c = (float(each) for each in (*solution[:count], 0.0)[:3])
     return TemperatureEffect((a, b, c), 1000 * math.sqrt(float(np.mean(shifts**2))), covariance)
 
 

@@ -102,16 +102,16 @@ def number_of_shown(bench: Bench, path: str) -> float:
 
 
 async def _ladder(bench: Bench, up_mm: float, done: float) -> list[tuple[float, CoilReading]]:
-    found = []
+    rungs = []
     for number, drive in enumerate(LADDER_MA):
         fraction = done + 0.3 * number / len(LADDER_MA)
         bench.progress(Progress(f"{drive:g} mA", fraction, None, "near the bed" if not up_mm else "far from it"))
         async with bench.settings.borrowed({f"{ROOT}.drive_ma": drive}):
-            found.append((drive, await read_coil(bench)))
-        bench.record.row(DRIVEN.name, (drive, up_mm, found[-1][1].volts, found[-1][1].deviation_hz))
-        if found[-1][1].volts > MAX_V:
+            rungs.append((drive, await read_coil(bench)))
+        bench.record.row(DRIVEN.name, (drive, up_mm, rungs[-1][1].volts, rungs[-1][1].deviation_hz))
+        if rungs[-1][1].volts > MAX_V:
             break  # louder still tells nothing more
-    return found
+    return rungs
 
 
 def _volts_a_ma(ladder: list[tuple[float, CoilReading]]) -> float:
@@ -262,13 +262,13 @@ def _needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None])
 
 
 def _figure_current(result: TrialResult) -> str:
-    found = result.finding("drive")
-    return f"{found.value:g} mA" if found is not None else ""
+    finding = result.finding("drive")
+    return f"{finding.value:g} mA" if finding is not None else ""
 
 
 def _figure_curve(result: TrialResult) -> str:
-    found = result.finding("resolves_trigger")
-    return f"{found.value:.1f} µm a reading" if found is not None else ""
+    finding = result.finding("resolves_trigger")
+    return f"{finding.value:.1f} µm a reading" if finding is not None else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (

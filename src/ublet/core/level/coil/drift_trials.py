@@ -79,11 +79,11 @@ async def coil_drift(bench: Bench, aim: DriftParameters) -> TrialResult:
             touched = await _touched(bench, aim, number)
             if touched is None:
                 break
-            found = await _read(bench, touched, warmth_c)
-            if number and found[0][2] + warmth_c < warmest + LEAST_C:
+            readings = await _read(bench, touched, warmth_c)
+            if number and readings[0][2] + warmth_c < warmest + LEAST_C:
                 continue  # the coil has not followed: nothing new
-            warmest = max(warmest, max(row[2] for row in found) + warmth_c)
-            rows += [(*row, number) for row in found]
+            warmest = max(warmest, max(row[2] for row in readings) + warmth_c)
+            rows += [(*row, number) for row in readings]
     await bench.heat.off(heater)
     return _concluded(bench, curve, rows, warmth_c)
 
@@ -137,13 +137,13 @@ async def _read(bench: Bench, touched: float, warmth_c: float) -> list[tuple[flo
     offset, bed = probe_offset(bench.machine), bench.machine.bed
     await bench.motion.go({"z": CLEAR_MM}, DOWN_MM_S)
     await bench.motion.go({"x": bed.width_mm / 2 - offset[0], "y": bed.depth_mm / 2 - offset[1]}, TRAVEL_MM_S)
-    found = []
+    readings = []
     for height in HEIGHTS_MM:
         await bench.motion.go({"z": touched + height}, DOWN_MM_S)
         reading = await read_coil(bench)
         bench.record.row(DRIFTED.name, (reading.celsius, height, reading.hz))
-        found.append((height, reading.hz, reading.celsius - warmth_c))
-    return found
+        readings.append((height, reading.hz, reading.celsius - warmth_c))
+    return readings
 
 
 def shift_um(curve: CoilCurve, terms: tuple[float, float, float], over_c: float, mm: float) -> float:
@@ -211,8 +211,8 @@ def _announce(machine: MachineFile, aim: DriftParameters) -> str:
 
 
 def _figure(result: TrialResult) -> str:
-    found = result.finding("holds_to")
-    return f"holds to {found.value:.0f} °C" if found is not None else ""
+    finding = result.finding("holds_to")
+    return f"holds to {finding.value:.0f} °C" if finding is not None else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (

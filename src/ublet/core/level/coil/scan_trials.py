@@ -161,8 +161,8 @@ def _announce(machine: MachineFile, aim: PassParameters) -> str:
 
 
 def _figure(result: TrialResult) -> str:
-    found = result.finding("speed")
-    return f"{found.value:g} mm/s" if found is not None else ""
+    finding = result.finding("speed")
+    return f"{finding.value:g} mm/s" if finding is not None else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (

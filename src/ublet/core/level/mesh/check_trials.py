@@ -238,32 +238,35 @@ def _colder(bench: Bench, taken: TrialResult | None) -> str:
     return ""
 
 
-def _concluded(bench: Bench, found: Compared, cold: str) -> TrialResult:
-    sigma = found.spread_mm * math.sqrt(2)
+def _concluded(bench: Bench, comparison: Compared, cold: str) -> TrialResult:
+    sigma = comparison.spread_mm * math.sqrt(2)
     findings = (
         Finding(
             "shift",
-            found.shift_mm,
-            math.hypot(sigma / math.sqrt(found.points), found.common_mm),
+            comparison.shift_mm,
+            math.hypot(sigma / math.sqrt(comparison.points), comparison.common_mm),
             "mm",
             words="shifted by",
         ),
-        Finding("tilt_x", found.tilt_x_mm, sigma, "mm", words="more rise to the right"),
-        Finding("tilt_y", found.tilt_y_mm, sigma, "mm", words="more rise to the back"),
-        Finding("shape", found.shape_rms_mm, None, "mm", words="left by a plane, RMS"),
+        Finding("tilt_x", comparison.tilt_x_mm, sigma, "mm", words="more rise to the right"),
+        Finding("tilt_y", comparison.tilt_y_mm, sigma, "mm", words="more rise to the back"),
+        Finding("shape", comparison.shape_rms_mm, None, "mm", words="left by a plane, RMS"),
     )
-    small = found.verdict != "same" and found.largest_mm < SHOWS_MM
-    holds = found.verdict == "same" or small
+    small = comparison.verdict != "same" and comparison.largest_mm < SHOWS_MM
+    holds = comparison.verdict == "same" or small
     why = (
-        f"The live mesh {found.words}." if found.verdict == "same" else f"The live mesh no longer holds: {found.words}."
+        f"The live mesh {comparison.words}."
+        if comparison.verdict == "same"
+        else f"The live mesh no longer holds: {comparison.words}."
     )
     if small:
         why = (
-            f"The live mesh still holds: it differs by up to {found.largest_mm:.3f} mm ({found.words}), which is "
+            f"The live mesh still holds: it differs by up to {comparison.largest_mm:.3f} mm ({comparison.words}), "
+            "which is "
             f"measured and less than a first layer shows ({SHOWS_MM:g} mm)."
         )
     if cold and not holds:
-        why = f"{cold} As it is: {found.words}."
+        why = f"{cold} As it is: {comparison.words}."
     return TrialResult("proven" if holds else "failed", why, conditions(bench), findings)
 
 

@@ -140,10 +140,10 @@ def _surfaces(known: Floats, noise: float, model: _Model, count: int, random: np
 
 def _middles(x: Floats, y: Floats, scale: float) -> Floats:
     """Places (k x 2) in the middle between four points, where a mesh knows least: in its middle and in a corner."""
-    found = []
+    middles = []
     for column, row in ((len(x) // 2, len(y) // 2), (1, 1)):
-        found.append(((x[column] + x[column - 1]) / 2 - x.mean(), (y[row] + y[row - 1]) / 2 - y.mean()))
-    return np.array(found) / scale
+        middles.append(((x[column] + x[column - 1]) / 2 - x.mean(), (y[row] + y[row - 1]) / 2 - y.mean()))
+    return np.array(middles) / scale
 
 
 def _between_mm2(model: _Model, at: Floats, squared: Floats, noise: float, middle: Floats) -> float:

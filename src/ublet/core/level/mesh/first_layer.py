@@ -216,10 +216,10 @@ def _likelihood(seen: Sequence[PatchVerdict], errors: Floats) -> Floats:
     scatter = math.hypot(LOOK_MM, LOCAL_MM)
     high, low = ndtr((errors - WINDOW_MM) / scatter), ndtr((-errors - WINDOW_MM) / scatter)
     each = {HIGH: high, LOW: low, GOOD: 1 - high - low}
-    found = np.zeros(errors.shape[:-1])
+    log_likelihood = np.zeros(errors.shape[:-1])
     for number, judged in enumerate(seen):
-        found += np.log(np.maximum(each[judged.verdict][..., number], 1e-9))
-    return found
+        log_likelihood += np.log(np.maximum(each[judged.verdict][..., number], 1e-9))
+    return log_likelihood
 
 
 def _moments(grid: Floats, likely: Floats) -> tuple[float, float]:
@@ -257,13 +257,13 @@ def _tilted(seen: Sequence[PatchVerdict], nudges: Floats) -> tuple[float, Floats
         + along[1][None, None, :, None] * at[:, 1]
         + nudges
     )
-    found = _likelihood(seen, errors)
+    log_likelihood = _likelihood(seen, errors)
     usual = -0.5 * ((along[0] / TILT_MM) ** 2)[:, None] - 0.5 * ((along[1] / TILT_MM) ** 2)[None, :]
-    weights = np.exp(found + usual - (found + usual).max())
+    weights = np.exp(log_likelihood + usual - (log_likelihood + usual).max())
     weights /= weights.sum()
     mean = float((weights.sum(axis=(1, 2)) * middle).sum())
     spread = math.sqrt(float((weights.sum(axis=(1, 2)) * (middle - mean) ** 2).sum()) + 0.01**2 / 12)
     slopes = np.array(
         [float((weights.sum(axis=(0, 2)) * along[0]).sum()), float((weights.sum(axis=(0, 1)) * along[1]).sum())]
     )
-    return float(found.max()), slopes, mean, spread
+    return float(log_likelihood.max()), slopes, mean, spread

@@ -376,13 +376,13 @@ async def _concluded(
     return TrialResult(outcome, why, held, tuple(findings), (*options, *leave), options[0].name)
 
 
-def _turns(machine: MachineFile, found: FirstLayer) -> str:
+def _turns(machine: MachineFile, layer: FirstLayer) -> str:
     """What mends a tilt on this machine."""
-    assert found.plane is not None
+    assert layer.plane is not None
     screws = machine.bed.screws
     if len(screws) < 3:
         return "level the bed again (lead screws), and probe the mesh after that."
-    turns = turns_to_level(screws, found.plane)
+    turns = turns_to_level(screws, layer.plane)
     turns_words = "; ".join(f"{name}: {turn.words}" for name, turn in turns.items())
     return f"{turns_words}. Then touch off the Z offset and measure the mesh anew."
 

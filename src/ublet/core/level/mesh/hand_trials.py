@@ -98,9 +98,9 @@ async def bed_mesh_by_hand(bench: Bench, aim: MeshByHand) -> TrialResult:
     return await concluded(bench, mesh, FEEL_MM / math.sqrt(3), 0.0)
 
 
-def _nearby(found: dict[int, float]) -> float:
+def _nearby(heights: dict[int, float]) -> float:
     """About where the next point should be: as the one before, mm."""
-    return found[max(found)] if found else 0.0
+    return heights[max(heights)] if heights else 0.0
 
 
 async def _visit(

@@ -101,10 +101,10 @@ def weights(knots: Floats, at: Floats, between: Between) -> Floats:
         return np.asarray(CubicSpline(knots, np.eye(len(knots)))(inside), dtype=np.float64)
     cell = np.clip(np.searchsorted(knots, inside, side="right") - 1, 0, len(knots) - 2)
     fraction = (inside - knots[cell]) / (knots[cell + 1] - knots[cell])
-    found = np.zeros((len(at), len(knots)))
+    matrix = np.zeros((len(at), len(knots)))
     rows = np.arange(len(at))
-    found[rows, cell], found[rows, cell + 1] = 1 - fraction, fraction
-    return found
+    matrix[rows, cell], matrix[rows, cell + 1] = 1 - fraction, fraction
+    return matrix
 
 
 def mesh_of(x_mm: Floats, y_mm: Floats, z_mm: Floats) -> Mesh:
@@ -202,18 +202,18 @@ def outliers(mesh: Mesh) -> tuple[Point, ...]:
         return ()
     if len(heights) < FEWEST:
         return ()
-    found: list[Point] = []
+    wrong: list[Point] = []
     spline = spline_inverse(np.array(places))
-    while len(heights) >= FEWEST and len(found) <= len(heights) // 8:
+    while len(heights) >= FEWEST and len(wrong) <= len(heights) // 8:
         off, comparable = deleted_residuals(spline, heights)
         width = 1.4826 * float(np.median(np.abs(comparable)))
         worst = int(np.argmax(np.abs(comparable)))
         if abs(comparable[worst]) <= WRONG * width or abs(off[worst]) <= WRONG_MM:
             break
-        found.append(places.pop(worst))
+        wrong.append(places.pop(worst))
         heights = np.delete(heights, worst)
         spline = without_row(spline, worst)
-    return tuple(found)
+    return tuple(wrong)
 
 
 def filled(mesh: Mesh) -> Mesh:

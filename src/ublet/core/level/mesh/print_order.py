@@ -103,19 +103,21 @@ def missing_from(text: str, steps: Sequence[PrintStep]) -> list[str]:
     """What a program that the builder wrote lacks of the steps, as sentences: each is looked for by the builder's own
     line for it, after the one of the step before.
     """
-    found, at, before = [], 0, ""
+    missing, at, before = [], 0, ""
     plain = "\n".join(" ".join(line.split()) for line in text.splitlines())
     for step in steps:
         wanted = "\n".join(" ".join(line.split()) for line in step.own.strip().splitlines())
         if not wanted:
             key = step.name.replace(" ", "_")
-            found.append(f"{step.does}: it cannot be told, since program.{key} does not say how your program writes it")
+            missing.append(
+                f"{step.does}: it cannot be told, since program.{key} does not say how your program writes it"
+            )
             continue
         there = plain.find(wanted, at)
         if there >= 0:
             at, before = there + len(wanted), step.name
         elif wanted in plain:
-            found.append(f"{step.does}: “{wanted}” stands there, but before “{before}”; {step.why}")
+            missing.append(f"{step.does}: “{wanted}” stands there, but before “{before}”; {step.why}")
         else:
-            found.append(f"{step.does}: “{wanted}” is missing; {step.why}")
-    return found
+            missing.append(f"{step.does}: “{wanted}” is missing; {step.why}")
+    return missing

@@ -249,7 +249,7 @@ async def concluded(
     looks. None: no point can be touched again.
     """
     assert bench.machine.mesh is not None
-    found = await bench.compute(mesh_figures, mesh, repeats_mm, common_mm)
+    figures = await bench.compute(mesh_figures, mesh, repeats_mm, common_mm)
     plane, u = fit_surface(mesh.places, mesh.heights.ravel().tolist()), math.hypot(repeats_mm, common_mm)
     slope_u = plane.slope_u(u)
     wide, deep = float(np.ptp(mesh.x)), float(np.ptp(mesh.y))
@@ -259,27 +259,27 @@ async def concluded(
         if again is None
         else tuple(place for place, mm in again.items() if abs(mm) > WRONG_MM)
     )
-    rms_u = math.hypot(found.rms_u_mm, found.between_mm / 2)
+    rms_u = math.hypot(figures.rms_u_mm, figures.between_mm / 2)
     findings = (
-        Finding("range", found.range_mm, found.range_u_mm, "mm", words="from lowest to highest"),
-        Finding("rms", found.rms_mm, rms_u, "mm", words="RMS about the mean"),
+        Finding("range", figures.range_mm, figures.range_u_mm, "mm", words="from lowest to highest"),
+        Finding("rms", figures.rms_mm, rms_u, "mm", words="RMS about the mean"),
         Finding("tilt_x", tilt_x, math.hypot(slope_u[0] * wide, u / 2), "mm", words="rise to the right"),
         Finding("tilt_y", tilt_y, math.hypot(slope_u[1] * deep, u / 2), "mm", words="rise to the back"),
-        Finding("warp", found.warp_mm, found.warp_u_mm, "mm", words="without the tilt"),
-        Finding("between", found.between_mm, None, "mm", words="error between the points, 1 s.d."),
+        Finding("warp", figures.warp_mm, figures.warp_u_mm, "mm", words="without the tilt"),
+        Finding("between", figures.between_mm, None, "mm", words="error between the points, 1 s.d."),
         Finding("points", float(mesh.heights.size), words="points"),
         Finding("wrong", float(len(wrong)), words="points that look wrong"),
     )
     why = (
-        f"{found.range_mm:.3f} ±{2 * found.range_u_mm:.3f} mm from lowest to highest, {found.warp_mm:.3f} "
-        f"±{2 * found.warp_u_mm:.3f} without the tilt. {good_enough(found.range_mm)}"
+        f"{figures.range_mm:.3f} ±{2 * figures.range_u_mm:.3f} mm from lowest to highest, {figures.warp_mm:.3f} "
+        f"±{2 * figures.warp_u_mm:.3f} without the tilt. {good_enough(figures.range_mm)}"
     )
     tilt = math.hypot(tilt_x, tilt_y)
-    if tilt > max(0.1, 2 * found.warp_mm):
+    if tilt > max(0.1, 2 * figures.warp_mm):
         why += f" Most of it is tilt: {_by_the_screws(bench.machine, plane)}"
-    if found.between_mm > max(COARSE_MM, 2 * u):
+    if figures.between_mm > max(COARSE_MM, 2 * u):
         why += (
-            f" Between its points it may be off by {2 * found.between_mm:.3f} mm: the bed bends more than so few "
+            f" Between its points it may be off by {2 * figures.between_mm:.3f} mm: the bed bends more than so few "
             "points show, take more of them."
         )
     if again:
@@ -292,7 +292,7 @@ async def concluded(
     proposals = tuple(
         Proposal(path, bench.settings.shown(path), new, unit, effect) for path, new, unit in mesh_settings(mesh)
     )
-    option = Option("this mesh", "then the first layer", proposals, {"range": found.range_mm})
+    option = Option("this mesh", "then the first layer", proposals, {"range": figures.range_mm})
     return TrialResult("proven", why, conditions(bench), findings, (option,), option.name)
 
 
@@ -361,8 +361,8 @@ def _announce(machine: MachineFile, aim: MeshParameters) -> str:
 
 def range_figure(result: TrialResult) -> str:
     """The key figure of a mesh: from lowest to highest."""
-    found = result.finding("range")
-    return f"{found.value:.3f} mm" if found is not None else ""
+    finding = result.finding("range")
+    return f"{finding.value:.3f} mm" if finding is not None else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (

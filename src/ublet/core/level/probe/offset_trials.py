@@ -173,12 +173,12 @@ async def z_offset(bench: Bench, aim: TouchParameters) -> TrialResult:
             touches.append(touched)
             bench.record.row(TOUCHED.name, (number, touched.trigger_mm, touched.touched_mm))
             hot = _nozzle_c(bench) >= HOT_C
-            found = offset_of(touches, gauge_mm, STEPS_MM[-1], hot, 0.0 if probe is not None else former)
-            bench.record.found(_offset_finding(found), option=_as_touched(bench, found, former))
+            offset = offset_of(touches, gauge_mm, STEPS_MM[-1], hot, 0.0 if probe is not None else former)
+            bench.record.found(_offset_finding(offset), option=_as_touched(bench, offset, former))
         await bench.motion.go({"z": LIFT_MM}, DOWN_MM_S * 2)
     if not touches:
         raise TrialFailed("Stopped before the nozzle touched the gauge: the offset stays as it was.")
-    return _concluded(bench, aim, found, former, gauge_mm, hot, len(touches))
+    return _concluded(bench, aim, offset, former, gauge_mm, hot, len(touches))
 
 
 @asynccontextmanager
@@ -248,35 +248,37 @@ def _nozzle_c(bench: Bench) -> float:
     return 0.0
 
 
-def _offset_finding(found: Offset) -> Finding:
-    return Finding("offset", found.mm, found.uncertainty_mm, "mm", words="Z offset")
+def _offset_finding(offset: Offset) -> Finding:
+    return Finding("offset", offset.mm, offset.uncertainty_mm, "mm", words="Z offset")
 
 
-def _as_touched(bench: Bench, found: Offset, former: float) -> Option:
-    effect = f"the first layer comes {side_words(found.mm - former)}; more negative is nearer"
-    proposals = offset_proposals(bench.machine, bench.settings.shown, found.mm, effect)
-    return Option("as touched", "home Z again, then the mesh and the first layer", proposals, {"offset": found.mm})
+def _as_touched(bench: Bench, offset: Offset, former: float) -> Option:
+    effect = f"the first layer comes {side_words(offset.mm - former)}; more negative is nearer"
+    proposals = offset_proposals(bench.machine, bench.settings.shown, offset.mm, effect)
+    return Option("as touched", "home Z again, then the mesh and the first layer", proposals, {"offset": offset.mm})
 
 
 def _concluded(
-    bench: Bench, aim: TouchParameters, found: Offset, former: float, gauge_mm: float, hot: bool, count: int
+    bench: Bench, aim: TouchParameters, offset: Offset, former: float, gauge_mm: float, hot: bool, count: int
 ) -> TrialResult:
     held = conditions(bench)
-    change = found.mm - former
+    change = offset.mm - former
     findings = [
-        _offset_finding(found),
-        Finding("scatter", found.deviation_mm, None, "mm", aim.limit_mm, words="deviation of the touches"),
-        Finding("change", change, found.uncertainty_mm, "mm", words="change of the offset"),
+        _offset_finding(offset),
+        Finding("scatter", offset.deviation_mm, None, "mm", aim.limit_mm, words="deviation of the touches"),
+        Finding("change", change, offset.uncertainty_mm, "mm", words="change of the offset"),
         Finding("gauge", gauge_mm, unit="mm", words="gauge"),
     ]
-    why = f"Z offset {found.mm:.3f} ±{2 * found.uncertainty_mm:.3f} mm (more negative is nearer), {side_words(change)}."
+    why = (
+        f"Z offset {offset.mm:.3f} ±{2 * offset.uncertainty_mm:.3f} mm (more negative is nearer), {side_words(change)}."
+    )
     with bench.aside():
         before = bench.record.earlier("z-offset")
         other = before.finding("offset") if before is not None else None
         was_c = next((celsius for name, celsius in _nozzles(bench, before).items()), None)
     now_c = _nozzle_c(bench)
     if other is not None and was_c is not None and abs(was_c - now_c) > DIFFERS_C:
-        differs = (found.mm - other.value) * (1 if now_c > was_c else -1)
+        differs = (offset.mm - other.value) * (1 if now_c > was_c else -1)
         findings.append(Finding("hot_less_cold", differs, unit="mm", words="hot less cold"))
         why += f" Hot and cold differ by {differs:+.3f} mm on this machine."
     if not hot:
@@ -284,15 +286,15 @@ def _concluded(
             f" Done cold: {DROP_MM:g} mm are taken off for the drop that hangs at a cold nozzle. A hot one is longer: "
             "do it once more at printing temperature."
         )
-    touched = _as_touched(bench, found, former)
+    touched = _as_touched(bench, offset, former)
     leave = Option("leave it", "the offset stays", (), {})
-    if found.deviation_mm > aim.limit_mm:
-        why += f" The touches differ by {found.deviation_mm:.3f} mm: touch again, and look for play in Z."
+    if offset.deviation_mm > aim.limit_mm:
+        why += f" The touches differ by {offset.deviation_mm:.3f} mm: touch again, and look for play in Z."
         return TrialResult("failed", why, held, tuple(findings), (leave, touched), leave.name)
     if count < aim.repeats:
         why += f" Stopped after {count} of {aim.repeats} touches: what they say is offered, no more is claimed."
         return TrialResult("failed", why, held, tuple(findings), (touched, leave), touched.name)
-    if abs(change) <= 2 * found.uncertainty_mm:
+    if abs(change) <= 2 * offset.uncertainty_mm:
         why += " The change is smaller than the measurement error: leave it."
         return TrialResult("proven", why, held, tuple(findings), (leave, touched), leave.name)
     return TrialResult("proven", why, held, tuple(findings), (touched,), touched.name)
@@ -331,8 +333,8 @@ def _announce(machine: MachineFile, aim: TouchParameters) -> str:
 
 
 def _figure(result: TrialResult) -> str:
-    found = result.finding("offset")
-    return f"{found.value:.3f} mm" if found is not None else ""
+    finding = result.finding("offset")
+    return f"{finding.value:.3f} mm" if finding is not None else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -158,25 +158,25 @@ async def _aimed(bench: Bench, words: str, what: Literal["nozzle", "probe"], mm_
     return jogged.position["x"], jogged.position["y"]
 
 
-def _concluded(bench: Bench, found: Sits, declared: Point) -> TrialResult:
+def _concluded(bench: Bench, place: Sits, declared: Point) -> TrialResult:
     findings = [
-        Finding("probe_x", found.x_mm, found.x_u_mm, "mm", words="probe to the right of the nozzle"),
-        Finding("probe_y", found.y_mm, found.y_u_mm, "mm", words="probe behind the nozzle"),
+        Finding("probe_x", place.x_mm, place.x_u_mm, "mm", words="probe to the right of the nozzle"),
+        Finding("probe_y", place.y_mm, place.y_u_mm, "mm", words="probe behind the nozzle"),
     ]
-    why = f"The probe sits {place_words(found.x_mm, found.y_mm)}, within {2 * max(found.x_u_mm, found.y_u_mm):.2f} mm."
+    why = f"The probe sits {place_words(place.x_mm, place.y_mm)}, within {2 * max(place.x_u_mm, place.y_u_mm):.2f} mm."
     part = bench.machine.probe.part if bench.machine.probe is not None else None
     if part is not None:
-        off = max(abs(found.x_mm - part.offset_x_mm), abs(found.y_mm - part.offset_y_mm))
-        fits = off <= 2 * max(found.x_u_mm, found.y_u_mm)
-        findings.append(Finding("off_part", off, max(found.x_u_mm, found.y_u_mm), "mm", words="off its part’s numbers"))
+        off = max(abs(place.x_mm - part.offset_x_mm), abs(place.y_mm - part.offset_y_mm))
+        fits = off <= 2 * max(place.x_u_mm, place.y_u_mm)
+        findings.append(Finding("off_part", off, max(place.x_u_mm, place.y_u_mm), "mm", words="off its part’s numbers"))
         said = place_words(part.offset_x_mm, part.offset_y_mm)
         why += f" Its part {part.name} says {said}: {'that fits' if fits else f'{off:.1f} mm off'}."
         if off > FAR_MM:
             why += " That is another part, or one that is mounted the other way round: look before you keep it."
     proposals = []
     for key, value, u, before in (
-        ("offset_x_mm", found.x_mm, found.x_u_mm, declared[0]),
-        ("offset_y_mm", found.y_mm, found.y_u_mm, declared[1]),
+        ("offset_x_mm", place.x_mm, place.x_u_mm, declared[0]),
+        ("offset_y_mm", place.y_mm, place.y_u_mm, declared[1]),
     ):
         if abs(value - before) > 2 * u:
             after = round(value, 2)

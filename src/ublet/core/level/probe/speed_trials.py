@@ -105,19 +105,19 @@ def ways_of(declared: TouchSettings, aim: SpeedParameters, pin: bool) -> tuple[s
 def _changes(declared: TouchSettings, aim: SpeedParameters, pin: bool) -> list[tuple[str, SettingsChange]]:
     """What is changed, one after the other, in the order of what usually saves most."""
     lift = max(LOWEST_LIFT_MM, declared.lift_mm / 2)
-    found: list[tuple[str, SettingsChange]] = (
+    changes: list[tuple[str, SettingsChange]] = (
         [("pin stays down", lambda at: replace(at, redeploys=False))] if pin else []
     )
     if lift < declared.lift_mm:
-        found.append((f"lift of {lift:g} mm", lambda at: replace(at, lift_mm=lift)))
+        changes.append((f"lift of {lift:g} mm", lambda at: replace(at, lift_mm=lift)))
         if lift > LOWEST_LIFT_MM:
-            found.append((f"lift of {LOWEST_LIFT_MM:g} mm", lambda at: replace(at, lift_mm=LOWEST_LIFT_MM)))
+            changes.append((f"lift of {LOWEST_LIFT_MM:g} mm", lambda at: replace(at, lift_mm=LOWEST_LIFT_MM)))
     for times in (2, 4, 8):
         speed = aim.slow_mm_s * times
-        found.append((f"{DOWN} at {speed:g} mm/s", lambda at, speed=speed: replace(at, mm_s=speed)))  # type: ignore[misc]
+        changes.append((f"{DOWN} at {speed:g} mm/s", lambda at, speed=speed: replace(at, mm_s=speed)))  # type: ignore[misc]
     travel = 2 * declared.travel_mm_s
-    found.append((f"{ACROSS} at {travel:g} mm/s", lambda at: replace(at, travel_mm_s=travel)))
-    return found
+    changes.append((f"{ACROSS} at {travel:g} mm/s", lambda at: replace(at, travel_mm_s=travel)))
+    return changes
 
 
 async def _try(
@@ -252,8 +252,8 @@ def _announce(machine: MachineFile, aim: SpeedParameters) -> str:
 
 
 def _figure(result: TrialResult) -> str:
-    found = result.finding("time")
-    return f"{show(found.value, 's', 2)} a point" if found is not None else ""
+    finding = result.finding("time")
+    return f"{show(finding.value, 's', 2)} a point" if finding is not None else ""
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -66,7 +66,7 @@ async def probe_spread(bench: Bench, aim: SpreadParameters) -> TrialResult:
     """Touch a place again and again: how far the readings scatter, whether they drift, which are none of them."""
     _, warm = await warm_up(bench, aim)
     findings: list[Finding] = []
-    found: dict[str, Scatter] = {}
+    scatters: dict[str, Scatter] = {}
     knocked = ""
     async with probing(bench, _approach(bench, aim), 0.0, warm) as probe:
         places = places_of(probe.reach, aim.places)
@@ -86,13 +86,13 @@ async def probe_spread(bench: Bench, aim: SpreadParameters) -> TrialResult:
                     "before it, too, may no longer hold: start again."
                 )
                 break
-            found[name] = scatter_of(heights)
-            findings += about({"place": name}, _findings(found[name], aim.limit_mm))
+            scatters[name] = scatter_of(heights)
+            findings += about({"place": name}, _findings(scatters[name], aim.limit_mm))
             bench.record.found(*findings)
     if knocked:
         raise TrialFailed(knocked)
-    bad = [name for name, scatter in found.items() if scatter.deviation_mm > aim.limit_mm]
-    return TrialResult("failed" if bad else "proven", _words(found, bad, aim), conditions(bench), tuple(findings))
+    bad = [name for name, scatter in scatters.items() if scatter.deviation_mm > aim.limit_mm]
+    return TrialResult("failed" if bad else "proven", _words(scatters, bad, aim), conditions(bench), tuple(findings))
 
 
 async def _series(bench: Bench, probe: Probing, place: Point, number: int, of: int, touches: int) -> list[float]:
@@ -120,20 +120,20 @@ def _findings(scatter: Scatter, limit_mm: float) -> list[Finding]:
     ]
 
 
-def _words(found: dict[str, Scatter], bad: list[str], aim: SpreadParameters) -> str:
-    worst = max(found.values(), key=lambda scatter: scatter.deviation_mm)
+def _words(scatters: dict[str, Scatter], bad: list[str], aim: SpreadParameters) -> str:
+    worst = max(scatters.values(), key=lambda scatter: scatter.deviation_mm)
     said = [
         f"Touches scatter by {worst.deviation_mm:.4f} ±{2 * worst.deviation_u_mm:.4f} mm (standard "
         f"deviation), {1000 * worst.range_mm:.0f} µm from the lowest to the highest; {1000 * aim.limit_mm:g} µm are "
         "good enough."
     ]
-    if drifting := [name for name, scatter in found.items() if scatter.drifts]:
-        drift = max((found[name].drift_mm for name in drifting), key=abs)
+    if drifting := [name for name, scatter in scatters.items() if scatter.drifts]:
+        drift = max((scatters[name].drift_mm for name in drifting), key=abs)
         said.append(
             f"At {several(drifting)} they drift by {1000 * drift:+.1f} µm a touch: something still warms up or settles."
         )
-    if outliers := sum(len(scatter.outliers) for scatter in found.values()):
-        said.append(f"{counted(outliers, 'touch')} of {aim.touches * len(found)} fell far out and is left out.")
+    if outliers := sum(len(scatter.outliers) for scatter in scatters.values()):
+        said.append(f"{counted(outliers, 'touch')} of {aim.touches * len(scatters)} fell far out and is left out.")
     if bad:
         said.append(
             "Look for a loose probe or carriage, plastic on the sheet, a pin that sticks; then try it slower, and with "
