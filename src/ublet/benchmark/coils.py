@@ -80,7 +80,7 @@ def coils(machines: int) -> dict[str, Any]:
             warmer += [by_id["warmer"]["value"]] if "warmer" in by_id else []
     return {
         "machines": machines,
-        "proven": {trial: round(float(np.mean(each)), 3) for trial, each in proven.items()},
+        "proven": {trial: round(float(np.mean(count)), 3) for trial, count in proven.items()},
         "heights_covered": round(float(np.mean(covered)), 3) if covered else None,
         "claims": len(covered),
         "drift_covered": round(float(np.mean(drifts)), 3) if drifts else None,

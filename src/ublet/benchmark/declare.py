@@ -46,7 +46,7 @@ def check_time(runs: int) -> dict[str, Any]:
             subprocess.run(command, stdout=subprocess.DEVNULL, check=True)
             if run:
                 walls[name].append(time.perf_counter() - began)
-    middle = {name: statistics.median(each) for name, each in walls.items()}
+    middle = {name: statistics.median(wall) for name, wall in walls.items()}
     beyond = {
         name: [a - b for a, b in zip(walls[name], walls["bare"], strict=True)]
         for name in ("ours", "pydantic", "in_use")

@@ -88,7 +88,7 @@ def one_machine(scenario: Path, seed: int) -> tuple[float, float | None, str]:
     last = report.get("verify", report)
     for part in (report, last) if last is not report else (report,):
         if part.get("kept") or part is report:
-            live.update({each["setting"]: each["after"] for each in part["proposals"]})
+            live.update({proposal["setting"]: proposal["after"] for proposal in part["proposals"]})
     if last["outcome"] != "proven":
         return 0.0, None, last["why"]
     mechanics = assemble(truth, machine)
@@ -101,6 +101,6 @@ def one_machine(scenario: Path, seed: int) -> tuple[float, float | None, str]:
         )
         for ways in loss_directions(machine, ("x", "y"))
     )
-    limit = next((each["value"] for each in report["findings"] if each["id"] == "feed_limit.x"), None)
+    limit = next((finding["value"] for finding in report["findings"] if finding["id"] == "feed_limit.x"), None)
     true = report["truth"].get("feed_limit.x")
     return spare, None if limit is None or not true else limit / true - 1, ""

@@ -124,8 +124,8 @@ def _lines(figures: Any, depth: int) -> list[str]:
         label = f"{'  ' * depth}{str(key).replace('_', ' ')}"
         if isinstance(value, Mapping):
             lines += [label, *_lines(value, depth + 1)]
-        elif isinstance(value, list) and any(isinstance(each, str) for each in value):
-            lines += [f"{label:<44}{len(value)}", *(f"{'  ' * (depth + 1)}{each}" for each in value)]
+        elif isinstance(value, list) and any(isinstance(element, str) for element in value):
+            lines += [f"{label:<44}{len(value)}", *(f"{'  ' * (depth + 1)}{element}" for element in value)]
         else:
             shown = (", ".join(map(str, value)) or "none") if isinstance(value, list) else value
             lines.append(f"{label:<44}{shown}")

@@ -132,8 +132,8 @@ def found_of(made: MadeUp, direction: str) -> tuple[tuple[Mode, ...], BeltTensio
     sweeps = [Sweep(direction, FROM_HZ, TO_HZ, SECONDS, made.per_hz * strength) for strength in (1.0, GENTLER)]
     bands = [bands_of(one, sweep, accelerations[0].rate_hz) for one, sweep in zip(accelerations, sweeps, strict=True)]
     whole = averaged(bands)
-    modes = widened(fit_modes(whole), [fit_modes(each) for each in bands])
-    return modes, BeltTension(*fit_tension(whole), modes[0], tuple(fit_tension(each)[0] for each in bands))
+    modes = widened(fit_modes(whole), [fit_modes(band) for band in bands])
+    return modes, BeltTension(*fit_tension(whole), modes[0], tuple(fit_tension(band)[0] for band in bands))
 
 
 def frames(machines: int) -> dict[str, Any]:

@@ -195,11 +195,11 @@ def halt_in_phases(folder: Path, tries: int) -> dict[str, Any]:
     finally:
         board.kill()
         board.wait()
-    every = [each for phase in times.values() for each in phase]
+    every = [moment for phase in times.values() for moment in phase]
     return {
         "byte_to_halted_ms": spread(every),
         "longest_ms": round(1000 * max(every), 1),
-        "longest_by_phase_ms": {phase: round(1000 * max(each), 1) for phase, each in times.items()},
+        "longest_by_phase_ms": {phase: round(1000 * max(time), 1) for phase, time in times.items()},
         "limit_median_ms": 10,
         "limit_ms": 50,
         "tries": len(every),

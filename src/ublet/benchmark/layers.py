@@ -69,7 +69,7 @@ def _of_kind(kind: str, machines: int) -> dict[str, Any]:
             scenario = smooth(made_up(Path(name), seed, 3, kind)[0], seed)
             steps, gap = leg(scenario, seed, BY_HAND if kind == "nozzle" else PROBED)
         off.append(gap)
-        for step in (each for each in steps if each.name == "first-layer"):
+        for step in (step for step in steps if step.name == "first-layer"):
             left = step.result.finding("left")
             if left is not None and left.uncertainty:
                 covered.append(abs(left.value - step.truth["left"]) <= 2 * left.uncertainty)
@@ -177,8 +177,8 @@ def _good_after(watcher: Looking, session: Session) -> float:
     assert watcher.simulated is not None
     shape = LayerShape()
     places = places_of(session.document.machine, shape)
-    for number, each in enumerate(places, start=1):
-        looks = watcher.simulated.world.laid.patch(each.x, each.y, each.wide, each.deep, shape.width_mm)
+    for number, place in enumerate(places, start=1):
+        looks = watcher.simulated.world.laid.patch(place.x, place.y, place.wide, place.deep, shape.width_mm)
         if looks is not None and abs(looks.gap_mm - shape.layer_mm) <= GOOD_MM:
             return float(number)
     return float(len(places) + 1)

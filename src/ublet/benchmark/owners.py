@@ -95,8 +95,8 @@ def _leg(leg: str, machines: int) -> dict[str, Any]:
             owned = Owned(Path(folder), number, leg)
             ran = walked(owned, leg, number)
             fault = owned.lifts or owned.hob or owned.mount
-            for each in ran:
-                for name, holds in _claims(each):
+            for trial_run in ran:
+                for name, holds in _claims(trial_run):
                     claims.setdefault(name, []).append(holds)
             if fault:
                 planted += 1
@@ -104,7 +104,9 @@ def _leg(leg: str, machines: int) -> dict[str, Any]:
                     unnamed.append(f"{number} {fault}: {ran[0].result.why}")
             else:
                 sound += 1
-                accused += [f"{number} {each.name}: {each.result.why}" for each in ran if ACCUSES[leg](each)]
+                accused += [
+                    f"{number} {trial_run.name}: {trial_run.result.why}" for trial_run in ran if ACCUSES[leg](trial_run)
+                ]
             for before, again in pairwise(ran):
                 if again.again and (before.result.outcome == "proven" or not fault):
                     kept += 1
@@ -114,7 +116,7 @@ def _leg(leg: str, machines: int) -> dict[str, Any]:
     return {
         "machines": machines,
         "within_2u": within,
-        "claims_within_2u": round(float(np.mean([each for holds in claims.values() for each in holds])), 3),
+        "claims_within_2u": round(float(np.mean([hold for holds in claims.values() for hold in holds])), 3),
         **{"sound": sound, "accused": accused, "planted": planted, "unnamed": unnamed},
         **{"second_runs": kept, "second_runs_that_change": changed},
         "limits": {"within_2u": LEAST_COVERED, "accused": 0.02, "named": 0.95, "no_change": 0.95},
@@ -134,9 +136,9 @@ def _leg(leg: str, machines: int) -> dict[str, Any]:
 def _claims(ran: OwnerRun) -> list[tuple[str, bool]]:
     """Every finding with an uncertainty and a truth, by its trial and word: whether the truth is within 2u."""
     return [
-        (f"{ran.name} {each.what}", abs(each.value - ran.truth[each.id]) <= 2 * each.uncertainty)
-        for each in ran.result.findings
-        if each.uncertainty and each.id in ran.truth
+        (f"{ran.name} {finding.what}", abs(finding.value - ran.truth[finding.id]) <= 2 * finding.uncertainty)
+        for finding in ran.result.findings
+        if finding.uncertainty and finding.id in ran.truth
     ]
 
 
@@ -147,7 +149,7 @@ def _named(owned: Owned, ran: Sequence[OwnerRun]) -> bool:
         return how in ran[0].result.why and all(name in ran[0].result.why for name in owned.moved)
     if owned.hob:
         return NAMED[owned.hob] in ran[0].result.why
-    return any("rattles" in each.result.why for each in ran if each.name == "accelerometer-turned")
+    return any("rattles" in trial_run.result.why for trial_run in ran if trial_run.name == "accelerometer-turned")
 
 
 ACCUSES: dict[str, Callable[[OwnerRun], bool]] = {
@@ -162,7 +164,11 @@ def _no_change(before: TrialResult, again: TrialResult) -> bool:
     """Whether a second run after keeping leaves everything as it is: it proposes nothing, or measures the same."""
     if not again.proposals:
         return True
-    return all(_same(each, again.finding(each.what, **each.subject)) for each in before.findings if each.uncertainty)
+    return all(
+        _same(finding, again.finding(finding.what, **finding.subject))
+        for finding in before.findings
+        if finding.uncertainty
+    )
 
 
 def _same(one: Finding, other: Finding | None) -> bool:

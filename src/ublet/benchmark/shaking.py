@@ -44,8 +44,8 @@ def _modes(frames: int, noise_db: float) -> dict[str, Any]:
         covered.append(abs(mode.damping_ratio - made.damping[main]) <= 2 * mode.damping_u)
         invented.append(
             any(
-                each.modal_share > INVENTED and min(abs(each.frequency_hz / true - 1) for true in made.hz) > NEAR
-                for each in modes
+                mode.modal_share > INVENTED and min(abs(mode.frequency_hz / true - 1) for true in made.hz) > NEAR
+                for mode in modes
             )
         )
         choice = choose(modes, limits)

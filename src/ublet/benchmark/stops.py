@@ -59,7 +59,7 @@ def ring_downs(made: MadeUp, modes: tuple[Mode, ...], impulses: ImpulseSequence 
     times, values = taken.whole()
     late = impulses.duration_s if impulses is not None else 0.0
     amplitudes_at = [amplitudes(times, values[:, 0], modes, stop + late) for stop in stops]
-    return [each for each in amplitudes_at if each is not None]
+    return [amplitude for amplitude in amplitudes_at if amplitude is not None]
 
 
 def stops(machines: int) -> dict[str, Any]:

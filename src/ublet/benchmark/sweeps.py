@@ -83,7 +83,7 @@ def sweeps(seeds: int) -> dict[str, Any]:
         for seed in range(1, seeds + 1):
             results, watch = leg(kind, seed)
             fast.append(watch.machine_s / watch.wall_s)
-            proven.append(all(each.outcome == "proven" for each in results.values()))
+            proven.append(all(result.outcome == "proven" for result in results.values()))
             verified = results.get("shaper-verify")
             for axis in ("x", "y") if verified is not None else ():
                 assert verified is not None

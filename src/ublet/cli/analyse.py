@@ -92,19 +92,21 @@ def _print_heat(report: dict[str, Any]) -> None:
         say(f"    {words:16} {with_uncertainty(model[key], model[f'{key}_u'], unit)}")
     say(f"    {'room':16} {show(model['ambient_c'], '°C')}")
     say(f"  predicted steps to {show(report['target_c'], '°C')}:")
-    for each in report["candidates"]:
-        settled = "does not settle" if each["settle_s"] is None else f"settled in {duration(each['settle_s'])}"
-        gains = "  ".join(f"{key} {show(each[key], '', 4)}" for key in ("kp", "ki", "kd"))
-        say(f"    {each['name']:10} {gains}   overshoot {each['overshoot_c']:.1f} °C, {settled}")
+    for candidate in report["candidates"]:
+        settled = (
+            "does not settle" if candidate["settle_s"] is None else f"settled in {{duration(candidate['settle_s'])}}"
+        )
+        gains = "  ".join(f"{key} {show(candidate[key], '', 4)}" for key in ("kp", "ki", "kd"))
+        say(f"    {candidate['name']:10} {gains}   overshoot {candidate['overshoot_c']:.1f} °C, {settled}")
 
 
 def _print_touches(report: dict[str, Any]) -> None:
     from ublet.core.units import with_uncertainty
 
-    for each in report["speeds"] or [{**report, "speed_mm_s": None}]:
-        at = f"at {each['speed_mm_s']:g} mm/s" if each["speed_mm_s"] else "all"
-        deviation = with_uncertainty(each["deviation_mm"], each["deviation_u_mm"], "mm")
-        say(f"    {at:16} {each['count']:>3} touches, standard deviation {deviation}")
+    for speed in report["speeds"] or [{**report, "speed_mm_s": None}]:
+        at = f"at {speed['speed_mm_s']:g} mm/s" if speed["speed_mm_s"] else "all"
+        deviation = with_uncertainty(speed["deviation_mm"], speed["deviation_u_mm"], "mm")
+        say(f"    {at:16} {speed['count']:>3} touches, standard deviation {deviation}")
     if report["drift_mm_per_touch"] is not None:
         drift = with_uncertainty(report["drift_mm_per_touch"], report["drift_u_mm_per_touch"], "mm")
         say(f"    drift            {drift} a touch")
@@ -150,12 +152,13 @@ def _print_resonance(report: dict[str, Any]) -> None:
             hz = with_uncertainty(mode["frequency_hz"], mode["frequency_u"], "Hz")
             damping = with_uncertainty(mode["damping_ratio"], mode["damping_u"])
             say(f"      mode {hz}, damping {damping}, share {100 * mode['share']:.0f} %")
-        for each in axis_report["shapers"]:
-            mark = "▸" if each["name"] == axis_report["choice"] else " "
+        for shaper in axis_report["shapers"]:
+            mark = "▸" if shaper["name"] == axis_report["choice"] else " "
             say(
-                f"    {mark} {each['name']:14} {each['frequency_hz']:6.1f} Hz  leaves {100 * each['residual']:5.1f} %"
-                f" ({100 * each['residual_drifted']:5.1f} drifted)  rounds {each['rounding_mm']:.3f} mm"
-                f"  up to {each['max_acceleration_mm_s2']:7.0f} mm/s²"
+                f"    {mark} {shaper['name']:14} {shaper['frequency_hz']:6.1f} Hz  leaves "
+                f"{100 * shaper['residual']:5.1f} %"
+                f" ({100 * shaper['residual_drifted']:5.1f} drifted)  rounds {shaper['rounding_mm']:.3f} mm"
+                f"  up to {shaper['max_acceleration_mm_s2']:7.0f} mm/s²"
             )
 
 

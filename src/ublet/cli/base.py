@@ -131,9 +131,9 @@ def print_json(report: Any, indent: int | None = None) -> None:
 def finite(value: Any) -> Any:
     """The same with null for every number that is not finite."""
     if isinstance(value, dict):
-        return {key: finite(each) for key, each in value.items()}
+        return {key: finite(element) for key, element in value.items()}
     if isinstance(value, (list, tuple)):
-        return [finite(each) for each in value]
+        return [finite(element) for element in value]
     if isinstance(value, float) and not math.isfinite(value):
         return None
     return value

@@ -48,15 +48,15 @@ def conform(
 
     with told():
         verdicts = asyncio.run(work())
-    broken = [each for each in verdicts if each.holds is False]
+    broken = [verdict for verdict in verdicts if verdict.holds is False]
     if as_json:
-        print_json({"port": port, "conforms": not broken, "clauses": [asdict(each) for each in verdicts]})
+        print_json({"port": port, "conforms": not broken, "clauses": [asdict(verdict) for verdict in verdicts]})
     else:
-        for each in verdicts:
-            glyph = {True: "✓", False: "✗", None: "–"}[each.holds]
-            say(f"{glyph} {each.clause:5} {each.words}")
-            if each.why:
-                say(f"        {'broken' if each.holds is False else 'not checked'}: {each.why}")
-        kept = sum(1 for each in verdicts if each.holds)
+        for verdict in verdicts:
+            glyph = {True: "✓", False: "✗", None: "–"}[verdict.holds]
+            say(f"{glyph} {verdict.clause:5} {verdict.words}")
+            if verdict.why:
+                say(f"        {'broken' if verdict.holds is False else 'not checked'}: {verdict.why}")
+        kept = sum(1 for verdict in verdicts if verdict.holds)
         say(f"{kept} of {len(verdicts)} clauses kept")
     raise typer.Exit(NO if broken else GOOD)

@@ -141,7 +141,7 @@ def _whole(book: Ledger, entry: RunEntry) -> dict[str, Any]:
             title: {"columns": one.columns, "units": one.units, "rows": len(one.rows)} for title, one in streams.items()
         },
         "questions": [asdict(asked) for asked in book.questions(entry.id)],
-        "phases": [asdict(each) for each in book.phases(entry.id)],
+        "phases": [asdict(phase) for phase in book.phases(entry.id)],
         "changes": [asdict(change) for change in book.changes(run=entry.id)],
         "began_with": book.opening(entry.id),
     }
@@ -175,7 +175,7 @@ def fact(
                 in_force = offline.ledger.facts_in_force()
                 if as_json:
                     known = {path: kind.words for path, kind in paths(machine).items()}
-                    print_json({"facts": [asdict(each) for each in in_force], "known": known})
+                    print_json({"facts": [asdict(fact) for fact in in_force], "known": known})
                     return
                 for each in in_force:
                     say(f"{local_time(each.at)}  {each.words}")

@@ -40,8 +40,8 @@ def trials(as_json: JsonOption = False) -> None:
             "station": spec.station,
             "summary": spec.summary,
             "streams": [
-                {"name": each.name, "columns": each.columns, "units": each.units, "rate_hz": each.rate_hz}
-                for each in spec.streams
+                {"name": stream.name, "columns": stream.columns, "units": stream.units, "rate_hz": stream.rate_hz}
+                for stream in spec.streams
             ],
             "parameters": [
                 {"name": p.path, "allowed": p.allowed(), "default": p.default, "unit": p.unit, "help": p.help}

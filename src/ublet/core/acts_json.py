@@ -9,7 +9,7 @@ from pydantic import TypeAdapter
 from ublet.core.acts import Act, Observation, Seen
 
 _ADAPTERS: dict[type[Any], TypeAdapter[Any]] = {}  # made when they are needed first
-_CLASSES: dict[str, type[Any]] = {each.__name__: each for each in (*get_args(Act), *get_args(Observation))}
+_CLASSES: dict[str, type[Any]] = {get_arg.__name__: get_arg for get_arg in (*get_args(Act), *get_args(Observation))}
 
 
 def encoded(cue: Act | Observation) -> bytes:

@@ -45,5 +45,5 @@ def always(*uses: Capability) -> Uses:
 def lacking_words(uses: Iterable[Capability], can: Iterable[str]) -> str:
     """What a board lacks of what is needed, as a sentence's end; empty: nothing."""
     there = set(can)
-    missing = [LACKING[each] for each in uses if each not in there]
+    missing = [LACKING[use] for use in uses if use not in there]
     return f"this board {' and '.join(missing)}" if missing else ""

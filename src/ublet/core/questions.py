@@ -173,7 +173,7 @@ class Judge(Question):
     def taken(self, text: str) -> str:
         """The verdicts, a word a place, joined by commas."""
         answer = text.strip()
-        words = [each.strip() for each in answer.split(",")] if "," in answer else answer.split()
+        words = [part.strip() for part in answer.split(",")] if "," in answer else answer.split()
         if answer in self.verdicts:
             words = [answer]
         if len(words) == 2 and words[0].lower() == "all":

@@ -75,7 +75,7 @@ UNCERTAIN_FRACTION = 0.05
 
 def about(subject: Subject, findings: Iterable[Finding]) -> tuple[Finding, ...]:
     """The findings as findings about a subject, which comes before what they were about already."""
-    return tuple(replace(each, subject={**subject, **each.subject}) for each in findings)
+    return tuple(replace(finding, subject={**subject, **finding.subject}) for finding in findings)
 
 
 @dataclass(frozen=True)
@@ -169,7 +169,9 @@ class TrialResult:
     def all_of(self, what: str, **subject: str) -> tuple[Finding, ...]:
         """All findings of a word that are about this."""
         wanted = subject.items()
-        return tuple(each for each in self.findings if each.what == what and wanted <= dict(each.subject).items())
+        return tuple(
+            finding for finding in self.findings if finding.what == what and wanted <= dict(finding.subject).items()
+        )
 
 
 class TrialFailed(Exception):

@@ -105,19 +105,19 @@ def number_or(value: Value, otherwise: float) -> float:
 
 def frozen(value: Any) -> Any:
     """A value as it came from TOML or JSON, with tuples for its lists."""
-    return tuple(frozen(each) for each in value) if isinstance(value, list) else value
+    return tuple(frozen(element) for element in value) if isinstance(value, list) else value
 
 
 def thawed(value: Any) -> Any:
     """A value as TOML and JSON have it, with lists for its tuples."""
-    return [thawed(each) for each in value] if isinstance(value, tuple) else value
+    return [thawed(element) for element in value] if isinstance(value, tuple) else value
 
 
 def numbers_in(value: Value) -> tuple[float, ...]:
     """All numbers of an array, row by row."""
     if not isinstance(value, tuple):
         return ()
-    return tuple(number for each in value for number in (each if isinstance(each, tuple) else (each,)))
+    return tuple(number for element in value for number in (element if isinstance(element, tuple) else (element,)))
 
 
 def shape_of(value: Array) -> tuple[int, ...]:
@@ -126,7 +126,7 @@ def shape_of(value: Array) -> tuple[int, ...]:
     Raises:
         ValueError: its rows are not equally long, or it mixes rows and numbers.
     """
-    rows = [each for each in value if isinstance(each, tuple)]
+    rows = [element for element in value if isinstance(element, tuple)]
     if not rows:
         return (len(value),)
     if len(rows) != len(value) or len({len(row) for row in rows}) != 1:

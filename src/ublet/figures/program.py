@@ -46,7 +46,7 @@ def draw_program(
             elif xs[0] != xs[1] or ys[0] != ys[1]:
                 axes.plot(xs, ys, color=WAY, lw=0.5, ls=(0, (4, 3)))
         if segment.place:
-            near = next((each for each in named if math.dist(each[0], (end["x"], end["y"])) < TOGETHER_MM), None)
+            near = next((place for place in named if math.dist(place[0], (end["x"], end["y"])) < TOGETHER_MM), None)
             if near is None:
                 named.append(((end["x"], end["y"]), [segment.place]))
             else:

@@ -140,7 +140,7 @@ class MeshFollower:
         """The steps with so many millimetres of Z for each of the path."""
         if not z_a_mm:
             return steps
-        own = {each.socket: each for each in steps}
+        own = {step.socket: step for step in steps}
         for z in self._z:
             mine = own.get(z.socket)
             more = z.per_mm * z_a_mm

@@ -197,7 +197,7 @@ class MotionQueue:
         gone = float((speeds[1:] + speeds[:-1]).sum()) / (2 * GRID_HZ)
         if gone and seconds:
             back = gone < 0
-            steps = tuple(replace(each, per_mm=-each.per_mm) for each in sweep_move.steps) if back else sweep_move.steps
+            steps = tuple(replace(step, per_mm=-step.per_mm) for step in sweep_move.steps) if back else sweep_move.steps
             self._sockets.turn(steps, Pace(abs(gone) / seconds, 0.0, seconds))
             self._moved(sweep_move.direction, gone)
         sweep_move.at += count

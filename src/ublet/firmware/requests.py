@@ -144,7 +144,7 @@ class Requests:
         raw = params["segments"]
         if not isinstance(raw, list):
             raise TypeError("segments must be a list")
-        segments = [_segment(number, each) for number, each in enumerate(raw)]
+        segments = [_segment(number, field) for number, field in enumerate(raw)]
         mover = self.board.mover
         park = park_from(params["park"]) if params.get("park") is not None else None
         run = mover.take(text(params, "program"), whole(params, "at"), segments, params.get("last") is True, park)
@@ -304,7 +304,7 @@ class StreamRequests:
         raw = params["blocks"]
         if not isinstance(raw, list):
             raise TypeError("blocks must be a list of whole numbers")
-        blocks = [whole({"blocks": each}, "blocks") for each in raw]
+        blocks = [whole({"blocks": field}, "blocks") for field in raw]
         return self._streams.again(whole(params, "number"), blocks)
 
     def _close(self, params: Params) -> Any:

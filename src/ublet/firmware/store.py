@@ -89,7 +89,7 @@ def _wrong(key: str, value: object) -> str:
     if isinstance(value, dict) or value is None:
         return "no value of a setting"
     rows = value if isinstance(value, list) else [value]
-    for number in (each for row in rows for each in (row if isinstance(row, list) else [row])):
+    for number in (number for row in rows for number in (row if isinstance(row, list) else [row])):
         if isinstance(number, (list, dict)) or (isinstance(number, float) and not math.isfinite(number)):
             return f"{number!r:.20} is no finite number"
     known = BOARD_SETTINGS.find(key) is not None  # of a part that is not in the image: it may come back

@@ -137,8 +137,8 @@ class StreamSender:
     def again(self, number: int, blocks: Sequence[int]) -> dict[str, Any]:
         """Send blocks once more; returns those that are no longer kept, and how many were made so far."""
         stream = self._known(number)
-        stream.again += [each for each in blocks if each in stream.kept]
-        gone = [each for each in blocks if each < stream.blocks and each not in stream.kept]
+        stream.again += [block for block in blocks if block in stream.kept]
+        gone = [block for block in blocks if block < stream.blocks and block not in stream.kept]
         return {"gone": gone, "blocks": stream.blocks}
 
     def close(self, number: int) -> dict[str, int]:

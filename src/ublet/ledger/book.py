@@ -110,10 +110,10 @@ class Ledger:
         values = tuple(value for _, value in given)
         rows = self._rows(f"SELECT id FROM run {where} ORDER BY id DESC LIMIT ?", (*values, most))
         numbers = {number for (number,) in rows}
-        held = [each for each in self._held() if _wanted(each, trial, outcome, wanted)]
-        numbers |= {each.id for each in held}
+        held = [run_held for run_held in self._held() if _wanted(run_held, trial, outcome, wanted)]
+        numbers |= {run_held.id for run_held in held}
         entries = [self.run(number) for number in sorted(numbers, reverse=True)]
-        kept = [each for each in entries if each is not None and _wanted(each, trial, outcome, wanted)]
+        kept = [entry for entry in entries if entry is not None and _wanted(entry, trial, outcome, wanted)]
         return kept if most < 0 else kept[:most]
 
     def latest(
@@ -126,11 +126,11 @@ class Ledger:
     def concluded(self, trial: str, subject: Mapping[str, str] | None = None) -> RunEntry | None:
         """The newest run of a trial that came to an answer: proven or failed."""
         entries = [self.latest(trial, outcome, subject) for outcome in ("proven", "failed")]
-        return max((each for each in entries if each is not None), key=lambda each: each.id, default=None)
+        return max((entry for entry in entries if entry is not None), key=lambda each: each.id, default=None)
 
     def run(self, number: int) -> RunEntry | None:
         """One run; None: there is none of that number."""
-        if (held := next((each for each in self._held() if each.id == number), None)) is not None:
+        if (held := next((run_held for run_held in self._held() if run_held.id == number), None)) is not None:
             return held
         if number not in self._remembered:
             entries = entries_of(self._rows, [number])
@@ -259,7 +259,7 @@ class Ledger:
     @property
     def waiting(self) -> int:
         """How many entries wait in memory for room in the file: runs and groups of changes."""
-        return len(self._waiting) + sum(1 for each in self._writer.pending if isinstance(each, Ended))
+        return len(self._waiting) + sum(1 for pending_entry in self._writer.pending if isinstance(pending_entry, Ended))
 
     def enter_waiting(self) -> int:
         """Try to enter what waits, in its order; returns how many were entered now."""

@@ -38,7 +38,7 @@ def _entry(query: Query, row: tuple[Any, ...]) -> RunEntry:
         why,
         {key: frozen(value) for key, value in json.loads(conditions).items()},
         _findings(query, number),
-        tuple(_option(each) for each in json.loads(options)),
+        tuple(_option(load) for load in json.loads(options)),
         best,
     )
     about = dict(part.split("=", 1) for part in subject.split(",") if part)

@@ -99,7 +99,7 @@ class Found:
     def write(self, base: sqlite3.Connection) -> None:
         """Enter them behind those that are there; one takes the place of another with its id."""
         base.executemany(
-            "DELETE FROM finding WHERE run = ? AND id = ?", [(self.run, each.id) for each in self.findings]
+            "DELETE FROM finding WHERE run = ? AND id = ?", [(self.run, finding.id) for finding in self.findings]
         )
         (first,) = base.execute("SELECT coalesce(max(place) + 1, 0) FROM finding WHERE run = ?", (self.run,)).fetchone()
         _enter(base, self.run, self.findings, first)
@@ -165,14 +165,14 @@ def plain(option: Option) -> dict[str, object]:
 
 def _rest(base: sqlite3.Connection, run: int, rests: Sequence[Dependency]) -> None:
     base.execute("DELETE FROM rest WHERE run = ?", (run,))
-    rows = [(run, at, each.kind, each.path, json.dumps(each.value), each.tolerance) for at, each in enumerate(rests)]
+    rows = [(run, at, rest.kind, rest.path, json.dumps(rest.value), rest.tolerance) for at, rest in enumerate(rests)]
     base.executemany("INSERT INTO rest VALUES (?,?,?,?,?,?)", rows)
 
 
 def _enter(base: sqlite3.Connection, run: int, findings: Sequence[Finding], first: int) -> None:
     base.executemany(
         "INSERT INTO finding VALUES (?,?,?,?,?,?,?,?,?,?,?)",
-        [_finding(run, place, each) for place, each in enumerate(findings, start=first)],
+        [_finding(run, place, finding) for place, finding in enumerate(findings, start=first)],
     )
 
 

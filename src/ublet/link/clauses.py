@@ -146,7 +146,7 @@ async def _read(bench: CheckSetup) -> None:
     page = await bench.good("settings.read", **{"from": 0})
     must(0 < len(page["values"]) <= SETTINGS_AT_ONCE, f"{len(page['values'])} settings in one reply")
     must(len(bench.values) == page["total"], f"{len(bench.values)} of {page['total']} settings came")
-    must(all({"image", "stored", "live"} <= set(each) for each in bench.values.values()), "a layer is missing")
+    must(all({"image", "stored", "live"} <= set(value) for value in bench.values.values()), "a layer is missing")
     await bench.refused(3, "settings.read", paths=["no.such.setting"])
 
 

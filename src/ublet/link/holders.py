@@ -31,6 +31,6 @@ def holders(devices: Iterable[str], processes: Path = PROCESSES) -> dict[str, st
 def _others(processes: Path) -> Iterator[Path]:
     own = str(os.getpid())
     with contextlib.suppress(OSError):
-        for each in processes.iterdir():
-            if each.name.isdigit() and each.name != own:
-                yield each
+        for path in processes.iterdir():
+            if path.name.isdigit() and path.name != own:
+                yield path

@@ -24,8 +24,8 @@ def list_ports() -> tuple[Port, ...]:
     from serial.tools import list_ports as tools
 
     listed = list(tools.comports())
-    held = holders(each.device for each in listed)
-    ports = [Port(each.device, _about(each), _trouble(each.device, held.get(each.device))) for each in listed]
+    held = holders(item.device for item in listed)
+    ports = [Port(item.device, _about(item), _trouble(item.device, held.get(item.device))) for item in listed]
     return tuple(sorted(ports, key=lambda port: (not port.about, port.device)))
 
 

@@ -149,7 +149,7 @@ class RpcController:
     def streams(self) -> Mapping[str, StreamKind]:
         """The sensors that stream."""
         about = self._client.about
-        return {each.name: each.kind() for each in about.streams} if about is not None else {}
+        return {stream.name: stream.kind() for stream in about.streams} if about is not None else {}
 
     async def open_stream(self, name: str, rate_hz: float, capture_s: float | None) -> StreamOpened:
         """Begin to take readings."""

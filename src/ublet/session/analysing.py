@@ -342,16 +342,16 @@ def _heat_report(analysis: HeatAnalysis, table: Table) -> dict[str, Any]:
         "target_c": analysis.target_c,
         "candidates": [
             {
-                "name": each.name,
-                "rule": each.note,
-                "kp": each.gains.kp,
-                "ki": each.gains.ki,
-                "kd": each.gains.kd,
-                "overshoot_c": each.step.measure.overshoot_c,
-                "settle_s": each.step.measure.settle_s,
-                "ripple_c": each.step.measure.ripple_c,
+                "name": segment.name,
+                "rule": segment.note,
+                "kp": segment.gains.kp,
+                "ki": segment.gains.ki,
+                "kd": segment.gains.kd,
+                "overshoot_c": segment.step.measure.overshoot_c,
+                "settle_s": segment.step.measure.settle_s,
+                "ripple_c": segment.step.measure.ripple_c,
             }
-            for each in analysis.made.values()
+            for segment in analysis.made.values()
         ],
         "choice": analysis.choice,
         "why": analysis.why,
@@ -384,12 +384,12 @@ def _touches(text: str, file: Path, options: Options) -> tuple[dict[str, Any], D
         "outliers": list(whole.outliers) if whole is not None else _outliers(analysis, table),
         "speeds": [
             {
-                "speed_mm_s": each.speed_mm_s,
-                "count": each.scatter.count,
-                "deviation_mm": each.scatter.deviation_mm,
-                "deviation_u_mm": each.scatter.deviation_u_mm,
+                "speed_mm_s": speed.speed_mm_s,
+                "count": speed.scatter.count,
+                "deviation_mm": speed.scatter.deviation_mm,
+                "deviation_u_mm": speed.scatter.deviation_u_mm,
             }
-            for each in analysis.speeds
+            for speed in analysis.speeds
         ],
         "recommended_speed_mm_s": analysis.recommended_mm_s,
         "choice": "touches",
@@ -401,9 +401,9 @@ def _touches(text: str, file: Path, options: Options) -> tuple[dict[str, Any], D
 def _outliers(analysis: Touches, table: Table) -> list[int]:
     """Row numbers of the outliers at every speed."""
     speeds, rows = table.columns["speed_mm_s"], []
-    for each in analysis.speeds:
-        own = np.flatnonzero(speeds == each.speed_mm_s)
-        rows += [int(own[number]) for number in each.scatter.outliers]
+    for speed in analysis.speeds:
+        own = np.flatnonzero(speeds == speed.speed_mm_s)
+        rows += [int(own[number]) for number in speed.scatter.outliers]
     return sorted(rows)
 
 

@@ -27,11 +27,11 @@ def known_sets(session: Session, heater: str, trial: str) -> tuple[dict[str, Gai
     machine = session.document.machine
     room = room_now(session, heater) or 23.0
     sets = {OWN: GainsAt(gains_below(f"heaters.{heater}", session.live))}
-    for label, each in machine.heaters[heater].gains.items():
+    for label, gain in machine.heaters[heater].gains.items():
         root = f"heaters.{heater}.gains.{label}"
         on_board = session.live(f"{root}.kp") is not None
-        gains = gains_below(root, session.live) if on_board else PidGains(each.kp, each.ki, each.kd)
-        sets[label] = GainsAt(gains, each.at_c)
+        gains = gains_below(root, session.live) if on_board else PidGains(gain.kp, gain.ki, gain.kd)
+        sets[label] = GainsAt(gains, gain.at_c)
     models: dict[float, HeaterModel] = {}
     for entry in session.ledger.runs(trial, "proven", {"heater": heater}):
         at = entry.result.conditions.get("target_c")

@@ -67,8 +67,8 @@ def rows(document: Document, connection: Connection) -> list[LayerRow]:
             layer_rows.append(LayerRow(path, value, on_board=declared is not None and bool(layers)))
     known = document.values
     layer_rows += [
-        LayerRow(path, None, each.image, each.stored, each.live, True)
-        for path, each in layers.items()
+        LayerRow(path, None, layer.image, layer.stored, layer.live, True)
+        for path, layer in layers.items()
         if path not in known
     ]
     return layer_rows

@@ -48,7 +48,7 @@ class StoredMesh:
 
 def taken(session: Session) -> tuple[StoredMesh, ...]:
     """Meshes of proven runs, the newest first."""
-    entries = [each for trial in TRIALS for each in session.ledger.runs(trial, "proven", most=MOST)]
+    entries = [run for trial in TRIALS for run in session.ledger.runs(trial, "proven", most=MOST)]
     live = live_mesh(session.live)
     each = [_taken(session, entry, live) for entry in sorted(entries, key=lambda entry: -entry.id)]
     return tuple(mesh for mesh in each if mesh is not None)[:MOST]
@@ -99,7 +99,7 @@ def at_start(session: Session, known: tuple[StoredMesh, ...], material: str = ""
     wanted = row.bed_c if row is not None else None
     fact = session.ledger.fact("surface")
     sheet = "" if fact.id == 0 else fact.value
-    here = [each for each in known if each.surface == sheet]
+    here = [known_item for known_item in known if known_item.surface == sheet]
     where = f"on {sheet or NO_SHEET}"
     if not here:
         return None, f"none was taken {where}: probe one"
@@ -107,7 +107,7 @@ def at_start(session: Session, known: tuple[StoredMesh, ...], material: str = ""
     if not near:
         warm = ", ".join(f"{each.bed_c:.0f}" for each in here if each.bed_c is not None)
         return None, f"none was taken {where} near {name}'s {wanted:g} °C (only at {warm}): probe one as warm"
-    holds = [each for each in near if not each.reasons]
+    holds = [neighbour for neighbour in near if not neighbour.reasons]
     if not holds:
         return None, f"“{near[0].name}” no longer holds: {near[0].reasons[0]}"
     best = holds[0]

@@ -33,7 +33,7 @@ def next_step(session: Session, standings: Mapping[str, StationState]) -> NextSt
     connection = session.connection
     if connection.linked and connection.state.mode != "ready":
         return NextStep("release the board", f"it is {connection.state.mode}, and does nothing until then", key="r")
-    wanted = next((each for each in _steps() if standings[each.name].state not in ("proven", "waiting")), None)
+    wanted = next((step for step in _steps() if standings[step.name].state not in ("proven", "waiting")), None)
     unsaved = len(session.unsaved()) if connection.linked else 0
     if unsaved and not _unverified(standings):
         them = "1 kept value is" if unsaved == 1 else f"{unsaved} kept values are"

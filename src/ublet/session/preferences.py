@@ -93,7 +93,7 @@ class Kept:
 
 def _taken(known: dict[str, Any]) -> tuple[Preferences, list[str]]:
     """What can be taken of a file, and what is wrong with the rest, in words."""
-    declared = {each.path: each for each in declarations(Preferences)}
+    declared = {declaration.path: declaration for declaration in declarations(Preferences)}
     wrong: list[str] = []
     while True:
         try:

@@ -51,7 +51,7 @@ class Presence:
         """The live settings of the board, now or when it was seen last; what is borrowed counts as before."""
         layers = self._connection.layers
         if layers:
-            return {path: each.live for path, each in layers.items()} | dict(self._lent)
+            return {path: layer.live for path, layer in layers.items()} | dict(self._lent)
         return self._seen
 
     def reasons(self, rests: tuple[Dependency, ...], supposed: Iterable[Fact] = ()) -> tuple[str, ...]:
@@ -89,11 +89,11 @@ class Presence:
     def _declared(self, path: str) -> bool:
         """Whether the part is still there that a setting belongs to; then it is only not given."""
         root = path.rpartition(".")[0]
-        return any(each.startswith(f"{root}.") for each in self._document().values)
+        return any(value.startswith(f"{root}.") for value in self._document().values)
 
     def _parts(self, path: str) -> Now:
         root = f"{path}."
-        names = {each.removeprefix(root).split(".")[0] for each in self._document().values if each.startswith(root)}
+        names = {value.removeprefix(root).split(".")[0] for value in self._document().values if value.startswith(root)}
         return Now(", ".join(sorted(names)))
 
     def _finding(self, rest: Dependency) -> Now:

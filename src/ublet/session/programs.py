@@ -42,7 +42,7 @@ def planned(connection: Connection, program: Program, steps_per_s: float) -> Tim
 
 def park_of(connection: Connection) -> Park:
     """Where a print that ends early leaves the nozzle: above, beside the ends to which X and Y home."""
-    live = {path: each.live for path, each in connection.layers.items()}
+    live = {path: layer.live for path, layer in connection.layers.items()}
     at = {}
     for axis in ("x", "y"):
         root = f"axes.{axis}"

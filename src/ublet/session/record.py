@@ -51,9 +51,9 @@ def run_lines(ledger: Ledger, entry: RunEntry) -> Iterator[RecordLine]:
         yield RecordLine(f"went on from run {entry.goes_on_from}")
     yield from _part("parameters", [f"{key} = {shown_value(value)}" for key, value in entry.parameters.items()])
     lines = [
-        f"{each.name:<34} {with_uncertainty(each.value, each.uncertainty or 0.0, each.unit)}"
-        + (f"   (limit {show(each.limit, each.unit)})" if each.limit is not None else "")
-        for each in entry.result.findings
+        f"{finding.name:<34} {with_uncertainty(finding.value, finding.uncertainty or 0.0, finding.unit)}"
+        + (f"   (limit {show(finding.limit, finding.unit)})" if finding.limit is not None else "")
+        for finding in entry.result.findings
     ]
     yield from _part("found", lines)
     yield from _part("proposed", _proposed(entry))
@@ -64,10 +64,11 @@ def run_lines(ledger: Ledger, entry: RunEntry) -> Iterator[RecordLine]:
     yield from _part("what became of it", changes)
     yield from _part("rests on", rest_lines(entry.rests))
     asked = [
-        f"{each.at_s:8.1f} s   {each.text} → {each.answer or 'not answered'}" for each in ledger.questions(entry.id)
+        f"{question.at_s:8.1f} s   {question.text} → {question.answer or 'not answered'}"
+        for question in ledger.questions(entry.id)
     ]
     yield from _part("asked", asked)
-    phases = [f"{each.at_s:8.1f} s   {each.words}" for each in ledger.phases(entry.id)]
+    phases = [f"{phase.at_s:8.1f} s   {phase.words}" for phase in ledger.phases(entry.id)]
     yield from _part("phases", phases)
     streams = [
         f"{title}: {len(one.rows)} rows of {', '.join(one.columns)}" for title, one in ledger.streams(entry.id).items()
@@ -81,7 +82,7 @@ def run_lines(ledger: Ledger, entry: RunEntry) -> Iterator[RecordLine]:
 def _part(head: str, lines: list[str]) -> Iterator[RecordLine]:
     if lines:
         yield RecordLine(head, True)
-        yield from (RecordLine(each) for each in lines)
+        yield from (RecordLine(line) for line in lines)
 
 
 def _proposed(entry: RunEntry) -> list[str]:
@@ -110,7 +111,7 @@ def rest_lines(rests: Sequence[Dependency]) -> list[str]:
         else:
             root, mark, key = rest.path.rpartition("/" if rest.kind == "finding" else ".")
             lines.setdefault(f"{root}{mark}", []).append(f"{key} {shown_value(rest.value)}")
-    lines_said = [f"{root.rstrip('./')}: {', '.join(each)}" for root, each in lines.items()]
+    lines_said = [f"{root.rstrip('./')}: {', '.join(line)}" for root, line in lines.items()]
     return [*lines_said, f"nothing was told of: {', '.join(unreported)}"] if unreported else lines_said
 
 

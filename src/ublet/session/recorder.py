@@ -48,7 +48,7 @@ class Recorder:
         about = self._connection.about
         if about is None or len(self._samples) < 2:
             return {}
-        fan = next((name for name, each in self._machine.fans.items() if each.role == "part"), None)
+        fan = next((name for name, fan in self._machine.fans.items() if fan.role == "part"), None)
         records = {}
         for name, heater in self._machine.heaters.items():
             wanted = [f"heaters.{name}.duty", f"sensors.{heater.sensor}"]

@@ -149,8 +149,8 @@ def _trial_standing(session: Session, name: str, heater: str | None) -> StationS
     check = TRIALS[name].verify
     names = (name,) if check in (None, name) else (name, str(check))
     subject = {"heater": heater} if heater is not None else {}
-    entries = [session.ledger.concluded(each, subject) for each in names]
-    entry = max((each for each in entries if each is not None), key=lambda each: each.id, default=None)
+    entries = [session.ledger.concluded(name, subject) for name in names]
+    entry = max((entry for entry in entries if entry is not None), key=lambda each: each.id, default=None)
     if entry is None:
         lacking = lacking_words(TRIALS[name].uses(session.document.machine), session.connection.can)
         missing = bool(lacking) and session.connection.linked

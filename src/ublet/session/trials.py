@@ -197,7 +197,7 @@ class Trials:
         began = self._ledger.opening(entry.id)
         live = {path: frozen(value) for path, value in began.get("live", {}).items()}
         layers = self._connection.layers
-        if set(live) != set(layers) or any(not same(live[path], each.live) for path, each in layers.items()):
+        if set(live) != set(layers) or any(not same(live[path], layer.live) for path, layer in layers.items()):
             return None
         if [fact["id"] for fact in began.get("facts", [])] != [fact.id for fact in self._ledger.facts_in_force()]:
             return None
@@ -216,7 +216,7 @@ class Trials:
             spec.subject(values),
             hashlib.sha256(self._document.text.encode()).hexdigest(),
             about.board if about is not None else "",
-            {path: each.live for path, each in self._connection.layers.items()},
+            {path: layer.live for path, layer in self._connection.layers.items()},
             tuple(self._ledger.facts_in_force()),
             self._connection.first_c,
             self._soaking.held_s(),

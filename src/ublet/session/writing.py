@@ -210,7 +210,7 @@ def back_up_store(document: Document, connection: Connection) -> Path:
     Raises:
         OSError: it could not be written.
     """
-    stored: dict[str, Value] = {p: each.stored for p, each in connection.layers.items() if each.stored is not None}
+    stored: dict[str, Value] = {p: layer.stored for p, layer in connection.layers.items() if layer.stored is not None}
     stamp = now().replace(":", "").replace("+0000", "Z")
     path = document.path.with_name(f"{document.path.stem}.store-{stamp}.json")
     write_atomically(path, json.dumps(stored, indent=1, sort_keys=True, ensure_ascii=False) + "\n")

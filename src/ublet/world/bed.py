@@ -115,7 +115,7 @@ class TrueBed:
         self.lifts_mm = {role: lift.off_mm for role, lift in self._lifts.items()}
         self._spun = dict.fromkeys(self._lifts, 0.0)
         self._trailing = dict.fromkeys(self._lifts, 0.0)  # behind its screw by the play, at most half of it either way
-        pivots = [_pivot(self._lifts[f"z.{name}"], each) for name, each in lifts.items()]
+        pivots = [_pivot(self._lifts[f"z.{name}"], lift) for name, lift in lifts.items()]
         self._platform = Carried(pivots, truth.follows_twist)
         self._plate = Carried([screw.place for screw in self.screws.values()])
         self._fraction = _neighbours([screw.place for screw in self.screws.values()], truth.neighbours)
@@ -226,7 +226,7 @@ class TrueBed:
 
     def touched(self, count: int) -> None:
         """So many touches were made since power-on: a knock may be due."""
-        for knock in [each for each in self._knocks if count >= each.after_touches]:
+        for knock in [knock for knock in self._knocks if count >= knock.after_touches]:
             self._knocks.remove(knock)
             self._knocked.append(knock)
 

@@ -314,7 +314,7 @@ class ScriptedBuilder:
         left = gap - mm - self._feels()
         if left <= 0:
             return question.answers[0]
-        step = next((each for each in question.steps if left > STEP_MARGIN * each), question.steps[-1])
+        step = next((step for step in question.steps if left > STEP_MARGIN * step), question.steps[-1])
         return f"z-{step:g}"
 
     def _aim(self, question: Jog, stands: tuple[float, float], dot: tuple[float, float]) -> str:
@@ -351,7 +351,7 @@ class ScriptedBuilder:
 
     def _judge(self, asked: JudgePatches, question: Judge) -> str:
         """A verdict for each patch."""
-        felt = (self._feel(self._hands.patch(each, asked.width_mm)) for each in asked.patches)
+        felt = (self._feel(self._hands.patch(patch, asked.width_mm)) for patch in asked.patches)
         return question.taken(" ".join(felt))
 
     def _feel(self, looks: Looks | None) -> str:

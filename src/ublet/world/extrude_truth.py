@@ -20,7 +20,7 @@ def filament_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, V
     share the fast push falls short of that, with the steps and the current that are in force on arrival.
     """
     chosen, declared = ExtruderParameters.model_validate(dict(aim)), extruder_of(machine)
-    motor = next((each for each in assemble(scenario, machine).motors.values() if each.role == EXTRUDER), None)
+    motor = next((motor for motor in assemble(scenario, machine).motors.values() if motor.role == EXTRUDER), None)
     if motor is None:
         return {}
     truth, (_, material) = scenario.extruder.truth(), material_of(machine, chosen.material)

@@ -202,7 +202,7 @@ class Hands:
             case WatchFirstLayer(width_mm):
                 return (_error_mm(self.latest(width_mm)),)
             case JudgePatches(width_mm, patches):
-                return tuple(_error_mm(self.patch(each, width_mm)) for each in patches)
+                return tuple(_error_mm(self.patch(patch, width_mm)) for patch in patches)
             case ReadRipples(axis, speed_mm_s, count):
                 hz = self.rings(axis)
                 return (count * speed_mm_s / hz if hz is not None else None,)
@@ -252,8 +252,8 @@ class Hands:
             from_mark_mm={name: now[name] - self._marked.get(name, 0.0) for name in now},
             nozzle_mm=dict(mechanics.where),
             room_mm={
-                axis: (mechanics.where[axis] - each.low_mm, each.high_mm - mechanics.where[axis])
-                for axis, each in mechanics.carriages.items()
+                axis: (mechanics.where[axis] - carriage.low_mm, carriage.high_mm - mechanics.where[axis])
+                for axis, carriage in mechanics.carriages.items()
             },
             mode=self._lamp(),
             baths_c={name: baths[socket] for name, socket in self._sensors() if socket in baths} if baths else {},

@@ -83,7 +83,9 @@ class Laid:
     def patch(self, x: float, y: float, wide: float, deep: float, spacing_mm: float) -> Looks | None:
         """How the last lines within a rectangle look; lines are so far apart. None: nothing is there."""
         inside = [
-            each for each in self._pieces if abs(each[0] - x) <= wide / 2 + 0.5 and abs(each[1] - y) <= deep / 2 + 0.5
+            piece
+            for piece in self._pieces
+            if abs(piece[0] - x) <= wide / 2 + 0.5 and abs(piece[1] - y) <= deep / 2 + 0.5
         ]
         return self._look(inside[-max(FEWEST, int(LAST_FRACTION * len(inside))) :], spacing_mm)
 
@@ -91,7 +93,7 @@ class Laid:
         sections = [section for *_, section in pieces]
         if len(pieces) < FEWEST or sum(section > 0 for section in sections) < len(sections) / 2:
             return None
-        gap = sum(each[2] for each in pieces) / len(pieces)
+        gap = sum(piece[2] for piece in pieces) / len(pieces)
         return Looks(gap, closes_at(sum(sections) / len(sections), spacing_mm))
 
 

@@ -107,7 +107,7 @@ def _offset(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
         over = world.probe.place(stands)
         trigger = world.probe.triggers_at(stands) + bed.height(*over) - bed.height(*place) - coming
         return {"offset": longer - trigger}
-    end = next((each.part.at_mm for each in world.switches.values() if each.part.axis == "z"), 0.0)
+    end = next((switch.part.at_mm for switch in world.switches.values() if switch.part.axis == "z"), 0.0)
     # Z is called minimum - offset at the end; the tip is at the bed where the carriage is at its height and longer
     return {"offset": machine.axes.z.minimum_mm - end + bed.height(*place) + longer}
 
@@ -197,7 +197,7 @@ def _first_layer(world: World, machine: MachineFile, aim: Aim) -> dict[str, floa
     looks = [
         world.laid.patch(each.x, each.y, each.wide, each.deep, shape.width_mm) for each in places_of(machine, shape)
     ]
-    gaps = [each.gap_mm - shape.layer_mm for each in looks if each is not None]
+    gaps = [look.gap_mm - shape.layer_mm for look in looks if look is not None]
     if not gaps:
         return {}
     off = np.abs(world.laid.gaps - shape.layer_mm)

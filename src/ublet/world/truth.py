@@ -117,7 +117,7 @@ def _soak(scenario: Scenario, machine: MachineFile, aim: Aim) -> dict[str, float
 
 
 def _homing(scenario: Scenario, machine: MachineFile, aim: Aim) -> dict[str, float]:
-    return {f"spread.{each.axis}": each.spread_mm for each in scenario.switches.values() if each.axis}
+    return {f"spread.{switch.axis}": switch.spread_mm for switch in scenario.switches.values() if switch.axis}
 
 
 def _resting(scenario: Scenario, machine: MachineFile, aim: Aim) -> dict[str, float]:

@@ -65,8 +65,8 @@ class World:
                 self.coil = CoilSwitch(*parts, coil)
             self.probe = self.coil or ProbeSwitch(*parts)
             self.switches["probe"] = self.probe
-        self._plugged = {each.part.socket: each for each in reversed(self.switches.values())}
-        pushes = next((each for each in self.mechanics.motors.values() if each.role == EXTRUDER), None)
+        self._plugged = {switch.part.socket: switch for switch in reversed(self.switches.values())}
+        pushes = next((motor for motor in self.mechanics.motors.values() if motor.role == EXTRUDER), None)
         self.filament = Filament(scenario.extruder.truth(), pushes, np.random.default_rng([seed, 11]))
         self.laid = Laid(self.filament)
         self._melts = heats(scenario, machine, "hotend")
@@ -268,7 +268,7 @@ class World:
         """The current in the motor that pushes filament."""
         truths = self.mechanics.motors
         return next(
-            (each.amps for each in motors if each.socket in truths and truths[each.socket].role == EXTRUDER), 0.0
+            (motor.amps for motor in motors if motor.socket in truths and truths[motor.socket].role == EXTRUDER), 0.0
         )
 
     def _follows(self, switch: Switch) -> bool:

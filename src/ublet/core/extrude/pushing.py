@@ -74,7 +74,7 @@ class Pushing:
             await bench.motion.push(mm, mm_s)
             readings.append(went := await self._went(mm))
             bench.record.row(STREAM.name, (float(KINDS.index(kind)), mm_s, self.celsius, mm, went))
-            read = {kind: list(each) for kind, each in self.read.items()}
+            read = {kind: list(readings) for kind, readings in self.read.items()}
             state = {"read": read, "placings": self.placings, "length_mm": self.length_mm}
             bench.record.checkpoint(Checkpoint(f"{self._progress_words()} read", state))
         return length_of(readings, self.instrument, self.placings, BITE_RATIO * mm)
@@ -116,7 +116,7 @@ class Pushing:
         )
 
     def _progress_words(self) -> str:
-        return ", ".join(f"{len(each)} {kind}" for kind, each in self.read.items() if each)
+        return ", ".join(f"{len(readings)} {kind}" for kind, readings in self.read.items() if readings)
 
     def _so_far(self) -> str:
         return f"Read so far: {progress}." if (progress := self._progress_words()) else "Nothing was read yet."

@@ -130,7 +130,7 @@ def _begun(bench: Bench, aim: ExtruderParameters, celsius: float) -> Pushing:
     """Pushes, with those that an earlier run had read before it was cut off."""
     if (going := bench.record.going_on) is None:
         return Pushing(bench, aim.instrument, celsius, aim.length_mm)
-    read = {kind: list(each) for kind, each in going.state["read"].items()}
+    read = {kind: list(readings) for kind, readings in going.state["read"].items()}
     length_mm, placings = float(going.state["length_mm"]), int(going.state["placings"])
     return Pushing(bench, aim.instrument, celsius, length_mm, read, placings)
 

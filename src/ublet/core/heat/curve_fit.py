@@ -145,7 +145,7 @@ def recommended(choices: Sequence[CurveAssessment]) -> CurveAssessment | None:
     """The surest of those that the readings do not contradict; where two differ, the one that reads higher, since with
     that one the block is not hotter than it shows. None: there is no curve.
     """
-    good = [each for each in choices if each.fit.fits] or list(choices)
-    if any(each.differs for each in good):
+    good = [choice for choice in choices if choice.fit.fits] or list(choices)
+    if any(fit.differs for fit in good):
         return max(good, key=lambda each: each.above_other_c or 0.0)
     return min(good, key=lambda each: each.uncertainty_c, default=None)

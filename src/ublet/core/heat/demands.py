@@ -49,7 +49,7 @@ def beds(machine: MachineFile) -> tuple[str, ...]:
 def material_targets(machine: MachineFile, heater: str) -> dict[str, float]:
     """The temperature of a heater for each material, °C: the nozzle's or the bed's."""
     nozzle = heater in hotends(machine)
-    return {name: each.nozzle_c if nozzle else each.bed_c for name, each in machine.materials.items()}
+    return {name: material.nozzle_c if nozzle else material.bed_c for name, material in machine.materials.items()}
 
 
 def demands_of(machine: MachineFile, heater: str) -> Demands:

@@ -90,7 +90,7 @@ def serve(
     if not models:
         raise ValueError("no model of this heater has been found yet")
     steps: dict[str, tuple[PredictedStep | None, ...]] = {}
-    for name, each in sets.items():
+    for name, gain_set in sets.items():
         row: list[PredictedStep | None] = []
         for target in targets_c:
             model = nearest(models, target)
@@ -99,7 +99,7 @@ def serve(
             except TrialFailed:
                 row.append(None)
                 continue
-            row.append(predict_step(model, each.gains, situation))
+            row.append(predict_step(model, gain_set.gains, situation))
         steps[name] = tuple(row)
     good = [name for name, row in steps.items() if all(s is None or good_enough(s.measure, demands) for s in row)]
     good.sort(key=lambda name: max((s.measure.overshoot_c for s in steps[name] if s is not None), default=0.0))

@@ -80,21 +80,21 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
             done.append(await work())
             bench.record.found(*_findings(aim.heater, done[-1], limit_c))
             words = f"{number + 1} of {len(works)} guards drilled"
-            bench.record.checkpoint(Checkpoint(words, {"drilled": [asdict(each) for each in done]}))
+            bench.record.checkpoint(Checkpoint(words, {"drilled": [asdict(drilled) for drilled in done]}))
         each = done[number]
         peak = math.nan if each.peak_c is None else each.peak_c
         bench.record.row("drills", (float(number), each.seconds, each.allowed_s, peak, limit_c))
-    findings = [finding for each in done for finding in _findings(aim.heater, each, limit_c)]
-    bad = [words for each in done for words in _complaints(each, limit_c, part)]
+    findings = [finding for drilled in done for finding in _findings(aim.heater, drilled, limit_c)]
+    bad = [words for drilled in done for words in _complaints(drilled, limit_c, part)]
     if bad:
         return TrialResult("failed", " ".join(bad), {}, tuple(findings))
     left = "" if bench.guards.simulated else " The drills that could harm a real machine were left out."
-    slowest = max(each.seconds for each in done)
+    slowest = max(drilled.seconds for drilled in done)
     why = f"{len(done)} guards of the {aim.heater} trip by themselves, the slowest after {slowest:.1f} s.{left}"
     made_of = [
-        f"For “{each.name}” {each.allowed_s:.1f} s are allowed: {each.allowed}."
-        for each in done
-        if "no rise" in each.expected
+        f"For “{drilled.name}” {drilled.allowed_s:.1f} s are allowed: {drilled.allowed}."
+        for drilled in done
+        if "no rise" in drilled.expected
     ]
     return TrialResult("proven", " ".join([why, *made_of]), {}, tuple(findings))
 

@@ -190,8 +190,8 @@ def _compared(
     fits = _fits(bench, aim, own, pullup, references)
     hot = working_point(bench.machine, aim.sensor)
     choices = judged(fits, hot, pullup)
-    options = tuple(_option(bench, root, each, hot) for each in choices)
-    asked = [each for each in choices if aim.choose == NAMES[each.fit.kind].split()[0]]
+    options = tuple(_option(bench, root, choice, hot) for choice in choices)
+    asked = [choice for choice in choices if aim.choose == NAMES[choice.fit.kind].split()[0]]
     best = asked[0] if asked else recommended(choices)
     if best is not None:
         words.append(_why(best, choices, hot))
@@ -236,7 +236,7 @@ def _fits(
     root = f"sensors.{aim.sensor}"
     if bench.settings.live(f"{root}.kind") == "platinum":
         return ()
-    points = [(each.true_c, ohm_of(own, each.shown_c, pullup)) for each in references]
+    points = [(reference.true_c, ohm_of(own, reference.shown_c, pullup)) for reference in references]
     fits = []
     for kind in TERMS:
         if kind == "beta" and bench.settings.live(f"{root}.beta_k") is None:
@@ -258,7 +258,7 @@ def _why(best: CurveAssessment, choices: tuple[CurveAssessment, ...], hot: float
             f"{leaves}: more than the reference's uncertainty explains. Repeat the readings, or choose another curve."
         )
     leaves += f" and is uncertain by ±{2 * best.uncertainty_c:.1f} °C at {hot:g} °C."
-    other = next((each for each in choices if each is not best), None)
+    other = next((choice for choice in choices if choice is not best), None)
     if other is not None:
         name = f"{'An' if other.fit.kind == 'steinhart' else 'A'} {NAMES[other.fit.kind]}"
         if not other.fit.fits:

@@ -145,7 +145,7 @@ async def from_room(
         return room
     seen = [first, *[await anext(samples) for _ in range(SLOPE_SAMPLES)]]
     later = seen[-1]
-    if falling and not falls([each.time_s for each in seen], [each.celsius for each in seen]):
+    if falling and not falls([patch.time_s for patch in seen], [patch.celsius for patch in seen]):
         return room
     left = time_to_room(first, later, room, near_c)
     how_long = f"in about {duration(left)} of the machine's time" if left is not None else "after some minutes"

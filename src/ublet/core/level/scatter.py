@@ -138,10 +138,14 @@ def pooled_u_mm(series: Sequence[Sequence[float]]) -> float:
     """Standard uncertainty of one touch, mm, from several short series: their pooled deviation, widened for how few
     there are.
     """
-    freedom = sum(len(each) - 1 for each in series)
+    freedom = sum(len(one_series) - 1 for one_series in series)
     if freedom < 1:
         return SINGLE_MM
-    squares = sum(float(np.sum((np.asarray(each) - np.mean(each)) ** 2)) for each in series if len(each) > 1)
+    squares = sum(
+        float(np.sum((np.asarray(one_series) - np.mean(one_series)) ** 2))
+        for one_series in series
+        if len(one_series) > 1
+    )
     return max(RESOLUTION_MM, math.sqrt(squares / freedom)) * student(freedom)
 
 
@@ -250,7 +254,7 @@ def analyse_touches(heights_mm: Floats, speeds_mm_s: Floats | None) -> Touches:
             raise ValueError(f"{len(mine)} touches at {speed:g} mm/s: three are the fewest that tell how they scatter")
         groups.append(AtSpeed(float(speed), scatter_of(mine)))
     reference = groups[0]
-    good = [each for each in groups if not_worse(reference.scatter, each.scatter)]
+    good = [group for group in groups if not_worse(reference.scatter, group.scatter)]
     best = max(good, key=lambda each: each.speed_mm_s)
     why = (
         f"{best.speed_mm_s:g} mm/s scatters by {1000 * best.scatter.deviation_mm:.1f} µm, the slowest by "

@@ -63,7 +63,7 @@ def wanted(machine: MachineFile, aim: WarmUp) -> dict[str, float]:
     Raises:
         TrialFailed: no heater is there for it, or it may not get so hot.
     """
-    beds = [name for name, each in machine.heaters.items() if each.part == "bed"]
+    beds = [name for name, heater in machine.heaters.items() if heater.part == "bed"]
     bed_c, nozzle_c = _temperatures(machine, aim)
     temperatures = {}
     for words, heaters, celsius in (("bed", beds, bed_c), ("hotend", hotends(machine), nozzle_c)):
@@ -94,14 +94,14 @@ async def warm_up(bench: Bench, aim: WarmUp) -> tuple[dict[str, float], dict[str
         while (gone := bench.clock.now_s() - began) < machine.bed.soak_s:
             bench.progress(Progress("the bed soaks", 0.05, machine.bed.soak_s - gone, "its surface lags its sensor"))
             await bench.clock.rest(min(5.0, machine.bed.soak_s - gone + 0.1))
-    beds = [each.sensor for each in machine.heaters.values() if each.part == "bed"]
+    beds = [heater.sensor for heater in machine.heaters.values() if heater.part == "bed"]
     read = {sensor: bench.heat.celsius(sensor) for sensor in beds}
     return warm, {sensor: celsius for sensor, celsius in read.items() if celsius is not None}
 
 
 def conditions(bench: Bench) -> dict[str, float]:
     """How warm bed and hotend are now, °C by heater."""
-    read = {name: bench.heat.celsius(each.sensor) for name, each in bench.machine.heaters.items()}
+    read = {name: bench.heat.celsius(heater.sensor) for name, heater in bench.machine.heaters.items()}
     return {f"{name}_c": round(celsius, 1) for name, celsius in read.items() if celsius is not None}
 
 

@@ -171,7 +171,7 @@ def _array_at(schema: type[BaseModel], loc: tuple[str, ...]) -> bool:
     """Whether a location lies within an array."""
     known = _declared(schema)
     declared = (known.find(".".join(loc[:end])) for end in range(1, len(loc)))
-    return any(each is not None and each.shape for each in declared)
+    return any(declaration is not None and declaration.shape for declaration in declared)
 
 
 def _plain_allowed(error: dict[str, Any]) -> str:

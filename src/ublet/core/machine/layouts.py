@@ -28,7 +28,7 @@ class Layout:
             x, y, z = (float(axis == each) for each in AXES)
             return x, y, z
         sign = 1.0 if axis == self.shared[0] else -1.0
-        x, y, z = (0.0 if each not in self.shared else 1.0 if each == self.shared[0] else sign for each in AXES)
+        x, y, z = (0.0 if axis not in self.shared else 1.0 if axis == self.shared[0] else sign for axis in AXES)
         return x, y, z
 
     def carried_with(self, axis: str) -> tuple[str, ...]:

@@ -85,7 +85,7 @@ def _declared_in(part: str) -> tuple[Declaration, ...]:
     """What is declared for a part itself. Remembered: a search asks for every part at every key."""
     depth = part.count(".") + 2
     same = [declared for declared in SETTINGS if declared.path.count(".") + 1 == depth]
-    return tuple(each for each in same if replace(each, path=each.path.rpartition(".")[0]).matches(part))
+    return tuple(node for node in same if replace(node, path=node.path.rpartition(".")[0]).matches(part))
 
 
 def part_at(tree: Mapping[str, Any], path: str) -> Any:
@@ -157,9 +157,9 @@ def _walk(schema: type[BaseModel], tree: Any, prefix: str, depth: int) -> Iterat
         if named:
             yield PartNode(path, depth, "group", True, about)
             inside: Mapping[str, Any] = here if isinstance(here, Mapping) else {}
-            for each in inside:
-                yield PartNode(f"{path}.{each}", depth + 1, "named", True, about)
-                yield from _walk(inner, inside[each], f"{path}.{each}.", depth + 2)
+            for claims in inside:
+                yield PartNode(f"{path}.{claims}", depth + 1, "named", True, about)
+                yield from _walk(inner, inside[claims], f"{path}.{claims}.", depth + 2)
         elif path == "axes":
             yield from _walk(inner, here, f"{path}.", depth)
         else:

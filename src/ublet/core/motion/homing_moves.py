@@ -52,7 +52,7 @@ def preheats(machine: MachineFile) -> dict[str, float]:
     wanted = {"hotend": homing.preheat_nozzle_c, "bed": homing.preheat_bed_c}
     temperatures = {}
     for part, celsius in wanted.items():
-        heater = next((name for name, each in machine.heaters.items() if each.part == part), None)
+        heater = next((name for name, heater in machine.heaters.items() if heater.part == part), None)
         if heater is not None and celsius is not None:
             temperatures[heater] = celsius
     return temperatures

@@ -134,7 +134,7 @@ HOME = TrialSpec("home", "homing", "Every axis homed once.", Part, home_all, (),
 
 
 def _worst_spread(result: TrialResult) -> str:
-    worst = max((each.value for each in result.all_of("spread")), default=0.0)
+    worst = max((finding.value for finding in result.all_of("spread")), default=0.0)
     return f"{worst:.3f} mm"
 
 

@@ -31,38 +31,40 @@ def _lines(program: Program, own: Mapping[str, str]) -> Iterator[str]:
     letter, pushed = own.get("filament", ""), 0.0
     feed: float | None = None
     gentle = 0.0
-    for each in program.segments:
-        if each.place:
-            yield f"({plain(each.place)})"
+    for segment in program.segments:
+        if segment.place:
+            yield f"({plain(segment.place)})"
         words = []
-        match each:
+        match segment:
             case To() | Push():
-                if isinstance(each, To) and each.filament and each.mm_s2 and each.mm_s2 != gentle:
-                    gentle = each.mm_s2
+                if isinstance(segment, To) and segment.filament and segment.mm_s2 and segment.mm_s2 != gentle:
+                    gentle = segment.mm_s2
                     warm, much = own.get("acceleration", ""), _number(gentle)
                     yield from _own(warm.format(mm_s2=much)) if warm else [f"(acceleration from here: {much} mm/s2)"]
-                if isinstance(each, To):
-                    words += [f"{axis.upper()}{_number(mm)}" for axis, mm in each.at.items()]
-                if each.filament:
-                    pushed += each.filament
+                if isinstance(segment, To):
+                    words += [f"{axis.upper()}{_number(mm)}" for axis, mm in segment.at.items()]
+                if segment.filament:
+                    pushed += segment.filament
                     words += [f"{letter}{_number(pushed)}"] if letter else []
                 if not words:
-                    yield f"({each.filament:+.3f} mm of filament: no word for it is declared)"
+                    yield f"({segment.filament:+.3f} mm of filament: no word for it is declared)"
                     continue
-                if feed != each.mm_s:
-                    feed = each.mm_s
+                if feed != segment.mm_s:
+                    feed = segment.mm_s
                     words.append(f"F{_number(60 * feed)}")
-                yield f"G{1 if each.filament else 0} {' '.join(words)}"
+                yield f"G{1 if segment.filament else 0} {' '.join(words)}"
             case Dwell():
-                yield f"G4 P{_number(each.seconds)} (s)"
+                yield f"G4 P{_number(segment.seconds)} (s)"
             case Warm():
                 warm = own.get("warm", "")
-                yield from _own(warm.format(heater=each.heater)) if warm else [f"(wait for the {plain(each.heater)})"]
+                yield from (
+                    _own(warm.format(heater=segment.heater)) if warm else [f"(wait for the {plain(segment.heater)})"]
+                )
             case ProbeMove():
-                places = " ".join(f"{axis.upper()}{_number(mm)}" for axis, mm in each.at.items())
+                places = " ".join(f"{axis.upper()}{_number(mm)}" for axis, mm in segment.at.items())
                 yield f"(touch towards {places}: no standard word)"
             case Lift():
-                warm = ", ".join(f"{plain(root)} {mm:+.3f} mm" for root, mm in each.motors.items())
+                warm = ", ".join(f"{plain(root)} {mm:+.3f} mm" for root, mm in segment.motors.items())
                 yield f"(single motors {warm}: no standard word)"
     yield from _own(own.get("end", ""))
 

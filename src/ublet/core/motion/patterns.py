@@ -57,15 +57,15 @@ def in_the_air(program: Program, above_mm: float) -> Program:
     """The same way so far above the bed, without filament: to see where it goes before anything is printed."""
     made: list[Segment] = []
     place = ""
-    for each in program.segments:
-        place = place or each.place
-        if isinstance(each, Push):
+    for segment in program.segments:
+        place = place or segment.place
+        if isinstance(segment, Push):
             continue
-        if isinstance(each, To):
-            at = {axis: mm + above_mm if axis == "z" else mm for axis, mm in each.at.items()}
-            made.append(To(at, each.mm_s, place=place))
+        if isinstance(segment, To):
+            at = {axis: mm + above_mm if axis == "z" else mm for axis, mm in segment.at.items()}
+            made.append(To(at, segment.mm_s, place=place))
         else:
-            made.append(replace(each, place=place))
+            made.append(replace(segment, place=place))
         place = ""
     return Program(program.name, tuple(made), f"{program.note}, {above_mm:g} mm above the bed and without filament")
 
@@ -155,7 +155,7 @@ class Laying:
 
     def go(self, x: float, y: float, place: str) -> None:
         """Over to the beginning of a line, lifted; with the filament drawn back, once some was laid."""
-        lays = any(each.filament for each in self.made if isinstance(each, To))
+        lays = any(segment.filament for segment in self.made if isinstance(segment, To))
         draw, back = self._extruder.retract_mm, self._extruder.retract_mm_s
         if lays:
             self.made.append(Push(-draw, back))

@@ -121,37 +121,40 @@ class Program:
     @property
     def filament_mm(self) -> float:
         """Filament that is pushed in all; what is drawn back counts against it."""
-        return sum(each.filament for each in self.segments if isinstance(each, (To, Push)))
+        return sum(segment.filament for segment in self.segments if isinstance(segment, (To, Push)))
 
     @property
     def pushes(self) -> bool:
         """Whether any filament is moved."""
-        return any(isinstance(each, (To, Push)) and each.filament for each in self.segments)
+        return any(isinstance(segment, (To, Push)) and segment.filament for segment in self.segments)
 
     @property
     def axes(self) -> tuple[str, ...]:
         """The axes that it moves."""
-        moved = [each.at if isinstance(each, (To, ProbeMove)) else getattr(each, "way", {}) for each in self.segments]
-        return tuple(axis for axis in AXES if any(axis in each for each in moved))
+        moved = [
+            segment.at if isinstance(segment, (To, ProbeMove)) else getattr(segment, "way", {})
+            for segment in self.segments
+        ]
+        return tuple(axis for axis in AXES if any(axis in axis_name for axis_name in moved))
 
     @property
     def places(self) -> tuple[str, ...]:
         """The named places, in their order."""
-        return tuple(each.place for each in self.segments if each.place)
+        return tuple(segment.place for segment in self.segments if segment.place)
 
     def end(self, start: Mapping[str, float]) -> dict[str, float]:
         """Where it ends, mm by axis."""
         here: Mapping[str, float] = start
-        for each in self.ends(start):
-            here = each
+        for end in self.ends(start):
+            here = end
         return dict(here)
 
     def ends(self, start: Mapping[str, float]) -> Iterator[Mapping[str, float]]:
         """Where every segment ends, mm by axis; a touch at its furthest."""
         here = dict(start)
-        for each in self.segments:
-            if isinstance(each, (To, ProbeMove)):
-                here.update(each.at)
+        for segment in self.segments:
+            if isinstance(segment, (To, ProbeMove)):
+                here.update(segment.at)
             yield dict(here)
 
 
@@ -266,9 +269,9 @@ def timetable(program: Program, start: Mapping[str, float], caps: Caps) -> Timet
         here = end
     follow()
     capped: dict[str, int] = {}
-    for each in timed:
-        if each.capped_by:
-            capped[each.capped_by] = capped.get(each.capped_by, 0) + 1
+    for timed_segment in timed:
+        if timed_segment.capped_by:
+            capped[timed_segment.capped_by] = capped.get(timed_segment.capped_by, 0) + 1
     return Timetable(program, timed, now, capped)
 
 

@@ -140,7 +140,7 @@ def other_parts(geometry: float, drive: AxisDrive) -> tuple[tuple[str, float], .
     angle = 0.9 if drive.step_angle_deg == 1.8 else 1.8
     parts.append((f"{angle:g}° motor", geometry * drive.step_angle_deg / angle))
     micro = [each for each in (drive.microsteps // 2, drive.microsteps * 2) if 1 <= each <= 256]
-    return (*parts, *((f"{each} microsteps", geometry * each / drive.microsteps) for each in micro))
+    return (*parts, *((f"{microsteps} microsteps", geometry * microsteps / drive.microsteps) for microsteps in micro))
 
 
 def differing(lengths: dict[str, Length]) -> tuple[str, ...]:

@@ -110,7 +110,7 @@ def axes_of(aim: StepsParameters) -> tuple[str, ...]:
 def measured_length(machine: MachineFile, name: str, aim: StepsParameters) -> float:
     """The length that fits into the instrument, and twice between an axis's ends: a wrong part often doubles it, mm."""
     together = next(axes for axes in driven_together(machine, (name,)) if name in axes)
-    axes = [axis_of(machine, each) for each in together]
+    axes = [axis_of(machine, axis) for axis in together]
     room = min(axis.maximum_mm - axis.minimum_mm for axis in axes) - 2 * (2 * ROOM_MM + TAKE_UP_MM)
     return min(aim.length_mm, REACH_MM[aim.instrument], float(int(room / 2)))
 
@@ -152,15 +152,15 @@ async def _measure(
             read = abs(await bench.builder.measure(asked))
             readings[place].append(read)
             bench.record.row("readings", (float("xyz".index(name)), float(places.index(place)), length_mm, read))
-            count = sum(len(each) for each in readings.values())
+            count = sum(len(reading) for reading in readings.values())
             bench.progress(Progress(f"axis {name.upper()}", done + whole * count / total, None, words, name))
     return readings
 
 
 def _record(bench: Bench, name: str, length_mm: float, readings: dict[str, list[float]]) -> None:
     """The readings of an axis that was measured before."""
-    for place, each in enumerate(readings.values()):
-        bench.record.rows("readings", [(float("xyz".index(name)), float(place), length_mm, read) for read in each])
+    for place, reading in enumerate(readings.values()):
+        bench.record.rows("readings", [(float("xyz".index(name)), float(place), length_mm, read) for read in reading])
 
 
 def place_words(axis: str, place: str) -> str:

@@ -200,7 +200,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         (Stream("marks", ("axis", "corner", "mm"), ("", "", "mm")),),
         _announce,
         motion_needs,
-        figure=lambda result: " × ".join(f"{each.value:.0f}" for each in result.all_of("bed_reached")),
+        figure=lambda result: " × ".join(f"{finding.value:.0f}" for finding in result.all_of("bed_reached")),
         verify="travel-limits",
         mends=True,
         asks=lambda aim: True,

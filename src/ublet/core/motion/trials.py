@@ -57,8 +57,8 @@ def _note(bench: Bench, number: int, pressed: Pressed | None) -> None:
     """Every input as it read while one was worked: before, held, after."""
     moments = (pressed.before, pressed.held, pressed.after) if pressed is not None else ()
     for moment, inputs in enumerate(moments):
-        for each, state in enumerate(inputs.values()):
-            row = (float(number), float(moment), float(each), float(state.triggered), float(state.edges))
+        for input_name, state in enumerate(inputs.values()):
+            row = (float(number), float(moment), float(input_name), float(state.triggered), float(state.edges))
             bench.record.row("levels", row)
 
 

@@ -72,21 +72,21 @@ async def acceleration(bench: Bench, aim: AccelerationParameters) -> TrialResult
     """
     carried = bench.record.earlier("speed-limits")
     bounds = {axis: bounds_of(bench, axis, carried, aim) for axis in AXES}
-    if all(each.rounding is None and each.motors is None for each in bounds.values()):
+    if all(bound.rounding is None and bound.motors is None for bound in bounds.values()):
         raise TrialFailed(
             "Nothing bounds it yet: choose a shaper (station input shaper), or find out what the motors carry (station "
             "speed limits)."
         )
-    most = min(each.most for each in bounds.values())
+    most = min(bound.most for bound in bounds.values())
     times = times_of(bench, aim, most)
     for mm_s2, seconds in times.items():
         bench.record.row(TIMES.name, (mm_s2, seconds, rounding_at(bench, mm_s2)))
     best = tidy(worth_it(times, aim.worth), down=True)
     takes = float(np.interp(best, list(times), list(times.values())))
     findings: list[Finding] = []
-    for axis, each in bounds.items():
-        limits = [Finding("limit", each.most, None, "mm/s²", words="may accelerate by")]
-        for what, value in (("by_rounding", each.rounding), ("by_motors", each.motors)):
+    for axis, bound in bounds.items():
+        limits = [Finding("limit", bound.most, None, "mm/s²", words="may accelerate by")]
+        for what, value in (("by_rounding", bound.rounding), ("by_motors", bound.motors)):
             limits += [Finding(what, value, None, "mm/s²")] if value is not None else []
         findings += about({"axis": axis}, limits)
     findings += [
@@ -94,7 +94,7 @@ async def acceleration(bench: Bench, aim: AccelerationParameters) -> TrialResult
         Finding("time", takes, None, "s", words="the reference print then takes"),
         Finding("time_at_most", min(times.values()), None, "s", words="at the limit"),
     ]
-    words = [f"{axis.upper()}: up to {each.most:.0f} mm/s², since {each.by}." for axis, each in bounds.items()]
+    words = [f"{axis.upper()}: up to {bound.most:.0f} mm/s², since {bound.by}." for axis, bound in bounds.items()]
     saved = takes - min(times.values())
     words.append(
         f"The reference print ({aim.side_mm:g} mm square at {aim.speed_mm_s:g} mm/s) takes {takes:.1f} s at "
@@ -131,7 +131,7 @@ def times_of(bench: Bench, aim: AccelerationParameters, most: float) -> dict[flo
         program = square(machine, aim.side_mm, 3, stroke)
     except ValueError as error:
         raise TrialFailed(f"The reference print: {error}.") from error
-    moves = Program(program.name, tuple(each for each in program.segments if isinstance(each, To)))
+    moves = Program(program.name, tuple(segment for segment in program.segments if isinstance(segment, To)))
     start = {axis: max(0.0, getattr(machine.axes, axis).minimum_mm) for axis in ("x", "y", "z")}
     with bench.aside():
         values = effective(machine)
@@ -153,11 +153,11 @@ def worth_it(times: Mapping[float, float], worth: float) -> float:
 def _proposals(bench: Bench, bounds: Mapping[str, Bounds], best: float) -> tuple[Proposal, ...]:
     """Declared maxima that the motors do not carry are lowered; printing gets a limit of its own."""
     proposals = []
-    for axis, each in bounds.items():
-        if each.motors is not None and each.motors < each.declared:
-            after = tidy(each.motors, down=True)
+    for axis, bound in bounds.items():
+        if bound.motors is not None and bound.motors < bound.declared:
+            after = tidy(bound.motors, down=True)
             path = f"axes.{axis}.acceleration_mm_s2"
-            proposals.append(Proposal(path, each.declared, after, "mm/s²", "what its motors carry, with a margin"))
+            proposals.append(Proposal(path, bound.declared, after, "mm/s²", "what its motors carry, with a margin"))
     before = bench.settings.shown(PRINT_PATH)
     if before is not None and before != best:
         effect = "corners keep their shape; more saves hardly any time"

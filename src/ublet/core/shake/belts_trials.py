@@ -160,7 +160,7 @@ def _repeats_u(first: BeltTension, second: BeltTension) -> float:
     freedom = len(off) - 2
     if freedom < 1:
         return ONCE_U
-    one = math.sqrt(sum(each**2 for each in off) / freedom) * student(freedom)
+    one = math.sqrt(sum(deviation**2 for deviation in off) / freedom) * student(freedom)
     return one * math.sqrt(1 / len(first.repeats) + 1 / len(second.repeats))
 
 

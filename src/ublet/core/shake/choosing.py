@@ -147,7 +147,7 @@ def _under_rounding(
     if own is not None and own.worst <= USEFUL:
         candidates.append(own)
     else:
-        candidates += [each for each in shapers if each.name == OPTIMISED]
+        candidates += [shaper for shaper in shapers if shaper.name == OPTIMISED]
     return candidates
 
 
@@ -183,13 +183,13 @@ def choose(modes: Sequence[Mode], limits: Limits) -> ShaperChoice:
     impulses = optimised(modes, limits.residual * MARGIN, limits.drift, longest)
     if impulses is not None:
         shapers.append(judged(OPTIMISED, main_mode(modes).frequency_hz, impulses, modes, limits))
-    both = [each for each in shapers if each.keeps(limits) and each.rounds(limits) <= limits.rounding_mm]
+    both = [shaper for shaper in shapers if shaper.keeps(limits) and shaper.rounds(limits) <= limits.rounding_mm]
     if both:
         chosen = min(both, key=lambda each: each.impulses.spread_s2)
         return ShaperChoice(tuple(shapers), chosen, _why(chosen, shapers, limits))
-    calm = [each for each in shapers if each.keeps(limits)]
+    calm = [shaper for shaper in shapers if shaper.keeps(limits)]
     shapers = _under_rounding(shapers, modes, limits, longest)
-    keeping = [each for each in shapers if each.rounds(limits) <= limits.rounding_mm]
+    keeping = [shaper for shaper in shapers if shaper.rounds(limits) <= limits.rounding_mm]
     if keeping:
         chosen = min(keeping, key=lambda each: each.worst)
         why = (

@@ -150,20 +150,20 @@ def _sound(bands: Bands, x: Floats) -> bool:
 def _beside(mode: Mode, further: Sequence[Mode], apart: bool) -> Mode:
     """A mode with what a fit with a further one says otherwise of it; not apart: it stands for all that lie near."""
     near = [
-        each
-        for each in further
-        if abs(each.frequency_hz / mode.frequency_hz - 1) < BESIDE and abs(each.modal_share) >= SHOWS
+        further_mode
+        for further_mode in further
+        if abs(further_mode.frequency_hz / mode.frequency_hz - 1) < BESIDE and abs(further_mode.modal_share) >= SHOWS
     ]
     if not near:
         return mode
     if apart:
         near = [max(near, key=lambda each: abs(each.modal_share))]
-    hz = max(abs(each.frequency_hz - mode.frequency_hz) for each in near)
-    z = max(abs(each.damping_ratio - mode.damping_ratio) for each in near)
+    hz = max(abs(neighbour.frequency_hz - mode.frequency_hz) for neighbour in near)
+    z = max(abs(neighbour.damping_ratio - mode.damping_ratio) for neighbour in near)
     wider = replace(mode, frequency_u=math.hypot(mode.frequency_u, hz), damping_u=math.hypot(mode.damping_u, z))
     if apart or len(near) < 2:
         return wider
-    all_hz = [each.frequency_hz for each in near]
+    all_hz = [neighbour.frequency_hz for neighbour in near]
     return replace(wider, bounds_hz=(min(all_hz), max(all_hz)))
 
 
@@ -234,7 +234,7 @@ def _fitted(bands: Bands, number: int) -> Minimum:
     begun = start.reshape(-1, EACH)[:, :2]
     unit = [frequency_response([Mode(math.exp(f), math.exp(d), 1.0)], bands.hz) * weight for f, d in begun]
     weighted = bands.frequency_response * weight
-    columns = np.stack([np.concatenate([each.real, each.imag]) for each in unit], axis=1)
+    columns = np.stack([np.concatenate([column.real, column.imag]) for column in unit], axis=1)
     fractions = np.linalg.lstsq(columns, np.concatenate([weighted.real, weighted.imag]), rcond=None)[0]
     start[2::EACH] = np.clip(fractions, -3, 3)
     residual, slopes = _problem(bands, weight)

@@ -94,11 +94,11 @@ def _must_be_whole(table: Table, there: list[str], name: str) -> None:
     seconds = float(time_s[-1] - time_s[0])
     if seconds < SHORTEST_S:
         raise RecordError(f"{name}: {seconds:.2f} s of data: at least {SHORTEST_S:g} s are needed.")
-    if all(float(np.ptp(table.columns[each])) == 0 for each in there):
+    if all(float(np.ptp(table.columns[band])) == 0 for band in there):
         raise RecordError(
             f"{name}: every reading is the same: the sensor was not read. Look at its plug, record again."
         )
-    size = float(np.sqrt(sum(float(np.mean(table.columns[each])) ** 2 for each in there)))
+    size = float(np.sqrt(sum(float(np.mean(table.columns[band])) ** 2 for band in there)))
     if len(there) == len(COLUMNS) and abs(size - 1) < GRAVITY_FRACTION:
         raise RecordError(
             f"{name}: gravity reads {size:.2f}: these are multiples of g, not m/s². Multiply them by {GRAVITY:g}."

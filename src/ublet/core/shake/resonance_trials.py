@@ -77,7 +77,7 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
         before = bench.record.earlier("resonance")
     for axis in ({"x", "y"} - set(aim.axes)) if before is not None else ():  # what another run found still holds
         assert before is not None
-        findings += [each for each in before.findings if each.subject.get("axis") == axis]
+        findings += [finding for finding in before.findings if finding.subject.get("axis") == axis]
     async with bench.settings.borrowed(unshaped(bench)):
         loads = aim.loads(bench.machine)
         whole, done = len(aim.axes) + len(loads), 0
@@ -203,7 +203,7 @@ def _otherwise(axis: str, modes: Sequence[Mode], before: TrialResult | None) -> 
 
 
 def _sentences(words: Sequence[str]) -> list[str]:
-    return [f"{each[0].upper()}{each[1:]}." for each in words]
+    return [f"{word[0].upper()}{word[1:]}." for word in words]
 
 
 def _conditions(bench: Bench) -> dict[str, Value]:
@@ -231,7 +231,7 @@ def _figure(result: TrialResult) -> str:
         if (finding := result.finding("frequency", axis=axis, mode="main")) is not None
     ]
     digits = 0 if len(hz) > 1 else 1  # of both axes the route has room for no more
-    return f"{', '.join(f'{each:.{digits}f}' for each in hz)} Hz"
+    return f"{', '.join(f'{frequency:.{digits}f}' for frequency in hz)} Hz"
 
 
 TRIALS: tuple[TrialSpec, ...] = (

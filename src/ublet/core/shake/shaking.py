@@ -269,7 +269,7 @@ class _Kept:
 
     def _write(self) -> None:
         if self._chunks:
-            times, response = (np.concatenate(each) for each in zip(*self._chunks, strict=True))
+            times, response = (np.concatenate(chunk) for chunk in zip(*self._chunks, strict=True))
             self._bench.record.flow(SHAKEN, times, response, self._of)
             self._chunks.clear()
 

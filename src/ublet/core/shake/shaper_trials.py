@@ -173,7 +173,7 @@ def by_hand(
             at, z = hz or each.frequency_hz, damping or each.damping_ratio
             each = judged(each.name, at, named(each.name, at, z), modes, limits, z)
         shapers.append(each)
-    chosen = next((each for each in shapers if each.name == choice.chosen.name), choice.chosen)
+    chosen = next((shaper for shaper in shapers if shaper.name == choice.chosen.name), choice.chosen)
     return ShaperChoice(tuple(shapers), chosen, choice.why)
 
 
@@ -190,7 +190,7 @@ def unused_by_hand(axis: str, choice: ShaperChoice, aim: ShaperParameters) -> st
 
 def taken_of(choice: ShaperChoice, wanted: str) -> ShaperCandidate:
     """The shaper that is wanted; the recommended one, where there is none of that name."""
-    return next((each for each in choice.shapers if each.name == wanted), choice.chosen)
+    return next((shaper for shaper in choice.shapers if shaper.name == wanted), choice.chosen)
 
 
 def shaper_findings(taken: ShaperCandidate, modes: Sequence[Mode], limits: Limits) -> tuple[Finding, ...]:
@@ -258,7 +258,7 @@ def proposals_of(
 
 def options_of(bench: Bench, choices: Mapping[str, tuple[ShaperChoice, Limits]]) -> tuple[Option, ...]:
     """The recommended shapers, and every kind for all axes."""
-    kinds = [RECOMMENDED, *(each.name for each in next(iter(choices.values()))[0].shapers)]
+    kinds = [RECOMMENDED, *(shaper.name for shaper in next(iter(choices.values()))[0].shapers)]
     options = []
     for kind in kinds:
         proposals: list[Proposal] = []
@@ -286,14 +286,14 @@ def _drawn(bench: Bench, axis: str, choice: ShaperChoice, modes: Sequence[Mode])
     """Record each shaper: what it is made for, its impulses, and what it leaves over the frequency."""
     low, high = min(m.frequency_hz for m in modes), max(m.frequency_hz for m in modes)
     hz = np.linspace((1 - SPAN) * low, (1 + SPAN) * high, POINTS)
-    for each in choice.shapers:
-        left = left_over(each.impulses, hz, modes[0].damping_ratio)
-        of, impulses = f"{axis} {each.name}", each.impulses
+    for shaper in choice.shapers:
+        left = left_over(shaper.impulses, hz, modes[0].damping_ratio)
+        of, impulses = f"{axis} {shaper.name}", shaper.impulses
         bench.record.rows(LEFT.name, list(zip(hz.tolist(), left, strict=True)), of)
         bench.record.rows(
             IMPULSES.name, list(zip(impulses.times.tolist(), impulses.amplitudes.tolist(), strict=True)), of
         )
-        bench.record.rows(TUNED.name, [(each.frequency_hz, each.damping_ratio)], of)
+        bench.record.rows(TUNED.name, [(shaper.frequency_hz, shaper.damping_ratio)], of)
 
 
 def left_over(impulses: ImpulseSequence, hz: Sequence[float] | np.ndarray, damping: float) -> list[float]:

@@ -117,7 +117,7 @@ def _rattles(response: MeasuredResponse, direction: str) -> float:
 def amiss_of(response: Sequence[MeasuredResponse], bands: Bands, direction: str) -> list[str]:
     """What makes sweeps worth nothing, as sentences."""
     wrong = []
-    shook = np.mean([each.values.std(axis=0) for each in response], axis=0)
+    shook = np.mean([measured.values.std(axis=0) for measured in response], axis=0)
     best = "xyz"[int(np.argmax(shook))]
     if best not in direction and float(shook.max()) > CROSS_AXIS_RATIO * float(
         np.mean([e.along(direction).std() for e in response])
@@ -127,13 +127,13 @@ def amiss_of(response: Sequence[MeasuredResponse], bands: Bands, direction: str)
             "out how it is turned (station accelerometer), or whether it sits on the part that moves."
         )
         return wrong
-    rattle = max((_rattles(each, direction) for each in response), default=0.0)
+    rattle = max((_rattles(measured, direction) for measured in response), default=0.0)
     if rattle > RATTLES:
         wrong.append(
             f"While it is shaken the sensor hears {math.sqrt(rattle):.0f} times as much noise as at rest: its mount "
             "rattles. Screw or clamp it down (no tape, no foam), and sweep again."
         )
-    if any(each.ends > CLIPPED_FRACTION for each in response):
+    if any(measured.ends > CLIPPED_FRACTION for measured in response):
         wrong.append("The readings stand at the ends of the sensor's range: it was shaken too hard; sweep more gently.")
     gain = np.abs(bands.frequency_response)
     rings = gain >= PEAKS * float(np.max(gain))  # far above what rings little moves, and noise alone is heard

@@ -103,8 +103,8 @@ class _Reading:
 
 def _frequency(readings: Sequence[_Reading]) -> Rippled:
     """What readings of one axis say together."""
-    rows = [(each.ripples, each.mm, each.mm_s) for each in readings]
-    return frequency_of(rows, [f"the {each.wall} wall of band {each.band.number}" for each in readings])
+    rows = [(reading.ripples, reading.mm, reading.mm_s) for reading in readings]
+    return frequency_of(rows, [f"the {reading.wall} wall of band {reading.band.number}" for reading in readings])
 
 
 async def _read(
@@ -188,7 +188,7 @@ def _concluded(frequencies: dict[str, Rippled], rows: dict[str, list[_Reading]])
         )
         findings += about({"axis": axis}, about({"mode": "main"}, shared))
         words.append(f"{axis.upper()} rings at {with_uncertainty(hz, u)} Hz, read off {len(rows[axis])} walls.")
-        words += [f"{axis.upper()}: {each}." for each in own.problems]
+        words += [f"{axis.upper()}: {problem}." for problem in own.problems]
     missing = [axis.upper() for axis in rows if axis not in frequencies]
     if missing:
         words.append(f"Nothing was to be seen of {several(missing)}.")
@@ -221,7 +221,7 @@ def _announce(machine: MachineFile, aim: TowerParameters) -> str:
 
 def _figure(result: TrialResult) -> str:
     findings = (result.finding("frequency", axis=axis) for axis in ("x", "y"))
-    return f"{', '.join(f'{each.value:.0f}' for each in findings if each is not None)} Hz"
+    return f"{', '.join(f'{finding.value:.0f}' for finding in findings if finding is not None)} Hz"
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -178,7 +178,7 @@ def ring_down_after(
     along = response.along(axis)
     late = impulses.duration_s if impulses is not None else 0.0
     amplitudes_at = [amplitudes(response.time_s, along, modes, stop + late) for stop in _ends(table)]
-    return [each for each in amplitudes_at if each is not None]
+    return [amplitude for amplitude in amplitudes_at if amplitude is not None]
 
 
 def loudest(response: MeasuredResponse, axis: str, table: Timetable) -> float:

@@ -38,7 +38,7 @@ class LiftProof:
 
     def _wiring(self) -> dict[str, Value]:
         layers = self._connection.layers
-        return {p: each.live for p, each in layers.items() if p.startswith("axes.z.motors.") and p.endswith(WIRING)}
+        return {p: layer.live for p, layer in layers.items() if p.startswith("axes.z.motors.") and p.endswith(WIRING)}
 
 
 def _rested_on(rests: tuple[Dependency, ...], wiring: dict[str, Value]) -> dict[str, Value]:

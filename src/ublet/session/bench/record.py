@@ -84,7 +84,7 @@ class _Traced(TrialResult):
     @classmethod
     def of(cls, entry: RunEntry, trial: str, trace: Trace) -> _Traced:
         """The same result, traced."""
-        values = {each.name: getattr(entry.result, each.name) for each in fields(TrialResult)}
+        values = {field.name: getattr(entry.result, field.name) for field in fields(TrialResult)}
         finding = cls(**values)
         object.__setattr__(finding, "_noting", (trial, trace))
         return finding
@@ -93,6 +93,6 @@ class _Traced(TrialResult):
         """The findings, each noted with what it may move by."""
         trial, trace = getattr(self, "_noting")  # noqa: B009 a frozen dataclass knows no such field
         findings = super().all_of(what, **subject)
-        for each in findings:
-            trace.note("finding", f"{trial}/{each.id}", each.value, each.may_move)
+        for finding in findings:
+            trace.note("finding", f"{trial}/{finding.id}", finding.value, finding.may_move)
         return findings

@@ -51,7 +51,7 @@ class PieceBench(TrialBench):
     def _timed(self, session: Session, aim: PieceParameters) -> Timetable:
         """The program by the live settings, or by the file's where there is no link."""
         machine, layers = session.document.machine, session.connection.layers
-        live = {path: each.live for path, each in layers.items()} or dict(effective(machine))
+        live = {path: layer.live for path, layer in layers.items()} or dict(effective(machine))
         return timetable(piece(machine, aim), start_of(machine), Caps(live, session.document.board.steps_per_s))
 
     def running_words(self) -> str:

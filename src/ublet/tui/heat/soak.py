@@ -56,7 +56,7 @@ class SoakBench(TrialBench):
     def first_aim(self, spec: TrialSpec) -> SoakParameters:
         """The first bed, at the temperature of the first material that wants it warm."""
         machine = self.session.document.machine
-        material = next((each for each in machine.materials.values() if each.bed_c >= COOLEST_BED_C), None)
+        material = next((material for material in machine.materials.values() if material.bed_c >= COOLEST_BED_C), None)
         target = material.bed_c if material else 60.0
         return SoakParameters(heater=next(iter(beds(machine)), "bed"), target=target)
 
@@ -208,8 +208,8 @@ class SoakBench(TrialBench):
                 text.append(f"The {surface} sensor reads the surface.", Ink.text)
             return text
         rows = [
-            (name, each.bed_c, result.finding("predicted_soak", material=name))
-            for name, each in machine.materials.items()
+            (name, material.bed_c, result.finding("predicted_soak", material=name))
+            for name, material in machine.materials.items()
         ]
         known = [(name, celsius, predicted) for name, celsius, predicted in rows if predicted is not None]
         for name, celsius, predicted in known:

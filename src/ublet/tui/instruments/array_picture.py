@@ -24,7 +24,7 @@ def array_picture(value: Array, unit: str, columns: int, rows: int) -> Text:
     low, high = min(numbers), max(numbers)
     text.append(f"{size_of(value)}   ", f"bold {Ink.text}")
     text.append(f"{show(low, unit, 3)} to {show(high, unit, 3)}\n", Ink.dim)
-    lines: list[tuple[float, ...]] = [each if isinstance(each, tuple) else (each,) for each in value]
+    lines: list[tuple[float, ...]] = [element if isinstance(element, tuple) else (element,) for element in value]
     if len(shape_of(value)) > 1 and len(lines[0]) > NARROW_COUNT:
         _map(text, lines, low, high, columns, rows - 1)
     else:

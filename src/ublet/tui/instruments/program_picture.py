@@ -182,7 +182,7 @@ def _place(place: str, begins_s: float, number: int, followed: Followed | None, 
     """A named place with the time at which it begins; whether it is done, begun, or to come."""
     now = done = False
     if followed is not None:
-        begun = [at for at, each in enumerate(table.program.segments) if each.place and at <= followed.segment]
+        begun = [at for at, segment in enumerate(table.program.segments) if segment.place and at <= followed.segment]
         now, done = bool(begun) and begun[-1] == number, number < followed.segment
     mark, ink = ("◆", f"bold {Ink.focus}") if now else ("●", Ink.good) if done else ("○", Ink.dim)
     return [(f"{mark} ", ink), (f"{_clock(begins_s):>6}  ", Ink.dim), (place, ink if now else Ink.text)]

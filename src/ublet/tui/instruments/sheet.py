@@ -61,7 +61,9 @@ class RowList(Widget):
     def _has_keys(self) -> bool:
         """Whether keys go to the bench or the dialog that it stands in: only one bar on the screen is full."""
         focused = self.screen.focused
-        owner = next((each for each in self.ancestors if isinstance(each, Widget) and each.can_focus), None)
+        owner = next(
+            (ancestor for ancestor in self.ancestors if isinstance(ancestor, Widget) and ancestor.can_focus), None
+        )
         return owner is None or focused is owner or (focused is not None and owner in focused.ancestors)
 
     def _scroll(self) -> None:

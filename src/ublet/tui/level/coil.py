@@ -156,8 +156,8 @@ def _drift(
     rows = series.rows.tolist() if series is not None and curve is not None else []
     heights = [float(curve.height(hz)) for _, _, hz in rows] if curve is not None else []
     off = [(celsius, 1000 * (mm - height), height) for (celsius, height, _), mm in zip(rows, heights, strict=True)]
-    warm = [each[0] for each in off] or [20.0, 60.0]
-    reach = max([50.0, *(1.1 * abs(each[1]) for each in off)])
+    warm = [deviation[0] for deviation in off] or [20.0, 60.0]
+    reach = max([50.0, *(1.1 * abs(deviation[1]) for deviation in off)])
     span = (min(warm) - 2, max(warm) + 2)
     words = ("heights shift without the drift, µm", "warmth of the coil, °C")
     drawn = graph(cells, 0, 0, (width, cells.height), span, (-reach, reach), words)
@@ -219,7 +219,7 @@ def _by_speed(rows: np.ndarray) -> Mapping[float, float]:
     slow = {place: sum(each) / len(each) for place, each in maps[min(maps)].items()}
     by_speed = {}
     for speed, heights in maps.items():
-        off = [sum(each) / len(each) - slow[place] for place, each in heights.items() if place in slow]
+        off = [sum(height) / len(height) - slow[place] for place, height in heights.items() if place in slow]
         by_speed[speed] = 1000 * float(np.std(off))
     return by_speed
 

@@ -87,7 +87,7 @@ def _latest(rows: list[list[float]], names: tuple[str, ...]) -> dict[str, float]
 def _found(result: TrialResult | None, names: tuple[str, ...]) -> dict[str, float]:
     """What the last result says of each side."""
     findings = {name: result.finding("height", lift=name) if result is not None else None for name in names}
-    return {name: each.value for name, each in findings.items() if each is not None}
+    return {name: finding.value for name, finding in findings.items() if finding is not None}
 
 
 def _table(

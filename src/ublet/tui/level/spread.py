@@ -97,8 +97,8 @@ def _figures(cells: Cells, left: int, rows: np.ndarray, result: TrialResult | No
             deviations.append(scatter.deviation_mm)
             ranges.append(scatter.range_mm)
     if not len(rows) and result is not None:
-        deviations = [each.value for each in result.all_of("deviation")]
-        ranges = [each.value for each in result.all_of("spread_range")]
+        deviations = [finding.value for finding in result.all_of("deviation")]
+        ranges = [finding.value for finding in result.all_of("spread_range")]
     cells.put(left, 0, "standard deviation, µm", Ink.dim)
     if not deviations:
         cells.put(left, 2, "not measured yet" if not len(rows) else "three touches tell", Ink.quiet)

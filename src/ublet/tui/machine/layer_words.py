@@ -27,14 +27,14 @@ def setting_words(path: str, declared: Declaration | None) -> Text:
 def layer_lines(session: Session, row: LayerRow, unit: str) -> Text:
     """A line for each layer: its value, and where that came from; the one in force stands out."""
     text = Text()
-    for number, each in enumerate(origins(session, row)):
-        ink = f"bold {Ink.focus}" if each.wins else Ink.text
-        value = shown_value(each.value, 8)
+    for number, origin in enumerate(origins(session, row)):
+        ink = f"bold {Ink.focus}" if origin.wins else Ink.text
+        value = shown_value(origin.value, 8)
         text.append("\n" if number else "")
-        text.append("● " if each.wins else "  ", ink)
-        text.append(f"{each.layer:<8}", ink)
+        text.append("● " if origin.wins else "  ", ink)
+        text.append(f"{origin.layer:<8}", ink)
         value = value if len(value) <= VALUE_COLUMNS else f"{value[: VALUE_COLUMNS - 1]}…"
         text.append(f"{value:>{VALUE_COLUMNS}}", ink)
-        text.append(f" {unit if each.value is not None else '':<9}", Ink.dim)
-        text.append(f"{each.words}{', in force' if each.wins else ''}", Ink.dim)
+        text.append(f" {unit if origin.value is not None else '':<9}", Ink.dim)
+        text.append(f"{origin.words}{', in force' if origin.wins else ''}", Ink.dim)
     return text

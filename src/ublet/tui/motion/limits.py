@@ -46,7 +46,7 @@ def limits_picture(session: Session, watched: TrialWatch | None, width: int, hei
     columns = max(10, min(70, width - 56))
     blocks = [Text(f"{'axis':<6}{'':<14}{'live':>14}   bars: live, and ◆ where steps are lost", Ink.dim, no_wrap=True)]
     for name in ("x", "y", "z"):
-        mine = {each.what.partition("_")[0]: each for each in findings if each.subject == {"axis": name}}
+        mine = {finding.what.partition("_")[0]: finding for finding in findings if finding.subject == {"axis": name}}
         text, motor = Text(no_wrap=True), next(iter(axis_of(session.document.machine, name).motors))
         for row, (what, key, unit) in enumerate((*QUANTITIES, ("current", f"motors.{motor}.run_a", "A"))):
             text.append("\n" if row else "")

@@ -128,7 +128,7 @@ class LedgerBench(StationBench):
             text.append("" if self.entries else "   Nothing has been done on this machine yet.", Ink.dim)
         self.write("heading", text)
         sheet = self.query_one("#list", RowList)
-        sheet.show([self._line(each) for each in self.entries], self.cursor, True)
+        sheet.show([self._line(entry) for entry in self.entries], self.cursor, True)
         self.write("detail", self._detail())
         self.refresh_bindings()
 

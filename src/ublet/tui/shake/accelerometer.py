@@ -124,7 +124,7 @@ def turned_picture(session: Session, watched: TrialWatch | None, width: int, hei
     result = newest_result(session, watched, "accelerometer-turned")
     words = declared_columns(session.document.machine)
     top = max(0, (height - TRIAD_ROWS) // 3)
-    proposed = {each.setting: str(each.after) for each in result.proposals} if result is not None else {}
+    proposed = {proposal.setting: str(proposal.after) for proposal in result.proposals} if result is not None else {}
     words_by_axis = [proposed.get(f"accelerometer.{own}", word) for own, word in zip("xyz", words, strict=True)]
     shown: list[tuple[str, list[str], str]] = [("the machine", ["x", "y", "z"], Ink.text)]
     shown.append(("the sensor on it, as declared", [_own_axis(words, axis) for axis in "xyz"], Ink.focus))

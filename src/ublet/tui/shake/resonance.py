@@ -50,7 +50,7 @@ class ResonanceBench(RecordedBench):
         if key != self._before_of:
             self._before_of = key
             known = self.session.ledger.runs(self.spec.name, "proven", most=3)
-            older = [each.id for each in known if self.watched is not None or each.id != key[1]]
+            older = [known_item.id for known_item in known if self.watched is not None or known_item.id != key[1]]
             self.before = self.session.ledger.streams(max(older), self.unread) if older else {}
         return self.before.get(stream)
 
@@ -84,7 +84,7 @@ class ResonanceBench(RecordedBench):
         known = [each for each in whole if each is not None]
         curves = known[-number:]
         before = self.earlier(f"transfer {direction}")
-        gains = [each.column("gain") for each in curves] + ([before.column("gain")] if before is not None else [])
+        gains = [curve.column("gain") for curve in curves] + ([before.column("gain")] if before is not None else [])
         drawn = gain_graph(
             cells,
             0,
@@ -96,8 +96,8 @@ class ResonanceBench(RecordedBench):
         )
         if before is not None:
             put_curve(drawn, before.column("hz"), before.column("gain"), Ink.faint)
-        for each in curves[:-1]:
-            put_curve(drawn, each.column("hz"), each.column("gain"), Ink.proposal)
+        for curve in curves[:-1]:
+            put_curve(drawn, curve.column("hz"), curve.column("gain"), Ink.proposal)
         if curves:
             last = curves[-1]
             put_curve(drawn, last.column("hz"), last.column("gain"), Ink.focus)
@@ -152,7 +152,7 @@ def _axis(
     """One axis: its curve, the one before and the one with a load behind it, its modes as a curve and in figures."""
     width, height = size
     series, before, loaded = curves
-    gains = [each.column("gain") for each in curves if each is not None]
+    gains = [curve.column("gain") for curve in curves if curve is not None]
     drawn = gain_graph(
         cells, 0, top, (width - SIDE_COLUMNS, height), axis.upper(), (aim.from_hz, aim.to_hz), highest(gains)
     )
@@ -185,7 +185,7 @@ def belts_picture(read: SeriesReader, aim: BeltsParameters, width: int, height: 
     rounds = int(tensions.rows[-1, 0]) if tensions is not None else 0
     curves = [read(f"transfer {direction} {rounds}") for direction in BELTS]
     inks = (Ink.focus, Ink.proposal)
-    gains = [each.column("gain") for each in curves if each is not None]
+    gains = [curve.column("gain") for curve in curves if curve is not None]
     side = SIDE_COLUMNS if width >= NARROW else 0
     title = "both diagonals: measured / commanded acceleration"
     drawn = gain_graph(cells, 0, 0, (width - side, height), title, (aim.from_hz, aim.to_hz), highest(gains))

@@ -120,13 +120,15 @@ class ShaperBench(RecordedBench):
         if computed is None or not self._kinds or not isinstance(self.aim, ShaperParameters):
             return computed
         proposals: list[Proposal] = []
-        before, live = {each.setting: each.before for each in computed.proposals}, self.session.live
+        before, live = {proposal.setting: proposal.before for proposal in computed.proposals}, self.session.live
         for axis in AXES:
-            slid = next((each for each in self.shapers(axis) if each.name == self._kinds.get(axis)), None)
+            slid = next((shaper for shaper in self.shapers(axis) if shaper.name == self._kinds.get(axis)), None)
             if slid is not None:
                 proposals += proposals_of(axis, slid, self.limits(axis), lambda path: before.get(path, live(path)))
             else:
-                proposals += [each for each in computed.proposals if each.setting.startswith(f"axes.{axis}.")]
+                proposals += [
+                    proposal for proposal in computed.proposals if proposal.setting.startswith(f"axes.{axis}.")
+                ]
         by_hand = several([f"{axis.upper()} {kind}" for axis, kind in sorted(self._kinds.items())])
         return Option(computed.name, f"{by_hand} as slid by hand; ↑↓ gives it up", tuple(proposals), computed.figures)
 
@@ -180,7 +182,7 @@ class ShaperBench(RecordedBench):
     def _slide(self, hz: float = 0.0, damping: float = 0.0) -> None:
         """Move the chosen named shaper of the axis that is looked at; it is then the one to be kept there."""
         name = self.chosen_name()
-        now = next((each for each in self.shapers() if each.name == name and name in NAMED), None)
+        now = next((shaper for shaper in self.shapers() if shaper.name == name and name in NAMED), None)
         if now is None:
             self.say("An optimised train has no frequency to slide: choose a named shaper with ↑↓.", Ink.dim)
             return
@@ -237,7 +239,7 @@ class ShaperBench(RecordedBench):
             put_shapers(cells, 2)
             return cells.text()
         shapers, limits = self.shapers(), self.limits()
-        chosen = next((each for each in shapers if each.name == self.chosen_name()), None)
+        chosen = next((shaper for shaper in shapers if shaper.name == self.chosen_name()), None)
         self._table(cells, shapers, chosen, limits)
         top, size = TABLE_ROWS, height - TABLE_ROWS
         wide = width if width < LEAST_COLUMNS else round(0.6 * width)
@@ -272,13 +274,13 @@ class ShaperBench(RecordedBench):
         """All shapers in figures."""
         head = f"{self.axis.upper()}  {'at Hz':>18}{'left':>9}{'drifted':>10}{'rounds':>11}{'max. mm/s²':>14}"
         cells.put(0, 0, head, Ink.dim)
-        for row, each in enumerate(shapers, start=1):
-            here = each is chosen
-            fits = each.keeps(limits) and each.rounds(limits) <= limits.rounding_mm
-            most = each.impulses.highest_mm_s2(limits.rounding_mm)
+        for row, shaper in enumerate(shapers, start=1):
+            here = shaper is chosen
+            fits = shaper.keeps(limits) and shaper.rounds(limits) <= limits.rounding_mm
+            most = shaper.impulses.highest_mm_s2(limits.rounding_mm)
             mark = "✓" if fits else "·"
-            left = f"{100 * each.residual:>8.1f} %{100 * each.drifted:>8.1f} %{each.rounds(limits):>8.3f} mm"
-            words = f"{mark} {each.name:<15}{each.frequency_hz:>4.1f}{left}{most:>14.0f}"
+            left = f"{100 * shaper.residual:>8.1f} %{100 * shaper.drifted:>8.1f} %{shaper.rounds(limits):>8.3f} mm"
+            words = f"{mark} {shaper.name:<15}{shaper.frequency_hz:>4.1f}{left}{most:>14.0f}"
             ink = f"bold {Ink.focus}" if here else Ink.text if fits else Ink.dim
             cells.put(0, row, f"{'▸' if here else ' '}{words}", ink)
         if not shapers:
@@ -296,13 +298,13 @@ class ShaperBench(RecordedBench):
         if not offers:
             return
         widest = 1.5 * max(limits.rounding_mm, chosen.rounds(limits))
-        offers = tuple(each for each in offers if each.rounding_mm <= widest)
+        offers = tuple(offer for offer in offers if offer.rounding_mm <= widest)
         words = ("least ringing, % (r slides the rounding)", "mm")
         drawn = graph(cells, left, top, size, (0.0, widest), (0.0, MOST_LEFT), words)
         column = round(drawn.at(limits.rounding_mm, 0.0)[0])
         for row in range(drawn.height):
             cells.put(column, drawn.top + row, "┊", Ink.proposal)
-        drawn.line([each.rounding_mm for each in offers], [100 * each.left for each in offers], Ink.text)
+        drawn.line([offer.rounding_mm for offer in offers], [100 * offer.left for offer in offers], Ink.text)
         worst = 100 * chosen.worst
         at, row = (round(each) for each in drawn.at(chosen.rounds(limits), min(MOST_LEFT, worst)))
         cells.put(at, row, "◆", Ink.focus)

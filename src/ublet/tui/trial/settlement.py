@@ -29,9 +29,9 @@ def outcome_line(result: TrialResult) -> Text:
 def option_line(options: Sequence[Option], chosen: Option) -> Text:
     """Which of several ways would be kept."""
     text = Text().append("↑↓ ", Ink.focus)
-    for each in options:
-        here = each.name == chosen.name
-        text.append(f"{'▸ ' if here else '  '}{each.name}   ", f"bold {Ink.proposal}" if here else Ink.dim)
+    for option in options:
+        here = option.name == chosen.name
+        text.append(f"{'▸ ' if here else '  '}{option.name}   ", f"bold {Ink.proposal}" if here else Ink.dim)
     text.append("\n")
     return text
 

@@ -104,9 +104,9 @@ class TrialBench(Asking):
             "material": next(iter(self.session.document.machine.materials), ""),
         }
         fits = {
-            each.path: usual[each.path]
-            for each in spec.declared()
-            if each.path in usual and (not each.choices or usual[each.path] in each.choices)
+            declaration.path: usual[declaration.path]
+            for declaration in spec.declared()
+            if declaration.path in usual and (not declaration.choices or usual[declaration.path] in declaration.choices)
         }
         return spec.parameters().model_copy(update=fits)
 
@@ -398,7 +398,7 @@ class TrialBench(Asking):
     def action_choose(self, by: int) -> None:
         """Another of several options."""
         if self.result is not None and (option := self.option) is not None:
-            names = [each.name for each in self.result.options]
+            names = [option.name for option in self.result.options]
             self.taken = names[(names.index(option.name) + by) % len(names)]
             self.refresh_state()
 

@@ -161,7 +161,8 @@ async def _rounds(
             await bench.motion.lift({f"axes.z.motors.{name}": mm for name, mm in commanded.items()}, LIFT_MM_S)
     raise TrialFailed(
         f"After {declared.rounds} rounds the range is {history[-1].range_mm:.3f} mm, {declared.tolerance_mm:g} are "
-        f"allowed: it was {', '.join(f'{each.range_mm:.3f}' for each in history)}. Look for play in a screw, a corner "
+        f"allowed: it was {', '.join(f'{state.range_mm:.3f}' for state in history)}. Look for play in a screw, a "
+        "corner "
         "of the bed on a slack spring, a bed that is loose on its mounts, or a probe that does not repeat (station "
         "“probe spread”)."
     )

@@ -111,7 +111,7 @@ def _twist_of(pivots: Mapping[str, Point]) -> dict[str, float]:
     places = list(pivots.values())
     left = fit_surface(places, [x * y for x, y in places]).left
     size = float(np.sqrt(np.sum(left**2)))
-    return {name: float(each) / size for name, each in zip(pivots, left, strict=True)} if size > 0 else {}
+    return {name: float(height) / size for name, height in zip(pivots, left, strict=True)} if size > 0 else {}
 
 
 def _along(values: Mapping[str, float], pattern: Mapping[str, float]) -> float:

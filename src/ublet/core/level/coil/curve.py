@@ -44,7 +44,7 @@ def drift_hz(terms: object, over_c: float, over_far_hz: float) -> float:
     """
     if not isinstance(terms, tuple) or len(terms) != 3:
         return 0.0
-    a, b, c = (float(each) for each in terms)
+    a, b, c = (float(term) for term in terms)
     return a * over_c + b * over_c * over_far_hz + c * over_c * over_c
 
 
@@ -197,7 +197,7 @@ def fit_drift(curve: CoilCurve, rows: Sequence[tuple[float, float, float, int]])
     wider = max(1.0, float(left @ left) / max(1, len(samples) - count))
     covariance = (np.linalg.inv(scaled.T @ scaled) / np.outer(size, size))[:count, :count] * wider
     shifts = off - (np.column_stack(terms) / slopes[:, None]) @ solution[:count] + solution[-1]
-    a, b, c = (float(each) for each in (*solution[:count], 0.0)[:3])
+    a, b, c = (float(term) for term in (*solution[:count], 0.0)[:3])
     return TemperatureEffect((a, b, c), 1000 * math.sqrt(float(np.mean(shifts**2))), covariance)
 
 
@@ -252,7 +252,7 @@ async def read_coil(bench: Bench, seconds: float = 0.4) -> CoilReading:
     async with bench.streams.open(COIL, RATE_HZ) as listening:
         async for chunk in listening:
             rows.append(chunk.values)
-            if sum(len(each) for each in rows) >= wanted:
+            if sum(len(row) for row in rows) >= wanted:
                 break
     values = np.concatenate(rows)
     must_go_on_reading(values)

@@ -152,7 +152,7 @@ async def coil_curve(bench: Bench, aim: CurveParameters) -> TrialResult:
         readings.append(await read_coil(bench))
         bench.record.row(CURVE.name, (height, readings[-1].hz, readings[-1].deviation_hz, readings[-1].celsius))
     try:
-        curve = fit_curve(heights.tolist(), [each.hz for each in readings])
+        curve = fit_curve(heights.tolist(), [reading.hz for reading in readings])
     except ValueError as error:
         raise TrialFailed(f"The readings make no curve: {error}. Look at the coil’s plug and mount.") from error
     backlash_um = await _backlash(bench, curve, here, aim.top_mm)
@@ -183,7 +183,7 @@ def _curve_result(
     scatter = {height: _scatter_at(readings, curve, height) for height in (low, aim.trigger_mm, top)}
     resolves = {height: curve.resolves_um(height, hz) for height, hz in scatter.items()}
     residual_um = max(curve.resolves_um(aim.trigger_mm, curve.residual_hz), 0.1)
-    warmth = sum(each.celsius for each in readings) / len(readings)
+    warmth = sum(reading.celsius for reading in readings) / len(readings)
     trigger_hz = float(curve.frequency(aim.trigger_mm))
     named = {low: "low", aim.trigger_mm: "trigger", top: "top"}
     findings = [
@@ -229,8 +229,8 @@ def _curve_result(
 
 def _scatter_at(readings: list[CoilReading], curve: CoilCurve, height: float) -> float:
     """How much a single reading scatters at a height, Hz."""
-    at = np.array([float(curve.height(each.hz)) for each in readings])
-    return float(np.interp(height, at[::-1], [each.deviation_hz for each in readings][::-1]))
+    at = np.array([float(curve.height(reading.hz)) for reading in readings])
+    return float(np.interp(height, at[::-1], [reading.deviation_hz for reading in readings][::-1]))
 
 
 def coil_needs(machine: MachineFile) -> tuple[Need, ...]:

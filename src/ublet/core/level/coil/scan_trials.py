@@ -103,12 +103,15 @@ def corners_of(rows: int, columns: int) -> dict[str, tuple[int, int]]:
 
 
 def _concluded(bench: Bench, aim: PassParameters, speeds: tuple[float, ...], passes: list[CoilScan]) -> TrialResult:
-    maps, seconds = [each.heights for each in passes], [each.seconds for each in passes]
+    maps, seconds = [scan.heights for scan in passes], [scan.seconds for scan in passes]
     slow = (maps[0] + maps[1]) / 2
     freedom = slow.size - 1
     own = 1000 * float(np.std(maps[1] - maps[0], ddof=1)) / math.sqrt(2)
     allowed = max(SAME_UM, own * math.sqrt(1.5 * worst_f(freedom)))
-    off = {speed: 1000 * float(np.std(each - slow, ddof=1)) for speed, each in zip(speeds[2:], maps[2:], strict=True)}
+    off = {
+        speed: 1000 * float(np.std(scan_map - slow, ddof=1))
+        for speed, scan_map in zip(speeds[2:], maps[2:], strict=True)
+    }
     good = [speed for speed, um in off.items() if um <= allowed]
     chosen = max(good, default=aim.slow_mm_s)
     findings: list[Finding] = [Finding("repeats", own, deviation_u(own, freedom), "µm", words="slow passes differ by")]

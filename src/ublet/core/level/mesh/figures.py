@@ -89,8 +89,8 @@ def mesh_figures(mesh: Mesh, height_u_mm: float, common_u_mm: float = 0.0) -> Me
             variance = (amplitude * noise) ** 2 * np.maximum(values, 0.0) + noise**2
             likely = -0.5 * float(np.sum(np.log(variance) + seen**2 / variance))
             models.append(_Model(likely, length, amplitude * noise, basis, seen, variance))
-    best = max(each.likely for each in models)
-    weights = np.array([math.exp(each.likely - best) for each in models])
+    best = max(model.likely for model in models)
+    weights = np.array([math.exp(model.likely - best) for model in models])
     weights /= weights.sum()
     counts = np.floor(weights * DRAWS + 0.5).astype(int)
     random = np.random.default_rng(len(known))

@@ -151,17 +151,17 @@ def first_layer(judged: Sequence[PatchVerdict], known_u_mm: float | None) -> Fir
     Raises:
         ValueError: no patch tells anything.
     """
-    seen = [each for each in judged if each.verdict != BARE]
+    seen = [patch for patch in judged if patch.verdict != BARE]
     if not seen:
         raise ValueError("no patch tells anything")
-    nudges = np.array([each.nudge_mm for each in seen])
+    nudges = np.array([patch.nudge_mm for patch in seen])
     grid = np.arange(-REACH_MM, REACH_MM + STEP_MM / 2, STEP_MM)
     alone = _likelihood(seen, grid[:, None] + nudges)  # everywhere the same error
     likely = alone + np.log(_prior(grid, known_u_mm))
     flat_mm, flat_u_mm = _moments(grid, likely)
     flat_u_mm = math.hypot(flat_u_mm, LOCAL_MM / math.sqrt(len(seen)))
     tilted, slopes, middle, tilted_u_mm = _tilted(seen, nudges)
-    free = sum(float(_likelihood([each], (grid + each.nudge_mm)[:, None]).max()) for each in seen)
+    free = sum(float(_likelihood([patch], (grid + patch.nudge_mm)[:, None]).max()) for patch in seen)
     lines = _freedom(seen)
     mean = float(nudges.mean())
     own_mm, own_u_mm = _by_themselves(seen)
@@ -170,11 +170,11 @@ def first_layer(judged: Sequence[PatchVerdict], known_u_mm: float | None) -> Fir
         if odd > 0 and 2 * (free - tilted) > chi_squared(odd):
             return FirstLayer("shape", mean - own_mm, own_u_mm, own_mm, own_u_mm, None, _each(seen, grid, flat_mm))
         wanted = [-(middle + slopes @ each) for each in _normal(seen)]
-        plane = fit_surface([each.patch.place for each in seen], wanted)
+        plane = fit_surface([patch.patch.place for patch in seen], wanted)
         return FirstLayer("tilt", -middle, max(tilted_u_mm, own_u_mm), own_mm, own_u_mm, plane)
     if len(seen) > 2 and 2 * (free - float(alone.max())) > chi_squared(len(seen) - 1):
         return FirstLayer("shape", mean - own_mm, own_u_mm, own_mm, own_u_mm, None, _each(seen, grid, flat_mm))
-    leave = abs(flat_mm) <= 2 * flat_u_mm and not nudges.any() and all(each.verdict == GOOD for each in seen)
+    leave = abs(flat_mm) <= 2 * flat_u_mm and not nudges.any() and all(patch.verdict == GOOD for patch in seen)
     return FirstLayer("good" if leave else "offset", -flat_mm, flat_u_mm, flat_mm + mean, flat_u_mm, None)
 
 
@@ -232,7 +232,7 @@ def _moments(grid: Floats, likely: Floats) -> tuple[float, float]:
 
 def _normal(seen: Sequence[PatchVerdict]) -> Floats:
     """Places of the patches from -1 to 1 over what was printed (n x 2); 0 along a side on which they do not differ."""
-    at = np.array([each.patch.place for each in seen])
+    at = np.array([patch.patch.place for patch in seen])
     middle, half = (at.max(axis=0) + at.min(axis=0)) / 2, np.ptp(at, axis=0) / 2
     return np.asarray((at - middle) / np.where(half > 1.0, half, np.inf))
 

@@ -292,11 +292,14 @@ async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float],
         "The heaters are off. Feel the last lines of each patch: lines that stand apart "
         "or come off are too high, ridges too low. Bare is one on which nothing stuck.",
         (),
-        JudgePatches(aim.width_mm, tuple(PatchArea(each.name, each.x, each.y, each.wide, each.deep) for each in done)),
+        JudgePatches(
+            aim.width_mm,
+            tuple(PatchArea(drilled.name, drilled.x, drilled.y, drilled.wide, drilled.deep) for drilled in done),
+        ),
         columns=len(done),
         rows=1,
         verdicts=VERDICTS,
-        names=tuple(each.name for each in done),
+        names=tuple(drilled.name for drilled in done),
     )
     (verdicts,) = await bench.builder.judge(question)
     judged, total = [], nudges.get("purge line", nudges.get("lift", 0.0))
@@ -319,7 +322,7 @@ async def _concluded(
     options = [fold.option(AS_NUDGED, total_mm)] if total_mm else []
     nudged_to = AS_NUDGED if options else ""
     leave = (Option(LEAVE, "the offset stays", (), {}),) if options else ()
-    bare = [each.patch.name for each in judged if each.verdict == BARE]
+    bare = [patch.patch.name for patch in judged if patch.verdict == BARE]
     nothing = f" Nothing stuck at {', '.join(bare)}: is there filament, is the sheet clean?" if bare else ""
     if len(bare) == len(judged):
         why = f"No patch can be judged.{nothing}"
@@ -344,7 +347,7 @@ async def _concluded(
         )
     if found.verdict == "shape":
         why = f"The patches differ as no offset and no tilt explains: probe the bed again.{nothing}{notes}"
-        judgeable = [each.patch.place for each in judged if each.verdict != BARE]
+        judgeable = [patch.patch.place for patch in judged if patch.verdict != BARE]
         if (layer := fold.correction(judgeable, found.each_mm)) is not None:
             why += (
                 " If it was just probed, a correction can lie on the mesh: what is printed on is not what was sensed."
@@ -357,7 +360,7 @@ async def _concluded(
     if found.verdict == "good":
         why = f"All good as it is ({left}): the offset stays.{nothing}{notes}"
         return TrialResult("proven", why, held, tuple(findings))
-    at_last = [each.verdict for each in judged if each.verdict != BARE and each.nudge_mm == judged[-1].nudge_mm]
+    at_last = [patch.verdict for patch in judged if patch.verdict != BARE and patch.nudge_mm == judged[-1].nudge_mm]
     fits = abs(found.left_mm) <= WINDOW_MM and 2 * at_last.count(GOOD) >= len(at_last)
     outcome: Outcome = "proven" if fits else "failed"
     if abs(found.wanted_mm) <= 2 * found.wanted_u_mm:

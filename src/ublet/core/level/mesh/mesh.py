@@ -128,8 +128,8 @@ def mesh_of(x_mm: Floats, y_mm: Floats, z_mm: Floats) -> Mesh:
     by_place: dict[tuple[int, int], list[float]] = {}
     for number, (r, c) in enumerate(zip(row.tolist(), column.tolist(), strict=True)):
         by_place.setdefault((r, c), []).append(float(z_mm[number]))
-    for (r, c), each in by_place.items():
-        heights[r, c] = sum(each) / len(each)
+    for (r, c), heights_there in by_place.items():
+        heights[r, c] = sum(heights_there) / len(heights_there)
     return Mesh(columns, rows, heights)
 
 

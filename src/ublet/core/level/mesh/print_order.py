@@ -32,8 +32,8 @@ class PrintStep:
 def start_of_print(machine: MachineFile, material: str, mesh: str, mesh_why: str) -> tuple[PrintStep, ...]:
     """What comes before the first line. mesh: the one to load (empty: none), and why that one or none."""
     own = machine.program
-    beds = [name for name, each in machine.heaters.items() if each.part == "bed"]
-    hotends = [name for name, each in machine.heaters.items() if each.part == "hotend"]
+    beds = [name for name, heater in machine.heaters.items() if heater.part == "bed"]
+    hotends = [name for name, heater in machine.heaters.items() if heater.part == "hotend"]
     warmth_of = machine.materials.get(material)
     steps: list[PrintStep] = []
     if beds:

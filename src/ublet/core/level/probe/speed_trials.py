@@ -163,11 +163,11 @@ def _seconds(bench: Bench, probe: Probing, place: Point, approach: TouchSettings
 
 def _pooled(series: Sequence[Sequence[float]]) -> Scatter:
     """Several series as one scatter about their own means."""
-    squares = sum(sum((z - sum(each) / len(each)) ** 2 for z in each) for each in series)
-    count = sum(len(each) for each in series)
+    squares = sum(sum((z - sum(one_series) / len(one_series)) ** 2 for z in one_series) for one_series in series)
+    count = sum(len(one_series) for one_series in series)
     freedom = count - len(series)
     deviation = math.sqrt(squares / freedom)
-    widest = max(max(each) - min(each) for each in series)
+    widest = max(max(one_series) - min(one_series) for one_series in series)
     return Scatter(count, 0.0, widest, deviation, deviation_u(deviation, freedom), 0.0, 0.0, ())
 
 
@@ -208,13 +208,13 @@ def _concluded(
         f"scatter by {best.scatter.deviation_mm:.4f} ±{2 * best.scatter.deviation_u_mm:.4f} mm, slowly by "
         f"{1000 * reference.scatter.deviation_mm:.1f}: no difference that they could tell."
     )
-    worse = [each.name for each in tried if not not_worse(reference.scatter, each.scatter)]
+    worse = [variant.name for variant in tried if not not_worse(reference.scatter, variant.scatter)]
     if worse:
         why += f" Worse, and not taken: {', '.join(worse)}."
     if hidden:
         why += f" {'; '.join(hidden)}."
     proposals = _proposals(bench, declared, best.approach)
-    if any(each.setting == "probe.approach_mm_s" for each in proposals):
+    if any(proposal.setting == "probe.approach_mm_s" for proposal in proposals):
         why += " With another speed towards the bed the Z offset is another: touch it again."
     if not proposals:
         return TrialResult("proven", why, conditions(bench), tuple(findings))

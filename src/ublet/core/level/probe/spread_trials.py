@@ -156,7 +156,7 @@ def _announce(machine: MachineFile, aim: SpreadParameters) -> str:
 
 
 def _figure(result: TrialResult) -> str:
-    worst = max((each.value for each in result.all_of("deviation")), default=0.0)
+    worst = max((finding.value for finding in result.all_of("deviation")), default=0.0)
     return f"{worst:.4f} mm"
 
 
