@@ -104,9 +104,9 @@ def table_of(figures: Mapping[str, Any]) -> list[str]:
     """Every figure as a line, with the limits where they stand in the figures, and what fell short at the end."""
     lines: list[str] = []
     short: list[str] = []
-    for part, found in figures.items():
-        lines += ["", part, *_lines(found, 1)]
-        short += [f"{part}: {words}" for words in _short(found)]
+    for part, figure in figures.items():
+        lines += ["", part, *_lines(figure, 1)]
+        short += [f"{part}: {words}" for words in _short(figure)]
     return [
         *lines,
         "",

@@ -107,7 +107,8 @@ def extruders(machines: int) -> dict[str, Any]:
         "unnamed": unnamed,
         "invented": invented,
         "within_2u": {
-            each: {"share": round(float(np.mean(hits)), 3), "of": len(hits)} for each, hits in inside.items()
+            of_finding: {"share": round(float(np.mean(hits)), 3), "of": len(hits)}
+            for of_finding, hits in inside.items()
         },
         "limits": [0.9, 0.99],
     }

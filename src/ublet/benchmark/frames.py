@@ -152,12 +152,12 @@ def _of_kind(kind: str, machines: int) -> dict[str, Any]:
     for seed in range(machines):
         made = made_up(seed, corexy, kind == "close")
         directions = ("x+y", "x-y") if corexy else ("x",)
-        each = []
+        tensions_of = []
         for direction in directions:
             way = DIRECTIONS[direction]
             true = [ring for ring in made.frame.rings(way, way, "head", MIDDLE) if abs(ring.modal_share) > 0.02]
             modes, tension = found_of(made, direction)
-            each.append(tension)
+            tensions_of.append(tension)
             for number, ring in enumerate(true):
                 if abs(ring.modal_share) < LEAST_FRACTION or not FROM_HZ < ring.frequency_hz < TO_HZ:
                     continue
@@ -181,7 +181,7 @@ def _of_kind(kind: str, machines: int) -> dict[str, Any]:
                 )
             )
         if corexy:
-            ratio, u = ratio_of(each[0], each[1])
+            ratio, u = ratio_of(tensions_of[0], tensions_of[1])
             stiff = made.frame.stiffness(MIDDLE)
             belts.append(abs(ratio - stiff["y"] / stiff["x"]) <= 2 * u)
     return {

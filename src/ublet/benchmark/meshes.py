@@ -157,10 +157,10 @@ def _verdicts(scenario: Path, seed: int) -> dict[str, str]:
     async def work(session: Any, watcher: Any) -> None:
         bed = watcher.simulated.world.bed
         mesh, check = TRIALS["bed-mesh"], TRIALS["mesh-check"]
-        found = await session.run(mesh, MeshParameters(columns=POINTS, rows=POINTS), watcher)
-        result = found.ran.result
+        run = await session.run(mesh, MeshParameters(columns=POINTS, rows=POINTS), watcher)
+        result = run.ran.result
         assert result.choice is not None, result.why
-        await session.keep(result.choice, found.number)
+        await session.keep(result.choice, run.number)
         for change in KNOCKS:
             at, mm = KNOCKS[change]
             knock = Knock(after_touches=1, at=at, mm=mm * float(random.choice((-1, 1))))

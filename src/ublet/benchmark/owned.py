@@ -159,7 +159,7 @@ class Owned:
             roles = self._pick([names[1], names[2], names[0]], [names[2], names[0], names[1]])
             self.moved = tuple(names)
         if self.lifts == "exchanged":
-            one, two = (int(each) for each in self._random.choice(len(names), 2, replace=False))
+            one, two = (int(index) for index in self._random.choice(len(names), 2, replace=False))
             roles[one], roles[two] = roles[two], roles[one]
             self.moved = (names[one], names[two])
         lead = 4 * (1 + draw(-0.002, 0.002))

@@ -39,9 +39,9 @@ def ledger_at_size(folder: Path, entries: int, repeats: int) -> dict[str, Any]:
     async def refreshed() -> tuple[list[float], float]:
         session = Session(machine, _no_board, threaded=False)
         first = _seconds(lambda: standings(session))
-        each = [_seconds(lambda: standings(session)) for _ in range(5 * repeats)]
+        seconds = [_seconds(lambda: standings(session)) for _ in range(5 * repeats)]
         session.ledger.close()
-        return each, first
+        return seconds, first
 
     refresh, first = asyncio.run(refreshed())
     empty = folder / "empty.ledger"

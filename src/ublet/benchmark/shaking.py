@@ -37,7 +37,7 @@ def _modes(frames: int, noise_db: float) -> dict[str, Any]:
         response = recorded(made, SWEEP.at, times, random, noise_db)
         modes = fit_modes(frequency_response_of(commanded, response, RATE_HZ, LOW_HZ, HIGH_HZ))
         main = int(np.argmax(made.modal_share))
-        mode = min(modes, key=lambda each: abs(each.frequency_hz - made.hz[main]))
+        mode = min(modes, key=lambda own_mode: abs(own_mode.frequency_hz - made.hz[main]))
         hz.append(abs(mode.frequency_hz / made.hz[main] - 1))
         damping.append(abs(mode.damping_ratio / made.damping[main] - 1))
         covered.append(abs(mode.frequency_hz - made.hz[main]) <= 2 * mode.frequency_u)

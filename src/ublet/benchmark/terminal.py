@@ -79,11 +79,11 @@ class PseudoTerminal:
             got += self.read(0.01)
         return time.perf_counter() - began
 
-    def go_to(self, station: bytes, found: str, shown: str) -> None:
+    def go_to(self, station: bytes, station_shown: str, shown: str) -> None:
         """Go to a station of the app by its palette. found: what the palette says of it; shown: what its bench does."""
         self.wait_for("no errors")
         self.rest(1.5)
-        for words, painted in ((b"\x10", "Search"), (station, found), (b"\r", shown)):
+        for words, painted in ((b"\x10", "Search"), (station, station_shown), (b"\r", shown)):
             os.write(self.end, words)
             self.wait_for(painted)
             self.rest(1.0)

@@ -94,7 +94,7 @@ def _print_heat(report: dict[str, Any]) -> None:
     say(f"  predicted steps to {show(report['target_c'], '°C')}:")
     for candidate in report["candidates"]:
         settled = (
-            "does not settle" if candidate["settle_s"] is None else f"settled in {{duration(candidate['settle_s'])}}"
+            "does not settle" if candidate["settle_s"] is None else f"settled in {duration(candidate['settle_s'])}"
         )
         gains = "  ".join(f"{key} {show(candidate[key], '', 4)}" for key in ("kp", "ki", "kd"))
         say(f"    {candidate['name']:10} {gains}   overshoot {candidate['overshoot_c']:.1f} °C, {settled}")

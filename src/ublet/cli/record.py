@@ -177,8 +177,8 @@ def fact(
                     known = {path: kind.words for path, kind in paths(machine).items()}
                     print_json({"facts": [asdict(fact) for fact in in_force], "known": known})
                     return
-                for each in in_force:
-                    say(f"{local_time(each.at)}  {each.words}")
+                for in_force_fact in in_force:
+                    say(f"{local_time(in_force_fact.at)}  {in_force_fact.words}")
                 say("can be told: " + ", ".join(paths(machine)))
                 return
             wanted = fact_from(machine, name, value)

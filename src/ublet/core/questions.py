@@ -69,7 +69,7 @@ class Measure(Question):
     def allowed(self) -> str:
         """A quantity, or a word instead."""
         words = f", or a word: {', '.join(self.answers)}" if self.answers else ""
-        low, high = (show(each, self.unit, 5) if each is not None else "" for each in (self.lowest, self.highest))
+        low, high = (show(bound, self.unit, 5) if bound is not None else "" for bound in (self.lowest, self.highest))
         bounds = (
             f", from {low} to {high}" if low and high else f", from {low}" if low else f", to {high}" if high else ""
         )
@@ -137,7 +137,7 @@ class Jog(Question):
 
     def smaller(self, step: float) -> float:
         """The next smaller step; the smallest stays."""
-        return next((each for each in self.steps if each < step - 1e-12), self.steps[-1])
+        return next((step_mm for step_mm in self.steps if step_mm < step - 1e-12), self.steps[-1])
 
 
 @dataclass(frozen=True)
@@ -191,8 +191,8 @@ class Judge(Question):
 
     def judged(self, answer: str) -> tuple[tuple[str, ...], ...]:
         """The verdicts of an answer by rows, from the front."""
-        each = answer.split(",")
-        return tuple(tuple(each[row * self.columns : (row + 1) * self.columns]) for row in range(self.rows))
+        words = answer.split(",")
+        return tuple(tuple(words[row * self.columns : (row + 1) * self.columns]) for row in range(self.rows))
 
 
 @dataclass(frozen=True)

@@ -136,8 +136,8 @@ def shape_of(value: Array) -> tuple[int, ...]:
 
 def finite(value: Value) -> bool:
     """Whether every number in a value is finite."""
-    each = numbers_in(value) if isinstance(value, tuple) else (value,)
-    return all(math.isfinite(number) for number in each if isinstance(number, float))
+    numbers = numbers_in(value) if isinstance(value, tuple) else (value,)
+    return all(math.isfinite(number) for number in numbers if isinstance(number, float))
 
 
 class ValueKind(StrEnum):
@@ -180,8 +180,10 @@ class Declaration:
     def allowed(self) -> str:
         """The allowed values in words, e.g. ``20 to 500 °C``."""
         if self.shape:
-            each = self._range()
-            return f"{' x '.join(self.shape)} numbers, each {each}" if len(self.shape) > 1 else f"numbers, each {each}"
+            number = self._range()
+            return (
+                f"{' x '.join(self.shape)} numbers, each {number}" if len(self.shape) > 1 else f"numbers, each {number}"
+            )
         if self.choices:
             return "one of " + ", ".join(str(choice) for choice in self.choices)
         if self.kind is ValueKind.TEXT:

@@ -123,13 +123,13 @@ class MeshFollower:
     def _height(self, x: float, y: float) -> float:
         mesh = self._fine
         assert mesh is not None
-        found = []
+        weighted = []
         for at, lines in ((x, mesh.x), (y, mesh.y)):
             step = (lines[-1] - lines[0]) / (len(lines) - 1)
             fraction = min(max((at - lines[0]) / step, 0.0), len(lines) - 1.0)
             cell = min(int(fraction), len(lines) - 2)
-            found.append((cell, fraction - cell))
-        (c, u), (r, v) = found
+            weighted.append((cell, fraction - cell))
+        (c, u), (r, v) = weighted
         heights = mesh.heights
         return float(
             (1 - v) * ((1 - u) * heights[r, c] + u * heights[r, c + 1])

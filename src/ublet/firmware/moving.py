@@ -166,8 +166,8 @@ class Mover:
         for axis in {path.split(".")[1] for path in placing}:
             caps = self.drivers.caps
             for motor in caps.of_axis[axis]:
-                for each in caps.kinematics.axes_of(motor):
-                    self.position[each] = None
+                for moved_axis in caps.kinematics.axes_of(motor):
+                    self.position[moved_axis] = None
             self.position[axis] = None
 
     def settled(self) -> None:

@@ -213,8 +213,8 @@ class StreamSender:
         """Make blocks of what waits; the rest of a capture is a short one. whole: nothing is left to wait."""
         if not stream.waiting:
             return
-        counts = np.concatenate([each for each, _ in stream.waiting])
-        times = np.concatenate([each for _, each in stream.waiting])
+        counts = np.concatenate([sent for sent, _ in stream.waiting])
+        times = np.concatenate([sent for _, sent in stream.waiting])
         if stream.wanted:
             most = max(0, stream.wanted - stream.taken)
             counts, times = counts[:most], times[:most]

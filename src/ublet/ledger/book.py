@@ -126,7 +126,7 @@ class Ledger:
     def concluded(self, trial: str, subject: Mapping[str, str] | None = None) -> RunEntry | None:
         """The newest run of a trial that came to an answer: proven or failed."""
         entries = [self.latest(trial, outcome, subject) for outcome in ("proven", "failed")]
-        return max((entry for entry in entries if entry is not None), key=lambda each: each.id, default=None)
+        return max((entry for entry in entries if entry is not None), key=lambda run_entry: run_entry.id, default=None)
 
     def run(self, number: int) -> RunEntry | None:
         """One run; None: there is none of that number."""
@@ -145,7 +145,7 @@ class Ledger:
 
     def _held(self) -> list[RunEntry]:
         """Runs that have ended and are not in the file yet."""
-        return [each.entry for each in self._open.values() if each.entry is not None]
+        return [recorded.entry for recorded in self._open.values() if recorded.entry is not None]
 
     def streams(self, number: int, leave: tuple[str, ...] = ()) -> dict[str, Series]:
         """What a run recorded: its streams by name, in the order in which they began. leave: kinds not to be read."""
@@ -267,7 +267,7 @@ class Ledger:
         if self._writer.pending:
             self._writer.retry()
         if not self._writer.pending:
-            self._open = {number: each for number, each in self._open.items() if each.entry is None}
+            self._open = {number: recorded for number, recorded in self._open.items() if recorded.entry is None}
             self._enter_changes()
         return before - self.waiting
 

@@ -66,12 +66,12 @@ def _rests(query: Query, number: int) -> tuple[Dependency, ...]:
     )
 
 
-def _option(each: dict[str, Any]) -> Option:
+def _option(fields: dict[str, Any]) -> Option:
     proposals = tuple(
         Proposal(p["setting"], frozen(p["before"]), frozen(p["after"]), p["unit"], p["effect"])
-        for p in each["proposals"]
+        for p in fields["proposals"]
     )
-    return Option(each["name"], each["note"], proposals, each["figures"])
+    return Option(fields["name"], fields["note"], proposals, fields["figures"])
 
 
 def streams_of(query: Query, number: int, leave: tuple[str, ...] = ()) -> dict[str, Series]:

@@ -89,7 +89,7 @@ class Recorded:
     def found(self, findings: Sequence[Finding], option: Option | None, rests: tuple[Dependency, ...]) -> None:
         """It found these and can propose this, and goes on."""
         known = {finding.id for finding in findings}
-        self._found = (*(each for each in self._found if each.id not in known), *findings)
+        self._found = (*(stored for stored in self._found if stored.id not in known), *findings)
         self._option = option if option is not None else self._option
         self.flush()
         self._add(Found(self.number, tuple(findings), option, rests))

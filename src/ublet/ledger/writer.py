@@ -176,9 +176,9 @@ def _enter(base: sqlite3.Connection, run: int, findings: Sequence[Finding], firs
     )
 
 
-def _finding(run: int, place: int, each: Finding) -> tuple[object, ...]:
-    values = (each.value, each.uncertainty, each.unit, each.limit, each.tolerance)
-    return (run, place, each.id, each.what, json.dumps(dict(each.subject)), each.words, *values)
+def _finding(run: int, place: int, finding: Finding) -> tuple[object, ...]:
+    values = (finding.value, finding.uncertainty, finding.unit, finding.limit, finding.tolerance)
+    return (run, place, finding.id, finding.what, json.dumps(dict(finding.subject)), finding.words, *values)
 
 
 @dataclass

@@ -51,11 +51,11 @@ async def _malformed(bench: CheckSetup) -> None:
         _raw(plain, f"+{zlib.crc32(plain) & 0xFFFFFFF:07x}"),
     ]
     spoilt.append(_raw(ask % (number, b'"' + b"a" * LONGEST_LINE + b'"')))
-    for each in spoilt:
+    for text in spoilt:
         line.got.clear()
-        line.write(each)
-        await line.notification("damaged", lambda params: True, f"no `damaged` after {each[:60]!r}", 8.0)
-        must(not await line.answered(number, 0.1), f"it answered {each[:60]!r}")
+        line.write(text)
+        await line.notification("damaged", lambda params: True, f"no `damaged` after {text[:60]!r}", 8.0)
+        must(not await line.answered(number, 0.1), f"it answered {text[:60]!r}")
 
 
 @clause("1.4", "Sums may be written in capitals, and a carriage return before the newline is ignored.")
@@ -132,7 +132,7 @@ async def _session(bench: CheckSetup) -> None:
     same = await bench.good("hello", client="x", protocol=PROTOCOL, session=SESSION)
     must(not same.get("was_on"), "the same session was told that something had been on")
     other = await bench.good("hello", client="x", protocol=PROTOCOL, session="another")
-    was = [each.get("what") for each in other.get("was_on", [])]
+    was = [off_heater.get("what") for off_heater in other.get("was_on", [])]
     must(f"heaters.{heater}" in was, f"another session was told of {was}, and the heater was on")
     third = await bench.good("hello", client="x", protocol=PROTOCOL, session="a third")
     must(not third.get("was_on"), "a heater was on again after another session's hello")

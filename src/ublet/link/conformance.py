@@ -33,18 +33,20 @@ async def conform(transport: Transport) -> list[ClauseVerdict]:
     line = BareLine(transport)
     hello = await line.ask("hello", client="ublet conform", protocol=PROTOCOL, session=SESSION)
     verdicts = []
-    for each in CLAUSES:
+    for clause in CLAUSES:
         try:
             bench = await _ready(line, hello)
             line.got.clear()
-            await each.check(bench)
-            verdicts.append(ClauseVerdict(each.number, each.words, True))
+            await clause.check(bench)
+            verdicts.append(ClauseVerdict(clause.number, clause.words, True))
         except (ClauseBroken, Silent) as error:
-            verdicts.append(ClauseVerdict(each.number, each.words, False, str(error)))
+            verdicts.append(ClauseVerdict(clause.number, clause.words, False, str(error)))
         except Unchecked as error:
-            verdicts.append(ClauseVerdict(each.number, each.words, None, str(error)))
+            verdicts.append(ClauseVerdict(clause.number, clause.words, None, str(error)))
         except (KeyError, TypeError, IndexError, AttributeError) as error:
-            verdicts.append(ClauseVerdict(each.number, each.words, False, f"an answer of another shape ({error!r})"))
+            verdicts.append(
+                ClauseVerdict(clause.number, clause.words, False, f"an answer of another shape ({error!r})")
+            )
     for method in ("motion.stop", "heat.off", "release"):
         await line.ask(method)
     return verdicts

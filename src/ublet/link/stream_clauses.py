@@ -60,9 +60,9 @@ async def _came(line: BareLine, kind: dict[str, Any], stream: int, blocks: int) 
     """The first blocks of a stream. Raises Silent when they do not come, Broken when one has another shape."""
     line.blocks.clear()
     await line.until(lambda: len([b for b in line.blocks if b.id == stream]) >= blocks, "its blocks did not come", 6.0)
-    found = [unpack(block, len(kind["columns"])) for block in line.blocks if block.id == stream]
-    must(None not in found, f"a block is not one of {len(kind['columns'])} columns")
-    return [block for block in found if block is not None]
+    unpacked = [unpack(block, len(kind["columns"])) for block in line.blocks if block.id == stream]
+    must(None not in unpacked, f"a block is not one of {len(kind['columns'])} columns")
+    return [block for block in unpacked if block is not None]
 
 
 @clause("11.1", "Blocks and readings are numbered from 0, times rise by the board's clock, none beyond the credit.")
@@ -77,7 +77,7 @@ async def _numbered(bench: CheckSetup) -> None:
     for block in blocks:
         must(block.index == due, f"block {block.number} begins at reading {block.index}; {due} was due")
         due += len(block.counts)
-    times = [each for block in blocks for each in (block.first_s, block.last_s)]
+    times = [time_s for block in blocks for time_s in (block.first_s, block.last_s)]
     must(all(a < b for a, b in pairwise(times)), f"its times do not rise: {times}")
     off = (blocks[-1].last_s - blocks[0].first_s) / ((due - 1) / rate) - 1
     must(abs(off) < 0.06, f"its times say that it is {100 * off:+.0f} % off the rate that was asked for")

@@ -111,7 +111,8 @@ def ripples(text: str, file: Path) -> tuple[dict[str, Any], DrawFigure]:
         raise ValueError(f"{path.name}: there is nothing to draw of ripples")
 
     words = ", ".join(
-        f"{axis} {each['frequency_hz']:.1f} ±{2 * each['frequency_u']:.1f} Hz" for axis, each in rows_by_axis.items()
+        f"{axis} {axis_rows['frequency_hz']:.1f} ±{2 * axis_rows['frequency_u']:.1f} Hz"
+        for axis, axis_rows in rows_by_axis.items()
     )
     why = "damping is not told by counting: take a shaper that stands 0.05 to 0.15, and verify it"
     return {

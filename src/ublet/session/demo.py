@@ -32,11 +32,11 @@ def variant(name: str) -> tuple[str, str, str]:
         "machine": machine_path(stem).read_text(encoding="utf-8"),
         "scenario": scenario_path(stem).read_text(encoding="utf-8"),
     }
-    found = {
+    made = {
         kind: _with(text, changes.get(kind, {}), [path for path in changes["without"] if path.startswith(f"{kind}.")])
         for kind, text in texts.items()
     }
-    return stem, found["machine"], found["scenario"]
+    return stem, made["machine"], made["scenario"]
 
 
 def _with(text: str, changes: Mapping[str, Any], without: Sequence[str]) -> str:

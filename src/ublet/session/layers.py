@@ -61,8 +61,8 @@ def rows(document: Document, connection: Connection) -> list[LayerRow]:
     for path, value in document.values.items():
         declared = BOARD_SETTINGS.find(path)
         if path in layers:
-            each = layers[path]
-            layer_rows.append(LayerRow(path, value, each.image, each.stored, each.live, True))
+            setting = layers[path]
+            layer_rows.append(LayerRow(path, value, setting.image, setting.stored, setting.live, True))
         elif value is not None:
             layer_rows.append(LayerRow(path, value, on_board=declared is not None and bool(layers)))
     known = document.values

@@ -50,8 +50,8 @@ def taken(session: Session) -> tuple[StoredMesh, ...]:
     """Meshes of proven runs, the newest first."""
     entries = [run for trial in TRIALS for run in session.ledger.runs(trial, "proven", most=MOST)]
     live = live_mesh(session.live)
-    each = [_taken(session, entry, live) for entry in sorted(entries, key=lambda entry: -entry.id)]
-    return tuple(mesh for mesh in each if mesh is not None)[:MOST]
+    meshes = [_taken(session, entry, live) for entry in sorted(entries, key=lambda entry: -entry.id)]
+    return tuple(mesh for mesh in meshes if mesh is not None)[:MOST]
 
 
 def _taken(session: Session, entry: RunEntry, live: Mesh | None) -> StoredMesh | None:
@@ -103,9 +103,13 @@ def at_start(session: Session, known: tuple[StoredMesh, ...], material: str = ""
     where = f"on {sheet or NO_SHEET}"
     if not here:
         return None, f"none was taken {where}: probe one"
-    near = [each for each in here if wanted is None or each.bed_c is None or abs(each.bed_c - wanted) <= NEAR_C]
+    near = [
+        stored_mesh
+        for stored_mesh in here
+        if wanted is None or stored_mesh.bed_c is None or abs(stored_mesh.bed_c - wanted) <= NEAR_C
+    ]
     if not near:
-        warm = ", ".join(f"{each.bed_c:.0f}" for each in here if each.bed_c is not None)
+        warm = ", ".join(f"{stored_mesh.bed_c:.0f}" for stored_mesh in here if stored_mesh.bed_c is not None)
         return None, f"none was taken {where} near {name}'s {wanted:g} °C (only at {warm}): probe one as warm"
     holds = [neighbour for neighbour in near if not neighbour.reasons]
     if not holds:

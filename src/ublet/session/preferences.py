@@ -99,7 +99,7 @@ def _taken(known: dict[str, Any]) -> tuple[Preferences, list[str]]:
         try:
             return Preferences.model_validate(known), wrong
         except ValidationError as error:
-            for key in {str(each["loc"][0]) for each in error.errors()}:
+            for key in {str(fault["loc"][0]) for fault in error.errors()}:
                 raw = known.pop(key)
                 allowed = declared[key].allowed() if key in declared else "no such preference"
                 wrong.append(f"{key}: found {raw!r}; allowed: {allowed}")

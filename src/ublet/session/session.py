@@ -333,7 +333,9 @@ class Session:
     def _proposed_by(self, values: Mapping[str, Value]) -> dict[str, int | None]:
         """The run that proposed each value: that of its newest keep."""
         kept = {path: self.ledger.last_change(path, "keep") for path in values}
-        return {path: each.run for path, each in kept.items() if each is not None and same(each.after, values[path])}
+        return {
+            path: change.run for path, change in kept.items() if change is not None and same(change.after, values[path])
+        }
 
     async def settle(self) -> None:
         """Settle an interrupted save, if there is one; what was done is noted."""
@@ -447,11 +449,11 @@ class NotOurs(SaveFailed):
 def on_words(on_before: Sequence[On]) -> str:
     """What had been on when the link was made, and is off now, as a sentence."""
     phrases = []
-    for each in on_before:
-        name = each.what.partition(".")[2] or each.what
-        if each.target_c is not None:
-            phrases.append(f"the {name} was {'switched around' if each.relay else 'held at'} {each.target_c:g} °C")
-        elif each.duty is not None:
+    for on in on_before:
+        name = on.what.partition(".")[2] or on.what
+        if on.target_c is not None:
+            phrases.append(f"the {name} was {'switched around' if on.relay else 'held at'} {on.target_c:g} °C")
+        elif on.duty is not None:
             phrases.append(f"the {name} fan ran")
         else:
             phrases.append("something moved")
@@ -462,9 +464,9 @@ def on_words(on_before: Sequence[On]) -> str:
 def _holds(on_before: Sequence[On]) -> dict[str, float]:
     """Heaters that were held at a target."""
     return {
-        each.what.partition(".")[2]: each.target_c
-        for each in on_before
-        if each.target_c is not None and not each.relay and each.what.startswith("heaters.")
+        on.what.partition(".")[2]: on.target_c
+        for on in on_before
+        if on.target_c is not None and not on.relay and on.what.startswith("heaters.")
     }
 
 

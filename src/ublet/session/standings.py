@@ -150,7 +150,7 @@ def _trial_standing(session: Session, name: str, heater: str | None) -> StationS
     names = (name,) if check in (None, name) else (name, str(check))
     subject = {"heater": heater} if heater is not None else {}
     entries = [session.ledger.concluded(name, subject) for name in names]
-    entry = max((entry for entry in entries if entry is not None), key=lambda each: each.id, default=None)
+    entry = max((entry for entry in entries if entry is not None), key=lambda state: state.id, default=None)
     if entry is None:
         lacking = lacking_words(TRIALS[name].uses(session.document.machine), session.connection.can)
         missing = bool(lacking) and session.connection.linked

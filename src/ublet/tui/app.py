@@ -95,8 +95,8 @@ class UbletApp(Host):
         self._following = FrameFollower(self, self._least_size)
         self._resting: Timer | None = None
         self._before_ledger = START_STATION
-        for each in THEMES:
-            self.register_theme(each)
+        for theme in THEMES:
+            self.register_theme(theme)
         self.theme = theme_kept()
         self.console.push_theme(ink_theme(self.theme))
 
@@ -397,7 +397,7 @@ class UbletApp(Host):
         from ublet.tui.frame.help import explained, help_page
 
         bench = self.bench
-        everywhere = explained(each for each in self.BINDINGS if isinstance(each, Binding))
+        everywhere = explained(binding for binding in self.BINDINGS if isinstance(binding, Binding))
         page = help_page(bench.help_now() if bench else None, bench.own_bindings() if bench else [], everywhere)
         self.push_screen(TextDialog("Why and how", page))
 

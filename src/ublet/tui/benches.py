@@ -41,8 +41,8 @@ from ublet.tui.shake.shaper import ShaperBench
 from ublet.tui.trial.bench import StationBench
 
 BENCHES: dict[str, type[StationBench]] = {
-    each.kind: each
-    for each in (
+    bench.kind: bench
+    for bench in (
         *(EditorBench, WiringBench, ModulesBench, WriteBench, PortBench),
         *(InputsBench, PairingBench, FansBench, MotorsBench),
         *(DirectionsBench, HomingBench, JogBench, StepsBench, LimitsBench),

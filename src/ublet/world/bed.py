@@ -131,7 +131,9 @@ class TrueBed:
         u, v = 2 * x / self.width - 1, 2 * y / self.depth - 1
         bow = self._bow * (1 - (u * u + v * v) / 2)
         stands = self._plate.at(self._screwed, x, y) - self._platform.at(self._lifted, x, y)
-        return stands + bow + self._waves(x, y) + self._rise + sum(self._knock(each, u, v) for each in self._knocked)
+        return (
+            stands + bow + self._waves(x, y) + self._rise + sum(self._knock(corner, u, v) for corner in self._knocked)
+        )
 
     def follow(self, spun: Mapping[str, float]) -> None:
         """The motors of Z have carried so far: what they did apart from one another tilts the bed."""

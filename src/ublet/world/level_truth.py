@@ -64,13 +64,13 @@ def _lifts(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
         (ax, ay), (bx, by) = pivots.values()
         along = [((x - ax) * (bx - ax) + (y - ay) * (by - ay)) / ((bx - ax) ** 2 + (by - ay) ** 2) for x, y in places]
         slope = (touched[1] - touched[0]) / (along[1] - along[0])
-        found = {name: touched[0] + slope * (at - along[0]) for name, at in zip(pivots, (0.0, 1.0), strict=True)}
+        at_pivots = {name: touched[0] + slope * (at - along[0]) for name, at in zip(pivots, (0.0, 1.0), strict=True)}
     else:
         surface = LeastSquares(places, touched, len(pivots) > THREE)
-        found = {name: surface.at(*pivot) for name, pivot in pivots.items()}
-    mean = sum(found.values()) / len(found)
-    heights = {f"height.{name}": height - mean for name, height in found.items()}
-    return {"range": max(found.values()) - min(found.values()), **heights}
+        at_pivots = {name: surface.at(*pivot) for name, pivot in pivots.items()}
+    mean = sum(at_pivots.values()) / len(at_pivots)
+    heights = {f"height.{name}": height - mean for name, height in at_pivots.items()}
+    return {"range": max(at_pivots.values()) - min(at_pivots.values()), **heights}
 
 
 def _lifts_by_hand(world: World, machine: MachineFile, aim: Aim) -> dict[str, float]:
@@ -195,7 +195,8 @@ def _first_layer(world: World, machine: MachineFile, aim: Aim) -> dict[str, floa
     """
     shape = LayerShape.model_validate({key: aim[key] for key in LayerShape.model_fields if key in aim})
     looks = [
-        world.laid.patch(each.x, each.y, each.wide, each.deep, shape.width_mm) for each in places_of(machine, shape)
+        world.laid.patch(patch.x, patch.y, patch.wide, patch.deep, shape.width_mm)
+        for patch in places_of(machine, shape)
     ]
     gaps = [look.gap_mm - shape.layer_mm for look in looks if look is not None]
     if not gaps:

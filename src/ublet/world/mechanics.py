@@ -136,14 +136,14 @@ class Mechanics:
             self._known = (accelerations, pace.acceleration_mm_s2, self._driven(accelerations, pace))
         driven = self._known[2]
         cuts = {0.0, pace.seconds}
-        for each in driven:
-            cuts.update(at for at in self._turning_points(each, pace) if 0.0 < at < pace.seconds)
+        for motor in driven:
+            cuts.update(at for at in self._turning_points(motor, pace) if 0.0 < at < pace.seconds)
         times = sorted(cuts)
         for start, end in pairwise(times):
             middle = pace.speed((start + end) / 2)
-            for each in driven:
-                self._slip_or_catch(each, middle)
-            going = {each.role: each.per_mm for each in driven if each.role not in self._slipping}
+            for motor in driven:
+                self._slip_or_catch(motor, middle)
+            going = {motor.role: motor.per_mm for motor in driven if motor.role not in self._slipping}
             known = {role: mm for role, mm in going.items() if role in self.kinematics.motors}
             yield Stretch(pace.gone(start), pace.gone(end), self.kinematics.of_motors(known), going)
 

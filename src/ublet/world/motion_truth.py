@@ -25,8 +25,8 @@ def steps_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
         microsteps = {f"{axis}.{name}": motor.microsteps for name, motor in declared.items()}
         own = [motor for motor in mechanics.motors.values() if motor.role in microsteps]
         if own:
-            each = [m.turn_mm / (m.full_steps * (m.microsteps or microsteps[m.role])) for m in own]
-            truths[f"steps_per_mm.{axis}"] = len(each) / sum(each)
+            travel = [m.turn_mm / (m.full_steps * (m.microsteps or microsteps[m.role])) for m in own]
+            truths[f"steps_per_mm.{axis}"] = len(travel) / sum(travel)
     return truths
 
 

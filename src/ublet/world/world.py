@@ -290,8 +290,8 @@ class World:
         going = tuple(stretch.axes.items()) if probe is not None else ((axis, stretch.axes[axis]),)
 
         def reads(mm: float) -> bool:
-            for each, per_mm in going:
-                where[each] = mechanics.where_after(each, per_mm * mm)[0]
+            for reading, per_mm in going:
+                where[reading] = mechanics.where_after(reading, per_mm * mm)[0]
             if probe is not None:
                 speed = pace.speed(pace.reached(stretch.start_mm + mm))
                 probe.down_mm_s = max(0.0, -stretch.axes["z"] * speed)

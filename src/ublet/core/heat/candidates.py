@@ -128,7 +128,7 @@ def _balanced(model: HeaterModel, situation: Situation, demands: Demands) -> Pid
             measure = predict_step(model, gains, situation).measure
             over = max(0.0, measure.overshoot_c - demands.overshoot_c / 2)
             tried.append((over, measure.settle_s if measure.settle_s is not None else math.inf, gains))
-    return min(tried, key=lambda each: each[:2])[2]
+    return min(tried, key=lambda candidate: candidate[:2])[2]
 
 
 def recommend(made: Mapping[str, Candidate], demands: Demands = HOTEND) -> tuple[str, str]:

@@ -147,5 +147,5 @@ def recommended(choices: Sequence[CurveAssessment]) -> CurveAssessment | None:
     """
     good = [choice for choice in choices if choice.fit.fits] or list(choices)
     if any(fit.differs for fit in good):
-        return max(good, key=lambda each: each.above_other_c or 0.0)
-    return min(good, key=lambda each: each.uncertainty_c, default=None)
+        return max(good, key=lambda assessment: assessment.above_other_c or 0.0)
+    return min(good, key=lambda assessment: assessment.uncertainty_c, default=None)

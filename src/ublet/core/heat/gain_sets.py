@@ -34,7 +34,7 @@ def gains_root(heater: str, target_c: float, sets: Iterable[str], read: SettingR
             distance = abs(target_c - at)
             if distance <= within:
                 near.append((distance, root))
-    return min(near, key=lambda each: each[0])[1] if near else f"heaters.{heater}"
+    return min(near, key=lambda gain_set: gain_set[0])[1] if near else f"heaters.{heater}"
 
 
 def gains_below(root: str, read: SettingReader) -> PidGains:

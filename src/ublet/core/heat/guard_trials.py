@@ -73,7 +73,7 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
         ("link cut", partial(_link_cut, bench, aim.heater, heater)),
     ]
     before = bench.record.going_on
-    done = [Drilled(**each) for each in before.state["drilled"]] if before is not None else []
+    done = [Drilled(**fields) for fields in before.state["drilled"]] if before is not None else []
     for number, (name, work) in enumerate(works):
         bench.progress(Progress(name, number / len(works), None, f"{number + 1} of {len(works)}", name))
         if number >= len(done):
@@ -81,9 +81,9 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
             bench.record.found(*_findings(aim.heater, done[-1], limit_c))
             words = f"{number + 1} of {len(works)} guards drilled"
             bench.record.checkpoint(Checkpoint(words, {"drilled": [asdict(drilled) for drilled in done]}))
-        each = done[number]
-        peak = math.nan if each.peak_c is None else each.peak_c
-        bench.record.row("drills", (float(number), each.seconds, each.allowed_s, peak, limit_c))
+        result = done[number]
+        peak = math.nan if result.peak_c is None else result.peak_c
+        bench.record.row("drills", (float(number), result.seconds, result.allowed_s, peak, limit_c))
     findings = [finding for drilled in done for finding in _findings(aim.heater, drilled, limit_c)]
     bad = [words for drilled in done for words in _complaints(drilled, limit_c, part)]
     if bad:

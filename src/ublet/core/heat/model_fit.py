@@ -116,7 +116,7 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
     if _rms(fitted.residual) > MUCH_MORE * max(noise, LEAST_NOISE_C):
         starts = [np.append(fitted.x, np.log([quick, 0.2])) for quick in QUICK_S]
         two = [minimise(error, start, np.array(LOWEST), high) for start in starts]
-        best = min(two, key=lambda each: _rms(each.residual))
+        best = min(two, key=lambda fit: _rms(fit.residual))
         if _rms(best.residual) < MUCH_LESS * _rms(fitted.residual):
             fitted = Minimum(_ordered(best.x), best.residual)
     low, high = np.array(LOWEST[: len(fitted.x)]), high[: len(fitted.x)]

@@ -44,7 +44,7 @@ def sensor_range(curve: SensorCurve, adc_bits: int) -> float:
 
 def lowest_limit(maximum_c: float, limits: dict[str, float]) -> tuple[float, str]:
     """The highest temperature that all parts stand, °C, and which part that is (empty: the heater's own maximum)."""
-    name = min(limits, key=lambda each: limits[each], default="")
+    name = min(limits, key=lambda limit: limits[limit], default="")
     if name and limits[name] < maximum_c:
         return limits[name], name
     return maximum_c, ""

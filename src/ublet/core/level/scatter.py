@@ -231,7 +231,7 @@ def not_worse(reference: Scatter, other: Scatter) -> bool:
     logarithm has the standard error ``sqrt(2/f1 + 2/f2)`` for f degrees of freedom (Bartlett & Kendall 1946).
     """
     one, two = max(reference.deviation_mm, 1e-9), max(other.deviation_mm, 1e-9)
-    freedoms = (max(1, each.count - 2 - len(each.outliers)) for each in (reference, other))
+    freedoms = (max(1, test_one.count - 2 - len(test_one.outliers)) for test_one in (reference, other))
     error = math.sqrt(sum(2 / freedom for freedom in freedoms))
     return 2 * math.log(two / one) <= SURE * error
 
@@ -255,7 +255,7 @@ def analyse_touches(heights_mm: Floats, speeds_mm_s: Floats | None) -> Touches:
         groups.append(AtSpeed(float(speed), scatter_of(mine)))
     reference = groups[0]
     good = [group for group in groups if not_worse(reference.scatter, group.scatter)]
-    best = max(good, key=lambda each: each.speed_mm_s)
+    best = max(good, key=lambda choice: choice.speed_mm_s)
     why = (
         f"{best.speed_mm_s:g} mm/s scatters by {1000 * best.scatter.deviation_mm:.1f} µm, the slowest by "
         f"{1000 * reference.scatter.deviation_mm:.1f}: no difference that these touches could tell"

@@ -74,9 +74,9 @@ def validate(schema: type[BaseModel], tree: Mapping[str, Any], lines: KeyLines) 
     try:
         machine, problems = schema.model_validate(tree), []
     except ValidationError as error:
-        each = [_problem(schema, tree, lines, dict(item)) for item in error.errors()]
-        seen = {_place(problem): problem for problem in reversed(each)}
-        machine, problems = None, [problem for problem in each if seen.get(_place(problem)) is problem]
+        problem_found = [_problem(schema, tree, lines, dict(item)) for item in error.errors()]
+        seen = {_place(problem): problem for problem in reversed(problem_found)}
+        machine, problems = None, [problem for problem in problem_found if seen.get(_place(problem)) is problem]
     problems += _truth_for_number(schema, tree, lines)
     problems += _arrays(schema, tree, lines) if machine is not None else []
     return (None if problems else machine), problems

@@ -25,7 +25,7 @@ class Layout:
     def row(self, axis: str) -> tuple[float, float, float]:
         """The matrix's row of a motor whose table stands below this axis in the machine file."""
         if axis not in self.shared:
-            x, y, z = (float(axis == each) for each in AXES)
+            x, y, z = (float(axis == one_axis) for one_axis in AXES)
             return x, y, z
         sign = 1.0 if axis == self.shared[0] else -1.0
         x, y, z = (0.0 if axis not in self.shared else 1.0 if axis == self.shared[0] else sign for axis in AXES)
@@ -45,5 +45,5 @@ class Layout:
         return 1 if axis in self.shared else LIFTS if axis == "z" else BESIDE
 
 
-LAYOUTS: Mapping[str, Layout] = {each.name: each for each in (Layout("cartesian"), Layout("corexy", ("x", "y")))}
+LAYOUTS: Mapping[str, Layout] = {layout.name: layout for layout in (Layout("cartesian"), Layout("corexy", ("x", "y")))}
 """Known layouts, by their word in the machine file."""

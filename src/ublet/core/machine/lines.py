@@ -19,7 +19,7 @@ def key_lines(text: str) -> dict[tuple[str, ...], int]:
     Works on text that parses; values that span lines are skipped by parsing what follows the key
     until it is complete.
     """
-    found: dict[tuple[str, ...], int] = {}
+    key_line: dict[tuple[str, ...], int] = {}
     table: tuple[str, ...] = ()
     lines = text.split("\n")
     at = 0
@@ -28,14 +28,14 @@ def key_lines(text: str) -> dict[tuple[str, ...], int]:
         if header := _HEADER.match(line):
             table = _split(header.group(2))
             for depth in range(1, len(table) + 1):
-                found.setdefault(table[:depth], at + 1)
-            found[table] = at + 1
+                key_line.setdefault(table[:depth], at + 1)
+            key_line[table] = at + 1
         elif assign := _ASSIGN.match(line):
             path = table + _split(assign.group(1))
-            found[path] = at + 1
+            key_line[path] = at + 1
             at += _extra_lines(lines, at)
         at += 1
-    return found
+    return key_line
 
 
 def line_of(lines: dict[tuple[str, ...], int], path: tuple[str, ...]) -> int:

@@ -49,16 +49,16 @@ class ModulePlan:
     def would_free(self, at_most: int = 4) -> tuple[tuple[Module, ...], ...]:
         """The smallest sets of optional modules whose leaving out makes it fit: fewest modules, then fewest bytes."""
         optional = [module for module in self.modules if module.included and module.optional]
-        found: list[tuple[Module, ...]] = []
+        ways_out: list[tuple[Module, ...]] = []
         for count in range(1, min(MOST_TOGETHER, len(optional)) + 1):
             enough = [
                 group
                 for group in combinations(optional, count)
                 if sum(module.bytes for module in group) >= self.overflow_bytes
-                and not any(set(smaller) <= set(group) for smaller in found)
+                and not any(set(smaller) <= set(group) for smaller in ways_out)
             ]
-            found += sorted(enough, key=lambda group: sum(module.bytes for module in group))
-        return tuple(found[:at_most]) if self.overflow_bytes else ()
+            ways_out += sorted(enough, key=lambda group: sum(module.bytes for module in group))
+        return tuple(ways_out[:at_most]) if self.overflow_bytes else ()
 
 
 Why = Callable[[MachineFile], str]

@@ -127,7 +127,7 @@ def capped(asked_mm_s: float, caps: Mapping[str, float]) -> Speed:
     >>> capped(40, {"maximum feed, stored": 6.0}).words
     '6 mm/s (not 40: maximum feed, stored)'
     """
-    name = min(caps, key=lambda each: caps[each], default="")
+    name = min(caps, key=lambda cap: caps[cap], default="")
     if not name or caps[name] >= asked_mm_s:
         return Speed(asked_mm_s, asked_mm_s)
     return Speed(caps[name], asked_mm_s, name)

@@ -107,7 +107,7 @@ def mends(verdicts: Mapping[str, InputVerdict], settings: Mapping[str, Value]) -
     for name, other in moved.items():
         now, then = settings.get(f"{name}.socket"), settings.get(f"{other}.socket")
         proposals.append(Proposal(f"{name}.socket", now, then, "", f"the {input_words(name)} is plugged in there"))
-        declared, read_by = (settings.get(f"{each}.normally_closed") for each in (name, other))
+        declared, read_by = (settings.get(f"{name_of}.normally_closed") for name_of in (name, other))
         really = (not read_by) if verdicts[name].other_idle else read_by  # idle and triggered: the other kind of switch
         if None not in (declared, read_by) and really != declared:
             proposals.append(_polarity(name, declared, False))

@@ -41,7 +41,7 @@ class Bracket:
 
     def times(self, unit: float) -> Bracket:
         """The same bracket of what was tried in these units."""
-        return Bracket(*(None if each is None else each * unit for each in (self.holds, self.fails)))
+        return Bracket(*(None if tried_at is None else tried_at * unit for tried_at in (self.holds, self.fails)))
 
 
 Holds = Callable[[float], Awaitable[bool | None]]

@@ -153,7 +153,7 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
     """Each motor a few millimetres back and forth; the builder says which one turned."""
     roots = motor_roots(bench.machine)
     names = tuple(motor_words(root) for root in roots)
-    found: dict[str, str | None] = {}
+    answers: dict[str, str | None] = {}
     stutters: list[str] = []
     for number, (root, name) in enumerate(zip(roots, names, strict=True)):
         bench.progress(Progress(name, number / len(roots), None, f"{number + 1} of {len(roots)}", root))
@@ -163,20 +163,20 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
         answer = await bench.builder.ask(Question(text, (*names, "it stuttered", "nothing"), LookAtMotors()))
         if answer == "it stuttered":
             stutters.append(name)
-        found[name] = None if answer == "nothing" else name if answer == "it stuttered" else answer
-        turned = found[name]
+        answers[name] = None if answer == "nothing" else name if answer == "it stuttered" else answer
+        turned = answers[name]
         seen = float(names.index(turned)) if turned is not None else math.nan
         bench.record.row("turned", (float(number), seen, float(answer == "it stuttered")))
     own = {name: name for name in names}
-    findings = (Finding("motors_right", float(sum(found[name] == name for name in names))),)
-    still = [name for name in names if found[name] is None]
+    findings = (Finding("motors_right", float(sum(answers[name] == name for name in names))),)
+    still = [name for name in names if answers[name] is None]
     words = [f"Nothing turned for {name}: no current, a wire open, or nothing plugged in." for name in still]
     words += [f"The motor {name} stutters: too little current, or one coil open." for name in stutters]
-    crossed = {name: seen for name, seen in found.items() if seen not in (None, name)}
+    crossed = {name: seen for name, seen in answers.items() if seen not in (None, name)}
     words += [f"{name} was told to turn, and {seen} turned instead." for name, seen in crossed.items()]
     if not words:
         return TrialResult("proven", f"{len(names)} motors turn as they are told.", {}, findings)
-    wrong = {seen: name for name, seen in cycles(found, own).items()}
+    wrong = {seen: name for name, seen in cycles(answers, own).items()}
     if not wrong:
         return TrialResult("failed", " ".join(words), {}, findings)
     paths = dict(zip(names, roots, strict=True))

@@ -139,7 +139,7 @@ def other_parts(geometry: float, drive: AxisDrive) -> tuple[tuple[str, float], .
         parts = [(f"lead {lead:g} mm", geometry * drive.lead_mm / lead) for lead in LEADS_MM if lead != drive.lead_mm]
     angle = 0.9 if drive.step_angle_deg == 1.8 else 1.8
     parts.append((f"{angle:g}° motor", geometry * drive.step_angle_deg / angle))
-    micro = [each for each in (drive.microsteps // 2, drive.microsteps * 2) if 1 <= each <= 256]
+    micro = [factor for factor in (drive.microsteps // 2, drive.microsteps * 2) if 1 <= factor <= 256]
     return (*parts, *((f"{microsteps} microsteps", geometry * microsteps / drive.microsteps) for microsteps in micro))
 
 
@@ -149,9 +149,9 @@ def differing(lengths: dict[str, Length]) -> tuple[str, ...]:
     first = lengths[names[0]]
     wrong = []
     for name in names[1:]:
-        each = lengths[name]
-        error = APART * math.hypot(first.placing_u_mm, each.placing_u_mm)  # what is common to both cancels
-        if abs(each.mean_mm - first.mean_mm) > error:
+        length = lengths[name]
+        error = APART * math.hypot(first.placing_u_mm, length.placing_u_mm)  # what is common to both cancels
+        if abs(length.mean_mm - first.mean_mm) > error:
             wrong.append(name)
     return tuple(wrong)
 

@@ -69,7 +69,9 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
         else:
             read[name] = await _measure(bench, name, commanded_mm[name], aim, number / len(wanted), 1 / len(wanted))
             bench.record.checkpoint(Checkpoint(f"{', '.join(read).upper()} measured", {"readings": read}))
-        measured[name] = {place: length_of(each, aim.instrument) for place, each in read[name].items()}
+        measured[name] = {
+            place: length_of(place_readings, aim.instrument) for place, place_readings in read[name].items()
+        }
         findings += (axis_findings := _findings(bench, name, _mean(measured[name]), commanded_mm[name]))
         bench.record.found(*axis_findings)
     proposals: list[Proposal] = []
@@ -177,12 +179,12 @@ def _places(machine: MachineFile, name: str) -> tuple[str, ...]:
 
 def _mean(lengths: dict[str, Length]) -> Length:
     """An axis, or axes of the same motors, as a whole: the middle of what was read at each place."""
-    each = list(lengths.values())
-    count = len(each)
-    placing = sum(one.placing_u_mm**2 for one in each) ** 0.5 / count
-    worst = max(each, key=lambda one: one.deviation_mm)
-    mean = sum(one.mean_mm for one in each) / count
-    return Length(sum(one.count for one in each), mean, worst.deviation_mm, placing, worst.errors)
+    mean_lengths = list(lengths.values())
+    count = len(mean_lengths)
+    placing = sum(one.placing_u_mm**2 for one in mean_lengths) ** 0.5 / count
+    worst = max(mean_lengths, key=lambda one: one.deviation_mm)
+    mean = sum(one.mean_mm for one in mean_lengths) / count
+    return Length(sum(one.count for one in mean_lengths), mean, worst.deviation_mm, placing, worst.errors)
 
 
 def _findings(bench: Bench, name: str, whole: Length, length_mm: float) -> tuple[Finding, ...]:

@@ -146,13 +146,13 @@ def _result(bench: Bench, reaches: Mapping[str, AxisTravel]) -> TrialResult:
     words: list[str] = []
     for name, reach in reaches.items():
         side, size = ("width", bench.machine.bed.width_mm) if name == "x" else ("depth", bench.machine.bed.depth_mm)
-        found = (
+        reach_findings = (
             Finding("low", reach.low, EYE_MM, "mm"),
             Finding("high", reach.high, EYE_MM, "mm"),
             Finding("zero_to_corner", reach.shift_mm, EYE_MM, "mm"),
             Finding("bed_reached", bed_reached(reach.low, reach.high, size), EYE_MM, "mm"),
         )
-        findings += about({"axis": name}, found)
+        findings += about({"axis": name}, reach_findings)
         if abs(reach.shift_mm) > 2 * EYE_MM:
             words.append(f"The bed's corner is at {name.upper()} {reach.shift_mm:+.1f}, not at 0.")
         if (short := size - bed_reached(reach.low, reach.high, size)) > EDGE_MM:

@@ -54,7 +54,7 @@ class Bounds:
     @property
     def most(self) -> float:
         """The acceleration at most."""
-        return min(each for each in (self.rounding, self.motors, self.declared) if each is not None)
+        return min(bound for bound in (self.rounding, self.motors, self.declared) if bound is not None)
 
     @property
     def by(self) -> str:

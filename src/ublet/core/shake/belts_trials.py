@@ -134,8 +134,8 @@ async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Be
             if bad := await bench.compute(amiss_of, response, bands, direction):
                 raise TrialFailed(" ".join(bad))
             modes = await bench.compute(fit_modes, bands)
-            each = [(await bench.compute(fit_tension, one))[0] for one in repeats] if len(repeats) > 1 else []
-            tension = BeltTension(*await bench.compute(fit_tension, bands), modes[0], tuple(each))
+            repeats_of = [(await bench.compute(fit_tension, one))[0] for one in repeats] if len(repeats) > 1 else []
+            tension = BeltTension(*await bench.compute(fit_tension, bands), modes[0], tuple(repeats_of))
             if tension.hz2 <= SURELY * tension.hz2_u:
                 raise TrialFailed(
                     f"What was heard along diagonal {NAMES[number]} does not follow what the belt did: is the sensor "
@@ -156,7 +156,7 @@ def ratio_of(first: BeltTension, second: BeltTension) -> tuple[float, float]:
 
 def _repeats_u(first: BeltTension, second: BeltTension) -> float:
     """What repeats leave open of a ratio of tensions, as a fraction, standard."""
-    off = [hz2 / (sum(each.repeats) / len(each.repeats)) - 1 for each in (first, second) for hz2 in each.repeats]
+    off = [hz2 / (sum(bands.repeats) / len(bands.repeats)) - 1 for bands in (first, second) for hz2 in bands.repeats]
     freedom = len(off) - 2
     if freedom < 1:
         return ONCE_U

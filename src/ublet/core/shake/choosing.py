@@ -137,11 +137,11 @@ def _under_rounding(
 ) -> list[ShaperCandidate]:
     """Where no shaper keeps both limits: each as it leaves least within the rounding, or as it is where it cannot."""
     candidates = []
-    for each in shapers:
-        if each.name in NAMED and each.rounds(limits) > limits.rounding_mm:
-            each = best_rounding(each.name, modes, limits) or each
-        if each.name != OPTIMISED:
-            candidates.append(each)
+    for candidate in shapers:
+        if candidate.name in NAMED and candidate.rounds(limits) > limits.rounding_mm:
+            candidate = best_rounding(candidate.name, modes, limits) or candidate
+        if candidate.name != OPTIMISED:
+            candidates.append(candidate)
     impulses = gentlest(modes, 2 * limits.rounding_mm / limits.acceleration_mm_s2, limits.drift, longest_s)
     own = judged(OPTIMISED, main_mode(modes).frequency_hz, impulses, modes, limits) if impulses is not None else None
     if own is not None and own.worst <= USEFUL:
@@ -167,9 +167,9 @@ def to_be_had(modes: Sequence[Mode], limits: Limits, roundings_mm: Sequence[floa
     offers = []
     for rounding in roundings_mm:
         at = replace(limits, rounding_mm=rounding)
-        within = [each for name in NAMED if (each := best_rounding(name, modes, at)) is not None]
+        within = [offer for name in NAMED if (offer := best_rounding(name, modes, at)) is not None]
         if within:
-            best = min(within, key=lambda each: each.worst)
+            best = min(within, key=lambda offer: offer.worst)
             offers.append(Offer(rounding, best.worst, best.name))
     return tuple(offers)
 
@@ -185,20 +185,20 @@ def choose(modes: Sequence[Mode], limits: Limits) -> ShaperChoice:
         shapers.append(judged(OPTIMISED, main_mode(modes).frequency_hz, impulses, modes, limits))
     both = [shaper for shaper in shapers if shaper.keeps(limits) and shaper.rounds(limits) <= limits.rounding_mm]
     if both:
-        chosen = min(both, key=lambda each: each.impulses.spread_s2)
+        chosen = min(both, key=lambda offer: offer.impulses.spread_s2)
         return ShaperChoice(tuple(shapers), chosen, _why(chosen, shapers, limits))
     calm = [shaper for shaper in shapers if shaper.keeps(limits)]
     shapers = _under_rounding(shapers, modes, limits, longest)
     keeping = [shaper for shaper in shapers if shaper.rounds(limits) <= limits.rounding_mm]
     if keeping:
-        chosen = min(keeping, key=lambda each: each.worst)
+        chosen = min(keeping, key=lambda offer: offer.worst)
         why = (
             f"leaves {100 * chosen.residual:.1f} %, {100 * chosen.drifted:.1f} when the frame drifts; over the "
             f"vibration limit, to keep the rounding limit (no shaper keeps {100 * limits.residual:g} % and rounds at "
             f"most {limits.rounding_mm:g} mm at {limits.acceleration_mm_s2:g} mm/s²){_gentler(calm, limits)}"
         )
         return ShaperChoice(tuple(shapers), chosen, why)
-    chosen = min(shapers, key=lambda each: each.impulses.spread_s2)
+    chosen = min(shapers, key=lambda offer: offer.impulses.spread_s2)
     why = (
         f"rounds least, {chosen.rounds(limits):.2f} mm; every shaper rounds more than {limits.rounding_mm:g} mm at "
         f"{limits.acceleration_mm_s2:g} mm/s²: accelerate at most at "
@@ -211,13 +211,13 @@ def _gentler(calm: Sequence[ShaperCandidate], limits: Limits) -> str:
     """The acceleration at which one that rings little enough rounds little enough, too."""
     if not calm:
         return ""
-    least = min(calm, key=lambda each: each.impulses.spread_s2)
+    least = min(calm, key=lambda offer: offer.impulses.spread_s2)
     most = least.impulses.highest_mm_s2(limits.rounding_mm)
     return f"; at no more than {most:.0f} mm/s² {least.name} keeps both"
 
 
 def _why(chosen: ShaperCandidate, shapers: Sequence[ShaperCandidate], limits: Limits) -> str:
-    calmer = min(shapers, key=lambda each: each.residual)
+    calmer = min(shapers, key=lambda offer: offer.residual)
     why = (
         f"leaves {100 * chosen.residual:.1f} % ({100 * chosen.drifted:.1f} % drifted by {100 * limits.drift:.3g} %)"
         f"; least rounding within these limits, {chosen.rounds(limits):.3f} mm"

@@ -58,8 +58,8 @@ def _moved(poles: Complex, d: Floats) -> Complex:
     for one, other in zip(real[0::2], real[1::2], strict=False):  # two that do not ring: the mode that they would be
         w = np.sqrt(abs(one * other))
         pairs.append(complex(-0.7 * w, 0.7 * w))
-    found = np.array([complex(-abs(pair.real) - 1e-4, pair.imag) for pair in pairs[: len(poles)]])
-    return np.asarray(found if len(found) == len(poles) else poles, dtype=np.complex128)
+    moved = np.array([complex(-abs(pair.real) - 1e-4, pair.imag) for pair in pairs[: len(poles)]])
+    return np.asarray(moved if len(moved) == len(poles) else poles, dtype=np.complex128)
 
 
 MOST_MODES = 6
@@ -157,7 +157,7 @@ def _beside(mode: Mode, further: Sequence[Mode], apart: bool) -> Mode:
     if not near:
         return mode
     if apart:
-        near = [max(near, key=lambda each: abs(each.modal_share))]
+        near = [max(near, key=lambda slowest: abs(slowest.modal_share))]
     hz = max(abs(neighbour.frequency_hz - mode.frequency_hz) for neighbour in near)
     z = max(abs(neighbour.damping_ratio - mode.damping_ratio) for neighbour in near)
     wider = replace(mode, frequency_u=math.hypot(mode.frequency_u, hz), damping_u=math.hypot(mode.damping_u, z))
@@ -205,7 +205,7 @@ def _fits(bands: Bands) -> tuple[list[Floats], int]:
         least = _fitted(bands, number)
         if left is not None:  # vector fitting overlooks small modes near an end: one begins where most is left
             least = min(
-                least, _with_one_more(bands, fits[-1][1], left), key=lambda each: float(each.residual @ each.residual)
+                least, _with_one_more(bands, fits[-1][1], left), key=lambda pair: float(pair.residual @ pair.residual)
             )
         cost, x = float(least.residual @ least.residual), least.x
         fits.append((cost, x))
@@ -331,7 +331,7 @@ def fit_density(hz: Floats, density: Floats, windows: int) -> tuple[Mode, ...]:
     """
     scatter = math.sqrt(HANN_BINS / (max(1, windows) * 0.8))
     logs = np.log(density)
-    found: Floats = np.zeros(0)
+    solved: Floats = np.zeros(0)
     best = float(np.sum(((logs - logs.mean()) / scatter) ** 2))
     kept: tuple[Floats, Floats] | None = None
     for number in range(1, 4):
@@ -342,7 +342,7 @@ def fit_density(hz: Floats, density: Floats, windows: int) -> tuple[Mode, ...]:
             assert kept is not None
             peak = int(np.argmax(logs - _log_density(hz, kept[0])))
         extra = [math.log(float(hz[peak])), math.log(0.05), math.log(0.3)]
-        start = np.concatenate([found, extra]) if number > 1 else np.array([level, level - 6, *extra])
+        start = np.concatenate([solved, extra]) if number > 1 else np.array([level, level - 6, *extra])
         low = np.array(
             [level - 30, level - 30, *np.tile([math.log(hz[0] * 0.7 + 1e-3), math.log(LOWEST_Z), -8], number)]
         )
@@ -352,7 +352,7 @@ def fit_density(hz: Floats, density: Floats, windows: int) -> tuple[Mode, ...]:
         chance = max(1.0, cost / max(1, len(hz) - len(start)))
         if best - cost < WORTH * EACH_OF_DENSITY * chance:
             break
-        found, best, kept = least.x, cost, (least.x, least.residual)
+        solved, best, kept = least.x, cost, (least.x, least.residual)
     if kept is None:
         return ()
     at, residual = kept

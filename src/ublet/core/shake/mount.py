@@ -57,10 +57,10 @@ def deduced(felt: Mapping[str, Floats], gravity: Floats) -> tuple[str, str, str]
     """
     at: dict[str, tuple[int, int]] = {}
     for axis, shown in felt.items():
-        found = column_that_feels(shown)
-        if found is None:
+        feeling = column_that_feels(shown)
+        if feeling is None:
             return None
-        at[axis] = found
+        at[axis] = feeling
     up = int(np.argmax(np.abs(gravity)))
     at["z"] = (up, 1 if gravity[up] > 0 else -1)
     if len({column for column, _ in at.values()}) != len(at):

@@ -29,8 +29,8 @@ newton of friction does so much.
 async def modes_in(bench: Bench, repeats: Sequence[Bands], together: Bands) -> tuple[FrameFit, list[tuple[Mode, ...]]]:
     """The modes of repeats taken together, as sure as the repeats agree; and those of each by itself."""
     fit = await bench.compute(fit_frame, together)
-    each = [await bench.compute(fit_modes, one) for one in repeats] if len(repeats) > 1 else [fit.modes]
-    return replace(fit, modes=tuple(_as_mounted(mode) for mode in widened(fit.modes, each))), each
+    repeat_modes = [await bench.compute(fit_modes, one) for one in repeats] if len(repeats) > 1 else [fit.modes]
+    return replace(fit, modes=tuple(_as_mounted(mode) for mode in widened(fit.modes, repeat_modes))), repeat_modes
 
 
 HUNG_HZ, HUNG_Z = 0.002, 0.015
@@ -48,12 +48,12 @@ def _as_mounted(mode: Mode) -> Mode:
     )
 
 
-def widened(modes: Sequence[Mode], each: Sequence[Sequence[Mode]]) -> tuple[Mode, ...]:
+def widened(modes: Sequence[Mode], repeat_modes: Sequence[Sequence[Mode]]) -> tuple[Mode, ...]:
     """Modes with what hard and gentle sweeps (by turns) tell apart added to their uncertainties: friction that is no
     damper makes damping, and a little the frequency, depend on the size of the motion. Of one sweep alone: with what
     repeats usually tell.
     """
-    if len(each) < 2:
+    if len(repeat_modes) < 2:
         return tuple(
             replace(
                 mode,
@@ -64,7 +64,7 @@ def widened(modes: Sequence[Mode], each: Sequence[Sequence[Mode]]) -> tuple[Mode
         )
     widened_modes = []
     for mode in modes:
-        near = [nearest(pair, mode.frequency_hz) for pair in each]
+        near = [nearest(pair, mode.frequency_hz) for pair in repeat_modes]
         hard, gentle = near[0::2], near[1::2]
         hz = _mean([one.frequency_hz for one in hard]) - _mean([one.frequency_hz for one in gentle])
         z = _mean([one.damping_ratio for one in hard]) - _mean([one.damping_ratio for one in gentle])
@@ -83,7 +83,7 @@ def _mean(values: Sequence[float]) -> float:
     return sum(values) / len(values)
 
 
-def wander(each: Sequence[Sequence[Mode]]) -> float:
+def wander(repeat_modes: Sequence[Sequence[Mode]]) -> float:
     """By what share the main frequencies of repeats differ."""
-    hz = [modes[0].frequency_hz for modes in each]
+    hz = [modes[0].frequency_hz for modes in repeat_modes]
     return (max(hz) - min(hz)) / (sum(hz) / len(hz))

@@ -88,13 +88,13 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
             response, repeats, sweep, by = await swept(bench, aim, axis, fractions)
             bands = averaged(repeats)
             bench.record.rows(FREQUENCY_RESPONSE.name, rows_of(bands), axis)
-            fit, each = await modes_in(bench, repeats, bands)
+            fit, repeat_modes = await modes_in(bench, repeats, bands)
             modes = fit.modes
-            amiss = [*_amiss(axis, response, each), *_sentences(response_words(bands))]
+            amiss = [*_amiss(axis, response, repeat_modes), *_sentences(response_words(bands))]
             bad = await bench.compute(amiss_of, response, bands, axis) or _not_whole(axis, fit)
             if bad:  # no figure of this axis can be trusted
                 return TrialResult("failed", " ".join([*bad, *good, *amiss]), _conditions(bench), tuple(findings))
-            axis_findings = findings_of(modes, axis, bands, sweep, by, each)
+            axis_findings = findings_of(modes, axis, bands, sweep, by, repeat_modes)
             findings += axis_findings
             bench.record.found(*axis_findings)
             good.append(modes_words(axis_words(axis), modes))
@@ -109,7 +109,7 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
 
 
 def findings_of(
-    modes: Sequence[Mode], axis: str, bands: Bands, sweep: Sweep, by: str, each: Sequence[Sequence[Mode]]
+    modes: Sequence[Mode], axis: str, bands: Bands, sweep: Sweep, by: str, repeat_modes: Sequence[Sequence[Mode]]
 ) -> tuple[Finding, ...]:
     """What was found of an axis: every mode, how strongly it was swept, and how well the repeats agree."""
     findings: list[Finding] = []
@@ -124,8 +124,8 @@ def findings_of(
         )
     findings.append(Finding("swept", sweep.per_hz_m_s2, None, "m/s²/Hz", words=f"swept with, bounded {by}"))
     findings.append(Finding("coherence", float(np.median(bands.coherence)), words="coherence"))
-    if len(each) > 1:
-        findings.append(Finding("repeats", wander(each), None, limit=WANDERS, words="repeats differ by"))
+    if len(repeat_modes) > 1:
+        findings.append(Finding("repeats", wander(repeat_modes), None, limit=WANDERS, words="repeats differ by"))
     return about({"axis": axis}, findings)
 
 
@@ -160,14 +160,14 @@ def _also(mode: Mode) -> str:
     return f"{mode.frequency_hz:.1f} Hz ({100 * mode.modal_share:.0f} %{feet})"
 
 
-def _amiss(axis: str, response: Sequence[MeasuredResponse], each: Sequence[Sequence[Mode]]) -> list[str]:
+def _amiss(axis: str, response: Sequence[MeasuredResponse], repeat_modes: Sequence[Sequence[Mode]]) -> list[str]:
     complaints = []
     lost = sum(one.lost for one in response)
     if lost:
         complaints.append(f"{axis.upper()}: {lost} readings were lost on the way; the gaps were bridged.")
-    unsure = max(modes[0].frequency_u / modes[0].frequency_hz for modes in each)
-    if len(each) > 1 and wander(each) > max(WANDERS, 4 * unsure):
-        hz = " and ".join(f"{modes[0].frequency_hz:.1f}" for modes in each)
+    unsure = max(modes[0].frequency_u / modes[0].frequency_hz for modes in repeat_modes)
+    if len(repeat_modes) > 1 and wander(repeat_modes) > max(WANDERS, 4 * unsure):
+        hz = " and ".join(f"{modes[0].frequency_hz:.1f}" for modes in repeat_modes)
         complaints.append(
             f"{axis.upper()} wanders between repeats ({hz} Hz): the sensor's cable drags, or something is loose. Tie "
             "the cable so that it hangs free, look for play, and sweep again."

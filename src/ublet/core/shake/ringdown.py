@@ -105,7 +105,7 @@ def left_of(unshaped: Sequence[RingDown], shaped: Sequence[RingDown], modes: Seq
     would show as much, its part is taken off (amplitudes are lengths, and never below 0). The machine on its feet rings
     along, and does not count.
     """
-    each: list[float | None] = []
+    by_mode: list[float | None] = []
     total = weights = variance = 0.0
     counts = {mode.frequency_hz for mode in in_print(modes)}
     for at, mode in enumerate(modes):
@@ -114,16 +114,16 @@ def left_of(unshaped: Sequence[RingDown], shaped: Sequence[RingDown], modes: Seq
         noise = float(np.mean([spread[at] ** 2 for _, spread in (*unshaped, *shaped)]))
         power = float(np.sum(np.abs(before) ** 2))
         if mode.frequency_hz not in counts or power < CLEAR**2 * noise * len(before):
-            each.append(None)
+            by_mode.append(None)
             continue
         factor = complex(np.vdot(before, after)) / power
         off = after - factor * before
         scatter = max(noise, float(np.sum(np.abs(off) ** 2)) / max(1, len(before) - 1))  # both parts of it together
         u2 = scatter / power
         fraction = math.sqrt(max(0.0, abs(factor) ** 2 - u2))
-        each.append(fraction)
+        by_mode.append(fraction)
         total, weights = total + abs(mode.modal_share) * fraction, weights + abs(mode.modal_share)
         variance += mode.modal_share**2 * u2
     if not weights:
-        return ResidualVibration(math.nan, math.inf, tuple(each))
-    return ResidualVibration(total / weights, math.hypot(math.sqrt(variance) / weights, FORM), tuple(each))
+        return ResidualVibration(math.nan, math.inf, tuple(by_mode))
+    return ResidualVibration(total / weights, math.hypot(math.sqrt(variance) / weights, FORM), tuple(by_mode))

@@ -114,7 +114,7 @@ def bound(bench: Bench, direction: str, from_hz: float, to_hz: float, wanted_per
                 if carried is not None
                 else strength
             )
-            bound_now = min(bound_now, strength, travel, motors, key=lambda each: each.per_hz_m_s2)
+            bound_now = min(bound_now, strength, travel, motors, key=lambda bound_: bound_.per_hz_m_s2)
     return bound_now
 
 

@@ -115,7 +115,9 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
     missing = [axis.upper() for axis in AXES if axis not in frame]
     if missing:
         words.append(f"{several(missing)} was not swept: it is left as it is.")
-    conditions: dict[str, Value] = {f"at_{axis}_mm_s2": each.acceleration_mm_s2 for axis, (_, each) in choices.items()}
+    conditions: dict[str, Value] = {
+        f"at_{axis}_mm_s2": chosen.acceleration_mm_s2 for axis, (_, chosen) in choices.items()
+    }
     return TrialResult("proven", " ".join(words), conditions, tuple(findings), options, name)
 
 
@@ -168,11 +170,11 @@ def by_hand(
         return choice
     wanted = taken_of(choice, aim.shaper).name
     shapers = []
-    for each in choice.shapers:
-        if each.name in NAMED and each.name == wanted:
-            at, z = hz or each.frequency_hz, damping or each.damping_ratio
-            each = judged(each.name, at, named(each.name, at, z), modes, limits, z)
-        shapers.append(each)
+    for candidate in choice.shapers:
+        if candidate.name in NAMED and candidate.name == wanted:
+            at, z = hz or candidate.frequency_hz, damping or candidate.damping_ratio
+            candidate = judged(candidate.name, at, named(candidate.name, at, z), modes, limits, z)
+        shapers.append(candidate)
     chosen = next((shaper for shaper in shapers if shaper.name == choice.chosen.name), choice.chosen)
     return ShaperChoice(tuple(shapers), chosen, choice.why)
 

@@ -48,13 +48,13 @@ def frequency_response_of(commanded: Floats, response: Floats, rate_hz: float, l
     s_uu = np.sum(np.abs(u) ** 2, axis=1)
     s_uy = np.sum(y * np.conj(u), axis=1)
     s_yy = np.sum(np.abs(y) ** 2, axis=1)
-    found = s_uy / s_uu
+    gain = s_uy / s_uu
     left = np.maximum(s_yy - np.abs(s_uy) ** 2 / s_uu, 1e-30) / max(1, bins - 1)
     usual = _even(left)
     hz = (first + bins * (np.arange(bands) + 0.5) - 0.5) * rate_hz / count
     lines = left > LINE_TIMES * usual
     noise = np.where(lines, left, usual)
-    return Bands(hz, found, noise / (2 * s_uu), np.abs(s_uy) ** 2 / (s_uu * s_yy), _peaks(hz, left, lines))
+    return Bands(hz, gain, noise / (2 * s_uu), np.abs(s_uy) ** 2 / (s_uu * s_yy), _peaks(hz, left, lines))
 
 
 GAP_STEPS = 1.6
@@ -100,20 +100,20 @@ def tapered(values: Floats, rate_hz: float, ends: tuple[bool, bool]) -> Floats:
     return values * window
 
 
-def averaged(each: Sequence[Bands]) -> Bands:
+def averaged(repeats: Sequence[Bands]) -> Bands:
     """Repeats of one sweep as one, band by band, weighed by their variance; where they differ by more than their noise
     says, neighbours taken together, the difference counts (Birge 1932).
     """
-    if len(each) == 1:
-        return each[0]
-    weights = np.array([1 / bands.variance for bands in each])
+    if len(repeats) == 1:
+        return repeats[0]
+    weights = np.array([1 / bands.variance for bands in repeats])
     variance = 1 / weights.sum(axis=0)
-    mean = np.asarray((np.array([bands.frequency_response for bands in each]) * weights).sum(axis=0) * variance)
-    apart = np.array([np.abs(bands.frequency_response - mean) ** 2 / (2 * bands.variance) for bands in each])
-    wider = np.maximum(1.0, _even(apart.sum(axis=0) / (len(each) - 1), mean=True))
-    lines = sorted({line for bands in each for line in bands.lines})
-    coherence = np.asarray(np.mean([bands.coherence for bands in each], axis=0))
-    return Bands(each[0].hz, mean, variance * wider, coherence, tuple(lines))
+    mean = np.asarray((np.array([bands.frequency_response for bands in repeats]) * weights).sum(axis=0) * variance)
+    apart = np.array([np.abs(bands.frequency_response - mean) ** 2 / (2 * bands.variance) for bands in repeats])
+    wider = np.maximum(1.0, _even(apart.sum(axis=0) / (len(repeats) - 1), mean=True))
+    lines = sorted({line for bands in repeats for line in bands.lines})
+    coherence = np.asarray(np.mean([bands.coherence for bands in repeats], axis=0))
+    return Bands(repeats[0].hz, mean, variance * wider, coherence, tuple(lines))
 
 
 def _even(left: Floats, mean: bool = False) -> Floats:

@@ -43,7 +43,7 @@ def frequency_of(rows: Sequence[tuple[float, float, float]], names: Sequence[str
     Raises:
         ValueError: no band, or one without ripples, distance or speed.
     """
-    each: list[tuple[float, float]] = []
+    readings_of: list[tuple[float, float]] = []
     for number, (ripples, distance, speed) in enumerate(rows, start=1):
         if ripples <= 0 or distance <= 0 or speed <= 0:
             raise ValueError(f"band {number}: ripples, distance and speed must be above 0")
@@ -58,16 +58,16 @@ def frequency_of(rows: Sequence[tuple[float, float, float]], names: Sequence[str
                 f"band {number}: {made}; a frame rings between {LEAST_HZ:g} and {MOST_HZ:g}: look at the columns"
             )
         hz = speed * ripples / distance
-        each.append((hz, hz * math.hypot(READ_MM / math.sqrt(3) / distance, math.sqrt(2) * PLACED / ripples)))
-    if not each:
+        readings_of.append((hz, hz * math.hypot(READ_MM / math.sqrt(3) / distance, math.sqrt(2) * PLACED / ripples)))
+    if not readings_of:
         raise ValueError("no band was read")
-    weights = [1 / u**2 for _, u in each]
-    mean = sum(w * hz for w, (hz, _) in zip(weights, each, strict=True)) / sum(weights)
-    left = sum(((hz - mean) / u) ** 2 for hz, u in each)
-    wider = max(1.0, left / (len(each) - 1)) if len(each) > 1 else 1.0
+    weights = [1 / u**2 for _, u in readings_of]
+    mean = sum(w * hz for w, (hz, _) in zip(weights, readings_of, strict=True)) / sum(weights)
+    left = sum(((hz - mean) / u) ** 2 for hz, u in readings_of)
+    wider = max(1.0, left / (len(readings_of) - 1)) if len(readings_of) > 1 else 1.0
     odd, problems = [], []
-    for at, (hz, u) in enumerate(each):
-        others = [other for n, other in enumerate(each) if n != at]
+    for at, (hz, u) in enumerate(readings_of):
+        others = [other for n, other in enumerate(readings_of) if n != at]
         if not others:
             continue
         usual, usual_u = (statistics.median(part) for part in zip(*others, strict=True))

@@ -67,17 +67,17 @@ class Resting:
     def way(self, axis: str) -> None:
         """An axis is moved: which way it goes."""
         if self._first("way", axis):
-            for each in self.driven_with(axis):
-                self._acting(f"axes.{each}.", "plug", "way")
+            for other in self.driven_with(axis):
+                self._acting(f"axes.{other}.", "plug", "way")
             self.note("machine.kinematics")
 
     def length(self, axis: str) -> None:
         """A position of an axis is read or gone to: how long its millimetres are."""
         if self._first("length", axis):
-            for each in self.driven_with(axis):
-                self._acting(f"axes.{each}.", "length")
-                if getattr(self._declared.axes, each).drive == "belt":
-                    self.fact("belt", each)
+            for other in self.driven_with(axis):
+                self._acting(f"axes.{other}.", "length")
+                if getattr(self._declared.axes, other).drive == "belt":
+                    self.fact("belt", other)
 
     def end(self, axis: str) -> None:
         """An axis homes: where its end is."""

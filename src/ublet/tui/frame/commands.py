@@ -64,7 +64,7 @@ class Everything(Provider):
                 if "(" not in binding.action and bench.check_action(binding.action, ()):
                     name = f"{bench.title}: {binding.description}"
                     yield Command(name, binding.tooltip, partial(app.on_bench, binding.action))
-        for binding in explained(each for each in app.BINDINGS if isinstance(each, Binding)):
+        for binding in explained(app_binding for app_binding in app.BINDINGS if isinstance(app_binding, Binding)):
             if app.check_action(binding.action, ()):
                 name = binding.description or binding.action
                 yield Command(f"{name[0].upper()}{name[1:]}", binding.tooltip, partial(app.run_action, binding.action))

@@ -29,11 +29,11 @@ class Help:
 
 def explained(bindings: Iterable[Binding]) -> list[Binding]:
     """The bindings that are told of: each action once, and only those that say what they are for."""
-    found: dict[str, Binding] = {}
+    explained_bindings: dict[str, Binding] = {}
     for binding in bindings:
         if binding.tooltip:
-            found.setdefault(binding.action, binding)
-    return list(found.values())
+            explained_bindings.setdefault(binding.action, binding)
+    return list(explained_bindings.values())
 
 
 def help_page(help: Help | None, bench: Sequence[Binding], everywhere: Sequence[Binding]) -> RenderableType:

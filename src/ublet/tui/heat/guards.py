@@ -221,7 +221,7 @@ def guards_text(
 
 def _allowed(drill: str, heater: Heater, silence_s: float | None) -> str:
     """How soon a guard must trip, before it was drilled."""
-    known = next((each for each in DRILLS if each.name == drill), None)
+    known = next((known_drill for known_drill in DRILLS if known_drill.name == drill), None)
     if known is not None:
         least = known.allowance(heater.guards, warming_s(known, heater), SensorLag(0.0, 0.0)).seconds
         return f"{'> ' if 'no rise' in known.guards else ''}{show(least, 's', 3)}"  # its climb will tell how much more

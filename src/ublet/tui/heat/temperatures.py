@@ -270,9 +270,9 @@ class TemperaturesBench(StationBench):
         machine = self.session.document.machine
         material = machine.materials[name]
         wanted = {
-            heater: material.nozzle_c if each.part == "hotend" else material.bed_c
-            for heater, each in machine.heaters.items()
-            if each.part in ("hotend", "bed")
+            heater: material.nozzle_c if part.part == "hotend" else material.bed_c
+            for heater, part in machine.heaters.items()
+            if part.part in ("hotend", "bed")
         }
         await self._heat({heater: celsius if celsius > 0 else None for heater, celsius in wanted.items()}, name)
 

@@ -81,6 +81,6 @@ def graph(
 def ticks(low: float, high: float, most: int) -> list[float]:
     """Round numbers in a range, some ``most`` of them."""
     step = 10 ** math.floor(math.log10((high - low) / most))
-    step *= next(each for each in (1, 2, 5, 10) if (high - low) / (step * each) <= most)
+    step *= next(multiple for multiple in (1, 2, 5, 10) if (high - low) / (step * multiple) <= most)
     first = math.ceil(low / step - 1e-9)
     return [round(number * step, 10) for number in range(first, math.floor(high / step + 1e-9) + 1)]

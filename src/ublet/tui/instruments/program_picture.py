@@ -168,7 +168,7 @@ def _side_lines(table: Timetable, printed: Program, followed: Followed | None, w
         held = [("held: it stands, and knows where", f"bold {Ink.focus}")] if followed.held else [("", "")]
         lines.append(held)
     elif table.capped:
-        path, times = max(table.capped.items(), key=lambda each: each[1])
+        path, times = max(table.capped.items(), key=lambda piece: piece[1])
         line("slower in", f"{times}", f"of {len(program.segments)} moves, by")
         lines.append([(" " * 10, ""), (path[: width - 10], Ink.dim)])
     lines.append([])

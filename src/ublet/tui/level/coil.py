@@ -192,10 +192,10 @@ def _pass(
     last = {(x, y): (there + back) / 2 for _, x, y, there, back in newest.tolist()}
     columns = sorted({x for x, _ in last})
     apart = abs(drawn.cell((columns[-1], 0.0))[0] - drawn.cell((columns[0], 0.0))[0]) / max(1, len(columns) - 1)
-    each = max(1, round(NUMBER_COLUMNS / max(0.5, apart) + 0.49))
+    columns_each = max(1, round(NUMBER_COLUMNS / max(0.5, apart) + 0.49))
     mean = sum(last.values()) / len(last)
     for (x, y), mm in last.items():
-        words = f"{1000 * (mm - mean):+.0f}" if columns.index(x) % each == 0 else "·"
+        words = f"{1000 * (mm - mean):+.0f}" if columns.index(x) % columns_each == 0 else "·"
         column, row = drawn.cell((x, y))
         cells.put(column - len(words) // 2, row, words, Ink.text if words != "·" else Ink.dim)
     cells.put(wide + 2, 0, "µm over the mean, in the newest pass", Ink.dim)
@@ -216,7 +216,7 @@ def _by_speed(rows: np.ndarray) -> Mapping[float, float]:
     maps: dict[float, dict[tuple[float, float], list[float]]] = {}
     for speed, x, y, there, back in rows.tolist():
         maps.setdefault(speed, {}).setdefault((x, y), []).append((there + back) / 2)
-    slow = {place: sum(each) / len(each) for place, each in maps[min(maps)].items()}
+    slow = {place: sum(point) / len(point) for place, point in maps[min(maps)].items()}
     by_speed = {}
     for speed, heights in maps.items():
         off = [sum(height) / len(height) - slow[place] for place, height in heights.items() if place in slow]

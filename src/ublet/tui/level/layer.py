@@ -120,7 +120,7 @@ def _now(session: Session, aim: LayerParameters, way: Series | None) -> str:
     if way is None or not len(way.rows):
         return ""
     segment = int(way.rows[-1, 4])
-    named = [each.place for each in program_of(session.document.machine, aim).segments[: segment + 1] if each.place]
+    named = [made.place for made in program_of(session.document.machine, aim).segments[: segment + 1] if made.place]
     return named[-1] if named else ""
 
 

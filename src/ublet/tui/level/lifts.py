@@ -105,13 +105,13 @@ def _table(
     for row in rows:
         rounds.setdefault(round(row[0]), []).append(row)
     line = 2
-    for number, each in rounds.items():
-        values = [row[2] for row in each]
+    for number, heights in rounds.items():
+        values = [row[2] for row in heights]
         cells.put(left, line, f"{number:>5}", Ink.dim)
-        for row in each:
+        for row in heights:
             shown = f"{row[2]:.1f}" if by_hand else f"{row[2]:+.3f}"
             cells.put(left + ROUND_COLUMNS + EACH_COLUMNS * round(row[1]), line, f"{shown:>{EACH_COLUMNS}}", Ink.text)
-        if len(each) == len(names):
+        if len(heights) == len(names):
             spread = max(values) - min(values)
             good = spread <= lifts.tolerance_mm
             style = f"bold {Ink.good if good and not by_hand else Ink.focus}"
@@ -121,9 +121,9 @@ def _table(
                 f"{spread:>{EACH_COLUMNS}.{1 if by_hand else 3}f}",
                 style,
             )
-        if not by_hand and any(row[3] for row in each):
+        if not by_hand and any(row[3] for row in heights):
             cells.put(left, line + 1, "  did", Ink.quiet)
-            for row in each:
+            for row in heights:
                 cells.put(
                     left + ROUND_COLUMNS + EACH_COLUMNS * round(row[1]),
                     line + 1,
@@ -140,7 +140,7 @@ def _table(
             state = f"last: from {before.value:.3f} to {finding.value:.3f} mm"
         cells.put(left, 2, state, Ink.text if finding is not None else Ink.quiet)
     if not by_hand:
-        ranges = [max(row[2] for row in each) - min(row[2] for row in each) for each in rounds.values()]
+        ranges = [max(row[2] for row in heights) - min(row[2] for row in heights) for heights in rounds.values()]
         if not ranges and finding is not None and before is not None:
             ranges = [before.value, finding.value]
         _scale(cells, left, max(line + 1, 4), ranges, lifts.tolerance_mm)

@@ -38,7 +38,7 @@ def put_relief(cells: Cells, drawn: BedMap, mesh: Mesh, mean_mm: float, reach_um
     shades = um.reshape(rows, 4, columns, 2).mean(axis=(1, 3))
     levels = np.clip(((shades / reach_um + 1) / 2 * len(RELIEF)).astype(int), 0, len(RELIEF) - 1)
     for row in range(rows):
-        cells.put(upper[0], upper[1] + row, "".join(RELIEF[each] for each in levels[row].tolist()), Ink.faint)
+        cells.put(upper[0], upper[1] + row, "".join(RELIEF[level] for level in levels[row].tolist()), Ink.faint)
     _isolines(cells, upper, np.floor(um / step))
     return step
 

@@ -117,11 +117,11 @@ def property_row(item: Property, layers: LayerRow | None, problems: Sequence[Pro
     if width >= MIDDLE:
         for name in ("image", "stored", "live"):
             known = layers is not None and layers.on_board
-            each = getattr(layers, name) if known else None
-            text = shown_value(each, 5) if known else ("" if item.declared.board else "·")
+            layer_value = getattr(layers, name) if known else None
+            text = shown_value(layer_value, 5) if known else ("" if item.declared.board else "·")
             text = text if len(text) < LAYER_COLUMNS else text[: LAYER_COLUMNS - 2] + "…"
             style = Ink.quiet
-            if layers is not None and known and each is not None and not same(each, layers.file):
+            if layers is not None and known and layer_value is not None and not same(layer_value, layers.file):
                 style = Ink.focus
             row.append(f"{text:>{LAYER_COLUMNS}}", style)
     if width >= WIDE:

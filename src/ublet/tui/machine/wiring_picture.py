@@ -130,15 +130,15 @@ def draw_board(
 
 def neighbour(placed: Sequence[Placed], chosen: str, across: int, down: int) -> str:
     """The next socket in a direction (-1, 0, 1 across and down); the same one when there is none."""
-    here = next((each for each in placed if each.name == chosen), None)
+    here = next((socket for socket in placed if socket.name == chosen), None)
     if here is None:
         return placed[0].name if placed else chosen
     best, least = chosen, float("inf")
-    for each in placed:
-        dx, dy = each.column - here.column, 2 * (each.row - here.row)
+    for socket in placed:
+        dx, dy = socket.column - here.column, 2 * (socket.row - here.row)
         ahead, aside = (dx * across, abs(dy)) if across else (dy * down, abs(dx))
         if ahead > 0 and ahead + 2.5 * aside < least:
-            best, least = each.name, ahead + 2.5 * aside
+            best, least = socket.name, ahead + 2.5 * aside
     return best
 
 

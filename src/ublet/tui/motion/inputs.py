@@ -64,9 +64,9 @@ def _trace(session: Session, name: str, columns: int, tall: int) -> Text:
         line = Text(no_wrap=True)
         words, ink = facts[row] if row < len(facts) else ("", "")
         line.append(f"{words:<{NAME_COLUMNS}}"[:NAME_COLUMNS], ink)
-        for each in trace:
+        for edge in trace:
             low = row == tall - 1
-            mark = " " if each is None else ("█" if not low or tall > 1 else "▇") if each else "▁" if low else " "
-            line.append(mark, Ink.focus if each else Ink.faint)
+            mark = " " if edge is None else ("█" if not low or tall > 1 else "▇") if edge else "▁" if low else " "
+            line.append(mark, Ink.focus if edge else Ink.faint)
         lines.append(line)
     return Text("\n").join(lines)

@@ -111,7 +111,7 @@ class FactDialog(Dialog):
             text.append("Nothing that was found rests on it.", Ink.text)
             return text
         text.append("It will make stale: ", Ink.focus)
-        text.append("; ".join(_named(each) for each in affected), Ink.text)
+        text.append("; ".join(_named(stale) for stale in affected), Ink.text)
         return text
 
     def on_input_submitted(self, event: Input.Submitted) -> None:

@@ -60,7 +60,7 @@ def listed(ledger: Ledger, kind: str) -> list[LedgerRow]:
         rows += [LedgerRow(change.at, change) for change in ledger.changes(most=MOST)]
     if kind in ("everything", "facts"):
         rows += [LedgerRow(fact.at, fact) for fact in ledger.facts(most=MOST)]
-    return sorted(rows, key=lambda each: each.at, reverse=True)
+    return sorted(rows, key=lambda row: row.at, reverse=True)
 
 
 class LedgerBench(StationBench):

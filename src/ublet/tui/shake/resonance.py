@@ -79,9 +79,9 @@ class ResonanceBench(RecordedBench):
         cells = Cells(width, height)
         side = 0 if width < NARROW else round(0.42 * width)
         whole = itertools.takewhile(
-            lambda each: each is not None, (watched.series(f"growing {direction} {n}") for n in itertools.count(1))
+            lambda mode: mode is not None, (watched.series(f"growing {direction} {n}") for n in itertools.count(1))
         )
-        known = [each for each in whole if each is not None]
+        known = [band for band in whole if band is not None]
         curves = known[-number:]
         before = self.earlier(f"transfer {direction}")
         gains = [curve.column("gain") for curve in curves] + ([before.column("gain")] if before is not None else [])
@@ -114,20 +114,20 @@ class ResonanceBench(RecordedBench):
         """X over Y: what was measured, the modes, what an earlier run had behind it."""
         cells = Cells(width, height)
         result = self.shown_result
-        each = max(8, height // 2)
+        rows_each = max(8, height // 2)
         for row, axis in enumerate(("x", "y")):
-            top = row * each
+            top = row * rows_each
             series, before = self.read(f"transfer {axis}"), self.earlier(f"transfer {axis}")
             modes = modes_of(result, axis) if result is not None else ()
             loaded = self.read(f"transfer {axis} {LOADED}")
-            _axis(cells, top, (width, each), axis, (series, before, loaded), modes, aim)
+            _axis(cells, top, (width, rows_each), axis, (series, before, loaded), modes, aim)
             repeats = result.finding("repeats", axis=axis) if result is not None else None
             said = [(f"repeats agree within {100 * repeats.value:.2g} %", Ink.dim)] if repeats is not None else []
             with_load = result.finding(LOADED, axis=axis) if result is not None else None
             if with_load is not None:
                 said.append((f"loaded, it rings at {with_load.value:.1f} Hz", Ink.text))
             for line, (words, ink) in enumerate(said):
-                if each > 5 + len(modes) + line + 1:
+                if rows_each > 5 + len(modes) + line + 1:
                     cells.put(width - SIDE_COLUMNS + 3, top + 6 + len(modes) + line, words, ink)
         if result is None:
             cells.put(12, 2, "not swept yet", Ink.quiet)

@@ -306,7 +306,7 @@ class ShaperBench(RecordedBench):
             cells.put(column, drawn.top + row, "┊", Ink.proposal)
         drawn.line([offer.rounding_mm for offer in offers], [100 * offer.left for offer in offers], Ink.text)
         worst = 100 * chosen.worst
-        at, row = (round(each) for each in drawn.at(chosen.rounds(limits), min(MOST_LEFT, worst)))
+        at, row = (round(coordinate) for coordinate in drawn.at(chosen.rounds(limits), min(MOST_LEFT, worst)))
         cells.put(at, row, "◆", Ink.focus)
         here = _to_be_had(self.frame(), limits, (limits.rounding_mm,))
         best = f"{here[0].name} {100 * here[0].left:.1f} %" if here else "no shaper"
@@ -326,10 +326,10 @@ class ShaperBench(RecordedBench):
         longest = max(impulses.duration_s, live.duration_s if live is not None else 0.0, 0.005)
         words = ("a step of the speed, shaped, %", "ms")
         drawn = graph(cells, left, top, size, (-0.1 * longest * 1000, 1150 * longest), (0.0, 110.0), words)
-        for each, ink in ((live, Ink.good), (impulses, Ink.focus)):
-            if each is None:
+        for shaper, ink in ((live, Ink.good), (impulses, Ink.focus)):
+            if shaper is None:
                 continue
-            rows = [(-0.1 * longest, 0.0), *step_of(each), (1.15 * longest, 1.0)]
+            rows = [(-0.1 * longest, 0.0), *step_of(shaper), (1.15 * longest, 1.0)]
             drawn.line([1000 * t for t, _ in rows], [100 * min(1.0, v) for _, v in rows], ink)
 
 
@@ -347,14 +347,14 @@ def verify_picture(read: SeriesReader, result: TrialResult | None, width: int, h
         cells.put(0, 0, "not checked yet", Ink.quiet)
         put_stops(cells, 2)
         return cells.text()
-    each = height // len(shown)
+    rows_each = height // len(shown)
     side = 34 if width >= 90 else 0
     for number, axis in enumerate(shown):
-        top = number * each
+        top = number * rows_each
         curves = [(read(f"ringing {axis} {when}"), ink) for when, ink in (("before", Ink.stop), ("after", Ink.good))]
         most = max(float(np.abs(series.rows[:, 1]).max()) for series, _ in curves if series is not None)
         words = (f"{axis.upper()} after a sharp stop, m/s²", "ms since the stop")
-        drawn = graph(cells, 0, top, (width - side, each), (-50.0, 350.0), (-1.05 * most, 1.05 * most), words)
+        drawn = graph(cells, 0, top, (width - side, rows_each), (-50.0, 350.0), (-1.05 * most, 1.05 * most), words)
         for series, ink in curves:
             if series is not None:
                 drawn.line((1000 * series.rows[:, 0]).tolist(), series.rows[:, 1].tolist(), ink)

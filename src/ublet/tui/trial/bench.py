@@ -132,8 +132,8 @@ class StationBench(Widget, can_focus=True):
         """Its keys that are told of, its own before those that others have, too."""
         declared = [
             binding
-            for each in cls.__mro__
-            for binding in each.__dict__.get("BINDINGS", ())
+            for part in cls.__mro__
+            for binding in part.__dict__.get("BINDINGS", ())
             if isinstance(binding, Binding)
         ]
         return explained(declared)

@@ -482,6 +482,6 @@ class TrialBench(Asking):
         except Trouble as error:
             self.say(f"✗ Not dropped: {error}", Ink.stop)
         else:
-            what = [f"{each.setting} is {shown_value(self.session.live(each.setting))} again" for each in dropped]
+            what = [f"{path.setting} is {shown_value(self.session.live(path.setting))} again" for path in dropped]
             more = f" and {len(what) - MOST_NAMED} more" if len(what) > MOST_NAMED else ""
             self.say(f"Dropped: {several(what[:MOST_NAMED])}{more}.", Ink.text)

@@ -77,10 +77,10 @@ def standing_of(
     height_u_mm: standard uncertainty of each touched height; repeats_u_mm: the part of it that is new at each touch.
     """
     surface = fit_surface(places, heights_mm, shape_for(len(pivots)))
-    found = {name: surface.at(pivot) for name, pivot in pivots.items()}
-    mean = sum(found.values()) / len(found)
+    pivot_heights = {name: surface.at(pivot) for name, pivot in pivots.items()}
+    mean = sum(pivot_heights.values()) / len(pivot_heights)
     worst = max(surface.uncertainty_at(pivot, 1.0) for pivot in pivots.values())
-    heights = {name: height - mean for name, height in found.items()}
+    heights = {name: height - mean for name, height in pivot_heights.items()}
     return LiftHeights(heights, worst * height_u_mm, worst * repeats_u_mm, _twist_of(pivots))
 
 

@@ -137,7 +137,7 @@ def _warmth(at: Floats, samples: Floats) -> Floats:
 def _binned(lines: ScanLines, table: Timetable, begun_s: float, way: str, at: Floats, heights: Floats) -> Floats:
     program, first = table.program, table.segments[0].begins_s
     length = lines.columns[-1] - lines.columns[0] + 2 * lines.out_mm
-    found = np.empty((len(lines.rows), len(lines.columns)))
+    binned = np.empty((len(lines.rows), len(lines.columns)))
     for number, segment in enumerate(program.segments):
         kind, _, line = getattr(segment, "place", "").partition(" ")
         if kind != way:
@@ -154,5 +154,5 @@ def _binned(lines: ScanLines, table: Timetable, begun_s: float, way: str, at: Fl
                     f"Only {int(near.sum())} readings came over {place:.0f} mm of line {line}: pass slower, or take "
                     "fewer places."
                 )
-            found[int(line) - 1, column] = float(heights[inside][near].mean())
-    return found
+            binned[int(line) - 1, column] = float(heights[inside][near].mean())
+    return binned

@@ -64,7 +64,11 @@ async def coil_pass(bench: Bench, aim: PassParameters) -> TrialResult:
     await home_unhomed(bench, ("x", "y", "z"))
     reach = reach_of(machine)
     lines = lines_over(reach, aim.columns, aim.rows)
-    speeds = (aim.slow_mm_s, aim.slow_mm_s, *(each for each in reversed(SPEEDS_MM_S) if each > aim.slow_mm_s))
+    speeds = (
+        aim.slow_mm_s,
+        aim.slow_mm_s,
+        *(slow_speed for slow_speed in reversed(SPEEDS_MM_S) if slow_speed > aim.slow_mm_s),
+    )
     passes: list[CoilScan] = []
     async with bench.settings.borrowed(unfollowed(bench)):
         await bench.motion.go({"z": CLEAR_MM}, LIFT_MM_S)

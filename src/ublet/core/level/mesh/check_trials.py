@@ -133,7 +133,7 @@ def compare(
 
 def _differences(mesh: Mesh, other: Mesh, whole: bool) -> tuple[Floats, Floats]:
     """Places (n x 2) and differences (n) where both tell a height."""
-    mine, its = (each if whole else each.without(outliers(each)) for each in (mesh, other))
+    mine, its = (one if whole else one.without(outliers(one)) for one in (mesh, other))
     same = (
         mine.heights.shape == its.heights.shape
         and np.allclose(mine.x, its.x, atol=0.5)

@@ -103,11 +103,11 @@ def mesh_figures(mesh: Mesh, height_u_mm: float, common_u_mm: float = 0.0) -> Me
     free = noise * random.standard_normal((DRAWS // 4, len(known)))
     flat = free - free @ apart @ apart.T  # planes that noise alone may make
     pair = math.sqrt(2) * common_u_mm
-    measures: tuple[Callable[[Floats], Floats], ...] = (_range, lambda each: _range(each @ apart @ apart.T), _rms)
+    measures: tuple[Callable[[Floats], Floats], ...] = (_range, lambda draw: _range(draw @ apart @ apart.T), _rms)
     figures: list[tuple[float, float]] = []
     for measure, common in zip(measures, (pair, pair, pair / 2), strict=True):
-        each = measure(surfaces)
-        value, u = float(each.mean()), math.hypot(float(each.std()), common)
+        measured_values = measure(surfaces)
+        value, u = float(measured_values.mean()), math.hypot(float(measured_values.std()), common)
         if value < LIKE_FLAT * float(measure(flat).mean()):
             u = max(u, value / 2)  # a bed without any would have given as much
         figures.append((value, u))

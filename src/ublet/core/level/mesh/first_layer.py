@@ -169,7 +169,7 @@ def first_layer(judged: Sequence[PatchVerdict], known_u_mm: float | None) -> Fir
         odd = len(seen) - 1 - lines
         if odd > 0 and 2 * (free - tilted) > chi_squared(odd):
             return FirstLayer("shape", mean - own_mm, own_u_mm, own_mm, own_u_mm, None, _each(seen, grid, flat_mm))
-        wanted = [-(middle + slopes @ each) for each in _normal(seen)]
+        wanted = [-(middle + slopes @ one) for one in _normal(seen)]
         plane = fit_surface([patch.patch.place for patch in seen], wanted)
         return FirstLayer("tilt", -middle, max(tilted_u_mm, own_u_mm), own_mm, own_u_mm, plane)
     if len(seen) > 2 and 2 * (free - float(alone.max())) > chi_squared(len(seen) - 1):
@@ -184,12 +184,12 @@ def _by_themselves(seen: Sequence[PatchVerdict]) -> tuple[float, float]:
     """
     grid = np.arange(-FAR_MM, FAR_MM + STEP_MM / 2, STEP_MM)
     wide = -0.5 * (grid / OWN_MM) ** 2
-    each = [_moments(grid, _likelihood([judged], grid[:, None]) + wide) for judged in seen]
-    mean = sum(mm for mm, _ in each) / len(each)
+    moments = [_moments(grid, _likelihood([judged], grid[:, None]) + wide) for judged in seen]
+    mean = sum(mm for mm, _ in moments) / len(moments)
     # what lies beyond a bound lies there at neighbouring patches alike
-    apart = math.sqrt(sum(u**2 for _, u in each)) / len(each)
-    together = sum(u for _, u in each) / len(each)
-    return mean, math.hypot(apart, ALIKE * together, LOCAL_MM / math.sqrt(len(each)))
+    apart = math.sqrt(sum(u**2 for _, u in moments)) / len(moments)
+    together = sum(u for _, u in moments) / len(moments)
+    return mean, math.hypot(apart, ALIKE * together, LOCAL_MM / math.sqrt(len(moments)))
 
 
 def _each(seen: Sequence[PatchVerdict], grid: Floats, flat_mm: float) -> tuple[float, ...]:
@@ -215,10 +215,10 @@ def _likelihood(seen: Sequence[PatchVerdict], errors: Floats) -> Floats:
 
     scatter = math.hypot(LOOK_MM, LOCAL_MM)
     high, low = ndtr((errors - WINDOW_MM) / scatter), ndtr((-errors - WINDOW_MM) / scatter)
-    each = {HIGH: high, LOW: low, GOOD: 1 - high - low}
+    probability = {HIGH: high, LOW: low, GOOD: 1 - high - low}
     log_likelihood = np.zeros(errors.shape[:-1])
     for number, judged in enumerate(seen):
-        log_likelihood += np.log(np.maximum(each[judged.verdict][..., number], 1e-9))
+        log_likelihood += np.log(np.maximum(probability[judged.verdict][..., number], 1e-9))
     return log_likelihood
 
 

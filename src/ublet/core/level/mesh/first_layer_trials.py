@@ -327,51 +327,51 @@ async def _concluded(
     if len(bare) == len(judged):
         why = f"No patch can be judged.{nothing}"
         return TrialResult("failed", why, held, (_nudged(total_mm),), tuple(options), nudged_to)
-    found = await bench.compute(first_layer, judged, fold.known_u_mm)
+    fitted = await bench.compute(first_layer, judged, fold.known_u_mm)
     with bench.aside():
         measured = bench.machine.extruder is None or bench.record.earlier("extruder-steps") is not None
-    left_u = found.left_u_mm if measured else math.hypot(found.left_u_mm, FLOW_MM)
+    left_u = fitted.left_u_mm if measured else math.hypot(fitted.left_u_mm, FLOW_MM)
     findings = [
-        Finding("change", found.wanted_mm, found.wanted_u_mm, "mm", words="change that is wanted"),
-        Finding("left", found.left_mm, left_u, "mm", words="left at what was printed last"),
+        Finding("change", fitted.wanted_mm, fitted.wanted_u_mm, "mm", words="change that is wanted"),
+        Finding("left", fitted.left_mm, left_u, "mm", words="left at what was printed last"),
         _nudged(total_mm),
         Finding("printed_at", round(fold.before + total_mm, 4), None, "mm", words=f"{fold.into} of what was printed"),
         Finding("patches", float(len(judged) - len(bare)), words="patches judged"),
     ]
-    left = f"{found.wanted_mm:+.3f} ±{2 * found.wanted_u_mm:.3f} mm"
+    left = f"{fitted.wanted_mm:+.3f} ±{2 * fitted.wanted_u_mm:.3f} mm"
     notes = " It was stopped before its end; the patches that were done are judged." if stopped else ""
-    if not measured and abs(found.wanted_mm) >= MUCH_MM:
+    if not measured and abs(fitted.wanted_mm) >= MUCH_MM:
         notes += (
             " Extruder steps are not measured yet: too much filament looks too low, too little too high. Measure them "
             "first (station extruder steps), then print again."
         )
-    if found.verdict == "shape":
+    if fitted.verdict == "shape":
         why = f"The patches differ as no offset and no tilt explains: probe the bed again.{nothing}{notes}"
         judgeable = [patch.patch.place for patch in judged if patch.verdict != BARE]
-        if (layer := fold.correction(judgeable, found.each_mm)) is not None:
+        if (layer := fold.correction(judgeable, fitted.each_mm)) is not None:
             why += (
                 " If it was just probed, a correction can lie on the mesh: what is printed on is not what was sensed."
             )
             options.append(layer)
         return TrialResult("failed", why, held, tuple(findings), tuple(options), nudged_to)
-    if found.verdict == "tilt":
-        why = f"The corners differ from the middle as a tilt does: {_turns(bench.machine, found)}{nothing}{notes}"
+    if fitted.verdict == "tilt":
+        why = f"The corners differ from the middle as a tilt does: {_turns(bench.machine, fitted)}{nothing}{notes}"
         return TrialResult("failed", why, held, tuple(findings), tuple(options), nudged_to)
-    if found.verdict == "good":
+    if fitted.verdict == "good":
         why = f"All good as it is ({left}): the offset stays.{nothing}{notes}"
         return TrialResult("proven", why, held, tuple(findings))
     at_last = [patch.verdict for patch in judged if patch.verdict != BARE and patch.nudge_mm == judged[-1].nudge_mm]
-    fits = abs(found.left_mm) <= WINDOW_MM and 2 * at_last.count(GOOD) >= len(at_last)
+    fits = abs(fitted.left_mm) <= WINDOW_MM and 2 * at_last.count(GOOD) >= len(at_last)
     outcome: Outcome = "proven" if fits else "failed"
-    if abs(found.wanted_mm) <= 2 * found.wanted_u_mm:
+    if abs(fitted.wanted_mm) <= 2 * fitted.wanted_u_mm:
         nudged = f"Nudged by {total_mm:+.2f} mm, but what" if total_mm else "What"
         why = f"{nudged} the patches ask for ({left}) is below what inspection resolves: leave it.{nothing}{notes}"
         return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "")
-    why = f"Nudged by {total_mm:+.2f} mm; the patches ask for {left}, {side_words(found.wanted_mm)}."
-    if bound.forbids(found.wanted_mm):
+    why = f"Nudged by {total_mm:+.2f} mm; the patches ask for {left}, {side_words(fitted.wanted_mm)}."
+    if bound.forbids(fitted.wanted_mm):
         why += " That is nearer to the bed than was seen to be safe: it is not offered; print again and nudge."
-    elif not total_mm or abs(found.wanted_mm - total_mm) >= DIFFERS_MM:
-        options.insert(0, fold.option(AS_JUDGED, round(found.wanted_mm, 3)))
+    elif not total_mm or abs(fitted.wanted_mm - total_mm) >= DIFFERS_MM:
+        options.insert(0, fold.option(AS_JUDGED, round(fitted.wanted_mm, 3)))
     if not options:
         return TrialResult("failed", why, held, tuple(findings))
     after = options[0].proposals[0].after

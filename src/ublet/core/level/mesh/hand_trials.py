@@ -62,36 +62,36 @@ async def bed_mesh_by_hand(bench: Bench, aim: MeshByHand) -> TrialResult:
     await warm_up(bench, aim)
     await home_unhomed(bench, ("x", "y", "z"))
     order = serpentine(len(xs), len(ys))
-    found: dict[int, float] = {}
+    by_number: dict[int, float] = {}
     at = 0
     going = bench.record.going_on
     if going is not None and grid_state(xs, ys).items() <= dict(going.state).items():
         at = int(going.state["at"])
-        found = {int(number): float(mm) for number, mm in going.state["heights"].items()}
+        by_number = {int(number): float(mm) for number, mm in going.state["heights"].items()}
     async with bench.settings.borrowed({"axes.z.soft_limits": False, **unfollowed(bench)}):
         while at < len(order):
             column, row = order[at]
             words = f"{at + 1} of {len(order)}, {probe_words((xs[column], ys[row]))}"
             bench.progress(Progress(f"point {at + 1}", at / len(order), None, words))
-            answer, z = await _visit(bench, aim, (xs[column], ys[row]), gauge_mm, _nearby(found), words, at > 0)
+            answer, z = await _visit(bench, aim, (xs[column], ys[row]), gauge_mm, _nearby(by_number), words, at > 0)
             if answer == STOP:
-                done = f"{len(found)} of {len(order)} points are kept: “go on” takes it from here."
+                done = f"{len(by_number)} of {len(order)} points are kept: “go on” takes it from here."
                 raise TrialFailed(f"Stopped at point {at + 1}. {done}", "halted")
             if answer == BACK:
                 at -= 1
-                found.pop(at, None)
+                by_number.pop(at, None)
                 continue
             if answer == DRAGS:
-                found[at] = z - gauge_mm
-                bench.record.row(MESHED.name, (column, row, xs[column], ys[row], found[at]))
+                by_number[at] = z - gauge_mm
+                bench.record.row(MESHED.name, (column, row, xs[column], ys[row], by_number[at]))
             at += 1
-            state = {"at": at, **grid_state(xs, ys), "heights": {str(n): mm for n, mm in found.items()}}
-            bench.record.checkpoint(Checkpoint(f"{len(found)} of {len(order)} points done", state))
+            state = {"at": at, **grid_state(xs, ys), "heights": {str(n): mm for n, mm in by_number.items()}}
+            bench.record.checkpoint(Checkpoint(f"{len(by_number)} of {len(order)} points done", state))
         await bench.motion.go({"z": LIFT_MM}, DOWN_MM_S)
-    if len(found) < FEWEST:
-        raise TrialFailed(f"Only {len(found)} points have a height: a mesh needs {FEWEST} at the least.")
+    if len(by_number) < FEWEST:
+        raise TrialFailed(f"Only {len(by_number)} points have a height: a mesh needs {FEWEST} at the least.")
     heights = np.full((len(ys), len(xs)), np.nan)
-    for number, mm in found.items():
+    for number, mm in by_number.items():
         column, row = order[number]
         heights[row, column] = mm
     mesh = await bench.compute(zeroed, machine, filled(Mesh(np.array(xs), np.array(ys), heights)))

@@ -275,7 +275,7 @@ def polynomial(places: Floats, points: int) -> Floats:
     """
     low, high = places.min(axis=0), places.max(axis=0)
     u, v = (2 * (places - low) / np.where(high > low, high - low, 1.0) - 1).T
-    lines = [len(np.unique(np.round(each, 6))) for each in (u, v)]
+    lines = [len(np.unique(np.round(coordinate, 6))) for coordinate in (u, v)]
     degree = 1
     while degree < MOST_DEGREE and (degree + 2) * (degree + 3) / 2 * POINTS_A_TERM <= points:
         degree += 1

@@ -77,9 +77,9 @@ def offset_of(
     if not count:
         raise ValueError("no touches")
     within = step_mm / 2  # it is lowered until it drags: that began somewhere in the last step
-    each = [former_mm + touch.touched_mm + within - gauge_mm - touch.trigger_mm for touch in touches]
-    mean = sum(each) / count - (0.0 if hot else DROP_MM)
-    deviation = deviation_of(each)
+    offsets = [former_mm + touch.touched_mm + within - gauge_mm - touch.trigger_mm for touch in touches]
+    mean = sum(offsets) / count - (0.0 if hot else DROP_MM)
+    deviation = deviation_of(offsets)
     known = math.sqrt(FEEL_MM**2 / 3 + step_mm**2 / 12)
     new = scatter_beyond(known, deviation, count) / math.sqrt(count)
     common = math.sqrt((FEEL_COMMON_MM**2 + GAUGE_MM**2) / 3)

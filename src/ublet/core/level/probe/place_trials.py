@@ -51,10 +51,10 @@ def sits(nozzle: Sequence[Point], probe: Sequence[Point]) -> Sits:
         raise ValueError("as many placings of the probe as of the nozzle are needed, at least one")
     means, errors = [], []
     for axis in (0, 1):
-        each = [n[axis] - p[axis] for n, p in zip(nozzle, probe, strict=True)]
-        count = len(each)
-        mean = sum(each) / count
-        new = scatter_beyond(EYE_MM * math.sqrt(PLACINGS / 3), deviation_of(each), count) / math.sqrt(count)
+        differences = [n[axis] - p[axis] for n, p in zip(nozzle, probe, strict=True)]
+        count = len(differences)
+        mean = sum(differences) / count
+        new = scatter_beyond(EYE_MM * math.sqrt(PLACINGS / 3), deviation_of(differences), count) / math.sqrt(count)
         means.append(mean)
         errors.append(math.hypot(new, EYE_COMMON_MM / math.sqrt(3)))
     return Sits(means[0], means[1], errors[0], errors[1])

@@ -93,7 +93,7 @@ class Probing:
             return heights
         heights = sorted(heights + await self.touches_at(place, times + 1))  # most of them decide
         most = times + 1
-        agree = min((heights[at : at + most] for at in range(times + 1)), key=lambda each: each[-1] - each[0])
+        agree = min((heights[at : at + most] for at in range(times + 1)), key=lambda patch: patch[-1] - patch[0])
         if (spread := agree[-1] - agree[0]) <= allowed:
             return agree
         raise TrialFailed(
