@@ -12,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ublet.core.motion.planner import Cap, LinearMove, along, by_deviation, by_jerk, duration, line_of, paces
+from ublet.core.motion.program import Dwell, ProbeMove, Program, SweepMove, To
 
 
 def straight(length: float, top: float, acceleration: float) -> LinearMove:
@@ -134,3 +135,10 @@ def test_look_ahead_is_as_fast_as_a_path_followed_in_tiny_steps() -> None:
         most[n] = min(most[n], math.sqrt(most[n + 1] ** 2 + 2 * acceleration * mm))
     expected = sum(2 * mm / (most[n] + most[n + 1]) for n, (mm, _, _) in enumerate(grid))
     assert duration(lines, corner) == pytest.approx(expected, rel=0.003)
+
+
+def test_a_program_knows_the_axes_that_it_moves() -> None:
+    swept = SweepMove({"x": 0.7, "y": -0.7}, 5.0, 100.0, 10.0, 0.04, "x-y")
+    assert Program("sweep", (swept,)).axes == ("x", "y")
+    assert Program("mixed", (To({"z": 5.0}, 10.0), Dwell(1.0), ProbeMove({"z": 0.0}, 2.0))).axes == ("z",)
+    assert Program("waits", (Dwell(1.0),)).axes == ()

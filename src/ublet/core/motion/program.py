@@ -132,10 +132,14 @@ class Program:
     def axes(self) -> tuple[str, ...]:
         """The axes that it moves."""
         moved = [
-            segment.at if isinstance(segment, (To, ProbeMove)) else getattr(segment, "way", {})
+            segment.at
+            if isinstance(segment, (To, ProbeMove))
+            else segment.direction
+            if isinstance(segment, SweepMove)
+            else {}
             for segment in self.segments
         ]
-        return tuple(axis for axis in AXES if any(axis in axis_name for axis_name in moved))
+        return tuple(axis for axis in AXES if any(axis in at for at in moved))
 
     @property
     def places(self) -> tuple[str, ...]:
