@@ -121,7 +121,7 @@ def spoil(change: Callable[[list[Any]], list[Any]]) -> Callable[[Rig], None]:
     return apply
 
 
-LIES: dict[str, tuple[Callable[[Rig], None], str]] = {
+LOADED_RATIO: dict[str, tuple[Callable[[Rig], None], str]] = {
     "frozen": (freeze, "no new readings"),
     "repeated": (repeat, "no new readings"),
     "short rows": (spoil(lambda row: row[:4]), "a row has 4 values"),
@@ -150,9 +150,9 @@ def test_a_hot_trial_whose_sensor_reads_what_cannot_be_is_ended(reads: float, fo
     virtually(work)
 
 
-@pytest.mark.parametrize("lie", LIES)
+@pytest.mark.parametrize("lie", LOADED_RATIO)
 def test_no_news_of_the_heater_is_off_and_failed_whatever_the_reason(lie: str, folder: Path) -> None:
-    report_fact, words = LIES[lie]
+    report_fact, words = LOADED_RATIO[lie]
 
     async def work() -> None:
         async with Rig(folder, tern_scenario(), state_s=0.1) as rig:
@@ -175,7 +175,7 @@ def test_a_hold_by_hand_without_readings_is_switched_off(folder: Path) -> None:
             rig.session.connection.broken.append(lambda what, why: breaks.append((what, why)))
             await rig.session.connection.call("heat.target", heater="hotend", celsius=60)
             await asyncio.sleep(2)
-            LIES["no reading"][0](rig)
+            LOADED_RATIO["no reading"][0](rig)
             await asyncio.sleep(NO_NEWS_S + 1)
             assert heated(rig) == [] and breaks and "has not been read" in breaks[0][1]
 

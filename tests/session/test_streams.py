@@ -244,7 +244,7 @@ def lying(rig: Rig, change: Callable[[StreamBlock], StreamBlock]) -> None:
     rig.board.streams.due = due  # type: ignore[method-assign]
 
 
-LIES: dict[str, tuple[Callable[[StreamBlock], StreamBlock], str]] = {
+LOADED_RATIO: dict[str, tuple[Callable[[StreamBlock], StreamBlock], str]] = {
     "a number without end": (lambda b: replace(b, number=2**32 - 1), "were allowed for"),
     "times that stand": (lambda b: replace(b, last_s=b.first_s), "span 0.0 ms"),
     "times that run backwards": (lambda b: replace(b, first_s=b.first_s - 3, last_s=b.last_s - 3), "had passed"),
@@ -257,9 +257,9 @@ LIES: dict[str, tuple[Callable[[StreamBlock], StreamBlock], str]] = {
 }
 
 
-@pytest.mark.parametrize("lie", LIES)
+@pytest.mark.parametrize("lie", LOADED_RATIO)
 def test_blocks_that_cannot_be_are_no_finding(lie: str, tmp_path: Path) -> None:
-    change, words = LIES[lie]
+    change, words = LOADED_RATIO[lie]
 
     async def work() -> None:
         async with Rig(tmp_path, tern_scenario(), state_s=0.1) as rig:

@@ -14,10 +14,10 @@ from ublet.cli.base import (
     USAGE,
     JsonOption,
     app,
+    friendly_errors,
     print_json,
     say,
     stop,
-    told,
 )
 
 if TYPE_CHECKING:
@@ -56,7 +56,7 @@ def analyse(
 
     if instrument not in INSTRUMENTS:
         raise stop(USAGE, f"--instrument {instrument}: allowed: {', '.join(INSTRUMENTS)}")
-    with told():
+    with friendly_errors():
         limits = Limits(residual, rounding, drift, acceleration)
         options = Options(cast("Instrument", instrument), machine, against, spread, limits)
         report, draw = analyse_file(kind, file, options)

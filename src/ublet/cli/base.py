@@ -61,7 +61,7 @@ def stop(code: int, message: str) -> typer.Exit:
 
 
 @contextmanager
-def told() -> Iterator[None]:
+def friendly_errors() -> Iterator[None]:
     """Turn every expected trouble into a sentence and the contract's exit code."""
     try:
         yield

@@ -21,11 +21,11 @@ from ublet.cli.base import (
     USAGE,
     JsonOption,
     app,
+    friendly_errors,
     print_json,
     progress,
     say,
     stop,
-    told,
 )
 
 if TYPE_CHECKING:
@@ -51,7 +51,7 @@ def board(
     from ublet.world.hands import serve_world
     from ublet.world.scenario import load_scenario
 
-    with told():
+    with friendly_errors():
         truth = load_scenario(scenario)
         machine = Document(scenario.parent / truth.scenario.machine_file).machine
         simulated = SimulatedMachine(truth, machine, time.monotonic, store, speed, seed)
@@ -96,7 +96,7 @@ def bench(
     """Measure speed and accuracy, beside plain references and limits, and list what fell short."""
     from ublet.benchmark.every_figure import measure, table_of
 
-    with told():
+    with friendly_errors():
         figures = measure(quick, part or ())
     if as_json:
         print_json(figures, indent=1)
@@ -111,7 +111,7 @@ def boards(as_json: JsonOption = False) -> None:
     from ublet.core.machine.boards import KINDS
     from ublet.session.library import boards_for, own_boards
 
-    with told():
+    with friendly_errors():
         known = boards_for(Path())
     for words in getattr(known, "broken", {}).values():
         say(f"ublet: left out: {words}", err=True)
@@ -140,12 +140,12 @@ def write(
     settling = cast("Settling | None", settle)
     if settle not in (None, "file", "stored", "adopt"):
         raise stop(USAGE, f"--settle {settle}: allowed: file, stored, adopt")
-    with told(), progress() as on_progress:
+    with friendly_errors(), progress() as on_progress:
         try:
             report = asyncio.run(write_on_port(file, port, settling, dry, on_progress))
         except Interrupted as error:
             raise stop(
-                INTERRUPTED, f"{error}; which image the board runs now is told by ublet write --dry-run"
+                INTERRUPTED, f"{error}; which image the board runs now is shown by ublet write --dry-run"
             ) from None
     if as_json:
         print_json(report)

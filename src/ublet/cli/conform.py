@@ -14,9 +14,9 @@ from ublet.cli.base import (
     NO,
     JsonOption,
     app,
+    friendly_errors,
     print_json,
     say,
-    told,
 )
 
 BAUD = 250_000
@@ -46,7 +46,7 @@ def conform(
         finally:
             transport.close()
 
-    with told():
+    with friendly_errors():
         verdicts = asyncio.run(work())
     broken = [verdict for verdict in verdicts if verdict.holds is False]
     if as_json:

@@ -14,10 +14,10 @@ from ublet.cli.base import (
     USAGE,
     JsonOption,
     app,
+    friendly_errors,
     print_json,
     say,
     stop,
-    told,
 )
 
 
@@ -40,7 +40,7 @@ def new(dir: Path, preset: Annotated[str, typer.Option("--from", help="A preset'
     if preset not in known.split(", "):
         raise stop(USAGE, f"--from {preset}: no such preset; known: {known}")
     target = dir / "machine.toml"
-    with told():
+    with friendly_errors():
         if target.exists():
             raise stop(USAGE, f"{target} is there already; it was left as it is")
         dir.mkdir(parents=True, exist_ok=True)
@@ -53,7 +53,7 @@ def check(file: Path, as_json: JsonOption = False) -> None:
     """All errors and warnings of a machine file at once."""
     from ublet.session.checking import check_report
 
-    with told():
+    with friendly_errors():
         text, good = check_report(file, as_json)
     say(text)
     raise typer.Exit(GOOD if good else NO)
@@ -69,7 +69,7 @@ def diff(first: Path, second: Path, as_json: JsonOption = False) -> None:
     from ublet.core.typed import shown_after, shown_value
     from ublet.session.document import Document
 
-    with told():
+    with friendly_errors():
         changed = differences(Document(first).values, Document(second).values)
     if as_json:
         listed = [
@@ -117,7 +117,7 @@ def import_(
     mounts = {mount.path.stem: mount.path for mount in mounts_for(file.parent)}
     if not source.exists():
         source = mounts.get(str(source), source)
-    with told():
+    with friendly_errors():
         draft = Draft(Document(file))
         try:
             draft.take(read_text(source), part)
@@ -141,7 +141,7 @@ def image(
 
     from ublet.session.document import Document
 
-    with told():
+    with friendly_errors():
         built, plan = Document(file).image()
         if out is not None:
             out.write_bytes(built.data)

@@ -13,8 +13,8 @@ from ublet.cli.base import (
     OPEN,
     USAGE,
     app,
+    friendly_errors,
     say,
-    told,
 )
 
 
@@ -37,7 +37,7 @@ def start(
 
     recent = last_machine()
     if recent is not None:
-        with told():
+        with friendly_errors():
             _open(recent.file, recent.port)
         return
     message = (
@@ -65,7 +65,7 @@ def open_(
     port: Annotated[str | None, typer.Option(help="Serial port, or socket://HOST:PORT.")] = None,
 ) -> None:
     """Full-screen bench on a machine file."""
-    with told():
+    with friendly_errors():
         _open(file, port)
 
 
@@ -82,7 +82,7 @@ def demo(
     from ublet.tui.app import run_app
 
     folder = dir or platformdirs.user_data_path("ublet") / f"demo-{machine}"
-    with told():
+    with friendly_errors():
         running = start_demo(machine, folder, speed)
         try:
             run_app(running.machine, running.port, running)

@@ -13,9 +13,9 @@ from ublet.cli.base import (
     RUN,
     USAGE,
     app,
+    friendly_errors,
     say,
     stop,
-    told,
 )
 
 
@@ -43,7 +43,7 @@ def pattern(
 
     if (machine is None) == (scenario is None):
         raise stop(USAGE, "give one of --machine FILE and --scenario FILE|NAME")
-    with told():
+    with friendly_errors():
         if machine is None:
             assert scenario is not None
             machine = scenario.parent / load_scenario(scenario).scenario.machine_file

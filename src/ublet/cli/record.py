@@ -14,10 +14,10 @@ from ublet.cli.base import (
     USAGE,
     JsonOption,
     app,
+    friendly_errors,
     print_json,
     say,
     stop,
-    told,
 )
 from ublet.core.printable import printable
 
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 @app.command(rich_help_panel=RECORD, short_help="History of a machine, or one run.")
 def ledger(
     file: Path,
-    run: Annotated[str | None, typer.Argument(help="Number of a run: tells it whole.")] = None,
+    run: Annotated[str | None, typer.Argument(help="Number of a run, to show all of it.")] = None,
     stream: Annotated[str | None, typer.Option("--csv", metavar="STREAM", help="What it recorded, as CSV.")] = None,
     as_json: JsonOption = False,
 ) -> None:
@@ -38,7 +38,7 @@ def ledger(
         raise stop(USAGE, "--csv STREAM belongs to a run: name its number")
     if run is not None and not run.isdigit():
         raise stop(USAGE, f"run “{run}” is no number of a run: `ublet ledger {file}` lists them")
-    with told():
+    with friendly_errors():
         book = _book(file)
         try:
             if run is None:
@@ -167,7 +167,7 @@ def fact(
     from ublet.core.facts import fact_from, paths
     from ublet.session.record import Offline, local_time
 
-    with told():
+    with friendly_errors():
         offline = Offline(file)
         try:
             machine = offline.document.machine
@@ -179,7 +179,7 @@ def fact(
                     return
                 for in_force_fact in in_force:
                     say(f"{local_time(in_force_fact.at)}  {in_force_fact.words}")
-                say("can be told: " + ", ".join(paths(machine)))
+                say("known facts: " + ", ".join(paths(machine)))
                 return
             wanted = fact_from(machine, name, value)
             affected = offline.made_stale(wanted)

@@ -21,11 +21,11 @@ from ublet.cli.base import (
     JsonOption,
     ScenarioOption,
     app,
+    friendly_errors,
     print_json,
     progress,
     say,
     stop,
-    told,
 )
 
 
@@ -92,7 +92,7 @@ def run(
 
     if (scenario is None) == (port is None) or (port is not None and machine is None):
         raise stop(USAGE, "name either --scenario FILE, or --machine FILE with --port URL")
-    with told(), progress() as on_progress:
+    with friendly_errors(), progress() as on_progress:
         order = replace(order_for(trial, settings or [], keep, save), go_on=go_on)
         try:
             if scenario is not None:
@@ -152,7 +152,7 @@ def figure(
     if kind not in ("heat", "wiring"):
         raise stop(USAGE, f"figure {kind}: allowed: heat, wiring")
     target = out or Path(f"{file.stem}-{kind}.svg")
-    with told():
+    with friendly_errors():
         try:
             if kind == "wiring":
                 document = Document(file)

@@ -23,7 +23,7 @@ LACKING: Mapping[Capability, str] = {
     "probe": "has no pin to deploy",
     "image": "takes no images over its line",
     "mesh": "runs an image without the module mesh: build it with it (station modules), and write it to the board",
-    "swings": "does not swing an axis to and fro, as a sweep needs it",
+    "swings": "cannot run the sine motion that a sweep needs",
     "shaping": (
         "runs an image without the module shaping: build it with it (station modules), and write it to the board"
     ),

@@ -93,7 +93,7 @@ ROUTE: tuple[Station, ...] = (
     Station(
         "coil probe",
         "Level",
-        "how a coil tells heights",
+        "how a coil measures heights",
         ("coil-current", "coil-curve", "coil-drift", "coil-pass"),
         "coil",
     ),

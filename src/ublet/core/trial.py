@@ -67,7 +67,7 @@ class TrialSpec:
     streams: tuple[Stream, ...]
     announce: Callable[[MachineFile, Any], str]
     needs: Callable[[MachineFile, Any, Callable[[str], float | None]], tuple[Need, ...]]
-    figure: Callable[[TrialResult], str] = lambda result: "as told"
+    figure: Callable[[TrialResult], str] = lambda result: "done"
     verify: str | None = None
     mends: bool = False
     trips: bool = False

@@ -39,7 +39,7 @@ def _draw(above: Any, below: Any, axis: str, shaken: Shaken, limits: Limits) -> 
     if shaken.bands is not None:
         hz, size = shaken.bands.hz, np.abs(shaken.bands.frequency_response)
         above.plot(hz, size, ".", ms=1.5, color=QUIET, label="recorded")
-        above.set_ylabel("moved over told", fontsize=8)
+        above.set_ylabel("measured / commanded acceleration", fontsize=8)
         fine = np.linspace(hz[0], hz[-1], POINTS)
         above.plot(fine, np.abs(frequency_response(shaken.modes, fine)), color=MODEL, lw=1.2, label="modes")
     elif shaken.density is not None:

@@ -60,8 +60,8 @@ def homing_course(plan: HomingPlan, triggered: Callable[[], bool]) -> Course:
     if not (yield HomingStage(plan.direction * seek, plan.fast_mm_s, True)):
         return (
             f"no switch triggered in {seek:g} mm: it runs the wrong way, its switch does not answer, its motor turns "
-            "and the axis stays behind (too little current, something binds, a loose pulley), or it moves less than it "
-            "is told (steps per mm, lead of the screw)"
+            "and the axis stays behind (too little current, something binds, a loose pulley), or it moves less "
+            "than commanded (steps per mm, lead of the screw)"
         )
     yield HomingStage(-plan.direction * plan.back_off_mm, plan.fast_mm_s, False)
     if triggered():

@@ -187,7 +187,7 @@ class Programs:
             if unknown:
                 raise Refused(NOT_ALLOWED, f"{unknown[0]} is not homed: a program needs to know where it stands")
         if isinstance(segment, SweepMove) and not self.sweep_moves:
-            raise Refused(NOT_ALLOWED, "this firmware does not swing an axis")
+            raise Refused(NOT_ALLOWED, "this firmware cannot run a sine sweep")
         if isinstance(segment, SweepMove) and (why := self._too_hard(segment, known)):
             raise Refused(NOT_ALLOWED, why)
         if isinstance(segment, ProbeMove) and self._until() is None:
@@ -211,12 +211,12 @@ class Programs:
                 abs(fraction) * sweep_move.peak_mm_s2,
             )
             if asked > most * (1 + 1e-9):
-                return f"a swing of up to {asked:.0f} mm/s² along {axis.upper()}: its acceleration is {most:g} at most"
+                return f"a sweep of up to {asked:.0f} mm/s² along {axis.upper()}: its acceleration is {most:g} at most"
             low, high = limits.get(axis, (float("-inf"), float("inf")))
             reach = abs(fraction) * sweep_move.reach_mm
             if not low <= known[axis] - reach <= known[axis] + reach <= high:
                 place = f"{axis.upper()} {known[axis]:.2f} mm"
-                return f"a swing of {reach:.1f} mm either way about {place}: allowed {low:g} to {high:g} mm"
+                return f"a sweep of {reach:.1f} mm either way about {place}: allowed {low:g} to {high:g} mm"
         return ""
 
     @property

@@ -27,7 +27,7 @@ async def _sums(bench: CheckSetup) -> None:
     must(bench.line.bad == before, f"{bench.line.bad - before} lines of the board had a wrong sum or shape")
 
 
-@clause("1.2", "A line with a wrong sum is not obeyed, and is told by `damaged`.")
+@clause("1.2", "A line with a wrong checksum is not obeyed, and is reported as `damaged`.")
 async def _wrong_sum(bench: CheckSetup) -> None:
     heater, number = bench.one_of("heaters.", ".maximum_c"), bench.line.number()
     frame = bench.line.request(number, "heat.target", {"heater": heater, "celsius": 99})
@@ -125,15 +125,15 @@ async def _hello(bench: CheckSetup) -> None:
     await bench.refused(3, "hello", client="x", protocol=99)
 
 
-@clause("3.2", "Another session finds everything off, and is told what was on; the same one does not.")
+@clause("3.2", "Another session finds everything off, and gets a report of what was on; the same one does not.")
 async def _session(bench: CheckSetup) -> None:
     heater = bench.one_of("heaters.", ".maximum_c")
     await bench.good("heat.target", heater=heater, celsius=40)
     same = await bench.good("hello", client="x", protocol=PROTOCOL, session=SESSION)
-    must(not same.get("was_on"), "the same session was told that something had been on")
+    must(not same.get("was_on"), "the same session got a report that something had been on")
     other = await bench.good("hello", client="x", protocol=PROTOCOL, session="another")
     was = [off_heater.get("what") for off_heater in other.get("was_on", [])]
-    must(f"heaters.{heater}" in was, f"another session was told of {was}, and the heater was on")
+    must(f"heaters.{heater}" in was, f"another session got a report of {was}, and the heater was on")
     third = await bench.good("hello", client="x", protocol=PROTOCOL, session="a third")
     must(not third.get("was_on"), "a heater was on again after another session's hello")
 
@@ -177,7 +177,9 @@ async def _lent(bench: CheckSetup) -> None:
     must(await live() == before, f"{path} was given back and is {await live()}, not {before}")
     await bench.good("settings.lend", values={path: 0.125})
     other = await bench.good("hello", client="x", protocol=PROTOCOL, session="after the loan")
-    must(other.get("returned") == {path: before}, f"another session was told that {other.get('returned')} came back")
+    must(
+        other.get("returned") == {path: before}, f"another session got a report that {other.get('returned')} came back"
+    )
     must(await live() == before, f"{path} outlived the session that had borrowed it")
 
 
@@ -202,7 +204,7 @@ async def _samples(bench: CheckSetup) -> None:
     state = await bench.line.notification("state", lambda params: bool(params["samples"]), "no state with samples")
     rows = state["samples"][:1]
     again = (await bench.good("samples.read", **{"from": rows[0][0], "to": rows[0][0] + 1}))["samples"]
-    must(again == rows, f"{again} came, {rows} had been told")
+    must(again == rows, f"{again} came, {rows} had been reported")
 
 
 # 6: motion and events
@@ -213,7 +215,8 @@ def _motor(bench: CheckSetup) -> str:
 
 
 @clause(
-    "6.1", "A move tells its number, duration and speed; its end comes as an event, once, and can be asked for again."
+    "6.1",
+    "The reply to a move has its number, duration and speed; its end comes once, as an event that can be asked for again.",
 )
 async def _move(bench: CheckSetup) -> None:
     accepted = await bench.good("motor.turn", motor=_motor(bench), mm=0.2, speed_mm_s=5)
@@ -222,12 +225,12 @@ async def _move(bench: CheckSetup) -> None:
     must(ended.get("how") == "done", f"it ended {ended.get('how')}")
     again = (await bench.good("events.read", **{"from": ended["number"]}))["events"]
     must(again and again[0].get("number") == ended["number"], "events.read does not give it again")
-    await bench.line.notification("state", lambda s: s.get("events", 0) >= ended["number"], "no state tells of it")
+    await bench.line.notification("state", lambda s: s.get("events", 0) >= ended["number"], "no state reports it")
     ends = [m for m in bench.line.got if m.get("method") == "event" and m["params"]["number"] == ended["number"]]
-    must(len(ends) == 1, f"its end was told {len(ends)} times")
+    must(len(ends) == 1, f"its end was reported {len(ends)} times")
 
 
-@clause("6.2", "motion.stop ends a move, which is told as stopped; one move at a time.")
+@clause("6.2", "motion.stop ends a move, which is reported as stopped; one move at a time.")
 async def _stop(bench: CheckSetup) -> None:
     motor = _motor(bench)
     accepted = await bench.good("motor.turn", motor=motor, mm=10, speed_mm_s=2)
@@ -263,11 +266,11 @@ async def _order(bench: CheckSetup) -> None:
     await bench.refused(3, "motion.add", **_add(1, {"rest_s": 0.1}, program="q"))
 
 
-@clause("7.2", "Places, a queue that runs dry, holding and the end are told as events.")
+@clause("7.2", "Places, a queue that runs dry, holding and the end are reported as events.")
 async def _ends_reported(bench: CheckSetup) -> None:
     taken = await bench.good("motion.add", **_add(0, {"rest_s": 0.1, "place": "here"}))
     place = await bench.event("place", taken["motion"])
-    must(place.get("place") == "here", f"the place was told as {place.get('place')}")
+    must(place.get("place") == "here", f"the place was reported as {place.get('place')}")
     await bench.event("starved", taken["motion"])
     await bench.good("motion.add", **_add(1, {"rest_s": 0.3}, {"rest_s": 0.1}, last=True))
     await bench.event("fed", taken["motion"])
@@ -276,7 +279,7 @@ async def _ends_reported(bench: CheckSetup) -> None:
     await bench.good("motion.go_on")
     await bench.event("going on", taken["motion"])
     ended = await bench.event("ended", taken["motion"])
-    must((ended.get("how"), ended.get("segment")) == ("done", 3), f"its end was told as {ended}")
+    must((ended.get("how"), ended.get("segment")) == ("done", 3), f"its end was reported as {ended}")
 
 
 @clause(
@@ -290,11 +293,11 @@ async def _checked(bench: CheckSetup) -> None:
         await bench.refused(3, "motion.add", **_add(0, {"push": 1, "mm_s": 1}))
 
 
-@clause("7.4", "A swing needs a direction of length 1, frequencies that rise, and axes that are homed.")
+@clause("7.4", "A sweep needs a direction of length 1, frequencies that rise, and axes that are homed.")
 async def _swept(bench: CheckSetup) -> None:
     can = bench.about.get("can")
     if isinstance(can, list) and "swings" not in can:
-        raise Unchecked("it says that it cannot: swings")
+        raise Unchecked("its capabilities exclude sweeps")
     good = {"from_hz": 5, "to_hz": 60, "seconds": 2, "per_hz_m_s2": 0.005}
     for wrong in ({"swing": {"x": 0.5}, **good}, {"swing": {"x": 1}, **good, "to_hz": 4}, {"swing": {"x": 1}}):
         await bench.refused(-32602, "motion.add", **_add(0, wrong))
@@ -355,7 +358,7 @@ async def _halted(bench: CheckSetup) -> None:
     must(not other.get("was_on"), f"after release {other.get('was_on')} was on")
 
 
-@clause("9.2", "A board that heats and hears nothing for its heartbeat window switches off and trips `link lost`.")
+@clause("9.2", "A board that heats and receives nothing for its heartbeat window switches off and trips `link lost`.")
 async def _dead_man(bench: CheckSetup) -> None:
     heater = bench.one_of("heaters.", ".maximum_c")
     await bench.good("heat.target", heater=heater, celsius=40)

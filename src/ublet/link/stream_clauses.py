@@ -15,7 +15,7 @@ from ublet.link.stream_blocks import StreamBlock, unpack
 # 10: images
 
 
-@clause("10.1", "image.status tells what runs; an image that is too large or for another board is refused.")
+@clause("10.1", "image.status reports what runs; an image that is too large or for another board is refused.")
 async def _image(bench: CheckSetup) -> None:
     runs = await bench.good("image.status")
     missing = {"slot", "slot_bytes", "bytes", "digest", "firmware", "machine", "modules"} - set(runs)
@@ -27,7 +27,8 @@ async def _image(bench: CheckSetup) -> None:
 
 @clause(
     "10.2",
-    "Blocks of an image are taken in any order and twice, each tells what is missing; what is no image is refused.",
+    "Blocks of an image are taken in any order and twice, each reply says what is missing; what is no image is "
+    "refused.",
 )
 async def _upload(bench: CheckSetup) -> None:
     line, data = bench.line, bytes(range(200))
@@ -38,7 +39,10 @@ async def _upload(bench: CheckSetup) -> None:
         number = line.number()
         line.write(encode_block(Block(number, offset, data[offset : offset + 100])))
         result = (await line.answer(number, "a block")).get("result") or {}
-        must(result.get("missing") == missing, f"after the block at {offset} it told {result}; {missing} were missing")
+        must(
+            result.get("missing") == missing,
+            f"after the block at {offset} it reported {result}; {missing} were missing",
+        )
     again = await bench.good("image.begin", size=len(data), **own)
     must(again.get("have") == [[0, 200]], f"begun again it has {again.get('have')}")
     await bench.refused(3, "image.verify")
@@ -110,7 +114,7 @@ async def _again(bench: CheckSetup) -> None:
 
 @clause(
     "11.3",
-    "A capture is told by `captured` when full, and is handed over whole; one that is too long is refused.",
+    "A capture is announced by `captured` when full, and is handed over whole; one that is too long is refused.",
 )
 async def _capture(bench: CheckSetup) -> None:
     kind = _kind(bench)

@@ -114,7 +114,7 @@ def ripples(text: str, file: Path) -> tuple[dict[str, Any], DrawFigure]:
         f"{axis} {axis_rows['frequency_hz']:.1f} ±{2 * axis_rows['frequency_u']:.1f} Hz"
         for axis, axis_rows in rows_by_axis.items()
     )
-    why = "damping is not told by counting: take a shaper that stands 0.05 to 0.15, and verify it"
+    why = "counting ripples gives no damping: choose a shaper that tolerates 0.05 to 0.15, and verify it"
     return {
         "kind": "ripples",
         "axes": rows_by_axis,

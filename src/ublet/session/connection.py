@@ -381,7 +381,7 @@ class Connection:
 
     def by_itself(self) -> str:
         """What becomes of heat and motion while there is no link."""
-        window = f"A board that hears nothing for {self._window_s:g} s switches off by itself"
+        window = f"A board that receives nothing for {self._window_s:g} s switches off by itself"
         return f"{window}; the next link begins with everything off."
 
     def announce_break(self, what: Break, why: str) -> None:

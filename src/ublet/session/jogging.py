@@ -44,7 +44,7 @@ async def to_the_end(connection: Connection, reply: MotionReply) -> None:
     while motion not in connection.ended or connection.board_time < connection.ended[motion].time_s:
         must_go_on(connection, about.boot if about is not None else None, "move")
         if connection.board_time > late and loop.time() - asked > BEHIND_S:
-            raise LinkLost(f"the board has not told the end of a move that takes {seconds:.1f} s")
+            raise LinkLost(f"the board has not reported the end of a move that takes {seconds:.1f} s")
         await connection.next_samples()
 
 

@@ -25,8 +25,8 @@ def fault_note(error: BaseException) -> Path:
 def crash_sentence(error: BaseException) -> str:
     """One sentence; the details go to a file."""
     return (
-        f"ublet: a fault in Ublet itself. A board that was linked switches off by itself when "
-        "it hears nothing; look at the machine. Nothing that was saved is lost. The details are in "
+        "ublet: a fault in Ublet itself. A linked board switches off by itself when it receives nothing; look at "
+        "the machine. Nothing that was saved is lost. The details are in "
         f"{fault_note(error)}: please send us that file, then start again."
     )
 

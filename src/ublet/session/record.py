@@ -104,7 +104,7 @@ def rest_lines(rests: Sequence[Dependency]) -> list[str]:
         if rest.kind == "fact" and rest.value in (0, ""):
             unreported.append(name)
         elif rest.kind == "fact":
-            value = f"as told, no. {rest.value}" if isinstance(rest.value, int) else shown_value(rest.value)
+            value = f"reported, no. {rest.value}" if isinstance(rest.value, int) else shown_value(rest.value)
             lines.setdefault("facts", []).append(f"{name} ({value})")
         elif rest.kind == "parts":
             lines.setdefault(f"the parts in {rest.path}", []).append(shown_value(rest.value) or "none")
@@ -112,7 +112,7 @@ def rest_lines(rests: Sequence[Dependency]) -> list[str]:
             root, mark, key = rest.path.rpartition("/" if rest.kind == "finding" else ".")
             lines.setdefault(f"{root}{mark}", []).append(f"{key} {shown_value(rest.value)}")
     lines_said = [f"{root.rstrip('./')}: {', '.join(line)}" for root, line in lines.items()]
-    return [*lines_said, f"nothing was told of: {', '.join(unreported)}"] if unreported else lines_said
+    return [*lines_said, f"nothing was reported of: {', '.join(unreported)}"] if unreported else lines_said
 
 
 def affected_by(fact: Fact, document: Document, ledger: Ledger, presence: Presence) -> list[Affected]:

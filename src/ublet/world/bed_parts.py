@@ -99,14 +99,12 @@ class ProbeTruth(Part):
         default=0,
     )
     drift_mm_k: float = setting(
-        "It triggers so much earlier with each °C that it is warmer.", unit="mm/K", low=-0.02, high=0.02, default=0
+        "Earlier trigger for each °C that it is warmer.", unit="mm/K", low=-0.02, high=0.02, default=0
     )
     warms_share: float = setting("How warm the bed makes it: share of the bed's own rise.", low=0, high=1, default=0.15)
     warms_s: float = setting("Time constant of that.", unit="s", low=1, high=36000, default=400)
     metal: list[WavePart] = Field(default_factory=list, description="How much later it triggers by uneven metal.")
-    shakes_s: float = setting(
-        "It scatters by so many mm more with each mm/s that it comes down faster.", unit="s", low=0, high=0.1, default=0
-    )
+    shakes_s: float = setting("Added scatter for each mm/s of approach speed.", unit="s", low=0, high=0.1, default=0)
     pin_mm: float = setting(
         "A pin comes down to another length each time: standard deviation.", unit="mm", low=0, high=0.2, default=0
     )
@@ -131,7 +129,7 @@ class Knock(Part):
     """The bed is knocked, or another sheet is laid on it, in the middle of a series."""
 
     after_touches: int = setting("So many touches after power-on.", low=0, high=1_000_000)
-    mm: float = setting("It rises by so much.", unit="mm", low=-5, high=5)
+    mm: float = setting("Height that it rises.", unit="mm", low=-5, high=5)
     at: At = setting("Where; in the middle it bends.", default="everywhere")
 
 

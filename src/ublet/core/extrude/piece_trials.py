@@ -27,7 +27,7 @@ ABOVE_MM = 20.0
 
 NUDGE_MM, FEED_STEP = 0.02, 0.1
 LOWEST_FEED, HIGHEST_FEED, LOWEST_FLOW, HIGHEST_FLOW = 0.2, 2.0, 0.5, 1.5
-LATE_SHARE, LATE_S = 0.03, 0.5
+LATE_FRACTION, LATE_S = 0.03, 0.5
 """What it takes may differ by so much from what was predicted: a share, and the time in which an end is noticed, s."""
 
 CLOSER, AWAY, HOLD, ON, SLOWER, FASTER, STOP = "closer", "away", "hold", "go on", "slower", "faster", "stop"
@@ -110,7 +110,7 @@ async def run_piece(bench: Bench, aim: PieceParameters) -> TrialResult:
         words.append(f"It was nudged by {run.going.height_mm:+.2f} mm in all; nothing of that is kept.")
     if run.going.starved:
         words.append(f"The queue ran dry {run.going.starved} times: the line is too slow for it.")
-    good = held and abs(late) <= LATE_SHARE * table.seconds + LATE_S and not run.going.starved
+    good = held and abs(late) <= LATE_FRACTION * table.seconds + LATE_S and not run.going.starved
     return TrialResult("proven" if good else "failed", " ".join(words), {"printed": aim.printed}, tuple(findings))
 
 

@@ -111,7 +111,7 @@ class Pushing:
                 self.placings = max(self.placings, placings)
                 return mark - parse(answer, "mm")
         raise BothGone(
-            f"Both marks went in: more than {marks_for(mm)[1]:g} mm for {mm:g} told. Set steps per mm to what the "
+            f"Both marks went in: more than {marks_for(mm)[1]:g} mm for {mm:g} commanded. Set steps per mm to what the "
             "geometry gives first, then measure again."
         )
 

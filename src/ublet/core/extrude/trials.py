@@ -204,9 +204,7 @@ def _concluded(
 
 def _lengths(mm: float, slow: Length, fast: Length | None) -> list[Finding]:
     """Filament fed / commanded, and how much less when it was pushed fast."""
-    findings = [
-        Finding("went_in", slow.mean_mm / mm, slow.uncertainty_mm / mm, words="share of what was told that went in")
-    ]
+    findings = [Finding("went_in", slow.mean_mm / mm, slow.uncertainty_mm / mm, words="filament fed / commanded")]
     if fast is not None:
         fraction, fraction_u = falls_short(slow, fast)
         findings.append(
@@ -284,7 +282,8 @@ TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "extruder-steps",
         "extruder steps",
-        "Filament is pushed past a mark, slowly and fast; what is left tells steps per mm, and what makes it slip.",
+        "Filament is pushed past a mark, slowly and fast; the remaining distance gives steps per mm, and the cause "
+        "of slip.",
         ExtruderParameters,
         extruder_steps,
         (STREAM,),

@@ -199,9 +199,8 @@ def _must_be_determined(fit: ModelFit) -> None:
     ):
         if not uncertainty <= MAX_UNCERTAINTY * value:
             raise UnfitRecord(
-                f"the {name} comes out as {with_uncertainty(value, uncertainty, unit)}: this record cannot tell "
-                "it. It must "
-                "show the climb and some switching on and off around the working temperature"
+                f"the {name} comes out as {with_uncertainty(value, uncertainty, unit)}: this record does not "
+                "determine it. It must show the heat-up and some switching on and off around the working temperature"
             )
 
 

@@ -268,7 +268,8 @@ def _must_not_be_bound(fitted: Floats, low: Floats, high: Floats) -> None:
         if too_low or most - value < AT_BOUND:
             raise UnfitRecord(
                 f"the {NAMES[at]} that fits best lies at its bound of {math.exp(least if too_low else most):g} "
-                f"{UNITS[at]}: this record cannot tell it. It must show the climb and some switching on and off; are "
+                f"{UNITS[at]}: this record does not determine it. It must show the heat-up and some switching on "
+                "and off; are "
                 "the units right?"
             )
 

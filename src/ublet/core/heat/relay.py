@@ -136,7 +136,7 @@ def ultimate(cycles: Sequence[Cycle], hysteresis_c: float) -> Ultimate:
         inner = cycle.amplitude_c**2 - hysteresis_c**2
         if inner <= 0:
             raise ValueError(
-                f"the swing of {cycle.amplitude_c:.2f} °C up and down is not larger than "
+                f"the amplitude of {cycle.amplitude_c:.2f} °C up and down is not larger than "
                 f"the relay's hysteresis of {hysteresis_c:g} °C"
             )
         half = (cycle.on_duty - cycle.off_duty) / 2

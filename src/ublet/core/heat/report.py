@@ -145,10 +145,10 @@ def gains_option(candidate: Candidate, before: PidGains, root: str, heater: str,
 def on_off_option(step: PredictedStep, swing_c: float, heater: str, control: str) -> Option:
     """The alternative for slow heaters: on and off around the target, with the swing that it is predicted to have."""
     measure = step.measure
-    effect = f"swings by {measure.ripple_c:.1f} °C up and down, overshoot +{measure.overshoot_c:.1f} °C"
+    effect = f"cycles by {measure.ripple_c:.1f} °C up and down, overshoot +{measure.overshoot_c:.1f} °C"
     proposals = () if control == "on-off" else (Proposal(f"heaters.{heater}.control", control, "on-off", "", effect),)
     figures = {"overshoot_c": measure.overshoot_c, "settle_s": measure.settle_s, "ripple_c": measure.ripple_c}
-    return Option(ON_OFF, f"relay, swing of {swing_c:g} °C", proposals, figures)
+    return Option(ON_OFF, f"relay, hysteresis {swing_c:g} °C", proposals, figures)
 
 
 def verified_findings(

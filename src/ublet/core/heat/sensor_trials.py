@@ -273,7 +273,7 @@ def _why(best: CurveAssessment, choices: tuple[CurveAssessment, ...], hot: float
         else:
             leaves += f" {name} would be uncertain by ±{2 * other.uncertainty_c:.1f} °C there."
     if hot - fit.span_c[1] > FAR_C:
-        leaves += f" Nothing was compared above {fit.span_c[1]:.0f} °C: a reference near {hot:g} °C would tell."
+        leaves += f" Nothing was compared above {fit.span_c[1]:.0f} °C: a reference near {hot:g} °C would settle it."
     return leaves
 
 

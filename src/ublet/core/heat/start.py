@@ -220,7 +220,7 @@ def check_room_above(machine: MachineFile, heater: str, target: float, headroom:
     if target > highest:
         raise TrialFailed(
             f"{target:g} °C is too near the maximum of the {heater} "
-            f"({machine.heaters[heater].maximum_c:g} °C): the swing needs {headroom:g} °C above the target. "
+            f"({machine.heaters[heater].maximum_c:g} °C): the limit cycle needs {headroom:g} °C above the target. "
             f"Choose {highest:g} °C or less."
         )
 

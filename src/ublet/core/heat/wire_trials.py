@@ -191,7 +191,7 @@ async def fans_one_by_one(bench: Bench, aim: FanParameters) -> TrialResult:
         return TrialResult("proven", f"{len(names)} fans turn when switched on.", {}, findings)
     words = [f"The {name} fan does not turn: check its plug." for name, seen in turned.items() if seen is None]
     words += [
-        f"The {name} fan was told to turn, and the {seen} fan turned instead."
+        f"The {name} fan was switched on, and the {seen} fan turned instead."
         for name, seen in turned.items()
         if seen not in (None, name)
     ]

@@ -57,7 +57,7 @@ def scatter_of(heights_mm: Sequence[float] | Floats) -> Scatter:
     heights = np.asarray(heights_mm, dtype=np.float64)
     count = len(heights)
     if count < FEW:
-        raise ValueError(f"{count} touches: three are the fewest that tell how they scatter")
+        raise ValueError(f"{count} touches: at least three are needed for their repeatability")
     number = np.arange(count, dtype=np.float64)
     keep = ~_outliers(number, heights)
     x, y = number[keep], heights[keep]
@@ -251,13 +251,15 @@ def analyse_touches(heights_mm: Floats, speeds_mm_s: Floats | None) -> Touches:
     for speed in np.unique(speeds_mm_s):
         mine = heights_mm[speeds_mm_s == speed]
         if len(mine) < FEW:
-            raise ValueError(f"{len(mine)} touches at {speed:g} mm/s: three are the fewest that tell how they scatter")
+            raise ValueError(
+                f"{len(mine)} touches at {speed:g} mm/s: at least three are needed for their repeatability"
+            )
         groups.append(AtSpeed(float(speed), scatter_of(mine)))
     reference = groups[0]
     good = [group for group in groups if not_worse(reference.scatter, group.scatter)]
     best = max(good, key=lambda choice: choice.speed_mm_s)
     why = (
         f"{best.speed_mm_s:g} mm/s scatters by {1000 * best.scatter.deviation_mm:.1f} µm, the slowest by "
-        f"{1000 * reference.scatter.deviation_mm:.1f}: no difference that these touches could tell"
+        f"{1000 * reference.scatter.deviation_mm:.1f}: no significant difference"
     )
     return Touches(heights_mm, None, tuple(groups), best.speed_mm_s, why)

@@ -301,7 +301,7 @@ def _room(c: CheckContext) -> Iterator[Problem]:
         )
 
 
-LONGEST_TRAIN_S = 0.5
+LONGEST_SEQUENCE_S = 0.5
 """What a board spreads motion over, s."""
 
 OVER_MM = 1.0
@@ -336,8 +336,10 @@ def _arrays(c: CheckContext) -> Iterator[Problem]:
             yield c.problem(path, "times that do not rise from 0", "0, then each later than the last", "Leave it out.")
         elif abs(sum(fractions) - 1) > 1e-6:
             yield c.problem(path, f"shares that sum to {sum(fractions):.6g}", "a sum of 1", "Leave it out.")
-        elif times[-1] >= LONGEST_TRAIN_S:
-            yield c.problem(path, f"a train of {times[-1]:g} s", f"shorter than {LONGEST_TRAIN_S:g} s", "Leave it out.")
+        elif times[-1] >= LONGEST_SEQUENCE_S:
+            yield c.problem(
+                path, f"a train of {times[-1]:g} s", f"shorter than {LONGEST_SEQUENCE_S:g} s", "Leave it out."
+            )
 
 
 CHECKS = (

@@ -61,7 +61,7 @@ def heaters_checked(c: CheckContext) -> Iterator[Problem]:
                 f"{heater.maximum_c:g} °C",
                 f"at most {least:g} °C, the limit of its {weakest}{where}"
                 if weakest != SENSOR
-                else f"at most {least:g} °C, the {SENSOR}: hotter it cannot be told how hot",
+                else f"at most {least:g} °C, the {SENSOR}: above that it cannot be measured",
                 "Lower the maximum, or correct the component's limit.",
             )
         for label, gains in heater.gains.items():

@@ -139,7 +139,7 @@ class Heater(Part):
         "Largest duty the board may use.", unit="duty", low=0.1, high=1, default=1.0, board=True, acts="plant"
     )
     control: Literal["pid", "on-off"] = setting(
-        "How it is held: PID, or on-off with a swing.", default="pid", board=True, acts="holding"
+        "How it is held: PID, or on-off with a hysteresis.", default="pid", board=True, acts="holding"
     )
     swing_c: float = setting(
         "On-off: on below the target by half of this, off above it by half.",

@@ -71,7 +71,7 @@ class Card(Part):
     """The storage card."""
 
     socket: str = setting("Socket of its slot.", board=True, socket="card")
-    detects: bool = setting("Whether the slot tells that a card is in.", default=True, board=True)
+    detects: bool = setting("Whether the slot reports an inserted card.", default=True, board=True)
 
 
 Direction = Literal["x", "-x", "y", "-y", "z", "-z"]

@@ -40,7 +40,7 @@ class LimitParameters(Part):
     """Which axes, how far up, and the margin that is kept."""
 
     axis: Literal["all", "x", "y", "z"] = setting("Axis to try, or all.", default="all")
-    up_to: float = setting("Try at most so many times the declared value.", low=1, high=5, default=2.0)
+    up_to: float = setting("Largest value to try, times the declared one.", low=1, high=5, default=2.0)
     margin: float = setting("Share of what holds that is used.", low=0.3, high=0.95, default=0.75)
 
 

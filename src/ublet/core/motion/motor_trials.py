@@ -159,7 +159,7 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
         bench.progress(Progress(name, number / len(roots), None, f"{number + 1} of {len(roots)}", root))
         for direction in (1, -1):
             await bench.motion.turn(root.removeprefix("axes."), direction * aim.length_mm, aim.speed_mm_s)
-        text = f"The motor {name} was told to turn back and forth. Which one turned?"
+        text = f"The motor {name} was commanded back and forth. Which motor turned?"
         answer = await bench.builder.ask(Question(text, (*names, "it stuttered", "nothing"), LookAtMotors()))
         if answer == "it stuttered":
             stutters.append(name)
@@ -173,9 +173,9 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
     words = [f"Nothing turned for {name}: no current, a wire open, or nothing plugged in." for name in still]
     words += [f"The motor {name} stutters: too little current, or one coil open." for name in stutters]
     crossed = {name: seen for name, seen in answers.items() if seen not in (None, name)}
-    words += [f"{name} was told to turn, and {seen} turned instead." for name, seen in crossed.items()]
+    words += [f"{name} was commanded, and {seen} turned instead." for name, seen in crossed.items()]
     if not words:
-        return TrialResult("proven", f"{len(names)} motors turn as they are told.", {}, findings)
+        return TrialResult("proven", f"{len(names)} motors turn when commanded.", {}, findings)
     wrong = {seen: name for name, seen in cycles(answers, own).items()}
     if not wrong:
         return TrialResult("failed", " ".join(words), {}, findings)
@@ -200,7 +200,7 @@ async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
         bench.progress(Progress(f"axis {axis.upper()}", number / 3, None, f"{number + 1} of 3", axis))
         await bench.motion.move(axis, aim.length_mm, aim.speed_mm_s)
         text = (
-            f"{axis.upper()} was told {aim.length_mm:g} mm forward. Which way did the nozzle move relative to the bed? "
+            f"{axis.upper()} was commanded {aim.length_mm:g} mm forward. Which way did the nozzle move relative to the bed? "
             "(up: the gap between them opened)"
         )
         saw[axis] = await bench.builder.ask(Question(text, ANSWERS, LookAtDirection()))
@@ -224,7 +224,7 @@ async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
     elif lifts_of(machine) and saw["z"] == "up":
         bench.motion.prove_lifts()
     if not any(mend.needed for mend in mends):
-        return TrialResult("proven", "Right, back and up, as told.", {}, findings)
+        return TrialResult("proven", "Right, back and up, as commanded.", {}, findings)
     words = [problem for mend in mends for problem in mend.problems]
     proposals: list[Proposal] = []
     for mend in mends:

@@ -194,11 +194,15 @@ def analyse_steps(commanded_mm: Floats, measured_mm: Floats, instrument: Instrum
     if abs(scale) <= COVERAGE * uncertainty:
         return Scale(scale, uncertainty, "look", "it did not move: not enabled, no current, or a wire open")
     if scale < 0:
-        why = "it went the other way than told, or the readings have the wrong sign: look at its direction first"
+        why = (
+            "it moved against the commanded direction, or the readings have the wrong sign: look at its direction first"
+        )
         return Scale(scale, uncertainty, "look", why)
     if abs(scale - 1) <= COVERAGE * uncertainty:
         return Scale(scale, uncertainty, "leave it", "no difference beyond the measurement error")
     part = typical_part(scale, AxisDrive("belt", 16)) or typical_part(scale, AxisDrive("screw", 16))
     if part is not None:
-        return Scale(scale, uncertainty, "look", f"{scale:.3g} times as far as told is telling, for example: {part[0]}")
+        return Scale(
+            scale, uncertainty, "look", f"{scale:.3g} times the commanded travel is typical of, for example: {part[0]}"
+        )
     return Scale(scale, uncertainty, "change", f"multiply the steps per mm by {1 / scale:.5f}")

@@ -163,8 +163,8 @@ def _result(bench: Bench, reaches: Mapping[str, AxisTravel]) -> TrialResult:
             now = number_of(bench, path)
             # what is homed follows the corner; a far edge is only worth changing when it is nearer, or much further
             gain = value - now if end == "high" else now - value
-            telling = abs(value - now) > 2 * EYE_MM if end == homed else gain < -2 * EYE_MM or gain > WORTH_MM
-            if telling:
+            significant = abs(value - now) > 2 * EYE_MM if end == homed else gain < -2 * EYE_MM or gain > WORTH_MM
+            if significant:
                 effect = "the bed's corner counts as 0; home again" if end == homed else _edge_words(gain)
                 proposals.append(Proposal(path, now, value, "mm", effect))
     if not proposals:

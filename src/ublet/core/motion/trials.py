@@ -69,7 +69,7 @@ async def _press(bench: Bench, name: str) -> Pressed | None:
         await bench.probe.pin(True)
         await bench.clock.rest(PIN_S)
         seen = await bench.builder.ask(
-            Question("The probe's pin was told to come down. Is it down?", ("yes", "no"), LookAtPin())
+            Question("The probe's pin was commanded down. Is it down?", ("yes", "no"), LookAtPin())
         )
         if seen == "no":
             await bench.probe.pin(False)

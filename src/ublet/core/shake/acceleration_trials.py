@@ -34,7 +34,7 @@ TIMES = Stream("times", ("acceleration_mm_s2", "seconds", "rounding_mm"), ("mm/s
 class AccelerationParameters(Part):
     """What limits it."""
 
-    rounding_mm: float = setting("Corners may be rounded by so much.", unit="mm", low=0.01, high=2, default=0.15)
+    rounding_mm: float = setting("Largest corner rounding.", unit="mm", low=0.01, high=2, default=0.15)
     margin: float = setting("Share of what the motors were found to carry.", low=0.2, high=1, default=0.8)
     worth: float = setting("More acceleration must save this share of the print's time.", low=0, high=0.2, default=0.01)
     speed_mm_s: float = setting("Speed of the reference print.", unit="mm/s", low=20, high=400, default=100.0)

@@ -115,7 +115,10 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
             break
         bench.report_fact("belt", AXES[slack])
         rounds += 1
-    why = f"{ratio_sentence}; {100 * aim.alike:g} % are allowed. A head that is pulled askew rings along both axes."
+    why = (
+        f"{ratio_sentence}; {100 * aim.alike:g} % are allowed. A head that is racked by unequal belts vibrates "
+        "along both axes."
+    )
     return TrialResult("failed", why, {}, findings)
 
 
@@ -138,7 +141,7 @@ async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Be
             tension = BeltTension(*await bench.compute(fit_tension, bands), modes[0], tuple(repeats_of))
             if tension.hz2 <= SURELY * tension.hz2_u:
                 raise TrialFailed(
-                    f"What was heard along diagonal {NAMES[number]} does not follow what the belt did: is the sensor "
+                    f"The response along diagonal {NAMES[number]} does not follow what the belt did: is the sensor "
                     "on the head, and turned as it is declared (station accelerometer)?"
                 )
             tensions.append(tension)

@@ -15,7 +15,7 @@ from ublet.core.shake.spectra import averaged
 from ublet.core.shake.sweep_response import FREQUENCY_RESPONSE, rows_of
 from ublet.core.shake.sweeping import SweepParameters, amiss_of, swept
 
-LIES, EMPTY = "it lies there", "leave it empty"
+LAID, EMPTY = "it lies there", "leave it empty"
 LOADED = "loaded"
 
 
@@ -29,18 +29,18 @@ async def swept_loaded(
     lay = Confirm(
         f"Lay {kg:g} kg on the middle of the bed, where a print stands, and tape it down: it must not slip. "
         "The sensor stays where it is. The sweep then begins by itself.",
-        (LIES, EMPTY),
+        (LAID, EMPTY),
         LoadBed(kg),
     )
     off = Confirm("Take the load off the bed.", ("done",), LoadBed(0.0))
     async with bench.builder.by_hand(lay, off) as answer:
-        if answer != LIES:
+        if answer != LAID:
             return (), []
         await hands_off(bench, aim.hands_off_s)
         response, repeats, _, _ = await swept(bench, aim, axis, fractions, aim.repeats, f", with {kg:g} kg on the bed")
     bands = averaged(repeats)
     if bad := await bench.compute(amiss_of, response, bands, axis):
-        return (), [f"With {kg:g} kg on the bed nothing was told: {' '.join(bad)}"]
+        return (), [f"With {kg:g} kg on the bed nothing could be measured: {' '.join(bad)}"]
     bench.record.rows(FREQUENCY_RESPONSE.name, rows_of(bands), f"{axis} {LOADED}")
     fit, _ = await modes_in(bench, repeats, bands)
     modes = fit.modes

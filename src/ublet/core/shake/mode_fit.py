@@ -66,7 +66,7 @@ MOST_MODES = 6
 LEAST_FRACTION = 0.02
 """A mode of a smaller share, whatever its sign, is fitted where it shows, and not told."""
 
-MOST_OF_ALL, MOST_SHARE_U = 1.5, 0.25
+MOST_OF_ALL, MAX_SHARE_U = 1.5, 0.25
 """Shares of a frame sum to one; a fit whose sizes sum to more than this, or one of whose shares is less sure than that,
 plays modes against one another: it has more than the record tells apart.
 """
@@ -144,7 +144,7 @@ def _sound(bands: Bands, x: Floats) -> bool:
     """Whether the shares of a fit are those of modes that it tells apart."""
     p = x[2::EACH]
     u = np.sqrt(np.maximum(np.diag(_covariance(bands, x))[2::EACH], 0.0))
-    return bool(np.sum(np.abs(p)) <= MOST_OF_ALL * abs(float(np.sum(p))) and np.all(u <= MOST_SHARE_U))
+    return bool(np.sum(np.abs(p)) <= MOST_OF_ALL * abs(float(np.sum(p))) and np.all(u <= MAX_SHARE_U))
 
 
 def _beside(mode: Mode, further: Sequence[Mode], apart: bool) -> Mode:

@@ -79,7 +79,7 @@ def analyse_resonance(text: str, name: str, limits: Limits) -> Resonance:
     _must_be_fast(rate, sweep, name)
     problems += _clipped(table, there)
     if sweep is None:
-        problems.append("no comment tells the excitation: flat excitation is taken, and damping is less sure")
+        problems.append("no comment gives the excitation: a flat one is assumed, and damping is less certain")
         axes = _by_density(table, there, time_s, rate, limits, problems, name)
     else:
         axes = {sweep.axis: _by_sweep(table, there, time_s, rate, sweep, limits, problems, name)}
@@ -129,7 +129,7 @@ def _rate(time_s: Floats, problems: list[str]) -> float:
             f"{1000 * float(steps[worst]):.0f} ms at {float(time_s[worst]):.2f} s"
         )
     if missing > MOST_GAPS:
-        raise RecordError(f"{problems[-1]}: too many to tell anything. Record again over a faster line.")
+        raise RecordError(f"{problems[-1]}: too many for an analysis. Record again over a faster line.")
     even = steps[steps <= GAP_STEPS * usual]
     jitter = float(np.std(even)) / usual
     if jitter > JITTER_FRACTION:
@@ -141,9 +141,7 @@ def _must_be_fast(rate: float, sweep: Sweep | None, name: str) -> None:
     top = sweep.to_hz if sweep is not None else FLAT_TO_HZ
     needed = max(FEWEST_HZ, 2.2 * top)
     if rate < needed and sweep is not None:
-        raise RecordError(
-            f"{name}: {rate:.0f} readings a second tell nothing up to {top:g} Hz: {needed:.0f} are needed."
-        )
+        raise RecordError(f"{name}: {rate:.0f} readings a second do not reach {top:g} Hz: {needed:.0f} are needed.")
     if rate < FEWEST_HZ:
         raise RecordError(f"{name}: {rate:.0f} readings a second: at least {FEWEST_HZ:g} are needed.")
 
@@ -200,7 +198,7 @@ def _by_sweep(
     if float(time_s[-1]) < sweep.duration_s - 0.1:
         high = sweep.from_hz + sweep.rate_hz_s * float(time_s[-1])
         problems.append(
-            f"the record ends at {time_s[-1]:.1f} of {sweep.duration_s:g} s: only up to {high:.0f} Hz is told"
+            f"the record ends at {time_s[-1]:.1f} of {sweep.duration_s:g} s: only up to {high:.0f} Hz is reported"
         )
     low = sweep.from_hz + sweep.rate_hz_s * start
     if high - low < 10 * EDGE_HZ:
@@ -216,7 +214,7 @@ def _by_sweep(
     if not fit.is_whole:
         problems.append(
             f"{sweep.axis}: the shares of what was found sum to {fit.whole:.2f}, not to one: modes cannot be "
-            "told apart, or lie outside of the sweep; record a longer or a harder one"
+            "separated, or lie outside the sweep; record a longer or a harder one"
         )
     problems += response_words(bands)
     return Shaken(modes, choose(modes, limits), bands, None)

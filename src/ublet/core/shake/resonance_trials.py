@@ -147,7 +147,7 @@ def modes_words(of: str, modes: Sequence[Mode]) -> str:
         f"{with_uncertainty(main.damping_ratio, main.damping_u)}"
     )
     if main.bounds_hz is not None:
-        words += f", one for two that cannot be told apart, from {main.bounds_hz[0]:.1f} to {main.bounds_hz[1]:.1f} Hz"
+        words += f", one for two that cannot be separated, from {main.bounds_hz[0]:.1f} to {main.bounds_hz[1]:.1f} Hz"
     if others:
         also = several([_also(mode) for mode in others])
         words += f" ({100 * main.modal_share:.0f} %); also at {also}"
@@ -165,8 +165,8 @@ def _amiss(axis: str, response: Sequence[MeasuredResponse], repeat_modes: Sequen
     lost = sum(one.lost for one in response)
     if lost:
         complaints.append(f"{axis.upper()}: {lost} readings were lost on the way; the gaps were bridged.")
-    unsure = max(modes[0].frequency_u / modes[0].frequency_hz for modes in repeat_modes)
-    if len(repeat_modes) > 1 and wander(repeat_modes) > max(WANDERS, 4 * unsure):
+    uncertain = max(modes[0].frequency_u / modes[0].frequency_hz for modes in repeat_modes)
+    if len(repeat_modes) > 1 and wander(repeat_modes) > max(WANDERS, 4 * uncertain):
         hz = " and ".join(f"{modes[0].frequency_hz:.1f}" for modes in repeat_modes)
         complaints.append(
             f"{axis.upper()} wanders between repeats ({hz} Hz): the sensor's cable drags, or something is loose. Tie "
@@ -180,8 +180,9 @@ def _not_whole(axis: str, fit: FrameFit) -> list[str]:
     if fit.is_whole:
         return []
     return [
-        f"{axis.upper()}: the shares of what was found sum to {with_uncertainty(fit.whole, fit.whole_u)}, not to one: "
-        "modes cannot be told apart, or some lie outside of the sweep. Sweep longer (the parameter seconds), with more "
+        f"{axis.upper()}: the shares of what was found sum to {with_uncertainty(fit.whole, fit.whole_u)}, not to "
+        "one: modes cannot be separated, or some lie outside the sweep. Sweep longer (the parameter seconds), with "
+        "more "
         "repeats, and further; look whether the sensor sits tight."
     ]
 

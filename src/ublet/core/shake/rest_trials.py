@@ -132,8 +132,8 @@ def wrong_with(columns: tuple[str, ...], mean: NDArray[np.float64], scatter: NDA
         )
     elif mean[up] < 0:
         words.append("It hangs upside down: its Z points to the bed.")
-    elif (askew := math.degrees(math.acos(min(1.0, float(mean[up]) / gravity)))) > MAX_TILT_DEG:
-        words.append(f"It is mounted askew by {askew:.0f}°.")
+    elif (tilted := math.degrees(math.acos(min(1.0, float(mean[up]) / gravity)))) > MAX_TILT_DEG:
+        words.append(f"It is tilted by {tilted:.0f}°.")
     loud = [axis.upper() for axis, noise in zip(columns, scatter, strict=True) if noise > QUIET_M_S2]
     if loud:
         words.append(f"{several(loud)} is not quiet: a fan that shakes it, a loose mount, or somebody walks by.")

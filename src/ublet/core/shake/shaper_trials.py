@@ -44,7 +44,7 @@ class ShaperParameters(Part):
     """What is wanted of a shaper, and which one."""
 
     residual: float = setting("Largest share of ringing that may be left.", low=0.005, high=0.5, default=0.05)
-    rounding_mm: float = setting("Corners may be rounded by so much.", unit="mm", low=0.01, high=2, default=0.15)
+    rounding_mm: float = setting("Largest corner rounding.", unit="mm", low=0.01, high=2, default=0.15)
     drift: float = setting(
         "Frequencies may move by this share: a loaded bed, a warm belt.", low=0, high=0.4, default=0.1
     )

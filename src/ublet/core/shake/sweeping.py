@@ -130,7 +130,7 @@ def amiss_of(response: Sequence[MeasuredResponse], bands: Bands, direction: str)
     rattle = max((_rattles(measured, direction) for measured in response), default=0.0)
     if rattle > RATTLES:
         wrong.append(
-            f"While it is shaken the sensor hears {math.sqrt(rattle):.0f} times as much noise as at rest: its mount "
+            f"During the sweep the sensor reads {math.sqrt(rattle):.0f} times as much noise as at rest: its mount "
             "rattles. Screw or clamp it down (no tape, no foam), and sweep again."
         )
     if any(measured.ends > CLIPPED_FRACTION for measured in response):
@@ -139,8 +139,8 @@ def amiss_of(response: Sequence[MeasuredResponse], bands: Bands, direction: str)
     rings = gain >= PEAKS * float(np.max(gain))  # far above what rings little moves, and noise alone is heard
     if float(np.median(bands.coherence[rings])) < LEAST_COHERENCE:
         wrong.append(
-            "Even where it rings less than half of what was heard follows the sweep: too gentle a sweep, a cable that "
-            "drags, or a loose mount (station accelerometer tells). Sweep harder (the parameter strength), tie the "
+            "Even at resonance less than half of the response follows the sweep: too gentle a sweep, a cable that "
+            "drags, or a loose mount (station accelerometer finds it). Sweep harder (the parameter strength), tie the "
             "cable loosely, and sweep again."
         )
     return wrong

@@ -193,7 +193,7 @@ def _concluded(frequencies: dict[str, Rippled], rows: dict[str, list[_Reading]])
     if missing:
         words.append(f"Nothing was to be seen of {several(missing)}.")
     low, high = DAMPING - 2 * DAMPING_U, DAMPING + 2 * DAMPING_U
-    words.append(f"A print does not tell the damping: {low:.2f} to {high:.2f} is taken.")
+    words.append(f"A print does not show the damping: {low:.2f} to {high:.2f} is taken.")
     bad = any(own.problems for own in frequencies.values())
     return TrialResult("failed" if bad else "proven", " ".join(words), {}, tuple(findings))
 

@@ -75,14 +75,15 @@ async def accelerometer_turned(bench: Bench, aim: TurnedParameters) -> TrialResu
             loose.append(axis.upper())
     if loose:
         raise TrialFailed(
-            f"Along {several(loose)} it hears much that is not the jerk: its mount rattles, or its cable whips. Screw "
+            f"Along {several(loose)} much of its reading is not the jerk: its mount rattles, or its cable whips. Screw "
             "or clamp it down (no tape, no foam), tie the cable so that it hangs loose, and start again."
         )
     faint = [axis.upper() for axis, shown in felt.items() if column_that_feels(shown) is None]
     if faint:
         raise TrialFailed(
-            f"A jerk along {several(faint)} shows on no axis of the sensor: it does not sit on the part that moves, or "
-            "it is mounted askew. Mount it flat on the head, its edges along the machine's axes, and start again."
+            f"A jerk along {several(faint)} shows on no axis of the sensor: it does not sit on the part that "
+            "moves, or it is mounted at an angle. Mount it flat on the head, its edges along the machine's axes, "
+            "and start again."
         )
     words = deduced(felt, gravity)
     if words is None:

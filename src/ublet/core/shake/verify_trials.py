@@ -144,8 +144,8 @@ def _otherwise(axis: str, moved: float, moved_u: float, left: ResidualVibration,
     if left.fraction <= commanded:
         return f"{same}: less is left than was predicted.", True
     friction = (
-        f"{same}: after a stop it swings little, and friction in its guides then holds it otherwise than while it was "
-        "shaken. What was measured is what a print gets"
+        f"{same}: after a stop its motion is small, and friction in its guides then holds it more than during the "
+        "sweep. A print shows what was measured"
     )
     if left.fraction - 2 * left.uncertainty <= MOST_LEFT:
         return f"{friction}.", True

@@ -28,7 +28,7 @@ WORDS = {
 """What is different at a kind of push."""
 
 NARROWEST_FRACTION = 0.02
-"""The strip of what went in spans at least so much of what was told, to either side."""
+"""The strip of what went in spans at least so much of what wall of it, to either side."""
 
 
 class ExtruderBench(TrialBench):

@@ -53,7 +53,7 @@ class KeysInOrder(App[None]):
         self._under_way = False
         self._at: Widget | Screen[Any] | None = None
         self.dealt = 0  # keys dealt with so far
-        self._tells = bool(os.environ.get(ANNOUNCE_KEYS))
+        self._announces = bool(os.environ.get(ANNOUNCE_KEYS))
 
     async def on_event(self, event: Event) -> None:
         """Keys wait their turn; everything else goes on as ever. At the app's end a key finds no screen any more."""
@@ -106,7 +106,7 @@ class KeysInOrder(App[None]):
         if turn == self._turn and self._under_way:
             self._under_way = False
             self.dealt += 1
-            if self._tells:
+            if self._announces:
                 self.call_after_refresh(self._announce_key, self.dealt)
             self.call_later(self._next_key)
 

@@ -159,7 +159,7 @@ def watches(heater: Heater) -> dict[str, str]:
         "heater falls out": f"at full power it rises {guards.rise_c:g} °C in {guards.rise_window_s:g} s",
         "switch stuck on": f"within {guards.drift_c:g} °C of its target, or back in {guards.drift_window_s:g} s",
         "over maximum": f"never above {heater.maximum_c:g} °C",
-        "link cut": "hears from the host while it heats",
+        "link cut": "messages from the host while it heats",
     }
 
 
@@ -273,7 +273,7 @@ def _margin(session: Session, name: str, room: Room) -> Text:
     read = (session.live(f"heaters.{name}.guards.{key}") for key in ("rise_c", "rise_window_s", "drift_c"))
     rise, window, drift = (float(value) if isinstance(value, (int, float)) else 0.0 for value in read)
     if model is None or not targets or not rise:
-        return Text("Tune this heater, and it is told how clear of these a normal climb keeps.", Ink.dim)
+        return Text("Tune this heater to see how far a normal heat-up stays clear of these.", Ink.dim)
     limit = number_or(session.live(f"heaters.{name}.power_limit"), 1.0)
     least = slowest_rise(model, max(targets), drift, window, limit)
     clear, times = least >= ENOUGH * rise, f"{least / rise:.1f} × the rise the guard requires"

@@ -131,10 +131,10 @@ class HeaterBench(TrialBench):
 
     def _draw_relay(self, charts: RecordCharts, series: Series) -> None:
         target = self.tuning.target
-        swinging = reached_at(series, target) is not None
-        picture = cycles(series, target) if swinging else replace(heat_up(series, target, ""), x_labels=False)
+        cycling = reached_at(series, target) is not None
+        picture = cycles(series, target) if cycling else replace(heat_up(series, target, ""), x_labels=False)
         entries = (("temperature, °C", Ink.focus), ("duty, %", Ink.text))
-        charts.show(picture, duty(series, picture.x_limits), entries, heat_up(series, target) if swinging else None)
+        charts.show(picture, duty(series, picture.x_limits), entries, heat_up(series, target) if cycling else None)
 
     def _draw_last_minute(self, charts: RecordCharts) -> None:
         """Before there is a record: the live reading of the last minute."""
@@ -191,7 +191,7 @@ class HeaterBench(TrialBench):
         """What to look at while it runs."""
         if self.verifying:
             return "The measured step should follow the predicted one."
-        return "The gains are read from the last swings, once three agree within 2 %."
+        return "The gains come from the last cycles, once three agree within 2 %."
 
     def start_words(self) -> Text:
         """What a start would heat, and how hot."""

@@ -11,7 +11,7 @@ HOTEND_HELP = Help(
     """,
     """\
     From room temperature the board heats at full power, then switches around the target by itself. Each cycle gives
-    the block’s gain and delay. The first swing after any change is thrown away; when three agree
+    the block’s gain and delay. The first cycle after any change is discarded; when three agree
     within 2 % it stops. Two more with the part fan on give the heat lost to the fan. A model (gain, two lags, dead
     time) is fitted to the whole record, and the board's own control law is run on that model for each set of gains:
     that is the prediction.
@@ -28,12 +28,12 @@ HOTEND_HELP = Help(
 
 BED_HELP = Help(
     """\
-    A bed that swings prints bands in step with its swing, and a warped first layer where it was tuned hot. It is slow:
-    its gains are not those of a hotend.
+    A bed whose temperature cycles prints bands in step with it, and a warped first layer where it was tuned hot. It is
+    slow: its gains are not those of a hotend.
     """,
     """\
     As for the hotend, without the fan: full power from room temperature, then the board switches around the target. A
-    climb that will level off below the target is predicted early from the heat-up curve. Beside the gains stands on-off
+    heat-up that will level off below the target is predicted early from its curve. Beside the gains stands on-off
     control, with the swing that the same model predicts for it: with a mains bed and a mechanical relay it may be what
     you want.
     """,

@@ -203,7 +203,7 @@ class SoakBench(TrialBench):
         if result is None or result.finding("soak") is None:
             if surface is None:
                 text.append("No sensor on the surface is declared (bed.surface_sensor): ", Ink.dim)
-                text.append("the bed's own power will tell.", Ink.text)
+                text.append("the bed's own power will show it.", Ink.text)
             else:
                 text.append(f"The {surface} sensor reads the surface.", Ink.text)
             return text

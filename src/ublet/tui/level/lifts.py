@@ -27,7 +27,7 @@ class LiftsBench(RecordedBench):
 
     kind = "lifts"
     title = "Lead screws"
-    why = "a bed that hangs askew cannot be made level by its corners"
+    why = "a tilted gantry or bed cannot be levelled by the corner screws"
 
     def picture(self) -> Picture:
         """The lifts from above, and the rounds."""

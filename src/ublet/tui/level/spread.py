@@ -101,7 +101,7 @@ def _figures(cells: Cells, left: int, rows: np.ndarray, result: TrialResult | No
         ranges = [finding.value for finding in result.all_of("spread_range")]
     cells.put(left, 0, "standard deviation, µm", Ink.dim)
     if not deviations:
-        cells.put(left, 2, "not measured yet" if not len(rows) else "three touches tell", Ink.quiet)
+        cells.put(left, 2, "not measured yet" if not len(rows) else "three touches show", Ink.quiet)
         return
     worst = max(deviations)
     good = worst <= aim.limit_mm

@@ -19,7 +19,7 @@ class MotorsBench(TrialBench):
 
     kind = "motors"
     title = "Motors"
-    why = "small steps first: what turns, and is it the one that was told"
+    why = "small steps first: what turns, and is it the one that was commanded"
 
     def picture(self) -> Picture:
         """Motors and their drivers."""
@@ -47,5 +47,5 @@ def _motor(session: Session, root: str, here: bool) -> Text:
     line.append(f"{'yes' if session.live(f'{root}.reversed') else 'no':>12}", Ink.text)
     if here:
         moving = bool(session.connection.channel("motion.moving"))
-        line.append("   ◆ turning now" if moving else "   ◆ was told to turn", f"bold {Ink.focus}")
+        line.append("   ◆ turning now" if moving else "   ◆ commanded", f"bold {Ink.focus}")
     return line

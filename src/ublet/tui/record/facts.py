@@ -22,7 +22,7 @@ from ublet.tui.instruments.sheet import RowList
 
 
 class FactDialog(Dialog):
-    """Choose what it is about, say what happened, see what it takes with it, then tell it. Closes with its words."""
+    """Choose what it is about, say what happened, see what it takes with it, then report it. Closes with its words."""
 
     DEFAULT_CSS = style_beside(__file__)
     SCOPED_CSS = False
@@ -51,7 +51,7 @@ class FactDialog(Dialog):
     def on_mount(self) -> None:
         """Begin with the first."""
         keys = Text()
-        for key, words in (("↑↓", "what it is about"), ("enter", "tell it"), ("esc", "nothing happened")):
+        for key, words in (("↑↓", "what it is about"), ("enter", "report it"), ("esc", "nothing happened")):
             keys.append(f"{key} ", Ink.focus)
             keys.append(f"{words}    ", Ink.text)
         self.query_one("#keys", Static).update(keys)
@@ -91,7 +91,7 @@ class FactDialog(Dialog):
         if (fact := self.in_force.get(path)) is not None:
             row.append(f"{fact.value}, {local_time(fact.at)}", Ink.focus)
         else:
-            row.append("nothing told yet", Ink.quiet)
+            row.append("nothing reported yet", Ink.quiet)
         return row
 
     def _fact(self) -> Fact:

@@ -76,7 +76,7 @@ class LedgerBench(StationBench):
         Binding("up", "move(-1)", "choose", key_display="↑↓", tooltip="Choose an entry"),
         Binding("down", "move(1)", "choose", show=False),
         Binding("pageup", "scroll_detail(-1)", "scroll", show=False),
-        Binding("pagedown", "scroll_detail(1)", "scroll", key_display="pgup/dn", tooltip="Scroll what is told of it"),
+        Binding("pagedown", "scroll_detail(1)", "scroll", key_display="pgup/dn", tooltip="Scroll its details"),
         Binding("v", "view", "view", tooltip="Everything, runs, changes or facts"),
         Binding("e", "export", "export", tooltip="Write all that the run recorded as CSV beside the machine file"),
     ]
@@ -175,7 +175,7 @@ class LedgerBench(StationBench):
                 text.append("proposed by no run: changed by hand", Ink.dim)
         else:
             text.append(f"{what.words}\n", f"bold {Ink.focus}")
-            text.append(f"told {local_time(what.at)}", Ink.dim)
+            text.append(f"reported {local_time(what.at)}", Ink.dim)
         return text
 
     # what can be done

@@ -299,7 +299,7 @@ TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "bed-corners",
         "bed corners",
-        "The bed level by its screws: how far, which way, on the clock; warp is told apart.",
+        "The bed level by its screws: how far, which way, on the clock; warp is separated from tilt.",
         CornerParameters,
         bed_corners,
         (TOUCHES, CORNERS),

@@ -95,7 +95,7 @@ def _by_hand_done(read: Mapping[str, float], apart: float, rounds: int, aim: ByH
         Finding("gaps_differ", apart, u, "mm", aim.agree_mm, words="gaps differ by"),
         Finding("rounds", float(rounds)),
     )
-    why = f"The gaps agree within {show(apart, 'mm', 2)}, as well as a rule can tell. Probing takes it from here."
+    why = f"The gaps agree within {show(apart, 'mm', 2)}, which is what a rule resolves. Probing goes on from here."
     return TrialResult("proven", why, {}, findings)
 
 
@@ -105,7 +105,7 @@ def _announce_by_hand(machine: MachineFile, aim: ByHandParameters) -> str:
     errors = INSTRUMENTS["rule"]
     return (
         f"Nothing moves and nothing heats: you measure the gap at each lift with a rule (within {errors.largest_mm:g} "
-        f"mm) and turn the screws by hand as you are told, until the gaps agree within {aim.agree_mm:g} mm."
+        f"mm) and turn the screws by hand as asked, until the gaps agree within {aim.agree_mm:g} mm."
     )
 
 

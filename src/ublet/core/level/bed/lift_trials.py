@@ -191,8 +191,9 @@ def _places(probe: Probing, pivots: Mapping[str, Point]) -> list[Point]:
         for other, there in spots.items():
             if name < other and math.dist(place, there) < APART_MM:
                 raise TrialFailed(
-                    f"For {name} and {other} the probe would touch nearly the same place, {probe.reach.words(place)}: "
-                    "that does not tell them apart. Look at their pivots and at the probe's offset."
+                    f"For {name} and {other} the probe would touch nearly the same place, "
+                    f"{probe.reach.words(place)}: too near each other to level by. Look at their pivots and at the "
+                    "probe's offset."
                 )
     return list(spots.values())
 

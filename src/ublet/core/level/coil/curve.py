@@ -246,7 +246,7 @@ async def read_coil(bench: Bench, seconds: float = 0.4) -> CoilReading:
         TrialFailed: the board has no coil, or nothing comes from it.
     """
     if COIL not in bench.streams.kinds():
-        raise TrialFailed("The board tells nothing of a coil: look at its plug, and whether the firmware knows it.")
+        raise TrialFailed("The board reports no coil: check its plug, and that the firmware supports it.")
     await bench.clock.rest(SETTLE_S)
     wanted, rows = round(seconds * RATE_HZ), []
     async with bench.streams.open(COIL, RATE_HZ) as listening:
@@ -259,8 +259,8 @@ async def read_coil(bench: Bench, seconds: float = 0.4) -> CoilReading:
     mean = values.mean(axis=0)
     if not values[:, 0].std():
         raise TrialFailed(
-            f"The coil reads {mean[0]:.0f} Hz over its reference without the least scatter: that is the end of what "
-            "its sensor can tell. It hangs too near to metal, or is another coil: mount it higher."
+            f"The coil reads {mean[0]:.0f} Hz over its reference without the least scatter: its sensor is at its "
+            "limit. It sits too near to metal, or is another coil: mount it higher."
         )
     if not mean[1]:
         raise TrialFailed("The coil does not ring at all: a broken wire, or no drive current.")
@@ -299,4 +299,4 @@ def curve_of(machine: MachineFile) -> CoilCurve:
     try:
         return kept_curve(coil.curve_low_mm, coil.curve_top_mm, coil.curve_hz)
     except ValueError as error:
-        raise TrialFailed(f"The coil cannot tell heights: {error}. Run “coil-curve” first, and keep it.") from error
+        raise TrialFailed(f"The coil cannot measure heights: {error}. Run “coil-curve” first, and keep it.") from error

@@ -52,7 +52,7 @@ class CurveParameters(Part):
     top_mm: float = setting("Heights up to this.", unit="mm", low=2, high=10, default=5.0)
     points: int = setting("So many heights.", low=8, high=80, default=24)
     trigger_mm: float = setting(
-        "So high over the bed it is to tell that metal is near.", unit="mm", low=0.3, high=5, default=1.5
+        "Height over the bed at which it must detect metal.", unit="mm", low=0.3, high=5, default=1.5
     )
     speed_mm_s: float = setting("Speed of jogging.", unit="mm/s", low=0.2, high=20, default=4.0)
 
@@ -133,7 +133,8 @@ async def coil_curve(bench: Bench, aim: CurveParameters) -> TrialResult:
     gauge_mm = aim.gauge_mm or gauge_of(machine)
     if aim.trigger_mm >= aim.top_mm:
         raise TrialFailed(
-            f"It cannot tell metal at {aim.trigger_mm:g} mm with heights up to {aim.top_mm:g} mm: trigger lower, or go "
+            f"It cannot detect metal at {aim.trigger_mm:g} mm with heights up to {aim.top_mm:g} mm: trigger lower, "
+            "or go "
             "higher. Nothing moved."
         )
     drive = number_of(bench, f"{ROOT}.drive_ma")
@@ -290,7 +291,7 @@ TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "coil-curve",
         "coil probe",
-        "Its frequency against height over the working range: a curve that falls all the way, and how finely it tells.",
+        "Its frequency against height over the working range: a curve that falls throughout, and its height noise.",
         CurveParameters,
         coil_curve,
         (CURVE,),

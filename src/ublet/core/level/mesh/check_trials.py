@@ -98,7 +98,7 @@ def compare(
     places, off = _differences(mesh, other, whole)
     count = len(off)
     if count < FEWEST:
-        raise ValueError(f"the two have {count} points in common: four are the fewest that tell anything")
+        raise ValueError(f"the two have {count} points in common: at least four are needed")
     each_mm = spread_mm if spread_mm is not None else _spread(places, off)
     sigma = max(each_mm, 1e-6) * math.sqrt(2)
     plane = fit_surface([(float(x), float(y)) for x, y in places], off.tolist())
@@ -289,7 +289,7 @@ TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "mesh-check",
         "bed mesh",
-        "Whether the live mesh still holds: five touches tell same, shift, tilt and shape apart.",
+        "Whether the live mesh still holds: five touches distinguish same, shift, tilt and shape.",
         CheckParameters,
         mesh_check,
         (TOUCHES,),

@@ -149,11 +149,11 @@ def first_layer(judged: Sequence[PatchVerdict], known_u_mm: float | None) -> Fir
     patch for itself; a further one is taken when it is better by more than chance does in 1 of 100 (Wilks 1938).
 
     Raises:
-        ValueError: no patch tells anything.
+        ValueError: no patch can be judged.
     """
     seen = [patch for patch in judged if patch.verdict != BARE]
     if not seen:
-        raise ValueError("no patch tells anything")
+        raise ValueError("no patch can be judged")
     nudges = np.array([patch.nudge_mm for patch in seen])
     grid = np.arange(-REACH_MM, REACH_MM + STEP_MM / 2, STEP_MM)
     alone = _likelihood(seen, grid[:, None] + nudges)  # everywhere the same error

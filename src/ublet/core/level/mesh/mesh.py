@@ -84,7 +84,7 @@ class Mesh:
             ValueError: it has holes.
         """
         if np.isnan(self.heights).any():
-            raise ValueError("a mesh with holes tells nothing between its points")
+            raise ValueError("a mesh with holes cannot be interpolated")
         return np.asarray(
             weights(self.y, np.asarray(y, dtype=np.float64), between)
             @ self.heights

@@ -110,7 +110,7 @@ def missing_from(text: str, steps: Sequence[PrintStep]) -> list[str]:
         if not wanted:
             key = step.name.replace(" ", "_")
             missing.append(
-                f"{step.does}: it cannot be told, since program.{key} does not say how your program writes it"
+                f"{step.does}: it cannot be checked, since program.{key} does not say how your program writes it"
             )
             continue
         there = plain.find(wanted, at)

@@ -350,7 +350,7 @@ def _announce(machine: MachineFile, aim: MeshParameters) -> str:
     if not no_coil(machine) and not aim.touches:
         return (
             f"Homes axes not yet homed, then passes {PASS_MM:g} mm over the bed along {len(ys)} lines, there and back, "
-            f"and tells {len(xs) * len(ys)} heights. Nothing touches the bed. {warm_words(machine, aim)}"
+            f"and measures {len(xs) * len(ys)} heights. Nothing touches the bed. {warm_words(machine, aim)}"
         )
     first, last = reach.words((xs[0], ys[0])), reach.words((xs[-1], ys[-1]))
     return (

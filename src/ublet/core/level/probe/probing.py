@@ -99,7 +99,7 @@ class Probing:
         raise TrialFailed(
             f"At {self.reach.words(place)} {most} of {len(heights)} touches differ by {spread:.3f} mm at the least, "
             f"{allowed:g} are allowed (probe.tolerance_mm): look for a loose probe, a corner on a slack spring, "
-            "plastic on the sheet; station “probe spread” tells more."
+            "plastic on the sheet; station “probe spread” measures it."
         )
 
     async def touches_at(self, place: Point, times: int, stays: bool = False) -> list[float]:

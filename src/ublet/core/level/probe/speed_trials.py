@@ -206,7 +206,7 @@ def _concluded(
     why = (
         f"{best.seconds:.1f} s a point instead of {reference.seconds:.1f} ({times:.1f} times as fast), and the touches "
         f"scatter by {best.scatter.deviation_mm:.4f} ±{2 * best.scatter.deviation_u_mm:.4f} mm, slowly by "
-        f"{1000 * reference.scatter.deviation_mm:.1f}: no difference that they could tell."
+        f"{1000 * reference.scatter.deviation_mm:.1f}: no significant difference."
     )
     worse = [variant.name for variant in tried if not not_worse(reference.scatter, variant.scatter)]
     if worse:
