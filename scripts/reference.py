@@ -24,7 +24,7 @@ MACHINE = f"""# The machine file
 {MADE}
 
 One TOML file declares the whole machine. It is made to be edited by hand as well as in the app: comments and
-order survive, every write is atomic, and the previous file is kept as `NAME.previous`. `ublet check FILE` tells
+order survive, every write is atomic, and the previous file is kept as `NAME.previous`. `ublet check FILE` shows
 every error and contradiction at once, with line, key, what was found, what is allowed and how to mend it.
 `ublet new DIR --from PRESET` starts one (`ublet presets` lists them), `ublet diff A B` compares two,
 `ublet import PART FILE --from OTHER` takes a part over.
@@ -63,7 +63,7 @@ PREFERENCE_PAGE = f"""# Preferences and the log
 What you prefer is kept in `ublet/preferences.toml` in the configuration folder (`$XDG_CONFIG_HOME`, usually
 `~/.config`). `F7` in the app shows every preference and changes it; the file is made then, with a comment above each
 key. Edit it by hand as you like: it is read when the app starts, your comments stay, and a value that is not allowed is
-told and left alone.
+named and left alone.
 
 What happens on the link and at the board, and every fault of ours, goes to `ublet/ublet.log` in the state folder
 (`$XDG_STATE_HOME`, usually `~/.local/state`). It is begun anew at 500 kB; the three before it stay as `.1` to `.3`.

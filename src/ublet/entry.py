@@ -80,7 +80,9 @@ def _fault(error: Exception) -> int:
 
 
 def _written() -> None:
-    """See to it that what was printed has arrived; a full disk behind standard output is told, a closed pipe is not."""
+    """See to it that what was printed has arrived; a full disk behind standard output is reported, a closed pipe is
+    not.
+    """
     try:
         sys.stdout.flush()
     except OSError as error:

@@ -111,7 +111,7 @@ class SensorTicks:
 
 
 def swept(made: MadeUp, direction: str, per_hz: float) -> MeasuredResponse:
-    """What the sensor hears of a sweep along a direction, by the board's clock."""
+    """What the sensor learns of a sweep along a direction, by the board's clock."""
     course = SweepCourse(SweepMove(DIRECTIONS[direction], FROM_HZ, TO_HZ, SECONDS, per_hz))
     step = round(TICK_S * GRID_HZ)
     made.sensor.listen(RATE_HZ)
@@ -127,7 +127,7 @@ def swept(made: MadeUp, direction: str, per_hz: float) -> MeasuredResponse:
 
 
 def found_of(made: MadeUp, direction: str) -> tuple[tuple[Mode, ...], BeltTension]:
-    """The modes that a hard and a gentle sweep tell, and how hard the belt pulls."""
+    """The modes that a hard and a gentle sweep show, and how hard the belt pulls."""
     accelerations = [swept(made, direction, made.per_hz * strength) for strength in (1.0, GENTLER)]
     sweeps = [Sweep(direction, FROM_HZ, TO_HZ, SECONDS, made.per_hz * strength) for strength in (1.0, GENTLER)]
     bands = [bands_of(one, sweep, accelerations[0].rate_hz) for one, sweep in zip(accelerations, sweeps, strict=True)]

@@ -87,7 +87,7 @@ def _of_kind(kind: str, machines: int) -> dict[str, Any]:
 
 def smooth(scenario: Path, seed: int) -> Path:
     """The same machine with a bed that is bent rather than dented, by up to 0.4 mm, a probe that scatters by 3 µm, and
-    no metal of uneven thickness, which no touch can tell.
+    no metal of uneven thickness, which no touch can show.
     """
     import tomlkit
 
@@ -187,7 +187,7 @@ def _good_after(watcher: Looking, session: Session) -> float:
 def _gap_p95(session: Session, watcher: Looking, changed_mm: float) -> float:
     """The gap over the live mesh's area less what the layer is to be, its 95th percentile by magnitude, mm.
 
-    What was printed last over the middle tells by how much all of it is off; the mesh and the true bed the rest.
+    What was printed last over the middle shows by how much all of it is off; the mesh and the true bed the rest.
     changed_mm: what was kept after that print, less what the nozzle was nudged by there.
     """
     assert watcher.simulated is not None

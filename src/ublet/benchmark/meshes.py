@@ -1,5 +1,5 @@
-"""Meshes: how near a surface between points is to the bed, what it costs, keys in the app, and five touches that tell
-what has changed.
+"""Meshes: how near a surface between points is to the bed, what it costs, keys in the app; five touches that
+distinguish what has changed.
 """
 
 from __future__ import annotations
@@ -174,6 +174,6 @@ def _verdicts(scenario: Path, seed: int) -> dict[str, str]:
 
 
 def _verdict(why: str) -> str:
-    """The verdict that a sentence tells."""
+    """The verdict that a sentence states."""
     words = {"still holds": "same", "everywhere": "shift", "tilted": "tilt", "another shape": "shape"}
     return next((verdict for word, verdict in words.items() if word in why), why)

@@ -1,4 +1,6 @@
-"""Sharp stops of frames made up at random, with and without the recommended shaper: is as much left as was told?"""
+"""Sharp stops of frames made up at random, with and without the recommended shaper: is as much left as was
+predicted?
+"""
 
 from __future__ import annotations
 

@@ -21,7 +21,7 @@ BAUD = 250_000
 
 def streams(seconds: float) -> dict[str, Any]:
     """Every case for so long by the board's clock. lost: readings that did not arrive; unnamed: those of them that are
-    in no gap that was told.
+    in no gap that was reported.
     """
     from ublet.firmware.clock import run_virtually
 

@@ -38,7 +38,7 @@ class Stopwatch:
         self._last: tuple[str, float, float] | None = None
 
     def on_progress(self, progress: Progress) -> None:
-        """A progress was told."""
+        """Note a progress."""
         now = (progress.phase, time.perf_counter(), asyncio.get_running_loop().time())
         if self._last is not None and self._last[0] == now[0] and "sweep" in now[0]:
             self.wall_s += now[1] - self._last[1]

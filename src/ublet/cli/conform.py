@@ -1,4 +1,4 @@
-"""The command that tells how far a board keeps to the line protocol."""
+"""The command that checks how far a board keeps to the line protocol."""
 
 from __future__ import annotations
 

@@ -136,7 +136,7 @@ def image(
     out: Annotated[Path | None, typer.Option("-o", "--out", help="Write the image's bytes there.")] = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Build the image of a machine file and tell what it takes; exit code 1 when it does not fit."""
+    """Build the image of a machine file and show what it takes; exit code 1 when it does not fit."""
     from dataclasses import asdict
 
     from ublet.session.document import Document

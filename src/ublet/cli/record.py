@@ -1,4 +1,4 @@
-"""Commands about the record: the ledger and its runs, and facts that the builder tells."""
+"""Commands about the record: the ledger and its runs, and facts that the builder reports."""
 
 from __future__ import annotations
 

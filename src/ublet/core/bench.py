@@ -71,7 +71,7 @@ class Heat(Protocol):
         """The latest reading of a sensor; None when it is open or shorted."""
 
     def rise(self, sensor: str, since_c: float) -> float | None:
-        """How far a sensor has risen since a reading, °C: tells only whether it warms; None when it does not read."""
+        """How far a sensor has risen since a reading, °C: shows only whether it warms; None when it does not read."""
 
     def target(self, heater: str) -> float | None:
         """What a heater is held at, °C; None while it is off."""
@@ -301,7 +301,7 @@ class Recording(Protocol):
     """The run's record."""
 
     def row(self, stream: str, row: tuple[float, ...], of: str = "") -> None:
-        """Record a row of a declared stream, and let it be drawn. of: a word that tells several of a kind apart."""
+        """Record a row of a declared stream, and let it be drawn. of: a word that distinguishes several of a kind."""
 
     def rows(self, stream: str, rows: Iterable[tuple[float, ...]], of: str = "") -> None:
         """Record many rows at once; they are not drawn one by one."""

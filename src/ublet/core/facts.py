@@ -1,4 +1,4 @@
-"""Facts: what the builder says happened at the machine, and that no sensor can tell."""
+"""Facts: what the builder says happened at the machine, and that no sensor can show."""
 
 from __future__ import annotations
 
@@ -11,13 +11,13 @@ from ublet.core.trouble import Trouble
 
 
 class FactError(Trouble):
-    """A fact cannot be told; the message says what is allowed."""
+    """A fact cannot be reported; the message says what is allowed."""
 
 
 @dataclass(frozen=True)
 class FactKind:
     """A kind of fact. state: what counts is what it is now (a sheet put back on is the same sheet); otherwise each time
-    it is told something has changed. about: the parts that it is told of one by one; none: the machine.
+    it is reported something has changed. about: the parts that it can be reported for; none: the machine.
     """
 
     name: str
@@ -28,7 +28,7 @@ class FactKind:
     about: Callable[[MachineFile], tuple[str, ...]] | None = None
 
     def subjects(self, machine: MachineFile) -> tuple[str, ...]:
-        """What it can be told of; one empty word for the whole machine."""
+        """The parts it can be reported for; one empty word for the whole machine."""
         return self.about(machine) if self.about is not None else ("",)
 
 
@@ -76,7 +76,7 @@ FACTS: dict[str, FactKind] = {
 
 @dataclass(frozen=True)
 class Fact:
-    """A fact that was told; id: its number in the ledger, 0 for none."""
+    """A fact that was reported; id: its number in the ledger, 0 for none."""
 
     kind: str
     subject: str
@@ -96,13 +96,13 @@ class Fact:
 
     @property
     def counts_as(self) -> str | int:
-        """What is compared: what it is now, or which telling it was; that, too, for a kind that this version lacks."""
+        """What is compared: what it is now, or which report it was; that, too, for a kind that this version lacks."""
         kind = FACTS.get(self.kind)
         return self.value if kind is not None and kind.state else self.id
 
 
 def fact_from(machine: MachineFile, path: str, value: str | None) -> Fact:
-    """A fact as it is told: ``nozzle``, ``belt.x``; without a value what usually happens is meant.
+    """A fact as reported: ``nozzle``, ``belt.x``; without a value what usually happens is meant.
 
     Raises:
         FactError: no such fact on this machine.
@@ -128,7 +128,7 @@ LONGEST = 120
 
 
 def paths(machine: MachineFile) -> Mapping[str, FactKind]:
-    """Every fact that can be told of a machine."""
+    """Every fact that can be reported for a machine."""
     return {
         f"{name}.{subject}" if subject else name: kind
         for name, kind in FACTS.items()

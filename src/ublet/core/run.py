@@ -97,7 +97,7 @@ class Proposal:
 class Option:
     """One of several sets of proposals to choose from, with the figures predicted for it.
 
-    figures maps a finding's word to its value; None where the prediction does not tell.
+    figures maps a finding's word to its value; None where the prediction does not show it.
     """
 
     name: str
@@ -114,7 +114,7 @@ Number = Literal["f8", "f4", "i4", "i2"]
 class Stream:
     """What a trial records, declared before it runs: columns with their units, rows a second (None: as it comes).
 
-    A recipe may record several of one kind, told apart by a word (``predicted calm``).
+    A recipe may record several of one kind, distinguished by a word (``predicted calm``).
     """
 
     name: str

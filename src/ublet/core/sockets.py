@@ -14,7 +14,9 @@ from ublet.core.streams import Readings
 
 @dataclass(frozen=True)
 class Steps:
-    """What one driver makes of a path: signed steps for each mm of it, with the microsteps and amperes it is told."""
+    """What one driver makes of a path: signed steps for each mm of it, with the microsteps and amperes it is
+    commanded.
+    """
 
     socket: str
     per_mm: float
@@ -76,7 +78,7 @@ class Sockets(Protocol):
         """Duty 0..1 of each fan socket, from now on."""
 
     def pin(self, down: bool) -> None:
-        """What the probe's servo is told, from now on."""
+        """What the probe's servo is commanded to, from now on."""
 
     def turn(self, motors: Sequence[Steps], pace: Pace, until: Until | None = None) -> float | None:
         """Motors make their steps together. Returns the time, s, after which ``until`` came true and they stopped;
@@ -85,7 +87,7 @@ class Sockets(Protocol):
 
     def tune(self, sensor: str, register: str, value: float) -> None:
         """A register of a sensor: of the coil ``drive`` (mA) and ``alert`` (the frequency over its reference from which
-        its line tells that metal is near, Hz).
+        its line shows that metal is near, Hz).
         """
 
     def reading(self, sensor: str) -> tuple[float, ...]:

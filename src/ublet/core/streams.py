@@ -58,7 +58,8 @@ class Chunk:
 class Clocking:
     """A sensor's own clock, found out from the times that the board put to its readings.
 
-    A straight line by least squares through (number, time): the sensor's period is what it is, whatever it was told.
+    A straight line by least squares through (number, time): the sensor's period is what it is, whatever it was
+    reported.
     """
 
     period_s: float

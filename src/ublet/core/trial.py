@@ -43,7 +43,7 @@ def facts(*kinds: str) -> FactsOf:
 class TrialSpec:
     """A trial that can be run: its name, station, parameters and recipe.
 
-    streams: what it records. announce says before the start what will move or heat. needs tells, from the latest
+    streams: what it records. announce says before the start what will move or heat. needs says, from the latest
     readings by sensor, what is there and what is missing. figure: the key figure of a proven result, for the route.
     verify names the trial that checks a keep; trips: guards trip in it on purpose, and do not end it.
     heaters: the heaters of a machine that it is done for, one after the other; none where it is for the whole machine.

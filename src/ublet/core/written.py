@@ -1,4 +1,6 @@
-"""A value as it would stand in a machine file: what people are told was found, in their words and not in Python's."""
+"""A value as it would stand in a machine file: what people read was found, in their words and not in
+Python's.
+"""
 
 from __future__ import annotations
 

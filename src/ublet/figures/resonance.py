@@ -18,7 +18,8 @@ POINTS = 400
 
 
 def draw_resonance(axes: Mapping[str, Shaken], limits: Limits, title: str, path: Path) -> None:
-    """Draw it (SVG or PDF by the path's ending): above what moves over what was told, below what each shaper leaves.
+    """Draw it (SVG or PDF by the path's ending): above what moves over what was commanded, below what each shaper
+    leaves.
 
     Raises:
         ValueError: another ending. OSError: it cannot be written.

@@ -40,7 +40,7 @@ RESTART_S = 1.5
 class SimulatedBoard:
     """A controller behind its sockets.
 
-    factory is the image that it was delivered with, store what was saved. link_clock tells the link's own time (s) for
+    factory is the image that it was delivered with, store what was saved. link_clock shows the link's own time (s) for
     the dead-man.
     """
 
@@ -133,7 +133,7 @@ class SimulatedBoard:
         self._host_at = self._link_clock()
 
     def new_session(self) -> list[dict[str, Any]]:
-        """Another host asked for nothing of what is on: everything goes off. Returns what was on, as hello tells it."""
+        """Another host asked for nothing of what is on: everything goes off. Returns what was on, as hello shows it."""
         was_on: list[dict[str, Any]] = [*self.heat.was_on(), *([{"what": "motion"}] if self.mover.moving else [])]
         self._all_off()
         self.streams.end()

@@ -1,4 +1,4 @@
-"""The coil's registers: how it is driven, and from which frequency on its line tells that metal is near."""
+"""The coil's registers: how it is driven, and from which frequency on its line shows that metal is near."""
 
 from __future__ import annotations
 

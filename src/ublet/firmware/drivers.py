@@ -1,4 +1,4 @@
-"""What the board tells its motor drivers: steps for each mm, microsteps and current, by live settings."""
+"""What the board commands its motor drivers: steps for each mm, microsteps and current, by live settings."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What happens on the board that a host should hear of: numbered, kept for a while, told at once."""
+"""What happens on the board that a host should learn of: numbered, kept for a while, reported at once."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ EventFields = Mapping[str, Any]
 
 
 class Events:
-    """Events since power-on. Numbers rise by one from 1, so that a host notices one that it did not hear."""
+    """Events since power-on. Numbers rise by one from 1, so that a host notices one that it missed."""
 
     def __init__(self, clock: Callable[[], float]) -> None:
         self._clock = clock

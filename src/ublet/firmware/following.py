@@ -34,7 +34,7 @@ MADE_OF = ("mesh.follows", "mesh.between", "mesh.fade_mm", SHIFT, CORRECTION, HE
 
 
 class MeshFollower:
-    """What Z is moved by besides what it is told. where: where the axes stand as the board knows it."""
+    """What Z is moved by besides what is commanded. where: where the axes stand as the board knows it."""
 
     def __init__(self, where: Callable[[], Mapping[str, float | None]]) -> None:
         self._where = where

@@ -88,7 +88,7 @@ class Heating:
         self.fan_duty = dict.fromkeys(self.fans, 0.0)
 
     def was_on(self) -> list[dict[str, object]]:
-        """What is on, as ``hello`` tells it."""
+        """What is on, as ``hello`` shows it."""
         on: list[dict[str, object]] = [
             {"what": f"heaters.{name}", "target_c": drive.target_c, "relay": drive.relay is not None}
             for name, drive in self.drives.items()

@@ -63,7 +63,7 @@ def celsius_from(curve: SensorCurve | None, ratio: float) -> float | None:
 
 @dataclass(frozen=True)
 class FanRule:
-    """What a fan does beside what it is told: nothing, blow always, or with a heater above a temperature."""
+    """What a fan does beside what is commanded: nothing, blow always, or with a heater above a temperature."""
 
     follows: str
     heater: str

@@ -1,4 +1,4 @@
-"""The board's side of motion: moves, homing, positions; what may be asked for, and what that tells the host."""
+"""The board's side of motion: moves, homing, positions; what may be asked for, and what is reported to the host."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ class HomingStage:
 
 
 Course = Generator[HomingStage, bool, str]
-"""Yields pieces, is told whether each ended at the switch, and returns why the end was not found; empty: it was."""
+"""Yields pieces, is sent whether each ended at the switch, and returns why the end was not found; empty: it was."""
 
 
 def homing_course(plan: HomingPlan, triggered: Callable[[], bool]) -> Course:
@@ -81,8 +81,8 @@ PLACING = (".minimum_mm", ".maximum_mm", ".steps_per_mm", ".microsteps", ".socke
 
 @dataclass(frozen=True)
 class AcceptedMove:
-    """What is answered to whoever asked for a move: its number, by which its end will be told, how long it takes, how
-    fast it is, and what made it slower.
+    """What is answered to whoever asked for a move: its number, by which its end will be reported, how long it takes,
+    how fast it is, and what made it slower.
     """
 
     motion: int
@@ -171,7 +171,7 @@ class Mover:
             self.position[axis] = None
 
     def settled(self) -> None:
-        """Live settings have changed: what the drivers are told follows."""
+        """Live settings have changed: what the drivers are commanded follows."""
         self.drivers = self.programs.drivers = Drivers(self.live, self._steps_per_s)
         z = self.drivers.caps.motors({"z": 1.0}) if self.drivers.caps.of_axis["z"] else {}
         self.queue.shaping.settled(self.live)
@@ -283,12 +283,12 @@ class Mover:
         return self._motion
 
     def _end_program(self, how: str, **more: object) -> None:
-        """A program ends: one that can park and is not done does that first. What it had nudged is told; where it
+        """A program ends: one that can park and is not done does that first. What it had nudged is reported; where it
         stands is known unless it was stopped on its way.
         """
         run, height = self.programs.run, self.programs.height_mm
         if run is not None and run.ending is not None:
-            return  # it brakes or parks: its end is told after that
+            return  # it brakes or parks: its end is reported after that
         if run is not None and how != "done" and self._can_park(run):
             run.ending, run.last = (how, more), True
             run.waiting.clear()
@@ -307,7 +307,7 @@ class Mover:
         return run.park is not None and None not in self.position.values()
 
     def _park(self, run: Run) -> None:
-        """It stands: up from where it is, and away to its place; then its end is told."""
+        """It stands: up from where it is, and away to its place; then its end is reported."""
         assert run.park is not None and run.ending is not None
         run.parking, park, caps = True, run.park, self.drivers.caps
         self.queue.clear()

@@ -59,7 +59,7 @@ class Run:
     park: Park | None = None
     """Where it goes when it ends early."""
     ending: tuple[str, dict[str, object]] | None = None
-    """How it will be told to have ended, once it has parked; None: it runs."""
+    """How its end will be reported, once it has parked; None: it runs."""
     parking: bool = False
     """Whether it lifts and goes to its place already; before, it brakes."""
     promised: dict[str, float] = field(default_factory=dict)
@@ -70,7 +70,7 @@ class Programs:
     """Runs one program at a time through the queue of motion.
 
     position: what the board knows of its axes. heat_of: a heater's temperature and target, °C. until: what ends a
-    touch. begin: numbers a motion. end: told how it ended, with what there is to say.
+    touch. begin: numbers a motion. end: called with how it ended, with what there is to say.
     """
 
     def __init__(
@@ -112,7 +112,7 @@ class Programs:
         begin: Callable[[], int],
         park: Park | None = None,
     ) -> Run:
-        """Take segments: all of them, or none. park: what it does when it ends early; told with its first segments.
+        """Take segments: all of them, or none. park: what it does when it ends early; given with its first segments.
 
         Raises:
             Refused: out of order, no room, beyond the limits, not homed, too cold, a part that is not there.

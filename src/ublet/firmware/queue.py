@@ -18,8 +18,8 @@ SOON_S = 1e-12
 
 @dataclass
 class Piece:
-    """Something that the queue does. begun: told when it begins. done: told when it has ended, and whether what it
-    looked out for came true.
+    """Something that the queue does. begun: called when it begins. done: called when it has ended, and whether
+    what it looked out for came true.
     """
 
     done: Callable[[bool], None] = field(default=lambda hit: None, kw_only=True)
@@ -66,7 +66,7 @@ class Waiting(Piece):
 
 
 class MotionQueue:
-    """Follows pieces in closed form. moved: told of every bit of a line that was gone.
+    """Follows pieces in closed form. moved: called for every bit of a line that was gone.
 
     feed: share of its speed at which every line is followed. held: it brakes along its path, and stands.
     """
@@ -143,7 +143,7 @@ class MotionQueue:
                 piece.under_way = True
                 piece.begun()
                 if not self.pieces or self.pieces[0] is not piece:
-                    continue  # whoever heard of it put an end to it
+                    continue  # a listener put an end to it
             if isinstance(piece, Move):
                 without = piece.until is not None or self._following.ends
                 used = self._following.leave(self._sockets) if without else 0.0

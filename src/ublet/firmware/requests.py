@@ -312,7 +312,7 @@ class StreamRequests:
 
 
 def kind_fields(kind: StreamKind) -> dict[str, Any]:
-    """A sensor that streams, as hello tells it."""
+    """A sensor that streams, as hello shows it."""
     return {
         "name": kind.name,
         "columns": list(kind.columns),

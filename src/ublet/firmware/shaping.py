@@ -87,7 +87,9 @@ class Shaping:
 
 
 def _spread(whole: Floats, count: int, impulses: ImpulseSequence) -> Floats:
-    """The last of many speeds, each the sum of what was told so much earlier; even between the points of the grid."""
+    """The last of many speeds, each the sum of what was commanded so much earlier; even between the points of the
+    grid.
+    """
     speeds = np.zeros(count)
     for time_s, fraction in zip(impulses.times.tolist(), impulses.amplitudes.tolist(), strict=True):
         back = time_s * GRID_HZ

@@ -174,7 +174,7 @@ class StreamSender:
         if len(stream.first):
             stream.waiting.append((stream.first, _times(stream.newest_s, len(stream.first), period)))
             stream.first = stream.first[:0]
-        if readings.missed:  # what came before them is a block of its own: the numbers tell the gap
+        if readings.missed:  # what came before them is a block of its own: the numbers show the gap
             self._pack(stream, whole=True)
             stream.taken += readings.missed
         stream.waiting.append((readings.counts, _times(newest_s, count, period)))

@@ -219,7 +219,7 @@ class Ledger:
         return replace(fact, id=int(cursor.lastrowid or 0))
 
     def fact(self, kind: str, subject: str = "") -> Fact:
-        """What was told last of something; a fact with number 0 and no words when nothing was."""
+        """What was reported last of something; a fact with number 0 and no words when nothing was."""
         rows = self._rows(
             "SELECT kind, subject, value, at, id FROM fact WHERE kind = ? AND subject = ? ORDER BY id DESC LIMIT 1",
             (kind, subject),

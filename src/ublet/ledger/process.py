@@ -8,7 +8,7 @@ from pathlib import Path
 
 
 def this_process() -> str:
-    """This program as it is noted: host, process number, and when the process began (where the system tells)."""
+    """This program as it is noted: host, process number, and when the process began (where the system says)."""
     return f"{platform.node()}/{os.getpid()}/{_began(os.getpid())}"
 
 
@@ -30,7 +30,7 @@ def alive(process: str) -> bool:
 
 
 def _began(number: int) -> str:
-    """A process's time of beginning since the system's start; empty where nobody tells."""
+    """A process's time of beginning since the system's start; empty where nothing says it."""
     try:
         return Path(f"/proc/{number}/stat").read_text(encoding="ascii", errors="replace").rpartition(")")[2].split()[19]
     except (OSError, IndexError):

@@ -216,7 +216,7 @@ def _motor(bench: CheckSetup) -> str:
 
 @clause(
     "6.1",
-    "The reply to a move has its number, duration and speed; its end comes once, as an event that can be asked for again.",
+    "The reply to a move has its number, duration and speed; its end is an event, once, that can be asked for again.",
 )
 async def _move(bench: CheckSetup) -> None:
     accepted = await bench.good("motor.turn", motor=_motor(bench), mm=0.2, speed_mm_s=5)

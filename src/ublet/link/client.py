@@ -60,8 +60,8 @@ class Client:
     with gaps asked for again); ``on_lost`` once, with the reason. ``session`` names this link to the board: everything
     that another session switched on goes off at hello.
 
-    What is malformed, and a fault in whoever takes what arrives, ends the link: the board is told to switch off, and no
-    heartbeat follows.
+    What is malformed, and a fault in whoever takes what arrives, ends the link: the board is asked to switch off, and
+    no heartbeat follows.
     """
 
     transport: Transport
@@ -235,7 +235,7 @@ class Client:
                 self._hang_up(f"{reason} for {NO_NEWS_S:.0f} s")
 
     def _received(self, data: bytes) -> None:
-        """Bytes came. Whatever goes wrong with them ends the link, and is told."""
+        """Bytes came. Whatever goes wrong with them ends the link, and is reported."""
         self._received_at = asyncio.get_running_loop().time()
         self._bytes += len(data)
         if not self._good_lines:
@@ -310,7 +310,7 @@ class Client:
             self._spawn(self._fetch_events(self._next_event))
 
     async def _fetch_events(self, start: int) -> None:
-        """Events that were told and not heard; those that the board no longer keeps are gone."""
+        """Events that were reported and not received; those that the board no longer keeps are gone."""
         try:
             boot = self.state.boot
             answer = reply_as(EventsPage, await self.call("events.read", {"from": start}), "events.read")
@@ -367,7 +367,7 @@ class Client:
         self._sort_out()
 
     def _hang_up(self, why: str) -> None:
-        """End the link from this end: the board is told to switch off, in case it still hears us."""
+        """End the link from this end: the board is asked to switch off, in case it still listens."""
         if self.lost_why is None:
             self.let_go()
             self._lost(why)

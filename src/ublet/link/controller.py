@@ -124,7 +124,7 @@ class Controller(Protocol):
         """Blocks before this number are taken."""
 
     async def again(self, stream: int, blocks: Sequence[int]) -> BlocksGone:
-        """Send blocks once more; tells those that are gone, and how many were made so far."""
+        """Send blocks once more; returns those that are gone, and how many were made so far."""
 
     async def close_stream(self, stream: int) -> None:
         """No more of it."""

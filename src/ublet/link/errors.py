@@ -1,4 +1,6 @@
-"""What can go wrong with a link, as a user is told: it is lost, it is garbage, it is malformed, the board says no."""
+"""What can go wrong with a link, in sentences for a user: it is lost, it is garbage, it is malformed, the board says
+no.
+"""
 
 from __future__ import annotations
 

@@ -166,7 +166,7 @@ class AxisStatus(Reply):
 
 
 class MotionReply(Reply):
-    """What a board says of a motion that it began: the number by which it will tell its end."""
+    """What a board says of a motion that it began: the number by which it will report its end."""
 
     motion: int
 

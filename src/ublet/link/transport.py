@@ -75,7 +75,7 @@ class FileTransport:
             self._writable()
 
     def signal(self, byte: bytes) -> None:
-        """Write it straight to the port; a port that is gone is told of elsewhere.
+        """Write it straight to the port; a port that is gone is reported elsewhere.
 
         The lock keeps the port from being closed in between: its number may be another file's a moment later.
         """
@@ -213,7 +213,7 @@ class MemoryTransport:
         self.write(byte)
 
     def close(self) -> None:
-        """Part the two ends; the other one is told."""
+        """Part the two ends; the other one notices."""
         other, self.other = self.other, None
         if other is not None:
             other.other = None

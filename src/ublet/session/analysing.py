@@ -126,7 +126,7 @@ def ripples(text: str, file: Path) -> tuple[dict[str, Any], DrawFigure]:
 
 
 def _split(text: str, file: Path) -> tuple[str, dict[str, list[str]]]:
-    """The header, and the rows by the axis that they are about; all of x where no column tells it."""
+    """The header, and the rows by the axis that they are about; all of x where no column shows it."""
     lines = [line for line in text.lstrip("\ufeff").splitlines() if line.strip() and not line.startswith("#")]
     if len(lines) < 2:
         raise RecordError(f"{file} has no rows: it needs a header line {','.join(RIPPLES)} and a row for each band.")
@@ -164,8 +164,8 @@ def mesh_from(text: str, file: Path) -> tuple[Mesh, Table]:
 def analyse_mesh(
     text: str, file: Path, machine: MachineFile | None, other: tuple[str, Path] | None, spread_mm: float | None
 ) -> tuple[dict[str, Any], DrawFigure]:
-    """Report of a mesh, and what draws it. machine: its screws are told turns; other: the text of a mesh that it is
-    held against, and its file.
+    """Report of a mesh, and what draws it. machine: turns are computed for its screws; other: the text of a mesh to
+    compare with, and its file.
 
     Raises:
         RecordError: one of the two cannot be used, or they have too little in common.
@@ -256,7 +256,7 @@ LATER = ("advance", "flow")
 
 @dataclass(frozen=True)
 class Options:
-    """What an analysis may be told besides its file; each kind looks at what concerns it. spread_mm: of one height;
+    """What an analysis may be given besides its file; each kind looks at what concerns it. spread_mm: of one height;
     limits: of shapers.
     """
 

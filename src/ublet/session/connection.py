@@ -48,7 +48,8 @@ class Connection:
     """Keeps a board connected. ``changed`` is called when the link, its state or a setting changes.
 
     ``opener`` opens the transport anew for each try; ``samples`` of the last minute are kept. ``note`` is what turned
-    out about the line and should be told. Every link begins with everything off; ``found_on`` is what had been on then.
+    out about the line and should be reported. Every link begins with everything off; ``found_on`` is what had been on
+    then.
     """
 
     def __init__(self, opener: Callable[[], Awaitable[Transport]]) -> None:
@@ -241,7 +242,7 @@ class Connection:
         return ""
 
     async def next_samples(self) -> None:
-        """Wait until the board has told new samples; not for long, since a link can go meanwhile."""
+        """Wait until the board has reported new samples; not for long, since a link can go meanwhile."""
         arrived = asyncio.Event()
 
         def on_samples(samples: Iterable[Sample]) -> None:

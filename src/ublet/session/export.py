@@ -29,7 +29,7 @@ def write_csv(series: Series, path: Path, comment: str = "") -> None:
 
 
 def as_swept(streams: Mapping[str, Series], title: str) -> tuple[str, Series]:
-    """A stream as it is written: readings of a sweep with the comment that tells it and times since it began, as
+    """A stream as it is written: readings of a sweep with the comment that shows it and times since it began, as
     ``ublet analyse resonance`` reads them; every other one as it is, without a comment.
     """
     series = streams[title]

@@ -1,7 +1,7 @@
 """Atomic writing of files: the old content or the new, never a mixture, and the previous one kept.
 
 A symbolic link stays a link (what it points at is replaced), and a file keeps its mode. What a killed program left
-half-way is told from what another one is writing just now by a lock on it.
+half-way is distinguished from what another one is writing just now by a lock on it.
 """
 
 from __future__ import annotations

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from ublet.session.connection import Connection
 
 LATE_S, LONGEST_HOMING_S = 20.0, 600.0
-"""So long after it should be over an end that was not told is given up, and so long for a homing, s."""
+"""So long after it should be over an end that was not reported is given up, and so long for a homing, s."""
 
 BEHIND_S = 3.0
 """Samples may lie on their way for so long, s of our own clock: where the board's clock runs many times as fast (the
@@ -32,10 +32,10 @@ _lines = itertools.count(1)
 
 
 async def to_the_end(connection: Connection, reply: MotionReply) -> None:
-    """Wait until the board tells the end of a motion, and samples from then are there.
+    """Wait until the board reports the end of a motion, and samples from then are there.
 
     Raises:
-        LinkLost: the link went, the board restarted or does not tell the end.
+        LinkLost: the link went, the board restarted or does not report the end.
     """
     motion, about = reply.motion, connection.about
     seconds = reply.seconds if isinstance(reply, MoveReply) else LONGEST_HOMING_S

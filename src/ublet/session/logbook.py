@@ -1,4 +1,4 @@
-"""The log: what happened on the link and at the board, and faults of ours; how the builder hears of these."""
+"""The log: what happened on the link and at the board, and faults of ours; how the builder learns of these."""
 
 from __future__ import annotations
 

@@ -39,7 +39,7 @@ class Preferences(Part):
 
 class Kept:
     """The preferences and their file (None: they are the usual ones, and not kept). One that cannot be read or written
-    is told as ``trouble``, and the app goes on without it.
+    is reported as ``trouble``, and the app goes on without it.
     """
 
     def __init__(self, path: Path | None) -> None:

@@ -55,7 +55,7 @@ class Presence:
         return self._seen
 
     def reasons(self, rests: tuple[Dependency, ...], supposed: Iterable[Fact] = ()) -> tuple[str, ...]:
-        """Why findings that rest on these no longer hold. supposed: facts taken as if they had been told."""
+        """Why findings that rest on these no longer hold. supposed: facts taken as if they had been reported."""
         live = self.settings()
         facts: dict[str, Fact] = {}
         if any(rest.kind == "fact" for rest in rests):

@@ -1,4 +1,4 @@
-"""The record told to people: a run in lines; and facts told of a machine whose board need not be there."""
+"""The record for people: a run in lines; and facts reported for a machine whose board need not be there."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class RecordLine:
 
 
 def run_lines(ledger: Ledger, entry: RunEntry) -> Iterator[RecordLine]:
-    """A run told whole: how it ended, what it found and proposed, what it rests on, what it asked and recorded."""
+    """A run in full: how it ended, what it found and proposed, what it rests on, what it asked and recorded."""
     outcome = "running" if entry.running else entry.result.outcome
     about = f" of {', '.join(entry.subject.values())}" if entry.subject else ""
     yield RecordLine(f"run {entry.id}: {entry.name}{about}, begun {local_time(entry.at)}: {outcome}", True)

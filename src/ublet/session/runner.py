@@ -121,11 +121,13 @@ class Runner:
         """End the recipe, switch everything off, see to what was done by hand; returns what must be said of it."""
         try:
             self._connection.broken.remove(self._broke)
-            while not work.done():  # a recipe that swallows it (something it waited for came at once) is told again
+            while (
+                not work.done()
+            ):  # a recipe that swallows it (something it waited for came at once) is cancelled again
                 work.cancel()
                 await asyncio.wait({work}, timeout=AGAIN_S)
             if not work.cancelled():
-                work.exception()  # looked at: what matters of it was told
+                work.exception()  # retrieved: what matters of it is in the result
             unconfirmed = await self.all_off() if self._connection.linked else ""
             with contextlib.suppress(LinkLost, BoardRefused):
                 await bench.stow()

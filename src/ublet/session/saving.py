@@ -95,7 +95,9 @@ async def save(
 
 
 async def _both(document: Document, connection: Connection, ledger: Ledger, intent: Intent, prepared: Prepared) -> str:
-    """The board's store, then the file; when the second fails the first is undone, and what stands where is told."""
+    """The board's store, then the file; when the second fails the first is undone, and what stands where is
+    reported.
+    """
     try:
         await _store(connection, intent.stored_after)
         return prepared.put_in_place()

@@ -1,4 +1,4 @@
-"""Fast readings of the linked board: opened, put in order, asked for again where they were lost, gaps told."""
+"""Fast readings of the linked board: opened, put in order, asked for again where they were lost, gaps reported."""
 
 from __future__ import annotations
 

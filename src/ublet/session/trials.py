@@ -245,7 +245,7 @@ class Trials:
         )
 
     def _report_fact(self, kind: str, subject: str) -> None:
-        """The builder did something at the machine for a trial: it is a fact like those that are told by hand."""
+        """The builder did something at the machine for a trial: it is a fact like those that are reported by hand."""
         self._ledger.report_fact(Fact(kind, subject, FACTS[kind].said, now()))
 
     def proven(self, trial: str, subject: dict[str, str]) -> RunEntry | None:

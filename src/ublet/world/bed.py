@@ -196,7 +196,7 @@ class TrueBed:
         self.settle()
 
     def half_springs(self) -> None:
-        """Hands set all screws so that their springs are half pressed together, as well as the eye can tell."""
+        """Hands set all screws so that their springs are half pressed together, as well as the eye can judge."""
         for screw in self.screws.values():
             half = screw.solid_mm / 2 + float(self._random.uniform(-EYE_MM, EYE_MM))
             screw.off_mm += screw.spring_mm - half

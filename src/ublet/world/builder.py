@@ -98,7 +98,7 @@ HAND_MM = 0.1
 CREST_FRACTION = 0.08
 """The crest of a ripple is seen to this share of it, standard."""
 
-PULL_SHARE = 0.02
+PULL_FRACTION = 0.02
 """A belt is tightened so much too far or not far enough, at most."""
 
 NUDGES_S = 3.0
@@ -146,7 +146,7 @@ class ScriptedBuilder:
             case RaiseProbe(mm):
                 hands.perform(RaiseProbe(mm - self._hand()))
             case TightenBelt(_, ratio):
-                off = 1 + float(self._random.uniform(-1, 1)) * PULL_SHARE
+                off = 1 + float(self._random.uniform(-1, 1)) * PULL_FRACTION
                 hands.perform(replace(cue, ratio=ratio * off))
             case (
                 ReleaseSwitch()

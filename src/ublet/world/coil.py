@@ -102,7 +102,7 @@ class Coil:
     # physics
 
     def tune(self, register: str, value: float) -> None:
-        """Its drive current, mA, or the frequency over its reference from which it tells that metal is near, Hz."""
+        """Its drive current, mA, or the frequency over its reference from which it signals that metal is near, Hz."""
         if register == "drive":
             self.drive_ma = value
         elif register == "alert":

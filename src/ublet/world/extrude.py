@@ -11,7 +11,7 @@ from ublet.world.mechanics import MotorTruth
 from ublet.world.roots import rising_root
 
 REFERENCE_MM_S, REFERENCE_C = 2.0, 210.0
-"""The melt's resistance is told at this speed of the filament and this temperature."""
+"""The melt's resistance is given at this speed of the filament and this temperature."""
 
 STEP_S = 0.1
 """Longest step in which pushing and melting are followed, s."""
@@ -78,7 +78,7 @@ class ExtruderTruth:
         return (1 - slip) * kept
 
     def delivered(self, mm_s: float, celsius: float, motor_n: float) -> float:
-        """Share of what is told that arrives, when it goes on for long: taken in and driven out come out even."""
+        """Share of what is commanded that arrives, when it goes on for long: taken in and driven out come out even."""
         if mm_s <= 0:
             return 1.0
         given = rising_root(lambda out: out - mm_s * self.taken(self.force_n(out, celsius), motor_n), 0.0, mm_s)
@@ -102,8 +102,8 @@ class Filament:
         self._comes: dict[tuple[float, float, float], float] = {}
 
     def comes(self, mm_s: float, celsius: float, amps: float) -> float:
-        """Share of what is told at a speed of the hob that comes out of the nozzle, when it goes on; nothing from an
-        empty spool or a cold nozzle.
+        """Share of what is commanded at a speed of the hob that comes out of the nozzle, when it goes on; nothing from
+        an empty spool or a cold nozzle.
         """
         if self.left_mm <= 0 or celsius < GLASSY_C or mm_s <= 0:
             return 0.0

@@ -16,8 +16,8 @@ from ublet.world.scenario import Scenario
 
 
 def filament_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
-    """Steps per mm where nothing slips; the share of what is told that goes in when it is pushed slowly, and by what
-    share the fast push falls short of that, with the steps and the current that are in force on arrival.
+    """Steps per mm where nothing slips; the share of what is commanded that goes in when it is pushed slowly, and by
+    what share the fast push falls short of that, with the steps and the current that are in force on arrival.
     """
     chosen, declared = ExtruderParameters.model_validate(dict(aim)), extruder_of(machine)
     motor = next((motor for motor in assemble(scenario, machine).motors.values() if motor.role == EXTRUDER), None)
@@ -32,7 +32,7 @@ def filament_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, V
     )
 
     def goes_in(mm_s: float) -> float:
-        """Share of what is told that goes in."""
+        """Share of what is commanded that goes in."""
         if motor.open or amps < motor.least_a or truth.spool_mm <= 0:
             return 0.0
         return times * truth.delivered(mm_s * times, material.nozzle_c, motor.force_n(amps, mm_s * times))

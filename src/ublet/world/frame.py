@@ -145,10 +145,10 @@ class Frame:
     def rings(
         self, commanded: Mapping[str, float], seen: Mapping[str, float], on: str, where: Mapping[str, float]
     ) -> list[Ring]:
-        """How it rings for small motion: told along one direction, looked at along another, on the ``head``, the
+        """How it rings for small motion: driven along one direction, looked at along another, on the ``head``, the
         ``bed`` or of the nozzle over the bed; largest share first.
 
-        Poles and residues of ``seen^T (M s^2 + C s + K)^-1 F told``.
+        Poles and residues of ``seen^T (M s^2 + C s + K)^-1 F driven``.
         """
         solved = self._solve(where)
         into = solved.by_commanded_now @ np.array([commanded.get("x", 0.0), commanded.get("y", 0.0)])
@@ -278,9 +278,10 @@ class Frame:
 @dataclass(frozen=True)
 class _Solved:
     """Linear equations ``M q'' + C q' + K q = F u``, and their modes in the state (q, q'): poles above the real axis,
-    right vectors (12 x n), left ones (n x 12). rigid: where all stands in the end for each told millimetre; slip: the
-    part of the guides' friction that is in C. shows (2n x 8), rigid_shows (2 x 8): of states as pairs of reals, and of
-    told speeds, the speeds on the guides and the forces of springs and guides; by_push, by_drag, by_slip: modal forces.
+    right vectors (12 x n), left ones (n x 12). rigid: where all stands in the end for each commanded millimetre; slip:
+    the part of the guides' friction that is in C. shows (2n x 8), rigid_shows (2 x 8): of states as pairs of reals,
+    and of commanded speeds, the speeds on the guides and the forces of springs and guides; by_push, by_drag, by_slip:
+    modal forces.
     """
 
     mass: Floats
@@ -339,9 +340,9 @@ class _Solved:
 
 @dataclass(frozen=True)
 class _March:
-    """Modal states over so many steps, ``z' = pole z + force``. by_told, by_slips (4 x 2n, pairs of reals): what told
-    speeds, and friction beyond what is linear, at the beginning and the end of a step add in it; grown (count + 1 x n):
-    how states grow.
+    """Modal states over so many steps, ``z' = pole z + force``. by_told, by_slips (4 x 2n, pairs of reals): what
+    commanded speeds, and friction beyond what is linear, at the beginning and the end of a step add in it; grown
+    (count + 1 x n): how states grow.
     """
 
     by_commanded: Floats

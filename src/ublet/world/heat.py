@@ -120,7 +120,7 @@ def holding_w(truth: PlantTruth, block_c: float, fan: float, ambient_c: float) -
 
 @dataclass(frozen=True)
 class LinearTruth:
-    """The plant seen from its duty at a temperature: what a perfect record would tell.
+    """The plant seen from its duty at a temperature: what a perfect record would show.
 
     gain_c °C per duty by the chord from the room (what holds it); time_constant_s the slow lag of the tangent there;
     delay_s the dead time with all small lags.

@@ -23,9 +23,9 @@ class MotorTruth:
     """A motor on a driver socket.
 
     role: the carriage that it moves, ``AXIS.NAME`` of the machine file, or ``extruder``. reversed: its coils are wired
-    the other way round. turn_mm: travel in one turn. microsteps: what its driver really makes (0: as told). least_a:
-    below this current it only hums. open: a wire is broken. torque_nm_a: torque for each ampere at rest, N·m; it falls
-    to half at knee_turns_s. efficiency: share of it that reaches the carriage.
+    the other way round. turn_mm: travel in one turn. microsteps: what its driver really makes (0: as commanded).
+    least_a: below this current it only hums. open: a wire is broken. torque_nm_a: torque for each ampere at rest, N·m;
+    it falls to half at knee_turns_s. efficiency: share of it that reaches the carriage.
     """
 
     role: str

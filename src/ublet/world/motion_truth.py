@@ -31,8 +31,8 @@ def steps_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
 
 
 def lengths_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
-    """The same, and how far each axis really goes when it is told the length that is measured, with the steps that are
-    in force on arrival.
+    """The same, and how far each axis really goes when the measured length is commanded, with the steps
+    that are in force on arrival.
     """
     chosen, truths = StepsParameters.model_validate(dict(aim)), steps_truth(scenario, machine)
     for axis in axes_of(chosen):
@@ -73,7 +73,7 @@ def limits_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
             }
             for key in FEED_AND_ACCELERATION
         )
-        # a told speed is so many times faster in truth
+        # a commanded speed is so many times faster in truth
         real = {axis: _declared_steps(machine, axis) / ratios[f"steps_per_mm.{axis}"] for axis in axes}
         amps = min(motor.run_a for axis in axes for motor in axis_of(machine, axis).motors.values())
 

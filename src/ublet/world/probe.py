@@ -76,7 +76,7 @@ class ProbeSwitch(Switch):
         return self.height(where) + self._truth.stowed_mm - self.lowered_mm
 
     def deployed(self) -> bool:
-        """It is told to come down: whether it does this time."""
+        """It is commanded down: whether it does this time."""
         self._pin = float(self._random.normal(0.0, self._truth.pin_mm)) if self._truth.pin_mm else 0.0
         return not self._truth.stays_up or float(self._random.random()) >= self._truth.stays_up
 
@@ -105,7 +105,7 @@ class ProbeSwitch(Switch):
 
 
 class CoilSwitch(ProbeSwitch):
-    """The line by which a coil tells that it rings faster than it was told to look out for."""
+    """The line by which a coil signals that it rings faster than its threshold."""
 
     def __init__(
         self,

@@ -98,7 +98,7 @@ class Accelerometer:
         self._speeds = speeds
 
     def pass_time(self, seconds: float, where: Mapping[str, float]) -> None:
-        """Take the readings of a step of time in which axes were stepped as was told."""
+        """Take the readings of a step of time in which axes were stepped as commanded."""
         speeds, self._speeds = self._speeds, {}
         if not self._rate_hz:
             return

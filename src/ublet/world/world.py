@@ -29,7 +29,7 @@ HALVINGS = 48
 class World:
     """A machine as a scenario says it is; where that is silent, as its machine file declares it.
 
-    It has sockets, and knows nothing of what is plugged to their other side. supply: told of a dip of the power
+    It has sockets, and knows nothing of what is plugged to their other side. supply: notified of a dip of the power
     (``reboot``), and of a board that falls ``silence`` for some seconds.
     """
 

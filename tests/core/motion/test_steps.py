@@ -1,4 +1,4 @@
-"""Steps per millimetre: readings and their uncertainty, telling ratios, when to leave it."""
+"""Steps per millimetre: readings and their uncertainty, typical ratios, when to leave it."""
 
 from __future__ import annotations
 
@@ -59,12 +59,12 @@ def test_scatter_beyond_the_instrument_widens_and_is_named() -> None:
         (AxisDrive("screw", 256, 0.9, lead_mm=8), 0.5, "the screw has a lead of 4 mm, not 8"),
     ],
 )
-def test_a_telling_ratio_names_the_part_and_gives_the_exact_value(drive: AxisDrive, ratio: float, part: str) -> None:
+def test_a_typical_ratio_names_the_part_and_gives_the_exact_value(drive: AxisDrive, ratio: float, part: str) -> None:
     for misread in (0.997, 1.0, 1.004):
         found = typical_part(ratio * misread, drive)
         assert found is not None and found[0].startswith(part) and found[1] == pytest.approx(ratio)
     judged = judge_steps(80, 80, 100, length_of([100 * ratio + 0.02, 100 * ratio - 0.03], "callipers"), drive)
-    assert judged.kind == "telling" and judged.proposed == pytest.approx(80 / ratio)
+    assert judged.kind == "typical" and judged.proposed == pytest.approx(80 / ratio)
 
 
 def test_no_part_is_blamed_for_an_odd_ratio() -> None:

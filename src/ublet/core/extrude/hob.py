@@ -64,7 +64,7 @@ class HobDrive:
 
 @dataclass(frozen=True)
 class FeedTests:
-    """Shares of what was told that went in, at the speed at which it falls short, and when something was changed.
+    """Shares of what was commanded that went in, at the speed at which it falls short, and when something was changed.
 
     usual: with nothing changed. sound: what goes in where nothing hinders it. current: with ``amps``; hotter: at
     ``hotter_c``, °C. None: was not tried.
@@ -146,7 +146,7 @@ def falls_short(slow: Length, fast: Length) -> tuple[float, float]:
 def judge_filament(
     now: float, geometry: float, commanded_mm: float, slow: Length, slip_mm: float, drive: HobDrive
 ) -> StepsAssessment:
-    """What slow pushes tell about steps per mm of filament.
+    """What slow pushes show about steps per mm of filament.
 
     ``new = now * commanded / measured``. Inside two standard uncertainties of now, or inside the largest error of one
     reading, it is left. A ratio near that of a common part names it, and the measured value is proposed: where a hob
@@ -169,7 +169,7 @@ def judge_filament(
     part = wrong_part(ratio, drive)
     if part:
         return StepsAssessment(
-            "telling", measured, uncertainty, f"measured / commanded travel is {ratio:.3g}: {part}", measured
+            "typical", measured, uncertainty, f"measured / commanded travel is {ratio:.3g}: {part}", measured
         )
     if abs(measured - geometry) <= error:
         words = f"the measurement agrees with the geometry, {geometry:.5g}, and not with {now:.5g} on the board"

@@ -59,7 +59,8 @@ def piece(machine: MachineFile, aim: PieceParameters) -> Program:
 async def run_piece(bench: Bench, aim: PieceParameters) -> TrialResult:
     """A program from end to end: it takes as long as predicted, and afterwards the axes are where they count.
 
-    While it runs it is nudged, slowed, held and sent on; what was changed is told, and a changed time is not judged.
+    While it runs it is nudged, slowed, held and sent on; what was changed is reported, and a changed time is not
+    judged.
     """
     machine = bench.machine
     try:

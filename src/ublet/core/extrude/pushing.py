@@ -35,7 +35,7 @@ GONE = "gone"
 
 
 class BothGone(TrialFailed):
-    """More went in than two marks can tell."""
+    """More went in than two marks can show."""
 
 
 FilamentInstrument = Literal["rule", "callipers"]

@@ -74,7 +74,7 @@ class ExtruderParameters(Part):
 
 
 async def extruder_steps(bench: Bench, aim: ExtruderParameters) -> TrialResult:
-    """Hot, primed and slow: filament is pushed past a mark, again and again, then fast; what went in tells the steps.
+    """Hot, primed and slow: filament is pushed past a mark, again and again, then fast; what went in shows the steps.
 
     Where it falls short, the load is looked into: slower, with more current, hotter. What brings it back is the cause.
     """
@@ -96,7 +96,7 @@ async def extruder_steps(bench: Bench, aim: ExtruderParameters) -> TrialResult:
         slower = await pushing.push("slower", mm / 2, aim.slow_mm_s / SLOWER, 1, 0.7)
     loaded = slower is not None and load_matters(slow, mm, slower, mm / 2)
     fast = None
-    if not loaded and abs(slow.mean_mm / mm - 1) < ABOUT:  # another speed would be pushed than told
+    if not loaded and abs(slow.mean_mm / mm - 1) < ABOUT:  # another speed would be pushed than commanded
         fast = await pushing.push("fast", mm, aim.fast_mm_s, FAST_REPEATS, 0.8)
     slip_mm = slip_u_mm(slow, fast)
     judged = judge_filament(now, extruder_steps_per_mm(extruder), mm, slow, slip_mm, drive)
@@ -121,7 +121,7 @@ async def extruder_steps(bench: Bench, aim: ExtruderParameters) -> TrialResult:
         findings += _regained(tried)
         proposals = [_more_current(drive, tried.amps)] if cause == "current" else []
     held: dict[str, float | str] = {"material": named, "nozzle_c": material.nozzle_c}
-    real = microsteps_made(slow.mean_mm / mm, drive) if judged.kind == "telling" else None
+    real = microsteps_made(slow.mean_mm / mm, drive) if judged.kind == "typical" else None
     microsteps = [_microsteps(drive, real)] if real is not None else []
     return _concluded(now, judged, when_slow, cause, words, findings, proposals, microsteps, held)
 
@@ -191,7 +191,7 @@ def _concluded(
     microsteps: list[Proposal],
     conditions: dict[str, float | str],
 ) -> TrialResult:
-    """What the readings come to: where slow pushes fell short they tell no steps, else what they tell comes first."""
+    """What the readings come to: where slow pushes fell short they show no steps, else what they show comes first."""
     if not when_slow:
         why = f"{judged.words[0].upper()}{judged.words[1:]}. {why}".strip()
         if judged.proposed is not None:

@@ -20,7 +20,7 @@ from ublet.core.run import TrialFailed
 from ublet.core.units import with_uncertainty
 
 SLOWEST_STEP_S = 15.0
-"""Samples further apart than this tell nothing of a heater, s."""
+"""Samples further apart than this show nothing of a heater, s."""
 
 FASTEST_C_S = 25.0
 """No heater of a printer warms faster, °C/s."""
@@ -48,7 +48,8 @@ def believable(time_s: Floats, duty: Floats, celsius: Floats) -> HeatRecord:
     moved is left out of the fit; at a longer one the record ends.
 
     Raises:
-        UnfitRecord: a unit that is recognised as another one, a value that is none, or a hole before anything is told.
+        UnfitRecord: a unit that is recognised as another one, a value that is none, or a hole before anything is
+        reported.
     """
     _check_values(time_s, duty, celsius)
     steps = np.diff(time_s)
@@ -143,7 +144,7 @@ HOTTEST_BED_C = 130.0
 
 @dataclass(frozen=True)
 class HeatAnalysis:
-    """What a record tells: the record as far as it was used, the fit, the temperature it was about, candidates with
+    """What a record shows: the record as far as it was used, the fit, the temperature it was about, candidates with
     the recommended one, notes.
     """
 
@@ -163,7 +164,7 @@ def analyse_heat(time_s: Floats, duty: Floats, celsius: Floats) -> HeatAnalysis:
     The record must begin at rest: the room is taken from its beginning, before the heater acts.
 
     Raises:
-        UnfitRecord: the record cannot tell a model; the message says why.
+        UnfitRecord: the record does not determine a model; the message says why.
     """
     record = believable(time_s, duty, celsius)
     time_s, duty, celsius = record.time_s, record.duty, record.celsius
@@ -188,7 +189,7 @@ def analyse_heat(time_s: Floats, duty: Floats, celsius: Floats) -> HeatAnalysis:
 
 
 MAX_UNCERTAINTY = 0.5
-"""A gain or a time constant that is less sure than this share of it is not told by the record."""
+"""A gain or a time constant that is less sure than this share of it is not determined by the record."""
 
 
 def _must_be_determined(fit: ModelFit) -> None:
@@ -206,7 +207,7 @@ def _must_be_determined(fit: ModelFit) -> None:
 
 def room_of(time_s: Floats, duty: Floats, celsius: Floats) -> tuple[float, float]:
     """The room from the beginning of a record and its standard uncertainty, °C: the mean until the heater first acts,
-    else the first reading. The sensor's own error is not in it: all else is told against the same sensor.
+    else the first reading. The sensor's own error is not in it: all else is cancelled against the same sensor.
     """
     on = np.flatnonzero(duty > 1e-3)
     quiet = max(1, int(on[0]) if len(on) else 0)

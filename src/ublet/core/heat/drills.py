@@ -74,7 +74,7 @@ def late_of(time_s: Sequence[float], celsius: Sequence[float], driven_s: float) 
 
 
 HEAT_UP_SAMPLES, LEAST_HEAT_UP_C = 8, 8.0
-"""A climb is read from so many samples, and tells its lag after so many °C."""
+"""A climb is read from so many samples, and shows its lag after so many °C."""
 
 LATEST_S = 30.0
 """No heater of a printer sends its heat later than this, s."""

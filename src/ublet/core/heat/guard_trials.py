@@ -33,7 +33,7 @@ FAR_C = 100.0
 """A climb aims so far above where the fault happens, °C."""
 
 CLEAR_C = 12.0
-"""A climb begins so far below where the fault happens that it tells how the sensor lags, °C."""
+"""A climb begins so far below where the fault happens that it shows how the sensor lags, °C."""
 
 LONGEST_HEAT_S = 900.0
 REST_S = 3.0
@@ -47,7 +47,7 @@ DRILLED = Stream("drills", ("number", "noticed_s", "allowed_s", "peak_c", "limit
 """A row for each drill, by its place in the list."""
 
 
-CLIMBS = Stream("temperatures", ("time_s", "temperature_c"), ("s", "°C"), 2.0)
+HEAT_UPS = Stream("temperatures", ("time_s", "temperature_c"), ("s", "°C"), 2.0)
 """What the sensor reads while it is warmed, and after the fault."""
 
 
@@ -255,7 +255,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Every guard of a heater: a fault is made on purpose, and the board must notice it by itself, in time.",
         GuardParameters,
         guards_drill,
-        (DRILLED, CLIMBS),
+        (DRILLED, HEAT_UPS),
         _announce,
         _needs,
         figure=lambda result: f"{len(result.all_of('noticed'))} trip",

@@ -25,7 +25,7 @@ SURE = 3.0
 
 SHORTEST_RISE_C = 12.0
 LONGEST_REACH = 4.0
-"""The end is not told from less than a quarter of the way to it."""
+"""The end is not predicted from less than a quarter of the way to it."""
 
 
 @dataclass(frozen=True)
@@ -45,7 +45,7 @@ def levels_off(time_s: Floats, celsius: Floats) -> Top | None:
 
     After the lags a first-order plant follows ``dT/dt = (T_end - T) / tau``: slopes of pieces of the climb against
     their mean temperatures lie on a line that reaches zero at T_end (linear regression; its uncertainty by the delta
-    method). Losses that grow with temperature only bring the true end lower. None while the record does not tell.
+    method). Losses that grow with temperature only bring the true end lower. None while the record does not show it.
     """
     if len(time_s) < 20 * PIECES:
         return None
@@ -78,7 +78,7 @@ ABOVE_TARGET_C = 2.0
 """The relay needs to get this far above the target, °C."""
 
 SURE_RISE_C = 15.0
-"""Before this rise the slope tells nothing of the time left."""
+"""Before this rise the slope shows nothing of the time left."""
 
 
 class RelayPhase:

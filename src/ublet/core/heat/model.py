@@ -20,7 +20,7 @@ class HeaterModel:
 
     A block loses more than in proportion when it gets hotter (radiation, convection). With x above the room, x0 that of
     ``at_c``, the loss in units of the slope at x0 is ``x - curve x (2 x0 - x)``, curve in 1/°C: gain and time constant
-    are the tangent's at ``at_c``, and :attr:`held_gain_c`, the chord's, tells what duty holds it. 0: in proportion.
+    are the tangent's at ``at_c``, and :attr:`held_gain_c`, the chord's, shows what duty holds it. 0: in proportion.
 
     A bed on which a sheet lies has two stores of heat: a share of the gain then answers with ``quick_s``,
     ``1/(time_constant_s s + 1)`` becomes ``(1 - quick_share)/(time_constant_s s + 1) + quick_share/(quick_s s + 1)``,
@@ -54,7 +54,7 @@ class HeaterModel:
 
     @property
     def delay_s(self) -> float:
-        """Dead time and second lag together, s: what a record tells of them."""
+        """Dead time and second lag together, s: what a record shows of them."""
         return self.dead_time_s + self.second_lag_s
 
     @property
@@ -177,8 +177,8 @@ MOST_ROUNDS, SAME_C = 40, 1e-3
 def respond_to(model: HeaterModel, duty: DutyIntegral, time_s: Floats, start_c: float, rise_c: Floats) -> Floats:
     """The same on an even grid that may be coarser than the record of the duty.
 
-    rise_c: heights above the room (n) at the sensor, by which the curved part of the loss is told; of no account where
-    the loss is in proportion.
+    rise_c: heights above the room (n) at the sensor, by which the curved part of the loss is determined; of no account
+    where the loss is in proportion.
     """
     step = float(time_s[1] - time_s[0])
     offset = start_c - model.ambient_c

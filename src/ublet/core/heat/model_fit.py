@@ -18,8 +18,8 @@ from ublet.core.least_squares import Minimum, jacobian, minimise
 
 @dataclass(frozen=True)
 class ModelUncertainty:
-    """Standard uncertainties of what a record tells. Dead time and second lag it tells only together: their split is as
-    unsure as the lesser of them, since a plant has more small lags than the model.
+    """Standard uncertainties of what a record shows. Dead time and second lag it shows only together: their split is as
+    uncertain as the lesser of them, since a plant has more small lags than the model.
     """
 
     gain_c: float
@@ -33,7 +33,7 @@ class ModelUncertainty:
 
 @dataclass(frozen=True)
 class ModelFit:
-    """A fitted model, how unsure it is, and the residual's RMS in °C."""
+    """A fitted model, how uncertain it is, and the residual's RMS in °C."""
 
     model: HeaterModel
     uncertainty: ModelUncertainty
@@ -53,7 +53,7 @@ def even_record(time_s: Floats, *columns: Floats, step_s: float = 0.1) -> list[F
 
 
 class UnfitRecord(ValueError):
-    """The record cannot tell the model: the message says why and what to record instead."""
+    """The record does not determine the model: the message says why and what to record instead."""
 
 
 WORKING_FRACTION = 0.3
@@ -79,7 +79,7 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
     Where samples are further apart than :data:`HOLE` times the usual, the record has a hole: nothing in it counts. The
     output error is minimised over the logarithms of the parameters. A second store is taken only where one store leaves
     much more than the noise and two leave much less. What is known of blocks in general (:data:`USUAL_CURVE`)
-    counts as one independent observation of the curve: a bed's short way hardly shows it. How unsure each is tells
+    counts as one independent observation of the curve: a bed's short way hardly shows it. How uncertain each is shows
     :func:`_unsure`.
     """
     if len(time_s) < FEWEST_SAMPLES:
@@ -132,11 +132,11 @@ def fit_model(time_s: Floats, duty: Floats, celsius: Floats, ambient_c: float) -
 
 
 CALM_S = 2.0
-"""The curved part of the loss is told by temperatures averaged over so long, s: it hardly changes meanwhile."""
+"""The curved part of the loss is determined from temperatures averaged over so long, s: it hardly changes meanwhile."""
 
 USUAL_CURVE = (0.7, 0.6)
-"""How a block's loss curves, and how unsure that is, 1/1000 °C: radiation alone has 1.5/T, some 3 to 4.5; most of the
-loss is convection and conduction, in proportion.
+"""How a block's loss curves, and how uncertain that is, 1/1000 °C: radiation alone has 1.5/T, some 3 to 4.5; most of
+the loss is convection and conduction, in proportion.
 """
 
 CURVE = 4
@@ -146,15 +146,15 @@ MOST_BEND = 0.45
 """A loss that is less steep by more than this share at the room than at work is no heater's."""
 
 MODEL_FORM = 0.12
-"""A loss that curves with the fourth power is taken for one that curves with the second: the tangent is unsure by this
-share of what it differs from the chord.
+"""A loss that curves with the fourth power is taken for one that curves with the second: the tangent is uncertain by
+this share of what it differs from the chord.
 """
 
 ROOM_U_C = 0.1
 """Nobody knows the room better than this at the block, °C: a sensor's counts, a draught."""
 
 LAGS_FORM, SHEET_LAGS_FORM = 0.012, 0.04
-"""Several small lags are taken for one and a dead time: their sum is unsure by this share; more with a sheet."""
+"""Several small lags are taken for one and a dead time: their sum is uncertain by this share; more with a sheet."""
 
 SHEET_FORM = 0.02
 """The same for the time constant of two stores."""
@@ -259,7 +259,7 @@ AT_BOUND = 0.02
 
 
 def _must_not_be_bound(fitted: Floats, low: Floats, high: Floats) -> None:
-    """Raises UnfitRecord when the fit lies on a bound: the record does not tell that parameter.
+    """Raises UnfitRecord when the fit lies on a bound: the record does not determine that parameter.
 
     A dead time or second lag at its lower bound is none, which is an answer; so is a quick store that is hardly there.
     """
@@ -310,7 +310,7 @@ def _rms(residual: Floats) -> float:
 
 
 MOST_POINTS = 3000
-"""Longer records are fitted on a coarser grid: a slow plant tells nothing between."""
+"""Longer records are fitted on a coarser grid: a slow plant shows nothing between."""
 
 
 def _thinned(grid: Floats, drive: Floats, seen: Floats) -> tuple[Floats, Floats, Floats]:

@@ -31,7 +31,7 @@ def part_limits(machine: MachineFile, heater: str, adc_bits: int = USUAL_BITS) -
 
 
 def sensor_range(curve: SensorCurve, adc_bits: int) -> float:
-    """The highest temperature that a sensor tells, °C: off the rails, and no coarser than 3 °C a count."""
+    """The highest temperature that a sensor shows, °C: off the rails, and no coarser than 3 °C a count."""
     for celsius in range(HOTTEST_C, 0, -STEP_C):
         try:
             ratio, coarse = curve.ratio(celsius), resolution_c(curve, celsius, 2**adc_bits - 1)

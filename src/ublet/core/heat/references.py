@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from ublet.core.heat.curves import GENERIC, Platinum, SensorCurve, Thermistor, divider_ohm
 
 CHECKED_C = (25.0, 60.0, 100.0, 215.0)
-"""Temperatures at which the error of a wrong curve is told, °C."""
+"""Temperatures at which the error of a wrong curve is given, °C."""
 
 PLATINUM_R0_OHM = (100.0, 1000.0)
 

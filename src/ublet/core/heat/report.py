@@ -73,7 +73,7 @@ def model_findings(fit: ModelFit) -> list[Finding]:
     """The model as findings, from which :func:`model_from` makes it again.
 
     gain: by the chord from the room to the working temperature (what duty holds it); time_constant: the tangent's. A
-    record tells dead time and second lag only together: their sum has an uncertainty, their split none.
+    record shows dead time and second lag only together: their sum has an uncertainty, their split none.
     """
     model, known = fit.model, fit.uncertainty
     findings = [
@@ -156,7 +156,7 @@ def verified_findings(
 ) -> tuple[Finding, ...]:
     """What a step did beside what was predicted; noise is the standard deviation of one reading, °C.
 
-    Times are told to the board's tick: that is a bound and no standard uncertainty, so none stands with them.
+    Times are known to the board's tick: that is a bound and no standard uncertainty, so none stands with them.
     """
     findings = [
         Finding("overshoot", seen.overshoot_c, noise, "°C", demands.overshoot_c),

@@ -77,7 +77,7 @@ async def sensors_at_rest(bench: Bench, aim: SensorParameters) -> TrialResult:
 async def _beside_reference(
     bench: Bench, aim: SensorParameters, findings: list[Finding], agreement: str, calm: bool = True
 ) -> TrialResult:
-    """Compare one sensor with a thermometer; told: what was found at rest, calm: whether that was good."""
+    """Compare one sensor with a thermometer; agreement: what was found at rest, calm: whether that was good."""
     machine = bench.machine
     own = live_curve(machine, aim.sensor, bench.settings.live)
     if own is None:
@@ -249,7 +249,7 @@ def _fits(
 
 
 def _why(best: CurveAssessment, choices: tuple[CurveAssessment, ...], hot: float) -> str:
-    """What the proposed curve leaves, how sure it is where it is used, why not the other one, what would tell more."""
+    """What the proposed curve leaves, how sure it is where it is used, why not the other one, what would show more."""
     fit = best.fit
     left = max(abs(residual) for residual in fit.residuals_c)
     leaves = f"The {NAMES[fit.kind]} through the readings leaves {left:.1f} °C at most"

@@ -17,8 +17,8 @@ LEAD_S = 30.0
 """The longest lead that is looked for, s."""
 
 LAG_FORM = 0.012
-"""The sensor in the bed lags too, and is taken for one that is merely late: the sheet's lag is unsure by this share of
-it. Read off beds made up at random by other physics, and checked on further ones by ``ublet bench``.
+"""The sensor in the bed lags too, and is taken for one that is merely late: the sheet's lag is uncertain by this share
+of it. Read off beds made up at random by other physics, and checked on further ones by ``ublet bench``.
 """
 
 STEP_S = 0.5

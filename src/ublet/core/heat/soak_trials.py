@@ -41,7 +41,7 @@ NOW_S = 20.0
 """Where the bed stands is the mean over so long, s."""
 
 LONGER_S = 60.0
-"""Without a surface sensor the record goes on for so long after the soak that it tells, s."""
+"""Without a surface sensor the record goes on for so long after the soak that it shows, s."""
 
 FIRST_FIT_S = 120.0
 """Without a model either, the record is fitted first so long after the target was reached, and at each such time, s."""

@@ -25,7 +25,7 @@ LONGEST_S = 1800.0
 async def reach(
     bench: Bench, heater: str, celsius: float, fraction: float, settles_s: float = 0.0, settling: str = ""
 ) -> None:
-    """Heat, and wait until it has been there for so long, s. share: of the whole trial; settling: what is told
+    """Heat, and wait until it has been there for so long, s. share: of the whole trial; settling: what is shown
     meanwhile.
 
     Raises:
@@ -129,13 +129,13 @@ async def from_room(
 ) -> float:
     """Wait, when the builder agrees or has said so before, until the heater is near the room; returns the room in °C.
 
-    It is switched off first: somebody may have set it by hand. The time left is told from the fall itself.
+    It is switched off first: somebody may have set it by hand. The time left is predicted from the fall itself.
 
     near_c: so far above the room counts as near. falling: only wait for one that cools; one that stands where it is has
     a sensor that reads wrong, and that is for the caller to say.
     """
     await bench.heat.off(heater)
-    with bench.aside():  # sensors that only tell what room it is
+    with bench.aside():  # sensors that only show what room it is
         room = room_temperature(bench, heater)
         declared = bench.machine.machine.room_c is not None
     if declared:

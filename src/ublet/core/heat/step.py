@@ -19,7 +19,7 @@ HOLD_S = 30.0
 
 @dataclass(frozen=True)
 class StepMeasure:
-    """What a step did. Temperatures in °C, times in s; None where the record does not tell."""
+    """What a step did. Temperatures in °C, times in s; None where the record does not show it."""
 
     overshoot_c: float
     settle_s: float | None

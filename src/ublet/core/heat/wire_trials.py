@@ -49,8 +49,8 @@ class FanParameters(Part):
 async def heaters_paired(bench: Bench, aim: PairingParameters) -> TrialResult:
     """All sensors near room temperature; then a gentle pulse on each heater: its own sensor must warm, and its block.
 
-    The sensors alone cannot tell a machine whose heaters and sensors are both exchanged from a right one: only a hand
-    at the block can.
+    The sensors alone cannot distinguish a machine whose heaters and sensors are both exchanged from a right one: only
+    a hand at the block can.
     """
     machine = bench.machine
     with bench.aside():
@@ -130,7 +130,7 @@ def _paired(
     """What was warmed, by the sensors and by the hand, gives the plugs that are mixed up.
 
     warmed: heater → the sensor that rose; felt: heater → the block that a hand found warm; own: block → its sensor.
-    The block that a heater warms tells where that heater's plug sits, and the sensor that rose then, the sensor's.
+    The block that a heater warms shows where that heater's plug sits, and the sensor that rose then, the sensor's.
     """
     dead = [name for name, sensor in warmed.items() if sensor is None]
     words = [f"The {name} warmed no sensor: check its plug, its fuse and its supply." for name in dead]
@@ -254,7 +254,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Each fan by itself; which one turns?",
         FanParameters,
         fans_one_by_one,
-        (Stream("seen", ("told", "turned"), ("", ""), number="f4"),),
+        (Stream("seen", ("commanded", "turned"), ("", ""), number="f4"),),
         _announce_fans,
         _fan_needs,
         verify="fans-one-by-one",

@@ -186,7 +186,7 @@ SLOPES_OF = 400
 """The robust line goes through so many of the touches at the most."""
 
 SINGLE_MM = 0.01
-"""What is claimed of a single touch where nothing tells how they scatter, mm."""
+"""What is claimed of a single touch where nothing shows how they scatter, mm."""
 
 
 def _outliers(number: Floats, heights: Floats) -> np.ndarray:
@@ -227,8 +227,8 @@ class Touches:
 
 
 def not_worse(reference: Scatter, other: Scatter) -> bool:
-    """Whether touches scatter no more than the reference, as far as can be told: by the ratio of their variances, whose
-    logarithm has the standard error ``sqrt(2/f1 + 2/f2)`` for f degrees of freedom (Bartlett & Kendall 1946).
+    """Whether touches scatter no more than the reference, as far as can be decided: by the ratio of their variances,
+    whose logarithm has the standard error ``sqrt(2/f1 + 2/f2)`` for f degrees of freedom (Bartlett & Kendall 1946).
     """
     one, two = max(reference.deviation_mm, 1e-9), max(other.deviation_mm, 1e-9)
     freedoms = (max(1, test_one.count - 2 - len(test_one.outliers)) for test_one in (reference, other))

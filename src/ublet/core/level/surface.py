@@ -62,7 +62,7 @@ class FittedSurface:
 def fit_surface(places: Sequence[Point], heights_mm: Sequence[float], shape: Shape = "plane") -> FittedSurface:
     """Least squares of ``h = a + b x + c y (+ d x y)`` about the middle of the places (n places, n heights, mm).
 
-    A line, and places that do not tell all terms (two lifts, points in a row), get the solution of least norm: no
+    A line, and places that do not show all terms (two lifts, points in a row), get the solution of least norm: no
     slope across what was measured (Moore-Penrose inverse).
 
     Raises:

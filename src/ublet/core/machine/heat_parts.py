@@ -89,7 +89,7 @@ class Limit(Part):
 
 
 class GainSet(Part):
-    """Gains with the temperature and material that they were found at; the board uses them there, if it is told to."""
+    """Gains with the temperature and material that they were found at; the board uses them there, if it is asked to."""
 
     at_c: float = setting(
         "Temperature that they were found at.", unit="°C", low=30, high=500, board=True, acts="holding"

@@ -122,7 +122,7 @@ def _length(machine: MachineFile, axis: str, pattern: LossPattern) -> float:
 def lost_steps(bench: Bench, shifts: Mapping[str, float]) -> tuple[float, bool]:
     """By how much the motor that is off the most is off, mm; and whether that is less than a lost step.
 
-    Where axes share motors a motor's own count tells more than an axis's: one that slipped shifts both by half.
+    Where axes share motors a motor's own count shows more than an axis's: one that slipped shifts both by half.
     """
     built, worst, held = kinematics(bench.machine), 0.0, True
     travel = built.of_axes(shifts)

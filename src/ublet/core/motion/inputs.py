@@ -1,4 +1,4 @@
-"""What a builder's hand at each switch tells: right, inverted, broken, dead, or another one's plug."""
+"""What a builder's hand at each switch shows: right, inverted, broken, dead, or another one's plug."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ def input_words(name: str) -> str:
 
 
 def judge(name: str, pressed: Pressed | None) -> InputVerdict:
-    """What a hand at one switch tells; None: it was not pressed.
+    """What a hand at one switch shows; None: it was not pressed.
 
     Idle triggered and changing is the wrong polarity; idle triggered and unchanging, an open circuit; not triggered
     and unchanging, a dead switch or a wrong socket; another one changing, a mixed-up plug.

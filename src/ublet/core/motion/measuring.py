@@ -1,4 +1,4 @@
-"""Lengths read by people: instruments with their errors, and what repeated readings tell."""
+"""Lengths read by people: instruments with their errors, and what repeated readings show."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ STUTTERS = 3.0
 
 @dataclass(frozen=True)
 class Length:
-    """What n readings of the same length tell: their mean, sample deviation, and the standard uncertainty that placing
+    """What n readings of the same length show: their mean, sample deviation, and the standard uncertainty that placing
     and the machine's scatter leave in the mean, in mm. Only that gets better by repeating; what is common to all
     readings of an instrument stays.
     """

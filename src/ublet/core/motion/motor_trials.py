@@ -100,7 +100,7 @@ def straight_mend(saw: Mapping[str, str], motors: Mapping[str, tuple[str, ...]])
             exchange.append((motors[axis][0], motors[other][0]))
     wrong = [axis for axis, seen in saw.items() if DIRECTIONS[seen][1] < 0]
     if exchange:
-        return Mend(exchange=tuple(exchange))  # the second round tells the signs
+        return Mend(exchange=tuple(exchange))  # the second round shows the signs
     return Mend(reverse=tuple(motor for axis in wrong for motor in motors[axis]))
 
 
@@ -200,7 +200,8 @@ async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
         bench.progress(Progress(f"axis {axis.upper()}", number / 3, None, f"{number + 1} of 3", axis))
         await bench.motion.move(axis, aim.length_mm, aim.speed_mm_s)
         text = (
-            f"{axis.upper()} was commanded {aim.length_mm:g} mm forward. Which way did the nozzle move relative to the bed? "
+            f"{axis.upper()} was commanded {aim.length_mm:g} mm forward. Which way did the nozzle move "
+            "relative to the bed? "
             "(up: the gap between them opened)"
         )
         saw[axis] = await bench.builder.ask(Question(text, ANSWERS, LookAtDirection()))
@@ -282,7 +283,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Each motor a few millimetres back and forth; which one turned?",
         MotorParameters,
         motors_one_by_one,
-        (Stream("turned", ("told", "turned", "stuttered"), ("", "", ""), number="f4"),),
+        (Stream("turned", ("commanded", "turned", "stuttered"), ("", "", ""), number="f4"),),
         _announce_motors,
         _needs,
         verify="motors-one-by-one",

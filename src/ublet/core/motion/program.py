@@ -53,7 +53,7 @@ class Warm:
 
 @dataclass(frozen=True)
 class ProbeMove:
-    """Down, or wherever ``at`` lies, until the probe triggers; it is told where. Going on starts from there."""
+    """Down, or wherever ``at`` lies, until the probe triggers; the board reports where. Going on starts from there."""
 
     at: Mapping[str, float]
     mm_s: float
@@ -112,7 +112,7 @@ class Park:
 
 @dataclass(frozen=True)
 class Program:
-    """Segments in their order. place: a word at a segment is told when it begins."""
+    """Segments in their order. place: a word at a segment is reported when it begins."""
 
     name: str
     segments: Sequence[Segment]

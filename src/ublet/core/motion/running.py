@@ -1,4 +1,4 @@
-"""A program that runs, followed to its end: controls are heard, where it stands is recorded and told."""
+"""A program that runs, followed to its end: controls are used, where it stands is recorded and shown."""
 
 from __future__ import annotations
 

@@ -11,7 +11,7 @@ import numpy as np
 from ublet.core.arrays import Floats
 from ublet.core.motion.measuring import INSTRUMENTS, Instrument, Length
 
-StepsFinding = Literal["still", "stutters", "telling", "off", "good"]
+StepsFinding = Literal["still", "stutters", "typical", "off", "good"]
 
 COVERAGE = 2.0
 """A difference within so many standard uncertainties is no difference: about 95 of 100 honest measurements."""
@@ -44,7 +44,7 @@ class AxisDrive:
 
 @dataclass(frozen=True)
 class StepsAssessment:
-    """What a measurement tells: steps per mm that it gives, their standard uncertainty, and what to do, in a sentence.
+    """What a measurement shows: steps per mm that it gives, their standard uncertainty, and what to do, in a sentence.
 
     proposed: the value to write; None where nothing should be written.
     """
@@ -62,7 +62,7 @@ class StepsAssessment:
 
 
 def judge_steps(now: float, geometry: float, commanded_mm: float, length: Length, drive: AxisDrive) -> StepsAssessment:
-    """What repeated measurements of a commanded move tell about steps per millimetre.
+    """What repeated measurements of a commanded move show about steps per millimetre.
 
     ``new = now * commanded / measured``, ``u(new) / new = u(measured) / measured`` (the commanded length is exact). A
     ratio near that of common parts names the part; inside two uncertainties of now it is left, and also inside the
@@ -90,7 +90,7 @@ def judge_steps(now: float, geometry: float, commanded_mm: float, length: Length
     if part is not None:
         named, exact = part
         words = f"measured / commanded travel is {ratio:.3g}: {named}"
-        return StepsAssessment("telling", measured, uncertainty, words, now / exact)
+        return StepsAssessment("typical", measured, uncertainty, words, now / exact)
     words = f"measured − commanded is {length.mean_mm - commanded_mm:+.2f} mm, outside the measurement error"
     return StepsAssessment("off", measured, uncertainty, words, measured)
 

@@ -1,4 +1,4 @@
-"""A carriage swung to and fro, ever faster: the course of its speed from standing to standing, where it began."""
+"""A carriage moved to and fro, ever faster: the course of its speed from standing to standing, where it began."""
 
 from __future__ import annotations
 
@@ -15,11 +15,11 @@ LEAD_OUT_S = SWEEP_LEAD_S - LEAD_IN_S
 """Before the sweep it is brought to the speed with which that begins, and after it back to where it began, s."""
 
 GRID_HZ = 5000.0
-"""So often its speed is told; between two of these it changes evenly."""
+"""So often its speed is computed; between two of these it changes evenly."""
 
 
 class SweepCourse:
-    """The speed of a swing along its way, told ``GRID_HZ`` times a second and even between.
+    """The speed of a swing along its way, computed ``GRID_HZ`` times a second and even between.
 
     Its acceleration is ``a = A f sin(2 pi (f0 t + r t^2 / 2))`` at the frequency ``f = f0 + r t``, so its speed is
     ``-A / (2 pi) cos(...)``: the same at every frequency. It is led in to that speed, and led out so that it stands

@@ -32,7 +32,7 @@ TENSION_U = 0.003
 """What masses of X and Y, and what lies outside the sweep, leave open of a ratio of tensions, standard."""
 
 ONCE_U = 0.01
-"""What one sweep of each diagonal leaves open of the ratio, where no repeat tells it, standard."""
+"""What one sweep of each diagonal leaves open of the ratio, where no repeat shows it, standard."""
 
 TIGHTENED, LEAVE = "tightened", "leave it"
 
@@ -75,7 +75,7 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
     """Sweep both diagonals, unshaped; have the slacker belt tightened until both pull alike.
 
     Raises:
-        TrialFailed: there are no two belts to be compared, or the sweeps do not tell how they pull.
+        TrialFailed: there are no two belts to be compared, or the sweeps do not show how they pull.
     """
     if not share_belts(bench.machine):
         raise TrialFailed(
@@ -150,7 +150,7 @@ async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Be
 
 def ratio_of(first: BeltTension, second: BeltTension) -> tuple[float, float]:
     """How hard the second belt pulls, times the first, and its standard uncertainty: by each fit, and by how far sweeps
-    by themselves differ, hard and gentle ones, pooled over both belts (guides that rub bend what a sweep tells).
+    by themselves differ, hard and gentle ones, pooled over both belts (guides that rub bend what a sweep shows).
     """
     ratio = second.hz2 / first.hz2
     fits = math.hypot(first.hz2_u / first.hz2, second.hz2_u / second.hz2, TENSION_U)

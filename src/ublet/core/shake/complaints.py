@@ -27,7 +27,7 @@ def at_ends(values: Floats) -> float:
 
 
 def response_words(bands: Bands) -> list[str]:
-    """What was heard besides the sweep."""
+    """What was measured besides the sweep."""
     lines_words = [f"a line at {hz:g} Hz does not follow the sweep: a fan, or mains" for hz in bands.lines]
     power = float(np.median(bands.coherence))
     if power < LEAST_COHERENCE:

@@ -1,4 +1,4 @@
-"""The frame as a model: what moves follows what was told through a sum of modes (handbook, section 8)."""
+"""The frame as a model: what moves follows what was commanded through a sum of modes (handbook, section 8)."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from ublet.core.arrays import Complex, Floats
 class Mode:
     """A vibration mode of an axis: undamped frequency in Hz, damping ratio, share; with standard uncertainties.
 
-    bounds_hz: it stands for two or more that the record cannot tell apart; where they lie, at least.
+    bounds_hz: it stands for two or more that the record cannot separate; where they lie, at least.
     """
 
     frequency_hz: float

@@ -64,15 +64,15 @@ def _moved(poles: Complex, d: Floats) -> Complex:
 
 MOST_MODES = 6
 LEAST_FRACTION = 0.02
-"""A mode of a smaller share, whatever its sign, is fitted where it shows, and not told."""
+"""A mode of a smaller share, whatever its sign, is fitted where it shows, and not reported."""
 
 MOST_OF_ALL, MAX_SHARE_U = 1.5, 0.25
 """Shares of a frame sum to one; a fit whose sizes sum to more than this, or one of whose shares is less sure than that,
-plays modes against one another: it has more than the record tells apart.
+plays modes against one another: it has more than the record distinguishes.
 """
 
 BESIDE, SHOWS = 0.15, 0.05
-"""A further mode so near, as a share of the frequency, with so large a share, bears on what is told of another."""
+"""A further mode so near, as a share of the frequency, with so large a share, bears on what is reported of another."""
 
 WHOLE_OFF = 0.15
 """What shares may sum to besides one: a mode below the sweep is missing, a sensor's scale is off."""
@@ -91,7 +91,9 @@ EACH = 4
 """Numbers of a mode: logarithms of frequency and damping, share, and how it is damped."""
 
 RELATIVE_U, MOST_RELATIVE = 0.7, 3.0
-"""How much of a mode's damping lies between what is told and what moves is not known: between none and all of it."""
+"""How much of a mode's damping lies between what is commanded and what moves is not known: between none and all of
+it.
+"""
 
 FORM_HZ, FORM_Z = 0.0008, 0.006
 """What bands of finite width and a friction that is no damping leave open besides the noise, as shares of frequency and
@@ -117,8 +119,8 @@ class FrameFit:
 
 
 def fit_frame(bands: Bands) -> FrameFit:
-    """Modes of a transfer, as many as it tells apart: where more leave less but only play shares against one another,
-    fewer are told, one of them for those that cannot be told apart, with bounds.
+    """Modes of a transfer, as many as it distinguishes: where more leave less but only play shares against one another,
+    fewer are reported, one of them for those that cannot be separated, with bounds.
 
     What the fit with a further mode says otherwise of a mode is in its uncertainty: poles that lie close, and small
     ones that were not found, move the others.
@@ -141,7 +143,7 @@ def fit_modes(bands: Bands) -> tuple[Mode, ...]:
 
 
 def _sound(bands: Bands, x: Floats) -> bool:
-    """Whether the shares of a fit are those of modes that it tells apart."""
+    """Whether the shares of a fit are those of modes that it distinguishes."""
     p = x[2::EACH]
     u = np.sqrt(np.maximum(np.diag(_covariance(bands, x))[2::EACH], 0.0))
     return bool(np.sum(np.abs(p)) <= MOST_OF_ALL * abs(float(np.sum(p))) and np.all(u <= MAX_SHARE_U))
@@ -195,8 +197,8 @@ def _fits(bands: Bands) -> tuple[list[Floats], int]:
 
     For each number of modes they begin where vector fitting finds poles, and are fitted (Levenberg-Marquardt with the
     Jacobian in closed form) in the form ``p (w^2 + 2 z k w s) / (s^2 + 2 z w s + w^2)``: k is 0 where guides damp (the
-    frame as the handbook has it), 1 where the damper lies between what is told and what moves, and near 0 when the
-    record does not tell. Any frame with viscous dampers is a sum of such (Ewins 2000, section 2.7). Taken are the
+    frame as the handbook has it), 1 where the damper lies between what is commanded and what moves, and near 0 when the
+    record does not show it. Any frame with viscous dampers is a sum of such (Ewins 2000, section 2.7). Taken are the
     fewest that leave no more than the best, but for what further numbers gain by chance, with a margin.
     """
     fits: list[tuple[float, Floats]] = []
@@ -317,7 +319,7 @@ def _modes_of(bands: Bands, x: Floats) -> tuple[Mode, ...]:
 
 
 HANN_BINS = 1.5
-"""Neighbouring bins under a Hann window tell so much the same: its bandwidth (Harris 1978)."""
+"""Neighbouring bins under a Hann window show so much the same: its bandwidth (Harris 1978)."""
 
 EACH_OF_DENSITY = 4
 """Numbers that a mode of a density has to earn: frequency, damping, weight, and where it was looked for."""
@@ -326,7 +328,7 @@ EACH_OF_DENSITY = 4
 def fit_density(hz: Floats, density: Floats, windows: int) -> tuple[Mode, ...]:
     """Modes of a density under flat excitation: its logarithm by ``log(g |H|^2 + floor)``, one mode after the other.
 
-    A density knows no phase: what it tells is less sure, and so are its uncertainties. The first mode must lower the
+    A density knows no phase: what it shows is less sure, and so are its uncertainties. The first mode must lower the
     sum of squares against nothing but a floor as every further one must: noise alone has none.
     """
     scatter = math.sqrt(HANN_BINS / (max(1, windows) * 0.8))

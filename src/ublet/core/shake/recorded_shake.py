@@ -38,7 +38,7 @@ FLAT_FROM_HZ, FLAT_TO_HZ = 5.0, 150.0
 
 @dataclass(frozen=True)
 class Shaken:
-    """One axis: what was found, and what it was found from. Bands, or a density where no excitation was told."""
+    """One axis: what was found, and what it was found from. Bands, or a density where no excitation was commanded."""
 
     modes: tuple[Mode, ...]
     choice: ShaperChoice

@@ -1,4 +1,4 @@
-"""What hard and gentle sweeps, and repeats, tell apart."""
+"""What hard and gentle sweeps, and repeats, distinguish."""
 
 from __future__ import annotations
 
@@ -49,9 +49,9 @@ def _as_mounted(mode: Mode) -> Mode:
 
 
 def widened(modes: Sequence[Mode], repeat_modes: Sequence[Sequence[Mode]]) -> tuple[Mode, ...]:
-    """Modes with what hard and gentle sweeps (by turns) tell apart added to their uncertainties: friction that is no
+    """Modes with what hard and gentle sweeps (by turns) distinguish added to their uncertainties: friction that is no
     damper makes damping, and a little the frequency, depend on the size of the motion. Of one sweep alone: with what
-    repeats usually tell.
+    repeats usually show.
     """
     if len(repeat_modes) < 2:
         return tuple(

@@ -41,7 +41,7 @@ CHANGED = 0.02
 
 
 WANDERS = 0.02
-"""Repeats whose main frequencies differ by more than this share, and more than they are unsure, do not agree."""
+"""Repeats whose main frequencies differ by more than this share, and more than they are uncertain, do not agree."""
 
 
 class ResonanceParameters(SweepParameters):
@@ -68,7 +68,7 @@ class ResonanceParameters(SweepParameters):
 
 
 async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
-    """Sweep each axis, unshaped, and tell from what it does against what it was told how it rings."""
+    """Sweep each axis, unshaped, and determine its modes from the response to what was commanded."""
     await stand_in_the_middle(bench)
     findings: list[Finding] = []
     good: list[str] = []
@@ -130,7 +130,7 @@ def findings_of(
 
 
 def modes_of(result: TrialResult, axis: str) -> tuple[Mode, ...]:
-    """The modes that a result tells of an axis, the largest share first."""
+    """The modes that a result shows of an axis, the largest share first."""
     modes = []
     for place in PLACES:
         hz, z, fraction = (result.finding(what, axis=axis, mode=place) for what in ("frequency", "damping", "share"))

@@ -35,7 +35,7 @@ MAX_LOST_FRACTION = 0.05
 """This fraction of the readings may be lost: a sweep bridges the gaps."""
 
 STAMP_S = 1e-6
-"""The board tells times in whole steps of this, s."""
+"""The board reports times in whole steps of this, s."""
 
 RATE_HZ = 1600.0
 """Readings a second: enough for what rings below 150 Hz, and no more than a line of 250,000 bd carries."""
@@ -52,7 +52,7 @@ class RestParameters(Part):
 
 
 async def accelerometer_at_rest(bench: Bench, aim: RestParameters) -> TrialResult:
-    """Listen while nothing moves: gravity tells scale and way up, the rest is noise."""
+    """Listen while nothing moves: gravity gives scale and way up, the rest is noise."""
     if (kind := bench.streams.kinds().get(SENSOR)) is None:
         raise TrialFailed("This board has no accelerometer. Nothing was done.")
     wanted = round(aim.seconds * aim.rate_hz)
@@ -116,7 +116,7 @@ def above_noise(bench: Bench, noise_m_s2: float) -> float:
 
 
 def wrong_with(columns: tuple[str, ...], mean: NDArray[np.float64], scatter: NDArray[np.float64]) -> list[str]:
-    """What readings at rest tell of a sensor that is not as it should be, as sentences; mean and scatter in m/s²."""
+    """What readings at rest show of a sensor that is not as it should be, as sentences; mean and scatter in m/s²."""
     dead = [axis.upper() for axis, noise in zip(columns, scatter, strict=True) if noise == 0]
     if dead:
         return [f"{several(dead)} never changes: a broken wire, or another kind of sensor."]
@@ -141,8 +141,8 @@ def wrong_with(columns: tuple[str, ...], mean: NDArray[np.float64], scatter: NDA
 
 
 def _rate_u(rate_hz: float, count: int) -> float:
-    """Of a line through times that are told in whole steps: their rounding drifts as slowly as the line itself, so that
-    many of them tell no more than the first and the last.
+    """Of a line through times that are reported in whole steps: their rounding drifts as slowly as the line itself, so
+    that many of them show no more than the first and the last.
     """
     return rate_hz * STAMP_S / (count / rate_hz) / math.sqrt(3)
 

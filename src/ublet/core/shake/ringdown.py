@@ -15,14 +15,14 @@ WINDOW_S = 0.35
 """Ringing is read over so long after a stop, s."""
 
 SLOW_HZ, APART = (5.0, 8.0, 12.0), 1.5
-"""Between them, and so near to them, a machine may swing on its feet; a mode that is told is further away."""
+"""Between them, and so near to them, a machine may swing on its feet; a reported mode is further away."""
 
 LEAST_READINGS = 20
 CLEAR = 5.0
 """A mode is read where it rings so many times above its noise without a shaper."""
 
 FORM = 0.004
-"""What friction, and modes that are not told, leave open of a measured share, standard."""
+"""What friction, and modes that are not reported, leave open of a measured share, standard."""
 
 
 @dataclass(frozen=True)
@@ -35,11 +35,12 @@ class ResidualVibration:
 
 
 def amplitudes(time_s: Floats, response: Floats, modes: Sequence[Mode], from_s: float) -> tuple[Complex, Floats] | None:
-    """How each mode rings at a time: amplitudes of ``exp(pole (t - from_s))`` (k) by least squares over what is heard
-    then (n times, n accelerations), with an offset, and their standard uncertainties. None: too little was heard.
+    """How each mode rings at a time: amplitudes of ``exp(pole (t - from_s))`` (k) by least squares over what is
+    measured then (n times, n accelerations), with an offset, and their standard uncertainties. None: too little was
+    measured.
 
-    Slow swings of the machine on its feet are fitted along, as far as no mode is told near them: a small one that no
-    sweep showed would look like ringing that a shaper leaves.
+    Slow swings of the machine on its feet are fitted along, as far as no mode is reported near them: a small one that
+    no sweep showed would look like ringing that a shaper leaves.
     """
     inside = (time_s >= from_s) & (time_s <= from_s + WINDOW_S)
     if int(inside.sum()) < LEAST_READINGS + 2 * len(modes):

@@ -23,7 +23,7 @@ from ublet.core.shake.mount import along_axes, declared_columns
 from ublet.core.shake.rest_trials import MAX_LOST_FRACTION, RATE_HZ, SENSOR
 
 SHAKEN = "shaken"
-"""The stream of what was heard."""
+"""The stream of what was measured."""
 
 BEFORE_S, AFTER_S = 0.4, 0.3
 """So long it listens before and after, s."""
@@ -54,7 +54,7 @@ DIRECTIONS: Mapping[str, Mapping[str, float]] = {
     "x+y": {"x": math.sqrt(0.5), "y": math.sqrt(0.5)},
     "x-y": {"x": math.sqrt(0.5), "y": -math.sqrt(0.5)},
 }
-"""Directions in which a machine is shaken, of length one, by the word that tells them."""
+"""Directions in which a machine is shaken, of length one, by the word that names them."""
 
 
 STILL_BEFORE_S = 0.05
@@ -63,7 +63,7 @@ STILL_BEFORE_S = 0.05
 
 @dataclass(frozen=True)
 class MeasuredResponse:
-    """What was heard of a swing: times by the board's clock since its sine began, s (n), acceleration along the
+    """What was measured of a swing: times by the board's clock since its sine began, s (n), acceleration along the
     machine's axes, m/s² (n x 3). lost: readings that were lost on the way; ends: share that stand at the ends.
     """
 
@@ -80,7 +80,7 @@ class MeasuredResponse:
         return np.asarray(self.time_s < -STILL_BEFORE_S)
 
     def along(self, direction: str) -> Floats:
-        """What was heard along a direction (n)."""
+        """What was measured along a direction (n)."""
         parts = DIRECTIONS[direction]
         return np.asarray(sum(part * self.values[:, "xyz".index(axis)] for axis, part in parts.items()))
 
@@ -175,8 +175,8 @@ async def shaken(
 ) -> MeasuredResponse:
     """Swing once, and listen from before it to after it: times since its sine began.
 
-    growing: told of what came since it was told last (times since the sine began, along the machine's axes), while it
-    goes on. Everything else as in :func:`heard_beside`.
+    growing: called with what came since it was called last (times since the sine began, along the machine's axes),
+    while it goes on. Everything else as in :func:`heard_beside`.
     """
 
     def at(gone_s: float) -> str:
@@ -201,7 +201,7 @@ async def response_to(
     growing: Callable[[Floats, Floats], None] = lambda times, values: None,
 ) -> MeasuredResponse:
     """Listen beside a program, from before it to after it; its first segment has a place. Times since that began.
-    Everything that is heard is recorded, under a word.
+    Everything that is measured is recorded, under a word.
 
     phase: what the progress calls it, from one share of the trial to another; at: where it is, so many seconds after it
     began.
@@ -210,7 +210,7 @@ async def response_to(
         TrialFailed: the sensor fell silent, or the program was not finished.
     """
     words = declared_columns(bench.machine)
-    pieces: list[tuple[int, Floats]] = []  # number of the first reading, and what was heard
+    pieces: list[tuple[int, Floats]] = []  # number of the first reading, and what was measured
     total = table.seconds + BEFORE_S + AFTER_S
     kept = _Kept(bench, of)
     async with bench.streams.open(SENSOR, RATE_HZ) as listening, kept:
@@ -253,8 +253,8 @@ async def response_to(
 
 
 class _Kept:
-    """Records what was heard, some chunks together: one by one they would cost more than everything else. Whatever ends
-    the block, all that came is recorded.
+    """Records what was measured, some chunks together: one by one they would cost more than everything else. Whatever
+    ends the block, all that came is recorded.
     """
 
     def __init__(self, bench: Bench, of: str) -> None:

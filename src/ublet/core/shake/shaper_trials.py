@@ -74,7 +74,7 @@ class ShaperParameters(Part):
 
 
 UNFOUND_U = LEAST_FRACTION / math.sqrt(12)
-"""A mode that is not told has a share anywhere from none to the least that is told; standard."""
+"""A mode that is not reported has a share anywhere from none to the least that is reported; standard."""
 
 
 async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
@@ -150,7 +150,7 @@ def _as_damped_as_may_be(modes: Sequence[Mode]) -> tuple[Mode, ...]:
 
 
 def limits_for(aim: ShaperParameters, own_mm_s2: float, gentle_mm_s2: float, drift: float) -> Limits:
-    """What is wanted for one axis; rounding is told at the acceleration that printing has there.
+    """What is wanted for one axis; rounding is computed at the acceleration that printing has there.
 
     own_mm_s2: of the axis; gentle_mm_s2: of moves that print, 0: the axis's; drift: what a load was found to move its
     frequency by, as a share.
@@ -211,7 +211,7 @@ def shaper_findings(taken: ShaperCandidate, modes: Sequence[Mode], limits: Limit
 
 def predicted_u(impulses: ImpulseSequence, modes: Sequence[Mode]) -> float:
     """Standard uncertainty of what a train leaves, from those of frequencies and dampings (by differences), and for
-    modes of a share too small to be told, which it may leave whole.
+    modes of a share too small to be reported, which it may leave whole.
     """
     total = UNFOUND_U**2
     for at, mode in enumerate(modes):

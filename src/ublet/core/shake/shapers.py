@@ -299,7 +299,7 @@ def live_impulses(read: Callable[[str], Value], axis: str) -> ImpulseSequence | 
     if kind == OWN and isinstance(own, tuple) and own:
         rows = np.array(own, dtype=np.float64)
         if rows.ndim != 2 or rows.shape[1] != 2 or rows[0, 0] != 0 or np.any(np.diff(rows[:, 0]) <= 0):
-            return None  # no train: it would move the axis by something else than it is told
+            return None  # no train: it would move the axis by something else than commanded
         return ImpulseSequence(rows[:, 0], rows[:, 1]) if abs(float(rows[:, 1].sum()) - 1) < SUM_OFF else None
     if kind not in NAMED or not isinstance(hz, (int, float)) or not isinstance(damping, (int, float)) or hz <= 0:
         return None

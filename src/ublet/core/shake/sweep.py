@@ -45,10 +45,10 @@ MOST_HZ, MOST_S, MOST_PER_HZ = 2000.0, 3600.0, 100.0
 
 
 def sweep_in(comments: tuple[str, ...], name: str) -> Sweep | None:
-    """The sweep that a record's comments tell; None: they tell none.
+    """The sweep that a record's comments describe; None: they describe none.
 
     Raises:
-        RecordError: one is told that cannot be.
+        RecordError: an impossible one is described.
     """
     for comment in comments:
         match = COMMENT.match(comment.strip())

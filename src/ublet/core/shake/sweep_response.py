@@ -1,4 +1,4 @@
-"""From what was heard of a sweep to its transfer: as a whole, and as it grows while the sweep goes on."""
+"""From what was measured of a sweep to its transfer: as a whole, and as it grows while the sweep goes on."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ SPECTRUM = Stream("spectrum", ("time_s", *(f"hz_{hz:g}" for hz in BINS)), ("s", 
 """Every half second: how much shakes, by frequency (amplitude in bands of 4 Hz)."""
 
 FREQUENCY_RESPONSE = Stream("transfer", ("hz", "gain", "phase_rad", "gain_u", "coherence"), ("Hz", "", "rad", "", ""))
-"""What moves over what is told, in bands."""
+"""What moves over what is commanded, in bands."""
 
 
 def bands_of(response: MeasuredResponse, sweep: Sweep, rate_hz: float) -> Bands:

@@ -59,7 +59,7 @@ async def swept(
     not as simple as a frame of springs. shares: of the whole trial, from and to; before: sweeps along it before;
     how: what is otherwise than with them, in words.
 
-    Returns what was heard, its transfers, the sweep, and what bounds its strength.
+    Returns what was measured, its transfers, the sweep, and what bounds its strength.
     """
     hardest = bound(bench, direction, aim.from_hz, aim.to_hz, aim.strength_m_s2_hz)
     response: list[MeasuredResponse] = []
@@ -92,7 +92,7 @@ PEAKS = 0.3
 
 FAST, RATTLES, FEWEST_AT_REST = (0.27, 0.45), 6.0, 60
 """Frequencies above all that a sweep moves, as shares of the rate; a sound mount is as quiet there while it is shaken
-as at rest, one that rattles hears more than so many times the power.
+as at rest, one that rattles reads more than so many times the power.
 """
 
 
@@ -136,7 +136,7 @@ def amiss_of(response: Sequence[MeasuredResponse], bands: Bands, direction: str)
     if any(measured.ends > CLIPPED_FRACTION for measured in response):
         wrong.append("The readings stand at the ends of the sensor's range: it was shaken too hard; sweep more gently.")
     gain = np.abs(bands.frequency_response)
-    rings = gain >= PEAKS * float(np.max(gain))  # far above what rings little moves, and noise alone is heard
+    rings = gain >= PEAKS * float(np.max(gain))  # far above what rings little moves, and noise alone is measured
     if float(np.median(bands.coherence[rings])) < LEAST_COHERENCE:
         wrong.append(
             "Even at resonance less than half of the response follows the sweep: too gentle a sweep, a cable that "

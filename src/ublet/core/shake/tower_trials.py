@@ -35,13 +35,13 @@ from ublet.core.units import parse, with_uncertainty
 from ublet.core.words import several
 
 FEWEST = 2
-"""So few ripples still tell a frequency, if not well."""
+"""So few ripples still show a frequency, if not well."""
 
 NONE_SEEN, FEWER = "none to be seen", "fewer to be seen"
 STOP = "stop"
 
 DAMPING, DAMPING_U = 0.08, 0.03
-"""A print does not tell how fast ringing dies away: frames have damping ratios of 0.02 to 0.14."""
+"""A print does not show how fast ringing dies away: frames have damping ratios of 0.02 to 0.14."""
 
 READ = Stream("ripples", ("band", "wall", "ripples", "distance_mm", "speed_mm_s"), ("", "", "", "mm", "mm/s"))
 """What was read off the walls; walls by their number: front, right, back, left."""
@@ -176,7 +176,7 @@ async def _nothing(run: Running, used: str) -> bool:
 
 
 def _concluded(frequencies: dict[str, Rippled], rows: dict[str, list[_Reading]]) -> TrialResult:
-    """Findings in the shape in which a sweep tells them."""
+    """Findings in the shape in which a sweep shows them."""
     findings: list[Finding] = []
     words: list[str] = []
     for axis, own in frequencies.items():

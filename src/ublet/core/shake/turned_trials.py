@@ -33,7 +33,7 @@ JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_S, JERKS_PER_HZ = 7.0, 14.0, 1.5, 0.2
 """A few jerks to and fro, far below what rings."""
 
 RATTLES, FEWEST_AT_REST = 0.15, 50
-"""What a column hears beyond the jerk and beyond what it hears at rest, over what follows the jerk, as powers: sound
+"""What a column reads beyond the jerk and beyond what it reads at rest, over what follows the jerk, as powers: sound
 mounts are below 0.05, for what rings and friction; a mount above this rattles.
 """
 
@@ -108,8 +108,8 @@ async def accelerometer_turned(bench: Bench, aim: TurnedParameters) -> TrialResu
 
 
 def felt_of(response: MeasuredResponse, raw: Floats, sweep_move: SweepMove) -> tuple[Floats, Floats]:
-    """By how much each column of a sensor shows a jerk (3; 1: all of it), and the power of what it hears beyond the
-    jerk and beyond what it hears before it, over that of the jerk (3). raw: its own columns (n x 3).
+    """By how much each column of a sensor shows a jerk (3; 1: all of it), and the power of what it reads beyond the
+    jerk and beyond what it reads before it, over that of the jerk (3). raw: its own columns (n x 3).
     """
     sweep = Sweep("x", sweep_move.from_hz, sweep_move.to_hz, sweep_move.seconds, sweep_move.per_hz_m_s2)
     inside = (response.time_s >= 0) & (response.time_s <= sweep_move.seconds)

@@ -33,7 +33,7 @@ STILL_S = 0.75
 """After each stop it stands so long that nothing rings on into the next."""
 
 BOUND_U = 0.005
-"""Less than this is not told apart from nothing, standard."""
+"""Less than this is not distinguished from nothing, standard."""
 
 RINGING = Stream("ringing", ("time_s", "acceleration_m_s2"), ("s", "m/s²"), None, "f4")
 """What rings after one of the stops, by axis, before and after: time since the stop."""
@@ -193,7 +193,7 @@ def loudest(response: MeasuredResponse, axis: str, table: Timetable) -> float:
 
 
 def after_stop(response: MeasuredResponse, axis: str, stop: float) -> list[tuple[float, float]]:
-    """What is heard around a stop: time since it, s, and acceleration about its mean, m/s²."""
+    """What is measured around a stop: time since it, s, and acceleration about its mean, m/s²."""
     along = response.along(axis)
     inside = (response.time_s >= stop - 0.05) & (response.time_s <= stop + WINDOW_S)
     still = float(np.mean(along[(response.time_s > stop + WINDOW_S) & (response.time_s < stop + STILL_S)]))

@@ -76,7 +76,9 @@ class LinkBuilder:
         return parse(await self.ask(question), question.unit)
 
     async def jog(self, question: Jog, speed_mm_s: float) -> Jogged:
-        """Move as told until an answer comes; a move that may not be is told to the builder with the question again."""
+        """Move as asked until an answer comes; a move that is refused is explained to the builder with the question
+        again.
+        """
         usual, said = question.axes[0], ""
         while True:
             answer = await self.ask(_with(question, said))

@@ -13,11 +13,11 @@ from ublet.core.settings import Acts, Value
 from ublet.session.connection import Connection
 
 FactOf = Callable[[str, str], Fact]
-"""What was told last of a kind and subject."""
+"""What was reported last of a kind and subject."""
 
 
 class Resting:
-    """Notes what is read, and which settings act in what the board is told to do.
+    """Notes what is read, and which settings act in what the board is asked to do.
 
     written: every value of the machine file, for what the board does not hold. lent: what borrowed settings must be put
     back to; they count with the value that they had before.
@@ -54,7 +54,7 @@ class Resting:
         return value
 
     def fact(self, kind: str, subject: str = "") -> Fact:
-        """What was told last of something."""
+        """What was reported last of something."""
         fact = self._fact_of(kind, subject)
         self.trace.note("fact", fact.path, fact.counts_as)
         return fact

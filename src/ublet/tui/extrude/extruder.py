@@ -72,7 +72,7 @@ def _figures(session: Session, result: TrialResult | None) -> Text:
 
 
 def _filament(length_mm: float, went_mm: float, width: int) -> Text:
-    """The filament as it lies before the hob, to scale: its two marks, and what is told to go in.
+    """The filament as it lies before the hob, to scale: its two marks, and what is commanded to go in.
 
     went_mm: what should have gone in since it was marked; while it is asked for, marks are where they are looked for.
     """
@@ -102,7 +102,7 @@ def _pushes(watched: TrialWatch, aim: ExtruderParameters, width: int) -> Text:
     series = watched.series("pushes")
     rows = series.rows.tolist() if series is not None else []
     pushed = watched.latest.about if watched.latest is not None else ""
-    text = Text(f"{'push':<15}{'speed':>10}{'nozzle':>9}{'told':>9}{'went in':>11}", Ink.dim, no_wrap=True)
+    text = Text(f"{'push':<15}{'speed':>10}{'nozzle':>9}{'command':>9}{'fed':>11}", Ink.dim, no_wrap=True)
     columns = max(21, min(81, width - 62)) // 2 * 2 + 1
     reach = reach_for([abs(row[4] / row[3] - 1) for row in rows], NARROWEST_FRACTION)
     usual = {"slow": (aim.slow_mm_s, aim.repeats), "fast": (aim.fast_mm_s, FAST_REPEATS)}
@@ -127,7 +127,7 @@ def _pushes(watched: TrialWatch, aim: ExtruderParameters, width: int) -> Text:
     if not rows:
         return text
     left, right = f"{-100 * reach:+g} %", f"{100 * reach:+g} %"
-    scale = put(put(Text(), 57, left, Ink.quiet), 57 + columns // 2 - 3, "as told", Ink.quiet)
+    scale = put(put(Text(), 57, left, Ink.quiet), 57 + columns // 2 - 2, "100 %", Ink.quiet)
     return text.append("\n").append_text(put(scale, 57 + columns - len(right), right, Ink.quiet))
 
 

@@ -43,7 +43,7 @@ class AppEnding:
             self._app.set_interval(TERMINAL_LOOKS_S, self._look_at_terminal)
 
     def _look_at_terminal(self) -> None:
-        """When a terminal hangs up, only the first process of its session is told: that may be who started us."""
+        """When a terminal hangs up, only the first process of its session is notified: that may be who started us."""
         import termios
 
         if sys.__stdin__ is None:

@@ -76,7 +76,7 @@ class FrameFollower:
         self._app.show_line("#next-line", words)
 
     def _ask_whose_board(self, session: Session) -> None:
-        """Once for each link: a board of another machine is told at once, before anything is tried on it."""
+        """Once for each link: a board of another machine is announced at once, before anything is tried on it."""
         client, foreign = session.connection.client, session.foreign
         if foreign is None or client is self._asked_for:
             return
@@ -110,7 +110,7 @@ class FrameFollower:
         self._show_machine(session)
 
     def _pulse_lags(self, session: Session) -> bool:
-        """Whether a link, a HALT or the first readings are not told of yet: that waits for no beat."""
+        """Whether a link, a HALT or the first readings are not shown yet: that waits for no beat."""
         pulse, connection = self._app.screen_stack[0].query_one_optional(Pulse), session.connection
         if pulse is None:
             return False

@@ -28,7 +28,7 @@ class Help:
 
 
 def explained(bindings: Iterable[Binding]) -> list[Binding]:
-    """The bindings that are told of: each action once, and only those that say what they are for."""
+    """The bindings that are explained: each action once, and only those that say what they are for."""
     explained_bindings: dict[str, Binding] = {}
     for binding in bindings:
         if binding.tooltip:

@@ -20,7 +20,7 @@ from textual.screen import Screen
 from textual.widget import Widget
 
 STUCK_S = 0.5
-"""A key whose widget went away without telling its end no longer holds up the next after this, s."""
+"""A key whose widget went away without reporting its end no longer holds up the next after this, s."""
 
 SLOW_S = 4.0
 """A key at a widget that is still there holds up the next for so long, s: also a busy computer keeps them in order."""

@@ -73,7 +73,7 @@ class Pulse(Widget):
         return text
 
     def _readings_line(self, width: int) -> Text:
-        """The readings, told as fully as there is room for: nothing is cut off."""
+        """The readings, shown as fully as there is room for: nothing is cut off."""
         if not self.reading.heaters:
             linked = self.reading.mode != "unlinked"
             return Text("no readings yet" if linked else "no readings: the board is not linked", Ink.dim)

@@ -67,7 +67,7 @@ class Route(Widget, can_focus=True):
         return ROUTE[self.cursor]
 
     def watch_cursor(self, before: int, now: int) -> None:
-        """Draw the two lines that changed, and tell that the cursor moved."""
+        """Draw the two lines that changed, and announce that the cursor moved."""
         top = self._top
         if self.folded or top or len(ROUTE) > self.content_size.height:
             self.refresh()

@@ -21,16 +21,16 @@ class FansBench(TrialBench):
     why = "the one that cools the hotend must not be the one that cools the part"
 
     def picture(self) -> Picture:
-        """Fans and what they are told."""
+        """Fans and what they are commanded."""
         return fans_picture
 
 
 def fans_picture(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
-    """Each fan: its socket, what it follows, and a bar of the duty that it is told now."""
+    """Each fan: its socket, what it follows, and a bar of the duty that it is commanded now."""
     connection, machine = session.connection, session.document.machine
     columns = max(10, width - NAME_COLUMNS - 46)
     thick = max(1, min(4, height // max(1, len(machine.fans)) - 2))
-    head = f"{'fan':<{NAME_COLUMNS}}{'socket':<8}{'follows':<26}{'told':>6}"
+    head = f"{'fan':<{NAME_COLUMNS}}{'socket':<8}{'follows':<26}{'duty':>6}"
     blocks = [Text(head, Ink.dim, no_wrap=True)]
     for name, fan in machine.fans.items():
         duty = connection.channel(f"fans.{name}") or 0.0

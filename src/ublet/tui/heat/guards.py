@@ -224,7 +224,7 @@ def _allowed(drill: str, heater: Heater, silence_s: float | None) -> str:
     known = next((known_drill for known_drill in DRILLS if known_drill.name == drill), None)
     if known is not None:
         least = known.allowance(heater.guards, warming_s(known, heater), SensorLag(0.0, 0.0)).seconds
-        return f"{'> ' if 'no rise' in known.guards else ''}{show(least, 's', 3)}"  # its climb will tell how much more
+        return f"{'> ' if 'no rise' in known.guards else ''}{show(least, 's', 3)}"  # its climb will show how much more
     if drill == "link cut":
         return show(silence_window_s(silence_s), "s", 3) if silence_s is not None else "–"
     return f"{RAIL_S:g} s"

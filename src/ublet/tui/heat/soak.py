@@ -29,8 +29,8 @@ HELP = Help(
     """,
     """\
     Enter heats the bed from cold and holds it until its surface drifts by less than the limit. With a sensor on the
-    surface (bed.surface_sensor in the machine file) its drift is read, with an uncertainty. Without one the bed's own
-    record tells: while heat flows into the sheet, the bed takes more power than for holding. The time left comes from
+    surface (bed.surface_sensor in the machine file) its drift is read, with an uncertainty. Without one the bed's
+    power is used: while heat flows into the sheet, the bed takes more power than for holding. The time left comes from
     the bed's model; the clock at the target also runs when you heat the bed at the station temperatures. k keeps the
     wait as bed.soak_s.
     """,

@@ -66,7 +66,7 @@ def bed_map(cells: Cells, bed: BedSettings, beside: Iterable[Point], width: int,
 
 def dial(cells: Cells, column: int, row: int, rows: int, turns: float) -> None:
     """A clock's dial, its middle at a cell: from twelve the way that a hand goes round for so many turns (clockwise is
-    positive). Whole turns are told beside it.
+    positive). Whole turns are written beside it.
     """
     radius = rows / 2
     round_the = np.linspace(0.0, 2 * math.pi, 120)

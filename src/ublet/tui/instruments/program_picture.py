@@ -61,7 +61,7 @@ def program_picture(
 ) -> Text:
     """At the left the bed from above, at the right what there is to know of it.
 
-    printed: the program with its filament, which tells lines that are laid from ways between them. start: where it is
+    printed: the program with its filament, which shows lines that are laid from ways between them. start: where it is
     taken to begin, mm by axis. here: where the axes stand. followed: None before it runs.
     """
     side = SIDE_COLUMNS if width > WIDE else NARROW_SIDE

@@ -35,7 +35,7 @@ Draw: TypeAlias = Callable[[Cells, Session, SeriesReader, TrialResult | None, Pa
 
 
 class CoilBench(RecordedBench, JogBench):
-    """How a coil tells heights."""
+    """How a coil measures heights."""
 
     kind = "coil"
     title = "Coil probe"
@@ -180,7 +180,7 @@ def _drift(
 def _pass(
     cells: Cells, session: Session, read: SeriesReader, result: TrialResult | None, aim: Part, width: int
 ) -> None:
-    """The bed from above with what the newest pass told, and how much each speed differs from the slow one."""
+    """The bed from above with what the newest scan measured, and how much each speed differs from the slow one."""
     series = read(PASSED.name)
     rows = series.rows if series is not None else np.empty((0, 5))
     wide = width - 16

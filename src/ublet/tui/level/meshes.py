@@ -50,7 +50,7 @@ class MeshesDialog(Dialog):
             yield Static(id="meshes-heading")
             yield Static(id="meshes-picture")
             yield Static(id="meshes-table")
-            yield Static(id="meshes-told")
+            yield Static(id="meshes-message")
             yield Static("↑↓ mesh    c compares the others with it    u makes it live    esc closes", classes="keys")
 
     def on_mount(self) -> None:
@@ -64,7 +64,7 @@ class MeshesDialog(Dialog):
         self.query_one("#meshes-heading", Static).update(heading)
         self.query_one("#meshes-picture", Static).update(self._picture())
         self.query_one("#meshes-table", Static).update(self._table())
-        self.query_one("#meshes-told", Static).update(Text(*self.said))
+        self.query_one("#meshes-message", Static).update(Text(*self.said))
 
     def _picture(self) -> Text:
         """The chosen mesh less the one that it is compared with; itself where that is the same."""

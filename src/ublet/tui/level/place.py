@@ -42,7 +42,7 @@ class PlaceBench(RecordedBench, JogBench):
         self._triggered: bool | None = None
 
     def beat(self) -> None:
-        """The bell tells each change of the probe’s input while its mount is in the builder’s hands."""
+        """The bell announces each change of the probe’s input while its mount is in the builder’s hands."""
         now = triggered_now(self.session)
         if isinstance(self.aim, HeightParameters) and self.question is not None and now != self._triggered:
             self.ring()

@@ -1,4 +1,4 @@
-"""A setting told whole: what it is for, what is allowed, and where the value of each of its layers came from."""
+"""A setting in full: what it is for, what is allowed, and where the value of each of its layers came from."""
 
 from __future__ import annotations
 

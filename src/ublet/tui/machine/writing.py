@@ -159,7 +159,7 @@ class WriteBench(StationBench):
         self.write("chosen", self._chosen())
 
     def _chosen(self) -> Text:
-        """The setting under the cursor told whole: what it is for, and where each layer's value came from."""
+        """The setting under the cursor in full: what it is for, and where each layer's value came from."""
         if (row := self.row) is None:
             return Text()
         declared = SETTINGS.find(row.path)

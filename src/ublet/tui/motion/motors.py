@@ -27,7 +27,7 @@ class MotorsBench(TrialBench):
 
 
 def motors_picture(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
-    """Each motor: its socket, current and microsteps; the one that is told to turn stands out."""
+    """Each motor: its socket, current and microsteps; the one that is commanded to turn stands out."""
     turning = watched.latest.about if watched is not None and watched.latest is not None else ""
     head = f"{'motor':<{NAME_COLUMNS}}{'socket':<10}{'current':>10}{'microsteps':>14}{'steps/mm':>14}{'reversed':>12}"
     rows = [_motor(session, root, root == turning) for root in motor_roots(session.document.machine)]

@@ -36,12 +36,14 @@ class StepsBench(TrialBench):
     why = "geometry first; measured only to find a wrong part"
 
     def picture(self) -> Picture:
-        """Readings against what was told."""
+        """Readings against what was commanded."""
         return steps_picture
 
 
 def steps_picture(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
-    """For each axis geometry, board and measurement; below, how far each reading was off what was told, to scale."""
+    """For each axis geometry, board and measurement; below, how far each reading was off the commanded length, to
+    scale.
+    """
     result = newest_result(session, watched, "steps-per-mm")
     series = watched.series("readings") if watched is not None else None
     about = watched.latest.about if watched is not None and watched.latest is not None else ""
@@ -97,7 +99,7 @@ def _errors(series: Series | None, number: int) -> list[float]:
 
 
 def _strip(errors: list[float], result: TrialResult | None, name: str, width: int) -> Text:
-    """Readings as dots around what was told; when all are in, their mean with two standard uncertainties."""
+    """Readings as dots around what was commanded; when all are in, their mean with two standard uncertainties."""
     columns = min(STRIP_COLUMNS, max(21, width - 30)) // 2 * 2 + 1
     mean = result.finding("error", axis=name) if result is not None else None
     values = errors or ([mean.value] if mean is not None else [])

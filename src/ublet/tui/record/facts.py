@@ -1,4 +1,4 @@
-"""The dialog that tells a fact: what happened at the machine, and before it is told, what that makes stale."""
+"""The dialog that reports a fact: what happened at the machine, and before it is reported, what that makes stale."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The bench of the record: every run, change and fact, newest first, and the one under the cursor told whole."""
+"""The bench of the record: every run, change and fact, newest first, and the one under the cursor in full."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ LEDGER_HELP = Help(
     Every run is kept from its first moment, also one that was cancelled, halted or cut off: what it had recorded
     stays. At the right stands the one under the cursor: what it found, what it rests on with the value that this
     had then, what it asked, what it recorded. e writes all that it recorded as CSV beside the machine file.
-    F3 tells what happened at the machine, and shows before what that makes stale.
+    F3 reports what happened at the machine, and shows before what that makes stale.
     """,
 )
 
@@ -64,7 +64,7 @@ def listed(ledger: Ledger, kind: str) -> list[LedgerRow]:
 
 
 class LedgerBench(StationBench):
-    """The list at the left, what is told of one at the right."""
+    """The list at the left, the details of one at the right."""
 
     kind = "ledger"
     title = "Ledger"
@@ -88,7 +88,7 @@ class LedgerBench(StationBench):
         self.entries: list[LedgerRow] = []
 
     def compose(self) -> ComposeResult:
-        """Heading, list, what is told."""
+        """Heading, list, details."""
         yield Static(id="heading")
         with Horizontal(id="body"):
             yield RowList(id="list")
@@ -202,7 +202,7 @@ class LedgerBench(StationBench):
         self.query_one("#entry", VerticalScroll).scroll_home(animate=False)
 
     def action_scroll_detail(self, way: int) -> None:
-        """Scroll what is told."""
+        """Scroll the details."""
         pane = self.query_one("#entry", VerticalScroll)
         pane.scroll_relative(y=way * max(1, pane.size.height - 2), animate=False)
 

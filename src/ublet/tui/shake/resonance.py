@@ -1,4 +1,4 @@
-"""The bench of resonance: how much more each axis moves than it is told; belts beside one another; a tower."""
+"""The bench of resonance: how much more each axis moves than commanded; belts beside one another; a tower."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Pictures of sweeps: how much more an axis moves than it is told, over the frequency; how much shakes, over time."""
+"""Pictures of sweeps: how much more an axis moves than commanded, over the frequency; how much shakes, over time."""
 
 from __future__ import annotations
 

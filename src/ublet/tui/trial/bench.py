@@ -129,7 +129,7 @@ class StationBench(Widget, can_focus=True):
 
     @classmethod
     def own_bindings(cls) -> list[Binding]:
-        """Its keys that are told of, its own before those that others have, too."""
+        """Its keys that are explained, its own before those that others have, too."""
         declared = [
             binding
             for part in cls.__mro__

@@ -1,4 +1,4 @@
-"""A bench that edits the draft of the machine file: undo and redo, and everybody told."""
+"""A bench that edits the draft of the machine file: undo and redo, and everybody notified."""
 
 from __future__ import annotations
 

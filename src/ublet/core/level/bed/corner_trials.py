@@ -43,7 +43,7 @@ DEEPEST_MM = 4.0
 
 LEAST_FOLLOWED, TWIST_U = 0.35, 5.0
 """A plate that follows less of a twist than this fraction keeps it; one that is smaller than so many standard
-uncertainties of a height is not told from the touches' scatter.
+uncertainties of a height is not taken from the touches' scatter.
 """
 
 MOST_TURNS, MOST_TURNS_AFTER = 4.0, 12.0

@@ -85,8 +85,8 @@ def squared_facts(machine: MachineFile, aim: Any) -> tuple[tuple[str, str], ...]
 async def lead_screws(bench: Bench, aim: LiftParameters) -> TrialResult:
     """Touch near every lift, fit a surface, move each lift by the surface at its pivot, until it is level.
 
-    A first small correction proves the lifts. It stops at once when the bed answers otherwise than told, when the range
-    grows, or when a correction is larger than declared.
+    A first small correction proves the lifts. It stops at once when the bed answers otherwise than commanded, when the
+    range grows, or when a correction is larger than declared.
     """
     if len(bench.machine.axes.z.motors) < 2:
         return nothing_to_do()
@@ -169,7 +169,7 @@ async def _rounds(
 
 
 def _goes_wrong(commanded: Mapping[str, float], before: LiftHeights, now: LiftHeights) -> Fault | None:
-    """Why it must stop: the bed did not do what the lifts were told. A bed that came nearer to level goes on."""
+    """Why it must stop: the bed did not do what the lifts were commanded. A bed that came nearer to level goes on."""
     u = 3 * math.hypot(before.range_u_mm, now.range_u_mm)
     grew = now.range_mm > before.range_mm + max(GROWS_MM, u)
     if not grew and answered(commanded, before, now):

@@ -14,15 +14,15 @@ from ublet.core.level.surface import Shape, fit_surface
 from ublet.core.words import several
 
 VISIBLE_MM, VISIBLE_U = 0.03, 4.0
-"""From so large a correction on it is seen whether a lift did what it was told, mm; and from so many times the error
-of a height.
+"""From so large a correction on it is seen whether a lift did what it was commanded, mm; and from so many times the
+error of a height.
 """
 
 UNLIKELY = 3
 """A lift that runs backwards counts as so many changes: with it Z would hardly have homed."""
 
 TRUSTED = 0.08
-"""A lift goes so far as it is told within this share of it, once it was proven."""
+"""A lift goes so far as commanded within this share of it, once it was proven."""
 
 STIFFEST, SOFTEST = 0.25, 1.1
 """Shares of a twist that a frame on four lifts gives way to."""
@@ -31,7 +31,7 @@ APART = 0.35
 """Corrections of two lifts differ by this fraction of the largest, where they are to prove which lift is which."""
 
 OFF_FRACTION = 0.18
-"""What a lift did may be off by this share of what it was told, and still be the same."""
+"""What a lift did may be off by this share of what it was commanded, and still be the same."""
 
 DOUBLE, HALF = 2.0, 0.5
 FOUR = 4
@@ -87,8 +87,8 @@ def standing_of(
 def blended(
     before: LiftHeights, commanded: Mapping[str, float], after: LiftHeights, follows: float = 1.0
 ) -> LiftHeights:
-    """What both rounds tell together: where the bed should stand after what the lifts were told, weighed with where it
-    was touched (Kalman 1960). Lifts are trusted to a share of what they are told.
+    """What both rounds show together: where the bed should stand after what the lifts were commanded, weighed with
+    where it was touched (Kalman 1960). Lifts are trusted to a share of what they are commanded.
     """
     stiff = (1 - follows) * _along(commanded, before.twist)
     commanded_mm = {name: mm - stiff * before.twist.get(name, 0.0) for name, mm in commanded.items()}
@@ -145,7 +145,7 @@ def spread_apart(commanded: Mapping[str, float]) -> dict[str, float]:
 
 
 def gives_way(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights, known: float = 1.0) -> float:
-    """The share of a twist that a frame on four lifts followed; what is known already where the move did not tell."""
+    """The share of a twist that a frame on four lifts followed; what is known already where the move did not show."""
     asked = _along(commanded, before.twist)
     if abs(asked) < VISIBLE_U * max(before.uncertainty_mm, after.uncertainty_mm):
         return known
@@ -155,7 +155,7 @@ def gives_way(commanded: Mapping[str, float], before: LiftHeights, after: LiftHe
 @dataclass(frozen=True)
 class Fault:
     """What explains a wrong answer of the lifts. exchanged: each lift whose motor is on another one's driver, and that
-    one; reversed: they run backwards; times: all go so many times as far as told. words: a sentence.
+    one; reversed: they run backwards; times: all go so many times as far as commanded. words: a sentence.
     """
 
     exchanged: tuple[tuple[str, str], ...]
@@ -165,13 +165,13 @@ class Fault:
 
 
 def visible(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> bool:
-    """Whether the lifts were told to go far enough for the bed's answer to say whether they did."""
+    """Whether the lifts were commanded to go far enough for the bed's answer to say whether they did."""
     u = max(before.uncertainty_mm, after.uncertainty_mm)
     return max(abs(mm) for mm in commanded.values()) >= max(VISIBLE_MM, VISIBLE_U * u)
 
 
 def answered(commanded: Mapping[str, float], before: LiftHeights, after: LiftHeights) -> bool:
-    """Whether the bed did what the lifts were told, as far as can be seen."""
+    """Whether the bed did what the lifts were commanded, as far as can be seen."""
     return _misses(commanded, before, after) <= _allowed(commanded, before, after)
 
 
@@ -179,7 +179,7 @@ def fault_of(commanded: Mapping[str, float], before: LiftHeights, after: LiftHei
     """The simplest wiring that explains how the bed moved: lifts that run backwards, that are on each other's drivers,
     that go twice or half as far. None: nothing does, or several do as simply.
 
-    Every signed exchange is tried against what was told; the fewest changes that leave no more than the error of
+    Every signed exchange is tried against what was commanded; the fewest changes that leave no more than the error of
     measuring win.
     """
     if not visible(commanded, before, after):

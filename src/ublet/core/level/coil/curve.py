@@ -88,7 +88,7 @@ class CoilCurve:
         return float((self.frequency(high) - self.frequency(low)) / (high - low))
 
     def resolves_um(self, mm: float, scatter_hz: float) -> float:
-        """How finely a reading that scatters so much tells the height there, µm."""
+        """How finely a reading that scatters so much shows the height there, µm."""
         return 1000 * scatter_hz / abs(self.slope(mm))
 
     @property

@@ -110,7 +110,7 @@ async def _ladder(bench: Bench, up_mm: float, done: float) -> list[tuple[float, 
             rungs.append((drive, await read_coil(bench)))
         bench.record.row(DRIVEN.name, (drive, up_mm, rungs[-1][1].volts, rungs[-1][1].deviation_hz))
         if rungs[-1][1].volts > MAX_V:
-            break  # louder still tells nothing more
+            break  # louder still shows nothing more
     return rungs
 
 

@@ -36,7 +36,7 @@ HEIGHTS_MM = (3.2, 2.0, 1.2, 0.7)
 
 NEARER_MM = 1.5
 LEAST_C = 3.0
-"""A touch at a coil that is warmer by less than this than at the one before tells nothing new, °C."""
+"""A touch at a coil that is warmer by less than this than at the one before shows nothing new, °C."""
 
 GOOD_UM = 15.0
 BEYOND_C = 3.0
@@ -147,7 +147,7 @@ async def _read(bench: Bench, touched: float, warmth_c: float) -> list[tuple[flo
 
 
 def shift_um(curve: CoilCurve, terms: tuple[float, float, float], over_c: float, mm: float) -> float:
-    """How wrong a height would be told without the drift, µm."""
+    """How wrong a height would be measured without the drift, µm."""
     over = float(curve.frequency(mm)) - curve.far_hz
     return 1000 * drift_hz(terms, over_c, over) / abs(curve.slope(mm))
 

@@ -20,7 +20,7 @@ THERE, BACK = "there", "back"
 
 @dataclass(frozen=True)
 class ScanLines:
-    """Lines along X over the bed, each with places at which a height is told.
+    """Lines along X over the bed, each with places at which a height is measured.
 
     rows: Y of every line, columns: X of the places (bed coordinates, mm). out_mm: so far it goes on beyond the outer
     places, so that it passes them evenly; over_mm: around each place readings within so much are its own.
@@ -129,7 +129,7 @@ async def heights_in_pass(
 
 
 def _warmth(at: Floats, samples: Floats) -> Floats:
-    """How warm the coil was at each reading: a parabola through what it told, which scatters."""
+    """How warm the coil was at each reading: a parabola through its readings, which scatters."""
     since = (at - at.mean()) / max(1e-9, float(np.ptp(at)))
     return np.asarray(np.polyval(np.polyfit(since, samples, 2), since), dtype=np.float64)
 

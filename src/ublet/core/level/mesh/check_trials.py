@@ -31,17 +31,17 @@ SURE_Z = 2.576
 """Quantile of the normal distribution beyond which 1 % lies on both sides."""
 
 USUAL_MM = 0.005
-"""Spread of a touch where nothing tells it, mm."""
+"""Spread of a touch where nothing shows it, mm."""
 
 LEAST_MM = 0.0005
-"""No probe repeats better than this, whatever a few heights seem to tell, mm."""
+"""No probe repeats better than this, whatever a few heights seem to show, mm."""
 
 FEWEST = 4
 
 
 @dataclass(frozen=True)
 class Compared:
-    """One mesh less another, mm. spread_mm: of one height, as given or as the difference itself tells."""
+    """One mesh less another, mm. spread_mm: of one height, as given or as the difference itself shows."""
 
     verdict: MeshVerdict
     shift_mm: float
@@ -132,7 +132,7 @@ def compare(
 
 
 def _differences(mesh: Mesh, other: Mesh, whole: bool) -> tuple[Floats, Floats]:
-    """Places (n x 2) and differences (n) where both tell a height."""
+    """Places (n x 2) and differences (n) where both show a height."""
     mine, its = (one if whole else one.without(outliers(one)) for one in (mesh, other))
     same = (
         mine.heights.shape == its.heights.shape

@@ -25,7 +25,7 @@ AMPLITUDES = 2.0 ** np.arange(-2, 11)
 
 DRAWS = 600
 MOST_POINTS = 500
-"""Of a finer mesh every so many points are taken: it then tells its shape many times over."""
+"""Of a finer mesh every so many points are taken: it then shows its shape many times over."""
 
 LEAST_U_MM = 0.0005
 NEGLIGIBLE = 0.01

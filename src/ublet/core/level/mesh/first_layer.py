@@ -64,7 +64,7 @@ def places_of(machine: MachineFile, shape: LayerShape) -> tuple[Patch, ...]:
             f"Patches of {side:g} mm do not fit beside one another in {room:.0f} mm: {room / 3:.0f} mm or less would."
         )
     low, high = (left + side / 2, front + side / 2), (right - side / 2, back - side / 2)
-    if (mesh := _meshed(machine)) is not None:  # where the mesh tells the height, and no further out
+    if (mesh := _meshed(machine)) is not None:  # where the mesh shows the height, and no further out
         (first, near), (last, far) = mesh
         low, high = (max(low[0], first), max(low[1], near)), (min(high[0], last), min(high[1], far))
         if min(high[0] - low[0], high[1] - low[1]) < 2 * side:
@@ -139,7 +139,7 @@ class FirstLayer:
     left_u_mm: float
     plane: FittedSurface | None
     each_mm: tuple[float, ...] = ()
-    """The nudge that each patch wants by itself, as far as it tells it; for those that tell anything."""
+    """The nudge that each patch wants by itself, as far as it shows it; for those that show anything."""
 
 
 def first_layer(judged: Sequence[PatchVerdict], known_u_mm: float | None) -> FirstLayer:
@@ -193,7 +193,7 @@ def _by_themselves(seen: Sequence[PatchVerdict]) -> tuple[float, float]:
 
 
 def _each(seen: Sequence[PatchVerdict], grid: Floats, flat_mm: float) -> tuple[float, ...]:
-    """What every patch wants by itself, drawn towards what they want together where it tells little."""
+    """What every patch wants by itself, drawn towards what they want together where it shows little."""
     near = -0.5 * ((grid - flat_mm) / TILT_MM) ** 2
     return tuple(-_moments(grid, _likelihood([judged], (grid + judged.nudge_mm)[:, None]) + near)[0] for judged in seen)
 
@@ -238,7 +238,7 @@ def _normal(seen: Sequence[PatchVerdict]) -> Floats:
 
 
 def _freedom(seen: Sequence[PatchVerdict]) -> int:
-    """How many slopes the patches can tell."""
+    """How many slopes the patches can show."""
     at = _normal(seen)
     return int(np.linalg.matrix_rank(at - at.mean(axis=0), tol=0.1))
 

@@ -102,7 +102,7 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
     bench.motion.clear_at_the_end(LIFT_MM)
     await warm_up(bench, PrintWarmUp(material=name))
     await home_unhomed(bench, ("x", "y"))
-    await home_axis(bench, "z")  # warm as it is now: the bed has moved since, and so has whatever tells its end
+    await home_axis(bench, "z")  # warm as it is now: the bed has moved since, and so has whatever shows its end
     await melt(bench, hotend_of(machine), machine.materials[name].nozzle_c, 0.05)
     table = bench.motion.timetable(program)
     nudges: dict[str, float] = {}

@@ -17,7 +17,7 @@ DIGITS = 4
 
 
 def live_mesh(read: Callable[[str], Value]) -> Mesh | None:
-    """The mesh that settings tell, read by their paths; None: there is none."""
+    """The mesh that settings show, read by their paths; None: there is none."""
     stored = read(HEIGHTS)
     if not isinstance(stored, tuple) or not stored:
         return None
@@ -45,7 +45,7 @@ LINES = 3
 
 
 def live_correction(read: Callable[[str], Value], mesh: Mesh) -> Mesh | None:
-    """The correction that settings tell, over a mesh's area; None: there is none."""
+    """The correction that settings show, over a mesh's area; None: there is none."""
     stored = read(CORRECTION)
     if not isinstance(stored, tuple) or not stored:
         return None

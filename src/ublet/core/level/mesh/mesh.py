@@ -26,7 +26,7 @@ On a finer grid than that nobody looks at single points.
 """
 
 FEWEST = 8
-"""Fewer points than this tell of none among them that it is wrong."""
+"""Fewer points than this show of none among them that it is wrong."""
 
 LEAST_LEVERAGE = 1e-9
 
@@ -229,7 +229,7 @@ def filled(mesh: Mesh) -> Mesh:
 
 def spline_inverse(places: Floats) -> Floats:
     """The matrix G (n x n) that makes coefficients ``c = G z`` of heights z: of the thin plate spline through n places
-    (Duchon 1977). Places that lie in a line tell no slope across it, and add none.
+    (Duchon 1977). Places that lie in a line show no slope across it, and add none.
     """
     scale = float(np.ptp(places, axis=0).max()) or 1.0
     at = (places - places.mean(axis=0)) / scale
@@ -258,7 +258,7 @@ def deleted_residuals(spline: Floats, heights: Floats) -> tuple[Floats, Floats]:
     between points in the middle and at the rim.
 
     In closed form, without leaving one out after the other (Rippa 1999): with ``c = G z`` the spline's coefficients,
-    the first is ``c_i / G_ii`` and the second ``c_i / sqrt(G_ii)``. A point without which the others tell no slope
+    the first is ``c_i / G_ii`` and the second ``c_i / sqrt(G_ii)``. A point without which the others show no slope
     (one off a row) cannot be held against them: its residual is 0.
     """
     own = np.abs(np.diag(spline))

@@ -84,7 +84,7 @@ async def probe_height(bench: Bench, aim: HeightParameters) -> TrialResult:
 
 
 async def _put(bench: Bench, aim: HeightParameters) -> None:
-    """Down until it triggers, up by the clearance; the input tells each time whether that is so.
+    """Down until it triggers, up by the clearance; the input shows each time whether that is so.
 
     Raises:
         TrialFailed: the builder stops, or the input does not follow.

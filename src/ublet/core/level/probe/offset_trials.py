@@ -184,7 +184,7 @@ async def z_offset(bench: Bench, aim: TouchParameters) -> TrialResult:
 @asynccontextmanager
 async def _over_the_middle(bench: Bench, warm: dict[str, float]) -> AsyncIterator[tuple[Point, Probing | None]]:
     """The place of the bed that is touched, with what triggers there; Z may go below its lower limit meanwhile, which
-    is told.
+    is reported.
     """
     bed = bench.machine.bed
     middle = (bed.width_mm / 2, bed.depth_mm / 2)

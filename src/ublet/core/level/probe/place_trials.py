@@ -22,7 +22,7 @@ from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec, facts
 
 EYE_MM, EYE_COMMON_MM = 0.2, 0.08
-"""A tip is put over a dot within this each time, and looked at askew by this every time; half-widths, mm."""
+"""A tip is put over a dot within this each time, and looked at tilted by this every time; half-widths, mm."""
 
 PLACINGS = 2
 """The nozzle is placed and the probe is."""
