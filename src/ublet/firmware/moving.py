@@ -6,7 +6,7 @@ from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from ublet.core.machine.layouts import AXES
-from ublet.core.motion.caps import EXTRUDER
+from ublet.core.motion.caps import EXTRUDER, UNHOMED_MM, UNHOMED_MM_S
 from ublet.core.motion.planner import LinearMove, duration
 from ublet.core.motion.program import Park, Segment
 from ublet.core.settings import Value
@@ -70,9 +70,6 @@ def homing_course(plan: HomingPlan, triggered: Callable[[], bool]) -> Course:
         return "it triggered at the fast approach and not at the slow one"
     return ""
 
-
-UNHOMED_MM, UNHOMED_MM_S = 20.0, 20.0
-"""Before homing a move is at most this long and this fast."""
 
 INSIDE_MM = 1e-6
 PLACING = (".minimum_mm", ".maximum_mm", ".steps_per_mm", ".microsteps", ".socket", ".reversed", ".homing.end")

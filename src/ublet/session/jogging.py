@@ -7,7 +7,7 @@ import itertools
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
-from ublet.core.motion.caps import Speed, capped
+from ublet.core.motion.caps import UNHOMED_MM_S, Speed, capped
 from ublet.core.motion.program import Lift, ProbeMove, Push, To
 from ublet.link.errors import LinkLost
 from ublet.link.replies import EventReport, MotionReply, MoveReply
@@ -23,9 +23,6 @@ BEHIND_S = 3.0
 """Samples may lie on their way for so long, s of our own clock: where the board's clock runs many times as fast (the
 demonstration's does), those that were taken before the move began can still come in after its reply.
 """
-
-FREELY_MM_S = 20.0
-"""Before homing the board moves no faster."""
 
 
 _lines = itertools.count(1)
@@ -119,7 +116,7 @@ async def one_segment(connection: Connection, segment: To | Push | Lift) -> floa
 def jog_speed(connection: Connection, board: BoardKind, axis: str, asked_mm_s: float) -> Speed:
     """The speed at which an axis would move now, and what caps it."""
     if connection.channel(f"axes.{axis}.mm") is None:
-        return capped(asked_mm_s, {"the limit before homing": FREELY_MM_S})
+        return capped(asked_mm_s, {"the limit before homing": UNHOMED_MM_S})
     feed = _live_number(connection, f"axes.{axis}.maximum_feed_mm_s")
     steps = _live_number(connection, f"axes.{axis}.steps_per_mm")
     caps = {}

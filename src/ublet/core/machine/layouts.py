@@ -45,5 +45,6 @@ class Layout:
         return 1 if axis in self.shared else LIFTS if axis == "z" else BESIDE
 
 
-LAYOUTS: Mapping[str, Layout] = {layout.name: layout for layout in (Layout("cartesian"), Layout("corexy", ("x", "y")))}
+CARTESIAN, COREXY, BELTS_XZ = Layout("cartesian"), Layout("corexy", ("x", "y")), Layout("belts-xz", ("x", "z"))
+LAYOUTS: Mapping[str, Layout] = {layout.name: layout for layout in (CARTESIAN, COREXY, BELTS_XZ)}
 """Known layouts, by their word in the machine file."""

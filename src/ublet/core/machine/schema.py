@@ -22,8 +22,10 @@ class Machine(Part):
 
     name: str = setting("Name of the machine, shown in the title line.")
     note: str = setting("The maker's note: anything worth remembering.", default="")
-    kinematics: Literal["cartesian", "corexy"] = setting(
-        "How the motors move the head: one motor an axis, or two motors that share X and Y.", board=True, acts="way"
+    kinematics: Literal["cartesian", "corexy", "belts-xz"] = setting(
+        "How the motors move the head: one motor an axis, or two motors that share X and Y, or X and Z.",
+        board=True,
+        acts="way",
     )
 
     @property

@@ -18,6 +18,9 @@ EXTRUDER = "extruder.motor"
 Values = Mapping[str, Value]
 """Settings by their paths: those of the machine file, or those that are live."""
 
+UNHOMED_MM, UNHOMED_MM_S = 20.0, 20.0
+"""A board moves an axis that is not homed by no more at once, and no faster (docs/protocol.md)."""
+
 
 class Caps:
     """The caps of a machine by its settings. A board plans by them, and so does whoever predicts what a board will do.

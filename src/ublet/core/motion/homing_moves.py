@@ -6,6 +6,7 @@ from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability, Uses
 from ublet.core.heat.start import reach
 from ublet.core.machine.schema import Axis, MachineFile
+from ublet.core.motion.caps import UNHOMED_MM_S
 from ublet.core.motion.lift_directions import must_go_alike
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.words import several
@@ -86,7 +87,8 @@ async def home_axis(bench: Bench, name: str) -> float | None:
         homing = axis_of(machine, name).homing
         z = bench.motion.position("z")
         if homing.lift_mm and name != "z" and (z is None or z < homing.lift_mm):
-            await bench.motion.move("z", homing.lift_mm - (z or 0.0), machine.axes.z.homing.fast_mm_s)
+            speed = min(machine.axes.z.homing.fast_mm_s, UNHOMED_MM_S)
+            await bench.motion.move("z", homing.lift_mm - (z or 0.0), speed)
         if name == "z":
             await preheat(bench)
             if homing.end == "probe":
