@@ -200,12 +200,12 @@ def test_over_the_link_a_repeated_request_is_done_once(folder: Path) -> None:
                 await client.call("make.coffee")
             with pytest.raises(BoardRefused, match="bad parameters"):
                 await client.call("heat.target", {"heater": "hotend"})
-            replies = len(rig.service._replies)
+            replies = len(rig.service.replies)
             rig.service.received(client_frame := _frame("settings.write", 999, {"values": {KP: 0.6}}))
             await client.call("settings.write", {"values": {KP: 0.7}})
             rig.service.received(client_frame)  # late copy of an answered request
             assert rig.board.layers.live[KP] == 0.7
-            assert len(rig.service._replies) == replies + 2
+            assert len(rig.service.replies) == replies + 2
 
     virtually(work)
 

@@ -43,14 +43,14 @@ def test_the_shipped_board_keeps_every_clause() -> None:
 
 def twice(machine: SimulatedMachine) -> None:
     """Does a repeated request again."""
-    machine.service._replies.popitem = lambda last=True: (None, b"")  # type: ignore[method-assign,assignment]
-    honest = machine.service._reply
+    machine.service.replies.popitem = lambda last=True: (None, b"")  # type: ignore[method-assign,assignment]
+    honest = machine.service.reply_to
 
     def reply(number: Any, method: str, work: Any, anew: bool = False) -> None:
-        machine.service._replies.clear()
+        machine.service.replies.clear()
         honest(number, method, work, anew)
 
-    machine.service._reply = reply  # type: ignore[method-assign]
+    machine.service.reply_to = reply  # type: ignore[method-assign]
 
 
 def half(machine: SimulatedMachine) -> None:
@@ -72,14 +72,14 @@ def forgetful(machine: SimulatedMachine) -> None:
 
 def unhearing(machine: SimulatedMachine) -> None:
     """Any heartbeat will do."""
-    honest = machine.service._answer
+    honest = machine.service.answer
 
     def answer(message: Any) -> None:
         if isinstance(message, dict) and message.get("method") == "heartbeat":
             machine.board.note_host()
         honest(message)
 
-    machine.service._answer = answer  # type: ignore[method-assign]
+    machine.service.answer = answer  # type: ignore[method-assign]
 
 
 def disorderly(machine: SimulatedMachine) -> None:
@@ -112,7 +112,7 @@ def eager(machine: SimulatedMachine) -> None:
 
 def overtaking(machine: SimulatedMachine) -> None:
     """Halts at the byte, and then does what came before it."""
-    honest = machine.service._take
+    honest = machine.service.take
 
     def take(data: bytes) -> None:
         if HALT_BYTE in data:

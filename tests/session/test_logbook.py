@@ -24,7 +24,7 @@ def test_links_halts_and_faults_are_written_once_each(folder: Path) -> None:
             connection = rig.session.connection
             keep_log(connection)
             for _ in range(3):
-                connection._notify_changed()
+                connection.notify_changed()
             connection.halt()
             await asyncio.sleep(1)
             await connection.call("release")

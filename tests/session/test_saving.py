@@ -208,7 +208,7 @@ def test_news_from_the_board_during_a_save_does_not_upset_it(folder: Path) -> No
             honest = rig.board.save
 
             def slow(values: dict[str, object]) -> None:
-                rig.session.connection._notify_changed()  # as a change of state would, while the answer is on its way
+                rig.session.connection.notify_changed()  # as a change of state would, while the answer is on its way
                 honest(values)  # type: ignore[arg-type]
 
             rig.board.save = slow  # type: ignore[method-assign,assignment]

@@ -136,7 +136,7 @@ def test_a_board_that_stays_away_is_told_and_nothing_is_changed(folder: Path, mo
 
             def report_fact(step: UploadProgress) -> None:
                 if step.done > 50_000:
-                    monkeypatch.setattr(rig.session.connection, "_opener", refuse)
+                    monkeypatch.setattr(rig.session.connection, "opener", refuse)
                     if rig.host is not None and rig.host.other is not None:
                         rig.host.other.close()
 

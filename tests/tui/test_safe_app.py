@@ -121,19 +121,19 @@ def test_a_start_without_a_link_says_why_and_one_with_it_starts(folder: Path, mo
     async def work() -> None:
         async with opened(folder, monkeypatch) as there:
             await at(there, "sensors")
-            honest = there.session.connection._opener
+            honest = there.session.connection.opener
 
             async def away() -> Transport:
                 raise OSError("away")
 
-            there.session.connection._opener = away
+            there.session.connection.opener = away
             other = there.ends[-1].other
             assert other is not None
             other.close()
             await there.until(lambda: not there.session.connection.linked)
             await there.press("enter")
             await there.until(lambda: "Not started: no link to the board" in there.words())
-            there.session.connection._opener = honest
+            there.session.connection.opener = honest
             await there.until(lambda: there.session.usable and there.session.connection.samples)
             await there.until(lambda: "Not started" not in there.words())
             await there.press("enter")

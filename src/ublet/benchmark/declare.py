@@ -26,6 +26,13 @@ Model(x=1)
 """
 
 
+PLAIN = "import gc, ublet.entry as entry; gc.disable = lambda: None; entry.Over = SystemExit; entry.main()"
+"""The check with the garbage collector on, and the interpreter's own end."""
+
+COMMAND_LINE = "from ublet.cli import app; app()"
+"""The check as any other command runs, after the command line's imports."""
+
+
 def check_time(runs: int) -> dict[str, Any]:
     """`ublet check` of a full machine file, beside an interpreter that does nothing, one that imports pydantic, and one
     that makes one model of one field by it: pydantic loads half of itself only then.
@@ -35,6 +42,8 @@ def check_time(runs: int) -> dict[str, Any]:
     python = sys.executable
     commands = {
         "ours": [python, "-m", "ublet", "check", str(machine_path("tern-280"))],
+        "plain": [python, "-c", PLAIN, "check", str(machine_path("tern-280"))],
+        "by_the_command_line": [python, "-c", COMMAND_LINE, "check", str(machine_path("tern-280"))],
         "bare": [python, "-c", "pass"],
         "pydantic": [python, "-c", "from pydantic import BaseModel"],
         "in_use": [python, "-c", ONE_MODEL],
@@ -47,10 +56,7 @@ def check_time(runs: int) -> dict[str, Any]:
             if run:
                 walls[name].append(time.perf_counter() - began)
     middle = {name: statistics.median(wall) for name, wall in walls.items()}
-    beyond = {
-        name: [a - b for a, b in zip(walls[name], walls["bare"], strict=True)]
-        for name in ("ours", "pydantic", "in_use")
-    }
+    beyond = {name: [a - b for a, b in zip(walls[name], walls["bare"], strict=True)] for name in commands}
 
     def times(plain: str) -> float:
         ratios = [a / b for a, b in zip(beyond["ours"], beyond[plain], strict=True)]
@@ -60,6 +66,8 @@ def check_time(runs: int) -> dict[str, Any]:
         "beyond_the_interpreter_s": round(statistics.median(beyond["ours"]), 3),
         "least_s": round(min(beyond["ours"]), 3),
         "interpreter_s": round(middle["bare"], 3),
+        "without_its_shortcuts_s": round(statistics.median(beyond["plain"]), 3),
+        "by_the_command_line_s": round(statistics.median(beyond["by_the_command_line"]), 3),
         "importing_pydantic_s": round(statistics.median(beyond["pydantic"]), 3),
         "one_model_s": round(statistics.median(beyond["in_use"]), 3),
         "times_importing_pydantic": times("pydantic"),

@@ -51,12 +51,12 @@ class Service:
         self._session: str | None = None  # None: no host has said hello yet
         self._greeting: Any = None  # the id of the hello that began this session
         self._decoder = Decoder()
-        self._replies: OrderedDict[Any, bytes] = OrderedDict()
+        self.replies: OrderedDict[Any, bytes] = OrderedDict()
         self._sent_index = 0
         self._boot = board.boot
         self._random = np.random.default_rng(seed + 1)
         baud = self.wire.baud * clock_speed
-        self._arriving = PacedLine(baud, self._take)
+        self._arriving = PacedLine(baud, self.take)
         self._leaving = PacedLine(baud, lambda data: self.send(data))
         board.events.listener = self._send_event
         board.streams.line_bytes_s = self.wire.baud / BITS_A_BYTE
@@ -69,7 +69,7 @@ class Service:
     def new_host(self) -> None:
         """Another program is at the other end of the line: nothing of the former one's is remembered."""
         self._session = self._greeting = None
-        self._replies.clear()
+        self.replies.clear()
         self._decoder = Decoder()
         self._arriving.clear()
         self._leaving.clear()
@@ -82,9 +82,10 @@ class Service:
         if self._arriving.waiting_bytes <= OVERRUN_BYTES:
             self._arriving.push(data)
         elif HALT_BYTE in data:
-            self._take(HALT_BYTE)
+            self.take(HALT_BYTE)
 
-    def _take(self, data: bytes) -> None:
+    def take(self, data: bytes) -> None:
+        """Take bytes as they arrive from the line."""
         if HALT_BYTE in data:
             self.board.halt()  # at once, before anything that came with it is looked at
             self.state()
@@ -95,7 +96,7 @@ class Service:
                 if message is None:
                     self._emit({"jsonrpc": "2.0", "method": "damaged", "params": {"count": self._decoder.bad}})
                 elif self._random.random() >= self.wire.host_drop_rate:
-                    self._answer(message)
+                    self.answer(message)
 
     def state(self) -> None:
         """Send the state notification with all samples since the last."""
@@ -104,7 +105,7 @@ class Service:
             return
         if board.boot != self._boot:
             self._boot, self._sent_index = board.boot, 0
-            self._replies.clear()
+            self.replies.clear()
         params: Params = {
             "boot": board.boot,
             "mode": board.mode,
@@ -125,9 +126,10 @@ class Service:
         while self._leaving.waiting_s() < LINE_FRACTION * pause_s and (block := self.board.streams.due()) is not None:
             self._transmit(encode_block(block))
 
-    def _answer(self, message: Message | Block) -> None:
+    def answer(self, message: Message | Block) -> None:
+        """Do what a message asks, and reply."""
         if isinstance(message, Block):
-            self._reply(message.id, "image block", lambda: self._requests.image_block(message))
+            self.reply_to(message.id, "image block", lambda: self._requests.image_block(message))
             return
         method, number, params = message.get("method"), message.get("id"), message.get("params", {})
         if method == "heartbeat":
@@ -147,13 +149,13 @@ class Service:
             return work({**params, "id": number} if method == "hello" else params)
 
         again = number == self._greeting and isinstance(params, dict) and params.get("session") == self._session
-        self._reply(number, str(method), done, method == "hello" and not again)
+        self.reply_to(number, str(method), done, method == "hello" and not again)
 
-    def _reply(self, number: int | str, method: str, work: Callable[[], Any], anew: bool = False) -> None:
+    def reply_to(self, number: int | str, method: str, work: Callable[[], Any], anew: bool = False) -> None:
         """Answer a request once; a repeated id gets the same answer again, unless it is another host's hello."""
-        if not anew and number in self._replies:
+        if not anew and number in self.replies:
             self.board.note_host()
-            self._transmit(self._replies[number])
+            self._transmit(self.replies[number])
             return
         reply: Message = {"jsonrpc": "2.0", "id": number}
         try:
@@ -166,9 +168,9 @@ class Service:
         except (KeyError, TypeError, ValueError, OverflowError) as error:
             reply["error"] = {"code": -32602, "message": f"{method}: bad parameters ({error})"}
         frame = encode(reply)
-        self._replies[number] = frame
-        while len(self._replies) > REMEMBERED:
-            self._replies.popitem(last=False)
+        self.replies[number] = frame
+        while len(self.replies) > REMEMBERED:
+            self.replies.popitem(last=False)
         self._transmit(frame)
         if self.board.restart_due:
             self.board.restart()
@@ -208,7 +210,7 @@ class Service:
         if not session or session != self._session:
             was_on = board.new_session()
             returned = board.give_back(list(board.layers.on_loan))
-            self._replies.clear()
+            self.replies.clear()
         self._session, self._greeting = session, params["id"]
         self._sent_index = board.index
         return {

@@ -53,7 +53,7 @@ class Connection:
     """
 
     def __init__(self, opener: Callable[[], Awaitable[Transport]]) -> None:
-        self._opener = opener
+        self.opener = opener
         self.client: Client | None = None
         self.about: Hello | None = None
         self.why = "not connected yet"
@@ -114,7 +114,7 @@ class Connection:
             PortError, LinkLost, BoardRefused: the reason, as a sentence.
         """
         try:
-            client = await self._greet(await self._opener())
+            client = await self._greet(await self.opener())
         except Garbled as error:
             client = await self._try_rates(error)
         assert client.about is not None
@@ -134,7 +134,7 @@ class Connection:
         self.ended.clear()
         self._boot, self._window_s = about.boot, about.heartbeat_window_s
         self._gone.clear()
-        self._notify_changed()
+        self.notify_changed()
 
     async def _greet(self, transport: Transport) -> Client:
         client = Client(
@@ -159,12 +159,12 @@ class Connection:
         Raises:
             LinkLost: none of them was right.
         """
-        opener = self._opener
+        opener = self.opener
         if not isinstance(opener, PortOpener) or not opener.has_rate:
             raise garbled
         for rate in opener.others():
             self.why = f"Garbage at {opener.declared} baud: trying {rate} …"
-            self._notify_changed()
+            self.notify_changed()
             with contextlib.suppress(LinkLost, PortError):
                 client = await self._greet(await opener.at(rate))
                 opener.found = rate
@@ -193,7 +193,7 @@ class Connection:
                     why = str(error) if expected else f"The board could not be greeted: {error}"
                     if why != self.why:
                         self.why = why
-                        self._notify_changed()
+                        self.notify_changed()
                     await asyncio.sleep(RETRY_S)
                     continue
             await self._gone.wait()
@@ -295,19 +295,19 @@ class Connection:
         """Change live settings and read them back."""
         await self.controller.write(values)
         await self.read_settings(values)
-        self._notify_changed()
+        self.notify_changed()
 
     async def lend(self, values: Mapping[str, Value]) -> None:
         """Borrow live settings from the board, and read them back."""
         await self.controller.lend(values)
         await self.read_settings(values)
-        self._notify_changed()
+        self.notify_changed()
 
     async def give_back(self, former: Mapping[str, Value]) -> None:
         """End loans, and read the settings back."""
         await self.controller.give_back(former)
         await self.read_settings(former)
-        self._notify_changed()
+        self.notify_changed()
 
     def channel(self, name: str) -> float | None:
         """The latest value of a sample's channel; None when unknown or not reading."""
@@ -326,7 +326,7 @@ class Connection:
             self.announce_break(Break.HALTED, state.why)
         elif state.mode == "tripped":
             self.announce_break(Break.GUARD, state.why)
-        self._notify_changed()
+        self.notify_changed()
 
     async def _after_boot(self) -> None:
         """Greet a board that restarted: it may have another image, with other channels and settings."""
@@ -338,7 +338,7 @@ class Connection:
             image = await RpcController(client).image()
             await self.read_settings()
             self.image = image  # last: whoever waits for the new image finds its settings
-            self._notify_changed()
+            self.notify_changed()
 
     def _samples(self, samples: list[Sample]) -> None:
         if self._greeting is not None and not self._greeting.done():
@@ -378,7 +378,7 @@ class Connection:
         self._boot = None
         self._gone.set()
         self.announce_break(Break.LINK_LOST, f"{self.why} {self.by_itself()}")
-        self._notify_changed()
+        self.notify_changed()
 
     def by_itself(self) -> str:
         """What becomes of heat and motion while there is no link."""
@@ -390,6 +390,6 @@ class Connection:
         for listener in list(self.broken):
             listener(what, why)
 
-    def _notify_changed(self) -> None:
+    def notify_changed(self) -> None:
         for listener in list(self.changed):
             listener()
