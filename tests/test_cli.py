@@ -179,3 +179,11 @@ def test_a_fact_is_told_and_lists_what_it_makes_stale(tmp_path: Path) -> None:
     assert wrong.returncode == 2 and "Did you mean nozzle?" in wrong.stderr
     gone = ublet("fact", str(tmp_path / "none.toml"))
     assert gone.returncode == 2 and "is not there" in gone.stderr
+
+
+def test_a_command_logs_to_standard_error_when_asked(tmp_path: Path) -> None:
+    words = ("run", "directions", "--scenario", str(scenario_path("wren-180")), "--json")
+    quiet, loud = ublet(*words), ublet("-v", *words)
+    assert quiet.stderr == "" and json.loads(quiet.stdout)["outcome"] == json.loads(loud.stdout)["outcome"]
+    assert "linked to alder-4" in loud.stderr and "run 1: directions begins" in loud.stderr
+    assert f"directions {json.loads(loud.stdout)['outcome']}" in loud.stderr

@@ -29,9 +29,14 @@ def show_version(wanted: bool) -> None:
 def start(
     context: typer.Context,
     version: Annotated[bool, typer.Option("--version", callback=show_version, help="Print the version.")] = False,
+    verbose: Annotated[bool, typer.Option("--verbose", "-v", help="Log what happens to standard error.")] = False,
 ) -> None:
     """Open the last machine; with none yet, offer the demonstration."""
     if context.invoked_subcommand is not None:
+        if verbose:
+            from ublet.session.logbook import log_to
+
+            log_to(sys.stderr)
         return
     from ublet.session.places import last_machine
 

@@ -26,6 +26,7 @@ from ublet.session.answers import Answering, Nobody
 from ublet.session.document import Document
 from ublet.session.interrupts import until_interrupted
 from ublet.session.layers import Settling
+from ublet.session.logbook import log_changes
 from ublet.session.orders import Order, OrderError
 from ublet.session.report import run_json
 from ublet.session.saving import LinkGone, SaveFailed
@@ -148,6 +149,7 @@ async def run_on_port(
     baud = Document(machine).machine.board.baud
 
     session = Session(machine, PortOpener(port, lambda: baud))
+    log_changes(session.connection)
 
     async def work() -> Done:
         await session.connection.connect()
@@ -210,6 +212,7 @@ async def on_scenario(
         clock = loop.create_task(keep_time(service, 1.0, SLOWEST_STATE_S))
         stack.callback(clock.cancel)
         session = Session(machine, opener, threaded=False)
+        log_changes(session.connection)
         stack.push_async_callback(session.close)
         await session.connection.connect()
 

@@ -7,6 +7,7 @@ import logging
 import traceback
 from logging.handlers import RotatingFileHandler
 from pathlib import Path
+from typing import TextIO
 
 from ublet.session.connection import Connection
 from ublet.session.places import fault_path, log_path
@@ -61,6 +62,22 @@ class _Changes:
             log.warning("the board is %s: %s", state.mode, state.why)
 
 
+def log_to(stream: TextIO) -> None:
+    """Log to a stream, for a command that shows no screen; connections are followed from then on."""
+    handler = logging.StreamHandler(stream)
+    handler.setFormatter(logging.Formatter(FORMAT))
+    root = logging.getLogger("ublet")
+    root.handlers, root.propagate = [handler], False
+    root.setLevel(logging.INFO)
+
+
+def log_changes(connection: Connection) -> None:
+    """Log the link's and the board's changes, where a log is kept at all."""
+    if logging.getLogger("ublet").handlers:
+        connection.changed.append(_Changes(connection).look)
+        connection.broken.append(lambda what, why: log.warning("%s: %s", what.value, why))
+
+
 def keep_log(connection: Connection) -> None:
     """Keep the log of a connection. A folder that cannot be written is no reason not to work."""
     root = logging.getLogger("ublet")
@@ -79,5 +96,4 @@ def keep_log(connection: Connection) -> None:
     handler.handleError = lambda record: None  # type: ignore[method-assign]  # a full disk: the app goes on
     root.addHandler(handler)
     root.setLevel(logging.INFO)
-    connection.changed.append(_Changes(connection).look)
-    connection.broken.append(lambda what, why: log.warning("%s: %s", what.value, why))
+    log_changes(connection)

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import copy
 import hashlib
+import logging
 import shutil
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, replace
@@ -95,6 +96,8 @@ ROOM_FOR_A_RUN = 20_000_000
 WRITTEN_S = 3.0
 """So long the end of a run is waited for until it is in the file, s."""
 
+log = logging.getLogger(__name__)
+
 CLOSED = "Cut off: the program was closed. What it had recorded is kept."
 
 
@@ -162,6 +165,7 @@ class Trials:
             return EnteredRun(Ran(TrialResult("halted", f"Not started: {error}"), 0.0), None)
         bench = self._bench(spec, watcher, recorded, before)
         bench.note_facts(parameters)
+        log.info("run %s: %s begins", recorded.number, spec.name)
         try:
             ran = await self._runner.run(spec, parameters, bench)
         except asyncio.CancelledError:
@@ -171,6 +175,7 @@ class Trials:
         ran = replace(ran, result=vetted(ran.result, self._document))
         entry = recorded.end(ran.result, ran.duration_s, bench.rests, ran.whole)
         ran = replace(ran, result=entry.result)  # with what it had found before it was cut off
+        log.info("run %s: %s %s: %s", recorded.number, spec.name, ran.result.outcome, ran.result.why)
         return EnteredRun(ran, recorded.number, await self._written(recorded))
 
     async def _written(self, recorded: Recorded) -> str:
