@@ -162,7 +162,7 @@ def test_a_fact_is_told_and_lists_what_it_makes_stale(tmp_path: Path) -> None:
     machine = tmp_path / "m.toml"
     machine.write_text(machine_text(), encoding="utf-8")
     assert ublet("run", "hotend-control", "--scenario", TERN, "--machine", str(machine)).returncode == 0
-    assert "can be told: nozzle, sock" in ublet("fact", str(machine)).stdout
+    assert "known facts: nozzle, sock" in ublet("fact", str(machine)).stdout
     done = json.loads(ublet("fact", str(machine), "nozzle", "0.6 mm", "--json").stdout)
     assert done["fact"]["value"] == "0.6 mm"
     (stale,) = done["stale"]

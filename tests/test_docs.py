@@ -83,7 +83,7 @@ def test_every_scenario_key_is_documented() -> None:
 
 
 def test_links_in_the_readme_lead_somewhere() -> None:
-    for name in ("README.md", "docs/protocol.md"):
+    for name in ("README.md", "docs/protocol.md", "docs/what-works.md", "docs/words.md"):
         for link in re.findall(r"\]\(([^)#]+)\)", page(name)):
             if not link.startswith("http"):
                 assert ((TOP / name).parent / link).exists(), link
