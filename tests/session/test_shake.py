@@ -316,7 +316,7 @@ def test_wrens_sensor_is_found_turned_and_goes_from_head_to_bed(tmp_path: Path) 
         own = tmp_path / "own.toml"
         shutil.copyfile(machine, own)
         steps: list[str] = []
-        async with on_scenario(scenario, own, 1, lambda progress: steps.append(progress.phase)) as (session, looks):
+        async with on_scenario(scenario, own, 1, lambda progress: steps.append(progress.words)) as (session, looks):
 
             async def run(trial: str, **parameters: Any) -> TrialResult:
                 spec = TRIALS[trial]

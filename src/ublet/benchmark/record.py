@@ -162,7 +162,7 @@ def _fill(path: Path, machine: Path, entries: int) -> None:
     held = [(path, json.dumps(value)) for path, value in Document(machine).values.items()][:RESTS]
     base.executemany(
         "INSERT INTO rest VALUES (?,?,'setting',?,?,0)",
-        [(run[0], place, *run_held) for run in runs if run[5] == "proven" for place, run_held in enumerate(held)],
+        [(run[0], place, *dependency) for run in runs if run[5] == "proven" for place, dependency in enumerate(held)],
     )
     base.executemany(
         "INSERT INTO change (at, kind, run, setting, layer, before, after) VALUES ('2026','keep',?,?,'live','1','2')",

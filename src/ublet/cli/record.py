@@ -177,8 +177,8 @@ def fact(
                     known = {path: kind.words for path, kind in paths(machine).items()}
                     print_json({"facts": [asdict(fact) for fact in in_force], "known": known})
                     return
-                for in_force_fact in in_force:
-                    say(f"{local_time(in_force_fact.at)}  {in_force_fact.words}")
+                for current_fact in in_force:
+                    say(f"{local_time(current_fact.at)}  {current_fact.words}")
                 say("known facts: " + ", ".join(paths(machine)))
                 return
             wanted = fact_from(machine, name, value)

@@ -110,8 +110,8 @@ class Ledger:
         values = tuple(value for _, value in given)
         rows = self._rows(f"SELECT id FROM run {where} ORDER BY id DESC LIMIT ?", (*values, most))
         numbers = {number for (number,) in rows}
-        held = [run_held for run_held in self._held() if _wanted(run_held, trial, outcome, wanted)]
-        numbers |= {run_held.id for run_held in held}
+        held = [held_entry for held_entry in self._held() if _wanted(held_entry, trial, outcome, wanted)]
+        numbers |= {held_entry.id for held_entry in held}
         entries = [self.run(number) for number in sorted(numbers, reverse=True)]
         kept = [entry for entry in entries if entry is not None and _wanted(entry, trial, outcome, wanted)]
         return kept if most < 0 else kept[:most]
@@ -130,7 +130,7 @@ class Ledger:
 
     def run(self, number: int) -> RunEntry | None:
         """One run; None: there is none of that number."""
-        if (held := next((run_held for run_held in self._held() if run_held.id == number), None)) is not None:
+        if (held := next((held_entry for held_entry in self._held() if held_entry.id == number), None)) is not None:
             return held
         if number not in self._remembered:
             entries = entries_of(self._rows, [number])

@@ -99,7 +99,7 @@ def at_start(session: Session, known: tuple[StoredMesh, ...], material: str = ""
     wanted = row.bed_c if row is not None else None
     fact = session.ledger.fact("surface")
     sheet = "" if fact.id == 0 else fact.value
-    here = [known_item for known_item in known if known_item.surface == sheet]
+    here = [stored for stored in known if stored.surface == sheet]
     where = f"on {sheet or NO_SHEET}"
     if not here:
         return None, f"none was taken {where}: probe one"

@@ -98,11 +98,11 @@ def _proposed(entry: RunEntry) -> list[str]:
 def rest_lines(rests: Sequence[Dependency]) -> list[str]:
     """What a run rests on, with the values then: the settings of a part, and the findings of a trial, on a line."""
     lines: dict[str, list[str]] = {}
-    unreported: list[str] = []
+    never_reported: list[str] = []
     for rest in rests:
         name = rest.path.replace(".", " ")
         if rest.kind == "fact" and rest.value in (0, ""):
-            unreported.append(name)
+            never_reported.append(name)
         elif rest.kind == "fact":
             value = f"reported, no. {rest.value}" if isinstance(rest.value, int) else shown_value(rest.value)
             lines.setdefault("facts", []).append(f"{name} ({value})")
@@ -111,8 +111,8 @@ def rest_lines(rests: Sequence[Dependency]) -> list[str]:
         else:
             root, mark, key = rest.path.rpartition("/" if rest.kind == "finding" else ".")
             lines.setdefault(f"{root}{mark}", []).append(f"{key} {shown_value(rest.value)}")
-    lines_said = [f"{root.rstrip('./')}: {', '.join(line)}" for root, line in lines.items()]
-    return [*lines_said, f"nothing was reported of: {', '.join(unreported)}"] if unreported else lines_said
+    texts = [f"{root.rstrip('./')}: {', '.join(line)}" for root, line in lines.items()]
+    return [*texts, f"nothing was reported of: {', '.join(never_reported)}"] if never_reported else texts
 
 
 def affected_by(fact: Fact, document: Document, ledger: Ledger, presence: Presence) -> list[Affected]:

@@ -151,7 +151,7 @@ class Frame:
         Poles and residues of ``seen^T (M s^2 + C s + K)^-1 F driven``.
         """
         solved = self._solve(where)
-        into = solved.by_commanded_now @ np.array([commanded.get("x", 0.0), commanded.get("y", 0.0)])
+        into = solved.by_speed @ np.array([commanded.get("x", 0.0), commanded.get("y", 0.0)])
         out = self._seen(seen, on)
         modes = []
         for at, pole in enumerate(solved.poles):
@@ -287,7 +287,7 @@ class _Solved:
     mass: Floats
     stiff: Floats
     drag: Floats
-    by_commanded_now: Floats
+    by_speed: Floats
     guides: Floats
     slip: float
     rigid: Floats

@@ -101,20 +101,20 @@ async def shaper_verify(bench: Bench, aim: ShaperVerifyParameters) -> TrialResul
             raise TrialFailed(f"{axis.upper()} does not ring enough without the shaper to be measured.")
         read = [mode for mode, fraction in zip(frame[axis], left.modes, strict=True) if fraction is not None]
         predicted = residual(impulses, read)
-        predicted_u_here = math.hypot(predicted_u(impulses, read), BOUND_U)
+        prediction_u = math.hypot(predicted_u(impulses, read), BOUND_U)
         findings += about(
             {"axis": axis},
             (
                 Finding("left", left.fraction, left.uncertainty, words="ringing left, measured"),
-                Finding("predicted", predicted, predicted_u_here, words="ringing left, predicted"),
+                Finding("predicted", predicted, prediction_u, words="ringing left, predicted"),
             ),
         )
         bench.record.found(*findings)
-        agrees = abs(left.fraction - predicted) <= 2 * math.hypot(left.uncertainty, predicted_u_here)
+        agrees = abs(left.fraction - predicted) <= 2 * math.hypot(left.uncertainty, prediction_u)
         sentence = (
             f"{axis.upper()}: {with_uncertainty(100 * left.fraction, 100 * left.uncertainty)} % of the ringing is "
             "left, "
-            f"{with_uncertainty(100 * predicted, 100 * predicted_u_here)} % were predicted"
+            f"{with_uncertainty(100 * predicted, 100 * prediction_u)} % were predicted"
         )
         words.append(f"{sentence}.")
         if agrees:

@@ -41,7 +41,7 @@ class MeshesDialog(Dialog):
         self.session = session
         self.known = taken(session)
         self.chosen = 0
-        self.other = next((n for n, known_item in enumerate(self.known) if known_item.live), 0)
+        self.other = next((n for n, stored in enumerate(self.known) if stored.live), 0)
         self.said: tuple[str, str] = ("", Ink.text)
 
     def compose(self) -> ComposeResult:
@@ -93,18 +93,16 @@ class MeshesDialog(Dialog):
 
     def _table(self) -> Text:
         text, best = Text(no_wrap=True), at_start(self.session, self.known)[0]
-        for number, known_item in enumerate(self.known):
+        for number, stored in enumerate(self.known):
             here = number == self.chosen
             text.append("▸ " if here else "  ", Ink.focus)
-            text.append(f"{known_item.name:<{NAME_COLUMNS}}"[:NAME_COLUMNS], f"bold {Ink.focus}" if here else Ink.text)
-            label = (
-                f" {known_item.at[:10]}  run {known_item.run:>4}  {known_item.mesh.columns} x {known_item.mesh.rows}"
-            )
-            text.append(f"{label}  {1000 * float(np.ptp(known_item.mesh.heights)):>4.0f} µm", Ink.dim)
-            text.append("  ◆ live" if known_item.live else "", Ink.good)
+            text.append(f"{stored.name:<{NAME_COLUMNS}}"[:NAME_COLUMNS], f"bold {Ink.focus}" if here else Ink.text)
+            label = f" {stored.at[:10]}  run {stored.run:>4}  {stored.mesh.columns} x {stored.mesh.rows}"
+            text.append(f"{label}  {1000 * float(np.ptp(stored.mesh.heights)):>4.0f} µm", Ink.dim)
+            text.append("  ◆ live" if stored.live else "", Ink.good)
             text.append("  ← compared with" if number == self.other and len(self.known) > 1 else "", Ink.proposal)
-            text.append("  ● for a print" if known_item is best else "", Ink.good)
-            text.append(f"  ▲ {known_item.reasons[0]}" if known_item.reasons else "", Ink.focus)
+            text.append("  ● for a print" if stored is best else "", Ink.good)
+            text.append(f"  ▲ {stored.reasons[0]}" if stored.reasons else "", Ink.focus)
             text.append("\n")
         return text
 

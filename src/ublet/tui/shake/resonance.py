@@ -50,7 +50,7 @@ class ResonanceBench(RecordedBench):
         if key != self._before_of:
             self._before_of = key
             known = self.session.ledger.runs(self.spec.name, "proven", most=3)
-            older = [known_item.id for known_item in known if self.watched is not None or known_item.id != key[1]]
+            older = [run.id for run in known if self.watched is not None or run.id != key[1]]
             self.before = self.session.ledger.streams(max(older), self.unread) if older else {}
         return self.before.get(stream)
 
