@@ -65,7 +65,7 @@ def machine(tmp_path: Path) -> Path:
 def test_every_signal_that_can_be_caught_switches_off(number: signal.Signals, board: Board, machine: Path) -> None:
     running = Running(board, machine)
     assert running.stop(number) == 130
-    assert f"interrupted by {number.name}; the board confirmed that everything is off".encode() in running.told
+    assert f"interrupted by {number.name}; the board confirmed that everything is off".encode() in running.output
     rows, client = board.history()
     assert client.about is not None and client.about.was_on == []
     assert rows[-1][2 + client.about.channels.index("heaters.hotend.target_c")] is None
@@ -75,7 +75,7 @@ def test_ctrl_c_says_only_what_was_confirmed(board: Board, machine: Path) -> Non
     running = Running(board, machine)
     board.process.send_signal(signal.SIGSTOP)
     assert running.stop(signal.SIGINT) == 130
-    assert b"it is not known whether the heaters are off" in running.told and b"confirmed" not in running.told
+    assert b"it is not known whether the heaters are off" in running.output and b"confirmed" not in running.output
 
 
 def test_a_trial_that_asks_is_refused_without_a_builder_before_anything_happens(board: Board, machine: Path) -> None:

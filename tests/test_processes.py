@@ -100,7 +100,7 @@ class Running:
         os.close(theirs)
         self.output = b""
         deadline = time.monotonic() + 60
-        while b"climbing" not in self.output:
+        while b"heating up" not in self.output:
             assert time.monotonic() < deadline and self.process.poll() is None, self.output
             self.read()
 

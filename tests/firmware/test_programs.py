@@ -392,7 +392,7 @@ def test_segments_come_back_from_the_wire(segment: Segment) -> None:
 
 
 @pytest.mark.parametrize(
-    ("told", "words"),
+    ("reported", "words"),
     [
         ([], "must be an object"),
         ({}, "one of to, push"),

@@ -83,7 +83,7 @@ def test_a_bed_that_is_far_out_is_sent_to_the_rule_first(tmp_path: Path) -> None
     assert report["outcome"] == "failed" and ("allowed" in report["why"] or "Nothing triggered" in report["why"])
     by_hand = run("lead-screws-by-hand", scenario)
     assert by_hand["outcome"] == "proven" and by_hand["truth"]["gaps_differ"] < 1.5
-    assert "probing takes it from here" in by_hand["why"].lower()
+    assert "probing goes on from here" in by_hand["why"].lower()
 
 
 def test_corners_turn_level_and_warp_is_told_apart(tmp_path: Path) -> None:

@@ -239,7 +239,7 @@ def test_a_sensor_that_loses_a_few_readings_at_rest_is_no_fault(folder: Path, mo
     lost = result.finding("lost")
     assert lost is not None and lost.value > 0
     assert result.outcome == "proven" and "readings were lost on the way" in result.why
-    monkeypatch.setattr(rest_trials, "LOST_SHARE", 0.0005)
+    monkeypatch.setattr(rest_trials, "MAX_LOST_FRACTION", 0.0005)
     failed = on_tern(folder, with_sensor(overflows_s=2.0), work)
     assert failed.outcome == "failed" and "at a lower rate" in failed.why
 

@@ -121,7 +121,7 @@ def test_a_pulled_plug_is_a_lost_link_and_the_dead_man_switches_off(folder: Path
         rig.host.other.close()
 
     result, off, lost = spoil(folder, upset=pull)
-    assert result.outcome == "failed" and lost and "hears nothing for 4 s switches off" in result.why
+    assert result.outcome == "failed" and lost and "receives nothing for 4 s switches off" in result.why
     assert off
 
 
@@ -211,7 +211,7 @@ def test_progress_and_rows_reach_the_onlooker(folder: Path) -> None:
 
     onlooker = virtually(work)
     phases = list(dict.fromkeys(step.phase.split(" of ")[0] for step in onlooker.steps))
-    assert phases[0] == "climbing" and "cycle 3" in phases and phases[-2:] == ["fan on", "fitting the model"]
+    assert phases[0] == "heating up" and "cycle 3" in phases and phases[-2:] == ["fan on", "fitting the model"]
     assert onlooker.rows > 1500
     late = [step.left_s for step in onlooker.steps if step.left_s is not None]
     assert late[0] == pytest.approx(240, rel=0.4)  # the first guess of the time left is not far off

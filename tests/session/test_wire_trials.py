@@ -88,7 +88,7 @@ FAULTS = [
     (
         FANS,
         [('F1 = "part"\n', 'F1 = "hotend"\nF2 = "part"\n')],
-        "The part fan was told to turn, and the hotend fan turned instead",
+        "The part fan was switched on, and the hotend fan turned instead",
         True,
     ),
     (FANS, [('F1 = "part"\n', 'F1 = "spare"\n')], "The part fan does not turn", False),
@@ -100,7 +100,7 @@ FAULTS = [
             (f"{M1}knee_turns_s = 13\nturn_mm = 40\n", '[motors.M1]\nrole = "z.left"\nturn_mm = 4\n'),
             ('[motors.M3]\nrole = "z.left"', '[motors.M3]\nrole = "x.a"'),
         ],
-        "X a was told to turn",
+        "X a was commanded",
         True,
     ),
     (WAYS, [(M2, f"{M2}reversed = true\n")], "Y b runs the wrong way", True),

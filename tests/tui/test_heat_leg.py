@@ -23,7 +23,7 @@ def test_a_bed_is_tuned_kept_and_held_by_hand(screens: list[Inside], tmp_path: P
     screen.key("Enter", "Enter")
     screen.wait("cycle 3")
     assert "bed control" in screen.wait("recommended: balanced")
-    shown = screen.wait("relay, swing of 2 °C")
+    shown = screen.wait("relay, hysteresis 2 °C")
     assert "on-off" in shown
     screen.key("k")
     screen.wait("3 kept, not saved")

@@ -53,8 +53,8 @@ def test_the_planted_faults_of_motion_are_found_and_mended_by_the_route(screens:
     screen.key("Tab", "Down", "Down", "Down")  # motors one by one: two lifts are on each other's drivers
     screen.wait("Turns X a, Y b")
     screen.key("Enter", "Enter")
-    look_and_answer(screen, r"The motor (\w+ ?\w*) was told", r"turned: ([\w.]+)", "expected effect")
-    assert "Z right was told to turn, and Z back turned instead" in screen.text()
+    look_and_answer(screen, r"The motor (\w+ ?\w*) was commanded", r"turned: ([\w.]+)", "expected effect")
+    assert "Z right was commanded, and Z back turned instead" in screen.text()
     screen.key("k")
     screen.wait("5 kept, not saved")
 
@@ -64,7 +64,7 @@ def test_the_planted_faults_of_motion_are_found_and_mended_by_the_route(screens:
         screen.key("Enter", "Enter") if words.startswith("Y b") else screen.key("Enter")
         look_and_answer(
             screen,
-            r"(X|Y|Z) was told|Which side did otherwise",
+            r"(X|Y|Z) was commanded|Which side did otherwise",
             r"the nozzle went: (\w+)|at left the gap (opened)",
             words,
         )

@@ -48,7 +48,7 @@ def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: lis
     screen.key("v")
     screen.wait("runs, newest first: 2")
     screen.key("NPage")
-    screen.wait("nothing was told of")
+    screen.wait("nothing was reported of")
     assert "hotend-control: " in screen.text()
     screen.key("l", "e")
     screen.wait("Exported to")
@@ -75,7 +75,7 @@ def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: lis
 
 def test_halt_from_everywhere_then_release(screens: list[Screen], tmp_path: Path) -> None:
     screen = hotend(screens, tmp_path / "b", speed="10")  # slow enough that it still climbs when it is looked at
-    screen.start("climbing")
+    screen.start("heating up")
     screen.key("l")
     screen.wait("newest first")
     screen.key("F3")
@@ -122,7 +122,7 @@ def _running(folder: Path) -> int:
 
 def test_unplugging_the_board_in_the_middle_and_plugging_it_in(screens: list[Screen], tmp_path: Path) -> None:
     screen = hotend(screens, tmp_path / "d", speed="10")
-    screen.start("climbing")
+    screen.start("heating up")
     subprocess.run(["pkill", "-9", "-f", str(tmp_path / "d" / "tern" / "board.port")], check=False)
     screen.wait("ctrl+r plugs the simulated board in again")
     screen.wait("The link was lost")

@@ -104,8 +104,8 @@ def test_halt_never_falls_off_the_edge(width: int) -> None:
             "cycle 5 · about 1 min 50 s left · period 15 s",
         ),
         (
-            PulseState(HEATERS, (), "ready", "", "hotend control", Progress("climbing", 0.1)),
-            "climbing · time left not known yet",
+            PulseState(HEATERS, (), "ready", "", "hotend control", Progress("heating up", 0.1)),
+            "heating up · time left not known yet",
         ),
     ],
 )
@@ -183,7 +183,7 @@ def test_the_title_tells_what_is_not_saved() -> None:
     assert shown(title).rstrip().endswith("2 kept, not saved: ctrl+s")
 
 
-@pytest.mark.parametrize(("linked", "told"), [(True, True), (False, False)])
+@pytest.mark.parametrize(("linked", "message"), [(True, True), (False, False)])
 def test_nothing_is_called_saved_without_a_board(linked: bool, message: bool) -> None:
     title = Title()
     title.set_reactive(Title.link, "no board")

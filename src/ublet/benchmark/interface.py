@@ -63,7 +63,7 @@ def interface(folder: Path, keys: int, idle_s: float) -> dict[str, Any]:
         os.write(terminal.end, b"\r")
         time.sleep(0.5)
         os.write(terminal.end, b"\r")
-        terminal.wait_for("climbing")
+        terminal.wait_for("heating up")
         os.write(terminal.end, b"\t")  # to the route, whose cursor moves
         time.sleep(0.5)
         ours, plain = [], []

@@ -93,7 +93,7 @@ def _axes(title: str) -> Any:
     near = figure.add_subplot(grid[0, 1])
     duty = figure.add_subplot(grid[1, 1], sharex=near)
     figure.suptitle(title, fontsize=10, color=INK, x=0.01, ha="left")
-    heat_up.set_title("the climb", fontsize=8, color=INK, loc="left")
+    heat_up.set_title("the heat-up", fontsize=8, color=INK, loc="left")
     near.set_title("around the target", fontsize=8, color=INK, loc="left")
     near.set_ylabel("temperature, °C", fontsize=8)
     duty.set_ylabel("duty, %", fontsize=8)

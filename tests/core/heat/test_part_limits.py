@@ -37,7 +37,7 @@ def test_a_sensor_tells_no_more_than_its_rails_and_its_counts_allow() -> None:
     [
         ("maximum_c = 285", "maximum_c = 300", "at most 290 °C, the limit of its sensor"),
         ("maximum_c = 120\nkp", "maximum_c = 121\nkp", "at most 120 °C, the limit of its grained sheet"),
-        ("beta_k = 4267", "beta_k = 6000", "range of its sensor: hotter it cannot be told"),
+        ("beta_k = 4267", "beta_k = 6000", "range of its sensor: above that it cannot be measured"),
     ],
 )
 def test_a_maximum_above_what_a_part_stands_is_an_error(before: str, after: str, words: str) -> None:

@@ -50,7 +50,7 @@ def test_the_fastest_speed_that_is_not_worse_is_recommended(tmp_path: Path) -> N
 @pytest.mark.parametrize(
     ("text", "why"),
     [
-        ("z_mm\n1.0\n1.1\n", "three are the fewest"),
+        ("z_mm\n1.0\n1.1\n", "at least three are needed"),
         ("height\n1.0\n1.1\n1.2\n", "z_mm missing"),
         ("z_mm,speed_mm_s\n1,0\n1,0\n1,0\n", "not above 0"),
         ("z_mm,speed_mm_s\n1,2\n1,2\n1,2\n1,9\n", "at 9 mm/s"),

@@ -90,7 +90,7 @@ def test_shapers_are_kept_as_settings_that_make_the_same_train_again() -> None:
 
 
 @pytest.mark.parametrize(
-    "train",
+    "impulses",
     [((0.0,), (1.0,)), ((0.0, 0.5), (0.01, 0.4)), ((0.01, 0.5), (0.02, 0.5)), ((0.0, 0.5), (0.02, 0.2), (0.01, 0.3))],
 )
 def test_what_is_no_train_shapes_nothing(impulses: tuple[tuple[float, ...], ...]) -> None:

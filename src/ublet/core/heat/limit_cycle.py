@@ -130,7 +130,7 @@ class RelayPhase:
                         f"it stands at {sample.celsius:.0f} °C. Check its power, its voltage and the sock."
                     )
                 else:
-                    self._climbing(at)
+                    self._heating_up(at)
                     self._must_suffice()
                 continue
             cycles = self._cycles()
@@ -191,7 +191,7 @@ class RelayPhase:
             self._known = find_cycles(series.column("time_s"), series.column("duty"), series.column("temperature_c"))
         return self._known
 
-    def _climbing(self, at: float) -> None:
+    def _heating_up(self, at: float) -> None:
         rows = self.record.rows
         left = None
         if len(rows) > 50 and rows[-1][2] - rows[0][2] > SURE_RISE_C:
@@ -199,7 +199,7 @@ class RelayPhase:
             if rate > 0.002:
                 left = (self.target_c - rows[-1][2]) / rate * 1.15 + 9 * self.period_s
         fraction = 0.4 * max(0.0, min(1.0, rows[-1][2] / self.target_c))
-        self.bench.progress(Progress("climbing", fraction, left, f"full power, {rows[-1][2]:.0f} °C"))
+        self.bench.progress(Progress("heating up", fraction, left, f"full power, {rows[-1][2]:.0f} °C"))
 
     def _must_suffice(self) -> None:
         """Say early, from the climb itself, when full power will not reach the target."""

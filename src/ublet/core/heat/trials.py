@@ -210,7 +210,7 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
         if situation.fan_at_s is not None and fan and not fanned and at >= situation.fan_at_s:
             fanned = True
             await bench.heat.fan(fan, 1.0)
-        phase = "fan on" if fanned else "holding" if sample.celsius > aim.target - 1 else "climbing"
+        phase = "fan on" if fanned else "holding" if sample.celsius > aim.target - 1 else "heating up"
         left = situation.end_s - at
         bench.progress(Progress(phase, at / situation.end_s, left, f"{sample.celsius:.1f} °C"))
         if at >= situation.end_s:

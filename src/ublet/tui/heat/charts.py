@@ -19,7 +19,7 @@ SHORTEST_HEAT_UP_S = 60.0
 SCALE_GROWS = 1.125
 
 
-def heat_up(series: Series, target: float, title: str = "the climb") -> Picture:
+def heat_up(series: Series, target: float, title: str = "the heat-up") -> Picture:
     """The record from its start until a little after the target was reached."""
     time_s, celsius = series.column("time_s"), series.column("temperature_c")
     if (reached := reached_at(series, target)) is not None:

@@ -278,7 +278,7 @@ def _margin(session: Session, name: str, room: Room) -> Text:
     least = slowest_rise(model, max(targets), drift, window, limit)
     clear, times = least >= ENOUGH * rise, f"{least / rise:.1f} × the rise the guard requires"
     text.append("● " if clear else "! ", Ink.good if clear else Ink.focus)
-    heat_up = "climb" if room.narrow else f"normal climb to {max(targets):g} °C"
+    heat_up = "heat-up" if room.narrow else f"normal heat-up to {max(targets):g} °C"
     text.append(f"A {heat_up} rises by at least {least:.1f} °C in {window:g} s: ", Ink.text)
     text.append(times, Ink.text if clear else Ink.focus)
     text.append("" if clear else ". It may trip without a fault: allow more time.", Ink.focus)
