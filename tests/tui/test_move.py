@@ -60,11 +60,11 @@ def test_the_planted_faults_of_motion_are_found_and_mended_by_the_route(screens:
 
     screen.key("Tab", "Down")  # directions: one belt motor is reversed
     screen.wait("Moves X, then Y, then Z")
-    for words in ("Y b runs the wrong way", "✓ Right, back and up, as told"):
+    for words in ("Y b runs the wrong way", "✓ Right, back and up, as commanded"):
         screen.key("Enter", "Enter") if words.startswith("Y b") else screen.key("Enter")
         look_and_answer(
             screen,
-            r"(X|Y|Z) was commanded|Which side did otherwise",
+            r"(X|Y|Z) was commanded \d+ mm|Which side did otherwise",
             r"the nozzle went: (\w+)|at left the gap (opened)",
             words,
         )
