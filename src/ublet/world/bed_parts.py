@@ -92,7 +92,7 @@ class ProbeTruth(Part):
     )
     delay_s: float = setting("From its trigger to the motor's stop.", unit="s", low=0, high=0.2, default=0.001)
     lean_mm: float = setting(
-        "So much earlier it triggers where the bed rises by 1 mm a mm to the right.",
+        "Earlier trigger where the bed rises by 1 mm a mm to the right.",
         unit="mm",
         low=-20,
         high=20,
@@ -128,7 +128,7 @@ At = Literal["everywhere", "left", "right", "front", "back", "middle"]
 class Knock(Part):
     """The bed is knocked, or another sheet is laid on it, in the middle of a series."""
 
-    after_touches: int = setting("So many touches after power-on.", low=0, high=1_000_000)
+    after_touches: int = setting("Number of touches after power-on.", low=0, high=1_000_000)
     mm: float = setting("Height that it rises.", unit="mm", low=-5, high=5)
     at: At = setting("Where; in the middle it bends.", default="everywhere")
 

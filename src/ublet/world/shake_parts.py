@@ -31,7 +31,7 @@ class AccelerometerPart(Part):
         default=0.0,
     )
     overflows_s: float = setting(
-        "So often a second its own memory overflows: up to 12 readings are lost.", low=0, high=20, default=0.0
+        "How often a second its memory overflows; each time up to 12 readings are lost.", low=0, high=20, default=0.0
     )
     on: Literal["head", "bed"] = setting("Where it sits on arrival.", default="head")
 

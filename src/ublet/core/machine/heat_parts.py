@@ -101,7 +101,7 @@ class GainSet(Part):
         acts="holding",
     )
     within_c: float = setting(
-        "So far from that temperature a target may be.",
+        "How far a target may be from that temperature.",
         unit="°C",
         low=1,
         high=100,

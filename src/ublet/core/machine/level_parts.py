@@ -150,7 +150,7 @@ class ProbeSettings(Part):
         "Height over the bed between points.", unit="mm", low=0.5, high=50, default=5.0, board=True
     )
     deepest_mm: float = setting(
-        "So far below where the bed should be a touch is given up.", unit="mm", low=0.2, high=20, default=2.5
+        "How far below the expected bed a touch is given up.", unit="mm", low=0.2, high=20, default=2.5
     )
     samples: int = setting("Touches at each point.", low=1, high=20, default=2, board=True)
     tolerance_mm: float = setting(

@@ -50,7 +50,7 @@ class CurveParameters(Part):
 
     gauge_mm: float = gauge_setting()
     top_mm: float = setting("Heights up to this.", unit="mm", low=2, high=10, default=5.0)
-    points: int = setting("So many heights.", low=8, high=80, default=24)
+    points: int = setting("Number of heights.", low=8, high=80, default=24)
     trigger_mm: float = setting(
         "Height over the bed at which it must detect metal.", unit="mm", low=0.3, high=5, default=1.5
     )

@@ -48,7 +48,7 @@ class MeshByHand(GridParameters):
 
     gauge_mm: float = gauge_setting()
     deepest_mm: float = setting(
-        "So far below where the bed should be the nozzle cannot be lowered.", unit="mm", low=0.2, high=6, default=1.5
+        "How far below the expected bed the nozzle may be lowered.", unit="mm", low=0.2, high=6, default=1.5
     )
     speed_mm_s: float = setting("Speed of jogging.", unit="mm/s", low=0.2, high=10, default=2.0)
 

@@ -43,7 +43,7 @@ class HeightParameters(Part):
 
     gauge_mm: float = setting("Thickness of the gauge below the nozzle.", unit="mm", low=0.5, high=10, default=2.0)
     raise_mm: float = setting(
-        "So far the probe is raised from where it just triggers: the gauge less this is where it triggers.",
+        "How far the probe is raised from where it just triggers; it then triggers at the gauge less this.",
         unit="mm",
         low=0.1,
         high=9,

@@ -114,7 +114,7 @@ class TouchParameters(PrintWarmUp):
     gauge_mm: float = gauge_setting()
     repeats: int = setting("Touches.", low=1, high=10, default=3)
     deepest_mm: float = setting(
-        "So far below where it should touch by today's offset the nozzle cannot be lowered.",
+        "How far below the touch expected by today's offset the nozzle may be lowered.",
         unit="mm",
         low=0.2,
         high=6,
