@@ -171,7 +171,7 @@ async def shaken(
     phase: str,
     fractions: tuple[float, float],
     growing: Callable[[Floats, Floats], None] = lambda times, values: None,
-    count: str = "",
+    how: str = "",
 ) -> MeasuredResponse:
     """Swing once, and listen from before it to after it: times since its sine began.
 
@@ -182,7 +182,7 @@ async def shaken(
     def at(gone_s: float) -> str:
         swept_s = min(sweep_move.seconds, max(0.0, gone_s - LEAD_IN_S))
         hz = sweep_move.from_hz + (sweep_move.to_hz - sweep_move.from_hz) * swept_s / sweep_move.seconds
-        return f"{count}{', ' if count else ''}at {hz:.0f} Hz"
+        return f"at {hz:.0f} Hz{how}"
 
     table = bench.motion.timetable(Program(f"swing {of}", (sweep_move,)))
     response = await response_to(

@@ -78,8 +78,8 @@ async def swept(
 
         step = (fractions[1] - fractions[0]) / aim.repeats
         part = (fractions[0] + step * number, fractions[0] + step * (number + 0.95))
-        phase, count = f"{axis_words(direction)}, sweep {before + number + 1}", f"of {before + aim.repeats}{how}"
-        response.append(await shaken(bench, sweep_move, of, phase, part, grow, count))
+        phase = f"{axis_words(direction)} sweep {before + number + 1}/{before + aim.repeats}"
+        response.append(await shaken(bench, sweep_move, of, phase, part, grow, how))
         excitation = (sweep.from_hz, sweep.to_hz, sweep.duration_s, sweep.per_hz_m_s2)
         bench.record.rows(SWEPT.name, [(response[-1].begun_s, *excitation)], of)
         bands.append(await bench.compute(bands_of, response[-1], sweep, response[0].rate_hz))

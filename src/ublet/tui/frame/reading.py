@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ublet.core.words import counted
 from ublet.tui.frame.pulse import HeaterState, PulseState
 
 if TYPE_CHECKING:
@@ -55,7 +56,7 @@ def link_words(connection: Connection, port: str | None) -> str:
     if connection.about is None or connection.client is None:
         return "no board"
     about, quality = connection.about, connection.client.quality
-    spoilt = f" · {quality.bad_sums} bad lines" if quality.bad_sums else ""
+    spoilt = f" · {counted(quality.bad_sums, 'bad line')}" if quality.bad_sums else ""
     spoilt += f" · {quality.retries} asked again" if quality.retries else ""
     speed = f" · clock ×{about.clock:g}" if about.clock != 1 else ""
     trip = f"link {quality.round_trip_s * 1000:.0f} ms"

@@ -123,7 +123,7 @@ def _curve(
         1,
         f"noise at {aim.trigger_mm:g} mm, µm (1 s.d.)",
         f"{finding.value:.1f}",
-        "the finer, the nearer",
+        "smaller nearer the bed",
     )
     for line, (what, place_words) in enumerate((("resolves_low", "at its lowest"), ("resolves_top", "at its highest"))):
         other = result.finding(what) if result is not None else None
@@ -131,7 +131,7 @@ def _curve(
             cells.put(width + 3, 10 + line, f"{place_words:<16}{other.value:>6.1f} µm", Ink.text)
     backlash = result.finding("play") if result is not None else None
     if backlash is not None:
-        cells.put(width + 3, 13, f"{'play of Z':<16}{backlash.value:>6.0f} µm", Ink.text)
+        cells.put(width + 3, 13, f"{'backlash of Z':<16}{backlash.value:>6.0f} µm", Ink.text)
 
 
 def _fitted(rows: np.ndarray) -> CoilCurve | None:
