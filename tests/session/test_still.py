@@ -9,7 +9,7 @@ import pytest
 
 from tests.conftest import Onlooker, Rig, mended_tern, virtually
 from ublet.core.catalogue import TRIALS
-from ublet.core.level.bed.still_trials import StillParameters, drift
+from ublet.core.level.support.still_trials import StillParameters, drift
 
 SPEC = TRIALS["bed-still"]
 

@@ -9,11 +9,6 @@ from ublet.core.heat.sensor_trials import TRIALS as SENSORS
 from ublet.core.heat.soak_trials import TRIALS as SOAK
 from ublet.core.heat.trials import TRIALS as HEAT
 from ublet.core.heat.wire_trials import TRIALS as HEAT_WIRES
-from ublet.core.level.bed.corner_hand_trials import TRIALS as CORNERS_BY_HAND
-from ublet.core.level.bed.corner_trials import TRIALS as CORNERS
-from ublet.core.level.bed.lift_hand_trials import TRIALS as LIFTS_BY_HAND
-from ublet.core.level.bed.lift_trials import TRIALS as LIFTS
-from ublet.core.level.bed.still_trials import TRIALS as STILL
 from ublet.core.level.coil.curve_trials import TRIALS as COIL_CURVE
 from ublet.core.level.coil.drift_trials import TRIALS as COIL_DRIFT
 from ublet.core.level.coil.scan_trials import TRIALS as COIL_PASS
@@ -26,6 +21,11 @@ from ublet.core.level.probe.offset_trials import TRIALS as TOUCH
 from ublet.core.level.probe.place_trials import TRIALS as PLACE
 from ublet.core.level.probe.speed_trials import TRIALS as SPEED
 from ublet.core.level.probe.spread_trials import TRIALS as SPREAD
+from ublet.core.level.support.corner_hand_trials import TRIALS as CORNERS_BY_HAND
+from ublet.core.level.support.corner_trials import TRIALS as CORNERS
+from ublet.core.level.support.lift_hand_trials import TRIALS as LIFTS_BY_HAND
+from ublet.core.level.support.lift_trials import TRIALS as LIFTS
+from ublet.core.level.support.still_trials import TRIALS as STILL
 from ublet.core.motion.homing_trials import TRIALS as HOMING
 from ublet.core.motion.limit_trials import TRIALS as LIMITS
 from ublet.core.motion.motor_trials import TRIALS as MOTORS

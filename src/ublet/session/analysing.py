@@ -13,10 +13,10 @@ import numpy as np
 from ublet.core.heat.analysis import HeatAnalysis, analyse_heat, fitted_response
 from ublet.core.heat.model_fit import UnfitRecord
 from ublet.core.heat.report import STEP_COLUMNS
-from ublet.core.level.bed.screws import screw_heights, shape_for, staying, turns_for
 from ublet.core.level.mesh.check_trials import Compared, compare
 from ublet.core.level.mesh.mesh import Described, Mesh, describe, mesh_of
 from ublet.core.level.scatter import Touches, analyse_touches
+from ublet.core.level.support.screws import screw_heights, shape_for, staying, turns_for
 from ublet.core.level.surface import fit_surface
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.measuring import Instrument

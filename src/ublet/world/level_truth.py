@@ -9,8 +9,6 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from ublet.core.level.bed.corner_trials import CornerParameters
-from ublet.core.level.bed.lift_trials import pivots_of
 from ublet.core.level.coil.drift_trials import NEARER_MM
 from ublet.core.level.coil.scan import lines_over
 from ublet.core.level.coil.scan_trials import PassParameters, corners_of
@@ -18,6 +16,8 @@ from ublet.core.level.mesh.first_layer import LayerShape, places_of
 from ublet.core.level.mesh.trials import GridParameters, grid_of
 from ublet.core.level.probe.spread_trials import places_of as places_of_spread
 from ublet.core.level.reach import reach_of
+from ublet.core.level.support.corner_trials import CornerParameters
+from ublet.core.level.support.lift_trials import pivots_of
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import number_or
 from ublet.world.shake_truth import belts_truth, resonance_truth

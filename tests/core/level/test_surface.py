@@ -9,13 +9,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ublet.core.level.bed.lifts import answered, corrections, fault_of, spread_apart, standing_of
-from ublet.core.level.bed.screws import screw_heights, staying, tilt_over, turn_for, turn_words, turns_for
 from ublet.core.level.coil.curve import must_go_on_reading
 from ublet.core.level.probe.offset_trials import DROP_MM, DROP_U_MM, GaugeTouch, offset_of, side_words
 from ublet.core.level.probe.place_trials import place_words, sits
 from ublet.core.level.reach import must_reach, reach_of
 from ublet.core.level.scatter import jump_of, pooled_u_mm, scatter_of
+from ublet.core.level.support.lifts import answered, corrections, fault_of, spread_apart, standing_of
+from ublet.core.level.support.screws import screw_heights, staying, tilt_over, turn_for, turn_words, turns_for
 from ublet.core.level.surface import fit_surface
 from ublet.core.machine.level_parts import Screw
 from ublet.core.run import TrialFailed

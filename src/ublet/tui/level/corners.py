@@ -6,9 +6,9 @@ from rich.text import Text
 
 from ublet.core.acts import DragGauge, MakeRoom, TurnScrew
 from ublet.core.catalogue import TRIALS
-from ublet.core.level.bed.corner_trials import CORNERS
-from ublet.core.level.bed.screws import turn_words
 from ublet.core.level.probe.probing import TOUCHES
+from ublet.core.level.support.corner_trials import CORNERS
+from ublet.core.level.support.screws import turn_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
 from ublet.core.run import TrialResult

@@ -6,8 +6,8 @@ import math
 
 from rich.text import Text
 
-from ublet.core.level.bed.lift_trials import pivots_of
 from ublet.core.level.probe.probing import TOUCHES
+from ublet.core.level.support.lift_trials import pivots_of
 from ublet.core.machine.level_parts import Lifts
 from ublet.core.run import Series, TrialFailed, TrialResult
 from ublet.session.session import Session

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from rich.text import Text
 
-from ublet.core.level.bed.corner_hand_trials import gauge_of
 from ublet.core.level.probe.offset_trials import TOUCHED, TouchParameters, offset_live
+from ublet.core.level.support.corner_hand_trials import gauge_of
 from ublet.core.questions import Jog, Question
 from ublet.core.run import TrialResult
 from ublet.session.session import Session

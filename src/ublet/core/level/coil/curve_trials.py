@@ -7,11 +7,11 @@ from collections.abc import Callable
 import numpy as np
 
 from ublet.core.bench import Bench
-from ublet.core.level.bed.corner_hand_trials import gauge_of
 from ublet.core.level.coil.curve import MAX_V, MIN_V, CoilCurve, CoilReading, coil_of, fit_curve, no_coil, read_coil
 from ublet.core.level.gauging import LIFT_MM_S, TRAVEL_MM_S, gauge_setting, onto_gauge
 from ublet.core.level.probe.offset_trials import OFFSET
 from ublet.core.level.reach import probe_offset
+from ublet.core.level.support.corner_hand_trials import gauge_of
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, number_of, preheat_words
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult

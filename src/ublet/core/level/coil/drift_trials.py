@@ -8,7 +8,6 @@ from ublet.core.acts import LowerOntoGauge
 from ublet.core.bench import Bench
 from ublet.core.heat.demands import beds
 from ublet.core.heat.start import reach
-from ublet.core.level.bed.corner_hand_trials import gauge_of
 from ublet.core.level.coil.curve import (
     CoilCurve,
     TemperatureEffect,
@@ -22,6 +21,7 @@ from ublet.core.level.coil.curve import (
 from ublet.core.level.coil.curve_trials import ROOT, coil_needs
 from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.reach import probe_offset
+from ublet.core.level.support.corner_hand_trials import gauge_of
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of, preheat_words
 from ublet.core.questions import Jog

@@ -13,7 +13,6 @@ from ublet.core.arrays import Point
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
-from ublet.core.level.bed.screws import turns_to_level
 from ublet.core.level.mesh.first_layer import (
     BARE,
     GOOD,
@@ -28,6 +27,7 @@ from ublet.core.level.mesh.first_layer import (
 from ublet.core.level.mesh.live import CORRECTION, FOLLOWS, HEIGHTS, SHIFT, corrected, live_correction, live_mesh
 from ublet.core.level.probe.offset_trials import offset_live, offset_proposals, offset_setting, side_words
 from ublet.core.level.reach import senses
+from ublet.core.level.support.screws import turns_to_level
 from ublet.core.level.warmth import PrintWarmUp, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, number_of

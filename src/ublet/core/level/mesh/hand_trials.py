@@ -9,7 +9,6 @@ import numpy as np
 
 from ublet.core.acts import LowerOntoGauge
 from ublet.core.bench import Bench
-from ublet.core.level.bed.corner_hand_trials import gauge_of
 from ublet.core.level.gauging import gauge_setting
 from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.mesh.mesh import Mesh, filled
@@ -26,6 +25,7 @@ from ublet.core.level.mesh.trials import (
 )
 from ublet.core.level.probe.offset_trials import FEEL_MM
 from ublet.core.level.reach import senses
+from ublet.core.level.support.corner_hand_trials import gauge_of
 from ublet.core.level.warmth import warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving

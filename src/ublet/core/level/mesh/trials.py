@@ -9,7 +9,6 @@ import numpy as np
 
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench
-from ublet.core.level.bed.screws import turns_to_level
 from ublet.core.level.coil.curve import curve_of, no_coil
 from ublet.core.level.coil.scan import ScanLines, heights_in_pass
 from ublet.core.level.mesh.figures import mesh_figures
@@ -18,6 +17,7 @@ from ublet.core.level.mesh.mesh import WRONG_MM, Mesh, outliers
 from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_needs, probe_of, probing, probing_uses
 from ublet.core.level.reach import NO_PROBE, ProbeArea, reach_of, senses
 from ublet.core.level.scatter import PLACE_MM, pooled_u_mm
+from ublet.core.level.support.screws import turns_to_level
 from ublet.core.level.surface import FittedSurface, fit_surface
 from ublet.core.level.warmth import PrintWarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile

@@ -11,12 +11,12 @@ from ublet.core.acts import LowerOntoGauge
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.heat.demands import hotends
-from ublet.core.level.bed.corner_hand_trials import gauge_of
 from ublet.core.level.gauging import gauge_setting
 from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.probe.probing import TOUCHES, Probing, homing_approach, probing, probing_uses
 from ublet.core.level.reach import reach_of, senses
 from ublet.core.level.scatter import deviation_of, scatter_beyond
+from ublet.core.level.support.corner_hand_trials import gauge_of
 from ublet.core.level.warmth import PrintWarmUp, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, moving, number_of

@@ -7,9 +7,9 @@ from collections.abc import Callable, Mapping
 from ublet.core.acts import DragGauge, MakeRoom
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench
-from ublet.core.level.bed.screws import look_at_springs, moved_again, screws_need, screws_of, weak_words
 from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.reach import ProbeArea, senses
+from ublet.core.level.support.screws import look_at_springs, moved_again, screws_need, screws_of, weak_words
 from ublet.core.level.warmth import WarmUp, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.level_parts import ProbeSettings, Screw
 from ublet.core.machine.schema import MachineFile

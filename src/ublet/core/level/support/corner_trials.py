@@ -10,7 +10,10 @@ from collections.abc import Callable, Mapping, Sequence
 from ublet.core.acts import TurnScrew
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench
-from ublet.core.level.bed.screws import (
+from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_needs, probing, probing_uses
+from ublet.core.level.reach import NO_PROBE, senses
+from ublet.core.level.scatter import height_u_mm, pooled_u_mm, range_of_noisy
+from ublet.core.level.support.screws import (
     Turn,
     look_at_springs,
     moved_again,
@@ -24,9 +27,6 @@ from ublet.core.level.bed.screws import (
     twist_of,
     weak_words,
 )
-from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_needs, probing, probing_uses
-from ublet.core.level.reach import NO_PROBE, senses
-from ublet.core.level.scatter import height_u_mm, pooled_u_mm, range_of_noisy
 from ublet.core.level.surface import FittedSurface, fit_surface
 from ublet.core.level.warmth import WarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.level_parts import Screw

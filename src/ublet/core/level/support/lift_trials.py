@@ -9,7 +9,10 @@ from typing import Any
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
-from ublet.core.level.bed.lifts import (
+from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
+from ublet.core.level.reach import NO_PROBE, reach_of, senses
+from ublet.core.level.scatter import height_u_mm, pooled_u_mm
+from ublet.core.level.support.lifts import (
     Fault,
     LiftHeights,
     answered,
@@ -21,9 +24,6 @@ from ublet.core.level.bed.lifts import (
     standing_of,
     visible,
 )
-from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_of, probing, probing_uses
-from ublet.core.level.reach import NO_PROBE, reach_of, senses
-from ublet.core.level.scatter import height_u_mm, pooled_u_mm
 from ublet.core.level.warmth import WarmUp, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile

@@ -7,8 +7,8 @@ from collections.abc import Callable, Mapping
 
 from ublet.core.acts import ReadGap, TurnLift
 from ublet.core.bench import Bench
-from ublet.core.level.bed.lift_trials import ONE_SCREW, nothing_to_do, squared_facts
 from ublet.core.level.reach import senses
+from ublet.core.level.support.lift_trials import ONE_SCREW, nothing_to_do, squared_facts
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.measuring import INSTRUMENTS, length_of
 from ublet.core.questions import Confirm, Measure

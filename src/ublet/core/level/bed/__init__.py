@@ -1,1 +1,0 @@
-"""The bed: lead screws, corner screws, springs, temperature."""

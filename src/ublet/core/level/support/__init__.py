@@ -1,0 +1,1 @@
+"""What carries the bed: lead screws, corner screws and their springs; and when it stands still."""
