@@ -122,7 +122,7 @@ def _one(book: Ledger, file: Path, number: int, stream: str | None, as_json: boo
     if as_json:
         print_json(_whole(book, entry))
         return
-    _print_run(book, entry)
+    _say_run(book, entry)
 
 
 def _whole(book: Ledger, entry: RunEntry) -> dict[str, Any]:
@@ -147,7 +147,7 @@ def _whole(book: Ledger, entry: RunEntry) -> dict[str, Any]:
     }
 
 
-def _print_run(book: Ledger, entry: RunEntry) -> None:
+def _say_run(book: Ledger, entry: RunEntry) -> None:
     from ublet.session.record import run_lines
 
     for line in run_lines(book, entry):
