@@ -113,7 +113,7 @@ def test_wrens_sensor_goes_from_head_to_bed_and_a_sweep_is_cut_off_at_100_by_30(
         screen.key("Enter", "Enter")
         screen.wait("on the head now")
         screen.key("Enter")
-        screen.wait("X, sweep 1")
+        screen.wait("X sweep 1")
         screen.key("Escape")
         screen.wait("Cancelled by you")
         screen.key("Enter")
