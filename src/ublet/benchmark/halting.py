@@ -10,6 +10,7 @@ from typing import Any
 
 from ublet.benchmark.interface import spread
 from ublet.benchmark.terminal import PseudoTerminal
+from ublet.session.hands import DemoHands
 
 F8, RIGHT, LEFT, DOWN, PAGE_DOWN = b"\x1b[19~", b"\x1b[C", b"\x1b[D", b"\x1b[B", b"\x1b[6~"
 MOVING_MM = 0.05
@@ -23,7 +24,6 @@ def halt_from_key(folder: Path, tries: int) -> dict[str, Any]:
     takes no part. Tries in which nothing was moving when the key was pressed are not counted.
     """
     from ublet.session.demo import world_path
-    from ublet.session.hands import DemoHands
 
     folder.mkdir(parents=True, exist_ok=True)
     command = ["demo", "--machine", "wren", "--dir", str(folder), "--speed", "1"]
@@ -55,18 +55,18 @@ def halt_from_key(folder: Path, tries: int) -> dict[str, Any]:
         terminal.close()
 
 
-def _moves(terminal: PseudoTerminal, hands: Any) -> bool:
+def _moves(terminal: PseudoTerminal, hands: DemoHands) -> bool:
     """Wait until the carriage is seen to move."""
-    start, until = dict(hands.look().nozzle), time.perf_counter() + 1.0
+    start, until = dict(hands.look().nozzle_mm), time.perf_counter() + 1.0
     while time.perf_counter() < until:
         terminal.read(0.005)
-        now = hands.look().nozzle
+        now = hands.look().nozzle_mm
         if any(abs(now[axis] - start[axis]) > MOVING_MM for axis in now):
             return True
     return False
 
 
-def _halted_after(terminal: PseudoTerminal, hands: Any) -> float:
+def _halted_after(terminal: PseudoTerminal, hands: DemoHands) -> float:
     began = time.perf_counter()
     os.write(terminal.end, F8)
     while hands.look().mode != "halted":
@@ -76,7 +76,7 @@ def _halted_after(terminal: PseudoTerminal, hands: Any) -> float:
     return time.perf_counter() - began
 
 
-def _release(terminal: PseudoTerminal, hands: Any) -> None:
+def _release(terminal: PseudoTerminal, hands: DemoHands) -> None:
     until = time.perf_counter() + PATIENCE_S
     terminal.rest(0.15)
     while hands.look().mode == "halted" and time.perf_counter() < until:
@@ -148,7 +148,6 @@ def halt_in_phases(folder: Path, tries: int) -> dict[str, Any]:
     from ublet.benchmark.diagonals import corexy
     from ublet.link.client import Client
     from ublet.link.transport import open_transport
-    from ublet.session.hands import DemoHands
 
     folder.mkdir(parents=True, exist_ok=True)
     world, scenario = folder / "world", corexy(folder, 1)
