@@ -340,7 +340,7 @@ class _Solved:
 
 @dataclass(frozen=True)
 class _March:
-    """Modal states over so many steps, ``z' = pole z + force``. by_told, by_slips (4 x 2n, pairs of reals): what
+    """Modal states over so many steps, ``z' = pole z + force``. by_commanded, by_slips (4 x 2n, pairs of reals): what
     commanded speeds, and friction beyond what is linear, at the beginning and the end of a step add in it; grown
     (count + 1 x n): how states grow.
     """

@@ -28,7 +28,7 @@ WORDS = {
 """What is different at a kind of push."""
 
 NARROWEST_FRACTION = 0.02
-"""The strip of what went in spans at least so much of what wall of it, to either side."""
+"""The strip of the filament that was fed spans at least this fraction of the commanded length, to either side."""
 
 
 class ExtruderBench(TrialBench):
