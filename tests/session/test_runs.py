@@ -72,7 +72,7 @@ FACTS_BY_CUE: dict[type[Cue], tuple[str, ...]] = {
     LoadBed: ("load", "moved"),
     ReadRipples: ("load", "moved"),
 }
-FACTS_BY_REQUEST = {"motor.turn": ("plugs",), "axis.home": (), "probe.pin": ("probe",)}
+FACTS_BY_REQUEST = {"motor.turn": ("plugs",), "probe.pin": ("probe",)}
 """What a recipe has hands do, eyes look at and a board do, and the facts that its findings then rest on."""
 
 NOT_RESTED_ON = {"inputs-by-hand": {"probe"}}

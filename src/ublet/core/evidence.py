@@ -90,7 +90,7 @@ class Trace:
 
 @dataclass(frozen=True)
 class Now:
-    """What something is now. gone: it is there no longer. unknown: nobody knows about. words: how it is said, if
+    """What something is now. gone: it is there no longer. unknown: nobody knows what it is. words: how it is said, if
     not by its value.
     """
 
@@ -106,7 +106,7 @@ Present = Callable[[Dependency], Now]
 def stale_reasons(rests: tuple[Dependency, ...], present: Present) -> tuple[str, ...]:
     """Why findings no longer hold: a sentence for each thing that they rest on and that moved beyond its tolerance.
 
-    A thing that is gone has moved; one that nobody knows about has not.
+    A thing that is gone has moved; what nobody knows has not.
     """
     reasons = []
     for rest in rests:

@@ -10,7 +10,7 @@ from ublet.core.machine.layouts import AXES
 from ublet.core.motion.program import Dwell, Lift, Park, ProbeMove, Push, Segment, SweepMove, To, Warm
 
 KINDS = ("to", "push", "rest_s", "warm", "touch", "lift", "swing")
-"""Keys by which segments are distinguished."""
+"""The key of a segment that says what kind it is."""
 
 
 def park_fields(park: Park) -> dict[str, Any]:

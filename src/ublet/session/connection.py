@@ -31,7 +31,7 @@ MINUTE = 600
 
 
 class Break(StrEnum):
-    """What keeps whatever is under way at a board from going on; its text is how the log says it."""
+    """Why what is under way at a board cannot go on; its text is for the log."""
 
     HALTED = "halted"
     GUARD = "guard"

@@ -121,9 +121,8 @@ class Runner:
         """End the recipe, switch everything off, see to what was done by hand; returns what must be said of it."""
         try:
             self._connection.broken.remove(self._broke)
-            while (
-                not work.done()
-            ):  # a recipe that swallows it (something it waited for came at once) is cancelled again
+            # a recipe that swallows its cancellation (something it waited for came at once) is cancelled again
+            while not work.done():
                 work.cancel()
                 await asyncio.wait({work}, timeout=AGAIN_S)
             if not work.cancelled():

@@ -25,10 +25,10 @@ class Layout:
     def row(self, axis: str) -> tuple[float, float, float]:
         """The matrix's row of a motor whose table stands below this axis in the machine file."""
         if axis not in self.shared:
-            x, y, z = (float(axis == one_axis) for one_axis in AXES)
+            x, y, z = (float(axis == column) for column in AXES)
             return x, y, z
         sign = 1.0 if axis == self.shared[0] else -1.0
-        x, y, z = (0.0 if axis not in self.shared else 1.0 if axis == self.shared[0] else sign for axis in AXES)
+        x, y, z = (0.0 if column not in self.shared else 1.0 if column == self.shared[0] else sign for column in AXES)
         return x, y, z
 
     def carried_with(self, axis: str) -> tuple[str, ...]:

@@ -87,7 +87,8 @@ async def home_axis(bench: Bench, name: str) -> float | None:
         homing = axis_of(machine, name).homing
         z = bench.motion.position("z")
         if homing.lift_mm and name != "z" and (z is None or z < homing.lift_mm):
-            speed = min(machine.axes.z.homing.fast_mm_s, UNHOMED_MM_S)
+            fast = machine.axes.z.homing.fast_mm_s
+            speed = min(fast, UNHOMED_MM_S) if z is None else fast
             await bench.motion.move("z", homing.lift_mm - (z or 0.0), speed)
         if name == "z":
             await preheat(bench)

@@ -18,7 +18,7 @@ from ublet.session.programs import ProgramRun, park_of, planned
 PARKS_S = 60.0
 """A program that was ended has parked within this, s."""
 
-CLEAR_MM_S, UNHOMED_MM, NO_MM = 5.0, 5.0, 0.01
+CLEAR_MM_S, UNKNOWN_LIFT_MM, NO_MM = 5.0, 5.0, 0.01
 """At the end Z is raised so fast; by so much at the most where nobody knows how high it stands; less is nothing."""
 
 
@@ -107,7 +107,7 @@ class LinkMotion:
             return
         await self._standing()
         here = connection.channel("axes.z.mm")
-        by = self._clear_mm - here if here is not None else min(self._clear_mm, UNHOMED_MM)
+        by = self._clear_mm - here if here is not None else min(self._clear_mm, UNKNOWN_LIFT_MM)
         if by > NO_MM:
             await to_the_end(connection, await connection.controller.move("z", by, CLEAR_MM_S))
 
