@@ -11,6 +11,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from ublet.core.remedy import Remedy
 from ublet.core.settings import Value, finite
 
 Outcome = Literal["proven", "failed", "halted"]
@@ -143,7 +144,10 @@ class Series:
 
 @dataclass(frozen=True)
 class TrialResult:
-    """What a trial found. ``conditions`` is the state it holds for; ``recommended`` names an option."""
+    """What a trial found. ``conditions`` is the state it holds for; ``recommended`` names an option.
+
+    remedies: the ways out of a result that is not proven, the best one first.
+    """
 
     outcome: Outcome
     why: str
@@ -151,6 +155,7 @@ class TrialResult:
     findings: tuple[Finding, ...] = ()
     options: tuple[Option, ...] = ()
     recommended: str = ""
+    remedies: tuple[Remedy, ...] = ()
 
     @property
     def choice(self) -> Option | None:
@@ -177,11 +182,12 @@ class TrialResult:
 class TrialFailed(Exception):
     """A trial cannot give an answer; the message is a sentence that says why and what to do.
 
-    ``outcome`` is "halted" when a halt or a guard ended it.
+    remedies: the ways out, the best one first. ``outcome`` is "halted" when a halt or a guard ended it.
     """
 
-    def __init__(self, why: str, outcome: Outcome = "failed") -> None:
+    def __init__(self, why: str, remedy: Remedy, *more: Remedy, outcome: Outcome = "failed") -> None:
         super().__init__(why)
+        self.remedies: tuple[Remedy, ...] = (remedy, *more)
         self.outcome: Outcome = outcome
 
 

@@ -10,6 +10,7 @@ from typing import Any, cast
 import numpy as np
 
 from ublet.core.evidence import Dependency, DependencyKind
+from ublet.core.remedy import remedy_of
 from ublet.core.run import Checkpoint, Finding, Option, Outcome, Proposal, Series, TrialResult
 from ublet.core.settings import frozen
 from ublet.ledger.entries import AskedQuestion, RunEntry, RunPhase
@@ -23,7 +24,7 @@ def entries_of(query: Query, numbers: Sequence[int]) -> list[RunEntry]:
     for number in numbers:
         rows = query(
             "SELECT id, at, trial, station, subject, outcome, why, duration_s, parameters, conditions, options, "
-            "recommended, goes_on_from FROM run WHERE id = ?",
+            "recommended, remedies, goes_on_from FROM run WHERE id = ?",
             (number,),
         )
         entries += [_entry(query, row) for row in rows]
@@ -31,7 +32,22 @@ def entries_of(query: Query, numbers: Sequence[int]) -> list[RunEntry]:
 
 
 def _entry(query: Query, row: tuple[Any, ...]) -> RunEntry:
-    number, at, name, station, subject, outcome, why, duration, parameters, conditions, options, best, before = row
+    (
+        number,
+        at,
+        name,
+        station,
+        subject,
+        outcome,
+        why,
+        duration,
+        parameters,
+        conditions,
+        options,
+        best,
+        remedies,
+        before,
+    ) = row
     running = outcome == "running"
     result = TrialResult(
         cast(Outcome, "halted" if running else outcome),
@@ -40,6 +56,7 @@ def _entry(query: Query, row: tuple[Any, ...]) -> RunEntry:
         _findings(query, number),
         tuple(_option(load) for load in json.loads(options)),
         best,
+        tuple(remedy_of(fields) for fields in json.loads(remedies)),
     )
     about = dict(part.split("=", 1) for part in subject.split(",") if part)
     rests = _rests(query, number)

@@ -7,13 +7,13 @@ from pathlib import Path
 
 from ublet.ledger.errors import LedgerError, unusable
 
-VERSION = 4
+VERSION = 5
 
 SCHEMA = """
 CREATE TABLE run (
     id INTEGER PRIMARY KEY, at TEXT NOT NULL, trial TEXT NOT NULL, station TEXT NOT NULL, subject TEXT NOT NULL,
     outcome TEXT NOT NULL, why TEXT NOT NULL, duration_s REAL NOT NULL, parameters TEXT NOT NULL,
-    conditions TEXT NOT NULL, options TEXT NOT NULL, recommended TEXT NOT NULL,
+    conditions TEXT NOT NULL, options TEXT NOT NULL, recommended TEXT NOT NULL, remedies TEXT NOT NULL DEFAULT '[]',
     opening BLOB, goes_on_from INTEGER REFERENCES run(id), process TEXT NOT NULL);
 CREATE TABLE finding (
     run INTEGER NOT NULL REFERENCES run(id), place INTEGER NOT NULL, id TEXT NOT NULL, what TEXT NOT NULL,
@@ -56,6 +56,9 @@ CREATE INDEX change_by_kind ON change(kind, id);
 CREATE INDEX fact_by_kind ON fact(kind, subject, id);
 """
 
+OLDER = {4: "ALTER TABLE run ADD COLUMN remedies TEXT NOT NULL DEFAULT '[]';"}
+"""What brings a ledger of an older version to this one; nothing that it holds is lost."""
+
 
 def opened(path: Path) -> sqlite3.Connection:
     """The file, with this version's tables.
@@ -68,6 +71,8 @@ def opened(path: Path) -> sqlite3.Connection:
         (version,) = base.execute("PRAGMA user_version").fetchone()
         if version == 0:
             base.executescript(f"BEGIN;{SCHEMA}PRAGMA user_version={VERSION};COMMIT;")
+        elif version in OLDER:
+            base.executescript(f"BEGIN;{OLDER[version]}PRAGMA user_version={VERSION};COMMIT;")
         elif version != VERSION:
             raise LedgerError(
                 f"{path} was written by another version of Ublet (ledger {version}, this one reads "

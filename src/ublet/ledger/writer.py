@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ublet.core.evidence import Dependency
+from ublet.core.remedy import remedy_as_json
 from ublet.core.run import Checkpoint, Finding, Option, Stream, TrialResult
 from ublet.ledger.entries import AskedQuestion, RunPhase
 from ublet.ledger.tables import connected
@@ -140,10 +141,12 @@ class Ended:
         """Close the run."""
         result = self.result
         base.execute(
-            "UPDATE run SET outcome=?, why=?, duration_s=?, conditions=?, options=?, recommended=? WHERE id=?",
+            "UPDATE run SET outcome=?, why=?, duration_s=?, conditions=?, options=?, recommended=?, remedies=? "
+            "WHERE id=?",
             (
                 *(result.outcome, result.why, self.duration_s, json.dumps(dict(result.conditions))),
-                *(json.dumps([plain(option) for option in result.options]), result.recommended, self.run),
+                *(json.dumps([plain(option) for option in result.options]), result.recommended),
+                *(json.dumps([remedy_as_json(remedy) for remedy in result.remedies]), self.run),
             ),
         )
         if self.whole:

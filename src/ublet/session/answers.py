@@ -12,6 +12,7 @@ from typing import Protocol
 
 from ublet.core.printable import printable
 from ublet.core.questions import Live, Question
+from ublet.core.remedy import StartAgain
 from ublet.core.run import TrialFailed
 from ublet.core.trouble import Trouble
 from ublet.core.units import NotAQuantity
@@ -50,7 +51,8 @@ class Nobody:
             return await unused()
         waits = " --set wait=true waits without asking;" if "wait" in question.answers else ""
         raise TrialFailed(
-            f"{question.text} Nobody is there to answer:{waits} run it on a terminal, or give --answers FILE."
+            f"{question.text} Nobody is there to answer:{waits} run it on a terminal, or give --answers FILE.",
+            StartAgain("on a terminal, or with --answers FILE"),
         )
 
     async def undo(self, question: Question) -> bool:
@@ -79,12 +81,17 @@ class AnswerFile:
         if isinstance(question, Live):
             return await self._use(question)
         if not self._left:
-            raise TrialFailed(f"{question.text} {self._name} has no further answer ({question.allowed()}).")
+            raise TrialFailed(
+                f"{question.text} {self._name} has no further answer ({question.allowed()}).",
+                StartAgain("with an answer more in the file"),
+            )
         number, line = self._left.pop(0)
         try:
             return question.taken(line)
         except NotAQuantity as error:
-            raise TrialFailed(f"{question.text} {self._name}:{number}: {error}.") from error
+            raise TrialFailed(
+                f"{question.text} {self._name}:{number}: {error}.", StartAgain("with the answer mended")
+            ) from error
 
     async def _use(self, controls: Live) -> str:
         """The next line, if it uses one of the controls; otherwise they stay open, unused."""
@@ -143,7 +150,9 @@ async def _line() -> str:
     with _watching(loop, readable):
         line: str = await got
     if not line:
-        raise TrialFailed("The terminal was closed: nobody answers any more.")
+        raise TrialFailed(
+            "The terminal was closed: nobody answers any more.", StartAgain("on a terminal that stays open")
+        )
     return line
 
 

@@ -60,6 +60,7 @@ def trial_json(
             }
             for proposal in result.proposals
         ],
+        "ways_out": [remedy.words for remedy in result.remedies],
         "options": {option.name: dict(option.figures) for option in result.options},
         "run": run,
         "duration_s": duration_s,

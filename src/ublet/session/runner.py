@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
 from ublet.core.bench import Bench
 from ublet.core.questions import Question
+from ublet.core.remedies import LINK, WRITE
+from ublet.core.remedy import GoTo, Remedy, StartAgain
 from ublet.core.run import Outcome, TrialFailed, TrialResult
 from ublet.core.settings import Part
 from ublet.core.trial import TrialSpec
@@ -48,7 +50,28 @@ AGAIN_S = 1.0
 BREAKS = {"unlinked": Break.LINK_LOST, "halted": Break.HALTED, "tripped": Break.GUARD}
 """What a board's mode other than ready means for a trial that begins."""
 
-RunEnding = tuple[Outcome, str, bool]
+
+@dataclass(frozen=True)
+class RunEnding:
+    """What ended a run from outside: how, why, whether the link is gone, and the way out."""
+
+    outcome: Outcome
+    why: str
+    lost: bool
+    remedy: Remedy
+
+
+REMEDIES: Mapping[Break, Remedy] = {
+    Break.HALTED: StartAgain("release the board first (key r)"),
+    Break.GUARD: GoTo("guards", "what tripped, and within which bounds"),
+    Break.LINK_LOST: LINK,
+    Break.RESTARTED: StartAgain("the board restarted: look at its power supply"),
+    Break.NO_READINGS: GoTo("sensors at rest", "which sensor reads nothing"),
+}
+"""The way out by what broke a run."""
+
+REFUSED: Mapping[int, Remedy] = {1: REMEDIES[Break.HALTED], 2: REMEDIES[Break.GUARD], 3: WRITE}
+"""The way out by the code of what a board refused (docs/protocol.md)."""
 
 
 class Runner:
@@ -70,14 +93,14 @@ class Runner:
         """What a trial gets that is started beside another one, or on another machine's board; None: it may start."""
         if self.running is not None:
             why = f"“{self.running.name}” is running: wait for its end, or cancel it."
-            return Ran(TrialResult("halted", why), 0.0)
+            return Ran(TrialResult("halted", why, remedies=(StartAgain("when the other one has ended"),)), 0.0)
         if why := self._barred():
-            return Ran(TrialResult("halted", f"Not started: {why}"), 0.0)
+            return Ran(TrialResult("halted", f"Not started: {why}", remedies=(LINK,)), 0.0)
         return None
 
     def cancel(self) -> None:
         """Stop the running trial on the builder's wish."""
-        self._stop("halted", "Cancelled by you.", False)
+        self._stop(RunEnding("halted", "Cancelled by you.", False, StartAgain()))
 
     async def run(self, spec: TrialSpec, parameters: Part, bench: OwingBench) -> Ran:
         """Run a trial to its end, or until a halt, a guard, a lost link, a reboot or a cancellation.
@@ -101,8 +124,10 @@ class Runner:
             waited: set[asyncio.Future[Any]] = {work, self._breaking}
             await asyncio.wait(waited, return_when=asyncio.FIRST_COMPLETED)
             if self._breaking.done():
-                outcome, why, lost = self._breaking.result()
-                result, whole = TrialResult(outcome, why), False
+                ending = self._breaking.result()
+                lost = ending.lost
+                result = TrialResult(ending.outcome, ending.why, remedies=(ending.remedy,))
+                whole = False
             else:
                 lost = False
                 result, whole = await self._outcome(work)
@@ -155,16 +180,18 @@ class Runner:
     def _stopped_by(self, error: Exception) -> TrialResult:
         """What a recipe that stopped half-way ends as."""
         if isinstance(error, TrialFailed):
-            return TrialResult(error.outcome, str(error))
+            return TrialResult(error.outcome, str(error), remedies=error.remedies)
         if isinstance(error, BoardRefused):
             outcome: Outcome = "halted" if error.code in (1, 2) else "failed"
-            return TrialResult(outcome, f"The board refused: {error}")
+            return TrialResult(outcome, f"The board refused: {error}", remedies=(REFUSED.get(error.code, LINK),))
         if isinstance(error, LinkLost):
-            return TrialResult("failed", f"The link was lost: {error}. {self._connection.by_itself()}")
+            why = f"The link was lost: {error}. {self._connection.by_itself()}"
+            return TrialResult("failed", why, remedies=(LINK,))
         if isinstance(error, StopAsyncIteration):
-            return TrialResult("failed", "The board stopped sending samples.")
+            return TrialResult("failed", "The board stopped sending samples.", remedies=(LINK,))
         note = fault_note(error)  # a fault of ours must not leave anything hot, nor end the app
-        return TrialResult("failed", f"A fault in Ublet itself ended it; the details are in {note}.")
+        why = f"A fault in Ublet itself ended it; the details are in {note}."
+        return TrialResult("failed", why, remedies=(StartAgain("and send that note to whoever keeps Ublet"),))
 
     def _since(self, began: float) -> float:
         return round(max(0.0, self._connection.board_time - began), 3)
@@ -176,11 +203,11 @@ class Runner:
 
     def _stop_for(self, what: Break, why: str) -> None:
         outcome: Outcome = "halted" if what in (Break.HALTED, Break.GUARD) else "failed"
-        self._stop(outcome, why, what is Break.LINK_LOST)
+        self._stop(RunEnding(outcome, why, what is Break.LINK_LOST, REMEDIES.get(what, StartAgain())))
 
-    def _stop(self, outcome: Outcome, why: str, lost: bool) -> None:
+    def _stop(self, ending: RunEnding) -> None:
         if self._breaking is not None and not self._breaking.done():
-            self._breaking.set_result((outcome, why, lost))
+            self._breaking.set_result(ending)
 
 
 def _with_what_is_left(result: TrialResult, left: list[str]) -> TrialResult:

@@ -9,6 +9,8 @@ from collections.abc import AsyncIterator
 import numpy as np
 from numpy.typing import NDArray
 
+from ublet.core.remedies import LINK
+from ublet.core.remedy import ByHand
 from ublet.core.run import TrialFailed
 from ublet.core.streams import Chunk, Clocking, StreamKind
 from ublet.link.errors import BoardRefused, LinkLost, Malformed
@@ -139,7 +141,11 @@ class StreamRun:
 
     def _chunk(self, block: StreamBlock) -> Chunk:
         if why := self._impossible(block):
-            raise TrialFailed(f"The board's {self.kind.name} readings cannot be true: {why}. Nothing is concluded.")
+            raise TrialFailed(
+                f"The board's {self.kind.name} readings cannot be true: {why}. Nothing is concluded.",
+                ByHand(f"check plug and cable of the {self.kind.name}"),
+                LINK,
+            )
         self._gap(block.index)
         count = len(block.counts)
         self._due = block.index + count

@@ -20,6 +20,8 @@ from ublet.core.machine.compare import same
 from ublet.core.machine.lines import key_lines
 from ublet.core.machine.problem import KeyLines
 from ublet.core.motion.homing_trials import HOME
+from ublet.core.remedies import WRITE
+from ublet.core.remedy import ByHand, StartAgain
 from ublet.core.run import Checkpoint, Option, TrialResult
 from ublet.core.settings import Part, Value, frozen, thawed
 from ublet.core.trial import TrialSpec
@@ -150,26 +152,29 @@ class Trials:
         if (refused := self._runner.refusal()) is not None:
             return EnteredRun(refused, None)
         if (short := self._no_room()) is not None:
-            return EnteredRun(Ran(TrialResult("halted", short), 0.0), None)
+            make_room = ByHand("make room on the disk")
+            return EnteredRun(Ran(TrialResult("halted", short, remedies=(make_room,)), 0.0), None)
         if lacking := lacking_words(spec.uses(self._document.machine), self._connection.can):
-            return EnteredRun(Ran(TrialResult("failed", f"Not started: {lacking}."), 0.0), None)
+            return EnteredRun(Ran(TrialResult("failed", f"Not started: {lacking}.", remedies=(WRITE,)), 0.0), None)
         await self._settled()
         await self._connection.first_readings()
         before = self.resumable(spec, parameters) if go_on else None
         if go_on and before is None:
             why = "Not started: there is no run of it that stopped half way in the state that everything is in now."
-            return EnteredRun(Ran(TrialResult("halted", why), 0.0), None)
+            return EnteredRun(Ran(TrialResult("halted", why, remedies=(StartAgain("from its beginning"),)), 0.0), None)
         try:
             recorded = self._ledger.open_run(self._opening(spec, parameters, before))
         except LedgerError as error:
-            return EnteredRun(Ran(TrialResult("halted", f"Not started: {error}"), 0.0), None)
+            later = StartAgain("when the ledger can be written")
+            return EnteredRun(Ran(TrialResult("halted", f"Not started: {error}", remedies=(later,)), 0.0), None)
         bench = self._bench(spec, watcher, recorded, before)
         bench.note_facts(parameters)
         log.info("run %s: %s begins", recorded.number, spec.name)
         try:
             ran = await self._runner.run(spec, parameters, bench)
         except asyncio.CancelledError:
-            recorded.end(TrialResult("halted", CLOSED), 0.0, bench.rests, whole=False)
+            closed = TrialResult("halted", CLOSED, remedies=(StartAgain(),))
+            recorded.end(closed, 0.0, bench.rests, whole=False)
             raise
         bench.note_facts(parameters)
         ran = replace(ran, result=vetted(ran.result, self._document))

@@ -10,6 +10,8 @@ from ublet.core.heat.start import CLOSE_C, reach
 from ublet.core.machine.heat_parts import Material
 from ublet.core.machine.schema import MachineFile
 from ublet.core.machine.tool_parts import Extruder
+from ublet.core.remedies import material_remedy
+from ublet.core.remedy import ChangeSetting
 from ublet.core.run import TrialFailed
 from ublet.core.trial import Need
 
@@ -27,7 +29,10 @@ def extruder_of(machine: MachineFile) -> Extruder:
         TrialFailed: there is none.
     """
     if machine.extruder is None:
-        raise TrialFailed("This machine file declares no extruder: add one to it ([extruder]) first.")
+        raise TrialFailed(
+            "This machine file declares no extruder: add one to it ([extruder]) first.",
+            ChangeSetting("extruder", "declare the extruder"),
+        )
     return machine.extruder
 
 
@@ -39,7 +44,10 @@ def hotend_of(machine: MachineFile) -> str:
     """
     heater_names = hotends(machine)
     if not heater_names:
-        raise TrialFailed('No heater of this machine file is a hotend: set part = "hotend" at the one that melts.')
+        raise TrialFailed(
+            'No heater of this machine file is a hotend: set part = "hotend" at the one that melts.',
+            ChangeSetting("heaters", 'set part = "hotend" at the heater that melts'),
+        )
     return heater_names[0]
 
 
@@ -52,7 +60,7 @@ def material_of(machine: MachineFile, named: str) -> tuple[str, Material]:
     name = named or next(iter(machine.materials), "")
     if name not in machine.materials:
         known = ", ".join(machine.materials) or "none: add a table below [materials]"
-        raise TrialFailed(f"No material “{name or 'at all'}” is declared; known: {known}.")
+        raise TrialFailed(f"No material “{name or 'at all'}” is declared; known: {known}.", material_remedy(machine))
     return name, machine.materials[name]
 
 

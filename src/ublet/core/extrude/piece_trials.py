@@ -17,7 +17,9 @@ from ublet.core.motion.patterns import in_the_air, square
 from ublet.core.motion.program import Program
 from ublet.core.motion.running import WAY, followed
 from ublet.core.questions import Live
-from ublet.core.run import Finding, TrialFailed, TrialResult
+from ublet.core.remedies import LINK
+from ublet.core.remedy import ChangeParameter, ChangeSetting, GoTo, Remedy, StartAgain
+from ublet.core.run import Finding, Outcome, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import duration
@@ -66,7 +68,9 @@ async def run_piece(bench: Bench, aim: PieceParameters) -> TrialResult:
     try:
         program = piece(machine, aim)
     except ValueError as error:
-        raise TrialFailed(f"{str(error)[0].upper()}{str(error)[1:]}.") from error
+        raise TrialFailed(
+            f"{str(error)[0].upper()}{str(error)[1:]}.", ChangeParameter("side_mm", "a square that fits on the bed")
+        ) from error
     await home_unhomed(bench, ("x", "y", "z"))
     if aim.printed:
         await _warm(bench, aim)
@@ -90,7 +94,10 @@ async def run_piece(bench: Bench, aim: PieceParameters) -> TrialResult:
         changed = await followed(bench, table, run, controls, _change, "square")
     if run.ended is None or run.ended[0] != "done":
         how = run.ended[0] if run.ended is not None else "stopped"
-        raise TrialFailed(f"The square was not finished ({how}) after “{run.going.place}”.")
+        raise TrialFailed(
+            f"The square was not finished ({how}) after “{run.going.place}”.",
+            StartAgain("once what stopped the square is seen to"),
+        )
     shifts = {axis: await home_axis(bench, axis) for axis in ("x", "y")}
     known = {axis: mm for axis, mm in shifts.items() if mm is not None}
     lost, held = lost_steps(bench, known)
@@ -112,7 +119,13 @@ async def run_piece(bench: Bench, aim: PieceParameters) -> TrialResult:
     if run.going.starved:
         words.append(f"The queue ran dry {run.going.starved} times: the line is too slow for it.")
     good = held and abs(late) <= LATE_FRACTION * table.seconds + LATE_S and not run.going.starved
-    return TrialResult("proven" if good else "failed", " ".join(words), {"printed": aim.printed}, tuple(findings))
+    ways_out: tuple[Remedy, ...] = ()
+    if not held:
+        ways_out = (GoTo("speed limits", "a speed and a current that lose no steps", "speed-limits"),)
+    elif run.going.starved or not good:
+        ways_out = (LINK, ChangeSetting("board.baud", "a faster line"))
+    outcome: Outcome = "proven" if good else "failed"
+    return TrialResult(outcome, " ".join(words), {"printed": aim.printed}, tuple(findings), remedies=ways_out)
 
 
 async def _warm(bench: Bench, aim: PieceParameters) -> None:

@@ -9,6 +9,7 @@ from ublet.core.acts import MarkFilament, ReadFilament
 from ublet.core.bench import Bench
 from ublet.core.motion.measuring import Length, length_of
 from ublet.core.questions import Confirm, Measure
+from ublet.core.remedy import ByHand, ChangeSetting, StartAgain
 from ublet.core.run import Checkpoint, Progress, Stream, TrialFailed
 from ublet.core.units import parse
 
@@ -89,9 +90,13 @@ class Pushing:
         )
         answer = await self.bench.builder.ask(asked)
         if answer == NONE_LEFT:
-            raise TrialFailed(f"The filament ends before the second mark: load more, then go on. {self._so_far()}")
+            raise TrialFailed(
+                f"The filament ends before the second mark: load more, then go on. {self._so_far()}",
+                ByHand("load filament"),
+                StartAgain(goes_on=True),
+            )
         if answer != "marked":
-            raise TrialFailed(f"Stopped at the mark: nothing was concluded. {self._so_far()}")
+            raise TrialFailed(f"Stopped at the mark: nothing was concluded. {self._so_far()}", StartAgain(goes_on=True))
 
     async def _went(self, mm: float) -> float:
         """What went in: a mark's place less what is left to it; the second mark, where the first one is gone."""
@@ -106,13 +111,18 @@ class Pushing:
             )
             answer = await self.bench.builder.ask(asked)
             if answer == NONE_LEFT:
-                raise TrialFailed(f"The filament ran out on the way: load more, then go on. {self._so_far()}")
+                raise TrialFailed(
+                    f"The filament ran out on the way: load more, then go on. {self._so_far()}",
+                    ByHand("load filament"),
+                    StartAgain(goes_on=True),
+                )
             if answer != GONE:
                 self.placings = max(self.placings, placings)
                 return mark - parse(answer, "mm")
         raise BothGone(
             f"Both marks went in: more than {marks_for(mm)[1]:g} mm for {mm:g} commanded. Set steps per mm to what the "
-            "geometry gives first, then measure again."
+            "geometry gives first, then measure again.",
+            ChangeSetting("extruder.steps_per_mm", "what the geometry gives"),
         )
 
     def _progress_words(self) -> str:

@@ -31,6 +31,7 @@ from ublet.core.motion.homing_moves import number_of
 from ublet.core.motion.measuring import INSTRUMENTS, Length
 from ublet.core.motion.steps import StepsAssessment
 from ublet.core.questions import Confirm
+from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Progress, Proposal, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec
@@ -84,7 +85,9 @@ async def extruder_steps(bench: Bench, aim: ExtruderParameters) -> TrialResult:
     if material.nozzle_c < (least := number_of(bench, "extruder.least_c")):
         raise TrialFailed(
             f"For {named} the nozzle is at {material.nozzle_c:g} °C: the board pushes from {least:g} °C on. Nothing "
-            "moved."
+            "moved.",
+            ChangeSetting(f"materials.{named}.nozzle_c", f"{least:g} °C or more"),
+            ChangeParameter("material", "one that melts hotter"),
         )
     pushing = _begun(bench, aim, material.nozzle_c)
     await _make_ready(bench, aim, heater, named, material.nozzle_c)
@@ -159,7 +162,7 @@ async def _make_ready(bench: Bench, aim: ExtruderParameters, heater: str, named:
         CheckFilament(),
     )
     if await bench.builder.ask(asked) != "loaded":
-        raise TrialFailed("Stopped before any filament was pushed.")
+        raise TrialFailed("Stopped before any filament was pushed.", StartAgain())
     bench.progress(Progress("priming", 0.15, None, f"{PRIME_MM:g} mm at {aim.slow_mm_s:g} mm/s"))
     await bench.motion.push(PRIME_MM, aim.slow_mm_s)
 
@@ -199,7 +202,8 @@ def _concluded(
     option = Option("mend", "then push and read again", tuple(proposals), {})
     options, chosen = ((option,), "mend") if proposals else ((), "")
     outcome: Outcome = "proven" if judged.good and cause is None else "failed"
-    return TrialResult(outcome, why, conditions, about(SUBJECT, findings), options, chosen)
+    ways_out = () if outcome == "proven" or options else (ByHand("look at hob, spring and nozzle"), StartAgain())
+    return TrialResult(outcome, why, conditions, about(SUBJECT, findings), options, chosen, ways_out)
 
 
 def _lengths(mm: float, slow: Length, fast: Length | None) -> list[Finding]:

@@ -25,6 +25,7 @@ from ublet.core.heat.drills import (
 from ublet.core.heat.part_limits import lowest_limit, part_limits
 from ublet.core.machine.schema import Heater, MachineFile
 from ublet.core.questions import Confirm
+from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Checkpoint, Finding, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec
@@ -64,7 +65,10 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
     """
     heater = bench.machine.heaters.get(aim.heater)
     if heater is None:
-        raise TrialFailed(f"No heater “{aim.heater}” is declared; known: {', '.join(bench.machine.heaters)}.")
+        raise TrialFailed(
+            f"No heater “{aim.heater}” is declared; known: {', '.join(bench.machine.heaters)}.",
+            ChangeParameter("heater", "one that is declared"),
+        )
     drills = drills_for(bench.guards.simulated)
     limit_c, part = lowest_limit(heater.maximum_c, part_limits(bench.machine, aim.heater))
     works: list[tuple[str, Callable[[], Coroutine[Any, Any, Drilled]]]] = [
@@ -87,7 +91,8 @@ async def guards_drill(bench: Bench, aim: GuardParameters) -> TrialResult:
     findings = [finding for drilled in done for finding in _findings(aim.heater, drilled, limit_c)]
     bad = [words for drilled in done for words in _complaints(drilled, limit_c, part)]
     if bad:
-        return TrialResult("failed", " ".join(bad), {}, tuple(findings))
+        bound = ChangeSetting(f"heaters.{aim.heater}", "the values of its guards; key t changes one here")
+        return TrialResult("failed", " ".join(bad), {}, tuple(findings), remedies=(bound,))
     left = "" if bench.guards.simulated else " The drills that could harm a real machine were left out."
     slowest = max(drilled.seconds for drilled in done)
     why = f"{len(done)} guards of the {aim.heater} trip by themselves, the slowest after {slowest:.1f} s.{left}"
@@ -123,7 +128,7 @@ async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> Drill
     mended = Confirm(drill.undo_words.format(**what), ("done",), MakeFault(drill.undo, name))
     async with bench.builder.by_hand(made, mended) as answer:
         if answer != "done":
-            raise TrialFailed("Stopped: the remaining guards were not drilled.")
+            raise TrialFailed("Stopped: the remaining guards were not drilled.", StartAgain(goes_on=True))
         seconds, guard = await _wait_for_trip(bench, 3 * allowed.seconds + 10)
         peak = bench.heat.celsius(heater.sensor)
     watched = 0.0
@@ -174,14 +179,20 @@ async def _heat_to(bench: Bench, name: str, heater: Heater, celsius: float, heat
     waited = 0.0
     while (now := bench.heat.celsius(heater.sensor)) is None or now < celsius - 1:
         if waited > LONGEST_HEAT_S:
-            raise TrialFailed(f"The {name} did not reach {celsius:g} °C: its guards cannot be drilled.")
+            raise TrialFailed(
+                f"The {name} did not reach {celsius:g} °C: its guards cannot be drilled.",
+                ByHand(f"check the {name}: its power, its voltage, the seat of its sensor"),
+            )
         await bench.clock.rest(0.5)
         waited += 0.5
         if now is not None:
             times.append(bench.clock.now_s())
             seen.append(_read(bench, heater) or now)
         if (trip := bench.guards.tripped())[0]:
-            raise TrialFailed(f"The guard “{trip[1]}” tripped while the {name} was only warmed: mend that first.")
+            raise TrialFailed(
+                f"The guard “{trip[1]}” tripped while the {name} was only warmed: mend that first.",
+                ByHand(f"see to what tripped the guard of the {name}"),
+            )
     if not heat_up:
         await bench.clock.rest(REST_S)
     return late_of(times, seen, driven)

@@ -14,6 +14,8 @@ from ublet.core.bench import Bench, HeatSample
 from ublet.core.heat.demands import Demands
 from ublet.core.heat.record import Record
 from ublet.core.heat.relay import SETTLED, Cycle, balanced_levels, find_cycles, same_levels, spread
+from ublet.core.remedies import LINK
+from ublet.core.remedy import ByHand, ChangeParameter
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.units import duration
 
@@ -127,7 +129,9 @@ class RelayPhase:
                 elif at > self.demands.heat_up_s:
                     raise TrialFailed(
                         f"The target was not reached in {duration(self.demands.heat_up_s)}: the heater is too weak, "
-                        f"it stands at {sample.celsius:.0f} °C. Check its power, its voltage and the sock."
+                        f"it stands at {sample.celsius:.0f} °C. Check its power, its voltage and the sock.",
+                        ByHand("check the heater's power, its voltage and the sock"),
+                        ChangeParameter("target", "a lower temperature"),
                     )
                 else:
                     self._heating_up(at)
@@ -136,7 +140,11 @@ class RelayPhase:
             cycles = self._cycles()
             if len(cycles) == seen:
                 if at - reached > self.demands.cycle_s * (seen + 2):
-                    raise TrialFailed("No limit cycle: no relay cycle came to an end.")
+                    raise TrialFailed(
+                        "No limit cycle: no relay cycle came to an end.",
+                        ByHand("check the heater's power and the seat of its sensor"),
+                        ChangeParameter("target", "a lower temperature"),
+                    )
                 continue
             seen = len(cycles)
             self.period_s = cycles[-1].period_s
@@ -147,12 +155,14 @@ class RelayPhase:
             if seen >= self.most_cycles:
                 if len(same) >= 2:
                     return same
-                raise TrialFailed("Too few cycles agree; raise `cycles` and try again.")
+                raise TrialFailed(
+                    "Too few cycles agree; raise `cycles` and try again.", ChangeParameter("cycles", "more cycles")
+                )
             wanted = balanced_levels(cycles[-1].mean_duty, self.limit)
             if rebalanced < 2 and abs(wanted[0] - levels[0]) + abs(wanted[1] - levels[1]) > 0.04:
                 levels, rebalanced = wanted, rebalanced + 1
                 await self.bench.heat.relay(self.heater, self.target_c, self.hysteresis_c, *levels)
-        raise TrialFailed("The samples ended before the cycles agreed.")
+        raise TrialFailed("The samples ended before the cycles agreed.", LINK)
 
     async def with_fan(self, samples: AsyncIterator[HeatSample], fan: str, still: Cycle) -> float:
         """Heat lost with the part fan on over the heat lost without, from the duty that holds."""
@@ -179,9 +189,11 @@ class RelayPhase:
             if at - began > self.demands.cycle_s:
                 raise TrialFailed(
                     f"With the part fan on, full power does not hold {self.target_c:g} °C: "
-                    "the heater is too weak for this target, or the fan blows at the block (fit a sock)."
+                    "the heater is too weak for this target, or the fan blows at the block (fit a sock).",
+                    ByHand("fit a sock, or turn the fan away from the block"),
+                    ChangeParameter("target", "a lower temperature"),
                 )
-        raise TrialFailed("The samples ended while the fan was on.")
+        raise TrialFailed("The samples ended while the fan was on.", LINK)
 
     def _cycles(self) -> list[Cycle]:
         # a switching shows in the duty of the last two samples; only then can a cycle be new
@@ -211,7 +223,9 @@ class RelayPhase:
             raise TrialFailed(
                 f"Too weak for {self.target_c:g} °C: by its climb it levels off at {top.celsius:.0f} "
                 f"±{2 * top.uncertainty_c:.0f} °C at full power. Choose a lower target, or check its power, its "
-                "voltage and the sock."
+                "voltage and the sock.",
+                ChangeParameter("target", "a lower temperature"),
+                ByHand("check the heater's power, its voltage and the sock"),
             )
 
     def _counting(self, seen: int, same: list[Cycle]) -> None:

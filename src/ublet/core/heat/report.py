@@ -13,6 +13,7 @@ from ublet.core.heat.model_fit import ModelFit
 from ublet.core.heat.pid import PidGains
 from ublet.core.heat.prediction import PredictedStep, Situation
 from ublet.core.heat.step import StepMeasure
+from ublet.core.remedy import ByHand, ChangeParameter, StartAgain
 from ublet.core.run import Finding, Option, Proposal, TrialFailed, TrialResult
 from ublet.core.units import duration
 
@@ -39,7 +40,11 @@ def step_situation(
     """
     full = model.ambient_c + model.levels_off_c(limit)
     if full - start_c <= (target - start_c) * 1.02:
-        raise TrialFailed(f"At full power the heater levels off at about {full:.0f} °C: too weak for {target:g} °C.")
+        raise TrialFailed(
+            f"At full power the heater levels off at about {full:.0f} °C: too weak for {target:g} °C.",
+            ChangeParameter("target", "a lower temperature"),
+            ByHand("check the heater's power, its voltage and the sock"),
+        )
     whole, done = (model.heat_up_s(max(0.0, celsius - model.ambient_c), limit) for celsius in (target, start_c))
     heat_up = (whole or 0.0) - (done or 0.0)
     fan_at = math.ceil(heat_up + demands.hold_s)
@@ -55,7 +60,10 @@ def model_from(tuned: TrialResult, room: float) -> HeaterModel:
     def value(name: str) -> float:
         finding = tuned.finding(name)
         if finding is None:
-            raise TrialFailed(f"The stored result has no {name}: tune this heater again.")
+            raise TrialFailed(
+                f"The stored result has no {name}: tune this heater again.",
+                StartAgain("the tuning, for the model that is missing"),
+            )
         return finding.value
 
     two = tuned.finding("quick_share") is not None

@@ -15,6 +15,7 @@ from ublet.core.heat.references import Reference, likeliest, ohm_of
 from ublet.core.heat.start import from_room
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Confirm, Measure
+from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, Subject, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, Value, number_or, setting
 from ublet.core.trial import Need, TrialSpec
@@ -42,6 +43,12 @@ class SensorParameters(Part):
     choose: Literal["recommended", "beta", "own"] = setting("Curve to propose.", default="recommended")
 
 
+ODD_SENSOR = (
+    ByHand("check plug and cable of each that is named"),
+    ChangeParameter("references", "compare the sensor with a reference thermometer"),
+)
+"""Ways out where a sensor reads otherwise than the room is."""
+
 COOL_FRACTION = 0.5
 """A warm heater is waited for until it is above the room by no more than this share of what sensors may differ."""
 
@@ -50,7 +57,10 @@ async def sensors_at_rest(bench: Bench, aim: SensorParameters) -> TrialResult:
     """Average every sensor at rest and compare; then, if asked for, one of them in baths of known temperature."""
     machine = bench.machine
     if aim.references and aim.sensor not in machine.sensors:
-        raise TrialFailed(f"No sensor “{aim.sensor}” is declared; known: {', '.join(machine.sensors)}.")
+        raise TrialFailed(
+            f"No sensor “{aim.sensor}” is declared; known: {', '.join(machine.sensors)}.",
+            ChangeParameter("sensor", "one that is declared"),
+        )
     with bench.aside():  # what was heated a while ago is no wrong curve
         for heater in machine.heaters:
             await from_room(bench, heater, bench.heat.samples(heater), near_c=COOL_FRACTION * aim.apart, falling=True)
@@ -63,7 +73,7 @@ async def sensors_at_rest(bench: Bench, aim: SensorParameters) -> TrialResult:
     ]
     compared = aim.references > 0 and means[aim.sensor] is not None  # a wrong curve is what the reference is there for
     if odd and not (compared and set(odd) == {aim.sensor}):
-        return TrialResult("failed", " ".join(odd.values()), {}, tuple(findings))
+        return TrialResult("failed", " ".join(odd.values()), {}, tuple(findings), remedies=ODD_SENSOR)
     if odd:
         return await _beside_reference(bench, aim, findings, odd[aim.sensor], False)
     apart = max(v for v in means.values() if v is not None) - min(v for v in means.values() if v is not None)
@@ -81,7 +91,10 @@ async def _beside_reference(
     machine = bench.machine
     own = live_curve(machine, aim.sensor, bench.settings.live)
     if own is None:
-        raise TrialFailed(f"The {aim.sensor} sensor has no curve on the board: give it one in the machine file first.")
+        raise TrialFailed(
+            f"The {aim.sensor} sensor has no curve on the board: give it one in the machine file first.",
+            ChangeSetting(f"sensors.{aim.sensor}", "a curve: beta with its values, or points"),
+        )
     references = await _references(bench, aim)
     return _compared(bench, aim, own, references, findings, agreement, calm)
 
@@ -128,13 +141,16 @@ async def _references(bench: Bench, aim: SensorParameters) -> tuple[Reference, .
         )
         async with bench.builder.by_hand(put, out) as answer:
             if answer != "they are in":
-                raise TrialFailed("Stopped: nothing was concluded.")
+                raise TrialFailed("Stopped: nothing was concluded.", StartAgain())
             await bench.clock.rest(SETTLE_S)
             shown = (await _averages(bench, (aim.sensor,), f"reference {number + 1} of {aim.references}", fraction))[
                 aim.sensor
             ]
             if shown is None:
-                raise TrialFailed(f"The {aim.sensor} sensor stopped reading: check its plug and cable.")
+                raise TrialFailed(
+                    f"The {aim.sensor} sensor stopped reading: check its plug and cable.",
+                    ByHand(f"check plug and cable of the {aim.sensor} sensor"),
+                )
             asked = Measure(
                 "What does the reference thermometer show?",
                 (),
@@ -178,7 +194,10 @@ def _compared(
         why = f"{agreement} The {aim.sensor} sensor agrees with the reference within its error: leave it."
         if not calm:
             why += " It really is that warm there, or the other sensors are off: compare one of those."
-        return TrialResult("proven" if calm else "failed", why, {}, tuple(findings))
+        compare = ChangeParameter("sensor", "compare another one with the reference")
+        return TrialResult(
+            "proven" if calm else "failed", why, {}, tuple(findings), remedies=() if calm else (compare,)
+        )
     worst = max(references, key=lambda reference: abs(reference.shown_c - reference.true_c))
     words = [f"At {worst.true_c:.1f} °C the {aim.sensor} sensor shows {worst.shown_c:.1f}."]
     ranked = likeliest(own, pullup, references, aim.error)
@@ -202,7 +221,8 @@ def _compared(
         ]
         findings += about(own_sensor, fitted)
     name = NAMES[best.fit.kind] if best is not None else ""
-    return TrialResult("failed", " ".join(words), {}, tuple(findings), options, name)
+    more = () if options else (ChangeParameter("references", "more references, one near the working point"),)
+    return TrialResult("failed", " ".join(words), {}, tuple(findings), options, name, more)
 
 
 NAMES = {"beta": "beta curve", "steinhart": "own curve"}

@@ -20,6 +20,7 @@ from ublet.core.heat.soak import SheetModel, drift_of, fit_sheet, predict_soak, 
 from ublet.core.heat.start import check_room_above, from_room, heat_needs, surface_sensor
 from ublet.core.heat.trials import STEP_HEADROOM_C
 from ublet.core.machine.schema import MachineFile
+from ublet.core.remedy import ByHand, ChangeParameter
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, number_or, setting
 from ublet.core.trial import Need, TrialSpec
@@ -97,7 +98,10 @@ class Watched:
         seen = self.bench.heat.celsius(self.surface) if self.surface else None
         self._missed = self._missed + 1 if seen is None and self.surface is not None else 0
         if self._missed > MOST_MISSED:
-            raise TrialFailed(f"The {self.surface} sensor stopped reading: check its plug and cable, then try again.")
+            raise TrialFailed(
+                f"The {self.surface} sensor stopped reading: check its plug and cable, then try again.",
+                ByHand(f"check plug and cable of the {self.surface} sensor"),
+            )
         row = (time_s, mean_duty, mean_c, math.nan if seen is None else seen)
         self.rows.append(row)
         self.bench.record.row("soak", row)
@@ -141,7 +145,10 @@ async def bed_soak(bench: Bench, aim: SoakParameters) -> TrialResult:
         check_room_above(bench.machine, aim.heater, aim.target, STEP_HEADROOM_C)
     surface = surface_sensor(bench.machine, aim.heater)
     if surface is not None and bench.heat.celsius(surface) is None:
-        raise TrialFailed(f"The {surface} sensor on the surface does not read: check its plug. Nothing was heated.")
+        raise TrialFailed(
+            f"The {surface} sensor on the surface does not read: check its plug. Nothing was heated.",
+            ByHand(f"check plug and cable of the {surface} sensor"),
+        )
     tuned = bench.record.earlier("bed-control", heater=aim.heater)
     samples = bench.heat.samples(aim.heater)
     room = await from_room(bench, aim.heater, samples, aim.wait)
@@ -253,7 +260,9 @@ def _not_still(watched: Watched, aimed: Aimed) -> TrialResult:
         f"After {duration(aimed.aim.longest)} at {aimed.aim.target:g} °C it is not certain that the bed stands still."
         f"{complaint} Keep draughts away, or allow more drift or time."
     )
-    return TrialResult("failed", why, aimed.conditions)
+    longer = ChangeParameter("longest", "a longer wait")
+    draughts = ByHand("keep draughts away from the bed")
+    return TrialResult("failed", why, aimed.conditions, remedies=(longer, draughts))
 
 
 def _concluded(bench: Bench, watched: Watched, aimed: Aimed, sheet: SheetModel | None) -> TrialResult:

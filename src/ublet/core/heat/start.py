@@ -12,6 +12,7 @@ from ublet.core.heat.gain_sets import gains_below, gains_root
 from ublet.core.heat.pid import PidGains
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
+from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, GoTo, StartAgain
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.trial import Need
 from ublet.core.units import duration
@@ -39,7 +40,10 @@ async def reach(
         if near and now - there >= settles_s:
             return
         if now - since > LONGEST_S:
-            raise TrialFailed(f"The {heater} did not hold {celsius:g} °C within {LONGEST_S / 60:g} minutes.")
+            raise TrialFailed(
+                f"The {heater} did not hold {celsius:g} °C within {LONGEST_S / 60:g} minutes.",
+                GoTo(f"{bench.machine.heaters[heater].part} control", "gains that hold a temperature", heater=heater),
+            )
         phase = settling if near else f"{sample.celsius:.0f} of {celsius:g} °C"
         bench.progress(Progress(f"{heater} heats", fraction, None, phase))
 
@@ -74,7 +78,8 @@ def room_temperature(bench: Bench, heater: str) -> float:
     if room is None:
         raise TrialFailed(
             f"The {bench.machine.heaters[heater].sensor} sensor reads open or shorted: "
-            "check its plug and cable, then try again. Nothing was heated."
+            "check its plug and cable, then try again. Nothing was heated.",
+            ByHand(f"check plug and cable of the {bench.machine.heaters[heater].sensor} sensor"),
         )
     return room
 
@@ -161,7 +166,10 @@ async def from_room(
         )
     )
     if answer != "wait":
-        raise TrialFailed(f"Not started: the {heater} was still warm and you chose not to wait.")
+        raise TrialFailed(
+            f"Not started: the {heater} was still warm and you chose not to wait.",
+            StartAgain("and wait until it is cool, or choose not to ask (parameter wait)"),
+        )
     with bench.aside():
         fan = part_fan(bench.machine)
         if fan:
@@ -215,13 +223,18 @@ def check_room_above(machine: MachineFile, heater: str, target: float, headroom:
         TrialFailed: with the highest target allowed.
     """
     if heater not in machine.heaters:
-        raise TrialFailed(f"No heater “{heater}” is declared; known: {', '.join(machine.heaters)}.")
+        raise TrialFailed(
+            f"No heater “{heater}” is declared; known: {', '.join(machine.heaters)}.",
+            ChangeParameter("heater", "one that is declared"),
+        )
     highest = machine.heaters[heater].maximum_c - headroom
     if target > highest:
         raise TrialFailed(
             f"{target:g} °C is too near the maximum of the {heater} "
             f"({machine.heaters[heater].maximum_c:g} °C): the limit cycle needs {headroom:g} °C above the target. "
-            f"Choose {highest:g} °C or less."
+            f"Choose {highest:g} °C or less.",
+            ChangeParameter("target", f"{highest:g} °C or less"),
+            ChangeSetting(f"heaters.{heater}.maximum_c", "if the part stands more"),
         )
 
 

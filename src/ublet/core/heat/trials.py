@@ -32,6 +32,7 @@ from ublet.core.heat.report import (
 from ublet.core.heat.start import check_room_above, from_room, heat_needs, live_gains, live_root, part_fan
 from ublet.core.heat.step import measure_step
 from ublet.core.machine.schema import MachineFile
+from ublet.core.remedy import ChangeParameter, StartAgain
 from ublet.core.run import Finding, Progress, Stream, Subject, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, number_or, setting
 from ublet.core.trial import TrialSpec
@@ -121,11 +122,16 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
             fit_model, series.column("time_s"), series.column("duty"), series.column("temperature_c"), room
         )
     except ValueError as error:
-        raise TrialFailed(f"This record does not determine gains: {error}.") from error
+        raise TrialFailed(
+            f"This record does not determine gains: {error}.", StartAgain("with more cycles (parameter cycles)")
+        ) from error
     situation = step_situation(fit.model, aim.target, room, noise, loss_ratio if fan else None, limit, demands)
     made = await bench.compute(candidates, fit.model, point, before, situation, demands)
     if aim.choose not in ("recommended", *made):
-        raise TrialFailed(f"The {aim.heater} does not carry the {aim.choose} gains: take the recommended ones.")
+        raise TrialFailed(
+            f"The {aim.heater} does not carry the {aim.choose} gains: take the recommended ones.",
+            ChangeParameter("choose", "recommended"),
+        )
     best, why = recommend(made, demands)
     if aim.choose != "recommended":
         best, why = aim.choose, "as asked for"
@@ -175,7 +181,10 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
         fan = part_fan(bench.machine) if demands.fans else None
     tuned = bench.record.earlier("hotend-control" if demands.fans else "bed-control", heater=aim.heater)
     if tuned is None:
-        raise TrialFailed(f"There is no model of the {aim.heater} yet: tune it first, then verify.")
+        raise TrialFailed(
+            f"There is no model of the {aim.heater} yet: tune it first, then verify.",
+            StartAgain("the tuning, which makes the model"),
+        )
     samples = bench.heat.samples(aim.heater)
     room = await from_room(bench, aim.heater, samples, aim.wait)
     start = await anext(samples)
@@ -236,11 +245,14 @@ async def heater_verify(bench: Bench, aim: VerifyAim) -> TrialResult:
             f"overshoot {seen.overshoot_c:.1f} °C (predicted {predicted.measure.overshoot_c:.1f}), "
             f"settled in {duration(seen.settle_s)} (read every {TICK_S:g} s), ripple {seen.ripple_c:.2f} °C"
         )
+    good = not broken and seen.settle_s is not None
+    retune = StartAgain("tune it again, or choose calmer gains (parameter choose)")
     return TrialResult(
-        "failed" if broken or seen.settle_s is None else "proven",
+        "proven" if good else "failed",
         why,
         {"target_c": aim.target, "room_c": room, "start_c": start.celsius},
         about({"heater": aim.heater}, findings),
+        remedies=() if good else (retune,),
     )
 
 

@@ -13,6 +13,7 @@ from ublet.core.heat.start import surface_sensor
 from ublet.core.machine.schema import MachineFile
 from ublet.core.mixed_up import cycles
 from ublet.core.questions import Question
+from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -57,7 +58,10 @@ async def heaters_paired(bench: Bench, aim: PairingParameters) -> TrialResult:
         readings = {name: bench.heat.celsius(name) for name in machine.sensors}
         odd = odd_sensors(readings, machine.machine.room_c, APART_C)
     if odd:
-        raise TrialFailed(f"{' '.join(odd.values())} Nothing was heated.")
+        raise TrialFailed(
+            f"{' '.join(odd.values())} Nothing was heated.",
+            GoTo("sensors at rest", "compare the sensor with a reference"),
+        )
     pulses: list[Warmed] = []
     felt: dict[str, str] = {}
     for number, name in enumerate(machine.heaters):
@@ -141,7 +145,8 @@ def _paired(
         words.append(
             f"Nobody felt which block the {named} warms, so plugs may be mixed up unnoticed: pulse again, longer."
         )
-        return TrialResult("failed", " ".join(words), {}, findings)
+        longer = ChangeParameter("longest_s", "longer pulses")
+        return TrialResult("failed", " ".join(words), {}, findings, remedies=(longer,))
     words += [f"Driving the {name}, the {block} got warm." for name, block in felt.items() if block != name]
     if not words:
         return TrialResult("proven", "Each heater warms its own block and its own sensor.", {}, findings)
@@ -157,7 +162,8 @@ def _paired(
             proposals += exchange(parts, root, sockets, effect)
             words.append(f"The {what}' plugs are mixed up.")
     if not proposals or dead:
-        return TrialResult("failed", " ".join(words), {}, findings)
+        wired = ByHand("check the heater's plug, its fuse and its supply")
+        return TrialResult("failed", " ".join(words), {}, findings, remedies=(wired, StartAgain()))
     if not (heaters and sensors):
         words.append(f"The {'sensors' if heaters else 'heaters'} are right.")
     option = Option("mend", "then pulse them again", proposals, {})
@@ -197,7 +203,8 @@ async def fans_one_by_one(bench: Bench, aim: FanParameters) -> TrialResult:
     ]
     wrong = {seen: name for name, seen in cycles(turned, own).items()}
     if not wrong:
-        return TrialResult("failed", " ".join(words), {}, findings)
+        wired = ByHand("check the fan's plug")
+        return TrialResult("failed", " ".join(words), {}, findings, remedies=(wired, StartAgain()))
     sockets = {name: bench.settings.shown(f"fans.{name}.socket") for name in wrong}
     option = Option(
         "mend", "then turn them again", exchange(wrong, "fans", sockets, "the {} fan is plugged in there"), {}

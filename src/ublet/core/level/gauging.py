@@ -8,6 +8,7 @@ from ublet.core.acts import LowerOntoGauge
 from ublet.core.bench import Bench
 from ublet.core.motion.homing_moves import home_unhomed
 from ublet.core.questions import Jog
+from ublet.core.remedy import StartAgain
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.settings import setting
 
@@ -52,4 +53,4 @@ async def onto_gauge(bench: Bench, gauge_mm: float, mm_s: float) -> None:
         homed=False,
     )
     if (await bench.builder.jog(asked, mm_s)).answer != "it drags":
-        raise TrialFailed("Stopped before the nozzle stood on the gauge: nothing was changed.")
+        raise TrialFailed("Stopped before the nozzle stood on the gauge: nothing was changed.", StartAgain())

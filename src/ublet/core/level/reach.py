@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from ublet.core.arrays import Point
 from ublet.core.machine.schema import MachineFile
+from ublet.core.remedy import ChangeSetting, GoTo
 from ublet.core.run import TrialFailed
 
 INSIDE_MM = 0.5
@@ -80,7 +81,11 @@ def reach_of(machine: MachineFile) -> ProbeArea:
             raise TrialFailed(
                 f"The probe reaches no place of the bed along {name.upper()}: the nozzle goes from {axis.minimum_mm:g} "
                 f"to {axis.maximum_mm:g} mm, the probe sits {by:+g} mm from it, and the bed's margin is "
-                f"{bed.margin_mm:g} mm. Correct offset, travel or margin."
+                f"{bed.margin_mm:g} mm. Correct offset, travel or margin.",
+                ChangeSetting(
+                    "probe.offset_x_mm" if name == "x" else "probe.offset_y_mm", "where the probe really sits"
+                ),
+                GoTo("travel limits", "how far the nozzle goes"),
             )
         sides.append((low, high))
     return ProbeArea(sides[0], sides[1], offset)
@@ -92,7 +97,9 @@ def must_reach(reach: ProbeArea, place: Point) -> None:
         if not low - 1e-6 <= at <= high + 1e-6:
             raise TrialFailed(
                 f"{reach.words(place)} is out of reach: along {axis} the probe touches the bed from {low:.1f} to "
-                f"{high:.1f} mm (travel shifted by the probe's offset, less the bed's margin)."
+                f"{high:.1f} mm (travel shifted by the probe's offset, less the bed's margin).",
+                ChangeSetting("mesh.margin_mm", "points that the probe reaches"),
+                GoTo("travel limits", "how far the nozzle goes"),
             )
 
 

@@ -9,6 +9,8 @@ from ublet.core.heat.demands import hotends
 from ublet.core.heat.start import CLOSE_C, reach
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import preheats
+from ublet.core.remedies import material_remedy
+from ublet.core.remedy import ChangeParameter, ChangeSetting
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need
@@ -53,7 +55,7 @@ def _temperatures(machine: MachineFile, aim: WarmUp) -> tuple[float, float]:
     material = machine.materials.get(aim.material)
     if material is None:
         known = ", ".join(machine.materials) or "none: add a table below [materials]"
-        raise TrialFailed(f"No material “{aim.material}” is declared; known: {known}.")
+        raise TrialFailed(f"No material “{aim.material}” is declared; known: {known}.", material_remedy(machine))
     return aim.bed_c or material.bed_c, aim.nozzle_c or material.nozzle_c
 
 
@@ -70,9 +72,15 @@ def wanted(machine: MachineFile, aim: WarmUp) -> dict[str, float]:
         if not celsius:
             continue
         if not heaters:
-            raise TrialFailed(f"This machine file declares no heater of a {words}: it can only be done as it is.")
+            raise TrialFailed(
+                f"This machine file declares no heater of a {words}: it can only be done as it is.",
+                ChangeSetting("heaters", f'set part = "{words}" at a heater'),
+            )
         if celsius > (most := machine.heaters[heaters[0]].maximum_c):
-            raise TrialFailed(f"The {heaters[0]} may be {most:g} °C at the most: {celsius:g} is too hot.")
+            raise TrialFailed(
+                f"The {heaters[0]} may be {most:g} °C at the most: {celsius:g} is too hot.",
+                ChangeParameter("bed_c" if words == "bed" else "nozzle_c", f"{most:g} °C or less"),
+            )
         temperatures[heaters[0]] = celsius
     return temperatures
 

@@ -8,6 +8,8 @@ from ublet.core.heat.start import reach
 from ublet.core.machine.schema import Axis, MachineFile
 from ublet.core.motion.caps import UNHOMED_MM_S
 from ublet.core.motion.lift_directions import must_go_alike
+from ublet.core.remedies import WRITE
+from ublet.core.remedy import GoTo, StartAgain
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.words import several
 
@@ -30,7 +32,7 @@ def number_of(bench: Bench, path: str) -> float:
     """
     value = bench.settings.live(path)
     if not isinstance(value, (int, float)):
-        raise TrialFailed(f"The board has no {path}: write the machine file to it first.")
+        raise TrialFailed(f"The board has no {path}: write the machine file to it first.", WRITE)
     return float(value)
 
 
@@ -96,7 +98,11 @@ async def home_axis(bench: Bench, name: str) -> float | None:
                 await _over_the_bed(bench)
     why, shift = await bench.motion.home(name)
     if why:
-        raise TrialFailed(f"{name.upper()} did not find its end: {why}.")
+        raise TrialFailed(
+            f"{name.upper()} did not find its end: {why}.",
+            GoTo("inputs by hand", f"the end of {name.upper()} must read when it is pressed"),
+            GoTo("directions", f"{name.upper()} must go towards its end"),
+        )
     with bench.aside():
         away = homing.back_off_mm * (-1 if homing.end == "high" else 1)
         await bench.motion.move(name, away, homing.fast_mm_s)
@@ -115,7 +121,8 @@ def _must_have_a_trigger(machine: MachineFile) -> None:
     if probe.coil is None or not probe.coil.trigger_hz:
         raise TrialFailed(
             "Z homes with a coil that has no calibration curve yet, and so no frequency to trigger at "
-            "(probe.coil.trigger_hz). Measure it first: station coil probe, trial coil-curve. Z did not move."
+            "(probe.coil.trigger_hz). Measure it first: station coil probe, trial coil-curve. Z did not move.",
+            GoTo("coil probe", "measure the curve and keep it", "coil-curve"),
         )
 
 
@@ -134,7 +141,7 @@ async def go_to(bench: Bench, name: str, mm: float, speed_mm_s: float) -> None:
     """Move an axis that is homed to a position."""
     here = bench.motion.position(name)
     if here is None:
-        raise TrialFailed(f"{name.upper()} is not homed any more: start again.")
+        raise TrialFailed(f"{name.upper()} is not homed any more: start again.", StartAgain())
     if abs(mm - here) > 1e-4:
         await bench.motion.move(name, mm - here, speed_mm_s)
 

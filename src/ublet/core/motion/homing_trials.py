@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, homing_order, moving, preheat_words
+from ublet.core.remedy import ByHand
 from ublet.core.run import Finding, Progress, Stream, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -93,7 +94,8 @@ async def homing(bench: Bench, aim: HomingParameters) -> TrialResult:
         if spread.deviation_mm > SPREAD_LIMIT_MM:
             bad.append(f"{name.upper()} repeats only to {spread.deviation_mm:.3f} mm: look at its switch and mount.")
     if bad:
-        return TrialResult("failed", " ".join(bad), {}, tuple(findings))
+        loose = ByHand("tighten switch and mount; take up play")
+        return TrialResult("failed", " ".join(bad), {}, tuple(findings), remedies=(loose,))
     return TrialResult("proven", "Every axis finds its end, and finds it again.", {}, tuple(findings))
 
 

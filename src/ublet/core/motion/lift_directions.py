@@ -11,6 +11,7 @@ from ublet.core.acts import LookAtLifts
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
+from ublet.core.remedy import GoTo
 from ublet.core.run import Option, Progress, Proposal, TrialFailed
 from ublet.core.words import several
 
@@ -115,5 +116,8 @@ async def must_go_alike(bench: Bench) -> None:
         return
     seen = await look_at_lifts(bench)
     if not seen.good:
-        raise TrialFailed(f"{seen.words} The station lead screws proposes what mends it; Z was not homed.")
+        raise TrialFailed(
+            f"{seen.words} The station lead screws proposes what mends it; Z was not homed.",
+            GoTo("lead screws", "what mends them is proposed there", "lead-screws"),
+        )
     bench.motion.prove_lifts()

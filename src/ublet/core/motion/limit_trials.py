@@ -21,6 +21,7 @@ from ublet.core.motion.homing_moves import (
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.limits import Bracket, highest, lowest, tidy
 from ublet.core.questions import Live
+from ublet.core.remedy import ByHand, GoTo
 from ublet.core.run import Finding, Option, Proposal, Subject, TrialFailed, TrialResult
 from ublet.core.settings import Part, Value, setting
 from ublet.core.trial import TrialSpec
@@ -94,7 +95,9 @@ async def speed_limits(bench: Bench, aim: LimitParameters) -> TrialResult:
             if limit.holds is None:
                 raise TrialFailed(
                     f"Steps are lost even at {100 * LOWEST_FRACTION:.0f} % of {named}'s {what}: look at the driver "
-                    "current and whether something binds."
+                    "current and whether something binds.",
+                    GoTo("speed limits", "the current of its driver", "driver-current"),
+                    ByHand(f"look what binds on {named}"),
                 )
             for axis in axes:
                 own = limit.times(now[axis])
@@ -138,7 +141,11 @@ async def driver_current(bench: Bench, aim: DriverCurrentParameters) -> TrialRes
         findings += (learnt := _findings("current", {"axis": axes[0]}, limit, "A"))
         bench.record.found(*learnt)
         if limit.holds is None:
-            raise TrialFailed(f"Steps are lost on {named} even at {1.5 * now:.2f} A: too fast, or does something bind?")
+            raise TrialFailed(
+                f"Steps are lost on {named} even at {1.5 * now:.2f} A: too fast, or does something bind?",
+                ByHand(f"look what binds on {named}"),
+                GoTo("speed limits", "a speed that the motors carry", "speed-limits"),
+            )
         wanted = tidy(limit.holds * aim.margin, down=False)
         ratio = now / limit.holds
         words.append(

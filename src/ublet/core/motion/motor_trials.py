@@ -14,6 +14,7 @@ from ublet.core.machine.wiring import plug_words
 from ublet.core.mixed_up import cycles
 from ublet.core.motion.lift_directions import LiftsSeen, lifts_of, look_at_lifts, turned_round
 from ublet.core.questions import Question
+from ublet.core.remedy import ByHand, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialResult
 from ublet.core.settings import Part, Value, setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -178,7 +179,9 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
         return TrialResult("proven", f"{len(names)} motors turn when commanded.", {}, findings)
     wrong = {seen: name for name, seen in cycles(answers, own).items()}
     if not wrong:
-        return TrialResult("failed", " ".join(words), {}, findings)
+        wired = ByHand("check the motor's plug and wires")
+        current = GoTo("machine file", "the current of its driver (run_a)")
+        return TrialResult("failed", " ".join(words), {}, findings, remedies=(wired, current))
     paths = dict(zip(names, roots, strict=True))
     sockets = {paths[name]: bench.settings.shown(f"{paths[name]}.socket") for name in wrong}
     parts = {paths[part]: paths[other] for part, other in wrong.items()}
@@ -190,6 +193,9 @@ async def motors_one_by_one(bench: Bench, aim: MotorParameters) -> TrialResult:
     )
     option = Option("mend", "then turn them again", proposals, {})
     return TrialResult("failed", " ".join(words), {}, findings, (option,), "mend")
+
+
+LIFTS = (GoTo("lead screws", "bring the sides together", "lead-screws-by-hand"),)
 
 
 async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
@@ -220,7 +226,7 @@ async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
         mended = turned_round(bench, lifts)
         others = " ".join(problem for mend in mends for problem in mend.problems)
         if not any(mend.needed for mend in mends):
-            return TrialResult("failed", lifts.words, {}, findings, mended, mended[0].name if mended else "")
+            return TrialResult("failed", lifts.words, {}, findings, mended, mended[0].name if mended else "", LIFTS)
         findings = (*findings, Finding("lifts_right", 0.0, words=f"{lifts.words} {others}".strip()))
     elif lifts_of(machine) and saw["z"] == "up":
         bench.motion.prove_lifts()
@@ -240,7 +246,8 @@ async def directions(bench: Bench, aim: DirectionParameters) -> TrialResult:
             proposals.append(Proposal(f"{root}.reversed", flags[root], not flags[root], "", "it turns the other way"))
     option = Option("mend", "then move them again", tuple(proposals), {})
     kept = (option,) if proposals else ()
-    return TrialResult("failed", " ".join(words), {}, findings, kept, "mend" if kept else "")
+    motors_first = () if kept else (GoTo("motors", "each motor by itself"), StartAgain())
+    return TrialResult("failed", " ".join(words), {}, findings, kept, "mend" if kept else "", motors_first)
 
 
 def _plug(motor: str, before: Value, after: Value) -> Proposal:

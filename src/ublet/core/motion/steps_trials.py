@@ -22,6 +22,7 @@ from ublet.core.motion.measuring import INSTRUMENTS, REACH_MM, Length, length_of
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.motion.steps import AxisDrive, StepsAssessment, differing, judge_steps
 from ublet.core.questions import Confirm, Measure
+from ublet.core.remedy import ByHand, GoTo, StartAgain
 from ublet.core.run import Checkpoint, Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.trial import TrialSpec
@@ -52,6 +53,9 @@ class StepsParameters(Part):
     length_mm: float = setting("Travel that is measured.", unit="mm", low=5, high=500, default=100.0)
     repeats: int = setting("Readings of each.", low=2, high=20, default=3)
     instrument: Literal["rule", "callipers", "dial-gauge"] = setting("What it is measured with.", default="callipers")
+
+
+CURRENT = GoTo("speed limits", "the current of its driver", "driver-current")
 
 
 async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
@@ -96,7 +100,9 @@ async def steps_per_mm(bench: Bench, aim: StepsParameters) -> TrialResult:
         return TrialResult("proven", " ".join(good), {}, tuple(findings))
     option = Option("mend", "then measure again", tuple(proposals), {})
     kept = (option,) if proposals else ()
-    return TrialResult("failed", " ".join(bad + good), {}, tuple(findings), kept, "mend" if kept else "")
+    loose = () if kept else (ByHand("tighten the pulley; look for play in the belt or the screw"), CURRENT)
+    why = " ".join(bad + good)
+    return TrialResult("failed", why, {}, tuple(findings), kept, "mend" if kept else "", loose)
 
 
 def driven_together(machine: MachineFile, wanted: tuple[str, ...]) -> tuple[tuple[str, ...], ...]:
@@ -145,7 +151,7 @@ async def _measure(
             MarkPlace(name),
         )
         if await bench.builder.ask(marked) != "marked":
-            raise TrialFailed("Stopped at the mark: nothing was concluded.")
+            raise TrialFailed("Stopped at the mark: nothing was concluded.", StartAgain())
         await go_to(bench, name, start + direction * length_mm, speed)
         for place in places:
             text = f"How far did {place_words(name, place)} go from the mark?"

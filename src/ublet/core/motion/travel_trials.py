@@ -21,6 +21,7 @@ from ublet.core.motion.homing_moves import (
 )
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.questions import Jog
+from ublet.core.remedy import ByHand, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.trial import TrialSpec
@@ -108,7 +109,8 @@ async def travel_limits(bench: Bench, aim: TravelParameters) -> TrialResult:
             if shift is None or abs(shift) > EYE_MM:
                 raise TrialFailed(
                     f"{name.upper()} lost {abs(shift or 0.0):.1f} mm on the way: it ran against its stop. Start again, "
-                    "and stay a finger's width off the stops."
+                    "and stay a finger's width off the stops.",
+                    StartAgain("and stay a finger's width off the stops"),
                 )
     reaches = {}
     for name in AXES:
@@ -134,7 +136,11 @@ async def _mark(
     question = Jog(text, (HERE, "cannot get there"), cue, axes=axes)
     jogged = await bench.builder.jog(question, aim.speed_mm_s)
     if jogged.answer != HERE:
-        raise TrialFailed(f"The nozzle cannot get {words}: nothing was concluded.")
+        raise TrialFailed(
+            f"The nozzle cannot get {words}: nothing was concluded.",
+            ByHand(f"free the way of {named}"),
+            ChangeSetting(f"axes.{axes[0]}", "its travel"),
+        )
     for axis, mm in jogged.position.items():
         bench.record.row("marks", (float("xyz".index(axis)), float(corner), mm))
     return dict(jogged.position)

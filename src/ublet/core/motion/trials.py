@@ -9,6 +9,8 @@ from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.inputs import InputVerdict, Pressed, input_words, judge, mends
 from ublet.core.questions import Confirm, Question
+from ublet.core.remedies import WRITE
+from ublet.core.remedy import ByHand, StartAgain
 from ublet.core.run import Finding, Option, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part
 from ublet.core.trial import Need, TrialSpec, facts
@@ -29,7 +31,7 @@ async def inputs_by_hand(bench: Bench, aim: NoParameters) -> TrialResult:
     missing = [name for name in names if name not in bench.probe.inputs()]
     if not names or missing:
         raise TrialFailed(
-            f"The board does not report {', '.join(missing) or 'any input'}: write the machine file to it first."
+            f"The board does not report {', '.join(missing) or 'any input'}: write the machine file to it first.", WRITE
         )
     verdicts: dict[str, InputVerdict] = {}
     for number, name in enumerate(names):
@@ -50,7 +52,9 @@ async def inputs_by_hand(bench: Bench, aim: NoParameters) -> TrialResult:
         return TrialResult("proven", why, {}, findings)
     option = Option("mend", "then press them again", proposals, {})
     why = " ".join(verdict.words for verdict in bad)
-    return TrialResult("failed", why, {}, findings, (option,) if proposals else (), "mend" if proposals else "")
+    wired = () if proposals else (ByHand("check plug, wire and switch of each that is named"), StartAgain())
+    kept = (option,) if proposals else ()
+    return TrialResult("failed", why, {}, findings, kept, "mend" if proposals else "", wired)
 
 
 def _note(bench: Bench, number: int, pressed: Pressed | None) -> None:

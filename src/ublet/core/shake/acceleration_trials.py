@@ -16,6 +16,7 @@ from ublet.core.motion.caps import Caps
 from ublet.core.motion.limits import tidy
 from ublet.core.motion.patterns import Stroke, square
 from ublet.core.motion.program import Program, To, timetable
+from ublet.core.remedy import ChangeParameter, GoTo
 from ublet.core.run import Finding, Option, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, Value, setting
 from ublet.core.shake.shapers import live_impulses
@@ -75,7 +76,9 @@ async def acceleration(bench: Bench, aim: AccelerationParameters) -> TrialResult
     if all(bound.rounding is None and bound.motors is None for bound in bounds.values()):
         raise TrialFailed(
             "Nothing bounds it yet: choose a shaper (station input shaper), or find out what the motors carry (station "
-            "speed limits)."
+            "speed limits).",
+            GoTo("input shaper", "choose a shaper"),
+            GoTo("speed limits", "what the motors carry"),
         )
     most = min(bound.most for bound in bounds.values())
     times = times_of(bench, aim, most)
@@ -130,7 +133,9 @@ def times_of(bench: Bench, aim: AccelerationParameters, most: float) -> dict[flo
     try:
         program = square(machine, aim.side_mm, 3, stroke)
     except ValueError as error:
-        raise TrialFailed(f"The reference print: {error}.") from error
+        raise TrialFailed(
+            f"The reference print: {error}.", ChangeParameter("side_mm", "a smaller reference print")
+        ) from error
     moves = Program(program.name, tuple(segment for segment in program.segments if isinstance(segment, To)))
     start = {axis: max(0.0, getattr(machine.axes, axis).minimum_mm) for axis in ("x", "y", "z")}
     with bench.aside():

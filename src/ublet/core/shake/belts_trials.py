@@ -11,6 +11,8 @@ from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
 from ublet.core.questions import Confirm
+from ublet.core.remedies import ACCELEROMETER
+from ublet.core.remedy import ByHand, GoTo, StartAgain
 from ublet.core.run import Finding, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.shake.frame import Mode
@@ -79,7 +81,8 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
     """
     if not share_belts(bench.machine):
         raise TrialFailed(
-            "Each axis of this machine has a belt of its own: there are no two that pull together. Nothing was moved."
+            "Each axis of this machine has a belt of its own: there are no two that pull together. Nothing was moved.",
+            GoTo("resonance", "sweep each axis by itself", "resonance"),
         )
     rounds = 0
     while True:
@@ -119,7 +122,8 @@ async def belts(bench: Bench, aim: BeltsParameters) -> TrialResult:
         f"{ratio_sentence}; {100 * aim.alike:g} % are allowed. A head that is racked by unequal belts vibrates "
         "along both axes."
     )
-    return TrialResult("failed", why, {}, findings)
+    tighten = ByHand(f"tighten belt {NAMES[slack]}, then start again")
+    return TrialResult("failed", why, {}, findings, remedies=(tighten,))
 
 
 async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[BeltTension, BeltTension]:
@@ -135,14 +139,15 @@ async def _measured(bench: Bench, aim: BeltsParameters, rounds: int) -> tuple[Be
             for row in rows_of(bands):  # one by one: they are looked at while a belt is tightened
                 bench.record.row(FREQUENCY_RESPONSE.name, row, f"{direction} {rounds + 1}")
             if bad := await bench.compute(amiss_of, response, bands, direction):
-                raise TrialFailed(" ".join(bad))
+                raise TrialFailed(" ".join(bad), ACCELEROMETER, StartAgain())
             modes = await bench.compute(fit_modes, bands)
             repeats_of = [(await bench.compute(fit_tension, one))[0] for one in repeats] if len(repeats) > 1 else []
             tension = BeltTension(*await bench.compute(fit_tension, bands), modes[0], tuple(repeats_of))
             if tension.hz2 <= SURELY * tension.hz2_u:
                 raise TrialFailed(
                     f"The response along diagonal {NAMES[number]} does not follow what the belt did: is the sensor "
-                    "on the head, and turned as it is declared (station accelerometer)?"
+                    "on the head, and turned as it is declared (station accelerometer)?",
+                    ACCELEROMETER,
                 )
             tensions.append(tension)
     return tensions[0], tensions[1]

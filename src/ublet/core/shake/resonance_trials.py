@@ -11,6 +11,8 @@ import numpy as np
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
+from ublet.core.remedies import ACCELEROMETER
+from ublet.core.remedy import GoTo
 from ublet.core.run import Finding, TrialResult, about
 from ublet.core.settings import Value, setting
 from ublet.core.shake.complaints import response_words, symptoms
@@ -67,6 +69,9 @@ class ResonanceParameters(SweepParameters):
         return tuple(axis for axis in self.axes if self.load_kg and machine.bed.moves == axis)
 
 
+TOWER = GoTo("resonance", "measure it from a print", "ringing-tower")
+
+
 async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
     """Sweep each axis, unshaped, and determine its modes from the response to what was commanded."""
     await stand_in_the_middle(bench)
@@ -93,7 +98,9 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
             amiss = [*_amiss(axis, response, repeat_modes), *_sentences(response_words(bands))]
             bad = await bench.compute(amiss_of, response, bands, axis) or _not_whole(axis, fit)
             if bad:  # no figure of this axis can be trusted
-                return TrialResult("failed", " ".join([*bad, *good, *amiss]), _conditions(bench), tuple(findings))
+                why = " ".join([*bad, *good, *amiss])
+                ways_out = (ACCELEROMETER, TOWER)
+                return TrialResult("failed", why, _conditions(bench), tuple(findings), remedies=ways_out)
             axis_findings = findings_of(modes, axis, bands, sweep, by, repeat_modes)
             findings += axis_findings
             bench.record.found(*axis_findings)

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.machine.schema import MachineFile
-from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult, about
+from ublet.core.remedy import ByHand, ChangeSetting, GoTo
+from ublet.core.run import Finding, Outcome, Progress, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.shake.mount import along_axes, declared_columns
 from ublet.core.streams import Chunk
@@ -54,7 +55,11 @@ class RestParameters(Part):
 async def accelerometer_at_rest(bench: Bench, aim: RestParameters) -> TrialResult:
     """Listen while nothing moves: gravity gives scale and way up, the rest is noise."""
     if (kind := bench.streams.kinds().get(SENSOR)) is None:
-        raise TrialFailed("This board has no accelerometer. Nothing was done.")
+        raise TrialFailed(
+            "This board has no accelerometer. Nothing was done.",
+            ChangeSetting("accelerometer", "declare the sensor, and plug it in"),
+            GoTo("resonance", "measure it from a print", "ringing-tower"),
+        )
     wanted = round(aim.seconds * aim.rate_hz)
     chunks: list[Chunk] = []
     count = 0
@@ -100,7 +105,10 @@ async def accelerometer_at_rest(bench: Bench, aim: RestParameters) -> TrialResul
     if lost:
         good += f" {lost} of {lost + count} readings were lost on the way; a sweep bridges such gaps."
     conditions = {"rate_hz": aim.rate_hz}
-    return TrialResult("failed" if wrong else "proven", " ".join(wrong) or good, conditions, tuple(findings))
+    ways_out = (ByHand("check the sensor's cable and screws"), ChangeSetting("accelerometer", "what sensor it is"))
+    outcome: Outcome = "failed" if wrong else "proven"
+    why = " ".join(wrong) or good
+    return TrialResult(outcome, why, conditions, tuple(findings), remedies=ways_out if wrong else ())
 
 
 def above_noise(bench: Bench, noise_m_s2: float) -> float:

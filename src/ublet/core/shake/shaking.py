@@ -17,6 +17,8 @@ from ublet.core.motion.homing_moves import go_to, home_unhomed, preheats
 from ublet.core.motion.program import Program, SweepMove, Timetable
 from ublet.core.motion.sweep_motion import LEAD_IN_S
 from ublet.core.questions import Confirm
+from ublet.core.remedies import ACCELEROMETER
+from ublet.core.remedy import ByHand, ChangeSetting, GoTo, StartAgain
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.shake.complaints import at_ends
 from ublet.core.shake.mount import along_axes, declared_columns
@@ -152,7 +154,7 @@ async def sensor_on(bench: Bench, part: Mounting) -> None:
         MountSensor(part),
     )
     if await bench.builder.ask(asked) == STOP:
-        raise TrialFailed("Stopped before it was shaken. Nothing was changed.")
+        raise TrialFailed("Stopped before it was shaken. Nothing was changed.", StartAgain())
 
 
 async def hands_off(bench: Bench, seconds: float) -> None:
@@ -225,7 +227,9 @@ async def response_to(
                 if silent > SILENT_S * RATE_HZ:
                     raise TrialFailed(
                         "The accelerometer fell silent while the machine was shaken: its plug, or its cable. The "
-                        "motion was stopped; push the plug in, look at the cable, and start again."
+                        "motion was stopped; push the plug in, look at the cable, and start again.",
+                        ByHand("push in the accelerometer's plug; look at its cable"),
+                        ACCELEROMETER,
                     )
                 if run.begun_s is not None:
                     growing(chunk.time_s - run.begun_s, response)
@@ -239,14 +243,20 @@ async def response_to(
                 if ends_s is not None and chunk.time_s[-1] >= ends_s:
                     break
         if run.ended is None or run.ended[0] != "done" or run.begun_s is None:
-            raise TrialFailed(f"The motion was not finished ({run.ended[0] if run.ended else 'stopped'}).")
+            raise TrialFailed(
+                f"The motion was not finished ({run.ended[0] if run.ended else 'stopped'}).",
+                StartAgain("once what stopped the motion is seen to"),
+            )
         whole = np.concatenate([response for _, response in pieces])
         times = np.concatenate([listening.times(index, len(response)) for index, response in pieces])
     lost = sum(last - first_lost + 1 for first_lost, last in listening.gaps)
     if lost > MAX_LOST_FRACTION * len(whole):
         raise TrialFailed(
             f"{100 * lost / (lost + len(whole)):.0f} % of the readings were lost: the line is too slow, or this "
-            "computer too busy. Close what else runs here, and start again."
+            "computer too busy. Close what else runs here, and start again.",
+            StartAgain("when nothing else keeps this computer busy"),
+            ChangeSetting("board.baud", "a faster line"),
+            GoTo("resonance", "measure it from a print", "ringing-tower"),
         )
     ends = max(at_ends(column) for column in whole.T)
     return MeasuredResponse(times - run.begun_s, whole, listening.rate_hz, lost, ends, run.begun_s)

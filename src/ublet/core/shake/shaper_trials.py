@@ -11,6 +11,7 @@ import numpy as np
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.machine.schema import MachineFile
+from ublet.core.remedy import GoTo
 from ublet.core.run import Finding, Option, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, Value, setting
 from ublet.core.shake.choosing import OPTIMISED, Limits, ShaperCandidate, ShaperChoice, choose, judged
@@ -86,7 +87,8 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
     frame = known_modes(bench)
     if not frame:
         raise TrialFailed(
-            "How the axes ring is not known yet: sweep them (station resonance), or print a ringing tower and read it."
+            "How the axes ring is not known yet: sweep them (station resonance), or print a ringing tower and read it.",
+            GoTo("resonance", "sweep the axes, or read a printed tower"),
         )
     swept = bench.record.earlier("resonance")
     choices: dict[str, tuple[ShaperChoice, Limits]] = {}

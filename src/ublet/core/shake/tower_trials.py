@@ -15,6 +15,7 @@ from ublet.core.motion.homing_moves import home_unhomed, moving
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.running import WAY, followed
 from ublet.core.questions import Live, Measure
+from ublet.core.remedy import ByHand, ChangeParameter, StartAgain
 from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import setting
 from ublet.core.shake.sweeping import unshaped
@@ -85,7 +86,9 @@ async def tower(bench: Bench, aim: TowerParameters) -> TrialResult:
     if not frequencies:
         raise TrialFailed(
             "No ripples on any wall: it rings too little to be seen, or it was printed too gently. Print it faster or "
-            "harder, in a glossy dark material, and look along the walls against a lamp."
+            "harder, in a glossy dark material, and look along the walls against a lamp.",
+            StartAgain("print it faster or harder, in a glossy dark material"),
+            ByHand("look along the walls against a lamp"),
         )
     return _concluded(frequencies, rows)
 
@@ -119,7 +122,7 @@ async def _read(
     while True:
         answer = await bench.builder.ask(_question(aim, band, wall, bands, ripples, odd))
         if answer == STOP:
-            raise TrialFailed("Stopped before all walls were read.")
+            raise TrialFailed("Stopped before all walls were read.", StartAgain())
         if answer == NONE_SEEN or (answer == FEWER and ripples == FEWEST):
             return None
         if answer == FEWER:
@@ -154,7 +157,11 @@ async def _print(bench: Bench, aim: TowerParameters) -> None:
     try:
         program = ringing_tower(bench.machine, aim)
     except ValueError as error:
-        raise TrialFailed(f"{str(error)[0].upper()}{str(error)[1:]}.") from error
+        raise TrialFailed(
+            f"{str(error)[0].upper()}{str(error)[1:]}.",
+            ChangeParameter("speed_mm_s", "slower"),
+            ChangeParameter("side_mm", "a tower that fits on the bed"),
+        ) from error
     await home_unhomed(bench, ("x", "y", "z"))
     _, material = material_of(bench.machine, aim.material)
     for bed in beds(bench.machine):
@@ -165,7 +172,10 @@ async def _print(bench: Bench, aim: TowerParameters) -> None:
     async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
         await followed(bench, table, run, controls, _nothing, "printing", 0.1)
     if run.ended is None or run.ended[0] != "done":
-        raise TrialFailed(f"The tower was not finished ({run.ended[0] if run.ended else 'stopped'}).")
+        raise TrialFailed(
+            f"The tower was not finished ({run.ended[0] if run.ended else 'stopped'}).",
+            StartAgain("once what stopped the print is seen to"),
+        )
     for heater in (*beds(bench.machine), hotend_of(bench.machine)):
         await bench.heat.off(heater)
 
@@ -195,7 +205,8 @@ def _concluded(frequencies: dict[str, Rippled], rows: dict[str, list[_Reading]])
     low, high = DAMPING - 2 * DAMPING_U, DAMPING + 2 * DAMPING_U
     words.append(f"A print does not show the damping: {low:.2f} to {high:.2f} is taken.")
     bad = any(own.problems for own in frequencies.values())
-    return TrialResult("failed" if bad else "proven", " ".join(words), {}, tuple(findings))
+    again = (StartAgain("read the walls that differ once more"),) if bad else ()
+    return TrialResult("failed" if bad else "proven", " ".join(words), {}, tuple(findings), remedies=again)
 
 
 def _needs(machine: MachineFile, aim: TowerParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:

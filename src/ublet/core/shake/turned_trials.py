@@ -9,6 +9,7 @@ from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
 from ublet.core.motion.program import SweepMove
+from ublet.core.remedy import ByHand, StartAgain
 from ublet.core.run import Finding, Option, Proposal, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.shake.mount import column_that_feels, columns_of, declared_columns, deduced
@@ -76,20 +77,26 @@ async def accelerometer_turned(bench: Bench, aim: TurnedParameters) -> TrialResu
     if loose:
         raise TrialFailed(
             f"Along {several(loose)} much of its reading is not the jerk: its mount rattles, or its cable whips. Screw "
-            "or clamp it down (no tape, no foam), tie the cable so that it hangs loose, and start again."
+            "or clamp it down (no tape, no foam), tie the cable so that it hangs loose, and start again.",
+            ByHand("screw the sensor down; let its cable hang loose"),
+            StartAgain(),
         )
     faint = [axis.upper() for axis, shown in felt.items() if column_that_feels(shown) is None]
     if faint:
         raise TrialFailed(
             f"A jerk along {several(faint)} shows on no axis of the sensor: it does not sit on the part that "
             "moves, or it is mounted at an angle. Mount it flat on the head, its edges along the machine's axes, "
-            "and start again."
+            "and start again.",
+            ByHand("mount the sensor flat on the head, its edges along the machine's axes"),
+            StartAgain(),
         )
     words = deduced(felt, gravity)
     if words is None:
         raise TrialFailed(
             "What it shows contradicts itself: two axes of the machine show on one of the sensor, or it would be left-"
-            "handed. Mount it flat, its edges along the machine's axes, and start again."
+            "handed. Mount it flat, its edges along the machine's axes, and start again.",
+            ByHand("mount the sensor flat on the head, its edges along the machine's axes"),
+            StartAgain(),
         )
     points = [f"{own.upper()} to {_direction(word)}" for own, word in zip("xyz", words, strict=True)]
     shown = f"sensor X points to machine {_direction(words[0])}, {several(points[1:])}"

@@ -13,7 +13,8 @@ from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, preheat_words
 from ublet.core.motion.program import Dwell, Program, Segment, Timetable, To
-from ublet.core.run import Finding, Stream, TrialFailed, TrialResult, about
+from ublet.core.remedy import ChangeParameter, GoTo, StartAgain
+from ublet.core.run import Finding, Outcome, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.shake.frame import Mode
 from ublet.core.shake.ringdown import WINDOW_S, ResidualVibration, amplitudes, left_of, moved_by
@@ -71,9 +72,15 @@ async def shaper_verify(bench: Bench, aim: ShaperVerifyParameters) -> TrialResul
         axis: impulses for axis in aim.axes if (impulses := live_impulses(bench.settings.live, axis)) is not None
     }
     if not sequences:
-        raise TrialFailed("No axis is shaped on the board: choose a shaper and keep it first (F3 takes it).")
+        raise TrialFailed(
+            "No axis is shaped on the board: choose a shaper and keep it first (key k).",
+            GoTo("input shaper", "choose a shaper and keep it", "input-shaper"),
+        )
     if unknown := [axis.upper() for axis in sequences if axis not in frame]:
-        raise TrialFailed(f"How {several(unknown)} rings is not known: sweep it first (station resonance).")
+        raise TrialFailed(
+            f"How {several(unknown)} rings is not known: sweep it first (station resonance).",
+            GoTo("resonance", f"sweep {several(unknown)}", "resonance"),
+        )
     await stand_in_the_middle(bench)
     findings: list[Finding] = []
     words: list[str] = []
@@ -98,7 +105,11 @@ async def shaper_verify(bench: Bench, aim: ShaperVerifyParameters) -> TrialResul
             bench.record.rows(RINGING.name, after_stop(response, axis, shown), of)
         left = left_of(ring_downs[0], ring_downs[1], modes)
         if not math.isfinite(left.fraction):
-            raise TrialFailed(f"{axis.upper()} does not ring enough without the shaper to be measured.")
+            raise TrialFailed(
+                f"{axis.upper()} does not ring enough without the shaper to be measured.",
+                GoTo("resonance", f"sweep {axis.upper()} again", "resonance"),
+                ChangeParameter("rounds", "more rounds"),
+            )
         read = [mode for mode, fraction in zip(frame[axis], left.modes, strict=True) if fraction is not None]
         predicted = residual(impulses, read)
         prediction_u = math.hypot(predicted_u(impulses, read), BOUND_U)
@@ -125,7 +136,13 @@ async def shaper_verify(bench: Bench, aim: ShaperVerifyParameters) -> TrialResul
         )
         reason, good = _otherwise(axis, *moved, left, predicted)
         (words if good else bad).append(reason)
-    return TrialResult("failed" if bad else "proven", " ".join([*words, *bad]), {}, tuple(findings))
+    ways_out = (
+        GoTo("resonance", "sweep it again", "resonance"),
+        GoTo("input shaper", "a shaper for it", "input-shaper"),
+    )
+    outcome: Outcome = "failed" if bad else "proven"
+    why = " ".join([*words, *bad])
+    return TrialResult(outcome, why, {}, tuple(findings), remedies=ways_out if bad else ())
 
 
 def _otherwise(axis: str, moved: float, moved_u: float, left: ResidualVibration, commanded: float) -> tuple[str, bool]:
@@ -157,7 +174,7 @@ def stops(bench: Bench, axis: str, rounds: int) -> Program:
     with bench.aside():
         here = bench.motion.position(axis)
     if here is None:
-        raise TrialFailed(f"{axis.upper()} is not homed any more: start again.")
+        raise TrialFailed(f"{axis.upper()} is not homed any more: start again.", StartAgain())
     segments: list[Segment] = [Dwell(0.2, "sharp stops")]
     for _ in range(rounds):
         for mm, mm_s in MOVES:

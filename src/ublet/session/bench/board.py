@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
 
+from ublet.core.remedies import LINK
+from ublet.core.remedy import StartAgain
 from ublet.core.run import TrialFailed
 from ublet.core.settings import Value
 from ublet.ledger.errors import LedgerError
@@ -47,7 +49,9 @@ class LinkSettings:
             try:
                 await self._loans.borrow(values)
             except LedgerError as error:
-                raise TrialFailed(f"Nothing was borrowed from the board: {error}") from error
+                raise TrialFailed(
+                    f"Nothing was borrowed from the board: {error}", StartAgain("when the ledger can be written")
+                ) from error
             yield
         finally:
             if outer:
@@ -77,7 +81,7 @@ class LinkClock:
         end = self._connection.board_time + seconds
         while self._connection.board_time < end:
             if not self._connection.linked:
-                raise TrialFailed(self._connection.why)
+                raise TrialFailed(self._connection.why, LINK)
             await self._connection.next_samples()
 
 

@@ -12,6 +12,7 @@ from ublet.core.bench import Clock, Jogged, MotionAccess
 from ublet.core.heat.hot_parts import hot_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Jog, Judge, Live, Measure, Question
+from ublet.core.remedy import StartAgain
 from ublet.core.run import TrialFailed
 from ublet.core.units import NotAQuantity, parse
 from ublet.ledger.recording import Recorded
@@ -66,7 +67,9 @@ class LinkBuilder:
                 refusal = error
                 put = _with(question, f"{error}.")
         else:
-            raise TrialFailed(f"{question.text} {refusal}.") from refusal
+            raise TrialFailed(
+                f"{question.text} {refusal}.", StartAgain("with an answer that the question takes")
+            ) from refusal
         if recorded is not None:
             recorded.answered(place, self._clock.now_s(), question.text, answer)
         return answer
@@ -103,7 +106,7 @@ class LinkBuilder:
                     said = f"Not moved: {error}."
                     break
         if question.homed and None in here.values():
-            raise TrialFailed("The axes do not know where they stand any more: start again.")
+            raise TrialFailed("The axes do not know where they stand any more: start again.", StartAgain())
         return Jogged(answer, {axis: mm for axis, mm in here.items() if mm is not None})
 
     async def judge(self, question: Judge) -> tuple[tuple[str, ...], ...]:

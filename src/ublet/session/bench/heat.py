@@ -6,6 +6,8 @@ import asyncio
 from collections.abc import AsyncIterator
 
 from ublet.core.bench import HeatSample
+from ublet.core.remedies import LINK, WRITE
+from ublet.core.remedy import ByHand
 from ublet.core.run import TrialFailed
 from ublet.link.replies import Sample
 from ublet.session.bench.resting import Resting
@@ -81,7 +83,7 @@ class LinkHeat:
         """Samples of a heater, each once."""
         about = self._connection.about
         if about is None:
-            raise TrialFailed(self._connection.why)
+            raise TrialFailed(self._connection.why, LINK)
         self._resting.behaviour(heater)
         sensor = str(self._resting.note(f"heaters.{heater}.sensor"))
         parts = [name.removeprefix("fans.") for name in about.channels if name.startswith("fans.")]
@@ -91,7 +93,9 @@ class LinkHeat:
         names += [f"fans.{fan}"] if fan else []
         missing = [name for name in names if name not in about.channels]
         if missing:
-            raise TrialFailed(f"The board does not report {', '.join(missing)}: its image is of another machine file.")
+            raise TrialFailed(
+                f"The board does not report {', '.join(missing)}: its image is of another machine file.", WRITE
+            )
         at = [2 + about.channels.index(name) for name in names]
         queue: asyncio.Queue[list[Sample]] = asyncio.Queue()
         unread = 0
@@ -103,7 +107,8 @@ class LinkHeat:
                     unread = unread + 1 if celsius is None else 0
                     if unread > UNREAD_SAMPLES:
                         raise TrialFailed(
-                            f"The {sensor} sensor stopped reading: check its plug and cable, then try again."
+                            f"The {sensor} sensor stopped reading: check its plug and cable, then try again.",
+                            ByHand(f"check plug and cable of the {sensor} sensor"),
                         )
                     if celsius is None:
                         continue

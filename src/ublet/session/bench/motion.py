@@ -8,6 +8,8 @@ from contextlib import asynccontextmanager
 
 from ublet.core.bench import InputState, Running
 from ublet.core.motion.program import Lift, Program, Timetable
+from ublet.core.remedies import WRITE
+from ublet.core.remedy import GoTo
 from ublet.core.run import TrialFailed
 from ublet.session.bench.lift_proof import LiftProof
 from ublet.session.bench.resting import Resting
@@ -46,7 +48,8 @@ class LinkMotion:
             return planned(self._connection, program, self._steps_per_s)
         except KeyError as missing:
             raise TrialFailed(
-                f"{str(missing.args[0]).upper()} does not know where it stands: home it first."
+                f"{str(missing.args[0]).upper()} does not know where it stands: home it first.",
+                GoTo("homing", "every axis finds its end"),
             ) from missing
 
     @asynccontextmanager
@@ -125,7 +128,9 @@ class LinkMotion:
         await to_the_end(self._connection, await self._connection.controller.home(axis))
         status = (await self._connection.controller.axes()).get(axis)
         if status is None:
-            raise TrialFailed(f"The board says nothing of the axis {axis.upper()}: write the machine file to it first.")
+            raise TrialFailed(
+                f"The board says nothing of the axis {axis.upper()}: write the machine file to it first.", WRITE
+            )
         return status.why, status.shift_mm
 
     def position(self, axis: str) -> float | None:

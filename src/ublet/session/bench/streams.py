@@ -6,6 +6,7 @@ from collections.abc import AsyncIterator, Mapping
 from contextlib import AsyncExitStack, asynccontextmanager
 
 from ublet.core.bench import Listening
+from ublet.core.remedy import StartAgain
 from ublet.core.run import TrialFailed
 from ublet.core.streams import StreamKind
 from ublet.link.errors import BoardRefused
@@ -30,5 +31,7 @@ class LinkStreams:
             try:
                 run = await stack.enter_async_context(streaming(self._connection, name, rate_hz, capture_s))
             except BoardRefused as refused:
-                raise TrialFailed(f"The board does not stream: {refused}.") from refused
+                raise TrialFailed(
+                    f"The board does not stream: {refused}.", StartAgain("when the board streams to nobody else")
+                ) from refused
             yield run

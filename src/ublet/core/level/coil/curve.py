@@ -13,6 +13,8 @@ from ublet.core.arrays import Floats
 from ublet.core.bench import Bench
 from ublet.core.machine.level_parts import CoilProbe
 from ublet.core.machine.schema import MachineFile
+from ublet.core.remedies import LINK, WRITE
+from ublet.core.remedy import ByHand, ChangeSetting, GoTo
 from ublet.core.run import TrialFailed
 
 if TYPE_CHECKING:
@@ -230,7 +232,10 @@ def coil_of(machine: MachineFile) -> CoilProbe:
     """
     probe = machine.probe
     if probe is None or probe.kind != "coil" or probe.coil is None:
-        raise TrialFailed(f"{NO_COIL[0].upper()}{NO_COIL[1:]}: nothing to find out here.")
+        raise TrialFailed(
+            f"{NO_COIL[0].upper()}{NO_COIL[1:]}: nothing to find out here.",
+            ChangeSetting("probe.kind", "only a coil has a curve"),
+        )
     return probe.coil
 
 
@@ -246,7 +251,11 @@ async def read_coil(bench: Bench, seconds: float = 0.4) -> CoilReading:
         TrialFailed: the board has no coil, or nothing comes from it.
     """
     if COIL not in bench.streams.kinds():
-        raise TrialFailed("The board reports no coil: check its plug, and that the firmware supports it.")
+        raise TrialFailed(
+            "The board reports no coil: check its plug, and that the firmware supports it.",
+            ByHand("check the coil's plug and cable"),
+            WRITE,
+        )
     await bench.clock.rest(SETTLE_S)
     wanted, rows = round(seconds * RATE_HZ), []
     async with bench.streams.open(COIL, RATE_HZ) as listening:
@@ -260,10 +269,15 @@ async def read_coil(bench: Bench, seconds: float = 0.4) -> CoilReading:
     if not values[:, 0].std():
         raise TrialFailed(
             f"The coil reads {mean[0]:.0f} Hz over its reference without the least scatter: its sensor is at its "
-            "limit. It sits too near to metal, or is another coil: mount it higher."
+            "limit. It sits too near to metal, or is another coil: mount it higher.",
+            ByHand("mount the coil higher"),
         )
     if not mean[1]:
-        raise TrialFailed("The coil does not ring at all: a broken wire, or no drive current.")
+        raise TrialFailed(
+            "The coil does not ring at all: a broken wire, or no drive current.",
+            ByHand("check the coil's cable"),
+            GoTo("coil probe", "a drive current that lets it ring", "coil-current"),
+        )
     return CoilReading(float(mean[0]), float(values[:, 0].std(ddof=1)), len(values), float(mean[1]), float(mean[2]))
 
 
@@ -277,7 +291,8 @@ def must_go_on_reading(values: Floats) -> None:
     if 0 < silent < len(values):
         raise TrialFailed(
             f"The coil stopped ringing while it was read: {silent} of {len(values)} readings have no amplitude. Look "
-            "at its cable and plug; nothing is concluded."
+            "at its cable and plug; nothing is concluded.",
+            ByHand("check the coil's cable and plug"),
         )
     alike = np.concatenate([[False], np.all(values[1:, :2] == values[:-1, :2], axis=1), [False]])
     edges = np.flatnonzero(alike[1:] != alike[:-1])
@@ -285,7 +300,9 @@ def must_go_on_reading(values: Floats) -> None:
     if ALIKE <= longest < len(values) - 1:
         raise TrialFailed(
             f"The coil's readings stand still: {longest + 1} in a row are exactly alike. Look at its cable and plug, "
-            "and at the board; nothing is concluded."
+            "and at the board; nothing is concluded.",
+            ByHand("check the coil's cable and plug"),
+            LINK,
         )
 
 
@@ -299,4 +316,7 @@ def curve_of(machine: MachineFile) -> CoilCurve:
     try:
         return kept_curve(coil.curve_low_mm, coil.curve_top_mm, coil.curve_hz)
     except ValueError as error:
-        raise TrialFailed(f"The coil cannot measure heights: {error}. Run “coil-curve” first, and keep it.") from error
+        raise TrialFailed(
+            f"The coil cannot measure heights: {error}. Run “coil-curve” first, and keep it.",
+            GoTo("coil probe", "measure the curve and keep it", "coil-curve"),
+        ) from error

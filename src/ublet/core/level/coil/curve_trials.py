@@ -14,6 +14,7 @@ from ublet.core.level.reach import probe_offset
 from ublet.core.level.support.corner_hand_trials import gauge_of
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, number_of, preheat_words
+from ublet.core.remedy import ByHand, ChangeParameter
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, Value, setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -86,6 +87,7 @@ async def coil_current(bench: Bench, aim: CoilCurrentParameters) -> TrialResult:
             "far from it. Mount it higher, or work at larger heights.",
             {},
             findings,
+            remedies=(ByHand("mount the coil higher"), ChangeParameter("height_mm", "a larger height")),
         )
     if abs(drive - before) <= 0.02 * drive:
         return TrialResult("proven", f"{loudness}. This value is already live: no change.", {}, findings)
@@ -119,7 +121,8 @@ def _volts_a_ma(ladder: list[tuple[float, CoilReading]]) -> float:
     good = [(drive, reading.volts) for drive, reading in ladder if reading.volts <= MAX_V]
     if len(good) < 2:
         raise TrialFailed(
-            "Even the smallest currents drive the coil into its rails: it is another coil, or no metal near."
+            "Even the smallest currents drive the coil into its rails: it is another coil, or no metal near.",
+            ByHand("bring metal below the coil, or fit the coil that is declared"),
         )
     return sum(drive * volts for drive, volts in good) / sum(drive * drive for drive, _ in good)
 
@@ -135,7 +138,9 @@ async def coil_curve(bench: Bench, aim: CurveParameters) -> TrialResult:
         raise TrialFailed(
             f"It cannot detect metal at {aim.trigger_mm:g} mm with heights up to {aim.top_mm:g} mm: trigger lower, "
             "or go "
-            "higher. Nothing moved."
+            "higher. Nothing moved.",
+            ChangeParameter("trigger_mm", "lower"),
+            ChangeParameter("top_mm", "higher"),
         )
     drive = number_of(bench, f"{ROOT}.drive_ma")
     await onto_gauge(bench, gauge_mm, aim.speed_mm_s)
@@ -155,7 +160,10 @@ async def coil_curve(bench: Bench, aim: CurveParameters) -> TrialResult:
     try:
         curve = fit_curve(heights.tolist(), [reading.hz for reading in readings])
     except ValueError as error:
-        raise TrialFailed(f"The readings make no curve: {error}. Look at the coil’s plug and mount.") from error
+        raise TrialFailed(
+            f"The readings make no curve: {error}. Look at the coil’s plug and mount.",
+            ByHand("check the coil's plug and mount"),
+        ) from error
     backlash_um = await _backlash(bench, curve, here, aim.top_mm)
     return _curve_result(bench, aim, curve, readings, backlash_um, drive)
 

@@ -25,6 +25,7 @@ from ublet.core.level.support.corner_hand_trials import gauge_of
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of, preheat_words
 from ublet.core.questions import Jog
+from ublet.core.remedy import ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, Value, setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -96,10 +97,16 @@ def _bed_of(machine: MachineFile, aim: DriftParameters) -> str:
     """
     names = beds(machine)
     if not names:
-        raise TrialFailed("No bed heater is declared: nothing warms the coil.")
+        raise TrialFailed(
+            "No bed heater is declared: nothing warms the coil.",
+            ChangeSetting("heaters", 'set part = "bed" at the heater of the bed'),
+        )
     most = machine.heaters[names[0]].maximum_c
     if aim.bed_c > most:
-        raise TrialFailed(f"The {names[0]} may be {most:g} °C at the most: {aim.bed_c:g} is too hot. Nothing heats.")
+        raise TrialFailed(
+            f"The {names[0]} may be {most:g} °C at the most: {aim.bed_c:g} is too hot. Nothing heats.",
+            ChangeParameter("bed_c", f"{most:g} °C or less"),
+        )
     return names[0]
 
 
@@ -129,7 +136,7 @@ async def _touched(bench: Bench, aim: DriftParameters, number: int) -> float | N
         return jogged.position["z"] - gauge_mm
     if number > 1:
         return None
-    raise TrialFailed("Stopped before two temperatures were touched: the drift stays as it was.")
+    raise TrialFailed("Stopped before two temperatures were touched: the drift stays as it was.", StartAgain())
 
 
 async def _read(bench: Bench, touched: float, warmth_c: float) -> list[tuple[float, float, float]]:
@@ -159,7 +166,9 @@ def _concluded(
         drift: TemperatureEffect = fit_drift(curve, rows)
     except ValueError as error:
         raise TrialFailed(
-            f"Nothing can be said of the drift: {error}. Warm the bed further, or hold it longer."
+            f"Nothing can be said of the drift: {error}. Warm the bed further, or hold it longer.",
+            ChangeParameter("bed_c", "warmer"),
+            ChangeParameter("soak_s", "longer"),
         ) from error
     warm = [row[2] + warmth_c for row in rows]
     holds = round(max(warm) + BEYOND_C, 0)
@@ -178,7 +187,7 @@ def _concluded(
     )
     if not good:
         why += f" That is more than {GOOD_UM:g} µm: touch more carefully, hold each temperature longer."
-        return TrialResult("failed", why, {}, findings)
+        return TrialResult("failed", why, {}, findings, remedies=(ChangeParameter("soak_s", "longer"), StartAgain()))
     values: dict[str, Value] = {
         f"{ROOT}.drift": tuple(float(f"{term:.6g}") for term in drift.terms),
         f"{ROOT}.holds_to_c": holds,

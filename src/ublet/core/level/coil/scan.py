@@ -11,6 +11,7 @@ from ublet.core.bench import Bench
 from ublet.core.level.coil.curve import COIL, RATE_HZ, CoilCurve, must_go_on_reading, unshifted
 from ublet.core.level.reach import ProbeArea
 from ublet.core.motion.program import Dwell, Program, Segment, Timetable, To
+from ublet.core.remedy import ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import TrialFailed
 
 STANDS_S = 0.1
@@ -114,9 +115,13 @@ async def heights_in_pass(
             if run.ended is not None and chunk.time_s[-1] > run.ended[1]:
                 break
     if run.ended is None or run.ended[0] != "done" or run.begun_s is None:
-        raise TrialFailed(f"The pass was not finished ({run.ended[0] if run.ended else 'stopped'}).")
+        raise TrialFailed(f"The pass was not finished ({run.ended[0] if run.ended else 'stopped'}).", StartAgain())
     if run.going.starved:
-        raise TrialFailed(f"The pass stood still {run.going.starved} times, because the line is too slow for it.")
+        raise TrialFailed(
+            f"The pass stood still {run.going.starved} times, because the line is too slow for it.",
+            ChangeParameter("slow_mm_s", "slower"),
+            ChangeSetting("board.baud", "a faster line"),
+        )
     at, heights_mm = np.concatenate(times), np.concatenate(values)
     must_go_on_reading(heights_mm)
     coil = bench.machine.probe.coil if bench.machine.probe is not None else None
@@ -152,7 +157,9 @@ def _binned(lines: ScanLines, table: Timetable, begun_s: float, way: str, at: Fl
             if int(near.sum()) < LEAST_READINGS:
                 raise TrialFailed(
                     f"Only {int(near.sum())} readings came over {place:.0f} mm of line {line}: pass slower, or take "
-                    "fewer places."
+                    "fewer places.",
+                    ChangeParameter("slow_mm_s", "slower"),
+                    ChangeParameter("columns", "fewer points"),
                 )
             binned[int(line) - 1, column] = float(heights[inside][near].mean())
     return binned

@@ -16,6 +16,7 @@ from ublet.core.level.reach import reach_of
 from ublet.core.level.warmth import WarmUp, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
+from ublet.core.remedy import ChangeParameter, GoTo
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import setting
 from ublet.core.small_samples import deviation_u
@@ -57,7 +58,9 @@ async def coil_pass(bench: Bench, aim: PassParameters) -> TrialResult:
     if not curve.heights[0] <= aim.height_mm <= curve.heights[-1]:
         raise TrialFailed(
             f"The coil's curve reaches from {curve.heights[0]:.1f} to {curve.heights[-1]:.1f} mm: {aim.height_mm:g} "
-            "mm is outside of it. Nothing moved."
+            "mm is outside of it. Nothing moved.",
+            ChangeParameter("height_mm", f"{curve.heights[0]:.1f} to {curve.heights[-1]:.1f} mm"),
+            GoTo("coil probe", "a curve that reaches further", "coil-curve"),
         )
     bench.motion.clear_at_the_end(CLEAR_MM)
     await warm_up(bench, aim)

@@ -21,6 +21,8 @@ from ublet.core.level.surface import fit_surface
 from ublet.core.level.warmth import PrintWarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis, home_unhomed
+from ublet.core.remedies import level_first
+from ublet.core.remedy import GoTo, Remedy
 from ublet.core.run import Finding, Progress, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -189,7 +191,10 @@ async def mesh_check(bench: Bench, aim: CheckParameters) -> TrialResult:
     """
     live = live_mesh(bench.settings.live)
     if live is None:
-        raise TrialFailed("No mesh is live on the board: probe one first, and keep it. Nothing moved.")
+        raise TrialFailed(
+            "No mesh is live on the board: probe one first, and keep it. Nothing moved.",
+            GoTo("bed mesh", "probe a mesh and keep it", "bed-mesh"),
+        )
     with bench.aside():
         taken = bench.record.earlier("bed-mesh")
     _, warm = await warm_up(bench, aim)
@@ -267,7 +272,23 @@ def _concluded(bench: Bench, comparison: Compared, cold: str) -> TrialResult:
         )
     if cold and not holds:
         why = f"{cold} As it is: {comparison.words}."
-    return TrialResult("proven" if holds else "failed", why, conditions(bench), findings)
+    return TrialResult(
+        "proven" if holds else "failed",
+        why,
+        conditions(bench),
+        findings,
+        remedies=() if holds else _ways_out(bench.machine, comparison),
+    )
+
+
+def _ways_out(machine: MachineFile, comparison: Compared) -> tuple[Remedy, ...]:
+    """What puts right a mesh that no longer holds: a tilt is levelled first, a shift is the Z offset's."""
+    mesh = GoTo("bed mesh", "probe it anew", "bed-mesh")
+    if comparison.verdict == "tilt":
+        return (level_first(machine), mesh)
+    if comparison.verdict == "shift":
+        return (GoTo("Z offset", "the nozzle's height over the bed"), mesh)
+    return (mesh,)
 
 
 def _needs(machine: MachineFile, aim: CheckParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:

@@ -15,6 +15,7 @@ from ublet.core.level.mesh.trials import GridParameters, grid_of
 from ublet.core.level.surface import FittedSurface, fit_surface
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.patterns import RIM_MM, Patch, Stroke
+from ublet.core.remedy import ChangeParameter, GoTo
 from ublet.core.run import TrialFailed
 from ublet.core.settings import Part, setting
 
@@ -53,7 +54,10 @@ def places_of(machine: MachineFile, shape: LayerShape) -> tuple[Patch, ...]:
     if shape.tries == "stripe":
         wide = (right - left) / len(PIECES)
         if wide < STRIPE_MM:
-            raise TrialFailed(f"A stripe needs {STRIPE_MM * len(PIECES):.0f} mm along X; here are {right - left:.0f}.")
+            raise TrialFailed(
+                f"A stripe needs {STRIPE_MM * len(PIECES):.0f} mm along X; here are {right - left:.0f}.",
+                ChangeParameter("tries", "patches"),
+            )
         return tuple(
             Patch(name, left + (number + 0.5) * wide, middle[1], wide, STRIPE_MM) for number, name in enumerate(PIECES)
         )
@@ -61,14 +65,19 @@ def places_of(machine: MachineFile, shape: LayerShape) -> tuple[Patch, ...]:
     room = min(right - left, back - front)
     if 3 * side > room:
         raise TrialFailed(
-            f"Patches of {side:g} mm do not fit beside one another in {room:.0f} mm: {room / 3:.0f} mm or less would."
+            f"Patches of {side:g} mm do not fit beside one another in {room:.0f} mm: {room / 3:.0f} mm or less would.",
+            ChangeParameter("side_mm", f"{room / 3:.0f} mm or less"),
         )
     low, high = (left + side / 2, front + side / 2), (right - side / 2, back - side / 2)
     if (mesh := _meshed(machine)) is not None:  # where the mesh shows the height, and no further out
         (first, near), (last, far) = mesh
         low, high = (max(low[0], first), max(low[1], near)), (min(high[0], last), min(high[1], far))
         if min(high[0] - low[0], high[1] - low[1]) < 2 * side:
-            raise TrialFailed(f"The mesh is too small for patches of {side:g} mm in its corners.")
+            raise TrialFailed(
+                f"The mesh is too small for patches of {side:g} mm in its corners.",
+                ChangeParameter("side_mm", "smaller patches"),
+                GoTo("bed mesh", "a mesh that covers more of the bed", "bed-mesh"),
+            )
     corners = (
         ("left front", low[0], low[1]),
         ("right front", high[0], low[1]),

@@ -36,6 +36,8 @@ from ublet.core.motion.patterns import Patch, patches
 from ublet.core.motion.program import Program, must_be_inside
 from ublet.core.motion.running import WAY, followed
 from ublet.core.questions import Confirm, Judge, Live
+from ublet.core.remedies import level_first
+from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -149,7 +151,11 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
     if not done:
         how = run.ended[0] if run.ended is not None else "stopped"
         words = f"nudged by {total:+.2f} mm; that can be folded into the offset" if total else "nothing was nudged"
-        raise TrialFailed(f"No patch was finished ({how}): {words}.", "halted" if how == "stopped" else "failed")
+        raise TrialFailed(
+            f"No patch was finished ({how}): {words}.",
+            StartAgain("nudge further, or begin higher"),
+            outcome="halted" if how == "stopped" else "failed",
+        )
     held = conditions(bench)
     await _out_of_the_way(bench)
     judged = await _judged(bench, done, nudges, aim)
@@ -165,11 +171,17 @@ def program_of(machine: MachineFile, shape: LayerShape) -> Program:
     try:
         program = patches(machine, places_of(machine, shape), shape.stroke)
     except ValueError as error:
-        raise TrialFailed(f"{str(error)[0].upper()}{str(error)[1:]}.") from error
+        raise TrialFailed(
+            f"{str(error)[0].upper()}{str(error)[1:]}.", ChangeParameter("side_mm", "smaller patches")
+        ) from error
     axes = {name: axis_of(machine, name) for name in ("x", "y", "z")}
     limits = {name: (axis.minimum_mm, axis.maximum_mm) for name, axis in axes.items()}
     if why := must_be_inside(program, {"x": 0.0, "y": 0.0, "z": LIFT_MM}, limits):
-        raise TrialFailed(f"{why[0].upper()}{why[1:]}.")
+        raise TrialFailed(
+            f"{why[0].upper()}{why[1:]}.",
+            ChangeParameter("side_mm", "smaller patches"),
+            GoTo("travel limits", "where the nozzle may go"),
+        )
     return program
 
 
@@ -310,6 +322,9 @@ async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float],
     return judged
 
 
+MESH_FIRST = GoTo("bed mesh", "probe the mesh anew", "bed-mesh")
+
+
 async def _concluded(
     bench: Bench,
     fold: Fold,
@@ -326,7 +341,8 @@ async def _concluded(
     nothing = f" Nothing stuck at {', '.join(bare)}: is there filament, is the sheet clean?" if bare else ""
     if len(bare) == len(judged):
         why = f"No patch can be judged.{nothing}"
-        return TrialResult("failed", why, held, (_nudged(total_mm),), tuple(options), nudged_to)
+        clean = ByHand("clean the sheet; look whether filament comes out")
+        return TrialResult("failed", why, held, (_nudged(total_mm),), tuple(options), nudged_to, (clean, StartAgain()))
     fitted = await bench.compute(first_layer, judged, fold.known_u_mm)
     with bench.aside():
         measured = bench.machine.extruder is None or bench.record.earlier("extruder-steps") is not None
@@ -353,10 +369,11 @@ async def _concluded(
                 " If it was just probed, a correction can lie on the mesh: what is printed on is not what was sensed."
             )
             options.append(layer)
-        return TrialResult("failed", why, held, tuple(findings), tuple(options), nudged_to)
+        return TrialResult("failed", why, held, tuple(findings), tuple(options), nudged_to, (MESH_FIRST,))
     if fitted.verdict == "tilt":
         why = f"The corners differ from the middle as a tilt does: {_turns(bench.machine, fitted)}{nothing}{notes}"
-        return TrialResult("failed", why, held, tuple(findings), tuple(options), nudged_to)
+        ways_out = (level_first(bench.machine), MESH_FIRST)
+        return TrialResult("failed", why, held, tuple(findings), tuple(options), nudged_to, ways_out)
     if fitted.verdict == "good":
         why = f"All good as it is ({left}): the offset stays.{nothing}{notes}"
         return TrialResult("proven", why, held, tuple(findings))
@@ -366,14 +383,16 @@ async def _concluded(
     if abs(fitted.wanted_mm) <= 2 * fitted.wanted_u_mm:
         nudged = f"Nudged by {total_mm:+.2f} mm, but what" if total_mm else "What"
         why = f"{nudged} the patches ask for ({left}) is below what inspection resolves: leave it.{nothing}{notes}"
-        return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "")
+        again = () if outcome == "proven" else (StartAgain("begin nearer to what the patches ask for"),)
+        return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "", again)
     why = f"Nudged by {total_mm:+.2f} mm; the patches ask for {left}, {side_words(fitted.wanted_mm)}."
     if bound.forbids(fitted.wanted_mm):
         why += " That is nearer to the bed than was seen to be safe: it is not offered; print again and nudge."
     elif not total_mm or abs(fitted.wanted_mm - total_mm) >= DIFFERS_MM:
         options.insert(0, fold.option(AS_JUDGED, round(fitted.wanted_mm, 3)))
     if not options:
-        return TrialResult("failed", why, held, tuple(findings))
+        nudge = StartAgain("nudge further while it prints")
+        return TrialResult("failed", why, held, tuple(findings), remedies=(nudge,))
     after = options[0].proposals[0].after
     why += f" {fold.into} {fold.before:.3f} becomes {after:.3f}.{nothing}{notes}"
     return TrialResult(outcome, why, held, tuple(findings), (*options, *leave), options[0].name)

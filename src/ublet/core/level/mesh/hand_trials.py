@@ -30,6 +30,7 @@ from ublet.core.level.warmth import warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving
 from ublet.core.questions import Jog
+from ublet.core.remedy import StartAgain
 from ublet.core.run import Checkpoint, Progress, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -76,7 +77,7 @@ async def bed_mesh_by_hand(bench: Bench, aim: MeshByHand) -> TrialResult:
             answer, z = await _visit(bench, aim, (xs[column], ys[row]), gauge_mm, _nearby(by_number), words, at > 0)
             if answer == STOP:
                 done = f"{len(by_number)} of {len(order)} points are kept: “go on” takes it from here."
-                raise TrialFailed(f"Stopped at point {at + 1}. {done}", "halted")
+                raise TrialFailed(f"Stopped at point {at + 1}. {done}", StartAgain(goes_on=True), outcome="halted")
             if answer == BACK:
                 at -= 1
                 by_number.pop(at, None)
@@ -89,7 +90,9 @@ async def bed_mesh_by_hand(bench: Bench, aim: MeshByHand) -> TrialResult:
             bench.record.checkpoint(Checkpoint(f"{len(by_number)} of {len(order)} points done", state))
         await bench.motion.go({"z": LIFT_MM}, DOWN_MM_S)
     if len(by_number) < FEWEST:
-        raise TrialFailed(f"Only {len(by_number)} points have a height: a mesh needs {FEWEST} at the least.")
+        raise TrialFailed(
+            f"Only {len(by_number)} points have a height: a mesh needs {FEWEST} at the least.", StartAgain(goes_on=True)
+        )
     heights = np.full((len(ys), len(xs)), np.nan)
     for number, mm in by_number.items():
         column, row = order[number]

@@ -22,6 +22,8 @@ from ublet.core.level.surface import FittedSurface, fit_surface
 from ublet.core.level.warmth import PrintWarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of
+from ublet.core.remedies import SOAK_FIRST
+from ublet.core.remedy import ByHand, ChangeSetting, StartAgain
 from ublet.core.run import Checkpoint, Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -69,7 +71,10 @@ def grid_of(machine: MachineFile, aim: GridParameters) -> tuple[ProbeArea, tuple
     """
     declared = machine.mesh
     if declared is None:
-        raise TrialFailed("No mesh is declared: add a table [mesh] to the machine file.")
+        raise TrialFailed(
+            "No mesh is declared: add a table [mesh] to the machine file.",
+            ChangeSetting("mesh", "add the table [mesh]"),
+        )
     reach, bed = reach_of(machine), machine.bed
     lines = []
     for name, (low, high), size, count in (
@@ -80,10 +85,13 @@ def grid_of(machine: MachineFile, aim: GridParameters) -> tuple[ProbeArea, tuple
         if high - low < 10.0:
             raise TrialFailed(
                 f"Along {name} the mesh's margin of {declared.margin_mm:g} mm leaves {max(0.0, high - low):.0f} mm of "
-                "what the probe reaches: make it smaller (mesh.margin_mm)."
+                "what the probe reaches: make it smaller (mesh.margin_mm).",
+                ChangeSetting("mesh.margin_mm", "smaller"),
             )
         if count == 1:
-            raise TrialFailed(f"A mesh has at least two points along {name}.")
+            raise TrialFailed(
+                f"A mesh has at least two points along {name}.", ChangeSetting("mesh.columns", "two or more")
+            )
         lines.append(tuple(np.linspace(low, high, count).round(3).tolist()))
     zero_place(machine, lines[0], lines[1])
     return reach, lines[0], lines[1]
@@ -149,7 +157,8 @@ async def _touched(
             if abs(shift) > HOMED_MM:
                 raise TrialFailed(
                     f"The bed does not stand as it did when this mesh was stopped: {reach.words((xs[0], ys[0]))} is "
-                    f"{abs(shift):.3f} mm {'lower' if shift > 0 else 'higher'} now. Start the mesh anew."
+                    f"{abs(shift):.3f} mm {'lower' if shift > 0 else 'higher'} now. Start the mesh anew.",
+                    StartAgain("the mesh anew"),
                 )
         for number, (column, row) in enumerate(order[begun:], start=begun):
             done = number / len(order)
@@ -169,7 +178,9 @@ async def _touched(
             raise TrialFailed(
                 f"Touched again at the end, {reach.words((xs[0], ys[0]))} stands {abs(moved):.3f} mm "
                 f"{'higher' if moved > 0 else 'lower'} than at the beginning: the bed was knocked, or still warms up. "
-                "Soak it longer and probe again."
+                "Soak it longer and probe again.",
+                SOAK_FIRST,
+                ByHand("look for a corner on a slack spring, a loose sheet"),
             )
         common = PLACE_MM.get(probe.kind, max(PLACE_MM.values()))
     mesh = await bench.compute(zeroed, machine, Mesh(np.array(xs), np.array(ys), heights))
@@ -193,7 +204,8 @@ def zero_place(machine: MachineFile, x: Sequence[float], y: Sequence[float]) -> 
         if mm is not None and not lines[0] <= mm <= lines[-1]:
             raise TrialFailed(
                 f"mesh.zero_{axis}_mm = {mm:g} lies outside what the mesh covers, {lines[0]:g} to {lines[-1]:g} mm: "
-                "change it, or leave it out for the bed's middle."
+                "change it, or leave it out for the bed's middle.",
+                ChangeSetting(f"mesh.zero_{axis}_mm", f"{lines[0]:g} to {lines[-1]:g} mm, or left out"),
             )
     return (
         bed.width_mm / 2 if zero[0] is None else zero[0],

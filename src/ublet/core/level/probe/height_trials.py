@@ -17,6 +17,7 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, number_of, preheat_words
 from ublet.core.motion.measuring import INSTRUMENTS
 from ublet.core.questions import Confirm, Measure
+from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -61,7 +62,9 @@ async def probe_height(bench: Bench, aim: HeightParameters) -> TrialResult:
     if afar and aim.gauge_mm - aim.raise_mm < LEAST_MM:
         raise TrialFailed(
             f"Raised by {aim.raise_mm:g} mm from a gauge of {aim.gauge_mm:g} mm the probe would trigger less than "
-            f"{LEAST_MM:g} mm before the nozzle is at the bed: take a thicker gauge or raise it less. Nothing moved."
+            f"{LEAST_MM:g} mm before the nozzle is at the bed: take a thicker gauge or raise it less. Nothing moved.",
+            ChangeParameter("gauge_mm", "thicker"),
+            ChangeParameter("raise_mm", "smaller"),
         )
     await onto_gauge(bench, aim.gauge_mm, aim.speed_mm_s)
     if afar:
@@ -79,7 +82,7 @@ async def probe_height(bench: Bench, aim: HeightParameters) -> TrialResult:
     )
     answer = await bench.builder.ask(asked)
     if answer == "stop here":
-        raise TrialFailed("Stopped before it was known what the probe clears: nothing is proposed.")
+        raise TrialFailed("Stopped before it was known what the probe clears: nothing is proposed.", StartAgain())
     return _concluded(bench, aim, parse(answer, "mm") - aim.gauge_mm, afar)
 
 
@@ -116,7 +119,11 @@ async def _until(bench: Bench, triggered: bool, words: str, cue: Act) -> None:
     complaint = ""
     for _ in range(TRIES):
         if await bench.builder.ask(Confirm(f"{complaint}{words}", ("done", "stop here"), cue)) != "done":
-            raise TrialFailed("Stopped with the probe’s mount in hand: tighten it, and run this again before Z homes.")
+            raise TrialFailed(
+                "Stopped with the probe’s mount in hand: tighten it, and run this again before Z homes.",
+                ByHand("tighten the probe's mount before Z homes again"),
+                StartAgain(),
+            )
         reads = await _triggered(bench)
         bench.record.row(SEEN.name, (float(triggered), float(reads)))
         if reads is triggered:
@@ -124,13 +131,18 @@ async def _until(bench: Bench, triggered: bool, words: str, cue: Act) -> None:
         complaint = f"Its input still reads {'at rest' if triggered else 'triggered'}. "
     raise TrialFailed(
         f"The probe’s input reads {'at rest' if triggered else 'triggered'} after {TRIES} tries: look at its plug, its "
-        "supply and its polarity (station “inputs by hand”), and whether there is metal below it."
+        "supply and its polarity (station “inputs by hand”), and whether there is metal below it.",
+        GoTo("inputs by hand", "the probe's input, its plug and its polarity"),
+        ByHand("bring metal below the probe"),
     )
 
 
 async def _triggered(bench: Bench) -> bool:
     await bench.clock.rest(FRESH_S)
     return bench.probe.inputs()["probe"].triggered
+
+
+HIGHER = ByHand("mount the probe higher")
 
 
 def _concluded(bench: Bench, aim: HeightParameters, clears_mm: float, afar: bool) -> TrialResult:
@@ -150,7 +162,7 @@ def _concluded(bench: Bench, aim: HeightParameters, clears_mm: float, afar: bool
         words += f" At least {CLEARS_MM:g} mm are needed: {other}."
     outcome: Outcome = "proven" if high else "failed"
     if not afar:
-        return TrialResult(outcome, words, {}, (clears,))
+        return TrialResult(outcome, words, {}, (clears,), remedies=() if high else (HIGHER,))
     trigger = aim.gauge_mm - aim.raise_mm
     uncertainty = math.hypot(HAND_MM * math.sqrt(2 / 3), math.hypot(DROP_MM, DROP_U_MM))
     findings = (Finding("trigger", trigger, uncertainty, "mm", words="triggers over the bed"), clears)

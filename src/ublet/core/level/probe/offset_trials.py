@@ -21,6 +21,7 @@ from ublet.core.level.warmth import PrintWarmUp, conditions, warm_needs, warm_up
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, moving, number_of
 from ublet.core.questions import Jog
+from ublet.core.remedy import ByHand, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Value, number_or, setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -177,7 +178,7 @@ async def z_offset(bench: Bench, aim: TouchParameters) -> TrialResult:
             bench.record.found(_offset_finding(offset), option=_as_touched(bench, offset, former))
         await bench.motion.go({"z": LIFT_MM}, DOWN_MM_S * 2)
     if not touches:
-        raise TrialFailed("Stopped before the nozzle touched the gauge: the offset stays as it was.")
+        raise TrialFailed("Stopped before the nozzle touched the gauge: the offset stays as it was.", StartAgain())
     return _concluded(bench, aim, offset, former, gauge_mm, hot, len(touches))
 
 
@@ -258,6 +259,9 @@ def _as_touched(bench: Bench, offset: Offset, former: float) -> Option:
     return Option("as touched", "home Z again, then the mesh and the first layer", proposals, {"offset": offset.mm})
 
 
+PLAY = ByHand("take up the play in Z, clean the nozzle")
+
+
 def _concluded(
     bench: Bench, aim: TouchParameters, offset: Offset, former: float, gauge_mm: float, hot: bool, count: int
 ) -> TrialResult:
@@ -290,10 +294,10 @@ def _concluded(
     leave = Option("leave it", "the offset stays", (), {})
     if offset.deviation_mm > aim.limit_mm:
         why += f" The touches differ by {offset.deviation_mm:.3f} mm: touch again, and look for play in Z."
-        return TrialResult("failed", why, held, tuple(findings), (leave, touched), leave.name)
+        return TrialResult("failed", why, held, tuple(findings), (leave, touched), leave.name, (StartAgain(), PLAY))
     if count < aim.repeats:
         why += f" Stopped after {count} of {aim.repeats} touches: what they say is offered, no more is claimed."
-        return TrialResult("failed", why, held, tuple(findings), (touched, leave), touched.name)
+        return TrialResult("failed", why, held, tuple(findings), (touched, leave), touched.name, (StartAgain(),))
     if abs(change) <= 2 * offset.uncertainty_mm:
         why += " The change is smaller than the measurement error: leave it."
         return TrialResult("proven", why, held, tuple(findings), (leave, touched), leave.name)

@@ -17,6 +17,7 @@ from ublet.core.machine.level_parts import ProbeSettings
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of, preheat_words
 from ublet.core.questions import Confirm, Jog
+from ublet.core.remedy import StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -108,7 +109,7 @@ async def probe_place(bench: Bench, aim: PlaceParameters) -> TrialResult:
         MarkDot(),
     )
     if await bench.builder.ask(asked) != "dotted":
-        raise TrialFailed("Stopped before anything was measured.")
+        raise TrialFailed("Stopped before anything was measured.", StartAgain())
     nozzle: list[Point] = []
     pin: list[Point] = []
     dot = start
@@ -154,7 +155,7 @@ async def _aimed(bench: Bench, words: str, what: Literal["nozzle", "probe"], mm_
     )
     jogged = await bench.builder.jog(asked, mm_s)
     if jogged.answer != "over the dot":
-        raise TrialFailed("Stopped before both stood over the dot: the offsets stay as they were.")
+        raise TrialFailed("Stopped before both stood over the dot: the offsets stay as they were.", StartAgain())
     return jogged.position["x"], jogged.position["y"]
 
 

@@ -16,6 +16,8 @@ from ublet.core.level.warmth import WarmUp, warm_needs
 from ublet.core.machine.level_parts import ProbeSettings
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
+from ublet.core.remedies import SOAK_FIRST, level_first
+from ublet.core.remedy import ByHand, GoTo, StartAgain
 from ublet.core.run import Stream, TrialFailed
 from ublet.core.trial import Need
 
@@ -99,7 +101,9 @@ class Probing:
         raise TrialFailed(
             f"At {self.reach.words(place)} {most} of {len(heights)} touches differ by {spread:.3f} mm at the least, "
             f"{allowed:g} are allowed (probe.tolerance_mm): look for a loose probe, a corner on a slack spring, "
-            "plastic on the sheet; station “probe spread” measures it."
+            "plastic on the sheet; station “probe spread” measures it.",
+            GoTo("probe spread", "how well the probe repeats"),
+            ByHand("look for a loose probe, a slack spring, plastic on the sheet"),
         )
 
     async def touches_at(self, place: Point, times: int, stays: bool = False) -> list[float]:
@@ -161,7 +165,9 @@ class Probing:
         if bench.probe.inputs()["probe"].triggered:
             raise TrialFailed(
                 f"The probe is triggered before it touches, at {self.reach.words(place)}: pin jammed or the wrong "
-                "polarity, metal under it, or the bed stands higher than the lift between places."
+                "polarity, metal under it, or the bed stands higher than the lift between places.",
+                GoTo("inputs by hand", "the probe's input and its polarity"),
+                level_first(self.bench.machine),
             )
         floor = self.trigger_mm + self.lowest - self.deepest_mm
         z = await bench.probe.touch(floor, approach.mm_s)
@@ -169,7 +175,9 @@ class Probing:
             raise TrialFailed(
                 f"Nothing triggered at {self.reach.words(place)} down to Z {floor:.2f} mm, {self.deepest_mm:g} mm "
                 "below where the bed should be (probe.deepest_mm): pin not down, no metal there, a loose plug, or the "
-                "bed stands lower than that. The nozzle goes up again."
+                "bed stands lower than that. The nozzle goes up again.",
+                ByHand("let the pin down, plug the probe in, or bring metal below it"),
+                level_first(self.bench.machine),
             )
         return z - self.trigger_mm
 
@@ -178,12 +186,14 @@ class Probing:
             now = self.bench.heat.celsius(sensor)
             if now is None or abs(now - began) > SAME_C:
                 shown = "does not read" if now is None else f"reads {now:.0f} °C, {began:.0f} at the start"
-                raise TrialFailed(f"The {sensor} sensor {shown}: heights of two temperatures cannot be compared.")
+                raise TrialFailed(
+                    f"The {sensor} sensor {shown}: heights of two temperatures cannot be compared.", SOAK_FIRST
+                )
 
     async def _up(self, z_mm: float) -> None:
         here = self.bench.motion.position("z")
         if here is None:
-            raise TrialFailed("Z is not homed any more: start again.")
+            raise TrialFailed("Z is not homed any more: start again.", StartAgain())
         if here < z_mm - 1e-3:
             await self.bench.motion.go({"z": z_mm}, LIFT_MM_S)
 
@@ -214,7 +224,10 @@ def probe_of(machine: MachineFile) -> ProbeSettings:
     """
     probe = machine.probe
     if probe is None or not senses(machine):
-        raise TrialFailed("This machine has no probe that senses by itself: it is levelled by hand.")
+        raise TrialFailed(
+            "This machine has no probe that senses by itself: it is levelled by hand.",
+            GoTo("bed corners", "levelling by hand", "bed-corners-by-hand"),
+        )
     return probe
 
 

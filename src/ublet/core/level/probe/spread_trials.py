@@ -22,7 +22,9 @@ from ublet.core.level.reach import NO_PROBE, ProbeArea, reach_of, senses
 from ublet.core.level.scatter import Scatter, jump_of, scatter_of
 from ublet.core.level.warmth import WarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
-from ublet.core.run import Finding, Progress, TrialFailed, TrialResult, about
+from ublet.core.remedies import LINK
+from ublet.core.remedy import ByHand, GoTo, StartAgain
+from ublet.core.run import Finding, Outcome, Progress, TrialFailed, TrialResult, about
 from ublet.core.settings import setting
 from ublet.core.trial import TrialSpec, facts
 from ublet.core.words import counted, several
@@ -76,8 +78,9 @@ async def probe_spread(bench: Bench, aim: SpreadParameters) -> TrialResult:
             if alike >= max(FEWEST_ALIKE, len(heights) / 2):
                 raise TrialFailed(
                     f"{alike} of {len(heights)} touches one after the other read exactly {at:.4f} mm: no probe repeats "
-                    "like that. The position that the board reports stands still: look at the raw dialogue (F6), and "
-                    "at what the board reports of a touch."
+                    "like that. The position that the board reports stands still: look at the raw dialogue (w), and "
+                    "at what the board reports of a touch.",
+                    LINK,
                 )
             if (jump := jump_of(heights)) is not None:
                 knocked = (
@@ -90,9 +93,15 @@ async def probe_spread(bench: Bench, aim: SpreadParameters) -> TrialResult:
             findings += about({"place": name}, _findings(scatters[name], aim.limit_mm))
             bench.record.found(*findings)
     if knocked:
-        raise TrialFailed(knocked)
+        raise TrialFailed(knocked, ByHand("find what moved: a mount, a spring, the sheet"), StartAgain())
     bad = [name for name, scatter in scatters.items() if scatter.deviation_mm > aim.limit_mm]
-    return TrialResult("failed" if bad else "proven", _words(scatters, bad, aim), conditions(bench), tuple(findings))
+    loose = (
+        ByHand("look for a loose probe, a slack spring, plastic on the sheet"),
+        GoTo("probe spread", "touches that repeat better", "probe-speed"),
+    )
+    outcome: Outcome = "failed" if bad else "proven"
+    words = _words(scatters, bad, aim)
+    return TrialResult(outcome, words, conditions(bench), tuple(findings), remedies=loose if bad else ())
 
 
 async def _series(bench: Bench, probe: Probing, place: Point, number: int, of: int, touches: int) -> list[float]:

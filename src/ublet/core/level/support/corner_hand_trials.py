@@ -15,6 +15,8 @@ from ublet.core.machine.level_parts import ProbeSettings, Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import go_to, home_unhomed, moving
 from ublet.core.questions import Question
+from ublet.core.remedies import level_first
+from ublet.core.remedy import ByHand, StartAgain
 from ublet.core.run import Checkpoint, Finding, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -79,7 +81,9 @@ async def _go_round(bench: Bench, aim: CornersByHand, screws: Mapping[str, Screw
     raise TrialFailed(
         f"After {aim.rounds} rounds a corner still had to be turned ({several(turned)}): look for a slack spring, a "
         "bed that hangs, or a gauge that is felt differently each time. The lead screws come first where there are "
-        "several."
+        "several.",
+        level_first(bench.machine, but_screws=True),
+        ByHand("tighten slack springs; read the gauge in the same way at every corner"),
     )
 
 
@@ -102,7 +106,7 @@ async def _visit(bench: Bench, name: str, place: Point, gauge_mm: float, coarse:
         )
         answer = await bench.builder.ask(asked)
         if answer == STOP:
-            raise TrialFailed("Stopped before the corners were level. What was turned stays turned.")
+            raise TrialFailed("Stopped before the corners were level. What was turned stays turned.", StartAgain())
         turned = answer == "lowered"
     await go_to(bench, "z", gauge_mm, DOWN_MM_S)
     asked = Question(
@@ -113,7 +117,7 @@ async def _visit(bench: Bench, name: str, place: Point, gauge_mm: float, coarse:
     )
     answer = await bench.builder.ask(asked)
     if answer == STOP:
-        raise TrialFailed("Stopped before the corners were level. What was turned stays turned.")
+        raise TrialFailed("Stopped before the corners were level. What was turned stays turned.", StartAgain())
     return turned or answer == ADJUSTED
 
 

@@ -33,6 +33,8 @@ from ublet.core.machine.level_parts import Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis
 from ublet.core.questions import Confirm
+from ublet.core.remedies import SOAK_FIRST, level_first
+from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -80,6 +82,7 @@ async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
     _, warm = await warm_up(bench, aim)
     turned: dict[str, float] = dict.fromkeys(screws, 0.0)
     rounds: list[tuple[FittedSurface, float]] = []
+    asked: list[dict[str, tuple[int, bool]]] = []
     stays, stiff, twists = "", False, list[float]()
     async with probing(bench, approach_of(bench, aim.samples), DEEPEST_MM, warm) as probe:
         places = probe.reach.grid(aim.columns, aim.rows)
@@ -98,13 +101,15 @@ async def bed_corners(bench: Bench, aim: CornerParameters) -> TrialResult:
             _record(bench, number, heights, {} if level else turns, stays)
             if level:
                 break
-            _must_be_possible(turns, most_turns)
+            asked.append({name: (round(turn.turns * EIGHTHS), turn.clockwise) for name, turn in turns.items()})
+            _must_have_an_effect(asked, turns)
+            _must_be_possible(bench.machine, turns, most_turns)
             if number < aim.rounds:
                 await _have_turned(bench, probe, screws, turns, stays, number, aim)
                 for name, turn in turns.items():
                     turned[name] += abs(turn.raises_mm) if not turn.rests else 0.0
         else:
-            raise TrialFailed(_not_level(rounds, screws, aim))
+            raise TrialFailed(_not_level(rounds, screws, aim), *NOT_LEVEL)
     bench.progress(Progress("axis Z", 0.97, None, "homes again: the bed stands otherwise now"))
     await home_axis(bench, "z")
     return _concluded(bench, rounds, screws, turned, twists, stiff, aim)
@@ -145,7 +150,9 @@ async def _touch_all(
         raise TrialFailed(
             f"Touched again at the end of the round, {probe.reach.words(places[0])} stands {abs(moved):.3f} mm "
             f"{'higher' if moved > 0 else 'lower'} than at its beginning: the bed was knocked, a corner lies on a "
-            "slack spring, or something still warms up. Mend that and start again."
+            "slack spring, or something still warms up. Mend that and start again.",
+            ByHand("tighten slack springs; find what was knocked"),
+            SOAK_FIRST,
         )
     return fit_surface(places, heights, shape_for(screws)), u
 
@@ -177,20 +184,56 @@ async def _have_turned(
             raise TrialFailed(
                 f"The screw {name} is at its end: its spring is fully compressed, or the thread has run out. "
                 f"{way.title()} the other screws by a whole turn or two each instead, so that {name} comes back to "
-                "its middle, then start again."
+                "its middle, then start again.",
+                ByHand(f"bring the screw {name} back to its middle: turn the other screws instead"),
             )
         if answer != "turned":
-            raise TrialFailed("Stopped before the bed was level. What was turned stays turned.")
+            raise TrialFailed("Stopped before the bed was level. What was turned stays turned.", StartAgain())
         bench.report_fact("screw", name)
 
 
-def _must_be_possible(turns: Mapping[str, Turn], most: float) -> None:
+NOT_LEVEL = (
+    ChangeSetting("bed.screws", "thread_mm, and which direction clockwise goes, of each screw"),
+    ByHand("look for a slack spring"),
+)
+"""Ways out after all rounds, when the bed is not level."""
+
+EIGHTHS = 8
+"""Turns are compared in eighths."""
+
+SAME_ROUNDS = 3
+"""As many rounds in a row that ask for the same turns: turning has no effect."""
+
+
+def _must_have_an_effect(asked: Sequence[Mapping[str, tuple[int, bool]]], turns: Mapping[str, Turn]) -> None:
+    """Several rounds that ask for the same turns again: what is turned does not move the bed.
+
+    Raises:
+        TrialFailed: the last ``SAME_ROUNDS`` asked for the same.
+    """
+    last = asked[-SAME_ROUNDS:]
+    if len(last) < SAME_ROUNDS or any(turns_then != last[0] for turns_then in last):
+        return
+    if not any(eighths for eighths, _ in last[0].values()):
+        return
+    turning = [f"{name} {turn.words}" for name, turn in turns.items() if not turn.rests]
+    raise TrialFailed(
+        f"{SAME_ROUNDS} rounds in a row asked for the same ({several(turning)}): turning has no effect on the bed. A "
+        "screw slips in its thread, its spring is slack, or the plate lies on something.",
+        ByHand("turn that screw by a whole turn and look whether its corner moves"),
+        ChangeParameter("tilt_mm", "a tilt that this bed can keep"),
+    )
+
+
+def _must_be_possible(machine: MachineFile, turns: Mapping[str, Turn], most: float) -> None:
     for name, turn in turns.items():
         if turn.turns > most:
             raise TrialFailed(
                 f"The screw {name} would have to turn {turn.turns:.1f} times ({abs(turn.raises_mm):.2f} mm); more than "
                 f"{most:g} turns are no corner that is a little off. Bring the lead screws square first (station lead "
-                "screws), look whether the bed hangs, and set all screws to half their springs."
+                "screws), look whether the bed hangs, and set all screws to half their springs.",
+                level_first(machine, but_screws=True),
+                ByHand("set all screws to half their springs; look whether the bed hangs"),
             )
 
 

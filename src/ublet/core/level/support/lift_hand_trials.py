@@ -12,6 +12,7 @@ from ublet.core.level.support.lift_trials import ONE_SCREW, nothing_to_do, squar
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.measuring import INSTRUMENTS, length_of
 from ublet.core.questions import Confirm, Measure
+from ublet.core.remedy import ByHand, StartAgain
 from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec
@@ -51,7 +52,7 @@ async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResul
             )
             answer = await bench.builder.ask(asked)
             if answer == "stop here":
-                raise TrialFailed("Stopped before the heights agreed.")
+                raise TrialFailed("Stopped before the heights agreed.", StartAgain())
             read[name] = parse(answer, "mm")
             bench.record.row("gaps", (number, at, read[name]))
         apart = max(read.values()) - min(read.values())
@@ -59,7 +60,8 @@ async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResul
             raise TrialFailed(
                 f"The gaps read {several([f'{name} {mm:g} mm' for name, mm in read.items()])}: {apart:.0f} mm apart is "
                 "more than a bed on lead screws can be out. Type what the rule shows in mm, the same gap at each side, "
-                "and start again."
+                "and start again.",
+                StartAgain("with the gap that the rule shows at each side, in mm"),
             )
         if apart <= aim.agree_mm:
             for name in turned:
@@ -78,13 +80,14 @@ async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResul
                 TurnLift(name, off),
             )
             if await bench.builder.ask(asked_turn) != "turned":
-                raise TrialFailed("Stopped before the heights agreed.")
+                raise TrialFailed("Stopped before the heights agreed.", StartAgain())
             turned.add(name)
     for name in turned:
         bench.report_fact("lift", name)
     raise TrialFailed(
         f"After {aim.rounds} rounds the gaps still differ by {apart:.1f} mm, {aim.agree_mm:g} are good enough: measure "
-        "from the same edges each time, and look for a nut that is loose."
+        "from the same edges each time, and look for a nut that is loose.",
+        ByHand("measure from the same edges each time; look for a loose nut"),
     )
 
 

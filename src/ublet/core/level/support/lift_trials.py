@@ -29,6 +29,7 @@ from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis, number_of
 from ublet.core.motion.lift_directions import look_at_lifts, turned_round
+from ublet.core.remedy import ByHand, ChangeSetting, GoTo
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -70,7 +71,8 @@ def pivots_of(machine: MachineFile) -> dict[str, Point]:
         if motor.pivot_x_mm is None or motor.pivot_y_mm is None:
             raise TrialFailed(
                 f"Where the lift {name} carries is not declared: add pivot_x_mm and pivot_y_mm to "
-                f"[axes.z.motors.{name}], measured from the bed's front left corner."
+                f"[axes.z.motors.{name}], measured from the bed's front left corner.",
+                ChangeSetting(f"axes.z.motors.{name}", "pivot_x_mm and pivot_y_mm"),
             )
         pivots[name] = (motor.pivot_x_mm, motor.pivot_y_mm)
     return pivots
@@ -154,7 +156,9 @@ async def _rounds(
             raise TrialFailed(
                 f"{_highest_words(now)}: that asks for {largest:.2f} mm, and {declared.largest_mm:g} are allowed "
                 "(lifts.largest_mm). Nothing was moved for it. Bring the sides together by hand first "
-                "(trial lead-screws-by-hand)."
+                "(trial lead-screws-by-hand).",
+                GoTo("lead screws", "bring the sides together by hand", "lead-screws-by-hand"),
+                ChangeSetting("lifts.largest_mm", "if it may move so far"),
             )
         if number < declared.rounds:
             bench.progress(Progress(f"round {number}", (number - 0.3) / declared.rounds, None, _moves_words(commanded)))
@@ -164,7 +168,9 @@ async def _rounds(
         f"allowed: it was {', '.join(f'{state.range_mm:.3f}' for state in history)}. Look for play in a screw, a "
         "corner "
         "of the bed on a slack spring, a bed that is loose on its mounts, or a probe that does not repeat (station "
-        "“probe spread”)."
+        "“probe spread”).",
+        ByHand("look for play in a screw, for a corner on a slack spring"),
+        ChangeSetting("lifts.tolerance_mm", "as good as this bed can be"),
     )
 
 
@@ -193,7 +199,9 @@ def _places(probe: Probing, pivots: Mapping[str, Point]) -> list[Point]:
                 raise TrialFailed(
                     f"For {name} and {other} the probe would touch nearly the same place, "
                     f"{probe.reach.words(place)}: too near each other to level by. Look at their pivots and at the "
-                    "probe's offset."
+                    "probe's offset.",
+                    ChangeSetting(f"axes.z.motors.{name}", "its pivot"),
+                    GoTo("probe place", "the probe's offset"),
                 )
     return list(spots.values())
 
@@ -233,7 +241,8 @@ def _faulty(bench: Bench, history: list[LiftHeights], fault: Fault) -> TrialResu
             f"{went}, and no mix-up of the lifts explains it: look for a screw that slips in its coupling, play, or a "
             "bed that hangs somewhere. Nothing more was moved."
         )
-        return TrialResult("failed", why, conditions(bench), tuple(findings))
+        loose = ByHand("look for a screw that slips in its coupling, for play, for a bed that hangs")
+        return TrialResult("failed", why, conditions(bench), tuple(findings), remedies=(loose,))
     proposals: list[Proposal] = []
     for part, other in fault.exchanged:
         path = f"axes.z.motors.{part}.socket"

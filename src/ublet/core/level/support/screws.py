@@ -13,6 +13,7 @@ from ublet.core.level.surface import FittedSurface, Shape, fit_surface
 from ublet.core.machine.level_parts import Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.questions import Question
+from ublet.core.remedy import ChangeSetting, GoTo, StartAgain
 from ublet.core.run import TrialFailed
 from ublet.core.trial import Need
 from ublet.core.words import several
@@ -34,7 +35,11 @@ def screws_of(machine: MachineFile) -> dict[str, Screw]:
     """
     screws = dict(machine.bed.screws)
     if len(screws) < FEWEST_SCREWS:
-        raise TrialFailed("The bed declares fewer than three screws: nothing can be turned (add [bed.screws.NAME]).")
+        raise TrialFailed(
+            "The bed declares fewer than three screws: nothing can be turned (add [bed.screws.NAME]).",
+            ChangeSetting("bed.screws", "add the bed's screws"),
+            GoTo("bed mesh", "what screws cannot level a mesh makes up for"),
+        )
     return screws
 
 
@@ -76,7 +81,7 @@ async def look_at_springs(bench: Bench, screws: Mapping[str, Screw]) -> bool:
         SetHalfSprings(),
     )
     if await bench.builder.ask(half) != "all half pressed":
-        raise TrialFailed("Stopped before anything was measured: the springs come first.")
+        raise TrialFailed("Stopped before anything was measured: the springs come first.", StartAgain())
     for name in screws:
         bench.report_fact("screw", name)
     return True

@@ -14,6 +14,7 @@ from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_
 from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.warmth import WarmUp, conditions
 from ublet.core.machine.schema import MachineFile
+from ublet.core.remedy import ByHand, ChangeParameter
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import number_or, setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -73,7 +74,9 @@ async def bed_still(bench: Bench, aim: StillParameters) -> TrialResult:
                 raise TrialFailed(
                     f"After {duration(heights[-1][0])} at {aim.bed_c:g} °C the bed still moves {moves:+.1f} µm a "
                     "minute: "
-                    "keep draughts away, look for a loose bed or probe, or allow more."
+                    "keep draughts away, look for a loose bed or probe, or allow more.",
+                    ByHand("keep draughts away; look for a loose bed or probe"),
+                    ChangeParameter("drift_mm_min", "allow more"),
                 )
             words = f"moves {moves:+.1f} µm a minute" if len(heights) >= FEWEST else f"touch {len(heights)}"
             bench.progress(Progress("soaking", min(0.95, heights[-1][0] / aim.longest_s), None, words))
