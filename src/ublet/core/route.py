@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
@@ -38,12 +39,14 @@ class StationState:
     """Where a station stands: its state, its key figure, and the reason in words. unlinked: as of the last link.
 
     trial and heater: which of the station's trials it stands so by, and for which heater, where there are several.
+    idle: it waits because this machine has no need of it.
     """
 
     state: Condition
     figure: str = ""
     reason: str = ""
     unlinked: bool = False
+    idle: bool = False
     trial: str = ""
     heater: str = ""
 
@@ -131,6 +134,70 @@ ROUTE: tuple[Station, ...] = (
     ),
 )
 """All stations in order."""
+
+
+_AXES = ("homing",)
+_SQUARE = ("homing", "lead screws")
+_FLAT = (*_SQUARE, "bed corners", "probe place")
+_HOT = ("heaters paired", "hotend control")
+
+AFTER: Mapping[str, tuple[str, ...]] = {
+    "directions": ("motors",),
+    "homing": ("inputs by hand", "directions"),
+    "travel limits": _AXES,
+    "steps per mm": _AXES,
+    "speed limits": ("travel limits",),
+    "hotend control": ("heaters paired", "sensors at rest"),
+    "bed control": ("heaters paired", "sensors at rest"),
+    "guards": ("heaters paired",),
+    "soak time": ("bed control",),
+    "coil probe": _AXES,
+    "lead screws": (*_AXES, "coil probe"),
+    "bed corners": _SQUARE,
+    "probe spread": _AXES,
+    "probe place": _AXES,
+    "Z offset": _FLAT,
+    "bed mesh": (*_FLAT, "Z offset"),
+    "first layer": (*_HOT, "bed control", "bed mesh"),
+    "extruder steps": _HOT,
+    "test piece": ("travel limits",),
+    "accelerometer": _AXES,
+    "resonance": ("travel limits", "accelerometer"),
+    "input shaper": ("resonance",),
+    "acceleration": ("input shaper", "speed limits"),
+}
+"""What each station stands on directly: stations whose results it uses, or without which it is not safe."""
+
+HEATS: Mapping[str, str] = {"hotend": "hotend control", "bed": "bed control"}
+"""What a trial stands on besides when it heats such a part."""
+
+
+def stands_on(station: str, parts: Collection[str] = ()) -> tuple[Station, ...]:
+    """Every station that one stands on, in the order of the route, also through others. parts: what a trial heats.
+
+    >>> [station.name for station in stands_on("homing")]
+    ['inputs by hand', 'motors', 'directions']
+    """
+    names: set[str] = set()
+    waiting = [*AFTER.get(station, ()), *(HEATS[part] for part in parts if part in HEATS)]
+    while waiting:
+        name = waiting.pop()
+        if name not in names and name != station:
+            names.add(name)
+            waiting += AFTER.get(name, ())
+    return tuple(candidate for candidate in ROUTE if candidate.name in names)
+
+
+def station_named(name: str) -> Station:
+    """A station by its name.
+
+    Raises:
+        KeyError: there is none.
+    """
+    for station in ROUTE:
+        if station.name == name:
+            return station
+    raise KeyError(name)
 
 
 def station_with(bench: str) -> Station:

@@ -67,10 +67,13 @@ class Ledger:
             "facts": [asdict(fact) for fact in opening.facts],
             "room_c": opening.room_c,
             "soaked_s": dict(opening.soaked_s),
+            "knowingly": opening.knowingly,
         }
         with self._transaction():
             cursor = self._base.execute(
-                "INSERT INTO run VALUES (NULL,?,?,?,?,'running','It is running.',0,?,'{}','[]','',?,?,?)",
+                "INSERT INTO run (at, trial, station, subject, outcome, why, duration_s, parameters, conditions, "
+                "options, recommended, opening, goes_on_from, process) "
+                "VALUES (?,?,?,?,'running','It is running.',0,?,'{}','[]','',?,?,?)",
                 (
                     *(opening.at, opening.trial, opening.station, subject_text(opening.subject)),
                     *(json.dumps(dict(opening.parameters)), zlib.compress(json.dumps(beginning).encode(), 1)),

@@ -17,6 +17,7 @@ class Opening:
 
     digest: of the machine file. live: every live setting of the board. room_c: the coolest sensor. soaked_s: how long
     each heater has stood at its target. goes_on_from: the number of an earlier run that stopped at a checkpoint.
+    knowingly: what it stands on and did not hold when it was started nevertheless, in words.
     """
 
     at: str
@@ -31,6 +32,7 @@ class Opening:
     room_c: float | None = None
     soaked_s: Mapping[str, float] = field(default_factory=dict)
     goes_on_from: int | None = None
+    knowingly: str = ""
 
 
 @dataclass(frozen=True)

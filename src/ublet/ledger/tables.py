@@ -13,8 +13,9 @@ SCHEMA = """
 CREATE TABLE run (
     id INTEGER PRIMARY KEY, at TEXT NOT NULL, trial TEXT NOT NULL, station TEXT NOT NULL, subject TEXT NOT NULL,
     outcome TEXT NOT NULL, why TEXT NOT NULL, duration_s REAL NOT NULL, parameters TEXT NOT NULL,
-    conditions TEXT NOT NULL, options TEXT NOT NULL, recommended TEXT NOT NULL, remedies TEXT NOT NULL DEFAULT '[]',
-    opening BLOB, goes_on_from INTEGER REFERENCES run(id), process TEXT NOT NULL);
+    conditions TEXT NOT NULL, options TEXT NOT NULL, recommended TEXT NOT NULL,
+    opening BLOB, goes_on_from INTEGER REFERENCES run(id), process TEXT NOT NULL,
+    remedies TEXT NOT NULL DEFAULT '[]');
 CREATE TABLE finding (
     run INTEGER NOT NULL REFERENCES run(id), place INTEGER NOT NULL, id TEXT NOT NULL, what TEXT NOT NULL,
     subject TEXT NOT NULL, words TEXT NOT NULL, value REAL NOT NULL, uncertainty REAL, unit TEXT NOT NULL, lim REAL,

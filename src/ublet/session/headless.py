@@ -23,6 +23,7 @@ from ublet.link.baud import PortOpener
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
 from ublet.link.upload import UploadProgress
 from ublet.session.answers import Answering, Nobody
+from ublet.session.chain import chain, unmet_words
 from ublet.session.document import Document
 from ublet.session.interrupts import until_interrupted
 from ublet.session.layers import Settling
@@ -95,7 +96,8 @@ class Looking:
 
 async def execute(order: Order, session: Session, watcher: Looking) -> Done:
     """Run, and as asked keep, verify and save; a failed check is not saved."""
-    entered = await session.run(order.spec, order.parameters, watcher, order.go_on)
+    missing = unmet_words(chain(session, order.spec, order.parameters))
+    entered = await session.run(order.spec, order.parameters, watcher, order.go_on, missing)
     ran = entered.ran
     report = watcher.with_truth(run_json(session, order.spec, entered), order.spec, order.parameters)
     outcome, lost = ran.result.outcome, ran.lost

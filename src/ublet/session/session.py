@@ -148,9 +148,13 @@ class Session:
 
     # trials
 
-    async def run(self, spec: TrialSpec, parameters: Part, watcher: Watcher, go_on: bool = False) -> EnteredRun:
-        """Run a trial, recorded from before anything moves; go_on: from where an earlier run of it was cut off."""
-        return await self.trials.run(spec, parameters, watcher, go_on)
+    async def run(
+        self, spec: TrialSpec, parameters: Part, watcher: Watcher, go_on: bool = False, knowingly: str = ""
+    ) -> EnteredRun:
+        """Run a trial, recorded from before anything moves; go_on: from where an earlier run of it was cut off.
+        knowingly: what it stands on and does not hold, noted with the run.
+        """
+        return await self.trials.run(spec, parameters, watcher, go_on, knowingly)
 
     async def home(self, watcher: Watcher) -> Ran:
         """Home every axis once, guarded as a trial is; nothing is entered in the ledger."""

@@ -126,7 +126,7 @@ def _tried(session: Session, station: Station) -> StationState:
     machine = session.document.machine
     idle = {name: TRIALS[name].idle(machine) for name in station.trials}
     if all(idle.values()):
-        return StationState("waiting", "no need", next(iter(idle.values())))
+        return StationState("waiting", "no need", next(iter(idle.values())), idle=True)
     states = [
         replace(_trial_standing(session, name, heater), trial=name, heater=heater or "")
         for name in station.trials

@@ -40,6 +40,9 @@ from ublet.session.runner import Ran, Runner
 from ublet.session.saving import now
 from ublet.session.soaking import SoakWatch
 
+STARTED_WITHOUT = "started_without"
+"""The condition of a run that was started though something that it stands on did not hold."""
+
 
 def vetted(result: TrialResult, document: Document) -> TrialResult:
     """The same result without the options that the machine file could not take; what was taken out is said."""
@@ -147,7 +150,9 @@ class Trials:
         self._threaded = threaded
         self._lifts = LiftProof(connection, self.proven)
 
-    async def run(self, spec: TrialSpec, parameters: Part, watcher: Watcher, go_on: bool = False) -> EnteredRun:
+    async def run(
+        self, spec: TrialSpec, parameters: Part, watcher: Watcher, go_on: bool = False, knowingly: str = ""
+    ) -> EnteredRun:
         """Run a trial and enter it in the ledger, whatever its outcome."""
         if (refused := self._runner.refusal()) is not None:
             return EnteredRun(refused, None)
@@ -163,7 +168,7 @@ class Trials:
             why = "Not started: there is no run of it that stopped half way in the state that everything is in now."
             return EnteredRun(Ran(TrialResult("halted", why, remedies=(StartAgain("from its beginning"),)), 0.0), None)
         try:
-            recorded = self._ledger.open_run(self._opening(spec, parameters, before))
+            recorded = self._ledger.open_run(self._opening(spec, parameters, before, knowingly))
         except LedgerError as error:
             later = StartAgain("when the ledger can be written")
             return EnteredRun(Ran(TrialResult("halted", f"Not started: {error}", remedies=(later,)), 0.0), None)
@@ -178,6 +183,9 @@ class Trials:
             raise
         bench.note_facts(parameters)
         ran = replace(ran, result=vetted(ran.result, self._document))
+        if knowingly:
+            noted = {**ran.result.conditions, STARTED_WITHOUT: knowingly}
+            ran = replace(ran, result=replace(ran.result, conditions=noted))
         entry = recorded.end(ran.result, ran.duration_s, bench.rests, ran.whole)
         ran = replace(ran, result=entry.result)  # with what it had found before it was cut off
         log.info("run %s: %s %s: %s", recorded.number, spec.name, ran.result.outcome, ran.result.why)
@@ -215,7 +223,7 @@ class Trials:
             return None  # something else moved that it rests on: a part, a place, a value of the machine file
         return Resumable(entry.id, checkpoint, entry.rests)
 
-    def _opening(self, spec: TrialSpec, parameters: Part, before: Resumable | None) -> Opening:
+    def _opening(self, spec: TrialSpec, parameters: Part, before: Resumable | None, knowingly: str) -> Opening:
         values = parameters.model_dump()
         about = self._connection.about
         return Opening(
@@ -231,6 +239,7 @@ class Trials:
             self._connection.first_c,
             self._soaking.held_s(),
             before.run if before is not None else None,
+            knowingly,
         )
 
     def _bench(
