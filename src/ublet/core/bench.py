@@ -76,6 +76,9 @@ class Heat(Protocol):
     def target(self, heater: str) -> float | None:
         """What a heater is held at, °C; None while it is off."""
 
+    def held_s(self, heater: str) -> float:
+        """How long a heater has been at its target already, whoever set it, s; 0: it is not there."""
+
     def samples(self, heater: str) -> AsyncIterator[HeatSample]:
         """Samples of a heater from now on, 10 a second by the board's clock."""
 
@@ -317,6 +320,9 @@ class Recording(Protocol):
 
     def checkpoint(self, checkpoint: Checkpoint) -> None:
         """From here it could go on another time."""
+
+    def knowingly(self, words: str) -> None:
+        """The builder left this out knowingly: it is noted among the conditions of the run."""
 
     @property
     def going_on(self) -> Checkpoint | None:

@@ -43,6 +43,9 @@ from ublet.session.soaking import SoakWatch
 STARTED_WITHOUT = "started_without"
 """The condition of a run that was started though something that it stands on did not hold."""
 
+LEFT_OUT = "left_out"
+"""The condition of a run of which the builder skipped something knowingly."""
+
 
 def vetted(result: TrialResult, document: Document) -> TrialResult:
     """The same result without the options that the machine file could not take; what was taken out is said."""
@@ -183,8 +186,8 @@ class Trials:
             raise
         bench.note_facts(parameters)
         ran = replace(ran, result=vetted(ran.result, self._document))
-        if knowingly:
-            noted = {**ran.result.conditions, STARTED_WITHOUT: knowingly}
+        if notes := {key: words for key, words in ((STARTED_WITHOUT, knowingly), (LEFT_OUT, bench.left_out)) if words}:
+            noted = {**ran.result.conditions, **notes}
             ran = replace(ran, result=replace(ran.result, conditions=noted))
         entry = recorded.end(ran.result, ran.duration_s, bench.rests, ran.whole)
         ran = replace(ran, result=entry.result)  # with what it had found before it was cut off
@@ -261,6 +264,7 @@ class Trials:
             before.checkpoint if before is not None else None,
             before.rests if before is not None else (),
             self._report_fact,
+            self._soaking.held_s,
         )
 
     def _report_fact(self, kind: str, subject: str) -> None:

@@ -20,7 +20,7 @@ from textual.theme import Theme
 from textual.timer import Timer
 from textual.widgets import Static
 
-from ublet.core.route import ROUTE, Station, station_with
+from ublet.core.route import ROUTE, Station, station_named, station_with
 from ublet.tui.frame.ending import FAULT, AppEnding
 from ublet.tui.frame.following import FrameFollower
 from ublet.tui.frame.host import Host
@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from ublet.session.demo import Demo
     from ublet.session.document import Faulty
     from ublet.session.session import Session
+    from ublet.tui.trial.bench import StationBench
 
 SWITCH_S = 0.0005
 """How soon the thread that reads the keyboard gets its turn while the app draws, s. With Python's usual 5 ms most of
@@ -236,6 +237,15 @@ class UbletApp(Host):
         await self.enter(station_with("editor"))
         if self.bench is not None:
             self.bench.go_to(path)
+
+    async def on_station_bench_wanted(self, event: StationBench.Wanted) -> None:
+        """A bench names a way out: go there."""
+        if event.setting:
+            await self.enter_setting(event.setting)
+        else:
+            await self.enter(station_named(event.station))
+            if self.bench is not None:
+                self.bench.turn_to(event.trial, event.heater)
 
     def on_station_bench_edited(self) -> None:
         """The draft changed, or a trial ended: title, route and the bench follow."""

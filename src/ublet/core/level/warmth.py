@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 from ublet.core.bench import Bench
 from ublet.core.heat.demands import hotends
-from ublet.core.heat.start import CLOSE_C, reach
+from ublet.core.heat.start import CLOSE_C, reach, room_from
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import preheats
+from ublet.core.questions import Live
 from ublet.core.remedies import material_remedy
-from ublet.core.remedy import ChangeParameter, ChangeSetting
+from ublet.core.remedy import ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need
+from ublet.core.units import duration
 from ublet.core.words import several
 
 
@@ -28,12 +30,22 @@ class WarmUp(Part):
     )
 
 
-class PrintWarmUp(WarmUp):
-    """The same; a material's temperatures stand for both where they are not given."""
+class BedWarmUp(WarmUp):
+    """The same; a material's bed temperature stands for the bed's where none is given."""
 
     bed_c: float = setting(
         "Bed temperature; 0: by the material.", zero="by the material", unit="°C", low=0, high=150, default=0.0
     )
+    material: str = setting(
+        "Material at whose bed temperature it is done (a table below [materials]); empty: as it is.",
+        zero="none",
+        default="",
+    )
+
+
+class PrintWarmUp(BedWarmUp):
+    """The same; a material's temperatures stand for both where they are not given."""
+
     nozzle_c: float = setting(
         "Nozzle temperature; 0: by the material.", zero="by the material", unit="°C", low=0, high=300, default=0.0
     )
@@ -50,13 +62,62 @@ def _temperatures(machine: MachineFile, aim: WarmUp) -> tuple[float, float]:
     Raises:
         TrialFailed: there is no such material.
     """
-    if not isinstance(aim, PrintWarmUp) or not aim.material:
+    if not isinstance(aim, BedWarmUp) or not aim.material:
         return aim.bed_c, aim.nozzle_c
     material = machine.materials.get(aim.material)
     if material is None:
         known = ", ".join(machine.materials) or "none: add a table below [materials]"
         raise TrialFailed(f"No material “{aim.material}” is declared; known: {known}.", material_remedy(machine))
-    return aim.bed_c or material.bed_c, aim.nozzle_c or material.nozzle_c
+    hot = material.nozzle_c if isinstance(aim, PrintWarmUp) else 0.0
+    return aim.bed_c or material.bed_c, aim.nozzle_c or hot
+
+
+def cooling(
+    machine: MachineFile,
+    warm: Mapping[str, float],
+    read: Callable[[str], float | None],
+    target: Callable[[str], float | None],
+    first_c: float | None = None,
+) -> str:
+    """Which bed cools during a trial that does not heat it, as a sentence's end; empty: none does.
+
+    warm: heaters that are held, °C. A bed that is further above the room than a trial lets it move would end it on the
+    way.
+    """
+    for name, heater in machine.heaters.items():
+        celsius, room = read(heater.sensor), room_from(machine, name, read, first_c)
+        if heater.part != "bed" or name in warm or target(name) is not None or celsius is None or room is None:
+            continue
+        if celsius - room > SAME_C:
+            return f"the {name} is at {celsius:.0f} °C and cools to about {room:.0f}: it moves meanwhile"
+    return ""
+
+
+SAME_C = 6.0
+"""A bed may change by this much while it is probed, °C: heights of two temperatures cannot be compared."""
+
+
+async def soaked(bench: Bench, heater: str) -> None:
+    """Let the bed stand at its temperature for as long as it is declared, counted from when it got there, whoever
+    heated it; the builder may skip what is left, which is noted with the run.
+    """
+    soak_s = bench.machine.bed.soak_s
+    began = bench.clock.now_s() - min(soak_s, bench.heat.held_s(heater))
+    asked = Live("The bed soaks: its surface lags its sensor, and it moves meanwhile.", (SKIP,), None, {})
+    if bench.clock.now_s() - began >= soak_s:
+        return
+    async with bench.builder.live(asked) as controls:
+        while (gone := bench.clock.now_s() - began) < soak_s:
+            if controls.answer is not None:
+                bench.record.knowingly(f"the {heater} soaked for {duration(gone)} of {duration(soak_s)}")
+                return
+            bench.progress(Progress("the bed soaks", 0.05, soak_s - gone, "its surface lags its sensor"))
+            await bench.clock.rest(min(SOAK_STEP_S, soak_s - gone + 0.1))
+
+
+SKIP = "skip the rest"
+SOAK_STEP_S = 5.0
+"""While the bed soaks the time left is shown this often, s."""
 
 
 def wanted(machine: MachineFile, aim: WarmUp) -> dict[str, float]:
@@ -90,18 +151,23 @@ async def warm_up(bench: Bench, aim: WarmUp) -> tuple[dict[str, float], dict[str
     they read now, °C.
 
     Raises:
-        TrialFailed: it does not get there.
+        TrialFailed: it does not get there; or a bed that is not heated is warm, and cools meanwhile.
     """
     machine, warm = bench.machine, wanted(bench.machine, aim)
+    with bench.aside():
+        cools = cooling(machine, warm, bench.heat.celsius, bench.heat.target, bench.heat.first_c)
+    if cools:
+        raise TrialFailed(
+            f"Not begun: {cools}. Nothing moved.",
+            ChangeParameter("material" if isinstance(aim, BedWarmUp) else "bed_c", "as warm as you print"),
+            StartAgain("when it is cold"),
+        )
     for heater, celsius in warm.items():
         await bench.heat.warm(heater, celsius)
     for heater, celsius in warm.items():
         await reach(bench, heater, celsius, 0.02)
     if any(machine.heaters[heater].part == "bed" for heater in warm) and machine.bed.soak_s:
-        began = bench.clock.now_s()
-        while (gone := bench.clock.now_s() - began) < machine.bed.soak_s:
-            bench.progress(Progress("the bed soaks", 0.05, machine.bed.soak_s - gone, "its surface lags its sensor"))
-            await bench.clock.rest(min(5.0, machine.bed.soak_s - gone + 0.1))
+        await soaked(bench, next(heater for heater in warm if machine.heaters[heater].part == "bed"))
     beds = [heater.sensor for heater in machine.heaters.values() if heater.part == "bed"]
     read = {sensor: bench.heat.celsius(sensor) for sensor in beds}
     return warm, {sensor: celsius for sensor, celsius in read.items() if celsius is not None}
@@ -135,6 +201,8 @@ def warm_needs(machine: MachineFile, aim: WarmUp, read: Callable[[str], float | 
     except TrialFailed as missing:
         return (Need(str(missing), False),)
     needs = []
+    if cools := cooling(machine, warm, read, lambda heater: None):
+        needs.append(Need(f"{cools}: heat it, or wait", False, blocking=False))
     for heater, celsius in warm.items():
         own = read(machine.heaters[heater].sensor)
         if own is None:

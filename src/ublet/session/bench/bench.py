@@ -14,6 +14,7 @@ from ublet.core.questions import Question
 from ublet.core.run import Checkpoint, Progress
 from ublet.core.settings import Part, Value
 from ublet.core.trial import TrialSpec
+from ublet.core.words import several
 from ublet.ledger.recording import Recorded
 from ublet.session.bench.board import LinkClock, LinkGuards, LinkSettings
 from ublet.session.bench.builder import LinkBuilder, hot_now
@@ -56,6 +57,7 @@ class LinkBench:
         going_on: Checkpoint | None = None,
         rested: tuple[Dependency, ...] = (),
         report_fact: Callable[[str, str], None] = lambda kind, subject: None,
+        held: Callable[[], Mapping[str, float]] = dict,
     ) -> None:
         self._resting = Resting(machine, written, connection, loans, fact_of)
         self._resting.trace.take(rested)
@@ -66,7 +68,7 @@ class LinkBench:
         self._report_fact = report_fact
         self.machine = self._resting.machine
         self.settings = LinkSettings(connection, self._resting, loans)
-        self.heat = LinkHeat(connection, self._resting)
+        self.heat = LinkHeat(connection, self._resting, held)
         self.motion = LinkMotion(connection, self._resting, steps_per_s, lifts)
         self.probe = LinkProbe(connection, self._resting)
         self.streams = LinkStreams(connection)
@@ -105,6 +107,11 @@ class LinkBench:
         if self._threaded:
             return await asyncio.to_thread(function, *arguments)
         return function(*arguments)
+
+    @property
+    def left_out(self) -> str:
+        """What the builder left out knowingly, in words; empty: nothing."""
+        return several(self.record.left_out)
 
     # what the runner sees to
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable, Mapping
 
 from ublet.core.bench import HeatSample
 from ublet.core.remedies import LINK, WRITE
@@ -20,7 +20,8 @@ UNREAD_SAMPLES = 30
 class LinkHeat:
     """A :class:`ublet.core.bench.Heat` over a connection."""
 
-    def __init__(self, connection: Connection, resting: Resting) -> None:
+    def __init__(self, connection: Connection, resting: Resting, held: Callable[[], Mapping[str, float]]) -> None:
+        self._held = held
         self._connection = connection
         self._resting = resting
 
@@ -48,6 +49,10 @@ class LinkHeat:
     def target(self, heater: str) -> float | None:
         """What it is held at."""
         return self._connection.channel(f"heaters.{heater}.target_c")
+
+    def held_s(self, heater: str) -> float:
+        """How long it has been at its target."""
+        return self._held().get(heater, 0.0)
 
     async def warm(self, heater: str, celsius: float) -> None:
         """Hold it as a mere means."""

@@ -40,6 +40,7 @@ class LinkRecord:
         self._trace = trace
         self._earlier = earlier
         self.going_on = going_on
+        self.left_out: list[str] = []
 
     def row(self, stream: str, row: tuple[float, ...], of: str = "") -> None:
         """Record a row and let it be drawn."""
@@ -71,6 +72,10 @@ class LinkRecord:
         """From here it could go on another time."""
         if self._recorded is not None:
             self._recorded.checkpoint(checkpoint, self._trace.rests)
+
+    def knowingly(self, words: str) -> None:
+        """The builder left this out."""
+        self.left_out.append(words)
 
     def earlier(self, trial: str, **subject: str) -> TrialResult | None:
         """The last proven result of another trial; what is looked up in it is noted."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from rich.text import Text
@@ -12,10 +12,11 @@ from textual.widget import Widget
 from textual.widgets import Static
 
 from ublet.core.questions import Question
-from ublet.core.route import station_with
+from ublet.core.route import GLYPHS, station_with
 from ublet.core.settings import Value
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import spelt_out
+from ublet.session.chain import UNMET, ChainLink
 from ublet.session.preferences import Preferences
 from ublet.tui.frame.help import Help, explained
 from ublet.tui.frame.style import style_beside
@@ -45,6 +46,13 @@ class StationBench(Widget, can_focus=True):
 
     class Edited(Message):
         """The draft of the machine file changed, or a trial ended: everything that shows it follows."""
+
+    class Wanted(Message):
+        """The builder wants to go somewhere else: to a station's trial, or to a setting of the machine file."""
+
+        def __init__(self, station: str = "", trial: str = "", heater: str = "", setting: str = "") -> None:
+            super().__init__()
+            self.station, self.trial, self.heater, self.setting = station, trial, heater, setting
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -185,6 +193,26 @@ class StationBench(Widget, can_focus=True):
 
 def _lines(text: Text, width: int) -> int:
     return sum(max(1, -(-len(line) // width)) for line in text.plain.split("\n"))
+
+
+def chain_lines(links: Sequence[ChainLink], width: int) -> Text:
+    """What a trial stands on, as a checklist: each station with the glyph of its state, and what is missing."""
+    if not links:
+        return Text()
+    text, left = Text("\n"), width
+    text.append("stands on  ", Ink.quiet)
+    left -= 11
+    for link in links:
+        missing = "" if link.met else f" ({UNMET[link.state]})"
+        long = len(link.station.name) + len(missing) + 2
+        if long > left and left < width:
+            text.append(f"\n{'':11}")
+            left = width - 11
+        left -= long + 2
+        text.append(f"{GLYPHS[link.state]} ", Ink.good if link.met else Ink.focus)
+        text.append(link.station.name, Ink.dim if link.met else Ink.text)
+        text.append(f"{missing}  ", Ink.focus)
+    return text
 
 
 def needs_lines(needs: Iterable[Need], width: int) -> Text:

@@ -6,12 +6,15 @@ from collections.abc import Sequence
 
 from rich.text import Text
 
+from ublet.core.remedy import Remedy
 from ublet.core.run import Option, TrialResult
 from ublet.core.typed import shown_value
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 
 SETTING_COLUMNS, VALUE_COLUMNS = 34, 12
+MOST_ROWS = 3
+"""More proposals than this are one row while the result is folded."""
 
 
 def key_words(text: Text, key: str, words: str) -> None:
@@ -20,10 +23,35 @@ def key_words(text: Text, key: str, words: str) -> None:
     text.append(f" {words}", Ink.text)
 
 
-def outcome_line(result: TrialResult) -> Text:
-    """How a result ended, and why."""
+def folded(why: str, columns: int) -> str:
+    """The beginning of a reason in so many columns, cut at a sentence's end where there is one; all of it for 0."""
+    if not columns or len(why) <= columns:
+        return why
+    room = columns - 2
+    end = why.rfind(". ", 0, room)
+    return f"{why[: end + 1] if end > room // 3 else why[:room].rpartition(' ')[0]} …"
+
+
+def outcome_line(result: TrialResult, columns: int = 0) -> Text:
+    """How a result ended, and why: good only where nothing is left to be done. columns: it is folded to so many."""
     good = result.outcome == "proven"
-    return Text(f"{'✓' if good else '✗'} {result.why}\n", Ink.good if good else Ink.stop)
+    mark, ink = ("✗", Ink.stop) if not good else ("!", Ink.focus) if result.remedies else ("✓", Ink.good)
+    text = Text(f"{mark} {folded(result.why, columns - 2 if columns else 0)}", ink)
+    if folded(result.why, columns - 2 if columns else 0) != result.why:
+        text.append("  space", Ink.focus)
+        text.append(" shows all of it", Ink.dim)
+    return text.append("\n")
+
+
+def remedy_lines(remedies: Sequence[Remedy], reachable: Remedy | None, unfolded: bool) -> Text:
+    """The ways out, the one that a key leads to with its key; folded only that one and the first."""
+    text = Text()
+    shown = remedies if unfolded else [remedy for remedy in remedies[:1] if remedy is not reachable]
+    shown = [*shown, *([reachable] if reachable is not None and not unfolded else [])]
+    for remedy in shown:
+        text.append("x" if remedy is reachable else "→", Ink.focus if remedy is reachable else Ink.quiet)
+        text.append(f" {remedy.words}\n", Ink.text)
+    return text
 
 
 def option_line(options: Sequence[Option], chosen: Option) -> Text:
@@ -36,18 +64,42 @@ def option_line(options: Sequence[Option], chosen: Option) -> Text:
     return text
 
 
-def proposal_table(session: Session, option: Option) -> Text:
-    """Each setting that the option would change: on the board now, proposed, and what that is expected to do."""
+def common_table(paths: Sequence[str]) -> str:
+    """The table of the machine file in which all of these settings stand; empty: there is none.
+
+    >>> common_table(["probe.coil.drive_ma", "probe.coil.curve", "probe.kind"])
+    'probe'
+    """
+    root: list[str] = []
+    for parts in zip(*(path.split(".")[:-1] for path in paths), strict=False):
+        if len(set(parts)) > 1:
+            break
+        root.append(parts[0])
+    return ".".join(root)
+
+
+def proposal_table(session: Session, option: Option, unfolded: bool = True) -> Text:
+    """Each setting that the option would change: on the board now, proposed, and what that is expected to do. Many
+    that belong together are one row while it is folded.
+    """
     text = Text()
+    changes = [proposal for proposal in option.proposals if proposal.before != proposal.after]
     text.append(f"{'  setting':<{SETTING_COLUMNS}}{'on the board':>{VALUE_COLUMNS}}", Ink.quiet)
     text.append(f"{'proposed':>{VALUE_COLUMNS}}   expected effect\n", Ink.quiet)
-    for proposal in option.proposals:
-        if proposal.before == proposal.after:
-            continue  # it goes with the others, and stays as it is
+    if len(changes) > MOST_ROWS and not unfolded:
+        root = common_table([proposal.setting for proposal in changes])
+        kept = sum(session.live(proposal.setting) == proposal.after for proposal in changes)
+        together = f"{len(changes)} settings{f' below {root}' if root else ''}"
+        text.append(f"  {together:<{SETTING_COLUMNS - 2 + VALUE_COLUMNS}}", Ink.text)
+        text.append(f"{'kept' if kept == len(changes) else 'together':>{VALUE_COLUMNS}}", f"bold {Ink.proposal}")
+        text.append(f"   {changes[0].effect}; ", Ink.dim)
+        text.append("space", Ink.focus)
+        return text.append(" opens them\n", Ink.dim)
+    for proposal in changes:
         now = session.live(proposal.setting)
-        kept = now == proposal.after
+        kept_now = now == proposal.after
         text.append(f"  {proposal.setting:<{SETTING_COLUMNS - 2}}", Ink.text)
         text.append(f"{shown_value(now):>{VALUE_COLUMNS}}", Ink.dim)
-        text.append(f"{'kept' if kept else shown_value(proposal.after):>{VALUE_COLUMNS}}", f"bold {Ink.proposal}")
+        text.append(f"{'kept' if kept_now else shown_value(proposal.after):>{VALUE_COLUMNS}}", f"bold {Ink.proposal}")
         text.append(f"   {proposal.effect}\n", Ink.dim)
     return text

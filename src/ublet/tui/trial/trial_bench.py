@@ -17,8 +17,10 @@ from textual.widgets import Static
 
 from ublet.core.capabilities import lacking_words
 from ublet.core.catalogue import TRIALS
+from ublet.core.level.warmth import BedWarmUp
 from ublet.core.questions import Question
-from ublet.core.route import station_of, station_with
+from ublet.core.remedy import ChangeParameter, ChangeSetting, GoTo, Remedy
+from ublet.core.route import station_with
 from ublet.core.run import Option, TrialResult
 from ublet.core.settings import Part
 from ublet.core.trial import Need, TrialSpec
@@ -27,9 +29,9 @@ from ublet.core.typed import shown_value
 from ublet.core.words import several
 from ublet.ledger.entries import RunEntry
 from ublet.ledger.errors import LedgerError, NotEntered
-from ublet.session.orders import OrderError, parameters_from
+from ublet.session.chain import ChainLink, chain, unmet_words
+from ublet.session.orders import parameters_from
 from ublet.session.session import Session
-from ublet.session.standings import standing
 from ublet.session.trials import Resumable
 from ublet.tui.frame.dialogs import QuestionDialog
 from ublet.tui.frame.help import Help
@@ -38,10 +40,10 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.drawing import Drawing
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.trial.asking import Asking
-from ublet.tui.trial.bench import needs_lines
-from ublet.tui.trial.parameters import parameter_help, parameter_words, typed_parameters
+from ublet.tui.trial.bench import chain_lines, needs_lines
+from ublet.tui.trial.parameters import Form, ParametersDialog, parameter_words
 from ublet.tui.trial.question import QuestionPanel, keys_of
-from ublet.tui.trial.settlement import key_words, option_line, outcome_line, proposal_table
+from ublet.tui.trial.settlement import folded, key_words, option_line, outcome_line, proposal_table, remedy_lines
 from ublet.tui.trial.watch import TrialWatch
 
 HOW = """\
@@ -55,8 +57,11 @@ see, feel and read there stands in the line “at the machine”.
 """
 
 
-ON_SQUARE_LIFTS = ("bed corners", "Z offset", "bed mesh", "first layer")
-"""Stations whose results mean little while the lead screws are not square."""
+WARM_FIRST = ("lead screws", "bed corners", "Z offset", "bed mesh", "first layer")
+"""Stations that are offered as warm as one prints: the bed moves with heat."""
+
+FOLDED_LINES = 2
+"""Lines of a result's reason that are shown while it is folded."""
 
 MOST_NAMED = 3
 """So many settings are named in a line; more are counted."""
@@ -71,8 +76,14 @@ class TrialBench(Asking):
         Binding("enter", "go", "start / answer", tooltip="Start; or give the first answer to what is asked"),
         Binding("g", "go_on", "go on", tooltip="Go on where a run that was cut off stopped"),
         Binding("k", "keep", "keep", tooltip="Keep what is proposed: it is written to the live board, not yet saved"),
+        Binding("K", "keep_and_save", "keep and save", tooltip="Keep it, and save it; what is saved is shown once"),
         Binding("d", "drop", "drop", tooltip="Drop what was kept here and not saved: the saved values come back"),
         Binding("p", "parameters", "parameters", tooltip="Change the parameters of the trial"),
+        Binding("t", "warmth", "warm / cold", tooltip="As warm as you print a material, or cold"),
+        Binding("c", "chain", "what comes first", tooltip="Go to the first station that does not hold yet"),
+        Binding("y", "knowingly", "start anyway", tooltip="Start though something does not hold; noted with the run"),
+        Binding("x", "way_out", "way out", tooltip="Go where a failure is mended: a station, parameter or setting"),
+        Binding("space", "fold", "more / less", tooltip="All of the result, or only its beginning"),
         Binding("o", "other", "other trial", tooltip="The station's next trial"),
         Binding("h", "heater", "heater", tooltip="The next heater that this trial is done for"),
         Binding("up", "choose(-1)", "choose", key_display="↑↓", tooltip="Choose among what could be kept"),
@@ -89,7 +100,8 @@ class TrialBench(Asking):
         self.entry: RunEntry | None = None
         self.taken = ""
         self.half: Resumable | None = None
-        self._sure = False
+        self.links: tuple[ChainLink, ...] = ()
+        self.unfolded = self._sure = False
         self._refusal: tuple[str, str] | None = None
         self._settlement = Static(id="settlement")
 
@@ -99,16 +111,20 @@ class TrialBench(Asking):
 
     def first_aim(self, spec: TrialSpec) -> Part:
         """A trial's parameters before anybody changed them: the instrument at hand, the first material."""
-        usual = {
-            "instrument": self.preferences.instrument,
-            "material": next(iter(self.session.document.machine.materials), ""),
-        }
+        material = next(iter(self.session.document.machine.materials), "")
+        usual = {"instrument": self.preferences.instrument, "material": material}
+        if not self._warm_first(spec):
+            usual.pop("material")
         fits = {
             declaration.path: usual[declaration.path]
             for declaration in spec.declared()
             if declaration.path in usual and (not declaration.choices or usual[declaration.path] in declaration.choices)
         }
         return spec.parameters().model_copy(update=fits)
+
+    def _warm_first(self, spec: TrialSpec) -> bool:
+        """Whether a trial is offered for the first material: those that push filament, and levelling as one prints."""
+        return not issubclass(spec.parameters, BedWarmUp) or spec.station in WARM_FIRST
 
     def compose(self) -> ComposeResult:
         """Heading, instrument with the question right under it, settlement."""
@@ -182,7 +198,7 @@ class TrialBench(Asking):
     def reload(self) -> None:
         """Take the newest result from the ledger."""
         self.entry = self.session.ledger.latest(self.spec.name, subject=self.spec.subject(self.aim.model_dump()))
-        self.taken = ""
+        self.taken, self.unfolded = "", False
         self.refresh_state()
 
     def refresh_state(self) -> None:
@@ -192,6 +208,7 @@ class TrialBench(Asking):
         if self.message is not None and self.message is self._refusal and not self._blocking():
             self.message = None  # what kept it from being started is there now
         ready = self.watched is None and self.session.usable
+        self.links = chain(self.session, self.spec, self.aim) if self.watched is None else ()
         self.half = self.session.trials.resumable(self.spec, self.aim) if ready else None
         self.write("settlement", self.settlement())
         self.beat()
@@ -213,6 +230,7 @@ class TrialBench(Asking):
         else:
             width = self.query_one("#heading", Static).content_size.width
             text.append_text(needs_lines(self.needs(), max(40, width)))
+            text.append_text(chain_lines(self.links, max(40, width)))
         return text
 
     def running_words(self) -> str:
@@ -230,16 +248,7 @@ class TrialBench(Asking):
         machine = self.session.machine_now  # what was kept counts at once, not only once it is saved
         if lacking := lacking_words(self.spec.uses(machine), connection.can):
             return (Need(lacking, False),)
-        needs = self.spec.needs(machine, self.aim, lambda sensor: connection.channel(f"sensors.{sensor}"))
-        return (*self._square(), *needs)
-
-    def _square(self) -> tuple[Need, ...]:
-        """Where several lead screws carry the bed: whether they are square, for what rests on that."""
-        if self.station not in ON_SQUARE_LIFTS or len(self.session.document.machine.axes.z.motors) < 2:
-            return ()
-        square = standing(self.session, station_of("lead-screws"))
-        good = square.state == "proven"
-        return (Need("lead screws square" if good else "lead screws not square: that station first", good, False),)
+        return self.spec.needs(machine, self.aim, lambda sensor: connection.channel(f"sensors.{sensor}"))
 
     def settlement(self) -> Text:
         """What was said last, what was found and proposed, and what a start would do."""
@@ -250,7 +259,9 @@ class TrialBench(Asking):
             key_words(text, "esc", "cancels: everything goes off.")
             return text
         if self.result is not None:
-            text.append_text(outcome_line(self.result))
+            columns = max(40, self._settlement.content_size.width)
+            text.append_text(outcome_line(self.result, 0 if self.unfolded else FOLDED_LINES * columns))
+            text.append_text(remedy_lines(self.result.remedies, self.remedy, self.unfolded))
             text.append_text(self._proposed(self.result))
         if self.half is not None and self.check_action("go_on", ()):
             key_words(text, "g", f"goes on where run {self.half.run} stopped: {self.half.checkpoint.words}.\n")
@@ -261,11 +272,36 @@ class TrialBench(Asking):
         """What a start would do, and with which parameters."""
         text = Text()
         again = "starts again" if self.result else "starts"
-        key_words(text, "enter", f"{again}. {self.spec.announce(self.session.machine_now, self.aim)}")
+        key_words(text, "enter", f"{again}. {self.plan(self.aim)}")
         if self.spec.declared():
             text.append("\np", Ink.focus)
             text.append(f" changes: {parameter_words(self.spec, self.aim)}", Ink.dim)
+        if (warmer := self.warmth_words()) and self.check_action("warmth", ()):
+            text.append("\nt", Ink.focus)
+            text.append(f" {warmer}", Ink.dim)
         return text
+
+    def plan(self, aim: Part) -> str:
+        """What a start would do with these parameters, and how long that takes."""
+        return self.spec.announce(self.session.machine_now, aim)
+
+    def warmth_words(self) -> str:
+        """How warm a levelling trial is done now, and what the next press would be; nothing where that is no choice."""
+        if not isinstance(self.aim, BedWarmUp):
+            return ""
+        following = self._next_material(self.aim.material)
+        now = f"as you print {self.aim.material}" if self.aim.material else "cold, as it is"
+        return f"{now}; once more: {f'as you print {following}' if following else 'cold, as it is'}"
+
+    def _next_material(self, material: str) -> str:
+        names = [*self.session.document.machine.materials, ""]
+        return names[(names.index(material) + 1) % len(names)] if material in names else names[0]
+
+    @property
+    def remedy(self) -> Remedy | None:
+        """The first way out of what failed that a key leads to."""
+        remedies = self.result.remedies if self.result is not None else ()
+        return next((remedy for remedy in remedies if isinstance(remedy, GoTo | ChangeParameter | ChangeSetting)), None)
 
     def _proposed(self, result: TrialResult) -> Text:
         text, option = Text(), self.option
@@ -273,17 +309,16 @@ class TrialBench(Asking):
             text = option_line(result.options, option)  # nothing is changed; what could be instead is a key away
             return text.append(f"  {option.note}\n", Ink.dim)
         if option is None or not option.proposals:
-            if result.outcome == "failed":
-                text.append("No setting mends this: look at the machine.\n", Ink.text)
             return text
         if len(result.options) > 1:
             text.append_text(option_line(result.options, option))
             text.append(f"  {option.note}\n" if option.note else "", Ink.dim)
-        text.append_text(proposal_table(self.session, option))
+        text.append_text(proposal_table(self.session, option, self.unfolded))
         if self._keepable():
             then = "start again to confirm" if self.spec.mends else "lost at power-off until it is saved"
             what = "it" if len(option.proposals) == 1 else "them"
-            key_words(text, "k", f"keeps {what} on the live board; {then}.\n")
+            key_words(text, "k", f"keeps {what} on the live board; {then}.  ")
+            key_words(text, "K", "keeps and saves.\n")
         return text
 
     # what can be done
@@ -307,8 +342,16 @@ class TrialBench(Asking):
                 return idle and len(self.spec.heaters(self.session.document.machine)) > 1
             case "choose":
                 return idle and self.result is not None and len(self.result.options) > 1
-            case "keep":
+            case "keep" | "keep_and_save":
                 return self._keepable()
+            case "warmth":
+                return idle and isinstance(self.aim, BedWarmUp) and bool(self.session.document.machine.materials)
+            case "chain" | "knowingly":
+                return idle and self.unmet
+            case "way_out":
+                return idle and self.remedy is not None
+            case "fold":
+                return idle and self.result is not None and self.foldable
             case "drop":
                 return ready and idle and bool(self.session.unsaved())
         return True
@@ -332,16 +375,73 @@ class TrialBench(Asking):
             return
         self.launch(self.spec, self.aim)
 
+    @property
+    def unmet(self) -> bool:
+        """Whether something that the trial stands on does not hold."""
+        return any(not link.met for link in self.links)
+
+    @property
+    def foldable(self) -> bool:
+        """Whether the result has more to say than is shown folded."""
+        result, columns = self.result, max(40, self._settlement.content_size.width)
+        if result is None:
+            return False
+        long = folded(result.why, FOLDED_LINES * columns) != result.why
+        option = self.option
+        return long or len(result.remedies) > 1 or (option is not None and len(option.proposals) > MOST_NAMED)
+
+    def action_fold(self) -> None:
+        """All of the result, or only its beginning."""
+        self.unfolded = not self.unfolded
+        self.refresh_state()
+
+    def action_chain(self) -> None:
+        """Go to the first station that this trial stands on and that does not hold."""
+        if (link := next((link for link in self.links if not link.met), None)) is not None:
+            self.post_message(self.Wanted(link.station.name))
+
+    def action_knowingly(self) -> None:
+        """Start though something does not hold."""
+        if self.watched is None and not self.panel.typing:
+            self.launch(self.spec, self.aim, knowingly=True)
+
+    def action_way_out(self) -> None:
+        """Go where the failure is mended."""
+        match self.remedy:
+            case GoTo(station, _, trial, heater):
+                if station == self.station:
+                    self.turn_to(trial, heater)
+                else:
+                    self.post_message(self.Wanted(station, trial, heater))
+            case ChangeSetting(path, _):
+                self.post_message(self.Wanted(setting=path))
+            case ChangeParameter(parameter, _):
+                self.open_form(parameter)
+
+    def action_warmth(self) -> None:
+        """As warm as one prints the next material; after the last one cold."""
+        if isinstance(self.aim, BedWarmUp):
+            following = self._next_material(self.aim.material)
+            changed = {"material": following, "bed_c": 0.0, "nozzle_c": 0.0}
+            self.aims[self.spec.name] = self.aim.model_copy(update=changed)
+            self.reload()
+
     def action_go_on(self) -> None:
         """Go on where an earlier run was cut off."""
         if self.watched is None and not self.panel.typing:
             self.launch(self.spec, self.aim, go_on=True)
 
-    def launch(self, spec: TrialSpec, aim: Part, go_on: bool = False) -> None:
-        """Start a trial, unless something is missing, or its start is wanted to be confirmed first."""
+    def launch(self, spec: TrialSpec, aim: Part, go_on: bool = False, knowingly: bool = False) -> None:
+        """Start a trial, unless something is missing, or its start is wanted to be confirmed first. knowingly: what it
+        stands on need not hold.
+        """
         if blocking := self._blocking():
             self.say(f"Not started: {'; '.join(blocking)}.", Ink.stop)
             self._refusal = self.message
+            return
+        missing = unmet_words(chain(self.session, spec, aim))
+        if missing and not knowingly and not go_on:
+            self.say(f"Not started: {missing}. c: go to the first. y: start all the same (noted).", Ink.focus)
             return
         if self.preferences.confirm_starts and not self._sure:
             self._sure = True
@@ -350,16 +450,16 @@ class TrialBench(Asking):
         self.message, self._sure = None, False
         self.watched = TrialWatch(self._ask, self.undone)
         self.refresh_state()
-        self.run_worker(self._run(spec, aim, go_on), group="trial", exclusive=True)
+        self.run_worker(self._run(spec, aim, go_on, missing), group="trial", exclusive=True)
 
     def _blocking(self) -> list[str]:
         """What keeps a trial from being started now."""
         return [need.words for need in self.needs() if need.blocking and not need.met]
 
-    async def _run(self, spec: TrialSpec, aim: Part, go_on: bool) -> None:
+    async def _run(self, spec: TrialSpec, aim: Part, go_on: bool, knowingly: str) -> None:
         assert self.watched is not None
         try:
-            entered = await self.session.run(spec, aim, self.watched, go_on)
+            entered = await self.session.run(spec, aim, self.watched, go_on, knowingly)
         except LedgerError as error:
             self.message = (f"✗ {error}", Ink.stop)
         else:
@@ -376,24 +476,22 @@ class TrialBench(Asking):
         if result.outcome == "halted" and not result.options:  # else its reason stands above what it offers
             self.message = (f"✗ {result.why}", Ink.stop)
 
-    def take_typed(self, text: str) -> None:
-        """Parameters were typed."""
-        self.aims[self.spec.name] = parameters_from(self.spec, text.split())
-        self.panel.say(Text())
-        self.refresh_state()
-
     def action_parameters(self) -> None:
-        """Change the trial's parameters: KEY=VALUE words in one line."""
+        """Change the trial's parameters: a form with a line each."""
+        self.open_form()
 
-        def refusal(text: str) -> str | None:
-            try:
-                parameters_from(self.spec, text.split())
-            except OrderError as error:
-                return str(error)
-            return None
+    def open_form(self, at: str = "") -> None:
+        """The form of the parameters, with the cursor at one of them."""
+        machine = self.session.machine_now
+        form = Form(self.spec, self.aim, machine, lambda aim: Text(self.plan(aim)), self.preferences.length_unit)
 
-        self.panel.say(parameter_help(self.spec))
-        self.panel.open_field(typed_parameters(self.spec, self.aim), refusal)
+        def take(lines: str | None) -> None:
+            if lines:
+                self.aims[self.spec.name] = parameters_from(self.spec, lines.split("\n"))
+                self.message = None
+                self.refresh_state()
+
+        self.app.push_screen(ParametersDialog(form, at), take)
 
     def action_choose(self, by: int) -> None:
         """Another of several options."""
@@ -437,16 +535,23 @@ class TrialBench(Asking):
         if self.option is not None and self.entry is not None:
             await self.keep(self.option, self.entry.id)
 
-    async def keep(self, option: Option, run: int | None) -> None:
-        """Write an option to the live machine, and say what became of it."""
+    async def action_keep_and_save(self) -> None:
+        """Keep what is proposed, and save what was kept; it is shown before it is written."""
+        if self.option is not None and self.entry is not None and await self.keep(self.option, self.entry.id):
+            await self.app.run_action("app.save")
+
+    async def keep(self, option: Option, run: int | None) -> bool:
+        """Write an option to the live machine, and say what became of it; whether it is live now."""
         try:
             await self.session.keep(option, run, self.station)
         except NotEntered as error:
             self.say(f"! Live on the board. {error}", Ink.focus)
         except Trouble as error:
             self.say(f"✗ Not kept: {error}", Ink.stop)
+            return False
         else:
             self.say(f"✓ {self.kept_words(option)}", Ink.proposal)
+        return True
 
     def kept_words(self, option: Option) -> str:
         """What is said once it is live."""

@@ -12,7 +12,7 @@ from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability
 from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.reach import ProbeArea, must_reach, reach_of, senses
-from ublet.core.level.warmth import WarmUp, warm_needs
+from ublet.core.level.warmth import SAME_C, WarmUp, warm_needs
 from ublet.core.machine.level_parts import ProbeSettings
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
@@ -25,9 +25,6 @@ RELEASE_MM = 2.0
 """Between two touches of a place Z goes up by so much: the trigger must let go, mm."""
 
 LIFT_MM_S = 10.0
-SAME_C = 6.0
-"""What is held warm may be so far from where it began before a series is given up, °C."""
-
 FRESH_S = 0.25
 """An input's state is not older than this, s."""
 

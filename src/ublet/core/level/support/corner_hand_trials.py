@@ -10,7 +10,7 @@ from ublet.core.bench import Bench
 from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.reach import ProbeArea, senses
 from ublet.core.level.support.screws import look_at_springs, moved_again, screws_need, screws_of, weak_words
-from ublet.core.level.warmth import WarmUp, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import BedWarmUp, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.level_parts import ProbeSettings, Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import go_to, home_unhomed, moving
@@ -32,7 +32,7 @@ VISITS = Stream("visits", ("round", "screw", "adjusted"), ("", "", ""), number="
 """Every visit: which round, which screw, whether it had to be turned."""
 
 
-class CornersByHand(WarmUp):
+class CornersByHand(BedWarmUp):
     """The gauge, and how often one goes round."""
 
     gauge_mm: float = setting(

@@ -28,7 +28,7 @@ from ublet.core.level.support.screws import (
     weak_words,
 )
 from ublet.core.level.surface import FittedSurface, fit_surface
-from ublet.core.level.warmth import WarmUp, conditions, warm_up, warm_words
+from ublet.core.level.warmth import BedWarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.level_parts import Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis
@@ -58,7 +58,7 @@ CORNERS = Stream("corners", ("round", "screw", "height_mm", "turns"), ("", "", "
 (clockwise is positive)."""
 
 
-class CornerParameters(WarmUp):
+class CornerParameters(BedWarmUp):
     """How level is level, and how many places are touched."""
 
     tilt_mm: float = setting(

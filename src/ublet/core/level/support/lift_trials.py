@@ -24,7 +24,7 @@ from ublet.core.level.support.lifts import (
     standing_of,
     visible,
 )
-from ublet.core.level.warmth import WarmUp, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import BedWarmUp, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis, number_of
@@ -54,7 +54,7 @@ ROUNDS = Stream("rounds", ("round", "lift", "height_mm", "correction_mm"), ("", 
 """For each lift in each round: how high the bed stands there over the mean, and what the lift did about it."""
 
 
-class LiftParameters(WarmUp):
+class LiftParameters(BedWarmUp):
     """How carefully it is done."""
 
     samples: int = setting("Touches at each place; 0: as declared.", zero="as declared", low=0, high=20, default=0)

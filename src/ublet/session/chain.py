@@ -1,0 +1,70 @@
+"""What a trial stands on: the stations before it and the bed's warmth, each with its state, as one checklist."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from ublet.core.level.warmth import WarmUp, wanted
+from ublet.core.machine.schema import MachineFile
+from ublet.core.route import Condition, Station, stands_on
+from ublet.core.run import TrialFailed
+from ublet.core.settings import Part
+from ublet.core.trial import TrialSpec
+from ublet.core.words import several
+from ublet.session.session import Session
+from ublet.session.standings import standing
+
+UNMET: dict[Condition, str] = {
+    "open": "not done yet",
+    "failed": "failed",
+    "stale": "stale",
+    "waiting": "not possible yet",
+    "running": "running",
+}
+
+
+@dataclass(frozen=True)
+class ChainLink:
+    """One station that a trial stands on, where it stands, and why it does not hold (empty: it does)."""
+
+    station: Station
+    state: Condition
+    reason: str = ""
+
+    @property
+    def met(self) -> bool:
+        """Whether it holds."""
+        return self.state == "proven"
+
+    @property
+    def words(self) -> str:
+        """Its name, and what is missing."""
+        return self.station.name if self.met else f"{self.station.name}: {UNMET[self.state]}"
+
+
+def chain(session: Session, spec: TrialSpec, aim: Part) -> tuple[ChainLink, ...]:
+    """The stations that a trial stands on with these parameters, in the order of the route; those for which this
+    machine has no need are left out, and other trials of its own station.
+    """
+    links = []
+    for station in stands_on(spec.station, heated_parts(session.machine_now, aim)):
+        state = standing(session, station)
+        if state.state != "waiting":
+            links.append(ChainLink(station, state.state, state.reason))
+    return tuple(links)
+
+
+def heated_parts(machine: MachineFile, aim: Part) -> tuple[str, ...]:
+    """What a levelling trial heats with these parameters; nothing where it heats by its nature, or cannot."""
+    if not isinstance(aim, WarmUp):
+        return ()
+    try:
+        return tuple(machine.heaters[heater].part for heater in wanted(machine, aim))
+    except TrialFailed:
+        return ()
+
+
+def unmet_words(links: Sequence[ChainLink]) -> str:
+    """What does not hold, as it is noted with a run that was started nevertheless; empty: everything does."""
+    return several([link.words for link in links if not link.met])
