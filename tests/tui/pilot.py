@@ -18,7 +18,7 @@ from textual.keys import _character_to_key
 from textual.pilot import Pilot
 
 from tests.conftest import mended_tern
-from tests.tui.screen import PATIENCE_S
+from tests.tui.screen import PATIENCE_S, unmet_is_not_asked
 from ublet.benchmark.wired import well_wired
 from ublet.core.heat.pid import TICK_S
 from ublet.core.machine.check import check_text
@@ -235,6 +235,7 @@ async def opened(
     monkeypatch.setattr("ublet.tui.frame.loading.open_session", open_session)
     monkeypatch.setenv("XDG_STATE_HOME", str(folder / "state"))
     monkeypatch.setenv("XDG_CONFIG_HOME", str(folder / "config"))
+    unmet_is_not_asked(folder / "config")
     clock = loop.create_task(keep_pace(service, speed))
     app = UbletApp(file, "board.port", Nearby(NearHands(simulated.hands)))  # type: ignore[arg-type]
     try:

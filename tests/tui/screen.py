@@ -18,6 +18,14 @@ PATIENCE_S = 120.0
 """What is waited for comes in a moment; on a machine that is starved of its processor a moment may be this long."""
 
 
+def unmet_is_not_asked(config: Path) -> None:
+    """Walks begin in the middle of the route: what does not hold before is noted with a run, and not asked about."""
+    kept = config / "ublet" / "preferences.toml"
+    if not kept.exists():
+        kept.parent.mkdir(parents=True, exist_ok=True)
+        kept.write_text("ask_unmet = false\n", encoding="utf-8")
+
+
 class Screen:
     """A terminal of 160 x 47 with a program in it."""
 
@@ -29,6 +37,7 @@ class Screen:
         self.socket = str(folder / "tmux")
         self.sent = 0
         kept = {f"XDG_{kind.upper()}_HOME": str(folder / kind) for kind in ("state", "config", "data")}
+        unmet_is_not_asked(folder / "config")
         env = {**os.environ, **kept, "TERM": "xterm-256color", "UBLET_TELL_KEYS": "1"}
         command = ["new-session", "-d", "-s", "t", "-x", str(size[0]), "-y", str(size[1])]
         program = [*through, sys.executable, "-m", "ublet", *words]

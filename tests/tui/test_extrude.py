@@ -31,7 +31,7 @@ def test_the_square_is_nudged_held_sent_on_and_halted(screens: list[Screen], tmp
     shown = screen.wait("by live settings")
     assert "purge line" in shown and "if printed; now dry" in shown and "Nothing heats" in shown
     screen.key("p")
-    screen.type(" side_mm=120 rounds=10")
+    screen.type("side_mm=120 rounds=10")
     screen.key("Enter")
     screen.wait("a square of 120 mm")
     screen.key("Enter")
@@ -60,7 +60,7 @@ def test_filament_is_marked_pushed_read_and_its_steps_are_kept(tmp_path: Path) -
         to(screen, "extruder steps")
         screen.wait("you measure the remaining distance to a mark with the rule")
         screen.key("p")
-        screen.type(" repeats=2 length_mm=60")
+        screen.type("repeats=2 length_mm=60")
         screen.key("Enter", "Enter")
         screen.wait("Is pla loaded")
         screen.key("Enter")

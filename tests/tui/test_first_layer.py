@@ -15,7 +15,7 @@ def test_a_mesh_is_kept_and_a_first_layer_is_nudged_judged_and_folded_into_the_o
         to(screen, "bed mesh")
         screen.wait("7 x 7 points")
         screen.key("p")
-        screen.type(" columns=3 rows=3")
+        screen.type("columns=3 rows=3")
         screen.key("Enter", "Enter")
         lifts_looked_at(screen)
         screen.wait("from lowest to highest")

@@ -15,7 +15,7 @@ def test_a_bed_is_tuned_kept_and_held_by_hand(screens: list[Inside], tmp_path: P
     screen.key("Enter", "Enter")
     screen.wait("3 sensors read the same room")
     screen.key("p")
-    screen.key("C-a", "C-k")
+    screen.wait("Parameters of")
     type_in(screen, "references=many")
     screen.wait("references:")
     screen.key("Escape", "Tab", "Down", "Down")

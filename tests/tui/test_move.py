@@ -101,7 +101,6 @@ def test_the_planted_faults_of_motion_are_found_and_mended_by_the_route(screens:
     screen.wait("Homes axes not yet homed")
     screen.key("Enter", "p")
     screen.wait("Parameters of steps per mm")
-    screen.key("C-a", "C-k")
     type_in(screen, "axis=z repeats=2 length_mm=5cm")
     screen.wait("axis z, length 50 mm, repeats 2")
     for words in ("the screw has a lead of 8 mm, not 4", "✓ Z: leave it"):

@@ -29,6 +29,10 @@ class Preferences(Part):
     length_unit: Literal["mm", "in", "thou"] = setting("What a length typed without a unit is meant in.", default="mm")
     sound: bool = setting("The terminal's bell when something is asked, ends, or halts.", default=False)
     confirm_starts: bool = setting("A start that heats or moves is asked twice.", default=False)
+    ask_unmet: bool = setting(
+        "A start is asked about while something that it stands on does not hold; else it starts, and the run notes it.",
+        default=True,
+    )
     confirm_quit: bool = setting("Quitting is always asked, not only when something would be lost.", default=False)
     jog_step_mm: float = setting("The step of the jog keys.", unit="mm", low=0.01, high=100, default=10.0)
     ledger_view: Literal["everything", "runs", "changes", "facts"] = setting(

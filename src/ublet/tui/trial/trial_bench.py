@@ -57,9 +57,6 @@ see, feel and read there stands in the line “at the machine”.
 """
 
 
-WARM_FIRST = ("lead screws", "bed corners", "Z offset", "bed mesh", "first layer")
-"""Stations that are offered as warm as one prints: the bed moves with heat."""
-
 FOLDED_LINES = 2
 """Lines of a result's reason that are shown while it is folded."""
 
@@ -110,21 +107,17 @@ class TrialBench(Asking):
         return self.help or Help(f"{self.title}: {self.why}.", HOW)
 
     def first_aim(self, spec: TrialSpec) -> Part:
-        """A trial's parameters before anybody changed them: the instrument at hand, the first material."""
+        """A trial's parameters before anybody changed them: the instrument at hand; the first material, so that levelling
+        is offered as warm as one prints.
+        """
         material = next(iter(self.session.document.machine.materials), "")
         usual = {"instrument": self.preferences.instrument, "material": material}
-        if not self._warm_first(spec):
-            usual.pop("material")
         fits = {
             declaration.path: usual[declaration.path]
             for declaration in spec.declared()
             if declaration.path in usual and (not declaration.choices or usual[declaration.path] in declaration.choices)
         }
         return spec.parameters().model_copy(update=fits)
-
-    def _warm_first(self, spec: TrialSpec) -> bool:
-        """Whether a trial is offered for the first material: those that push filament, and levelling as one prints."""
-        return not issubclass(spec.parameters, BedWarmUp) or spec.station in WARM_FIRST
 
     def compose(self) -> ComposeResult:
         """Heading, instrument with the question right under it, settlement."""
@@ -440,7 +433,7 @@ class TrialBench(Asking):
             self._refusal = self.message
             return
         missing = unmet_words(chain(self.session, spec, aim))
-        if missing and not knowingly and not go_on:
+        if missing and self.preferences.ask_unmet and not knowingly and not go_on:
             self.say(f"Not started: {missing}. c: go to the first. y: start all the same (noted).", Ink.focus)
             return
         if self.preferences.confirm_starts and not self._sure:

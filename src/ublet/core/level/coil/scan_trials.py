@@ -13,7 +13,7 @@ from ublet.core.level.coil.curve_trials import ROOT, coil_needs
 from ublet.core.level.coil.scan import CoilScan, heights_in_pass, lines_over
 from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.reach import reach_of
-from ublet.core.level.warmth import WarmUp, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import BedWarmUp, conditions, warm_needs, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving, number_of
 from ublet.core.remedy import ChangeParameter, GoTo
@@ -36,7 +36,7 @@ PASSED = Stream("passed", ("speed_mm_s", "x_mm", "y_mm", "there_mm", "back_mm"),
 """The bed's height at every place of every pass, there and back."""
 
 
-class PassParameters(WarmUp):
+class PassParameters(BedWarmUp):
     """How high, how slow, how many places."""
 
     height_mm: float = setting("Height of the nozzle over the bed.", unit="mm", low=0.5, high=5, default=1.5)

@@ -24,7 +24,7 @@ from ublet.core.level.probe.probing import (
 )
 from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.scatter import Scatter, not_worse
-from ublet.core.level.warmth import WarmUp, conditions, warm_up, warm_words
+from ublet.core.level.warmth import BedWarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import number_of
 from ublet.core.motion.program import ProbeMove, Program, To
@@ -46,7 +46,7 @@ WAYS = Stream("ways", ("way", "time_s", "deviation_mm", "taken"), ("", "s", "mm"
 """Every way of probing that was tried: seconds a point, spread of its touches, whether it was taken."""
 
 
-class SpeedParameters(WarmUp):
+class SpeedParameters(BedWarmUp):
     """How slow the reference is, and how often each way is tried."""
 
     touches: int = setting("Touches for each way.", low=8, high=60, default=20)

@@ -20,7 +20,7 @@ from ublet.core.level.probe.probing import (
 )
 from ublet.core.level.reach import NO_PROBE, ProbeArea, reach_of, senses
 from ublet.core.level.scatter import Scatter, jump_of, scatter_of
-from ublet.core.level.warmth import WarmUp, conditions, warm_up, warm_words
+from ublet.core.level.warmth import BedWarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.remedies import LINK
 from ublet.core.remedy import ByHand, GoTo, StartAgain
@@ -30,7 +30,7 @@ from ublet.core.trial import TrialSpec, facts
 from ublet.core.words import counted, several
 
 
-class SpreadParameters(WarmUp):
+class SpreadParameters(BedWarmUp):
     """Where, how often and how it is touched."""
 
     touches: int = setting("Touches at each place.", low=5, high=100, default=12)
