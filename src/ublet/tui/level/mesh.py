@@ -16,7 +16,7 @@ from ublet.core.run import Series, TrialFailed
 from ublet.core.settings import Part
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
-from ublet.tui.instruments.bed_map import bed_map
+from ublet.tui.instruments.bed_map import BedMap, bed_map
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.graph import graph
 from ublet.tui.instruments.picture import Picture
@@ -115,7 +115,9 @@ class MeshBench(RecordedBench, JogBench):
             mesh = self.shown_mesh()
             if watched is not None and (series := self.read(MESHED.name)) is not None and len(series.rows):
                 self.at = int(series.rows[-1, 0]), int(series.rows[-1, 1])  # where it probes now
-            drawn = mesh_picture(session, mesh, self.at, self.along_x, width, height - 2, self.next_words(mesh))
+            drawn = mesh_picture(
+                session, mesh, self.at, self.along_x, width, height - 2, self.next_words(mesh), self.aim
+            )
             return drawn + Text("\n") + self.next_line(width)
 
         return draw
@@ -151,7 +153,14 @@ def mesh_recorded(session: Session, read: SeriesReader, aim: GridParameters) -> 
 
 
 def mesh_picture(
-    session: Session, mesh: Mesh | None, at: tuple[int, int], along_x: bool, width: int, height: int, grid: str = ""
+    session: Session,
+    mesh: Mesh | None,
+    at: tuple[int, int],
+    along_x: bool,
+    width: int,
+    height: int,
+    grid: str = "",
+    aim: Part | None = None,
 ) -> Text:
     """Relief and heights in µm over their mean, the cursor's line, and that line as a section beside it."""
     cells = Cells(width, height)
@@ -162,7 +171,10 @@ def mesh_picture(
     cells.put(0, 0, *_live_words(session))
     cells.put(0, 1, grid, Ink.focus)
     if mesh is None:
-        cells.put(wide + 2, 1, "not probed yet", Ink.quiet)
+        _put_plan(cells, session, drawn, aim)
+        cells.put(wide + 2, 0, "not probed yet", Ink.text)
+        cells.put(wide + 2, 2, "· points of the next run", Ink.dim)
+        cells.put(wide + 2, 3, "┄ what the probe reaches", Ink.dim)
         return cells.text()
     mean = float(np.nanmean(mesh.heights))
     um = 1000 * (mesh.heights - mean)
@@ -175,6 +187,20 @@ def mesh_picture(
     cells.put(0, height - 1, f"µm over the mean; {RELIEF[1]} low to {RELIEF[3]} high{lines}", Ink.dim)
     _section(cells, mesh, um, (column, row), along_x, wide + 2, side - 3, height, reach)
     return cells.text()
+
+
+def _put_plan(cells: Cells, session: Session, drawn: BedMap, aim: Part | None) -> None:
+    """Where the next run would touch, and what the probe reaches at all."""
+    machine = session.machine_now
+    with contextlib.suppress(TrialFailed):
+        reach, xs, ys = grid_of(machine, aim if isinstance(aim, GridParameters) else GridParameters())
+        upper, lower = drawn.cell((reach.x[0], reach.y[1])), drawn.cell((reach.x[1], reach.y[0]))
+        cells.box(upper[0], upper[1], lower[0], lower[1], Ink.quiet, "┄┆┌┐└┘")
+        for y in ys:
+            for x in xs:
+                drawn.mark((x, y), "·", f"bold {Ink.focus}")
+        below = drawn.cell((machine.bed.width_mm / 2, 0.0))
+        cells.put(below[0] - 3, below[1], " front ", Ink.quiet)
 
 
 def _live_words(session: Session) -> tuple[str, str]:

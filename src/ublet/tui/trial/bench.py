@@ -196,18 +196,21 @@ def _lines(text: Text, width: int) -> int:
 
 
 def chain_lines(links: Sequence[ChainLink], width: int) -> Text:
-    """What a trial stands on, as a checklist: each station with the glyph of its state, and what is missing."""
+    """What a trial stands on, as a checklist: each station with the glyph of its state; what went stale or failed is
+    said, what is only not done yet has its open glyph.
+    """
     if not links:
         return Text()
-    text, left = Text("\n"), width
-    text.append("stands on  ", Ink.quiet)
-    left -= 11
+    met = sum(link.met for link in links)
+    title = f"stands on, {met} of {len(links)} hold  "
+    text, left, indent = Text("\n"), width - len(title), len(title)
+    text.append(title, Ink.quiet)
     for link in links:
-        missing = "" if link.met else f" ({UNMET[link.state]})"
+        missing = "" if link.met or link.state == "open" else f" ({UNMET[link.state]})"
         long = len(link.station.name) + len(missing) + 2
         if long > left and left < width:
-            text.append(f"\n{'':11}")
-            left = width - 11
+            text.append(f"\n{'':{indent}}")
+            left = width - indent
         left -= long + 2
         text.append(f"{GLYPHS[link.state]} ", Ink.good if link.met else Ink.focus)
         text.append(link.station.name, Ink.dim if link.met else Ink.text)

@@ -139,9 +139,10 @@ class ParametersDialog(Dialog):
         declared = self.declared
         about = Text(f"\n{declared.help}", Ink.text)
         default = parameter_value(declared, getattr(usual, declared.path))
-        about.append(f"  usually {default}; --set {declared.path}=", Ink.dim)
+        about.append(f"  Usually {default}. On the command line: --set {declared.path}=VALUE", Ink.dim)
         self.query_one("#about", Static).update(about)
-        self.query_one("#plan", Static).update(self.form.plan(self.aim))
+        plan = Text("With these a start ", Ink.quiet)
+        self.query_one("#plan", Static).update(plan.append_text(self.form.plan(self.aim)))
         self.query_one("#keys", Static).update(self._keys())
 
     def _allowed(self, declared: Declaration) -> str:

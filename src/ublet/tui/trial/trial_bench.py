@@ -26,7 +26,7 @@ from ublet.core.settings import Part
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.trouble import Trouble
 from ublet.core.typed import shown_value
-from ublet.core.words import several
+from ublet.core.words import counted, several
 from ublet.ledger.entries import RunEntry
 from ublet.ledger.errors import LedgerError, NotEntered
 from ublet.session.chain import ChainLink, chain, unmet_words
@@ -64,6 +64,14 @@ MOST_NAMED = 3
 """So many settings are named in a line; more are counted."""
 
 
+def not_started(links: Sequence[ChainLink]) -> str:
+    """What is said when a start would stand on something that does not hold."""
+    missing = [link for link in links if not link.met]
+    more = f" and {counted(len(missing) - 1, 'station')} more" if len(missing) > 1 else ""
+    words = f"Not started: it stands on {missing[0].words}{more}"
+    return f"{words}. c goes to {missing[0].station.name}; y starts all the same, and the run notes it."
+
+
 class TrialBench(Asking):
     """One station's trials: see the module."""
 
@@ -76,7 +84,7 @@ class TrialBench(Asking):
         Binding("K", "keep_and_save", "keep and save", tooltip="Keep it, and save it; what is saved is shown once"),
         Binding("d", "drop", "drop", tooltip="Drop what was kept here and not saved: the saved values come back"),
         Binding("p", "parameters", "parameters", tooltip="Change the parameters of the trial"),
-        Binding("t", "warmth", "warm / cold", tooltip="As warm as you print a material, or cold"),
+        Binding("a", "warmth", "warm / cold", tooltip="As warm as you print a material, or cold"),
         Binding("c", "chain", "what comes first", tooltip="Go to the first station that does not hold yet"),
         Binding("y", "knowingly", "start anyway", tooltip="Start though something does not hold; noted with the run"),
         Binding("x", "way_out", "way out", tooltip="Go where a failure is mended: a station, parameter or setting"),
@@ -107,9 +115,7 @@ class TrialBench(Asking):
         return self.help or Help(f"{self.title}: {self.why}.", HOW)
 
     def first_aim(self, spec: TrialSpec) -> Part:
-        """A trial's parameters before anybody changed them: the instrument at hand; the first material, so that levelling
-        is offered as warm as one prints.
-        """
+        """XX"""
         material = next(iter(self.session.document.machine.materials), "")
         usual = {"instrument": self.preferences.instrument, "material": material}
         fits = {
@@ -270,7 +276,7 @@ class TrialBench(Asking):
             text.append("\np", Ink.focus)
             text.append(f" changes: {parameter_words(self.spec, self.aim)}", Ink.dim)
         if (warmer := self.warmth_words()) and self.check_action("warmth", ()):
-            text.append("\nt", Ink.focus)
+            text.append("\na", Ink.focus)
             text.append(f" {warmer}", Ink.dim)
         return text
 
@@ -411,6 +417,10 @@ class TrialBench(Asking):
             case ChangeParameter(parameter, _):
                 self.open_form(parameter)
 
+    def _planned(self, aim: Part) -> Text:
+        words = self.plan(aim)
+        return Text(f"{words[:1].lower()}{words[1:]}", Ink.text)
+
     def action_warmth(self) -> None:
         """As warm as one prints the next material; after the last one cold."""
         if isinstance(self.aim, BedWarmUp):
@@ -434,7 +444,7 @@ class TrialBench(Asking):
             return
         missing = unmet_words(chain(self.session, spec, aim))
         if missing and self.preferences.ask_unmet and not knowingly and not go_on:
-            self.say(f"Not started: {missing}. c: go to the first. y: start all the same (noted).", Ink.focus)
+            self.say(not_started(chain(self.session, spec, aim)), Ink.focus)
             return
         if self.preferences.confirm_starts and not self._sure:
             self._sure = True
@@ -476,7 +486,7 @@ class TrialBench(Asking):
     def open_form(self, at: str = "") -> None:
         """The form of the parameters, with the cursor at one of them."""
         machine = self.session.machine_now
-        form = Form(self.spec, self.aim, machine, lambda aim: Text(self.plan(aim)), self.preferences.length_unit)
+        form = Form(self.spec, self.aim, machine, self._planned, self.preferences.length_unit)
 
         def take(lines: str | None) -> None:
             if lines:
