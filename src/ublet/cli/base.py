@@ -42,7 +42,21 @@ app = typer.Typer(
 
 GOOD, NO, USAGE, NO_LINK, HALTED, INTERRUPTED = 0, 1, 2, 3, 4, 130
 
-ScenarioOption = Annotated[Path | None, typer.Option(help="Scenario: simulate this machine's board.")]
+
+def known_scenario(given: Path | None) -> Path | None:
+    """A scenario's file; a name that is no file is that of a shipped one (tern-280, or tern)."""
+    if given is None or given.exists():
+        return given
+    from ublet.session.library import DEMOS, scenario_path
+
+    stem = DEMOS.get(str(given), str(given))
+    return scenario_path(stem) if stem in DEMOS.values() else given
+
+
+ScenarioOption = Annotated[
+    Path | None,
+    typer.Option(help="Scenario, a file or a shipped one's name: simulate its board.", callback=known_scenario),
+]
 JsonOption = Annotated[bool, typer.Option("--json", help="One JSON object on standard output.")]
 
 

@@ -12,6 +12,7 @@ from ublet.cli.base import (
     NO,
     RUN,
     USAGE,
+    ScenarioOption,
     app,
     friendly_errors,
     say,
@@ -23,7 +24,7 @@ from ublet.cli.base import (
 def pattern(
     kind: str,
     machine: Annotated[Path | None, typer.Option(help="Machine file.")] = None,
-    scenario: Annotated[Path | None, typer.Option(help="Scenario file: the machine file that goes with it.")] = None,
+    scenario: ScenarioOption = None,
     material: Annotated[str, typer.Option(help="print-start: of which material; the first one when left out.")] = "",
     out: Annotated[Path | None, typer.Option("--out", "-o", help="OUT.gcode, OUT.svg or OUT.pdf.")] = None,
 ) -> None:

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.print_plan import PrintPlan
 from ublet.core.motion.program import Going, Program, Timetable
 from ublet.core.questions import Jog, Judge, Live, Measure, Question
 from ublet.core.run import Checkpoint, Finding, Option, Progress, TrialResult
@@ -334,6 +335,17 @@ class Recording(Protocol):
         """
 
 
+class PrintAccess(Protocol):
+    """Texts of prints."""
+
+    async def plan(self, file: str, material: str) -> PrintPlan:
+        """A text read whole, checked and timed for this machine as it is now.
+
+        Raises:
+            TrialFailed: it cannot be read, or is no text.
+        """
+
+
 class Bench(Protocol):
     """What a trial can do and see. One implementation drives a board over the link.
 
@@ -363,6 +375,10 @@ class Bench(Protocol):
     @property
     def streams(self) -> StreamAccess:
         """Sensors that take hundreds of readings a second."""
+
+    @property
+    def prints(self) -> PrintAccess:
+        """Texts of prints."""
 
     @property
     def guards(self) -> Guarding:

@@ -114,7 +114,7 @@ ROUTE: tuple[Station, ...] = (
         ("advance", "even width through speed changes"),
         ("retraction", "a start value"),
     ),
-    Station("test piece", "Extrude", "a program from its first move to its last", ("test-piece",), "piece"),
+    Station("test piece", "Extrude", "a program from its first move to its last", ("test-piece", "own-print"), "piece"),
     Station(
         "accelerometer",
         "Shake",

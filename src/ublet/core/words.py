@@ -20,4 +20,4 @@ def counted(count: int, thing: str) -> str:
     >>> counted(1, "setting"), counted(0, "edit")
     ('1 setting', '0 edits')
     """
-    return f"{count} {thing}" if count == 1 else f"{count} {thing}s"
+    return f"{count} {thing}" if count == 1 else f"{count:,} {thing}s"

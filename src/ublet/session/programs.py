@@ -89,7 +89,8 @@ class ProgramRun:
             while self.going.given < len(whole) and self._motion not in connection.ended:
                 if not room:
                     await asyncio.sleep(FULL_S / (about.clock if about else 1.0))
-                piece = whole[self.going.given :][: min(AT_ONCE, room)]
+                given = self.going.given
+                piece = whole[given : given + min(AT_ONCE, room)]
                 last = self.going.given + len(piece) == len(whole)
                 try:
                     answer = await connection.controller.add(name, self.going.given, piece, last, self._park)

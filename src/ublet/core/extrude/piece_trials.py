@@ -91,7 +91,7 @@ async def run_piece(bench: Bench, aim: PieceParameters) -> TrialResult:
     )
     changed = False
     async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
-        changed = await followed(bench, table, run, controls, _change, "square")
+        changed = await followed(bench, table, run, controls, change_program, "square")
     if run.ended is None or run.ended[0] != "done":
         how = run.ended[0] if run.ended is not None else "stopped"
         raise TrialFailed(
@@ -137,7 +137,7 @@ async def _warm(bench: Bench, aim: PieceParameters) -> None:
     await melt(bench, hotend_of(machine), material.nozzle_c, 0.05)
 
 
-async def _change(run: Running, used: str) -> bool:
+async def change_program(run: Running, used: str) -> bool:
     """What a control does; whether it changes the time that the square takes."""
     match used:
         case "closer" | "away":

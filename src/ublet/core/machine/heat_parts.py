@@ -185,6 +185,9 @@ class Material(Part):
     nozzle_c: float = setting("Nozzle temperature.", unit="°C", low=120, high=450)
     bed_c: float = setting("Bed temperature.", unit="°C", low=0, high=150)
     fan: float = setting("Part fan while printing.", unit="duty", low=0, high=1, default=1.0)
+    largest_flow_mm3_s: float | None = setting(
+        "Most that melts of it in a second; left out: not measured.", unit="mm³/s", low=0.5, high=200, default=None
+    )
     least_nozzle_c: float = setting(
         "Below this the extruder does not push.", unit="°C", low=100, high=400, default=170.0
     )

@@ -2,7 +2,36 @@
 
 from __future__ import annotations
 
-from ublet.core.settings import Part, setting
+from typing import Literal
+
+from pydantic import Field
+
+from ublet.core.settings import Name, Part, setting
+
+
+class ProgramWord(Part):
+    """A word of your own programs that the standard does not have, and what it does."""
+
+    begins: str = setting("How a line with it begins, for example a letter with a number.")
+    does: Literal[
+        "nozzle",
+        "nozzle and wait",
+        "bed",
+        "bed and wait",
+        "fan",
+        "print start",
+        "print end",
+        "filament from zero",
+        "filament from the last",
+        "nothing",
+    ] = setting(
+        "What it does: a temperature, with or without waiting; the part fan; where the print begins or ends; how "
+        "filament is counted from there; or nothing."
+    )
+    letter: str = setting("Letter of its number.", default="S")
+    factor: float = setting(
+        "What its number is multiplied by; a fan's duty goes from 0 to 1.", low=1e-6, high=1e6, default=1.0
+    )
 
 
 class ProgramText(Part):
@@ -29,6 +58,20 @@ class ProgramText(Part):
     off: str = setting("Your line that switches the heaters off.", default="")
     park: str = setting("Your line that parks the nozzle.", default="")
 
+    filament_counts: Literal["as the axes", "from zero", "from the last"] = setting(
+        "How your programs count filament before one of their words says so: as G90 and G91 say for the axes, always "
+        "from zero, or from where it stands.",
+        default="as the axes",
+    )
+    dwell_unit_s: float = setting(
+        "What one unit of a dwell (G4 P) is; 0.001 where your programs count milliseconds.",
+        unit="s",
+        low=0.001,
+        high=60,
+        default=1.0,
+    )
+    words: dict[Name, ProgramWord] = Field(default_factory=dict)
+
     def own(self) -> dict[str, str]:
         """The words by what they are for."""
-        return {str(key): str(value) for key, value in self.model_dump().items()}
+        return {str(key): str(value) for key, value in self.model_dump(exclude={"words"}).items()}

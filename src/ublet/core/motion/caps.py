@@ -37,10 +37,33 @@ class Caps:
         )
         self.corner: Corner = self._corner()
 
+    @property
+    def print_acceleration_mm_s2(self) -> float:
+        """The most that an axis may have while filament is pushed, mm/s²; 0: no less than else."""
+        return self._number("motion.print_acceleration_mm_s2")
+
+    @property
+    def deviation_mm(self) -> float:
+        """By how much a corner may be left when it is rounded, mm."""
+        return self._number("motion.junction_deviation_mm")
+
+    @property
+    def jerks(self) -> Mapping[str, float] | None:
+        """Changes of speed that are taken without a ramp, mm/s by axis and ``e``; None: corners go by deviation."""
+        if self._values.get("motion.cornering") != "jerk":
+            return None
+        parts = {axis: f"axes.{axis}.jerk_mm_s" for axis in AXES} | {"e": "extruder.jerk_mm_s"}
+        return {part: self._number(path) for part, path in parts.items() if path in self._values}
+
+    @property
+    def pushes(self) -> bool:
+        """Whether there is a motor for the filament."""
+        return f"{EXTRUDER}.socket" in self._values
+
     def motors(self, travel: Mapping[str, float]) -> dict[str, float]:
         """What every motor travels, mm, when the axes and the filament (``e``) travel so far."""
         distances = dict(self.kinematics.of_axes(travel))
-        if (filament := travel.get("e", 0.0)) and f"{EXTRUDER}.socket" in self._values:
+        if (filament := travel.get("e", 0.0)) and self.pushes:
             distances[EXTRUDER] = filament
         return distances
 
@@ -50,15 +73,15 @@ class Caps:
         Raises:
             ValueError: nothing travels.
         """
-        caps = {part: self._cap(f"axes.{part}") for part in travel if part in AXES}
-        caps |= {"e": self._cap("extruder")} if "e" in travel else {}
-        if travel.get("e", 0.0) > 0 and (gentle := self._number("motion.print_acceleration_mm_s2")):
+        caps = {part: self.of_part(f"axes.{part}") for part in travel if part in AXES}
+        caps |= {"e": self.of_part("extruder")} if "e" in travel else {}
+        if travel.get("e", 0.0) > 0 and (gentle := self.print_acceleration_mm_s2):
             caps = {
                 part: Cap(cap.speed, min(cap.acceleration, gentle), cap.setting) if part in AXES else cap
                 for part, cap in caps.items()
             }
         motors = self.motors(travel)
-        caps |= {root: cap for root in motors if (cap := self._step_cap(root)) is not None}
+        caps |= {root: cap for root in motors if (cap := self.of_steps(root)) is not None}
         line = line_of({**motors, **travel}, feed, caps)
         direction = {part: fraction for part, fraction in line.direction.items() if part in travel}
         return LinearMove(direction, line.length, line.top, line.acceleration, line.capped_by)
@@ -71,28 +94,26 @@ class Caps:
         """
         caps: dict[str, Cap] = {}
         for root in motors:
-            own, steps = self._cap(part_of(root)), self._step_cap(root)
+            own, steps = self.of_part(part_of(root)), self.of_steps(root)
             slower = steps is not None and steps.speed < own.speed
             caps[root] = Cap(steps.speed, own.acceleration, steps.setting) if steps is not None and slower else own
         line = line_of(motors, feed, caps)
         return LinearMove({}, line.length, line.top, line.acceleration, line.capped_by)
 
-    def _cap(self, part: str) -> Cap:
+    def of_part(self, part: str) -> Cap:
         """The cap of an axis (``axes.x``) or of the extruder."""
         feed = f"{part}.maximum_feed_mm_s"
         return Cap(self._number(feed), self._number(f"{part}.acceleration_mm_s2"), feed)
 
-    def _step_cap(self, root: str) -> Cap | None:
+    def of_steps(self, root: str) -> Cap | None:
         """The most that the board's step rate gives one motor, mm/s of its belt, screw or filament."""
         steps = self._number(f"{part_of(root)}.steps_per_mm")
         return Cap(self._steps_per_s / steps, math.inf, "steps_per_s") if self._steps_per_s and steps else None
 
     def _corner(self) -> Corner:
-        if self._values.get("motion.cornering") == "jerk":
-            parts = {axis: f"axes.{axis}.jerk_mm_s" for axis in AXES} | {"e": "extruder.jerk_mm_s"}
-            jerks = {part: self._number(path) for part, path in parts.items() if path in self._values}
+        if (jerks := self.jerks) is not None:
             return partial(by_jerk, jerks=jerks)
-        return partial(by_deviation, deviation=self._number("motion.junction_deviation_mm"))
+        return partial(by_deviation, deviation=self.deviation_mm)
 
     def _number(self, path: str) -> float:
         value = self._values.get(path)

@@ -21,6 +21,9 @@ WAY = Stream(
 ControlAction = Callable[[Running, str], Awaitable[bool]]
 """Does what a control is for; whether that changes how long the program takes."""
 
+ProgramFollower = Callable[[Running, int], Awaitable[None]]
+"""Does what belongs to a named place that the program came to; it gets the number of its segment."""
+
 
 async def followed(
     bench: Bench,
@@ -30,10 +33,11 @@ async def followed(
     act: ControlAction,
     phase: str,
     fraction: float = 0.0,
+    arrived: ProgramFollower | None = None,
 ) -> bool:
     """Follow a program to its end, doing what the controls ask for; whether anything changed the time that it takes.
 
-    phase: its word in the progress, which begins at a share.
+    phase: its word in the progress, which begins at a share. arrived: called with the segment of each named place.
     """
     changed, gone_s, place, before = False, 0.0, "", bench.clock.now_s()
     going = run.going
@@ -46,6 +50,8 @@ async def followed(
         now = bench.clock.now_s()
         if going.place != place:
             place, gone_s = going.place, table.segments[going.segment].begins_s
+            if arrived is not None:
+                await arrived(run, going.segment)
         elif not going.held and run.begun_s is not None:
             gone_s += (now - before) * going.feed
         before = now

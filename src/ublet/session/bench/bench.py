@@ -16,7 +16,7 @@ from ublet.core.settings import Part, Value
 from ublet.core.trial import TrialSpec
 from ublet.core.words import several
 from ublet.ledger.recording import Recorded
-from ublet.session.bench.board import LinkClock, LinkGuards, LinkSettings
+from ublet.session.bench.board import LinkClock, LinkGuards, LinkPrints, LinkSettings
 from ublet.session.bench.builder import LinkBuilder, hot_now
 from ublet.session.bench.heat import LinkHeat
 from ublet.session.bench.lift_proof import LiftProof
@@ -73,6 +73,7 @@ class LinkBench:
         self.probe = LinkProbe(connection, self._resting)
         self.streams = LinkStreams(connection)
         self.guards = LinkGuards(connection)
+        self.prints = LinkPrints(connection, self._resting, steps_per_s, self.compute)
         self.clock = LinkClock(connection)
         self.builder = LinkBuilder(watcher, self.motion, self.clock, recorded, partial(hot_now, machine, connection))
         self.record = LinkRecord(spec, watcher, recorded, self._resting.trace, earlier, going_on)

@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from contextlib import asynccontextmanager
+from functools import partial
+from pathlib import Path
+from typing import Any
 
+from ublet.core.motion.print_plan import PrintPlan
 from ublet.core.remedies import LINK
-from ublet.core.remedy import StartAgain
+from ublet.core.remedy import ChangeParameter, StartAgain
 from ublet.core.run import TrialFailed
 from ublet.core.settings import Value
 from ublet.ledger.errors import LedgerError
 from ublet.session.bench.resting import Resting
 from ublet.session.connection import Connection
 from ublet.session.loans import Loans
+from ublet.session.printing import PrintError, read_plan
+
+Compute = Callable[..., Awaitable[Any]]
+"""Runs a long computation beside everything else."""
 
 NEWS_S = 0.25
 """A state comes ten times a second, and takes its way, s."""
@@ -83,6 +91,26 @@ class LinkClock:
             if not self._connection.linked:
                 raise TrialFailed(self._connection.why, LINK)
             await self._connection.next_samples()
+
+
+class LinkPrints:
+    """A :class:`ublet.core.bench.PrintAccess` over a connection: texts are read beside everything else."""
+
+    def __init__(self, connection: Connection, resting: Resting, steps_per_s: float, compute: Compute) -> None:
+        self._connection, self._resting = connection, resting
+        self._steps_per_s, self._compute = steps_per_s, compute
+
+    async def plan(self, file: str, material: str) -> PrintPlan:
+        """A text read, checked and timed by what is live."""
+        live = {path: layer.live for path, layer in self._connection.layers.items()}
+        with self._resting.trace.aside():
+            machine = self._resting.machine
+            read = partial(read_plan, Path(file).expanduser(), machine, live, self._steps_per_s, material)
+            try:
+                plan: PrintPlan = await self._compute(read)
+            except PrintError as error:
+                raise TrialFailed(f"{error} Nothing moved.", ChangeParameter("file", "a text of ISO 6983")) from error
+        return plan
 
 
 class LinkGuards:

@@ -1,16 +1,27 @@
-"""The bench of the test piece: a program over the bed to scale, before it runs and while it does."""
+"""The bench of the test piece and of a print of one's own: a program over the bed to scale, before it runs and while it
+does.
+"""
 
 from __future__ import annotations
 
-from rich.text import Text
+from pathlib import Path
 
+from rich.text import Text
+from textual.binding import Binding
+
+from ublet.core.extrude.own_print_trials import OwnPrintParameters
 from ublet.core.extrude.piece_trials import PieceParameters, piece
 from ublet.core.machine.effective import effective
 from ublet.core.motion.caps import Caps
+from ublet.core.motion.print_plan import PrintPlan
 from ublet.core.motion.program import Timetable, timetable
+from ublet.core.settings import Value
 from ublet.core.units import duration
 from ublet.session.patterns import start_of
+from ublet.session.printing import PrintError, read_plan
 from ublet.session.session import Session
+from ublet.tui.extrude.print_picture import print_picture
+from ublet.tui.frame.pickers import LineDialog
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.instruments.program_picture import Followed, program_picture
@@ -24,19 +35,98 @@ class PieceBench(TrialBench):
     kind = "piece"
     title = "Test piece"
     why = "everything together for the first time: path, time, and no step lost"
+    BINDINGS = [
+        Binding("f", "file", "print a file", tooltip="Print a text of ISO 6983 of your own: read, checked, drawn"),
+        Binding("ctrl+up", "layer(1)", "layer", key_display="ctrl ↑↓", tooltip="Look at another layer of the print"),
+        Binding("ctrl+down", "layer(-1)", show=False),
+    ]
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.shown_layer = 0
+        self._plan: tuple[tuple[str, str], PrintPlan | None, str] = (("", ""), None, "")
+
+    def heading_words(self) -> Text:
+        """A print of one's own has a heading of its own."""
+        if not isinstance(self.aim, OwnPrintParameters):
+            return super().heading_words()
+        text = Text().append("Own print", f"bold {Ink.text}")
+        return text.append("   a text of ISO 6983 from any program, read whole before anything moves\n", Ink.dim)
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Layers are looked at where a text is read."""
+        match action:
+            case "file":
+                return self.watched is None
+            case "layer":
+                return self.print_plan is not None
+        return super().check_action(action, parameters)
+
+    @property
+    def print_plan(self) -> PrintPlan | None:
+        """The text that would be printed, as it was read last."""
+        return self._plan[1] if isinstance(self.aim, OwnPrintParameters) else None
+
+    def action_file(self) -> None:
+        """Name the text to print."""
+
+        def check(name: str) -> str | None:
+            return None if Path(name).expanduser().is_file() else "no such file"
+
+        def take(name: str | None) -> None:
+            if name:
+                self.chosen = next(at for at, spec in enumerate(self.specs) if spec.name == "own-print")
+                self.aims["own-print"] = self.aims["own-print"].model_copy(update={"file": name})
+                self.shown_layer, self.message = 0, None
+                self.reload()
+
+        own = self.aims["own-print"]
+        before = own.file if isinstance(own, OwnPrintParameters) else ""
+        self.app.push_screen(LineDialog("Print which text of ISO 6983?", before, check, "/path/to/print"), take)
+
+    def action_layer(self, by: int) -> None:
+        """Another layer."""
+        if self.print_plan is not None and self.print_plan.layers:
+            self.shown_layer = max(0, min(len(self.print_plan.layers) - 1, self.shown_layer + by))
+            self.beat()
+
+    def refresh_state(self) -> None:
+        """A text that was named anew is read beside everything else."""
+        super().refresh_state()
+        aim = self.aim
+        if not isinstance(aim, OwnPrintParameters) or not aim.file or self.watched is not None:
+            return
+        wanted = (aim.file, aim.material)
+        if self._plan[0] != wanted:
+            self._plan = (wanted, None, "")
+            self.run_worker(self._read(wanted), group="print", exclusive=True)
+
+    async def _read(self, wanted: tuple[str, str]) -> None:
+        import asyncio
+
+        session = self.session
+        machine, steps_per_s = session.machine_now, session.document.board.steps_per_s
+        try:
+            plan = await asyncio.to_thread(
+                read_plan, Path(wanted[0]).expanduser(), machine, self._live(), steps_per_s, wanted[1]
+            )
+        except PrintError as error:
+            self._plan = (wanted, None, str(error))
+        else:
+            self._plan = (wanted, plan, "")
+        self.refresh_state()
+
+    def _live(self) -> dict[str, Value]:
+        """What is live, or the file's where there is no link."""
+        layers = self.session.connection.layers
+        live: dict[str, Value] = {path: layer.live for path, layer in layers.items()}
+        return live or dict(effective(self.session.document.machine))
 
     def picture(self) -> Picture:
         """The path over the bed, and where it is."""
-        aim = self.aim
-        assert isinstance(aim, PieceParameters)
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
-            machine = session.document.machine
-            try:
-                table = self._timed(session, aim)
-                printed = piece(machine, aim.model_copy(update={"printed": True}))
-            except ValueError as error:
-                return Text(f"✗ {error}", Ink.stop)
+            machine, aim = session.document.machine, self.aim
             series = watched.series("way") if watched is not None else None
             followed = None
             if series is not None:
@@ -44,15 +134,42 @@ class PieceBench(TrialBench):
                 followed = Followed(round(segment), height_mm, feed, flow, bool(held), left_s)
             here = {axis: session.connection.channel(f"axes.{axis}.mm") for axis in ("x", "y", "z")}
             bed = (machine.bed.width_mm, machine.bed.depth_mm)
+            if isinstance(aim, OwnPrintParameters):
+                return self._own(followed, here, bed, width, height)
+            assert isinstance(aim, PieceParameters)
+            try:
+                table = self._timed(session, aim)
+                printed = piece(machine, aim.model_copy(update={"printed": True}))
+            except ValueError as error:
+                return Text(f"✗ {error}", Ink.stop)
             return program_picture(table, printed, start_of(machine), bed, here, followed, width, height)
 
         return draw
 
+    def _own(
+        self,
+        followed: Followed | None,
+        here: dict[str, float | None],
+        bed: tuple[float, float],
+        width: int,
+        height: int,
+    ) -> Text:
+        """A text of one's own: its layer, or why there is none."""
+        _, plan, why = self._plan
+        if plan is None:
+            named = isinstance(self.aim, OwnPrintParameters) and self.aim.file
+            words = why or ("reading …" if named else "f names the text to print: it is read whole, checked and drawn")
+            return Text(f"✗ {words}" if why else words, Ink.stop if why else Ink.text)
+        if followed is not None and plan.layers:
+            self.shown_layer = max(0, plan.layer_at(followed.segment))
+        return print_picture(
+            plan, min(self.shown_layer, max(0, len(plan.layers) - 1)), bed, here, followed, width, height
+        )
+
     def _timed(self, session: Session, aim: PieceParameters) -> Timetable:
         """The program by the live settings, or by the file's where there is no link."""
-        machine, layers = session.document.machine, session.connection.layers
-        live = {path: layer.live for path, layer in layers.items()} or dict(effective(machine))
-        return timetable(piece(machine, aim), start_of(machine), Caps(live, session.document.board.steps_per_s))
+        machine = session.document.machine
+        return timetable(piece(machine, aim), start_of(machine), Caps(self._live(), session.document.board.steps_per_s))
 
     def running_words(self) -> str:
         """Where it is, and how long it takes yet."""

@@ -46,7 +46,11 @@ class Followed:
 
     def gone_s(self, table: Timetable) -> float:
         """How far into its timetable it is, s."""
-        return max(0.0, table.seconds - self.left_s * self.feed)
+        return self.gone_s_of(table.seconds)
+
+    def gone_s_of(self, seconds: float) -> float:
+        """The same by how long it takes, s."""
+        return max(0.0, seconds - self.left_s * self.feed)
 
 
 def program_picture(
