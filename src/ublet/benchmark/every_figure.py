@@ -23,6 +23,7 @@ from ublet.benchmark.layers import layers
 from ublet.benchmark.meshes import meshes
 from ublet.benchmark.owners import owners
 from ublet.benchmark.plants import analysing, plant_figures, soak_figures
+from ublet.benchmark.prints import prints
 from ublet.benchmark.record import flood, ledger_at_size
 from ublet.benchmark.shaking import shaking
 from ublet.benchmark.stops import stops
@@ -78,6 +79,7 @@ PARTS: Mapping[str, BenchPart] = {
     "sweeps": lambda folder, quick: sweeps(1 if quick else 10),
     "slide": lambda folder, quick: slide_keys(folder / "slide", 40 if quick else 150),
     "streams": lambda folder, quick: streams(20.0 if quick else 120.0),
+    "prints": lambda folder, quick: prints(folder / "prints", 1 if quick else 5),
     "guards": lambda folder, quick: false_trips(10 if quick else 100),
 }
 

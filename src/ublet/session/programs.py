@@ -16,7 +16,7 @@ from ublet.session.jogging import must_go_on
 AT_ONCE = 20
 """Segments in one request."""
 
-FULL_S = 0.2
+FULL_S = 0.05
 """While the board has no room it is asked again so often, s."""
 
 PARK_LIFT_MM, PARK_MM_S = 10.0, 80.0

@@ -155,15 +155,8 @@ async def _printed(
     if ended != "done":
         layer = plan.layer_at(run.going.segment - changes.offset)
         why = f"Stopped in layer {layer + 1} of {len(plan.layers)} ({ended}); the nozzle is parked. {' '.join(words)}"
-        return TrialResult(
-            "halted" if ended == "stopped" else "failed",
-            why.strip(),
-            {},
-            tuple(findings),
-            options,
-            AS_NUDGED if options else "",
-            (StartAgain("clean the sheet before it"),),
-        )
+        again = StartAgain("while everything is still in its place", goes_on=True)
+        raise TrialFailed(why.strip(), again, outcome="halted" if ended == "stopped" else "failed")
     taken = run.ended[1] - (run.begun_s or 0.0) if run.ended is not None else 0.0
     findings += [
         Finding("taken", taken, 0.25, "s", words="time that it took"),

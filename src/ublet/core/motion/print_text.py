@@ -125,7 +125,9 @@ class TooMany(ValueError):
     """The text has more moves than are kept."""
 
 
-_WORD = re.compile(rb"\s*([A-Z])\s*([-+]?(?:\d+\.?\d*|\.\d+))")
+_WORD = re.compile(rb"\s*([A-Za-z])\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:e[-+]\d+)?)")
+"""A letter and its number. An exponent is taken only with its sign: X1E5 are two words."""
+
 _NAME = re.compile(rb"\s*([A-Z_][A-Z_0-9]*)")
 _G, _X, _Y, _Z, _F = b"GXYZF"
 _SEMICOLON, _BRACKET = b";("
@@ -211,8 +213,8 @@ class PrintReader:
         try:
             for word in words:
                 which, value = word[0], float(word[1:])
-                if value - value != 0.0:
-                    return False  # not a finite number
+                if value - value != 0.0 or word.find(b"E", 1) > 0 or word.find(b"e", 1) > 0:
+                    return False  # not a finite number, or two words in one
                 if which == _X:
                     x = value
                 elif which == _Y:
@@ -277,11 +279,11 @@ class PrintReader:
     # everything else
 
     def _slow(self, raw: bytes) -> None:
-        text = _without_comments(raw).strip().upper()
+        text = _without_comments(raw).strip()
         if text in (b"", b"%"):
             return
-        if (own := self._own_word(text)) is not None:
-            self._use(own, text)
+        if (own := self._own_word(text.upper())) is not None:
+            self._use(own, text.upper())
             return
         if (foreign := self._foreign(text)) is not None:
             self._leave_out(foreign)
@@ -303,19 +305,19 @@ class PrintReader:
         """Letters with their numbers, and what cannot be read as such."""
         words, at = [], 0
         while (match := _WORD.match(text, at)) is not None:
-            words.append((match[1].decode(), float(match[2])))
+            words.append((match[1].decode().upper(), float(match[2])))
             at = match.end()
-        rest = text[at:].strip()
+        rest = text[at:].strip().upper()
         return words, b"" if rest.startswith(b"*") else rest  # a checksum, which some programs write
 
     def _foreign(self, text: bytes) -> str | None:
         """The word that a line begins with, where the standard does not have it: what belongs to it goes with it."""
         first = _WORD.match(text)
-        if first is not None and first[1] == b"N":
+        if first is not None and first[1] in b"Nn":
             first = _WORD.match(text, first.end())
         if first is None:
             return None
-        letter, value = first[1].decode(), float(first[2])
+        letter, value = first[1].decode().upper(), float(first[2])
         known = {"G": KNOWN_G, "M": (2.0, 30.0), "T": ()}.get(letter)
         return f"{letter}{value:g}" if known is not None and value not in known else None
 

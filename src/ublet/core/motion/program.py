@@ -186,6 +186,15 @@ class Timetable:
     capped: Mapping[str, int] = field(default_factory=dict)
     """How many segments each setting makes slower than asked for."""
 
+    def seconds_from(self, place: str) -> float:
+        """How long it takes from the first segment of a place on, s.
+
+        Raises:
+            StopIteration: there is no such place.
+        """
+        begins = zip(self.program.segments, self.segments, strict=True)
+        return self.seconds - next(timed.begins_s for segment, timed in begins if segment.place == place)
+
 
 @dataclass
 class Going:
