@@ -145,6 +145,15 @@ class SimulatedBoard:
             self.mode, self.why, self.guard = "halted", why, ""
         self._all_off(at_once=True)
 
+    def let_go(self) -> None:
+        """No motor holds, as without power, until it is moved again.
+
+        Raises:
+            Refused: something moves.
+        """
+        self.mover.let_go()
+        self.powered()
+
     def restart(self) -> None:
         """Start again with the image of the active slot; silent meanwhile."""
         self.fall_silent(RESTART_S)

@@ -175,6 +175,15 @@ class Mover:
         self.following.settled(self.live, self.drivers.steps(z, 1.0))
         self.queue.corner = self.drivers.caps.corner
 
+    def let_go(self) -> None:
+        """No motor holds: no axis knows where it stands any more, since a hand can move it.
+
+        Raises:
+            Refused: something moves.
+        """
+        self._must_stand()
+        self.position = dict.fromkeys(AXES)
+
     # what may be asked for; the caller has seen to it that the board is ready
 
     def turn_motor(self, motor: str, mm: float, speed_mm_s: float) -> AcceptedMove:

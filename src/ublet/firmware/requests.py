@@ -43,6 +43,7 @@ class Requests:
             "fan.set": self._fan,
             "probe.pin": self._pin,
             "motor.turn": self._turn,
+            "motor.off": self._let_go,
             "axis.move": self._move,
             "axis.home": self._home,
             "axis.status": self._axis_status,
@@ -156,6 +157,11 @@ class Requests:
         programs = self.board.mover.programs
         programs.adjust(*(number(params, key) if key in params else None for key in ("feed", "flow", "height_mm")))
         return {"feed": self.board.mover.queue.feed, "flow": programs.flow, "height_mm": programs.height_mm}
+
+    def _let_go(self, params: Params) -> Any:
+        self.board.must_be_ready()
+        self.board.let_go()
+        return {}
 
     def _hold(self, params: Params) -> Any:
         self.board.must_be_ready()

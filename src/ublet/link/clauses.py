@@ -247,6 +247,17 @@ async def _unhomed(bench: CheckSetup) -> None:
     await bench.refused(3, "axis.move", axis="no such axis", mm=1, speed_mm_s=1)
 
 
+@clause("6.4", "motor.off lets every motor go: no axis knows where it stands; refused while something moves.")
+async def _motors_off(bench: CheckSetup) -> None:
+    accepted = await bench.good("motor.turn", motor=_motor(bench), mm=10, speed_mm_s=2)
+    await bench.refused(3, "motor.off")
+    await bench.good("motion.stop")
+    await bench.event("ended", accepted["motion"])
+    await bench.good("motor.off")
+    status = await bench.good("axis.status")
+    must(all(axis["mm"] is None for axis in status.values()), f"an axis still knows where it stands: {status}")
+
+
 # 7: programs
 
 

@@ -82,6 +82,9 @@ class Controller(Protocol):
     async def turn(self, motor: str, mm: float, speed_mm_s: float) -> MoveReply:
         """Turn one motor by itself; its end comes as an event."""
 
+    async def let_go(self) -> None:
+        """No motor holds: carriages can be moved by hand, and no axis knows where it stands any more."""
+
     async def move(self, axis: str, mm: float, speed_mm_s: float) -> MoveReply:
         """Move an axis by so much."""
 

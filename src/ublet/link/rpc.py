@@ -142,6 +142,10 @@ class RpcController:
         """Stop whatever moves."""
         await self._do("motion.stop")
 
+    async def let_go(self) -> None:
+        """No motor holds."""
+        await self._do("motor.off")
+
     async def pin(self, deployed: bool) -> None:
         """The probe's pin."""
         await self._do("probe.pin", deployed=deployed)

@@ -398,6 +398,10 @@ class Session:
         due_s = board_s + CLOCK_FRACTION * max(0.0, passed_s) - CLOCK_S * about.clock
         return boot != about.boot or self.connection.board_time < due_s
 
+    def motors_let_go(self) -> None:
+        """The motors were switched off by a key: lifts that do not hold by themselves may have sunk."""
+        self._motors_lost_power()
+
     def _motors_lost_power(self) -> None:
         """Lifts that do not hold by themselves may have sunk: entered as a fact, on which their squareness rests."""
         machine = self.document.machine
@@ -407,7 +411,7 @@ class Session:
             self.ledger.report_fact(Fact("motors", "", FACTS["motors"].said, now()))
         if self.ledger.latest("lead-screws", "proven") is not None:
             self.notices.append(
-                "The board was without power: the lead screws may have sunk. Bring them square again (station lead "
+                "The motors were without power: the lead screws may have sunk. Bring them square again (station lead "
                 "screws) before anything that rests on them; set lifts.hold = true if yours hold by themselves."
             )
 

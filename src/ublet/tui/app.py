@@ -75,6 +75,7 @@ class UbletApp(Host):
         Binding("ctrl+p", "command_palette", "everything", tooltip="Every action, station and setting by name"),
         Binding("l", "ledger", "ledger / back", tooltip="The ledger, and back"),
         Binding("f3", "fact", "what happened", key_display="F3", tooltip="Tell what happened: nozzle changed, ..."),
+        Binding("f4", "by_hand", "by hand", key_display="F4", tooltip="Motors off, filament, pin and touch by keys"),
         Binding("w", "talk", "wire talk", tooltip="The raw dialogue with the board"),
         Binding(
             "question_mark", "help", "why and how", key_display="?", tooltip="Why this bench is there, and its keys"
@@ -280,6 +281,8 @@ class UbletApp(Host):
         match action:
             case "release":
                 return session is not None and session.connection.state.mode in ("halted", "tripped")
+            case "by_hand":
+                return session is not None and session.runner.running is None
             case "ledger" | "talk" | "fact" | "next" | "jump" | "prefer" | "command_palette":
                 return session is not None
             case "leave":
@@ -392,6 +395,13 @@ class UbletApp(Host):
         if entered is not None:
             self.notify(entered, title="Noted", timeout=6)
             self.follow()
+
+    def action_by_hand(self) -> None:
+        """Motors off, filament, pin and touch, by keys."""
+        from ublet.tui.frame.by_hand import ByHandDialog
+
+        if self.session is not None:
+            self.push_screen(ByHandDialog(self.session), lambda answer: self.follow())
 
     def action_talk(self) -> None:
         """Read the raw dialogue with the board."""

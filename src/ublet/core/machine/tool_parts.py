@@ -42,6 +42,31 @@ class Extruder(Part):
     advance_s: float = setting(
         "Pressure advance: time constant of the melt.", unit="s", low=0, high=3, default=0.0, board=True
     )
+    tube_mm: float = setting(
+        "Length of the tube between extruder and hotend; 0: it pushes right into it.",
+        zero="direct",
+        unit="mm",
+        low=0,
+        high=2000,
+        default=0.0,
+    )
+    load_mm: float = setting(
+        "Filament that is pushed to load it, the last part slowly; 0: by the tube.",
+        zero="by the tube",
+        unit="mm",
+        low=0,
+        high=3000,
+        default=0.0,
+    )
+    unload_mm: float = setting(
+        "Filament that is pulled back to unload it; 0: by the tube.",
+        zero="by the tube",
+        unit="mm",
+        low=0,
+        high=3000,
+        default=0.0,
+    )
+    purge_mm: float = setting("Filament that is pushed to purge.", unit="mm", low=1, high=200, default=30.0)
     retract_mm: float = setting("Retraction.", unit="mm", low=0, high=20, default=0.8, board=True)
     retract_mm_s: float = setting("Speed of the retraction.", unit="mm/s", low=1, high=150, default=30.0, board=True)
 

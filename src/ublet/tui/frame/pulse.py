@@ -106,8 +106,8 @@ class Pulse(Widget):
             line.append("   ")
         for name, where in reading.position:
             line.append(f"{name.upper()} ", Ink.dim)
-            shown = "– " if where is None else f"{round(where, 1) + 0.0:.1f} "
-            line.append(shown, Ink.dim if where is None else Ink.text)
+            shown = "? " if where is None else f"{round(where, 1) + 0.0:.1f} "
+            line.append(shown, Ink.focus if where is None else Ink.text)
         line.append("mm   " if reading.position else "", Ink.dim)
         turning = [(name, duty) for name, duty in reading.fans if duty or terse < 2]
         if terse < 4:

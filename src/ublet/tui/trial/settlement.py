@@ -49,7 +49,7 @@ def remedy_lines(remedies: Sequence[Remedy], reachable: Remedy | None, unfolded:
     shown = remedies if unfolded else [remedy for remedy in remedies[:1] if remedy is not reachable]
     shown = [*shown, *([reachable] if reachable is not None and not unfolded else [])]
     for remedy in shown:
-        text.append("x" if remedy is reachable else "→", Ink.focus if remedy is reachable else Ink.quiet)
+        text.append("G" if remedy is reachable else "→", Ink.focus if remedy is reachable else Ink.quiet)
         text.append(f" {remedy.words}\n", Ink.text)
     return text
 

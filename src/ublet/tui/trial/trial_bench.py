@@ -69,7 +69,7 @@ def not_started(links: Sequence[ChainLink]) -> str:
     missing = [link for link in links if not link.met]
     more = f" and {counted(len(missing) - 1, 'station')} more" if len(missing) > 1 else ""
     words = f"Not started: it stands on {missing[0].words}{more}"
-    return f"{words}. c goes to {missing[0].station.name}; y starts all the same, and the run notes it."
+    return f"{words}. c goes to {missing[0].station.name}; b begins all the same, and the run notes it."
 
 
 class TrialBench(Asking):
@@ -86,8 +86,8 @@ class TrialBench(Asking):
         Binding("p", "parameters", "parameters", tooltip="Change the parameters of the trial"),
         Binding("a", "warmth", "warm / cold", tooltip="As warm as you print a material, or cold"),
         Binding("c", "chain", "what comes first", tooltip="Go to the first station that does not hold yet"),
-        Binding("y", "knowingly", "start anyway", tooltip="Start though something does not hold; noted with the run"),
-        Binding("x", "way_out", "way out", tooltip="Go where a failure is mended: a station, parameter or setting"),
+        Binding("b", "knowingly", "begin anyway", tooltip="Start though something does not hold; noted with the run"),
+        Binding("G", "way_out", "way out", tooltip="Go where a failure is mended: a station, parameter or setting"),
         Binding("space", "fold", "more / less", tooltip="All of the result, or only its beginning"),
         Binding("o", "other", "other trial", tooltip="The station's next trial"),
         Binding("h", "heater", "heater", tooltip="The next heater that this trial is done for"),
