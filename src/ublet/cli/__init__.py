@@ -1,6 +1,18 @@
 """The command line: thin commands over the session."""
 
-from ublet.cli import analyse, board, conform, machine, opening, pattern, printing, record, trials
+from ublet.cli import analyse, board, conform, export, machine, opening, pattern, printing, record, trials
 from ublet.cli.base import app
 
-__all__ = ["analyse", "app", "board", "conform", "machine", "opening", "pattern", "printing", "record", "trials"]
+__all__ = [
+    "analyse",
+    "app",
+    "board",
+    "conform",
+    "export",
+    "machine",
+    "opening",
+    "pattern",
+    "printing",
+    "record",
+    "trials",
+]

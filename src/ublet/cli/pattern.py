@@ -66,26 +66,17 @@ def pattern(
 
 def _print_order(kind: str, machine: Path, material: str, out: Path | None) -> int:
     """Write one of both, with what the builder's own program misses on standard error; returns the exit code."""
-    from ublet.link.errors import LinkLost
-    from ublet.link.transport import Transport
     from ublet.session.document import Document
     from ublet.session.patterns import PatternError
     from ublet.session.print_order import missing, steps_of, written
-    from ublet.session.session import Session, ledger_path
-
-    async def nobody() -> Transport:
-        raise LinkLost("no board is asked")
+    from ublet.session.session import beside_ledger
 
     document = Document(machine)
     known = document.machine.materials
     if material and material not in known:
         raise PatternError(f"no material “{material}” in {machine}: known: {', '.join(known) or 'none'}")
-    session = Session(machine, nobody, threaded=False) if ledger_path(machine).exists() else None
-    try:
+    with beside_ledger(machine) as session:
         steps = steps_of(document, kind, session, material)
-    finally:
-        if session is not None:
-            session.ledger.close()
     text = written(document, kind, steps)
     if out is None:
         say(text, end="")

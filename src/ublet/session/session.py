@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Awaitable, Callable, Collection, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Collection, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -21,6 +21,7 @@ from ublet.core.trial import TrialSpec
 from ublet.ledger.book import Ledger
 from ublet.ledger.entries import Change, RunEntry
 from ublet.ledger.errors import LedgerError
+from ublet.link.errors import LinkLost
 from ublet.link.replies import On, RunningImage
 from ublet.link.transport import Transport
 from ublet.link.upload import UploadProgress
@@ -489,3 +490,24 @@ def _stamp(file: Path) -> int:
 def ledger_path(file: Path) -> Path:
     """The ledger that belongs to a machine file: beside it."""
     return file.with_suffix(".ledger")
+
+
+async def _no_board() -> Transport:
+    raise LinkLost("no board is asked")
+
+
+@contextlib.contextmanager
+def beside_ledger(machine: Path) -> Iterator[Session | None]:
+    """A machine as its ledger knows it, without a board; None where it has no ledger yet.
+
+    Raises:
+        DocumentError, LedgerError.
+    """
+    if not ledger_path(machine).exists():
+        yield None
+        return
+    session = Session(machine, _no_board, threaded=False)
+    try:
+        yield session
+    finally:
+        session.ledger.close()

@@ -37,6 +37,9 @@ class PieceBench(TrialBench):
     why = "everything together for the first time: path, time, and no step lost"
     BINDINGS = [
         Binding("f", "file", "print a file", tooltip="Print a text of ISO 6983 of your own: read, checked, drawn"),
+        Binding(
+            "s", "settings", "print settings", tooltip="What the program that makes prints must know; ublet export"
+        ),
         Binding("ctrl+up", "layer(1)", "layer", key_display="ctrl ↑↓", tooltip="Look at another layer of the print"),
         Binding("ctrl+down", "layer(-1)", show=False),
     ]
@@ -83,6 +86,15 @@ class PieceBench(TrialBench):
         own = self.aims["own-print"]
         before = own.file if isinstance(own, OwnPrintParameters) else ""
         self.app.push_screen(LineDialog("Print which text of ISO 6983?", before, check, "/path/to/print"), take)
+
+    def action_settings(self) -> None:
+        """What the program that makes prints must know, to be read here."""
+        from ublet.session.print_settings import settings_text
+        from ublet.tui.frame.dialogs import TextDialog
+
+        name = self.session.document.path.name
+        title = f"For the program that makes prints: ublet export print-settings {name}"
+        self.app.push_screen(TextDialog(title, Text(settings_text(self.session.document, self.session))))
 
     def action_layer(self, by: int) -> None:
         """Another layer."""
