@@ -8,6 +8,7 @@ from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
+from textual.timer import Timer
 from textual.widget import Widget
 from textual.widgets import Input, Static
 
@@ -22,6 +23,7 @@ from ublet.session.session import Session
 from ublet.tui.frame.pickers import ConfirmDialog, LineDialog, PickDialog, PickerItem, narrowed
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.drawing import Drawing
 from ublet.tui.instruments.sheet import RowList
 from ublet.tui.machine.choices import choices_of
 from ublet.tui.machine.editor_words import (
@@ -34,9 +36,14 @@ from ublet.tui.machine.editor_words import (
     titles,
     value_columns,
 )
+from ublet.tui.machine.part_picture import part_picture
 from ublet.tui.trial.draft_bench import DraftBench
 
 MOST_FOUND = 200
+
+
+SKETCH_S = 0.08
+"""The part under the cursor is drawn once the cursor rested for so long, s."""
 
 
 class EditorBench(DraftBench):
@@ -76,6 +83,7 @@ class EditorBench(DraftBench):
         self.part = 0
         self.item = 0
         self.editing: Property | None = None
+        self._sketching: Timer | None = None
         self._layers: dict[str, LayerRow] = {}
         self._known_for: object = None
         self.nodes: tuple[PartNode, ...] = ()
@@ -90,6 +98,7 @@ class EditorBench(DraftBench):
                 yield Static(id="titles")
                 yield RowList(id="settings")
                 yield Static(id="detail")
+                yield Drawing(id="sketch")
 
     # what is shown
 
@@ -146,6 +155,20 @@ class EditorBench(DraftBench):
             if self.message is not None:
                 words = Text(f"{self.message[0]}\n", self.message[1]) + words
             self.write("detail", words)
+            self._sketch_soon()
+
+    def _sketch_soon(self) -> None:
+        """Draw the part once the cursor rests: a key does not wait for it."""
+        if self._sketching is not None:
+            self._sketching.stop()
+        self._sketching = self.set_timer(SKETCH_S, self._sketch)
+
+    def _sketch(self) -> None:
+        if not self.is_mounted or not self.nodes:
+            return
+        place = self.query_one("#sketch", Drawing)
+        size = place.size
+        place.update(part_picture(self.session, self.node.path, size.width, size.height), layout=False)
 
     # moving
 
