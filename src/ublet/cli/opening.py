@@ -74,11 +74,16 @@ def open_(
         _open(file, port)
 
 
+READY = {"tern": "tern-ready"}
+"""Demonstrations whose planted faults are left out in another file."""
+
+
 @app.command(rich_help_panel=OPEN, short_help="Full-screen bench on a made-up machine.")
 def demo(
     machine: Annotated[str, typer.Option(help="tern, wren, or tern-coil: Tern with a coil for a probe.")] = "tern",
     speed: Annotated[float, typer.Option(min=0.1, max=60, help="The board's clock, times real time.")] = 8.0,
     dir: Annotated[Path | None, typer.Option(help="Folder for the machine's files.")] = None,
+    ready: Annotated[bool, typer.Option("--ready", help="Wired, declared and heated well already.")] = False,
 ) -> None:
     """Full-screen bench on a made-up machine with its simulated board."""
     import platformdirs
@@ -86,8 +91,17 @@ def demo(
     from ublet.session.demo import start as start_demo
     from ublet.tui.app import run_app
 
-    folder = dir or platformdirs.user_data_path("ublet") / f"demo-{machine}"
+    machine = READY.get(machine, machine) if ready else machine
+    folder = dir or platformdirs.user_data_path("ublet") / f"demo-{machine}{'-ready' if ready else ''}"
     with friendly_errors():
+        if ready:
+            from ublet.session.demo import prepare
+            from ublet.session.ready import make_ready
+
+            file, scenario = prepare(machine, folder)
+            make_ready(
+                file, scenario, folder / "board-store.json", lambda words: say(f"making it ready, {words}", True)
+            )
         running = start_demo(machine, folder, speed)
         try:
             run_app(running.machine, running.port, running)

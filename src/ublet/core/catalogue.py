@@ -65,5 +65,5 @@ LEVEL = (
 HEATS = (*HEAT, *GUARDS, *SOAK, *STILL)
 SHAKE = (*REST, *TURNED, *BELTS, *RESONANCE, *TOWER, *SHAPER, *SHAPER_VERIFY, *ACCELERATION)
 TRIALS: dict[str, TrialSpec] = {
-    spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEATS, *LEVEL, *EXTRUDE, *PIECE, *OWN_PRINT, *SHAKE)
+    spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEATS, *LEVEL, *EXTRUDE, *PIECE, *SHAKE, *OWN_PRINT)
 }

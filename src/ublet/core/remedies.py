@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile
 from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, GoTo, Remedy
 
@@ -25,17 +26,18 @@ def material_remedy(machine: MachineFile) -> Remedy:
     return ChangeSetting("materials", "add a table below [materials]")
 
 
-def level_first(machine: MachineFile, but_screws: bool = False) -> Remedy:
+def level_first(machine: MachineFile, but_screws: bool = False, tilt_mm: float = 0.0) -> Remedy:
     """What brings this machine's bed level: its lead screws where several motors lift it, else its corner screws.
 
-    but_screws: the corner screws are what failed.
+    but_screws: the corner screws are what failed. tilt_mm: how far it is out; further than the lifts may be moved at
+    once it is first brought together by hand.
     """
     lifts = len(machine.axes.z.motors)
     senses = machine.probe is not None and machine.probe.kind != "nozzle"
+    far = tilt_mm > (machine.lifts or Lifts()).largest_mm
     if lifts > 1:
-        return GoTo(
-            "lead screws", "the bed square to the frame first", "lead-screws" if senses else "lead-screws-by-hand"
-        )
+        trial = "lead-screws" if senses and not far else "lead-screws-by-hand"
+        return GoTo("lead screws", "the bed square to the frame first", trial)
     if len(machine.bed.screws) >= 3 and not but_screws:
         return GoTo("bed corners", "the bed flat first", "bed-corners" if senses else "bed-corners-by-hand")
     return ByHand("look whether the bed hangs or lies on something")

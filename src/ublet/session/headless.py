@@ -192,9 +192,14 @@ async def _ordered(
 
 @asynccontextmanager
 async def on_scenario(
-    scenario_file: Path, machine: Path, seed: int, on_progress: Callable[[Progress], None]
+    scenario_file: Path,
+    machine: Path,
+    seed: int,
+    on_progress: Callable[[Progress], None],
+    store: Path | None = None,
 ) -> AsyncIterator[tuple[Session, Looking]]:
     """A session on a machine file, linked to the simulated board of a scenario; and the scripted builder who answers.
+    store: where the board keeps what it stores.
 
     Raises:
         ScenarioError, DocumentError, LedgerError.
@@ -202,7 +207,7 @@ async def on_scenario(
     loop = asyncio.get_running_loop()
     scenario = load_scenario(scenario_file)
     declared = Document(scenario_file.parent / scenario.scenario.machine_file).machine
-    simulated = SimulatedMachine(scenario, declared, loop.time, seed=seed)
+    simulated = SimulatedMachine(scenario, declared, loop.time, store, seed=seed)
     service = simulated.service
 
     async def opener() -> Transport:

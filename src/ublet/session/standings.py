@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from ublet.core.capabilities import lacking_words
 from ublet.core.catalogue import TRIALS
+from ublet.core.level.warmth import cold_words
 from ublet.core.machine.image import ImageError
 from ublet.core.route import ROUTE, Station, StationState
 from ublet.core.typed import shown_value
@@ -166,7 +167,10 @@ def _trial_standing(session: Session, name: str, heater: str | None) -> StationS
         return StationState("open", "unverified", "tuned, not yet kept and verified")
     seen = session.presence.as_of
     reason = f"as of the last link ({seen}): {entry.result.why}" if seen else entry.result.why
-    return StationState("proven", TRIALS[entry.name].figure(entry.result), reason, bool(seen))
+    figure = TRIALS[entry.name].figure(entry.result)
+    if cold := cold_words(session.document.machine, entry.result.conditions):
+        figure, reason = f"cold {figure.removesuffix(' mm')}", f"{cold}. {reason}"
+    return StationState("proven", figure, reason, bool(seen))
 
 
 DECLARED: Mapping[str, Callable[[Session], StationState]] = {

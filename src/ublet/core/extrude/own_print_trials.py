@@ -59,7 +59,7 @@ class OwnPrintParameters(Part):
 
 
 @dataclass
-class _Changes:
+class _TextActions:
     """What the text does besides motion, as far as it has been done: number of the next action; fan of the material."""
 
     plan: PrintPlan
@@ -107,7 +107,7 @@ async def _printed(
     offset = len(table.program.segments) - (len(plan.text.moves) - (plan.layers[first].first if first else 0))
     start = plan.layers[first].first if first else 0
     own_fan = any(action.does == "fan" for action in plan.text.actions)
-    changes = _Changes(plan, offset - start, None if own_fan else fan_duty)
+    changes = _TextActions(plan, offset - start, None if own_fan else fan_duty)
     changes.next = sum(action.move <= start for action in plan.text.actions)
     lowest_mm = LEAST_CLEARANCE_MM - (plan.layers[0].z_mm if plan.layers else 0.0)
 
@@ -174,7 +174,7 @@ def _nudged(total_mm: float) -> Finding:
     return Finding("nudged", total_mm, NUDGE_MM / 2, "mm", words="nudged while it was printed")
 
 
-async def _follow_text(bench: Bench, changes: _Changes, run: Running, segment: int) -> None:
+async def _follow_text(bench: Bench, changes: _TextActions, run: Running, segment: int) -> None:
     """Do what the text says besides motion, up to the move that has begun; note each layer as a place to go on from."""
     plan, move = changes.plan, segment - changes.offset
     layer = plan.layer_at(move)

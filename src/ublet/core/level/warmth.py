@@ -179,6 +179,18 @@ def conditions(bench: Bench) -> dict[str, float]:
     return {f"{name}_c": round(celsius, 1) for name, celsius in read.items() if celsius is not None}
 
 
+COLD_C, WARM_BED_C = 35.0, 45.0
+"""A bed below the first counts as cold, on a machine with a material whose bed is warmer than the second, °C."""
+
+
+def cold_words(machine: MachineFile, conditions: Mapping[str, object]) -> str:
+    """How cold the bed was when something was measured that prints will have warm; empty: it was not."""
+    beds = [name for name, heater in machine.heaters.items() if heater.part == "bed"]
+    read = [value for name in beds if isinstance(value := conditions.get(f"{name}_c"), (int, float))]
+    prints_warm = any(material.bed_c > WARM_BED_C for material in machine.materials.values())
+    return f"cold: bed at {read[0]:.0f} °C" if read and prints_warm and read[0] < COLD_C else ""
+
+
 def warm_words(machine: MachineFile, aim: WarmUp) -> str:
     """What heats, for an announcement."""
     try:

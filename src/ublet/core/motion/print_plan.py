@@ -29,7 +29,7 @@ HOT: Mapping[str, str] = {"nozzle": "nozzle", "nozzle and wait": "nozzle", "bed"
 
 
 @dataclass(frozen=True)
-class Layer:
+class PrintLayer:
     """One layer: its first move, its height, mm, and how long it takes, s."""
 
     first: int
@@ -58,7 +58,7 @@ class PrintPlan:
     start_mm: tuple[float, float, float]
     seconds: Floats
     begins_s: Floats
-    layers: tuple[Layer, ...]
+    layers: tuple[PrintLayer, ...]
     problems: tuple[LineProblem, ...]
     advice: tuple[LineProblem, ...]
     capped: Mapping[str, int]
@@ -213,7 +213,7 @@ def _counted_wrongly(text: PrintText, travel: Floats, laid: NDArray[np.bool_]) -
     return [LineProblem(int(text.moves.line[np.flatnonzero(path & (filament < 0))[0]]), words, back)]
 
 
-def _layers(z_mm: NDArray[np.float32], laid: NDArray[np.bool_], seconds: Floats) -> tuple[Layer, ...]:
+def _layers(z_mm: NDArray[np.float32], laid: NDArray[np.bool_], seconds: Floats) -> tuple[PrintLayer, ...]:
     """Layers by the heights at which lines are laid, in their order."""
     at = np.flatnonzero(laid)
     if not len(at):
@@ -229,7 +229,7 @@ def _layers(z_mm: NDArray[np.float32], laid: NDArray[np.bool_], seconds: Floats)
     whole = np.concatenate([[0.0], np.cumsum(seconds)])
     ends = [*begins[1:], len(seconds)]
     return tuple(
-        Layer(begin, round(float(z_mm[begin]), 4), float(whole[end] - whole[begin]))
+        PrintLayer(begin, round(float(z_mm[begin]), 4), float(whole[end] - whole[begin]))
         for begin, end in zip(begins, ends, strict=True)
     )
 

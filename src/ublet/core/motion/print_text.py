@@ -335,11 +335,11 @@ class PrintReader:
         value = math.nan
         if own.does in VALUED:
             behind = text[len(own.begins) :]
-            found = re.search(rb"%s\s*([-+]?(?:\d+\.?\d*|\.\d+))" % own.letter.upper().encode(), behind)
-            if found is None:
+            number = re.search(rb"%s\s*([-+]?(?:\d+\.?\d*|\.\d+))" % own.letter.upper().encode(), behind)
+            if number is None:
                 self._complain(f"{own.begins} has no {own.letter} with a number")
                 return
-            value = float(found[1]) * own.factor
+            value = float(number[1]) * own.factor
         if own.does == "filament from zero":
             self._now.filament_absolute = True
         elif own.does == "filament from the last":
@@ -412,11 +412,11 @@ class PrintReader:
         if "I" in values or "J" in values:
             centre = (start[0] + values.get("I", 0.0) * now.unit, start[1] + values.get("J", 0.0) * now.unit)
         elif "R" in values:
-            found = _centre(start, end, values["R"] * now.unit, turn)
-            if found is None:
+            by_radius = _centre(start, end, values["R"] * now.unit, turn)
+            if by_radius is None:
                 self._complain(f"G{now.motion}: a radius of {values['R']:g} does not reach from its start to its end")
                 return
-            centre = found
+            centre = by_radius
         else:
             self._complain(f"G{now.motion} without a centre: I and J, or R")
             return

@@ -32,11 +32,16 @@ def folded(why: str, columns: int) -> str:
     return f"{why[: end + 1] if end > room // 3 else why[:room].rpartition(' ')[0]} …"
 
 
-def outcome_line(result: TrialResult, columns: int = 0) -> Text:
-    """How a result ended, and why: good only where nothing is left to be done. columns: it is folded to so many."""
+def outcome_line(result: TrialResult, columns: int = 0, cold: str = "") -> Text:
+    """How a result ended, and why: good only where nothing is left to be done. columns: it is folded to so many; cold:
+    how cold the bed was, for what prints have warm.
+    """
     good = result.outcome == "proven"
     mark, ink = ("✗", Ink.stop) if not good else ("!", Ink.focus) if result.remedies else ("✓", Ink.good)
-    text = Text(f"{mark} {folded(result.why, columns - 2 if columns else 0)}", ink)
+    text = Text(
+        f"{mark} {f'{cold[0].upper()}{cold[1:]}. ' if cold else ''}{folded(result.why, columns - 2 if columns else 0)}",
+        ink,
+    )
     if folded(result.why, columns - 2 if columns else 0) != result.why:
         text.append("  space", Ink.focus)
         text.append(" shows all of it", Ink.dim)

@@ -17,7 +17,7 @@ from textual.widgets import Static
 
 from ublet.core.capabilities import lacking_words
 from ublet.core.catalogue import TRIALS
-from ublet.core.level.warmth import BedWarmUp
+from ublet.core.level.warmth import BedWarmUp, cold_words
 from ublet.core.questions import Question
 from ublet.core.remedy import ChangeParameter, ChangeSetting, GoTo, Remedy
 from ublet.core.route import station_with
@@ -259,7 +259,7 @@ class TrialBench(Asking):
             return text
         if self.result is not None:
             columns = max(40, self._settlement.content_size.width)
-            text.append_text(outcome_line(self.result, 0 if self.unfolded else FOLDED_LINES * columns))
+            text.append_text(outcome_line(self.result, 0 if self.unfolded else FOLDED_LINES * columns, self.cold))
             text.append_text(remedy_lines(self.result.remedies, self.remedy, self.unfolded))
             text.append_text(self._proposed(self.result))
         if self.half is not None and self.check_action("go_on", ()):
@@ -378,6 +378,11 @@ class TrialBench(Asking):
     def unmet(self) -> bool:
         """Whether something that the trial stands on does not hold."""
         return any(not link.met for link in self.links)
+
+    @property
+    def cold(self) -> str:
+        """How cold the bed was at the shown result, where prints have it warm; empty: it was not."""
+        return cold_words(self.session.document.machine, self.result.conditions) if self.result is not None else ""
 
     @property
     def foldable(self) -> bool:

@@ -402,8 +402,8 @@ def _turns(machine: MachineFile, layer: FirstLayer) -> str:
     """What mends a tilt on this machine."""
     assert layer.plane is not None
     screws = machine.bed.screws
-    if len(screws) < 3:
-        return "level the bed again (lead screws), and probe the mesh after that."
+    if len(machine.axes.z.motors) > 1 or len(screws) < 3:
+        return "square the bed again (station lead screws), and probe the mesh after that."
     turns = turns_to_level(screws, layer.plane)
     turns_words = "; ".join(f"{name}: {turn.words}" for name, turn in turns.items())
     return f"{turns_words}. Then touch off the Z offset and measure the mesh anew."

@@ -22,8 +22,8 @@ from ublet.core.level.surface import FittedSurface, fit_surface
 from ublet.core.level.warmth import PrintWarmUp, conditions, warm_up, warm_words
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of
-from ublet.core.remedies import SOAK_FIRST
-from ublet.core.remedy import ByHand, ChangeSetting, StartAgain
+from ublet.core.remedies import SOAK_FIRST, level_first
+from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, Remedy, StartAgain
 from ublet.core.run import Checkpoint, Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -305,11 +305,21 @@ async def concluded(
         Proposal(path, bench.settings.shown(path), new, unit, effect) for path, new, unit in mesh_settings(mesh)
     )
     option = Option("this mesh", "then the first layer", proposals, {"range": figures.range_mm})
-    return TrialResult("proven", why, conditions(bench), findings, (option,), option.name)
+    advice: list[Remedy] = []
+    if figures.range_mm > WORTH_MM or tilt > max(0.1, 2 * figures.warp_mm):
+        advice.append(level_first(bench.machine, tilt_mm=tilt))
+    if figures.between_mm > max(COARSE_MM, 2 * u):
+        advice.append(ChangeParameter("columns", "more points"))
+    if wrong:
+        advice.append(ByHand("clean the sheet where points look wrong"))
+    held = conditions(bench)
+    return TrialResult("proven", why, held, findings, (option,), option.name, tuple(advice))
 
 
 def _by_the_screws(machine: MachineFile, plane: FittedSurface) -> str:
     """What takes a tilt out on this machine, better than a mesh does."""
+    if len(machine.axes.z.motors) > 1:
+        return "the lead screws take that out better than a mesh (station lead screws)."
     screws = machine.bed.screws
     if len(screws) < 3:
         return "level the bed, that takes it out better than a mesh."
