@@ -58,7 +58,7 @@ def test_every_picture_of_a_trial_is_drawn_at_every_size(kind: str, folder: Path
                 return await builder.answer(question)
 
             draw("idle")
-            bench.watched = TrialWatch(answer, lambda question: True)
+            bench.watched = TrialWatch(answer, lambda question: True, lambda: 0.0)
             running = asyncio.ensure_future(rig.session.run(bench.spec, bench.aim, bench.watched))
             for _ in range(2):
                 await asyncio.sleep(30)

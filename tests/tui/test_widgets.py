@@ -100,12 +100,14 @@ def test_halt_never_falls_off_the_edge(width: int) -> None:
         (PulseState(HEATERS, (), "tripped", "No rise."), "■ GUARD TRIPPED No rise."),
         (PulseState((), (), "unlinked", "It is gone."), "✗ no link  It is gone."),
         (
-            PulseState(HEATERS, (), "ready", "", "hotend control", Progress("cycle 5", 0.5, 110.0, "period 15 s")),
-            "cycle 5 · about 1 min 50 s left · period 15 s",
+            PulseState(
+                HEATERS, (), "ready", "", "hotend control", Progress("cycle 5", 0.5, 110.0, "period 15 s"), 75.0, 110.0
+            ),
+            "cycle 5 · 1 min 15 s gone, about 1 min 50 s left · period 15 s",
         ),
         (
             PulseState(HEATERS, (), "ready", "", "hotend control", Progress("heating up", 0.1)),
-            "heating up · time left not known yet",
+            "heating up · 0 s gone, time left not known yet",
         ),
     ],
 )
@@ -242,7 +244,7 @@ def test_the_watch_collects_rows_and_asks() -> None:
     async def ask(question: Question) -> str:
         return question.answers[-1]
 
-    watch = TrialWatch(ask, lambda question: True)
+    watch = TrialWatch(ask, lambda question: True, lambda: 0.0)
     assert watch.series("relay") is None
     watch.row("relay", ("time_s", "duty"), (0.0, 1.0))
     watch.row("relay", ("time_s", "duty"), (0.1, 0.0))

@@ -29,6 +29,7 @@ from ublet.benchmark.shaking import shaking
 from ublet.benchmark.stops import stops
 from ublet.benchmark.streaming import streams
 from ublet.benchmark.sweeps import slide_keys, sweeps
+from ublet.benchmark.times import times_left
 from ublet.benchmark.trials import fit_speed, trial_figures
 from ublet.benchmark.whole_route import whole_route
 from ublet.core.trouble import Trouble
@@ -79,6 +80,7 @@ PARTS: Mapping[str, BenchPart] = {
     "sweeps": lambda folder, quick: sweeps(1 if quick else 10),
     "slide": lambda folder, quick: slide_keys(folder / "slide", 40 if quick else 150),
     "streams": lambda folder, quick: streams(20.0 if quick else 120.0),
+    "times": lambda folder, quick: times_left(),
     "prints": lambda folder, quick: prints(folder / "prints", 1 if quick else 5),
     "guards": lambda folder, quick: false_trips(10 if quick else 100),
 }

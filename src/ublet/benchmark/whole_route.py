@@ -43,19 +43,20 @@ async def _walk(stem: str, seed: int, trials: Sequence[TrialSpec], folder: Path)
     left: dict[str, str] = {}
     async with on_scenario(scenario_path(stem), machine, seed, lambda progress: None) as (session, watcher):
         for spec in trials:
-            if not all(need.met for need in await _needs(session, spec)):
-                await _cooled(session)
+            if not all(need.met for need in await needs_of(session, spec)):
+                await cooled(session)
             if (why := await _until_proven(session, spec, watcher)) is not None:
                 left[spec.name] = why
     return left
 
 
-async def _needs(session: Session, spec: TrialSpec) -> tuple[Need, ...]:
+async def needs_of(session: Session, spec: TrialSpec) -> tuple[Need, ...]:
+    """What a trial needs for a start, by the latest readings."""
     readings = await _readings(session)
-    return spec.needs(session.document.machine, _parameters(spec), readings.get)
+    return spec.needs(session.document.machine, parameters_of(spec), readings.get)
 
 
-async def _cooled(session: Session) -> None:
+async def cooled(session: Session) -> None:
     """Wait until nothing cools any more, as a builder does before what wants a cold machine.
 
     Told by readings that stand still and not by the room: a sensor declared with the wrong curve stands still too.
@@ -82,7 +83,7 @@ async def _until_proven(session: Session, spec: TrialSpec, watcher: Any) -> str 
     """Run it, keep what it proposes, run it again; None when it ended proven, else why not."""
     why = ""
     for _ in range(MOST_ROUNDS):
-        entered = await session.run(spec, _parameters(spec), watcher)
+        entered = await session.run(spec, parameters_of(spec), watcher)
         result = entered.ran.result
         why = result.why
         if result.outcome == "proven":
@@ -95,6 +96,6 @@ async def _until_proven(session: Session, spec: TrialSpec, watcher: Any) -> str 
     return why
 
 
-def _parameters(spec: TrialSpec) -> Any:
+def parameters_of(spec: TrialSpec) -> Any:
     """The usual parameters; nobody is asked whether to wait for the room."""
     return spec.parameters(**({"wait": True} if "wait" in spec.parameters.model_fields else {}))

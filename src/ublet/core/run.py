@@ -196,7 +196,7 @@ class Progress:
     """Where a trial is: a phase in words, share done 0..1, and seconds left (None: not known yet).
 
     about: which part or step it is at now (an axis, a motor's settings, a drill), for whoever draws it. planned: the
-    seconds left are those of a program, timed by the planner.
+    seconds left are those of a program, timed by the planner. phase_only: they are those of this phase, not the trial.
     """
 
     phase: str
@@ -205,6 +205,7 @@ class Progress:
     detail: str = ""
     about: str = ""
     planned: bool = False
+    phase_only: bool = False
 
     @property
     def words(self) -> str:

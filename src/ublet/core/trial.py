@@ -12,6 +12,7 @@ from ublet.core.facts import FACTS
 from ublet.core.machine.schema import MachineFile
 from ublet.core.run import Stream, TrialResult
 from ublet.core.settings import Declaration, Part, declarations
+from ublet.core.trial_times import Lasts
 
 
 @dataclass(frozen=True)
@@ -54,6 +55,7 @@ class TrialSpec:
     prepares: it comes before what the station is for: its figure is not the station's.
     asks: whether it puts questions to the builder, for these parameters, whatever it finds.
     by_hand: the builder measures, not the probe.
+    lasts: how long it takes at the machine, s; None: only its course shows.
     facts: what happened at the machine that the findings rest on, though nothing that the recipe reads shows it.
 
     All other dependencies are traced: settings, parts, findings, and the facts about what the recipe drives or reads.
@@ -77,6 +79,7 @@ class TrialSpec:
     asks: Callable[[Any], bool] = lambda aim: False
     by_hand: bool = False
     facts: FactsOf = lambda machine, aim: ()
+    lasts: Lasts | None = None
     heaters: Callable[[MachineFile], tuple[str, ...]] = lambda machine: ()
 
     def declared(self) -> tuple[Declaration, ...]:

@@ -22,6 +22,7 @@ from ublet.core.remedy import ChangeParameter, ChangeSetting, GoTo, Remedy, Star
 from ublet.core.run import Finding, Outcome, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial_times import TrialTimes, program_s
 from ublet.core.units import duration
 
 ABOVE_MM = 20.0
@@ -174,6 +175,21 @@ def _announce(machine: MachineFile, aim: PieceParameters) -> str:
     )
 
 
+HOMED_AGAIN_S = 5.0
+"""Homing X and Y once more at the end, s."""
+
+
+def _lasts(machine: MachineFile, aim: PieceParameters, times: TrialTimes) -> float:
+    try:
+        program = piece(machine, aim)
+        _, material = material_of(machine, aim.material)
+    except (ValueError, TrialFailed):
+        return 0.0
+    heated = [*((bed, material.bed_c) for bed in beds(machine)), (hotend_of(machine), material.nozzle_c)]
+    heat_s = sum(times.heat_s(heater, celsius) for heater, celsius in heated) if aim.printed else 0.0
+    return times.home_s(machine) + heat_s + program_s(machine, program) + HOMED_AGAIN_S
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "test-piece",
@@ -186,6 +202,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=lambda result: "steps kept",
         asks=lambda aim: False,
+        lasts=_lasts,
         uses=moving("programs"),
     ),
 )

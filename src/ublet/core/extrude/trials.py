@@ -35,6 +35,7 @@ from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Progress, Proposal, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import with_uncertainty
 
 PRIME_MM = 20.0
@@ -282,6 +283,16 @@ def _figure(result: TrialResult) -> str:
     return with_uncertainty(finding.value, finding.uncertainty or 0.0) if finding else ""
 
 
+def _lasts(machine: MachineFile, aim: ExtruderParameters, times: TrialTimes) -> float:
+    try:
+        _, material = material_of(machine, aim.material)
+        hotend = hotend_of(machine)
+    except TrialFailed:
+        return 0.0
+    pushed_s = PRIME_MM / aim.slow_mm_s + aim.repeats * aim.length_mm / aim.slow_mm_s
+    return times.heat_s(hotend, material.nozzle_c) + pushed_s + FAST_REPEATS * aim.length_mm / aim.fast_mm_s
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "extruder-steps",
@@ -297,6 +308,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="extruder-steps",
         mends=True,
         asks=lambda aim: True,
+        lasts=_lasts,
         uses=always("heat", "motion", "programs"),
     ),
 )

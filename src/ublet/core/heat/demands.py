@@ -56,3 +56,15 @@ def demands_of(machine: MachineFile, heater: str) -> Demands:
     """The demands on a declared heater; an unknown one is taken for a hotend."""
     declared = machine.heaters.get(heater)
     return HOTEND if declared is None or declared.part == "hotend" else SLOW
+
+
+def preheats(machine: MachineFile) -> dict[str, float]:
+    """Heaters to warm before Z homes, and how far, °C."""
+    homing = machine.axes.z.homing
+    wanted = {"hotend": homing.preheat_nozzle_c, "bed": homing.preheat_bed_c}
+    temperatures = {}
+    for part, celsius in wanted.items():
+        heater = next((name for name, heater in machine.heaters.items() if heater.part == part), None)
+        if heater is not None and celsius is not None:
+            temperatures[heater] = celsius
+    return temperatures

@@ -29,6 +29,7 @@ from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Checkpoint, Finding, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial_times import TrialTimes
 
 FAR_C = 100.0
 """A climb aims so far above where the fault happens, °C."""
@@ -259,6 +260,14 @@ def _announce(machine: MachineFile, aim: GuardParameters) -> str:
     )
 
 
+HEATED_TIMES, TEST_C, WATCHED_S = 5, 60.0, 80.0
+"""How often a drill heats up anew, to what, °C, and how long is watched besides, s."""
+
+
+def _lasts(machine: MachineFile, aim: GuardParameters, times: TrialTimes) -> float:
+    return HEATED_TIMES * times.heat_s(aim.heater, TEST_C) + WATCHED_S if aim.heater in machine.heaters else 0.0
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "guards-drill",
@@ -273,6 +282,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         trips=True,
         asks=lambda aim: True,
         heaters=lambda machine: tuple(machine.heaters),
+        lasts=_lasts,
         uses=always("heat"),
     ),
 )

@@ -30,6 +30,10 @@ LONGEST_REACH = 4.0
 """The end is not predicted from less than a quarter of the way to it."""
 
 
+USUAL_CYCLES, FAN_CYCLES = 6, 3
+"""Cycles that it usually takes until they agree; periods for which the fan is watched then."""
+
+
 @dataclass(frozen=True)
 class Top:
     """The temperature that a climb levels off at, with its standard uncertainty, °C."""
@@ -203,13 +207,20 @@ class RelayPhase:
             self._known = find_cycles(series.column("time_s"), series.column("duty"), series.column("temperature_c"))
         return self._known
 
+    @property
+    def _fan_cycles(self) -> int:
+        """Periods that the part fan is watched for after the cycles."""
+        return FAN_CYCLES if self.demands.fans else 0
+
     def _heating_up(self, at: float) -> None:
         rows = self.record.rows
         left = None
         if len(rows) > 50 and rows[-1][2] - rows[0][2] > SURE_RISE_C:
             rate = (rows[-1][2] - rows[-50][2]) / (rows[-1][0] - rows[-50][0])
             if rate > 0.002:
-                left = (self.target_c - rows[-1][2]) / rate * 1.15 + 9 * self.period_s
+                left = (self.target_c - rows[-1][2]) / rate * 1.15 + (
+                    USUAL_CYCLES + (FAN_CYCLES if self.demands.fans else 0)
+                ) * self.period_s
         fraction = 0.4 * max(0.0, min(1.0, rows[-1][2] / self.target_c))
         self.bench.progress(Progress("heating up", fraction, left, f"full power, {rows[-1][2]:.0f} °C"))
 
@@ -232,7 +243,7 @@ class RelayPhase:
         agree = spread(same)
         phase = f"settling {100 * agree:.1f} %" if math.isfinite(agree) else "settling"
         last = same[-1] if same else self._known[-1]
-        left = (max(1, 6 - seen) + 3) * self.period_s
+        left = (max(1, USUAL_CYCLES - seen) + self._fan_cycles) * self.period_s
         self.bench.progress(
             Progress(
                 f"cycle {seen + 1} of at most {self.most_cycles}",

@@ -183,7 +183,8 @@ async def from_room(
             left = time_to_room(last, sample, room, near_c)
             last = sample
         done = 1 - math.log(above / near_c) / math.log(max(first.celsius - room, near_c * 1.01) / near_c)
-        bench.progress(Progress("cooling", done, left, f"to the room, {sample.celsius:.1f} °C"))
+        words = f"to the room, {sample.celsius:.1f} °C"
+        bench.progress(Progress("cooling", done, left, words, phase_only=True))
     if fan:
         await bench.heat.fan(fan, 0.0)
     return room

@@ -17,6 +17,7 @@ from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 
 APART_C = 5.0
 """Sensors at rest further than this from the room are not believed, °C."""
@@ -239,6 +240,18 @@ def _announce_fans(machine: MachineFile, aim: FanParameters) -> str:
     return f"Turns {len(machine.fans)} fans one after the other at full speed: keep fingers away. Nothing heats."
 
 
+USUAL_PULSE_S = {"hotend": 38.0, "bed": 130.0, "chamber": 150.0}
+"""How long a gentle pulse takes until it can be felt, by the part that it warms, s."""
+
+
+def _lasts(machine: MachineFile, aim: PairingParameters, times: TrialTimes) -> float:
+    return sum(USUAL_PULSE_S[heater.part] for heater in machine.heaters.values())
+
+
+def _lasts_fans(machine: MachineFile, aim: FanParameters, times: TrialTimes) -> float:
+    return len(machine.fans) * aim.spin_s
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "heaters-paired",
@@ -252,6 +265,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="heaters-paired",
         mends=True,
         asks=lambda aim: True,
+        lasts=_lasts,
         uses=always("heat"),
         facts=facts("plugs"),
     ),
@@ -267,6 +281,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="fans-one-by-one",
         mends=True,
         asks=lambda aim: True,
+        lasts=_lasts_fans,
         uses=always("heat"),
         facts=facts("plugs"),
     ),

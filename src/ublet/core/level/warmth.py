@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from ublet.core.bench import Bench
-from ublet.core.heat.demands import hotends
+from ublet.core.heat.demands import hotends, preheats
 from ublet.core.heat.start import CLOSE_C, reach, room_from
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.homing_moves import preheats
 from ublet.core.questions import Live
 from ublet.core.remedies import material_remedy
 from ublet.core.remedy import ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import duration
 from ublet.core.words import several
 
@@ -111,7 +111,9 @@ async def soaked(bench: Bench, heater: str) -> None:
             if controls.answer is not None:
                 bench.record.knowingly(f"the {heater} soaked for {duration(gone)} of {duration(soak_s)}")
                 return
-            bench.progress(Progress("the bed soaks", 0.05, soak_s - gone, "its surface lags its sensor"))
+            left = soak_s - gone
+            words = "its surface lags its sensor"
+            bench.progress(Progress("the bed soaks", 0.05, left, words, phase_only=True))
             await bench.clock.rest(min(SOAK_STEP_S, soak_s - gone + 0.1))
 
 
@@ -189,6 +191,16 @@ def cold_words(machine: MachineFile, conditions: Mapping[str, object]) -> str:
     read = [value for name in beds if isinstance(value := conditions.get(f"{name}_c"), (int, float))]
     prints_warm = any(material.bed_c > WARM_BED_C for material in machine.materials.values())
     return f"cold: bed at {read[0]:.0f} °C" if read and prints_warm and read[0] < COLD_C else ""
+
+
+def warming_s(machine: MachineFile, aim: WarmUp, times: TrialTimes) -> float:
+    """How long heating and soaking take before it is levelled, s."""
+    try:
+        warm = wanted(machine, aim)
+    except TrialFailed:
+        return 0.0
+    soaks = any(machine.heaters[heater].part == "bed" for heater in warm)
+    return times.warm_s(warm, machine.bed.soak_s if soaks else 0.0)
 
 
 def warm_words(machine: MachineFile, aim: WarmUp) -> str:

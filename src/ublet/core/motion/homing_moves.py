@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ublet.core.bench import Bench
 from ublet.core.capabilities import Capability, Uses
+from ublet.core.heat.demands import preheats
 from ublet.core.heat.start import reach
 from ublet.core.machine.schema import Axis, MachineFile
 from ublet.core.motion.caps import UNHOMED_MM_S
@@ -47,18 +48,6 @@ def with_those_before(machine: MachineFile, wanted: tuple[str, ...]) -> tuple[st
     if "z" in needed and machine.axes.z.homing.end == "probe":
         needed |= {"x", "y"}
     return tuple(name for name in homing_order(machine) if name in needed)
-
-
-def preheats(machine: MachineFile) -> dict[str, float]:
-    """Heaters to warm before Z homes, and how far, °C."""
-    homing = machine.axes.z.homing
-    wanted = {"hotend": homing.preheat_nozzle_c, "bed": homing.preheat_bed_c}
-    temperatures = {}
-    for part, celsius in wanted.items():
-        heater = next((name for name, heater in machine.heaters.items() if heater.part == part), None)
-        if heater is not None and celsius is not None:
-            temperatures[heater] = celsius
-    return temperatures
 
 
 def preheat_words(machine: MachineFile, axes: tuple[str, ...]) -> str:

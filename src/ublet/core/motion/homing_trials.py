@@ -13,6 +13,7 @@ from ublet.core.remedy import ByHand
 from ublet.core.run import Finding, Progress, Stream, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 
 
 @dataclass(frozen=True)
@@ -140,6 +141,16 @@ def _worst_spread(result: TrialResult) -> str:
     return f"{worst:.3f} mm"
 
 
+A_HOMING_Z_S = 4.5
+"""Homing Z once more from near its end, s."""
+
+
+def _lasts(machine: MachineFile, aim: HomingParameters, times: TrialTimes) -> float:
+    homed = TrialTimes(times.heat_s)
+    again_s = sum(homed.axis_s(machine, axis) for axis in ("x", "y")) + A_HOMING_Z_S
+    return times.home_s(machine) + (aim.repeats - 1) * again_s
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "homing",
@@ -151,6 +162,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce,
         motion_needs,
         figure=_worst_spread,
+        lasts=_lasts,
         uses=moving(),
         facts=facts("moved"),
     ),

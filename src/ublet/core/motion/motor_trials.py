@@ -18,6 +18,7 @@ from ublet.core.remedy import ByHand, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialResult
 from ublet.core.settings import Part, Value, setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 
 DIRECTIONS: Mapping[str, tuple[str, int]] = {
     "right": ("x", 1),
@@ -283,6 +284,14 @@ def _announce_directions(machine: MachineFile, aim: DirectionParameters) -> str:
     )
 
 
+def _lasts(machine: MachineFile, aim: MotorParameters, times: TrialTimes) -> float:
+    return len(motor_roots(machine)) * (2 * aim.length_mm / aim.speed_mm_s + 1.0)
+
+
+def _lasts_directions(machine: MachineFile, aim: DirectionParameters, times: TrialTimes) -> float:
+    return 3 * (2 * aim.length_mm / aim.speed_mm_s + 1.2)
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "motors-one-by-one",
@@ -296,6 +305,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="motors-one-by-one",
         mends=True,
         asks=lambda aim: True,
+        lasts=_lasts,
         uses=always("motion"),
         facts=facts("plugs"),
     ),
@@ -311,6 +321,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="directions",
         mends=True,
         asks=lambda aim: True,
+        lasts=_lasts_directions,
         uses=always("motion"),
     ),
 )

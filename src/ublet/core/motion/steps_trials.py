@@ -26,6 +26,7 @@ from ublet.core.remedy import ByHand, GoTo, StartAgain
 from ublet.core.run import Checkpoint, Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.trial import TrialSpec
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import with_uncertainty
 from ublet.core.words import several
 
@@ -253,6 +254,18 @@ def _first_axis(result: TrialResult) -> str:
     return with_uncertainty(finding.value, finding.uncertainty or 0.0) if finding else ""
 
 
+A_READING_S = 0.7
+"""Motion around one reading besides the travel itself, s."""
+
+
+def _lasts(machine: MachineFile, aim: StepsParameters, times: TrialTimes) -> float:
+    seconds = 0.0
+    for name in axes_of(aim):
+        speed_mm_s = min(SPEED_MM_S, axis_of(machine, name).maximum_feed_mm_s)
+        seconds += aim.repeats * (2 * measured_length(machine, name, aim) / speed_mm_s + A_READING_S)
+    return times.home_s(machine) + seconds
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "steps-per-mm",
@@ -267,6 +280,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="steps-per-mm",
         mends=True,
         asks=lambda aim: True,
+        lasts=_lasts,
         uses=moving(),
     ),
 )

@@ -25,6 +25,7 @@ from ublet.core.remedy import ByHand, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.trial import TrialSpec
+from ublet.core.trial_times import TrialTimes
 
 EDGE_MM = 0.5
 """Kept between a marked edge and the soft limit, mm."""
@@ -196,6 +197,14 @@ def _announce(machine: MachineFile, aim: TravelParameters) -> str:
     )
 
 
+A_MARK_S, HOMED_AGAIN_S = 7.5, 9.0
+"""Motion to a place that is marked, and homing X and Y at the end, s."""
+
+
+def _lasts(machine: MachineFile, aim: TravelParameters, times: TrialTimes) -> float:
+    return times.home_s(machine) + 3 * A_MARK_S + HOMED_AGAIN_S
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "travel-limits",
@@ -210,6 +219,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="travel-limits",
         mends=True,
         asks=lambda aim: True,
+        lasts=_lasts,
         uses=moving(),
     ),
 )

@@ -14,6 +14,7 @@ from ublet.core.remedy import ByHand, StartAgain
 from ublet.core.run import Finding, Option, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 
 SETTLE_S = 0.5
 """Time for a level to arrive after the builder has answered, s."""
@@ -119,6 +120,10 @@ def _announce(machine: MachineFile, aim: Part) -> str:
     return f"You press each of {len(declared_inputs(machine))} switches by hand.{pin} No motor turns, nothing heats."
 
 
+def _lasts(machine: MachineFile, aim: NoParameters, times: TrialTimes) -> float:
+    return 2.0 * (len(machine.endstops) + (machine.probe is not None and machine.probe.kind != "nozzle"))
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "inputs-by-hand",
@@ -132,6 +137,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         verify="inputs-by-hand",
         mends=True,
         asks=lambda aim: True,
+        lasts=_lasts,
         uses=lambda machine: ("probe",) if machine.probe is not None and machine.probe.kind == "pin" else (),
         facts=facts("plugs"),
     ),

@@ -23,6 +23,7 @@ from ublet.core.shake.sweep_response import FREQUENCY_RESPONSE, GROWING, RESPONS
 from ublet.core.shake.sweeping import SweepParameters, amiss_of, sweep_needs, sweep_seconds, swept, unshaped
 from ublet.core.small_samples import student
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import duration, with_uncertainty
 
 BELTS = ("x+y", "x-y")
@@ -207,6 +208,10 @@ def _figure(result: TrialResult) -> str:
     return f"B {finding.value:.2f} of A" if finding is not None else "alike"
 
 
+def _lasts(machine: MachineFile, aim: BeltsParameters, times: TrialTimes) -> float:
+    return times.home_s(machine) + 2 * aim.repeats * (aim.seconds + 2.0) + aim.hands_off_s + 3.0
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "belts",
@@ -219,6 +224,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=_figure,
         prepares=True,
+        lasts=_lasts,
         uses=moving("programs", "swings", "accelerometer"),
         idle=lambda machine: "" if share_belts(machine) else "each axis has a belt of its own",
         asks=lambda aim: aim.rounds > 0,

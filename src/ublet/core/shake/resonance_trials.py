@@ -32,6 +32,7 @@ from ublet.core.shake.sweep import Sweep
 from ublet.core.shake.sweep_response import FREQUENCY_RESPONSE, GROWING, RESPONSE, SPECTRUM, SWEPT, rows_of
 from ublet.core.shake.sweeping import SweepParameters, amiss_of, axis_words, sweep_needs, sweep_seconds, swept, unshaped
 from ublet.core.trial import TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import duration, with_uncertainty
 from ublet.core.words import several
 
@@ -242,6 +243,16 @@ def _figure(result: TrialResult) -> str:
     return f"{', '.join(f'{frequency:.{digits}f}' for frequency in hz)} Hz"
 
 
+SETTLING_S, AROUND_S = 3.0, 2.0
+"""Going to the middle and standing still, and what is recorded around a sweep, s."""
+
+
+def _lasts(machine: MachineFile, aim: ResonanceParameters, times: TrialTimes) -> float:
+    sweeps = (len(aim.axes) + len(aim.loads(machine))) * aim.repeats
+    hands_s = (len(aim.axes) + len(aim.loads(machine))) * (aim.hands_off_s + SETTLING_S)
+    return times.home_s(machine) + sweeps * (aim.seconds + AROUND_S) + hands_s
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "resonance",
@@ -253,6 +264,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce,
         sweep_needs,
         figure=_figure,
+        lasts=_lasts,
         uses=moving("programs", "swings", "accelerometer"),
         asks=lambda aim: aim.load_kg > 0,
         facts=facts("moved", "load"),

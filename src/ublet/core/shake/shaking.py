@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from ublet.core.acts import MountSensor
 from ublet.core.arrays import Floats
 from ublet.core.bench import Bench, Listening
-from ublet.core.motion.homing_moves import go_to, home_unhomed, preheats
+from ublet.core.heat.demands import preheats
+from ublet.core.motion.homing_moves import go_to, home_unhomed
 from ublet.core.motion.program import Program, SweepMove, Timetable
 from ublet.core.motion.sweep_motion import LEAD_IN_S
 from ublet.core.questions import Confirm
@@ -161,7 +162,11 @@ async def hands_off(bench: Bench, seconds: float) -> None:
     """Count down while hands leave the machine."""
     left = seconds
     while left > 0:
-        bench.progress(Progress("hands off", 0.0, left, f"hands off the machine: it shakes in {math.ceil(left)} s"))
+        bench.progress(
+            Progress(
+                "hands off", 0.0, left, f"hands off the machine: it shakes in {math.ceil(left)} s", phase_only=True
+            )
+        )
         await bench.clock.rest(min(1.0, left))
         left -= 1.0
 
@@ -237,7 +242,8 @@ async def response_to(
                 fraction = fractions[0] + (fractions[1] - fractions[0]) * min(1.0, gone / total)
                 begun, now = run.begun_s, float(chunk.time_s[-1])
                 where = at(now - begun) if begun is not None else "quiet before it begins"
-                bench.progress(Progress(phase, fraction, max(0.0, total - gone), where, of))
+                left = max(0.0, total - gone)
+                bench.progress(Progress(phase, fraction, left, where, of, phase_only=True))
                 if run.ended is not None and ends_s is None:
                     ends_s = run.ended[1] + AFTER_S
                 if ends_s is not None and chunk.time_s[-1] >= ends_s:

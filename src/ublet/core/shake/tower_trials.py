@@ -32,6 +32,7 @@ from ublet.core.shake.tower import (
     wall_of,
 )
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes, program_s
 from ublet.core.units import parse, with_uncertainty
 from ublet.core.words import several
 
@@ -235,6 +236,19 @@ def _figure(result: TrialResult) -> str:
     return f"{', '.join(f'{finding.value:.0f}' for finding in findings if finding is not None)} Hz"
 
 
+def _lasts(machine: MachineFile, aim: TowerParameters, times: TrialTimes) -> float:
+    if not aim.printed:
+        return 0.0
+    try:
+        program = ringing_tower(machine, aim)
+        _, material = material_of(machine, aim.material)
+    except (ValueError, TrialFailed):
+        return 0.0
+    heated = [*((bed, material.bed_c) for bed in beds(machine)), (hotend_of(machine), material.nozzle_c)]
+    heat_s = sum(times.heat_s(heater, celsius) for heater, celsius in heated)
+    return times.home_s(machine) + heat_s + program_s(machine, program)
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "ringing-tower",
@@ -246,6 +260,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce,
         _needs,
         figure=_figure,
+        lasts=_lasts,
         uses=lambda machine: ("heat", *moving("programs")(machine)),
         idle=lambda machine: "a sweep does it better, where there is an accelerometer",
         asks=lambda aim: True,

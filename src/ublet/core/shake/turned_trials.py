@@ -28,6 +28,7 @@ from ublet.core.shake.sweep import Sweep
 from ublet.core.shake.sweep_response import RESPONSE
 from ublet.core.shake.sweeping import sweep_needs
 from ublet.core.trial import TrialSpec
+from ublet.core.trial_times import TrialTimes
 from ublet.core.words import several
 
 JERKS_FROM_HZ, JERKS_TO_HZ, JERKS_S, JERKS_PER_HZ = 7.0, 14.0, 1.5, 0.2
@@ -141,6 +142,14 @@ def _announce(machine: MachineFile, aim: TurnedParameters) -> str:
     )
 
 
+A_JERK_S = 4.0
+"""Jerks along one axis, and what is listened around them, s."""
+
+
+def _lasts(machine: MachineFile, aim: TurnedParameters, times: TrialTimes) -> float:
+    return times.home_s(machine) + aim.hands_off_s + 2 * A_JERK_S
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "accelerometer-turned",
@@ -154,6 +163,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=lambda result: "as declared",
         verify="accelerometer-turned",
         mends=True,
+        lasts=_lasts,
         uses=moving("programs", "swings", "accelerometer"),
     ),
 )

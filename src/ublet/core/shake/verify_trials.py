@@ -24,6 +24,7 @@ from ublet.core.shake.shapers import ImpulseSequence, live_impulses, residual
 from ublet.core.shake.sweep_response import RESPONSE
 from ublet.core.shake.sweeping import sweep_needs, unshaped
 from ublet.core.trial import TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import with_uncertainty
 from ublet.core.words import several
 
@@ -230,6 +231,14 @@ def _figure(result: TrialResult) -> str:
     return f"{100 * max(left):.1f} % left" if left else "as predicted"
 
 
+A_SERIES_S = 20.5
+"""Sharp stops of one axis without and with its shaper, for each round, s."""
+
+
+def _lasts(machine: MachineFile, aim: ShaperVerifyParameters, times: TrialTimes) -> float:
+    return times.home_s(machine) + 2 * (aim.hands_off_s + A_SERIES_S * aim.rounds)
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "shaper-verify",
@@ -241,6 +250,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce,
         sweep_needs,
         figure=_figure,
+        lasts=_lasts,
         uses=moving("programs", "shaping", "accelerometer"),
         facts=facts("moved", "load"),
     ),

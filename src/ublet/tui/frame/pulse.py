@@ -44,6 +44,8 @@ class PulseState:
     why: str = ""
     running: str = ""
     progress: Progress | None = None
+    gone_s: float = 0.0
+    left_s: float | None = None
     position: tuple[tuple[str, float | None], ...] = ()
 
 
@@ -135,8 +137,9 @@ class Pulse(Widget):
                 done = round(BAR_COLUMNS * fraction)
                 line.append("━" * done, Ink.focus)
                 line.append("━" * (BAR_COLUMNS - done), Ink.faint)
-                left = reading.progress.left_s
-                left_words = f" about {duration(left)} left" if left is not None else " time left not known yet"
+                left = reading.left_s
+                later = f"about {duration(left)} left" if left is not None else "time left not known yet"
+                left_words = f" {duration(reading.gone_s)} gone, {later}"
                 line.append(f" {reading.progress.phase} ·{left_words} · {reading.progress.detail}", Ink.text)
         else:
             heating = [heater.name for heater in reading.heaters if heater.duty]

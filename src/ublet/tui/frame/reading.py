@@ -47,6 +47,8 @@ def take_reading(session: Session, watched: TrialWatch | None) -> PulseState:
         connection.state.why,
         running.name.replace("-", " ") if running else "",
         watched.latest if watched else None,
+        watched.gone_s if watched else 0.0,
+        watched.left_s if watched else None,
         axes if homed else (),
     )
 

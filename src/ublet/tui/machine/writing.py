@@ -356,12 +356,8 @@ class WriteBench(StationBench):
         if planned.modules_removed:
             text.append(f"modules out: {', '.join(planned.modules_removed)}\n", Ink.text)
         baud = self.session.document.machine.board.baud
-        about = self.session.connection.about
-        clock = about.clock if about else 1.0
-        seconds = duration(len(planned.image.data) * BITS_A_BYTE / baud / clock)
-        text.append(
-            f"\n{len(planned.image.data):,} bytes at {baud:,} baud: about {seconds} of the line's time. ", Ink.dim
-        )
+        seconds = duration(len(planned.image.data) * BITS_A_BYTE / baud)
+        text.append(f"\n{len(planned.image.data):,} bytes at {baud:,} baud: about {seconds} on this line. ", Ink.dim)
         text.append("Then the board restarts with it. Nothing moves, nothing heats.", Ink.dim)
 
         def take(answer: str | None) -> None:

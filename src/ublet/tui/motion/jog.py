@@ -233,7 +233,7 @@ class JogBench(TrialBench):
     def action_home(self) -> None:
         """Home every axis."""
         self.message = None
-        self.watched = TrialWatch(self._ask, self.undone)
+        self.watched = TrialWatch(self._ask, self.undone, lambda: self.session.connection.board_time)
         self.refresh_state()
         self.run_worker(self._home(), group="trial", exclusive=True)
 

@@ -26,12 +26,14 @@ from ublet.core.settings import Part
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.trouble import Trouble
 from ublet.core.typed import shown_value
+from ublet.core.units import duration
 from ublet.core.words import counted, several
 from ublet.ledger.entries import RunEntry
 from ublet.ledger.errors import LedgerError, NotEntered
 from ublet.session.chain import ChainLink, chain, unmet_words
 from ublet.session.orders import parameters_from
 from ublet.session.session import Session
+from ublet.session.timing import Expected, expected
 from ublet.session.trials import Resumable
 from ublet.tui.frame.dialogs import QuestionDialog
 from ublet.tui.frame.help import Help
@@ -281,8 +283,17 @@ class TrialBench(Asking):
         return text
 
     def plan(self, aim: Part) -> str:
-        """What a start would do with these parameters, and how long that takes."""
-        return self.spec.announce(self.session.machine_now, aim)
+        """What a start would do with these parameters, and how long that takes at the machine."""
+        takes = self._expected(aim)
+        words = self.spec.announce(self.session.machine_now, aim)
+        if takes is None:
+            return words
+        how = ", as last time" if takes.learned else ""
+        return f"{words} About {duration(takes.seconds)} at the machine{how}."
+
+    def _expected(self, aim: Part) -> Expected | None:
+        """How long it would take; nothing that cannot be reckoned keeps the plan from being shown."""
+        return expected(self.session, self.spec, aim) if self.session.connection.linked else None
 
     def warmth_words(self) -> str:
         """How warm a levelling trial is done now, and what the next press would be; nothing where that is no choice."""
@@ -456,7 +467,8 @@ class TrialBench(Asking):
             self.say("Press the same key once more to start.", Ink.focus)
             return
         self.message, self._sure = None, False
-        self.watched = TrialWatch(self._ask, self.undone)
+        plan = expected(self.session, spec, aim)
+        self.watched = TrialWatch(self._ask, self.undone, lambda: self.session.connection.board_time, plan)
         self.refresh_state()
         self.run_worker(self._run(spec, aim, go_on, missing), group="trial", exclusive=True)
 

@@ -18,7 +18,7 @@ from ublet.core.level.probe.probing import TOUCHES, homing_approach, probe_needs
 from ublet.core.level.reach import NO_PROBE, probe_offset, senses
 from ublet.core.level.scatter import PLACE_MM, pooled_u_mm
 from ublet.core.level.surface import fit_surface
-from ublet.core.level.warmth import PrintWarmUp, conditions, warm_up, warm_words
+from ublet.core.level.warmth import PrintWarmUp, conditions, warm_up, warm_words, warming_s
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis, home_unhomed
 from ublet.core.remedies import level_first
@@ -26,6 +26,7 @@ from ublet.core.remedy import GoTo, Remedy
 from ublet.core.run import Finding, Progress, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes, touches_s
 
 MeshVerdict = Literal["same", "shift", "tilt", "shape"]
 
@@ -306,6 +307,16 @@ def _figure(result: TrialResult) -> str:
     return "still holds" if result.outcome == "proven" else ""
 
 
+def _lasts(machine: MachineFile, aim: CheckParameters, times: TrialTimes) -> float:
+    again_s = times.axis_s(machine, "z")  # it homes Z anew
+    return (
+        times.home_s(machine, ("x", "y"))
+        + warming_s(machine, aim, times)
+        + again_s
+        + touches_s(machine, 5, aim.samples, 180.0)
+    )
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "mesh-check",
@@ -318,6 +329,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=_figure,
         idle=lambda machine: "asked whenever you want to know" if senses(machine) else NO_PROBE,
+        lasts=_lasts,
         uses=lambda machine: (*probing_uses(machine), "mesh"),
         facts=facts("surface"),
     ),

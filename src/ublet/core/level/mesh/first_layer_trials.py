@@ -28,7 +28,7 @@ from ublet.core.level.mesh.live import CORRECTION, FOLLOWS, HEIGHTS, SHIFT, corr
 from ublet.core.level.probe.offset_trials import offset_live, offset_proposals, offset_setting, side_words
 from ublet.core.level.reach import senses
 from ublet.core.level.support.screws import turns_to_level
-from ublet.core.level.warmth import PrintWarmUp, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import PrintWarmUp, conditions, warm_needs, warm_up, warm_words, warming_s
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, number_of
 from ublet.core.motion.homing_trials import motion_needs
@@ -41,6 +41,7 @@ from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes, program_s
 
 MUCH_MM = 0.1
 """Patches that ask for so much after a Z offset that was touched may show wrong extruder steps instead, mm."""
@@ -447,6 +448,16 @@ def _figure(result: TrialResult) -> str:
     return f"{round(left.value, 2) + 0.0:+.2f} ±{2 * (left.uncertainty or 0.0):.2f}" if left is not None else ""
 
 
+def _lasts(machine: MachineFile, aim: LayerParameters, times: TrialTimes) -> float:
+    try:
+        name, _ = material_of(machine, aim.material)
+        program = program_of(machine, aim)
+    except TrialFailed:
+        return 0.0
+    warm_s = warming_s(machine, PrintWarmUp(material=name), times)
+    return times.home_s(machine, ("x", "y")) + warm_s + times.axis_s(machine, "z") + program_s(machine, program)
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "first-layer",
@@ -459,6 +470,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=_figure,
         asks=lambda aim: True,
+        lasts=_lasts,
         uses=lambda machine: ("motion", "programs", "heat"),
         verify="first-layer",
         mends=True,

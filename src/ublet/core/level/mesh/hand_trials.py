@@ -26,7 +26,7 @@ from ublet.core.level.mesh.trials import (
 from ublet.core.level.probe.offset_trials import FEEL_MM
 from ublet.core.level.reach import senses
 from ublet.core.level.support.corner_hand_trials import gauge_of
-from ublet.core.level.warmth import warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import warm_needs, warm_up, warm_words, warming_s
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving
 from ublet.core.questions import Jog
@@ -34,6 +34,7 @@ from ublet.core.remedy import StartAgain
 from ublet.core.run import Checkpoint, Progress, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import show
 
 STEPS_MM = (1.0, 0.1, 0.05, 0.01)
@@ -151,6 +152,18 @@ def _announce(machine: MachineFile, aim: MeshByHand) -> str:
     )
 
 
+A_POINT_BY_HAND_S = 9.3
+"""Motion at a point that is lowered onto the gauge by hand, s."""
+
+
+def _lasts(machine: MachineFile, aim: MeshByHand, times: TrialTimes) -> float:
+    try:
+        _, xs, ys = grid_of(machine, aim)
+    except TrialFailed:
+        return 0.0
+    return times.home_s(machine) + warming_s(machine, aim, times) + len(xs) * len(ys) * A_POINT_BY_HAND_S
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "bed-mesh-by-hand",
@@ -164,6 +177,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=range_figure,
         idle=lambda machine: "the probe does it" if senses(machine) else "",
         asks=lambda aim: True,
+        lasts=_lasts,
         uses=moving("programs", "mesh"),
         by_hand=True,
         facts=facts("surface", "moved", "nozzle"),

@@ -19,7 +19,7 @@ from ublet.core.level.reach import NO_PROBE, ProbeArea, reach_of, senses
 from ublet.core.level.scatter import PLACE_MM, pooled_u_mm
 from ublet.core.level.support.screws import turns_to_level
 from ublet.core.level.surface import FittedSurface, fit_surface
-from ublet.core.level.warmth import PrintWarmUp, conditions, warm_up, warm_words
+from ublet.core.level.warmth import PrintWarmUp, conditions, warm_up, warm_words, warming_s
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of
 from ublet.core.remedies import SOAK_FIRST, level_first
@@ -27,6 +27,7 @@ from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, Remedy, St
 from ublet.core.run import Checkpoint, Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import duration
 
 A_POINT_S = 3.0
@@ -387,6 +388,16 @@ def range_figure(result: TrialResult) -> str:
     return f"{finding.value:.3f} mm" if finding is not None else ""
 
 
+def _lasts(machine: MachineFile, aim: MeshParameters, times: TrialTimes) -> float:
+    try:
+        _, xs, ys = grid_of(machine, aim)
+    except TrialFailed:
+        return 0.0
+    samples = aim.samples or (machine.probe.samples if machine.probe else 1)
+    grid_s = seconds_for(machine, xs, ys, samples)
+    return times.home_s(machine) + warming_s(machine, aim, times) + grid_s
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "bed-mesh",
@@ -399,6 +410,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=range_figure,
         idle=lambda machine: "" if senses(machine) and machine.mesh is not None else NO_PROBE,
+        lasts=_lasts,
         uses=lambda machine: (*probing_uses(machine), *(() if no_coil(machine) else ("coil",)), "mesh"),
         facts=facts("screw", "surface", "moved", "probe"),
     ),

@@ -21,6 +21,7 @@ from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import parse, show
 
 FRESH_S = 0.4
@@ -205,6 +206,14 @@ def _figure(result: TrialResult) -> str:
     return f"{clears.value:.1f} mm over the tip" if clears is not None else ""
 
 
+LOWERED_S = 9.0
+"""Coming down onto the gauge and going up again, s."""
+
+
+def _lasts(machine: MachineFile, aim: HeightParameters, times: TrialTimes) -> float:
+    return times.home_s(machine) + LOWERED_S
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "probe-height",
@@ -218,6 +227,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         idle=lambda machine: "" if senses(machine) else NO_PROBE,
         asks=lambda aim: True,
+        lasts=_lasts,
         uses=moving("programs"),
         facts=facts("nozzle"),
     ),

@@ -17,7 +17,7 @@ from ublet.core.level.probe.probing import TOUCHES, Probing, homing_approach, pr
 from ublet.core.level.reach import reach_of, senses
 from ublet.core.level.scatter import deviation_of, scatter_beyond
 from ublet.core.level.support.corner_hand_trials import gauge_of
-from ublet.core.level.warmth import PrintWarmUp, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import PrintWarmUp, conditions, warm_needs, warm_up, warm_words, warming_s
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, moving, number_of
 from ublet.core.questions import Jog
@@ -25,6 +25,7 @@ from ublet.core.remedy import ByHand, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Value, number_or, setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import show
 
 FEEL_MM, FEEL_COMMON_MM = 0.012, 0.006
@@ -341,6 +342,14 @@ def _figure(result: TrialResult) -> str:
     return f"{finding.value:.3f} mm" if finding is not None else ""
 
 
+A_TOUCH_S = 17.0
+"""Motion of one touch of the gauge, s."""
+
+
+def _lasts(machine: MachineFile, aim: TouchParameters, times: TrialTimes) -> float:
+    return times.home_s(machine) + warming_s(machine, aim, times) + aim.repeats * A_TOUCH_S
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "z-offset",
@@ -353,6 +362,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=_figure,
         asks=lambda aim: True,
+        lasts=_lasts,
         uses=lambda machine: probing_uses(machine) if senses(machine) else moving("programs")(machine),
         facts=facts("screw", "nozzle", "surface"),
     ),

@@ -21,6 +21,7 @@ from ublet.core.remedy import StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 
 EYE_MM, EYE_COMMON_MM = 0.2, 0.08
 """A tip is put over a dot within this each time, and looked at tilted by this every time; half-widths, mm."""
@@ -222,6 +223,14 @@ def _figure(result: TrialResult) -> str:
     return f"{x.value:+.1f}, {y.value:+.1f}" if x is not None and y is not None else ""
 
 
+A_PLACING_S = 9.3
+"""Motion of putting nozzle and probe over the dot once, s."""
+
+
+def _lasts(machine: MachineFile, aim: PlaceParameters, times: TrialTimes) -> float:
+    return times.home_s(machine) + aim.repeats * A_PLACING_S
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "probe-place",
@@ -235,6 +244,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         idle=lambda machine: "" if senses(machine) else NO_PROBE,
         asks=lambda aim: True,
+        lasts=_lasts,
         uses=probing_uses,
         facts=facts("probe", "nozzle"),
     ),

@@ -24,7 +24,7 @@ from ublet.core.level.probe.probing import (
 )
 from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.level.scatter import Scatter, not_worse
-from ublet.core.level.warmth import BedWarmUp, conditions, warm_up, warm_words
+from ublet.core.level.warmth import BedWarmUp, conditions, warm_up, warm_words, warming_s
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import number_of
 from ublet.core.motion.program import ProbeMove, Program, To
@@ -32,6 +32,7 @@ from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialRes
 from ublet.core.settings import setting
 from ublet.core.small_samples import deviation_u
 from ublet.core.trial import TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import show
 
 APART_MM = 40.0
@@ -256,6 +257,15 @@ def _figure(result: TrialResult) -> str:
     return f"{show(finding.value, 's', 2)} a point" if finding is not None else ""
 
 
+A_TOUCH_S_MM = 5.0
+"""All settings that are tried take about this much time together, for each touch and mm of lift, s/mm."""
+
+
+def _lasts(machine: MachineFile, aim: SpeedParameters, times: TrialTimes) -> float:
+    lift_mm = machine.probe.lift_mm if machine.probe is not None else 0.0
+    return times.home_s(machine) + warming_s(machine, aim, times) + aim.touches * A_TOUCH_S_MM * lift_mm
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "probe-speed",
@@ -268,6 +278,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         probe_needs,
         figure=_figure,
         idle=lambda machine: "probing may stay as slow as it is" if senses(machine) else NO_PROBE,
+        lasts=_lasts,
         uses=probing_uses,
         facts=facts("probe"),
     ),

@@ -20,13 +20,14 @@ from ublet.core.level.probe.probing import (
 )
 from ublet.core.level.reach import NO_PROBE, ProbeArea, reach_of, senses
 from ublet.core.level.scatter import Scatter, jump_of, scatter_of
-from ublet.core.level.warmth import BedWarmUp, conditions, warm_up, warm_words
+from ublet.core.level.warmth import BedWarmUp, conditions, warm_up, warm_words, warming_s
 from ublet.core.machine.schema import MachineFile
 from ublet.core.remedies import LINK
 from ublet.core.remedy import ByHand, GoTo, StartAgain
 from ublet.core.run import Finding, Outcome, Progress, TrialFailed, TrialResult, about
 from ublet.core.settings import setting
 from ublet.core.trial import TrialSpec, facts
+from ublet.core.trial_times import TrialTimes, touches_s
 from ublet.core.words import counted, several
 
 
@@ -169,6 +170,11 @@ def _figure(result: TrialResult) -> str:
     return f"{worst:.4f} mm"
 
 
+def _lasts(machine: MachineFile, aim: SpreadParameters, times: TrialTimes) -> float:
+    places = 5 if aim.places == "five" else 1
+    return times.home_s(machine) + warming_s(machine, aim, times) + touches_s(machine, places, aim.touches, 100.0)
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "probe-spread",
@@ -181,6 +187,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         probe_needs,
         figure=_figure,
         idle=lambda machine: "" if senses(machine) else NO_PROBE,
+        lasts=_lasts,
         uses=probing_uses,
         facts=facts("probe"),
     ),

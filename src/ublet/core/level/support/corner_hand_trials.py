@@ -10,7 +10,7 @@ from ublet.core.bench import Bench
 from ublet.core.level.mesh.live import unfollowed
 from ublet.core.level.reach import ProbeArea, senses
 from ublet.core.level.support.screws import look_at_springs, moved_again, screws_need, screws_of, weak_words
-from ublet.core.level.warmth import BedWarmUp, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import BedWarmUp, conditions, warm_needs, warm_up, warm_words, warming_s
 from ublet.core.machine.level_parts import ProbeSettings, Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import go_to, home_unhomed, moving
@@ -20,6 +20,7 @@ from ublet.core.remedy import ByHand, StartAgain
 from ublet.core.run import Checkpoint, Finding, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes
 from ublet.core.words import several
 
 ROOM_MM = 1.0
@@ -170,6 +171,15 @@ def _announce(machine: MachineFile, aim: CornersByHand) -> str:
     )
 
 
+USUAL_ROUNDS, A_SCREW_S = 4, 6.8
+"""Rounds that it usually takes, and the motion at a screw, s."""
+
+
+def _lasts(machine: MachineFile, aim: CornersByHand, times: TrialTimes) -> float:
+    rounds_s = USUAL_ROUNDS * len(machine.bed.screws) * A_SCREW_S
+    return times.home_s(machine) + warming_s(machine, aim, times) + rounds_s
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "bed-corners-by-hand",
@@ -183,6 +193,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=lambda result: "all alike",
         idle=lambda machine: "the probe does it better" if senses(machine) else "",
         asks=lambda aim: True,
+        lasts=_lasts,
         uses=moving("programs"),
         by_hand=True,
         facts=facts("moved", "screw"),

@@ -28,7 +28,7 @@ from ublet.core.level.support.screws import (
     weak_words,
 )
 from ublet.core.level.surface import FittedSurface, fit_surface
-from ublet.core.level.warmth import BedWarmUp, conditions, warm_up, warm_words
+from ublet.core.level.warmth import BedWarmUp, conditions, warm_up, warm_words, warming_s
 from ublet.core.machine.level_parts import Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis
@@ -38,6 +38,7 @@ from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes, touches_s
 from ublet.core.words import several
 
 DEEPEST_MM = 4.0
@@ -338,6 +339,16 @@ def _figure(result: TrialResult) -> str:
     return f"{finding.value:.3f} mm" if finding is not None else ""
 
 
+USUAL_ROUNDS = 3
+"""Rounds that it usually takes."""
+
+
+def _lasts(machine: MachineFile, aim: CornerParameters, times: TrialTimes) -> float:
+    samples = aim.samples or (machine.probe.samples if machine.probe else 1)
+    rounds_s = USUAL_ROUNDS * touches_s(machine, aim.columns * aim.rows + 1, samples, 120.0)
+    return times.home_s(machine) + warming_s(machine, aim, times) + rounds_s + times.axis_s(machine, "z")
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "bed-corners",
@@ -351,6 +362,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         idle=lambda machine: "" if senses(machine) else NO_PROBE,
         asks=lambda aim: True,
+        lasts=_lasts,
         uses=probing_uses,
         facts=facts("moved", "screw"),
     ),

@@ -24,7 +24,7 @@ from ublet.core.level.support.lifts import (
     standing_of,
     visible,
 )
-from ublet.core.level.warmth import BedWarmUp, conditions, warm_needs, warm_up, warm_words
+from ublet.core.level.warmth import BedWarmUp, conditions, warm_needs, warm_up, warm_words, warming_s
 from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_axis, number_of
@@ -33,6 +33,7 @@ from ublet.core.remedy import ByHand, ChangeSetting, GoTo
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes, touches_s
 from ublet.core.words import several
 
 PROOF_MM = 0.5
@@ -312,6 +313,16 @@ def _uses(machine: MachineFile) -> tuple[Capability, ...]:
     return probing_uses(machine) if len(machine.axes.z.motors) > 1 else ()
 
 
+USUAL_ROUNDS, MOVED_S = 3, 5.0
+"""Rounds that it usually takes, and the time of moving the lifts in each, s."""
+
+
+def _lasts(machine: MachineFile, aim: LiftParameters, times: TrialTimes) -> float:
+    lifts, samples = len(machine.axes.z.motors), aim.samples or (machine.probe.samples if machine.probe else 1)
+    rounds_s = USUAL_ROUNDS * (touches_s(machine, lifts, samples, 250.0) + MOVED_S)
+    return times.home_s(machine) + warming_s(machine, aim, times) + rounds_s + times.axis_s(machine, "z")
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "lead-screws",
@@ -325,6 +336,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         figure=_figure,
         verify="lead-screws",
         mends=True,
+        lasts=_lasts,
         uses=_uses,
         idle=_idle,
         facts=squared_facts,
