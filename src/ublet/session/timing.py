@@ -35,7 +35,10 @@ def expected(session: Session, spec: TrialSpec, aim: Part) -> Expected | None:
     if spec.lasts is None:
         same = entry is not None and dict(entry.parameters) == values
         return Expected(entry.duration_s, True) if entry is not None and same else None
-    seconds = spec.lasts(session.machine_now, aim, times_now(session))
+    try:
+        seconds = spec.lasts(session.machine_now, aim, times_now(session))
+    except TrialFailed:
+        return None  # what is missing on this machine is said by its needs
     return Expected(seconds) if seconds > 0 else None
 
 

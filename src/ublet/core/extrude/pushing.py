@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import Literal
 
 from ublet.core.acts import MarkFilament, ReadFilament
 from ublet.core.bench import Bench
+from ublet.core.corrections import FormerReading, read_or_back
 from ublet.core.motion.measuring import Length, length_of
 from ublet.core.questions import Confirm, Measure
 from ublet.core.remedy import ByHand, ChangeSetting, StartAgain
@@ -59,6 +61,7 @@ class Pushing:
     length_mm: float
     read: dict[str, list[float]] = field(default_factory=dict)
     placings: int = 2
+    _former: FormerReading | None = None
 
     async def push(self, kind: str, mm: float, mm_s: float, times: int, fraction: float) -> Length:
         """Mark, push, read, so many times; what was read before counts. share: of the whole trial when it is done.
@@ -73,7 +76,7 @@ class Pushing:
             bench.progress(Progress(f"{kind} push", fraction, None, f"{mm:g} mm at {mm_s:.3g} mm/s{count}", kind))
             await self._mark(mm, mm_s)
             await bench.motion.push(mm, mm_s)
-            readings.append(went := await self._went(mm))
+            readings.append(went := await self._went(kind, mm))
             bench.record.row(STREAM.name, (float(KINDS.index(kind)), mm_s, self.celsius, mm, went))
             read = {kind: list(readings) for kind, readings in self.read.items()}
             state = {"read": read, "placings": self.placings, "length_mm": self.length_mm}
@@ -98,7 +101,12 @@ class Pushing:
         if answer != "marked":
             raise TrialFailed(f"Stopped at the mark: nothing was concluded. {self._so_far()}", StartAgain(goes_on=True))
 
-    async def _went(self, mm: float) -> float:
+    def _put(self, kind: str, mark: float, answer: str) -> None:
+        """A reading that was typed wrong is another one."""
+        if self.read.get(kind):
+            self.read[kind][-1] = mark - parse(answer, "mm")
+
+    async def _went(self, kind: str, mm: float) -> float:
         """What went in: a mark's place less what is left to it; the second mark, where the first one is gone."""
         for placings, named, mark in zip((2, 3), ("first", "second"), marks_for(mm), strict=True):
             asked = Measure(
@@ -109,7 +117,7 @@ class Pushing:
                 lowest=0.0,
                 highest=mark + PLACED_MM,
             )
-            answer = await self.bench.builder.ask(asked)
+            answer = await read_or_back(self.bench, asked, self._former)
             if answer == NONE_LEFT:
                 raise TrialFailed(
                     f"The filament ran out on the way: load more, then go on. {self._so_far()}",
@@ -118,6 +126,7 @@ class Pushing:
                 )
             if answer != GONE:
                 self.placings = max(self.placings, placings)
+                self._former = FormerReading(replace(asked, answers=()), partial(self._put, kind, mark))
                 return mark - parse(answer, "mm")
         raise BothGone(
             f"Both marks went in: more than {marks_for(mm)[1]:g} mm for {mm:g} commanded. Set steps per mm to what the "

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
 from typing import Literal
 
 from ublet.core.acts import BatheSensor, ReadThermometer
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
+from ublet.core.corrections import FormerReading, read_or_back
 from ublet.core.heat.curve_fit import FAR_C, TERMS, CurveAssessment, CurveFit, fit_curve, judged, recommended
 from ublet.core.heat.curves import SensorCurve, curve_of
 from ublet.core.heat.pairing import odd_sensors
@@ -19,7 +22,7 @@ from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, Subject, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, Value, number_or, setting
 from ublet.core.trial import Need, TrialSpec
-from ublet.core.units import show
+from ublet.core.units import parse, show
 
 CALM_S = 5.0
 """Readings are averaged for so long, s."""
@@ -124,6 +127,7 @@ async def _averages(bench: Bench, names: tuple[str, ...], phase: str, fraction: 
 
 async def _references(bench: Bench, aim: SensorParameters) -> tuple[Reference, ...]:
     references: list[Reference] = []
+    former: FormerReading | None = None
     for number in range(aim.references):
         fraction = 0.1 + 0.9 * number / aim.references
         bench.progress(
@@ -159,10 +163,16 @@ async def _references(bench: Bench, aim: SensorParameters) -> tuple[Reference, .
                 lowest=-40.0,
                 highest=500.0,
             )
-            true = await bench.builder.measure(asked)
+            true = parse(await read_or_back(bench, asked, former), "°C")
         bench.record.row("references", (true, shown))
         references.append(Reference(true, shown))
+        former = FormerReading(asked, partial(_put, references))
     return tuple(references)
+
+
+def _put(references: list[Reference], answer: str) -> None:
+    """A reading of the thermometer that was typed wrong is another one."""
+    references[-1] = replace(references[-1], true_c=parse(answer, "°C"))
 
 
 def _compared(

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Literal
 
 from ublet.core.acts import MarkPlace, ReadTravel
 from ublet.core.bench import Bench
+from ublet.core.corrections import FormerReading, read_or_back
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.motion.homing_moves import (
@@ -27,7 +29,7 @@ from ublet.core.run import Checkpoint, Finding, Option, Progress, Proposal, Stre
 from ublet.core.settings import Part, setting
 from ublet.core.trial import TrialSpec
 from ublet.core.trial_times import TrialTimes
-from ublet.core.units import with_uncertainty
+from ublet.core.units import parse, with_uncertainty
 from ublet.core.words import several
 
 TAKE_UP_MM = 5.0
@@ -138,7 +140,14 @@ async def _measure(
         )  # away from the homed end, where there is room for a wrong scale
         start = axis.maximum_mm if direction < 0 else max(axis.minimum_mm, 0.0 if name == "z" else axis.minimum_mm)
         start += direction * (ROOM_MM + TAKE_UP_MM)
-    total = aim.repeats * len(places)
+    total, former = aim.repeats * len(places), None
+
+    def put(place: str, answer: str) -> None:
+        """A reading that was typed wrong is another one."""
+        readings[place][-1] = abs(parse(answer, "mm"))
+        row = (float("xyz".index(name)), float(places.index(place)), length_mm, readings[place][-1])
+        bench.record.row("readings", row)
+
     for repeat in range(aim.repeats):
         await go_to(bench, name, start - direction * TAKE_UP_MM, speed)
         await go_to(bench, name, start, speed)
@@ -158,8 +167,9 @@ async def _measure(
             text = f"How far did {place_words(name, place)} go from the mark?"
             most = MOST_TIMES * length_mm
             asked = Measure(text, (), ReadTravel(place, aim.instrument), unit="mm", lowest=-most, highest=most)
-            read = abs(await bench.builder.measure(asked))
+            read = abs(parse(await read_or_back(bench, asked, former), "mm"))
             readings[place].append(read)
+            former = FormerReading(asked, partial(put, place))
             bench.record.row("readings", (float("xyz".index(name)), float(places.index(place)), length_mm, read))
             count = sum(len(reading) for reading in readings.values())
             bench.progress(Progress(f"axis {name.upper()}", done + whole * count / total, None, words, name))

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import partial
 
 from ublet.core.acts import ReadRipples, WatchProgram
 from ublet.core.bench import Bench, Running
+from ublet.core.corrections import FormerReading, read_or_back
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
 from ublet.core.heat.start import reach
@@ -74,11 +76,15 @@ async def tower(bench: Bench, aim: TowerParameters) -> TrialResult:
     rows: dict[str, list[_Reading]] = {"x": [], "y": []}
     read = bands[-aim.read_bands :]
     asked = [(band, wall) for band in reversed(read) for wall in WALLS]
+    former: FormerReading | None = None
     for number, (band, wall) in enumerate(asked):
         fraction = (0.6 if aim.printed else 0.0) + (0.4 if aim.printed else 1.0) * number / len(asked)
         bench.progress(Progress("reading", fraction, None, f"the {wall} wall, band {band.number}", wall_of(band, wall)))
-        if (reading := await _read(bench, aim, band, wall, len(bands))) is not None:
-            rows[SHOWS[wall]].append(reading)
+        if (reading := await _read(bench, aim, band, wall, len(bands), (), former)) is not None:
+            own_rows = rows[SHOWS[wall]]
+            own_rows.append(reading)
+            asked_again = replace(_question(aim, band, wall, len(bands), reading.ripples), answers=())
+            former = FormerReading(asked_again, partial(_put, own_rows))
     for own in rows.values():  # what stands out is measured once more
         for at in _frequency(own).odd if own else ():
             again = await _read(bench, aim, own[at].band, own[at].wall, len(bands), _frequency(own).problems)
@@ -111,8 +117,19 @@ def _frequency(readings: Sequence[_Reading]) -> Rippled:
     return frequency_of(rows, [f"the {reading.wall} wall of band {reading.band.number}" for reading in readings])
 
 
+def _put(rows: list[_Reading], answer: str) -> None:
+    """A distance that was typed wrong is another one."""
+    rows[-1] = replace(rows[-1], mm=parse(answer, "mm"))
+
+
 async def _read(
-    bench: Bench, aim: TowerParameters, band: Band, wall: str, bands: int, odd: Sequence[str] = ()
+    bench: Bench,
+    aim: TowerParameters,
+    band: Band,
+    wall: str,
+    bands: int,
+    odd: Sequence[str] = (),
+    former: FormerReading | None = None,
 ) -> _Reading | None:
     """Have a wall measured; where fewer ripples are to be seen, over half as many. None: there are none.
 
@@ -121,7 +138,7 @@ async def _read(
     """
     ripples = aim.ripples
     while True:
-        answer = await bench.builder.ask(_question(aim, band, wall, bands, ripples, odd))
+        answer = await read_or_back(bench, _question(aim, band, wall, bands, ripples, odd), former)
         if answer == STOP:
             raise TrialFailed("Stopped before all walls were read.", StartAgain())
         if answer == NONE_SEEN or (answer == FEWER and ripples == FEWEST):

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
+from dataclasses import replace
+from functools import partial
 
 from ublet.core.acts import ReadGap, TurnLift
 from ublet.core.bench import Bench
+from ublet.core.corrections import FormerReading, read_or_back
 from ublet.core.level.reach import senses
 from ublet.core.level.support.lift_trials import ONE_SCREW, nothing_to_do, squared_facts
 from ublet.core.machine.schema import MachineFile
@@ -30,6 +33,11 @@ class ByHandParameters(Part):
     rounds: int = setting("Rounds at the most.", low=1, high=10, default=4)
 
 
+def _put(read: dict[str, float], name: str, answer: str) -> None:
+    """A gap that was typed wrong is another one."""
+    read[name] = parse(answer, "mm")
+
+
 async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResult:
     """The builder measures the same gap at every lift and turns the screws, until the heights agree."""
     machine = bench.machine
@@ -39,6 +47,7 @@ async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResul
     turned: set[str] = set()
     for number in range(1, aim.rounds + 1):
         read: dict[str, float] = {}
+        former: FormerReading | None = None
         for at, name in enumerate(names):
             bench.progress(Progress(f"round {number}", (number - 1) / aim.rounds, None, f"at {name}"))
             asked = Measure(
@@ -50,10 +59,11 @@ async def lead_screws_by_hand(bench: Bench, aim: ByHandParameters) -> TrialResul
                 lowest=0.0,
                 highest=3000.0,
             )
-            answer = await bench.builder.ask(asked)
+            answer = await read_or_back(bench, asked, former)
             if answer == "stop here":
                 raise TrialFailed("Stopped before the heights agreed.", StartAgain())
             read[name] = parse(answer, "mm")
+            former = FormerReading(replace(asked, answers=()), partial(_put, read, name))
             bench.record.row("gaps", (number, at, read[name]))
         apart = max(read.values()) - min(read.values())
         if apart > FURTHEST_MM:
