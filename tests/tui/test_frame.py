@@ -203,6 +203,6 @@ def test_unbuilt_stations_say_so_and_wrong_keys_do_nothing(screens: list[Inside]
     screen.wait("Not built yet")
     screen.key("Enter")
     screen.wait("cannot be entered")
-    screen.key("z", "5", "k", "v", "d", "e", "F4", "C-x", *["Up"] * below)
+    screen.key("z", "5", "k", "v", "d", "e", "F9", "C-x", *["Up"] * below)
     screen.wait("Heats the hotend to about")
     assert "Traceback" not in screen.text()

@@ -79,14 +79,15 @@ async def _run(
     rows: list[tuple[str, float, float]],
 ) -> bool:
     """Run it once, and note what was said after a quarter; whether it need not be run again."""
-    began_s = session.connection.board_time
+    began_s, planned = session.connection.board_time, expected(session, spec, parameters_of(spec))
     entered = await session.run(spec, parameters_of(spec), watcher)
     result, took_s = entered.ran.result, entered.ran.duration_s
     quarter_s = began_s + took_s / 4
     before = [(at, left) for at, left in said if at <= quarter_s and left is not None]
     if took_s > SHORT_S and result.outcome == "proven":
-        at, left = before[-1] if before else (quarter_s, None)
-        rows.append((spec.name, max(0.0, (left or 0.0) - (quarter_s - at)), 0.75 * took_s))
+        plan = planned.seconds if planned is not None else 0.0
+        at, left = before[-1] if before else (began_s, plan)
+        rows.append((spec.name, max(0.0, left - (quarter_s - at)), 0.75 * took_s))
     if result.choice is not None and result.proposals and (result.outcome != "proven" or not spec.mends):
         await session.keep(result.choice, entered.number)
     return result.outcome == "proven" or result.choice is None or not result.proposals

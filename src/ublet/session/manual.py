@@ -186,13 +186,14 @@ async def touch_here(session: Session) -> str:
     probe, connection = session.machine_now.probe, session.connection
     if probe is None or probe.kind == "nozzle":
         raise NotNow("Not now: no probe senses the bed.")
+    lowest = session.live("axes.z.minimum_mm")
     begin = connection.channel("axes.z.mm")
     if begin is None:
         raise NotNow("Not now: Z does not know where it stands. Home it first.")
     if probe.kind == "pin":
         await connection.controller.pin(True)
     try:
-        met = await touch(connection, FLOOR_MM, TOUCH_MM_S)
+        met = await touch(connection, max(FLOOR_MM, number_or(lowest, 0.0)), TOUCH_MM_S)
     finally:
         here = connection.channel("axes.z.mm")
         if connection.linked and here is not None and here < begin:

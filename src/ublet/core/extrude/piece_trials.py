@@ -175,7 +175,7 @@ def _announce(machine: MachineFile, aim: PieceParameters) -> str:
     )
 
 
-HOMED_AGAIN_S = 5.0
+HOMED_AGAIN_S = 14.0
 """Homing X and Y once more at the end, s."""
 
 

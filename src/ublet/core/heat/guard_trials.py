@@ -260,7 +260,7 @@ def _announce(machine: MachineFile, aim: GuardParameters) -> str:
     )
 
 
-HEATED_TIMES, TEST_C, WATCHED_S = 5, 60.0, 80.0
+HEATED_TIMES, TEST_C, WATCHED_S = 5, 60.0, 115.0
 """How often a drill heats up anew, to what, °C, and how long is watched besides, s."""
 
 

@@ -17,7 +17,7 @@ from ublet.core.heat.model_fit import UnfitRecord, fit_model
 from ublet.core.heat.prediction import time_to
 from ublet.core.heat.report import model_from
 from ublet.core.heat.soak import SheetModel, drift_of, fit_sheet, predict_soak, sheet_of, still_after, still_from
-from ublet.core.heat.start import check_room_above, from_room, heat_needs, surface_sensor
+from ublet.core.heat.start import check_room_above, from_room, heat_needs, room_temperature, surface_sensor
 from ublet.core.heat.trials import STEP_HEADROOM_C
 from ublet.core.machine.schema import MachineFile
 from ublet.core.remedy import ByHand, ChangeParameter
@@ -122,12 +122,14 @@ class Watched:
 
 @dataclass(frozen=True)
 class Aimed:
-    """What a soak is judged by: the aim, the room, the bed's model when it was tuned, the largest duty."""
+    """What a soak is judged by: the aim, the room, the bed's model when it was tuned, the largest duty,
+    whether its surface has a sensor."""
 
     aim: SoakParameters
     room_c: float
     model: HeaterModel | None
     limit: float
+    by_surface: bool
 
     @property
     def conditions(self) -> dict[str, float]:
@@ -151,9 +153,17 @@ async def bed_soak(bench: Bench, aim: SoakParameters) -> TrialResult:
         )
     tuned = bench.record.earlier("bed-control", heater=aim.heater)
     samples = bench.heat.samples(aim.heater)
-    room = await from_room(bench, aim.heater, samples, aim.wait)
-    model = model_from(tuned, room) if tuned is not None else None
-    aimed = Aimed(aim, room, model, number_or(bench.settings.live(f"heaters.{aim.heater}.power_limit"), 1.0))
+    limit = number_or(bench.settings.live(f"heaters.{aim.heater}.power_limit"), 1.0)
+
+    def aimed_from(room_c: float) -> Aimed:
+        return Aimed(aim, room_c, model_from(tuned, room_c) if tuned is not None else None, limit, surface is not None)
+
+    with bench.aside():
+        there = aimed_from(room_temperature(bench, aim.heater))
+    then_s = _before(there, sheet_of(there.model), there.room_c) if there.model is not None else None
+    room = await from_room(bench, aim.heater, samples, aim.wait, then_s=then_s)
+    aimed = aimed_from(room)
+    model = aimed.model
     watched = Watched(bench, surface)
     sheet = sheet_of(model) if model is not None else None
     began, looked = None, 0.0
@@ -189,7 +199,8 @@ def _before(aimed: Aimed, sheet: SheetModel | None, celsius: float) -> float | N
     heat_up = time_to(model, celsius, aim.target, aimed.limit) if model is not None else None
     if model is None or sheet is None or heat_up is None:
         return heat_up
-    return heat_up + (predict_soak(model, sheet, aim.target, aimed.limit, aim.drift) or 0.0)
+    soak = predict_soak(model, sheet, aim.target, aimed.limit, aim.drift) or 0.0
+    return heat_up + soak + (0.0 if aimed.by_surface else LONGER_S)
 
 
 async def _sheet(bench: Bench, watched: Watched, aimed: Aimed, known: SheetModel | None) -> SheetModel | None:
@@ -243,7 +254,8 @@ def _still(watched: Watched, aimed: Aimed, sheet: SheetModel | None) -> bool:
 def _progress(watched: Watched, aimed: Aimed, sheet: SheetModel | None) -> Progress:
     """Where it is, in words, with the time left."""
     held = watched.now_s - (watched.reached_s or 0.0)
-    left = max(0.0, _soak(watched, aimed, sheet) - held) if sheet is not None else None
+    longer = 0.0 if aimed.by_surface else LONGER_S
+    left = max(0.0, _soak(watched, aimed, sheet) + longer - held) if sheet is not None else None
     words = f"at {aimed.aim.target:g} °C for {duration(held)}"
     if watched.surface is not None and held > LOOK_S:
         time_s, _, _, surface = watched.columns(max(watched.reached_s or 0.0, watched.now_s - WINDOW_S))

@@ -131,13 +131,15 @@ async def from_room(
     wait: bool = False,
     near_c: float = WARM_C,
     falling: bool = False,
+    then_s: float | None = None,
 ) -> float:
     """Wait, when the builder agrees or has said so before, until the heater is near the room; returns the room in °C.
 
     It is switched off first: somebody may have set it by hand. The time left is predicted from the fall itself.
 
     near_c: so far above the room counts as near. falling: only wait for one that cools; one that stands where it is has
-    a sensor that reads wrong, and that is for the caller to say.
+    a sensor that reads wrong, and that is for the caller to say. then_s: how long the trial takes from there, where
+    that is known.
     """
     await bench.heat.off(heater)
     with bench.aside():  # sensors that only show what room it is
@@ -184,7 +186,8 @@ async def from_room(
             last = sample
         done = 1 - math.log(above / near_c) / math.log(max(first.celsius - room, near_c * 1.01) / near_c)
         words = f"to the room, {sample.celsius:.1f} °C"
-        bench.progress(Progress("cooling", done, left, words, phase_only=True))
+        whole = left + then_s if left is not None and then_s is not None else left
+        bench.progress(Progress("cooling", done, whole, words, phase_only=then_s is None))
     if fan:
         await bench.heat.fan(fan, 0.0)
     return room

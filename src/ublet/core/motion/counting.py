@@ -15,6 +15,7 @@ from ublet.core.motion.kinematics import Kinematics, kinematics_of
 from ublet.core.motion.limits import tolerance_mm
 from ublet.core.run import Progress, Stream
 from ublet.core.settings import Value, number_or
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import show
 
 START_MM = 12.0
@@ -111,6 +112,15 @@ async def keeps_count(
     row = (number, pattern.feeds[first], pattern.accelerations[first], amps, lost, float(held))
     bench.record.row("tries", row)
     return held
+
+
+def pattern_s(machine: MachineFile, axes: tuple[str, ...], pattern: LossPattern, times: TrialTimes) -> float:
+    """About how long a pattern takes with the homing after it, s."""
+    going = pattern.directions
+    length = min(_length(machine, axis, pattern) for axis in going)
+    slow_mm_s = min(min(axis_of(machine, axis).homing.fast_mm_s, pattern.feeds[axis]) for axis in going)
+    ways = len(FAST_OUT) * (length / min(pattern.feeds[axis] for axis in going) + length / slow_mm_s)
+    return ways + START_MM / slow_mm_s + sum(times.axis_s(machine, axis) for axis in axes)
 
 
 def _length(machine: MachineFile, axis: str, pattern: LossPattern) -> float:

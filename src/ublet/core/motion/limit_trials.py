@@ -9,7 +9,7 @@ from typing import Literal
 from ublet.core.acts import WatchSpeed
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.counting import TRIES, LossPattern, inward, keeps_count, loss_directions
+from ublet.core.motion.counting import TRIES, LossPattern, inward, keeps_count, loss_directions, pattern_s
 from ublet.core.motion.homing_moves import (
     axis_of,
     home_unhomed,
@@ -25,6 +25,7 @@ from ublet.core.remedy import ByHand, GoTo
 from ublet.core.run import Finding, Option, Proposal, Subject, TrialFailed, TrialResult
 from ublet.core.settings import Part, Value, setting
 from ublet.core.trial import TrialSpec
+from ublet.core.trial_times import TrialTimes
 from ublet.core.units import show
 from ublet.core.words import several
 
@@ -290,6 +291,30 @@ def _x_feed(result: TrialResult) -> str:
     return f"{limit.value:.0f} mm/s" if limit is not None else ""
 
 
+SPEED_TRIES, CURRENT_TRIES = 5, 8
+"""How many values are usually tried until the limit is bracketed."""
+
+
+def _tries_s(machine: MachineFile, axis: str, tries: float, times: TrialTimes) -> float:
+    """Homing, then so many tries of each group of axes, in each of its directions, s."""
+    homed = TrialTimes(lambda heater, celsius: 0.0)  # it is warm from the first homing on
+    seconds = times.home_s(machine)
+    for axes in motor_groups(machine, axis):
+        feeds = {name: axis_of(machine, name).maximum_feed_mm_s for name in axes}
+        hard = {name: axis_of(machine, name).acceleration_mm_s2 for name in axes}
+        patterns = [LossPattern(directions, feeds, hard) for directions in loss_directions(machine, axes)]
+        seconds += tries * sum(pattern_s(machine, axes, pattern, homed) for pattern in patterns)
+    return seconds
+
+
+def _speed_lasts(machine: MachineFile, aim: LimitParameters, times: TrialTimes) -> float:
+    return _tries_s(machine, aim.axis, SPEED_TRIES * len(LIMITED), times)
+
+
+def _current_lasts(machine: MachineFile, aim: DriverCurrentParameters, times: TrialTimes) -> float:
+    return _tries_s(machine, aim.axis, CURRENT_TRIES, times)
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "speed-limits",
@@ -302,6 +327,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         motion_needs,
         figure=_x_feed,
         verify="speed-limits",
+        lasts=_speed_lasts,
         mends=True,
         uses=moving("programs"),
     ),
@@ -315,6 +341,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce_current,
         motion_needs,
         verify="driver-current",
+        lasts=_current_lasts,
         mends=True,
         uses=moving("programs"),
     ),

@@ -155,7 +155,7 @@ class EditorBench(DraftBench):
             if self.message is not None:
                 words = Text(f"{self.message[0]}\n", self.message[1]) + words
             self.write("detail", words)
-            self._sketch_soon()
+            self.call_later(self._sketch_soon)  # a board's event draws too: a timer needs the app's own context
 
     def _sketch_soon(self) -> None:
         """Draw the part once the cursor rests: a key does not wait for it."""

@@ -30,7 +30,7 @@ from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.trial_times import TrialTimes
 from ublet.core.units import duration
 
-A_POINT_S = 3.0
+A_POINT_S = 2.4
 """Besides its way and its touches a point takes about so long over the line, s."""
 
 COARSE_MM = 0.02

@@ -18,6 +18,7 @@ from ublet.core.remedy import ByHand, ChangeParameter
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import number_or, setting
 from ublet.core.trial import Need, TrialSpec, facts
+from ublet.core.trial_times import TrialTimes, touches_s
 from ublet.core.units import duration
 
 FEWEST, MOST = 4, 8
@@ -166,6 +167,13 @@ def _idle(machine: MachineFile) -> str:
     return "asked whenever you want to measure it" if senses(machine) and beds(machine) else NO_PROBE
 
 
+def _lasts(machine: MachineFile, aim: StillParameters, times: TrialTimes) -> float:
+    if not beds(machine):
+        return 0.0
+    watched_s = (FEWEST - 1) * aim.every_s + touches_s(machine, 1, aim.samples, 0.0)
+    return times.home_s(machine) + times.heat_s(beds(machine)[0], aim.bed_c) + watched_s
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "bed-still",
@@ -178,6 +186,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _needs,
         figure=_figure,
         idle=_idle,
+        lasts=_lasts,
         uses=lambda machine: (*probing_uses(machine), "heat"),
         facts=facts("surface", "moved"),
     ),
