@@ -21,7 +21,7 @@ from ublet.core.level.mesh.mesh import Mesh
 from ublet.core.level.mesh.trials import GridParameters, grid_of, zeroed
 from ublet.core.machine.check import check_text
 from ublet.core.questions import Question
-from ublet.core.run import TrialFailed
+from ublet.core.run import TrialFailed, TrialResult
 from ublet.core.settings import Value
 from ublet.session.headless import on_scenario
 from ublet.session.jogging import go, to_the_end, touch
@@ -262,3 +262,48 @@ def test_a_mesh_that_is_cut_off_goes_on_where_it_was_and_not_over_other_places(f
             assert np.ptp((heights - true) - (heights - true)[1, 1]) < 0.06
 
     virtually(work)
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "words"),
+    [
+        ("", "", "it agrees with the live mesh"),
+        (
+            "at_mm = -1\nspread_mm = 0.01",
+            "at_mm = -1.2\nspread_mm = 0.01",
+            "mm higher than the live mesh says, at all three points alike",
+        ),
+        ("off_mm = 0.22", "off_mm = 0.72", "The bed is tilted"),
+    ],
+)
+def test_a_gauge_at_three_points_tells_a_knock_from_a_bed_that_is_as_it_was(
+    before: str, after: str, words: str, tmp_path: Path
+) -> None:
+    machine, scenario, store = tmp_path / "wren-180.toml", tmp_path / "scenarios" / "w.toml", tmp_path / "store.json"
+    shutil.copyfile(machine_path("wren-180"), machine)
+    scenario.parent.mkdir()
+    (tmp_path / "machines").mkdir()
+    shutil.copyfile(machine_path("wren-180"), tmp_path / "machines" / "wren-180.toml")
+    text = scenario_path("wren-180").read_text(encoding="utf-8")
+    assert before in text
+
+    async def kept(*names: str) -> TrialResult:
+        async with on_scenario(scenario, machine, 1, lambda progress: None, store) as (session, builder):
+            for name in names:
+                spec = TRIALS[name]
+                entered = await session.run(spec, spec.parameters(material="pla"), builder)
+                result = entered.ran.result
+                if result.choice is not None and result.proposals:
+                    await session.keep(result.choice, entered.number, spec.station)
+            await session.save()
+        return result
+
+    scenario.write_text(text, encoding="utf-8")
+    virtually(lambda: kept("z-offset", "bed-mesh-by-hand"))
+    scenario.write_text(text.replace(before, after), encoding="utf-8")
+    result = virtually(lambda: kept("bed-check-by-hand"))
+    assert words in result.why and (result.outcome == "proven") is (before == after)
+    assert len(result.remedies) == (before != after)
+    shift = next(finding for finding in result.findings if finding.id == "shift")
+    if "at_mm" in before:
+        assert shift.uncertainty and abs(shift.value - 0.2) < 2 * shift.uncertainty

@@ -15,6 +15,7 @@ from ublet.core.level.coil.drift_trials import TRIALS as COIL_DRIFT
 from ublet.core.level.coil.scan_trials import TRIALS as COIL_PASS
 from ublet.core.level.mesh.check_trials import TRIALS as MESH_CHECK
 from ublet.core.level.mesh.first_layer_trials import TRIALS as FIRST_LAYER
+from ublet.core.level.mesh.gauge_check_trials import TRIALS as GAUGE_CHECK
 from ublet.core.level.mesh.hand_trials import TRIALS as MESH_BY_HAND
 from ublet.core.level.mesh.trials import TRIALS as MESH
 from ublet.core.level.probe.height_trials import TRIALS as HEIGHT
@@ -60,6 +61,7 @@ LEVEL = (
     *MESH,
     *MESH_BY_HAND,
     *MESH_CHECK,
+    *GAUGE_CHECK,
     *FIRST_LAYER,
 )
 HEATS = (*HEAT, *GUARDS, *SOAK, *STILL)

@@ -105,7 +105,13 @@ ROUTE: tuple[Station, ...] = (
     Station("probe spread", "Level", "how well the probe repeats", ("probe-spread", "probe-speed"), "spread"),
     Station("probe place", "Level", "where the probe sits", ("probe-place", "probe-height"), "place"),
     Station("Z offset", "Level", "nozzle height over the bed", ("z-offset",), "touch"),
-    Station("bed mesh", "Level", "the bed's shape", ("bed-mesh", "bed-mesh-by-hand", "mesh-check"), "mesh"),
+    Station(
+        "bed mesh",
+        "Level",
+        "the bed's shape",
+        ("bed-mesh", "bed-mesh-by-hand", "mesh-check", "bed-check-by-hand"),
+        "mesh",
+    ),
     Station("first layer", "Level", "the height that prints", ("first-layer",), "layer"),
     Station("extruder steps", "Extrude", "filament as long as it says", ("extruder-steps",), "extruder"),
     *_leg(

@@ -141,7 +141,7 @@ def lost_steps(bench: Bench, shifts: Mapping[str, float]) -> tuple[float, bool]:
         if not carried:
             continue
         step = max(_full_step_mm(bench.machine, axis) for axis in carried)
-        spread = math.hypot(*(_spread(bench, axis) for axis in carried))
+        spread = math.hypot(*(homing_spread(bench, axis) for axis in carried))
         off = travel.get(motor, 0.0)
         worst = off if abs(off) > abs(worst) else worst
         held = held and abs(off) <= tolerance_mm(step, spread)
@@ -167,7 +167,8 @@ def _pattern_words(pattern: LossPattern, further: Mapping[str, Value]) -> str:
     return speed + "".join(f", {show(number_or(amps, 0.0), 'A', 3)}" for amps in list(further.values())[:1])
 
 
-def _spread(bench: Bench, name: str) -> float:
+def homing_spread(bench: Bench, name: str) -> float:
+    """How well an axis finds its end again, mm: as it was measured, else as is usual."""
     earlier = bench.record.earlier("homing")
     finding = earlier.finding("spread", axis=name) if earlier is not None else None
     return finding.value if finding is not None else TYPICAL_SPREAD_MM

@@ -8,6 +8,7 @@ from collections.abc import Callable
 import numpy as np
 
 from ublet.core.acts import LowerOntoGauge
+from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.level.gauging import gauge_setting
 from ublet.core.level.mesh.live import unfollowed
@@ -32,7 +33,7 @@ from ublet.core.motion.homing_moves import home_unhomed, moving
 from ublet.core.questions import Jog
 from ublet.core.remedy import StartAgain
 from ublet.core.run import Checkpoint, Progress, TrialFailed, TrialResult
-from ublet.core.settings import setting
+from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.trial_times import TrialTimes
 from ublet.core.units import show
@@ -45,14 +46,19 @@ DRAGS, BACK, SKIP, STOP = "it drags", "back", "skip", "stop here"
 FEWEST = 4
 
 
-class MeshByHand(GridParameters):
-    """The grid and the gauge."""
+class LowersByHand(Part):
+    """How the nozzle is lowered onto a gauge."""
 
-    gauge_mm: float = gauge_setting()
     deepest_mm: float = setting(
         "How far below the expected bed the nozzle may be lowered.", unit="mm", low=0.2, high=6, default=1.5
     )
     speed_mm_s: float = setting("Speed of jogging.", unit="mm/s", low=0.2, high=10, default=2.0)
+
+
+class MeshByHand(GridParameters, LowersByHand):
+    """The grid and the gauge."""
+
+    gauge_mm: float = gauge_setting()
 
 
 async def bed_mesh_by_hand(bench: Bench, aim: MeshByHand) -> TrialResult:
@@ -75,7 +81,9 @@ async def bed_mesh_by_hand(bench: Bench, aim: MeshByHand) -> TrialResult:
             column, row = order[at]
             words = f"{at + 1} of {len(order)}, {probe_words((xs[column], ys[row]))}"
             bench.progress(Progress(f"point {at + 1}", at / len(order), None, words))
-            answer, z = await _visit(bench, aim, (xs[column], ys[row]), gauge_mm, _nearby(by_number), words, at > 0)
+            answers = (DRAGS, *((BACK,) if at else ()), SKIP, STOP)
+            place = (xs[column], ys[row])
+            answer, z = await lowered_onto_gauge(bench, aim, place, gauge_mm, _nearby(by_number), words, answers)
             if answer == STOP:
                 done = f"{len(by_number)} of {len(order)} points are kept: “go on” takes it from here."
                 raise TrialFailed(f"Stopped at point {at + 1}. {done}", StartAgain(goes_on=True), outcome="halted")
@@ -107,22 +115,25 @@ def _nearby(heights: dict[int, float]) -> float:
     return heights[max(heights)] if heights else 0.0
 
 
-async def _visit(
+async def lowered_onto_gauge(
     bench: Bench,
-    aim: MeshByHand,
-    place: tuple[float, float],
+    aim: LowersByHand,
+    place: Point,
     gauge_mm: float,
     near_mm: float,
     words: str,
-    earlier: bool,
+    answers: tuple[str, ...],
 ) -> tuple[str, float]:
-    """Over a point, down by the builder's keys; the answer, and Z then."""
+    """Over a point, down by the builder's keys until the gauge drags; the answer, and Z then, mm.
+
+    near_mm: where the bed is expected there. words: which point, for the question. answers: what can be answered.
+    """
     await bench.motion.go({"z": LIFT_MM + max(0.0, near_mm)}, DOWN_MM_S)
     await bench.motion.go({"x": place[0], "y": place[1]}, TRAVEL_MM_S)
     await bench.motion.go({"z": near_mm + gauge_mm + NEAR_MM}, DOWN_MM_S)
     asked = Jog(
         f"Point {words}: lay the gauge ({gauge_mm:g} mm) below the nozzle and lower Z until it just drags.",
-        (DRAGS, *((BACK,) if earlier else ()), SKIP, STOP),
+        answers,
         LowerOntoGauge(gauge_mm),
         axes=("z",),
         steps=STEPS_MM,

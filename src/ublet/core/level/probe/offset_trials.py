@@ -174,7 +174,7 @@ async def z_offset(bench: Bench, aim: TouchParameters) -> TrialResult:
                 break
             touches.append(touched)
             bench.record.row(TOUCHED.name, (number, touched.trigger_mm, touched.touched_mm))
-            hot = _nozzle_c(bench) >= HOT_C
+            hot = nozzle_c(bench) >= HOT_C
             offset = offset_of(touches, gauge_mm, STEPS_MM[-1], hot, 0.0 if probe is not None else former)
             bench.record.found(_offset_finding(offset), option=_as_touched(bench, offset, former))
         await bench.motion.go({"z": LIFT_MM}, DOWN_MM_S * 2)
@@ -242,7 +242,8 @@ async def _home_again(bench: Bench) -> None:
     await home_axis(bench, "z")
 
 
-def _nozzle_c(bench: Bench) -> float:
+def nozzle_c(bench: Bench) -> float:
+    """How warm the nozzle is now, °C."""
     for name in hotends(bench.machine):
         celsius = bench.heat.celsius(bench.machine.heaters[name].sensor)
         if celsius is not None:
@@ -281,7 +282,7 @@ def _concluded(
         before = bench.record.earlier("z-offset")
         other = before.finding("offset") if before is not None else None
         was_c = next((celsius for name, celsius in _nozzles(bench, before).items()), None)
-    now_c = _nozzle_c(bench)
+    now_c = nozzle_c(bench)
     if other is not None and was_c is not None and abs(was_c - now_c) > DIFFERS_C:
         differs = (offset.mm - other.value) * (1 if now_c > was_c else -1)
         findings.append(Finding("hot_less_cold", differs, unit="mm", words="hot less cold"))
