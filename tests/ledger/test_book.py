@@ -185,6 +185,24 @@ def test_an_intent_lasts_until_its_save_ends(folder: Path) -> None:
     assert book.pending_save() is None
 
 
+@pytest.mark.parametrize(
+    ("version", "missing"),
+    [(4, ("ALTER TABLE run DROP COLUMN remedies", "DROP TABLE mark")), (5, ("DROP TABLE mark",))],
+)
+def test_a_ledger_of_an_older_version_is_brought_to_this_one_and_loses_nothing(
+    version: int, missing: tuple[str, ...], folder: Path
+) -> None:
+    path = folder / "old.sqlite"
+    with contextlib.closing(Ledger(path)) as ledger:
+        ledger.report_fact(Fact("nozzle", "", "changed", "2026-01-01T00:00:00"))
+    with sqlite3.connect(path) as base:
+        for words in missing:
+            base.execute(words)
+        base.execute(f"PRAGMA user_version={version}")
+    with contextlib.closing(Ledger(path)) as ledger:
+        assert ledger.fact("nozzle").value == "changed" and ledger.marks("mesh name") == {}
+
+
 def test_garbage_and_other_versions_are_refused_with_a_sentence(folder: Path) -> None:
     path = folder / "bad.ledger"
     path.write_bytes(b"this is no database, whatever its name says" * 40)

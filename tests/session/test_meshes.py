@@ -12,7 +12,7 @@ from ublet.core.facts import Fact
 from ublet.core.level.mesh.live import HEIGHTS, live_mesh
 from ublet.core.run import Finding, Option, Proposal, TrialResult
 from ublet.ledger.entries import Opening
-from ublet.session.meshes import at_start, compared, difference_words, loading, taken
+from ublet.session.meshes import at_start, compared, difference_words, loading, none_live, rename, take_off, taken
 
 COUNT = 5
 
@@ -85,5 +85,36 @@ def test_a_print_loads_the_newest_of_its_sheet_and_warmth_that_still_holds(folde
             await session.connection.write_live({"probe.offset_x_mm": 3.0})
             none, why = at_start(session, taken(session))
             assert none is None and "no longer holds" in why and "offset_x_mm" in why
+
+    virtually(work)
+
+
+def test_a_mesh_has_a_name_of_ones_own_goes_off_the_list_and_none_may_be_live(folder: Path) -> None:
+    bed = np.random.default_rng(2).normal(0, 0.03, (COUNT, COUNT))
+
+    async def work() -> None:
+        async with Rig(folder, mended_tern()) as rig:
+            session = rig.session
+            session.ledger.report_fact(Fact("surface", "", "smooth", "2026-01-01T00:00:00"))
+            took(rig, bed, 60.0, "smooth")
+            took(rig, bed + 0.1, 60.0, "smooth")
+            newest, older = taken(session)
+            rename(session, newest, "  after   the move ")
+            assert [mesh.name for mesh in taken(session)] == ["after the move", older.name]
+            rename(session, newest, "")
+            assert taken(session)[0].name == newest.usual_name
+            take_off(session, newest)
+            assert [mesh.run for mesh in taken(session)] == [older.run]
+            assert session.ledger.latest("bed-mesh") is not None, "its run stays"
+            best, _ = at_start(session, taken(session))
+            assert best is not None and best.run == older.run, "a print is not offered it either"
+            take_off(session, newest, back=True)
+            assert len(taken(session)) == 2
+            await session.keep(loading(session, older), older.run)
+            assert live_mesh(session.live) is not None
+            await session.keep(none_live(session), None)
+            assert live_mesh(session.live) is None and not any(mesh.live for mesh in taken(session))
+            await session.keep(loading(session, older), older.run)
+            assert live_mesh(session.live) is not None, "and one comes back"
 
     virtually(work)

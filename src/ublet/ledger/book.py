@@ -206,6 +206,24 @@ class Ledger:
                 "UPDATE run SET outcome = 'halted', why = ? WHERE id = ?", [(CUT_OFF, number) for number in dead]
             )
 
+    # what a person says of a run afterwards
+
+    def mark(self, run: int, kind: str, value: str) -> None:
+        """Note something of a run, in place of what was noted of that kind; an empty value takes it away.
+
+        Raises:
+            LedgerError: it cannot be written.
+        """
+        with self._transaction():
+            if value:
+                self._base.execute("INSERT OR REPLACE INTO mark (run, kind, value) VALUES (?,?,?)", (run, kind, value))
+            else:
+                self._base.execute("DELETE FROM mark WHERE run = ? AND kind = ?", (run, kind))
+
+    def marks(self, kind: str) -> dict[int, str]:
+        """What is noted of that kind, by the run's number."""
+        return dict(self._rows("SELECT run, value FROM mark WHERE kind = ?", (kind,)))
+
     # facts
 
     def report_fact(self, fact: Fact) -> Fact:

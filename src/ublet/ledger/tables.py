@@ -7,7 +7,7 @@ from pathlib import Path
 
 from ublet.ledger.errors import LedgerError, unusable
 
-VERSION = 5
+VERSION = 6
 
 SCHEMA = """
 CREATE TABLE run (
@@ -47,6 +47,9 @@ CREATE TABLE intent (
     changes TEXT NOT NULL DEFAULT '[]');
 CREATE TABLE seen (
     id INTEGER PRIMARY KEY CHECK (id = 1), at TEXT NOT NULL, live TEXT NOT NULL, boot INTEGER, board_s REAL);
+CREATE TABLE mark (
+    run INTEGER NOT NULL REFERENCES run(id), kind TEXT NOT NULL, value TEXT NOT NULL,
+    PRIMARY KEY (run, kind)) WITHOUT ROWID;
 CREATE TABLE loan (setting TEXT PRIMARY KEY, former TEXT NOT NULL, lent TEXT NOT NULL) WITHOUT ROWID;
 CREATE INDEX run_by_trial ON run(trial, subject, outcome, id);
 CREATE INDEX run_by_outcome ON run(trial, outcome, id);
@@ -57,7 +60,11 @@ CREATE INDEX change_by_kind ON change(kind, id);
 CREATE INDEX fact_by_kind ON fact(kind, subject, id);
 """
 
-OLDER = {4: "ALTER TABLE run ADD COLUMN remedies TEXT NOT NULL DEFAULT '[]';"}
+MARKS = (
+    "CREATE TABLE mark (run INTEGER NOT NULL REFERENCES run(id), kind TEXT NOT NULL, value TEXT NOT NULL, "
+    "PRIMARY KEY (run, kind)) WITHOUT ROWID;"
+)
+OLDER = {4: f"ALTER TABLE run ADD COLUMN remedies TEXT NOT NULL DEFAULT '[]';{MARKS}", 5: MARKS}
 """What brings a ledger of an older version to this one; nothing that it holds is lost."""
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ublet.core.level.mesh.check_trials import Compared, compare
-from ublet.core.level.mesh.live import live_mesh, mesh_settings
+from ublet.core.level.mesh.live import HEIGHTS, live_mesh, mesh_settings
 from ublet.core.level.mesh.mesh import Mesh
 from ublet.core.run import Option, Proposal
 from ublet.core.settings import Value, frozen
@@ -21,6 +21,10 @@ ROUND_C, NEAR_C = 5, 8.0
 """A name has its temperature to so many degrees; a mesh is taken for a print whose bed differs by less, °C."""
 
 MOST = 12
+OWN_NAME, OFF_LIST = "mesh name", "mesh off the list"
+"""What a person notes of a mesh's run: a name of its own; that it is no longer offered."""
+
+LONGEST_NAME = 24
 SAME_MM = 1e-6
 
 
@@ -38,23 +42,55 @@ class StoredMesh:
     u_mm: float
     reasons: tuple[str, ...]
     live: bool
+    own_name: str = ""
 
     @property
     def name(self) -> str:
-        """Sheet and temperature: ``smooth, 60 °C``."""
+        """The builder's own, else sheet and temperature: ``smooth, 60 °C``."""
+        return self.own_name or self.usual_name
+
+    @property
+    def usual_name(self) -> str:
+        """Sheet and temperature."""
         warm = "as warm as it was" if self.bed_c is None else f"{ROUND_C * round(self.bed_c / ROUND_C):g} °C"
         return f"{self.surface or NO_SHEET}, {warm}"
 
 
 def taken(session: Session) -> tuple[StoredMesh, ...]:
-    """Meshes of proven runs, the newest first."""
+    """Meshes of proven runs, the newest first; not those that were taken off the list."""
+    off, names = session.ledger.marks(OFF_LIST), session.ledger.marks(OWN_NAME)
     entries = [run for trial in TRIALS for run in session.ledger.runs(trial, "proven", most=MOST)]
     live = live_mesh(session.live)
-    meshes = [_taken(session, entry, live) for entry in sorted(entries, key=lambda entry: -entry.id)]
+    newest = sorted((entry for entry in entries if entry.id not in off), key=lambda entry: -entry.id)
+    meshes = [_taken(session, entry, live, names.get(entry.id, "")) for entry in newest]
     return tuple(mesh for mesh in meshes if mesh is not None)[:MOST]
 
 
-def _taken(session: Session, entry: RunEntry, live: Mesh | None) -> StoredMesh | None:
+def rename(session: Session, mesh: StoredMesh, name: str) -> None:
+    """Give a mesh a name of one's own; empty: sheet and temperature again.
+
+    Raises:
+        LedgerError.
+    """
+    session.ledger.mark(mesh.run, OWN_NAME, " ".join(name.split())[:LONGEST_NAME])
+
+
+def take_off(session: Session, mesh: StoredMesh, back: bool = False) -> None:
+    """Offer a mesh no longer, or again; its run stays in the ledger.
+
+    Raises:
+        LedgerError.
+    """
+    session.ledger.mark(mesh.run, OFF_LIST, "" if back else "yes")
+
+
+def none_live(session: Session) -> Option:
+    """What makes no mesh the live one, until one is loaded or the board starts anew with what it has stored."""
+    effect = "Z follows no mesh: the bed is taken as flat"
+    return Option("no mesh", "none", (Proposal(HEIGHTS, session.live(HEIGHTS), (), "mm", effect),), {})
+
+
+def _taken(session: Session, entry: RunEntry, live: Mesh | None, own_name: str) -> StoredMesh | None:
     began = session.ledger.opening(entry.id).get("live", {})
     values: dict[str, Value] = {path: frozen(value) for path, value in began.items()}
     values |= {proposal.setting: proposal.after for proposal in entry.result.proposals}
@@ -72,6 +108,7 @@ def _taken(session: Session, entry: RunEntry, live: Mesh | None) -> StoredMesh |
         rms.uncertainty if rms is not None and rms.uncertainty else 0.0,
         session.presence.reasons(entry.rests),
         live is not None and _same(mesh, live),
+        own_name,
     )
 
 

@@ -115,9 +115,12 @@ def narrowed(choices: Sequence[PickerItem]) -> Callable[[str], Sequence[PickerIt
 class LineDialog(Dialog):
     """A line of text to type, checked as one types: ``check`` gives what is wrong, or None."""
 
-    def __init__(self, title: str, value: str, check: Callable[[str], str | None], hint: str = "") -> None:
+    def __init__(
+        self, title: str, value: str, check: Callable[[str], str | None], hint: str = "", may_be_empty: bool = False
+    ) -> None:
         super().__init__()
         self.heading, self.value, self.check, self.hint = title, value, check, hint
+        self.may_be_empty = may_be_empty
 
     def compose(self) -> ComposeResult:
         """The field, and what is wrong."""
@@ -136,7 +139,7 @@ class LineDialog(Dialog):
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Take a good line."""
-        if event.value and self.check(event.value) is None:
+        if (event.value or self.may_be_empty) and self.check(event.value) is None:
             self.close_with(event.value)
 
 

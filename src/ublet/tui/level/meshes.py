@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from rich.text import Text
 from textual.app import ComposeResult
@@ -10,10 +12,23 @@ from textual.containers import Vertical
 from textual.widgets import Static
 
 from ublet.core.level.mesh.mesh import filled
+from ublet.core.run import Option
 from ublet.core.trouble import Trouble
-from ublet.session.meshes import StoredMesh, at_start, compared, difference_words, loading, taken
+from ublet.session.meshes import (
+    LONGEST_NAME,
+    StoredMesh,
+    at_start,
+    compared,
+    difference_words,
+    loading,
+    none_live,
+    rename,
+    take_off,
+    taken,
+)
 from ublet.session.session import Session
 from ublet.tui.frame.dialogs import Dialog
+from ublet.tui.frame.pickers import LineDialog
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
@@ -34,6 +49,10 @@ class MeshesDialog(Dialog):
         Binding("down", "choose(1)", show=False),
         Binding("c", "compare", show=False),
         Binding("u", "use", show=False),
+        Binding("n", "none", show=False),
+        Binding("r", "rename", show=False),
+        Binding("x", "take_off", show=False),
+        Binding("z", "bring_back", show=False),
     ]
 
     def __init__(self, session: Session) -> None:
@@ -43,6 +62,7 @@ class MeshesDialog(Dialog):
         self.chosen = 0
         self.other = next((n for n, stored in enumerate(self.known) if stored.live), 0)
         self.said: tuple[str, str] = ("", Ink.text)
+        self.taken_off: list[StoredMesh] = []
 
     def compose(self) -> ComposeResult:
         """Heading, picture, table, what was said, keys."""
@@ -51,7 +71,11 @@ class MeshesDialog(Dialog):
             yield Static(id="meshes-picture")
             yield Static(id="meshes-table")
             yield Static(id="meshes-message")
-            yield Static("↑↓ mesh    c compares the others with it    u makes it live    esc closes", classes="keys")
+            yield Static(
+                "↑↓ mesh    c compares the others with it    u makes it live    n none for this print    r names it    "
+                "x off the list    esc closes",
+                classes="keys",
+            )
 
     def on_mount(self) -> None:
         """Show it."""
@@ -122,11 +146,67 @@ class MeshesDialog(Dialog):
         if not self.known:
             return
         chosen: StoredMesh = self.known[self.chosen]
-        option = loading(self.session, chosen)
+        said = f"✓ “{chosen.name}” is live; lost at power-off until it is saved."
+        await self._keep(loading(self.session, chosen), chosen.run, said)
+
+    async def action_none(self) -> None:
+        """No mesh for this print."""
+        stored = "the stored one counts again at power-on, or u loads one"
+        await self._keep(none_live(self.session), None, f"✓ No mesh is live, for this print: {stored}.")
+
+    async def _keep(self, option: Option, run: int | None, said: str) -> None:
         try:
-            await self.session.keep(option, chosen.run)
-            self.said = (f"✓ “{chosen.name}” is live; lost at power-off until it is saved.", Ink.proposal)
+            await self.session.keep(option, run)
+            self.said = (said, Ink.proposal)
         except Trouble as error:
             self.said = (f"✗ Not loaded: {error}", Ink.stop)
+        self._read_again()
+
+    def _read_again(self) -> None:
         self.known = taken(self.session)
+        self.chosen = max(0, min(self.chosen, len(self.known) - 1))
+        self.other = max(0, min(self.other, len(self.known) - 1))
         self._show()
+
+    def action_rename(self) -> None:
+        """A name of the builder's own for the chosen one."""
+        if not self.known:
+            return
+        chosen = self.known[self.chosen]
+
+        def wrong(text: str) -> str | None:
+            return f"at most {LONGEST_NAME} characters" if len(" ".join(text.split())) > LONGEST_NAME else None
+
+        def named(name: str | None) -> None:
+            if name is not None:
+                self._noted(lambda: rename(self.session, chosen, name), f"✓ It is called “{' '.join(name.split())}”.")
+
+        hint = f"empty: {chosen.usual_name}"
+        self.app.push_screen(LineDialog(f"Name of “{chosen.name}”", chosen.own_name, wrong, hint, True), named)
+
+    def action_take_off(self) -> None:
+        """Offer the chosen one no longer."""
+        if not self.known:
+            return
+        chosen = self.known[self.chosen]
+        if chosen.live:
+            self.said = (f"✗ “{chosen.name}” is live: load another, or none (n), first.", Ink.stop)
+            self._show()
+            return
+        self.taken_off.append(chosen)
+        said = f"✓ “{chosen.name}” is off the list; its run {chosen.run} stays in the ledger. z brings it back."
+        self._noted(lambda: take_off(self.session, chosen), said)
+
+    def action_bring_back(self) -> None:
+        """Offer again what was taken off last."""
+        if self.taken_off:
+            last = self.taken_off.pop()
+            self._noted(lambda: take_off(self.session, last, back=True), f"✓ “{last.name}” is on the list again.")
+
+    def _noted(self, note: Callable[[], None], said: str) -> None:
+        try:
+            note()
+            self.said = (said, Ink.proposal)
+        except Trouble as error:
+            self.said = (f"✗ {error}", Ink.stop)
+        self._read_again()
