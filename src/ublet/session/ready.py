@@ -60,10 +60,10 @@ async def _walk(machine: Path, scenario: Path, store: Path, say: Callable[[str],
         for number, name in enumerate(WALKED, start=1):
             say(f"{number} of {len(WALKED)}: {name.replace('-', ' ')}")
             await _until_proven(session, TRIALS[name], watcher)
-        if shadows := session.shadowed():
-            await session.settle_shadows({row.path: "file" for row in shadows})
         if session.unsaved():
             await session.save()
+        if shadows := session.shadowed():  # what was kept and saved is in both and shadows nothing
+            await session.settle_shadows({row.path: "file" for row in shadows})
 
 
 async def _until_proven(session: Session, spec: TrialSpec, watcher: Looking) -> None:
