@@ -84,7 +84,7 @@ def test_a_machine_files_mend_is_kept_and_saved_by_one_key(tmp_path: Path) -> No
     try:
         to(screen, "inputs by hand")
         screen.wait("You press each of 3 switches by hand")
-        screen.key("Enter", "Enter")
+        screen.key("Enter")
         press_each(screen)
         screen.wait("Pressing the X endstop moved the Y endstop")
         screen.key("K")

@@ -140,7 +140,7 @@ def lost_steps(bench: Bench, shifts: Mapping[str, float]) -> tuple[float, bool]:
         carried = [axis for axis in built.axes_of(motor) if axis in shifts]
         if not carried:
             continue
-        step = max(_full_step_mm(bench.machine, axis) for axis in carried)
+        step = max(full_step_mm(bench.machine, axis) for axis in carried)
         spread = math.hypot(*(homing_spread(bench, axis) for axis in carried))
         off = travel.get(motor, 0.0)
         worst = off if abs(off) > abs(worst) else worst
@@ -174,7 +174,8 @@ def homing_spread(bench: Bench, name: str) -> float:
     return finding.value if finding is not None else TYPICAL_SPREAD_MM
 
 
-def _full_step_mm(machine: MachineFile, name: str) -> float:
+def full_step_mm(machine: MachineFile, name: str) -> float:
+    """What one full step of an axis's motor moves, mm."""
     axis = axis_of(machine, name)
     motor = next(iter(axis.motors.values()))
     return motor.microsteps / axis_steps_per_mm(axis, motor)

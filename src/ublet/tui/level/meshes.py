@@ -72,8 +72,8 @@ class MeshesDialog(Dialog):
             yield Static(id="meshes-table")
             yield Static(id="meshes-message")
             yield Static(
-                "↑↓ mesh    c compare with it    u make it live    n none for this print    r name    x off the list    "
-                "esc closes",
+                "↑↓ mesh    c compare with it    u make it live    n none for this print    r name    "
+                "x off the list    esc closes",
                 classes="keys",
             )
 

@@ -12,6 +12,7 @@ from ublet.core.bench import Bench
 from ublet.core.level.coil.curve import curve_of, no_coil
 from ublet.core.level.coil.scan import ScanLines, heights_in_pass
 from ublet.core.level.mesh.figures import mesh_figures
+from ublet.core.level.mesh.following import following_costs
 from ublet.core.level.mesh.live import mesh_settings, unfollowed
 from ublet.core.level.mesh.mesh import WRONG_MM, Mesh, outliers
 from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_needs, probe_of, probing, probing_uses
@@ -30,6 +31,7 @@ from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.trial_times import TrialTimes
 from ublet.core.units import duration
 
+FADE = "mesh.fade_mm"
 A_POINT_S = 2.4
 """Besides its way and its touches a point takes about so long over the line, s."""
 
@@ -301,10 +303,15 @@ async def concluded(
     if wrong:
         places = "; ".join(probe_words(place) for place in wrong)
         why += f" Do not repeat, or do not fit their neighbours: {places}. Look for plastic on the sheet there."
+    costs = following_costs(bench.machine, mesh, number_of(bench, FADE))
+    why += f" {costs.words}"
     effect = "Z follows it from now on, fading out with the height"
     proposals = tuple(
         Proposal(path, bench.settings.shown(path), new, unit, effect) for path, new, unit in mesh_settings(mesh)
     )
+    if costs.better_mm is not None:
+        slower = f"layers differ by {100 * costs.uneven * costs.fade_mm / costs.better_mm:.1f} %"
+        proposals += (Proposal(FADE, costs.fade_mm, costs.better_mm, "mm", slower),)
     option = Option("this mesh", "then the first layer", proposals, {"range": figures.range_mm})
     advice: list[Remedy] = []
     if figures.range_mm > WORTH_MM or tilt > max(0.1, 2 * figures.warp_mm):
