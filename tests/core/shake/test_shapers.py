@@ -9,7 +9,8 @@ import pytest
 
 from ublet.benchmark.structures import structure
 from ublet.core.shake.choosing import Limits, best_named, choose
-from ublet.core.shake.frame import Mode, frequency_response
+from ublet.core.shake.frame import Mode, frequency_response, rings_mm
+from ublet.core.shake.shaper_trials import pays_words
 from ublet.core.shake.shapers import NAMED, ImpulseSequence, named, optimised, residual, vibration
 
 
@@ -96,3 +97,25 @@ def test_a_frame_follows_slowly_and_peaks_where_it_should() -> None:
     assert abs(frequency_response([mode], np.array([0.01]))[0]) == pytest.approx(1.0, abs=1e-4)
     assert abs(frequency_response([mode], np.array([30.0]))[0]) == pytest.approx(1 / (2 * 0.05))
     assert abs(frequency_response([mode], np.array([300.0]))[0]) == pytest.approx(1 / 99, rel=0.01)
+
+
+def test_an_axis_rings_without_a_shaper_as_far_as_its_equation_of_motion_says() -> None:
+    """Integrated step by step: after an acceleration that begins at once the nozzle rings about its lag."""
+    mode, acceleration, step_s = Mode(40.0, 0.01, 1.0, 0.4), 3000.0, 1e-5
+    lag, speed, lowest = 0.0, 0.0, 0.0
+    for _ in range(round(0.5 / 40.0 / step_s) + 1):  # half a period: its first and largest amplitude
+        speed += (-acceleration - 2 * mode.damping_ratio * mode.w * speed - mode.w**2 * lag) * step_s
+        lag += speed * step_s
+        lowest = min(lowest, lag)
+    about = acceleration / mode.w**2
+    amplitude, u = rings_mm([mode], acceleration)
+    assert amplitude == pytest.approx(-lowest - about, rel=0.04)
+    assert u == pytest.approx(amplitude * 2 * 0.4 / 40.0)
+    two = rings_mm([Mode(40.0, 0.05, 0.6), Mode(80.0, 0.05, 0.4)], acceleration)[0]
+    assert two == pytest.approx(about * (0.6 + 0.4 / 4))
+
+
+def test_where_nobody_sees_it_a_shaper_is_said_not_to_pay() -> None:
+    limits = Limits(acceleration_mm_s2=500.0)
+    assert "nobody sees that in a print" in pays_words("x", 0.002, limits)
+    assert pays_words("y", 0.021, limits) == "Y without one rings by 21 µm at 500 mm/s²."

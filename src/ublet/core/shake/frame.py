@@ -44,6 +44,17 @@ def frequency_response(modes: Sequence[Mode], hz: Floats) -> Complex:
     return response
 
 
+def rings_mm(modes: Sequence[Mode], acceleration_mm_s2: float) -> tuple[float, float]:
+    """How far an axis rings after its acceleration changes at once by so much, and its standard uncertainty, mm.
+
+    A mode that follows ``p w^2 / (s^2 + 2 z w s + w^2)`` lags its command by ``p a / w^2`` under a steady acceleration
+    ``a``; when that begins or ends, it rings by as much. In the worst case all modes add.
+    """
+    amplitudes = [abs(mode.modal_share) * acceleration_mm_s2 / mode.w**2 for mode in modes]
+    u = [mm * 2 * mode.frequency_u / mode.frequency_hz for mm, mode in zip(amplitudes, modes, strict=True)]
+    return sum(amplitudes), math.hypot(*u)
+
+
 FEET_HZ = 15.0
 """Below, a mode of a small share is the whole machine on its feet."""
 

@@ -15,7 +15,7 @@ from ublet.core.remedy import GoTo
 from ublet.core.run import Finding, Option, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, Value, setting
 from ublet.core.shake.choosing import OPTIMISED, Limits, ShaperCandidate, ShaperChoice, choose, judged
-from ublet.core.shake.frame import Mode, in_print
+from ublet.core.shake.frame import Mode, in_print, rings_mm
 from ublet.core.shake.loaded import loaded_drift
 from ublet.core.shake.mode_fit import LEAST_FRACTION
 from ublet.core.shake.resonance_trials import modes_of
@@ -74,6 +74,9 @@ class ShaperParameters(Part):
     )
 
 
+UNSEEN_MM = 0.005
+"""Waves beside an edge that are lower than this are not seen, mm."""
+
 UNFOUND_U = LEAST_FRACTION / math.sqrt(12)
 """A mode that is not reported has a share anywhere from none to the least that is reported; standard."""
 
@@ -93,6 +96,7 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
     swept = bench.record.earlier("resonance")
     choices: dict[str, tuple[ShaperChoice, Limits]] = {}
     findings: list[Finding] = []
+    pays: list[str] = []
     for axis, all_modes in frame.items():
         modes = in_print(all_modes)
         own = getattr(bench.machine.axes, axis).acceleration_mm_s2
@@ -103,6 +107,9 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
         choices[axis] = (choice, limits)
         taken = taken_of(choice, aim.shaper)
         findings += about({"axis": axis}, shaper_findings(taken, modes, limits))
+        unshaped = rings_mm(modes, limits.acceleration_mm_s2)
+        findings += about({"axis": axis}, [Finding("unshaped", *unshaped, "mm", words="rings without a shaper by")])
+        pays.append(pays_words(axis, unshaped[0], limits))
         _drawn(bench, axis, choice, modes)
         bench.record.found(*findings)
     options = options_of(bench, choices)
@@ -114,6 +121,7 @@ async def input_shaper(bench: Bench, aim: ShaperParameters) -> TrialResult:
         if limits.drift > aim.drift
     ]
     words += [said for axis, (choice, _) in choices.items() if (said := unused_by_hand(axis, choice, aim))]
+    words += pays
     missing = [axis.upper() for axis in AXES if axis not in frame]
     if missing:
         words.append(f"{several(missing)} was not swept: it is left as it is.")
@@ -190,6 +198,14 @@ def unused_by_hand(axis: str, choice: ShaperChoice, aim: ShaperParameters) -> st
         f"{axis.upper()}: {taken.name} has no frequency and no damping to set by hand; name a shaper that has them "
         "(the parameter shaper)."
     )
+
+
+def pays_words(axis: str, amplitude_mm: float, limits: Limits) -> str:
+    """What an axis would do without a shaper, and whether one is worth its rounding."""
+    rings = f"{axis.upper()} without one rings by {1000 * amplitude_mm:.0f} µm at {limits.acceleration_mm_s2:g} mm/s²"
+    if amplitude_mm >= UNSEEN_MM:
+        return f"{rings}."
+    return f"{rings}: nobody sees that in a print. A shaper pays only for faster ones; without it corners stay sharp."
 
 
 def taken_of(choice: ShaperChoice, wanted: str) -> ShaperCandidate:
