@@ -7,11 +7,13 @@ from pathlib import Path
 import numpy as np
 
 from tests.conftest import Rig, mended_tern, virtually
+from ublet.core.catalogue import TRIALS
 from ublet.core.evidence import Dependency
 from ublet.core.facts import Fact
 from ublet.core.level.mesh.live import HEIGHTS, live_mesh
 from ublet.core.run import Finding, Option, Proposal, TrialResult
 from ublet.ledger.entries import Opening
+from ublet.session.chain import ChainLink, chain
 from ublet.session.meshes import at_start, compared, difference_words, loading, none_live, rename, take_off, taken
 
 COUNT = 5
@@ -116,5 +118,31 @@ def test_a_mesh_has_a_name_of_ones_own_goes_off_the_list_and_none_may_be_live(fo
             assert live_mesh(session.live) is None and not any(mesh.live for mesh in taken(session))
             await session.keep(loading(session, older), older.run)
             assert live_mesh(session.live) is not None, "and one comes back"
+
+    virtually(work)
+
+
+def test_a_first_layer_stands_on_a_mesh_that_is_live_and_as_warm(folder: Path) -> None:
+    bed = np.random.default_rng(3).normal(0, 0.03, (COUNT, COUNT))
+
+    async def work() -> None:
+        async with Rig(folder, mended_tern()) as rig:
+            session, spec = rig.session, TRIALS["first-layer"]
+
+            def link(material: str) -> ChainLink:
+                links = chain(session, spec, spec.parameters(material=material))
+                return next(link for link in links if link.station.name == "bed mesh")
+
+            assert link("pla").state == "open"
+            session.ledger.report_fact(Fact("surface", "", "smooth", "2026-01-01T00:00:00"))
+            took(rig, bed, 60.0, "smooth")
+            mesh = taken(session)[0]
+            assert link("pla").state == "stale" and link("pla").reason.endswith("is for it and not live: load it (m)")
+            await session.keep(loading(session, mesh), mesh.run)
+            assert link("pla").met and link("").met, "the first material"
+            hot = link("asa")
+            assert not hot.met and "near asa's 105 °C (only at 60): probe one as warm" in hot.reason
+            await session.keep(none_live(session), None)
+            assert not link("pla").met
 
     virtually(work)

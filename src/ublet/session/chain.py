@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Protocol, runtime_checkable
 
 from ublet.core.level.warmth import WarmUp, wanted
 from ublet.core.machine.schema import MachineFile
-from ublet.core.route import Condition, Station, stands_on
+from ublet.core.route import Condition, Station, stands_on, station_named
 from ublet.core.run import TrialFailed
 from ublet.core.settings import Part
 from ublet.core.trial import TrialSpec
 from ublet.core.words import several
+from ublet.session.meshes import at_start, taken
 from ublet.session.session import Session
 from ublet.session.standings import standing
 
@@ -22,6 +24,16 @@ UNMET: dict[Condition, str] = {
     "waiting": "not possible yet",
     "running": "running",
 }
+
+
+MESH = station_named("bed mesh")
+
+
+@runtime_checkable
+class Printed(Protocol):
+    """Parameters of what is printed of a material, or warmed as for it."""
+
+    material: str
 
 
 @dataclass(frozen=True)
@@ -52,7 +64,19 @@ def chain(session: Session, spec: TrialSpec, aim: Part) -> tuple[ChainLink, ...]
         state = standing(session, station)
         if state.state != "waiting":
             links.append(ChainLink(station, state.state, state.reason))
+    if isinstance(aim, Printed):
+        links = [_with_its_mesh(session, link, aim.material) if link.station == MESH else link for link in links]
     return tuple(links)
+
+
+def _with_its_mesh(session: Session, link: ChainLink, material: str) -> ChainLink:
+    """The bed mesh, for a print of a material (empty: the first): the live one must be of its sheet and as warm."""
+    if not link.met:
+        return link
+    best, why = at_start(session, taken(session), material)
+    if best is None:
+        return ChainLink(link.station, "stale", why)
+    return link if best.live else ChainLink(link.station, "stale", f"“{best.name}” is for it and not live: load it (m)")
 
 
 def heated_parts(machine: MachineFile, aim: Part) -> tuple[str, ...]:

@@ -71,7 +71,8 @@ def not_started(links: Sequence[ChainLink]) -> str:
     missing = [link for link in links if not link.met]
     more = f" and {counted(len(missing) - 1, 'station')} more" if len(missing) > 1 else ""
     words = f"Not started: it stands on {missing[0].words}{more}"
-    return f"{words}. c goes to {missing[0].station.name}; b begins all the same, and the run notes it."
+    reason = f": {missing[0].reason}" if missing[0].reason else ""
+    return f"{words}{reason}. c goes to {missing[0].station.name}; b begins all the same, and the run notes it."
 
 
 class TrialBench(Asking):
