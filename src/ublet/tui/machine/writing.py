@@ -255,12 +255,12 @@ class WriteBench(StationBench):
         elif not self.planned.same_as_running:
             key_words(text, "enter", f"writes the image: {self._summary()}.")
             text.append(" You see what changes before it is sent. Nothing moves, nothing heats.", Ink.dim)
-        hidden = [row for row in self.shown if row.shadowed]
+        hidden = self.hidden
         if hidden and self.planned.same_as_running:
             text.append(f"{len(hidden)} stored value{'s' * (len(hidden) > 1)} hide the file's. ", Ink.focus)
             key_words(text, "space", "chooses what to do with one, ")
             key_words(text, "A", "the same for all, ")
-            key_words(text, "enter", "settles what is chosen.")
+            key_words(text, "enter", "settles what is chosen." if self.choices else "takes the file's for all.")
         elif hidden:
             text.append(f"\n{len(hidden)} stored values will hide the image's: settle them after.", Ink.focus)
         return text
@@ -289,11 +289,11 @@ class WriteBench(StationBench):
         """Only the keys that work now are shown."""
         ready = self.session.connection.linked and self.session.connection.state.mode == "ready" and not self.phase
         if action == "go":
-            return ready and self.planned is not None and (not self.planned.same_as_running or bool(self.choices))
+            return ready and self.planned is not None and (not self.planned.same_as_running or bool(self.hidden))
         if action == "choose":
             return ready and self.row is not None and self.row.shadowed
         if action == "choose_all":
-            return ready and any(row.shadowed for row in self.shown)
+            return ready and bool(self.hidden)
         if action == "back_up":
             return ready
         return True
@@ -317,6 +317,11 @@ class WriteBench(StationBench):
         self.cursor = next((n for n, row in enumerate(self.shown) if row.path == here), 0)
         self._draw()
 
+    @property
+    def hidden(self) -> list[LayerRow]:
+        """Settings whose stored value hides the file's."""
+        return [row for row in self.shown if row.shadowed]
+
     def action_choose(self) -> None:
         """The next way to settle the setting under the cursor."""
         if self.row is not None and self.row.shadowed:
@@ -339,7 +344,9 @@ class WriteBench(StationBench):
         """Write the image; or, when it is written, settle what was chosen."""
         if self.planned is not None and not self.planned.same_as_running:
             self._offer_write(self.planned)
-        elif self.choices:
+        elif self.hidden:
+            if not self.choices:
+                self.action_choose_all()
             self._offer_settling()
 
     def _offer_write(self, planned: Planned) -> None:
@@ -392,7 +399,7 @@ class WriteBench(StationBench):
 
     def _offer_settling(self) -> None:
         text = Text()
-        shadowed = {row.path: row for row in self.shown}
+        shadowed = {row.path: row for row in self.hidden}
         for path, value in settled_values(self.choices, shadowed).items():
             row = shadowed[path]
             text.append(f"{path:<32}", Ink.text)
