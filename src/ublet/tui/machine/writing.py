@@ -248,6 +248,8 @@ class WriteBench(StationBench):
             text.append(f"{self.message[0]}\n", self.message[1])
         if self.planned is None or not self.session.connection.linked:
             return text
+        if self.phase:
+            return text  # how far it is stands above
         if self.session.draft.dirty:
             text.append("The draft has edits that are not in the file yet: ctrl+s writes them first.\n", Ink.proposal)
         if self.planned.refused:
