@@ -95,3 +95,20 @@ def test_every_preset_is_good_and_has_no_warning(path: object) -> None:
 def test_the_same_file_for_another_board_names_every_socket_that_it_lacks() -> None:
     found = [problem for problem in problems({"board.model": "alder-4"}) if problem.key.endswith("socket")]
     assert len(found) == 20 and all("alder-4" in problem.allowed for problem in found)
+
+
+@pytest.mark.parametrize(
+    ("supply", "bed", "severity", "words"),
+    [
+        (240, 140, None, ""),
+        (210, 140, "warning", "Take a supply of 212 W, lower heaters.bed.power_limit to 0.98"),
+        (150, 140, "error", "all heaters at once take 180"),
+        (150, 0, None, "one of its own does not count"),
+    ],
+)
+def test_all_heaters_at_once_are_within_the_supply(supply: int, bed: int, severity: str | None, words: str) -> None:
+    text = (DATA / "machines" / "wren-180.toml").read_text(encoding="utf-8")
+    text = edited(text, {"supply.watts": supply, "heaters.bed.watts": bed})
+    wrong = [problem for problem in problems({}, text) if problem.key == "supply.watts"]
+    assert [problem.severity for problem in wrong] == ([severity] if severity else [])
+    assert not severity or words in f"{wrong[0].found}. {wrong[0].mend}"

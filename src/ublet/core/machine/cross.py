@@ -7,7 +7,7 @@ from itertools import pairwise
 
 from ublet.core.machine.boards import Boards
 from ublet.core.machine.checked import CheckContext
-from ublet.core.machine.cross_heat import heaters_checked, materials_checked, sensors_checked
+from ublet.core.machine.cross_heat import heaters_checked, materials_checked, sensors_checked, supply_checked
 from ublet.core.machine.image import module_plan
 from ublet.core.machine.problem import KeyLines, Problem, nearest
 from ublet.core.machine.schema import SETTINGS, MachineFile
@@ -347,6 +347,7 @@ CHECKS = (
     _references,
     sensors_checked,
     heaters_checked,
+    supply_checked,
     materials_checked,
     _axes,
     _homing,

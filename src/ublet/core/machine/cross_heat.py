@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 
 from ublet.core.heat.curves import GENERIC, curve_of
@@ -81,6 +82,36 @@ def heaters_checked(c: CheckContext) -> Iterator[Problem]:
                 f"at most the {part}'s maximum, {max(limits):g} °C" if limits else f"nothing: no {part} is declared"
             )
             yield c.problem(f"axes.z.homing.{key}", f"{wanted:g} °C", allowed, "Lower it or leave it out.")
+
+
+LEAST_LIMIT = 0.1
+"""No lower power limit is proposed."""
+
+FOR_HEATERS = 0.85
+"""Of a supply's watts heaters may take so much together; the rest is for motors, fans and the board."""
+
+
+def supply_checked(c: CheckContext) -> Iterator[Problem]:
+    """All heaters at once within what the supply gives."""
+    supply = c.machine.supply
+    if supply is None:
+        return
+    takes = {name: heater.watts * heater.power_limit for name, heater in c.machine.heaters.items() if heater.watts}
+    whole, allowed = sum(takes.values()), FOR_HEATERS * supply.watts
+    if whole <= allowed:
+        return
+    largest = max(takes, key=lambda name: takes[name])
+    left = allowed - (whole - takes[largest])
+    limit = math.floor(100 * left / (c.machine.heaters[largest].watts or 1.0)) / 100
+    lower = f"lower heaters.{largest}.power_limit to {limit:g}, " if limit >= LEAST_LIMIT else ""
+    yield c.problem(
+        "supply.watts",
+        f"{supply.watts:g} W, and all heaters at once take {whole:.0f}",
+        f"heaters that take at most {allowed:.0f} W together, {100 * FOR_HEATERS:.0f} % of it",
+        f"Take a supply of {math.ceil(whole / FOR_HEATERS):d} W, {lower}or give one of them a supply of its own "
+        "(watts = 0).",
+        "error" if whole > supply.watts else "warning",
+    )
 
 
 def materials_checked(c: CheckContext) -> Iterator[Problem]:

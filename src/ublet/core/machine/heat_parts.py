@@ -138,6 +138,13 @@ class Heater(Part):
     power_limit: float = setting(
         "Largest duty the board may use.", unit="duty", low=0.1, high=1, default=1.0, board=True, acts="plant"
     )
+    watts: float | None = setting(
+        "What it takes from the machine's supply at full duty; 0: it has one of its own; left out: not known.",
+        unit="W",
+        low=0,
+        high=3000,
+        default=None,
+    )
     control: Literal["pid", "on-off"] = setting(
         "How it is held: PID, or on-off with a hysteresis.", default="pid", board=True, acts="holding"
     )
@@ -156,6 +163,13 @@ class Heater(Part):
     guards: Guards = Field(default_factory=Guards)
     limits: dict[Name, Limit] = Field(default_factory=dict)
     gains: dict[Name, GainSet] = Field(default_factory=dict)
+
+
+class Supply(Part):
+    """The power supply of heaters, motors and fans."""
+
+    volts: float = setting("Its voltage.", unit="V", low=5, high=60)
+    watts: float = setting("Most that it gives for long.", unit="W", low=10, high=5000)
 
 
 class Fan(Part):

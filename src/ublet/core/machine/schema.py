@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from ublet.core.machine.heat_parts import Fan, Guards, Heater, Material, Sensor
+from ublet.core.machine.heat_parts import Fan, Guards, Heater, Material, Sensor, Supply
 from ublet.core.machine.layouts import LAYOUTS, Layout
 from ublet.core.machine.level_parts import BedSettings, Lifts, MeshSettings, ProbeSettings
 from ublet.core.machine.motion_parts import Axes, Axis, Endstop, MotionSettings, Motor
@@ -61,6 +61,7 @@ class MachineFile(Part):
     sensors: dict[Name, Sensor]
     heaters: dict[Name, Heater]
     fans: dict[Name, Fan] = Field(default_factory=dict)
+    supply: Supply | None = None
     extruder: Extruder | None = None
     bed: BedSettings
     probe: ProbeSettings | None = None
