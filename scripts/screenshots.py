@@ -6,6 +6,7 @@ Needs tmux, xvfb, xterm and imagemagick (Debian packages).
 
 from __future__ import annotations
 
+import math
 import os
 import shutil
 import subprocess
@@ -36,6 +37,9 @@ class Stage:
         size = ["-x", str(columns), "-y", str(rows)]
         kept = {f"XDG_{kind}_HOME": str(self.folder / kind) for kind in ("STATE", "CONFIG", "DATA")}
         env = {**os.environ, **kept, "COLORTERM": "truecolor"}
+        preferences = self.folder / "CONFIG" / "ublet" / "preferences.toml"
+        preferences.parent.mkdir(parents=True)
+        preferences.write_text("ask_unmet = false\n", encoding="utf-8")  # it begins in the middle of the route
         subprocess.run([*self.tmux, "new-session", "-d", "-s", "shots", *size, *command], check=True, env=env)
         read_end, write_end = os.pipe()
         screen = f"{columns * 8}x{rows * 17 + 1}x24"
@@ -161,7 +165,6 @@ def move(out: Path) -> None:
             stage.wait("3 of 3")
             stage.key("Enter")
             stage.wait("How far did X go")
-            stage.shot(out / "steps.png")
             stage.key("Escape", "Tab", "Down")
             stage.wait("Homes, then runs there and back")
             stage.key("Enter", "Enter")
@@ -181,7 +184,7 @@ def extrude(stage: Stage, out: Path) -> None:
     stage.wait("Go to test piece")
     stage.key("Enter")
     stage.wait("by live settings")
-    stage.key("p", "Space", *"side_mm=100", "Space", *"rounds=6", "Enter")
+    stage.key("p", *"side_mm=100", "Space", *"rounds=6", "Enter")
     stage.wait("a square of 100 mm")
     stage.key("Enter")
     stage.wait("square 1 of 6, ")
@@ -249,13 +252,15 @@ def level(out: Path) -> None:
             stage.key("Enter")
             stage.wait("from lowest to highest", 600)
             stage.shot(out / "mesh.png")
-            stage.key("k", "p", "Space", *"bed_c=100", "Enter")
+            stage.key("k", "p", *"bed_c=100", "Enter")
             stage.wait("bed 100 °C")
             stage.key("Enter")
             stage.wait("point 2", 600)
             stage.wait("from lowest to highest", 600)
             stage.key("m")
             stage.wait("A print would load")
+            stage.key("r", *"winter", "Enter")
+            stage.wait("It is called")
             stage.shot(out / "meshes.png")
             stage.key("Escape")
             layer(stage, out)
@@ -306,7 +311,7 @@ def shake(out: Path) -> None:
             stage.wait("no errors")
             to(stage, "resonance")
             stage.wait("both diagonals")
-            stage.key("p", "Space", *"seconds=30", "Enter", "Enter")
+            stage.key("p", *"seconds=30", "Enter", "Enter")
             stage.wait("Which side did otherwise")
             stage.key("Enter")
             stage.wait("Tighten belt B", 600)
@@ -339,26 +344,57 @@ def shake(out: Path) -> None:
             stage.close()
 
 
-def coil(out: Path) -> None:
-    """The curve of a coil, found without anybody looking on before the app is opened."""
-    from ublet.session.headless import run_on_scenario
-    from ublet.session.orders import order_for
+def vase() -> str:
+    """A print text of a round vase: one wall, 60 layers, in the standard's words."""
+    lines = ["(a vase of one wall)", "G21 G90", "G92 E0"]
+    for layer in range(60):
+        radius = 30 + 9 * math.sin(layer / 11)
+        lines.append(f"G0 Z{0.2 + 0.25 * layer:.2f} F600")
+        lines.append("G92 E0")
+        for step in range(73):
+            turn = 2 * math.pi * step / 72
+            x, y = 120 + radius * math.cos(turn), 115 + radius * math.sin(turn)
+            pushed = f" E{0.033 * radius / 72 * 6.28 * step:.4f} F2400" if step else " F6000"
+            lines.append(f"G{1 if step else 0} X{x:.3f} Y{y:.3f}{pushed}")
+    return "\n".join(lines) + "\n"
 
+
+def ready(out: Path) -> None:
+    """On a demonstration that is ready: parameters as a form, what is done by hand, a print of one's own."""
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
-        machine, scenario = prepare("tern-coil", Path(folder))
-        scenario.write_text(well_wired(scenario.read_text(encoding="utf-8")), encoding="utf-8")
-        for trial in ("coil-current", "coil-curve"):
-            run_on_scenario(order_for(trial, [], keep=True, save=True), scenario, machine, 1, lambda progress: None)
-            shutil.copyfile(machine, Path(folder) / "machines" / machine.name)
-        stage = Stage([sys.executable, "-m", "ublet", "demo", "--machine", "tern-coil", "--dir", folder])
+        text = Path(folder) / "vase.gcode"
+        text.write_text(vase(), encoding="ascii")
+        command = [sys.executable, "-m", "ublet", "demo", "--ready", "--dir", f"{folder}/demo", "--speed", "30"]
+        stage = Stage(command)
         try:
             stage.wait("no errors")
-            to(stage, "coil", "probe")
-            stage.wait("too quiet below")
+            to(stage, "bed", "mesh")
+            stage.wait("no mesh is live")
+            stage.key("p", "Down", "Down", "Down", "Enter")
+            stage.wait("Parameters of bed mesh")
+            stage.shot(out / "parameters.png")
+            stage.key("Escape", "F4")
+            stage.wait("By hand, at the machine")
+            stage.key("h")
+            stage.wait("10 mm\n", 600)
+            stage.key("l")
+            stage.wait("Loaded:", 600)
+            stage.key("m")
+            stage.wait("Motors off: carriages")
+            stage.shot(out / "by-hand.png")
             stage.key("o")
-            stage.wait("noise at")
-            stage.shot(out / "coil.png")
-            stage.key("C-q")
+            stage.wait("Every heater and fan is off")
+            stage.key("Escape")
+            to(stage, "test", "piece")
+            stage.wait("by live settings")
+            stage.key("f", *str(text), "Enter")
+            stage.wait(" 1 of 60")
+            stage.key("Enter")
+            stage.wait("wipe it", 900)
+            stage.key("Enter")
+            stage.wait("layer 12 of 60", 900)
+            stage.shot(out / "print.png")
+            stage.key("Escape", "C-q")
         finally:
             stage.close()
 
@@ -382,7 +418,7 @@ def main(out: Path) -> None:
     move(out)
     level(out)
     shake(out)
-    coil(out)
+    ready(out)
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         command = [sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "20"]
         stage = Stage(command)
@@ -438,13 +474,6 @@ def main(out: Path) -> None:
             stage.wait("Pull the heater")
             stage.key("Escape")
             stage.wait("Cancelled by you")
-            stage.key("Tab", "Down", "Down")
-            stage.wait("the bed is off")
-            stage.key("Enter", "Enter")
-            stage.wait("Wait until it is below")
-            stage.key("Enter")
-            stage.wait("keeps it on the live board")
-            stage.shot(out / "soak.png")
             stage.key("C-q")
         finally:
             stage.close()

@@ -57,3 +57,15 @@ def test_only_what_is_heated_has_to_be_paired() -> None:
 
     assert parts(LiftParameters()) == () and parts(LiftParameters(material="pla")) == ("bed",)
     assert parts(MeshParameters(material="pla")) == ("bed", "hotend") and parts(HomingParameters()) == ()
+
+
+def test_a_print_of_ones_own_stands_on_the_first_layer_and_a_dry_square_does_not(tmp_path: Path) -> None:
+    async def work() -> tuple[set[str], set[str]]:
+        async with Rig(tmp_path, parse_scenario(RIGHT)) as rig:
+            own, square = TRIALS["own-print"], TRIALS["test-piece"]
+            return tuple(
+                {link.station.name for link in chain(rig.session, spec, spec.parameters())} for spec in (own, square)
+            )  # type: ignore[return-value]
+
+    own, square = virtually(work)
+    assert own > square and {"first layer", "Z offset", "heaters paired", "hotend control"} <= own - square

@@ -178,14 +178,15 @@ HEATS: Mapping[str, str] = {"hotend": "hotend control", "bed": "bed control"}
 """What a trial stands on besides when it heats such a part."""
 
 
-def stands_on(station: str, parts: Collection[str] = ()) -> tuple[Station, ...]:
-    """Every station that one stands on, in the order of the route, also through others. parts: what a trial heats.
+def stands_on(station: str, parts: Collection[str] = (), after: str = "") -> tuple[Station, ...]:
+    """Every station that one stands on, in the order of the route, also through others. parts: what a trial heats;
+    after: another station that it stands on besides.
 
     >>> [station.name for station in stands_on("homing")]
     ['inputs by hand', 'motors', 'directions']
     """
     names: set[str] = set()
-    waiting = [*AFTER.get(station, ()), *(HEATS[part] for part in parts if part in HEATS)]
+    waiting = [*AFTER.get(station, ()), *([after] if after else []), *(HEATS[part] for part in parts if part in HEATS)]
     while waiting:
         name = waiting.pop()
         if name not in names and name != station:

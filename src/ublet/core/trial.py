@@ -56,6 +56,7 @@ class TrialSpec:
     asks: whether it puts questions to the builder, for these parameters, whatever it finds.
     by_hand: the builder measures, not the probe.
     lasts: how long it takes at the machine, s; None: only its course shows.
+    after: another station that it stands on, besides those of its own, with what that one stands on.
     facts: what happened at the machine that the findings rest on, though nothing that the recipe reads shows it.
 
     All other dependencies are traced: settings, parts, findings, and the facts about what the recipe drives or reads.
@@ -80,6 +81,7 @@ class TrialSpec:
     by_hand: bool = False
     facts: FactsOf = lambda machine, aim: ()
     lasts: Lasts | None = None
+    after: str = ""
     heaters: Callable[[MachineFile], tuple[str, ...]] = lambda machine: ()
 
     def declared(self) -> tuple[Declaration, ...]:

@@ -60,7 +60,7 @@ def chain(session: Session, spec: TrialSpec, aim: Part) -> tuple[ChainLink, ...]
     machine has no need are left out, and other trials of its own station.
     """
     links = []
-    for station in stands_on(spec.station, heated_parts(session.machine_now, aim)):
+    for station in stands_on(spec.station, heated_parts(session.machine_now, aim), spec.after):
         state = standing(session, station)
         if state.state != "waiting":
             links.append(ChainLink(station, state.state, state.reason))

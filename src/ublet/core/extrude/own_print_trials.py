@@ -300,5 +300,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         asks=lambda aim: True,
         uses=moving("programs", "heat"),
         idle=lambda machine: "it is there for whoever wants to print",
+        after="first layer",
     ),
 )
