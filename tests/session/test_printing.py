@@ -97,11 +97,11 @@ def test_a_text_that_does_not_fit_moves_nothing_and_says_where(tmp_path: Path) -
 
 def test_the_dry_check_is_the_contracts_json(tmp_path: Path) -> None:
     file = tmp_path / "squares.gcode"
-    file.write_text(SQUARES + "M777 S1\n", encoding="ascii")
+    file.write_text(SQUARES + "M77 S1\n", encoding="ascii")
     done = ublet("print", str(file), "--scenario", "wren", "--dry", "--json")
     report = json.loads(done.stdout)
     assert done.returncode == 0 and report["fits"] is True and report["layers"] == 3
-    assert report["lines"] == 23 and report["filament_mm"] == pytest.approx(16.8) and report["left_out"] == {"M777": 1}
+    assert report["lines"] == 23 and report["filament_mm"] == pytest.approx(16.8) and report["left_out"] == {"M77": 1}
     assert report["x_mm"] == [60, 100] and report["z_mm"] == [0.2, 0.6] and report["problems"] == []
     file.write_text(SQUARES + "G1 X9999\n", encoding="ascii")
     done = ublet("print", str(file), "--machine", str(machine_path("wren-180")), "--dry", "--json")

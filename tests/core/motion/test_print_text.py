@@ -86,24 +86,24 @@ def test_what_is_wrong_is_named_by_its_line(text: str, line: int, words: str) ->
 
 
 def test_words_that_the_standard_does_not_have_are_counted_and_left_out() -> None:
-    text = read("F60\nM777 S3\nM777 S4\nT1\nG28 X Y\nHELLO A=1\nG1 X5 A3\nM30\nG1 X9")
-    assert text.left_out == {"M777": 2, "T1": 1, "G28": 1, "HELLO": 1, "A": 1}
+    text = read("F60\nM77 S3\nM77 S4\nT1\nG28 X Y\nHELLO A=1\nG1 X5 A3\nM30\nG1 X9")
+    assert text.left_out == {"M77": 2, "T1": 1, "G28": 1, "HELLO": 1, "A": 1}
     assert len(text.moves) == 1 and text.lines == 9 and not text.problems, "nothing is read behind the end"
 
 
 def test_the_builders_own_words_do_what_the_table_says() -> None:
     own = (
         OwnWord("WARM TIP", "nozzle and wait", "T"),
-        OwnWord("M71", "fan", "S", 1 / 255),
-        OwnWord("M82", "filament from the last"),
+        OwnWord("M7", "fan", "S", 1 / 255),
+        OwnWord("COUNT ON", "filament from the last"),
     )
-    text = read("F60\nWARM TIP T215\nM82\nG1 X1 E0.5\nG1 X2 E0.5\nM71 S255\nM711\nM71", own=own)
+    text = read("F60\nWARM TIP T215\nCOUNT ON\nG1 X1 E0.5\nG1 X2 E0.5\nM7 S255\nM71\nM7", own=own)
     assert text.moves.filament_mm.tolist() == [0.5, 0.5]
     assert [(action.move, action.does, action.value) for action in text.actions] == [
         (0, "nozzle and wait", 215.0),
         (2, "fan", 1.0),
     ]
-    assert text.left_out == {"M711": 1} and text.problems[0].text == "M71 has no S with a number"
+    assert text.left_out == {"M71": 1} and text.problems[0].text == "M7 has no S with a number"
 
 
 def test_dwells_by_the_unit_that_is_declared_and_no_more_moves_than_are_kept(monkeypatch: pytest.MonkeyPatch) -> None:
