@@ -13,8 +13,7 @@ from ublet.core.words import counted
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.dots import polyline_cells
-from ublet.tui.instruments.machine_map import CELL_RATIO, AxisSpan
-from ublet.tui.instruments.program_picture import GRID_MM, NARROW_SIDE, RULER, SIDE_COLUMNS, WIDE, Followed
+from ublet.tui.instruments.program_picture import NARROW_SIDE, SIDE_COLUMNS, WIDE, Followed, put_bed, put_beside
 
 MOST_DRAWN = 4000
 """Of a layer with more moves than this every so many are drawn."""
@@ -36,11 +35,7 @@ def print_picture(
     side = SIDE_COLUMNS if width > WIDE else NARROW_SIDE
     cells = Cells(width, max(height, 6))
     last = _layer(cells, plan, layer, bed_mm, here, followed, width - side - 4)
-    for row, line in enumerate(_facts(plan, layer, followed, side, cells.height)):
-        column = last + 4
-        for words, ink in line:
-            cells.put(column, row, words, ink)
-            column += len(words)
+    put_beside(cells, last, _facts(plan, layer, followed, side, cells.height))
     return cells.text()
 
 
@@ -54,16 +49,7 @@ def _layer(
     width: int,
 ) -> int:
     """Draws at the left; returns the last column that it used."""
-    wide_mm, deep_mm = bed_mm
-    rows, columns = cells.height - 3, width - RULER - 1
-    per_column = max(wide_mm / columns, deep_mm / rows / CELL_RATIO)
-    across = AxisSpan(0.0, wide_mm, RULER, RULER + round(wide_mm / per_column))
-    down = AxisSpan(0.0, deep_mm, 1 + round(deep_mm / per_column / CELL_RATIO), 1)
-    cells.box(across.first, down.last, across.last, down.first, Ink.faint)
-    for mm in range(0, int(wide_mm) + 1, GRID_MM):
-        cells.put(across.at(mm), down.first + 1, f"{mm}", Ink.quiet)
-    for mm in range(0, int(deep_mm) + 1, GRID_MM):
-        cells.put(0, down.at(mm), f"{mm:>{RULER - 2}} ", Ink.quiet)
+    across, down = put_bed(cells, bed_mm, width)
     if plan.layers:
         first = plan.layers[layer].first
         end = plan.layers[layer + 1].first if layer + 1 < len(plan.layers) else len(plan.text.moves)
@@ -73,8 +59,8 @@ def _layer(
         laid = moves.filament_mm[max(0, first - 1) : end] > 0
         done = plan.begins_s[max(0, first - 1) : end] <= gone_s
         every = max(1, len(ends) // MOST_DRAWN)
-        x = across.first + ends[:, 0] / wide_mm * (across.last - across.first) + 0.5
-        y = down.first + ends[:, 1] / deep_mm * (down.last - down.first) + 0.5
+        x = across.first + ends[:, 0] / bed_mm[0] * (across.last - across.first) + 0.5
+        y = down.first + ends[:, 1] / bed_mm[1] * (down.last - down.first) + 0.5
         for ink, chosen in ((Ink.text, laid & ~done), (Ink.focus, laid & done)):
             for start, stop in _stretches(chosen):
                 begin = max(0, start - 1)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -71,12 +71,32 @@ def program_picture(
     side = SIDE_COLUMNS if width > WIDE else NARROW_SIDE
     cells = Cells(width, max(height, 6))
     last = _bed(cells, table, printed, start, bed_mm, here, followed, width - side - 4)
-    for row, line in enumerate(_side_lines(table, printed, followed, side, cells.height)):
+    put_beside(cells, last, _side_lines(table, printed, followed, side, cells.height))
+    return cells.text()
+
+
+def put_bed(cells: Cells, bed_mm: tuple[float, float], width: int) -> tuple[AxisSpan, AxisSpan]:
+    """The bed from above to scale, with rulers, in so many columns; returns where its width and its depth lie."""
+    wide_mm, deep_mm = bed_mm
+    rows, columns = cells.height - 3, width - RULER - 1
+    per_column = max(wide_mm / columns, deep_mm / rows / CELL_RATIO)
+    across = AxisSpan(0.0, wide_mm, RULER, RULER + round(wide_mm / per_column))
+    down = AxisSpan(0.0, deep_mm, 1 + round(deep_mm / per_column / CELL_RATIO), 1)
+    cells.box(across.first, down.last, across.last, down.first, Ink.faint)
+    for mm in range(0, int(wide_mm) + 1, GRID_MM):
+        cells.put(across.at(mm), down.first + 1, f"{mm}", Ink.quiet)
+    for mm in range(0, int(deep_mm) + 1, GRID_MM):
+        cells.put(0, down.at(mm), f"{mm:>{RULER - 2}} ", Ink.quiet)
+    return across, down
+
+
+def put_beside(cells: Cells, last: int, lines: Iterable[Iterable[tuple[str, str]]]) -> None:
+    """Lines of words with their inks, right of the last column that a picture used."""
+    for row, line in enumerate(lines):
         column = last + 4
         for words, ink in line:
             cells.put(column, row, words, ink)
             column += len(words)
-    return cells.text()
 
 
 def _bed(
@@ -90,20 +110,11 @@ def _bed(
     width: int,
 ) -> int:
     """Draws at the left; returns the last column that it used."""
-    wide_mm, deep_mm = bed_mm
-    rows, columns = cells.height - 3, width - RULER - 1
-    per_column = max(wide_mm / columns, deep_mm / rows / CELL_RATIO)
-    across = AxisSpan(0.0, wide_mm, RULER, RULER + round(wide_mm / per_column))
-    down = AxisSpan(0.0, deep_mm, 1 + round(deep_mm / per_column / CELL_RATIO), 1)
-    cells.box(across.first, down.last, across.last, down.first, Ink.faint)
-    for mm in range(0, int(wide_mm) + 1, GRID_MM):
-        cells.put(across.at(mm), down.first + 1, f"{mm}", Ink.quiet)
-    for mm in range(0, int(deep_mm) + 1, GRID_MM):
-        cells.put(0, down.at(mm), f"{mm:>{RULER - 2}} ", Ink.quiet)
+    across, down = put_bed(cells, bed_mm, width)
 
     def dots(way_mm: NDArray[np.float64], ink: str) -> None:
-        x = across.first + way_mm[:, 0] / wide_mm * (across.last - across.first) + 0.5
-        y = down.first + way_mm[:, 1] / deep_mm * (down.last - down.first) + 0.5
+        x = across.first + way_mm[:, 0] / bed_mm[0] * (across.last - across.first) + 0.5
+        y = down.first + way_mm[:, 1] / bed_mm[1] * (down.last - down.first) + 0.5
         for (column, row), code in polyline_cells(x, y, cells.width, cells.height).items():
             cells.add_dots(column, row, code, ink)
 
