@@ -76,7 +76,7 @@ def program_s(machine: MachineFile, program: Program) -> float:
 
 
 def touches_s(machine: MachineFile, points: int, touches: int, apart_mm: float) -> float:
-    """Touching points so many times each, so far apart on average, s."""
+    """Duration of touching points, `touches` times each, `apart_mm` apart on average, s."""
     probe = machine.probe
     if probe is None:
         return 0.0

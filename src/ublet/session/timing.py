@@ -14,7 +14,7 @@ from ublet.core.trial_times import AXES, TrialTimes, usual_times
 from ublet.session.session import Session
 
 LEAST_FRACTION = 0.1
-"""Before so much is done its course shows nothing of how long it takes."""
+"""Below this fraction the course shows nothing of how long a trial takes."""
 
 LATE_FRACTION = 0.05
 """What is left of a plan that is overdue, as a fraction of it."""

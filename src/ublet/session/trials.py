@@ -44,7 +44,7 @@ STARTED_WITHOUT = "started_without"
 """The condition of a run that was started though something that it stands on did not hold."""
 
 LEFT_OUT = "left_out"
-"""The condition of a run of which the builder skipped something knowingly."""
+"""The condition of a run in which the builder knowingly skipped something."""
 
 
 def vetted(result: TrialResult, document: Document) -> TrialResult:

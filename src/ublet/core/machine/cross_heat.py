@@ -88,7 +88,7 @@ LEAST_LIMIT = 0.1
 """No lower power limit is proposed."""
 
 FOR_HEATERS = 0.85
-"""Of a supply's watts heaters may take so much together; the rest is for motors, fans and the board."""
+"""Fraction of the supply's watts that all heaters together may take; the rest is for motors, fans and the board."""
 
 
 def supply_checked(c: CheckContext) -> Iterator[Problem]:

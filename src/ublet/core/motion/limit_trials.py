@@ -296,7 +296,7 @@ SPEED_TRIES, CURRENT_TRIES = 5, 8
 
 
 def _tries_s(machine: MachineFile, axis: str, tries: float, times: TrialTimes) -> float:
-    """Homing, then so many tries of each group of axes, in each of its directions, s."""
+    """Duration of homing and of `tries` tries of each group of axes in each of its directions, s."""
     homed = TrialTimes(lambda heater, celsius: 0.0)  # it is warm from the first homing on
     seconds = times.home_s(machine)
     for axes in motor_groups(machine, axis):

@@ -45,7 +45,7 @@ def frequency_response(modes: Sequence[Mode], hz: Floats) -> Complex:
 
 
 def rings_mm(modes: Sequence[Mode], acceleration_mm_s2: float) -> tuple[float, float]:
-    """How far an axis rings after its acceleration changes at once by so much, and its standard uncertainty, mm.
+    """Amplitude of ringing after a step of the acceleration, and its standard uncertainty, mm.
 
     A mode that follows ``p w^2 / (s^2 + 2 z w s + w^2)`` lags its command by ``p a / w^2`` under a steady acceleration
     ``a``; when that begins or ends, it rings by as much. In the worst case all modes add.

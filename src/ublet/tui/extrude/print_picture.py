@@ -16,7 +16,7 @@ from ublet.tui.instruments.dots import polyline_cells
 from ublet.tui.instruments.program_picture import NARROW_SIDE, SIDE_COLUMNS, WIDE, Followed, put_bed, put_beside
 
 MOST_DRAWN = 4000
-"""Of a layer with more moves than this every so many are drawn."""
+"""A layer with more moves than this is drawn with every n-th of them."""
 
 PROFILE_ROWS = 8
 """Rows of the sketch of how long the layers take."""

@@ -43,7 +43,7 @@ MOST_FOUND = 200
 
 
 SKETCH_S = 0.08
-"""The part under the cursor is drawn once the cursor rested for so long, s."""
+"""Delay from the cursor's last move to the drawing of its part, s."""
 
 
 class EditorBench(DraftBench):

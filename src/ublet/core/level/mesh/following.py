@@ -21,7 +21,7 @@ FADES_MM = (5.0, 10.0, 15.0, 20.0, 30.0, 40.0, 50.0, 75.0, 100.0)
 """Heights that are proposed for fading out, mm; the last is the longest that a board takes."""
 
 COARSE_RATIO = 3
-"""A bed that differs by less than so many full steps is followed in steps that show."""
+"""Below this many full steps of range, Z follows the bed in steps that show."""
 
 
 @dataclass(frozen=True)
