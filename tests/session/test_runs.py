@@ -96,10 +96,17 @@ def quietly(progress: Progress) -> None:
     """Nobody looks on."""
 
 
+def machine_for(trial: str, at: int) -> str:
+    """One machine or the other; what only computes from an earlier sweep has none, as behind a planted fault."""
+    if trial in ("input-shaper", "acceleration-limit"):
+        return "tern-280"
+    return "wren-180" if trial.startswith(("bed-", "driver-", "speed-", "test-")) or at % 2 else "tern-280"
+
+
 @pytest.mark.parametrize(
     ("trial", "machine"),
     [
-        (name, "wren-180" if name.startswith(("bed-", "driver-", "speed-", "test-")) or at % 2 else "tern-280")
+        (name, machine_for(name, at))
         for at, name in enumerate(TRIALS)
         if not name.endswith("-verify") and name != "accelerometer-at-rest"
     ],
