@@ -459,9 +459,10 @@ class TrialBench(Asking):
             self.say(f"Not started: {'; '.join(blocking)}.", Ink.stop)
             self._refusal = self.message
             return
-        missing = unmet_words(chain(self.session, spec, aim))
+        links = chain(self.session, spec, aim)
+        missing = unmet_words(links)
         if missing and self.preferences.ask_unmet and not knowingly and not go_on:
-            self.say(not_started(chain(self.session, spec, aim)), Ink.focus)
+            self.say(not_started(links), Ink.focus)
             return
         if self.preferences.confirm_starts and not self._sure:
             self._sure = True
