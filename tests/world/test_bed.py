@@ -107,7 +107,7 @@ def test_the_probe_triggers_over_its_own_place_and_later_the_faster_it_comes() -
     assert probe.triggers_at(where) == pytest.approx(1.6 + 0.0006 * 0.15 * 40, abs=0.01)
     at = {**where, "z": world.bed.height(*place) + probe.triggers_at(where) - 0.004}
     opened = probe.is_open_at(at)
-    probe.down_mm_s = 4.0
+    probe.towards_mm_s = 4.0
     assert probe.is_open_at(at) != opened, "coming down at 4 mm/s it goes on for 6 µm"
 
 

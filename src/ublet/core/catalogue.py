@@ -28,6 +28,7 @@ from ublet.core.level.support.corner_trials import TRIALS as CORNERS
 from ublet.core.level.support.lift_hand_trials import TRIALS as LIFTS_BY_HAND
 from ublet.core.level.support.lift_trials import TRIALS as LIFTS
 from ublet.core.level.support.still_trials import TRIALS as STILL
+from ublet.core.motion.homing_speed_trials import TRIALS as HOMING_SPEED
 from ublet.core.motion.homing_trials import TRIALS as HOMING
 from ublet.core.motion.limit_trials import TRIALS as LIMITS
 from ublet.core.motion.motor_trials import TRIALS as MOTORS
@@ -45,7 +46,7 @@ from ublet.core.shake.verify_trials import TRIALS as SHAPER_VERIFY
 from ublet.core.trial import TrialSpec
 
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
-MOVE = (*HOMING, *TRAVEL, *STEPS, *LIMITS)
+MOVE = (*HOMING, *HOMING_SPEED, *TRAVEL, *STEPS, *LIMITS)
 COIL = (*COIL_CURVE, *COIL_DRIFT, *COIL_PASS)
 LEVEL = (
     *COIL,

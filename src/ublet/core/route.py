@@ -75,7 +75,7 @@ ROUTE: tuple[Station, ...] = (
     Station("fans", "Wire", "each fan by itself", ("fans-one-by-one",), "fans"),
     Station("motors", "Wire", "each motor by itself", ("motors-one-by-one",), "motors"),
     Station("directions", "Move", "every axis the right way", ("directions",), "directions"),
-    Station("homing", "Move", "every axis finds its end", ("homing",), "homing"),
+    Station("homing", "Move", "every axis finds its end", ("homing", "homing-speed"), "homing"),
     Station("travel limits", "Move", "the reachable area", ("travel-limits",), "travel"),
     Station("steps per mm", "Move", "each axis as long as it says", ("steps-per-mm",), "steps"),
     Station(

@@ -16,6 +16,19 @@ def deviation_u(deviation: float, freedom: int) -> float:
     return deviation * (1 / math.sqrt(low) - 1) / 2
 
 
+SURE = 2.0
+"""A deviation is larger than another one where it is so by more than so many standard errors of their ratio."""
+
+
+def no_larger(reference: float, other: float, freedoms: tuple[int, int]) -> bool:
+    """Whether a standard deviation is no larger than a reference, as far as can be decided: by the ratio of their
+    variances, whose logarithm has the standard error ``sqrt(2/f1 + 2/f2)`` for f degrees of freedom (Bartlett & Kendall
+    1946).
+    """
+    error = math.sqrt(sum(2 / max(1, freedom) for freedom in freedoms))
+    return 2 * math.log(max(other, 1e-9) / max(reference, 1e-9)) <= SURE * error
+
+
 FEW_FREEDOMS = (math.inf, 6.99, 2.26, 1.65, 1.43)
 """The same exactly for 1 to 4 degrees of freedom, where the expansion is not good enough."""
 

@@ -40,8 +40,6 @@ class ProbeSwitch(Switch):
         self._shaken = self._pin = 0.0  # drawn anew at each touch, and each time that the pin comes down
         self.lowered_mm = 0.0
         """So much lower than on arrival hands have put it into its mount."""
-        self.down_mm_s = 0.0
-        """How fast the carriage comes down now: the faster, the further it goes on before it stops."""
 
     def place(self, where: Mapping[str, float]) -> tuple[float, float]:
         """Where over the bed it stands."""
@@ -100,7 +98,7 @@ class ProbeSwitch(Switch):
     def _beyond(self, where: Mapping[str, float]) -> float:
         if self._truth.dies_after and self.touches >= self._truth.dies_after:
             return 1.0
-        late = self.down_mm_s * (self._truth.delay_s + self._truth.shakes_s * self._shaken)
+        late = self.towards_mm_s * (self._truth.delay_s + self._truth.shakes_s * self._shaken)
         return self.height(where) - self.triggers_at(where) - self._pin + late
 
 

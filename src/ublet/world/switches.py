@@ -17,7 +17,9 @@ class Switch:
         self.pressed = False
         self.edges = 0
         self._reached = False
-        self._offset = 0.0
+        self._offset = self._shaken = 0.0
+        self.towards_mm_s = 0.0
+        """How fast its carriage comes towards it now: the faster, the further it goes on before it answers."""
 
     def press(self, down: bool) -> None:
         """A hand presses or lets go."""
@@ -42,6 +44,8 @@ class Switch:
         self.press(self._reached)
         if not self._reached and self.part.spread_mm:
             self._offset = float(random.normal(0.0, self.part.spread_mm))
+        if not self._reached and self.part.late_spread_s:
+            self._shaken = float(random.normal())
 
     @property
     def is_open(self) -> bool:
@@ -59,7 +63,9 @@ class Switch:
 
     def _beyond(self, where: Mapping[str, float]) -> float:
         """How far its carriage is from where it presses it, mm."""
-        return where[self.part.axis] - self.part.at_mm
+        late_s = max(0.0, self.part.late_s + self.part.late_spread_s * self._shaken)
+        late_mm = late_s * self.towards_mm_s
+        return where[self.part.axis] - self.part.at_mm + (late_mm if self.part.side == "low" else -late_mm)
 
     def _opens(self, pressed: bool) -> bool:
         if self.part.fault == "broken-wire":

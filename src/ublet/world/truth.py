@@ -10,7 +10,14 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value, number_or
 from ublet.world.extrude_truth import filament_truth
 from ublet.world.heat import STEP_S, Plant, holding_w, linearise
-from ublet.world.motion_truth import in_force, lengths_truth, limits_truth, motors_truth, travel_truth
+from ublet.world.motion_truth import (
+    in_force,
+    lengths_truth,
+    limits_truth,
+    motors_truth,
+    number_in_force,
+    travel_truth,
+)
 from ublet.world.scenario import Scenario
 from ublet.world.shake import accelerometer_at_rest_truth
 
@@ -117,7 +124,13 @@ def _soak(scenario: Scenario, machine: MachineFile, aim: Aim) -> dict[str, float
 
 
 def _homing(scenario: Scenario, machine: MachineFile, aim: Aim) -> dict[str, float]:
-    return {f"spread.{switch.axis}": switch.spread_mm for switch in scenario.switches.values() if switch.axis}
+    truths = {}
+    for switch in scenario.switches.values():
+        if switch.axis:
+            path = f"axes.{switch.axis}.homing.slow_mm_s"
+            slow = number_in_force(scenario, path, getattr(machine.axes, switch.axis).homing.slow_mm_s)
+            truths[f"spread.{switch.axis}"] = math.hypot(switch.spread_mm, slow * switch.late_spread_s)
+    return truths
 
 
 def _resting(scenario: Scenario, machine: MachineFile, aim: Aim) -> dict[str, float]:

@@ -153,8 +153,8 @@ class World:
             if self.bed.wanders:
                 self.bed.settle()
         self._turned = True
-        if self.probe is not None:
-            self.probe.down_mm_s = 0.0
+        for switch in self.switches.values():
+            switch.towards_mm_s = 0.0
         waited = self._plugged.get(until.socket) if until is not None else None
         if until is not None and (waited.is_open if waited is not None else True) == until.opens:
             return 0.0
@@ -292,9 +292,8 @@ class World:
         def reads(mm: float) -> bool:
             for reading, per_mm in going:
                 where[reading] = mechanics.where_after(reading, per_mm * mm)[0]
-            if probe is not None:
-                speed = pace.speed(pace.reached(stretch.start_mm + mm))
-                probe.down_mm_s = max(0.0, -stretch.axes["z"] * speed)
+            speed = stretch.axes[axis] * pace.speed(pace.reached(stretch.start_mm + mm))
+            switch.towards_mm_s = max(0.0, -speed if switch.part.side == "low" else speed)
             return switch.is_open_at(where) == opens
 
         low, top = 0.0, stretch.end_mm - stretch.start_mm

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ublet.core.arrays import Floats
-from ublet.core.small_samples import deviation_u, student
+from ublet.core.small_samples import deviation_u, no_larger, student
 
 FEW = 3
 OUTLIER, OUTLIER_FEW = 4.5, 13.0
@@ -203,10 +203,6 @@ def _outliers(number: Floats, heights: Floats) -> np.ndarray:
     return np.abs(left) > OUTLIER * (1 + (OUTLIER_FEW / count) ** 2) * width
 
 
-SURE = 2.0
-"""A speed is worse when its deviation is larger by more than so many standard uncertainties of the difference."""
-
-
 @dataclass(frozen=True)
 class AtSpeed:
     """Touches at one speed."""
@@ -227,13 +223,9 @@ class Touches:
 
 
 def not_worse(reference: Scatter, other: Scatter) -> bool:
-    """Whether touches scatter no more than the reference, as far as can be decided: by the ratio of their variances,
-    whose logarithm has the standard error ``sqrt(2/f1 + 2/f2)`` for f degrees of freedom (Bartlett & Kendall 1946).
-    """
-    one, two = max(reference.deviation_mm, 1e-9), max(other.deviation_mm, 1e-9)
-    freedoms = (max(1, test_one.count - 2 - len(test_one.outliers)) for test_one in (reference, other))
-    error = math.sqrt(sum(2 / freedom for freedom in freedoms))
-    return 2 * math.log(two / one) <= SURE * error
+    """Whether touches scatter no more than the reference, as far as can be decided."""
+    freedoms = (reference.count - 2 - len(reference.outliers), other.count - 2 - len(other.outliers))
+    return no_larger(reference.deviation_mm, other.deviation_mm, freedoms)
 
 
 def analyse_touches(heights_mm: Floats, speeds_mm_s: Floats | None) -> Touches:

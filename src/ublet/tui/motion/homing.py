@@ -4,23 +4,32 @@ from __future__ import annotations
 
 from rich.text import Text
 
+from ublet.core.motion.homing_speed_trials import TRIED, HomingSpeedParameters
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.attempts import Tried, draw_attempts
+from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.picture import Picture, put
-from ublet.tui.trial.trial_bench import TrialBench
+from ublet.tui.trial.recorded import RecordedBench, SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
 
-class HomingBench(TrialBench):
-    """Every axis to its end."""
+class HomingBench(RecordedBench):
+    """Every axis to its end, and how fast."""
 
     kind = "homing"
     title = "Homing"
     why = "every position counts from the ends"
 
     def picture(self) -> Picture:
-        """Axes to scale, and how well their ends repeat."""
-        return homing_picture
+        """Axes to scale, and how well their ends repeat; or the speeds that were tried."""
+        if not isinstance(self.aim, HomingSpeedParameters):
+            return homing_picture
+
+        def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+            return homing_speed_picture(self.read, watched is not None, width, height)
+
+        return draw
 
 
 def homing_picture(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
@@ -55,3 +64,22 @@ def homing_picture(session: Session, watched: TrialWatch | None, width: int, hei
         else:
             text.append("\n")
     return text
+
+
+def homing_speed_picture(read: SeriesReader, running: bool, width: int, height: int) -> Text:
+    """A line for each pair of speeds that was tried, axis by axis."""
+    cells, series = Cells(width, height), read(TRIED.name)
+    rows = series.rows.tolist() if series is not None else []
+    if not rows and not running:
+        cells.put(
+            0, 0, "Nothing tried yet: how long each axis homes, and how well its end repeats, stands here.", Ink.dim
+        )
+        return cells.text()
+    names = [
+        f"{'XYZ'[round(axis)]} {'reference' if not way else f'{fast:g} then {slow:g} mm/s'}"
+        for axis, way, fast, slow, *_ in rows
+    ]
+    tried = [Tried(row[4], row[5] if row[5] >= 0 else None, bool(row[6])) for row in rows]
+    waiting = ["the next one"] if running else []
+    draw_attempts(cells, [*names, *waiting], tried, width, height, "from middle", goes_on=running)
+    return cells.text()

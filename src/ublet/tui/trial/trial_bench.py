@@ -118,7 +118,7 @@ class TrialBench(Asking):
         return self.help or Help(f"{self.title}: {self.why}.", HOW)
 
     def first_aim(self, spec: TrialSpec) -> Part:
-        """XX"""
+        """A trial's parameters at first: the usual ones, with the builder's instrument and first material."""
         material = next(iter(self.session.document.machine.materials), "")
         usual = {"instrument": self.preferences.instrument, "material": material}
         fits = {

@@ -15,7 +15,17 @@ from ublet.core.level.mesh.figures import mesh_figures
 from ublet.core.level.mesh.following import following_costs
 from ublet.core.level.mesh.live import mesh_settings, unfollowed
 from ublet.core.level.mesh.mesh import WRONG_MM, Mesh, outliers
-from ublet.core.level.probe.probing import TOUCHES, Probing, approach_of, probe_needs, probe_of, probing, probing_uses
+from ublet.core.level.probe.probing import (
+    TOUCHES,
+    Probing,
+    approach_of,
+    declared_approach,
+    grid_s,
+    probe_needs,
+    probe_of,
+    probing,
+    probing_uses,
+)
 from ublet.core.level.reach import NO_PROBE, ProbeArea, reach_of, senses
 from ublet.core.level.scatter import PLACE_MM, pooled_u_mm
 from ublet.core.level.support.screws import turns_to_level
@@ -32,9 +42,6 @@ from ublet.core.trial_times import TrialTimes
 from ublet.core.units import duration
 
 FADE = "mesh.fade_mm"
-A_POINT_S = 2.4
-"""Besides its way and its touches a point takes about so long over the line, s."""
-
 COARSE_MM = 0.02
 """A mesh that may be off by less between its points is fine enough, standard, mm."""
 
@@ -341,14 +348,6 @@ def probe_words(place: Point) -> str:
     return f"X {place[0]:.0f}, Y {place[1]:.0f}"
 
 
-def seconds_for(machine: MachineFile, xs: Sequence[float], ys: Sequence[float], samples: int) -> float:
-    """About how long the whole grid takes, s: ways, touches, and a point's own time."""
-    probe = probe_of(machine)
-    way = (xs[-1] - xs[0]) * len(ys) + (ys[-1] - ys[0])
-    touch_s = probe.lift_mm / probe.approach_mm_s + probe.lift_mm / 10 + (samples - 1) * (2 / probe.approach_mm_s + 0.5)
-    return way / probe.travel_mm_s + len(xs) * len(ys) * (touch_s + A_POINT_S)
-
-
 def _needs(machine: MachineFile, aim: MeshParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
     try:
         _, xs, ys = grid_of(machine, aim)
@@ -373,8 +372,7 @@ def _needs(machine: MachineFile, aim: MeshParameters, read: Callable[[str], floa
 def _announce(machine: MachineFile, aim: MeshParameters) -> str:
     try:
         reach, xs, ys = grid_of(machine, aim)
-        samples = aim.samples or probe_of(machine).samples
-        about = duration(seconds_for(machine, xs, ys, samples))
+        about = duration(grid_s(declared_approach(probe_of(machine), aim.samples), xs, ys))
     except TrialFailed as missing:
         return str(missing)
     if not no_coil(machine) and not aim.touches:
@@ -400,9 +398,8 @@ def _lasts(machine: MachineFile, aim: MeshParameters, times: TrialTimes) -> floa
         _, xs, ys = grid_of(machine, aim)
     except TrialFailed:
         return 0.0
-    samples = aim.samples or (machine.probe.samples if machine.probe else 1)
-    grid_s = seconds_for(machine, xs, ys, samples)
-    return times.home_s(machine) + warming_s(machine, aim, times) + grid_s
+    touching_s = grid_s(declared_approach(probe_of(machine), aim.samples), xs, ys)
+    return times.home_s(machine) + warming_s(machine, aim, times) + touching_s
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import AsyncIterator, Callable, Mapping
+from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field, replace
 
@@ -25,6 +25,9 @@ RELEASE_MM = 2.0
 """Between two touches of a place Z goes up by so much: the trigger must let go, mm."""
 
 LIFT_MM_S = 10.0
+A_POINT_S, AGAIN_S = 2.4, 0.5
+"""Besides its ways a point takes so long over the line, and each further touch of it, s."""
+
 FRESH_S = 0.25
 """An input's state is not older than this, s."""
 
@@ -204,6 +207,21 @@ def approach_of(bench: Bench, samples: int = 0) -> TouchSettings:
         samples or round(number_of(bench, "probe.samples")),
         number_of(bench, "probe.tolerance_mm"),
     )
+
+
+def declared_approach(probe: ProbeSettings, samples: int = 0) -> TouchSettings:
+    """As the machine file has it; samples: other than declared."""
+    return TouchSettings(
+        probe.approach_mm_s, probe.travel_mm_s, probe.lift_mm, samples or probe.samples, probe.tolerance_mm
+    )
+
+
+def grid_s(approach: TouchSettings, xs: Sequence[float], ys: Sequence[float]) -> float:
+    """About how long touching a whole grid takes, s: ways, touches, and a point's own time."""
+    way = (xs[-1] - xs[0]) * len(ys) + (ys[-1] - ys[0])
+    again = (approach.samples - 1) * (2 / approach.mm_s + AGAIN_S)
+    touch = approach.lift_mm / approach.mm_s + approach.lift_mm / LIFT_MM_S + again
+    return way / approach.travel_mm_s + len(xs) * len(ys) * (touch + A_POINT_S)
 
 
 def homing_approach(bench: Bench, samples: int = 0) -> TouchSettings:

@@ -8,6 +8,8 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.level.probe.probing import (
@@ -17,12 +19,13 @@ from ublet.core.level.probe.probing import (
     Probing,
     TouchSettings,
     approach_of,
+    grid_s,
     probe_needs,
     probe_of,
     probing,
     probing_uses,
 )
-from ublet.core.level.reach import NO_PROBE, senses
+from ublet.core.level.reach import NO_PROBE, reach_of, senses
 from ublet.core.level.scatter import Scatter, not_worse
 from ublet.core.level.warmth import BedWarmUp, conditions, warm_up, warm_words, warming_s
 from ublet.core.machine.schema import MachineFile
@@ -33,7 +36,7 @@ from ublet.core.settings import setting
 from ublet.core.small_samples import deviation_u
 from ublet.core.trial import TrialSpec, facts
 from ublet.core.trial_times import TrialTimes
-from ublet.core.units import show
+from ublet.core.units import duration, show
 
 APART_MM = 40.0
 """Two places are touched in turn, so far apart, as the points of a mesh are, mm."""
@@ -137,8 +140,9 @@ async def _try(
     down, capped = name.startswith(DOWN), ""
     if name.startswith((DOWN, ACROSS)):
         capped, top = _cap(bench, probe, places[0], approach, down)
-        if down:  # a speed that the board does not go is not proposed
-            approach = probe.approach = replace(approach, mm_s=min(approach.mm_s, top))
+        if down and top < approach.mm_s:  # a speed that the board does not go is not proposed
+            name = f"{DOWN} at {top:g} mm/s ({approach.mm_s:g} asked for, {capped} caps it)"
+            approach = probe.approach = replace(approach, mm_s=top)
     seconds = _seconds(bench, probe, places[0], approach)
     heights: dict[Point, list[float]] = {place: [] for place in places}
     for number in range(touches):
@@ -215,12 +219,28 @@ def _concluded(
     if hidden:
         why += f" {'; '.join(hidden)}."
     proposals = _proposals(bench, declared, best.approach)
+    if proposals:
+        why += f" {_grids_words(bench.machine, declared, best.approach)}"
     if any(proposal.setting == "probe.approach_mm_s" for proposal in proposals):
         why += " With another speed towards the bed the Z offset is another: touch it again."
     if not proposals:
         return TrialResult("proven", why, conditions(bench), tuple(findings))
     option = Option("as fast", "then the Z offset again", proposals, {"time": best.seconds})
     return TrialResult("proven", why, conditions(bench), tuple(findings), (option,), "as fast")
+
+
+GRIDS = (3, 5, 7, 9)
+
+
+def _grids_words(machine: MachineFile, before: TouchSettings, after: TouchSettings) -> str:
+    """How long meshes take before and after."""
+    reach, samples = reach_of(machine), probe_of(machine).samples
+    grids = []
+    for count in GRIDS:
+        xs, ys = (np.linspace(*ends, count).tolist() for ends in (reach.x, reach.y))
+        old, new = (duration(grid_s(replace(way, samples=samples), xs, ys)) for way in (before, after))
+        grids.append(f"{count} x {count} {new} instead of {old}")
+    return f"A mesh then takes: {', '.join(grids)}."
 
 
 def _proposals(bench: Bench, declared: TouchSettings, best: TouchSettings) -> tuple[Proposal, ...]:
