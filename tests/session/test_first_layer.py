@@ -13,9 +13,9 @@ import tomlkit
 from tests.conftest import Onlooker, Rig, mended_tern, virtually
 from ublet.benchmark.beds import made_up
 from ublet.benchmark.layers import BY_HAND, leg, smooth
-from ublet.core.acts import LowerOntoGauge
 from ublet.core.catalogue import TRIALS
 from ublet.core.level.mesh.first_layer_trials import LayerParameters
+from ublet.core.observations import LowerOntoGauge
 from ublet.core.questions import Judge, Live, Question
 from ublet.core.run import TrialResult
 from ublet.ledger.book import Ledger

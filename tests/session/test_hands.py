@@ -10,8 +10,9 @@ from typing import get_args, get_type_hints
 import pytest
 
 from tests.conftest import Rig, tern_scenario
-from ublet.core.acts import Act, CleanSheet, LookAround, Observation, PatchArea, Seen, TurnScrew, noticed
+from ublet.core.acts import Act, CleanSheet, Seen, TurnScrew
 from ublet.core.acts_json import decoded, encoded, is_act, seen_as_json, seen_of
+from ublet.core.observations import LookAround, Observation, PatchArea, noticed
 from ublet.session.hands import DemoHands
 from ublet.tui.trial.question import answer_keys
 from ublet.world.hands import answered, serve_world

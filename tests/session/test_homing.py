@@ -13,6 +13,7 @@ from tests.session.test_wire_trials import RIGHT, run
 from ublet.core.catalogue import TRIALS
 from ublet.core.motion.homing_trials import HomingParameters
 from ublet.link.client import BoardRefused
+from ublet.session.library import scenario_path
 from ublet.world.scenario import parse_scenario
 
 ENDS = 16
@@ -96,3 +97,46 @@ def test_tern_as_it_arrives_cannot_home(folder: Path) -> None:
             assert entered.ran.result.outcome == "failed" and "X did not find its end" in entered.ran.result.why
 
     virtually(work)
+
+
+LATE = "late_s = 0.002\nlate_spread_s = 0.0022"
+
+
+def test_each_end_is_found_as_well_at_the_speeds_that_are_proposed(folder: Path) -> None:
+    assert LATE in RIGHT
+    code, report = run("homing-speed", folder, RIGHT)
+    found = {f["id"]: (f["value"], f["uncertainty"]) for f in report["findings"]}
+    now = {p["setting"]: p["after"] for p in report["proposals"]}
+    assert code == 0
+    assert now["axes.x.homing.fast_mm_s"] > 40 and now["axes.x.homing.slow_mm_s"] > 5
+    assert now.get("axes.y.homing.slow_mm_s", 5.0) < 20, "Y's switch answers late, and not alike"
+    slow = now.get("axes.y.homing.slow_mm_s", 5.0)
+    true = math.hypot(0.012, 0.0022 * slow)
+    assert abs(found["deviation.y"][0] - true) < 2 * found["deviation.y"][1]
+    assert found["time.x"][0] < found["time_before.x"][0] / 2
+
+
+def test_a_switch_that_answers_much_too_late_keeps_its_slow_approach(folder: Path) -> None:
+    code, report = run("homing-speed", folder, RIGHT.replace(LATE, "late_s = 0.02\nlate_spread_s = 0.006"), "axes=y")
+    now = {p["setting"]: p["after"] for p in report["proposals"]}
+    assert code == 0 and now.get("axes.y.homing.slow_mm_s", 5.0) <= 5.0
+
+
+def test_a_motor_that_loses_steps_on_a_fast_approach_is_not_made_faster(folder: Path) -> None:
+    weak = RIGHT.replace('role = "x.a"\nknee_turns_s = 13', 'role = "x.a"\nknee_turns_s = 2.2')
+    weak = weak.replace("mass_kg = 0.42", "mass_kg = 4")
+    assert weak.count("= 2.2") == 1 and "mass_kg = 4\n" in weak
+    code, report = run("homing-speed", folder, weak, "axes=x")
+    assert code == 0 and "Too fast: fast at" in report["why"]
+    assert all(p["after"] < 120 for p in report["proposals"] if p["setting"].endswith("fast_mm_s"))
+
+
+def test_z_that_homes_with_the_probe_is_sent_to_the_probes_own_station(folder: Path) -> None:
+    code, report = run("homing-speed", folder, RIGHT, "axes=z")
+    assert code == 1 and "probe spread" in report["why"] and "trial probe-speed" in report["ways_out"][0]
+
+
+def test_a_speed_beyond_the_axis_limit_is_named_and_not_tried(folder: Path) -> None:
+    wren = scenario_path("wren-180").read_text(encoding="utf-8")
+    code, report = run("homing-speed", folder, wren, "axes=z")
+    assert code == 0 and "axes.z.maximum_feed_mm_s = 8" in report["why"]

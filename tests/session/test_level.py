@@ -14,9 +14,9 @@ import tomlkit
 from tests.conftest import Onlooker, Rig, mended_tern, requests_noted, virtually
 from ublet.benchmark.beds import SCREWS, made_up
 from ublet.benchmark.wired import well_wired
-from ublet.core.acts import LookAtLifts
 from ublet.core.catalogue import TRIALS
 from ublet.core.level.probe import spread_trials
+from ublet.core.observations import LookAtLifts
 from ublet.link.controller import capability_of
 from ublet.session.document import Document
 from ublet.session.headless import run_on_scenario

@@ -9,9 +9,9 @@ from typing import Any, cast
 import pytest
 
 from tests.conftest import Onlooker, Rig, tern, tern_scenario, virtually
-from ublet.core.acts import LookAtFans
 from ublet.core.bench import Bench, Clock, MotionAccess
 from ublet.core.heat.hot_parts import hot_words
+from ublet.core.observations import LookAtFans
 from ublet.core.questions import Confirm, Jog, Measure, Question
 from ublet.core.run import TrialFailed, TrialResult
 from ublet.core.settings import Part

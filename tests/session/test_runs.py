@@ -11,27 +11,22 @@ import pytest
 
 from tests.conftest import Onlooker, Rig, cues_noted, requests_noted, tern_scenario, virtually
 from ublet.benchmark.wired import well_wired
-from ublet.core.acts import (
-    AdjustScrew,
-    AimAtDot,
-    Cue,
-    FeelBlocks,
-    LoadBed,
-    LookAtFans,
-    LookAtMotors,
-    LowerOntoGauge,
-    PressSwitch,
-    ReadGap,
-    ReadRipples,
-    TurnLift,
-    TurnScrew,
-    WatchFirstLayer,
-)
+from ublet.core.acts import AdjustScrew, Cue, LoadBed, PressSwitch, TurnLift, TurnScrew
 from ublet.core.bench import Bench
 from ublet.core.catalogue import LEVEL, TRIALS
 from ublet.core.facts import FACTS, Fact, FactError, fact_from, paths
 from ublet.core.heat.trials import HotendParameters
 from ublet.core.motion.homing_moves import home_axis
+from ublet.core.observations import (
+    AimAtDot,
+    FeelBlocks,
+    LookAtFans,
+    LookAtMotors,
+    LowerOntoGauge,
+    ReadGap,
+    ReadRipples,
+    WatchFirstLayer,
+)
 from ublet.core.questions import Confirm, Jog, Judge, Live, Measure, Question
 from ublet.core.run import Checkpoint, Finding, Progress, Stream, TrialResult
 from ublet.core.settings import Part

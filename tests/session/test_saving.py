@@ -11,8 +11,8 @@ import numpy as np
 import pytest
 
 from tests.conftest import Onlooker, Rig, machine_text, mended_tern, tern_scenario, virtually
-from ublet.core.acts import LowerOntoGauge
 from ublet.core.catalogue import TRIALS
+from ublet.core.observations import LowerOntoGauge
 from ublet.core.questions import Question
 from ublet.core.run import Option, Proposal
 from ublet.firmware.refusal import Refused

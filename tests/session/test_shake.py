@@ -12,8 +12,9 @@ from typing import Any
 import pytest
 
 from tests.conftest import Onlooker, Rig, mended_tern, virtually
-from ublet.core.acts import LookAtLifts, ReadRipples, TightenBelt
+from ublet.core.acts import TightenBelt
 from ublet.core.catalogue import TRIALS
+from ublet.core.observations import LookAtLifts, ReadRipples
 from ublet.core.run import TrialResult
 from ublet.core.shake import rest_trials
 from ublet.core.shake.choosing import Limits

@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 from ublet.session.headless import run_on_scenario
-from ublet.session.library import machine_path, scenario_path
+from ublet.session.library import DEMOS, machine_path, scenario_path
 from ublet.session.orders import order_for
 
 TERN = scenario_path("tern-280").read_text(encoding="utf-8")
@@ -28,16 +28,17 @@ RIGHT = (
 ALL = ("inputs-by-hand", "heaters-paired", "fans-one-by-one", "motors-one-by-one", "directions")
 
 
-def run(trial: str, tmp_path: Path, text: str, *words: str) -> tuple[int, dict[str, Any]]:
+def run(trial: str, tmp_path: Path, text: str, *words: str, seed: int = 1) -> tuple[int, dict[str, Any]]:
     """As the command runs a trial: exit code and JSON; a word KEY=VALUE sets a parameter."""
     for name in ("machines", "scenarios"):
         (tmp_path / name).mkdir(exist_ok=True)
-    machine = machine_path("tern-280").read_text(encoding="utf-8")
-    (tmp_path / "machines" / "tern-280.toml").write_text(machine, encoding="utf-8")
+    for stem in DEMOS.values():
+        machine = machine_path(stem).read_text(encoding="utf-8")
+        (tmp_path / "machines" / f"{stem}.toml").write_text(machine, encoding="utf-8")
     scenario = tmp_path / "scenarios" / "s.toml"
     scenario.write_text(text, encoding="utf-8")
     order = order_for(trial, [word for word in words if "=" in word], "--keep" in words, "--save" in words)
-    done = run_on_scenario(order, scenario, None, 1, lambda progress: None)
+    done = run_on_scenario(order, scenario, None, seed, lambda progress: None)
     return {"proven": 0, "failed": 1, "halted": 4}[done.outcome], done.report
 
 

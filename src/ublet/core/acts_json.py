@@ -6,7 +6,8 @@ from typing import Any, TypeGuard, get_args
 
 from pydantic import TypeAdapter
 
-from ublet.core.acts import Act, Observation, Seen
+from ublet.core.acts import Act, Seen
+from ublet.core.observations import Observation
 
 _ADAPTERS: dict[type[Any], TypeAdapter[Any]] = {}  # made when they are needed first
 _CLASSES: dict[str, type[Any]] = {get_arg.__name__: get_arg for get_arg in (*get_args(Act), *get_args(Observation))}

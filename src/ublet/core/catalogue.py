@@ -27,6 +27,7 @@ from ublet.core.level.support.corner_hand_trials import TRIALS as CORNERS_BY_HAN
 from ublet.core.level.support.corner_trials import TRIALS as CORNERS
 from ublet.core.level.support.lift_hand_trials import TRIALS as LIFTS_BY_HAND
 from ublet.core.level.support.lift_trials import TRIALS as LIFTS
+from ublet.core.level.support.screw_place_trials import TRIALS as SCREW_PLACES
 from ublet.core.level.support.still_trials import TRIALS as STILL
 from ublet.core.motion.homing_speed_trials import TRIALS as HOMING_SPEED
 from ublet.core.motion.homing_trials import TRIALS as HOMING
@@ -54,6 +55,7 @@ LEVEL = (
     *LIFTS_BY_HAND,
     *CORNERS,
     *CORNERS_BY_HAND,
+    *SCREW_PLACES,
     *SPREAD,
     *SPEED,
     *PLACE,

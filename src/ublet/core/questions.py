@@ -1,8 +1,8 @@
 """Questions to the builder: a closed family. Each kind has one meaning for screen, scripted builder and terminal.
 
-Every question has ``text`` and may have a ``cue``, the act or observation that it asks for (:mod:`ublet.core.acts`),
-the same for a scripted builder and for the demonstration. An answer is what was typed: one of ``answers``, or what its
-kind allows besides (a quantity, a move, verdicts, a control).
+Every question has ``text`` and may have a ``cue``, the act or observation that it asks for (``acts.py``,
+``observations.py``), the same for a scripted builder and for the demonstration. An answer is what was typed: one of
+``answers``, or what its kind allows besides (a quantity, a move, verdicts, a control).
 """
 
 from __future__ import annotations
@@ -10,8 +10,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from ublet.core.acts import Act, Observation
+from ublet.core.acts import Act
 from ublet.core.motion.targets import Target, parse_targets
+from ublet.core.observations import Observation
 from ublet.core.units import NotAQuantity, parse, show
 from ublet.core.words import several
 

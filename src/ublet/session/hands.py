@@ -6,8 +6,9 @@ import contextlib
 import socket
 from pathlib import Path
 
-from ublet.core.acts import Act, LookAround, Observation, PressSwitch, ReleaseSwitch, Seen
+from ublet.core.acts import Act, PressSwitch, ReleaseSwitch, Seen
 from ublet.core.acts_json import encoded, is_act, seen_of
+from ublet.core.observations import LookAround, Observation
 
 PATIENCE_S = 0.3
 

@@ -22,12 +22,17 @@ class Presence:
     """
 
     def __init__(
-        self, ledger: Ledger, connection: Connection, document: Callable[[], Document], lent: Mapping[str, Value]
+        self,
+        ledger: Ledger,
+        connection: Connection,
+        document: Callable[[], Document],
+        lent: Mapping[str, Value],
+        kept: Mapping[str, Value],
     ) -> None:
         self._ledger = ledger
         self._connection = connection
         self._document = document
-        self._lent = lent
+        self._lent, self._kept = lent, kept
         self._seen_at, self._seen = ledger.seen()
 
     @property
@@ -48,11 +53,13 @@ class Presence:
             self._ledger.note_seen(self._seen_at, self._seen, boot, self._connection.board_time)
 
     def settings(self) -> Mapping[str, Value]:
-        """The live settings of the board, now or when it was seen last; what is borrowed counts as before."""
+        """The live settings, of the board now or when it was seen last, and those that were kept and no board holds;
+        what is borrowed counts as before.
+        """
         layers = self._connection.layers
         if layers:
-            return {path: layer.live for path, layer in layers.items()} | dict(self._lent)
-        return self._seen
+            return {path: layer.live for path, layer in layers.items()} | dict(self._lent) | dict(self._kept)
+        return {**self._seen, **self._kept}
 
     def reasons(self, rests: tuple[Dependency, ...], supposed: Iterable[Fact] = ()) -> tuple[str, ...]:
         """Why findings that rest on these no longer hold. supposed: facts taken as if they had been reported."""

@@ -145,7 +145,7 @@ class Offline:
         self.document = Document(file)
         self.ledger = Ledger(ledger_path(file), threaded=False)
         connection = Connection(_no_board)
-        self.presence = Presence(self.ledger, connection, lambda: self.document, {})
+        self.presence = Presence(self.ledger, connection, lambda: self.document, {}, {})
 
     def made_stale(self, fact: Fact) -> list[Affected]:
         """What it would make stale."""

@@ -18,6 +18,7 @@ from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.connection import Connection
 from ublet.session.document import Document, DocumentError, read_text
 from ublet.session.files import Prepared, clear_leftovers, prepare, write_atomically
+from ublet.session.kept_in_file import of_board
 
 
 class SaveFailed(Trouble):
@@ -53,7 +54,8 @@ async def save(
     runs: Mapping[str, int | None],
     kind: str = "save",
 ) -> str:
-    """Put values into the board's store and the machine file, as one. None clears a stored value and leaves the file.
+    """Put values into the board's store and the machine file, as one; what no board holds into the file alone. None
+    clears a stored value and leaves the file.
 
     runs: the run that proposed each value. Everything that can fail for lack of room is done first, beside the old
     content. Then the intent enters the ledger, the board stores and is read back, the file is renamed into place, and
@@ -69,10 +71,11 @@ async def save(
             f"{document.path.name} was changed by another program since it was opened. Nothing was saved. "
             "What it says now is taken in within a second (kept values stay live on the board): then save again."
         )
-    stored_before = {path: connection.layers[path].stored for path in values}
+    on_board = of_board(values)
+    stored_before = {path: connection.layers[path].stored for path in on_board}
     stamp = now()
     changes = [
-        *(Change(stamp, kind, runs.get(p), p, "stored", stored_before[p], v) for p, v in values.items()),
+        *(Change(stamp, kind, runs.get(p), p, "stored", stored_before[p], v) for p, v in on_board.items()),
         *(Change(stamp, kind, runs.get(p), p, "file", document.value(p), v) for p, v in _given(values).items()),
     ]
     changes = [change for change in changes if change.before != change.after]
@@ -81,7 +84,7 @@ async def save(
         prepared = prepare(document.path, text)
     except (OSError, DocumentError) as error:
         raise SaveFailed(f"Nothing was saved: {_file_trouble(document.path, error)}") from error
-    intent = Intent(stamp, str(document.path), document.text, text, stored_before, dict(values), tuple(changes))
+    intent = Intent(stamp, str(document.path), document.text, text, stored_before, on_board, tuple(changes))
     try:
         ledger.begin_save(intent)
     except LedgerError as error:
@@ -141,7 +144,8 @@ async def settle(document: Document, connection: Connection, ledger: Ledger) -> 
     clear_leftovers(document.path)
     try:
         if arrived and read_text(document.path) != intent.new_text:
-            text = document.with_values(_given(intent.stored_after))
+            filed = {change.setting: change.after for change in intent.changes if change.layer == "file"}
+            text = document.with_values({**_given(intent.stored_after), **filed})
             write_atomically(document.path, text)
             document.take(text)
         elif not arrived and read_text(document.path) == intent.new_text:
@@ -163,6 +167,8 @@ async def settle(document: Document, connection: Connection, ledger: Ledger) -> 
 
 async def _store(connection: Connection, values: Mapping[str, Value]) -> None:
     """Store on the board and read back. Boards that keep 32-bit numbers read back the same to 1 in 10^6."""
+    if not values:
+        return
     await connection.controller.save(values)
     await connection.read_settings(values)
     wrong = [path for path, value in values.items() if not same(connection.layers[path].stored, value)]

@@ -30,6 +30,7 @@ from ublet.session.connection import Break, Connection
 from ublet.session.document import Document, DocumentError
 from ublet.session.draft import Draft
 from ublet.session.identity import SAME, Foreign, foreign_to
+from ublet.session.kept_in_file import KeptInFile, held_by_board, of_board
 from ublet.session.layers import LayerRow, Settling, settled_values, shadows
 from ublet.session.loans import Loans
 from ublet.session.news import HeaterNews
@@ -62,7 +63,9 @@ class Session:
         self._said: set[str] = set()
         self.loans = Loans(self.ledger, self.connection)
         self.on_before: tuple[On, ...] = ()
-        self.presence = Presence(self.ledger, self.connection, lambda: self.document, self.loans)
+        self.kept_in_file = KeptInFile()
+        self.kept_in_file.take_up(self.ledger, self.document)
+        self.presence = Presence(self.ledger, self.connection, lambda: self.document, self.loans, self.kept_in_file)
         self.trials = Trials(
             self.document,
             self.connection,
@@ -70,6 +73,7 @@ class Session:
             self.runner,
             self.presence,
             self.loans,
+            self.kept_in_file,
             self.soaking,
             self.settled,
             threaded,
@@ -143,7 +147,7 @@ class Session:
 
         def read(path: str, written: Value) -> Value:
             layers = self.connection.layers.get(path)
-            return self.loans.get(path, layers.live) if layers is not None else written
+            return self.loans.get(path, layers.live) if layers is not None else self.kept_in_file.get(path, written)
 
         return traced(self.document.machine, Readers(read))
 
@@ -169,7 +173,8 @@ class Session:
     # settings
 
     async def keep(self, option: Option, run: int | None, station: str = "") -> None:
-        """Write an option's proposals to the live machine. station: where that is done, for what no run proposed.
+        """Write an option's proposals to the live machine; what no board holds is kept here until it is saved. station:
+        where that is done, for what no run proposed.
 
         Raises:
             LinkLost, BoardRefused: nothing was changed. NotOurs: it is another machine's board.
@@ -177,11 +182,18 @@ class Session:
         """
         self.must_be_ours()
         changes = [
-            Change(now(), "keep", run, p.setting, "live", self.live(p.setting), p.after) for p in option.proposals
+            Change(now(), "keep", run, p.setting, "live", self._before(p.setting), p.after) for p in option.proposals
         ]
-        await self.connection.write_live({p.setting: p.after for p in option.proposals})
+        values = {p.setting: p.after for p in option.proposals}
+        if on_board := of_board(values):
+            await self.connection.write_live(on_board)
+        self.kept_in_file.update({path: value for path, value in values.items() if path not in on_board})
         self._kept_at.update({p.setting: station for p in option.proposals})
         self.ledger.add_changes(changes)
+
+    def _before(self, path: str) -> Value:
+        """What a keep changes: the live value, or the file's of what no board holds."""
+        return self.live(path) if held_by_board(path) else self.document.value(path)
 
     def must_be_ours(self) -> None:
         """Raises NotOurs when the linked board is another machine's than this file's."""
@@ -204,14 +216,16 @@ class Session:
                 Change(now(), "drop", None, item.setting, "live", item.after, self._saved(item.setting))
                 for item in unsaved
             ]
-            await self.connection.write_live({item.setting: self._saved(item.setting) for item in unsaved})
+            if on_board := of_board({item.setting: self._saved(item.setting) for item in unsaved}):
+                await self.connection.write_live(on_board)
+            self.kept_in_file.saved(item.setting for item in unsaved)
             self.ledger.add_changes(changes)
         return unsaved
 
     def live(self, path: str) -> Value:
-        """The live value on the board, or None."""
+        """The live value on the board; what was kept of a setting that no board holds; or None."""
         layers = self.connection.layers.get(path)
-        return layers.live if layers else None
+        return layers.live if layers else self.kept_in_file.get(path)
 
     def gains_root(self, heater: str, target_c: float) -> str:
         """The settings path below which the gains stand that are live for a target."""
@@ -223,7 +237,7 @@ class Session:
         return gains_below(self.gains_root(heater, target_c), self.live)
 
     def _saved(self, path: str) -> Value:
-        return self.connection.layers[path].saved
+        return self.connection.layers[path].saved if held_by_board(path) else self.document.value(path)
 
     def unsaved(self) -> list[Saved]:
         """Settings whose live value would not survive a power-off; what a trial borrowed is not meant."""
@@ -232,6 +246,7 @@ class Session:
             live = self.loans.get(path, layers.live)
             if live != layers.saved:
                 unsaved.append(Saved(path, self.document.value(path), layers.stored, live))
+        unsaved += [Saved(path, self.document.value(path), None, after) for path, after in self.kept_in_file.items()]
         return unsaved
 
     def shadowed(self) -> list[LayerRow]:
@@ -331,6 +346,7 @@ class Session:
             async with self._saving:
                 note = await save(self.document, self.connection, self.ledger, unsaved, self._proposed_by(unsaved))
             self.draft.saved_elsewhere(old_text)
+            self.kept_in_file.saved(unsaved)
             if note:
                 self.notices.append(note)
         return len(unsaved)

@@ -144,12 +144,14 @@ class Trials:
         runner: Runner,
         presence: Presence,
         loans: Loans,
+        kept: Mapping[str, Value],
         soaking: SoakWatch,
         settled: Callable[[], Awaitable[None]],
         threaded: bool,
     ) -> None:
         self._document, self._connection, self._ledger, self._runner = document, connection, ledger, runner
-        self._presence, self._loans, self._soaking, self._settled = presence, loans, soaking, settled
+        self._presence, self._loans, self._kept = presence, loans, kept
+        self._soaking, self._settled = soaking, settled
         self._threaded = threaded
         self._lifts = LiftProof(connection, self.proven)
 
@@ -258,6 +260,7 @@ class Trials:
             self._ledger.fact,
             self._threaded,
             self._loans,
+            self._kept,
             self._document.board.steps_per_s,
             self._lifts,
             recorded,

@@ -106,7 +106,10 @@ class TrueBed:
         for name, screw in machine.bed.screws.items():
             screw_truth = truth.screws.get(name) or ScrewTruth()
             direction = screw.pitch_mm if screw.clockwise == "raises" else -screw.pitch_mm
-            place = (screw.x_mm, screw.y_mm)
+            place = (
+                screw.x_mm if screw_truth.x_mm is None else screw_truth.x_mm,
+                screw.y_mm if screw_truth.y_mm is None else screw_truth.y_mm,
+            )
             self.screws[name] = _Screw(
                 place, direction, screw_truth.off_mm, screw_truth.spring_mm, screw_truth.solid_mm
             )

@@ -30,6 +30,10 @@ class ScrewTruth(Part):
         "How far its spring is fully compressed on arrival.", unit="mm", low=0, high=30, default=4
     )
     solid_mm: float = setting("Pressed so far it can go no further.", unit="mm", low=0.5, high=30, default=9)
+    x_mm: float | None = setting(
+        "Where it really stands; as declared when left out.", unit="mm", low=-200, high=2000, default=None
+    )
+    y_mm: float | None = setting("Likewise.", unit="mm", low=-200, high=2000, default=None)
 
 
 class LiftTruth(Part):

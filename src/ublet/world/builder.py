@@ -10,19 +10,41 @@ from typing import assert_never
 import numpy as np
 
 from ublet.core.acts import (
-    LEAST_SEEN_MM,
     AdjustScrew,
-    AimAtDot,
     BatheSensor,
-    CheckFilament,
     CleanSheet,
+    LoadBed,
+    LowerProbeToTrigger,
+    MakeFault,
+    MarkDot,
+    MarkFilament,
+    MarkPlace,
+    MountSensor,
+    PressSwitch,
+    RaiseProbe,
+    ReleaseSwitch,
+    SetHalfSprings,
+    TightenBelt,
+    TurnLift,
+    TurnScrew,
+)
+from ublet.core.extrude.pushing import GONE, NONE_LEFT
+from ublet.core.level.mesh.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS
+from ublet.core.level.mesh.first_layer_trials import FURTHER, NEARER
+from ublet.core.motion.lift_directions import ALL_CLOSED, ALL_OPENED, CLOSED, STOOD, UNCLEAR
+from ublet.core.motion.measuring import Instrument
+from ublet.core.motion.motor_trials import motor_words
+from ublet.core.observations import (
+    LEAST_SEEN_MM,
+    AimAtDot,
+    AimAtScrew,
+    CheckFilament,
     ConfirmNearer,
     DragGauge,
     FeelBlocks,
     JogToCorner,
     JogToEdge,
     JudgePatches,
-    LoadBed,
     LookAround,
     LookAtDirection,
     LookAtFans,
@@ -31,36 +53,19 @@ from ublet.core.acts import (
     LookAtPin,
     LookAtSprings,
     LowerOntoGauge,
-    LowerProbeToTrigger,
-    MakeFault,
     MakeRoom,
-    MarkDot,
-    MarkFilament,
-    MarkPlace,
-    MountSensor,
-    PressSwitch,
-    RaiseProbe,
+    ReadBesideScrew,
     ReadFilament,
     ReadGap,
     ReadRipples,
     ReadStowedGap,
     ReadThermometer,
     ReadTravel,
-    ReleaseSwitch,
-    SetHalfSprings,
-    TightenBelt,
-    TurnLift,
-    TurnScrew,
     WatchFirstLayer,
     WatchProgram,
     WatchSpeed,
+    beside_screw_mm,
 )
-from ublet.core.extrude.pushing import GONE, NONE_LEFT
-from ublet.core.level.mesh.first_layer import BARE, GOOD, HIGH, LOW, VERDICTS
-from ublet.core.level.mesh.first_layer_trials import FURTHER, NEARER
-from ublet.core.motion.lift_directions import ALL_CLOSED, ALL_OPENED, CLOSED, STOOD, UNCLEAR
-from ublet.core.motion.measuring import Instrument
-from ublet.core.motion.motor_trials import motor_words
 from ublet.core.questions import Jog, Judge, Live, Question
 from ublet.world.hands import Hands
 from ublet.world.laid import Looks
@@ -201,6 +206,10 @@ class ScriptedBuilder:
             case AimAtDot(part) if isinstance(question, Jog):
                 nozzle = (seen.nozzle_mm["x"], seen.nozzle_mm["y"])
                 return self._aim(question, nozzle if part == "nozzle" else seen.probe_mm or nozzle, seen.dot_mm)
+            case AimAtScrew(screw) if isinstance(question, Jog):
+                return self._jog(question, beside_screw_mm(seen, screw))
+            case ReadBesideScrew(screw, axis, instrument):
+                return self._read(beside_screw_mm(seen, screw)[axis], instrument)
             case JogToCorner(axes) if isinstance(question, Jog):
                 return self._jog(question, {axis: -seen.nozzle_mm[axis] for axis in axes})
             case JogToEdge(axis, end) if isinstance(question, Jog):
@@ -213,6 +222,7 @@ class ScriptedBuilder:
                 | CheckFilament()
                 | LowerOntoGauge()
                 | AimAtDot()
+                | AimAtScrew()
                 | JogToCorner()
                 | JogToEdge()
                 | JudgePatches()

@@ -1,7 +1,8 @@
 """Hands that press switches, eyes that see what turns: a person at the machine.
 
-Every act and every observation of ``core/acts.py`` is done here and nowhere else. They are no part of the link: a real
-machine stands on the bench. The demonstration reaches them over a Unix socket, a line for each.
+Every act of ``core/acts.py`` and every observation of ``core/observations.py`` is done here and nowhere else. They are
+no part of the link: a real machine stands on the bench. The demonstration reaches them over a Unix socket, a line for
+each.
 """
 
 from __future__ import annotations
@@ -15,18 +16,36 @@ from typing import assert_never
 from ublet.core.acts import (
     Act,
     AdjustScrew,
-    AimAtDot,
     BatheSensor,
-    CheckFilament,
     CleanSheet,
+    FaultKind,
+    LoadBed,
+    LowerProbeToTrigger,
+    MakeFault,
+    MarkDot,
+    MarkFilament,
+    MarkPlace,
+    MountSensor,
+    PressSwitch,
+    RaiseProbe,
+    ReleaseSwitch,
+    Seen,
+    SetHalfSprings,
+    TightenBelt,
+    TurnLift,
+    TurnScrew,
+)
+from ublet.core.acts_json import decoded, is_act, is_observation, seen_as_json
+from ublet.core.observations import (
+    AimAtDot,
+    AimAtScrew,
+    CheckFilament,
     ConfirmNearer,
     DragGauge,
-    FaultKind,
     FeelBlocks,
     JogToCorner,
     JogToEdge,
     JudgePatches,
-    LoadBed,
     LookAround,
     LookAtDirection,
     LookAtFans,
@@ -35,34 +54,20 @@ from ublet.core.acts import (
     LookAtPin,
     LookAtSprings,
     LowerOntoGauge,
-    LowerProbeToTrigger,
-    MakeFault,
     MakeRoom,
-    MarkDot,
-    MarkFilament,
-    MarkPlace,
-    MountSensor,
     Observation,
     PatchArea,
-    PressSwitch,
-    RaiseProbe,
+    ReadBesideScrew,
     ReadFilament,
     ReadGap,
     ReadRipples,
     ReadStowedGap,
     ReadThermometer,
     ReadTravel,
-    ReleaseSwitch,
-    Seen,
-    SetHalfSprings,
-    TightenBelt,
-    TurnLift,
-    TurnScrew,
     WatchFirstLayer,
     WatchProgram,
     WatchSpeed,
 )
-from ublet.core.acts_json import decoded, is_act, is_observation, seen_as_json
 from ublet.core.settings import Value
 from ublet.world.frame import OVER_THE_BED
 from ublet.world.laid import Looks
@@ -225,6 +230,8 @@ class Hands:
                 | MakeRoom()
                 | DragGauge()
                 | AimAtDot()
+                | AimAtScrew()
+                | ReadBesideScrew()
                 | JogToCorner()
                 | JogToEdge()
                 | WatchSpeed()
@@ -263,6 +270,7 @@ class Hands:
             springs_mm=world.bed.springs,
             probe_mm=world.probe.place(mechanics.where) if world.probe is not None else None,
             dot_mm=self._dot,
+            screws_mm={name: screw.place for name, screw in world.bed.screws.items()},
             stowed_gap_mm=world.probe.stowed_gap(mechanics.where) if world.probe is not None else 0.0,
             felt_mm=felt_mm,
         )

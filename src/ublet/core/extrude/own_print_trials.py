@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from ublet.core.acts import WatchProgram
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.extrude.piece_trials import (
@@ -32,6 +31,7 @@ from ublet.core.motion.print_plan import HOT, PrintPlan, resumed, timetable_of
 from ublet.core.motion.print_text import PrintAction
 from ublet.core.motion.program import Timetable
 from ublet.core.motion.running import WAY, followed
+from ublet.core.observations import WatchProgram
 from ublet.core.questions import Confirm, Live
 from ublet.core.remedies import material_remedy
 from ublet.core.remedy import ChangeParameter, ChangeSetting, StartAgain

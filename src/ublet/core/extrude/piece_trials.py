@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from ublet.core.acts import WatchProgram
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
@@ -16,6 +15,7 @@ from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.patterns import in_the_air, square
 from ublet.core.motion.program import Program
 from ublet.core.motion.running import WAY, followed
+from ublet.core.observations import WatchProgram
 from ublet.core.questions import Live
 from ublet.core.remedies import LINK
 from ublet.core.remedy import ChangeParameter, ChangeSetting, GoTo, Remedy, StartAgain

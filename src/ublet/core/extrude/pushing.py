@@ -6,10 +6,11 @@ from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Literal
 
-from ublet.core.acts import MarkFilament, ReadFilament
+from ublet.core.acts import MarkFilament
 from ublet.core.bench import Bench
 from ublet.core.corrections import FormerReading, read_or_back
 from ublet.core.motion.measuring import Length, length_of
+from ublet.core.observations import ReadFilament
 from ublet.core.questions import Confirm, Measure
 from ublet.core.remedy import ByHand, ChangeSetting, StartAgain
 from ublet.core.run import Checkpoint, Progress, Stream, TrialFailed

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from ublet.core.acts import CheckFilament
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.extrude.hob import (
@@ -30,6 +29,7 @@ from ublet.core.motion.geometry import extruder_steps_per_mm
 from ublet.core.motion.homing_moves import number_of
 from ublet.core.motion.measuring import INSTRUMENTS, Length
 from ublet.core.motion.steps import StepsAssessment
+from ublet.core.observations import CheckFilament
 from ublet.core.questions import Confirm
 from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Progress, Proposal, TrialFailed, TrialResult, about

@@ -7,7 +7,7 @@ from dataclasses import replace
 from functools import partial
 from typing import Literal
 
-from ublet.core.acts import BatheSensor, ReadThermometer
+from ublet.core.acts import BatheSensor
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.corrections import FormerReading, read_or_back
@@ -17,6 +17,7 @@ from ublet.core.heat.pairing import odd_sensors
 from ublet.core.heat.references import Reference, likeliest, ohm_of
 from ublet.core.heat.start import from_room
 from ublet.core.machine.schema import MachineFile
+from ublet.core.observations import ReadThermometer
 from ublet.core.questions import Confirm, Measure
 from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, Subject, TrialFailed, TrialResult, about

@@ -5,13 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 
-from ublet.core.acts import FeelBlocks, LookAtFans
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.heat.pairing import Warmed, exchange, odd_sensors
 from ublet.core.heat.start import surface_sensor
 from ublet.core.machine.schema import MachineFile
 from ublet.core.mixed_up import cycles
+from ublet.core.observations import FeelBlocks, LookAtFans
 from ublet.core.questions import Question
 from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from ublet.core.acts import LowerOntoGauge
 from ublet.core.bench import Bench
 from ublet.core.motion.homing_moves import home_unhomed
+from ublet.core.observations import LowerOntoGauge
 from ublet.core.questions import Jog
 from ublet.core.remedy import StartAgain
 from ublet.core.run import Progress, TrialFailed

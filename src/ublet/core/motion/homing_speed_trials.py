@@ -181,6 +181,7 @@ async def _tuned(bench: Bench, name: str, aim: HomingSpeedParameters, number: in
         one = enter(one, one.seconds < best.seconds * (1 - SAME_TIME) and _as_good(than, one))
         return one if one.taken else best
 
+    await home_axis(bench, name)  # the homing of another axis may have cost this one steps
     slow = replace(declared, slow_mm_s=declared.slow_mm_s * REFERENCE)
     best = reference = enter(await attempt("slow reference", slow), True)
     if reference.spread is None:

@@ -7,9 +7,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ublet.core.acts import LookAtLifts
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
+from ublet.core.observations import LookAtLifts
 from ublet.core.questions import Question
 from ublet.core.remedy import GoTo
 from ublet.core.run import Option, Progress, Proposal, TrialFailed

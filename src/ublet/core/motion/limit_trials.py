@@ -6,7 +6,6 @@ import math
 from collections.abc import Mapping
 from typing import Literal
 
-from ublet.core.acts import WatchSpeed
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.counting import TRIES, LossPattern, inward, keeps_count, loss_directions, pattern_s
@@ -20,6 +19,7 @@ from ublet.core.motion.homing_moves import (
 )
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.limits import Bracket, highest, lowest, tidy
+from ublet.core.observations import WatchSpeed
 from ublet.core.questions import Live
 from ublet.core.remedy import ByHand, GoTo
 from ublet.core.run import Finding, Option, Proposal, Subject, TrialFailed, TrialResult

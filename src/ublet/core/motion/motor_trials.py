@@ -6,13 +6,13 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from ublet.core.acts import LookAtDirection, LookAtMotors
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.machine.schema import MachineFile
 from ublet.core.machine.wiring import plug_words
 from ublet.core.mixed_up import cycles
 from ublet.core.motion.lift_directions import LiftsSeen, lifts_of, look_at_lifts, turned_round
+from ublet.core.observations import LookAtDirection, LookAtMotors
 from ublet.core.questions import Question
 from ublet.core.remedy import ByHand, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialResult

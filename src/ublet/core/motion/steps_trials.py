@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 from typing import Literal
 
-from ublet.core.acts import MarkPlace, ReadTravel
+from ublet.core.acts import MarkPlace
 from ublet.core.bench import Bench
 from ublet.core.corrections import FormerReading, read_or_back
 from ublet.core.machine.schema import MachineFile
@@ -23,6 +23,7 @@ from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.measuring import INSTRUMENTS, REACH_MM, Length, length_of
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.motion.steps import AxisDrive, StepsAssessment, differing, judge_steps
+from ublet.core.observations import ReadTravel
 from ublet.core.questions import Confirm, Measure
 from ublet.core.remedy import ByHand, GoTo, StartAgain
 from ublet.core.run import Checkpoint, Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about

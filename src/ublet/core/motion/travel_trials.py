@@ -7,7 +7,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from ublet.core.acts import JogToCorner, JogToEdge
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import (
@@ -20,6 +19,7 @@ from ublet.core.motion.homing_moves import (
     with_those_before,
 )
 from ublet.core.motion.homing_trials import motion_needs
+from ublet.core.observations import JogToCorner, JogToEdge
 from ublet.core.questions import Jog
 from ublet.core.remedy import ByHand, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about

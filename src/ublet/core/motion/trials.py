@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from ublet.core.acts import LookAtPin, PressSwitch, ReleaseSwitch
+from ublet.core.acts import PressSwitch, ReleaseSwitch
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.inputs import InputVerdict, Pressed, input_words, judge, mends
+from ublet.core.observations import LookAtPin
 from ublet.core.questions import Confirm, Question
 from ublet.core.remedies import WRITE
 from ublet.core.remedy import ByHand, StartAgain

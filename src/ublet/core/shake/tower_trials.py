@@ -6,7 +6,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
-from ublet.core.acts import ReadRipples, WatchProgram
 from ublet.core.bench import Bench, Running
 from ublet.core.corrections import FormerReading, read_or_back
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
@@ -16,6 +15,7 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving
 from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.running import WAY, followed
+from ublet.core.observations import ReadRipples, WatchProgram
 from ublet.core.questions import Live, Measure
 from ublet.core.remedy import ByHand, ChangeParameter, StartAgain
 from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult, about

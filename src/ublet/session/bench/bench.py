@@ -34,10 +34,10 @@ T = TypeVar("T")
 class LinkBench:
     """A :class:`ublet.core.bench.Bench` over a connection.
 
-    ``threaded`` runs long computations beside the event loop; a virtual clock must not wait for
-    threads and runs them in place. ``loans``: what is borrowed from the board. ``steps_per_s``: the most that the board
-    makes on one motor. ``recorded``: the open run; None for what is not entered in the ledger. ``rested``: what the run
-    rests on that this one goes on from. ``report_fact``: enters a fact.
+    ``threaded`` runs long computations beside the event loop; a virtual clock must not wait for threads and runs them
+    in place. ``loans``: what is borrowed from the board. ``kept``: what was kept and no board holds. ``steps_per_s``:
+    the most that the board makes on one motor. ``recorded``: the open run; None for what is not entered in the
+    ledger. ``rested``: what the run rests on that this one goes on from. ``report_fact``: enters a fact.
     """
 
     def __init__(
@@ -51,6 +51,7 @@ class LinkBench:
         fact_of: FactOf,
         threaded: bool,
         loans: Loans,
+        kept: Mapping[str, Value],
         steps_per_s: float,
         lifts: LiftProof,
         recorded: Recorded | None = None,
@@ -59,7 +60,7 @@ class LinkBench:
         report_fact: Callable[[str, str], None] = lambda kind, subject: None,
         held: Callable[[], Mapping[str, float]] = dict,
     ) -> None:
-        self._resting = Resting(machine, written, connection, loans, fact_of)
+        self._resting = Resting(machine, {**written, **kept}, connection, loans, kept, fact_of)
         self._resting.trace.take(rested)
         self._spec = spec
         self._watcher = watcher

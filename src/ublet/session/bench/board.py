@@ -40,9 +40,8 @@ class LinkSettings:
         return self.shown(path)
 
     def shown(self, path: str) -> Value:
-        """The live value on the board; None when it has no such setting."""
-        layers = self._connection.layers.get(path)
-        return layers.live if layers else None
+        """The live value; None when the board has no such setting."""
+        return self._resting.shown(path)
 
     @asynccontextmanager
     async def borrowed(self, values: Mapping[str, Value]) -> AsyncIterator[None]:

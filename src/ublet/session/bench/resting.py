@@ -11,6 +11,7 @@ from ublet.core.machine.schema import SETTINGS, MachineFile
 from ublet.core.machine.traced import Readers, traced
 from ublet.core.settings import Acts, Value
 from ublet.session.connection import Connection
+from ublet.session.kept_in_file import held_by_board
 
 FactOf = Callable[[str, str], Fact]
 """What was reported last of a kind and subject."""
@@ -29,13 +30,14 @@ class Resting:
         written: Mapping[str, Value],
         connection: Connection,
         lent: Mapping[str, Value],
+        kept: Mapping[str, Value],
         fact_of: FactOf,
     ) -> None:
         self.trace = Trace()
         self._declared = machine
         self._written = written
         self._connection = connection
-        self._lent = lent
+        self._lent, self._kept = lent, kept
         self._fact_of = fact_of
         self._noted: set[tuple[str, ...]] = set()
         self.machine = traced(machine, Readers(self._read, self._listed, self._asked))
@@ -46,6 +48,13 @@ class Resting:
             return self._lent[path]
         layers = self._connection.layers.get(path)
         return layers.live if layers is not None else None
+
+    def shown(self, path: str) -> Value:
+        """The live value on the board, with what is borrowed; the file's of a setting that no board holds."""
+        layers = self._connection.layers.get(path)
+        if layers is not None:
+            return layers.live
+        return None if held_by_board(path) else self._written.get(path)
 
     def note(self, path: str) -> Value:
         """A setting of the board is read: its live value."""
@@ -178,7 +187,7 @@ class Resting:
 
     def _read(self, path: str, written: Value) -> Value:
         """A value of the machine file: the board's own where it holds it."""
-        value = self.live(path) if path in self._connection.layers else written
+        value = self.live(path) if path in self._connection.layers else self._kept.get(path, written)
         self.trace.note("setting", path, value, _tolerance(path))
         return value
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from rich.text import Text
 
-from ublet.core.acts import ReadFilament
 from ublet.core.extrude.pushing import KINDS, marks_for
 from ublet.core.extrude.trials import FAST_REPEATS, ExtruderParameters
 from ublet.core.motion.geometry import extruder_steps_per_mm
+from ublet.core.observations import ReadFilament
 from ublet.core.run import TrialResult
 from ublet.core.settings import number_or
 from ublet.core.units import show, with_uncertainty

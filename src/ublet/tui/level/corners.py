@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from rich.text import Text
 
-from ublet.core.acts import DragGauge, MakeRoom, TurnScrew
+from ublet.core.acts import TurnScrew
 from ublet.core.catalogue import TRIALS
 from ublet.core.level.probe.probing import TOUCHES
 from ublet.core.level.support.corner_trials import CORNERS
+from ublet.core.level.support.screw_place_trials import PLACES
 from ublet.core.level.support.screws import turn_words
 from ublet.core.machine.schema import MachineFile
+from ublet.core.observations import AimAtScrew, DragGauge, MakeRoom, ReadBesideScrew
 from ublet.core.questions import Question
 from ublet.core.run import TrialResult
 from ublet.session.session import Session
@@ -61,8 +63,9 @@ def corners_picture(
     cells.put(0, 0, "from above", Ink.dim)
     _touched(drawn, read)
     cue = question.cue if question is not None else None
-    asked = cue.screw if isinstance(cue, TurnScrew | MakeRoom | DragGauge) else ""
+    asked = cue.screw if isinstance(cue, TurnScrew | MakeRoom | DragGauge | AimAtScrew | ReadBesideScrew) else ""
     states = _by_hand(read, tuple(screws)) if TRIALS[trial].by_hand else _by_probe(read, tuple(screws))
+    states |= _placed(drawn, read, tuple(screws))
     for name, place in screws.items():
         words, style = states.get(name) or _before(result, name)
         here = name == asked
@@ -99,6 +102,16 @@ def _by_hand(read: SeriesReader, names: tuple[str, ...]) -> dict[str, tuple[str,
     states: dict[str, tuple[str, str]] = {}
     for _, number, adjusted in series.rows.tolist() if series is not None else []:
         states[names[round(number)]] = ("adjusted", Ink.focus) if adjusted else ("fine", Ink.good)
+    return states
+
+
+def _placed(drawn: BedMap, read: SeriesReader, names: tuple[str, ...]) -> dict[str, tuple[str, str]]:
+    """Where each screw was found, marked and in words."""
+    series = read(PLACES.name)
+    states: dict[str, tuple[str, str]] = {}
+    for number, x, y in series.rows.tolist() if series is not None else []:
+        drawn.mark((x, y), "◆", f"bold {Ink.focus}")
+        states[names[round(number)]] = (f"at {x:.1f}, {y:.1f}", Ink.good)
     return states
 
 

@@ -8,7 +8,8 @@ from collections.abc import Callable
 from rich.text import Text
 from textual.events import Key
 
-from ublet.core.acts import DragGauge, MakeRoom, PressSwitch, ReleaseSwitch, noticed
+from ublet.core.acts import PressSwitch, ReleaseSwitch
+from ublet.core.observations import DragGauge, MakeRoom, noticed
 from ublet.core.questions import Live, Measure, Question
 from ublet.session.bench.builder import hot_now
 from ublet.session.session import Session

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from ublet.core.acts import LowerOntoGauge
 from ublet.core.bench import Bench
 from ublet.core.heat.demands import beds
 from ublet.core.heat.start import reach
@@ -24,6 +23,7 @@ from ublet.core.level.reach import probe_offset
 from ublet.core.level.support.corner_hand_trials import gauge_of
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of, preheat_words
+from ublet.core.observations import LowerOntoGauge
 from ublet.core.questions import Jog
 from ublet.core.remedy import ChangeParameter, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult

@@ -8,7 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ublet.core.acts import CleanSheet, ConfirmNearer, JudgePatches, PatchArea, WatchFirstLayer
+from ublet.core.acts import CleanSheet
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
@@ -35,6 +35,7 @@ from ublet.core.motion.homing_trials import motion_needs
 from ublet.core.motion.patterns import Patch, patches
 from ublet.core.motion.program import Program, must_be_inside
 from ublet.core.motion.running import WAY, followed
+from ublet.core.observations import ConfirmNearer, JudgePatches, PatchArea, WatchFirstLayer
 from ublet.core.questions import Confirm, Judge, Live
 from ublet.core.remedies import level_first
 from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain

@@ -7,7 +7,6 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ublet.core.acts import LowerOntoGauge
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.level.gauging import gauge_setting
@@ -30,6 +29,7 @@ from ublet.core.level.support.corner_hand_trials import gauge_of
 from ublet.core.level.warmth import warm_needs, warm_up, warm_words, warming_s
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, moving
+from ublet.core.observations import LowerOntoGauge
 from ublet.core.questions import Jog
 from ublet.core.remedy import StartAgain
 from ublet.core.run import Checkpoint, Progress, TrialFailed, TrialResult

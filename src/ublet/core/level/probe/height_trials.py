@@ -7,7 +7,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 
-from ublet.core.acts import Act, LowerProbeToTrigger, RaiseProbe, ReadStowedGap
+from ublet.core.acts import Act, LowerProbeToTrigger, RaiseProbe
 from ublet.core.bench import Bench
 from ublet.core.level.gauging import onto_gauge
 from ublet.core.level.probe.offset_trials import DROP_MM, DROP_U_MM, OFFSET
@@ -16,6 +16,7 @@ from ublet.core.level.reach import NO_PROBE, senses
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, number_of, preheat_words
 from ublet.core.motion.measuring import INSTRUMENTS
+from ublet.core.observations import ReadStowedGap
 from ublet.core.questions import Confirm, Measure
 from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Progress, Proposal, Stream, TrialFailed, TrialResult

@@ -7,7 +7,6 @@ from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 
-from ublet.core.acts import LowerOntoGauge
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.heat.demands import hotends
@@ -20,6 +19,7 @@ from ublet.core.level.support.corner_hand_trials import gauge_of
 from ublet.core.level.warmth import PrintWarmUp, conditions, warm_needs, warm_up, warm_words, warming_s
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, moving, number_of
+from ublet.core.observations import LowerOntoGauge
 from ublet.core.questions import Jog
 from ublet.core.remedy import ByHand, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult

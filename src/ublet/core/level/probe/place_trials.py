@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from ublet.core.acts import AimAtDot, MarkDot
+from ublet.core.acts import MarkDot
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.level.probe.probing import probe_of, probing_uses
@@ -16,6 +16,7 @@ from ublet.core.level.scatter import deviation_of, scatter_beyond
 from ublet.core.machine.level_parts import ProbeSettings
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import home_unhomed, number_of, preheat_words
+from ublet.core.observations import AimAtDot
 from ublet.core.questions import Confirm, Jog
 from ublet.core.remedy import StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
-from ublet.core.acts import DragGauge, MakeRoom
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.level.mesh.live import unfollowed
@@ -14,6 +13,7 @@ from ublet.core.level.warmth import BedWarmUp, conditions, warm_needs, warm_up, 
 from ublet.core.machine.level_parts import ProbeSettings, Screw
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import go_to, home_unhomed, moving
+from ublet.core.observations import DragGauge, MakeRoom
 from ublet.core.questions import Question
 from ublet.core.remedies import level_first
 from ublet.core.remedy import ByHand, StartAgain

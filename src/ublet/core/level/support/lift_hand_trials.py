@@ -7,13 +7,14 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from functools import partial
 
-from ublet.core.acts import ReadGap, TurnLift
+from ublet.core.acts import TurnLift
 from ublet.core.bench import Bench
 from ublet.core.corrections import FormerReading, read_or_back
 from ublet.core.level.reach import senses
 from ublet.core.level.support.lift_trials import ONE_SCREW, nothing_to_do, squared_facts
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.measuring import INSTRUMENTS, length_of
+from ublet.core.observations import ReadGap
 from ublet.core.questions import Confirm, Measure
 from ublet.core.remedy import ByHand, StartAgain
 from ublet.core.run import Finding, Progress, Stream, TrialFailed, TrialResult

@@ -6,12 +6,13 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from ublet.core.acts import LookAtSprings, SetHalfSprings
+from ublet.core.acts import SetHalfSprings
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.level.surface import FittedSurface, Shape, fit_surface
 from ublet.core.machine.level_parts import Screw
 from ublet.core.machine.schema import MachineFile
+from ublet.core.observations import LookAtSprings
 from ublet.core.questions import Question
 from ublet.core.remedy import ChangeSetting, GoTo, StartAgain
 from ublet.core.run import TrialFailed

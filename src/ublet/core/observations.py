@@ -1,0 +1,426 @@
+"""What a question asks to look at, feel, read or judge: an observation, one class each (see ``acts.py``)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar, Literal
+
+from ublet.core.acts import Act, AdjustScrew, Cue, Seen
+from ublet.core.motion.measuring import INSTRUMENTS, Instrument
+
+DRAGS_MM = 0.012
+"""A gauge drags where the gap is as wide as it is within this, mm."""
+
+CLOSED_MM = 0.03
+"""Lines look closed and flat while their height is off by less, mm."""
+
+LEAST_SEEN_MM = 0.3
+"""A smaller move of a lift nobody sees, mm."""
+
+SIDES = {"x": ("left of", "right of"), "y": ("in front of", "behind")}
+
+
+@dataclass(frozen=True)
+class LookAround(Cue):
+    """Look at the machine, at nothing in particular."""
+
+    by_hand: ClassVar[bool] = False
+
+
+@dataclass(frozen=True)
+class LookAtPin(Cue):
+    """Is the probe's pin down?"""
+
+    by_hand: ClassVar[bool] = False
+
+
+@dataclass(frozen=True)
+class LookAtFans(Cue):
+    """Which fan turns?"""
+
+    by_hand: ClassVar[bool] = False
+
+
+@dataclass(frozen=True)
+class LookAtMotors(Cue):
+    """Which motor turned?"""
+
+    by_hand: ClassVar[bool] = False
+
+    def notices(self, seen: Seen) -> list[str]:
+        """Those that turned."""
+        return [f"turned: {', '.join(seen.turned) or 'nothing'}"]
+
+
+@dataclass(frozen=True)
+class LookAtDirection(Cue):
+    """Which way did the nozzle go?"""
+
+    by_hand: ClassVar[bool] = False
+
+    def notices(self, seen: Seen) -> list[str]:
+        """That way."""
+        return [f"the nozzle went: {seen.moved}"]
+
+
+@dataclass(frozen=True)
+class LookAtLifts(Cue):
+    """What did each lead screw of Z do?"""
+
+    by_hand: ClassVar[bool] = False
+
+    def notices(self, seen: Seen) -> list[str]:
+        """What the gap did at each."""
+        return [f"at {name} the gap {_gap_moved(mm)}" for name, mm in seen.lift_moves_mm.items()]
+
+
+@dataclass(frozen=True)
+class FeelBlocks(Cue):
+    """Which of these blocks gets warm?"""
+
+    blocks: tuple[str, ...]
+    alone: ClassVar[bool] = True
+
+    def notices(self, seen: Seen) -> list[str]:
+        """The one that got warm last."""
+        return [f"you feel the {seen.warm[0]} getting warm"] if seen.warm else ["nothing gets warm"]
+
+
+@dataclass(frozen=True)
+class LookAtSprings(Cue):
+    """How far are the springs of the screws pressed together?"""
+
+    def notices(self, seen: Seen) -> list[str]:
+        """How far each is, of how far it can be."""
+        return [f"{name}: {now:.1f} of {most:g} mm" for name, (now, most) in seen.springs_mm.items()]
+
+
+@dataclass(frozen=True)
+class CheckFilament(Cue):
+    """Is filament loaded, and held by the hob?"""
+
+
+@dataclass(frozen=True)
+class ReadTravel(Cue):
+    """Read how far a place went from its mark."""
+
+    place: str
+    instrument: Instrument
+
+    def notices(self, seen: Seen) -> list[str]:
+        """The reading."""
+        return [reading_words(seen.from_mark_mm.get(self.place, 0.0), self.instrument)]
+
+
+@dataclass(frozen=True)
+class ReadFilament(Cue):
+    """Read what is left from where the filament goes in to a mark on it."""
+
+    mark_mm: float
+    instrument: Instrument
+
+    def notices(self, seen: Seen) -> list[str]:
+        """What is left, or why there is nothing to read."""
+        left = self.mark_mm - seen.from_mark_mm.get("filament", 0.0)
+        if left > 0:
+            return [f"left on the {self.instrument}: {_read(left, self.instrument)} mm"]
+        return ["the filament has run out" if seen.spool_mm <= 0 else "the mark is gone"]
+
+
+@dataclass(frozen=True)
+class ReadGap(Cue):
+    """Read the gap between bed and gantry at a lead screw."""
+
+    lift: str
+    instrument: Instrument
+
+    def notices(self, seen: Seen) -> list[str]:
+        """The reading."""
+        return [reading_words(seen.lifts_mm.get(self.lift, 0.0), self.instrument)]
+
+
+@dataclass(frozen=True)
+class ReadStowedGap(Cue):
+    """Read how much air is between the stowed probe's end and the bed."""
+
+    instrument: Instrument
+
+    def notices(self, seen: Seen) -> list[str]:
+        """The reading."""
+        return [reading_words(seen.stowed_gap_mm, self.instrument)]
+
+
+@dataclass(frozen=True)
+class ReadThermometer(Cue):
+    """Read the reference thermometer beside a sensor."""
+
+    sensor: str
+
+    def notices(self, seen: Seen) -> list[str]:
+        """The reading."""
+        return [f"the thermometer shows {seen.baths_c.get(self.sensor, 0.0):.1f} °C"]
+
+
+@dataclass(frozen=True)
+class ReadRipples(Cue):
+    """Read over how far so many ripples go on a wall that was printed at a speed; axis: the one that shows there."""
+
+    axis: str
+    speed_mm_s: float
+    count: int
+
+    def notices(self, seen: Seen) -> list[str]:
+        """The reading."""
+        mm = seen.felt_mm[0] if seen.felt_mm else None
+        return [f"{self.count} ripples over {_read(mm, 'callipers')} mm" if mm is not None else "no ripples"]
+
+
+@dataclass(frozen=True)
+class LowerOntoGauge(Cue):
+    """Lower the nozzle until a gauge below it drags."""
+
+    gauge_mm: float
+
+    def notices(self, seen: Seen) -> list[str]:
+        """How it feels."""
+        return [_gauge(seen.gap_mm, self.gauge_mm)]
+
+
+@dataclass(frozen=True)
+class MakeRoom(Cue):
+    """Is there about so much air below the nozzle at a screw? Else its corner is lowered."""
+
+    screw: str
+    gap_mm: float
+
+    @property
+    def instead(self) -> AdjustScrew:
+        """What was done when there was not."""
+        return AdjustScrew(self.screw, self.gap_mm)
+
+    def notices(self, seen: Seen) -> list[str]:
+        """About how much."""
+        return [f"gap below the nozzle: about {max(0.0, seen.gap_mm):.1f} mm"]
+
+
+@dataclass(frozen=True)
+class DragGauge(Cue):
+    """Does a gauge drag below the nozzle at a screw? Else that is turned until it does."""
+
+    screw: str
+    gauge_mm: float
+
+    @property
+    def instead(self) -> AdjustScrew:
+        """What was done when it did not."""
+        return AdjustScrew(self.screw, self.gauge_mm)
+
+    def notices(self, seen: Seen) -> list[str]:
+        """How it feels."""
+        return [_gauge(seen.gap_mm, self.gauge_mm)]
+
+
+@dataclass(frozen=True)
+class AimAtDot(Cue):
+    """Jog until the nozzle or the probe stands over the dot."""
+
+    part: Literal["nozzle", "probe"]
+
+    def notices(self, seen: Seen) -> list[str]:
+        """Where it stands beside the dot."""
+        nozzle = (seen.nozzle_mm.get("x", 0.0), seen.nozzle_mm.get("y", 0.0))
+        stands = nozzle if self.part == "nozzle" else seen.probe_mm or (0.0, 0.0)
+        off = zip("xy", stands, seen.dot_mm, strict=True)
+        words = [f"{abs(mm - dot):.1f} mm {SIDES[axis][mm > dot]}" for axis, mm, dot in off if abs(mm - dot) >= 0.05]
+        return [f"the {self.part} stands {' and '.join(words) if words else 'over'} the dot"]
+
+
+@dataclass(frozen=True)
+class AimAtScrew(Cue):
+    """Jog until the nozzle stands over a screw of the bed."""
+
+    screw: str
+
+    def notices(self, seen: Seen) -> list[str]:
+        """Where it stands beside it."""
+        off = beside_screw_mm(seen, self.screw)
+        words = [f"{abs(mm):.1f} mm {SIDES[axis][mm < 0]}" for axis, mm in off.items() if abs(mm) >= 0.5]
+        return [f"the nozzle stands {' and '.join(words) if words else 'over'} the screw {self.screw}"]
+
+
+@dataclass(frozen=True)
+class ReadBesideScrew(Cue):
+    """Read how far a screw stands from the nozzle along an axis: to the right or behind it positive."""
+
+    screw: str
+    axis: Literal["x", "y"]
+    instrument: Instrument
+
+    def notices(self, seen: Seen) -> list[str]:
+        """The reading."""
+        return [reading_words(beside_screw_mm(seen, self.screw)[self.axis], self.instrument)]
+
+
+@dataclass(frozen=True)
+class JogToCorner(Cue):
+    """Jog axes until the nozzle stands over the bed's front left corner."""
+
+    axes: tuple[str, ...]
+
+    def notices(self, seen: Seen) -> list[str]:
+        """Where it stands beside it."""
+        away = {axis: seen.nozzle_mm.get(axis, 0.0) for axis in self.axes}
+        words = [f"{abs(mm):.1f} mm {SIDES[axis][mm > 0]}" for axis, mm in away.items()]
+        return [f"the nozzle stands {' and '.join(words)} the bed's front left corner"]
+
+
+@dataclass(frozen=True)
+class JogToEdge(Cue):
+    """Jog an axis until it stands just before its hard stop."""
+
+    axis: str
+    end: Literal["low", "high"]
+
+    def notices(self, seen: Seen) -> list[str]:
+        """What is left to the stop."""
+        low, high = seen.room_mm.get(self.axis, (0.0, 0.0))
+        return [f"{high if self.end == 'high' else low:.1f} mm are left to the stop"]
+
+
+@dataclass(frozen=True)
+class WatchSpeed(Cue):
+    """Watch moves that get faster; call when they are fast enough."""
+
+    def notices(self, seen: Seen) -> list[str]:
+        """Whether something moves."""
+        return ["something moves" if seen.moved != "nothing" else "nothing moves"]
+
+
+@dataclass(frozen=True)
+class WatchProgram(Cue):
+    """Watch a print."""
+
+
+@dataclass(frozen=True)
+class WatchFirstLayer(Cue):
+    """Watch the lines of a first layer that are laid so far apart, mm."""
+
+    width_mm: float
+    alone: ClassVar[bool] = True
+
+    def notices(self, seen: Seen) -> list[str]:
+        """What the last ones look like."""
+        return [_lines(mm) for mm in seen.felt_mm] if seen.felt_mm != (None,) else ["no lines yet"]
+
+
+@dataclass(frozen=True)
+class ConfirmNearer(Cue):
+    """Is the nozzle really to go nearer than a bound?"""
+
+
+@dataclass(frozen=True)
+class PatchArea:
+    """A patch of lines on the bed: its name, middle and size, mm."""
+
+    name: str
+    x: float
+    y: float
+    wide: float
+    deep: float
+
+
+@dataclass(frozen=True)
+class JudgePatches(Cue):
+    """Feel patches whose lines are so far apart, mm."""
+
+    width_mm: float
+    patches: tuple[PatchArea, ...]
+    alone: ClassVar[bool] = True
+
+    def notices(self, seen: Seen) -> list[str]:
+        """What each feels like."""
+        return [f"{patch.name}: {_lines(mm)}" for patch, mm in zip(self.patches, seen.felt_mm, strict=False)]
+
+
+Observation = (
+    LookAround
+    | LookAtPin
+    | LookAtFans
+    | LookAtMotors
+    | LookAtDirection
+    | LookAtLifts
+    | FeelBlocks
+    | LookAtSprings
+    | CheckFilament
+    | ReadTravel
+    | ReadFilament
+    | ReadGap
+    | ReadStowedGap
+    | ReadThermometer
+    | ReadRipples
+    | LowerOntoGauge
+    | MakeRoom
+    | DragGauge
+    | AimAtDot
+    | AimAtScrew
+    | ReadBesideScrew
+    | JogToCorner
+    | JogToEdge
+    | WatchSpeed
+    | WatchProgram
+    | WatchFirstLayer
+    | ConfirmNearer
+    | JudgePatches
+)
+
+
+def noticed(cue: Act | Observation | None, seen: Seen) -> str:
+    """What one would notice at the machine, in words: for the line below a question."""
+    notes = [f"the {name} fan turns" for name in seen.turning]
+    notes += [f"the {name} is warm" for name in seen.warm]
+    notes += ["the pin is down"] if seen.pin_down else []
+    notes += [f"{name} is pressed" for name in seen.pressed]
+    if cue is not None:
+        notes = cue.notices(seen) if cue.alone else notes + cue.notices(seen)
+    return ", ".join(notes) or "nothing to notice"
+
+
+def beside_screw_mm(seen: Seen, screw: str) -> dict[str, float]:
+    """How far a screw stands to the right of (x) and behind (y) the nozzle, mm."""
+    place = seen.screws_mm.get(screw, (0.0, 0.0))
+    return {axis: mm - seen.nozzle_mm.get(axis, 0.0) for axis, mm in zip("xy", place, strict=True)}
+
+
+def reading_words(mm: float, instrument: Instrument) -> str:
+    """A length as it is read on an instrument."""
+    return f"read on the {instrument}: {_read(mm, instrument)} mm"
+
+
+def _read(mm: float, instrument: Instrument) -> str:
+    """A length to the instrument's mark."""
+    half = INSTRUMENTS[instrument].placing_mm
+    read = round(mm / half) * half
+    return f"{read:.2f}" if half < 0.1 else f"{read:.1f}"
+
+
+def _lines(error_mm: float | None) -> str:
+    """What lines look and feel like that are so much too high."""
+    if error_mm is None:
+        return "nothing stuck"
+    much = "a little " if abs(error_mm) < 2 * CLOSED_MM else "clearly "
+    return "closed, flat" if abs(error_mm) <= CLOSED_MM else f"{much}apart" if error_mm > 0 else f"{much}ridged"
+
+
+def _gap_moved(mm: float) -> str:
+    """What the gap did at a lead screw that went so far."""
+    return "stayed as it was" if abs(mm) < LEAST_SEEN_MM else f"{'opened' if mm > 0 else 'closed'} by {abs(mm):.0f} mm"
+
+
+def _gauge(gap_mm: float, gauge_mm: float) -> str:
+    """How a gauge below the nozzle feels."""
+    if gap_mm < gauge_mm - DRAGS_MM:
+        return "the gauge does not go in"
+    if gap_mm <= gauge_mm + DRAGS_MM:
+        return "the gauge just drags"
+    loose = gap_mm - gauge_mm
+    return f"the gauge is loose, with about {round(loose, 1):g} mm of air" if loose > 0.1 else "it is loose"

@@ -1,0 +1,48 @@
+"""Values that were kept and that no board holds: screws' places, materials, what the machine file alone knows.
+
+They are live for this program as a board's are on the board, until they are saved into the machine file or dropped. The
+ledger holds them meanwhile, so that they outlive the program.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+from ublet.core.machine.compare import same
+from ublet.core.machine.effective import BOARD_SETTINGS
+from ublet.core.settings import Value
+from ublet.ledger.book import Ledger
+from ublet.session.document import Document
+
+LOOKED_AT = 200
+"""So many of the newest keeps are looked at for values that were not saved."""
+
+
+def held_by_board(path: str) -> bool:
+    """Whether a board holds a setting."""
+    return BOARD_SETTINGS.find(path) is not None
+
+
+class KeptInFile(dict[str, Value]):
+    """The values by their paths."""
+
+    def take_up(self, ledger: Ledger, document: Document) -> None:
+        """Those that an earlier session kept and neither saved nor dropped, where the file still says what it said."""
+        for change in ledger.changes("keep", most=LOOKED_AT):
+            path = change.setting
+            if held_by_board(path) or path in self:
+                continue
+            newest = ledger.last_change(path)
+            now = document.value(path)
+            if newest == change and same(now, change.before) and not same(now, change.after):
+                self[path] = change.after
+
+    def saved(self, paths: Iterable[str]) -> None:
+        """These stand in the file now, or were dropped."""
+        for path in paths:
+            self.pop(path, None)
+
+
+def of_board(values: Mapping[str, Value]) -> dict[str, Value]:
+    """Those of these values that a board holds."""
+    return {path: value for path, value in values.items() if held_by_board(path)}
