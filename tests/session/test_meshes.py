@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
+import pytest
 
 from tests.conftest import Rig, mended_tern, virtually
 from ublet.core.catalogue import TRIALS
@@ -14,7 +15,19 @@ from ublet.core.level.mesh.live import HEIGHTS, live_mesh
 from ublet.core.run import Finding, Option, Proposal, TrialResult
 from ublet.ledger.entries import Opening
 from ublet.session.chain import ChainLink, chain
-from ublet.session.meshes import at_start, compared, difference_words, loading, none_live, rename, take_off, taken
+from ublet.session.meshes import (
+    NothingLive,
+    at_start,
+    compared,
+    correction_at,
+    difference_words,
+    loading,
+    none_live,
+    raising,
+    rename,
+    take_off,
+    taken,
+)
 
 COUNT = 5
 
@@ -144,5 +157,31 @@ def test_a_first_layer_stands_on_a_mesh_that_is_live_and_as_warm(folder: Path) -
             assert not hot.met and "near asa's 105 °C (only at 60): probe one as warm" in hot.reason
             await session.keep(none_live(session), None)
             assert not link("pla").met
+
+    virtually(work)
+
+
+def test_the_nozzle_is_raised_at_a_place_and_a_print_follows_that(folder: Path) -> None:
+    bed = np.random.default_rng(3).normal(0, 0.03, (COUNT, COUNT))
+
+    async def work() -> None:
+        async with Rig(folder, mended_tern()) as rig:
+            session = rig.session
+            with pytest.raises(NothingLive, match="No mesh is live"):
+                raising(session, (100.0, 100.0), 0.02)
+            took(rig, bed, 60.0, "smooth")
+            stored = taken(session)[0]
+            await session.keep(loading(session, stored), stored.run)
+            place = (float(stored.mesh.x[1]), float(stored.mesh.y[3]))
+            follower = rig.board.mover.following
+            before = follower._height(*place)
+            for _ in range(3):
+                await session.keep(raising(session, (place[0] + 2, place[1] - 2), 0.02), None)
+            assert correction_at(session, place) == pytest.approx(0.06)
+            assert follower._height(*place) - before == pytest.approx(0.06, abs=0.002)
+            elsewhere = (float(stored.mesh.x[4]), float(stored.mesh.y[0]))
+            assert correction_at(session, elsewhere) == pytest.approx(0.0, abs=1e-9)
+            await session.keep(raising(session, place, -0.06), None)
+            assert follower._height(*place) == pytest.approx(before, abs=1e-6), "and back again"
 
     virtually(work)

@@ -7,11 +7,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ublet.core.arrays import Point
 from ublet.core.level.mesh.check_trials import Compared, compare
-from ublet.core.level.mesh.live import HEIGHTS, live_mesh, mesh_settings
+from ublet.core.level.mesh.live import CORRECTION, HEIGHTS, live_correction, live_mesh, mesh_settings, raised_at
 from ublet.core.level.mesh.mesh import Mesh
 from ublet.core.run import Option, Proposal
 from ublet.core.settings import Value, frozen
+from ublet.core.trouble import Trouble
 from ublet.ledger.entries import RunEntry
 from ublet.session.session import Session
 
@@ -66,6 +68,10 @@ def taken(session: Session) -> tuple[StoredMesh, ...]:
     return tuple(mesh for mesh in meshes if mesh is not None)[:MOST]
 
 
+class NothingLive(Trouble):
+    """There is no mesh that could be changed."""
+
+
 def rename(session: Session, mesh: StoredMesh, name: str) -> None:
     """Give a mesh a name of one's own; empty: sheet and temperature again.
 
@@ -88,6 +94,33 @@ def none_live(session: Session) -> Option:
     """What makes no mesh the live one, until one is loaded or the board starts anew with what it has stored."""
     effect = "Z follows no mesh: the bed is taken as flat"
     return Option("no mesh", "none", (Proposal(HEIGHTS, session.live(HEIGHTS), (), "mm", effect),), {})
+
+
+def raising(session: Session, place: Point, by_mm: float) -> Option:
+    """What makes the nozzle stand so much higher over the live mesh's point nearest to a place, as a correction.
+
+    Raises:
+        NothingLive: no mesh is live.
+    """
+    mesh = live_mesh(session.live)
+    if mesh is None:
+        raise NothingLive("No mesh is live: keep the one that was probed, or load one (m), then raise or lower it.")
+    heights = raised_at(place, by_mm, mesh, live_correction(session.live, mesh))
+    after = tuple(tuple(float(mm) for mm in row) for row in heights)
+    effect = f"the nozzle stands {abs(by_mm):g} mm {'higher' if by_mm > 0 else 'lower'} there"
+    return Option(
+        "by hand", "print again to see it", (Proposal(CORRECTION, session.live(CORRECTION), after, "mm", effect),), {}
+    )
+
+
+def correction_at(session: Session, place: Point) -> float:
+    """What the live correction adds at the live mesh's point nearest to a place, mm; 0 where there is none."""
+    mesh = live_mesh(session.live)
+    laid = live_correction(session.live, mesh) if mesh is not None else None
+    if mesh is None or laid is None:
+        return 0.0
+    row, column = mesh.cell(place)
+    return float(laid.over([mesh.x[column]], [mesh.y[row]])[0, 0])
 
 
 def _taken(session: Session, entry: RunEntry, live: Mesh | None, own_name: str) -> StoredMesh | None:

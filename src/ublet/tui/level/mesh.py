@@ -9,11 +9,14 @@ import numpy as np
 from rich.text import Text
 from textual.binding import Binding
 
+from ublet.core.arrays import Point
 from ublet.core.level.mesh.live import FOLLOWS, live_correction, live_mesh
 from ublet.core.level.mesh.mesh import Mesh
 from ublet.core.level.mesh.trials import MESHED, GridParameters, grid_of
 from ublet.core.run import Series, TrialFailed
 from ublet.core.settings import Part
+from ublet.core.trouble import Trouble
+from ublet.session.meshes import correction_at, raising
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.bed_map import BedMap, bed_map
@@ -26,6 +29,9 @@ from ublet.tui.trial.recorded import RecordedBench, SeriesReader
 from ublet.tui.trial.watch import TrialWatch
 
 SIDE_FRACTION = 0.45
+BY_MM = 0.02
+"""The nozzle is raised or lowered by so much at a press, mm."""
+
 SAME_PLACE_MM = 0.05
 """A point that was touched is one of a grid when it lies as near as this to it, mm."""
 
@@ -48,6 +54,14 @@ class MeshBench(RecordedBench, JogBench):
         Binding("ctrl+up", "cursor(0, 1)", show=False),
         Binding("ctrl+down", "cursor(0, -1)", show=False),
         Binding("m", "meshes", "meshes", tooltip="All meshes: compare two, load one; which a print would load"),
+        Binding(
+            "plus",
+            "raise_here(1)",
+            "higher / lower",
+            key_display="+ -",
+            tooltip="The nozzle 0.02 mm higher (+) or lower (-) at the cursor, as a correction of the live mesh",
+        ),
+        Binding("minus", "raise_here(-1)", show=False),
         Binding("n", "turn", "turn the section", tooltip="Along X or along Y"),
     ]
 
@@ -56,6 +70,12 @@ class MeshBench(RecordedBench, JogBench):
         self.at, self.along_x = (0, 0), True
         self._placed = False
         self._of: tuple[Series | None, Part, Mesh | None] | None = None
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """A live mesh is raised and lowered while nothing runs: the keys are a question's else."""
+        if action == "raise_here":
+            return self.session.usable and self.watched is None and live_mesh(self.session.live) is not None
+        return super().check_action(action, parameters)
 
     def action_cursor(self, columns: int, rows: int) -> None:
         """Move the cursor within the grid."""
@@ -72,6 +92,34 @@ class MeshBench(RecordedBench, JogBench):
         """The section along the other axis."""
         self.along_x = not self.along_x
         self.beat()
+
+    async def action_raise_here(self, way: int) -> None:
+        """Raise or lower the nozzle at the cursor."""
+        mesh = live_mesh(self.session.live)
+        assert mesh is not None
+        place = self.cursor_place()
+        if math.dist(place, mesh.places[mesh.cell(place)[0] * mesh.columns + mesh.cell(place)[1]]) > SAME_PLACE_MM:
+            self.say("What is drawn is not the live mesh: keep it first (k), or load it (m).", Ink.focus)
+            return
+        option = raising(self.session, place, way * BY_MM)
+        try:
+            await self.session.keep(option, None, self.station)
+        except Trouble as error:
+            self.say(f"✗ Not kept: {error}", Ink.stop)
+            return
+        here = correction_at(self.session, place)
+        stands = f"the nozzle stands {abs(here):.2f} mm {'higher' if here > 0 else 'lower'} than the mesh says"
+        words = stands if abs(here) > BY_MM / 4 else "the nozzle stands as the mesh says"
+        self.say(
+            f"✓ At X {place[0]:.0f}, Y {place[1]:.0f} {words}. Live, not saved; the next print shows it.", Ink.proposal
+        )
+
+    def cursor_place(self) -> Point:
+        """Where over the bed the cursor stands, mm."""
+        mesh = self.shown_mesh()
+        assert mesh is not None
+        column, row = min(self.at[0], mesh.columns - 1), min(self.at[1], mesh.rows - 1)
+        return float(mesh.x[column]), float(mesh.y[row])
 
     def action_meshes(self) -> None:
         """All meshes of this machine."""
@@ -170,6 +218,10 @@ def mesh_picture(
     drawn = bed_map(cells, bed, (), wide, height)
     cells.put(0, 0, *_live_words(session))
     cells.put(0, 1, grid, Ink.focus)
+    if mesh is not None and not grid:
+        here = (float(mesh.x[min(at[0], mesh.columns - 1)]), float(mesh.y[min(at[1], mesh.rows - 1)]))
+        if abs(added := correction_at(session, here)) >= 0.0005:
+            cells.put(0, 1, f"at the cursor corrected by {1000 * added:+.0f} µm", Ink.proposal)
     if mesh is None:
         _put_plan(cells, session, drawn, aim)
         cells.put(wide + 2, 0, "not probed yet", Ink.text)

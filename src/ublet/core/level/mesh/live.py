@@ -77,6 +77,15 @@ def corrected(places: Sequence[Point], wanted_mm: Sequence[float], mesh: Mesh, b
     return np.asarray(more + (before.over(x, y) if before is not None else 0.0)).round(DIGITS)
 
 
+def raised_at(place: Point, by_mm: float, mesh: Mesh, before: Mesh | None) -> Floats:
+    """A correction on the mesh's own points (rows x columns), mm: what was there before, and so much more at the point
+    that is nearest to a place.
+    """
+    heights = np.zeros(mesh.heights.shape) if before is None else before.over(mesh.x, mesh.y)
+    heights[mesh.cell(place)] += by_mm
+    return np.asarray(heights).round(DIGITS)
+
+
 FOLLOWS = "mesh.follows"
 
 
