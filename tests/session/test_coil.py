@@ -102,3 +102,30 @@ def test_a_coil_maps_the_bed_in_one_pass(coil_machine: tuple[Path, Path, list[An
     for id in ("range", "rms", "tilt_x", "tilt_y"):
         assert value(report, id) == pytest.approx(report["truth"][id], abs=0.012), id
     machine.write_text(before, encoding="utf-8")
+
+
+def test_a_coil_that_is_too_quiet_near_the_bed_is_told_how_much_higher_to_hang(tmp_path: Path) -> None:
+    scenario, _ = made_up(tmp_path, SEED, 3, "coil")
+    lower = tomllib.loads(scenario.read_text(encoding="utf-8"))
+    hangs = lower["coil"].get("hangs_mm", 1.2)
+    lower["coil"] |= {"hangs_mm": 0.3, "lossy": 10.0}
+    scenario.write_text(tomlkit.dumps(lower), encoding="utf-8")
+    quiet = run_made_up("coil-current", [], scenario, SEED)
+    assert quiet["outcome"] == "failed" and hangs > 0.3
+    higher = value(quiet, "mount")
+    assert f"Mount it {higher:.1f} mm higher" in quiet["why"] and higher > 0.2
+    lower["coil"]["hangs_mm"] = 0.3 + higher + 0.1
+    scenario.write_text(tomlkit.dumps(lower), encoding="utf-8")
+    enough = run_made_up("coil-current", [], scenario, SEED)
+    assert enough["outcome"] == "proven", enough["why"]
+    assert value(enough, "near") < 1.45, "no higher than it must be"
+
+
+def test_touches_come_in_equal_steps_of_the_coils_own_warmth(coil_machine: tuple[Path, Path, list[Any]]) -> None:
+    scenario, machine, _ = coil_machine
+    before = machine.read_text(encoding="utf-8")
+    report = run_made_up("coil-drift", ["touches=4", "bed_c=100", "step_c=6"], scenario, SEED)
+    machine.write_text(before, encoding="utf-8")
+    assert report["outcome"] == "proven"
+    start, _, end = report["why"].partition("°C")[0].removeprefix("From ").partition(" to ")
+    assert 3 * 6 <= float(end) - float(start) <= 3 * 6 + 3

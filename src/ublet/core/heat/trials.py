@@ -10,7 +10,8 @@ import numpy as np
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.heat.candidates import candidates, recommend
-from ublet.core.heat.demands import demands_of, hotends, slow_heaters
+from ublet.core.heat.demands import demands_of, hotends, material_targets, slow_heaters
+from ublet.core.heat.elsewhere import elsewhere_findings, elsewhere_words, predicted_elsewhere
 from ublet.core.heat.limit_cycle import RelayPhase
 from ublet.core.heat.model_fit import fit_model
 from ublet.core.heat.pid import TICK_S
@@ -135,6 +136,10 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
     best, why = recommend(made, demands)
     if aim.choose != "recommended":
         best, why = aim.choose, "as asked for"
+    with bench.aside():
+        targets = material_targets(bench.machine, aim.heater)
+    elsewhere = await bench.compute(predicted_elsewhere, fit.model, made[best].gains, situation, targets, demands)
+    why += elsewhere_words(elsewhere, targets, demands)
     own: Subject = {"heater": aim.heater}
     findings = [
         Finding("ultimate_gain", point.gain, point.gain_u, "/°C"),
@@ -145,6 +150,7 @@ async def heater_control(bench: Bench, aim: ControlAim) -> TrialResult:
         Finding("ambient", room, None, "°C", tolerance=ROOM_C),
         *([Finding("fan_loss_ratio", loss_ratio)] if fan else []),
         *predicted_findings(made[best], demands),
+        *elsewhere_findings(elsewhere, demands),
     ]
     for name, candidate in made.items():
         bench.record.rows("predicted", step_rows(candidate.step), of=name)

@@ -11,6 +11,7 @@ from textual.binding import Binding
 
 from ublet.core.heat.candidates import AS_FOUND
 from ublet.core.heat.demands import demands_of, hotends, slow_heaters
+from ublet.core.heat.elsewhere import MIDDLE, tuning_temperatures
 from ublet.core.heat.report import ON_OFF
 from ublet.core.heat.trials import BedParameters, ControlAim, HotendParameters
 from ublet.core.machine.effective import BOARD_SETTINGS
@@ -49,6 +50,7 @@ class HeaterBench(TrialBench):
 
     BINDINGS = [
         Binding("t", "target", "target", tooltip="Type the temperature to tune at"),
+        Binding("m", "material", "as for", tooltip="Tune at the next material's temperature, or in the middle"),
         Binding("v", "verify", "verify", tooltip="Check the live gains by a step from cold, against the prediction"),
         Binding("g", "sets", "gain sets", tooltip="Every known set of gains at every material's temperature"),
         Binding("n", "label", "note set", tooltip="Note the chosen gains in the machine file, as a set with a label"),
@@ -199,6 +201,9 @@ class HeaterBench(TrialBench):
         again = "starts again" if self.tuned else "starts"
         key_words(text, "enter", f"{again}. {self.spec.announce(self.session.document.machine, self.aim)}\n")
         key_words(text, "t", "another target")
+        if len(self.temperatures) > 1:
+            places = ", ".join(f"{name} {celsius:g}" for name, celsius in self.temperatures.items())
+            key_words(text, "   m", f"the next of: {places} °C")
         return text
 
     def needs(self) -> tuple[Need, ...]:
@@ -315,6 +320,8 @@ class HeaterBench(TrialBench):
                 return idle and tuned
             case "target":
                 return idle
+            case "material":
+                return idle and len(self.temperatures) > 1
             case "verify":
                 return self.session.usable and idle and tuned
             case "label":
@@ -367,6 +374,20 @@ class HeaterBench(TrialBench):
         self.app.push_screen(
             QuantityDialog(f"Temperature to tune the {heater} at", "°C", self.tuning.target, check), take
         )
+
+    @property
+    def temperatures(self) -> dict[str, float]:
+        """Where one may tune: at each material's own temperature, or in the middle of them."""
+        return tuning_temperatures(self.session.document.machine, self.heater)
+
+    def action_material(self) -> None:
+        """The next temperature at which one may tune."""
+        known = self.temperatures
+        values = list(known.values())
+        at = values.index(self.tuning.target) + 1 if self.tuning.target in values else 0
+        name, celsius = list(known.items())[at % len(known)]
+        self.aims[self.spec.name] = self.tuning.model_copy(update={"target": celsius})
+        self.say(f"Tunes at {celsius:g} °C, {name if name == MIDDLE else f'as {name} is printed'}.", Ink.text)
 
     def action_sets(self) -> None:
         """Every known set of gains at every material's temperature."""

@@ -28,6 +28,14 @@ FAR_MM = 8.0
 HIGHEST_V = 1.7
 """The loudest that it is to be, V: room for what other metal and warmth do."""
 
+PROFILE_MM = (4.0, 2.5, 1.5, 0.8)
+"""Between near and far its loudness is read at so many heights over the near one, mm."""
+
+LOUD_ENOUGH, MOST_MM, MOUNT_U_MM, LOWER_MM = 1.03, 5.0, 0.15, 0.3
+"""A coil is mounted for so much more than the least loudness; by no more than this; within this; what is not worth
+it, mm.
+"""
+
 CLEAR_MM, BACK_MM = 2.0, 1.0
 UPWARD_MM = (0.3, 0.5, 0.8)
 """Places, as shares of the working range, at which it is read once more on the way up."""
@@ -71,10 +79,12 @@ async def coil_current(bench: Bench, aim: CoilCurrentParameters) -> TrialResult:
     loud, quiet = _volts_a_ma(far), _volts_a_ma(near)
     drive = round(HIGHEST_V / loud, 2)
     near_v, far_v = quiet * drive, loud * drive
+    higher_mm = await _mounted_higher(bench, drive, near_v, far_v)
     findings = (
         Finding("near", near_v, 0.01, "V", words=f"amplitude at {aim.height_mm:g} mm"),
         Finding("far", far_v, 0.01, "V", words="amplitude far from the bed"),
         Finding("drive", drive, 0.01 * drive, "mA", words="drive current"),
+        Finding("mount", higher_mm, MOUNT_U_MM, "mm", words="mount it higher by (negative: it may hang lower)"),
     )
     loudness = (
         f"With {drive:g} mA it rings with {near_v:.2f} V at {aim.height_mm:g} mm and {far_v:.2f} V far from the bed"
@@ -83,11 +93,18 @@ async def coil_current(bench: Bench, aim: CoilCurrentParameters) -> TrialResult:
         return TrialResult(
             "failed",
             f"{loudness}: too quiet near the bed (at least {MIN_V:g} V), and more current would drive it into its "
-            "rails "
-            "far from it. Mount it higher, or work at larger heights.",
+            f"rails far from it. Mount it {higher_mm:.1f} mm higher, or work at larger heights.",
             {},
             findings,
-            remedies=(ByHand("mount the coil higher"), ChangeParameter("height_mm", "a larger height")),
+            remedies=(
+                ByHand(f"mount the coil {higher_mm:.1f} mm higher"),
+                ChangeParameter("height_mm", f"{aim.height_mm + higher_mm:.1f} mm"),
+            ),
+        )
+    if higher_mm < -LOWER_MM:
+        loudness += (
+            f". It may hang up to {-higher_mm:.1f} mm lower and still be loud enough there, as long as it clears the "
+            "bed (station probe place, trial probe-height); nearer to the bed its readings scatter less"
         )
     if abs(drive - before) <= 0.02 * drive:
         return TrialResult("proven", f"{loudness}. This value is already live: no change.", {}, findings)
@@ -95,6 +112,32 @@ async def coil_current(bench: Bench, aim: CoilCurrentParameters) -> TrialResult:
     proposal = Proposal(f"{ROOT}.drive_ma", before, drive, "mA", effect)
     option = Option("as measured", "then its curve, which belongs to this current", (proposal,), {})
     return TrialResult("proven", f"{loudness}.", {}, findings, (option,), "as measured")
+
+
+async def _mounted_higher(bench: Bench, drive: float, near_v: float, far_v: float) -> float:
+    """How much higher it is to be mounted to be just loud enough at the stated height, mm; negative: lower.
+
+    How loud it is on the way down from afar, at that current; between these ``V = far - a exp(-h / l)``, by a straight
+    line through the logarithms of what is missing (Beer's law of an exponentially decaying field).
+    """
+    heights, missing = [0.0], [far_v - near_v]
+    here = FAR_MM
+    async with bench.settings.borrowed({f"{ROOT}.drive_ma": drive}):
+        for up in PROFILE_MM:
+            await bench.motion.move("z", up - here, LIFT_MM_S)
+            here = up
+            volts = (await read_coil(bench)).volts
+            bench.record.row(DRIVEN.name, (drive, up, volts, 0.0))
+            heights.append(up)
+            missing.append(far_v - volts)
+    good = [(mm, volts) for mm, volts in zip(heights, missing, strict=True) if volts > 0.01 * far_v]
+    if len(good) < 3:
+        return 0.0
+    slope, start = np.polyfit([mm for mm, _ in good], np.log([volts for _, volts in good]), 1)
+    wanted_v = far_v - LOUD_ENOUGH * MIN_V
+    if slope >= 0 or wanted_v <= 0:
+        return 0.0
+    return float(np.clip((np.log(wanted_v) - start) / slope, -MOST_MM, MOST_MM))
 
 
 def number_of_shown(bench: Bench, path: str) -> float:

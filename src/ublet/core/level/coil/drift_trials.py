@@ -39,6 +39,9 @@ NEARER_MM = 1.5
 LEAST_C = 3.0
 """A touch at a coil that is warmer by less than this than at the one before shows nothing new, °C."""
 
+STEADY_S, LOOKS_S = 30.0, 5.0
+"""The bed is at its temperature for so long before a touch, and the coil's warmth is looked at so often, s."""
+
 GOOD_UM = 15.0
 BEYOND_C = 3.0
 """So far beyond the warmest touch the drift still holds, °C."""
@@ -52,7 +55,8 @@ class DriftParameters(Part):
 
     bed_c: float = setting("Bed temperature at the last touch.", unit="°C", low=40, high=130, default=100.0)
     touches: int = setting("Touches, the first one as it is.", low=3, high=12, default=5)
-    soak_s: float = setting("How long each temperature is held before.", unit="s", low=10, high=1800, default=240.0)
+    step_c: float = setting("The coil is that much warmer at each touch.", unit="°C", low=3, high=30, default=8.0)
+    soak_s: float = setting("Longest wait for the coil to warm by a step.", unit="s", low=10, high=3600, default=600.0)
     speed_mm_s: float = setting("Speed of jogging.", unit="mm/s", low=0.2, high=10, default=2.0)
 
 
@@ -68,25 +72,44 @@ async def coil_drift(bench: Bench, aim: DriftParameters) -> TrialResult:
     bench.motion.clear_at_the_end(CLEAR_MM)
     await home_unhomed(bench, ("x", "y", "z"))
     rows: list[tuple[float, float, float, int]] = []
-    warmest = -1000.0
+    warmest = first_c = -1000.0
     start_c = bench.heat.celsius(machine.heaters[heater].sensor) or 25.0
     async with bench.settings.borrowed({"axes.z.soft_limits": False, **unfollowed(bench)}):
         for number in range(aim.touches):
             if number:
                 target = start_c + (aim.bed_c - start_c) * number / (aim.touches - 1)
                 fraction = number / aim.touches
-                await reach(bench, heater, target, fraction, aim.soak_s, "the bed warms the coil")
+                await reach(bench, heater, target, fraction, STEADY_S, "the bed warms the coil")
+                await _warmed(bench, aim, first_c + number * aim.step_c, fraction)
             bench.progress(Progress(f"touch {number + 1}", number / aim.touches, None, f"of {aim.touches}"))
             touched = await _touched(bench, aim, number)
             if touched is None:
                 break
             readings = await _read(bench, touched, warmth_c)
+            first_c = readings[0][2] + warmth_c if not number else first_c
             if number and readings[0][2] + warmth_c < warmest + LEAST_C:
                 continue  # the coil has not followed: nothing new
             warmest = max(warmest, max(row[2] for row in readings) + warmth_c)
             rows += [(*row, number) for row in readings]
     await bench.heat.off(heater)
     return _concluded(bench, curve, rows, warmth_c)
+
+
+async def _warmed(bench: Bench, aim: DriftParameters, wanted_c: float, done: float) -> None:
+    """Wait until the coil is as warm as it is to be at the next touch, so that touches lie in equal steps of its own
+    warmth; at most the longest wait.
+    """
+    began_s = bench.clock.now_s()
+    start_c: float | None = None
+    while (waited_s := bench.clock.now_s() - began_s) < aim.soak_s:
+        now_c = (await read_coil(bench)).celsius
+        start_c = now_c if start_c is None else start_c
+        if now_c >= wanted_c:
+            return
+        rate = (now_c - start_c) / waited_s if waited_s > LOOKS_S else 0.0
+        left_s = min(aim.soak_s - waited_s, (wanted_c - now_c) / rate) if rate > 0 else aim.soak_s - waited_s
+        bench.progress(Progress("the coil warms", done, left_s, f"{now_c:.1f} of {wanted_c:.1f} °C"))
+        await bench.clock.rest(LOOKS_S)
 
 
 def _bed_of(machine: MachineFile, aim: DriftParameters) -> str:
@@ -187,7 +210,9 @@ def _concluded(
     )
     if not good:
         why += f" That is more than {GOOD_UM:g} µm: touch more carefully, hold each temperature longer."
-        return TrialResult("failed", why, {}, findings, remedies=(ChangeParameter("soak_s", "longer"), StartAgain()))
+        return TrialResult(
+            "failed", why, {}, findings, remedies=(ChangeParameter("step_c", "larger steps"), StartAgain())
+        )
     values: dict[str, Value] = {
         f"{ROOT}.drift": tuple(float(f"{term:.6g}") for term in drift.terms),
         f"{ROOT}.holds_to_c": holds,
@@ -214,8 +239,8 @@ def _needs(machine: MachineFile, aim: DriftParameters, read: Callable[[str], flo
 def _announce(machine: MachineFile, aim: DriftParameters) -> str:
     return (
         f"Homes axes not yet homed. {aim.touches} times you lower the nozzle onto the gauge over the middle of the bed "
-        f"and the coil is read there, while the bed heats step by step to {aim.bed_c:g} °C and is held "
-        f"{aim.soak_s / 60:.0f} min each time. {preheat_words(machine, ('x', 'y', 'z'))}"
+        f"and the coil is read there, while the bed heats step by step to {aim.bed_c:g} °C, each "
+        f"time when the coil has warmed by {aim.step_c:g} °C. {preheat_words(machine, ('x', 'y', 'z'))}"
     )
 
 
