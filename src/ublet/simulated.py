@@ -11,8 +11,10 @@ from ublet.firmware.hardware import Hardware, Wire
 from ublet.firmware.service import Service
 from ublet.firmware.slots import factory_image
 from ublet.firmware.store import Store
+from ublet.world.bed_parts import CoilPart
 from ublet.world.hands import Hands
 from ublet.world.scenario import Scenario
+from ublet.world.shake_parts import AccelerometerPart
 from ublet.world.world import World
 
 
@@ -38,7 +40,10 @@ class SimulatedMachine:
         seed: int = 1,
     ) -> None:
         about = scenario.scenario
-        sensors = {"accelerometer": scenario.accelerometer, "coil": scenario.coil}
+        sensors: dict[str, AccelerometerPart | CoilPart | None] = {
+            "accelerometer": scenario.accelerometer,
+            "coil": scenario.coil,
+        }
         streams = tuple(name for name, part in sensors.items() if part is not None)
         hardware = Hardware(
             about.board,
@@ -47,6 +52,7 @@ class SimulatedMachine:
             about.steps_per_s,
             streams,
             about.memory_bytes,
+            {name: part.socket for name, part in sensors.items() if part is not None and part.socket},
             frozenset(scenario.lacks),
         )
         factory = factory_image(hardware, machine, scenario.image_settings())

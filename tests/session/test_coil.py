@@ -129,3 +129,22 @@ def test_touches_come_in_equal_steps_of_the_coils_own_warmth(coil_machine: tuple
     assert report["outcome"] == "proven"
     start, _, end = report["why"].partition("°C")[0].removeprefix("From ").partition(" to ")
     assert 3 * 6 <= float(end) - float(start) <= 3 * 6 + 3
+
+
+def test_a_module_at_another_bus_socket_is_named_with_both_ways_out(
+    coil_machine: tuple[Path, Path, list[Any]], tmp_path: Path
+) -> None:
+    scenario, _ = made_up(tmp_path, SEED, 3, "coil")
+    machine = tmp_path / f"bed-3-{SEED}.toml"
+    declared = tomllib.loads(machine.read_text(encoding="utf-8"))
+    declared["probe"]["coil"]["socket"] = "B2"
+    machine.write_text(tomlkit.dumps(declared), encoding="utf-8")
+    there = tomllib.loads(scenario.read_text(encoding="utf-8"))
+    there["coil"]["socket"] = "B1"
+    scenario.write_text(tomlkit.dumps(there), encoding="utf-8")
+    report = run_made_up("coil-current", [], scenario, SEED)
+    assert report["outcome"] == "failed" and "its module answers at B1" in report["why"]
+    assert [(p["setting"], p["after"]) for p in report["proposals"]] == [("probe.coil.socket", "B1")]
+    assert "by hand: plug" in report["ways_out"][0]
+    curve = run_made_up("coil-curve", [], scenario, SEED)
+    assert curve["outcome"] == "failed" and "answers at B1" in curve["why"], "the board refuses, and says why"

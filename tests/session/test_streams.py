@@ -222,7 +222,7 @@ def test_what_a_board_lacks_is_said_before_anything_is_begun(tmp_path: Path) -> 
                 assert entered.ran.result.why == f"Not started: this board {states}." and entered.number is None
             states = standings(rig.session)
             assert {states[name].state for name in ("hotend control", "bed control", "accelerometer")} == {"waiting"}
-            assert states["accelerometer"].reason == "this board has no accelerometer"
+            assert states["accelerometer"].reason == f"this board {LACKING['accelerometer']}"
             assert states["homing"].state == "waiting", "the bed is warmed before Z homes, as declared"
             assert states["motors"].state == "open"
             with pytest.raises(BoardRefused, match="unknown method"):

@@ -27,8 +27,10 @@ LACKING: Mapping[Capability, str] = {
     "shaping": (
         "runs an image without the module shaping: build it with it (station modules), and write it to the board"
     ),
-    "accelerometer": "has no accelerometer",
-    "coil": "has no coil",
+    "accelerometer": (
+        "has no accelerometer: no module of one answers at its bus sockets (plug it in, switch the board off and on)"
+    ),
+    "coil": "has no coil: no module of one answers at its bus sockets (plug it in, switch the board off and on)",
 }
 """What is said of a board that lacks one."""
 

@@ -7,11 +7,15 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+SOCKET_OF = {"accelerometer": "accelerometer.socket", "coil": "probe.coil.socket"}
+"""The setting that says at which bus socket the module of a sensor is."""
+
 
 @dataclass(frozen=True)
 class StreamKind:
     """A sensor that streams. units, scales: of each column, and what one count of it stands for; rates_hz: those that
-    it can be asked for; memory_bytes: the board's room for what has not gone over the line yet.
+    it can be asked for; memory_bytes: the board's room for what has not gone over the line yet; socket: where its
+    module answers (empty: nobody says).
     """
 
     name: str
@@ -20,6 +24,7 @@ class StreamKind:
     scales: tuple[float, ...]
     rates_hz: tuple[float, ...]
     memory_bytes: int
+    socket: str = ""
 
     @property
     def sample_bytes(self) -> int:

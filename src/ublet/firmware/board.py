@@ -61,10 +61,12 @@ class SimulatedBoard:
         self.mover = Mover(
             sockets, self.events, self._is_triggered, self.heat.driven_state, self._deploy, hardware.steps_per_s
         )
-        kinds = kinds_on(hardware.streams, hardware.memory_bytes)
-        self.streams = StreamSender(sockets, self.events, kinds, lambda: self.time_s)
+        kinds = kinds_on(hardware.streams, hardware.memory_bytes, hardware.found_at)
+        self.streams = StreamSender(
+            sockets, self.events, kinds, lambda: self.time_s, lambda path: self.layers.live.get(path)
+        )
         self.mover.programs.sweep_moves = "swings" not in hardware.lacks
-        self.coil = CoilDrive(sockets)
+        self.coil = CoilDrive(sockets, hardware.found_at.get("coil", ""))
         self.kept_samples = KEPT_SAMPLES
         self.restart_due = False
         self.boot = 0

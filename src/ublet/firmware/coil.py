@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from ublet.core.level.coil.curve import drift_hz
 from ublet.core.settings import Value
 from ublet.core.sockets import Sockets
+from ublet.core.streams import SOCKET_OF
 from ublet.firmware.live_values import number_in
 
 NAME = "coil"
@@ -17,10 +18,13 @@ LOOKS_TICKS = 10
 
 
 class CoilDrive:
-    """Keeps the registers at what the live settings say, as warm as the coil is now."""
+    """Keeps the registers at what the live settings say, as warm as the coil is now. found_at: the bus socket at
+    which its module answers (empty: nobody says).
+    """
 
-    def __init__(self, sockets: Sockets) -> None:
+    def __init__(self, sockets: Sockets, found_at: str = "") -> None:
         self._sockets = sockets
+        self._found_at = found_at
         self._live: Mapping[str, Value] = {}
         self._here = False
         self._ticks = 0
@@ -28,7 +32,9 @@ class CoilDrive:
     def settled(self, live: Mapping[str, Value]) -> None:
         """Live settings have changed."""
         self._live = live
-        self._here = live.get("probe.kind") == "coil" and "probe.coil.drive_ma" in live
+        wanted = live.get(SOCKET_OF[NAME])
+        there = not wanted or not self._found_at or wanted == self._found_at
+        self._here = there and live.get("probe.kind") == "coil" and "probe.coil.drive_ma" in live
         if self._here:
             self._sockets.tune(NAME, "drive", number_in(live, "probe.coil.drive_ma"))
             self.look_out()

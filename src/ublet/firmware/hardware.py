@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 
 @dataclass(frozen=True)
@@ -10,7 +11,8 @@ class Hardware:
     """One board.
 
     steps_per_s: the most that it makes on one motor; 0: no limit. streams: sensors that it has and that stream, with
-    ``memory_bytes`` for what has not gone over the line yet. lacks: capabilities that its firmware has not.
+    ``memory_bytes`` for what has not gone over the line yet; found_at: the bus sockets at which their modules answer.
+    lacks: capabilities that its firmware has not.
     """
 
     name: str
@@ -19,6 +21,7 @@ class Hardware:
     steps_per_s: float = 0.0
     streams: tuple[str, ...] = ()
     memory_bytes: int = 0
+    found_at: Mapping[str, str] = field(default_factory=dict)
     lacks: frozenset[str] = frozenset()
 
 

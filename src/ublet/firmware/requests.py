@@ -326,4 +326,5 @@ def kind_fields(kind: StreamKind) -> dict[str, Any]:
         "scales": list(kind.scales),
         "rates_hz": list(kind.rates_hz),
         "memory_bytes": kind.memory_bytes,
+        "socket": kind.socket,
     }

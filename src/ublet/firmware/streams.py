@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ublet.core.settings import Value
 from ublet.core.sockets import Sockets
-from ublet.core.streams import StreamKind
+from ublet.core.streams import SOCKET_OF, StreamKind
 from ublet.firmware.events import Events
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
 from ublet.link.frames import Block
@@ -26,8 +27,8 @@ LINE_FRACTION = 0.6
 """A live stream takes no more of the line than this share: states, replies and events need the rest."""
 
 
-def kinds_on(streams: Sequence[str], memory_bytes: int) -> dict[str, StreamKind]:
-    """What the sensors that a board has are, by their names."""
+def kinds_on(streams: Sequence[str], memory_bytes: int, found_at: Mapping[str, str]) -> dict[str, StreamKind]:
+    """What the sensors that a board has are, by their names. found_at: the bus sockets at which they answer."""
     known = (
         StreamKind(
             "accelerometer",
@@ -46,7 +47,7 @@ def kinds_on(streams: Sequence[str], memory_bytes: int) -> dict[str, StreamKind]
             memory_bytes,
         ),
     )
-    return {kind.name: kind for kind in known if kind.name in streams}
+    return {kind.name: replace(kind, socket=found_at.get(kind.name, "")) for kind in known if kind.name in streams}
 
 
 @dataclass
@@ -80,16 +81,22 @@ def _times(newest_s: float, count: int, period_s: float) -> NDArray[np.float64]:
 
 
 class StreamSender:
-    """One stream at a time. line_bytes_s: what the line carries; 0: no limit."""
+    """One stream at a time. line_bytes_s: what the line carries; 0: no limit. declared: live settings by path."""
 
     def __init__(
-        self, sockets: Sockets, events: Events, kinds: Mapping[str, StreamKind], clock: Callable[[], float]
+        self,
+        sockets: Sockets,
+        events: Events,
+        kinds: Mapping[str, StreamKind],
+        clock: Callable[[], float],
+        declared: Callable[[str], Value] = lambda path: None,
     ) -> None:
         self.kinds = dict(kinds)
         self.line_bytes_s = 0.0
         self._sockets = sockets
         self._events = events
         self._clock = clock
+        self._declared = declared
         self._open: _Open | None = None
         self._numbers = 0
 
@@ -103,6 +110,12 @@ class StreamSender:
         if kind is None:
             raise Refused(
                 NOT_ALLOWED, f"this board has no “{name}”; it has: {', '.join(self.kinds) or 'nothing that streams'}"
+            )
+        wanted = self._declared(SOCKET_OF[name])
+        if wanted and kind.socket and wanted != kind.socket:
+            raise Refused(
+                NOT_ALLOWED,
+                f"nothing answers at {wanted} ({SOCKET_OF[name]}); the {name}'s module answers at {kind.socket}",
             )
         if rate_hz not in kind.rates_hz:
             rates = ", ".join(f"{rate:g}" for rate in kind.rates_hz)

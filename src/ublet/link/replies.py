@@ -57,6 +57,7 @@ class StreamKindReply(Reply):
     scales: list[float] = Field(min_length=1)
     rates_hz: list[float] = Field(min_length=1)
     memory_bytes: int = 0
+    socket: str = ""
 
     @model_validator(mode="after")
     def _of_every_column(self) -> Self:
@@ -67,7 +68,9 @@ class StreamKindReply(Reply):
     def kind(self) -> StreamKind:
         """What it is."""
         columns, rates = tuple(self.columns), tuple(self.rates_hz)
-        return StreamKind(self.name, columns, tuple(self.units), tuple(self.scales), rates, self.memory_bytes)
+        return StreamKind(
+            self.name, columns, tuple(self.units), tuple(self.scales), rates, self.memory_bytes, self.socket
+        )
 
 
 FrozenValue = Annotated[Value, BeforeValidator(frozen)]

@@ -140,6 +140,7 @@ class Knock(Part):
 class CoilPart(Part):
     """A coil over metal instead of the probe's switch: its line is what is plugged to the probe's socket."""
 
+    socket: str = setting("Bus socket that its module is really plugged into; empty: as declared.", default="")
     inner_mm: float = setting("Radius of its innermost turn.", unit="mm", low=0.5, high=30, default=2.5)
     outer_mm: float = setting("Radius of its outermost turn.", unit="mm", low=1, high=40, default=7.0)
     turns: int = setting("Turns.", low=2, high=60, default=10)
@@ -160,4 +161,4 @@ class CoilPart(Part):
 
     def truth(self) -> CoilTruth:
         """The coil for the simulation."""
-        return CoilTruth(**self.model_dump())
+        return CoilTruth(**self.model_dump(exclude={"socket"}))

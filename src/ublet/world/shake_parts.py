@@ -13,6 +13,7 @@ from ublet.world.shake import AccelerometerTruth
 class AccelerometerPart(Part):
     """An accelerometer on a moving part, as it really is."""
 
+    socket: str = setting("Bus socket that its module is really plugged into; empty: as declared.", default="")
     noise_m_s2: float = setting("Standard deviation of a reading.", unit="m/s²", low=0, high=50, default=0.12)
     offset_x_m_s2: float = setting("What X reads too much.", unit="m/s²", low=-5, high=5, default=0.0)
     offset_y_m_s2: float = setting("What Y reads too much.", unit="m/s²", low=-5, high=5, default=0.0)

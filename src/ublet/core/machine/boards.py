@@ -7,8 +7,8 @@ from typing import Literal
 
 from ublet.core.settings import Known, Name, Part, declarations, setting
 
-SocketKind = Literal["motor", "heater", "sensor", "fan", "input", "servo", "display", "card"]
-KINDS: tuple[SocketKind, ...] = ("motor", "heater", "sensor", "fan", "input", "servo", "display", "card")
+SocketKind = Literal["motor", "heater", "sensor", "fan", "input", "servo", "bus", "display", "card"]
+KINDS: tuple[SocketKind, ...] = ("motor", "heater", "sensor", "fan", "input", "servo", "bus", "display", "card")
 """Kinds of socket, in the order in which they are listed."""
 
 

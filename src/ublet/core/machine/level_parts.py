@@ -22,6 +22,13 @@ class CoilProbe(Part):
     are over the sensor's own reference.
     """
 
+    socket: str | None = setting(
+        "Bus socket of its own module; left out: wherever it answers.",
+        default=None,
+        board=True,
+        socket="bus",
+        acts="switch",
+    )
     drive_ma: float = setting(
         "Current that it is driven with.", unit="mA", low=0.02, high=2, default=0.5, board=True, acts="switch"
     )

@@ -105,6 +105,9 @@ Direction = Literal["x", "-x", "y", "-y", "z", "-z"]
 class SensorMount(Part):
     """The accelerometer that is mounted for a while: along which axis of the machine each of its own points."""
 
+    socket: str | None = setting(
+        "Bus socket of its module; left out: wherever it answers.", default=None, board=True, socket="bus"
+    )
     x: Direction = setting("Its X.", default="x", board=True)
     y: Direction = setting("Its Y.", default="y", board=True)
     z: Direction = setting("Its Z.", default="z", board=True)

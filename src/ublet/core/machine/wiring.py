@@ -55,7 +55,7 @@ def plug_words(path: str) -> str:
     words = path.split(".")
     if words[0] == "axes":
         return f"{words[1].upper()} {words[3]}" if words[3] != words[1] else words[1].upper()
-    if words[0] in ("extruder", "display", "card"):
+    if words[0] in ("extruder", "display", "card", "accelerometer"):
         return words[0]
     if words[0] == "endstops":
         return f"{words[1].upper() if len(words[1]) == 1 else words[1]} endstop"

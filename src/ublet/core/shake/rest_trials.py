@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.machine.schema import MachineFile
+from ublet.core.plugged import answers_elsewhere
 from ublet.core.remedy import ByHand, ChangeSetting, GoTo
 from ublet.core.run import Finding, Outcome, Progress, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
@@ -60,6 +61,10 @@ async def accelerometer_at_rest(bench: Bench, aim: RestParameters) -> TrialResul
             ChangeSetting("accelerometer", "declare the sensor, and plug it in"),
             GoTo("resonance", "measure it from a print", "ringing-tower"),
         )
+    if (elsewhere := answers_elsewhere(bench, SENSOR)) is not None:
+        words, option = elsewhere
+        plug = ByHand("plug the sensor's module into the declared socket, switch the board off and on")
+        return TrialResult("failed", words, {}, (), (option,), option.name, (plug,))
     wanted = round(aim.seconds * aim.rate_hz)
     chunks: list[Chunk] = []
     count = 0

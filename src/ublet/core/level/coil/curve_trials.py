@@ -14,6 +14,7 @@ from ublet.core.level.reach import probe_offset
 from ublet.core.level.support.corner_hand_trials import gauge_of
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import moving, number_of, preheat_words
+from ublet.core.plugged import answers_elsewhere
 from ublet.core.remedy import ByHand, ChangeParameter
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, Value, setting
@@ -71,6 +72,10 @@ async def coil_current(bench: Bench, aim: CoilCurrentParameters) -> TrialResult:
     and not too loud far.
     """
     coil_of(bench.machine)
+    if (elsewhere := answers_elsewhere(bench, "coil")) is not None:
+        words, option = elsewhere
+        plug = ByHand("plug the coil's module into the declared socket, switch the board off and on")
+        return TrialResult("failed", words, {}, (), (option,), option.name, (plug,))
     before = number_of_shown(bench, f"{ROOT}.drive_ma")
     await onto_gauge(bench, aim.height_mm, aim.speed_mm_s)
     near = await _ladder(bench, 0.0, 0.1)
