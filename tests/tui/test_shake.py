@@ -18,7 +18,7 @@ def test_terns_belts_are_made_alike_it_is_shaped_by_hand_and_verified(tmp_path: 
     try:
         screen.wait("no errors")
         to(screen, "accelerometer")
-        assert "what to expect, a sketch" in screen.wait("Listens for 6 s"), "to the picture's last line"
+        assert "● screwed" in screen.wait("Listens for 6 s"), "to the picture's last line"
         screen.key("o")
         shown = screen.wait("counts down 3 s")
         assert "the sensor on it, as declared" in shown

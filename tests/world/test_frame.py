@@ -102,3 +102,38 @@ def test_a_swing_ends_where_it_began_and_accelerates_as_it_is_told() -> None:
     t = 10.0
     asked = 20 * 67.5 * math.sin(2 * math.pi * (5 * t + 6.25 * t * t / 2))
     assert (speeds[at + 1] - speeds[at - 1]) * GRID_HZ / 2 == pytest.approx(asked, abs=0.01 * 20 * 67.5)
+
+
+def test_a_sensor_on_tape_reads_more_the_nearer_the_tape_rings() -> None:
+    from ublet.core.shake.mount import HELD, held_to_hz
+    from ublet.world.shake import COUNT_M_S2, Accelerometer, AccelerometerTruth
+
+    class Shaken:
+        """A frame that shakes X evenly at a frequency."""
+
+        heavier = 0.0
+
+        def __init__(self, hz: float) -> None:
+            self.hz, self.at_s = hz, 0.0
+
+        def rest(self) -> None: ...
+
+        def shake(self, speeds: object, step_s: float, where: object, on: str) -> np.ndarray:
+            at = self.at_s + step_s * np.arange(401)
+            self.at_s += 400 * step_s
+            return np.column_stack([10 * np.sin(2 * np.pi * self.hz * at), np.zeros(401)])
+
+    def amplitude(hz: float, held_hz: float) -> float:
+        truth = AccelerometerTruth(noise_m_s2=0.0, clock_error=0.0, held_hz=held_hz)
+        sensor = Accelerometer(truth, Shaken(hz), np.random.default_rng(1))  # type: ignore[arg-type]
+        sensor.listen(1600.0)
+        for _ in range(20):
+            sensor.course({axis: np.zeros(401) for axis in "xyz"})
+            sensor.pass_time(0.1, {})
+        x = sensor.readings().counts[1600:, 0] * COUNT_M_S2
+        return float(np.sqrt(2) * np.std(x))
+
+    for held, rings in HELD.items():
+        at = min(held_to_hz(held), 250.0)
+        assert amplitude(at, rings) / amplitude(at, 0.0) == pytest.approx(1 / (1 - (at / rings) ** 2), rel=0.03)
+    assert held_to_hz("taped") < 90 < held_to_hz("glued") < held_to_hz("screwed")

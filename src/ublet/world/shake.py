@@ -18,6 +18,9 @@ GRAVITY_M_S2 = 9.80665
 COUNT_M_S2 = 0.0024
 """What one count of it stands for, m/s²."""
 
+STIFF = 0.45
+"""A mount that rings faster than this share of the readings a second is as good as rigid to them."""
+
 MOST_MISSED = 12
 """An overflow loses up to so many readings."""
 
@@ -28,8 +31,8 @@ class AccelerometerTruth:
     readings too often; reads: which way each column points (``x``, ``-y``); lean_deg: it leans over to the front;
     range_m_s2: readings end there; loose: a mount that rattles gives noise of this share of what shakes it;
     cable_share: what its cable adds to the head's mass, new each time that it is listened to, standard; on: where it
-    sits at first, ``head`` or ``bed``; overflows_s: so often a second its own memory overflows, and some readings are
-    lost.
+    sits at first, ``head`` or ``bed``; held_hz, held_damping: how what holds it rings with it (0: it is rigid);
+    overflows_s: so often a second its own memory overflows, and some readings are lost.
     """
 
     noise_m_s2: float = 0.12
@@ -42,6 +45,8 @@ class AccelerometerTruth:
     cable_share: float = 0.0
     overflows_s: float = 0.0
     on: str = "head"
+    held_hz: float = 0.0
+    held_damping: float = 0.1
 
 
 def accelerometer_at_rest_truth(truth: AccelerometerTruth, rate_hz: float) -> dict[str, float]:
@@ -81,12 +86,14 @@ class Accelerometer:
         self._turned = turned(truth)
         self._taken: list[NDArray[np.int16]] = []
         self._speeds: Mapping[str, Floats] = {}
+        self._mount = np.zeros((2, 3))
 
     def listen(self, rate_hz: float) -> None:
         """Take so many readings a second by its own clock, from now on; at 0 none."""
         self._rate_hz = rate_hz * (1 + self.truth.clock_error)
         self._ahead_s = 0.0 if rate_hz == 0 else float(self._random.uniform(0, 1 / self._rate_hz))
         self._taken.clear()
+        self._mount = np.zeros((2, 3))
         if rate_hz:
             self.frame.heavier = (
                 self.truth.cable_share * float(self._random.normal()) if self.truth.cable_share else 0.0
@@ -118,6 +125,8 @@ class Accelerometer:
                 felt[:, column] = np.interp(times, at, shaken[:, column])
             push = np.diff(speeds["z"]) / (seconds / nodes) / 1000
             felt[:, 2] = push[np.minimum((times / seconds * nodes).astype(int), nodes - 1)]
+        if 0 < self.truth.held_hz < STIFF * self._rate_hz:
+            felt = self._through_mount(felt)
         if self.truth.loose:
             hits = self.truth.loose * np.linalg.norm(felt, axis=1, keepdims=True)
             felt = felt + hits * self._random.standard_normal(felt.shape)
@@ -126,6 +135,20 @@ class Accelerometer:
         true += self.truth.noise_m_s2 * self._random.standard_normal(true.shape)
         true = np.clip(true, -self.truth.range_m_s2, self.truth.range_m_s2)
         self._taken.append(np.clip(np.rint(true / COUNT_M_S2), -32768, 32767).astype(np.int16))
+
+    def _through_mount(self, felt: Floats) -> Floats:
+        """What a sensor on a spring feels of what its part does (n x 3): ``(2 z w s + w^2) / (s^2 + 2 z w s + w^2)``,
+        by the bilinear transform, true at the mount's own frequency.
+        """
+        from scipy.signal import lfilter
+
+        w, z = 2 * math.pi * self.truth.held_hz, self.truth.held_damping
+        k = w / math.tan(w / (2 * self._rate_hz))
+        above, below = (2 * z * w * k + w * w, 2 * w * w, w * w - 2 * z * w * k), (k * k + 2 * z * w * k + w * w,)
+        b = np.array(above) / below[0]
+        a = np.array([below[0], 2 * (w * w - k * k), k * k - 2 * z * w * k + w * w]) / below[0]
+        through, self._mount = lfilter(b, a, felt, axis=0, zi=self._mount)
+        return np.asarray(through)
 
     def readings(self) -> Readings:
         """What it took since it was asked last; where its memory overflowed, without the first of them."""

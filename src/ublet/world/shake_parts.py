@@ -35,6 +35,8 @@ class AccelerometerPart(Part):
         "How often a second its memory overflows; each time up to 12 readings are lost.", low=0, high=20, default=0.0
     )
     on: Literal["head", "bed"] = setting("Where it sits on arrival.", default="head")
+    held_hz: float = setting("How what holds it rings with it; 0: rigid.", unit="Hz", low=0, high=5000, default=0.0)
+    held_damping: float = setting("Damping ratio of that.", low=0.005, high=0.9, default=0.1)
 
     def truth(self) -> AccelerometerTruth:
         """The accelerometer for the simulation."""
@@ -51,6 +53,8 @@ class AccelerometerPart(Part):
             self.cable_share,
             self.overflows_s,
             self.on,
+            self.held_hz,
+            self.held_damping,
         )
 
 

@@ -108,6 +108,7 @@ class SensorMount(Part):
     socket: str | None = setting(
         "Bus socket of its module; left out: wherever it answers.", default=None, board=True, socket="bus"
     )
+    held: Literal["screwed", "glued", "taped"] = setting("What holds it on the part that is shaken.", default="screwed")
     x: Direction = setting("Its X.", default="x", board=True)
     y: Direction = setting("Its Y.", default="y", board=True)
     z: Direction = setting("Its Z.", default="z", board=True)

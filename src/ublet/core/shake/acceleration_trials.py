@@ -19,6 +19,7 @@ from ublet.core.motion.program import Program, To, timetable
 from ublet.core.remedy import ChangeParameter, GoTo
 from ublet.core.run import Finding, Option, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, Value, setting
+from ublet.core.shake.mount import TAKE_OFF
 from ublet.core.shake.shapers import live_impulses
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import duration
@@ -104,6 +105,7 @@ async def acceleration(bench: Bench, aim: AccelerationParameters) -> TrialResult
         f"{best:.0f} mm/s²; going to {max(times):.0f} would save {saved:.1f} s ({100 * saved / takes:.0f} %)."
     )
     proposals = _proposals(bench, bounds, best)
+    words.append(TAKE_OFF)
     if not proposals:
         return TrialResult("proven", f"{' '.join(words)} Nothing is to be changed.", {}, tuple(findings))
     option = Option("as bounded", f"the reference print takes {duration(takes)}", proposals, {"printing": best})

@@ -2,13 +2,51 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import math
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
 from ublet.core.arrays import Floats
 from ublet.core.machine.layouts import AXES
 from ublet.core.machine.schema import MachineFile
+
+HELD: Mapping[str, float] = {"screwed": 2000.0, "glued": 900.0, "taped": 290.0}
+"""What holds a sensor of some grams is a spring with it: where it rings by itself, Hz. Two-sided foam tape of 1 mm on
+1 cm² has some 10 N/mm in shear, a thin film of glue ten times that.
+"""
+
+FALSE_SHARE = 0.1
+
+
+def held_to_hz(held: str) -> float:
+    """Up to which frequency a sensor that is held so reads no more than a tenth too much, Hz: a mount that rings at f0
+    amplifies by ``1 / (1 - (f/f0)^2)``.
+    """
+    return math.sqrt(FALSE_SHARE / (1 + FALSE_SHARE)) * HELD[held]
+
+
+def held_words(rings_hz: float) -> str:
+    """What a mount that rings there costs."""
+    to_hz = math.sqrt(FALSE_SHARE / (1 + FALSE_SHARE)) * rings_hz
+    return f"reads within {100 * FALSE_SHARE:.0f} % up to {10 * round(to_hz / 10):.0f} Hz"
+
+
+def beyond_words(machine: MachineFile, axis: str, frequencies_hz: Sequence[float]) -> str:
+    """What is said of modes above what the sensor's mount shows truly; empty: there are none."""
+    held = machine.accelerometer.held
+    limit = held_to_hz(held)
+    above = [hz for hz in frequencies_hz if hz > limit]
+    if not above:
+        return ""
+    shown = ", ".join(f"{hz:.0f}" for hz in above)
+    return (
+        f"{axis.upper()} at {shown} Hz: a sensor that is {held} reads too much above {limit:.0f} Hz, so that its share "
+        "there is less in truth. Screw it on to be sure."
+    )
+
+
+TAKE_OFF = "Take the accelerometer and its cable off before the next print."
 
 FELT, CLEAR = 0.4, 2.0
 """A column feels a jerk along an axis when it shows at least this share of it, so many times as much as any other."""

@@ -19,6 +19,7 @@ from ublet.core.shake.complaints import response_words, symptoms
 from ublet.core.shake.frame import FEET_HZ, Mode
 from ublet.core.shake.loaded import swept_loaded
 from ublet.core.shake.mode_fit import FrameFit
+from ublet.core.shake.mount import beyond_words
 from ublet.core.shake.repeats import modes_in, wander
 from ublet.core.shake.shaking import (
     MeasuredResponse,
@@ -108,6 +109,8 @@ async def resonance(bench: Bench, aim: ResonanceParameters) -> TrialResult:
             good.append(modes_words(axis_words(axis), modes))
             wrong += [*_otherwise(axis, modes, before), *amiss]
             wrong += _sentences(symptoms(axis_words(axis), modes, sweep))
+            if beyond := beyond_words(bench.machine, axis, [mode.frequency_hz for mode in modes]):
+                wrong.append(beyond)
             if axis in loads:
                 fractions, done = (done / whole, (done + 1) / whole), done + 1
                 axis_findings, words = await swept_loaded(bench, aim, aim.load_kg, axis, modes, fractions)

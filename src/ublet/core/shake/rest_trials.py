@@ -15,7 +15,7 @@ from ublet.core.plugged import answers_elsewhere
 from ublet.core.remedy import ByHand, ChangeSetting, GoTo
 from ublet.core.run import Finding, Outcome, Progress, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
-from ublet.core.shake.mount import along_axes, declared_columns
+from ublet.core.shake.mount import HELD, along_axes, declared_columns, held_words
 from ublet.core.streams import Chunk
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.words import several
@@ -107,6 +107,8 @@ async def accelerometer_at_rest(bench: Bench, aim: RestParameters) -> TrialResul
         f"Sweep above noise: {above:.0f} dB. It takes readings {abs(off):.2f} % "
         f"{'faster' if off > 0 else 'slower'} than nominal; this is corrected."
     )
+    held = bench.machine.accelerometer.held
+    good += f" It is {held}: {held_words(HELD[held])}."
     if lost:
         good += f" {lost} of {lost + count} readings were lost on the way; a sweep bridges such gaps."
     conditions = {"rate_hz": aim.rate_hz}

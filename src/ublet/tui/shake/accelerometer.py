@@ -18,7 +18,7 @@ from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.dots import polyline_cells
 from ublet.tui.instruments.picture import Picture
 from ublet.tui.motion.steps import newest_result, reach_for
-from ublet.tui.shake.sketches import put_rest
+from ublet.tui.shake.mounting import put_mounting
 from ublet.tui.trial.trial_bench import TrialBench
 from ublet.tui.trial.watch import TrialWatch
 
@@ -60,7 +60,7 @@ class AccelerometerBench(TrialBench):
             there = "accelerometer" in session.connection.can
             if result is None and watched is None and there:
                 cells = Cells(width, height)
-                put_rest(cells, 0)
+                put_mounting(cells, 0, session.machine_now)
                 return cells.text()
             columns = _found(result)
             room = height - columns.plain.count("\n") - 3

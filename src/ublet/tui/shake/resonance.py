@@ -6,6 +6,7 @@ import itertools
 
 from rich.text import Text
 
+from ublet.core.acts import MountSensor
 from ublet.core.run import Series
 from ublet.core.shake.belts_trials import BELTS, NAMES, TENSIONS, BeltsParameters
 from ublet.core.shake.frame import FEET_HZ, Mode
@@ -19,6 +20,7 @@ from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.large import put_large
 from ublet.tui.instruments.picture import Picture
+from ublet.tui.shake.mounting import put_mounting
 from ublet.tui.shake.responses import gain_graph, highest, put_curve, put_modes, put_peaks, put_spectrogram
 from ublet.tui.shake.tower import tower_picture
 from ublet.tui.trial.recorded import RecordedBench, SeriesReader
@@ -62,6 +64,10 @@ class ResonanceBench(RecordedBench):
             if isinstance(aim, TowerParameters):
                 return tower_picture(session, self.read, self.shown_result, watched, aim, width, height)
             assert isinstance(aim, SweepParameters)
+            if self.question is not None and isinstance(cue := self.question[0].cue, MountSensor):
+                cells = Cells(width, height)
+                put_mounting(cells, 0, session.machine_now, cue.part)
+                return cells.text()
             asks = isinstance(aim, BeltsParameters) and self.question is not None
             if watched is not None and not asks and (now := _sweeping(watched, aim)) is not None:
                 return self._growing(aim, now, watched, width, height)

@@ -21,7 +21,6 @@ LABELLED = {"zv": 1.15, "three-hump-ei": 0.62}
 
 LEAST_ROWS = 9
 POINTS = 160
-LABEL_COLUMNS = 20
 
 
 def put_shapers(cells: Cells, top: int) -> None:
@@ -71,16 +70,6 @@ def square_s(side_mm: float, speed_mm_s: float, mm_s2: NDArray[np.float64]) -> N
     reached = side_mm / speed_mm_s + speed_mm_s / mm_s2
     short = 2 * np.sqrt(side_mm / mm_s2)
     return np.asarray(4 * np.where(speed_mm_s**2 / mm_s2 <= side_mm, reached, short), dtype=np.float64)
-
-
-def put_rest(cells: Cells, top: int) -> None:
-    """Three axes at rest, one of them upright."""
-    if not (height := _room(cells, top, "a sketch: one axis feels all of gravity, none trembles")):
-        return
-    for number, (axis, reads) in enumerate((("X", "about 0"), ("Y", "about 0"), ("Z", "9.81"))):
-        row = top + int((number + 0.5) * height / 3)
-        cells.put(0, row, f"{axis} {reads:>8} m/s²", Ink.dim)
-        cells.put(LABEL_COLUMNS, row, "─" * max(0, cells.width - LABEL_COLUMNS - 2), Ink.quiet)
 
 
 def _room(cells: Cells, top: int, given: str) -> int:
