@@ -18,9 +18,6 @@ GRAVITY_M_S2 = 9.80665
 COUNT_M_S2 = 0.0024
 """What one count of it stands for, m/s²."""
 
-STIFF = 0.45
-"""A mount that rings faster than this share of the readings a second is as good as rigid to them."""
-
 MOST_MISSED = 12
 """An overflow loses up to so many readings."""
 
@@ -125,7 +122,7 @@ class Accelerometer:
                 felt[:, column] = np.interp(times, at, shaken[:, column])
             push = np.diff(speeds["z"]) / (seconds / nodes) / 1000
             felt[:, 2] = push[np.minimum((times / seconds * nodes).astype(int), nodes - 1)]
-        if 0 < self.truth.held_hz < STIFF * self._rate_hz:
+        if self.truth.held_hz:
             felt = self._through_mount(felt)
         if self.truth.loose:
             hits = self.truth.loose * np.linalg.norm(felt, axis=1, keepdims=True)
@@ -138,15 +135,14 @@ class Accelerometer:
 
     def _through_mount(self, felt: Floats) -> Floats:
         """What a sensor on a spring feels of what its part does (n x 3): ``(2 z w s + w^2) / (s^2 + 2 z w s + w^2)``,
-        by the bilinear transform, true at the mount's own frequency.
+        what shakes it taken as straight from one reading to the next.
         """
-        from scipy.signal import lfilter
+        from scipy.signal import cont2discrete, lfilter
 
         w, z = 2 * math.pi * self.truth.held_hz, self.truth.held_damping
-        k = w / math.tan(w / (2 * self._rate_hz))
-        above, below = (2 * z * w * k + w * w, 2 * w * w, w * w - 2 * z * w * k), (k * k + 2 * z * w * k + w * w,)
-        b = np.array(above) / below[0]
-        a = np.array([below[0], 2 * (w * w - k * k), k * k - 2 * z * w * k + w * w]) / below[0]
+        mount = ([2 * z * w, w * w], [1.0, 2 * z * w, w * w])
+        (above,), below, _ = cont2discrete(mount, 1 / self._rate_hz, method="foh")
+        b, a = np.asarray(above), np.asarray(below)
         through, self._mount = lfilter(b, a, felt, axis=0, zi=self._mount)
         return np.asarray(through)
 
