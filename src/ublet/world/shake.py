@@ -83,14 +83,14 @@ class Accelerometer:
         self._turned = turned(truth)
         self._taken: list[NDArray[np.int16]] = []
         self._speeds: Mapping[str, Floats] = {}
-        self._mount = np.zeros((2, 3))
+        self._mount, self._felt = np.zeros((2, 2)), np.zeros(2)
 
     def listen(self, rate_hz: float) -> None:
         """Take so many readings a second by its own clock, from now on; at 0 none."""
         self._rate_hz = rate_hz * (1 + self.truth.clock_error)
         self._ahead_s = 0.0 if rate_hz == 0 else float(self._random.uniform(0, 1 / self._rate_hz))
         self._taken.clear()
-        self._mount = np.zeros((2, 3))
+        self._mount, self._felt = np.zeros((2, 2)), np.zeros(2)
         if rate_hz:
             self.frame.heavier = (
                 self.truth.cable_share * float(self._random.normal()) if self.truth.cable_share else 0.0
@@ -117,13 +117,13 @@ class Accelerometer:
         if speeds:
             nodes = len(speeds["x"]) - 1
             shaken = self.frame.shake(speeds, seconds / nodes, where, self.on)
+            if self.truth.held_hz:
+                shaken = self._through_mount(shaken, seconds / nodes)
             at = np.linspace(0.0, seconds, nodes + 1)
             for column in range(2):
                 felt[:, column] = np.interp(times, at, shaken[:, column])
             push = np.diff(speeds["z"]) / (seconds / nodes) / 1000
             felt[:, 2] = push[np.minimum((times / seconds * nodes).astype(int), nodes - 1)]
-        if self.truth.held_hz:
-            felt = self._through_mount(felt)
         if self.truth.loose:
             hits = self.truth.loose * np.linalg.norm(felt, axis=1, keepdims=True)
             felt = felt + hits * self._random.standard_normal(felt.shape)
@@ -133,18 +133,18 @@ class Accelerometer:
         true = np.clip(true, -self.truth.range_m_s2, self.truth.range_m_s2)
         self._taken.append(np.clip(np.rint(true / COUNT_M_S2), -32768, 32767).astype(np.int16))
 
-    def _through_mount(self, felt: Floats) -> Floats:
-        """What a sensor on a spring feels of what its part does (n x 3): ``(2 z w s + w^2) / (s^2 + 2 z w s + w^2)``,
-        what shakes it taken as straight from one reading to the next.
+    def _through_mount(self, shaken: Floats, step_s: float) -> Floats:
+        """What a sensor on a spring feels of what its part does (n + 1 x 2, in even steps that begin where the last
+        ones ended): ``(2 z w s + w^2) / (s^2 + 2 z w s + w^2)``, what shakes it taken as straight from one to the
+        next.
         """
         from scipy.signal import cont2discrete, lfilter
 
         w, z = 2 * math.pi * self.truth.held_hz, self.truth.held_damping
-        mount = ([2 * z * w, w * w], [1.0, 2 * z * w, w * w])
-        (above,), below, _ = cont2discrete(mount, 1 / self._rate_hz, method="foh")
-        b, a = np.asarray(above), np.asarray(below)
-        through, self._mount = lfilter(b, a, felt, axis=0, zi=self._mount)
-        return np.asarray(through)
+        (above,), below, _ = cont2discrete(([2 * z * w, w * w], [1.0, 2 * z * w, w * w]), step_s, method="foh")
+        through, self._mount = lfilter(np.asarray(above), np.asarray(below), shaken[1:, :2], axis=0, zi=self._mount)
+        began, self._felt = self._felt, through[-1]
+        return np.vstack([began, through])
 
     def readings(self) -> Readings:
         """What it took since it was asked last; where its memory overflowed, without the first of them."""
