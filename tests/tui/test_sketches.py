@@ -15,9 +15,7 @@ from ublet.tui.shake.sketches import put_shapers, put_stops, put_times, square_s
 from ublet.tui.trial.bench import needs_lines
 
 
-@pytest.mark.parametrize(
-    "put", [put_shapers, put_stops, lambda cells, top: put_times(cells, top, 40.0, 100.0)]
-)
+@pytest.mark.parametrize("put", [put_shapers, put_stops, lambda cells, top: put_times(cells, top, 40.0, 100.0)])
 def test_a_sketch_says_what_it_is_and_leaves_out_what_has_no_room(put: Callable[[Cells, int], None]) -> None:
     cells = Cells(84, 16)
     put(cells, 2)

@@ -200,11 +200,13 @@ class Judge(Question):
 class Live(Question):
     """Controls that stay open beside something that goes on: each use is an answer of its own, until one of
     ``answers`` (or the end of what goes on) closes them. controls: word → what it does (empty: the word says it). once:
-    a control is used once; what takes the question's place is then asked.
+    a control is used once; what takes the question's place is then asked. acts: what a hand does before some control is
+    used. A control whose word begins with a letter by itself is used by that letter.
     """
 
     controls: Mapping[str, str] | None = None
     once: bool = field(default=False, kw_only=True)
+    acts: Mapping[str, Act] = field(default_factory=dict, kw_only=True)
 
     def allowed(self) -> str:
         """The controls and the answers."""
@@ -215,4 +217,13 @@ class Live(Question):
         """A control's word, or an answer."""
         if text.strip() in (self.controls or {}):
             return text.strip()
+        for word in self.controls or {}:
+            if letter_of(word) == text.strip() != "":
+                return word
         return super().taken(text)
+
+
+def letter_of(control: str) -> str:
+    """The letter that a control begins with and is used by; empty: it is used by its number."""
+    first = control.split(" ")[0]
+    return first if len(first) == 1 and first.isalpha() else ""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import math
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import assert_never
@@ -281,7 +282,7 @@ class ScriptedBuilder:
         """Look again and again beside what goes on; use a control when the cue's sight asks for it, else let it be."""
         bold = self._scenario.builder.bold_to_mm_s
         if isinstance(controls.cue, WatchFirstLayer):
-            return await self._nudge(controls.cue.width_mm)
+            return await self._nudge(controls, controls.cue.width_mm)
         if isinstance(controls.cue, ConfirmNearer):
             await asyncio.sleep(LOOKS_S)
             return next(iter(controls.controls or {}))  # it was nudged because lines lay apart
@@ -298,8 +299,8 @@ class ScriptedBuilder:
             if fastest > bold:
                 return controls.answers[0]
 
-    async def _nudge(self, spacing_mm: float) -> str:
-        """Look at the lines that are laid until they look wrong; which nudge they ask for."""
+    async def _nudge(self, controls: Live, spacing_mm: float) -> str:
+        """Look at the lines that are laid until they look wrong; which nudge, or which screw, they ask for."""
         part = self._scenario.builder
         while True:
             await asyncio.sleep(NUDGES_S)
@@ -309,8 +310,25 @@ class ScriptedBuilder:
             self._nudged_at = looks.gap_mm
             seen = looks.error_mm + float(self._random.uniform(-part.layer_eye_mm, part.layer_eye_mm))
             if abs(seen) > part.layer_good_mm + part.layer_eye_mm / 2:
+                if part.trams and (turned := self._turn_here(controls, raises=seen > 0)):
+                    return turned
                 direction = NEARER if seen > 0 else FURTHER
                 return next((word for word, mm in direction.items() if abs(mm) <= abs(seen)), list(direction)[-1])
+
+    def _turn_here(self, controls: Live, raises: bool) -> str:
+        """Turn the screw that the nozzle prints over, if it prints near one, and tell it; else nothing."""
+        seen = self._hands.look()
+        here = (seen.nozzle_mm["x"], seen.nozzle_mm["y"])
+        middle = np.mean(list(seen.screws_mm.values()), axis=0)
+        nearest = min(seen.screws_mm, key=lambda name: math.dist(here, seen.screws_mm[name]))
+        if math.dist(here, seen.screws_mm[nearest]) > math.dist(here, (float(middle[0]), float(middle[1]))):
+            return ""
+        way = "raises" if raises else "lowers"
+        for word, act in controls.acts.items():
+            if isinstance(act, TurnScrew) and act.screw == nearest and way in (controls.controls or {})[word]:
+                self._hands.perform(replace(act, turns=act.turns + float(self._random.uniform(-1, 1)) * TURN_ERROR))
+                return word
+        return ""
 
     def _make_room(self, room: MakeRoom, gap: float, question: Question) -> str:
         """Look whether there is about as much room as there should be; lower the corner where there is far less."""

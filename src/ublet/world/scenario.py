@@ -246,6 +246,7 @@ class BuilderPart(Part):
         high=0.2,
         default=0.03,
     )
+    trams: bool = setting("Turns a corner's screw while a first layer prints there, before nudging.", default=False)
     bold_to_mm_s: float | None = setting(
         "Calls it fast enough when something moves faster than this; none: never.",
         unit="mm/s",

@@ -168,5 +168,9 @@ class Asking(StationBench):
 
     def _use(self, control: str) -> None:
         """Use a control of the live question that is open by now."""
-        if self.question is not None and control in keys_of(self.question[0]).values():
-            self.answer(control)
+        if self.question is None or control not in keys_of(self.question[0]).values():
+            return
+        question, hands = self.question[0], self.hands
+        if isinstance(question, Live) and hands is not None and (act := question.acts.get(control)) is not None:
+            hands.act(act)
+        self.answer(control)

@@ -14,7 +14,7 @@ from textual.message import Message
 from textual.widget import Widget
 from textual.widgets import Input, Static
 
-from ublet.core.questions import Judge, Live, Measure, Question
+from ublet.core.questions import Judge, Live, Measure, Question, letter_of
 from ublet.core.units import NotAQuantity, parse, show, spelt_out
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
@@ -35,11 +35,14 @@ MOST_KEYS = 9
 def keys_of(question: Question) -> dict[str, str]:
     """The key of each answer, and of each control of live ones; none where it is typed.
 
-    Controls beside something that goes on have numbers: a second quick enter must not use one.
+    Controls beside something that goes on have numbers, or a letter of their own: a second quick enter must not use
+    one.
     """
     if isinstance(question, Live):
         words = (*(question.controls or {}), *question.answers)
-        return {str(number): word for number, word in enumerate(words, start=1)}
+        lettered = {letter: word for word in words if (letter := letter_of(word))}
+        numbered = [word for word in words if word not in lettered.values()]
+        return {str(number): word for number, word in enumerate(numbered, start=1)} | lettered
     return {} if is_typed(question) else answer_keys(question.answers)
 
 
@@ -164,7 +167,8 @@ class QuestionPanel(Widget):
         controls = (question.controls or {}) if isinstance(question, Live) else {}
         for key, answer in keys_of(question).items():
             text.append(f"{key} ", Ink.focus)
-            text.append(f"{answer}{f' ({does})' if (does := controls.get(answer)) else ''}    ", Ink.text)
+            words = answer.removeprefix(f"{key} ")
+            text.append(f"{words}{f' ({does})' if (does := controls.get(answer)) else ''}    ", Ink.text)
         if is_typed(question):
             text.append(f"\n{question.allowed()}; enter takes it", Ink.dim)
         if isinstance(question, Judge):

@@ -28,6 +28,7 @@ from ublet.core.level.mesh.live import CORRECTION, FOLLOWS, HEIGHTS, SHIFT, corr
 from ublet.core.level.probe.offset_trials import offset_live, offset_proposals, offset_setting, side_words
 from ublet.core.level.reach import senses
 from ublet.core.level.support.screws import turns_to_level
+from ublet.core.level.support.tramming import Tramming, screw_controls
 from ublet.core.level.warmth import PrintWarmUp, conditions, warm_needs, warm_up, warm_words, warming_s
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed, number_of
@@ -43,6 +44,7 @@ from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFail
 from ublet.core.settings import setting
 from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.trial_times import TrialTimes, program_s
+from ublet.core.words import several
 
 MUCH_MM = 0.1
 """Patches that ask for so much after a Z offset that was touched may show wrong extruder steps instead, mm."""
@@ -73,6 +75,10 @@ RISES_MM = 0.02
 AS_JUDGED, AS_NUDGED, LEAVE, AS_CORRECTION = "as judged", "as nudged", "leave it", "as a correction"
 LEAST_PLACES = 4
 
+TURN_WORDS = " A corner that differs: turn its screw by an eighth and tell its letter, the capital for back."
+TURNED = Stream("turned", ("time_s", "patch", "screw", "raises_mm"), ("s", "", "", "mm"))
+"""Every eighth of a turn of a screw: when, in which patch, which screw by its number, how far the bed rose there."""
+
 NUDGED = Stream("nudged", ("time_s", "patch", "by_mm", "total_mm"), ("s", "", "mm", "mm"))
 """Every nudge: when, in which patch (counted from 0), by how much, and what it makes in all."""
 
@@ -88,6 +94,7 @@ class LayerParameters(LayerShape):
     material: str = setting(
         "Material that is loaded (a table below [materials]); empty: the first.", zero="the first", default=""
     )
+    tramming: bool = setting("Screws of the bed may be turned while it prints, each told by its letter.", default=True)
 
 
 async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
@@ -100,6 +107,8 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
     places = places_of(machine, aim)
     fold = Fold(bench)
     bound = NudgeBound(bench, fold, aim.layer_mm)
+    screws = dict(machine.bed.screws) if aim.tramming else {}
+    tramming, by_screw = Tramming(screws), screw_controls(screws)
     await bench.builder.ask(
         Confirm("Take everything off the sheet and wipe it: patches are printed there.", ("it is clean",), CleanSheet())
     )
@@ -119,6 +128,14 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
         if used == STAY:
             controls.ask(asked)
             return False
+        place = run.going.place
+        if used in by_screw:
+            at = names.index(place) if place in names else len(names) if place == LAST else 0
+            tramming.turn(by_screw[used], at)
+            number = float(list(screws).index(by_screw[used].screw))
+            bench.record.row(TURNED.name, (bench.clock.now_s(), float(at), number, by_screw[used].raises_mm))
+            bench.report_fact("screw", by_screw[used].screw)
+            return False
         by_mm = bound.wanted_mm - run.going.height_mm if used == NEARER_STILL else BY_MM[used]
         total = round(run.going.height_mm + by_mm, 4)
         if used == NEARER_STILL:
@@ -132,7 +149,6 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
             controls.ask(replace(asked, text=f"Not nudged: {refused}. {asked.text}") if refused else asked)
         if refused:
             return False
-        place = run.going.place
         nudges[place] = total
         row = (bench.clock.now_s(), float(names.index(place) if place in names else -1), by_mm, total)
         bench.record.row(NUDGED.name, row)
@@ -141,10 +157,17 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
 
     asked = Live(
         "Look at the lines while they are laid: gaps mean too high, ridges too low. Nearer to the bed or further "
-        "from it, by the numbers. F8 halts everything; what was nudged is kept whatever ends it.",
+        f"from it, by the numbers.{TURN_WORDS if by_screw else ''} F8 halts everything; what was nudged is kept "
+        "whatever ends it.",
         (STOP,),
         WatchFirstLayer(aim.width_mm),
-        {**{word: "−" if mm < 0 else "+" for word, mm in BY_MM.items()}, HOLD: "", ON: ""},
+        {
+            **{word: "−" if mm < 0 else "+" for word, mm in BY_MM.items()},
+            HOLD: "",
+            ON: "",
+            **{word: control.does for word, control in by_screw.items()},
+        },
+        acts={word: control.act for word, control in by_screw.items()},
     )
     async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
         await followed(bench, table, run, controls, act, "first layer")
@@ -160,8 +183,9 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
         )
     held = conditions(bench)
     await _out_of_the_way(bench)
-    judged = await _judged(bench, done, nudges, aim)
-    return await _concluded(bench, fold, bound, judged, total, held, len(done) < len(places))
+    judged = await _judged(bench, done, nudges, tramming, aim)
+    ended = await _concluded(bench, fold, bound, judged, total, held, len(done) < len(places))
+    return _with_turns(ended, tramming)
 
 
 def program_of(machine: MachineFile, shape: LayerShape) -> Program:
@@ -300,8 +324,26 @@ async def _out_of_the_way(bench: Bench) -> None:
         await bench.motion.go({"z": min(AWAY_MM, highest)}, LIFT_MM_S)
 
 
-async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float], aim: LayerShape) -> list[PatchVerdict]:
-    """Let every patch be judged; with what it was nudged by at its end."""
+def _with_turns(result: TrialResult, tramming: Tramming) -> TrialResult:
+    """The same with what was turned meanwhile: the mesh is that of the bed as it was before."""
+    if not (raised := tramming.raised_mm()):
+        return result
+    turned = several([f"{name} by {mm:+.2f} mm" for name, mm in raised.items()])
+    why = f"{result.why} Screws were turned while it printed ({turned}), which is counted. Measure the mesh anew."
+    findings = tuple(
+        Finding("turned", mm, None, "mm", subject={"screw": name}, words="raised by its screw")
+        for name, mm in raised.items()
+    )
+    remedies = (*(remedy for remedy in result.remedies if remedy != MESH_FIRST), MESH_FIRST)
+    return replace(result, why=why, findings=(*result.findings, *findings), remedies=remedies)
+
+
+async def _judged(
+    bench: Bench, done: Sequence[Patch], nudges: dict[str, float], tramming: Tramming, aim: LayerShape
+) -> list[PatchVerdict]:
+    """Let every patch be judged; with what it was nudged by at its end, seen from the bed as it is now: where a screw
+    raised it since, the nozzle had stood higher over it.
+    """
     question = Judge(
         "The heaters are off. Feel the last lines of each patch: lines that stand apart "
         "or come off are too high, ridges too low. Bare is one on which nothing stuck.",
@@ -319,7 +361,7 @@ async def _judged(bench: Bench, done: Sequence[Patch], nudges: dict[str, float],
     judged, total = [], nudges.get("purge line", nudges.get("lift", 0.0))
     for number, (patch, verdict) in enumerate(zip(done, verdicts, strict=True)):
         total = nudges.get(patch.name, total)
-        judged.append(PatchVerdict(patch, total, verdict))
+        judged.append(PatchVerdict(patch, total + tramming.since_mm(number, patch.place), verdict))
         bench.record.row(JUDGED.name, (float(number), patch.x, patch.y, total, float(VERDICTS.index(verdict))))
     return judged
 
@@ -466,7 +508,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Patches that you nudge while they are printed and judge afterwards: the height that prints.",
         LayerParameters,
         print_first_layer,
-        (WAY, NUDGED, JUDGED),
+        (WAY, NUDGED, TURNED, JUDGED),
         _announce,
         _needs,
         figure=_figure,
