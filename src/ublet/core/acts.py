@@ -166,6 +166,14 @@ class CleanSheet(Cue):
 
 
 @dataclass(frozen=True)
+class ClearWay(Cue):
+    """Take away what an axis touches on its way to an end."""
+
+    axis: str
+    end: Literal["low", "high"]
+
+
+@dataclass(frozen=True)
 class MountSensor(Cue):
     """Put the accelerometer on a part of the machine."""
 
@@ -224,6 +232,7 @@ Act = (
     | LowerProbeToTrigger
     | RaiseProbe
     | CleanSheet
+    | ClearWay
     | MountSensor
     | TightenBelt
     | LoadBed

@@ -29,6 +29,7 @@ from ublet.core.level.support.lift_hand_trials import TRIALS as LIFTS_BY_HAND
 from ublet.core.level.support.lift_trials import TRIALS as LIFTS
 from ublet.core.level.support.screw_place_trials import TRIALS as SCREW_PLACES
 from ublet.core.level.support.still_trials import TRIALS as STILL
+from ublet.core.motion.clearance_trials import TRIALS as CLEARANCE
 from ublet.core.motion.homing_speed_trials import TRIALS as HOMING_SPEED
 from ublet.core.motion.homing_trials import TRIALS as HOMING
 from ublet.core.motion.limit_trials import TRIALS as LIMITS
@@ -47,7 +48,7 @@ from ublet.core.shake.verify_trials import TRIALS as SHAPER_VERIFY
 from ublet.core.trial import TrialSpec
 
 WIRE = (*INPUTS, *HEAT_WIRES, *MOTORS)
-MOVE = (*HOMING, *HOMING_SPEED, *TRAVEL, *STEPS, *LIMITS)
+MOVE = (*HOMING, *HOMING_SPEED, *TRAVEL, *CLEARANCE, *STEPS, *LIMITS)
 COIL = (*COIL_CURVE, *COIL_DRIFT, *COIL_PASS)
 LEVEL = (
     *COIL,

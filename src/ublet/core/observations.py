@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
@@ -13,6 +14,9 @@ DRAGS_MM = 0.012
 
 CLOSED_MM = 0.03
 """Lines look closed and flat while their height is off by less, mm."""
+
+TOUCHES_MM = 0.05
+"""A part that is nearer than this touches, mm."""
 
 LEAST_SEEN_MM = 0.3
 """A smaller move of a lift nobody sees, mm."""
@@ -288,6 +292,35 @@ class JogToEdge(Cue):
 
 
 @dataclass(frozen=True)
+class WatchClearance(Cue):
+    """Watch an axis on its slow way to an end: does anything on it touch?"""
+
+    axis: str
+    end: Literal["low", "high"]
+    alone: ClassVar[bool] = True
+
+    def notices(self, seen: Seen) -> list[str]:
+        """Whether it does."""
+        return [
+            "it touches, and is pushed on" if room_mm(seen, self.axis, self.end) <= TOUCHES_MM else "it moves freely"
+        ]
+
+
+@dataclass(frozen=True)
+class FreeAgain(Cue):
+    """Jog an axis back until what touched is free again."""
+
+    axis: str
+    end: Literal["low", "high"]
+    alone: ClassVar[bool] = True
+
+    def notices(self, seen: Seen) -> list[str]:
+        """Whether it is."""
+        left = room_mm(seen, self.axis, self.end)
+        return ["it still touches" if left <= TOUCHES_MM else f"it is free by {left:.1f} mm"]
+
+
+@dataclass(frozen=True)
 class WatchSpeed(Cue):
     """Watch moves that get faster; call when they are fast enough."""
 
@@ -366,6 +399,8 @@ Observation = (
     | ReadBesideScrew
     | JogToCorner
     | JogToEdge
+    | WatchClearance
+    | FreeAgain
     | WatchSpeed
     | WatchProgram
     | WatchFirstLayer
@@ -383,6 +418,11 @@ def noticed(cue: Act | Observation | None, seen: Seen) -> str:
     if cue is not None:
         notes = cue.notices(seen) if cue.alone else notes + cue.notices(seen)
     return ", ".join(notes) or "nothing to notice"
+
+
+def room_mm(seen: Seen, axis: str, end: Literal["low", "high"]) -> float:
+    """How much room an axis has to what stops it at an end, mm."""
+    return seen.room_mm.get(axis, (math.inf, math.inf))[end == "high"]
 
 
 def beside_screw_mm(seen: Seen, screw: str) -> dict[str, float]:

@@ -199,14 +199,16 @@ class Judge(Question):
 @dataclass(frozen=True)
 class Live(Question):
     """Controls that stay open beside something that goes on: each use is an answer of its own, until one of
-    ``answers`` (or the end of what goes on) closes them. controls: word → what it does (empty: the word says it). once:
-    a control is used once; what takes the question's place is then asked. acts: what a hand does before some control is
-    used. A control whose word begins with a letter by itself is used by that letter.
+    ``answers`` (or the end of what goes on) closes them. controls: word → what it does (empty: the word says it).
+    once: a control is used once; what takes the question's place is then asked. acts: what a hand does before some
+    control is used. any_key: every key but those that halt and cancel gives the first answer. A control whose word
+    begins with a letter by itself is used by that letter.
     """
 
     controls: Mapping[str, str] | None = None
     once: bool = field(default=False, kw_only=True)
     acts: Mapping[str, Act] = field(default_factory=dict, kw_only=True)
+    any_key: bool = field(default=False, kw_only=True)
 
     def allowed(self) -> str:
         """The controls and the answers."""

@@ -76,7 +76,7 @@ ROUTE: tuple[Station, ...] = (
     Station("motors", "Wire", "each motor by itself", ("motors-one-by-one",), "motors"),
     Station("directions", "Move", "every axis the right way", ("directions",), "directions"),
     Station("homing", "Move", "every axis finds its end", ("homing", "homing-speed"), "homing"),
-    Station("travel limits", "Move", "the reachable area", ("travel-limits",), "travel"),
+    Station("travel limits", "Move", "the reachable area", ("travel-limits", "part-clearance"), "travel"),
     Station("steps per mm", "Move", "each axis as long as it says", ("steps-per-mm",), "steps"),
     Station(
         "speed limits", "Move", "speed, acceleration, current that hold", ("speed-limits", "driver-current"), "limits"

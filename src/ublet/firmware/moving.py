@@ -134,7 +134,7 @@ class Mover:
         return self.queue.busy or self.programs.run is not None
 
     def stop(self, at_once: bool = False) -> None:
-        """Stop at once. What was stopped in the middle no longer knows where it stands.
+        """Stop at once. What was stopped in the middle no longer knows where it stands; a program that is held does.
 
         A program that can park brakes, lifts and parks instead, and is not stopped in that, unless it must be at once.
         """
@@ -146,7 +146,8 @@ class Mover:
             return
         if run is not None:
             run.park = run.ending = None
-        self.position = dict.fromkeys(AXES)
+        if run is None or not self.queue.held or self.queue.speed > 0:
+            self.position = dict.fromkeys(AXES)
         self.queue.clear()
         self._course = self._homes = None
         if self.programs.run is not None:

@@ -14,6 +14,7 @@ from ublet.core.acts import (
     AdjustScrew,
     BatheSensor,
     CleanSheet,
+    ClearWay,
     LoadBed,
     LowerProbeToTrigger,
     MakeFault,
@@ -37,12 +38,14 @@ from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.observations import (
     LEAST_SEEN_MM,
+    TOUCHES_MM,
     AimAtDot,
     AimAtScrew,
     CheckFilament,
     ConfirmNearer,
     DragGauge,
     FeelBlocks,
+    FreeAgain,
     JogToCorner,
     JogToEdge,
     JudgePatches,
@@ -62,10 +65,12 @@ from ublet.core.observations import (
     ReadStowedGap,
     ReadThermometer,
     ReadTravel,
+    WatchClearance,
     WatchFirstLayer,
     WatchProgram,
     WatchSpeed,
     beside_screw_mm,
+    room_mm,
 )
 from ublet.core.questions import Jog, Judge, Live, Question
 from ublet.world.hands import Hands
@@ -161,6 +166,7 @@ class ScriptedBuilder:
                 | MountSensor()
                 | LoadBed()
                 | CleanSheet()
+                | ClearWay()
                 | SetHalfSprings()
                 | AdjustScrew()
                 | MakeFault()
@@ -211,6 +217,8 @@ class ScriptedBuilder:
                 return self._jog(question, beside_screw_mm(seen, screw))
             case ReadBesideScrew(screw, axis, instrument):
                 return self._read(beside_screw_mm(seen, screw)[axis], instrument)
+            case FreeAgain(axis, end) if isinstance(question, Jog):
+                return self._free(question, axis, room_mm(seen, axis, end), 1 if end == "low" else -1)
             case JogToCorner(axes) if isinstance(question, Jog):
                 return self._jog(question, {axis: -seen.nozzle_mm[axis] for axis in axes})
             case JogToEdge(axis, end) if isinstance(question, Jog):
@@ -227,6 +235,8 @@ class ScriptedBuilder:
                 | JogToCorner()
                 | JogToEdge()
                 | JudgePatches()
+                | WatchClearance()
+                | FreeAgain()
                 | WatchSpeed()
                 | WatchProgram()
                 | WatchFirstLayer()
@@ -283,6 +293,8 @@ class ScriptedBuilder:
         bold = self._scenario.builder.bold_to_mm_s
         if isinstance(controls.cue, WatchFirstLayer):
             return await self._nudge(controls, controls.cue.width_mm)
+        if isinstance(controls.cue, WatchClearance):
+            return await self._watch_clearance(controls.cue, controls.answers[0])
         if isinstance(controls.cue, ConfirmNearer):
             await asyncio.sleep(LOOKS_S)
             return next(iter(controls.controls or {}))  # it was nudged because lines lay apart
@@ -314,6 +326,17 @@ class ScriptedBuilder:
                     return turned
                 direction = NEARER if seen > 0 else FURTHER
                 return next((word for word, mm in direction.items() if abs(mm) <= abs(seen)), list(direction)[-1])
+
+    async def _watch_clearance(self, cue: WatchClearance, stop: str) -> str:
+        """Look until something touches, then press a key a moment later."""
+        while True:
+            await asyncio.sleep(LOOKS_S)
+            if room_mm(self._hands.look(), cue.axis, cue.end) <= TOUCHES_MM:
+                return stop
+
+    def _free(self, question: Jog, axis: str, left_mm: float, back: int) -> str:
+        """A step back while it still touches; else it is free."""
+        return question.answers[0] if left_mm > TOUCHES_MM else f"{axis}{back * question.steps[-1]:+g}"
 
     def _turn_here(self, controls: Live, raises: bool) -> str:
         """Turn the screw that the nozzle prints over, if it prints near one, and tell it; else nothing."""

@@ -18,6 +18,7 @@ from ublet.core.acts import (
     AdjustScrew,
     BatheSensor,
     CleanSheet,
+    ClearWay,
     FaultKind,
     LoadBed,
     LowerProbeToTrigger,
@@ -43,6 +44,7 @@ from ublet.core.observations import (
     ConfirmNearer,
     DragGauge,
     FeelBlocks,
+    FreeAgain,
     JogToCorner,
     JogToEdge,
     JudgePatches,
@@ -64,6 +66,7 @@ from ublet.core.observations import (
     ReadStowedGap,
     ReadThermometer,
     ReadTravel,
+    WatchClearance,
     WatchFirstLayer,
     WatchProgram,
     WatchSpeed,
@@ -189,6 +192,8 @@ class Hands:
             case MountSensor(part):
                 if world.accelerometer is not None:
                     world.accelerometer.on = part
+            case ClearWay(axis, end):
+                world.mechanics.clear(axis, end)
             case TightenBelt(axis, ratio):
                 world.frame.tighten(axis, ratio)
             case LoadBed(kg):
@@ -234,6 +239,8 @@ class Hands:
                 | ReadBesideScrew()
                 | JogToCorner()
                 | JogToEdge()
+                | WatchClearance()
+                | FreeAgain()
                 | WatchSpeed()
                 | WatchProgram()
                 | ConfirmNearer()

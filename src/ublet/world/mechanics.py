@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 from ublet.core.machine.layouts import AXES
@@ -164,6 +164,11 @@ class Mechanics:
         pulled = min(carriage.high_mm + slack, max(carriage.low_mm - slack, self._pulled[axis] + mm))
         trailing = min(pulled + slack, max(pulled - slack, self.where[axis]))
         return min(carriage.high_mm, max(carriage.low_mm, trailing)), pulled
+
+    def clear(self, axis: str, end: str) -> None:
+        """Hands take away what a carriage touches at an end: it goes on as far as nothing stops it."""
+        free = {"low": {"low_mm": -math.inf}, "high": {"high_mm": math.inf}}[end]
+        self.carriages = {**self.carriages, axis: replace(self.carriages[axis], **free)}
 
     def carry(self, stretch: Stretch, mm: float) -> None:
         """Follow a stretch for so many mm of path."""

@@ -48,6 +48,10 @@ class HeldKeys:
             self._waiting[key] = loop.call_later(REPEATED_S, act)
 
 
+KEPT_KEYS = ("escape", "f8", "ctrl+q", "ctrl+c")
+"""Keys that keep their meaning where any key answers: they cancel, halt and leave."""
+
+
 class Asking(StationBench):
     """A bench with a panel of questions. A field that is open while nothing is asked types what the bench wants."""
 
@@ -158,6 +162,11 @@ class Asking(StationBench):
             return
         keys = keys_of(question)
         named = keys.get(event.key) if "enter" not in keys else answer_for(question.answers, event.key)
+        if named is None and isinstance(question, Live) and question.any_key and event.key not in KEPT_KEYS:
+            event.stop()
+            event.prevent_default()
+            self._use(question.answers[0])
+            return
         if named is not None and event.key != "enter":
             event.stop()
             event.prevent_default()
