@@ -336,3 +336,17 @@ def test_four_screws_that_stand_twisted_are_turned_back_and_the_beds_own_shape_i
     left = next(finding for finding in report["findings"] if finding["id"] == "warp")
     assert abs(left["value"] - report["truth"]["warp"]) <= 2.5 * left["uncertainty"] and left["value"] < 0.09
     assert report["truth"]["twist"] < 0.03 and value(report, "tilt") < 0.03
+
+
+def test_touches_that_the_heaters_current_disturbs_are_told_from_those_without(folder: Path) -> None:
+    from tests.session.test_wire_trials import RIGHT, run
+
+    humming = RIGHT.replace("\n[probe]\n", "\n[probe]\nhum_mm = 0.2\n")
+    assert humming != RIGHT
+    words = ("material=pla", "touches=30", "limit_mm=0.2")
+    code, report = run("probe-spread", folder, humming, *words)
+    found = {f["id"]: f["value"] for f in report["findings"]}
+    assert code == 0 and found["deviation_off"] < found["deviation.middle"] / 2
+    assert [(p["setting"], p["after"]) for p in report["proposals"]] == [("probe.heaters_off", True)]
+    code, report = run("probe-spread", folder, RIGHT, *words)
+    assert report["proposals"] == [] and "no clear difference" in report["why"]

@@ -15,13 +15,14 @@ from ublet.core.streams import Readings
 @dataclass(frozen=True)
 class Steps:
     """What one driver makes of a path: signed steps for each mm of it, with the microsteps and amperes it is
-    commanded.
+    commanded, and the speed of its motor below which it runs quietly, mm/s.
     """
 
     socket: str
     per_mm: float
     microsteps: int
     amps: float
+    quiet_to_mm_s: float = 0.0
 
 
 @dataclass(frozen=True)

@@ -65,6 +65,7 @@ class SimulatedBoard:
         self.streams = StreamSender(
             sockets, self.events, kinds, lambda: self.time_s, lambda path: self.layers.live.get(path)
         )
+        self.heat.rests = lambda: self.mover.touching and self.layers.live.get("probe.heaters_off") is True
         self.mover.programs.sweep_moves = "swings" not in hardware.lacks
         self.coil = CoilDrive(sockets, hardware.found_at.get("coil", ""))
         self.kept_samples = KEPT_SAMPLES

@@ -33,4 +33,7 @@ class Drivers:
         direction = -1 if self.live[f"{root}.reversed"] else 1
         per_mm = mm * number_in(self.live, f"{part_of(root)}.steps_per_mm") * direction
         microsteps = int(number_in(self.live, f"{root}.microsteps"))
-        return Steps(str(self.live[f"{root}.socket"]), per_mm, microsteps, number_in(self.live, f"{root}.run_a"))
+        amps = number_in(self.live, f"{root}.run_a")
+        quiet = f"{root}.quiet_to_mm_s"  # images of older firmware have none
+        quiet_to = number_in(self.live, quiet) if quiet in self.live else 0.0
+        return Steps(str(self.live[f"{root}.socket"]), per_mm, microsteps, amps, quiet_to)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 
 from ublet.core.heat.pid import TICK_S, Pid
@@ -44,6 +44,8 @@ class Heating:
         self.fan_duty: dict[str, float] = {}
         self.blowing: dict[str, float] = {}
         self.readings: dict[str, float | None] = {}
+        self.rests: Callable[[], bool] = lambda: False
+        """Whether heaters get no current just now, whatever they are held at."""
 
     def start(self, live: Mapping[str, Value], heaters: list[str], sensors: list[str], fans: list[str]) -> None:
         """Power-on: everything is off."""
@@ -160,9 +162,9 @@ class Heating:
 
     def put_out(self) -> None:
         """What heaters and fans are driven with goes to their sockets."""
-        heat: dict[str, float] = {}
+        heat, resting = dict[str, float](), self.rests()
         for name, socket in self._heater_sockets.items():
-            heat[socket] = heat.get(socket, 0.0) + self.drives[name].duty
+            heat[socket] = heat.get(socket, 0.0) + (0.0 if resting else self.drives[name].duty)
         self._sockets.heat(heat)
         blown: dict[str, float] = {}
         for name, socket in self._fan_sockets.items():

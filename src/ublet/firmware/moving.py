@@ -133,6 +133,12 @@ class Mover:
         """Whether something is to be moved, or is on its way."""
         return self.queue.busy or self.programs.run is not None
 
+    @property
+    def touching(self) -> bool:
+        """Whether something comes down and looks out for the probe."""
+        probe = self._until("probe") if "probe.socket" in self.live else None
+        return probe is not None and self.queue.looks_out_for(probe.socket)
+
     def stop(self, at_once: bool = False) -> None:
         """Stop at once. What was stopped in the middle no longer knows where it stands; a program that is held does.
 

@@ -93,6 +93,11 @@ class MotionQueue:
         """Whether anything is to be done."""
         return bool(self.pieces or self._beside)
 
+    def looks_out_for(self, socket: str) -> bool:
+        """Whether the line under way ends at an input."""
+        piece = self.pieces[0] if self.pieces else None
+        return isinstance(piece, Move) and piece.until is not None and piece.until.socket == socket
+
     def beside(self, move: Move) -> None:
         """Follow a short line beside whatever goes on, as soon as may be."""
         self._beside.append(move)

@@ -112,6 +112,13 @@ class ProbeTruth(Part):
     pin_mm: float = setting(
         "A pin comes down to another length each time: standard deviation.", unit="mm", low=0, high=0.2, default=0
     )
+    hum_mm: float = setting(
+        "How much a heater's current makes it trigger elsewhere: standard deviation at full duty.",
+        unit="mm",
+        low=0,
+        high=0.5,
+        default=0,
+    )
     stays_up: float = setting("Share of its deployments that fail.", low=0, high=1, default=0)
     dies_after: int = setting("Touches after which it triggers no more; 0: never.", low=0, high=1_000_000, default=0)
 

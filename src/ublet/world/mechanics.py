@@ -22,10 +22,11 @@ CATCHES_TURNS_S = 1.0
 class MotorTruth:
     """A motor on a driver socket.
 
-    role: the carriage that it moves, ``AXIS.NAME`` of the machine file, or ``extruder``. reversed: its coils are wired
-    the other way round. turn_mm: travel in one turn. microsteps: what its driver really makes (0: as commanded).
-    least_a: below this current it only hums. open: a wire is broken. torque_nm_a: torque for each ampere at rest, N·m;
-    it falls to half at knee_turns_s. efficiency: share of it that reaches the carriage.
+    role: the carriage that it moves, ``AXIS.NAME`` of the machine file, or ``extruder``. reversed: its coils are
+    wired the other way round. turn_mm: travel in one turn. microsteps: what its driver really makes (0: as
+    commanded). least_a: below this current it only hums. open: a wire is broken. torque_nm_a: torque for each ampere
+    at rest, N·m; it falls to half at knee_turns_s. efficiency: share of it that reaches the carriage. quiet_share:
+    share of its torque while its driver runs quietly.
     """
 
     role: str
@@ -38,6 +39,7 @@ class MotorTruth:
     torque_nm_a: float = 0.115
     knee_turns_s: float = 4.5
     efficiency: float = 1.0
+    quiet_share: float = 0.7
 
     def force_n(self, amps: float, speed_mm_s: float) -> float:
         """Largest force at the carriage: ``2 pi torque / travel in a turn``, falling with speed.
@@ -55,6 +57,14 @@ class MotorTruth:
             return math.inf
         spare = self.force_n(amps, 0.0) / force_n - 1
         return self.knee_turns_s * math.sqrt(spare) * self.turn_mm if spare >= 0 else -1.0
+
+    def holds_quietly_to_mm_s(self, amps: float, force_n: float, quiet_to_mm_s: float) -> float:
+        """The same for a driver that runs quietly below a speed: where it holds up to there, it holds as far as when it
+        runs strongly; else only as far as quietly.
+        """
+        strong = self.holds_to_mm_s(amps, force_n)
+        quiet = self.holds_to_mm_s(amps * self.quiet_share, force_n)
+        return strong if quiet >= min(quiet_to_mm_s, strong) else quiet
 
 
 @dataclass(frozen=True)
@@ -182,19 +192,19 @@ class Mechanics:
 
     def _driven(self, axes: Sequence[Steps], pace: Pace) -> list[_Driven]:
         """The motors that turn, with the speeds that they can keep."""
-        turning: dict[str, tuple[MotorTruth, float, float]] = {}
+        turning: dict[str, tuple[MotorTruth, float, float, float]] = {}
         for steps in axes:
             motor = self.motors.get(steps.socket)
             if motor is None or motor.open or steps.amps < motor.least_a or not steps.per_mm:
                 continue
             micro = motor.microsteps or steps.microsteps
             mm = steps.per_mm / (motor.full_steps * micro) * motor.turn_mm * (-1 if motor.reversed else 1)
-            turning[motor.role] = (motor, mm, steps.amps)
-        known = {role: mm for role, (_, mm, _) in turning.items() if role in self.kinematics.motors}
+            turning[motor.role] = (motor, mm, steps.amps, steps.quiet_to_mm_s)
+        known = {role: mm for role, (_, mm, *_) in turning.items() if role in self.kinematics.motors}
         asked = self.kinematics.forces(self._loads(self.kinematics.of_motors(known), pace))
         driven = []
-        for role, (motor, mm, amps) in turning.items():
-            holds = motor.holds_to_mm_s(amps, abs(asked.get(role, 0.0)))
+        for role, (motor, mm, amps, quiet_to) in turning.items():
+            holds = motor.holds_quietly_to_mm_s(amps, abs(asked.get(role, 0.0)), quiet_to)
             catches = min(holds, CATCHES_TURNS_S * motor.turn_mm)
             driven.append(_Driven(role, mm, holds / abs(mm), catches / abs(mm)))
         return driven

@@ -37,6 +37,9 @@ class ProbeSwitch(Switch):
         self._metal = waves(truth.metal, bed.width, bed.depth)
         self._warm_k = 0.0
         self.touches = 0
+        self.humming = 0.0
+        """The duty of whatever heats near it now, 0 to 1."""
+        self._hum = 0.0
         self._shaken = self._pin = 0.0  # drawn anew at each touch, and each time that the pin comes down
         self.lowered_mm = 0.0
         """So much lower than on arrival hands have put it into its mount."""
@@ -89,6 +92,7 @@ class ProbeSwitch(Switch):
             self.touches += 1
             self._bed.touched(self.touches)
             self._shaken = float(self._random.normal()) if self._truth.shakes_s else 0.0
+            self._hum = float(self._random.normal(0.0, self._truth.hum_mm)) if self._truth.hum_mm else 0.0
         super().press(down)
 
     def _senses_mm(self) -> float:
@@ -99,7 +103,7 @@ class ProbeSwitch(Switch):
         if self._truth.dies_after and self.touches >= self._truth.dies_after:
             return 1.0
         late = self.towards_mm_s * (self._truth.delay_s + self._truth.shakes_s * self._shaken)
-        return self.height(where) - self.triggers_at(where) - self._pin + late
+        return self.height(where) - self.triggers_at(where) - self._pin - self._hum * self.humming + late
 
 
 class CoilSwitch(ProbeSwitch):

@@ -157,6 +157,7 @@ class MotorPart(Part):
         "Speed at which it has fallen to half.", unit="turns/s", low=0.1, high=200, default=4.5
     )
     efficiency: float = setting("Share of it that reaches the carriage.", low=0.05, high=1, default=1.0)
+    quiet_share: float = setting("Share of it while its driver runs quietly.", low=0.05, high=1, default=0.7)
 
     def truth(self) -> MotorTruth:
         """The motor for the simulation."""

@@ -106,6 +106,8 @@ class World:
     def heat(self, duties: Mapping[str, float]) -> None:
         """Duty of each heater socket from now on."""
         self._duties = duties
+        if self.probe is not None:
+            self.probe.humming = max(duties.values(), default=0.0)
 
     def blow(self, duties: Mapping[str, float]) -> None:
         """Duty of each fan socket from now on."""

@@ -112,3 +112,15 @@ def test_all_heaters_at_once_are_within_the_supply(supply: int, bed: int, severi
     wrong = [problem for problem in problems({}, text) if problem.key == "supply.watts"]
     assert [problem.severity for problem in wrong] == ([severity] if severity else [])
     assert not severity or words in f"{wrong[0].found}. {wrong[0].mend}"
+
+
+def test_a_display_has_room_for_so_many_materials_and_a_driver_is_not_quiet_for_ever() -> None:
+    text = (DATA / "machines" / "wren-180.toml").read_text(encoding="utf-8")
+    more = "".join(f"\n[materials.m{n}]\nnozzle_c = 200\nbed_c = 50\n" for n in range(6))
+    (crowded,) = [problem for problem in problems({}, text + more) if problem.key.endswith("on_display")]
+    assert crowded.severity == "warning" and "7 materials on a text display" in crowded.found
+    off = more.replace("[materials.m5]\n", "[materials.m5]\non_display = false\n")
+    assert not [problem for problem in problems({}, text + off) if problem.key.endswith("on_display")]
+    (quiet,) = problems({"axes.x.motors.a.quiet_to_mm_s": 400})
+    assert quiet.severity == "warning" and "always run quietly" in quiet.mend
+    assert not problems({"axes.x.motors.a.quiet_to_mm_s": 120})

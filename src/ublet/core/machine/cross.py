@@ -7,7 +7,13 @@ from itertools import pairwise
 
 from ublet.core.machine.boards import Boards
 from ublet.core.machine.checked import CheckContext
-from ublet.core.machine.cross_heat import heaters_checked, materials_checked, sensors_checked, supply_checked
+from ublet.core.machine.cross_heat import (
+    display_checked,
+    heaters_checked,
+    materials_checked,
+    sensors_checked,
+    supply_checked,
+)
 from ublet.core.machine.image import module_plan
 from ublet.core.machine.problem import KeyLines, Problem, nearest
 from ublet.core.machine.schema import SETTINGS, MachineFile
@@ -86,6 +92,21 @@ def _references(c: CheckContext) -> Iterator[Problem]:
                     f"{value!r}, which {other} (line {c.line(other)}) uses",
                     f"a{'n' if declared.part[0] in 'aeiou' else ''} {declared.part.removesuffix('s')} of its own",
                     "Each needs its own; declare another one.",
+                )
+
+
+def _drivers(c: CheckContext) -> Iterator[Problem]:
+    """A driver that never leaves its quiet mode never gives its full force."""
+    for name, axis in c.axes():
+        for motor, part in axis.motors.items():
+            if part.quiet_to_mm_s > axis.maximum_feed_mm_s:
+                path = f"axes.{name}.motors.{motor}.quiet_to_mm_s"
+                yield c.problem(
+                    path,
+                    f"{part.quiet_to_mm_s:g} mm/s, above the largest feed of {axis.maximum_feed_mm_s:g}",
+                    f"up to {axis.maximum_feed_mm_s:g} mm/s",
+                    "It would always run quietly, with less force: lower it, or find the limits again (speed limits).",
+                    "warning",
                 )
 
 
@@ -349,7 +370,9 @@ CHECKS = (
     heaters_checked,
     supply_checked,
     materials_checked,
+    display_checked,
     _axes,
+    _drivers,
     _homing,
     _motors,
     _fans,

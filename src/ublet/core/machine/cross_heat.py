@@ -114,6 +114,24 @@ def supply_checked(c: CheckContext) -> Iterator[Problem]:
     )
 
 
+DISPLAY_ROWS = {"text": 6, "graphic": 12}
+"""So many materials a display's list has room for."""
+
+
+def display_checked(c: CheckContext) -> Iterator[Problem]:
+    """More materials than the machine's own display has room for."""
+    display = c.machine.display
+    offered = [name for name, material in c.machine.materials.items() if material.on_display]
+    if display is not None and len(offered) > (most := DISPLAY_ROWS[display.kind]):
+        yield c.problem(
+            f"materials.{offered[most]}.on_display",
+            f"{len(offered)} materials on a {display.kind} display",
+            f"at most {most}",
+            "Set on_display = false for those that are seldom printed.",
+            "warning",
+        )
+
+
 def materials_checked(c: CheckContext) -> Iterator[Problem]:
     """Materials that the heaters or surfaces cannot stand."""
     hotends = [heater.maximum_c for heater in c.machine.heaters.values() if heater.part == "hotend"]

@@ -196,8 +196,9 @@ class Fan(Part):
 class Material(Part):
     """Temperatures for a material."""
 
-    nozzle_c: float = setting("Nozzle temperature.", unit="°C", low=120, high=450)
-    bed_c: float = setting("Bed temperature.", unit="°C", low=0, high=150)
+    nozzle_c: float = setting("Nozzle temperature.", unit="°C", low=120, high=450, board=True)
+    bed_c: float = setting("Bed temperature.", unit="°C", low=0, high=150, board=True)
+    on_display: bool = setting("Whether the machine's own display offers it.", default=True, board=True)
     fan: float = setting("Part fan while printing.", unit="duty", low=0, high=1, default=1.0)
     largest_flow_mm3_s: float | None = setting(
         "Most that melts of it in a second; left out: not measured.", unit="mm³/s", low=0.5, high=200, default=None

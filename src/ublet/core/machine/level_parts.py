@@ -163,6 +163,9 @@ class ProbeSettings(Part):
     tolerance_mm: float = setting(
         "Largest spread of the touches at a point.", unit="mm", low=0.001, high=1, default=0.02, board=True
     )
+    heaters_off: bool = setting(
+        "Heaters get no current while it comes down: on some machines that disturbs it.", default=False, board=True
+    )
     deploy_s: float = setting("Kind pin: time to deploy.", unit="s", low=0, high=5, default=0.4, board=True)
     stow_s: float = setting("Kind pin: time to stow.", unit="s", low=0, high=5, default=0.4, board=True)
     part: ProbePart | None = None

@@ -19,6 +19,15 @@ class Motor(Part):
     run_a: float = setting("Driver current while it moves.", unit="A", low=0.1, high=6, default=0.8, board=True)
     idle_a: float = setting("Driver current while it holds.", unit="A", low=0, high=6, default=0.4, board=True)
     microsteps: Microsteps = setting("Microsteps in a full step.", default=16, board=True, acts="length")
+    quiet_to_mm_s: float = setting(
+        "Below this speed its driver runs quietly, with less force; from there on strongly. 0: always strongly.",
+        unit="mm/s",
+        low=0,
+        high=1000,
+        default=0.0,
+        zero="always strongly",
+        board=True,
+    )
     step_angle_deg: float = setting("Full step of the motor.", unit="°", low=0.1, high=45, default=1.8)
     pivot_x_mm: float | None = setting(
         "Lift: where it carries the bed or gantry, from the bed's front left corner.",

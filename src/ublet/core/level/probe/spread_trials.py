@@ -19,21 +19,24 @@ from ublet.core.level.probe.probing import (
     probing_uses,
 )
 from ublet.core.level.reach import NO_PROBE, ProbeArea, reach_of, senses
-from ublet.core.level.scatter import Scatter, jump_of, scatter_of
+from ublet.core.level.scatter import Scatter, jump_of, not_worse, scatter_of
 from ublet.core.level.warmth import BedWarmUp, conditions, warm_up, warm_words, warming_s
 from ublet.core.machine.schema import MachineFile
 from ublet.core.remedies import LINK
 from ublet.core.remedy import ByHand, GoTo, StartAgain
-from ublet.core.run import Finding, Outcome, Progress, TrialFailed, TrialResult, about
+from ublet.core.run import Finding, Option, Outcome, Progress, Proposal, TrialFailed, TrialResult, about
 from ublet.core.settings import setting
 from ublet.core.trial import TrialSpec, facts
 from ublet.core.trial_times import TrialTimes, touches_s
 from ublet.core.words import counted, several
 
+HEATERS_OFF = "probe.heaters_off"
+
 
 class SpreadParameters(BedWarmUp):
     """Where, how often and how it is touched."""
 
+    held_off: bool = setting("Bed warm: also with the heaters held off while touching.", default=True)
     touches: int = setting("Touches at each place.", low=5, high=100, default=12)
     places: Literal["middle", "five"] = setting("The middle alone, or the corners too.", default="middle")
     redeploys: bool = setting("A pin goes up and down for each touch.", default=False)
@@ -93,6 +96,7 @@ async def probe_spread(bench: Bench, aim: SpreadParameters) -> TrialResult:
             scatters[name] = scatter_of(heights)
             findings += about({"place": name}, _findings(scatters[name], aim.limit_mm))
             bench.record.found(*findings)
+        held_off = None if knocked or not warm or not aim.held_off else await _held_off(bench, probe, aim)
     if knocked:
         raise TrialFailed(knocked, ByHand("find what moved: a mount, a spring, the sheet"), StartAgain())
     bad = [name for name, scatter in scatters.items() if scatter.deviation_mm > aim.limit_mm]
@@ -102,7 +106,32 @@ async def probe_spread(bench: Bench, aim: SpreadParameters) -> TrialResult:
     )
     outcome: Outcome = "failed" if bad else "proven"
     words = _words(scatters, bad, aim)
-    return TrialResult(outcome, words, conditions(bench), tuple(findings), remedies=loose if bad else ())
+    result = TrialResult(outcome, words, conditions(bench), tuple(findings), remedies=loose if bad else ())
+    return result if held_off is None else _with_heaters(bench, result, scatters["middle"], held_off)
+
+
+async def _held_off(bench: Bench, probe: Probing, aim: SpreadParameters) -> Scatter | None:
+    """How the middle scatters with the heaters' current held off while touching; None where the board cannot, or does
+    so already.
+    """
+    if bench.settings.shown(HEATERS_OFF) is not False:
+        return None
+    async with bench.settings.borrowed({HEATERS_OFF: True}):
+        bench.progress(Progress("heaters held off", 0.95, None, f"{aim.touches} touches"))
+        return scatter_of(await _series(bench, probe, probe.reach.middle, 0, 1, aim.touches))
+
+
+def _with_heaters(bench: Bench, result: TrialResult, on: Scatter, off: Scatter) -> TrialResult:
+    """The same with what the heaters' current adds; holding it off is proposed where that is clear."""
+    finding = Finding("deviation_off", off.deviation_mm, off.deviation_u_mm, "mm", words="spread, heaters held off")
+    findings = (*result.findings, finding)
+    if not_worse(off, on):
+        why = f"{result.why} With the heaters held off they scatter by {off.deviation_mm:.4f} mm: no clear difference."
+        return replace(result, why=why, findings=findings)
+    why = f"{result.why} With the heaters held off while touching they scatter by only {off.deviation_mm:.4f} mm."
+    proposal = Proposal(HEATERS_OFF, False, True, "", "the heaters' current no longer disturbs a touch")
+    option = Option("heaters held off", "then again, to confirm", (proposal,), {})
+    return replace(result, why=why, findings=findings, options=(option,), recommended=option.name)
 
 
 async def _series(bench: Bench, probe: Probing, place: Point, number: int, of: int, touches: int) -> list[float]:
