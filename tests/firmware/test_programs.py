@@ -19,6 +19,7 @@ from ublet.core.motion.program import Dwell, Lift, Park, ProbeMove, Program, Pus
 from ublet.core.settings import Value
 from ublet.core.sockets import Level, Pace, Steps, Until
 from ublet.firmware.events import Events
+from ublet.firmware.filament import OUT, FilamentWatch
 from ublet.firmware.moving import Mover
 from ublet.firmware.programs import ROOM
 from ublet.firmware.refusal import Refused
@@ -471,3 +472,46 @@ def test_how_a_program_parks_comes_back_from_the_wire() -> None:
     for wrong in ({}, {"lift_mm": -1, "at": {"x": 1}, "mm_s": 5}, {"lift_mm": 1, "at": {"z": 1}, "mm_s": 5}, "up"):
         with pytest.raises(ValueError, match=r"park|at|lift_mm"):
             park_from(wrong)
+
+
+def test_a_print_without_filament_is_held_lifted_and_goes_on_from_the_same_height() -> None:
+    bench = Bench(filament__kind="switch", filament__lift_mm=5.0)
+    out = [False]
+    bench.mover.filament = FilamentWatch(lambda: (out[0], 0), lambda: bench.mover.pushed_mm)
+    bench.mover.settled()
+    printing(bench)
+    bench.run(2.0)
+    z = bench.carried["z"]
+    out[0] = True
+    bench.run(3.0)
+    assert [event["why"] for event in bench.what("held")] == [OUT]
+    assert bench.carried["z"] == pytest.approx(z + 5.0, abs=1e-6) and bench.mover.queue.held
+    stands = bench.carried
+    bench.run(5.0)
+    assert bench.carried == stands, "it waits"
+    with pytest.raises(Refused, match="the filament is out: load it"):
+        bench.mover.hold(False)
+    out[0] = False
+    bench.mover.hold(False)
+    bench.mover.hold(False)  # a second time, while it comes down
+    bench.run(0.3)
+    assert bench.mover.queue.held, "it goes on once it is down"
+    bench.run()
+    assert [event["how"] for event in bench.what("ended")] == ["done"]
+    assert bench.carried == pytest.approx({"x": 50.0, "y": 100.0, "z": 0.2, "e": 9.0}, abs=1e-6)
+
+
+def test_what_lays_no_filament_is_not_watched_and_what_is_stopped_while_lifted_parks() -> None:
+    bench = Bench(filament__kind="switch", filament__lift_mm=5.0)
+    bench.mover.filament = FilamentWatch(lambda: (True, 0), lambda: bench.mover.pushed_mm)
+    bench.mover.settled()
+    bench.take(To({"x": 150.0}, 100))
+    bench.run()
+    assert not bench.what("held")
+    bench.mover.take("q", 0, [To({"x": 250.0, "z": 0.2}, 100, 2.0), To({"x": 50.0}, 100, 5.0)], True, PARK)
+    bench.run(3.0)
+    assert bench.what("held")
+    bench.mover.stop()
+    bench.run()
+    assert [event["what"] for event in bench.reported][-2:] == ["parking", "ended"]
+    assert bench.mover.position["x"] == pytest.approx(0.0)

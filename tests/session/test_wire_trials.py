@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from ublet.core.machine.edit import edited
+from ublet.core.settings import Value
 from ublet.session.headless import run_on_scenario
 from ublet.session.library import DEMOS, machine_path, scenario_path
 from ublet.session.orders import order_for
@@ -28,12 +31,16 @@ RIGHT = (
 ALL = ("inputs-by-hand", "heaters-paired", "fans-one-by-one", "motors-one-by-one", "directions")
 
 
-def run(trial: str, tmp_path: Path, text: str, *words: str, seed: int = 1) -> tuple[int, dict[str, Any]]:
-    """As the command runs a trial: exit code and JSON; a word KEY=VALUE sets a parameter."""
+def run(
+    trial: str, tmp_path: Path, text: str, *words: str, seed: int = 1, edits: Mapping[str, Value] | None = None
+) -> tuple[int, dict[str, Any]]:
+    """As the command runs a trial: exit code and JSON; a word KEY=VALUE sets a parameter. edits: of the machine
+    file.
+    """
     for name in ("machines", "scenarios"):
         (tmp_path / name).mkdir(exist_ok=True)
     for stem in DEMOS.values():
-        machine = machine_path(stem).read_text(encoding="utf-8")
+        machine = edited(machine_path(stem).read_text(encoding="utf-8"), edits or {})
         (tmp_path / "machines" / f"{stem}.toml").write_text(machine, encoding="utf-8")
     scenario = tmp_path / "scenarios" / "s.toml"
     scenario.write_text(text, encoding="utf-8")

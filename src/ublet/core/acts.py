@@ -166,6 +166,11 @@ class CleanSheet(Cue):
 
 
 @dataclass(frozen=True)
+class LoadSpool(Cue):
+    """Put a new spool on, and push its filament in until the hob grips it."""
+
+
+@dataclass(frozen=True)
 class ClearWay(Cue):
     """Take away what an axis touches on its way to an end."""
 
@@ -232,6 +237,7 @@ Act = (
     | LowerProbeToTrigger
     | RaiseProbe
     | CleanSheet
+    | LoadSpool
     | ClearWay
     | MountSensor
     | TightenBelt

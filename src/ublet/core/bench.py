@@ -128,8 +128,8 @@ class Running(Protocol):
     async def set_flow(self, fraction: float) -> None:
         """Push another share of its filament."""
 
-    async def hold(self, held: bool) -> None:
-        """Stand still on the path, or go on from there."""
+    async def hold(self, held: bool) -> str:
+        """Stand still on the path, or go on from there; returns why the board refused it (empty: it did not)."""
 
 
 class MotionAccess(Protocol):

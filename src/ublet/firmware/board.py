@@ -15,6 +15,8 @@ from ublet.core.settings import Value
 from ublet.core.sockets import Sockets
 from ublet.firmware.coil import CoilDrive
 from ublet.firmware.events import Events
+from ublet.firmware.filament import NAME as FILAMENT
+from ublet.firmware.filament import FilamentWatch
 from ublet.firmware.guards import Trip
 from ublet.firmware.hardware import Hardware
 from ublet.firmware.heating import HeaterDrive, Heating
@@ -66,6 +68,7 @@ class SimulatedBoard:
             sockets, self.events, kinds, lambda: self.time_s, lambda path: self.layers.live.get(path)
         )
         self.heat.rests = lambda: self.mover.touching and self.layers.live.get("probe.heaters_off") is True
+        self.mover.filament = FilamentWatch(self._filament, lambda: self.mover.pushed_mm)
         self.mover.programs.sweep_moves = "swings" not in hardware.lacks
         self.coil = CoilDrive(sockets, hardware.found_at.get("coil", ""))
         self.kept_samples = KEPT_SAMPLES
@@ -87,7 +90,7 @@ class SimulatedBoard:
         live, image = self.layers.live, self.layers.image
         self.heat.start(live, *(self.layers.names(table) for table in ("heaters", "sensors", "fans")))
         self.inputs = [f"endstops.{path.split('.')[1]}" for path in image if re.fullmatch(ENDSTOP, path)]
-        self.inputs += ["probe"] if "probe.socket" in image else []
+        self.inputs += [name for name in ("probe", FILAMENT) if f"{name}.socket" in image]
         self._settled_inputs()
         self._sockets.pin(False)
         self.events.restart()
@@ -338,6 +341,14 @@ class SimulatedBoard:
     def _is_triggered(self, name: str) -> bool:
         rule = self._rules[name]
         return bool(rule.reads(self._sockets.level(rule.socket))[0])
+
+    def _filament(self) -> tuple[bool, int] | None:
+        """What the filament's sensor reads; None where there is none."""
+        rule = self._rules.get(FILAMENT)
+        if rule is None:
+            return None
+        triggered, edges = rule.reads(self._sockets.level(rule.socket))
+        return bool(triggered), int(edges)
 
     def _deploy(self, deployed: bool) -> None:
         if self.layers.live.get("probe.kind") == "pin":

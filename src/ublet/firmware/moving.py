@@ -13,6 +13,7 @@ from ublet.core.settings import Value
 from ublet.core.sockets import Sockets, Until
 from ublet.firmware.drivers import Drivers
 from ublet.firmware.events import Events
+from ublet.firmware.filament import FilamentWatch
 from ublet.firmware.following import MeshFollower
 from ublet.firmware.live_values import number_in
 from ublet.firmware.melt import HeatOf
@@ -71,7 +72,7 @@ def homing_course(plan: HomingPlan, triggered: Callable[[], bool]) -> Course:
     return ""
 
 
-INSIDE_MM = 1e-6
+INSIDE_MM, NO_MM = 1e-6, 1e-6
 PLACING = (".minimum_mm", ".maximum_mm", ".steps_per_mm", ".microsteps", ".socket", ".reversed", ".homing.end")
 """Settings that decide what a position means."""
 
@@ -112,6 +113,11 @@ class Mover:
         self.queue = MotionQueue(sockets, self._moved, self.following)
         self.programs = Programs(self.queue, events, lambda: self.position, heat_of, self._touches, self._end_program)
         self.live: Mapping[str, Value] = {}
+        self.pushed_mm = 0.0
+        """Filament that was commanded since power-on, mm."""
+        self.filament = FilamentWatch(lambda: None, lambda: self.pushed_mm)
+        self._lift_due = self._lifted_mm = 0.0  # because no filament comes
+        self._lowering = False
         self._course: Course | None = None
         self._homes: HomingPlan | None = None
         self._input = ""
@@ -179,6 +185,7 @@ class Mover:
         self.drivers = self.programs.drivers = Drivers(self.live, self._steps_per_s)
         z = self.drivers.caps.motors({"z": 1.0}) if self.drivers.caps.of_axis["z"] else {}
         self.queue.shaping.settled(self.live)
+        self.filament.settled(self.live)
         self.following.settled(self.live, self.drivers.steps(z, 1.0))
         self.queue.corner = self.drivers.caps.corner
 
@@ -266,11 +273,19 @@ class Mover:
         """Brake along the path and stand there, or go on from there; nothing is lost by it.
 
         Raises:
-            Refused: no program runs.
+            Refused: no program runs, or it is to go on without filament.
         """
         run = self.programs.run
         if run is None or run.ending is not None:
             raise Refused(NOT_ALLOWED, "no program runs: there is nothing to hold")
+        if not held and self.queue.held and (self._lifted_mm or self._lift_due):
+            self.filament.begin()
+            if trouble := self.filament.trouble():
+                raise Refused(NOT_ALLOWED, f"{trouble}: load it until the hob grips it, then go on")
+            if not self._lowering:
+                self._lift_due, self._lowering = 0.0, True
+                self._raise(-self._lifted_mm, run)
+            return
         if held != self.queue.held:
             self.queue.hold(held)
             self._events.emit("held" if held else "going on", motion=run.motion, program=run.name)
@@ -280,11 +295,46 @@ class Mover:
     def advance(self, seconds: float) -> None:
         """Let time pass for whatever moves."""
         self.queue.advance(seconds)
+        self._watch_filament()
         run = self.programs.run
         if run is not None and run.ending is not None and not run.parking and self.queue.speed <= 0:
             self._park(run)
 
     # inside
+
+    def _watch_filament(self) -> None:
+        """A print is held when no filament comes, and lifted once it stands."""
+        run = self.programs.run
+        if run is None or run.ending is not None:
+            self._lift_due, self._lifted_mm, self._lowering = 0.0, 0.0, False
+            self.filament.begin()
+            return
+        if self._lift_due and self.queue.held and self.queue.speed <= 0:
+            due, self._lift_due = self._lift_due, 0.0
+            room = self._number("axes.z.maximum_mm") - (self.position["z"] or 0.0)
+            self._raise(max(0.0, min(due, room)), run)
+        elif not self.queue.held and run.park is not None and (trouble := self.filament.trouble()):
+            self.queue.hold(True)
+            self._lift_due = self.filament.lift_mm
+            self._events.emit("held", motion=run.motion, program=run.name, why=trouble)
+
+    def _raise(self, mm: float, run: Run) -> None:
+        """Lift a print that is held, or lower it again and let it go on."""
+        goes_on = mm <= 0
+        self._lifted_mm = self._lifted_mm if goes_on else mm
+
+        def done(hit: bool) -> None:
+            if goes_on and self.programs.run is run:
+                self._lifted_mm, self._lowering = 0.0, False
+                self.queue.hold(False)
+                self._events.emit("going on", motion=run.motion, program=run.name)
+
+        if abs(mm) < NO_MM:
+            done(False)
+            return
+        line = self.drivers.caps.line({"z": mm}, self._number("axes.z.maximum_feed_mm_s"))
+        steps = self.drivers.steps(self.drivers.caps.motors({"z": mm}), line.length)
+        self.queue.beside(Move(line, steps, done=done))
 
     def _start(self, line: LinearMove, motors: Mapping[str, float]) -> AcceptedMove:
         self.queue.add(Move(line, self.drivers.steps(motors, line.length), done=lambda hit: self._end("done")))
@@ -350,6 +400,7 @@ class Mover:
         self._events.emit("ended", motion=self._motion, how=how, **more)
 
     def _moved(self, direction: Mapping[str, float], mm: float) -> None:
+        self.pushed_mm += direction.get("e", 0.0) * mm
         for axis in AXES:
             here = self.position[axis]
             if here is not None and axis in direction:

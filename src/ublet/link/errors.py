@@ -6,6 +6,9 @@ from __future__ import annotations
 
 from ublet.core.trouble import NoLink
 
+NOT_ALLOWED = 3
+"""The board's code for what may not be as things are; others end whatever asked for it (docs/protocol.md)."""
+
 
 class LinkLost(NoLink):
     """The board does not answer any more, or its port is gone."""

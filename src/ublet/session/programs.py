@@ -8,7 +8,7 @@ import itertools
 from ublet.core.motion.caps import Caps
 from ublet.core.motion.program import Going, Park, Program, Timetable, timetable
 from ublet.core.settings import number_or
-from ublet.link.errors import BoardRefused, LinkLost
+from ublet.link.errors import NOT_ALLOWED, BoardRefused, LinkLost
 from ublet.link.replies import EventReport
 from ublet.session.connection import Connection
 from ublet.session.jogging import must_go_on
@@ -141,9 +141,15 @@ class ProgramRun:
         await self._connection.controller.adjust(flow=fraction)
         self.going.flow = fraction
 
-    async def hold(self, held: bool) -> None:
-        """Stand still on the path, or go on from there."""
-        await self._connection.controller.hold(held)
+    async def hold(self, held: bool) -> str:
+        """Stand still on the path, or go on from there; returns why the board refused it (empty: it did not)."""
+        try:
+            await self._connection.controller.hold(held)
+        except BoardRefused as error:
+            if error.code != NOT_ALLOWED or self.ended is not None:
+                raise
+            return str(error)
+        return ""
 
     async def stop(self) -> None:
         """End it at once."""
@@ -161,6 +167,7 @@ class ProgramRun:
                 self._parking = True
             case "held" | "going on":
                 self.going.held = event.what == "held"
+                self.going.held_why = event.why if self.going.held else ""
             case "starved":
                 self.going.starved += 1
             case "touched" | "missed":

@@ -16,6 +16,7 @@ from ublet.core.acts import (
     CleanSheet,
     ClearWay,
     LoadBed,
+    LoadSpool,
     LowerProbeToTrigger,
     MakeFault,
     MarkDot,
@@ -115,6 +116,9 @@ PULL_FRACTION = 0.02
 NUDGES_S = 3.0
 """Between two nudges some lines are looked at, s."""
 
+LOADS_S = 20.0
+"""Loading new filament takes so long, by the loop's clock, s."""
+
 LOOKS_S = 0.2
 """Beside something that goes on this builder looks so often, by the loop's clock, s."""
 
@@ -166,6 +170,7 @@ class ScriptedBuilder:
                 | MountSensor()
                 | LoadBed()
                 | CleanSheet()
+                | LoadSpool()
                 | ClearWay()
                 | SetHalfSprings()
                 | AdjustScrew()
@@ -290,6 +295,11 @@ class ScriptedBuilder:
 
     async def _use(self, controls: Live) -> str:
         """Look again and again beside what goes on; use a control when the cue's sight asks for it, else let it be."""
+        for word, act in controls.acts.items():
+            if isinstance(act, LoadSpool):
+                await asyncio.sleep(LOADS_S)
+                self._hands.perform(act)
+                return word
         bold = self._scenario.builder.bold_to_mm_s
         if isinstance(controls.cue, WatchFirstLayer):
             return await self._nudge(controls, controls.cue.width_mm)

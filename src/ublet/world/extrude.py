@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -27,6 +27,8 @@ BITES_MM = 5.0
 
 PLUG_SOFTENS_C = 12.0
 """What blocks a nozzle softens by a factor e in so many °C."""
+
+NEW_SPOOL_MM = 300_000.0
 
 RELAXED_MM = 1e-3
 """Less than this presses no more: the last of it would ooze for hours."""
@@ -117,6 +119,10 @@ class Filament:
     def left_mm(self) -> float:
         """Filament that has not gone in yet."""
         return max(0.0, self.truth.spool_mm - self.fed_mm)
+
+    def load(self) -> None:
+        """A new spool as full as the first."""
+        self.truth = replace(self.truth, spool_mm=self.fed_mm + NEW_SPOOL_MM)
 
     def push(self, mm: float, amps: float) -> None:
         """The hob turned so far, with so much current in its motor; followed when time passes."""

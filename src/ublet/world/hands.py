@@ -21,6 +21,7 @@ from ublet.core.acts import (
     ClearWay,
     FaultKind,
     LoadBed,
+    LoadSpool,
     LowerProbeToTrigger,
     MakeFault,
     MarkDot,
@@ -192,6 +193,8 @@ class Hands:
             case MountSensor(part):
                 if world.accelerometer is not None:
                     world.accelerometer.on = part
+            case LoadSpool():
+                world.new_spool()
             case ClearWay(axis, end):
                 world.mechanics.clear(axis, end)
             case TightenBelt(axis, ratio):

@@ -133,6 +133,13 @@ class SwitchPart(Part):
         "True position of the carriage that presses it.", unit="mm", low=-500, high=2000, default=0.0
     )
     spread_mm: float = setting("Standard deviation of that position.", unit="mm", low=0, high=2, default=0.0)
+    pulse_mm: float = setting(
+        "Of the filament's sensor: filament between two changes of its contact; 0: a switch that it holds.",
+        unit="mm",
+        low=0,
+        high=50,
+        default=0.0,
+    )
     late_s: float = setting(
         "How late it answers: so much further an approach goes on at its speed.", unit="s", low=0, high=0.1, default=0.0
     )

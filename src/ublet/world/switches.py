@@ -8,6 +8,9 @@ import numpy as np
 
 from ublet.world.scenario import SwitchPart
 
+PULLED_EDGES = 8
+"""A hand pulls filament through for so many changes of a wheel's contact."""
+
 
 class Switch:
     """One switch; ``edges`` counts every change of its contact since power-on, bounces too."""
@@ -18,6 +21,7 @@ class Switch:
         self.edges = 0
         self._reached = False
         self._offset = self._shaken = 0.0
+        self._turns = 0
         self.towards_mm_s = 0.0
         """How fast its carriage comes towards it now: the faster, the further it goes on before it answers."""
 
@@ -26,6 +30,19 @@ class Switch:
         before, self.pressed = self.is_open, down
         if self.is_open != before:
             self.edges += 1 + 2 * self.part.bounces
+
+    def pulled(self, by_hand: bool) -> None:
+        """A hand pulls some centimetres of filament through a wheel."""
+        if by_hand and self.part.fault == "none":
+            self.edges += PULLED_EDGES
+
+    def turned_by(self, mm: float) -> None:
+        """A wheel that has been turned by so much filament in all: its contact changes twice in a turn of it."""
+        edges = int(mm / self.part.pulse_mm)
+        if edges > self._turns and self.part.fault == "none":
+            self.edges += edges - self._turns
+            self.pressed = bool(edges % 2)
+        self._turns = edges
 
     def let_go(self) -> None:
         """What pressed it is gone: a pin that was drawn in."""

@@ -77,6 +77,7 @@ class World:
         )
         sensors = {"accelerometer": self.accelerometer, "coil": self.coil.coil if self.coil is not None else None}
         self._streams = {name: sensor for name, sensor in sensors.items() if sensor is not None}
+        self._filament_out = False
         self._turned_s = 0.0  # of the step of time that goes on
         self._fan_plugs = {**{fan.socket: name for name, fan in machine.fans.items()}, **scenario.fan_plugs}
         self._has_pin = machine.probe is not None and machine.probe.kind == "pin"
@@ -207,6 +208,7 @@ class World:
         if self.probe is not None:
             self.probe.pass_time(seconds, warmer)
         self.filament.pass_time(seconds, self.melt_c)
+        self._follow_filament()
         if self.accelerometer is not None:
             self.accelerometer.pass_time(seconds, self.mechanics.where)
         if self.coil is not None:
@@ -228,7 +230,27 @@ class World:
             KeyError: there is no such switch.
         """
         switch = self.switches[name]
+        if switch.part.pulse_mm:
+            switch.pulled(down)
+            return
         switch.press(down and self._follows(switch))
+
+    def new_spool(self) -> None:
+        """Hands put a new spool on, and push its filament in."""
+        self.filament.load()
+        self._follow_filament()
+
+    def _follow_filament(self) -> None:
+        """The filament's sensor: a switch that it holds, or a wheel that it turns."""
+        if (switch := self.switches.get("filament")) is None:
+            return
+        if switch.part.pulse_mm:
+            switch.turned_by(self.filament.fed_mm)
+        else:
+            out = self.filament.left_mm <= switch.part.at_mm
+            if out != self._filament_out:
+                self._filament_out = out
+                switch.press(out)
 
     def look_at_switches(self) -> None:
         """Something was moved by hand: switches are pressed, or let go."""

@@ -142,7 +142,7 @@ async def _printed(
         },
     )
     async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
-        changed = await followed(bench, table, run, controls, act, "printing", 0.0, arrived)
+        changed = await followed(bench, table, run, controls, act, "printing", 0.0, arrived, asked=asked)
     ended = run.ended[0] if run.ended is not None else "stopped"
     total = run.going.height_mm
     options: tuple[Option, ...] = (fold.option(AS_NUDGED, total),) if total else ()

@@ -92,7 +92,7 @@ async def run_piece(bench: Bench, aim: PieceParameters) -> TrialResult:
     )
     changed = False
     async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
-        changed = await followed(bench, table, run, controls, change_program, "square")
+        changed = await followed(bench, table, run, controls, change_program, "square", asked=asked)
     if run.ended is None or run.ended[0] != "done":
         how = run.ended[0] if run.ended is not None else "stopped"
         raise TrialFailed(

@@ -26,6 +26,7 @@ TEMPLATES: Mapping[str, Mapping[str, Value]] = {
     "heaters.*.limits.*": {"celsius": 300},
     "materials.*": {"nozzle_c": 210, "bed_c": 60},
     "display": {"kind": "text"},
+    "filament": {"kind": "switch"},
     "probe": {"kind": "inductive"},
     "sensors.*.points.*": {"celsius": 25, "ohm": 100_000},
 }

@@ -11,7 +11,7 @@ from ublet.core.machine.layouts import LAYOUTS, Layout
 from ublet.core.machine.level_parts import BedSettings, Lifts, MeshSettings, ProbeSettings
 from ublet.core.machine.motion_parts import Axes, Axis, Endstop, MotionSettings, Motor
 from ublet.core.machine.program_parts import ProgramText
-from ublet.core.machine.tool_parts import Card, Display, Extruder, Modules, SensorMount
+from ublet.core.machine.tool_parts import Card, Display, Extruder, FilamentSensor, Modules, SensorMount
 from ublet.core.settings import Known, Name, Part, declarations, setting
 
 __all__ = ["SETTINGS", "Axis", "Guards", "Heater", "MachineFile", "Material", "Motor", "Sensor"]
@@ -63,6 +63,7 @@ class MachineFile(Part):
     fans: dict[Name, Fan] = Field(default_factory=dict)
     supply: Supply | None = None
     extruder: Extruder | None = None
+    filament: FilamentSensor | None = None
     bed: BedSettings
     probe: ProbeSettings | None = None
     lifts: Lifts | None = None

@@ -71,6 +71,33 @@ class Extruder(Part):
     retract_mm_s: float = setting("Speed of the retraction.", unit="mm/s", low=1, high=150, default=30.0, board=True)
 
 
+class FilamentSensor(Part):
+    """What sees whether filament is there while something is printed; when it is not, the print is held and lifted."""
+
+    kind: Literal["switch", "wheel"] = setting(
+        "A switch that the filament holds, or a wheel that it turns.", default="switch", board=True
+    )
+    socket: str = setting("Input socket that it is plugged into.", board=True, socket="input", acts="switch")
+    pull_up: bool = setting("Whether the board pulls the input up.", default=True, board=True, acts="switch")
+    normally_closed: bool = setting(
+        "Closed while filament is there: a broken wire then reads as none, which is safe.",
+        default=True,
+        board=True,
+        acts="switch",
+    )
+    slack_mm: float = setting(
+        "Kind wheel: filament that may be pushed while it stands still.",
+        unit="mm",
+        low=1,
+        high=200,
+        default=15.0,
+        board=True,
+    )
+    lift_mm: float = setting(
+        "The nozzle is lifted by this while the print is held.", unit="mm", low=0, high=50, default=5.0, board=True
+    )
+
+
 class Knob(Part):
     """The knob beside the display."""
 

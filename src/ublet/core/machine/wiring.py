@@ -61,6 +61,8 @@ def plug_words(path: str) -> str:
         return f"{words[1].upper() if len(words[1]) == 1 else words[1]} endstop"
     if words[0] == "fans":
         return f"{words[1]} fan"
+    if words[0] == "filament":
+        return "filament sensor"
     if words[0] == "probe":
         return "probe servo" if words[1] == "servo_socket" else "probe"
     return words[1]

@@ -53,6 +53,8 @@ class InputVerdict:
 def input_words(name: str) -> str:
     """An input in words: ``X endstop``, ``probe``."""
     last = name.rpartition(".")[2]
+    if name == "filament":
+        return "filament sensor"
     return "probe" if name == "probe" else f"{last.upper() if len(last) == 1 else last} endstop"
 
 
@@ -88,6 +90,27 @@ def judge(name: str, pressed: Pressed | None) -> InputVerdict:
     return InputVerdict(
         name, "dead", f"The {words} never changes: dead switch, or its plug sits in no declared socket.", edges
     )
+
+
+def judge_wheel(name: str, pressed: Pressed | None) -> InputVerdict:
+    """What filament that is pulled through a wheel shows: its contact must have changed."""
+    words = input_words(name)
+    if pressed is None:
+        return InputVerdict(name, "unchecked", f"The {words} was not turned.")
+    edges = pressed.edges(name)
+    if edges >= FEWEST_EDGES:
+        return InputVerdict(name, "good", f"The {words} turns with the filament.", edges)
+    others = [other for other in pressed.held if other != name and pressed.edges(other) >= FEWEST_EDGES]
+    if others:
+        moved = f"Turning the {words} moved the {input_words(others[0])}."
+        return InputVerdict(name, "elsewhere", moved, edges, others[0], pressed.before[others[0]].triggered)
+    return InputVerdict(
+        name, "dead", f"The {words} never changes: its wheel does not turn, or its plug sits elsewhere.", edges
+    )
+
+
+FEWEST_EDGES = 2
+"""A wheel that was turned changes its contact at least so often."""
 
 
 def mends(verdicts: Mapping[str, InputVerdict], settings: Mapping[str, Value]) -> tuple[Proposal, ...]:

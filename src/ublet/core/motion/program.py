@@ -198,7 +198,8 @@ class Timetable:
 
 @dataclass
 class Going:
-    """How a program that runs stands: segments given and begun, its last named place, held or not, how often its queue
+    """How a program that runs stands: segments given and begun, its last named place, held or not (and why, where the
+    board held it by itself), how often its queue
     ran dry, by how much it was nudged, mm, its shares of speed and of filament, and where it touched, mm by axis.
     """
 
@@ -207,6 +208,7 @@ class Going:
     place: str = ""
     segment: int = 0
     held: bool = False
+    held_why: str = ""
     starved: int = 0
     height_mm: float = 0.0
     feed: float = 1.0

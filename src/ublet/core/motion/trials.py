@@ -7,7 +7,7 @@ from collections.abc import Callable
 from ublet.core.acts import PressSwitch, ReleaseSwitch
 from ublet.core.bench import Bench
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.inputs import InputVerdict, Pressed, input_words, judge, mends
+from ublet.core.motion.inputs import InputVerdict, Pressed, input_words, judge, judge_wheel, mends
 from ublet.core.observations import LookAtPin
 from ublet.core.questions import Confirm, Question
 from ublet.core.remedies import WRITE
@@ -39,7 +39,8 @@ async def inputs_by_hand(bench: Bench, aim: NoParameters) -> TrialResult:
     for number, name in enumerate(names):
         bench.progress(Progress(f"{input_words(name)}", number / len(names), None, f"{number + 1} of {len(names)}"))
         pressed = await _press(bench, name)
-        verdicts[name] = judge(name, pressed)
+        turns = name == "filament" and bench.machine.filament is not None and bench.machine.filament.kind == "wheel"
+        verdicts[name] = judge_wheel(name, pressed) if turns else judge(name, pressed)
         _note(bench, number, pressed)
     paths = [f"{name}.{key}" for name in names for key in ("socket", "normally_closed")]
     proposals = mends(verdicts, {path: bench.settings.shown(path) for path in paths})
@@ -84,6 +85,10 @@ async def _press(bench: Bench, name: str) -> Pressed | None:
     before = bench.probe.inputs()
     metal = name == "probe" and bench.machine.probe is not None and bench.machine.probe.senses_metal
     how = "Hold a piece of metal under the probe" if metal else f"Press the {words} and hold it"
+    filament = bench.machine.filament
+    if name == "filament" and filament is not None:
+        how = "Pull the filament out of its sensor, or work its lever as if it were out"
+        how = "Pull some centimetres of filament through its sensor" if filament.kind == "wheel" else how
     part = name.rpartition(".")[2]
     press = Confirm(f"{how}.", ("held", "out of reach"), PressSwitch(part))
     async with bench.builder.by_hand(
@@ -105,9 +110,10 @@ async def _press(bench: Bench, name: str) -> Pressed | None:
 
 
 def declared_inputs(machine: MachineFile) -> tuple[str, ...]:
-    """The inputs of a machine: its endstops, and a probe that has a signal."""
+    """The inputs of a machine: its endstops, a probe that has a signal, and what sees the filament."""
     probe = ("probe",) if machine.probe is not None and machine.probe.socket is not None else ()
-    return (*(f"endstops.{name}" for name in machine.endstops), *probe)
+    filament = ("filament",) if machine.filament is not None else ()
+    return (*(f"endstops.{name}" for name in machine.endstops), *probe, *filament)
 
 
 def _needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None]) -> tuple[Need, ...]:

@@ -188,7 +188,7 @@ async def _print(bench: Bench, aim: TowerParameters) -> None:
     table = bench.motion.timetable(program)
     asked = Live("The tower is printed. F8 halts everything.", (STOP,), WatchProgram(), {})
     async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
-        await followed(bench, table, run, controls, _nothing, "printing", 0.1)
+        await followed(bench, table, run, controls, _nothing, "printing", 0.1, asked=asked)
     if run.ended is None or run.ended[0] != "done":
         raise TrialFailed(
             f"The tower was not finished ({run.ended[0] if run.ended else 'stopped'}).",

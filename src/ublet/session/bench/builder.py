@@ -16,15 +16,12 @@ from ublet.core.remedy import StartAgain
 from ublet.core.run import TrialFailed
 from ublet.core.units import NotAQuantity, parse
 from ublet.ledger.recording import Recorded
-from ublet.link.errors import BoardRefused
+from ublet.link.errors import NOT_ALLOWED, BoardRefused
 from ublet.session.bench.watcher import Watcher
 from ublet.session.connection import Connection
 
 ASKED_TIMES = 20
 """So often a question is asked again whose answer it does not take: who answers may be a program."""
-
-NOT_ALLOWED = 3
-"""The board's code for a move that may not be; others end the trial."""
 
 QuestionT = TypeVar("QuestionT", bound=Question)
 

@@ -170,7 +170,7 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
         acts={word: control.act for word, control in by_screw.items()},
     )
     async with bench.motion.run(table) as run, bench.builder.live(asked) as controls:
-        await followed(bench, table, run, controls, act, "first layer")
+        await followed(bench, table, run, controls, act, "first layer", asked=asked)
     done = _printed(places, run)
     total = run.going.height_mm
     if not done:
