@@ -48,7 +48,7 @@ def test_what_is_wrong_with_it_is_named(folder: Path, declared: dict[str, Value]
 def test_a_print_is_held_while_new_filament_is_loaded_and_then_goes_on(
     folder: Path, declared: dict[str, Value], there: str
 ) -> None:
-    edits: dict[str, Value] = {**declared, "filament.slack_mm": 8.0}
+    edits: dict[str, Value] = {**declared, "filament.slack_mm": 4.0}
     code, report = run("test-piece", folder, spool(RIGHT, 12) + there, "printed=true", "side_mm=60", edits=edits)
     assert code == 0, report["why"]
     assert "It took" not in report["why"], "that it was held changed the time, which is not held against it"
