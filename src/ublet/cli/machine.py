@@ -87,44 +87,83 @@ def diff(first: Path, second: Path, as_json: JsonOption = False) -> None:
     raise typer.Exit(NO if changed else GOOD)
 
 
+@app.command(rich_help_panel=DECLARE, short_help="Parts to import: sensors, hotends, drives, motors, mounts.")
+def parts(
+    file: Annotated[Path | None, typer.Argument(help="A machine file; its own folder is looked into.")] = None,
+    as_json: JsonOption = False,
+) -> None:
+    """Parts that `import TABLE FILE --from NAME` can take over: their numbers, and where these come from."""
+    from ublet.session.parts import parts_for
+
+    known = parts_for(file.parent if file is not None else Path())
+    for words in known.broken:
+        say(f"ublet: left out: {words}", err=True)
+    if as_json:
+        print_json(
+            {
+                stem: {
+                    "of": one.part.of,
+                    "name": one.part.name,
+                    "source": one.part.source,
+                    "settings": dict(one.part.settings),
+                    "uncertain": dict(one.part.uncertain),
+                    "file": str(one.path),
+                }
+                for stem, one in known.known.items()
+            }
+        )
+        return
+    for stem, one in known.known.items():
+        say(f"{stem:18} {one.part.of:15} {one.part.name}: {one.words}")
+
+
 @app.command(rich_help_panel=DECLARE, short_help="Probe mounts to import.")
 def mounts(
     file: Annotated[Path | None, typer.Argument(help="A machine file; its own folder is looked into.")] = None,
 ) -> None:
     """Mounts of probes that `import probe.part FILE --from NAME` can take over."""
-    from ublet.session.library import broken_mounts, mounts_for
+    from ublet.session.parts import parts_for
 
-    folder = file.parent if file is not None else Path()
-    for words in broken_mounts(folder):
+    known = parts_for(file.parent if file is not None else Path())
+    for words in known.broken:
         say(f"ublet: left out: {words}", err=True)
-    for mount in mounts_for(folder):
-        say(f"{mount.path.stem:18} {mount.name:18} {mount.words}")
+    for stem, one in known.known.items():
+        if one.part.of == "probe mount":
+            say(f"{stem:18} {one.part.name:18} {one.words}")
 
 
-@app.command("import", rich_help_panel=DECLARE, short_help="Take a part of another machine file over.")
+@app.command("import", rich_help_panel=DECLARE, short_help="Take a part over: of another machine file, or a known one.")
 def import_(
     part: Annotated[str, typer.Argument(help="Path of a part, for example probe or heaters.bed.")],
     file: Annotated[Path, typer.Argument(help="Machine file that gets it.")],
-    source: Annotated[Path, typer.Option("--from", help="Machine file that has it, or the name of a mount.")],
+    source: Annotated[Path, typer.Option("--from", help="Machine file that has it, or the name of a part.")],
 ) -> None:
-    """Take a part of another machine file over, comments and all; what the file had there is replaced."""
+    """Take a part of another machine file over, comments and all, or the numbers of a known one; a mount's offset
+    counts as the probe's until it is measured.
+    """
     from ublet.core.machine.edit import EditError
+    from ublet.core.machine.part_files import PartFileError
     from ublet.core.typed import shown_after, shown_value
     from ublet.session.document import Document, DocumentError, read_text
     from ublet.session.draft import Draft
-    from ublet.session.library import mounts_for
+    from ublet.session.parts import parts_for, report_happened, take_part
+    from ublet.session.session import beside_ledger
 
-    mounts = {mount.path.stem: mount.path for mount in mounts_for(file.parent)}
-    if not source.exists():
-        source = mounts.get(str(source), source)
+    known = parts_for(file.parent).named(str(source)) if not source.exists() else None
     with friendly_errors():
         draft = Draft(Document(file))
         try:
-            draft.take(read_text(source), part)
-        except EditError as error:
+            if known is not None:
+                take_part(draft, known, part.removesuffix(".part") if known.part.of == "probe mount" else part)
+            else:
+                draft.take(read_text(source), part)
+        except (EditError, PartFileError) as error:
             raise DocumentError(f"{source}: {error}") from error
         changes = draft.changes()
         draft.write()
+        with beside_ledger(file) as session:
+            if session is not None:
+                report_happened(session.ledger, (change.path for change in changes))
     for change in changes:
         say(f"{change.path}: {shown_value(change.before)} → {shown_after(change.before, change.after)}")
     say(f"{file}: {len(changes)} settings changed; the former file is {file.name}.previous")

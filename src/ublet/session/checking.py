@@ -7,7 +7,7 @@ from dataclasses import asdict
 from pathlib import Path
 
 from ublet.core.machine.check import check_text
-from ublet.session.document import read_text
+from ublet.session.document import read_text, with_parts
 from ublet.session.library import boards_for
 
 
@@ -17,7 +17,8 @@ def check_report(file: Path, as_json: bool) -> tuple[str, bool]:
     Raises:
         DocumentError: it cannot be read. BoardFileError: a board file of your own has errors.
     """
-    checked = check_text(read_text(file), boards_for(file.parent))
+    text = read_text(file)
+    checked = with_parts(check_text(text, boards_for(file.parent)), text, file.parent)
     good = not checked.errors
     if as_json:
         problems = [{"file": str(file), **asdict(problem)} for problem in checked.problems]

@@ -13,6 +13,7 @@ from ublet.core.machine.effective import effective
 from ublet.core.machine.image import Image, build_image
 from ublet.core.machine.lines import key_lines
 from ublet.core.machine.modules import ModulePlan
+from ublet.core.machine.part_files import NUMBERS_FROM, part_problems
 from ublet.core.machine.problem import KeyLines, Problem
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
@@ -50,6 +51,18 @@ def read_text(path: Path) -> str:
         ) from error
     except OSError as error:
         raise DocumentError(f"{path} cannot be read: {error.strerror or error}.") from error
+
+
+def with_parts(checked: CheckResult, text: str, folder: Path) -> CheckResult:
+    """The same, and where the file contradicts the parts whose numbers it says to have."""
+    if checked.machine is None or NUMBERS_FROM not in text:
+        return checked
+    from ublet.session.parts import parts_for
+
+    parts = {one.part.name: one.part for one in parts_for(folder).known.values()}
+    problems = part_problems(effective(checked.machine), parts, key_lines(text))
+    both = sorted((*checked.problems, *problems), key=lambda problem: (problem.line, problem.key))
+    return CheckResult(checked.machine, tuple(both))
 
 
 @lru_cache(maxsize=8)
@@ -98,8 +111,13 @@ class Document:
         """The machine's kind of board."""
         return self.boards[self.machine.board.model]
 
-    def _checked(self, text: str) -> tuple[CheckResult, MachineFile]:
+    def check(self, text: str) -> CheckResult:
+        """All that there is to say of a text: by the schema and the board, and by the parts that it names."""
         checked = _check_shipped(text) if self.boards is boards() else check_text(text, self.boards)
+        return with_parts(checked, text, self.path.parent)
+
+    def _checked(self, text: str) -> tuple[CheckResult, MachineFile]:
+        checked = self.check(text)
         if checked.errors or checked.machine is None:
             raise Faulty(self.path, text, checked.errors)
         return checked, checked.machine

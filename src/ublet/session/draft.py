@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from ublet.core.machine import edit
-from ublet.core.machine.check import CheckResult, check_text, validate
+from ublet.core.machine.check import CheckResult, validate
 from ublet.core.machine.compare import Conflict, Difference, differences, merged
 from ublet.core.machine.cross import cross_check
 from ublet.core.machine.edit import EditError
@@ -210,7 +210,7 @@ class Draft:
         self.text = text
         self.tree: dict[str, Any] = _tree(text)
         document = self.document
-        self.checked: CheckResult = document.checked if text == document.text else check_text(text, document.boards)
+        self.checked: CheckResult = document.checked if text == document.text else document.check(text)
 
 
 def _tree(text: str) -> dict[str, Any]:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import contextlib
 import tomllib
 from collections import ChainMap
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from functools import cache, lru_cache
 from pathlib import Path
 
@@ -92,54 +90,16 @@ def own_boards() -> Path:
     return _own("boards")
 
 
-def _own(kind: str) -> Path:
+def own_folder() -> Path:
+    """Where what a builder keeps is looked for: boards, parts, mounts."""
     import os
 
     base = os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share"
-    return Path(base) / "ublet" / kind
+    return Path(base) / "ublet"
 
 
-@dataclass(frozen=True)
-class Mount:
-    """A probe's mount that can be taken over: its file, what it is called, and the words of its first comment."""
-
-    path: Path
-    name: str
-    words: str
-
-
-def mounts_for(folder: Path) -> tuple[Mount, ...]:
-    """The shipped mounts of probes, those in your data folder (``ublet/mounts``), and those in ``mounts`` beside a
-    machine file; each is a file with a table [probe.part]. One that cannot be read is left out.
-    """
-    mounts: dict[str, Mount] = {}
-    for place in (DATA / "mounts", _own("mounts"), folder / "mounts"):
-        for path in sorted(place.glob("*.toml")) if place.is_dir() else ():
-            with contextlib.suppress(*UNUSABLE):
-                text = path.read_text(encoding="utf-8")
-                part = tomllib.loads(text)["probe"]["part"]
-                words = text.splitlines()[0].lstrip("# ") if text.startswith("#") else ""
-                where = f"X {float(part['offset_x_mm']):+g}, Y {float(part['offset_y_mm']):+g} mm"
-                mounts[path.stem] = Mount(path, str(part["name"]), f"{where}. {words}".strip())
-    return tuple(mounts.values())
-
-
-UNUSABLE = (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, KeyError, TypeError, ValueError)
-
-
-def broken_mounts(folder: Path) -> tuple[str, ...]:
-    """What is wrong with files of mounts that cannot be used, a sentence each."""
-    broken = []
-    for place in (_own("mounts"), folder / "mounts"):
-        for path in sorted(place.glob("*.toml")) if place.is_dir() else ():
-            try:
-                part = tomllib.loads(path.read_text(encoding="utf-8"))["probe"]["part"]
-                (str(part["name"]), float(part["offset_x_mm"]), float(part["offset_y_mm"]))
-            except KeyError as error:
-                broken.append(f"{path}: no {error} in its table [probe.part]; mend or remove it.")
-            except UNUSABLE as error:
-                broken.append(f"{path} cannot be used ({error}): mend or remove it.")
-    return tuple(broken)
+def _own(kind: str) -> Path:
+    return own_folder() / kind
 
 
 @lru_cache(maxsize=64)

@@ -34,6 +34,7 @@ from ublet.session.kept_in_file import KeptInFile, held_by_board, of_board
 from ublet.session.layers import LayerRow, Settling, settled_values, shadows
 from ublet.session.loans import Loans
 from ublet.session.news import HeaterNews
+from ublet.session.parts import report_happened
 from ublet.session.preferences import Kept
 from ublet.session.presence import Presence
 from ublet.session.runner import Ran, Runner
@@ -292,6 +293,7 @@ class Session:
         count = self.draft.write()
         with contextlib.suppress(LedgerError):
             self.ledger.add_changes(changes)
+            report_happened(self.ledger, (change.setting for change in changes))
         return count
 
     def look_at_disk(self) -> tuple[str, list[Conflict]] | None:

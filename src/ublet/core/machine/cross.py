@@ -268,6 +268,15 @@ def _probe(c: CheckContext) -> Iterator[Problem]:
             yield c.problem(
                 "probe.coil", "nothing", "a table [probe.coil]: kind coil needs one", "Add it, empty at first."
             )
+    if probe is not None and probe.offset_from == "part":
+        named = f"by the part “{probe.part.name}”" if probe.part is not None else "by a part that is not declared"
+        yield c.problem(
+            "probe.offset_from",
+            f"{named}, not measured: right within 1 mm",
+            "measured",
+            "Station probe place measures it; keep 1 mm more of the mesh's margin until then.",
+            "warning",
+        )
     if mesh is None:
         return
     offsets = (probe.offset_x_mm, probe.offset_y_mm) if probe and probe.kind != "nozzle" else (0.0, 0.0)

@@ -55,6 +55,7 @@ class Sensor(Part):
     pullup_ohm: float = setting(
         "Pull-up resistor on the board.", unit="Ω", low=100, high=1e6, default=4700.0, board=True, acts="reading"
     )
+    numbers_from: str = setting("Part that its numbers come from (ublet parts); empty: your own.", default="")
     points: dict[Name, CurvePoint] = Field(default_factory=dict)
 
 
@@ -128,6 +129,7 @@ class Heater(Part):
     sensor: str = setting(
         "Name of the sensor that reads it (a table below [sensors]).", board=True, part="sensors", acts="plug"
     )
+    numbers_from: str = setting("Part that its numbers come from (ublet parts); empty: your own.", default="")
     maximum_c: float = setting(
         "Highest temperature its parts can stand; the board switches off above.",
         unit="°C",

@@ -139,6 +139,9 @@ class ProbeSettings(Part):
         board=True,
         tolerance=0.5,
     )
+    offset_from: Literal["measured", "part"] = setting(
+        "Where its offset comes from: measured, or by the part's numbers alone, within 1 mm.", default="measured"
+    )
     offset_z_mm: float = setting(
         "Added to the nozzle's height where Z homes with the probe: more negative brings the nozzle nearer to the bed. "
         "Of the nozzle by hand it counts beside bed.offset_z_mm, which is the one that trials set there.",

@@ -28,6 +28,7 @@ class Motor(Part):
         zero="always strongly",
         board=True,
     )
+    numbers_from: str = setting("Part that its numbers come from (ublet parts); empty: your own.", default="")
     step_angle_deg: float = setting("Full step of the motor.", unit="°", low=0.1, high=45, default=1.8)
     pivot_x_mm: float | None = setting(
         "Lift: where it carries the bed or gantry, from the bed's front left corner.",
@@ -128,6 +129,7 @@ class Axis(Part):
     minimum_mm: float = setting("Lowest position it can reach.", unit="mm", low=-500, high=2000, board=True)
     maximum_mm: float = setting("Highest position it can reach.", unit="mm", low=1, high=2000, board=True)
     soft_limits: bool = setting("Whether moves are kept between the two.", default=True, board=True)
+    numbers_from: str = setting("Part that its numbers come from (ublet parts); empty: your own.", default="")
     drive: Literal["belt", "screw"] = setting("What turns rotation into travel.")
     belt_pitch_mm: float = setting("Belt: distance from tooth to tooth.", unit="mm", low=0.5, high=10, default=2.0)
     pulley_teeth: int = setting("Belt: teeth of the motor's pulley.", low=5, high=200, default=20)

@@ -14,6 +14,7 @@ class Extruder(Part):
     """What pushes the filament."""
 
     motor: Motor
+    numbers_from: str = setting("Part that its numbers come from (ublet parts); empty: your own.", default="")
     hob_mm: float = setting(
         "Diameter of the gear where it grips the filament.", unit="mm", low=3, high=50, default=11.0
     )

@@ -12,9 +12,10 @@ from ublet.core.level.probe.height_trials import HeightParameters
 from ublet.core.level.probe.place_trials import AIMED, place_words, sits
 from ublet.core.level.reach import probe_offset, senses
 from ublet.core.machine.edit import EditError
+from ublet.core.machine.part_files import PartFileError
 from ublet.core.run import TrialResult
 from ublet.core.settings import number_or
-from ublet.session.library import mounts_for
+from ublet.session.parts import parts_for, take_part
 from ublet.session.session import Session
 from ublet.tui.frame.pickers import PickDialog, PickerItem, narrowed
 from ublet.tui.frame.theme import Ink
@@ -57,18 +58,22 @@ class PlaceBench(RecordedBench, JogBench):
 
     def action_mount(self) -> None:
         """Choose a mount; its numbers go into the draft, which is saved when the builder says so."""
-        mounts = {mount.path.stem: mount for mount in mounts_for(self.session.document.path.parent)}
-        choices = [PickerItem(stem, mount.name, mount.words) for stem, mount in mounts.items()]
+        known = parts_for(self.session.document.path.parent).known
+        mounts = {stem: one for stem, one in known.items() if one.part.of == "probe mount"}
+        choices = [PickerItem(stem, mount.part.name, mount.words) for stem, mount in mounts.items()]
 
         def take(stem: str | None) -> None:
             if stem is None:
                 return
             try:
-                self.session.draft.take(mounts[stem].path.read_text(encoding="utf-8"), "probe.part")
-            except (EditError, OSError) as error:
+                take_part(self.session.draft, mounts[stem], "probe")
+            except (EditError, PartFileError) as error:
                 self.notify(f"Not taken: {error}.", severity="error")
                 return
-            message = f"{mounts[stem].name} is in the draft; ctrl+s saves it. Measuring is held against its numbers."
+            message = (
+                f"{mounts[stem].part.name} is in the draft, its offset by the part, not measured: within 1 mm. ctrl+s "
+                "saves it; then look what it could hit (station travel limits, o), and measure its place here."
+            )
             self.notify(message)
             self.post_message(self.Edited())
             self.beat()

@@ -19,6 +19,7 @@ from ublet.core.settings import Value, ValueKind
 from ublet.core.typed import shown_value, typed_value
 from ublet.core.units import NotAQuantity
 from ublet.session.layers import LayerRow, rows
+from ublet.session.parts import KnownPart
 from ublet.session.session import Session
 from ublet.tui.frame.pickers import ConfirmDialog, LineDialog, PickDialog, PickerItem, narrowed
 from ublet.tui.frame.style import style_beside
@@ -44,6 +45,9 @@ MOST_FOUND = 200
 
 SKETCH_S = 0.08
 """Delay from the cursor's last move to the drawing of its part, s."""
+
+OTHER_FILE = "/"
+"""No part's file is called that: the choice of another machine file."""
 
 
 class EditorBench(DraftBench):
@@ -73,7 +77,7 @@ class EditorBench(DraftBench):
         Binding("delete", "leave_out", show=False),
         Binding("a", "add", "add part", tooltip="Add a part"),
         Binding("x", "remove", "remove part", tooltip="Remove the part"),
-        Binding("i", "take_over", "import", tooltip="Import a part from another machine file"),
+        Binding("i", "take_over", "import", tooltip="Import a part: a known one, or that of another machine file"),
         Binding("n", "next_problem", "next problem", tooltip="Go to the next error or warning"),
     ]
 
@@ -436,12 +440,49 @@ class EditorBench(DraftBench):
         self.app.push_screen(ConfirmDialog(f"Remove {path}?", text, "remove it"), take)
 
     def action_take_over(self) -> None:
-        """Take this part over from another machine file."""
+        """Take this part over: the numbers of a known part that fits there, or the same part of another machine
+        file.
+        """
+        from ublet.session.parts import parts_for
+
+        known = parts_for(self.session.document.path.parent)
+        fitting = {one.path.stem: one for one in known.fitting(self.node.path)}
+        if not fitting or not self.node.present:
+            self._take_from_file(self.node.path)
+            return
+        items = [PickerItem(stem, one.part.name, one.words) for stem, one in fitting.items()]
+        items.append(PickerItem(OTHER_FILE, "of another machine file", "its path is asked for"))
+
+        def take(stem: str | None) -> None:
+            if stem == OTHER_FILE:
+                self._take_from_file(self.node.path)
+            elif stem:
+                self._take_part(fitting[stem])
+
+        if known.broken:
+            self.say(f"Left out: {' '.join(known.broken)}", Ink.focus)
+        self.app.push_screen(PickDialog(f"Whose numbers for {self.node.path}?", narrowed(items), ""), take)
+
+    def _take_part(self, one: KnownPart) -> None:
+        from ublet.core.machine.part_files import PartFileError
+        from ublet.session.parts import take_part
+
+        path, draft = self.node.path, self.session.draft
+        try:
+            edits = take_part(draft, one, path)
+        except (PartFileError, EditError) as error:
+            self.say(f"✗ Not taken: {error}.", Ink.stop)
+            return
+        mount = " Its offset counts as by the part, within 1 mm, until it is measured." * (one.part.of == "probe mount")
+        source = f", {one.part.source}" if one.part.source else ""
+        self.say(f"{one.part.name}: {len(edits)} settings of {path}{source}.{mount} u takes it back.", Ink.proposal)
+        self.edited()
+
+    def _take_from_file(self, path: str) -> None:
+        """Ask for another machine file, and take the same part of it."""
         from pathlib import Path
 
         from ublet.session.document import DocumentError, read_text
-
-        path = self.node.path
 
         def check(name: str) -> str | None:
             return None if Path(name).expanduser().is_file() else "no such file"

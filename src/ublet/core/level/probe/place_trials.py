@@ -186,6 +186,10 @@ def _concluded(bench: Bench, place: Sits, declared: Point) -> TrialResult:
             effect = "mesh and lifts are touched where they should be"
             proposals.append(Proposal(f"probe.{key}", before, after, "mm", effect))
             proposals += _home_over(bench, key[7], after - before)
+    if bench.machine.probe is not None and bench.machine.probe.offset_from == "part":
+        why += " It was declared by its part's numbers alone; it is measured now."
+        effect = "no longer by the part alone"
+        proposals.append(Proposal("probe.offset_from", "part", "measured", "", effect))
     if not proposals:
         why += " What is declared agrees with that: leave it."
         return TrialResult("proven", why, {}, tuple(findings))
