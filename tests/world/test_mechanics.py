@@ -123,7 +123,7 @@ def test_two_belts_at_once_do_not_run_into_the_stop_of_the_axis_that_stands() ->
 
 
 def test_a_quiet_driver_holds_less_unless_it_changes_in_time() -> None:
-    motor = MotorTruth("x.a", quiet_share=0.6)
+    motor = MotorTruth("x.a", quiet_fraction=0.6)
     strong, quiet = motor.holds_to_mm_s(1.0, 8.0), motor.holds_to_mm_s(0.6, 8.0)
     assert quiet < strong
     assert motor.holds_quietly_to_mm_s(1.0, 8.0, 0.0) == strong, "always strongly"

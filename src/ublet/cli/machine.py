@@ -87,7 +87,7 @@ def diff(first: Path, second: Path, as_json: JsonOption = False) -> None:
     raise typer.Exit(NO if changed else GOOD)
 
 
-@app.command(rich_help_panel=DECLARE, short_help="Parts to import: sensors, hotends, drives, motors, mounts.")
+@app.command(rich_help_panel=DECLARE, short_help="Parts whose numbers can be imported.")
 def parts(
     file: Annotated[Path | None, typer.Argument(help="A machine file; its own folder is looked into.")] = None,
     as_json: JsonOption = False,
@@ -132,7 +132,7 @@ def mounts(
             say(f"{stem:18} {one.part.name:18} {one.words}")
 
 
-@app.command("import", rich_help_panel=DECLARE, short_help="Take a part over: of another machine file, or a known one.")
+@app.command("import", rich_help_panel=DECLARE, short_help="Take a part over, of a file or a known one.")
 def import_(
     part: Annotated[str, typer.Argument(help="Path of a part, for example probe or heaters.bed.")],
     file: Annotated[Path, typer.Argument(help="Machine file that gets it.")],

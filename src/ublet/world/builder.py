@@ -349,7 +349,7 @@ class ScriptedBuilder:
         return question.answers[0] if left_mm > TOUCHES_MM else f"{axis}{back * question.steps[-1]:+g}"
 
     def _turn_here(self, controls: Live, raises: bool) -> str:
-        """Turn the screw that the nozzle prints over, if it prints near one, and tell it; else nothing."""
+        """Turn the screw that the nozzle prints over, if it prints near one, and enter it; else nothing."""
         seen = self._hands.look()
         here = (seen.nozzle_mm["x"], seen.nozzle_mm["y"])
         middle = np.mean(list(seen.screws_mm.values()), axis=0)

@@ -25,7 +25,7 @@ class MotorTruth:
     role: the carriage that it moves, ``AXIS.NAME`` of the machine file, or ``extruder``. reversed: its coils are
     wired the other way round. turn_mm: travel in one turn. microsteps: what its driver really makes (0: as
     commanded). least_a: below this current it only hums. open: a wire is broken. torque_nm_a: torque for each ampere
-    at rest, N·m; it falls to half at knee_turns_s. efficiency: share of it that reaches the carriage. quiet_share:
+    at rest, N·m; it falls to half at knee_turns_s. efficiency: share of it that reaches the carriage. quiet_fraction:
     share of its torque while its driver runs quietly.
     """
 
@@ -39,7 +39,7 @@ class MotorTruth:
     torque_nm_a: float = 0.115
     knee_turns_s: float = 4.5
     efficiency: float = 1.0
-    quiet_share: float = 0.7
+    quiet_fraction: float = 0.7
 
     def force_n(self, amps: float, speed_mm_s: float) -> float:
         """Largest force at the carriage: ``2 pi torque / travel in a turn``, falling with speed.
@@ -63,7 +63,7 @@ class MotorTruth:
         runs strongly; else only as far as quietly.
         """
         strong = self.holds_to_mm_s(amps, force_n)
-        quiet = self.holds_to_mm_s(amps * self.quiet_share, force_n)
+        quiet = self.holds_to_mm_s(amps * self.quiet_fraction, force_n)
         return strong if quiet >= min(quiet_to_mm_s, strong) else quiet
 
 

@@ -141,7 +141,7 @@ class SwitchPart(Part):
         default=0.0,
     )
     late_s: float = setting(
-        "How late it answers: so much further an approach goes on at its speed.", unit="s", low=0, high=0.1, default=0.0
+        "How late it answers; an approach goes on for that long.", unit="s", low=0, high=0.1, default=0.0
     )
     late_spread_s: float = setting(
         "Standard deviation of that, from one press to the next.", unit="s", low=0, high=0.1, default=0.0
@@ -164,7 +164,7 @@ class MotorPart(Part):
         "Speed at which it has fallen to half.", unit="turns/s", low=0.1, high=200, default=4.5
     )
     efficiency: float = setting("Share of it that reaches the carriage.", low=0.05, high=1, default=1.0)
-    quiet_share: float = setting("Share of it while its driver runs quietly.", low=0.05, high=1, default=0.7)
+    quiet_fraction: float = setting("Share of it while its driver runs quietly.", low=0.05, high=1, default=0.7)
 
     def truth(self) -> MotorTruth:
         """The motor for the simulation."""

@@ -16,20 +16,20 @@ HELD: Mapping[str, float] = {"screwed": 2000.0, "glued": 900.0, "taped": 290.0}
 1 cm² has some 10 N/mm in shear, a thin film of glue ten times that.
 """
 
-FALSE_SHARE = 0.1
+AMPLIFIED = 0.1
 
 
 def held_to_hz(held: str) -> float:
     """Up to which frequency a sensor that is held so reads no more than a tenth too much, Hz: a mount that rings at f0
     amplifies by ``1 / (1 - (f/f0)^2)``.
     """
-    return math.sqrt(FALSE_SHARE / (1 + FALSE_SHARE)) * HELD[held]
+    return math.sqrt(AMPLIFIED / (1 + AMPLIFIED)) * HELD[held]
 
 
 def held_words(rings_hz: float) -> str:
     """What a mount that rings there costs."""
-    to_hz = math.sqrt(FALSE_SHARE / (1 + FALSE_SHARE)) * rings_hz
-    return f"reads within {100 * FALSE_SHARE:.0f} % up to {10 * round(to_hz / 10):.0f} Hz"
+    to_hz = math.sqrt(AMPLIFIED / (1 + AMPLIFIED)) * rings_hz
+    return f"reads within {100 * AMPLIFIED:.0f} % up to {10 * round(to_hz / 10):.0f} Hz"
 
 
 def beyond_words(machine: MachineFile, axis: str, frequencies_hz: Sequence[float]) -> str:

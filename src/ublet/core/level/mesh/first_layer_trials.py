@@ -75,7 +75,7 @@ RISES_MM = 0.02
 AS_JUDGED, AS_NUDGED, LEAVE, AS_CORRECTION = "as judged", "as nudged", "leave it", "as a correction"
 LEAST_PLACES = 4
 
-TURN_WORDS = " A corner that differs: turn its screw by an eighth and tell its letter, the capital for back."
+TURN_WORDS = " A corner that differs: turn its screw by an eighth and press its letter, the capital for back."
 TURNED = Stream("turned", ("time_s", "patch", "screw", "raises_mm"), ("s", "", "", "mm"))
 """Every eighth of a turn of a screw: when, in which patch, which screw by its number, how far the bed rose there."""
 
@@ -93,8 +93,8 @@ class LayerParameters(LayerShape):
 
     material: str = setting(
         "Material that is loaded (a table below [materials]); empty: the first.", zero="the first", default=""
-    )
-    tramming: bool = setting("Screws of the bed may be turned while it prints, each told by its letter.", default=True)
+    ) tramming: bool = setting("Screws of the bed may be turned while it prints, each entered by its letter.",
+    default=True)
 
 
 async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:

@@ -67,7 +67,7 @@ async def screw_places(bench: Bench, aim: ScrewPlaces) -> TrialResult:
     await home_unhomed(bench, ("x", "y", "z"))
     if (bench.motion.position("z") or 0.0) < CLEAR_MM:
         await bench.motion.go({"z": CLEAR_MM}, LIFT_MM_S)
-    found: dict[str, PlacedScrew] = {}
+    placed: dict[str, PlacedScrew] = {}
     for at, (name, screw) in enumerate(screws.items()):
         bench.progress(Progress(f"screw {name}", at / len(screws), None, f"{at + 1} of {len(screws)}"))
         near = _nearest(machine, screw)
@@ -75,9 +75,9 @@ async def screw_places(bench: Bench, aim: ScrewPlaces) -> TrialResult:
         reached = math.dist(near, (screw.x_mm, screw.y_mm)) < 1e-6
         place = await _jogged(bench, name, aim.speed_mm_s) if reached else await _read(bench, name, near)
         if place is not None:
-            found[name] = place
+            placed[name] = place
             bench.record.row(PLACES.name, (at, place.x_mm, place.y_mm))
-    return _concluded(bench, screws, found)
+    return _concluded(bench, screws, placed)
 
 
 def _nearest(machine: MachineFile, screw: Screw) -> Point:
@@ -137,11 +137,11 @@ def _must_go_on(answer: str) -> None:
         raise TrialFailed("Stopped before every screw was found: their places stay as they were.", StartAgain())
 
 
-def _concluded(bench: Bench, screws: Mapping[str, Screw], found: Mapping[str, PlacedScrew]) -> TrialResult:
+def _concluded(bench: Bench, screws: Mapping[str, Screw], placed: Mapping[str, PlacedScrew]) -> TrialResult:
     findings: list[Finding] = []
     proposals: list[Proposal] = []
     words: list[str] = []
-    for name, place in found.items():
+    for name, place in placed.items():
         screw, about = screws[name], {"screw": name}
         findings += [
             Finding("screw_x", place.x_mm, place.u_mm, "mm", subject=about, words="screw, from the left"),
@@ -158,7 +158,7 @@ def _concluded(bench: Bench, screws: Mapping[str, Screw], found: Mapping[str, Pl
             before = before if before is not None else getattr(screw, f"{axis}_mm")
             if before != after:
                 proposals.append(Proposal(path, before, after, "mm", "turns are computed for where it stands"))
-    left = [name for name in screws if name not in found]
+    left = [name for name in screws if name not in placed]
     sentence = "; ".join(words)
     why = f"{sentence[:1].upper()}{sentence[1:]}." if words else "No screw was looked at."
     why += f" Left as declared: {several(left)}." if left else ""

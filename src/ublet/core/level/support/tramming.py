@@ -1,5 +1,5 @@
-"""Screws turned while something is printed: told by their letter, an eighth of a turn at a time; what that does to the
-bed at every place.
+"""Screws turned while something is printed: entered by their letter, an eighth of a turn at a time; what that does to
+the bed at every place.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ CLOCKWISE, BACK = "clockwise", "back"
 
 @dataclass(frozen=True)
 class ScrewControl:
-    """A control that tells of a screw that was turned by an eighth: in turns clockwise, and how far the bed rose,
+    """A control that enters a screw that was turned by an eighth: in turns clockwise, and how far the bed rose,
     mm.
     """
 
