@@ -93,8 +93,10 @@ class LayerParameters(LayerShape):
 
     material: str = setting(
         "Material that is loaded (a table below [materials]); empty: the first.", zero="the first", default=""
-    ) tramming: bool = setting("Screws of the bed may be turned while it prints, each entered by its letter.",
-    default=True)
+    )
+    tramming: bool = setting(
+        "Screws of the bed may be turned while it prints, each entered by its letter.", default=True
+    )
 
 
 async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
