@@ -40,11 +40,15 @@ class HomingPlan:
 
 @dataclass(frozen=True)
 class HomingStage:
-    """A piece of a homing: signed length, speed, and whether it ends when the switch triggers."""
+    """A piece of a homing: signed length, speed, and whether it ends when the switch triggers. motor, input: of a lift
+    that goes to its own end alone; empty: the whole axis, and its input.
+    """
 
     mm: float
     speed_mm_s: float
     until_triggered: bool
+    motor: str = ""
+    input: str = ""
 
 
 Course = Generator[HomingStage, bool, str]
@@ -69,6 +73,53 @@ def homing_course(plan: HomingPlan, triggered: Callable[[], bool]) -> Course:
         return f"its switch stays triggered {plan.back_off_mm:g} mm away from the end: back off further"
     if not (yield HomingStage(plan.direction * 2 * plan.back_off_mm, plan.slow_mm_s, True)):
         return "it triggered at the fast approach and not at the slow one"
+    return ""
+
+
+LIFT_APART_MM, LIFT_PIECE_MM = 20.0, 0.5
+"""Lifts may stand so far apart before each has found its own end; together they seek the first in pieces of this,
+mm.
+"""
+
+
+@dataclass(frozen=True)
+class LiftEnd:
+    """A lift with an endstop of its own: its motor's root, its input, how far it goes away from it afterwards, mm."""
+
+    motor: str
+    input: str
+    off_mm: float
+
+
+def lifts_course(plan: HomingPlan, lifts: Sequence[LiftEnd], triggered: Callable[[str], bool]) -> Course:
+    """Lifts together until the first finds its end, then each alone to its own: fast, back, and slowly once more."""
+    toward, names = plan.direction, {lift.input: lift.motor.rpartition(".")[2] for lift in lifts}
+    pressed = [lift for lift in lifts if triggered(lift.input)]
+    if pressed:
+        yield HomingStage(-toward * 2 * plan.back_off_mm, plan.slow_mm_s, False)
+        if stuck := [names[lift.input] for lift in pressed if triggered(lift.input)]:
+            return f"the endstop of {', '.join(stuck)} reads triggered and stays so: polarity, a broken wire, or a plug"
+    gone, seek = 0.0, plan.length_mm + MARGIN_MM
+    while not any(triggered(lift.input) for lift in lifts):
+        if gone > seek:
+            return f"no endstop of a lift triggered in {seek:g} mm: it runs the wrong way, or none of them answers"
+        yield HomingStage(toward * LIFT_PIECE_MM, plan.fast_mm_s, False)
+        gone += LIFT_PIECE_MM
+    for lift in lifts:
+        if triggered(lift.input):
+            continue
+        if not (yield HomingStage(toward * LIFT_APART_MM, plan.fast_mm_s, True, lift.motor, lift.input)):
+            name = names[lift.input]
+            return f"the endstop of the lift {name} did not trigger within {LIFT_APART_MM:g} mm of the first one"
+    yield HomingStage(-toward * (plan.back_off_mm + LIFT_PIECE_MM), plan.fast_mm_s, False)
+    if held := [names[lift.input] for lift in lifts if triggered(lift.input)]:
+        return f"the endstop of {', '.join(held)} stays triggered {plan.back_off_mm:g} mm away: back off further"
+    for lift in lifts:
+        if not (yield HomingStage(toward * 3 * plan.back_off_mm, plan.slow_mm_s, True, lift.motor, lift.input)):
+            return f"the lift {names[lift.input]} triggered at the fast approach and not at the slow one"
+    for lift in lifts:
+        if abs(lift.off_mm) > NO_MM:
+            yield HomingStage(-toward * lift.off_mm, plan.slow_mm_s, False, lift.motor, lift.input)
     return ""
 
 
@@ -245,7 +296,8 @@ class Mover:
         if end == "probe" and (self.position["x"] is None or self.position["y"] is None):
             raise Refused(NOT_ALLOWED, "Z homes with the probe: X and Y must be homed first")
         name = "probe" if end == "probe" else f"endstops.{self.live.get(f'{root}.endstop')}"
-        if f"{name}.socket" not in self.live:
+        lifts = self._lift_ends(axis) if end != "probe" else ()
+        if f"{name}.socket" not in self.live and not lifts:
             raise Refused(NOT_ALLOWED, f"{axis.upper()} homes to its {end} end, and this board has no input there")
         low, high = (self._number(f"axes.{axis}.{key}") for key in ("minimum_mm", "maximum_mm"))
         limit = 0.0 if end == "probe" else high if end == "high" else low
@@ -257,6 +309,8 @@ class Mover:
             self._pin(True)
         self.home_results[axis] = ("", None)
         self._course = homing_course(self._homes, lambda: self._triggered(name))
+        if lifts:
+            self._course = lifts_course(self._homes, lifts, self._triggered)
         motion = self._begin()
         self._go_on_homing(None)
         return motion
@@ -406,6 +460,18 @@ class Mover:
             if here is not None and axis in direction:
                 self.position[axis] = here + direction[axis] * mm
 
+    def _lift_ends(self, axis: str) -> tuple[LiftEnd, ...]:
+        """The lifts of an axis with an endstop of their own, where all have one."""
+        roots = self.drivers.caps.of_axis[axis]
+        ends = [(root, f"endstops.{self.live.get(f'{root}.endstop')}") for root in roots]
+        if len(roots) < 2 or any(f"{name}.socket" not in self.live for _, name in ends):
+            return ()
+        offs = (f"{root}.endstop_off_mm" for root in roots)
+        return tuple(
+            LiftEnd(root, name, self._number(off) if off in self.live else 0.0)
+            for (root, name), off in zip(ends, offs, strict=True)
+        )
+
     def _go_on_homing(self, hit: bool | None) -> None:
         """The next piece of the homing, or its end."""
         course, plan = self._course, self._homes
@@ -416,8 +482,12 @@ class Mover:
             self._homed(plan, str(end.value))
             return
         caps, travel = self.drivers.caps, {plan.axis: approach.mm}
-        line, motors = caps.line(travel, approach.speed_mm_s), caps.motors(travel)
-        until = self._until(self._input) if approach.until_triggered else None
+        if approach.motor:
+            motors: Mapping[str, float] = {approach.motor: approach.mm}
+            line = caps.motor_line(motors, approach.speed_mm_s)
+        else:
+            line, motors = caps.line(travel, approach.speed_mm_s), caps.motors(travel)
+        until = self._until(approach.input or self._input) if approach.until_triggered else None
         self.queue.add(Move(line, self.drivers.steps(motors, line.length), until, done=self._go_on_homing))
 
     def _until(self, name: str) -> Until | None:

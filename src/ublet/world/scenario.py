@@ -128,6 +128,7 @@ class SwitchPart(Part):
         default="none",
     )
     axis: Literal["x", "y", "z", ""] = setting("Axis whose carriage presses it; empty: only a hand does.", default="")
+    lift: str = setting("Lead screw whose end presses it, as z.left; empty: the axis as a whole.", default="")
     side: Literal["low", "high"] = setting("End of that axis at which it stands.", default="low")
     at_mm: float = setting(
         "True position of the carriage that presses it.", unit="mm", low=-500, high=2000, default=0.0

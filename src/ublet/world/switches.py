@@ -52,7 +52,7 @@ class Switch:
 
     def follow(self, where: Mapping[str, float], random: np.random.Generator) -> None:
         """The carriages stand here now: one that reaches the switch presses it, each time a little elsewhere."""
-        if self.part.axis and self._reaches(where) != self._reached:
+        if (self.part.axis or self.part.lift) and self._reaches(where) != self._reached:
             self.change(random)
 
     def change(self, random: np.random.Generator) -> None:
@@ -82,7 +82,11 @@ class Switch:
         """How far its carriage is from where it presses it, mm."""
         late_s = max(0.0, self.part.late_s + self.part.late_spread_s * self._shaken)
         late_mm = late_s * self.towards_mm_s
-        return where[self.part.axis] - self.part.at_mm + (late_mm if self.part.side == "low" else -late_mm)
+        return (
+            where[self.part.lift or self.part.axis]
+            - self.part.at_mm
+            + (late_mm if self.part.side == "low" else -late_mm)
+        )
 
     def _opens(self, pressed: bool) -> bool:
         if self.part.fault == "broken-wire":

@@ -300,12 +300,21 @@ class World:
         return switch is not self.probe or not self._has_pin or self.pin_is_down
 
     def _follow(self) -> None:
+        where = self._where
         for switch in self.switches.values():
             if self._follows(switch):
-                switch.follow(self.mechanics.where, self._random)
+                switch.follow(where, self._random)
+
+    @property
+    def _where(self) -> dict[str, float]:
+        """Where the axes stand, and each lead screw of Z by itself, mm."""
+        where = dict(self.mechanics.where)
+        return where | {role: where["z"] + mm for role, mm in self.bed.lifts_mm.items()}
 
     def _meets(self, stretch: Stretch, switch: Switch, opens: bool, pace: Pace) -> float | None:
         """How far along a stretch a switch comes to open, or to close, mm; None: not on it."""
+        if switch.part.lift:
+            return self._lift_meets(stretch, switch, opens, pace)
         axis = switch.part.axis
         if not axis or axis not in stretch.axes:
             return None
@@ -319,6 +328,27 @@ class World:
             speed = stretch.axes[axis] * pace.speed(pace.reached(stretch.start_mm + mm))
             switch.towards_mm_s = max(0.0, -speed if switch.part.side == "low" else speed)
             return switch.is_open_at(where) == opens
+
+        low, top = 0.0, stretch.end_mm - stretch.start_mm
+        if not reads(top):
+            return None
+        for _ in range(HALVINGS):
+            middle = (low + top) / 2
+            low, top = (low, middle) if reads(middle) else (middle, top)
+        return top
+
+    def _lift_meets(self, stretch: Stretch, switch: Switch, opens: bool, pace: Pace) -> float | None:
+        """The same for a switch that one lead screw presses: it goes as far as its own motor carries it."""
+        role = switch.part.lift
+        if role not in stretch.motors:
+            return None
+        where, per_mm = self._where, stretch.motors[role]
+        start = where[role]
+
+        def reads(mm: float) -> bool:
+            speed = per_mm * pace.speed(pace.reached(stretch.start_mm + mm))
+            switch.towards_mm_s = max(0.0, -speed if switch.part.side == "low" else speed)
+            return switch.is_open_at({**where, role: start + per_mm * mm}) == opens
 
         low, top = 0.0, stretch.end_mm - stretch.start_mm
         if not reads(top):

@@ -16,7 +16,7 @@ from ublet.core.machine.cross_heat import (
 )
 from ublet.core.machine.image import module_plan
 from ublet.core.machine.problem import KeyLines, Problem, nearest
-from ublet.core.machine.schema import SETTINGS, MachineFile
+from ublet.core.machine.schema import SETTINGS, Axis, MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
 from ublet.core.settings import flatten
 from ublet.core.units import show
@@ -174,6 +174,32 @@ def _axes(c: CheckContext) -> Iterator[Problem]:
             )
 
 
+def _own_endstops(c: CheckContext, name: str, axis: Axis) -> Iterator[Problem]:
+    """Endstops of single motors: only lifts have them, all of them or none, and the axis none besides."""
+    own = [motor for motor, part in axis.motors.items() if part.endstop is not None]
+    if not own:
+        return
+    root = f"axes.{name}.motors"
+    if name != "z" or len(axis.motors) < 2:
+        mend = "Name it at the axis's homing instead."
+        yield c.problem(f"{root}.{own[0]}.endstop", "an endstop of its own", "none: only lifts of Z have one", mend)
+    elif len(own) < len(axis.motors):
+        missing = next(motor for motor in axis.motors if motor not in own)
+        yield c.problem(
+            f"{root}.{missing}.endstop",
+            "nothing",
+            "one of its own, as the others have",
+            "Declare it, or remove theirs.",
+        )
+    elif axis.homing.endstop is not None or axis.homing.end == "probe":
+        yield c.problem(
+            f"axes.{name}.homing.endstop",
+            "another end besides those of the lifts",
+            "none, and end = low or high",
+            "Leave it out: each lift goes to its own.",
+        )
+
+
 def _homing(c: CheckContext) -> Iterator[Problem]:
     """Each axis homes to an end that has an endstop, in an order that works."""
     for name, axis in c.axes():
@@ -195,10 +221,11 @@ def _homing(c: CheckContext) -> Iterator[Problem]:
                     "after X and Y",
                     "The probe must stand over the bed before Z homes.",
                 )
-        elif homing.endstop is None:
+        elif not axis.has_end:
             yield c.problem(
                 f"{root}.endstop", "nothing", f"the endstop at its {homing.end} end", "Declare one and name it here."
             )
+        yield from _own_endstops(c, name, axis)
         if homing.slow_mm_s > homing.fast_mm_s:
             yield c.problem(
                 f"{root}.slow_mm_s",

@@ -30,6 +30,23 @@ class Motor(Part):
     )
     numbers_from: str = setting("Part that its numbers come from (ublet parts); empty: your own.", default="")
     step_angle_deg: float = setting("Full step of the motor.", unit="°", low=0.1, high=45, default=1.8)
+    endstop: str | None = setting(
+        "Lift: its own endstop (a table below [endstops]); homing then brings every lift to its own.",
+        default=None,
+        board=True,
+        part="endstops",
+        acts="end",
+    )
+    endstop_off_mm: float = setting(
+        "Lift with its own endstop: homed it goes so far away from it, so that the bed is square.",
+        unit="mm",
+        low=-10,
+        high=10,
+        default=0.0,
+        board=True,
+        acts="end",
+        tolerance=0.02,
+    )
     pivot_x_mm: float | None = setting(
         "Lift: where it carries the bed or gantry, from the bed's front left corner.",
         unit="mm",
@@ -157,6 +174,17 @@ class Axis(Part):
     homing: Homing
     motors: dict[Name, Motor]
     shaper: ShaperSettings = Field(default_factory=ShaperSettings)
+
+    @property
+    def lift_endstops(self) -> dict[str, str]:
+        """The endstop of each motor, where several have one of their own; empty: they home together."""
+        own = {name: motor.endstop for name, motor in self.motors.items() if motor.endstop is not None}
+        return own if len(own) > 1 else {}
+
+    @property
+    def has_end(self) -> bool:
+        """Whether something shows its end when it homes."""
+        return self.homing.end == "probe" or self.homing.endstop is not None or bool(self.lift_endstops)
 
 
 class Axes(Part):

@@ -103,7 +103,7 @@ async def homing(bench: Bench, aim: HomingParameters) -> TrialResult:
 def motion_needs(machine: MachineFile, aim: Part, read: Callable[[str], float | None]) -> tuple[Need, ...]:
     """What a trial that homes must find: an end for every axis."""
     axes = [axis_of(machine, name) for name in ("x", "y", "z")]
-    ends = sum(axis.homing.endstop is not None or axis.homing.end == "probe" for axis in axes)
+    ends = sum(axis.has_end for axis in axes)
     return (Need(f"{ends} of 3 axes have an end declared", ends == 3),)
 
 

@@ -98,6 +98,11 @@ class Resting:
         if self.live(f"axes.{axis}.homing.end") == "probe":
             self.switch("probe")
             self.fact("probe")
+        elif own := getattr(self._declared.axes, axis).lift_endstops:
+            for motor, name in own.items():
+                self._acting(f"axes.{axis}.motors.{motor}.", "end")
+                self.switch(f"endstops.{name}")
+                self.fact("switch", name)
         elif isinstance(endstop := self.live(f"axes.{axis}.homing.endstop"), str):
             self.switch(f"endstops.{endstop}")
             self.fact("switch", endstop)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 from ublet.core.arrays import Point
@@ -27,7 +28,7 @@ from ublet.core.level.support.lifts import (
 from ublet.core.level.warmth import BedWarmUp, conditions, warm_needs, warm_up, warm_words, warming_s
 from ublet.core.machine.level_parts import Lifts
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.homing_moves import home_axis, number_of
+from ublet.core.motion.homing_moves import axis_of, home_axis, number_of
 from ublet.core.motion.lift_directions import look_at_lifts, turned_round
 from ublet.core.remedy import ByHand, ChangeSetting, GoTo
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
@@ -41,6 +42,9 @@ PROOF_MM = 0.5
 
 APART_MM = 30.0
 """Two places that are touched for two lifts must be so far apart, mm."""
+
+LEAST_OFF_MM = 0.005
+"""A smaller change of where a lift stands from its endstop is none, mm."""
 
 MOST_SAMPLES, SURE = 12, 2.5
 """A probe that scatters is touched as often as it takes to know the range this many times better than the tolerance,
@@ -105,18 +109,46 @@ async def lead_screws(bench: Bench, aim: LiftParameters) -> TrialResult:
     _, warm = await warm_up(bench, aim)
     async with probing(bench, approach_of(bench, aim.samples), declared.largest_mm, warm) as probe:
         places = _places(probe, pivots)
-        history, rounds, fault = await _rounds(bench, probe, pivots, places, declared)
+        moved: dict[str, float] = {}
+        history, rounds, fault = await _rounds(bench, probe, pivots, places, declared, moved)
     if fault is not None:
         return _faulty(bench, history, fault)
+    offs = _ends_after(bench, moved)
     bench.progress(Progress("axis Z", 0.97, None, "homes again: the bed stands otherwise now"))
-    await home_axis(bench, "z")
-    return _concluded(bench, history, rounds, declared)
+    async with bench.settings.borrowed({path: after for path, (_, after) in offs.items()}):
+        await home_axis(bench, "z")
+    result = _concluded(bench, history, rounds, declared)
+    if not any(abs(after - before) > LEAST_OFF_MM for before, after in offs.values()):
+        return result
+    effect = "homing alone brings the bed square"
+    proposals = tuple(Proposal(path, before, after, "mm", effect) for path, (before, after) in offs.items())
+    option = Option("ends of the lifts", "home Z, and look once more", proposals, {})
+    why = f"{result.why} Each lift has its own endstop: what was found goes there, else the next homing undoes it."
+    return replace(result, why=why, options=(option,), recommended=option.name)
+
+
+def _ends_after(bench: Bench, moved: Mapping[str, float]) -> dict[str, tuple[float, float]]:
+    """How far each lift goes from its own endstop, before and with what it was moved by, mm, by setting; nothing where
+    lifts have none.
+    """
+    offs: dict[str, tuple[float, float]] = {}
+    away = -1 if axis_of(bench.machine, "z").homing.end == "high" else 1
+    for name in axis_of(bench.machine, "z").lift_endstops:
+        path = f"axes.z.motors.{name}.endstop_off_mm"
+        before = number_of(bench, path)
+        offs[path] = (before, round(before + away * moved.get(name, 0.0), 4))
+    return offs
 
 
 async def _rounds(
-    bench: Bench, probe: Probing, pivots: Mapping[str, Point], places: Sequence[Point], declared: Lifts
+    bench: Bench,
+    probe: Probing,
+    pivots: Mapping[str, Point],
+    places: Sequence[Point],
+    declared: Lifts,
+    moved: dict[str, float],
 ) -> tuple[list[LiftHeights], int, Fault | None]:
-    """Rounds until it is level; what stands in the way, where something does."""
+    """Rounds until it is level; what stands in the way, where something does. moved: how far each lift went in all."""
     history: list[LiftHeights] = []
     commanded: dict[str, float] = {}
     proven, follows = False, 1.0
@@ -164,6 +196,8 @@ async def _rounds(
         if number < declared.rounds:
             bench.progress(Progress(f"round {number}", (number - 0.3) / declared.rounds, None, _moves_words(commanded)))
             await bench.motion.lift({f"axes.z.motors.{name}": mm for name, mm in commanded.items()}, LIFT_MM_S)
+            for name, mm in commanded.items():
+                moved[name] = moved.get(name, 0.0) + mm
     raise TrialFailed(
         f"After {declared.rounds} rounds the range is {history[-1].range_mm:.3f} mm, {declared.tolerance_mm:g} are "
         f"allowed: it was {', '.join(f'{state.range_mm:.3f}' for state in history)}. Look for play in a screw, a "
