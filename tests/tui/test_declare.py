@@ -89,7 +89,7 @@ def test_declare_write_the_file_write_the_board_settle_a_shadow(screens: list[In
 def test_wiring_and_modules_by_keyboard(screens: list[Inside], tmp_path: Path) -> None:
     screen = inside(screens, tmp_path / "b")
     screen.key("Down")
-    screen.wait("20 used")
+    screen.wait("21 used")
     screen.key("Enter", "Right", "Right")
     screen.wait("M3  motor socket, bottom edge, up to 2 A")
     screen.key("Enter")

@@ -14,6 +14,9 @@ from ublet.core.sockets import Pace, Steps
 EXTRUDER = "extruder"
 """The role of the motor that pushes filament."""
 
+NOTHING_MM = 1e5
+"""So far away nothing stops a carriage, mm."""
+
 CATCHES_TURNS_S = 1.0
 """A motor that slipped catches its steps again below this speed, turns/s."""
 
@@ -177,7 +180,7 @@ class Mechanics:
 
     def clear(self, axis: str, end: str) -> None:
         """Hands take away what a carriage touches at an end: it goes on as far as nothing stops it."""
-        free = {"low": {"low_mm": -math.inf}, "high": {"high_mm": math.inf}}[end]
+        free = {"low": {"low_mm": -NOTHING_MM}, "high": {"high_mm": NOTHING_MM}}[end]
         self.carriages = {**self.carriages, axis: replace(self.carriages[axis], **free)}
 
     def carry(self, stretch: Stretch, mm: float) -> None:

@@ -72,6 +72,8 @@ async def probe_height(bench: Bench, aim: HeightParameters) -> TrialResult:
     if afar:
         await _put(bench, aim)
         bench.report_fact("probe")
+    else:
+        bench.record.row(SEEN.name, (0.0, float(await _triggered(bench))))
     bench.progress(Progress("what it clears", 0.9, None, "with the rule"))
     what = "the probe’s end and the bed" if afar else "the stowed probe’s end and the bed"
     asked = Measure(
@@ -204,7 +206,7 @@ def _announce(machine: MachineFile, aim: HeightParameters) -> str:
 
 def _figure(result: TrialResult) -> str:
     clears = result.finding("clears")
-    return f"{clears.value:.1f} mm over the tip" if clears is not None else ""
+    return f"{clears.value:.1f} mm up" if clears is not None else ""
 
 
 LOWERED_S = 9.0

@@ -69,7 +69,7 @@ async def bed_still(bench: Bench, aim: StillParameters) -> TrialResult:
             slope, u = drift(heights)
             moves = 1000 * slope * 60 if len(heights) > 1 else 0.0
             bench.record.row(STILL.name, (*heights[-1], moves))
-            if len(heights) >= FEWEST and abs(slope) * 60 + u * 60 <= aim.drift_mm_min:
+            if len(heights) >= FEWEST and 60 * (abs(slope) + 2 * u) <= aim.drift_mm_min:
                 break
             if heights[-1][0] > aim.longest_s:
                 raise TrialFailed(

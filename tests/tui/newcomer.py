@@ -1,0 +1,184 @@
+"""A newcomer: follows “next” alone, does what is asked, answers what is seen; every key counts, none without effect.
+
+``python -m tests.tui.newcomer MACHINE`` walks a demonstration from its delivery to the end of Shake, and prints keys.
+"""
+
+from __future__ import annotations
+
+import re
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from tests.tui.inside import Inside
+from tests.tui.screen import Screen
+
+PANEL = "█  "
+MOST_VISITS = 5
+"""So often "next" may lead to the same station: its trials, mends that were kept, and their confirmation."""
+
+NUDGES = {"clearly apart": "1", "a little apart": "2", "a little ridged": "3", "clearly ridged": "4"}
+VERDICTS = {"apart": "1", "closed": "2", "ridged": "3", "nothing": "4"}
+AWAY = {"left of": ("x", 1), "right of": ("x", -1), "in front of": ("y", 1), "behind": ("y", -1)}
+"""Which way to go when something stands there beside what it is to stand over."""
+
+FINGER_MM = 8.0
+
+
+class Newcomer:
+    """Presses the keys that the screen names; keys counts them."""
+
+    def __init__(self, screen: Inside | Screen, say: Callable[[str], None] = lambda words: None) -> None:
+        self.screen, self.keys, self.say = screen, 0, say
+        self.visits: dict[str, int] = {}
+        self._nudged = ""
+
+    def press(self, *names: str) -> None:
+        """Keys, each of which must change the screen."""
+        for name in names:
+            before = self.screen.text()
+            self.screen.key(name)
+            self.keys += 1
+            end = time.monotonic() + 10
+            while self.screen.text() == before:
+                assert time.monotonic() < end, f"{name} had no effect on\n{before}"
+
+    def type(self, text: str) -> None:
+        """Something that is typed, and taken by enter."""
+        self.screen.type(text)
+        self.keys += len(text)
+        self.press("Enter")
+
+    def question(self, text: str) -> list[str]:
+        """Lines of the question that is put now."""
+        return [line.split(PANEL, 1)[1].strip() for line in text.split("\n") if PANEL in line]
+
+    def answer(self, lines: list[str]) -> None:
+        """What is asked for is done by the keys of the demonstration, and answered by what is seen there."""
+        body = " ".join(lines)
+        seen = next((line.partition(":")[2] for line in lines if line.startswith("at the machine:")), "").strip()
+        if pressed := re.search(r"(?:Press|Let) the (X endstop|Y endstop|Z endstop|probe)", body):
+            word = pressed.group(1).split()[0].lower()
+            number = next(key for key, name in re.findall(r"(\d) (\w+)", lines[-1]) if name == word)
+            self.press(number, "Enter")
+        elif "enter takes it" in body:
+            self.typed(body, seen)
+        elif re.search(r"(?:^|    )1 \w", "\n".join(lines[1:]), re.MULTILINE):
+            self.watch(seen)
+        elif "Jog" in lines[0] or "lower Z" in body or "Lower" in lines[0]:
+            self.jog(body, seen)
+        else:
+            self.choose(lines, seen)
+
+    def typed(self, body: str, seen: str) -> None:
+        """A reading, or a verdict for each patch, as the machine shows it."""
+        if "verdict" in body or "all 1" in body:
+            looks = re.findall(r": (?:a little |clearly )?(apart|closed|ridged|nothing)", seen)
+            self.type(" ".join(VERDICTS[word] for word in looks))
+            return
+        read = re.search(r"(?:on the [\w -]+:|shows|over) (-?[\d.]+)", seen)
+        assert read is not None, f"nothing to read in {body}"
+        self.type(read.group(1))
+
+    def watch(self, seen: str) -> None:
+        """Beside something that goes on: a nudge where lines look wrong, once for each look."""
+        key = next((key for words, key in NUDGES.items() if words in seen), "")
+        if key and seen != self._nudged:
+            self._nudged = seen
+            self.press(key)
+        else:
+            time.sleep(0.05)
+            self.screen.text()
+
+    def jog(self, body: str, seen: str) -> None:
+        """Towards what it is to stand over, to the edge, or down onto the gauge; then the first answer."""
+        beside = re.findall(r"([\d.]+) mm (left of|right of|in front of|behind)", seen)
+        moves = [(AWAY[words], float(mm)) for mm, words in beside if float(mm) >= 0.3]
+        left = re.search(r"([\d.]+) mm are left", seen)
+        air = re.search(r"about ([\d.]+) mm of air", seen)
+        if moves:
+            (axis, way), mm = moves[0]
+            self.type(f"{axis}{way * mm:+.1f}")
+        elif left is not None and abs(float(left.group(1)) - FINGER_MM) > 2:
+            by = float(left.group(1)) - FINGER_MM
+            far = re.search(r"to the right|to the back", body) is not None
+            self.type(f"{by if far else -by:+.1f}")
+        elif air is not None:
+            self.type(f"{-max(0.05, float(air.group(1)) - 0.1):.2f}")
+        elif "it is loose" in seen:
+            self.type("-0.02")
+        elif "does not go in" in seen:
+            self.type("+0.02")
+        else:
+            self.press("Enter")
+
+    def choose(self, lines: list[str], seen: str) -> None:
+        """The answer that says what is seen; else the usual one."""
+        wanted = " ".join(re.findall(r"[a-z0-9]+", seen.lower()))
+        options = re.findall(r"(enter|\w) ((?:\S+ )*?\S+)(?:    |$)", "\n".join(lines[1:]), re.MULTILINE)
+        fits = [
+            (len(label), key)
+            for key, label in options
+            if re.search(rf"\b{' '.join(re.findall('[a-z0-9]+', label.lower()))}\b", wanted)
+        ]
+        key = max(fits)[1] if fits else "enter"
+        self.press("Enter" if key == "enter" else key)
+
+    def walk(self, until: str, seconds: float = 300.0) -> None:
+        """Follow "next" until it leads to a station; empty: until it leads nowhere any more."""
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            text = self.screen.text()
+            lines = text.split("\n")
+            if asked := self.question(text):
+                self.answer(asked)
+            elif any(line.lstrip().startswith("◆") for line in lines[-4:]):
+                time.sleep(0.05)
+                self.screen.text()
+            elif "K keep and save" in text:
+                self.press("K")
+                self.screen.wait("enter save")
+                self.press("Enter")
+                self.screen.gone("enter save")
+            elif "restarting" in text or "uploading" in text:
+                time.sleep(0.1)
+            elif leads := re.search(r"next +F2 ([\w ]+?),", text):
+                if self.follow(leads.group(1), leads.group(0), until):
+                    return
+            elif not until:
+                return
+        raise AssertionError(f"the walk did not get there:\n{self.screen.text()}")
+
+    def follow(self, station: str, words: str, until: str) -> bool:
+        """Go where "next" leads, and start there; whether that is where the walk ends."""
+        if station == until:
+            return True
+        if station == "port and link":  # it is measured by itself
+            self.screen.gone(words)
+            return False
+        self.visits[station] = self.visits.get(station, 0) + 1
+        assert self.visits[station] <= MOST_VISITS, f"next leads in a circle:\n{self.screen.text()}"
+        self.say(f"{self.keys} keys, {station}")
+        self.press("F2")
+        self.screen.wait("enter write / settle" if station == "write to board" else "enter start")
+        self.press("Enter")
+        return False
+
+
+def main(machine: str, until: str) -> None:
+    """Walk a demonstration, and print where it is."""
+    screen = Inside(Path(tempfile.mkdtemp()), f"{machine}-{'280' if machine == 'tern' else '180'}")
+    try:
+        screen.wait("no errors")
+        newcomer = Newcomer(screen, lambda words: print(words, flush=True))
+        newcomer.walk(until, 3600.0)
+        print(f"{newcomer.keys} keys in all; visits: {newcomer.visits}")
+    finally:
+        print(screen.text())
+        screen.close()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1], sys.argv[2] if len(sys.argv) > 2 else "")
