@@ -25,6 +25,11 @@ AWAY = {"left of": ("x", 1), "right of": ("x", -1), "in front of": ("y", 1), "be
 """Which way to go when something stands there beside what it is to stand over."""
 
 FINGER_MM = 8.0
+MOST_NOWHERE = 60
+"""Looks at which "next" leads nowhere before the walk is over."""
+
+MOST_SAID, MOST_AGAIN = 300, 8
+"""So much of a question is printed; so often it may be the same one."""
 
 
 class Newcomer:
@@ -65,7 +70,7 @@ class Newcomer:
             self.press(number, "Enter")
         elif "enter takes it" in body:
             self.typed(body, seen)
-        elif re.search(r"(?:^|    )1 \w", "\n".join(lines[1:]), re.MULTILINE):
+        elif re.search(r"(?:^|    )1 \w", "\n".join(lines[1:]), re.MULTILINE) and not self.fitting(lines, seen):
             self.watch(seen)
         elif "Jog" in lines[0] or "lower Z" in body or "Lower" in lines[0]:
             self.jog(body, seen)
@@ -79,8 +84,8 @@ class Newcomer:
             self.type(" ".join(VERDICTS[word] for word in looks))
             return
         read = re.search(r"(?:on the [\w -]+:|shows|over) (-?[\d.]+)", seen)
-        assert read is not None, f"nothing to read in {body}"
-        self.type(read.group(1))
+        if read is not None:  # else it is not drawn yet
+            self.type(read.group(1))
 
     def watch(self, seen: str) -> None:
         """Beside something that goes on: a nudge where lines look wrong, once for each look."""
@@ -103,7 +108,7 @@ class Newcomer:
             self.type(f"{axis}{way * mm:+.1f}")
         elif left is not None and abs(float(left.group(1)) - FINGER_MM) > 2:
             by = float(left.group(1)) - FINGER_MM
-            far = re.search(r"to the right|to the back", body) is not None
+            far = re.search(r"as far (?:right|to the right|to the back)", body) is not None
             self.type(f"{by if far else -by:+.1f}")
         elif air is not None:
             self.type(f"{-max(0.05, float(air.group(1)) - 0.1):.2f}")
@@ -114,8 +119,8 @@ class Newcomer:
         else:
             self.press("Enter")
 
-    def choose(self, lines: list[str], seen: str) -> None:
-        """The answer that says what is seen; else the usual one."""
+    def fitting(self, lines: list[str], seen: str) -> str:
+        """The key of the answer that says what is seen; empty: none does."""
         wanted = " ".join(re.findall(r"[a-z0-9]+", seen.lower()))
         options = re.findall(r"(enter|\w) ((?:\S+ )*?\S+)(?:    |$)", "\n".join(lines[1:]), re.MULTILINE)
         fits = [
@@ -123,16 +128,29 @@ class Newcomer:
             for key, label in options
             if re.search(rf"\b{' '.join(re.findall('[a-z0-9]+', label.lower()))}\b", wanted)
         ]
-        key = max(fits)[1] if fits else "enter"
+        return max(fits)[1] if fits else ""
+
+    def choose(self, lines: list[str], seen: str) -> None:
+        """The answer that says what is seen; else the usual one."""
+        key = self.fitting(lines, seen) or "enter"
         self.press("Enter" if key == "enter" else key)
 
     def walk(self, until: str, seconds: float = 300.0) -> None:
         """Follow "next" until it leads to a station; empty: until it leads nowhere any more."""
         end = time.monotonic() + seconds
+        before: list[str] = []
+        again = nowhere = 0
         while time.monotonic() < end:
             text = self.screen.text()
             lines = text.split("\n")
+            if "▌  Saved" in text:  # a notice over the heading, which goes by itself
+                self.screen.gone("▌  Saved")
+                continue
             if asked := self.question(text):
+                self.say(f"{self.keys} keys, asked: {' '.join(asked)[:MOST_SAID]}")
+                again = again + 1 if asked == before else 0
+                assert again < MOST_AGAIN or "1 " in " ".join(asked), f"the same question again and again:\n{text}"
+                before = asked
                 self.answer(asked)
             elif any(line.lstrip().startswith("◆") for line in lines[-4:]):
                 time.sleep(0.05)
@@ -147,8 +165,11 @@ class Newcomer:
             elif leads := re.search(r"next +F2 ([\w ]+?),", text):
                 if self.follow(leads.group(1), leads.group(0), until):
                     return
-            elif not until:
+            elif not until and (nowhere := nowhere + 1) > MOST_NOWHERE:
                 return
+            else:
+                continue
+            nowhere = 0
         raise AssertionError(f"the walk did not get there:\n{self.screen.text()}")
 
     def follow(self, station: str, words: str, until: str) -> bool:
