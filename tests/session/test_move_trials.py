@@ -93,6 +93,18 @@ def test_edges_are_marked_and_limits_follow(tmp_path: Path) -> None:
     assert -7.9 < after["axes.y.minimum_mm"] < -6.5, "inside the hard stop at -9, with the builder's room and ours"
 
 
+def test_a_nearer_edge_takes_the_mesh_along(tmp_path: Path) -> None:
+    """A belt clip stands in the way of X: the probe no longer reaches the outer points."""
+    clipped = RIGHT.replace("play_mm = 0.02\n", "play_mm = 0.02\nhigh_mm = 270\n", 1)
+    clipped = clipped.replace("offset_x_mm = -36.5", "offset_x_mm = -38")  # the board holds what the file says
+    code, report = run("travel-limits", tmp_path, clipped, "--keep")
+    after = {p["setting"]: p["after"] for p in report["proposals"]}
+    size, offset = 280.0, -38.0
+    assert code == 0 and after["axes.x.maximum_mm"] < 270
+    assert after["mesh.margin_mm"] >= size - (after["axes.x.maximum_mm"] + offset) - 1e-6
+    assert "contradicts" not in report["why"]
+
+
 @pytest.mark.parametrize("weaker", ["", "knee_turns_s = 13\ntorque_nm_a = 0.09\n"])
 def test_where_steps_are_lost_is_the_truths(weaker: str, tmp_path: Path) -> None:
     text = RIGHT.replace("knee_turns_s = 13\n", weaker) if weaker else RIGHT

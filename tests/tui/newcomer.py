@@ -183,6 +183,10 @@ class Newcomer:
         assert self.visits[station] <= MOST_VISITS, f"next leads in a circle:\n{self.screen.text()}"
         self.say(f"{self.keys} keys, {station}")
         self.press("F2")
+        if "not yet verified" in words:
+            self.screen.wait("v verifies")
+            self.press("v")
+            return False
         self.screen.wait("enter write / settle" if station == "write to board" else "enter start")
         self.press("Enter")
         return False

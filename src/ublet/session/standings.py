@@ -10,6 +10,7 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.level.warmth import cold_words
 from ublet.core.machine.image import ImageError
 from ublet.core.route import ROUTE, Station, StationState
+from ublet.core.run import Option
 from ublet.core.typed import shown_value
 from ublet.core.words import counted
 from ublet.session.layers import rows
@@ -164,13 +165,22 @@ def _trial_standing(session: Session, name: str, heater: str | None) -> StationS
         reason = "; ".join(f"{path} {shown_value(value)} was kept, never saved" for path, value in lost.items())
         return StationState("stale", "not live", f"{reason}, and is live no more: keep it again, and save")
     if entry.name != names[-1]:
-        return StationState("open", "unverified", "tuned, not yet kept and verified")
+        live = any(_is_live(session, option, entry.result.recommended) for option in entry.result.options)
+        reason = "what was tuned is live, not yet verified" if live else "tuned, not yet kept and verified"
+        return StationState("open", "unverified", reason)
     seen = session.presence.as_of
     reason = f"as of the last link ({seen}): {entry.result.why}" if seen else entry.result.why
     figure = TRIALS[entry.name].figure(entry.result)
     if cold := cold_words(session.document.machine, entry.result.conditions):
         figure, reason = f"cold {figure.removesuffix(' mm')}", f"{cold}. {reason}"
     return StationState("proven", figure, reason, bool(seen))
+
+
+def _is_live(session: Session, option: Option, recommended: str) -> bool:
+    """Whether a tuning's proposals are live; one that proposes to leave all as it is only where that is recommended."""
+    if not option.proposals:
+        return option.name == recommended
+    return all(session.live(proposal.setting) == proposal.after for proposal in option.proposals)
 
 
 DECLARED: Mapping[str, Callable[[Session], StationState]] = {

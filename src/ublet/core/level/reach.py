@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from ublet.core.arrays import Point
+from ublet.core.machine.level_parts import rim_out_of_reach
 from ublet.core.machine.schema import MachineFile
 from ublet.core.remedy import ChangeSetting, GoTo
-from ublet.core.run import TrialFailed
+from ublet.core.run import Proposal, TrialFailed
 
 INSIDE_MM = 0.5
 """So far inside the machine's limits, mm."""
@@ -89,6 +92,32 @@ def reach_of(machine: MachineFile) -> ProbeArea:
             )
         sides.append((low, high))
     return ProbeArea(sides[0], sides[1], offset)
+
+
+def margin_follows(machine: MachineFile, proposed: Sequence[Proposal]) -> list[Proposal]:
+    """What is to go with a change of travel or of the probe's place: a mesh's margin that the probe still reaches.
+
+    Without it the file would contradict itself, and the change could not be kept.
+    """
+    mesh, probe = machine.mesh, machine.probe
+    if mesh is None:
+        return []
+    after = {p.setting: p.after for p in proposed if isinstance(p.after, float)}
+    need = 0.0
+    for name, size, offset in zip(
+        ("x", "y"), (machine.bed.width_mm, machine.bed.depth_mm), probe_offset(machine), strict=True
+    ):
+        axis = getattr(machine.axes, name)
+        by = after.get(f"probe.offset_{name}_mm", offset) if probe is not None and senses(machine) else 0.0
+        low = after.get(f"axes.{name}.minimum_mm", axis.minimum_mm) + by
+        high = after.get(f"axes.{name}.maximum_mm", axis.maximum_mm) + by
+        need = max(need, rim_out_of_reach(low, high, size))
+    margin = math.ceil(need * 2 - 1e-6) / 2
+    smallest = min(machine.bed.width_mm, machine.bed.depth_mm)
+    if need <= mesh.margin_mm + 1e-9 or margin >= smallest / 2:
+        return []
+    effect = f"the mesh's points stay within what the probe reaches: {margin - mesh.margin_mm:.1f} mm more of the rim"
+    return [Proposal("mesh.margin_mm", mesh.margin_mm, margin, "mm", effect)]
 
 
 def must_reach(reach: ProbeArea, place: Point) -> None:

@@ -15,6 +15,7 @@ from ublet.core.machine.cross_heat import (
     supply_checked,
 )
 from ublet.core.machine.image import module_plan
+from ublet.core.machine.level_parts import rim_out_of_reach
 from ublet.core.machine.problem import KeyLines, Problem, nearest
 from ublet.core.machine.schema import SETTINGS, Axis, MachineFile
 from ublet.core.motion.geometry import axis_steps_per_mm
@@ -313,7 +314,7 @@ def _probe(c: CheckContext) -> Iterator[Problem]:
         if low >= high:
             yield c.problem("mesh.margin_mm", f"{low:g} mm", f"less than half of {size:g} mm", "Make it smaller.")
         elif low < reach_low - 1e-9 or high > reach_high + 1e-9:
-            need = max(reach_low, size - reach_high, 0)
+            need = rim_out_of_reach(reach_low, reach_high, size)
             yield c.problem(
                 "mesh.margin_mm",
                 f"{low:g} mm: points from {low:g} to {high:g} mm along {name.upper()}",

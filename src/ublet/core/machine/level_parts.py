@@ -251,6 +251,11 @@ class Lifts(Part):
     )
 
 
+def rim_out_of_reach(reach_low_mm: float, reach_high_mm: float, size_mm: float) -> float:
+    """The least margin of a mesh along a side of the bed, by what the probe reaches of it, mm."""
+    return max(reach_low_mm, size_mm - reach_high_mm, 0.0)
+
+
 class MeshSettings(Part):
     """The map of the bed's shape."""
 

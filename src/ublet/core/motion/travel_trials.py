@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from ublet.core.bench import Bench
+from ublet.core.level.reach import margin_follows
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import (
     axis_of,
@@ -178,6 +179,7 @@ def _result(bench: Bench, reaches: Mapping[str, AxisTravel]) -> TrialResult:
         sentence = " ".join(words) or "The bed's corner is where the file says, and the edges are free."
         return TrialResult("proven", sentence, {}, tuple(findings))
     words.append("One limit does not fit." if len(proposals) == 1 else f"{len(proposals)} limits do not fit.")
+    proposals += margin_follows(bench.machine, proposals)
     option = Option("mend", "then home and mark them again", tuple(proposals), {})
     return TrialResult("failed", " ".join(words), {}, tuple(findings), (option,), "mend")
 

@@ -253,6 +253,8 @@ class HeaterBench(TrialBench):
         option = self.option
         if not live or live == AS_FOUND:
             text.append(f"recommended: {tuned.why}.  ", Ink.proposal)
+        if live == AS_FOUND == tuned.recommended and not unsaved and not self.verified_live():
+            key_words(text, "v", "verifies them by a step from cold.")
         if option is not None and option.name not in (live, AS_FOUND):
             key_words(text, "k", f"keeps {option.name}: live, not yet saved.  ")
         if unsaved:

@@ -11,7 +11,7 @@ from ublet.core.acts import MarkDot
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench
 from ublet.core.level.probe.probing import probe_of, probing_uses
-from ublet.core.level.reach import NO_PROBE, senses
+from ublet.core.level.reach import NO_PROBE, margin_follows, senses
 from ublet.core.level.scatter import deviation_of, scatter_beyond
 from ublet.core.machine.level_parts import ProbeSettings
 from ublet.core.machine.schema import MachineFile
@@ -186,6 +186,7 @@ def _concluded(bench: Bench, place: Sits, declared: Point) -> TrialResult:
             effect = "mesh and lifts are touched where they should be"
             proposals.append(Proposal(f"probe.{key}", before, after, "mm", effect))
             proposals += _home_over(bench, key[7], after - before)
+    proposals += margin_follows(bench.machine, proposals)
     if bench.machine.probe is not None and bench.machine.probe.offset_from == "part":
         why += " It was declared by its part's numbers alone; it is measured now."
         effect = "no longer by the part alone"
