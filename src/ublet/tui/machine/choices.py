@@ -29,10 +29,11 @@ def choices_of(draft: Draft, item: Property) -> list[PickerItem] | None:
     board = draft.document.boards.get(str(draft.given("board.model")))
     if declared.socket and board:
         used = plugs(draft.tree)
-        return [
-            PickerItem(
-                name, name, ", ".join(plug.words for plug in used.get(name, ()) if plug.path != item.path) or "free"
-            )
-            for name in board.of_kind(declared.socket)
-        ] or None
+        here = draft.given(item.path)
+
+        def taken(name: str) -> str:
+            others = ", ".join(plug.words for plug in used.get(name, ()) if plug.path != item.path)
+            return others or ("plugged here" if name == here else "free")
+
+        return [PickerItem(name, name, taken(name)) for name in board.of_kind(declared.socket)] or None
     return None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable
 
+from rich.cells import cell_len
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
@@ -18,6 +19,9 @@ from ublet.core.questions import Judge, Live, Measure, Question, letter_of
 from ublet.core.units import NotAQuantity, parse, show, spelt_out
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
+
+BETWEEN = "    "
+"""Between two answers."""
 
 
 def answer_keys(answers: tuple[str, ...]) -> dict[str, str]:
@@ -165,10 +169,17 @@ class QuestionPanel(Widget):
         if question.answers and not is_typed(question):
             text.append("\n")
         controls = (question.controls or {}) if isinstance(question, Live) else {}
+        width = self.content_size.width
+        column = 0
         for key, answer in keys_of(question).items():
+            words = f"{answer.removeprefix(f'{key} ')}{f' ({does})' if (does := controls.get(answer)) else ''}"
+            taken = cell_len(f"{key} {words}")
+            if column and width and column + taken > width:  # none of them is broken by the end of a line
+                text.append("\n")
+                column = 0
             text.append(f"{key} ", Ink.focus)
-            words = answer.removeprefix(f"{key} ")
-            text.append(f"{words}{f' ({does})' if (does := controls.get(answer)) else ''}    ", Ink.text)
+            text.append(f"{words}{BETWEEN}", Ink.text)
+            column += taken + len(BETWEEN)
         if is_typed(question):
             text.append(f"\n{question.allowed()}; enter takes it", Ink.dim)
         if isinstance(question, Judge):
