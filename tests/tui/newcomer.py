@@ -34,6 +34,11 @@ MOST_SAID, MOST_AGAIN = 300, 8
 """So much of a question is printed; so often it may be the same one."""
 
 
+def runs(text: str) -> bool:
+    """Whether a trial runs, by the line of the pulse."""
+    return any(line.lstrip().startswith("◆") for line in text.split("\n")[-4:])
+
+
 class Newcomer:
     """Presses the keys that the screen names; keys counts them."""
 
@@ -65,17 +70,17 @@ class Newcomer:
     def answer(self, lines: list[str]) -> None:
         """What is asked for is done by the keys of the demonstration, and answered by what is seen there."""
         body = " ".join(lines)
-        seen = next((line.partition(":")[2] for line in lines if line.startswith("at the machine:")), "").strip()
+        seen = body.partition("at the machine:")[2].partition("in the demonstration")[0].strip()
         if pressed := re.search(r"(?:Press|Let) the (X endstop|Y endstop|Z endstop|probe)", body):
             word = pressed.group(1).split()[0].lower()
             number = next(key for key, name in re.findall(r"(\d) (\w+)", lines[-1]) if name == word)
             self.press(number, "Enter")
         elif "enter takes it" in body:
             self.typed(body, seen)
+        elif "Jog" in body or "lower Z" in body or "Lower" in body:
+            self.jog(body, seen)
         elif re.search(r"(?:^|    )1 \w", "\n".join(lines[1:]), re.MULTILINE) and not self.fitting(lines, seen):
             self.watch(seen)
-        elif "Jog" in lines[0] or "lower Z" in body or "Lower" in lines[0]:
-            self.jog(body, seen)
         else:
             self.choose(lines, seen)
 
@@ -119,7 +124,7 @@ class Newcomer:
         elif "does not go in" in seen:
             self.type("+0.02")
         else:
-            self.press("Enter")
+            self.press("Enter" if " enter " in f" {body}" else "1")
 
     def fitting(self, lines: list[str], seen: str) -> str:
         """The key of the answer that says what is seen; empty: none does."""
@@ -146,7 +151,6 @@ class Newcomer:
         again = nowhere = 0
         while time.monotonic() < end:
             text = self.screen.text()
-            lines = text.split("\n")
             if "▌  Saved" in text:  # a notice over the heading, which goes by itself
                 self.screen.gone("▌  Saved")
                 continue
@@ -156,7 +160,7 @@ class Newcomer:
                 assert again < MOST_AGAIN or "1 " in " ".join(asked), f"the same question again and again:\n{text}"
                 before = asked
                 self.answer(asked)
-            elif any(line.lstrip().startswith("◆") for line in lines[-4:]):
+            elif runs(text):
                 time.sleep(0.05)
                 self.screen.text()
             elif "K keep and save" in text:
@@ -193,8 +197,11 @@ class Newcomer:
             if "v verifies" in text:  # else it was verified while this was read
                 self.press("v")
             return False
-        self.screen.wait("enter write / settle" if station == "write to board" else "enter start")
-        self.press("Enter")
+        starts = "enter write / settle" if station == "write to board" else "enter start"
+        while starts not in (text := self.screen.text()) and not runs(text):
+            time.sleep(0.05)
+        if not runs(text):  # else it began while this was read
+            self.press("Enter")
         return False
 
 

@@ -51,8 +51,13 @@ class TrialTimes:
         travel = part.maximum_mm - part.minimum_mm
         seek = Z_SEEK_MM if homing.end == "probe" else SEEK_FRACTION * travel if axis in self.unhomed else HOMED_MM
         heats = max((self.heat_s(heater, celsius) for heater, celsius in preheats(machine).items()), default=0.0)
-        backs = 3 * homing.back_off_mm / homing.fast_mm_s + 2 * homing.back_off_mm / homing.slow_mm_s
-        return seek / homing.fast_mm_s + backs + 1.0 + (heats if axis == "z" else 0.0)
+        return seek / homing.fast_mm_s + backs_s(part) + 1.0 + (heats if axis == "z" else 0.0)
+
+
+def backs_s(axis: Axis) -> float:
+    """Backing off from the end and approaching it slowly, which is all of homing an axis that stands at its end, s."""
+    homing = axis.homing
+    return 3 * homing.back_off_mm / homing.fast_mm_s + 2 * homing.back_off_mm / homing.slow_mm_s
 
 
 Lasts = Callable[[MachineFile, Any, TrialTimes], float]

@@ -313,15 +313,23 @@ def _announce(machine: MachineFile, aim: ClearanceParameters) -> str:
     )
 
 
+A_WAY_S = 6.0
+"""A way to an end besides its length: the steps that it is made of, s."""
+
+
 def _lasts(machine: MachineFile, aim: ClearanceParameters, times: TrialTimes) -> float:
     total = times.home_s(machine)
     for name in ("x", "y") if aim.axes == "all" else (aim.axes,):
         axis = axis_of(machine, name)
-        total += 2 * (axis.maximum_mm - axis.minimum_mm) / aim.speed_mm_s
+        total += 2 * ((axis.maximum_mm - axis.minimum_mm) / aim.speed_mm_s + A_WAY_S)
     if aim.axes in ("all", "z"):
         z = machine.axes.z
         up = z.maximum_mm - aim.height_mm
-        total += up / min(aim.speed_mm_s / 3, z.maximum_feed_mm_s) + up / min(z.homing.fast_mm_s, z.maximum_feed_mm_s)
+        total += (
+            A_WAY_S
+            + up / min(aim.speed_mm_s / 3, z.maximum_feed_mm_s)
+            + up / min(z.homing.fast_mm_s, z.maximum_feed_mm_s)
+        )
     return total
 
 

@@ -39,6 +39,9 @@ SAME_TIME = 0.03
 SHIFTS_MM = 0.02
 """An end that moves by more is said, mm."""
 
+AWAY_MM = 40.0
+"""From so far away an end is approached, mm."""
+
 REFERENCE = 0.5
 """The reference approaches at this share of the declared slow speed."""
 
@@ -219,7 +222,7 @@ async def _attempt(
     """
     root, axis = f"axes.{name}.homing", axis_of(bench.machine, name)
     inward = -1 if axis.homing.end == "high" else 1
-    away = min(40.0, (axis.maximum_mm - axis.minimum_mm) / 2)
+    away = min(AWAY_MM, (axis.maximum_mm - axis.minimum_mm) / 2)
     shifts: list[float] = []
     why = ""
     values = {f"{root}.fast_mm_s": speeds.fast_mm_s, f"{root}.slow_mm_s": speeds.slow_mm_s}
@@ -350,19 +353,32 @@ def _announce(machine: MachineFile, aim: HomingSpeedParameters) -> str:
     with_probe = [name.upper() for name in homing_order(machine) if axis_of(machine, name).homing.end == "probe"]
     left_out = f" {several(with_probe)} homes with the probe: station probe spread." if with_probe else ""
     return (
-        f"Homes {several([name.upper() for name in axes])} from 40 mm away, {aim.repeats + 1} times with each of some "
-        f"seven pairs of speeds: slower than declared, then faster, up to {max(FAST_TIMES):g} times. A hand on "
+        f"Homes {several([name.upper() for name in axes])} from {AWAY_MM:g} mm away, {aim.repeats + 1} times with each "
+        f"of some seven pairs of speeds: slower than declared, then faster, up to {max(FAST_TIMES):g} times. A hand on "
         f"F8.{left_out}"
     )
+
+
+USUAL_SLOW, A_HOMING_S, ONCE_MORE = 2.0, 0.8, 1
+"""Which slow approach is usually the best, times the declared one; a homing besides its moves, s; of how many pairs the
+homings are usually repeated.
+"""
 
 
 def _lasts(machine: MachineFile, aim: HomingSpeedParameters, times: TrialTimes) -> float:
     total = times.home_s(machine)
     for name in tunable(machine, aim):
-        homing = axis_of(machine, name).homing
-        for slow in (REFERENCE, *SLOW_TIMES, *(2.0 for _ in FAST_TIMES)):
-            one = 80.0 / homing.fast_mm_s + 2 * homing.back_off_mm / homing.fast_mm_s
-            total += (aim.repeats + 1) * (one + homing.back_off_mm / (homing.slow_mm_s * slow) + 0.8)
+        homing, limit = axis_of(machine, name).homing, axis_of(machine, name).maximum_feed_mm_s
+        pairs = [(1.0, REFERENCE)]
+        pairs += [(1.0, slow) for slow in SLOW_TIMES if slow == 1 or homing.slow_mm_s * slow < homing.fast_mm_s]
+        pairs += [(fast, USUAL_SLOW) for fast in FAST_TIMES if homing.fast_mm_s * fast <= limit]
+        seconds = sum(
+            (2 * AWAY_MM + 2 * homing.back_off_mm) / (homing.fast_mm_s * fast)
+            + homing.back_off_mm / (homing.slow_mm_s * slow)
+            + A_HOMING_S
+            for fast, slow in pairs
+        )
+        total += (aim.repeats + 1) * seconds * (1 + ONCE_MORE / len(pairs))
     return total
 
 

@@ -13,7 +13,7 @@ from ublet.core.remedy import ByHand
 from ublet.core.run import Finding, Progress, Stream, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec, facts
-from ublet.core.trial_times import TrialTimes
+from ublet.core.trial_times import TrialTimes, backs_s
 
 
 @dataclass(frozen=True)
@@ -146,8 +146,7 @@ A_HOMING_Z_S = 4.5
 
 
 def _lasts(machine: MachineFile, aim: HomingParameters, times: TrialTimes) -> float:
-    homed = TrialTimes(times.heat_s)
-    again_s = sum(homed.axis_s(machine, axis) for axis in ("x", "y")) + A_HOMING_Z_S
+    again_s = sum(backs_s(axis_of(machine, name)) for name in ("x", "y")) + A_HOMING_Z_S
     return times.home_s(machine) + (aim.repeats - 1) * again_s
 
 

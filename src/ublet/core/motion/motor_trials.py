@@ -288,8 +288,13 @@ def _lasts(machine: MachineFile, aim: MotorParameters, times: TrialTimes) -> flo
     return len(motor_roots(machine)) * (2 * aim.length_mm / aim.speed_mm_s + 1.0)
 
 
+A_LIFTS_S = 3.0
+"""Opening Z by its lead screws one by one, s."""
+
+
 def _lasts_directions(machine: MachineFile, aim: DirectionParameters, times: TrialTimes) -> float:
-    return 3 * (2 * aim.length_mm / aim.speed_mm_s + 1.2)
+    opened_s = A_LIFTS_S if len(machine.axes.z.motors) > 1 else 0.0
+    return 3 * (2 * aim.length_mm / aim.speed_mm_s + 1.0) + opened_s
 
 
 TRIALS: tuple[TrialSpec, ...] = (

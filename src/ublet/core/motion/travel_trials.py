@@ -26,7 +26,7 @@ from ublet.core.remedy import ByHand, ChangeSetting, StartAgain
 from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.trial import TrialSpec
-from ublet.core.trial_times import TrialTimes
+from ublet.core.trial_times import TrialTimes, backs_s
 
 EDGE_MM = 0.5
 """Kept between a marked edge and the soft limit, mm."""
@@ -199,12 +199,14 @@ def _announce(machine: MachineFile, aim: TravelParameters) -> str:
     )
 
 
-A_MARK_S, HOMED_AGAIN_S = 7.5, 9.0
-"""Motion to a place that is marked, and homing X and Y at the end, s."""
+A_MARK_S = 4.0
+"""Motion around the places that are marked besides the ways to them, s."""
 
 
 def _lasts(machine: MachineFile, aim: TravelParameters, times: TrialTimes) -> float:
-    return times.home_s(machine) + 3 * A_MARK_S + HOMED_AGAIN_S
+    homed_again_s = sum(backs_s(axis_of(machine, name)) for name in AXES)
+    ways_mm = sum(axis_of(machine, name).maximum_mm - axis_of(machine, name).minimum_mm for name in AXES)
+    return times.home_s(machine, AXES) + 2 * ways_mm / aim.speed_mm_s + homed_again_s + A_MARK_S
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -142,12 +142,12 @@ def _announce(machine: MachineFile, aim: TurnedParameters) -> str:
     )
 
 
-A_JERK_S = 4.0
+A_JERK_S = 5.0
 """Jerks along one axis, and what is listened around them, s."""
 
 
 def _lasts(machine: MachineFile, aim: TurnedParameters, times: TrialTimes) -> float:
-    return times.home_s(machine) + aim.hands_off_s + 2 * A_JERK_S
+    return times.home_s(machine) + aim.hands_off_s + (1 if machine.bed.moves == "y" else 2) * A_JERK_S
 
 
 TRIALS: tuple[TrialSpec, ...] = (

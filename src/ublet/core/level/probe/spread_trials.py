@@ -201,7 +201,13 @@ def _figure(result: TrialResult) -> str:
 
 def _lasts(machine: MachineFile, aim: SpreadParameters, times: TrialTimes) -> float:
     places = 5 if aim.places == "five" else 1
-    return times.home_s(machine) + warming_s(machine, aim, times) + touches_s(machine, places, aim.touches, 100.0)
+    once_s = touches_s(machine, places, aim.touches, 100.0)
+    again_s = (
+        touches_s(machine, 1, aim.touches, 0.0)
+        if aim.held_off and not (machine.probe and machine.probe.heaters_off)
+        else 0.0
+    )
+    return times.home_s(machine) + warming_s(machine, aim, times) + once_s + again_s
 
 
 TRIALS: tuple[TrialSpec, ...] = (

@@ -187,7 +187,7 @@ def _figure(result: TrialResult) -> str:
     return f"{len(result.all_of('screw_x'))} found"
 
 
-A_SCREW_S = 6.0
+A_SCREW_S = 4.2
 
 
 def _lasts(machine: MachineFile, aim: ScrewPlaces, times: TrialTimes) -> float:
