@@ -90,6 +90,9 @@ class Newcomer:
             looks = re.findall(r": (?:a little |clearly )?(apart|closed|ridged|nothing)", seen)
             self.type(" ".join(VERDICTS[word] for word in looks))
             return
+        if "the mark is gone" in seen:
+            self.type("gone")
+            return
         read = re.search(r"(?:on the [\w -]+:|shows|over) (-?[\d.]+)", seen)
         if read is not None:  # else it is not drawn yet
             self.type(read.group(1))

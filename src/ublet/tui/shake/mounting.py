@@ -30,7 +30,7 @@ SENSOR_AT = (16, 6)
 HEAD_COLUMNS, BLOCK_FROM = 56, 3
 """Columns of the head; from which of its lines on the block is drawn, all that a low screen has room for."""
 
-BED_COLUMNS, BED_ROWS = 36, 11
+BED_COLUMNS, BED_ROWS = 30, 11
 LIST_COLUMNS, LIST_ROWS = 52, 6
 """What the list of holds takes, cells."""
 
@@ -75,7 +75,7 @@ def _bed(cells: Cells, left: int, top: int, now: bool) -> None:
     column = left + (BED_COLUMNS - 4 - len(SENSOR[0])) // 2
     _sensor(cells, column, top + 5, now)
     cells.put(column + len(SENSOR[0]) + 1, top + 6, "sensor", Ink.focus if now else Ink.dim)
-    cells.put(left + 13, top + BED_ROWS, " front ", Ink.quiet)
+    cells.put(left + 10, top + BED_ROWS, " front ", Ink.quiet)
 
 
 def _sensor(cells: Cells, left: int, top: int, now: bool) -> None:
