@@ -103,7 +103,7 @@ def declare(stage: Stage, out: Path) -> None:
     time.sleep(1)
     stage.shot(out / "editor.png")
     stage.key("Tab", "Down")
-    stage.wait("20 used")
+    stage.wait("21 used")
     stage.key("Enter", "Right")
     stage.shot(out / "wiring.png")
     stage.key("Tab", "Down")
@@ -286,20 +286,14 @@ def layer(stage: Stage, out: Path) -> None:
 
 
 def shake(out: Path) -> None:
-    """How a sensor is turned, a sweep as it grows, belts, shapers, ringing before and after."""
+    """Where a sensor sits, a sweep as it grows, belts, shapers, ringing before and after."""
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         stage = Stage([sys.executable, "-m", "ublet", "demo", "--machine", "wren", "--dir", folder, "--speed", "12"])
         try:
             stage.wait("no errors")
             to(stage, "accelerometer")
             stage.wait("Listens for")
-            stage.key("o")
-            stage.wait("counts down")
-            stage.key("Enter")
-            stage.wait("Is the accelerometer on the head")
-            stage.key("Enter")
-            stage.wait("Mounted differently")
-            stage.shot(out / "sensor.png")
+            stage.shot(out / "place.png")
             stage.key("C-q")
         finally:
             stage.close()

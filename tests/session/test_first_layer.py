@@ -17,6 +17,7 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.level.mesh.first_layer_trials import LayerParameters
 from ublet.core.observations import LowerOntoGauge
 from ublet.core.questions import Judge, Live, Question
+from ublet.core.remedy import StartAgain
 from ublet.core.run import TrialResult
 from ublet.ledger.book import Ledger
 
@@ -88,6 +89,18 @@ def test_while_extruder_steps_are_not_measured_the_height_is_not_sure(folder: Pa
     assert left.uncertainty >= 0.1
     assert abs(left.value - step.truth["left"]) <= 3.2 * left.uncertainty
     assert "station extruder steps" in step.result.why
+
+
+def test_patches_that_all_look_too_high_ask_for_a_nudge_and_not_to_leave_it(folder: Path) -> None:
+    async def work() -> TrialResult:
+        async with Rig(folder, mended_tern()) as rig:
+            entered = await rig.session.run(SPEC, LayerParameters(), Nudging([], verdict=1))
+            return entered.ran.result
+
+    result = virtually(work)
+    assert result.outcome == "failed" and "leave it" not in result.why
+    assert "5 of 5 patches are too high" in result.why and "nudge nearer" in result.why
+    assert result.remedies == (StartAgain("and nudge nearer while it prints"),)
 
 
 def test_what_was_nudged_is_offered_as_an_offset(folder: Path) -> None:

@@ -193,6 +193,7 @@ class Newcomer:
         self.visits[station] = self.visits.get(station, 0) + 1
         assert self.visits[station] <= MOST_VISITS, f"next leads in a circle:\n{self.screen.text()}"
         self.say(f"{self.keys} keys, {station}")
+        self._nudged = ""
         self.press("F2")
         if "not yet verified" in words:
             while words.strip() in (text := self.screen.text()) and "v verifies" not in text:

@@ -16,6 +16,8 @@ from ublet.core.heat.demands import beds
 from ublet.core.level.mesh.first_layer import (
     BARE,
     GOOD,
+    HIGH,
+    LOW,
     VERDICTS,
     WINDOW_MM,
     FirstLayer,
@@ -426,11 +428,22 @@ async def _concluded(
     at_last = [patch.verdict for patch in judged if patch.verdict != BARE and patch.nudge_mm == judged[-1].nudge_mm]
     fits = abs(fitted.left_mm) <= WINDOW_MM and 2 * at_last.count(GOOD) >= len(at_last)
     outcome: Outcome = "proven" if fits else "failed"
-    if abs(fitted.wanted_mm) <= 2 * fitted.wanted_u_mm:
+    most = max((HIGH, LOW), key=at_last.count)
+    unresolved = abs(fitted.wanted_mm) <= 2 * fitted.wanted_u_mm
+    if unresolved and outcome == "failed" and not total_mm and 2 * at_last.count(most) > len(at_last):
+        nearer = "nearer" if most == HIGH else "further"
+        why = (
+            f"{at_last.count(most)} of {len(at_last)} patches are {most}. By how much cannot be felt: beyond a little, "
+            f"all look alike. Print again and nudge {nearer}, by the keys, until the lines close; what you chose is "
+            f"offered then.{nothing}{notes}"
+        )
+        again = (StartAgain(f"and nudge {nearer} while it prints"),)
+        return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "", again)
+    if unresolved:
         nudged = f"Nudged by {total_mm:+.2f} mm, but what" if total_mm else "What"
         why = f"{nudged} the patches ask for ({left}) is below what inspection resolves: leave it.{nothing}{notes}"
-        again = () if outcome == "proven" else (StartAgain("begin nearer to what the patches ask for"),)
-        return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "", again)
+        begin = () if outcome == "proven" else (StartAgain("begin nearer to what the patches ask for"),)
+        return TrialResult(outcome, why, held, tuple(findings), (*leave, *options), LEAVE if leave else "", begin)
     why = f"Nudged by {total_mm:+.2f} mm; the patches ask for {left}, {side_words(fitted.wanted_mm)}."
     if bound.forbids(fitted.wanted_mm):
         why += " That is nearer to the bed than was seen to be safe: it is not offered; print again and nudge."
