@@ -54,10 +54,11 @@ def test_a_drill_allows_what_is_live_on_the_board(folder: Path) -> None:
 
 
 class Builder(Onlooker):
-    """A scripted builder in a rig, who may let go at a question."""
+    """A scripted builder in a rig, who may let go at a question, or take his time."""
 
-    def __init__(self, rig: Rig, cancel_at: str = "") -> None:
+    def __init__(self, rig: Rig, cancel_at: str = "", takes_s: float = 0.0) -> None:
         super().__init__()
+        self._takes_s = takes_s
         self._hands = ScriptedBuilder(rig.scenario, rig.hands)
         self._rig, self._cancel_at = rig, cancel_at
 
@@ -66,10 +67,25 @@ class Builder(Onlooker):
         if isinstance(question.cue, MakeFault) and question.cue.kind == self._cancel_at:
             self._rig.session.runner.cancel()
             await asyncio.sleep(5)
+        await asyncio.sleep(self._takes_s)
         return await self._hands.answer(question)
 
     async def undo(self, question: Question) -> bool:
         return await self._hands.undo(question)
+
+
+@pytest.mark.parametrize("takes_s", [3.0, 8.0, 20.0])
+def test_a_builder_who_takes_his_time_finds_the_same(takes_s: float, folder: Path) -> None:
+    """A heater is hotter than wanted by then: a guard watches for drift only once the target was reached."""
+
+    async def work() -> None:
+        async with Rig(folder, parse_scenario(RIGHT)) as rig:
+            result = (await rig.session.run(SPEC, SPEC.parameters(), Builder(rig, takes_s=takes_s))).ran.result
+            noticed = result.finding("noticed", drill="switch-stuck-on")
+            assert noticed is not None and noticed.limit is not None, result.why
+            assert noticed.value <= noticed.limit
+
+    virtually(work)
 
 
 @pytest.mark.parametrize(

@@ -37,7 +37,10 @@ FAR_C = 100.0
 CLEAR_C = 12.0
 """A climb begins so far below where the fault happens that it shows how the sensor lags, °C."""
 
-LONGEST_HEAT_S = 900.0
+LONGEST_HEAT_S, LONGEST_COOLING_S = 900.0, 1800.0
+SETTLED_C = 2.0
+"""Within this over its target a heater is at it, °C."""
+
 REST_S = 3.0
 AFTER_S = 12.0
 """The temperature is watched for so long after a trip, s."""
@@ -123,6 +126,8 @@ class Drilled:
 async def _drill(bench: Bench, name: str, heater: Heater, drill: Drill) -> Drilled:
     """One fault made by hands, noticed, and put right."""
     late = await _heat_to(bench, name, heater, drill.hold_c, drill.heat_up)
+    if "drift" in drill.guards:
+        await _settle(bench, name, heater, drill.hold_c)
     allowed = drill.allowance(heater.guards, warming_s(drill, heater), late).and_news(bench.clock.news_s)
     what = {"sensor": heater.sensor, "heater": name}
     made = Confirm(drill.do_words.format(**what), ("done", "stop here"), MakeFault(drill.do, name))
@@ -197,6 +202,22 @@ async def _heat_to(bench: Bench, name: str, heater: Heater, celsius: float, heat
     if not heat_up:
         await bench.clock.rest(REST_S)
     return late_of(times, seen, driven)
+
+
+async def _settle(bench: Bench, name: str, heater: Heater, celsius: float) -> None:
+    """Wait until a heater that comes from above is at its target: a guard watches for drift only once it was reached,
+    and a switch that sticks before that is noticed at the maximum alone.
+    """
+    waited = 0.0
+    while (now := bench.heat.celsius(heater.sensor)) is None or now > celsius + SETTLED_C:
+        if waited > LONGEST_COOLING_S:
+            raise TrialFailed(
+                f"The {name} does not cool to {celsius:g} °C: whether it drifts cannot be drilled.",
+                ByHand(f"let the {name} cool, then start again"),
+            )
+        await bench.clock.rest(0.5)
+        waited += 0.5
+    await bench.clock.rest(REST_S)
 
 
 def _read(bench: Bench, heater: Heater) -> float | None:
