@@ -10,15 +10,15 @@ from pathlib import Path
 import pytest
 import tomlkit
 
-from tests.conftest import Onlooker, Rig, mended_tern, virtually
+from tests.conftest import Onlooker, Rig, mended_tern, tern, virtually
 from ublet.benchmark.beds import made_up
 from ublet.benchmark.layers import BY_HAND, leg, smooth
 from ublet.core.catalogue import TRIALS
-from ublet.core.level.mesh.first_layer_trials import LayerParameters
+from ublet.core.level.mesh.first_layer_trials import LayerParameters, program_of
 from ublet.core.observations import LowerOntoGauge
 from ublet.core.questions import Judge, Live, Question
 from ublet.core.remedy import StartAgain
-from ublet.core.run import TrialResult
+from ublet.core.run import TrialFailed, TrialResult
 from ublet.ledger.book import Ledger
 
 SPEC = TRIALS["first-layer"]
@@ -89,6 +89,17 @@ def test_while_extruder_steps_are_not_measured_the_height_is_not_sure(folder: Pa
     assert left.uncertainty >= 0.1
     assert abs(left.value - step.truth["left"]) <= 3.2 * left.uncertainty
     assert "station extruder steps" in step.result.why
+
+
+def test_a_bed_whose_rim_is_not_reached_is_printed_on() -> None:
+    machine = tern()
+    y = machine.axes.y.model_copy(update={"minimum_mm": 0.5})
+    rimless = machine.model_copy(update={"axes": machine.axes.model_copy(update={"y": y})})
+    assert len(program_of(rimless, LayerParameters()).segments) > 20
+    far = y.model_copy(update={"minimum_mm": 30.0})
+    narrow = machine.model_copy(update={"axes": machine.axes.model_copy(update={"y": far})})
+    with pytest.raises(TrialFailed, match="allowed 30 to"):
+        program_of(narrow, LayerParameters())
 
 
 def test_patches_that_all_look_too_high_ask_for_a_nudge_and_not_to_leave_it(folder: Path) -> None:

@@ -206,7 +206,8 @@ def program_of(machine: MachineFile, shape: LayerShape) -> Program:
         ) from error
     axes = {name: axis_of(machine, name) for name in ("x", "y", "z")}
     limits = {name: (axis.minimum_mm, axis.maximum_mm) for name, axis in axes.items()}
-    if why := must_be_inside(program, {"x": 0.0, "y": 0.0, "z": LIFT_MM}, limits):
+    start = {"x": limits["x"][0], "y": limits["y"][0], "z": LIFT_MM}  # it first goes up from wherever it stands
+    if why := must_be_inside(program, start, limits):
         raise TrialFailed(
             f"{why[0].upper()}{why[1:]}.",
             ChangeParameter("side_mm", "smaller patches"),
