@@ -101,8 +101,11 @@ def test_an_axis_is_swept_shaped_and_verified_and_its_claims_cover(folder: Path)
         assert text.startswith("# sweep: x 5 130 40 ") and again.frequency_hz == pytest.approx(hz.value, rel=2e-3)
         assert not [name for name in rig.session.ledger.streams(entry.id, ("shaken",)) if name.startswith("shaken")]
         assert await ran(rig, "input-shaper") and rig.session.live(shaper_path("x", "kind")) == "own"
+        step = standings(rig.session)["input shaper"]
+        assert (step.figure, step.trial) == ("unverified", "shaper-verify") and "live, not yet verified" in step.reason
         verified = await ran(rig, "shaper-verify", hands_off_s=0.0)
         assert verified.outcome == "proven", verified.why
+        assert standings(rig.session)["input shaper"].state == "proven"
         left = verified.finding("left", axis="x")
         assert left is not None and left.value < 0.06
         unshaped = await ran(rig, "resonance", axis="x", repeats=1, **QUICK)

@@ -195,7 +195,7 @@ class Newcomer:
         self.say(f"{self.keys} keys, {station}")
         self._nudged = ""
         self.press("F2")
-        if "not yet verified" in words:
+        if "not yet verified" in words and station.endswith("control"):
             while words.strip() in (text := self.screen.text()) and "v verifies" not in text:
                 time.sleep(0.05)
             if "v verifies" in text:  # else it was verified while this was read

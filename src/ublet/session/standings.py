@@ -130,7 +130,7 @@ def _tried(session: Session, station: Station) -> StationState:
     if all(idle.values()):
         return StationState("waiting", "no need", next(iter(idle.values())), idle=True)
     states = [
-        replace(_trial_standing(session, name, heater), trial=name, heater=heater or "")
+        _of_trial(_trial_standing(session, name, heater), name, heater)
         for name in station.trials
         if name not in checks and not idle[name]
         for heater in TRIALS[name].heaters(machine) or (None,)
@@ -167,13 +167,19 @@ def _trial_standing(session: Session, name: str, heater: str | None) -> StationS
     if entry.name != names[-1]:
         live = any(_is_live(session, option, entry.result.recommended) for option in entry.result.options)
         reason = "what was tuned is live, not yet verified" if live else "tuned, not yet kept and verified"
-        return StationState("open", "unverified", reason)
+        # a heater's bench checks by a key of its own; elsewhere the check is the trial that comes next
+        return StationState("open", "unverified", reason, trial=names[-1] if live and heater is None else "")
     seen = session.presence.as_of
     reason = f"as of the last link ({seen}): {entry.result.why}" if seen else entry.result.why
     figure = TRIALS[entry.name].figure(entry.result)
     if cold := cold_words(session.document.machine, entry.result.conditions):
         figure, reason = f"cold {figure.removesuffix(' mm')}", f"{cold}. {reason}"
     return StationState("proven", figure, reason, bool(seen))
+
+
+def _of_trial(standing: StationState, name: str, heater: str | None) -> StationState:
+    """With the trial that it is about: what would be done next."""
+    return replace(standing, trial=standing.trial or name, heater=heater or "")
 
 
 def _is_live(session: Session, option: Option, recommended: str) -> bool:
