@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import os
 import sys
+import time
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -14,7 +15,7 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.command import CommandPalette
 from textual.containers import Container, Horizontal
-from textual.events import Event, Resize
+from textual.events import Event, Key, Resize
 from textual.filter import LineFilter
 from textual.theme import Theme
 from textual.timer import Timer
@@ -52,6 +53,9 @@ BEAT_S = 0.2
 AFTER_FIRST_FRAME_S = 0.05
 REST_S = 0.25
 """The cursor must rest this long before the bench follows it."""
+
+READ_S = 2.0
+"""So long a notice stands at least, whatever key is pressed."""
 
 START_STATION = next(number for number, station in enumerate(ROUTE) if station.built)
 UNUSABLE = 2
@@ -97,6 +101,7 @@ class UbletApp(Host):
         self._following = FrameFollower(self, self._least_size)
         self._resting: Timer | None = None
         self._before_ledger = START_STATION
+        self._noticed_s = 0.0
         for theme in THEMES:
             self.register_theme(theme)
         self.theme = theme_kept()
@@ -121,6 +126,7 @@ class UbletApp(Host):
 
     def notify(self, message: str, *, markup: bool = False, **how: Any) -> None:
         """Say something; what stands in brackets is text here, not style."""
+        self._noticed_s = time.monotonic()
         super().notify(message, markup=markup, **how)
 
     def on_mount(self) -> None:
@@ -183,7 +189,11 @@ class UbletApp(Host):
         self._following.follow()
 
     async def on_event(self, event: Event) -> None:
-        """Below the least size nothing that cannot be seen takes a key."""
+        """Below the least size nothing that cannot be seen takes a key. Whoever presses one goes on: a notice that
+        could be read by then no longer lies over the bench.
+        """
+        if isinstance(event, Key) and time.monotonic() - self._noticed_s > READ_S:
+            self.clear_notifications()
         if not self._least_size.takes(event):
             await super().on_event(event)
 
