@@ -45,7 +45,7 @@ class Heating:
         self.blowing: dict[str, float] = {}
         self.readings: dict[str, float | None] = {}
         self.rests: Callable[[], bool] = lambda: False
-        """Whether heaters get no current just now, whatever they are held at."""
+        """Whether the current of all heaters is held off now, whatever their targets."""
 
     def start(self, live: Mapping[str, Value], heaters: list[str], sensors: list[str], fans: list[str]) -> None:
         """Power-on: everything is off."""

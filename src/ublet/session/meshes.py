@@ -97,7 +97,7 @@ def none_live(session: Session) -> Option:
 
 
 def raising(session: Session, place: Point, by_mm: float) -> Option:
-    """What makes the nozzle stand so much higher over the live mesh's point nearest to a place, as a correction.
+    """What raises the nozzle by a height over the live mesh's point nearest to a place, as a correction.
 
     Raises:
         NothingLive: no mesh is live.

@@ -55,7 +55,7 @@ REST_S = 0.25
 """The cursor must rest this long before the bench follows it."""
 
 READ_S = 2.0
-"""So long a notice stands at least, whatever key is pressed."""
+"""A notice stands at least this long, whatever key is pressed, s."""
 
 START_STATION = next(number for number, station in enumerate(ROUTE) if station.built)
 UNUSABLE = 2

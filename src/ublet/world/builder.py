@@ -117,7 +117,7 @@ NUDGES_S = 3.0
 """Between two nudges some lines are looked at, s."""
 
 LOADS_S = 20.0
-"""Loading new filament takes so long, by the loop's clock, s."""
+"""Duration of loading new filament, by the loop's clock, s."""
 
 LOOKS_S = 0.2
 """Beside something that goes on this builder looks so often, by the loop's clock, s."""

@@ -38,7 +38,7 @@ class ProbeSwitch(Switch):
         self._warm_k = 0.0
         self.touches = 0
         self.humming = 0.0
-        """The duty of whatever heats near it now, 0 to 1."""
+        """The duty of the heaters beside it now, 0 to 1."""
         self._hum = 0.0
         self._shaken = self._pin = 0.0  # drawn anew at each touch, and each time that the pin comes down
         self.lowered_mm = 0.0

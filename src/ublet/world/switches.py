@@ -9,7 +9,7 @@ import numpy as np
 from ublet.world.scenario import SwitchPart
 
 PULLED_EDGES = 8
-"""A hand pulls filament through for so many changes of a wheel's contact."""
+"""Changes of a wheel's contact while a hand pulls filament through."""
 
 
 class Switch:

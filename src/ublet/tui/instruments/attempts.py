@@ -10,7 +10,7 @@ from ublet.tui.instruments.cells import Cells
 
 NAME_COLUMNS, FIGURE_COLUMNS = 24, 12
 WIDEST_MM = 0.02
-"""The scale of spreads reaches at least so far, mm."""
+"""Least full scale of the spreads, mm."""
 
 
 @dataclass(frozen=True)

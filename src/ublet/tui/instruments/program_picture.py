@@ -76,7 +76,7 @@ def program_picture(
 
 
 def put_bed(cells: Cells, bed_mm: tuple[float, float], width: int) -> tuple[AxisSpan, AxisSpan]:
-    """The bed from above to scale, with rulers, in so many columns; returns where its width and its depth lie."""
+    """The bed from above to scale, with rulers, in a width in columns; returns where its sides lie."""
     wide_mm, deep_mm = bed_mm
     rows, columns = cells.height - 3, width - RULER - 1
     per_column = max(wide_mm / columns, deep_mm / rows / CELL_RATIO)

@@ -30,7 +30,7 @@ from ublet.tui.trial.watch import TrialWatch
 
 SIDE_FRACTION = 0.45
 BY_MM = 0.02
-"""The nozzle is raised or lowered by so much at a press, mm."""
+"""One press raises or lowers the nozzle by this, mm."""
 
 SAME_PLACE_MM = 0.05
 """A point that was touched is one of a grid when it lies as near as this to it, mm."""
