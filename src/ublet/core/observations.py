@@ -444,7 +444,7 @@ def _read(mm: float, instrument: Instrument) -> str:
 
 
 def _lines(error_mm: float | None) -> str:
-    """What lines look and feel like that are so much too high."""
+    """What lines look and feel like, by how much too high they were laid."""
     if error_mm is None:
         return "nothing stuck"
     much = "a little " if abs(error_mm) < 2 * CLOSED_MM else "clearly "
@@ -452,7 +452,7 @@ def _lines(error_mm: float | None) -> str:
 
 
 def _gap_moved(mm: float) -> str:
-    """What the gap did at a lead screw that went so far."""
+    """What the gap did at a lead screw, by how far that went."""
     return "stayed as it was" if abs(mm) < LEAST_SEEN_MM else f"{'opened' if mm > 0 else 'closed'} by {abs(mm):.0f} mm"
 
 

@@ -17,7 +17,7 @@ def deviation_u(deviation: float, freedom: int) -> float:
 
 
 SURE = 2.0
-"""A deviation is larger than another one where it is so by more than so many standard errors of their ratio."""
+"""A deviation counts as larger than another beyond this many standard errors of their ratio."""
 
 
 def no_larger(reference: float, other: float, freedoms: tuple[int, int]) -> bool:

@@ -77,8 +77,8 @@ def homing_course(plan: HomingPlan, triggered: Callable[[], bool]) -> Course:
 
 
 LIFT_APART_MM, LIFT_PIECE_MM = 20.0, 0.5
-"""Lifts may stand so far apart before each has found its own end; together they seek the first in pieces of this,
-mm.
+"""The largest distance between lifts before each has found its own end, mm; together they seek the first in pieces of
+this.
 """
 
 

@@ -37,7 +37,7 @@ class Switch:
             self.edges += PULLED_EDGES
 
     def turned_by(self, mm: float) -> None:
-        """A wheel that has been turned by so much filament in all: its contact changes twice in a turn of it."""
+        """Filament has turned the wheel by a length in all, mm: its contact changes twice a turn."""
         edges = int(mm / self.part.pulse_mm)
         if edges > self._turns and self.part.fault == "none":
             self.edges += edges - self._turns

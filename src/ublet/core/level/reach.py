@@ -99,7 +99,7 @@ def margin_follows(machine: MachineFile, proposed: Sequence[Proposal]) -> list[P
 
     Without it the file would contradict itself, and the change could not be kept.
     """
-    mesh, probe = machine.mesh, machine.probe
+    mesh = machine.mesh
     if mesh is None:
         return []
     after = {p.setting: p.after for p in proposed if isinstance(p.after, float)}
@@ -108,7 +108,7 @@ def margin_follows(machine: MachineFile, proposed: Sequence[Proposal]) -> list[P
         ("x", "y"), (machine.bed.width_mm, machine.bed.depth_mm), probe_offset(machine), strict=True
     ):
         axis = getattr(machine.axes, name)
-        by = after.get(f"probe.offset_{name}_mm", offset) if probe is not None and senses(machine) else 0.0
+        by = after.get(f"probe.offset_{name}_mm", offset)
         low = after.get(f"axes.{name}.minimum_mm", axis.minimum_mm) + by
         high = after.get(f"axes.{name}.maximum_mm", axis.maximum_mm) + by
         need = max(need, rim_out_of_reach(low, high, size))

@@ -30,6 +30,7 @@ from ublet.core.words import several
 End = Literal["low", "high"]
 ENDS: tuple[End, End] = ("low", "high")
 STOP, FREE, GIVE_UP = "it touches: stop", "free again", "stop here"
+ANY_KEY_STOPS = "Any key stops it as soon as something touches, binds or is pulled tight."
 LOOK_S = 0.1
 STANDS_S, REACTION_S = 1.0, 1.5
 """Braking takes no longer; a key that is pressed so long after an axis came to its end still counts, s."""
@@ -124,8 +125,7 @@ async def _towards_its_end(bench: Bench, axis: str, aim: ClearanceParameters) ->
                 GoTo("directions", f"{axis.upper()} must go towards its end"),
             )
         asked = Live(
-            f"{axis.upper()} is not homed: it goes towards its {end} end at {aim.speed_mm_s:g} mm/s. Any key stops "
-            "it as soon as something touches, binds or is pulled tight.",
+            f"{axis.upper()} is not homed: it goes towards its {end} end at {aim.speed_mm_s:g} mm/s. {ANY_KEY_STOPS}",
             (STOP,),
             WatchClearance(axis, end),
             any_key=True,
@@ -202,7 +202,7 @@ async def _to_the_end(bench: Bench, axis: str, end: End, limit: float, speed: fl
     way = {"x": ("left", "right"), "y": ("to the front", "to the back"), "z": ("down", "up")}[axis][end == "high"]
     asked = Live(
         f"{axis.upper()} goes {way} to {limit:g} mm at {speed:g} mm/s. Look at every part on the carriage, its cables "
-        "and hoses. Any key stops it as soon as something touches, binds or is pulled tight.",
+        f"and hoses. {ANY_KEY_STOPS}",
         (STOP,),
         WatchClearance(axis, end),
         any_key=True,
