@@ -353,6 +353,29 @@ def vase() -> str:
     return "\n".join(lines) + "\n"
 
 
+def together(pictures: list[Path], path: Path) -> None:
+    """Four pictures as one, two beside two; the single ones go."""
+    first, second = pictures[:2], pictures[2:]
+    rows = ["(", *map(str, first), "+append", ")", "(", *map(str, second), "+append", ")"]
+    subprocess.run(["convert", *rows, "-append", str(path)], check=True)
+    for picture in pictures:
+        picture.unlink()
+    print(path)
+
+
+def drawings(stage: Stage, out: Path) -> None:
+    """What the editor draws of an axis, a heater, the bed and a shaper."""
+    stage.key("Enter")
+    pictures = []
+    for setting in ("minimum_mm", "power_limit", "width_mm", "shaper"):
+        stage.key("/")
+        time.sleep(0.7)
+        stage.key(*setting, "Enter")
+        pictures.append(out / f"drawing-{setting}.png")
+        stage.shot(pictures[-1])
+    together(pictures, out / "drawings.png")
+
+
 def ready(out: Path) -> None:
     """On a demonstration that is ready: parameters as a form, what is done by hand, a print of one's own."""
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
@@ -362,6 +385,7 @@ def ready(out: Path) -> None:
         stage = Stage(command)
         try:
             stage.wait("no errors")
+            drawings(stage, out)
             to(stage, "bed", "mesh")
             stage.wait("no mesh is live")
             stage.key("p", "Down", "Down", "Down", "Enter")
@@ -439,9 +463,6 @@ def main(out: Path) -> None:
             time.sleep(9)  # the notice goes by itself
             stage.key("l")
             stage.wait("newest first")
-            stage.key("v", "Down")
-            stage.wait("hotend ultimate gain")
-            stage.shot(out / "ledger.png")
             stage.key("F3")
             stage.wait("It will make stale")
             stage.shot(out / "fact.png")

@@ -6,7 +6,7 @@ What a person does meanwhile is not counted.
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from ublet.core.heat.demands import preheats
@@ -18,6 +18,8 @@ from ublet.core.motion.program import Program, timetable
 AXES = ("x", "y", "z")
 USUAL_C_S: Mapping[str, float] = {"hotend": 1.4, "bed": 0.28, "chamber": 0.02}
 """How fast a heater that was never tuned warms, °C/s."""
+
+ROOM_C = 20.0
 
 SEEK_FRACTION = 0.5
 """An axis that is not homed seeks its end over this fraction of its travel, on average."""
@@ -31,10 +33,17 @@ TOUCH_OVERHEAD_S = 1.4
 
 @dataclass(frozen=True)
 class TrialTimes:
-    """What is known of the machine now: seconds to heat a heater to a temperature; which axes are not homed."""
+    """What is known of the machine now: seconds to heat a heater to a temperature, from now and from the room (None:
+    not known); which axes are not homed.
+    """
 
     heat_s: Callable[[str, float], float]
     unhomed: Collection[str] = ()
+    from_room_s: Callable[[str, float], float] | None = None
+
+    def cooled(self) -> TrialTimes:
+        """The same once every heater has been off for long."""
+        return self if self.from_room_s is None else replace(self, heat_s=self.from_room_s)
 
     def warm_s(self, warm: Mapping[str, float], soak_s: float = 0.0) -> float:
         """Heating several heaters at once, and the soak after it."""
@@ -67,11 +76,13 @@ Lasts = Callable[[MachineFile, Any, TrialTimes], float]
 def usual_times(machine: MachineFile, read: Callable[[str], float | None], unhomed: Collection[str]) -> TrialTimes:
     """Times of a machine whose heaters were never tuned, from the latest readings by sensor."""
 
-    def heat_s(heater: str, celsius: float) -> float:
-        part = machine.heaters[heater]
-        return max(0.0, celsius - (read(part.sensor) or 20.0)) / USUAL_C_S[part.part]
+    def from_s(heater: str, celsius: float, begin_c: float) -> float:
+        return max(0.0, celsius - begin_c) / USUAL_C_S[machine.heaters[heater].part]
 
-    return TrialTimes(heat_s, unhomed)
+    def heat_s(heater: str, celsius: float) -> float:
+        return from_s(heater, celsius, read(machine.heaters[heater].sensor) or ROOM_C)
+
+    return TrialTimes(heat_s, unhomed, lambda heater, celsius: from_s(heater, celsius, ROOM_C))
 
 
 def program_s(machine: MachineFile, program: Program) -> float:

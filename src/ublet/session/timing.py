@@ -10,7 +10,7 @@ from ublet.core.heat.report import model_from
 from ublet.core.run import Progress, TrialFailed
 from ublet.core.settings import Part, number_or
 from ublet.core.trial import TrialSpec
-from ublet.core.trial_times import AXES, TrialTimes, usual_times
+from ublet.core.trial_times import AXES, ROOM_C, TrialTimes, usual_times
 from ublet.session.session import Session
 
 LEAST_FRACTION = 0.1
@@ -52,20 +52,21 @@ def times_now(session: Session) -> TrialTimes:
     unhomed: Collection[str] = [axis for axis in AXES if connection.channel(f"axes.{axis}.mm") is None]
     usual = usual_times(machine, read, unhomed)
 
-    def heat_s(heater: str, celsius: float) -> float:
-        part, now = machine.heaters[heater], read(machine.heaters[heater].sensor)
+    def heat_s(heater: str, celsius: float, begin_c: float | None = None) -> float:
+        part, now = machine.heaters[heater], begin_c or read(machine.heaters[heater].sensor)
+        guess = usual.heat_s if begin_c is None or usual.from_room_s is None else usual.from_room_s
         tuned = session.proven("bed-control" if part.part == "bed" else "hotend-control", heater)
         if tuned is None or now is None:
-            return usual.heat_s(heater, celsius)
+            return guess(heater, celsius)
         try:
             model = model_from(tuned, min(now, connection.first_c or now))
         except (TrialFailed, ValueError):
-            return usual.heat_s(heater, celsius)
+            return guess(heater, celsius)
         limit = number_or(session.live(f"heaters.{heater}.power_limit"), 1.0)
         whole, done = (model.heat_up_s(max(0.0, at - model.ambient_c), limit) for at in (celsius, now))
-        return max(0.0, (whole or math.inf) - (done or 0.0)) if whole else usual.heat_s(heater, celsius)
+        return max(0.0, (whole or math.inf) - (done or 0.0)) if whole else guess(heater, celsius)
 
-    return TrialTimes(heat_s, unhomed)
+    return TrialTimes(heat_s, unhomed, lambda heater, celsius: heat_s(heater, celsius, connection.first_c or ROOM_C))
 
 
 class TimeLeft:

@@ -91,6 +91,7 @@ async def home_axis(bench: Bench, name: str) -> float | None:
             f"{name.upper()} did not find its end: {why}.",
             GoTo("inputs by hand", f"the end of {name.upper()} must read when it is pressed"),
             GoTo("directions", f"{name.upper()} must go towards its end"),
+            GoTo("travel limits", f"something may bind on the way of {name.upper()}: where?", "part-clearance"),
         )
     with bench.aside():
         away = homing.back_off_mm * (-1 if homing.end == "high" else 1)

@@ -142,7 +142,7 @@ def _announce(machine: MachineFile, aim: TurnedParameters) -> str:
     )
 
 
-A_JERK_S = 5.0
+A_JERK_S = 4.4
 """Jerks along one axis, and what is listened around them, s."""
 
 

@@ -155,7 +155,9 @@ class EditorBench(DraftBench):
         sheet.show(settings, self.item, self.side == "settings" and self.editing is None)
         self.write("titles", titles(width, bool(self.items)))
         if self.editing is None:
-            words = detail(self.session, self.node, self.property, self._layers)
+            words = detail(
+                self.session, self.node, self.property, self._layers, self.query_one("#detail").content_size.width
+            )
             if self.message is not None:
                 words = Text(f"{self.message[0]}\n", self.message[1]) + words
             self.write("detail", words)

@@ -138,8 +138,8 @@ def shown(item: Property, layers: LayerRow | None) -> str:
     return "must be given" if item.declared.required else shown_value(item.declared.default)
 
 
-def detail(session: Session, node: PartNode, item: Property | None, layers: Mapping[str, LayerRow]) -> Text:
-    """What there is to say of the setting, or part, under the cursor."""
+def detail(session: Session, node: PartNode, item: Property | None, layers: Mapping[str, LayerRow], width: int) -> Text:
+    """What there is to say of the setting, or part, under the cursor, in so many columns."""
     text, draft = Text(), session.draft
     if item is None:
         text.append(f"{node.path}  ", f"bold {Ink.text}")
@@ -149,7 +149,7 @@ def detail(session: Session, node: PartNode, item: Property | None, layers: Mapp
         elif not node.present:
             text.append("\nNot declared: the machine has none. a adds it.", Ink.dim)
     else:
-        text.append_text(_of_setting(session, item, layers.get(item.path)))
+        text.append_text(_of_setting(session, item, layers.get(item.path), width))
     for problem in [p for p in draft.checked.problems if p.key == (item.path if item is not None else node.path)][:3]:
         error = problem.severity == "error"
         text.append(f"\n{'✗' if error else '!'} ", Ink.stop if error else Ink.focus)
@@ -157,7 +157,7 @@ def detail(session: Session, node: PartNode, item: Property | None, layers: Mapp
     return text
 
 
-def _of_setting(session: Session, item: Property, layer: LayerRow | None) -> Text:
+def _of_setting(session: Session, item: Property, layer: LayerRow | None, width: int) -> Text:
     """What it is for; its array drawn; where each layer's value came from; what is not as it seems."""
     declared, text = item.declared, setting_words(item.path, item.declared)
     if item.given is None and not declared.required:
@@ -169,7 +169,7 @@ def _of_setting(session: Session, item: Property, layer: LayerRow | None) -> Tex
     if layer is None:
         return text
     text.append("\n\n")
-    text.append_text(layer_lines(session, layer, declared.unit))
+    text.append_text(layer_lines(session, layer, declared.unit, width))
     text.append_text(_layer_words(layer, session.draft))
     return text
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from textwrap import wrap
+
 from rich.text import Text
 
 from ublet.core.settings import Declaration
@@ -11,7 +13,9 @@ from ublet.session.origins import origins
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 
-VALUE_COLUMNS = 16
+VALUE_COLUMNS, UNIT_COLUMNS, LAYER_COLUMNS = 12, 9, 10
+LEAST_COLUMNS = 24
+"""Columns for where a value came from, at the least."""
 
 
 def setting_words(path: str, declared: Declaration | None) -> Text:
@@ -24,9 +28,12 @@ def setting_words(path: str, declared: Declaration | None) -> Text:
     return text
 
 
-def layer_lines(session: Session, row: LayerRow, unit: str) -> Text:
-    """A line for each layer: its value, and where that came from; the one in force stands out."""
+def layer_lines(session: Session, row: LayerRow, unit: str, width: int) -> Text:
+    """A line for each layer: its value, and where that came from, wrapped to so many columns; the one in force stands
+    out.
+    """
     text = Text()
+    before = LAYER_COLUMNS + VALUE_COLUMNS + UNIT_COLUMNS + 1
     for number, origin in enumerate(origins(session, row)):
         ink = f"bold {Ink.focus}" if origin.wins else Ink.text
         value = shown_value(origin.value, 8)
@@ -35,6 +42,8 @@ def layer_lines(session: Session, row: LayerRow, unit: str) -> Text:
         text.append(f"{origin.layer:<8}", ink)
         value = value if len(value) <= VALUE_COLUMNS else f"{value[: VALUE_COLUMNS - 1]}…"
         text.append(f"{value:>{VALUE_COLUMNS}}", ink)
-        text.append(f" {unit if origin.value is not None else '':<9}", Ink.dim)
-        text.append(f"{origin.words}{', in force' if origin.wins else ''}", Ink.dim)
+        text.append(f" {unit if origin.value is not None else '':<{UNIT_COLUMNS}}", Ink.dim)
+        words = f"{'in force: ' if origin.wins else ''}{origin.words}"
+        lines = wrap(words, max(LEAST_COLUMNS, width - before))
+        text.append(f"\n{' ' * before}".join(lines), Ink.dim)
     return text

@@ -291,7 +291,7 @@ def _shaper(axis: str, session: Session, before: MachineFile, after: MachineFile
         values: Mapping[str, Value] = flatten(machine.model_dump())
         impulses = live_impulses(values.get, axis)
         if impulses is None:
-            cells.put(left, row, f"{words or 'as declared'}: motion is not shaped", Ink.dim)
+            cells.put(left, row, f"{words or 'as declared'}: not shaped", Ink.dim)
         else:
             percent = [100 * residual(impulses, [Mode(float(f), DAMPING, 1.0)]) for f in hz]
             drawn.line(hz.tolist(), percent, ink)

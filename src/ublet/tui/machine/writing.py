@@ -165,7 +165,8 @@ class WriteBench(StationBench):
         declared = SETTINGS.find(row.path)
         text = setting_words(row.path, declared)
         text.append("\n\n")
-        text.append_text(layer_lines(self.session, row, declared.unit if declared is not None else ""))
+        unit = declared.unit if declared is not None else ""
+        text.append_text(layer_lines(self.session, row, unit, self.query_one("#chosen").content_size.width))
         return text
 
     def _heading(self) -> Text:

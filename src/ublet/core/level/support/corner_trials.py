@@ -346,7 +346,8 @@ USUAL_ROUNDS = 3
 def _lasts(machine: MachineFile, aim: CornerParameters, times: TrialTimes) -> float:
     samples = aim.samples or (machine.probe.samples if machine.probe else 1)
     rounds_s = USUAL_ROUNDS * touches_s(machine, aim.columns * aim.rows + 1, samples, 120.0)
-    return times.home_s(machine) + warming_s(machine, aim, times) + rounds_s + times.axis_s(machine, "z")
+    homes_s = times.cooled().axis_s(machine, "z")  # the nozzle has cooled while the screws were turned
+    return times.home_s(machine) + warming_s(machine, aim, times) + rounds_s + homes_s
 
 
 TRIALS: tuple[TrialSpec, ...] = (
