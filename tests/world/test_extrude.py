@@ -37,8 +37,8 @@ def test_what_is_pushed_for_long_goes_in_as_the_balance_says_and_is_pressed_by_t
     for truth, mm_s in ((SOUND, 1.5), (ExtruderTruth(bite_share=0.0, grip_n=12.0), 3.5)):
         early, late = pushed(truth, mm_s, 40), pushed(truth, mm_s, 60)
         fraction = truth.delivered(mm_s, 210.0, math.inf)
-        assert (late.fed_mm - early.fed_mm) / (20 * mm_s) == pytest.approx(fraction, rel=1e-6)
-        assert late.pressed_mm * truth.spring_n_mm == pytest.approx(truth.force_n(mm_s * fraction, 210.0), rel=1e-6)
+        assert (late.fed_mm - early.fed_mm) / (20 * mm_s) == pytest.approx(fraction, rel=1e-4)
+        assert late.pressed_mm * truth.spring_n_mm == pytest.approx(truth.force_n(mm_s * fraction, 210.0), rel=1e-3)
 
 
 def test_at_the_force_that_is_called_its_grip_a_hob_loses_a_twentieth() -> None:
@@ -73,7 +73,7 @@ def test_filament_that_is_drawn_back_comes_back_and_presses_less() -> None:
     fed, pressed = filament.fed_mm, filament.pressed_mm
     filament.push(-0.2, 0.7)
     filament.pass_time(0.1, 210.0)
-    assert filament.fed_mm == pytest.approx(fed - 0.2) and filament.pressed_mm == pytest.approx(max(0.0, pressed - 0.2))
+    assert filament.fed_mm == pytest.approx(fed - 0.2) and filament.pressed_mm < pressed - 0.2
 
 
 def test_a_cold_nozzle_lets_nothing_out() -> None:

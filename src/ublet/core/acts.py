@@ -36,8 +36,8 @@ class Seen:
     nozzle_mm: where it is from the bed's front left corner. room_mm: what is left to the hard stops, low and high.
     spool_mm: filament left. gap_mm: below the nozzle. lifts_mm: between bed and gantry at each. springs_mm: how far
     each screw's is pressed together, and can be. screws_mm: where each screw stands. probe_mm: where over the bed it
-    is. stowed_gap_mm: between its stowed end and the bed. felt_mm: what an observation asks about, by how much lines
-    are too high or how long ripples are; None: there are none.
+    is. stowed_gap_mm: between its stowed end and the bed. felt_mm: what an observation asks about: by how much lines
+    are too high, how long ripples or how wide lines are; None: there are none.
     """
 
     turning: tuple[str, ...] = ()

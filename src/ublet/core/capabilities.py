@@ -8,7 +8,18 @@ from typing import Literal, get_args
 from ublet.core.machine.schema import MachineFile
 
 Capability = Literal[
-    "heat", "motion", "programs", "loans", "probe", "image", "mesh", "swings", "shaping", "accelerometer", "coil"
+    "heat",
+    "motion",
+    "programs",
+    "loans",
+    "probe",
+    "image",
+    "mesh",
+    "swings",
+    "shaping",
+    "advance",
+    "accelerometer",
+    "coil",
 ]
 
 ALL: frozenset[str] = frozenset(get_args(Capability))
@@ -26,6 +37,9 @@ LACKING: Mapping[Capability, str] = {
     "swings": "cannot run the sine motion that a sweep needs",
     "shaping": (
         "runs an image without the module shaping: build it with it (station modules), and write it to the board"
+    ),
+    "advance": (
+        "runs an image without the module advance: build it with it (station modules), and write it to the board"
     ),
     "accelerometer": (
         "has no accelerometer: no module of one answers at its bus sockets (plug it in, switch the board off and on)"

@@ -375,6 +375,84 @@ class JudgePatches(Cue):
         return [f"{patch.name}: {_lines(mm)}" for patch, mm in zip(self.patches, seen.felt_mm, strict=False)]
 
 
+@dataclass(frozen=True)
+class LineArea:
+    """A printed line along X: its name, its y, and where it begins, gets fast, gets slow and ends, mm."""
+
+    name: str
+    y: float
+    x: tuple[float, float, float, float]
+
+
+@dataclass(frozen=True)
+class ReadLines(Cue):
+    """Which of these lines are even? look_mm: so far behind each change of speed one looks."""
+
+    lines: tuple[LineArea, ...]
+    look_mm: float
+    alone: ClassVar[bool] = True
+
+    def notices(self, seen: Seen) -> list[str]:
+        """Which bulge where they slow down, which look even, which are thin there."""
+        looks = [evenness_words(mm) for mm in seen.felt_mm]
+        return [f"{_numbers(looks, words)} {words}" for words in dict.fromkeys(looks)]
+
+
+@dataclass(frozen=True)
+class ReadLineWidth(Cue):
+    """How wide is a line before its speed changes, or behind the place where it slowed down?"""
+
+    line: LineArea
+    where: Literal["before", "after"]
+    look_mm: float
+    alone: ClassVar[bool] = True
+
+    def notices(self, seen: Seen) -> list[str]:
+        """The reading."""
+        mm = seen.felt_mm[0] if seen.felt_mm else None
+        return [reading_words(mm, "callipers") if mm is not None else "no line there"]
+
+
+@dataclass(frozen=True)
+class ComparePair(Cue):
+    """Which lines are more even: the first ones, or the others?"""
+
+    first: tuple[LineArea, ...]
+    others: tuple[LineArea, ...]
+    look_mm: float
+    alone: ClassVar[bool] = True
+
+    def notices(self, seen: Seen) -> list[str]:
+        """What each kind looks like."""
+        return [
+            f"the {which} ones: {evenness_words(mm)}" for which, mm in zip(("old", "new"), seen.felt_mm, strict=False)
+        ]
+
+
+EVEN_MM = 0.03
+"""Widths that differ by less than this look alike, mm."""
+
+
+def evenness_words(mm: float | None) -> str:
+    """What a line looks like behind the place where it slows down, by how much wider it is there, mm."""
+    if mm is None:
+        return "missing"
+    much = "a little" if abs(mm) < 2.5 * EVEN_MM else "clearly"
+    return "even" if abs(mm) <= EVEN_MM else f"{much} bulged" if mm > 0 else f"{much} thin"
+
+
+def _numbers(looks: list[str], words: str) -> str:
+    """The numbers of the lines that look so, from 1."""
+    at = [number for number, look in enumerate(looks, start=1) if look == words]
+    runs: list[list[int]] = []
+    for number in at:
+        if runs and runs[-1][1] == number - 1:
+            runs[-1][1] = number
+        else:
+            runs.append([number, number])
+    return ", ".join(f"{low}" if low == high else f"{low}-{high}" for low, high in runs)
+
+
 Observation = (
     LookAround
     | LookAtPin
@@ -406,6 +484,9 @@ Observation = (
     | WatchFirstLayer
     | ConfirmNearer
     | JudgePatches
+    | ReadLines
+    | ReadLineWidth
+    | ComparePair
 )
 
 

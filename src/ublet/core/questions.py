@@ -197,6 +197,38 @@ class Judge(Question):
 
 
 @dataclass(frozen=True)
+class Pick(Question):
+    """Pick one of a row of numbered places, or the two between which something changes over: ``7`` or ``7-9``. labels:
+    what each of them is. answers: words instead.
+    """
+
+    labels: tuple[str, ...] = ()
+
+    def allowed(self) -> str:
+        """Numbers, or a word."""
+        words = f", or a word: {', '.join(self.answers)}" if self.answers else ""
+        return f"a number from 1 to {len(self.labels)}, or two of them (7-9){words}"
+
+    def taken(self, text: str) -> str:
+        """One number, two with a dash, or a word."""
+        answer = text.strip().lower()
+        words = [word for word in self.answers if answer and word.lower().startswith(answer)]
+        if len(words) == 1:
+            return words[0]
+        numbers = [part.strip() for part in answer.replace("–", "-").split("-")]
+        if not 1 <= len(numbers) <= 2 or not all(part.isdigit() for part in numbers):
+            raise NotAQuantity(f"“{text.strip()}” is no pick; allowed: {self.allowed()}")
+        if outside := [part for part in numbers if not 1 <= int(part) <= len(self.labels)]:
+            raise NotAQuantity(f"there is no {outside[0]}; allowed: {self.allowed()}")
+        return "-".join(str(int(part)) for part in numbers)
+
+    def picked(self, answer: str) -> tuple[int, int]:
+        """The first and the last place of an answer, counted from 0."""
+        numbers = sorted(int(part) - 1 for part in answer.split("-"))
+        return numbers[0], numbers[-1]
+
+
+@dataclass(frozen=True)
 class Live(Question):
     """Controls that stay open beside something that goes on: each use is an answer of its own, until one of
     ``answers`` (or the end of what goes on) closes them. controls: word → what it does (empty: the word says it).

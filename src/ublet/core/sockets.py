@@ -15,7 +15,8 @@ from ublet.core.streams import Readings
 @dataclass(frozen=True)
 class Steps:
     """What one driver makes of a path: signed steps for each mm of it, with the microsteps and amperes it is
-    commanded, and the speed of its motor below which it runs quietly, mm/s.
+    commanded, and the speed of its motor below which it runs quietly, mm/s. ahead_per_s: steps a second besides, with
+    which an extruder's motor leads the path or falls back to it (pressure advance).
     """
 
     socket: str
@@ -23,6 +24,7 @@ class Steps:
     microsteps: int
     amps: float
     quiet_to_mm_s: float = 0.0
+    ahead_per_s: float = 0.0
 
 
 @dataclass(frozen=True)

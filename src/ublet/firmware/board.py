@@ -32,7 +32,7 @@ KEPT_SAMPLES = 200
 """Twenty seconds: some 20 KiB of the 64 KiB that a small board has, at four bytes a value."""
 
 ENDSTOP = re.compile(r"endstops\.[^.]+\.socket")
-OWN_MODULES = ("mesh", "shaping")
+OWN_MODULES = ("mesh", "shaping", "advance")
 """Modules of the image that are a capability of their own."""
 
 RESTART_S = 1.5
@@ -96,6 +96,7 @@ class SimulatedBoard:
         self.events.restart()
         self.mover.following.begin(self._has("mesh"))
         self.mover.queue.shaping.begin(self._has("shaping"))
+        self.mover.advances = self._has("advance")
         self.mover.reset(live)
         self.coil.settled(live)
         self.mode, self.why, self.guard = "ready", "", ""

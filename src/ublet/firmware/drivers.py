@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from ublet.core.machine.layouts import AXES
-from ublet.core.motion.caps import Caps, part_of
+from ublet.core.motion.caps import EXTRUDER, Caps, part_of
 from ublet.core.settings import Value
 from ublet.core.sockets import Steps
 from ublet.firmware.live_values import number_in
@@ -22,6 +22,13 @@ class Drivers:
     def steps(self, motors: Mapping[str, float], length: float) -> tuple[Steps, ...]:
         """Steps for each mm of a path of ``length`` mm, on which motors travel so far."""
         return tuple(self._steps(root, mm / length) for root, mm in motors.items())
+
+    def extruder_limit(self) -> tuple[str, float]:
+        """The socket of the extruder's motor (empty: there is none), and the most steps a second that it may make."""
+        if f"{EXTRUDER}.socket" not in self.live or "extruder.steps_per_mm" not in self.live:
+            return "", 0.0
+        most = self.caps.of_part("extruder").speed * number_in(self.live, "extruder.steps_per_mm")
+        return str(self.live[f"{EXTRUDER}.socket"]), most
 
     def must_have(self, root: str) -> None:
         """Raises Refused when there is no such motor."""

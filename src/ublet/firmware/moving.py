@@ -157,6 +157,8 @@ class Mover:
         steps_per_s: float,
     ) -> None:
         self._steps_per_s = steps_per_s
+        self.advances = True
+        """Whether the image that runs has the module for pressure advance."""
         self._triggered, self._pin = triggered, pin
         self._events = events
         self._motion = 0  # counts what was begun since the board was made; a number never comes again
@@ -234,6 +236,7 @@ class Mover:
     def settled(self) -> None:
         """Live settings have changed: what the drivers are commanded follows."""
         self.drivers = self.programs.drivers = Drivers(self.live, self._steps_per_s)
+        self.programs.settled(self.advances)
         z = self.drivers.caps.motors({"z": 1.0}) if self.drivers.caps.of_axis["z"] else {}
         self.queue.shaping.settled(self.live)
         self.filament.settled(self.live)

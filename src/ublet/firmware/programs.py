@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from ublet.core.machine.layouts import AXES
-from ublet.core.motion.caps import EXTRUDER
+from ublet.core.motion.caps import EXTRUDER, Caps
 from ublet.core.motion.program import (
     Dwell,
     Lift,
@@ -16,6 +16,7 @@ from ublet.core.motion.program import (
     Program,
     Push,
     Segment,
+    SetAdvance,
     SweepMove,
     To,
     Warm,
@@ -64,6 +65,9 @@ class Run:
     """Whether it lifts and goes to its place already; before, it brakes."""
     promised: dict[str, float] = field(default_factory=dict)
     """Where all that were taken will end, as far as is known."""
+    planned_advance_s: float | None = None
+    promised_advance_s: float | None = None
+    """Pressure advance after the segments in the queue, and after all that were taken; None: the live one."""
 
 
 class Programs:
@@ -87,12 +91,23 @@ class Programs:
         self.run: Run | None = None
         self.flow = 1.0
         self.height_mm = 0.0
-        self.sweep_moves = True
+        self.sweep_moves = self.advances = True
+        self._advance_s: float | None = None  # that the program has set
         self.drivers = Drivers({}, 0.0)
 
+    def settled(self, advances: bool) -> None:
+        """Live settings have changed. advances: whether the board can lead the path with its extruder."""
+        self.advances = advances
+        if not advances:
+            self.drivers.caps.advance_s = 0.0
+        self._queue.lead.limit(*self.drivers.extruder_limit())
+        self._queue.lead.follow(self.drivers.caps.advance_s if self._advance_s is None else self._advance_s)
+
     def forget(self) -> None:
-        """Nothing runs, and nothing is nudged."""
+        """Nothing runs, and nothing is nudged; the live pressure advance counts again."""
         self.run = None
+        self._advance_s = None
+        self._queue.lead.follow(self.drivers.caps.advance_s)
         self.flow, self.height_mm = 1.0, 0.0
         self._queue.feed = 1.0
 
@@ -141,11 +156,13 @@ class Programs:
             raise Refused(NOT_ALLOWED, why)
         if run is None:
             run = self.run = Run(name, begin(), planned=dict(known), promised=known, park=park)
-        run.capped = [
-            (at + number, line.top, line.capped_by)
-            for number, (segment, here) in enumerate(zip(segments, (start, *asked.ends(start)), strict=False))
-            if (line := line_to(segment, here, self.drivers.caps)) is not None and line.capped_by
-        ]
+        run.capped = []
+        caps = self.drivers.caps if run.promised_advance_s is None else self._caps(run.promised_advance_s)
+        for number, (segment, here) in enumerate(zip(segments, (start, *asked.ends(start)), strict=False)):
+            if isinstance(segment, SetAdvance):
+                run.promised_advance_s, caps = segment.seconds, self._caps(segment.seconds)
+            if (line := line_to(segment, here, caps)) is not None and line.capped_by:
+                run.capped.append((at + number, line.top, line.capped_by))
         run.taken += len(segments)
         run.last = last
         run.waiting.extend(segments)
@@ -186,6 +203,8 @@ class Programs:
             unknown = [axis.upper() for axis in moved if axis not in known]
             if unknown:
                 raise Refused(NOT_ALLOWED, f"{unknown[0]} is not homed: a program needs to know where it stands")
+        if isinstance(segment, SetAdvance) and not self.advances:
+            raise Refused(NOT_ALLOWED, "this image has no module for pressure advance")
         if isinstance(segment, SweepMove) and not self.sweep_moves:
             raise Refused(NOT_ALLOWED, "this firmware cannot run a sine sweep")
         if isinstance(segment, SweepMove) and (why := self._too_hard(segment, known)):
@@ -242,6 +261,9 @@ class Programs:
         def begun() -> None:
             if segment.place:
                 self._events.emit("place", motion=run.motion, program=run.name, segment=number, place=segment.place)
+            if isinstance(segment, SetAdvance):
+                self._advance_s = segment.seconds
+                self._queue.lead.follow(segment.seconds)
             pushes = isinstance(segment, (To, Push)) and segment.filament
             if pushes and (why := why_too_cold(self._live, self._heat_of)):
                 self._finish("refused", why=why)
@@ -259,7 +281,9 @@ class Programs:
             self._fill(run)
             self._end_when_done(run)
 
-        caps = self.drivers.caps
+        if isinstance(segment, SetAdvance):
+            run.planned_advance_s = segment.seconds
+        caps = self.drivers.caps if run.planned_advance_s is None else self._caps(run.planned_advance_s)
         line = line_to(segment, run.planned, caps)
         if isinstance(segment, SweepMove):
             steps = self._steps(caps.motors(segment.direction), 1.0)
@@ -275,6 +299,10 @@ class Programs:
         until = self._until() if isinstance(segment, ProbeMove) else None
         stands = isinstance(segment, (ProbeMove, Lift))
         return Move(line, self._steps(motors, line.length), until, motors=motors, stands=stands, done=done, begun=begun)
+
+    def _caps(self, advance_s: float) -> Caps:
+        """The caps with a pressure advance that a program sets."""
+        return self.drivers.caps.with_advance(advance_s if self.advances else 0.0)
 
     def _steps(self, motors: Mapping[str, float], length: float) -> tuple[Steps, ...]:
         flowing = {root: mm * (self.flow if root == EXTRUDER else 1.0) for root, mm in motors.items()}

@@ -10,6 +10,7 @@ from ublet.core.motion.planner import ENDED_MM, Corner, LinearMove, leaving_spee
 from ublet.core.motion.sweep_motion import GRID_HZ, SweepCourse
 from ublet.core.sockets import Pace, Sockets, Steps, Until
 from ublet.firmware.following import MeshFollower
+from ublet.firmware.leading import Lead
 from ublet.firmware.shaping import Shaping
 
 SOON_S = 1e-12
@@ -77,6 +78,7 @@ class MotionQueue:
         self._sockets = sockets
         self._following = following
         self.shaping = Shaping()
+        self.lead = Lead()
         self._moved = moved
         self.corner: Corner = lambda before, after: 0.0
         self.pieces: deque[Piece] = deque()
@@ -114,6 +116,7 @@ class MotionQueue:
         self._beside_gone = self._beside_speed = 0.0
         self.speed = self._gone = 0.0
         self._held, self._leaving = False, None
+        self.lead.forget()
 
     @property
     def held(self) -> bool:
@@ -177,7 +180,8 @@ class MotionQueue:
         else:
             pace = next_pace(self.speed, left_mm, self._leave(), line.top * self._feed, line.acceleration)
             pace = Pace(pace.speed_mm_s, pace.acceleration_mm_s2, min(pace.seconds, left_s))
-        met_s = self._following.turn(self._sockets, move.steps, line.direction, pace, move.until)
+        steps = move.steps if move.until is not None else self.lead.with_lead(move.steps, line.direction, pace)
+        met_s = self._following.turn(self._sockets, steps, line.direction, pace, move.until)
         took = pace.seconds if met_s is None else met_s
         if self.shaping.awake:
             self.shaping.follow(

@@ -7,9 +7,10 @@ from collections.abc import Mapping
 from typing import Any
 
 from ublet.core.machine.layouts import AXES
-from ublet.core.motion.program import Dwell, Lift, Park, ProbeMove, Push, Segment, SweepMove, To, Warm
+from ublet.core.motion.program import Dwell, Lift, Park, ProbeMove, Push, Segment, SetAdvance, SweepMove, To, Warm
 
-KINDS = ("to", "push", "rest_s", "warm", "touch", "lift", "swing")
+KINDS = ("to", "push", "advance_s", "rest_s", "warm", "touch", "lift", "swing")
+MOST_ADVANCE_S = 3.0
 """The key of a segment that says what kind it is."""
 
 
@@ -42,6 +43,8 @@ def segment_fields(segment: Segment) -> dict[str, Any]:
             return {"to": dict(segment.at), "mm_s": segment.mm_s, **filament, **gentle, **place}
         case Push():
             return {"push": segment.filament, "mm_s": segment.mm_s, **place}
+        case SetAdvance():
+            return {"advance_s": segment.seconds, **place}
         case Dwell():
             return {"rest_s": segment.seconds, **place}
         case Warm():
@@ -84,6 +87,10 @@ def segment_from(fields: object) -> Segment:
             return To(_places(fields, kind), _above(fields, "mm_s"), filament, place, gentle)
         case "push":
             return Push(_number(fields[kind], kind), _above(fields, "mm_s"), place)
+        case "advance_s":
+            if (seconds := _from_zero(fields, kind)) > MOST_ADVANCE_S:
+                raise ValueError(f"advance_s must be a number from 0 to {MOST_ADVANCE_S:g}")
+            return SetAdvance(seconds, place)
         case "rest_s":
             return Dwell(_from_zero(fields, kind), place)
         case "warm":

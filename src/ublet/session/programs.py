@@ -37,7 +37,8 @@ def planned(connection: Connection, program: Program, steps_per_s: float) -> Tim
         KeyError: it moves an axis that is not homed.
     """
     live = {path: layers.live for path, layers in connection.layers.items()}
-    return timetable(program, start_of(connection), Caps(live, steps_per_s))
+    advance_s = None if "advance" in connection.can else 0.0
+    return timetable(program, start_of(connection), Caps(live, steps_per_s, advance_s))
 
 
 def park_of(connection: Connection) -> Park:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import assert_never
 
@@ -38,11 +38,13 @@ from ublet.core.motion.lift_directions import ALL_CLOSED, ALL_OPENED, CLOSED, ST
 from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.observations import (
+    EVEN_MM,
     LEAST_SEEN_MM,
     TOUCHES_MM,
     AimAtDot,
     AimAtScrew,
     CheckFilament,
+    ComparePair,
     ConfirmNearer,
     DragGauge,
     FeelBlocks,
@@ -62,6 +64,8 @@ from ublet.core.observations import (
     ReadBesideScrew,
     ReadFilament,
     ReadGap,
+    ReadLines,
+    ReadLineWidth,
     ReadRipples,
     ReadStowedGap,
     ReadThermometer,
@@ -73,7 +77,7 @@ from ublet.core.observations import (
     beside_screw_mm,
     room_mm,
 )
-from ublet.core.questions import Jog, Judge, Live, Question
+from ublet.core.questions import Jog, Judge, Live, Pick, Question
 from ublet.world.hands import Hands
 from ublet.world.laid import Looks
 from ublet.world.scenario import Scenario
@@ -119,6 +123,9 @@ NUDGES_S = 3.0
 LOADS_S = 20.0
 """Duration of loading new filament, by the loop's clock, s."""
 
+TIRES_LINES = 80
+"""After so many lines an eye sees half as well."""
+
 LOOKS_S = 0.2
 """Beside something that goes on this builder looks so often, by the loop's clock, s."""
 
@@ -132,6 +139,7 @@ class ScriptedBuilder:
         self._random = np.random.default_rng([seed, 7])
         self._on_filament: dict[float, float] = {}  # where marks really are, by where they should be, mm
         self._aimed = False  # it was put over the dot already
+        self._looked = 0  # at so many lines
         self._nudged_at: float | None = None  # the gap that was looked at last
         self._common: dict[str, float] = {}  # the error of each instrument that is the same at every reading
 
@@ -231,9 +239,18 @@ class ScriptedBuilder:
                 return self._jog(question, {axis: CLEAR_MM - low if end == "low" else high - CLEAR_MM})
             case JudgePatches() if isinstance(question, Judge):
                 return self._judge(cue, question)
+            case ReadLines() if isinstance(question, Pick):
+                return self._pick(hands.observe(cue).felt_mm, question)
+            case ReadLineWidth():
+                felt = hands.observe(cue).felt_mm[0]
+                return self._read(felt if felt is not None else 0.1, "callipers")
+            case ComparePair():
+                old, new = (self._looks(mm) for mm in hands.observe(cue).felt_mm)
+                return question.answers[2 if abs(abs(old) - abs(new)) < EVEN_MM / 2 else int(abs(old) < abs(new))]
             case (
                 LookAround()
                 | CheckFilament()
+                | ReadLines()
                 | LowerOntoGauge()
                 | AimAtDot()
                 | AimAtScrew()
@@ -394,6 +411,27 @@ class ScriptedBuilder:
         self._hands.perform(AdjustScrew(drag.screw, drag.gauge_mm + self._feels()))
         return question.answers[1]
 
+    def _looks(self, mm: float | None) -> float:
+        """A difference of widths as this eye sees it, which is the more tired the more it has looked at, mm."""
+        part = self._scenario.builder
+        self._looked += 1
+        tired = 1 + min(1.0, self._looked / TIRES_LINES)
+        return (mm or 0.0) + float(self._random.normal(0.0, part.width_eye_mm / 2 * tired))
+
+    def _pick(self, felt_mm: Sequence[float | None], question: Pick) -> str:
+        """The lines that look even; where all bulge or all are thin, that."""
+        seen = [self._looks(mm) for mm in felt_mm if mm is not None]
+        least = self._scenario.builder.width_eye_mm
+        bulged = [number for number, mm in enumerate(seen) if mm > least]
+        thin = [number for number, mm in enumerate(seen) if mm < -least]
+        if not thin and bulged:
+            return question.answers[1]
+        if not bulged and thin:
+            return question.answers[0]
+        even = [number for number in range(len(seen)) if number not in bulged and number not in thin]
+        low, high = _widest_run(even) if even else (max(bulged), min(thin))
+        return f"{low + 1}" if low == high else f"{low + 1}-{high + 1}"
+
     def _feels(self) -> float:
         """How far off the drag of a gauge is felt, mm."""
         half = self._scenario.builder.gauge_mm
@@ -441,6 +479,17 @@ class ScriptedBuilder:
                 judged = left + float(self._random.uniform(-eye, eye))
                 return f"{axis}{round(judged / FINE_MM) * FINE_MM:+.2f}"
         return question.answers[0]
+
+
+def _widest_run(numbers: Sequence[int]) -> tuple[int, int]:
+    """The longest run of numbers, where single ones may be missing."""
+    best = (numbers[0], numbers[0])
+    start = last = numbers[0]
+    for number in numbers[1:]:
+        start = number if number - last > 2 else start
+        last = number
+        best = (start, last) if last - start > best[1] - best[0] else best
+    return best
 
 
 def _lifts_seen(moves: Mapping[str, float]) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from bisect import bisect_right
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -13,8 +14,14 @@ from ublet.world.roots import rising_root
 REFERENCE_MM_S, REFERENCE_C = 2.0, 210.0
 """The melt's resistance is given at this speed of the filament and this temperature."""
 
-STEP_S = 0.1
-"""Longest step in which pushing and melting are followed, s."""
+FINE_S, IDLE_S = 0.004, 0.02
+"""Longest steps in which pushing and melting are followed, while the hob turns and while it stands, s."""
+
+STEADY_MM = 1e-6
+"""While what is pressed together changes by no more than this in a step, nothing changes any more, mm."""
+
+SLOWEST_MM_S, FASTEST_MM_S, TABLE_POINTS = 1e-3, 120.0, 400
+"""Range and number of speeds in a melt's table, mm/s."""
 
 GLASSY_C = 140.0
 """Colder than this nothing flows, °C."""
@@ -27,6 +34,9 @@ BITES_MM = 5.0
 
 PLUG_SOFTENS_C = 12.0
 """What blocks a nozzle softens by a factor e in so many °C."""
+
+WANDERS_MM = 700.0
+"""The diameter of the filament goes to and fro over so much of it, mm."""
 
 NEW_SPOOL_MM = 300_000.0
 
@@ -42,8 +52,11 @@ class ExtruderTruth:
     what the hob takes, by the surface of the filament. resistance_n: force of the sound melt at 2 mm/s of filament and
     210 °C; thinning: its power of the speed (shear-thinning melts: below 1); softens_share_k: what it loses with each
     °C; melts_mm_s: speed at which unmelted cores double it. blocked: resistance that a plug in the nozzle adds, as a
-    multiple of the sound melt's. spring_n_mm: stiffness of the filament between hob and melt. spool_mm: what is left of
-    the filament, of diameter_mm.
+    multiple of the sound melt's. spring_n_mm: stiffness of the filament between hob and melt, its tube's too. play_mm:
+    how far it shifts in the tube before it pushes or pulls. drips_mm_s: what drips from a hot nozzle while nothing
+    presses, mm/s of filament; drawn back by drip_holds_mm it does not. draws_mm: drawn back further than this, air
+    comes into the melt. spool_mm: what is left of the filament, of diameter_mm that
+    wanders by wander_mm.
     """
 
     grip_n: float = 60.0
@@ -55,8 +68,18 @@ class ExtruderTruth:
     melts_mm_s: float = 7.0
     blocked: float = 0.0
     spring_n_mm: float = 30.0
+    play_mm: float = 0.0
+    drips_mm_s: float = 0.0
+    drip_holds_mm: float = 0.3
+    draws_mm: float = 4.0
     spool_mm: float = 200_000.0
     diameter_mm: float = 1.75
+    wander_mm: float = 0.0
+
+    def section_mm2(self, mm: float) -> float:
+        """The filament's section after so much of it."""
+        diameter = self.diameter_mm + self.wander_mm * math.sin(2 * math.pi * mm / WANDERS_MM)
+        return math.pi * diameter**2 / 4
 
     def force_n(self, mm_s: float, celsius: float) -> float:
         """Force that drives the melt out at a speed of the filament; infinite where it is glassy.
@@ -87,33 +110,46 @@ class ExtruderTruth:
         return given / mm_s
 
 
+@dataclass(frozen=True)
+class MeltTable:
+    """The melt's force over its speed at one temperature, to be read both ways: n forces (N) and speeds of the
+    filament (mm/s), both rising.
+    """
+
+    forces_n: list[float]
+    speeds_mm_s: list[float]
+
+    def speed(self, force_n: float) -> tuple[float, float]:
+        """How fast melt goes out at a force, mm/s, and how that rises with the force, mm/s/N."""
+        at = min(max(1, bisect_right(self.forces_n, force_n)), len(self.forces_n) - 1)
+        low, high = self.forces_n[at - 1], self.forces_n[at]
+        slope = (self.speeds_mm_s[at] - self.speeds_mm_s[at - 1]) / (high - low)
+        return max(0.0, self.speeds_mm_s[at - 1] + slope * (force_n - low)), slope
+
+
+def melt_table(truth: ExtruderTruth, celsius: float) -> MeltTable:
+    """The table of a melt that flows."""
+    ratio = (FASTEST_MM_S / SLOWEST_MM_S) ** (1 / TABLE_POINTS)
+    speeds = [0.0, *(SLOWEST_MM_S * ratio**number for number in range(TABLE_POINTS + 1))]
+    return MeltTable([truth.force_n(speed, celsius) for speed in speeds], speeds)
+
+
 class Filament:
-    """The filament as it stands. fed_mm: what has gone in past the hob; pressed_mm: what is pressed together below it.
+    """The filament as it stands. fed_mm: what has gone in past the hob; pressed_mm: what is pressed together below it,
+    negative where it was drawn back from the melt; slack_mm: how far it must shift in its tube before it pushes.
 
     What it had been pressed with goes out as melt while nothing is pushed.
     """
 
     def __init__(self, truth: ExtruderTruth, motor: MotorTruth | None, random: np.random.Generator) -> None:
         self.truth = truth
-        self.fed_mm = 0.0
-        self.pressed_mm = 0.0
+        self.fed_mm = self.out_mm = 0.0
+        self.pressed_mm = self.slack_mm = 0.0
         self._motor = motor
         self._random = random
-        self._pushed_mm = self._amps = 0.0
+        self._pushed_mm = self._amps = self._followed_s = 0.0
         self._bite, self._bitten = 1.0, 0.0
-        self._comes: dict[tuple[float, float, float], float] = {}
-
-    def comes(self, mm_s: float, celsius: float, amps: float) -> float:
-        """Share of what is commanded at a speed of the hob that comes out of the nozzle, when it goes on; nothing from
-        an empty spool or a cold nozzle.
-        """
-        if self.left_mm <= 0 or celsius < GLASSY_C or mm_s <= 0:
-            return 0.0
-        rounded = (round(mm_s, 2), round(celsius), round(amps, 3))
-        if rounded not in self._comes:
-            motor_n = self._motor.force_n(amps, mm_s) if self._motor is not None else math.inf
-            self._comes[rounded] = self.truth.delivered(mm_s, celsius, motor_n)
-        return self._comes[rounded]
+        self._tables: dict[float, MeltTable] = {}
 
     @property
     def left_mm(self) -> float:
@@ -124,43 +160,85 @@ class Filament:
         """A new spool as full as the first."""
         self.truth = replace(self.truth, spool_mm=self.fed_mm + NEW_SPOOL_MM)
 
+    def turn(self, mm_s: float, mm_s2: float, seconds: float, melt: tuple[float, float]) -> list[tuple[float, float]]:
+        """The hob turns at a speed, mm/s, with an even acceleration; melt: the block's temperature, °C, and the current
+        in the motor, A. Returns what came out of the nozzle: pieces of time, s, each with filament, mm.
+        """
+        self._amps = melt[1]
+        self._followed_s += seconds
+        return self._followed(mm_s, mm_s2, seconds, melt[0], FINE_S)
+
     def push(self, mm: float, amps: float) -> None:
-        """The hob turned so far, with so much current in its motor; followed when time passes."""
+        """The hob turned so far in the time that passes next, evenly, with so much current in its motor."""
         self._pushed_mm += mm
         self._amps = amps
 
     def pass_time(self, seconds: float, celsius: float) -> None:
-        """Follow what was pushed in this time, and what flows out."""
-        if not self._pushed_mm and self.pressed_mm <= RELAXED_MM:
-            self.pressed_mm = 0.0
-            return
+        """Follow what flows out in the part of this time in which the hob was not followed already."""
+        left, self._followed_s = max(0.0, seconds - self._followed_s), 0.0
         pushed, self._pushed_mm = self._pushed_mm, 0.0
-        steps = max(1, math.ceil(seconds / STEP_S))
-        for _ in range(steps):
-            self._step(pushed / steps, seconds / steps, celsius)
-
-    def _step(self, hob_mm: float, seconds: float, celsius: float) -> None:
-        truth, speed = self.truth, abs(hob_mm) / seconds
-        if hob_mm < 0:
-            self.fed_mm += hob_mm
-            self.pressed_mm = max(0.0, self.pressed_mm + hob_mm)
+        rests = abs(self.pressed_mm) <= RELAXED_MM and not (self.truth.drips_mm_s and celsius >= GLASSY_C)
+        if not pushed and (rests or not left):
+            self.pressed_mm = 0.0 if 0 < self.pressed_mm <= RELAXED_MM else self.pressed_mm
             return
-        motor_n = self._motor.force_n(self._amps, speed) if self._motor is not None else math.inf
-        offered = min(hob_mm * self._bites(hob_mm), self.left_mm)
+        self._followed(pushed / left if left else 0.0, 0.0, left, celsius, FINE_S if pushed else IDLE_S)
 
-        hot = celsius >= GLASSY_C
-        top = (self.pressed_mm + offered) / (seconds if hot else 1.0)
+    def _followed(
+        self, mm_s: float, mm_s2: float, seconds: float, celsius: float, step_s: float
+    ) -> list[tuple[float, float]]:
+        pieces, gone = [], 0.0
+        while seconds - gone > 1e-9:
+            piece_s, before = min(step_s, seconds - gone), self.pressed_mm
+            speed = mm_s + mm_s2 * (gone + piece_s / 2)
+            pieces.append((piece_s, self._step(speed, piece_s, celsius)))
+            gone += piece_s
+            if not mm_s2 and abs(self.pressed_mm - before) < STEADY_MM and seconds - gone > 1e-9:
+                pieces.append((seconds - gone, self._step(mm_s, seconds - gone, celsius)))  # nothing changes any more
+                break
+        return pieces
 
-        def at(value: float) -> tuple[float, float, float]:
-            """For a speed at which melt goes out (glassy: for what is pressed): what is pressed at the step's end, what
-            went in, and what is too much of it all (implicit Euler).
-            """
-            pressed = truth.force_n(value, celsius) / truth.spring_n_mm if hot else value
-            went = offered * truth.taken(pressed * truth.spring_n_mm, motor_n)
-            return pressed, went, pressed + (value * seconds if hot else 0.0) - self.pressed_mm - went
+    def _step(self, mm_s: float, seconds: float, celsius: float) -> float:
+        """One step of time with the hob at a speed; returns what came out, mm.
 
-        self.pressed_mm, went, _ = at(rising_root(lambda value: at(value)[2], 0.0, top))
+        ``dp/dt = in - out(p)``, out linearised about p and the step then exact (exponential Euler): stable however
+        stiff the melt is.
+        """
+        truth, hot = self.truth, celsius >= GLASSY_C
+        force = max(0.0, self.pressed_mm) * truth.spring_n_mm
+        hob = mm_s * seconds
+        if hob >= 0:
+            bitten = min(hob * self._bites(hob), self.left_mm)
+            motor_n = self._motor.force_n(self._amps, mm_s) if self._motor is not None else math.inf
+            went = bitten * truth.taken(force, motor_n) if hob else 0.0
+            shifted = min(self.slack_mm, went)
+            self.slack_mm -= shifted
+            pressing = went - shifted
+        else:
+            went = hob
+            shifted = min(truth.play_mm - self.slack_mm, -hob)
+            self.slack_mm += shifted
+            pressing = went + shifted
         self.fed_mm += went
+        out_mm_s, falls_s = self._flows(force, celsius) if hot else (0.0, 0.0)
+        held = -math.expm1(-falls_s * seconds) / falls_s if falls_s > 1e-9 else seconds
+        change = (pressing / seconds - out_mm_s) * held
+        out = max(0.0, pressing - change)
+        self.pressed_mm += pressing - out
+        self.out_mm += out
+        return out
+
+    def _flows(self, force_n: float, celsius: float) -> tuple[float, float]:
+        """How fast melt goes out, mm/s, and how that rises with what is pressed together, 1/s."""
+        truth = self.truth
+        if force_n <= 0:
+            left = 1 + self.pressed_mm / truth.drip_holds_mm if truth.drip_holds_mm else 0.0
+            if self.pressed_mm < 0:
+                return truth.drips_mm_s * max(0.0, left), 0.0
+        warm = round(2 * celsius) / 2
+        if (table := self._tables.get(warm)) is None:
+            table = self._tables[warm] = melt_table(truth, warm)
+        speed, slope = table.speed(force_n)
+        return speed + truth.drips_mm_s, slope * truth.spring_n_mm
 
     def _bites(self, hob_mm: float) -> float:
         """How much the hob takes now, by the surface that it bites into."""

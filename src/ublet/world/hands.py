@@ -42,6 +42,7 @@ from ublet.core.observations import (
     AimAtDot,
     AimAtScrew,
     CheckFilament,
+    ComparePair,
     ConfirmNearer,
     DragGauge,
     FeelBlocks,
@@ -49,6 +50,7 @@ from ublet.core.observations import (
     JogToCorner,
     JogToEdge,
     JudgePatches,
+    LineArea,
     LookAround,
     LookAtDirection,
     LookAtFans,
@@ -63,6 +65,8 @@ from ublet.core.observations import (
     ReadBesideScrew,
     ReadFilament,
     ReadGap,
+    ReadLines,
+    ReadLineWidth,
     ReadRipples,
     ReadStowedGap,
     ReadThermometer,
@@ -88,8 +92,8 @@ ADJUSTS = 6
 JUST_MM = 0.05
 """So much further than where it triggers first hands push a probe before they stop, mm."""
 
-LATEST = 12
-"""So many of the last pieces of lines are looked at while they are laid."""
+LATEST_MM = 30.0
+"""So much of the lines that were laid last is looked at while they are laid, mm."""
 
 LEAST_MM = 0.3
 """Less than this nobody sees, mm."""
@@ -156,9 +160,36 @@ class Hands:
         response = self._world.frame.rings({axis: 1.0}, {axis: 1.0}, OVER_THE_BED, where)
         return response[0].frequency_hz * (1 - response[0].damping_ratio ** 2) ** 0.5 if response else None
 
+    def _uneven(self, line: LineArea, look_mm: float) -> float | None:
+        """How much wider a line is behind the place where it slows down than before, and thinner behind the one where
+        it speeds up: the mean of both, mm.
+        """
+        slow = self._width(line, True, look_mm), self._width(line, False, look_mm)
+        _, fast, slowed, _ = line.x
+        early, late = self._mean(line, fast, fast + look_mm), self._mean(line, slowed - look_mm, slowed)
+        if None in slow or early is None or late is None:
+            return None
+        return ((slow[0] or 0.0) - (slow[1] or 0.0) + late - early) / 2
+
+    def _mean_uneven(self, lines: tuple[LineArea, ...], look_mm: float) -> float | None:
+        values = [mm for line in lines if (mm := self._uneven(line, look_mm)) is not None]
+        return sum(values) / len(values) if values else None
+
+    def _width(self, line: LineArea, after: bool, look_mm: float) -> float | None:
+        """How wide a line is on a slow stretch: behind the place where it slowed down, or before it got fast."""
+        _, fast, slowed, _ = line.x
+        return (
+            self._mean(line, slowed, slowed + look_mm) if after else self._mean(line, fast - look_mm - 2.0, fast - 1.0)
+        )
+
+    def _mean(self, line: LineArea, low: float, high: float) -> float | None:
+        """The mean width of a line between two places, mm."""
+        rows = self._world.laid.widths((low, high), line.y)
+        return float((rows[:, 1] * rows[:, 2]).sum() / rows[:, 2].sum()) if len(rows) else None
+
     def latest(self, spacing_mm: float) -> Looks | None:
         """How the lines look that are laid just now."""
-        return self._world.laid.latest(LATEST, spacing_mm)
+        return self._world.laid.latest(LATEST_MM, spacing_mm)
 
     def perform(self, act: Act) -> Seen:
         """Do it, and look."""
@@ -216,6 +247,12 @@ class Hands:
                 return (_error_mm(self.latest(width_mm)),)
             case JudgePatches(width_mm, patches):
                 return tuple(_error_mm(self.patch(patch, width_mm)) for patch in patches)
+            case ReadLines(lines, look_mm):
+                return tuple(self._uneven(line, look_mm) for line in lines)
+            case ReadLineWidth(line, where, look_mm):
+                return (self._width(line, where == "after", look_mm),)
+            case ComparePair(first, others, look_mm):
+                return tuple(self._mean_uneven(lines, look_mm) for lines in (first, others))
             case ReadRipples(axis, speed_mm_s, count):
                 hz = self.rings(axis)
                 return (count * speed_mm_s / hz if hz is not None else None,)

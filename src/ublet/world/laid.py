@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ublet.core.sockets import Pace
 from ublet.world.extrude import Filament
@@ -15,13 +17,20 @@ from ublet.world.mechanics import EXTRUDER, Stretch
 HIGHEST_MM = 1.5
 """From higher than this nothing that comes out is a line on the bed, mm."""
 
-KEPT = 20_000
+KEPT = 60_000
 """So many pieces are remembered."""
+
+SHORTEST_MM = 0.4
+"""Pieces of a line are no shorter than this, mm."""
+
+FLATTEST_MM = 0.02
+"""No line is flatter than this, mm."""
 
 LAST_FRACTION = 0.3
 """Of a patch the last lines are looked at, this share of them."""
 
-FEWEST = 3
+FEWEST_MM = 3.0
+"""Less of a line cannot be judged, mm."""
 
 
 @dataclass(frozen=True)
@@ -37,35 +46,80 @@ class Looks:
         return self.gap_mm - self.closes_mm
 
 
+class Piece(NamedTuple):
+    """A piece of a line as it was laid: its end, mm; the true gap, mm; its section, mm²; its length, mm."""
+
+    x: float
+    y: float
+    gap_mm: float
+    section_mm2: float
+    length_mm: float
+
+    @property
+    def width_mm(self) -> float:
+        """How wide a string with round ends is: ``w = section / h + h (1 - pi/4)``; bare: 0."""
+        gap = max(self.gap_mm, FLATTEST_MM)
+        return self.section_mm2 / gap + gap * (1 - math.pi / 4) if self.section_mm2 > 0 else 0.0
+
+
 class Laid:
-    """Pieces of lines in the order in which they were laid: x, y, gap, section of what came out, mm and mm²."""
+    """Pieces of lines in the order in which they were laid."""
 
     def __init__(self, filament: Filament) -> None:
         self._filament = filament
-        self._pieces: list[tuple[float, float, float, float]] = []
+        self._pieces: list[Piece] = []
 
     def follow(
         self,
         stretch: Stretch,
-        length: float,
         pace: Pace,
-        melt: tuple[float, float],
-        where: Mapping[str, float],
+        began_s: float,
+        came: Iterable[tuple[float, float]],
+        ends: tuple[Mapping[str, float], Mapping[str, float]],
         gap_mm: float,
     ) -> None:
-        """The nozzle went along so much of a stretch, pushing, and is there now. melt: how warm it is, and the current
-        in the motor that pushes.
+        """The nozzle went along a stretch from one place to another. began_s: when, in the pace; came: what came out of
+        it in pieces of time, mm of filament.
         """
-        pushed = stretch.motors[EXTRUDER] * length
-        direction = math.hypot(stretch.axes.get("x", 0.0), stretch.axes.get("y", 0.0)) * length
-        if pushed <= 0 or direction <= 0 or gap_mm >= HIGHEST_MM:
+        way = math.hypot(stretch.axes.get("x", 0.0), stretch.axes.get("y", 0.0))
+        if stretch.motors.get(EXTRUDER, 0.0) <= 0 or way <= 0 or gap_mm >= HIGHEST_MM:
             return
-        middle = (pace.reached(stretch.start_mm) + pace.reached(stretch.start_mm + length)) / 2
-        comes = self._filament.comes(stretch.motors[EXTRUDER] * pace.speed(middle), *melt)
-        section = pushed * comes * math.pi * self._filament.truth.diameter_mm**2 / 4 / direction
-        self._pieces.append((where["x"], where["y"], gap_mm, section))
+        before, after = ends
+        area = self._filament.truth.section_mm2(self._filament.fed_mm)
+        start, whole = pace.gone(began_s), 0.0
+        reached: list[tuple[float, float]] = []
+        now, waiting = began_s, 0.0
+        for seconds, out in came:
+            now += seconds
+            waiting += out
+            gone = pace.gone(now) - start
+            if gone - whole >= SHORTEST_MM:
+                reached.append((gone, waiting))
+                whole, waiting = gone, 0.0
+        if waiting and reached:
+            reached[-1] = (pace.gone(now) - start, reached[-1][1] + waiting)
+        elif waiting:
+            reached.append((pace.gone(now) - start, waiting))
+        if not reached or reached[-1][0] <= 0:
+            return
+        total, last = reached[-1][0], 0.0
+        for gone, out in reached:
+            length = (gone - last) * way
+            if length <= 0:
+                continue
+            x, y = (before[axis] + (after[axis] - before[axis]) * gone / total for axis in ("x", "y"))
+            self._pieces.append(Piece(x, y, gap_mm, out * area / length, length))
+            last = gone
         if len(self._pieces) > KEPT:
             del self._pieces[: KEPT // 2]
+
+    def widths(self, x: tuple[float, float], y: float, within_mm: float = 0.3) -> NDArray[np.float64]:
+        """The line along X at a y between two places, in the order in which it was laid: n rows of the x of a piece's
+        middle, its width, its length, mm.
+        """
+        low, high = min(x), max(x)
+        mine = [piece for piece in self._pieces if abs(piece.y - y) <= within_mm and low <= piece.x <= high + 1e-6]
+        return np.array([(piece.x, piece.width_mm, piece.length_mm) for piece in mine]).reshape(-1, 3)
 
     def forget(self) -> None:
         """The sheet is empty again."""
@@ -74,27 +128,36 @@ class Laid:
     @property
     def gaps(self) -> np.ndarray:
         """Every true gap (n), mm."""
-        return np.array([gap for _, _, gap, _ in self._pieces])
+        return np.array([piece.gap_mm for piece in self._pieces])
 
-    def latest(self, count: int, spacing_mm: float) -> Looks | None:
-        """How the last pieces look, wherever they lie; None: there are none."""
-        return self._look(self._pieces[-count:], spacing_mm)
+    def latest(self, length_mm: float, spacing_mm: float) -> Looks | None:
+        """How the last lines look over so much of their length, wherever they lie; None: there are none."""
+        pieces: list[Piece] = []
+        for piece in reversed(self._pieces):
+            pieces.append(piece)
+            length_mm -= piece.length_mm
+            if length_mm <= 0:
+                break
+        return self._look(pieces, spacing_mm)
 
     def patch(self, x: float, y: float, wide: float, deep: float, spacing_mm: float) -> Looks | None:
         """How the last lines within a rectangle look; lines are so far apart. None: nothing is there."""
-        inside = [
-            piece
-            for piece in self._pieces
-            if abs(piece[0] - x) <= wide / 2 + 0.5 and abs(piece[1] - y) <= deep / 2 + 0.5
-        ]
-        return self._look(inside[-max(FEWEST, int(LAST_FRACTION * len(inside))) :], spacing_mm)
+        inside = [p for p in self._pieces if abs(p.x - x) <= wide / 2 + 0.5 and abs(p.y - y) <= deep / 2 + 0.5]
+        left, last = LAST_FRACTION * sum(piece.length_mm for piece in inside), 0
+        while left > 0 and last < len(inside):
+            last += 1
+            left -= inside[-last].length_mm
+        return self._look(inside[len(inside) - last :], spacing_mm)
 
-    def _look(self, pieces: list[tuple[float, float, float, float]], spacing_mm: float) -> Looks | None:
-        sections = [section for *_, section in pieces]
-        if len(pieces) < FEWEST or sum(section > 0 for section in sections) < len(sections) / 2:
+    def _look(self, pieces: list[Piece], spacing_mm: float) -> Looks | None:
+        length = sum(piece.length_mm for piece in pieces)
+        if length < FEWEST_MM or sum(p.length_mm for p in pieces if p.section_mm2 > 0) < length / 2:
             return None
-        gap = sum(piece[2] for piece in pieces) / len(pieces)
-        return Looks(gap, closes_at(sum(sections) / len(sections), spacing_mm))
+        gap, section = (
+            sum(of * piece.length_mm for of, piece in zip(values, pieces, strict=True)) / length
+            for values in ([p.gap_mm for p in pieces], [p.section_mm2 for p in pieces])
+        )
+        return Looks(gap, closes_at(section, spacing_mm))
 
 
 def closes_at(section_mm2: float, spacing_mm: float) -> float:

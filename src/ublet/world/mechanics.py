@@ -178,6 +178,14 @@ class Mechanics:
         trailing = min(pulled + slack, max(pulled - slack, self.where[axis]))
         return min(carriage.high_mm, max(carriage.low_mm, trailing)), pulled
 
+    def step_mm(self, steps: Steps) -> float:
+        """How far a step of a motor carries what it moves, mm; 0 where it does not turn."""
+        motor = self.motors.get(steps.socket)
+        if motor is None or motor.open or steps.amps < motor.least_a:
+            return 0.0
+        micro = motor.microsteps or steps.microsteps
+        return motor.turn_mm / (motor.full_steps * micro) * (-1 if motor.reversed else 1)
+
     def clear(self, axis: str, end: str) -> None:
         """Hands take away what a carriage touches at an end: it goes on as far as nothing stops it."""
         free = {"low": {"low_mm": -NOTHING_MM}, "high": {"high_mm": NOTHING_MM}}[end]
@@ -197,11 +205,9 @@ class Mechanics:
         """The motors that turn, with the speeds that they can keep."""
         turning: dict[str, tuple[MotorTruth, float, float, float]] = {}
         for steps in axes:
-            motor = self.motors.get(steps.socket)
-            if motor is None or motor.open or steps.amps < motor.least_a or not steps.per_mm:
+            if not (mm := steps.per_mm * self.step_mm(steps)):
                 continue
-            micro = motor.microsteps or steps.microsteps
-            mm = steps.per_mm / (motor.full_steps * micro) * motor.turn_mm * (-1 if motor.reversed else 1)
+            motor = self.motors[steps.socket]
             turning[motor.role] = (motor, mm, steps.amps, steps.quiet_to_mm_s)
         known = {role: mm for role, (_, mm, *_) in turning.items() if role in self.kinematics.motors}
         asked = self.kinematics.forces(self._loads(self.kinematics.of_motors(known), pace))

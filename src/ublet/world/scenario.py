@@ -197,6 +197,17 @@ class ExtruderPart(Part):
     melts_mm_s: float = setting("Speed at which unmelted cores double it.", unit="mm/s", low=0.5, high=100, default=7.0)
     blocked: float = setting("What a plug in the nozzle adds, times the sound melt's.", low=0, high=100, default=0.0)
     spring_n_mm: float = setting("Stiffness between hob and melt.", unit="N/mm", low=0.5, high=500, default=30.0)
+    play_mm: float = setting(
+        "Filament shifts by this in its tube before it pushes or pulls.", unit="mm", low=0, high=20, default=0.0
+    )
+    drips_mm_s: float = setting(
+        "What drips from a hot nozzle while nothing presses, of filament.", unit="mm/s", low=0, high=2, default=0.0
+    )
+    drip_holds_mm: float = setting("Drawn back by this it does not drip.", unit="mm", low=0.01, high=20, default=0.3)
+    draws_mm: float = setting(
+        "Drawn back further than this air comes into the melt.", unit="mm", low=0.1, high=50, default=4.0
+    )
+    wander_mm: float = setting("Its diameter wanders by this, to and fro.", unit="mm", low=0, high=0.3, default=0.0)
     spool_mm: float = setting("Filament that is left.", unit="mm", low=0, high=1e7, default=200_000.0)
 
     def truth(self) -> ExtruderTruth:
@@ -254,6 +265,9 @@ class BuilderPart(Part):
         low=0.005,
         high=0.2,
         default=0.03,
+    )
+    width_eye_mm: float = setting(
+        "A difference of a line's width that this eye just sees.", unit="mm", low=0.001, high=0.5, default=0.03
     )
     trams: bool = setting("Turns a corner's screw while a first layer prints there, before nudging.", default=False)
     bold_to_mm_s: float | None = setting(

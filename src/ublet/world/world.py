@@ -168,16 +168,13 @@ class World:
                 length = length if met is None else met
             else:
                 met = None
-            before = dict(self.mechanics.where) if self.coil is not None and self.coil.coil.listening else {}
+            before = dict(self.mechanics.where)
             self.mechanics.carry(stretch, length)
             self.bed.follow(self.mechanics.spun)
-            if before and self.coil is not None:
+            if self.coil is not None and self.coil.coil.listening:
                 ends = (stretch.start_mm, stretch.start_mm + length)
                 self.coil.passed(self._turned_s, pace, ends, before, dict(self.mechanics.where))
-            if EXTRUDER in stretch.motors:
-                amps = self._amps_of(motors)
-                self.filament.push(stretch.motors[EXTRUDER] * length, amps)
-                self.laid.follow(stretch, length, pace, (self.melt_c, amps), self.mechanics.where, self.gap_mm)
+            self._push(motors, stretch, length, pace, before)
             self._follow()
             if met is not None:
                 if waited is not None and until is not None and waited.is_open != until.opens:
@@ -288,12 +285,24 @@ class World:
         self._turned_s += seconds
         return seconds
 
-    def _amps_of(self, motors: Sequence[Steps]) -> float:
-        """The current in the motor that pushes filament."""
+    def _push(
+        self, motors: Sequence[Steps], stretch: Stretch, length: float, pace: Pace, before: Mapping[str, float]
+    ) -> None:
+        """The extruder's motor turns along so much of a stretch; what comes out near the bed is a line."""
         truths = self.mechanics.motors
-        return next(
-            (motor.amps for motor in motors if motor.socket in truths and truths[motor.socket].role == EXTRUDER), 0.0
+        steps = next((s for s in motors if s.socket in truths and truths[s.socket].role == EXTRUDER), None)
+        if steps is None or not (EXTRUDER in stretch.motors or steps.ahead_per_s):
+            return
+        per_mm = stretch.motors.get(EXTRUDER, 0.0)
+        began, ended = pace.reached(stretch.start_mm), pace.reached(stretch.start_mm + length)
+        ahead_mm_s = steps.ahead_per_s * self.mechanics.step_mm(steps)
+        came = self.filament.turn(
+            per_mm * pace.speed(began) + ahead_mm_s,
+            per_mm * pace.acceleration_mm_s2,
+            ended - began,
+            (self.melt_c, steps.amps),
         )
+        self.laid.follow(stretch, pace, began, came, (before, self.mechanics.where), self.gap_mm)
 
     def _follows(self, switch: Switch) -> bool:
         """Whether a switch can be pressed now: the probe's only by its pin."""

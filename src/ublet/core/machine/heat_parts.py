@@ -205,6 +205,16 @@ class Material(Part):
     largest_flow_mm3_s: float | None = setting(
         "Most that melts of it in a second; left out: not measured.", unit="mm³/s", low=0.5, high=200, default=None
     )
+    advance_s: float | None = setting(
+        "Pressure advance of it at that temperature; left out: not found yet.", unit="s", low=0, high=3, default=None
+    )
+    retract_mm: float | None = setting(
+        "Retraction that prints it clean; left out: not found yet.", unit="mm", low=0, high=20, default=None
+    )
+    shrinks_percent: float | None = setting(
+        "By this a print of it comes out smaller; left out: not measured.", unit="%", low=-1, high=5, default=None
+    )
+    soft: bool = setting("Whether it bends like rubber: it follows the pressure later.", default=False)
     least_nozzle_c: float = setting(
         "Below this the extruder does not push.", unit="°C", low=100, high=400, default=170.0
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from copy import copy
 from dataclasses import dataclass
 from functools import partial
 
@@ -18,6 +19,9 @@ EXTRUDER = "extruder.motor"
 Values = Mapping[str, Value]
 """Settings by their paths: those of the machine file, or those that are live."""
 
+LEAST_LED_MM_S2, LEAST_LED_MM_S = 50.0, 1.0
+"""However large the pressure advance is, lines are not slower than this."""
+
 UNHOMED_MM, UNHOMED_MM_S = 20.0, 20.0
 """A board moves an axis that is not homed by no more at once, and no faster (docs/protocol.md)."""
 
@@ -28,14 +32,29 @@ class Caps:
     steps_per_s: the most that the board makes on one motor; 0: no limit.
     """
 
-    def __init__(self, values: Values, steps_per_s: float = 0.0) -> None:
+    def __init__(self, values: Values, steps_per_s: float = 0.0, advance_s: float | None = None) -> None:
         self._values = values
+        self.advance_s = self._number("extruder.advance_s") if advance_s is None else advance_s
+        """Pressure advance, s."""
         self._steps_per_s = steps_per_s
         self.of_axis = {axis: _roots(values, axis) for axis in AXES}
         self.kinematics: Kinematics = kinematics_of(
             LAYOUTS[str(values.get("machine.kinematics", "cartesian"))], self.of_axis
         )
         self.corner: Corner = self._corner()
+
+    def with_advance(self, seconds: float) -> Caps:
+        """The same with another pressure advance, s."""
+        other = copy(self)
+        other.advance_s = seconds
+        return other
+
+    def led_acceleration_mm_s2(self, filament_per_mm: float) -> float:
+        """The acceleration of a path at which the extruder still leads it, pushing so much filament for a mm of it,
+        mm/s²: where the acceleration changes, its speed jumps by ``r k a``, within its jerk.
+        """
+        lead = abs(filament_per_mm) * self.advance_s
+        return max(LEAST_LED_MM_S2, self._number("extruder.jerk_mm_s") / lead) if lead > 0 else math.inf
 
     @property
     def print_acceleration_mm_s2(self) -> float:
@@ -84,7 +103,13 @@ class Caps:
         caps |= {root: cap for root in motors if (cap := self.of_steps(root)) is not None}
         line = line_of({**motors, **travel}, feed, caps)
         direction = {part: fraction for part, fraction in line.direction.items() if part in travel}
-        return LinearMove(direction, line.length, line.top, line.acceleration, line.capped_by)
+        top, acceleration, capped_by = line.top, line.acceleration, line.capped_by
+        if self.advance_s > 0 and (led := direction.get("e", 0.0)) > 0 and any(axis in direction for axis in AXES):
+            acceleration = min(acceleration, self.led_acceleration_mm_s2(led))
+            extruder = self.of_part("extruder")
+            if (fastest := extruder.speed / led - self.advance_s * acceleration) < top * (1 - 1e-12):
+                top, capped_by = max(fastest, LEAST_LED_MM_S), extruder.setting
+        return LinearMove(direction, line.length, top, acceleration, capped_by)
 
     def motor_line(self, motors: Mapping[str, float], feed: float) -> LinearMove:
         """A line of single motors, mm, that no axis follows as a whole; ``feed`` is that of the one that goes furthest.

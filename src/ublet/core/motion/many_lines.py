@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from ublet.core.arrays import Floats
 from ublet.core.machine.layouts import AXES
-from ublet.core.motion.caps import EXTRUDER, Caps
+from ublet.core.motion.caps import EXTRUDER, LEAST_LED_MM_S, Caps
 from ublet.core.motion.planner import STRAIGHT
 
 SMALL_MM = 1e-9
@@ -74,6 +74,18 @@ def many_lines(travel_mm: Floats, feed_mm_s: Floats, caps: Caps) -> ManyLines:
     for root, row in motor_rows(caps).items():
         if (steps := caps.of_steps(root)) is not None:
             cap(np.abs(direction @ row), steps.speed, math.inf, steps.setting)
+    if caps.advance_s > 0:
+        led = np.where((path > SMALL_MM) & printing, direction[:, 3], 0.0)
+        leads = np.flatnonzero(led > 0)
+        jumps = [caps.led_acceleration_mm_s2(per_mm) for per_mm in led[leads].tolist()]
+        acceleration[leads] = np.minimum(acceleration[leads], jumps)
+        own = caps.of_part("extruder")
+        fastest = np.full(len(length), np.inf)
+        fastest[leads] = np.maximum(own.speed / led[leads] - caps.advance_s * acceleration[leads], LEAST_LED_MM_S)
+        held = fastest < top * (1 - 1e-9)
+        settings.append(own.setting)
+        capped_by[held] = len(settings) - 1
+        np.minimum(top, fastest, out=top)
     return ManyLines(length, direction, top, acceleration, capped_by, settings)
 
 

@@ -35,6 +35,14 @@ class Push:
 
 
 @dataclass(frozen=True)
+class SetAdvance:
+    """From here to the program's end, or the next one, this pressure advance instead of the live one, s."""
+
+    seconds: float
+    place: str = ""
+
+
+@dataclass(frozen=True)
 class Dwell:
     """Standing still, s."""
 
@@ -96,7 +104,7 @@ class SweepMove:
 SWEEP_LEAD_S = 0.8
 """A swing is led in and out for so long in all, s."""
 
-Segment: TypeAlias = To | Push | Dwell | Warm | ProbeMove | Lift | SweepMove
+Segment: TypeAlias = To | Push | SetAdvance | Dwell | Warm | ProbeMove | Lift | SweepMove
 
 
 @dataclass(frozen=True)
@@ -229,7 +237,7 @@ def line_to(segment: Segment, here: Mapping[str, float], caps: Caps) -> LinearMo
         travel["e"] = segment.filament
     if isinstance(segment, Lift):
         return caps.motor_line(segment.motors, segment.mm_s) if any(segment.motors.values()) else None
-    if not travel or isinstance(segment, (Dwell, Warm, SweepMove)):
+    if not travel or isinstance(segment, (Dwell, Warm, SweepMove, SetAdvance)):
         return None
     line = caps.line(travel, segment.mm_s)
     gentle = segment.mm_s2 if isinstance(segment, To) else 0.0
@@ -269,6 +277,8 @@ def timetable(program: Program, start: Mapping[str, float], caps: Caps) -> Timet
 
     here: Mapping[str, float] = start
     for number, (segment, end) in enumerate(zip(program.segments, program.ends(start), strict=True)):
+        if isinstance(segment, SetAdvance):
+            caps = caps.with_advance(segment.seconds)
         line = line_to(segment, here, caps)
         stands = isinstance(segment, (ProbeMove, Lift))
         if line is None or stands:

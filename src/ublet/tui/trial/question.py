@@ -15,7 +15,7 @@ from textual.message import Message
 from textual.widget import Widget
 from textual.widgets import Input, Static
 
-from ublet.core.questions import Judge, Live, Measure, Question, letter_of
+from ublet.core.questions import Judge, Live, Measure, Pick, Question, letter_of
 from ublet.core.units import NotAQuantity, parse, show, spelt_out
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
@@ -52,7 +52,7 @@ def keys_of(question: Question) -> dict[str, str]:
 
 def is_typed(question: Question) -> bool:
     """Whether its answer is typed into the field."""
-    return isinstance(question, (Measure, Judge)) or len(question.answers) > MOST_KEYS
+    return isinstance(question, (Measure, Judge, Pick)) or len(question.answers) > MOST_KEYS
 
 
 def answer_for(answers: tuple[str, ...], key: str) -> str | None:

@@ -1,0 +1,138 @@
+"""Extruders and materials made up at random, level beds under them: whether what prints and pushes show is right."""
+
+from __future__ import annotations
+
+import re
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ublet.core.extrude.advance_lines import LinesParameters, aim_slow, layout_of
+from ublet.core.extrude.melting import extruder_of, material_of
+from ublet.core.machine.check import check_text
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.patterns import filament_for
+from ublet.session.library import boards
+from ublet.world.assembly import assemble
+from ublet.world.line_truth import LineLaid, evenest_advance_s
+from ublet.world.mechanics import EXTRUDER
+from ublet.world.scenario import Scenario, load_scenario
+
+BASE, HOB_MM = "wren-180", 10.6
+
+
+def made_up_melt(folder: Path, number: int) -> tuple[Path, MachineFile]:
+    """The scenario and the machine file of an extruder and a material of their own, every second one with a tube, on a
+    frame whose bed is nearly flat and whose feed is right.
+    """
+    from ublet.session.library import DATA
+
+    random = np.random.default_rng([number, 33])
+    for name in ("machines", "scenarios"):
+        (folder / name).mkdir(parents=True, exist_ok=True)
+    tube = number % 2 == 1
+    tube_mm = round(float(random.uniform(280, 620))) if tube else 0
+    machine = (DATA / "machines" / f"{BASE}.toml").read_text(encoding="utf-8")
+    nozzle_c = round(float(random.uniform(195, 235)))
+    for before, after in (
+        ("tube_mm = 420", f"tube_mm = {tube_mm}"),
+        ("retract_mm = 4.5", f"retract_mm = {4.5 if tube else 0.8}"),
+        ("nozzle_c = 205", f"nozzle_c = {nozzle_c}"),
+    ):
+        machine = machine.replace(before, after)
+    (folder / "machines" / f"{BASE}.toml").write_text(machine, encoding="utf-8")
+    text = (DATA / "scenarios" / f"{BASE}.toml").read_text(encoding="utf-8")
+    for table in (r"\[bed", r"\[\[bed", r"\[motors\.MD\]", r"\[extruder\]", r"\[nozzle\]", r"\[switches\.z\]"):
+        text = re.sub(rf"^{table}.*?(?=^\[|\Z)", "", text, flags=re.DOTALL | re.MULTILINE)
+    spring = random.uniform(2000, 3600) / tube_mm if tube else random.uniform(35, 90)
+    extruder = {
+        "grip_n": random.uniform(40, 70),
+        "slip_power": random.uniform(2.5, 4.0),
+        "bite_share": random.uniform(0.0005, 0.002),
+        "resistance_n": random.uniform(5.5, 11.0),
+        "thinning": random.uniform(0.4, 0.65),
+        "softens_share_k": random.uniform(0.008, 0.016),
+        "melts_mm_s": random.uniform(6.0, 9.0),
+        "spring_n_mm": spring,
+        "play_mm": random.uniform(0.1, 0.5) if tube else 0.0,
+        "drips_mm_s": random.uniform(0.005, 0.03),
+        "drip_holds_mm": random.uniform(0.2, 0.5),
+        "wander_mm": random.uniform(0.0, 0.02),
+        "spool_mm": 100_000.0,
+    }
+    text += f'\n[motors.MD]\nrole = "extruder"\nturn_mm = {np.pi * HOB_MM:.4f}\ntorque_nm_a = 0.4\n\n[extruder]\n'
+    text += "".join(f"{key} = {value:.5g}\n" for key, value in extruder.items())
+    text += f"\n[bed]\nbow_mm = {random.uniform(-0.02, 0.02):.4f}\n"
+    text += '\n[switches.z]\nsocket = "IC"\nnormally_closed = false\naxis = "z"\nside = "low"\nat_mm = -1\n'
+    path = folder / "scenarios" / f"{BASE}.toml"
+    path.write_text(text, encoding="utf-8")
+    checked = check_text(machine, boards())
+    assert checked.machine is not None, checked.problems
+    return path, checked.machine
+
+
+def even_truth(scenario: Scenario, machine: MachineFile, aim: LinesParameters) -> float:
+    """The pressure advance at which the lines of these parameters are evenest on a machine, s."""
+    layout, (_, material), extruder = layout_of(machine, aim), material_of(machine, aim.material), extruder_of(machine)
+    motor = next(motor for motor in assemble(scenario, machine).motors.values() if motor.role == EXTRUDER)
+    begin, fast, slow, _ = layout.lines[0].x
+    line = LineLaid(
+        ((fast - begin, aim_slow(layout)), (slow - fast, layout.fast_mm_s), (layout.kind.slow_mm, aim_slow(layout))),
+        filament_for(1.0, layout.stroke, extruder.filament_mm),
+        layout.stroke.height_mm,
+        layout.acceleration_mm_s2,
+    )
+    return evenest_advance_s(
+        scenario.extruder.truth(),
+        motor,
+        (material.nozzle_c, extruder.motor.run_a),
+        line,
+        2 * layout.lines[-1].advance_s,
+    )
+
+
+def advances(machines: int) -> dict[str, Any]:
+    """Lines by eye, once more in a finer bracket where that is worth it, and by widths: errors against what is evenest
+    in the world, and how often two standard uncertainties cover it.
+    """
+    from ublet.session.headless import run_on_scenario
+    from ublet.session.orders import order_for
+
+    rows: dict[str, list[tuple[float, float, float]]] = {"eye": [], "widths": []}
+    fell: list[str] = []
+    predicted: list[float] = []
+    for number in range(machines):
+        with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
+            path, machine = made_up_melt(Path(name), number)
+            truth = even_truth(load_scenario(path), machine, LinesParameters())
+            for kind in rows:
+                sets = ["by_widths=true"] if kind == "widths" else []
+                for _ in range(3):
+                    order = order_for("advance-lines", sets, keep=False, save=False)
+                    report = run_on_scenario(order, path, None, number, lambda progress: None).report
+                    found = {finding["id"]: finding for finding in report["findings"]}
+                    if "taken" in found:
+                        predicted.append(found["predicted"]["value"] / found["taken"]["value"] - 1)
+                    advance = next((of for key, of in found.items() if key.startswith("advance.")), None)
+                    if report["outcome"] == "proven" or advance is None:
+                        break
+                    sets = [*sets, f"last_s={3 * advance['value']:.3f}"]
+                if advance is None:
+                    fell.append(f"{number} {kind}: {report['why']}")
+                    continue
+                rows[kind].append((truth, advance["value"], advance["uncertainty"]))
+    figures: dict[str, Any] = {"machines": machines, "without_a_value": fell}
+    for kind, found_rows in rows.items():
+        true, value, error = (np.array(column) for column in zip(*found_rows, strict=True))
+        off = np.abs(value - true)
+        limit = 0.05 if kind == "widths" else 0.1
+        figures[kind] = {
+            "of": len(true),
+            "median_error": round(float(np.median(off / true)), 4),
+            "within_limit": round(float(np.mean(off <= np.maximum(0.004 if kind == "eye" else 0.0, limit * true))), 3),
+            "covered_2u": round(float(np.mean(off <= 2 * error)), 3),
+        }
+    figures["time_off_most"] = round(float(np.max(np.abs(predicted))), 4) if predicted else None
+    return figures

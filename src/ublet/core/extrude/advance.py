@@ -1,0 +1,103 @@
+"""Pressure advance from what an eye picks and what widths show: value, uncertainty, whether finer is worth it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ublet.core.small_samples import student
+
+EYE_LINES = 1.0
+"""An eye may be off by so many lines at each side of what looks even, at most."""
+
+MODEL_FRACTION = 0.03
+"""A melt follows the pressure by no single time constant: what is even at one speed is off by this share at another,
+standard.
+"""
+
+WORTH_FRACTION, WORTH_S = 0.04, 0.0025
+"""A finer bracket is worth it while the uncertainty is more than this share, and more than this, s."""
+
+FINER_LINES = 12
+
+
+@dataclass(frozen=True)
+class AdvanceEstimate:
+    """A pressure advance with its standard uncertainty, s. at_end: -1, 1 where it lies at the first or last line."""
+
+    advance_s: float
+    uncertainty_s: float
+    at_end: int = 0
+
+    @property
+    def worth_finer(self) -> bool:
+        """Whether a finer bracket would narrow it."""
+        return self.uncertainty_s > max(WORTH_S, WORTH_FRACTION * self.advance_s)
+
+
+def from_pick(values_s: Sequence[float], first: int, last: int) -> AdvanceEstimate:
+    """The value between two lines that were picked, by their places from 0 (the same one twice: one line).
+
+    What looks even is centred on the right value; the value is taken to lie within the range equally likely.
+    """
+    low, high = sorted((first, last))
+    step = values_s[1] - values_s[0]
+    middle = (values_s[low] + values_s[high]) / 2
+    half = (values_s[high] - values_s[low]) / 4 + EYE_LINES * step
+    at_end = -1 if low == 0 else 1 if high == len(values_s) - 1 else 0
+    return AdvanceEstimate(middle, math.hypot(half / math.sqrt(3), MODEL_FRACTION * middle), at_end)
+
+
+def together(picks: Sequence[AdvanceEstimate]) -> AdvanceEstimate:
+    """What several looks at the same print make together: their mean; what they differ by counts."""
+    values, errors = np.array([pick.advance_s for pick in picks]), np.array([pick.uncertainty_s for pick in picks])
+    mean = float(values.mean())
+    scatter = float(values.std(ddof=1)) / math.sqrt(len(picks)) if len(picks) > 1 else 0.0
+    uncertainty = max(float(np.sqrt((errors**2).mean() / len(picks))), scatter, MODEL_FRACTION * mean)
+    ends = {pick.at_end for pick in picks}
+    return AdvanceEstimate(mean, uncertainty, ends.pop() if len(ends) == 1 else 0)
+
+
+class NoZero(Exception):
+    """The widths show no zero: the message says why."""
+
+
+def from_widths(values_s: Sequence[float], differences_mm: Sequence[float], reading_u_mm: float) -> AdvanceEstimate:
+    """The zero of a straight line through n width differences (after slowing down less before) over their values.
+
+    Ordinary least squares; the zero's uncertainty is that of an inverse regression,
+    ``u = s / |b| sqrt(1/n + (k - mean)² / Sxx)``, s the larger of the scatter about the line and of the readings.
+
+    Raises:
+        NoZero: fewer than three readings, no slope that reading errors could not make, or a wrong sign.
+    """
+    values, differences = np.array(values_s), np.array(differences_mm)
+    if len(values) < 3:
+        raise NoZero("three lines at the least must be measured")
+    mean = float(values.mean())
+    spread = float(((values - mean) ** 2).sum())
+    slope = float(((values - mean) * differences).sum()) / spread
+    level = float(differences.mean())
+    left = differences - level - slope * (values - mean)
+    scatter = math.sqrt(float((left**2).sum()) / (len(values) - 2)) if len(values) > 2 else 0.0
+    noise = max(scatter, reading_u_mm)
+    if slope >= 0 or -slope < 2 * noise / math.sqrt(spread):
+        why = "grow" if slope > 0 else "do not change by more than they are read to"
+        raise NoZero(f"the widths after slowing down {why} from line to line: they contradict one another")
+    zero = mean - level / slope
+    factor = student(len(values) - 2) if scatter > reading_u_mm else 1.0
+    error = factor * noise / abs(slope) * math.sqrt(1 / len(values) + (zero - mean) ** 2 / spread)
+    at_end = -1 if zero <= values.min() else 1 if zero >= values.max() else 0
+    return AdvanceEstimate(zero, math.hypot(error, MODEL_FRACTION * zero), at_end)
+
+
+def finer_range(estimate: AdvanceEstimate) -> tuple[float, float, float]:
+    """First value, last value and step of a finer bracket around an estimate, s."""
+    half = max(3 * estimate.uncertainty_s, 0.002)
+    first = max(0.0, estimate.advance_s - half)
+    step = float(f"{(estimate.advance_s + half - first) / FINER_LINES:.1g}")
+    first = math.floor(first / step) * step
+    return round(first, 6), round(first + FINER_LINES * step, 6), step

@@ -1,0 +1,235 @@
+"""Lines that show pressure advance: slow, fast and slow again, the value rising from line to line, joined by two rails.
+
+The whole comes off in one piece and can be held against the light. Every fifth line sticks out, short strokes at both
+ends show where the speed changes.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from ublet.core.extrude.melting import extruder_of, material_of
+from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.caps import Caps
+from ublet.core.motion.patterns import RIM_MM, Laying, Stroke, filament_for
+from ublet.core.motion.program import Program, SetAdvance, To
+from ublet.core.remedy import ChangeParameter
+from ublet.core.run import TrialFailed
+from ublet.core.settings import Part, setting
+
+DIRECT_S, DIRECT_STEP_S = 0.1, 0.005
+TUBE_S_MM, TUBE_STEP_S = 1.4 / 400, 0.05
+"""A tube adds so much for each mm of it, s/mm; the step of its values, s."""
+
+MOST_S, SOFT_TIMES = 1.5, 2.5
+"""The largest value that is proposed, s; soft filament needs so many times as much."""
+
+LEAST_LINES, MOST_LINES = 4, 45
+APART_MM, PURGED_MM = 4.0, 8.0
+"""Lines are so far apart; the first lies so far behind the purge line, mm."""
+
+FIFTH, TALLY_MM, STROKE_MM, STROKE_GAP_MM = 5, 6.0, 5.0, 2.0
+"""Every so many lines one sticks out by so much; strokes are so long, and begin so far from the lines, mm."""
+
+GRAMS_MM3 = 1.24e-3
+"""Density of usual filament, g/mm³."""
+
+
+@dataclass(frozen=True)
+class LineKind:
+    """How lines are laid out for a drive: lengths of the slow and the fast stretch, mm; the fast speed, mm/s; the
+    acceleration between them, mm/s²; how far behind a change of speed one looks, mm.
+    """
+
+    slow_mm: float
+    fast_mm: float
+    fast_mm_s: float
+    acceleration_mm_s2: float
+    look_mm: float
+
+
+DIRECT_LINE = LineKind(25.0, 40.0, 90.0, 1000.0, 3.0)
+TUBE_LINE = LineKind(45.0, 60.0, 70.0, 50.0, 12.0)
+"""In a tube pressure takes a second to follow: longer stretches, and an acceleration at which the extruder need not
+turn back, so that the filament's play in the tube takes no part.
+"""
+
+
+class LinesParameters(Part):
+    """What is printed: values from the first line to the last, and how."""
+
+    material: str = setting(
+        "Material that is loaded (a table below [materials]); empty: the first.", zero="the first", default=""
+    )
+    first_s: float = setting("Pressure advance of the first line.", unit="s", low=0, high=3, default=0.0)
+    last_s: float = setting(
+        "And of the last one; 0: by drive and material.", zero="by the drive", unit="s", low=0, high=3, default=0.0
+    )
+    step_s: float = setting(
+        "From one line to the next; 0: by the drive.", zero="by the drive", unit="s", low=0, high=1, default=0.0
+    )
+    slow_mm_s: float = setting("Speed of the slow stretches.", unit="mm/s", low=5, high=60, default=20.0)
+    fast_mm_s: float = setting(
+        "Speed between them; 0: by the drive.", zero="by the drive", unit="mm/s", low=0, high=300, default=0.0
+    )
+    width_mm: float = setting("Width of the lines.", unit="mm", low=0.2, high=1.2, default=0.55)
+    layer_mm: float = setting("Their height.", unit="mm", low=0.08, high=0.6, default=0.2)
+
+
+@dataclass(frozen=True)
+class AdvanceLine:
+    """One line: its number from 1, its value, its y, where it begins, gets fast, gets slow and ends along X, mm."""
+
+    number: int
+    advance_s: float
+    y: float
+    x: tuple[float, float, float, float]
+
+    @property
+    def place(self) -> str:
+        """Its name while it is printed."""
+        return f"line {self.number}: {self.advance_s:.3f} s"
+
+
+@dataclass(frozen=True)
+class LinesLayout:
+    """Where everything lies. fast_mm_s: as fast as the middle goes; led_mm_s2: the acceleration that is used."""
+
+    lines: tuple[AdvanceLine, ...]
+    kind: LineKind
+    stroke: Stroke
+    fast_mm_s: float
+    acceleration_mm_s2: float
+
+    @property
+    def step_s(self) -> float:
+        """From one line to the next."""
+        return self.lines[1].advance_s - self.lines[0].advance_s
+
+    @property
+    def depth_mm(self) -> float:
+        """From the first line to the last."""
+        return self.lines[-1].y - self.lines[0].y
+
+
+def is_tube(machine: MachineFile) -> bool:
+    """Whether filament goes through a tube."""
+    return machine.extruder is not None and machine.extruder.tube_mm > 0
+
+
+def proposed_range(machine: MachineFile, material: str) -> tuple[float, float]:
+    """The last value and the step that suit a drive and a material, s."""
+    extruder = extruder_of(machine)
+    _, declared = material_of(machine, material)
+    soft = SOFT_TIMES if declared.soft else 1.0
+    if not extruder.tube_mm:
+        return min(MOST_S, soft * DIRECT_S), soft * DIRECT_STEP_S
+    last = min(MOST_S, soft * (DIRECT_S + TUBE_S_MM * extruder.tube_mm))
+    return round(max(last, 6 * TUBE_STEP_S), 2), TUBE_STEP_S
+
+
+def values_of(machine: MachineFile, aim: LinesParameters) -> tuple[float, ...]:
+    """The value of each line, s.
+
+    Raises:
+        TrialFailed: the range is reversed, or gives too few or too many lines.
+    """
+    last, step = proposed_range(machine, aim.material)
+    last, step = aim.last_s or max(last, aim.first_s + 8 * step), aim.step_s or step
+    if last <= aim.first_s:
+        raise TrialFailed(
+            f"The last line's value, {last:g} s, must be above the first one's, {aim.first_s:g} s.",
+            ChangeParameter("last_s", f"more than {aim.first_s:g} s"),
+        )
+    count = round((last - aim.first_s) / step) + 1
+    if not LEAST_LINES <= count <= MOST_LINES:
+        few = count < LEAST_LINES
+        better = (last - aim.first_s) / (LEAST_LINES if few else MOST_LINES - 1)
+        raise TrialFailed(
+            f"From {aim.first_s:g} to {last:g} s in steps of {step:g} s makes {count} lines: {LEAST_LINES} to "
+            f"{MOST_LINES} can be compared.",
+            ChangeParameter("step_s", f"{better:.2g} s or {'less' if few else 'more'}"),
+        )
+    return tuple(round(aim.first_s + number * step, 6) for number in range(count))
+
+
+def layout_of(machine: MachineFile, aim: LinesParameters, acceleration_mm_s2: float = 0.0) -> LinesLayout:
+    """Where the lines lie, in the middle of the bed. acceleration_mm_s2: other than the drive's usual one.
+
+    Raises:
+        TrialFailed: they do not fit on the bed, or make no range.
+    """
+    kind, values = TUBE_LINE if is_tube(machine) else DIRECT_LINE, values_of(machine, aim)
+    fast = aim.fast_mm_s or kind.fast_mm_s
+    if fast < 1.5 * aim.slow_mm_s:
+        raise TrialFailed(
+            f"{fast:g} mm/s is not much faster than {aim.slow_mm_s:g}: a change of speed must show.",
+            ChangeParameter("fast_mm_s", f"{3 * aim.slow_mm_s:g} mm/s or so"),
+        )
+    bed, rim = machine.bed, machine.bed.margin_mm + RIM_MM
+    wide, deep = 2 * kind.slow_mm + kind.fast_mm + TALLY_MM, (len(values) - 1) * APART_MM
+    room_x, room_y = bed.width_mm - 2 * rim, bed.depth_mm - 2 * rim - PURGED_MM - 2 * (STROKE_MM + STROKE_GAP_MM)
+    if wide > room_x or deep > room_y:
+        most = int(room_y / APART_MM) + 1
+        raise TrialFailed(
+            f"{len(values)} lines take {wide:.0f} x {deep:.0f} mm: this bed has room for {room_x:.0f} x "
+            f"{max(0.0, room_y):.0f} mm, {most} lines.",
+            ChangeParameter("step_s", f"{(values[-1] - values[0]) / max(1, most - 1):.2g} s or more"),
+        )
+    left = rim + (room_x - wide) / 2
+    front = rim + PURGED_MM + STROKE_MM + STROKE_GAP_MM + (room_y - deep) / 2
+    lines = []
+    for number, value in enumerate(values, start=1):
+        begin, fast_at = left, left + kind.slow_mm
+        slow_at = fast_at + kind.fast_mm
+        end = slow_at + kind.slow_mm + (TALLY_MM if number % FIFTH == 0 else 0.0)
+        lines.append(AdvanceLine(number, value, front + (number - 1) * APART_MM, (begin, fast_at, slow_at, end)))
+    stroke = Stroke(aim.width_mm, aim.layer_mm, aim.slow_mm_s)
+    return LinesLayout(tuple(lines), kind, stroke, fast, acceleration_mm_s2 or kind.acceleration_mm_s2)
+
+
+def lines_program(machine: MachineFile, layout: LinesLayout, name: str = "advance lines") -> Program:
+    """The purge line, both rails, the strokes at the changes of speed, then line after line with its value."""
+    extruder = extruder_of(machine)
+    laying, lines = Laying(extruder, layout.stroke), layout.lines
+    begin, fast_at, slow_at = lines[0].x[:3]
+    rail, rim = slow_at + layout.kind.slow_mm, machine.bed.margin_mm + RIM_MM
+    laying.purge(machine.bed.width_mm / 2, rim)
+    front, back = lines[0].y, lines[-1].y
+    for number, x in enumerate((begin, rail)):
+        laying.go(x, front, "rails" if not number else "")
+        laying.lay(x, back, back - front)
+    for number, (x, y) in enumerate(
+        (x, y) for y in (front - STROKE_GAP_MM - STROKE_MM, back + STROKE_GAP_MM) for x in (fast_at, slow_at)
+    ):
+        laying.go(x, y, "strokes" if not number else "")
+        laying.lay(x, y + STROKE_MM, STROKE_MM)
+    per_mm = filament_for(1.0, layout.stroke, extruder.filament_mm)
+    for line in lines:
+        laying.go(line.x[0], line.y, line.place)
+        laying.made.append(SetAdvance(line.advance_s))
+        for here, there, mm_s in zip(
+            line.x, line.x[1:], (aim_slow(layout), layout.fast_mm_s, aim_slow(layout)), strict=False
+        ):
+            made = To({"x": there, "y": line.y}, mm_s, (there - here) * per_mm, mm_s2=layout.acceleration_mm_s2)
+            laying.made.append(made)
+        laying.at = (line.x[3], line.y)
+    note = f"{len(lines)} lines, {lines[0].advance_s:g} to {lines[-1].advance_s:g} s"
+    return Program(name, laying.end(), note)
+
+
+def aim_slow(layout: LinesLayout) -> float:
+    """Speed of the slow stretches, mm/s."""
+    return layout.stroke.mm_s
+
+
+def grams_of(program: Program, filament_mm: float) -> float:
+    """Weight of the filament that a program pushes, g."""
+    return program.filament_mm * math.pi * filament_mm**2 / 4 * GRAMS_MM3
+
+
+def followed_mm_s2(caps: Caps, machine: MachineFile, layout: LinesLayout) -> float:
+    """The acceleration that the extruder still follows at the last line's value, mm/s²; inf: any."""
+    per_mm = filament_for(1.0, layout.stroke, extruder_of(machine).filament_mm)
+    return caps.with_advance(layout.lines[-1].advance_s).led_acceleration_mm_s2(per_mm)
