@@ -120,7 +120,7 @@ ROUTE: tuple[Station, ...] = (
     ),
     Station("first layer", "Level", "the height that prints", ("first-layer",), "layer"),
     Station("extruder steps", "Extrude", "filament as long as it says", ("extruder-steps",), "extruder"),
-    *_leg("Extrude", ("flow limit", "how fast it can melt")),
+    Station("flow limit", "Extrude", "how fast it can melt", ("flow-limit",), "flow"),
     Station("advance", "Extrude", "even width through speed changes", ("advance-lines", "advance-verify"), "advance"),
     *_leg("Extrude", ("retraction", "a start value")),
     Station("test piece", "Extrude", "a program from its first move to its last", ("test-piece", "own-print"), "piece"),

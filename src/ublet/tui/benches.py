@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from ublet.core.route import Station
 from ublet.session.session import Session
+from ublet.tui.extrude.advance import AdvanceBench
 from ublet.tui.extrude.extruder import ExtruderBench
+from ublet.tui.extrude.flow import FlowBench
 from ublet.tui.extrude.piece import PieceBench
 from ublet.tui.heat.fans import FansBench
 from ublet.tui.heat.guards import GuardsBench
@@ -48,7 +50,7 @@ BENCHES: dict[str, type[StationBench]] = {
         *(DirectionsBench, HomingBench, JogBench, StepsBench, LimitsBench),
         *(SensorsBench, HotendBench, BedBench, GuardsBench, TemperaturesBench, SoakBench),
         *(CoilBench, LiftsBench, CornersBench, SpreadBench, PlaceBench, TouchBench, MeshBench, LayerBench),
-        *(ExtruderBench, PieceBench),
+        *(ExtruderBench, FlowBench, AdvanceBench, PieceBench),
         *(AccelerometerBench, ResonanceBench, ShaperBench, AccelerationBench, LedgerBench),
     )
 }

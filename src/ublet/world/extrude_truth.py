@@ -2,17 +2,47 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 
+from ublet.core.extrude.flow import SHORT
+from ublet.core.extrude.flow_trials import SLOW_MM_S, FlowParameters
 from ublet.core.extrude.melting import extruder_of, material_of
 from ublet.core.extrude.trials import ExtruderParameters
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.geometry import extruder_steps_per_mm
 from ublet.core.settings import Value
 from ublet.world.assembly import assemble
+from ublet.world.extrude import FASTEST_MM_S
 from ublet.world.mechanics import EXTRUDER
 from ublet.world.motion_truth import number_in_force
+from ublet.world.roots import rising_root
 from ublet.world.scenario import Scenario
+
+
+def flow_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
+    """The flow at which 5 % less goes in than slowly, with the steps and the current that are in force on arrival."""
+    chosen, declared = FlowParameters.model_validate(dict(aim)), extruder_of(machine)
+    motor = next((motor for motor in assemble(scenario, machine).motors.values() if motor.role == EXTRUDER), None)
+    if motor is None:
+        return {}
+    truth, (name, material) = scenario.extruder.truth(), material_of(machine, chosen.material)
+    amps = number_in_force(scenario, "extruder.motor.run_a", declared.motor.run_a)
+    steps = number_in_force(scenario, "extruder.steps_per_mm", declared.steps_per_mm or extruder_steps_per_mm(declared))
+    times = steps / (motor.full_steps * (motor.microsteps or declared.motor.microsteps) / motor.turn_mm)
+
+    def fed(mm_s: float, celsius: float) -> float:
+        return truth.delivered(mm_s * times, celsius, motor.force_n(amps, mm_s * times))
+
+    def limit(celsius: float) -> float:
+        slow = fed(SLOW_MM_S, celsius)
+        mm_s = rising_root(lambda mm_s: 1 - fed(mm_s, celsius) / slow - SHORT, SLOW_MM_S, FASTEST_MM_S)
+        return mm_s * math.pi * declared.filament_mm**2 / 4
+
+    truths = {f"flow_limit.{name}": limit(material.nozzle_c)}
+    if chosen.hotter_c:
+        truths[f"flow_limit_hotter.{name}"] = limit(material.nozzle_c + chosen.hotter_c)
+    return truths
 
 
 def filament_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:

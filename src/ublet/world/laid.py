@@ -68,6 +68,7 @@ class Laid:
     def __init__(self, filament: Filament) -> None:
         self._filament = filament
         self._pieces: list[Piece] = []
+        self._rows = np.empty((0, 4))
 
     def follow(
         self,
@@ -117,13 +118,17 @@ class Laid:
         """The line along X at a y between two places, in the order in which it was laid: n rows of the x of a piece's
         middle, its width, its length, mm.
         """
-        low, high = min(x), max(x)
-        mine = [piece for piece in self._pieces if abs(piece.y - y) <= within_mm and low <= piece.x <= high + 1e-6]
-        return np.array([(piece.x, piece.width_mm, piece.length_mm) for piece in mine]).reshape(-1, 3)
+        if len(self._rows) != len(self._pieces):  # looked at again and again, and long
+            rows = [(piece.x, piece.y, piece.width_mm, piece.length_mm) for piece in self._pieces]
+            self._rows = np.array(rows).reshape(-1, 4)
+        near = np.abs(self._rows[:, 1] - y) <= within_mm
+        inside = near & (self._rows[:, 0] >= min(x)) & (self._rows[:, 0] <= max(x) + 1e-6)
+        return self._rows[inside][:, [0, 2, 3]]
 
     def forget(self) -> None:
         """The sheet is empty again."""
         self._pieces.clear()
+        self._rows = np.empty((0, 4))
 
     @property
     def gaps(self) -> np.ndarray:

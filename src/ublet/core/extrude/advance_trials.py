@@ -262,7 +262,7 @@ def _concluded(
         notes.append(f"That is at the {end} line: the right value may lie beyond it.")
     elif best.worth_finer:
         first, last, step = finer_range(best)
-        notes.append(f"A finer bracket is worth it: {first:g} to {last:g} s in steps of {step:g} (b).")
+        notes.append(f"A finer bracket is worth it: {first:g} to {last:g} s in steps of {step:g} (f).")
     else:
         notes.append("A finer bracket would not narrow it.")
     chosen = "as measured" if best is measured else "as seen"

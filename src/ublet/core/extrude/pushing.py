@@ -53,7 +53,8 @@ def marks_for(mm: float) -> tuple[float, float]:
 @dataclass
 class Pushing:
     """Pushes on one machine. length_mm: of a whole push. read: what went in, mm, by kind. placings: readings that one
-    length is made of, at most: a mark is placed and then read, the second one is placed from the first.
+    length is made of, at most: a mark is placed and then read, the second one is placed from the first. records:
+    whether each push is a row of the stream.
     """
 
     bench: Bench
@@ -62,6 +63,7 @@ class Pushing:
     length_mm: float
     read: dict[str, list[float]] = field(default_factory=dict)
     placings: int = 2
+    records: bool = True
     _former: FormerReading | None = None
 
     async def push(self, kind: str, mm: float, mm_s: float, times: int, fraction: float) -> Length:
@@ -78,7 +80,8 @@ class Pushing:
             await self._mark(mm, mm_s)
             await bench.motion.push(mm, mm_s)
             readings.append(went := await self._went(kind, mm))
-            bench.record.row(STREAM.name, (float(KINDS.index(kind)), mm_s, self.celsius, mm, went))
+            if self.records:
+                bench.record.row(STREAM.name, (float(KINDS.index(kind)), mm_s, self.celsius, mm, went))
             read = {kind: list(readings) for kind, readings in self.read.items()}
             state = {"read": read, "placings": self.placings, "length_mm": self.length_mm}
             bench.record.checkpoint(Checkpoint(f"{self._progress_words()} read", state))

@@ -71,8 +71,19 @@ class ExtruderParameters(Part):
     length_mm: float = setting("Filament that is pushed and measured.", unit="mm", low=30, high=200, default=100.0)
     repeats: int = setting("Slow pushes.", low=2, high=10, default=3)
     instrument: FilamentInstrument = setting("What is left to the mark is read with it.", default="rule")
+    short: bool = setting("Only two slow pushes: steps per mm, and no look at quick printing.", default=False)
     slow_mm_s: float = setting("Speed that slips nowhere.", unit="mm/s", low=0.3, high=3, default=1.5)
     fast_mm_s: float = setting("Speed of quick printing.", unit="mm/s", low=1, high=10, default=3.5)
+
+    @property
+    def pushes(self) -> int:
+        """Slow pushes that are made."""
+        return min(2, self.repeats) if self.short else self.repeats
+
+    @property
+    def fast_pushes(self) -> int:
+        """Fast pushes that are made."""
+        return 0 if self.short else FAST_REPEATS
 
 
 async def extruder_steps(bench: Bench, aim: ExtruderParameters) -> TrialResult:
@@ -100,7 +111,9 @@ async def extruder_steps(bench: Bench, aim: ExtruderParameters) -> TrialResult:
         slower = await pushing.push("slower", mm / 2, aim.slow_mm_s / SLOWER, 1, 0.7)
     loaded = slower is not None and load_matters(slow, mm, slower, mm / 2)
     fast = None
-    if not loaded and abs(slow.mean_mm / mm - 1) < ABOUT:  # another speed would be pushed than commanded
+    if (
+        not loaded and not aim.short and abs(slow.mean_mm / mm - 1) < ABOUT
+    ):  # another speed would be pushed than commanded
         fast = await pushing.push("fast", mm, aim.fast_mm_s, FAST_REPEATS, 0.8)
     slip_mm = slip_u_mm(slow, fast)
     judged = judge_filament(now, extruder_steps_per_mm(extruder), mm, slow, slip_mm, drive)
@@ -142,10 +155,10 @@ def _begun(bench: Bench, aim: ExtruderParameters, celsius: float) -> Pushing:
 async def _slow_pushes(pushing: Pushing, aim: ExtruderParameters) -> Length:
     """The slow pushes; far shorter ones where so much goes in that no mark is left to read."""
     try:
-        return await pushing.push("slow", pushing.length_mm, aim.slow_mm_s, aim.repeats, 0.6)
+        return await pushing.push("slow", pushing.length_mm, aim.slow_mm_s, aim.pushes, 0.6)
     except BothGone:
         pushing.length_mm /= FAR_LESS
-        return await pushing.push("slow", pushing.length_mm, aim.slow_mm_s, aim.repeats, 0.6)
+        return await pushing.push("slow", pushing.length_mm, aim.slow_mm_s, aim.pushes, 0.6)
 
 
 async def _make_ready(bench: Bench, aim: ExtruderParameters, heater: str, named: str, celsius: float) -> None:
@@ -265,10 +278,10 @@ def _announce(machine: MachineFile, aim: ExtruderParameters) -> str:
     except TrialFailed as missing:
         return str(missing)
     hottest = min(material.nozzle_c + HOTTER_C, machine.heaters[heater].maximum_c - HEADROOM_C)
-    pushed = PRIME_MM + aim.length_mm * (aim.repeats + FAST_REPEATS)
+    pushed = PRIME_MM + aim.length_mm * (aim.pushes + aim.fast_pushes)
     return (
         f"Heats the {heater} to {material.nozzle_c:g} °C; Z goes up to {ROOM_MM:g} mm if it is homed and lower. Then "
-        f"pushes about {pushed:.0f} mm of {named}, slowly and fast; you measure the remaining distance to a mark with "
+        f"pushes about {pushed:.0f} mm of {named}, {'slowly' if aim.short else 'slowly and fast'}; you measure the remaining distance to a mark with "
         f"the {aim.instrument} (within {INSTRUMENTS[aim.instrument].largest_mm:g} mm). If too little is fed, it "
         f"repeats with more current and at up to {hottest:g} °C."
     )
@@ -289,8 +302,8 @@ def _lasts(machine: MachineFile, aim: ExtruderParameters, times: TrialTimes) -> 
         hotend = hotend_of(machine)
     except TrialFailed:
         return 0.0
-    pushed_s = PRIME_MM / aim.slow_mm_s + aim.repeats * aim.length_mm / aim.slow_mm_s
-    return times.heat_s(hotend, material.nozzle_c) + pushed_s + FAST_REPEATS * aim.length_mm / aim.fast_mm_s
+    pushed_s = PRIME_MM / aim.slow_mm_s + aim.pushes * aim.length_mm / aim.slow_mm_s
+    return times.heat_s(hotend, material.nozzle_c) + pushed_s + aim.fast_pushes * aim.length_mm / aim.fast_mm_s
 
 
 TRIALS: tuple[TrialSpec, ...] = (

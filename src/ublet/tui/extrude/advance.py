@@ -1,0 +1,264 @@
+"""The bench of pressure advance: lines over the bed before and while they print, then the same lines large, to pick."""
+
+from __future__ import annotations
+
+import contextlib
+
+from rich.text import Text
+from textual.binding import Binding
+from textual.widgets import Input
+
+from ublet.core.extrude.advance import AdvanceEstimate, finer_range
+from ublet.core.extrude.advance_lines import AdvanceLine, LinesLayout, layout_of, lines_program
+from ublet.core.extrude.advance_trials import PICKS, WIDTH_ROWS, AdvanceParameters, VerifyParameters, pair_layout
+from ublet.core.motion.running import WAY
+from ublet.core.observations import ReadLineWidth
+from ublet.core.questions import Pick
+from ublet.core.run import Option, TrialFailed
+from ublet.core.settings import number_or
+from ublet.core.units import duration, with_uncertainty
+from ublet.session.session import Session
+from ublet.tui.frame.theme import Ink
+from ublet.tui.instruments.cells import Cells
+from ublet.tui.instruments.large import put_large
+from ublet.tui.instruments.picture import Picture
+from ublet.tui.instruments.program_picture import put_bed
+from ublet.tui.trial.recorded import RecordedBench
+from ublet.tui.trial.watch import TrialWatch
+
+SIDE_COLUMNS, WIDE = 44, 100
+LINE_COLUMNS = 12
+"""Columns before a line that is drawn large: its number and value."""
+
+LOOKS = (
+    ("too low", "▄▄▄▄▄▄▄┊▂▂▃▃▄▄▄▄▄▄▄▄▄┊▇▇▆▅▅▄▄", "thin when faster, a bulge when slower"),
+    ("even", "▄▄▄▄▄▄▄┊▄▄▄▄▄▄▄▄▄▄▄▄▄┊▄▄▄▄▄▄▄", "the same width all along"),
+    ("too high", "▄▄▄▄▄▄▄┊▇▆▆▅▅▄▄▄▄▄▄▄▄┊▂▂▃▃▄▄▄", "a bulge when faster, thin when slower"),
+)
+"""What a line looks like from the side: word, drawing, in words; strokes show where the speed changes."""
+
+
+class AdvanceBench(RecordedBench):
+    """Even width through changes of speed."""
+
+    kind = "advance"
+    title = "Pressure advance"
+    why = "the melt follows the push late, so that lines bulge where the nozzle slows down"
+    BINDINGS = [Binding("f", "finer", "finer bracket", tooltip="Lines around the value that was found, finer apart")]
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.cursor = 0
+
+    @property
+    def pick(self) -> Pick | None:
+        """The pick that is asked for now."""
+        question = self.question[0] if self.question is not None else None
+        return question if isinstance(question, Pick) else None
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Up and down walk over the lines while one is to be picked."""
+        if action == "choose" and self.pick is not None:
+            return True
+        if action == "finer":
+            return self.watched is None and self.found is not None
+        return super().check_action(action, parameters)
+
+    @property
+    def found(self) -> AdvanceEstimate | None:
+        """The value that the last lines gave."""
+        finding = self.result.finding("advance") if self.result is not None else None
+        return AdvanceEstimate(finding.value, finding.uncertainty or 0.0) if finding is not None else None
+
+    def action_choose(self, by: int) -> None:
+        """Walk over the lines; the one below the cursor is what is typed."""
+        if (pick := self.pick) is None:
+            super().action_choose(by)
+            return
+        field = self.query_one("#typed", Input)
+        kept, dash, last = field.value.partition("-")
+        self.cursor = max(0, min(len(pick.labels) - 1, self.cursor - by))  # the front lies at the bottom
+        at = str(self.cursor + 1)
+        field.value = f"{kept}-{at}" if dash and (last or kept) else at
+        field.cursor_position = len(field.value)
+        self.beat()
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        """The cursor follows what is typed."""
+        if self.pick is not None:
+            with contextlib.suppress(ValueError):
+                self.cursor = max(0, min(len(self.pick.labels), int(event.value.rpartition("-")[2])) - 1)
+            self.beat()
+
+    def action_finer(self) -> None:
+        """Print lines around the value that was found."""
+        found = self.found
+        if found is None:
+            return
+        self.turn_to("advance-lines", "")
+        first, last, step = finer_range(found)
+        changed = {"first_s": first, "last_s": last, "step_s": step}
+        self.aims["advance-lines"] = self.aims["advance-lines"].model_copy(update=changed)
+        self.refresh_state()
+        self.say(f"Lines from {first:g} to {last:g} s in steps of {step:g} s: enter prints them.", Ink.text)
+
+    async def keep(self, option: Option, run: int | None) -> bool:
+        """What was live before is what the check compares with."""
+        before = number_or(self.session.live("extruder.advance_s"), 0.0)
+        kept = await super().keep(option, run)
+        if kept:
+            check = self.aims["advance-verify"]
+            material = getattr(self.aims["advance-lines"], "material", "")
+            self.aims["advance-verify"] = check.model_copy(update={"old_s": before, "material": material})
+        return kept
+
+    def picture(self) -> Picture:
+        """The lines over the bed; while they are read, large."""
+
+        def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+            machine, aim = session.machine_now, self.aim
+            try:
+                if isinstance(aim, VerifyParameters):
+                    layout = pair_layout(machine, aim, number_or(session.live("extruder.advance_s"), 0.0))
+                else:
+                    assert isinstance(aim, AdvanceParameters)
+                    layout = layout_of(machine, aim)
+            except TrialFailed as missing:
+                return Text(f"✗ {missing}", Ink.stop)
+            cells = Cells(width, height)
+            if self.pick is not None or self._measured_line() is not None:
+                self._large(cells, layout)
+            else:
+                self._over_the_bed(cells, layout, watched is not None)
+            return cells.text()
+
+        return draw
+
+    def running_words(self) -> str:
+        """Where it is, and how long it takes yet."""
+        progress = self.watched.latest if self.watched is not None else None
+        if progress is None or not progress.planned or progress.left_s is None:
+            return super().running_words()
+        return f"◆ {progress.detail}, {duration(progress.left_s)} left"
+
+    def _measured_line(self) -> str | None:
+        """The line that is measured now, by its name."""
+        cue = self.question[0].cue if self.question is not None else None
+        return cue.line.name if isinstance(cue, ReadLineWidth) else None
+
+    def _over_the_bed(self, cells: Cells, layout: LinesLayout, running: bool) -> None:
+        """The pattern on the bed to scale, what is printed now, and the value that is live."""
+        machine = self.session.machine_now
+        side = SIDE_COLUMNS if cells.width >= WIDE else 0
+        across, down = put_bed(cells, (machine.bed.width_mm, machine.bed.depth_mm), cells.width - side)
+        now = self._now(layout) if running else -1
+        by_row: dict[int, list[AdvanceLine]] = {}
+        for line in layout.lines:
+            by_row.setdefault(down.at(line.y), []).append(line)
+        for row, lines in by_row.items():
+            left, fast, slow, right = (across.at(mm) for mm in max(lines, key=lambda line: line.x[3]).x)
+            numbers = [line.number - 1 for line in lines]
+            here = now in numbers
+            done = running and now >= 0 and max(numbers) < now
+            ink = f"bold {Ink.focus}" if here else Ink.text if done else Ink.proposal
+            cells.put(left, row, "━" * max(1, right - left + 1), ink)
+            for column in (fast, slow):
+                cells.put(column, row, "┿", ink)
+        found = self.found if not running else None
+        if not side:
+            return
+        left, row = cells.width - side + 2, 1
+        words = "printed now, s" if running else "pressure advance, s"
+        printed = layout.lines[now] if 0 <= now < len(layout.lines) else None
+        value = printed.advance_s if printed is not None else found.advance_s if found is not None else None
+        cells.put(left, row, words, Ink.quiet)
+        if value is not None:
+            put_large(cells, left, row + 1, f"{value:.3f}", f"bold {Ink.focus}")
+        else:
+            cells.put(left, row + 1, "not found yet", Ink.text)
+        if found is not None:
+            cells.put(left, row + 5, f"± {2 * found.uncertainty_s:.2g} s", Ink.dim)
+        live = number_or(self.session.live("extruder.advance_s"), 0.0)
+        cells.put(left, row + 6, f"live: {live:g} s", Ink.text)
+        first, last = layout.lines[0], layout.lines[-1]
+        for at, words in enumerate(
+            (
+                f"{len(layout.lines)} lines, front {first.advance_s:g} s, back {last.advance_s:g} s",
+                f"{layout.stroke.mm_s:g} mm/s, {layout.fast_mm_s:g} between the strokes",
+                "every fifth sticks out at the right",
+            )
+        ):
+            cells.put(left, row + 8 + at, words, Ink.dim)
+        self._looks(cells, left, row + 12)
+
+    def _looks(self, cells: Cells, left: int, row: int) -> None:
+        """What lines look like."""
+        for name, drawn, words in LOOKS:
+            cells.put(left, row, drawn, Ink.good if name == "even" else Ink.proposal)
+            cells.put(left + len(drawn) + 2, row, name, f"bold {Ink.text}")
+            cells.put(left, row + 1, words[: SIDE_COLUMNS - 2], Ink.dim)
+            row += 3
+
+    def _large(self, cells: Cells, layout: LinesLayout) -> None:
+        """Every line in a row of its own, as it lies, the front at the bottom; a cursor, and what was picked."""
+        side = SIDE_COLUMNS if cells.width >= WIDE else 0
+        lines, name = layout.lines, self._measured_line()
+        if name is not None:
+            self.cursor = next((at for at, line in enumerate(lines) if line.place == name), self.cursor)
+        rows = cells.height - 1
+        bottom = max(0, min(self.cursor - rows // 2, len(lines) - rows))
+        shown = lines[bottom : bottom + rows]
+        length = max(10, cells.width - side - LINE_COLUMNS - 10)
+        span = lines[0].x[2] + layout.kind.slow_mm + 6 - lines[0].x[0]
+        low, high = self._picked()
+        for at, line in enumerate(shown):
+            row, here = rows - 1 - at, bottom + at == self.cursor
+            picked = low <= line.number <= high
+            ink = f"bold {Ink.focus}" if here else Ink.good if picked else Ink.text
+            cells.put(0, row, f"{'▶' if here else ' '}{line.number:>3} {line.advance_s:.3f}", ink)
+            places = [LINE_COLUMNS + round((x - lines[0].x[0]) / span * length) for x in line.x]
+            cells.put(places[0], row, ("━" if here else "─") * (places[3] - places[0]), ink)
+            for place in places[1:3]:
+                cells.put(place, row, "┿" if here else "┼", ink)
+            cells.put(places[3] + 1, row, self._read_words(line), Ink.dim)
+        marks = [LINE_COLUMNS + round((x - lines[0].x[0]) / span * length) for x in lines[0].x[1:3]]
+        for place, words in zip(marks, ("speeds up", "slows down"), strict=True):
+            cells.put(place - len(words) // 2, rows, words, Ink.quiet)
+        if side:
+            left = cells.width - side + 2
+            cells.put(left, 0, "pressure advance, s", Ink.quiet)
+            put_large(cells, left, 1, f"{lines[self.cursor].advance_s:.3f}", f"bold {Ink.focus}")
+            self._looks(cells, left, 6)
+            cells.put(left, 16, "↑ ↓ walk over the lines; 7-9 for a range", Ink.dim)
+            for number, words in enumerate(self._looked()):
+                cells.put(left, 18 + number, words, Ink.text)
+
+    def _picked(self) -> tuple[int, int]:
+        """The numbers that are typed, from and to; none: an empty range."""
+        typed = self.query_one("#typed", Input).value if self.pick is not None else ""
+        numbers = [int(part) for part in typed.split("-") if part.strip().isdigit()]
+        return (min(numbers), max(numbers)) if numbers else (1, 0)
+
+    def _read_words(self, line: AdvanceLine) -> str:
+        """The widths of a line that was measured."""
+        rows = self.read(WIDTH_ROWS.name)
+        mine = [row for row in rows.rows.tolist() if round(row[0]) == line.number] if rows is not None else []
+        return f"{mine[-1][3] - mine[-1][2]:+.2f}" if mine else ""
+
+    def _looked(self) -> list[str]:
+        """Every look so far."""
+        rows = self.read(PICKS.name) if self.watched is not None else None
+        looks = rows.rows.tolist() if rows is not None else []
+        return [f"look {number}: {with_uncertainty(row[2], row[3])} s" for number, row in enumerate(looks, start=1)]
+
+    def _now(self, layout: LinesLayout) -> int:
+        """The line that is printed, by its place from 0; -1: none yet."""
+        way = self.read(WAY.name)
+        if way is None or not len(way.rows):
+            return -1
+        segment = int(way.rows[-1, 4])
+        program = lines_program(self.session.machine_now, layout)
+        named = [made.place for made in program.segments[: segment + 1] if made.place]
+        places = [line.place for line in layout.lines]
+        last = named[-1] if named else ""
+        return len(places) if last == "end" else places.index(last) if last in places else -1
