@@ -20,6 +20,7 @@ from ublet.benchmark.holds import holds
 from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
 from ublet.benchmark.layers import layers
+from ublet.benchmark.melts import advances, flows, retractions
 from ublet.benchmark.meshes import meshes
 from ublet.benchmark.owners import owners
 from ublet.benchmark.plants import analysing, plant_figures, soak_figures
@@ -68,6 +69,9 @@ PARTS: Mapping[str, BenchPart] = {
     "coverage": lambda folder, quick: coverage(2 if quick else 24),
     "diagonals": lambda folder, quick: diagonals(4 if quick else 50),
     "extruders": lambda folder, quick: extruders(8 if quick else 50),
+    "flows": lambda folder, quick: flows(2 if quick else 50),
+    "advances": lambda folder, quick: advances(2 if quick else 50),
+    "retractions": lambda folder, quick: retractions(2 if quick else 50),
     "owners": lambda folder, quick: owners(3, 2) if quick else owners(30, 12),
     "beds": lambda folder, quick: beds(2 if quick else 50),
     "without_probe": lambda folder, quick: without_probe(2 if quick else 50),

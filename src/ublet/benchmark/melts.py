@@ -4,18 +4,25 @@ from __future__ import annotations
 
 import re
 import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from ublet.core.acts import Seen
+from ublet.core.extrude.advance import AdvanceEstimate, finer_range
 from ublet.core.extrude.advance_lines import LinesParameters, aim_slow, layout_of
 from ublet.core.extrude.melting import extruder_of, material_of
+from ublet.core.extrude.retraction import CLEAN, RetractionParameters, pairs_of
 from ublet.core.machine.check import check_text
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.patterns import filament_for
+from ublet.core.observations import JudgePosts, Observation, post_words
 from ublet.session.library import boards
 from ublet.world.assembly import assemble
+from ublet.world.hands import Hands
 from ublet.world.line_truth import LineLaid, evenest_advance_s
 from ublet.world.mechanics import EXTRUDER
 from ublet.world.scenario import Scenario, load_scenario
@@ -57,7 +64,7 @@ def made_up_melt(folder: Path, number: int) -> tuple[Path, MachineFile]:
         "melts_mm_s": random.uniform(6.0, 9.0),
         "spring_n_mm": spring,
         "play_mm": random.uniform(0.1, 0.5) if tube else 0.0,
-        "drips_mm_s": random.uniform(0.005, 0.03),
+        "drips_mm_s": random.uniform(0.02, 0.08),
         "drip_holds_mm": random.uniform(0.2, 0.5),
         "wander_mm": random.uniform(0.0, 0.02),
         "spool_mm": 100_000.0,
@@ -97,9 +104,6 @@ def advances(machines: int) -> dict[str, Any]:
     """Lines by eye, once more in a finer bracket where that is worth it, and by widths: errors against what is evenest
     in the world, and how often two standard uncertainties cover it.
     """
-    from ublet.session.headless import run_on_scenario
-    from ublet.session.orders import order_for
-
     rows: dict[str, list[tuple[float, float, float]]] = {"eye": [], "widths": []}
     fell: list[str] = []
     predicted: list[float] = []
@@ -109,16 +113,28 @@ def advances(machines: int) -> dict[str, Any]:
             truth = even_truth(load_scenario(path), machine, LinesParameters())
             for kind in rows:
                 sets = ["by_widths=true"] if kind == "widths" else []
-                for _ in range(3):
-                    order = order_for("advance-lines", sets, keep=False, save=False)
-                    report = run_on_scenario(order, path, None, number, lambda progress: None).report
+                advance, finer = None, False
+                for _ in range(4):
+                    report = _ran("advance-lines", sets, path, number)
                     found = {finding["id"]: finding for finding in report["findings"]}
                     if "taken" in found:
                         predicted.append(found["predicted"]["value"] / found["taken"]["value"] - 1)
-                    advance = next((of for key, of in found.items() if key.startswith("advance.")), None)
-                    if report["outcome"] == "proven" or advance is None:
+                    now = next((of for key, of in found.items() if key.startswith("advance.")), None)
+                    if report["outcome"] != "proven" or now is None:
+                        last = 2.5 * (
+                            now["value"]
+                            if now is not None
+                            else layout_of(machine, LinesParameters()).lines[-1].advance_s
+                        )
+                        sets = [*sets, f"last_s={last:.3f}"]
+                        continue
+                    advance = now
+                    estimate = AdvanceEstimate(now["value"], now["uncertainty"])
+                    if finer or not estimate.worth_finer:
                         break
-                    sets = [*sets, f"last_s={3 * advance['value']:.3f}"]
+                    low, high, step = finer_range(estimate)
+                    sets, finer = [*sets[:1], f"first_s={low}", f"last_s={high}", f"step_s={step}"], True
+                    sets = sets if kind == "widths" else sets[-3:]
                 if advance is None:
                     fell.append(f"{number} {kind}: {report['why']}")
                     continue
@@ -136,3 +152,88 @@ def advances(machines: int) -> dict[str, Any]:
         }
     figures["time_off_most"] = round(float(np.max(np.abs(predicted))), 4) if predicted else None
     return figures
+
+
+def flows(machines: int) -> dict[str, Any]:
+    """The flow limit of each: its error, and how often two standard uncertainties cover it."""
+    off, covered, fell = [], [], []
+    for number in range(machines):
+        with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
+            path, _ = made_up_melt(Path(name), number)
+            report = _ran("flow-limit", [], path, number)
+        true = report["truth"].get("flow_limit.pla")
+        limit = next((finding for finding in report["findings"] if finding["id"] == "flow_limit.pla"), None)
+        if limit is None or true is None:
+            fell.append(f"{number}: {report['why']}")
+            continue
+        off.append(abs(limit["value"] / true - 1))
+        covered.append(abs(limit["value"] - true) <= 2 * limit["uncertainty"])
+    return {
+        "machines": machines,
+        "without_a_value": fell,
+        "within_8_percent": round(float(np.mean(np.array(off) <= 0.08)), 3),
+        "median_error": round(float(np.median(off)), 4),
+        "covered_2u": round(float(np.mean(covered)), 3),
+    }
+
+
+def retractions(machines: int) -> dict[str, Any]:
+    """The shortest clean retraction of each, beside the shortest that really is clean on those posts."""
+    within, fell, predicted = [], [], []
+    for number in range(machines):
+        with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
+            path, machine = made_up_melt(Path(name), number)
+            looks: list[tuple[float, float]] = []
+            with _posts_noted(looks):
+                report = _ran("retraction", [], path, number)
+        pairs = pairs_of(machine, RetractionParameters())
+        clean = [post_words(oozed, lacks) == CLEAN for oozed, lacks in looks]
+        true = next((at for at in range(len(clean)) if clean[at] and all_clean_on(clean, at)), None)
+        found = {finding["id"]: finding["value"] for finding in report["findings"]}
+        if "taken" in found:
+            predicted.append(found["predicted"] / found["taken"] - 1)
+        value = found.get("retraction.pla")
+        if value is None or true is None:
+            fell.append(f"{number}: {report['why']}")
+            continue
+        step = pairs[1].length_mm - pairs[0].length_mm
+        within.append(abs(value - pairs[true].length_mm) <= step * 1.001)
+    return {
+        "machines": machines,
+        "without_a_value": fell,
+        "within_one_step": round(float(np.mean(within)), 3),
+        "time_off_most": round(float(np.max(np.abs(predicted))), 4) if predicted else None,
+    }
+
+
+def all_clean_on(clean: Sequence[bool], at: int) -> bool:
+    """Whether the pair after a clean one is clean, too, or it is the last."""
+    return at + 1 >= len(clean) or clean[at + 1]
+
+
+@contextmanager
+def _posts_noted(looks: list[tuple[float, float]]) -> Iterator[None]:
+    """Note what posts are really like whenever they are looked at, without an eye's error."""
+    honest = Hands.observe
+
+    def noting(self: Hands, observation: Observation) -> Seen:
+        seen = honest(self, observation)
+        if isinstance(observation, JudgePosts):
+            felt = [mm or 0.0 for mm in seen.felt_mm]
+            looks[:] = list(zip(felt[::2], felt[1::2], strict=True))
+        return seen
+
+    Hands.observe = noting  # type: ignore[method-assign]
+    try:
+        yield
+    finally:
+        Hands.observe = honest  # type: ignore[method-assign]
+
+
+def _ran(trial: str, sets: Sequence[str], path: Path, number: int) -> dict[str, Any]:
+    from ublet.session.headless import run_on_scenario
+    from ublet.session.orders import order_for
+
+    order = order_for(trial, list(sets), keep=False, save=False)
+    report: dict[str, Any] = run_on_scenario(order, path, None, number, lambda progress: None).report
+    return report

@@ -6,6 +6,7 @@ from ublet.core.extrude.advance_trials import TRIALS as ADVANCE
 from ublet.core.extrude.flow_trials import TRIALS as FLOW
 from ublet.core.extrude.own_print_trials import TRIALS as OWN_PRINT
 from ublet.core.extrude.piece_trials import TRIALS as PIECE
+from ublet.core.extrude.retraction_trials import TRIALS as RETRACTION
 from ublet.core.extrude.trials import TRIALS as EXTRUDE
 from ublet.core.heat.guard_trials import TRIALS as GUARDS
 from ublet.core.heat.sensor_trials import TRIALS as SENSORS
@@ -71,9 +72,8 @@ LEVEL = (
     *FIRST_LAYER,
 )
 HEATS = (*HEAT, *GUARDS, *SOAK, *STILL)
-FILAMENT = (*EXTRUDE, *FLOW, *ADVANCE, *PIECE)
+FILAMENT = (*EXTRUDE, *FLOW, *ADVANCE, *RETRACTION, *PIECE)
 SHAKE = (*REST, *TURNED, *BELTS, *RESONANCE, *TOWER, *SHAPER, *SHAPER_VERIFY, *ACCELERATION)
 TRIALS: dict[str, TrialSpec] = {
-    spec.name: spec
-    for spec in (*WIRE, *MOVE, *SENSORS, *HEATS, *LEVEL, *EXTRUDE, *FLOW, *ADVANCE, *PIECE, *SHAKE, *OWN_PRINT)
+    spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEATS, *LEVEL, *FILAMENT, *SHAKE, *OWN_PRINT)
 }

@@ -429,6 +429,44 @@ class ComparePair(Cue):
         ]
 
 
+@dataclass(frozen=True)
+class PostArea:
+    """A pair of posts: its name, its y, where the left one ends and the right one begins, mm."""
+
+    name: str
+    y: float
+    left_x: float
+    right_x: float
+
+
+@dataclass(frozen=True)
+class JudgePosts(Cue):
+    """Are there strings between the posts of each pair, and gaps where their lines begin? Felt are both in turns: mm of
+    filament that oozed on each way, and the share that lines lack where they begin.
+    """
+
+    pairs: tuple[PostArea, ...]
+    alone: ClassVar[bool] = True
+
+    def notices(self, seen: Seen) -> list[str]:
+        """What each pair looks like."""
+        felt = [mm or 0.0 for mm in seen.felt_mm]
+        looks = [post_words(oozed, lacks) for oozed, lacks in zip(felt[::2], felt[1::2], strict=False)]
+        return [f"{_numbers(looks, words)} {words}" for words in dict.fromkeys(looks)]
+
+
+STRING_MM, GAP_SHARE = 0.004, 0.35
+"""So much filament on a way of some centimetres is a string that one sees, mm; a line that lacks so much of itself
+where it begins has a gap.
+"""
+
+
+def post_words(oozed_mm: float, lacks: float) -> str:
+    """What a pair of posts looks like."""
+    strings, gap = oozed_mm > STRING_MM, lacks > GAP_SHARE
+    return "strings and gap" if strings and gap else "strings" if strings else "gap after" if gap else "clean"
+
+
 EVEN_MM = 0.03
 """Widths that differ by less than this look alike, mm."""
 
@@ -487,6 +525,7 @@ Observation = (
     | ReadLines
     | ReadLineWidth
     | ComparePair
+    | JudgePosts
 )
 
 

@@ -122,7 +122,7 @@ ROUTE: tuple[Station, ...] = (
     Station("extruder steps", "Extrude", "filament as long as it says", ("extruder-steps",), "extruder"),
     Station("flow limit", "Extrude", "how fast it can melt", ("flow-limit",), "flow"),
     Station("advance", "Extrude", "even width through speed changes", ("advance-lines", "advance-verify"), "advance"),
-    *_leg("Extrude", ("retraction", "a start value")),
+    Station("retraction", "Extrude", "no strings, no gaps", ("retraction",), "retraction"),
     Station("test piece", "Extrude", "a program from its first move to its last", ("test-piece", "own-print"), "piece"),
     Station(
         "accelerometer",

@@ -8,6 +8,7 @@ from ublet.tui.extrude.advance import AdvanceBench
 from ublet.tui.extrude.extruder import ExtruderBench
 from ublet.tui.extrude.flow import FlowBench
 from ublet.tui.extrude.piece import PieceBench
+from ublet.tui.extrude.retraction import RetractionBench
 from ublet.tui.heat.fans import FansBench
 from ublet.tui.heat.guards import GuardsBench
 from ublet.tui.heat.heater import BedBench, HotendBench
@@ -50,7 +51,7 @@ BENCHES: dict[str, type[StationBench]] = {
         *(DirectionsBench, HomingBench, JogBench, StepsBench, LimitsBench),
         *(SensorsBench, HotendBench, BedBench, GuardsBench, TemperaturesBench, SoakBench),
         *(CoilBench, LiftsBench, CornersBench, SpreadBench, PlaceBench, TouchBench, MeshBench, LayerBench),
-        *(ExtruderBench, FlowBench, AdvanceBench, PieceBench),
+        *(ExtruderBench, FlowBench, AdvanceBench, RetractionBench, PieceBench),
         *(AccelerometerBench, ResonanceBench, ShaperBench, AccelerationBench, LedgerBench),
     )
 }

@@ -39,7 +39,9 @@ from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.observations import (
     EVEN_MM,
+    GAP_SHARE,
     LEAST_SEEN_MM,
+    STRING_MM,
     TOUCHES_MM,
     AimAtDot,
     AimAtScrew,
@@ -52,6 +54,7 @@ from ublet.core.observations import (
     JogToCorner,
     JogToEdge,
     JudgePatches,
+    JudgePosts,
     LookAround,
     LookAtDirection,
     LookAtFans,
@@ -75,6 +78,7 @@ from ublet.core.observations import (
     WatchProgram,
     WatchSpeed,
     beside_screw_mm,
+    post_words,
     room_mm,
 )
 from ublet.core.questions import Jog, Judge, Live, Pick, Question
@@ -244,6 +248,8 @@ class ScriptedBuilder:
             case ReadLineWidth():
                 felt = hands.observe(cue).felt_mm[0]
                 return self._read(felt if felt is not None else 0.1, "callipers")
+            case JudgePosts() if isinstance(question, Judge):
+                return self._posts(hands.observe(cue).felt_mm, question)
             case ComparePair():
                 old, new = (self._looks(mm) for mm in hands.observe(cue).felt_mm)
                 return question.answers[2 if abs(abs(old) - abs(new)) < EVEN_MM / 2 else int(abs(old) < abs(new))]
@@ -251,6 +257,7 @@ class ScriptedBuilder:
                 LookAround()
                 | CheckFilament()
                 | ReadLines()
+                | JudgePosts()
                 | LowerOntoGauge()
                 | AimAtDot()
                 | AimAtScrew()
@@ -431,6 +438,17 @@ class ScriptedBuilder:
         even = [number for number in range(len(seen)) if number not in bulged and number not in thin]
         low, high = _widest_run(even) if even else (max(bulged), min(thin))
         return f"{low + 1}" if low == high else f"{low + 1}-{high + 1}"
+
+    def _posts(self, felt: Sequence[float | None], question: Judge) -> str:
+        """A verdict for each pair of posts; what oozed and what is lacking is seen to a fifth."""
+        numbers = []
+        for oozed, lacks in zip(felt[::2], felt[1::2], strict=True):
+            seen = [
+                (mm or 0.0) + float(self._random.normal(0.0, least / 5))
+                for mm, least in ((oozed, STRING_MM), (lacks, GAP_SHARE))
+            ]
+            numbers.append(str(question.verdicts.index(post_words(*seen)) + 1))
+        return question.taken(" ".join(numbers))
 
     def _feels(self) -> float:
         """How far off the drag of a gauge is felt, mm."""

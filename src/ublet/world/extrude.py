@@ -144,7 +144,7 @@ class Filament:
     def __init__(self, truth: ExtruderTruth, motor: MotorTruth | None, random: np.random.Generator) -> None:
         self.truth = truth
         self.fed_mm = self.out_mm = 0.0
-        self.pressed_mm = self.slack_mm = 0.0
+        self.pressed_mm = self.slack_mm = self.air_mm = 0.0
         self._motor = motor
         self._random = random
         self._pushed_mm = self._amps = self._followed_s = 0.0
@@ -155,6 +155,10 @@ class Filament:
     def left_mm(self) -> float:
         """Filament that has not gone in yet."""
         return max(0.0, self.truth.spool_mm - self.fed_mm)
+
+    def oozes(self, celsius: float) -> bool:
+        """Whether anything may come out of it while nothing is pushed."""
+        return celsius >= GLASSY_C and (self.pressed_mm > RELAXED_MM or self.truth.drips_mm_s > 0)
 
     def load(self) -> None:
         """A new spool as full as the first."""
@@ -218,12 +222,18 @@ class Filament:
             shifted = min(truth.play_mm - self.slack_mm, -hob)
             self.slack_mm += shifted
             pressing = went + shifted
+            drawn = min(0.0, self.pressed_mm + pressing + truth.draws_mm)
+            self.air_mm -= drawn  # comes in at the nozzle
         self.fed_mm += went
         out_mm_s, falls_s = self._flows(force, celsius) if hot else (0.0, 0.0)
         held = -math.expm1(-falls_s * seconds) / falls_s if falls_s > 1e-9 else seconds
         change = (pressing / seconds - out_mm_s) * held
         out = max(0.0, pressing - change)
-        self.pressed_mm += pressing - out
+        self.pressed_mm = max(-truth.draws_mm, self.pressed_mm + pressing - out)
+        if hob > 0 and self.air_mm > 0:  # what was drawn in comes out again, first of all
+            blown = min(self.air_mm, out)
+            self.air_mm -= blown
+            out -= blown
         self.out_mm += out
         return out
 

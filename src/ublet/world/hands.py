@@ -38,6 +38,7 @@ from ublet.core.acts import (
     TurnScrew,
 )
 from ublet.core.acts_json import decoded, is_act, is_observation, seen_as_json
+from ublet.core.extrude.retraction import POST_MM
 from ublet.core.observations import (
     AimAtDot,
     AimAtScrew,
@@ -50,6 +51,7 @@ from ublet.core.observations import (
     JogToCorner,
     JogToEdge,
     JudgePatches,
+    JudgePosts,
     LineArea,
     LookAround,
     LookAtDirection,
@@ -62,6 +64,7 @@ from ublet.core.observations import (
     MakeRoom,
     Observation,
     PatchArea,
+    PostArea,
     ReadBesideScrew,
     ReadFilament,
     ReadGap,
@@ -78,7 +81,7 @@ from ublet.core.observations import (
 )
 from ublet.core.settings import Value
 from ublet.world.frame import OVER_THE_BED
-from ublet.world.laid import Looks
+from ublet.world.laid import Laid, Looks
 from ublet.world.mechanics import seen
 from ublet.world.world import World
 
@@ -253,6 +256,8 @@ class Hands:
                 return (self._width(line, where == "after", look_mm),)
             case ComparePair(first, others, look_mm):
                 return tuple(self._mean_uneven(lines, look_mm) for lines in (first, others))
+            case JudgePosts(pairs):
+                return tuple(mm for pair in pairs for mm in world_posts(self._world.laid, pair))
             case ReadRipples(axis, speed_mm_s, count):
                 hz = self.rings(axis)
                 return (count * speed_mm_s / hz if hz is not None else None,)
@@ -358,6 +363,16 @@ class Hands:
 
     def _label(self, path: str) -> str:
         return str(self._labels().get(path))
+
+
+def world_posts(laid: Laid, pair: PostArea) -> tuple[float | None, float | None]:
+    """What oozed on each way between two posts, mm of filament; the share that their lines lack where they begin."""
+    left, right = (
+        laid.begun((pair.left_x - POST_MM, pair.left_x), pair.y),
+        laid.begun((pair.right_x, pair.right_x + POST_MM), pair.y),
+    )
+    lacks = [share for share in (left, right) if share is not None]
+    return laid.oozed((pair.left_x, pair.right_x), pair.y), sum(lacks) / len(lacks) if lacks else None
 
 
 def _error_mm(looks: Looks | None) -> float | None:

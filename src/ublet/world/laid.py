@@ -23,6 +23,9 @@ KEPT = 60_000
 SHORTEST_MM = 0.4
 """Pieces of a line are no shorter than this, mm."""
 
+NEAR_MM, BEGINS_MM = 0.3, 2.0
+"""A line is looked for so near to where it should lie, and its beginning is so long, mm."""
+
 FLATTEST_MM = 0.02
 """No line is flatter than this, mm."""
 
@@ -69,6 +72,7 @@ class Laid:
         self._filament = filament
         self._pieces: list[Piece] = []
         self._rows = np.empty((0, 4))
+        self._travels: list[tuple[float, float, float, float, float]] = []
 
     def follow(
         self,
@@ -125,9 +129,41 @@ class Laid:
         inside = near & (self._rows[:, 0] >= min(x)) & (self._rows[:, 0] <= max(x) + 1e-6)
         return self._rows[inside][:, [0, 2, 3]]
 
+    def travelled(self, before: Mapping[str, float], after: Mapping[str, float], oozed_mm: float) -> None:
+        """The nozzle went over without pushing, and so much filament oozed out of it."""
+        self._travels.append((before["x"], before["y"], after["x"], after["y"], oozed_mm))
+        del self._travels[:-KEPT]
+
+    def oozed(self, x: tuple[float, float], y: float) -> float | None:
+        """Filament that oozed on each way between two places along X, on average, mm; None: nothing went there."""
+        low, high = min(x), max(x)
+        reach, total, ways = 0.0, 0.0, 0.0
+        for from_x, from_y, to_x, to_y, mm in self._travels:
+            if abs(from_y - y) > NEAR_MM or abs(to_y - y) > NEAR_MM or abs(to_x - from_x) < 1e-6:
+                continue
+            inside = max(0.0, min(high, max(from_x, to_x)) - max(low, min(from_x, to_x)))
+            reach += inside
+            total += mm * inside / abs(to_x - from_x)
+        ways = reach / (high - low)
+        return total / ways if ways > 0.5 else None
+
+    def begun(self, x: tuple[float, float], y: float) -> float | None:
+        """The share of its section that a line along X lacks where it begins, on average; None: there is no line."""
+        inside = [p for p in self._pieces if abs(p.y - y) <= NEAR_MM and x[0] - 1e-6 <= p.x <= x[1] + 1e-6]
+        early = [p for p in inside if p.x - x[0] <= BEGINS_MM]
+        late = [p for p in inside if p.x - x[0] > BEGINS_MM]
+        if not early or not late:
+            return None
+        first, rest = (
+            sum(p.section_mm2 * p.length_mm for p in pieces) / sum(p.length_mm for p in pieces)
+            for pieces in (early, late)
+        )
+        return 1 - first / rest if rest > 0 else None
+
     def forget(self) -> None:
         """The sheet is empty again."""
         self._pieces.clear()
+        self._travels.clear()
         self._rows = np.empty((0, 4))
 
     @property

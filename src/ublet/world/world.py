@@ -292,6 +292,10 @@ class World:
         truths = self.mechanics.motors
         steps = next((s for s in motors if s.socket in truths and truths[s.socket].role == EXTRUDER), None)
         if steps is None or not (EXTRUDER in stretch.motors or steps.ahead_per_s):
+            if length > 0 and self.filament.oozes(self.melt_c) and {"x", "y"} & set(stretch.axes):
+                seconds = pace.reached(stretch.start_mm + length) - pace.reached(stretch.start_mm)
+                oozed = sum(out for _, out in self.filament.turn(0.0, 0.0, seconds, (self.melt_c, 0.0)))
+                self.laid.travelled(before, self.mechanics.where, oozed)
             return
         per_mm = stretch.motors.get(EXTRUDER, 0.0)
         began, ended = pace.reached(stretch.start_mm), pace.reached(stretch.start_mm + length)

@@ -111,9 +111,8 @@ async def extruder_steps(bench: Bench, aim: ExtruderParameters) -> TrialResult:
         slower = await pushing.push("slower", mm / 2, aim.slow_mm_s / SLOWER, 1, 0.7)
     loaded = slower is not None and load_matters(slow, mm, slower, mm / 2)
     fast = None
-    if (
-        not loaded and not aim.short and abs(slow.mean_mm / mm - 1) < ABOUT
-    ):  # another speed would be pushed than commanded
+    near = abs(slow.mean_mm / mm - 1) < ABOUT  # else another speed would be pushed than commanded
+    if near and not loaded and not aim.short:
         fast = await pushing.push("fast", mm, aim.fast_mm_s, FAST_REPEATS, 0.8)
     slip_mm = slip_u_mm(slow, fast)
     judged = judge_filament(now, extruder_steps_per_mm(extruder), mm, slow, slip_mm, drive)
@@ -279,9 +278,10 @@ def _announce(machine: MachineFile, aim: ExtruderParameters) -> str:
         return str(missing)
     hottest = min(material.nozzle_c + HOTTER_C, machine.heaters[heater].maximum_c - HEADROOM_C)
     pushed = PRIME_MM + aim.length_mm * (aim.pushes + aim.fast_pushes)
+    how = "slowly" if aim.short else "slowly and fast"
     return (
         f"Heats the {heater} to {material.nozzle_c:g} °C; Z goes up to {ROOM_MM:g} mm if it is homed and lower. Then "
-        f"pushes about {pushed:.0f} mm of {named}, {'slowly' if aim.short else 'slowly and fast'}; you measure the remaining distance to a mark with "
+        f"pushes about {pushed:.0f} mm of {named}, {how}; you measure the remaining distance to a mark with "
         f"the {aim.instrument} (within {INSTRUMENTS[aim.instrument].largest_mm:g} mm). If too little is fed, it "
         f"repeats with more current and at up to {hottest:g} °C."
     )
