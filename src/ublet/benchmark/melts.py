@@ -126,7 +126,7 @@ def advances(machines: int) -> dict[str, Any]:
                             if now is not None
                             else layout_of(machine, LinesParameters()).lines[-1].advance_s
                         )
-                        sets = [*sets, f"last_s={last:.3f}"]
+                        sets = [*sets, f"last_s={min(2.9, last):.3f}"]
                         continue
                     advance = now
                     estimate = AdvanceEstimate(now["value"], now["uncertainty"])

@@ -48,7 +48,8 @@ def analyse(
 ) -> None:
     """Analyse recorded data: KIND is heat (time_s,duty,temperature_c), mesh (x_mm,y_mm,z_mm), resonance
     (time_s,x_m_s2,y_m_s2,z_m_s2, a comment “# sweep: axis from_hz to_hz duration_s acceleration_per_hz_m_s2”), ripples
-    (ripples,distance_mm,speed_mm_s), steps (commanded_mm,measured_mm) or touches (z_mm, with or without speed_mm_s).
+    (ripples,distance_mm,speed_mm_s), steps (commanded_mm,measured_mm), touches (z_mm, with or without speed_mm_s),
+    advance (advance_s,width_difference_mm) or flow (flow_mm3_s,commanded_mm,measured_mm).
     """
     from ublet.core.motion.measuring import INSTRUMENTS
     from ublet.core.shake.choosing import Limits
@@ -169,6 +170,18 @@ def _print_ripples(report: dict[str, Any]) -> None:
         say(f"    {axis:4} {with_uncertainty(axis_report['frequency_hz'], axis_report['frequency_u'], 'Hz')}")
 
 
+def _print_advance(report: dict[str, Any]) -> None:
+    from ublet.core.units import with_uncertainty
+
+    say(f"    pressure advance {with_uncertainty(report['advance_s'], report['advance_u_s'], 's')}")
+
+
+def _print_flow(report: dict[str, Any]) -> None:
+    from ublet.core.units import with_uncertainty
+
+    say(f"    flow limit       {with_uncertainty(report['limit_mm3_s'], report['limit_u_mm3_s'], 'mm³/s')}")
+
+
 PRINTS: Mapping[str, Callable[[dict[str, Any]], None]] = {
     "heat": _print_heat,
     "mesh": _print_mesh,
@@ -176,4 +189,6 @@ PRINTS: Mapping[str, Callable[[dict[str, Any]], None]] = {
     "ripples": _print_ripples,
     "steps": _print_steps,
     "touches": _print_touches,
+    "advance": _print_advance,
+    "flow": _print_flow,
 }

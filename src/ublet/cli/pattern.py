@@ -31,7 +31,8 @@ def pattern(
     """Write a pattern as an ISO 6983 program, or draw it.
 
     KIND is square (a square with a purge line), first-layer (patches in the corners and the middle),
-    first-layer-stripe or ringing-tower (bands of rising acceleration whose walls show how the axes ring);
+    first-layer-stripe, ringing-tower (bands of rising acceleration whose walls show how the axes ring), advance-lines
+    (pressure advance rising from line to line), retraction (pairs of posts) or cube;
     print-start and print-end write how a print begins and ends on this machine, each step with its
     reason, and look through the programs that the machine file names (exit code 1: something is missing).
     """

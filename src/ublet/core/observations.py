@@ -467,6 +467,25 @@ def post_words(oozed_mm: float, lacks: float) -> str:
     return "strings and gap" if strings and gap else "strings" if strings else "gap after" if gap else "clean"
 
 
+@dataclass(frozen=True)
+class ReadPiece(Cue):
+    """Read a length of a cube of so many mm: ``x``, ``y``, ``z``, or one of the diagonals of its top."""
+
+    what: str
+    size_mm: float
+    alone: ClassVar[bool] = True
+
+    def notices(self, seen: Seen) -> list[str]:
+        """The reading."""
+        mm = seen.felt_mm[0] if seen.felt_mm else None
+        return [reading_words(mm, "callipers") if mm is not None else "there is no piece"]
+
+
+@dataclass(frozen=True)
+class LookAtPiece(Cue):
+    """What does a printed piece look like?"""
+
+
 EVEN_MM = 0.03
 """Widths that differ by less than this look alike, mm."""
 
@@ -526,6 +545,8 @@ Observation = (
     | ReadLineWidth
     | ComparePair
     | JudgePosts
+    | ReadPiece
+    | LookAtPiece
 )
 
 

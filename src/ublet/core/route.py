@@ -123,7 +123,13 @@ ROUTE: tuple[Station, ...] = (
     Station("flow limit", "Extrude", "how fast it can melt", ("flow-limit",), "flow"),
     Station("advance", "Extrude", "even width through speed changes", ("advance-lines", "advance-verify"), "advance"),
     Station("retraction", "Extrude", "no strings, no gaps", ("retraction",), "retraction"),
-    Station("test piece", "Extrude", "a program from its first move to its last", ("test-piece", "own-print"), "piece"),
+    Station(
+        "test piece",
+        "Extrude",
+        "a program from its first move to its last",
+        ("test-piece", "piece-measured", "own-print"),
+        "piece",
+    ),
     Station(
         "accelerometer",
         "Shake",

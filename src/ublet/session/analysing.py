@@ -26,6 +26,7 @@ from ublet.core.run import Series
 from ublet.core.shake.choosing import Limits, ShaperCandidate
 from ublet.core.shake.recorded_shake import Shaken, analyse_resonance
 from ublet.core.shake.tower import frequency_of
+from ublet.session.analysing_filament import advance, flow
 
 DrawFigure = Callable[[Path], None]
 RIPPLES = ("ripples", "distance_mm", "speed_mm_s")
@@ -251,9 +252,6 @@ def _against(compared: Compared) -> dict[str, Any]:
     }
 
 
-LATER = ("advance", "flow")
-
-
 @dataclass(frozen=True)
 class Options:
     """What an analysis may be given besides its file; each kind looks at what concerns it. spread_mm: of one height;
@@ -274,8 +272,6 @@ def analyse_file(kind: str, file: Path, options: Options = Options()) -> tuple[d
         RecordError: unknown kind, or the record cannot be used. DocumentError: nor the machine file. OSError: the file
             cannot be read.
     """
-    if kind in LATER:
-        raise RecordError(f"analyse {kind}: not built yet; built are {', '.join(KINDS)}.")
     if kind not in KINDS:
         raise RecordError(f"analyse {kind}: unknown; allowed: {', '.join((*KINDS, *LATER))}.")
     return KINDS[kind](_text(file), file, options)
@@ -440,5 +436,7 @@ KINDS: Mapping[str, Analyse] = {
     "ripples": lambda text, file, options: ripples(text, file),
     "steps": _steps,
     "touches": _touches,
+    "advance": lambda text, file, options: advance(text, file, options.instrument),
+    "flow": lambda text, file, options: flow(text, file, options.instrument),
 }
 """Every kind that is built, by its name."""

@@ -5,6 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+from ublet.core.extrude.advance_lines import LinesParameters, layout_of, lines_program
+from ublet.core.extrude.cube import cube_program
+from ublet.core.extrude.cube_trials import CubeParameters
+from ublet.core.extrude.retraction import RetractionParameters, pairs_of, posts_program
 from ublet.core.level.mesh.first_layer import LayerShape
 from ublet.core.level.mesh.first_layer_trials import program_of
 from ublet.core.machine.effective import effective
@@ -18,12 +22,17 @@ from ublet.core.shake.tower import ringing_tower
 from ublet.core.trouble import Trouble
 from ublet.session.document import Document
 
+POST_LAYERS = RetractionParameters().layers
+
 PatternMaker = Callable[[MachineFile], Program]
 PATTERNS: dict[str, PatternMaker] = {
     "square": square,
     "first-layer": lambda machine: program_of(machine, LayerShape()),
     "first-layer-stripe": lambda machine: program_of(machine, LayerShape(tries="stripe")),
     "ringing-tower": ringing_tower,
+    "advance-lines": lambda machine: lines_program(machine, layout_of(machine, LinesParameters())),
+    "retraction": lambda machine: posts_program(machine, pairs_of(machine, RetractionParameters()), POST_LAYERS),
+    "cube": lambda machine: cube_program(machine, CubeParameters().size_mm),
 }
 """Known patterns by their word on the command line."""
 

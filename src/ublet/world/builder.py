@@ -60,6 +60,7 @@ from ublet.core.observations import (
     LookAtFans,
     LookAtLifts,
     LookAtMotors,
+    LookAtPiece,
     LookAtPin,
     LookAtSprings,
     LowerOntoGauge,
@@ -69,6 +70,7 @@ from ublet.core.observations import (
     ReadGap,
     ReadLines,
     ReadLineWidth,
+    ReadPiece,
     ReadRipples,
     ReadStowedGap,
     ReadThermometer,
@@ -250,6 +252,9 @@ class ScriptedBuilder:
                 return self._read(felt if felt is not None else 0.1, "callipers")
             case JudgePosts() if isinstance(question, Judge):
                 return self._posts(hands.observe(cue).felt_mm, question)
+            case ReadPiece():
+                felt = hands.observe(cue).felt_mm[0]
+                return self._read(felt if felt is not None else cue.size_mm, "callipers")
             case ComparePair():
                 old, new = (self._looks(mm) for mm in hands.observe(cue).felt_mm)
                 return question.answers[2 if abs(abs(old) - abs(new)) < EVEN_MM / 2 else int(abs(old) < abs(new))]
@@ -257,6 +262,7 @@ class ScriptedBuilder:
                 LookAround()
                 | CheckFilament()
                 | ReadLines()
+                | LookAtPiece()
                 | JudgePosts()
                 | LowerOntoGauge()
                 | AimAtDot()

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import math
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import assert_never
@@ -38,6 +39,7 @@ from ublet.core.acts import (
     TurnScrew,
 )
 from ublet.core.acts_json import decoded, is_act, is_observation, seen_as_json
+from ublet.core.extrude.cube import DIAGONALS
 from ublet.core.extrude.retraction import POST_MM
 from ublet.core.observations import (
     AimAtDot,
@@ -58,6 +60,7 @@ from ublet.core.observations import (
     LookAtFans,
     LookAtLifts,
     LookAtMotors,
+    LookAtPiece,
     LookAtPin,
     LookAtSprings,
     LowerOntoGauge,
@@ -70,6 +73,7 @@ from ublet.core.observations import (
     ReadGap,
     ReadLines,
     ReadLineWidth,
+    ReadPiece,
     ReadRipples,
     ReadStowedGap,
     ReadThermometer,
@@ -190,6 +194,21 @@ class Hands:
         rows = self._world.laid.widths((low, high), line.y)
         return float((rows[:, 1] * rows[:, 2]).sum() / rows[:, 2].sum()) if len(rows) else None
 
+    def _piece(self, what: str, size_mm: float) -> float | None:
+        """A length of the cube as it cooled: as far as the axes really went, skewed and shrunk."""
+        world = self._world
+        box = world.laid.box(size_mm)
+        if box is None:
+            return None
+        printed = world.scenario.printed
+        shrunk = 1 - printed.shrinks_percent / 100
+        x, y, z = (mm * shrunk for mm in box)
+        lean = math.tan(math.radians(printed.skew_deg))
+        sign = {DIAGONALS[0]: 1, DIAGONALS[1]: -1}.get(what)
+        if sign is not None:
+            return math.hypot(x + sign * lean * y, y)
+        return {"x": x, "y": y, "z": z}[what]
+
     def latest(self, spacing_mm: float) -> Looks | None:
         """How the lines look that are laid just now."""
         return self._world.laid.latest(LATEST_MM, spacing_mm)
@@ -258,6 +277,8 @@ class Hands:
                 return tuple(self._mean_uneven(lines, look_mm) for lines in (first, others))
             case JudgePosts(pairs):
                 return tuple(mm for pair in pairs for mm in world_posts(self._world.laid, pair))
+            case ReadPiece(what, size_mm):
+                return (self._piece(what, size_mm),)
             case ReadRipples(axis, speed_mm_s, count):
                 hz = self.rings(axis)
                 return (count * speed_mm_s / hz if hz is not None else None,)
@@ -289,6 +310,7 @@ class Hands:
                 | WatchSpeed()
                 | WatchProgram()
                 | ConfirmNearer()
+                | LookAtPiece()
             ):
                 return ()
             case _:

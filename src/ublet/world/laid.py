@@ -26,6 +26,9 @@ SHORTEST_MM = 0.4
 NEAR_MM, BEGINS_MM = 0.3, 2.0
 """A line is looked for so near to where it should lie, and its beginning is so long, mm."""
 
+WALL_MM = 0.45
+"""A wall stands out by half of this beyond the middle of its line, mm."""
+
 FLATTEST_MM = 0.02
 """No line is flatter than this, mm."""
 
@@ -72,6 +75,7 @@ class Laid:
         self._filament = filament
         self._pieces: list[Piece] = []
         self._rows = np.empty((0, 4))
+        self.top_mm = 0.0
         self._travels: list[tuple[float, float, float, float, float]] = []
 
     def follow(
@@ -87,7 +91,10 @@ class Laid:
         it in pieces of time, mm of filament.
         """
         way = math.hypot(stretch.axes.get("x", 0.0), stretch.axes.get("y", 0.0))
-        if stretch.motors.get(EXTRUDER, 0.0) <= 0 or way <= 0 or gap_mm >= HIGHEST_MM:
+        if stretch.motors.get(EXTRUDER, 0.0) <= 0 or way <= 0:
+            return
+        self.top_mm = max(self.top_mm, gap_mm)
+        if gap_mm >= HIGHEST_MM:
             return
         before, after = ends
         area = self._filament.truth.section_mm2(self._filament.fed_mm)
@@ -129,6 +136,18 @@ class Laid:
         inside = near & (self._rows[:, 0] >= min(x)) & (self._rows[:, 0] <= max(x) + 1e-6)
         return self._rows[inside][:, [0, 2, 3]]
 
+    def box(self, size_mm: float) -> tuple[float, float, float] | None:
+        """The outer width, depth and height of what was laid last around a place, for a piece of about that size; None:
+        nothing was.
+        """
+        if not self._pieces:
+            return None
+        last = self._pieces[-1]
+        near = [p for p in self._pieces if max(abs(p.x - last.x), abs(p.y - last.y)) <= 1.3 * size_mm]
+        widest = (max(of) - min(of) for of in ([p.x for p in near], [p.y for p in near]))
+        x, y = (mm + WALL_MM for mm in widest)
+        return x, y, self.top_mm
+
     def travelled(self, before: Mapping[str, float], after: Mapping[str, float], oozed_mm: float) -> None:
         """The nozzle went over without pushing, and so much filament oozed out of it."""
         self._travels.append((before["x"], before["y"], after["x"], after["y"], oozed_mm))
@@ -164,6 +183,7 @@ class Laid:
         """The sheet is empty again."""
         self._pieces.clear()
         self._travels.clear()
+        self.top_mm = 0.0
         self._rows = np.empty((0, 4))
 
     @property

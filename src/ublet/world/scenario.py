@@ -215,6 +215,19 @@ class ExtruderPart(Part):
         return ExtruderTruth(**self.model_dump())
 
 
+class PrintedPart(Part):
+    """What becomes of a print besides what the axes do."""
+
+    skew_deg: float = setting(
+        "By this X and Y are no right angle; positive: the diagonal from the left front is longer.",
+        unit="°",
+        low=-5,
+        high=5,
+        default=0.0,
+    )
+    shrinks_percent: float = setting("A print shrinks by this.", unit="%", low=-1, high=5, default=0.0)
+
+
 class ScenarioEvent(Part):
     """Something that happens by itself, once."""
 
@@ -301,6 +314,7 @@ class Scenario(Part):
     nozzle: NozzleTruth = Field(default_factory=NozzleTruth)
     knocks: list[Knock] = Field(default_factory=list)
     extruder: ExtruderPart = Field(default_factory=ExtruderPart)
+    printed: PrintedPart = Field(default_factory=PrintedPart)
     frame: FramePart = Field(default_factory=FramePart)
     accelerometer: AccelerometerPart | None = Field(default=None, description="Left out: the machine has none.")
     stored: dict[str, Any] = Field(

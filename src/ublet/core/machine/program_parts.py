@@ -41,6 +41,7 @@ class ProgramText(Part):
     begin: str = setting("Lines before everything else.", default="")
     warm: str = setting("Lines that wait for a heater; {heater} is its name.", default="")
     acceleration: str = setting("Line that sets the acceleration of what follows; {mm_s2} is the number.", default="")
+    advance: str = setting("Line that sets the pressure advance of what follows; {seconds} is the number.", default="")
     end: str = setting("Lines after everything else.", default="")
     start_file: str = setting(
         "Program that you begin a print with, beside this file; it is looked through.", default=""

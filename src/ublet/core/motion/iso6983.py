@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from ublet.core.motion.program import Dwell, Lift, ProbeMove, Program, Push, To, Warm
+from ublet.core.motion.program import Dwell, Lift, ProbeMove, Program, Push, SetAdvance, To, Warm
 
 DIGITS = 4
 
@@ -19,7 +19,7 @@ def iso6983(program: Program, own: Mapping[str, str]) -> str:
         program: what is to be done. Filament is counted on, under the letter ``own["filament"]``; without one a line
             that pushes is written as its travel with a comment.
         own: lines by what they are for: ``begin``, ``end``, ``warm`` (``{heater}``), ``acceleration`` (``{mm_s2}``),
-            ``filament`` (a letter).
+            ``advance`` (``{seconds}``), ``filament`` (a letter).
     """
     return "".join(f"{line}\n" for line in _lines(program, own))
 
@@ -53,6 +53,9 @@ def _lines(program: Program, own: Mapping[str, str]) -> Iterator[str]:
                     feed = segment.mm_s
                     words.append(f"F{_number(60 * feed)}")
                 yield f"G{1 if segment.filament else 0} {' '.join(words)}"
+            case SetAdvance():
+                line, seconds = own.get("advance", ""), _number(segment.seconds)
+                yield from _own(line.format(seconds=seconds)) if line else [f"(pressure advance: {seconds} s)"]
             case Dwell():
                 yield f"G4 P{_number(segment.seconds)} (s)"
             case Warm():

@@ -140,7 +140,11 @@ class Laying:
     def __init__(self, extruder: Extruder, stroke: Stroke) -> None:
         self.made: list[Segment] = [To({"z": LIFT_MM + stroke.height_mm}, TRAVEL_MM_S, place="lift")]
         self.at = (0.0, 0.0)
-        self._extruder, self._stroke = extruder, stroke
+        self._extruder, self._stroke, self._height = extruder, stroke, stroke.height_mm
+
+    def at_height(self, stroke: Stroke, mm: float) -> None:
+        """From now on lines are laid so, the nozzle so high above the bed."""
+        self._stroke, self._height = stroke, mm
 
     def purge(self, middle_x: float, y: float) -> None:
         """A line along X near the front edge."""
@@ -159,9 +163,9 @@ class Laying:
         draw, back = self._extruder.retract_mm, self._extruder.retract_mm_s
         if lays:
             self.made.append(Push(-draw, back))
-            self.made.append(To({"z": LIFT_MM + self._stroke.height_mm}, TRAVEL_MM_S))
+            self.made.append(To({"z": LIFT_MM + self._height}, TRAVEL_MM_S))
         self.made.append(To({"x": x, "y": y}, TRAVEL_MM_S, place=place))
-        self.made.append(To({"z": self._stroke.height_mm}, TRAVEL_MM_S))
+        self.made.append(To({"z": self._height}, TRAVEL_MM_S))
         if lays:
             self.made.append(Push(draw, back))
         self.at = (x, y)
@@ -169,5 +173,5 @@ class Laying:
     def end(self) -> tuple[Segment, ...]:
         """All of it; at the end drawn back and lifted."""
         self.made.append(Push(-self._extruder.retract_mm, self._extruder.retract_mm_s, "end"))
-        self.made.append(To({"z": 10.0}, TRAVEL_MM_S))
+        self.made.append(To({"z": 10.0 + max(0.0, self._height - self._stroke.height_mm)}, TRAVEL_MM_S))
         return tuple(self.made)

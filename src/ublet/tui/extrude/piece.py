@@ -9,12 +9,15 @@ from pathlib import Path
 from rich.text import Text
 from textual.binding import Binding
 
+from ublet.core.extrude.cube import cube_program
+from ublet.core.extrude.cube_trials import CubeParameters
 from ublet.core.extrude.own_print_trials import OwnPrintParameters
 from ublet.core.extrude.piece_trials import PieceParameters, piece
 from ublet.core.machine.effective import effective
 from ublet.core.motion.caps import Caps
 from ublet.core.motion.print_plan import PrintPlan
-from ublet.core.motion.program import Timetable, timetable
+from ublet.core.motion.program import Program, Timetable, timetable
+from ublet.core.run import TrialFailed
 from ublet.core.settings import Value
 from ublet.core.units import duration
 from ublet.session.patterns import start_of
@@ -148,11 +151,14 @@ class PieceBench(TrialBench):
             bed = (machine.bed.width_mm, machine.bed.depth_mm)
             if isinstance(aim, OwnPrintParameters):
                 return self._own(followed, here, bed, width, height)
-            assert isinstance(aim, PieceParameters)
             try:
-                table = self._timed(session, aim)
-                printed = piece(machine, aim.model_copy(update={"printed": True}))
-            except ValueError as error:
+                if isinstance(aim, CubeParameters):
+                    program = printed = cube_program(machine, aim.size_mm)
+                else:
+                    assert isinstance(aim, PieceParameters)
+                    program, printed = piece(machine, aim), piece(machine, aim.model_copy(update={"printed": True}))
+                table = self._timed(session, program)
+            except (ValueError, TrialFailed) as error:
                 return Text(f"✗ {error}", Ink.stop)
             return program_picture(table, printed, start_of(machine), bed, here, followed, width, height)
 
@@ -178,10 +184,10 @@ class PieceBench(TrialBench):
             plan, min(self.shown_layer, max(0, len(plan.layers) - 1)), bed, here, followed, width, height
         )
 
-    def _timed(self, session: Session, aim: PieceParameters) -> Timetable:
+    def _timed(self, session: Session, program: Program) -> Timetable:
         """The program by the live settings, or by the file's where there is no link."""
         machine = session.document.machine
-        return timetable(piece(machine, aim), start_of(machine), Caps(self._live(), session.document.board.steps_per_s))
+        return timetable(program, start_of(machine), Caps(self._live(), session.document.board.steps_per_s))
 
     def running_words(self) -> str:
         """Where it is, and how long it takes yet."""
