@@ -273,7 +273,7 @@ def analyse_file(kind: str, file: Path, options: Options = Options()) -> tuple[d
             cannot be read.
     """
     if kind not in KINDS:
-        raise RecordError(f"analyse {kind}: unknown; allowed: {', '.join((*KINDS, *LATER))}.")
+        raise RecordError(f"analyse {kind}: unknown; allowed: {', '.join(KINDS)}.")
     return KINDS[kind](_text(file), file, options)
 
 
