@@ -95,3 +95,56 @@ def test_an_accelerometer_is_listened_to_where_there_is_one(machine: str, tmp_pa
         assert "±" in shown and "Sweep above noise" in shown
     finally:
         screen.close()
+
+
+def test_lines_are_printed_walked_over_picked_and_bracketed_finer(tmp_path: Path) -> None:
+    screen = Inside(tmp_path, "wren-180")
+    try:
+        to(screen, "advance")
+        shown = screen.wait("too high")
+        assert "31 lines" in shown and "too low" in shown and "not found yet" in shown and "live again" in shown
+        screen.key("b")
+        screen.wait("wipe it")
+        screen.key("Enter")
+        screen.wait("Which line is even?", 90)
+        screen.key("Up", "Up", "Up")
+        assert "▶  4 0.150" in screen.text()
+        screen.type("-9")
+        screen.wait("0.400")
+        screen.key("Enter")
+        shown = screen.wait("That makes")
+        screen.key("l")
+        screen.wait("under another lamp")
+        screen.type("8")
+        screen.key("Enter")
+        screen.wait("2 looks together make")
+        screen.key("Enter")
+        shown = screen.wait("Pressure advance of pla")
+        assert "extruder.advance_s" in shown and "materials.pla.advance_s" in shown
+        screen.key("f")
+        screen.wait("enter prints them")
+        screen.key("k")
+        screen.wait("Live on the board")
+        screen.key("o")
+        assert "0 s and the live value" in screen.text()
+    finally:
+        screen.close()
+
+
+def test_flow_is_pushed_read_and_drawn_and_posts_are_judged(tmp_path: Path) -> None:
+    screen = Inside(tmp_path)
+    try:
+        to(screen, "flow limit")
+        shown = screen.wait("5 % short")
+        assert "nothing was pushed yet" in shown and "Z goes up" in shown
+        screen.key("p", "Escape")
+        to(screen, "retraction")
+        shown = screen.wait("pairs of posts")
+        assert "0.2 mm" in shown and "strings: drawn back too little" in shown
+        to(screen, "test piece")
+        screen.wait("by live settings")
+        screen.key("o")
+        shown = screen.wait("hollow cube of 30 mm")
+        assert "you measure 5 lengths" in shown
+    finally:
+        screen.close()

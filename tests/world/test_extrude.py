@@ -88,3 +88,36 @@ def test_a_finer_step_tells_the_same() -> None:
         fine.pass_time(0.01, 210.0)
     assert coarse.fed_mm == pytest.approx(fine.fed_mm, abs=0.01)
     assert coarse.pressed_mm == pytest.approx(fine.pressed_mm, rel=1e-3)
+
+
+def test_what_was_pressed_flows_out_with_the_melts_own_time_constant() -> None:
+    truth = ExtruderTruth(bite_share=0.0, thinning=1.0, melts_mm_s=1e6, spring_n_mm=8.0)
+    filament = Filament(truth, STRONG, np.random.default_rng(1))
+    filament.turn(2.0, 0.0, 20.0, (210.0, 0.7))
+    pressed, time_constant = filament.pressed_mm, truth.resistance_n / 2.0 / truth.spring_n_mm
+    filament.turn(0.0, 0.0, time_constant, (210.0, 0.7))
+    assert filament.pressed_mm / pressed == pytest.approx(math.exp(-1), rel=0.01)
+    assert filament.fed_mm - filament.out_mm == pytest.approx(filament.pressed_mm, rel=1e-6), "nothing gets lost"
+
+
+def test_play_in_a_tube_is_taken_up_before_anything_presses() -> None:
+    truth = ExtruderTruth(bite_share=0.0, spring_n_mm=6.0, play_mm=0.5)
+    filament = Filament(truth, STRONG, np.random.default_rng(1))
+    filament.turn(1.5, 0.0, 20.0, (210.0, 0.7))
+    filament.turn(-10.0, 0.0, 0.05, (210.0, 0.7))
+    assert filament.slack_mm == pytest.approx(0.5) and filament.pressed_mm > 0.3, "shifted back, and hardly let go"
+    filament.turn(10.0, 0.0, 0.05, (210.0, 0.7))
+    assert filament.slack_mm == pytest.approx(0.0, abs=1e-3)
+
+
+def test_a_hot_nozzle_drips_until_it_is_drawn_back_and_air_that_was_drawn_in_comes_out_first() -> None:
+    truth = ExtruderTruth(bite_share=0.0, drips_mm_s=0.05, drip_holds_mm=0.3, draws_mm=2.0)
+    dripping, drawn = (Filament(truth, STRONG, np.random.default_rng(1)) for _ in range(2))
+    dripping.pass_time(2.0, 210.0)
+    assert 0.05 < dripping.out_mm < 0.1
+    drawn.turn(-20.0, 0.0, 0.2, (210.0, 0.7))
+    before = drawn.out_mm
+    drawn.pass_time(5.0, 210.0)
+    assert drawn.out_mm == before and drawn.air_mm == pytest.approx(2.0, rel=1e-3)
+    drawn.turn(20.0, 0.0, 0.2, (210.0, 0.7))
+    assert drawn.out_mm - before < 0.5 and drawn.air_mm < 2.0
