@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -376,6 +377,75 @@ def drawings(stage: Stage, out: Path) -> None:
     together(pictures, out / "drawings.png")
 
 
+def filament(out: Path) -> None:
+    """The leg Extrude: lines while they print and as they are picked, flow, posts."""
+    with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
+        command = [
+            sys.executable,
+            "-m",
+            "ublet",
+            "demo",
+            "--ready",
+            "--machine",
+            "wren",
+            "--dir",
+            folder,
+            "--speed",
+            "40",
+        ]
+        stage = Stage(command)
+        pictures = [out / f"filament-{name}.png" for name in ("flow", "lines", "pick", "posts")]
+        try:
+            stage.wait("no errors")
+            to(stage, "flow", "limit")
+            stage.wait("5 % short")
+            stage.key("b")
+            _push(stage)
+            stage.shot(pictures[0])
+            to(stage, "advance")
+            stage.wait("too high")
+            stage.key("b")
+            stage.wait("wipe it")
+            stage.key("Enter")
+            stage.wait("line 1", 600)
+            stage.shot(pictures[1])
+            stage.wait("Which line is even?", 600)
+            stage.key("1", "0", "-", "1", "3")
+            stage.shot(pictures[2])
+            stage.key("Enter")
+            stage.wait("That makes")
+            stage.key("Enter")
+            stage.wait("Pressure advance of")
+            to(stage, "retraction")
+            stage.wait("pairs")
+            stage.key("b")
+            stage.wait("wipe it")
+            stage.key("Enter")
+            stage.wait("Look between", 600)
+            stage.key(*"2 2 1 1 1 1 1 3 3 3".replace(" ", ","), "Enter")
+            stage.wait("Shortest clean")
+            stage.shot(pictures[3])
+            together(pictures, out / "filament.png")
+        finally:
+            stage.close()
+
+
+def _push(stage: Stage) -> None:
+    """Answer what is asked while filament is pushed, reading what is seen at the machine, until there is a limit."""
+    end = time.monotonic() + 240
+    while "5 % falls short at" not in (shown := stage.text()):
+        if time.monotonic() > end:
+            raise SystemExit(f"no limit; the screen was:\n{shown}")
+        read = re.search(r"left on the [a-z]+: ([\d.]+) mm", shown)
+        if read is not None and "How far is the" in shown:
+            stage.key(*read[1], "Enter")
+        elif "the mark is gone" in shown and "How far is the" in shown:
+            stage.key("g", "Enter")
+        elif "Mark it" in shown or "Is pla loaded" in shown:
+            stage.key("Enter")
+        time.sleep(0.3)
+
+
 def ready(out: Path) -> None:
     """On a demonstration that is ready: parameters as a form, what is done by hand, a print of one's own."""
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
@@ -437,6 +507,7 @@ def main(out: Path) -> None:
     level(out)
     shake(out)
     ready(out)
+    filament(out)
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         command = [sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "20"]
         stage = Stage(command)

@@ -6,10 +6,11 @@ import numpy as np
 import pytest
 
 from ublet.core.motion.patterns import Stroke, filament_for
+from ublet.core.sockets import Pace
 from ublet.world.extrude import ExtruderTruth, Filament
-from ublet.world.laid import Laid, Piece
+from ublet.world.laid import Laid
 from ublet.world.line_truth import LineLaid, evenest_advance_s, laid_widths
-from ublet.world.mechanics import MotorTruth
+from ublet.world.mechanics import MotorTruth, Stretch
 
 MOTOR = MotorTruth("extruder", turn_mm=11.5, torque_nm_a=1.0)
 MELT = (210.0, 0.7)
@@ -46,7 +47,11 @@ def test_a_linear_melt_is_evenest_at_its_own_time_constant(spring: float) -> Non
 
 def test_what_lies_along_a_line_is_found_again_and_what_lies_elsewhere_is_not() -> None:
     laid = Laid(Filament(ExtruderTruth(), None, np.random.default_rng(1)))
-    laid._pieces += [Piece(float(x), 10.0, 0.2, 0.1, 1.0) for x in range(10)] + [Piece(5.0, 14.0, 0.2, 0.2, 1.0)]
-    rows = laid.widths((2.0, 6.0), 10.0)
-    assert rows[:, 0].tolist() == [2.0, 3.0, 4.0, 5.0, 6.0]
-    assert rows[0, 1] == pytest.approx(0.1 / 0.2 + 0.2 * (1 - np.pi / 4))
+    for y, filament in ((10.0, 0.04), (14.0, 0.08)):
+        stretch = Stretch(0.0, 10.0, {"x": 1.0}, {"extruder": filament})
+        ends = ({"x": 0.0, "y": y}, {"x": 10.0, "y": y})
+        laid.follow(stretch, Pace(10.0, 0.0, 1.0), 0.0, [(0.1, filament)] * 10, ends, 0.2)
+    rows = laid.widths((2.5, 6.5), 10.0)
+    assert rows[:, 0].tolist() == pytest.approx([3.0, 4.0, 5.0, 6.0])
+    section = 0.04 * np.pi * 1.75**2 / 4
+    assert rows[0, 1] == pytest.approx(section / 0.2 + 0.2 * (1 - np.pi / 4))

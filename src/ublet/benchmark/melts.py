@@ -116,10 +116,10 @@ def advances(machines: int) -> dict[str, Any]:
                 advance, finer = None, False
                 for _ in range(4):
                     report = _ran("advance-lines", sets, path, number)
-                    found = {finding["id"]: finding for finding in report["findings"]}
-                    if "taken" in found:
-                        predicted.append(found["predicted"]["value"] / found["taken"]["value"] - 1)
-                    now = next((of for key, of in found.items() if key.startswith("advance.")), None)
+                    by_id = {finding["id"]: finding for finding in report["findings"]}
+                    if "taken" in by_id:
+                        predicted.append(by_id["predicted"]["value"] / by_id["taken"]["value"] - 1)
+                    now = next((of for key, of in by_id.items() if key.startswith("advance.")), None)
                     if report["outcome"] != "proven" or now is None:
                         last = 2.5 * (
                             now["value"]
@@ -189,10 +189,10 @@ def retractions(machines: int) -> dict[str, Any]:
         pairs = pairs_of(machine, RetractionParameters())
         clean = [post_words(oozed, lacks) == CLEAN for oozed, lacks in looks]
         true = next((at for at in range(len(clean)) if clean[at] and all_clean_on(clean, at)), None)
-        found = {finding["id"]: finding["value"] for finding in report["findings"]}
-        if "taken" in found:
-            predicted.append(found["predicted"] / found["taken"] - 1)
-        value = found.get("retraction.pla")
+        by_id = {finding["id"]: finding["value"] for finding in report["findings"]}
+        if "taken" in by_id:
+            predicted.append(by_id["predicted"] / by_id["taken"] - 1)
+        value = by_id.get("retraction.pla")
         if value is None or true is None:
             fell.append(f"{number}: {report['why']}")
             continue

@@ -455,7 +455,7 @@ class JudgePosts(Cue):
         return [f"{_numbers(looks, words)} {words}" for words in dict.fromkeys(looks)]
 
 
-STRING_MM, GAP_SHARE = 0.004, 0.35
+STRING_MM, GAP_FRACTION = 0.004, 0.35
 """So much filament on a way of some centimetres is a string that one sees, mm; a line that lacks so much of itself
 where it begins has a gap.
 """
@@ -463,7 +463,7 @@ where it begins has a gap.
 
 def post_words(oozed_mm: float, lacks: float) -> str:
     """What a pair of posts looks like."""
-    strings, gap = oozed_mm > STRING_MM, lacks > GAP_SHARE
+    strings, gap = oozed_mm > STRING_MM, lacks > GAP_FRACTION
     return "strings and gap" if strings and gap else "strings" if strings else "gap after" if gap else "clean"
 
 

@@ -17,12 +17,14 @@ from ublet.core.motion.measuring import INSTRUMENTS, Instrument
 from ublet.core.recorded import RecordError, parse_table
 from ublet.core.units import with_uncertainty
 
-DrawFigure = Callable[[Path], None]
+FilamentAnalysis = tuple[dict[str, Any], Callable[[Path], None]]
+"""A report, and what draws its figure to a path."""
+
 SOUND_FLOWS = 2
 """The slowest pushes that all others are compared with."""
 
 
-def advance(text: str, file: Path, instrument: Instrument) -> tuple[dict[str, Any], DrawFigure]:
+def advance(text: str, file: Path, instrument: Instrument) -> FilamentAnalysis:
     """Report of width differences over pressure advance: the zero of a straight line through them.
 
     Raises:
@@ -59,7 +61,7 @@ def advance(text: str, file: Path, instrument: Instrument) -> tuple[dict[str, An
     }, draw
 
 
-def flow(text: str, file: Path, instrument: Instrument) -> tuple[dict[str, Any], DrawFigure]:
+def flow(text: str, file: Path, instrument: Instrument) -> FilamentAnalysis:
     """Report of what went in over the flow: where 5 % falls short of the slowest pushes.
 
     Raises:
@@ -76,19 +78,19 @@ def flow(text: str, file: Path, instrument: Instrument) -> tuple[dict[str, Any],
         raise RecordError(f"{file}: at the slowest flow nothing went in.")
     reading = INSTRUMENTS[instrument].placing_mm * math.sqrt(2 / 3) / commanded[order]
     steps = [
-        FlowStep(float(at), float(share / sound), float(math.hypot(u, BITE_RATIO)))
-        for at, share, u in zip(flows, fed, reading, strict=True)
+        FlowStep(float(at), float(fraction / sound), float(math.hypot(u, BITE_RATIO)))
+        for at, fraction, u in zip(flows, fed, reading, strict=True)
     ]
     try:
         limit = flow_limit(steps)
     except NotReached as error:
         raise RecordError(f"{file}: {error}.") from error
-    shares: Floats = fed / sound
+    fractions: Floats = fed / sound
 
     def draw(path: Path) -> None:
         from ublet.figures.filament import draw_flow
 
-        draw_flow(flows, shares, limit.flow_mm3_s, limit.uncertainty, SHORT, file.name, path)
+        draw_flow(flows, fractions, limit.flow_mm3_s, limit.uncertainty, SHORT, file.name, path)
 
     return {
         "kind": "flow",

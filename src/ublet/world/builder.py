@@ -39,7 +39,7 @@ from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.observations import (
     EVEN_MM,
-    GAP_SHARE,
+    GAP_FRACTION,
     LEAST_SEEN_MM,
     STRING_MM,
     TOUCHES_MM,
@@ -451,7 +451,7 @@ class ScriptedBuilder:
         for oozed, lacks in zip(felt[::2], felt[1::2], strict=True):
             seen = [
                 (mm or 0.0) + float(self._random.normal(0.0, least / 5))
-                for mm, least in ((oozed, STRING_MM), (lacks, GAP_SHARE))
+                for mm, least in ((oozed, STRING_MM), (lacks, GAP_FRACTION))
             ]
             numbers.append(str(question.verdicts.index(post_words(*seen)) + 1))
         return question.taken(" ".join(numbers))

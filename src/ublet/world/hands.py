@@ -393,7 +393,7 @@ def world_posts(laid: Laid, pair: PostArea) -> tuple[float | None, float | None]
         laid.begun((pair.left_x - POST_MM, pair.left_x), pair.y),
         laid.begun((pair.right_x, pair.right_x + POST_MM), pair.y),
     )
-    lacks = [share for share in (left, right) if share is not None]
+    lacks = [lacking for lacking in (left, right) if lacking is not None]
     return laid.oozed((pair.left_x, pair.right_x), pair.y), sum(lacks) / len(lacks) if lacks else None
 
 

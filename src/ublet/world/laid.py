@@ -52,7 +52,7 @@ class Looks:
         return self.gap_mm - self.closes_mm
 
 
-class Piece(NamedTuple):
+class LaidPiece(NamedTuple):
     """A piece of a line as it was laid: its end, mm; the true gap, mm; its section, mm²; its length, mm."""
 
     x: float
@@ -73,7 +73,7 @@ class Laid:
 
     def __init__(self, filament: Filament) -> None:
         self._filament = filament
-        self._pieces: list[Piece] = []
+        self._pieces: list[LaidPiece] = []
         self._rows = np.empty((0, 4))
         self.top_mm = 0.0
         self._travels: list[tuple[float, float, float, float, float]] = []
@@ -120,7 +120,7 @@ class Laid:
             if length <= 0:
                 continue
             x, y = (before[axis] + (after[axis] - before[axis]) * gone / total for axis in ("x", "y"))
-            self._pieces.append(Piece(x, y, gap_mm, out * area / length, length))
+            self._pieces.append(LaidPiece(x, y, gap_mm, out * area / length, length))
             last = gone
         if len(self._pieces) > KEPT:
             del self._pieces[: KEPT // 2]
@@ -193,7 +193,7 @@ class Laid:
 
     def latest(self, length_mm: float, spacing_mm: float) -> Looks | None:
         """How the last lines look over so much of their length, wherever they lie; None: there are none."""
-        pieces: list[Piece] = []
+        pieces: list[LaidPiece] = []
         for piece in reversed(self._pieces):
             pieces.append(piece)
             length_mm -= piece.length_mm
@@ -210,7 +210,7 @@ class Laid:
             left -= inside[-last].length_mm
         return self._look(inside[len(inside) - last :], spacing_mm)
 
-    def _look(self, pieces: list[Piece], spacing_mm: float) -> Looks | None:
+    def _look(self, pieces: list[LaidPiece], spacing_mm: float) -> Looks | None:
         length = sum(piece.length_mm for piece in pieces)
         if length < FEWEST_MM or sum(p.length_mm for p in pieces if p.section_mm2 > 0) < length / 2:
             return None

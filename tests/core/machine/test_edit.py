@@ -35,7 +35,12 @@ def test_a_whole_number_stays_one() -> None:
 
 
 def test_keys_come_and_go_and_empty_tables_go_with_them() -> None:
-    gone: dict[str, Edit] = {"modules.counters": None, "modules.shaping": None, "board.baud": GONE}
+    gone: dict[str, Edit] = {
+        "modules.counters": None,
+        "modules.shaping": None,
+        "modules.advance": None,
+        "board.baud": GONE,
+    }
     text = edited(machine_text(), {"axes.x.steps_per_mm": 160.2, **gone})
     values = flat(text)
     assert values["axes.x.steps_per_mm"] == 160.2

@@ -82,11 +82,19 @@ def test_modules_follow_what_is_declared_and_what_is_wanted() -> None:
         return {module.name for module in plan.modules if module.included}
 
     plain = included(module_plan(tern(), LARCH))
-    assert {"core", "kinematics-corexy", "probe", "mesh", "lifts", "counters"} <= plain and "advance" not in plain
+    assert {
+        "core",
+        "kinematics-corexy",
+        "probe",
+        "mesh",
+        "lifts",
+        "counters",
+        "advance",
+    } <= plain and "arcs" not in plain
     unsaid = {"modules.shaping": GONE}
     assert "shaping" not in included(module_plan(changed(unsaid), LARCH))
     assert "shaping" in included(module_plan(changed({"axes.x.shaper.kind": "zv", **unsaid}), LARCH))
-    assert "advance" in included(module_plan(changed({"extruder.advance_s": 0.04}), LARCH))
+    assert "advance" in included(module_plan(changed({"extruder.advance_s": 0.04, **unsaid}), LARCH))
     left_out = module_plan(changed({"modules.mesh": False}), LARCH)
     assert "mesh" not in included(left_out)
     assert "though a mesh is declared" in next(m.why for m in left_out.modules if m.name == "mesh")

@@ -164,22 +164,22 @@ def _concluded(
         )
         remedies.append(ByHand("square the frame: gantry and rails, until both diagonals are alike"))
     if judged.shrunk:
-        share = judged.shrinks
+        shrinkage = judged.shrinks
         words.append(
-            f"All sides are {100 * abs(share.value):.2f} ±{200 * share.uncertainty:.2f} % "
-            f"{'short' if share.value > 0 else 'long'} alike: that is the material’s shrinkage, no steps error."
+            f"All sides are {100 * abs(shrinkage.value):.2f} ±{200 * shrinkage.uncertainty:.2f} % "
+            f"{'short' if shrinkage.value > 0 else 'long'} alike: that is the material’s shrinkage, no steps error."
         )
-        if share.value > LEAST_SHRINKS:
-            after = round(100 * share.value, 2)
+        if shrinkage.value > LEAST_SHRINKS:
+            after = round(100 * shrinkage.value, 2)
             effect = "for the program that makes prints"
             proposal = Proposal(f"materials.{material}.shrinks_percent", shrinks_before, after, "%", effect)
-            options.append(Option("as measured", "scale prints by it", (proposal,), {"shrinks": share.value}))
+            options.append(Option("as measured", "scale prints by it", (proposal,), {"shrinks": shrinkage.value}))
     for look in looks:
         words.append(f"It has {look}.")
         remedies.append(LOOKS[look])
     bad = bool(judged.odd or judged.skewed or looks)
     if not words:
-        words.append("Leave it: every length agrees within what callipers can tell.")
+        words.append("Leave it: every length agrees within the error of callipers.")
     outcome: Outcome = "failed" if bad else "proven"
     chosen = options[0].name if options else ""
     return TrialResult(outcome, " ".join(words), held, tuple(findings), tuple(options), chosen, tuple(remedies))

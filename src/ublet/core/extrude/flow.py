@@ -14,7 +14,7 @@ SHORT = 0.05
 """At the flow limit so much falls short."""
 
 LEAST_SHORT, MOST_SHORT = 0.004, 0.4
-"""Shares that show how slip rises: less cannot be told from reading errors, more is no gradual slip."""
+"""Shares that show how slip rises: less is lost in reading errors, more is no gradual slip."""
 
 DRAWS = 400
 LAW_FRACTION = 0.025
@@ -89,17 +89,17 @@ def flow_limit(steps: Sequence[FlowStep]) -> FlowLimit:
         for name in ("flow_mm3_s", "short", "uncertainty")
     )
     random = np.random.default_rng(1)
-    found = []
+    crossings = []
     for draw in range(DRAWS + 1):
         seen = shorts if draw == 0 else shorts + errors * random.standard_normal(len(shorts))
         crossing = _crossing(flows, seen, errors)
         if crossing is not None:
-            found.append(crossing)
-    if len(found) < DRAWS / 2:
+            crossings.append(crossing)
+    if len(crossings) < DRAWS / 2:
         middle = (low.flow_mm3_s + high.flow_mm3_s) / 2
         return FlowLimit(middle, (high.flow_mm3_s - low.flow_mm3_s) / math.sqrt(12))
-    spread = (float(np.percentile(found, 84)) - float(np.percentile(found, 16))) / 2
-    return FlowLimit(found[0], math.hypot(spread, LAW_FRACTION * found[0]))
+    spread = (float(np.percentile(crossings, 84)) - float(np.percentile(crossings, 16))) / 2
+    return FlowLimit(crossings[0], math.hypot(spread, LAW_FRACTION * crossings[0]))
 
 
 def _crossing(flows: np.ndarray, shorts: np.ndarray, errors: np.ndarray) -> float | None:
@@ -124,12 +124,12 @@ def _crossing(flows: np.ndarray, shorts: np.ndarray, errors: np.ndarray) -> floa
 
 def speeds_words(flow_mm3_s: float) -> str:
     """What a flow means for common lines: the speed at each width and height."""
-    each = []
+    speeds = []
     for width, height in COMMON:
         stroke = Stroke(width, height)
         section = filament_for(1.0, stroke, FILAMENT_MM) * math.pi * FILAMENT_MM**2 / 4
-        each.append(f"{flow_mm3_s / section:.0f} mm/s at {width:g} x {height:g} mm")
-    return ", ".join(each)
+        speeds.append(f"{flow_mm3_s / section:.0f} mm/s at {width:g} x {height:g} mm")
+    return ", ".join(speeds)
 
 
 def gain_per_10_c(first: FlowLimit, second: FlowLimit, warmer_c: float) -> tuple[float, float]:

@@ -56,7 +56,7 @@ class FlowParameters(Part):
     length_mm: float = setting("Filament that each step pushes at least.", unit="mm", low=20, high=150, default=50.0)
     instrument: FilamentInstrument = setting("What is left to the mark is read with it.", default="callipers")
     hotter_c: float = setting(
-        "Once more at so much more; 0: at the material's temperature alone.",
+        "A second series hotter by this; 0: none.",
         zero="no",
         unit="°C",
         low=0,

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
-
 from rich.text import Text
 from textual.binding import Binding
 from textual.widgets import Input
@@ -83,20 +81,13 @@ class AdvanceBench(RecordedBench):
         field.cursor_position = len(field.value)
         self.beat()
 
-    def on_input_changed(self, event: Input.Changed) -> None:
-        """The cursor follows what is typed."""
-        if self.pick is not None:
-            with contextlib.suppress(ValueError):
-                self.cursor = max(0, min(len(self.pick.labels), int(event.value.rpartition("-")[2])) - 1)
-            self.beat()
-
     def action_finer(self) -> None:
         """Print lines around the value that was found."""
-        found = self.found
-        if found is None:
+        estimate = self.found
+        if estimate is None:
             return
         self.turn_to("advance-lines", "")
-        first, last, step = finer_range(found)
+        first, last, step = finer_range(estimate)
         changed = {"first_s": first, "last_s": last, "step_s": step}
         self.aims["advance-lines"] = self.aims["advance-lines"].model_copy(update=changed)
         self.refresh_state()
@@ -164,20 +155,20 @@ class AdvanceBench(RecordedBench):
             cells.put(left, row, "━" * max(1, right - left + 1), ink)
             for column in (fast, slow):
                 cells.put(column, row, "┿", ink)
-        found = self.found if not running else None
+        estimate = self.found if not running else None
         if not side:
             return
         left, row = cells.width - side + 2, 1
         words = "printed now, s" if running else "pressure advance, s"
         printed = layout.lines[now] if 0 <= now < len(layout.lines) else None
-        value = printed.advance_s if printed is not None else found.advance_s if found is not None else None
+        value = printed.advance_s if printed is not None else estimate.advance_s if estimate is not None else None
         cells.put(left, row, words, Ink.quiet)
         if value is not None:
             put_large(cells, left, row + 1, f"{value:.3f}", f"bold {Ink.focus}")
         else:
             cells.put(left, row + 1, "not found yet", Ink.text)
-        if found is not None:
-            cells.put(left, row + 5, f"± {2 * found.uncertainty_s:.2g} s", Ink.dim)
+        if estimate is not None:
+            cells.put(left, row + 5, f"± {2 * estimate.uncertainty_s:.2g} s", Ink.dim)
         live = number_or(self.session.live("extruder.advance_s"), 0.0)
         cells.put(left, row + 6, f"live: {live:g} s", Ink.text)
         first, last = layout.lines[0], layout.lines[-1]
@@ -205,12 +196,15 @@ class AdvanceBench(RecordedBench):
         lines, name = layout.lines, self._measured_line()
         if name is not None:
             self.cursor = next((at for at, line in enumerate(lines) if line.place == name), self.cursor)
+        low, high = self._picked()
+        if low <= high:
+            last = self.query_one("#typed", Input).value.rpartition("-")[2].strip()
+            self.cursor = max(0, min(len(lines), int(last) if last.isdigit() else high) - 1)
         rows = cells.height - 1
         bottom = max(0, min(self.cursor - rows // 2, len(lines) - rows))
         shown = lines[bottom : bottom + rows]
         length = max(10, cells.width - side - LINE_COLUMNS - 10)
         span = lines[0].x[2] + layout.kind.slow_mm + 6 - lines[0].x[0]
-        low, high = self._picked()
         for at, line in enumerate(shown):
             row, here = rows - 1 - at, bottom + at == self.cursor
             picked = low <= line.number <= high
