@@ -102,7 +102,6 @@ def declare(stage: Stage, out: Path) -> None:
     stage.wait("axes.z.maximum_feed")
     stage.key("Enter")
     time.sleep(1)
-    stage.shot(out / "editor.png")
     stage.key("Tab", "Down")
     stage.wait("21 used")
     stage.key("Enter", "Right")

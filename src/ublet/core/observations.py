@@ -431,12 +431,13 @@ class ComparePair(Cue):
 
 @dataclass(frozen=True)
 class PostArea:
-    """A pair of posts: its name, its y, where the left one ends and the right one begins, mm."""
+    """A pair of posts: its name, its y, where the left one ends and the right one begins, how long each is, mm."""
 
     name: str
     y: float
     left_x: float
     right_x: float
+    post_mm: float
 
 
 @dataclass(frozen=True)
@@ -465,6 +466,10 @@ def post_words(oozed_mm: float, lacks: float) -> str:
     """What a pair of posts looks like."""
     strings, gap = oozed_mm > STRING_MM, lacks > GAP_FRACTION
     return "strings and gap" if strings and gap else "strings" if strings else "gap after" if gap else "clean"
+
+
+DIAGONALS = ("diagonal left front", "diagonal right front")
+"""The diagonals of a cube’s top, by the corner in front at which they begin."""
 
 
 @dataclass(frozen=True)

@@ -39,9 +39,8 @@ from ublet.core.acts import (
     TurnScrew,
 )
 from ublet.core.acts_json import decoded, is_act, is_observation, seen_as_json
-from ublet.core.extrude.cube import DIAGONALS
-from ublet.core.extrude.retraction import POST_MM
 from ublet.core.observations import (
+    DIAGONALS,
     AimAtDot,
     AimAtScrew,
     CheckFilament,
@@ -390,8 +389,8 @@ class Hands:
 def world_posts(laid: Laid, pair: PostArea) -> tuple[float | None, float | None]:
     """What oozed on each way between two posts, mm of filament; the share that their lines lack where they begin."""
     left, right = (
-        laid.begun((pair.left_x - POST_MM, pair.left_x), pair.y),
-        laid.begun((pair.right_x, pair.right_x + POST_MM), pair.y),
+        laid.begun((pair.left_x - pair.post_mm, pair.left_x), pair.y),
+        laid.begun((pair.right_x, pair.right_x + pair.post_mm), pair.y),
     )
     lacks = [lacking for lacking in (left, right) if lacking is not None]
     return laid.oozed((pair.left_x, pair.right_x), pair.y), sum(lacks) / len(lacks) if lacks else None

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from tests.conftest import tern
-from ublet.core.extrude.cube import DIAGONALS, SIDES, cube_program, judge_cube
+from ublet.core.extrude.cube import SIDES, cube_program, judge_cube
 from ublet.core.extrude.retraction import (
     CLEAN,
     GAPS,
@@ -19,6 +19,7 @@ from ublet.core.extrude.retraction import (
     shortest_clean,
 )
 from ublet.core.motion.program import Push
+from ublet.core.observations import DIAGONALS
 from ublet.core.run import TrialFailed
 
 SIZE = 40.0

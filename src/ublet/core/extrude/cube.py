@@ -11,6 +11,7 @@ from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.measuring import INSTRUMENTS
 from ublet.core.motion.patterns import RIM_MM, Laying, Stroke
 from ublet.core.motion.program import Program
+from ublet.core.observations import DIAGONALS
 from ublet.core.remedy import ChangeParameter
 from ublet.core.run import TrialFailed
 
@@ -27,7 +28,6 @@ AXIS_SHORT = 0.003
 """An axis that differs from the others by less than this is left, whatever its uncertainty."""
 
 SIDES = ("x", "y", "z")
-DIAGONALS = ("diagonal left front", "diagonal right front")
 
 
 def cube_program(machine: MachineFile, size_mm: float) -> Program:

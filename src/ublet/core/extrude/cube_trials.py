@@ -8,13 +8,13 @@ from functools import partial
 from ublet.core.bench import Bench
 from ublet.core.corrections import FormerReading, read_or_back
 from ublet.core.extrude.advance_lines import grams_of
-from ublet.core.extrude.cube import DIAGONALS, SIDES, CubeJudged, cube_program, judge_cube
+from ublet.core.extrude.cube import SIDES, CubeJudged, cube_program, judge_cube
 from ublet.core.extrude.melting import extruder_of, material_of
 from ublet.core.extrude.pattern_print import pattern_lasts, pattern_needs, pattern_words, print_pattern
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, moving
 from ublet.core.motion.running import WAY
-from ublet.core.observations import LookAtPiece, ReadPiece
+from ublet.core.observations import DIAGONALS, LookAtPiece, ReadPiece
 from ublet.core.questions import Judge, Measure
 from ublet.core.remedy import ByHand, GoTo, Remedy
 from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFailed, TrialResult

@@ -10,6 +10,7 @@ from ublet.core.extrude.melting import extruder_of, material_of
 from ublet.core.extrude.pattern_print import pattern_lasts, pattern_needs, pattern_words, print_pattern
 from ublet.core.extrude.retraction import (
     LONGEST_MM,
+    POST_MM,
     STRINGS,
     VERDICTS,
     PostPair,
@@ -87,7 +88,7 @@ async def retraction(bench: Bench, aim: RetractionParameters) -> TrialResult:
 
 def area_of(pair: PostPair) -> PostArea:
     """Where a pair lies, for whoever looks at it."""
-    return PostArea(pair.place, pair.y, pair.left_x, pair.right_x)
+    return PostArea(pair.place, pair.y, pair.left_x, pair.right_x, POST_MM)
 
 
 def _none_clean(
