@@ -206,7 +206,7 @@ class Hands:
         sign = {DIAGONALS[0]: 1, DIAGONALS[1]: -1}.get(what)
         if sign is not None:
             return math.hypot(x + sign * lean * y, y)
-        return {"x": x, "y": y, "z": z}[what]
+        return {"x": x, "y": y, "z": z}.get(what)
 
     def latest(self, spacing_mm: float) -> Looks | None:
         """How the lines look that are laid just now."""
