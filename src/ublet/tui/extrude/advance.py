@@ -116,7 +116,7 @@ class AdvanceBench(RecordedBench):
                     layout = layout_of(machine, aim)
             except TrialFailed as missing:
                 return Text(f"✗ {missing}", Ink.stop)
-            cells = Cells(width, height)
+            cells = Cells(width, max(height, 6))
             if self.pick is not None or self._measured_line() is not None:
                 self._large(cells, layout)
             else:

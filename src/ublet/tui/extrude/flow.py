@@ -36,7 +36,7 @@ class FlowBench(RecordedBench):
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
             aim = self.aim
             assert isinstance(aim, FlowParameters)
-            cells = Cells(width, height)
+            cells = Cells(width, max(height, 6))
             side = SIDE_COLUMNS if width >= WIDE else 0
             self._graph(cells, aim, self.read(STEPS.name), (width - side, height))
             if side:

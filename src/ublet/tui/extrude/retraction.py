@@ -42,7 +42,7 @@ class RetractionBench(RecordedBench):
                 pairs = pairs_of(session.machine_now, aim)
             except TrialFailed as missing:
                 return Text(f"✗ {missing}", Ink.stop)
-            cells = Cells(width, height)
+            cells = Cells(width, max(height, 6))
             side = SIDE_COLUMNS if width >= WIDE else 0
             judged = self.read(POSTS.name)
             now = self._now(pairs) if watched is not None else -1
