@@ -78,7 +78,7 @@ def program_picture(
 def put_bed(cells: Cells, bed_mm: tuple[float, float], width: int) -> tuple[AxisSpan, AxisSpan]:
     """The bed from above to scale, with rulers, in a width in columns; returns where its sides lie."""
     wide_mm, deep_mm = bed_mm
-    rows, columns = cells.height - 3, width - RULER - 1
+    rows, columns = max(2, cells.height - 3), max(4, width - RULER - 1)
     per_column = max(wide_mm / columns, deep_mm / rows / CELL_RATIO)
     across = AxisSpan(0.0, wide_mm, RULER, RULER + round(wide_mm / per_column))
     down = AxisSpan(0.0, deep_mm, 1 + round(deep_mm / per_column / CELL_RATIO), 1)
