@@ -141,7 +141,7 @@ def rows(line: str) -> bytes:
         ("heat", rows("{odd},25"), "less than 3"),
         ("heat", rows("50{odd},{n}"), "0..1"),
         ("heat", b"\xff\xfe\x00", "is not text"),
-        ("advance", b"", "needs a header line advance_s"),
+        ("advance", b"", "needs a header"),
         ("advance", b"advance_s,width_difference_mm\n0.1,0.2\n0.2,0.3\n0.3,0.4\n", "grow from line to line"),
         ("advance", b"advance_s,width_difference_mm\n0.1,0.2\n4,0\n9,-0.1\n", "from 0 to 3 s"),
         ("flow", b"flow_mm3_s,commanded_mm,measured_mm\n4,50,50\n8,50,50\n12,50,50\n", "nothing falls short"),

@@ -96,7 +96,7 @@ def even_truth(scenario: Scenario, machine: MachineFile, aim: LinesParameters) -
         motor,
         (material.nozzle_c, extruder.motor.run_a),
         line,
-        2 * layout.lines[-1].advance_s,
+        2 * layout.lines[-1].value_s,
     )
 
 
@@ -124,7 +124,7 @@ def advances(machines: int) -> dict[str, Any]:
                         last = 2.5 * (
                             now["value"]
                             if now is not None
-                            else layout_of(machine, LinesParameters()).lines[-1].advance_s
+                            else layout_of(machine, LinesParameters()).lines[-1].value_s
                         )
                         sets = [*sets, f"last_s={min(2.9, last):.3f}"]
                         continue

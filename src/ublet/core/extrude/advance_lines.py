@@ -82,14 +82,14 @@ class AdvanceLine:
     """One line: its number from 1, its value, its y, where it begins, gets fast, gets slow and ends along X, mm."""
 
     number: int
-    advance_s: float
+    value_s: float
     y: float
     x: tuple[float, float, float, float]
 
     @property
     def place(self) -> str:
         """Its name while it is printed."""
-        return f"line {self.number}: {self.advance_s:.3f} s"
+        return f"line {self.number}: {self.value_s:.3f} s"
 
 
 @dataclass(frozen=True)
@@ -105,7 +105,7 @@ class LinesLayout:
     @property
     def step_s(self) -> float:
         """From one line to the next."""
-        return self.lines[1].advance_s - self.lines[0].advance_s
+        return self.lines[1].value_s - self.lines[0].value_s
 
     @property
     def depth_mm(self) -> float:
@@ -208,14 +208,14 @@ def lines_program(machine: MachineFile, layout: LinesLayout, name: str = "advanc
     per_mm = filament_for(1.0, layout.stroke, extruder.filament_mm)
     for line in lines:
         laying.go(line.x[0], line.y, line.place)
-        laying.made.append(SetAdvance(line.advance_s))
+        laying.made.append(SetAdvance(line.value_s))
         for here, there, mm_s in zip(
             line.x, line.x[1:], (aim_slow(layout), layout.fast_mm_s, aim_slow(layout)), strict=False
         ):
             made = To({"x": there, "y": line.y}, mm_s, (there - here) * per_mm, mm_s2=layout.acceleration_mm_s2)
             laying.made.append(made)
         laying.at = (line.x[3], line.y)
-    note = f"{len(lines)} lines, {lines[0].advance_s:g} to {lines[-1].advance_s:g} s"
+    note = f"{len(lines)} lines, {lines[0].value_s:g} to {lines[-1].value_s:g} s"
     return Program(name, laying.end(), note)
 
 
@@ -232,4 +232,4 @@ def grams_of(program: Program, filament_mm: float) -> float:
 def followed_mm_s2(caps: Caps, machine: MachineFile, layout: LinesLayout) -> float:
     """The acceleration that the extruder still follows at the last line's value, mm/s²; inf: any."""
     per_mm = filament_for(1.0, layout.stroke, extruder_of(machine).filament_mm)
-    return caps.with_advance(layout.lines[-1].advance_s).led_acceleration_mm_s2(per_mm)
+    return caps.with_advance(layout.lines[-1].value_s).led_acceleration_mm_s2(per_mm)

@@ -103,9 +103,9 @@ async def advance_lines(bench: Bench, aim: AdvanceParameters) -> TrialResult:
     before = number_of(bench, "extruder.advance_s")
     layout = layout_of(machine, aim)
     program = lines_program(machine, layout)
-    values = [line.advance_s for line in layout.lines]
+    values = [line.value_s for line in layout.lines]
     places = [line.place for line in layout.lines]
-    bench.record.rows(LINES.name, [(float(line.number), line.advance_s, line.y) for line in layout.lines])
+    bench.record.rows(LINES.name, [(float(line.number), line.value_s, line.y) for line in layout.lines])
     printed = await print_pattern(
         bench,
         program,
@@ -133,7 +133,7 @@ async def advance_lines(bench: Bench, aim: AdvanceParameters) -> TrialResult:
 async def _picked(bench: Bench, layout: LinesLayout, lines: Sequence[AdvanceLine], read: LinesRead) -> str:
     """Let lines be picked, again and again; returns another answer than a pick, where that ends it."""
     cue = ReadLines(tuple(area_of(layout, line) for line in lines), layout.kind.look_mm)
-    values = [line.advance_s for line in lines]
+    values = [line.value_s for line in lines]
     lamp = ""
     while True:
         pick = Pick(
@@ -142,7 +142,7 @@ async def _picked(bench: Bench, layout: LinesLayout, lines: Sequence[AdvanceLine
             "in one piece and hold it against the light. One line, or the first and the last that look even.",
             (BELOW, BEYOND, WIDTHS),
             cue,
-            labels=tuple(f"{line.advance_s:.3f} s" for line in lines),
+            labels=tuple(f"{line.value_s:.3f} s" for line in lines),
         )
         answer = await bench.builder.ask(pick)
         if answer in pick.answers:
@@ -176,7 +176,7 @@ async def _measured(bench: Bench, layout: LinesLayout, lines: Sequence[AdvanceLi
     else:
         await _read_widths(bench, layout, lines, read, _around(lines, read.seen))
     for at, (wide_before, wide_after) in sorted(read.widths.items()):
-        row = (float(lines[at].number), lines[at].advance_s, wide_before, wide_after)
+        row = (float(lines[at].number), lines[at].value_s, wide_before, wide_after)
         bench.record.row(WIDTH_ROWS.name, row)
 
 
@@ -213,8 +213,8 @@ def _around(lines: Sequence[AdvanceLine], seen: AdvanceEstimate) -> list[int]:
     """Which lines are measured around what was picked, by their places."""
     last = len(lines) - 1
     count = min(MEASURED, len(lines))
-    middle = min(range(len(lines)), key=lambda at: abs(lines[at].advance_s - seen.advance_s))
-    apart = max(1, min(last // (count - 1), round(2 * seen.uncertainty_s / (lines[1].advance_s - lines[0].advance_s))))
+    middle = min(range(len(lines)), key=lambda at: abs(lines[at].value_s - seen.advance_s))
+    apart = max(1, min(last // (count - 1), round(2 * seen.uncertainty_s / (lines[1].value_s - lines[0].value_s))))
     low = max(0, min(middle - apart * (count // 2), last - apart * (count - 1)))
     return sorted({min(last, low + number * apart) for number in range(count)})
 
@@ -367,7 +367,7 @@ def pair_layout(machine: MachineFile, aim: VerifyParameters, new_s: float) -> Li
     span = aim.model_copy(update={"first_s": 0.0, "last_s": 2.0 * PAIRS - 1, "step_s": 1.0})
     layout = layout_of(machine, LinesParameters.model_construct(**span.model_dump()))
     lines = tuple(
-        replace(line, advance_s=aim.old_s if number % 2 == 0 else new_s) for number, line in enumerate(layout.lines)
+        replace(line, value_s=aim.old_s if number % 2 == 0 else new_s) for number, line in enumerate(layout.lines)
     )
     return replace(layout, lines=lines)
 
@@ -384,12 +384,12 @@ def plan_words(machine: MachineFile, layout: LinesLayout, program: Program, seco
     followed = followed_mm_s2(caps, machine, layout)
     used = min(layout.acceleration_mm_s2, followed)
     held = (
-        f" At {layout.lines[-1].advance_s:g} s the extruder still follows {followed:.0f} mm/s²."
+        f" At {layout.lines[-1].value_s:g} s the extruder still follows {followed:.0f} mm/s²."
         if followed < layout.acceleration_mm_s2
         else ""
     )
     return (
-        f"{len(layout.lines)} lines from {layout.lines[0].advance_s:g} to {layout.lines[-1].advance_s:g} s, in "
+        f"{len(layout.lines)} lines from {layout.lines[0].value_s:g} to {layout.lines[-1].value_s:g} s, in "
         f"{duration(seconds)}, {grams:.1f} g; {layout.stroke.mm_s:g} and {layout.fast_mm_s:g} mm/s, with {used:.0f} "
         f"mm/s² so that the pressure has time to show.{held}"
     )

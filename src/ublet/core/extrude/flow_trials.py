@@ -10,15 +10,13 @@ from ublet.core.capabilities import always
 from ublet.core.extrude.flow import SHORT, FlowLimit, FlowStep, NotReached, flow_limit, gain_per_10_c, speeds_words
 from ublet.core.extrude.hob import REGAINED
 from ublet.core.extrude.melting import HEADROOM_C, extruder_of, hotend_of, material_of, melt, melt_needs
-from ublet.core.extrude.pushing import BITE_RATIO, FilamentInstrument, Pushing
-from ublet.core.extrude.trials import CURRENT_TIMES, LIFT_MM_S, MOST_A, PRIME_MM, ROOM_MM
+from ublet.core.extrude.pushing import BITE_RATIO, PRIME_MM, ROOM_MM, FilamentInstrument, Pushing, make_ready
+from ublet.core.extrude.trials import CURRENT_TIMES, MOST_A
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import number_of
 from ublet.core.motion.measuring import INSTRUMENTS
-from ublet.core.observations import CheckFilament
-from ublet.core.questions import Confirm
-from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, GoTo, Remedy, StartAgain
-from ublet.core.run import Finding, Option, Progress, Proposal, Stream, TrialFailed, TrialResult
+from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, GoTo, Remedy
+from ublet.core.run import Finding, Option, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.trial_times import TrialTimes
@@ -80,7 +78,8 @@ async def flow(bench: Bench, aim: FlowParameters) -> TrialResult:
             ChangeParameter("hotter_c", f"{max(0.0, highest_c - declared.nozzle_c):g} °C or less"),
         )
     before = declared.largest_flow_mm3_s
-    await _make_ready(bench, heater, name, declared.nozzle_c)
+    question = "with a metre to spare, and is there room below the nozzle? It is pushed into the air, ever faster."
+    await make_ready(bench, heater, declared.nozzle_c, f"Is {name} loaded, {question}", SLOW_MM_S)
     section = math.pi * extruder_of(machine).filament_mm ** 2 / 4
     series = FlowSeries(bench, aim, section)
     limit, why_not, steps = await series.run(declared.nozzle_c, 0.2, 0.6 if aim.hotter_c else 0.9)
@@ -184,25 +183,6 @@ class FlowSeries:
         read_u = INSTRUMENTS[aim.instrument].placing_mm * math.sqrt(2 / 3) / length
         self._bench.record.row(STEPS.name, (celsius, flow_mm3_s, length, went, fed))
         return FlowStep(flow_mm3_s, fed, math.hypot(read_u, read_u / math.sqrt(2), BITE_RATIO))
-
-
-async def _make_ready(bench: Bench, heater: str, named: str, celsius: float) -> None:
-    """Room below the nozzle, heat, filament in, and the first millimetres gone."""
-    with bench.aside():
-        here, high = bench.motion.position("z"), min(ROOM_MM, bench.machine.axes.z.maximum_mm)
-        if here is not None and here < high:
-            bench.progress(Progress("room for what comes out", 0.02, None, f"Z goes to {high:g} mm"))
-            await bench.motion.move("z", high - here, LIFT_MM_S)
-    await melt(bench, heater, celsius, 0.05)
-    asked = Confirm(
-        f"Is {named} loaded, with a metre to spare, and is there room below the nozzle? It is pushed into the air, "
-        "ever faster; a clicking motor is no harm.",
-        ("loaded", "stop here"),
-        CheckFilament(),
-    )
-    if await bench.builder.ask(asked) != "loaded":
-        raise TrialFailed("Stopped before any filament was pushed.", StartAgain())
-    await bench.motion.push(PRIME_MM, SLOW_MM_S)
 
 
 def _not_reached(aim: FlowParameters, steps: Sequence[FlowStep]) -> tuple[Remedy, ...]:

@@ -118,7 +118,7 @@ async def print_pattern(
             StartAgain(),
             outcome="halted" if ended == "stopped" else "failed",
         )
-    await _hands_safe(bench)
+    await hands_safe(bench)
     return PatternPrinted(done, ended, taken, table.seconds_from(program.places[0]))
 
 
@@ -129,8 +129,8 @@ def _done(places: Sequence[str], place: str) -> int:
     return list(places).index(place) if place in places else 0
 
 
-async def _hands_safe(bench: Bench) -> None:
-    """Heaters off, and the nozzle away from the sheet."""
+async def hands_safe(bench: Bench) -> None:
+    """A hand comes near: the heaters go off, and the nozzle away from the sheet."""
     for heater in (hotend_of(bench.machine), *beds(bench.machine)):
         await bench.heat.off(heater)
     with bench.aside():

@@ -9,8 +9,9 @@ from typing import Literal
 from ublet.core.acts import MarkFilament
 from ublet.core.bench import Bench
 from ublet.core.corrections import FormerReading, read_or_back
+from ublet.core.extrude.melting import melt
 from ublet.core.motion.measuring import Length, length_of
-from ublet.core.observations import ReadFilament
+from ublet.core.observations import CheckFilament, ReadFilament
 from ublet.core.questions import Confirm, Measure
 from ublet.core.remedy import ByHand, ChangeSetting, StartAgain
 from ublet.core.run import Checkpoint, Progress, Stream, TrialFailed
@@ -43,6 +44,31 @@ class BothGone(TrialFailed):
 
 
 FilamentInstrument = Literal["rule", "callipers"]
+
+PRIME_MM = 20.0
+"""The first millimetres after heating do not count, mm."""
+
+ROOM_MM, LIFT_MM_S = 60.0, 10.0
+"""The nozzle stands at least so high over the bed, for what comes out, mm; and how fast it goes there, mm/s."""
+
+
+async def make_ready(bench: Bench, heater: str, celsius: float, question: str, mm_s: float) -> None:
+    """Room below the nozzle, heat, filament in, and the first millimetres gone. question: whether it is loaded.
+
+    Raises:
+        TrialFailed: it does not get warm, or the builder stops there.
+    """
+    with bench.aside():
+        here, high = bench.motion.position("z"), min(ROOM_MM, bench.machine.axes.z.maximum_mm)
+        if here is not None and here < high:
+            bench.progress(Progress("room for what comes out", 0.02, None, f"Z goes to {high:g} mm"))
+            await bench.motion.move("z", high - here, LIFT_MM_S)
+    await melt(bench, heater, celsius, 0.05)
+    words = f"{question} {PRIME_MM:g} mm are pushed at {mm_s:g} mm/s, to begin with."
+    if await bench.builder.ask(Confirm(words, ("loaded", "stop here"), CheckFilament())) != "loaded":
+        raise TrialFailed("Stopped before any filament was pushed.", StartAgain())
+    bench.progress(Progress("priming", 0.15, None, f"{PRIME_MM:g} mm at {mm_s:g} mm/s"))
+    await bench.motion.push(PRIME_MM, mm_s)
 
 
 def marks_for(mm: float) -> tuple[float, float]:

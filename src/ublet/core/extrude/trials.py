@@ -22,27 +22,19 @@ from ublet.core.extrude.hob import (
     words_of,
 )
 from ublet.core.extrude.melting import HEADROOM_C, extruder_of, hotend_of, material_of, melt, melt_needs
-from ublet.core.extrude.pushing import STREAM, BothGone, FilamentInstrument, Pushing
+from ublet.core.extrude.pushing import PRIME_MM, ROOM_MM, STREAM, BothGone, FilamentInstrument, Pushing, make_ready
 from ublet.core.machine.schema import MachineFile
 from ublet.core.machine.tool_parts import Extruder
 from ublet.core.motion.geometry import extruder_steps_per_mm
 from ublet.core.motion.homing_moves import number_of
 from ublet.core.motion.measuring import INSTRUMENTS, Length
 from ublet.core.motion.steps import StepsAssessment
-from ublet.core.observations import CheckFilament
-from ublet.core.questions import Confirm
 from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, StartAgain
-from ublet.core.run import Finding, Option, Outcome, Progress, Proposal, TrialFailed, TrialResult, about
+from ublet.core.run import Finding, Option, Outcome, Proposal, TrialFailed, TrialResult, about
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec
 from ublet.core.trial_times import TrialTimes
 from ublet.core.units import with_uncertainty
-
-PRIME_MM = 20.0
-"""The first millimetres after heating do not count, mm."""
-
-ROOM_MM, LIFT_MM_S = 60.0, 10.0
-"""The nozzle stands at least so high over the bed, for what comes out, mm; and how fast it goes there, mm/s."""
 
 FAR_LESS = 4.0
 """Where both marks went in, so many times less is pushed."""
@@ -102,7 +94,8 @@ async def extruder_steps(bench: Bench, aim: ExtruderParameters) -> TrialResult:
             ChangeParameter("material", "one that melts hotter"),
         )
     pushing = _begun(bench, aim, material.nozzle_c)
-    await _make_ready(bench, aim, heater, named, material.nozzle_c)
+    words = "does the hob hold it, and is there room below the nozzle?"
+    await make_ready(bench, heater, material.nozzle_c, f"Is {named} loaded, {words}", aim.slow_mm_s)
     now = number_of(bench, "extruder.steps_per_mm")
     slow = await _slow_pushes(pushing, aim)
     mm = pushing.length_mm
@@ -158,26 +151,6 @@ async def _slow_pushes(pushing: Pushing, aim: ExtruderParameters) -> Length:
     except BothGone:
         pushing.length_mm /= FAR_LESS
         return await pushing.push("slow", pushing.length_mm, aim.slow_mm_s, aim.pushes, 0.6)
-
-
-async def _make_ready(bench: Bench, aim: ExtruderParameters, heater: str, named: str, celsius: float) -> None:
-    """Room below the nozzle, heat, filament in, and the first millimetres gone."""
-    with bench.aside():
-        here, high = bench.motion.position("z"), min(ROOM_MM, bench.machine.axes.z.maximum_mm)
-        if here is not None and here < high:
-            bench.progress(Progress("room for what comes out", 0.02, None, f"Z goes to {high:g} mm"))
-            await bench.motion.move("z", high - here, LIFT_MM_S)
-    await melt(bench, heater, celsius, 0.05)
-    asked = Confirm(
-        f"Is {named} loaded, does the hob hold it, and is there room below the nozzle? {PRIME_MM:g} mm are pushed at "
-        f"{aim.slow_mm_s:g} mm/s, to begin with.",
-        ("loaded", "stop here"),
-        CheckFilament(),
-    )
-    if await bench.builder.ask(asked) != "loaded":
-        raise TrialFailed("Stopped before any filament was pushed.", StartAgain())
-    bench.progress(Progress("priming", 0.15, None, f"{PRIME_MM:g} mm at {aim.slow_mm_s:g} mm/s"))
-    await bench.motion.push(PRIME_MM, aim.slow_mm_s)
 
 
 async def _look_for_cause(

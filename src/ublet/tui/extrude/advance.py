@@ -14,7 +14,7 @@ from ublet.core.observations import ReadLineWidth
 from ublet.core.questions import Pick
 from ublet.core.run import Option, TrialFailed
 from ublet.core.settings import number_or
-from ublet.core.units import duration, with_uncertainty
+from ublet.core.units import with_uncertainty
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
@@ -125,13 +125,6 @@ class AdvanceBench(RecordedBench):
 
         return draw
 
-    def running_words(self) -> str:
-        """Where it is, and how long it takes yet."""
-        progress = self.watched.latest if self.watched is not None else None
-        if progress is None or not progress.planned or progress.left_s is None:
-            return super().running_words()
-        return f"◆ {progress.detail}, {duration(progress.left_s)} left"
-
     def _measured_line(self) -> str | None:
         """The line that is measured now, by its name."""
         cue = self.question[0].cue if self.question is not None else None
@@ -161,7 +154,7 @@ class AdvanceBench(RecordedBench):
         left, row = cells.width - side + 2, 1
         words = "printed now, s" if running else "pressure advance, s"
         printed = layout.lines[now] if 0 <= now < len(layout.lines) else None
-        value = printed.advance_s if printed is not None else estimate.advance_s if estimate is not None else None
+        value = printed.value_s if printed is not None else estimate.advance_s if estimate is not None else None
         cells.put(left, row, words, Ink.quiet)
         if value is not None:
             put_large(cells, left, row + 1, f"{value:.3f}", f"bold {Ink.focus}")
@@ -174,7 +167,7 @@ class AdvanceBench(RecordedBench):
         first, last = layout.lines[0], layout.lines[-1]
         for at, words in enumerate(
             (
-                f"{len(layout.lines)} lines, front {first.advance_s:g} s, back {last.advance_s:g} s",
+                f"{len(layout.lines)} lines, front {first.value_s:g} s, back {last.value_s:g} s",
                 f"{layout.stroke.mm_s:g} mm/s, {layout.fast_mm_s:g} between the strokes",
                 "every fifth sticks out at the right",
             )
@@ -209,7 +202,7 @@ class AdvanceBench(RecordedBench):
             row, here = rows - 1 - at, bottom + at == self.cursor
             picked = low <= line.number <= high
             ink = f"bold {Ink.focus}" if here else Ink.good if picked else Ink.text
-            cells.put(0, row, f"{'▶' if here else ' '}{line.number:>3} {line.advance_s:.3f}", ink)
+            cells.put(0, row, f"{'▶' if here else ' '}{line.number:>3} {line.value_s:.3f}", ink)
             places = [LINE_COLUMNS + round((x - lines[0].x[0]) / span * length) for x in line.x]
             cells.put(places[0], row, ("━" if here else "─") * (places[3] - places[0]), ink)
             for place in places[1:3]:
@@ -221,7 +214,7 @@ class AdvanceBench(RecordedBench):
         if side:
             left = cells.width - side + 2
             cells.put(left, 0, "pressure advance, s", Ink.quiet)
-            put_large(cells, left, 1, f"{lines[self.cursor].advance_s:.3f}", f"bold {Ink.focus}")
+            put_large(cells, left, 1, f"{lines[self.cursor].value_s:.3f}", f"bold {Ink.focus}")
             self._looks(cells, left, 6)
             cells.put(left, 16, "↑ ↓ walk over the lines; 7-9 for a range", Ink.dim)
             for number, words in enumerate(self._looked()):

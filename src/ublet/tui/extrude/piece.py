@@ -19,7 +19,6 @@ from ublet.core.motion.print_plan import PrintPlan
 from ublet.core.motion.program import Program, Timetable, timetable
 from ublet.core.run import TrialFailed
 from ublet.core.settings import Value
-from ublet.core.units import duration
 from ublet.session.patterns import start_of
 from ublet.session.printing import PrintError, read_plan
 from ublet.session.session import Session
@@ -188,10 +187,3 @@ class PieceBench(TrialBench):
         """The program by the live settings, or by the file's where there is no link."""
         machine = session.document.machine
         return timetable(program, start_of(machine), Caps(self._live(), session.document.board.steps_per_s))
-
-    def running_words(self) -> str:
-        """Where it is, and how long it takes yet."""
-        progress = self.watched.latest if self.watched is not None else None
-        if progress is None or not progress.planned or progress.left_s is None:
-            return super().running_words()
-        return f"◆ {progress.detail}, {duration(progress.left_s)} left"

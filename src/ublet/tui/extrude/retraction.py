@@ -9,7 +9,6 @@ from ublet.core.extrude.retraction_trials import POSTS
 from ublet.core.motion.running import WAY
 from ublet.core.run import Series, TrialFailed
 from ublet.core.settings import number_or
-from ublet.core.units import duration
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
@@ -52,13 +51,6 @@ class RetractionBench(RecordedBench):
             return cells.text()
 
         return draw
-
-    def running_words(self) -> str:
-        """Where it is, and how long it takes yet."""
-        progress = self.watched.latest if self.watched is not None else None
-        if progress is None or not progress.planned or progress.left_s is None:
-            return super().running_words()
-        return f"◆ {progress.detail}, {duration(progress.left_s)} left"
 
     def _pairs(self, cells: Cells, pairs: tuple[PostPair, ...], judged: Series | None, now: int, width: int) -> None:
         rows = judged.rows.tolist() if judged is not None else []

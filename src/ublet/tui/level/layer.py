@@ -13,7 +13,6 @@ from ublet.core.motion.patterns import Patch
 from ublet.core.motion.running import WAY
 from ublet.core.run import Series, TrialFailed
 from ublet.core.settings import number_or
-from ublet.core.units import duration
 from ublet.session.print_order import END, START, missing, steps_of
 from ublet.session.session import Session
 from ublet.tui.frame.dialogs import TextDialog
@@ -66,13 +65,6 @@ class LayerBench(RecordedBench):
             )
 
         return draw
-
-    def running_words(self) -> str:
-        """Where it is, and how long it takes yet."""
-        progress = self.watched.latest if self.watched is not None else None
-        if progress is None or not progress.planned or progress.left_s is None:
-            return super().running_words()
-        return f"◆ {progress.detail}, {duration(progress.left_s)} left"
 
 
 def order_text(session: Session) -> Text:

@@ -240,6 +240,8 @@ class TrialBench(Asking):
         progress = self.watched.latest if self.watched is not None else None
         if progress is None:
             return "◆ starting"
+        if progress.planned and progress.left_s is not None:
+            return f"◆ {progress.detail}, {duration(progress.left_s)} left"
         return f"◆ {progress.words}"
 
     def needs(self) -> tuple[Need, ...]:

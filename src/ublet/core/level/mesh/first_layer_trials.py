@@ -12,7 +12,7 @@ from ublet.core.acts import CleanSheet
 from ublet.core.arrays import Point
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
-from ublet.core.heat.demands import beds
+from ublet.core.extrude.pattern_print import hands_safe
 from ublet.core.level.mesh.first_layer import (
     BARE,
     GOOD,
@@ -69,7 +69,7 @@ NEARER_STILL, STAY = "nearer", "stay"
 LEAST_CLEARANCE_MM = 0.05
 """Nearer than this to the bed's highest point the nozzle is nudged only after a question, mm."""
 LIFT_MM, DIFFERS_MM = 10.0, 0.01
-AWAY_MM, LIFT_MM_S, LAST = 40.0, 6.0, "end"
+LAST = "end"
 RISES_MM = 0.02
 """Where Z homes to an endstop the bed may have risen so far with its frame's warmth since it was touched, standard, mm.
 """
@@ -186,7 +186,7 @@ async def print_first_layer(bench: Bench, aim: LayerParameters) -> TrialResult:
             outcome="halted" if how == "stopped" else "failed",
         )
     held = conditions(bench)
-    await _out_of_the_way(bench)
+    await hands_safe(bench)
     judged = await _judged(bench, done, nudges, tramming, aim)
     ended = await _concluded(bench, fold, bound, judged, total, held, len(done) < len(places))
     return _with_turns(ended, tramming)
@@ -317,16 +317,6 @@ def _printed(places: Sequence[Patch], run: Running) -> list[Patch]:
     if run.going.place == LAST or (run.ended is not None and run.ended[0] == "done"):
         return list(places)
     return list(places[: names.index(run.going.place)]) if run.going.place in names else []
-
-
-async def _out_of_the_way(bench: Bench) -> None:
-    """A hand comes near: the heaters go off, and the nozzle away from the sheet."""
-    for heater in (hotend_of(bench.machine), *beds(bench.machine)):
-        await bench.heat.off(heater)
-    with bench.aside():
-        here, highest = bench.motion.position("z"), axis_of(bench.machine, "z").maximum_mm
-    if here is not None and here < min(AWAY_MM, highest):
-        await bench.motion.go({"z": min(AWAY_MM, highest)}, LIFT_MM_S)
 
 
 def _with_turns(result: TrialResult, tramming: Tramming) -> TrialResult:
