@@ -122,9 +122,7 @@ def advances(machines: int) -> dict[str, Any]:
                     now = next((of for key, of in by_id.items() if key.startswith("advance.")), None)
                     if report["outcome"] != "proven" or now is None:
                         last = 2.5 * (
-                            now["value"]
-                            if now is not None
-                            else layout_of(machine, LinesParameters()).lines[-1].value_s
+                            now["value"] if now is not None else layout_of(machine, LinesParameters()).lines[-1].value_s
                         )
                         sets = [*sets, f"last_s={min(2.9, last):.3f}"]
                         continue

@@ -326,6 +326,21 @@ async def _parked(bench: CheckSetup) -> None:
     must(how == "stopped", f"it ended {how}")
 
 
+@clause("7.6", "A program sets pressure advance from 0 to 3 s where `advance` is in can; elsewhere it is refused.")
+async def _advanced(bench: CheckSetup) -> None:
+    for wrong in ({"advance_s": -0.1}, {"advance_s": 3.1}, {"advance_s": "much"}):
+        await bench.refused(-32602, "motion.add", **_add(0, wrong))
+    can = bench.about.get("can")
+    if isinstance(can, list) and "advance" not in can:
+        await bench.refused(3, "motion.add", **_add(0, {"advance_s": 0.05}))
+        return
+    taken = await bench.good("motion.add", **_add(0, {"advance_s": 0.05, "place": "set"}, {"rest_s": 0.1}, last=True))
+    place = await bench.event("place", taken["motion"])
+    must(place.get("place") == "set", f"the place was reported as {place.get('place')}")
+    how = (await bench.event("ended", taken["motion"])).get("how")
+    must(how == "done", f"it ended {how}")
+
+
 # 8: heat
 
 

@@ -433,15 +433,15 @@ class ScriptedBuilder:
 
     def _pick(self, felt_mm: Sequence[float | None], question: Pick) -> str:
         """The lines that look even; where all bulge or all are thin, that."""
-        seen = [self._looks(mm) for mm in felt_mm if mm is not None]
+        seen = {number: self._looks(mm) for number, mm in enumerate(felt_mm) if mm is not None}
         least = self._scenario.builder.width_eye_mm
-        bulged = [number for number, mm in enumerate(seen) if mm > least]
-        thin = [number for number, mm in enumerate(seen) if mm < -least]
+        bulged = [number for number, mm in seen.items() if mm > least]
+        thin = [number for number, mm in seen.items() if mm < -least]
         if not thin and bulged:
             return question.answers[1]
         if not bulged and thin:
             return question.answers[0]
-        even = [number for number in range(len(seen)) if number not in bulged and number not in thin]
+        even = [number for number in seen if number not in bulged and number not in thin]
         low, high = _widest_run(even) if even else (max(bulged), min(thin))
         return f"{low + 1}" if low == high else f"{low + 1}-{high + 1}"
 

@@ -126,3 +126,12 @@ def test_the_larger_the_value_the_more_gently_its_line_is_followed() -> None:
         elif isinstance(segment, To) and segment.mm_s2 and segment.filament:
             seconds[now] = seconds.get(now, 0.0) + timed.seconds
     assert seconds[0.0] == pytest.approx(seconds[0.05], rel=0.01), "gentle on purpose: small values cost nothing"
+
+
+def test_lines_are_no_faster_than_the_material_melts() -> None:
+    machine = tern()
+    slow = machine.materials["pla"].model_copy(update={"largest_flow_mm3_s": 6.0})
+    hot = machine.model_copy(update={"materials": {"pla": slow}})
+    layout = layout_of(hot, LinesParameters())
+    section = filament_for(1.0, layout.stroke, 1.75) * np.pi * 1.75**2 / 4
+    assert 5.8 < layout.fast_mm_s * section <= 6.0 < layout_of(machine, LinesParameters()).fast_mm_s * section

@@ -161,7 +161,8 @@ def layout_of(machine: MachineFile, aim: LinesParameters, acceleration_mm_s2: fl
         TrialFailed: they do not fit on the bed, or make no range.
     """
     kind, values = TUBE_LINE if is_tube(machine) else DIRECT_LINE, values_of(machine, aim)
-    fast = aim.fast_mm_s or kind.fast_mm_s
+    stroke = Stroke(aim.width_mm, aim.layer_mm, aim.slow_mm_s)
+    fast = aim.fast_mm_s or _fast_mm_s(machine, aim, kind, stroke)
     if fast < 1.5 * aim.slow_mm_s:
         raise TrialFailed(
             f"{fast:g} mm/s is not much faster than {aim.slow_mm_s:g}: a change of speed must show.",
@@ -185,8 +186,17 @@ def layout_of(machine: MachineFile, aim: LinesParameters, acceleration_mm_s2: fl
         slow_at = fast_at + kind.fast_mm
         end = slow_at + kind.slow_mm + (TALLY_MM if number % FIFTH == 0 else 0.0)
         lines.append(AdvanceLine(number, value, front + (number - 1) * APART_MM, (begin, fast_at, slow_at, end)))
-    stroke = Stroke(aim.width_mm, aim.layer_mm, aim.slow_mm_s)
     return LinesLayout(tuple(lines), kind, stroke, fast, acceleration_mm_s2 or kind.acceleration_mm_s2)
+
+
+def _fast_mm_s(machine: MachineFile, aim: LinesParameters, kind: LineKind, stroke: Stroke) -> float:
+    """The usual fast speed; where the material melts less than that, what it melts."""
+    _, material = material_of(machine, aim.material)
+    if (most := material.largest_flow_mm3_s) is None:
+        return kind.fast_mm_s
+    filament_mm = extruder_of(machine).filament_mm
+    section = filament_for(1.0, stroke, filament_mm) * math.pi * filament_mm**2 / 4
+    return min(kind.fast_mm_s, math.floor(most / section))
 
 
 def lines_program(machine: MachineFile, layout: LinesLayout, name: str = "advance lines") -> Program:

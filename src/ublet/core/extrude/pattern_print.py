@@ -17,7 +17,7 @@ from ublet.core.motion.program import Program, must_be_inside
 from ublet.core.motion.running import followed
 from ublet.core.observations import WatchProgram
 from ublet.core.questions import Confirm, Live
-from ublet.core.remedy import ChangeParameter, GoTo, StartAgain
+from ublet.core.remedy import GoTo, StartAgain
 from ublet.core.run import Checkpoint, Finding, TrialFailed
 from ublet.core.trial import Need
 from ublet.core.trial_times import TrialTimes, program_s
@@ -57,8 +57,8 @@ def must_fit(program: Program, machine: MachineFile) -> None:
     if why := must_be_inside(program, start, limits):
         raise TrialFailed(
             f"{why[0].upper()}{why[1:]}.",
-            ChangeParameter("step_s", "a smaller pattern"),
             GoTo("travel limits", "where the nozzle may go"),
+            StartAgain("with a smaller pattern"),
         )
 
 
