@@ -24,6 +24,8 @@ def test_values_are_the_machines_and_nothing_is_proven_without_a_ledger() -> Non
     assert rows["bed", "height (Z)"].value == machine.axes.z.maximum_mm
     for name, material in machine.materials.items():
         assert rows[f"material {name}", "nozzle"].value == material.nozzle_c
+        assert rows[f"material {name}", "pressure advance"].value == "not measured"
+    assert rows["retraction", "pressure advance"].station == "advance"
     assert rows["limits", "X speed"].proven is False and rows["nozzle and filament", "nozzle"].proven is None
 
 

@@ -34,6 +34,36 @@ MOST_SAID, MOST_AGAIN = 300, 8
 """So much of a question is printed; so often it may be the same one."""
 
 
+POSTS = {"clean": "1", "strings": "2", "gap after": "3", "strings and gap": "4"}
+"""The number of what a pair of posts looks like."""
+
+Numbered = list[tuple[int, int, str]]
+"""Numbers from and to, with what those look like; words that follow several ranges stand at the last one."""
+
+
+def spread(numbered: Numbered) -> Numbered:
+    """The same with the words at every range."""
+    words, made = "", []
+    for low, high, own in reversed(numbered):
+        words = own.strip(" ,") or words
+        made.append((low, high, words))
+    return made[::-1]
+
+
+def pick(numbered: Numbered) -> str:
+    """The lines that look even; else where bulged ones go over into thin ones."""
+    looks = spread(numbered)
+    even = [at for low, high, words in looks if words == "even" for at in (low, high)]
+    bulged = [high for _, high, words in looks if "bulged" in words]
+    thin = [low for low, _, words in looks if "thin" in words]
+    if not even and not thin:
+        return "beyond"
+    if not even and not bulged:
+        return "below"
+    low, high = (min(even), max(even)) if even else (max(bulged), min(thin))
+    return f"{low}" if low == high else f"{low}-{high}"
+
+
 def runs(text: str) -> bool:
     """Whether a trial runs, by the line of the pulse."""
     return any(line.lstrip().startswith("◆") for line in text.split("\n")[-4:])
@@ -85,7 +115,18 @@ class Newcomer:
             self.choose(lines, seen)
 
     def typed(self, body: str, seen: str) -> None:
-        """A reading, or a verdict for each patch, as the machine shows it."""
+        """A reading, a verdict for each patch or pair of posts, or a pick, as the machine shows it."""
+        numbered = [
+            (int(low), int(high or low), words)
+            for low, high, words in re.findall(r"(\d+)(?:-(\d+))? ?((?:a little |clearly )?[a-z][a-z ]*)?", seen)
+        ]
+        if "Which line is even" in body:
+            self.type(pick(numbered))
+            return
+        if "between the two posts" in body:
+            looks = {at: words for low, high, words in spread(numbered) for at in range(low, high + 1)}
+            self.type(" ".join(POSTS[looks[at]] for at in sorted(looks)))
+            return
         if "verdict" in body or "all 1" in body:
             looks = re.findall(r": (?:a little |clearly )?(apart|closed|ridged|nothing)", seen)
             self.type(" ".join(VERDICTS[word] for word in looks))

@@ -63,9 +63,9 @@ def _rows(machine: MachineFile) -> Iterator[tuple[str, str, Value, str, str]]:
         yield "nozzle and filament", "nozzle", extruder.nozzle_mm, "mm", ""
         yield "nozzle and filament", "filament", extruder.filament_mm, "mm", ""
         yield "nozzle and filament", "extruder steps measured", bool(extruder.steps_per_mm), "", "extruder steps"
-        yield "retraction", "length", extruder.retract_mm, "mm", ""
+        yield "retraction", "length", extruder.retract_mm, "mm", "retraction"
         yield "retraction", "speed", extruder.retract_mm_s, "mm/s", ""
-        yield "retraction", "pressure advance", extruder.advance_s, "s", ""
+        yield "retraction", "pressure advance", extruder.advance_s, "s", "advance"
     for axis in AXES:
         root = f"axes.{axis}"
         yield "limits", f"{axis.upper()} speed", values.get(f"{root}.maximum_feed_mm_s"), "mm/s", "speed limits"
@@ -86,8 +86,14 @@ def _rows(machine: MachineFile) -> Iterator[tuple[str, str, Value, str, str]]:
         yield group, "nozzle", material.nozzle_c, "°C", "hotend control"
         yield group, "bed", material.bed_c, "°C", "bed control"
         yield group, "part fan", material.fan, "of 1", ""
-        flow = material.largest_flow_mm3_s
-        yield group, "largest flow", flow or "not measured", "mm³/s" if flow else "", ""
+        for words, measured, unit, station in (
+            ("largest flow", material.largest_flow_mm3_s, "mm³/s", "flow limit"),
+            ("pressure advance", material.advance_s, "s", "advance"),
+            ("retraction", material.retract_mm, "mm", "retraction"),
+            ("shrinkage", material.shrinks_percent, "%", ""),
+        ):
+            known = measured is not None
+            yield group, words, measured if known else "not measured", unit if known else "", station
     yield "first layer", "height over the bed", "by the Z offset", "", "first layer"
 
 
