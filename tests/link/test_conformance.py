@@ -131,7 +131,7 @@ def overtaking(machine: SimulatedMachine) -> None:
         (unhearing, {"9.2"}),
         (overtaking, {"9.3"}),
         (disorderly, {"7.1"}),
-        (mute, {"6.1", "6.2", "6.4", "7.2", "7.5", "11.3"}),
+        (mute, {"6.1", "6.2", "6.4", "7.2", "7.5", "7.6", "11.3"}),
         (eager, {"11.1", "11.3"}),
     ],
     ids=lambda each: getattr(each, "__name__", ""),

@@ -210,7 +210,7 @@ def test_what_a_board_lacks_is_said_before_anything_is_begun(tmp_path: Path) -> 
     async def work() -> None:
         async with Rig(tmp_path, deaf) as rig:
             assert rig.session.connection.can == frozenset(
-                {"motion", "loans", "probe", "image", "mesh", "swings", "shaping"}
+                {"motion", "loans", "probe", "image", "mesh", "swings", "shaping", "advance"}
             )
             for name, lacks in (
                 ("accelerometer-at-rest", ["accelerometer"]),

@@ -35,6 +35,9 @@ FLATTEST_MM = 0.02
 LAST_FRACTION = 0.3
 """Of a patch the last lines are looked at, this share of them."""
 
+BARE_MM2 = 0.01
+"""A string with a smaller section than this is drops that do not stick, mm²."""
+
 FEWEST_MM = 3.0
 """Less of a line cannot be judged, mm."""
 
@@ -212,7 +215,7 @@ class Laid:
 
     def _look(self, pieces: list[LaidPiece], spacing_mm: float) -> Looks | None:
         length = sum(piece.length_mm for piece in pieces)
-        if length < FEWEST_MM or sum(p.length_mm for p in pieces if p.section_mm2 > 0) < length / 2:
+        if length < FEWEST_MM or sum(p.length_mm for p in pieces if p.section_mm2 > BARE_MM2) < length / 2:
             return None
         gap, section = (
             sum(of * piece.length_mm for of, piece in zip(values, pieces, strict=True)) / length
