@@ -16,10 +16,12 @@ from ublet.core.extrude.advance_lines import LinesParameters
 from ublet.core.extrude.advance_trials import BELOW, BEYOND, AdvanceParameters, VerifyParameters
 from ublet.core.observations import ReadLines
 from ublet.core.questions import Confirm, Live, Measure, Pick, Question
+from ublet.core.route import station_named
 from ublet.core.run import Progress
 from ublet.core.units import NotAQuantity
 from ublet.session.headless import run_on_scenario
 from ublet.session.orders import order_for
+from ublet.session.standings import standing
 from ublet.world.builder import ScriptedBuilder
 from ublet.world.scenario import load_scenario, parse_scenario
 
@@ -217,3 +219,20 @@ def test_a_board_whose_image_lacks_the_module_is_not_asked_and_says_where_it_com
 def test_nothing_to_compare_is_said(tmp_path: Path) -> None:
     result, _, _ = on_tern(tmp_path, lambda typing: None, VerifyParameters(old_s=0.0))
     assert result.outcome == "failed" and "nothing to compare" in result.why
+
+
+def test_what_is_kept_and_saved_is_live_and_makes_nothing_stale(tmp_path: Path) -> None:
+    async def body() -> tuple[Any, Any, str]:
+        async with Rig(tmp_path, parse_scenario(RIGHT)) as rig:
+            builder = Typing(rig.scenario, rig.hands)
+            builder.picks, builder.confirms = iter(("3",)), iter(("that is it",))
+            session = rig.session
+            entered = await session.run(SPEC, SHORT, Watching(builder))
+            (option,) = entered.ran.result.options
+            await session.keep(option, entered.number, "advance")
+            await session.save()
+            state = standing(session, station_named("advance"))
+            return session.live("extruder.advance_s"), session.live("materials.pla.advance_s"), state.state
+
+    live, of_material, state = virtually(body)
+    assert live == of_material == pytest.approx(0.02) and state != "stale"

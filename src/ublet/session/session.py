@@ -224,9 +224,10 @@ class Session:
         return unsaved
 
     def live(self, path: str) -> Value:
-        """The live value on the board; what was kept of a setting that no board holds; or None."""
-        layers = self.connection.layers.get(path)
-        return layers.live if layers else self.kept_in_file.get(path)
+        """The live value on the board; of a setting that no board holds what was kept, else what the file has; or None."""
+        if (layers := self.connection.layers.get(path)) is not None:
+            return layers.live
+        return self.kept_in_file.get(path, None if held_by_board(path) else self.document.value(path))
 
     def gains_root(self, heater: str, target_c: float) -> str:
         """The settings path below which the gains stand that are live for a target."""

@@ -32,7 +32,7 @@ from ublet.core.observations import ComparePair, LineArea, ReadLines, ReadLineWi
 from ublet.core.questions import Confirm, Measure, Pick
 from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFailed, TrialResult
-from ublet.core.settings import setting
+from ublet.core.settings import number_or, setting
 from ublet.core.trial import Need, TrialSpec, facts
 from ublet.core.trial_times import TrialTimes
 from ublet.core.units import duration, parse, with_uncertainty
@@ -100,9 +100,10 @@ async def advance_lines(bench: Bench, aim: AdvanceParameters) -> TrialResult:
     """
     machine = bench.machine
     name, declared = material_of(machine, aim.material)
-    before = number_of(bench, "extruder.advance_s")
+    before = number_or(bench.settings.shown("extruder.advance_s"), 0.0)
     layout = layout_of(machine, aim)
-    program = lines_program(machine, layout)
+    with bench.aside():  # how far the filament is drawn back between lines does not matter to them
+        program = lines_program(machine, layout)
     values = [line.value_s for line in layout.lines]
     places = [line.place for line in layout.lines]
     bench.record.rows(LINES.name, [(float(line.number), line.value_s, line.y) for line in layout.lines])
@@ -320,7 +321,8 @@ async def advance_verify(bench: Bench, aim: VerifyParameters) -> TrialResult:
     name, declared = material_of(machine, aim.material)
     new = number_of(bench, "extruder.advance_s")
     layout = pair_layout(machine, aim, new)
-    program = lines_program(machine, layout, "advance check")
+    with bench.aside():
+        program = lines_program(machine, layout, "advance check")
     places = [line.place for line in layout.lines]
     printed = await print_pattern(bench, program, aim.material, places, "The old value and the new one, in turns.")
     lines = layout.lines[: len(printed.done)]

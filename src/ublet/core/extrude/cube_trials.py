@@ -59,7 +59,8 @@ async def piece_measured(bench: Bench, aim: CubeParameters) -> TrialResult:
     name, declared = material_of(machine, aim.material)
     timed: tuple[Finding, ...] = ()
     if aim.printed:
-        program = cube_program(machine, aim.size_mm)
+        with bench.aside():
+            program = cube_program(machine, aim.size_mm)
         places = [place for place in program.places if place.startswith("layer ")]
         printed = await print_pattern(bench, program, aim.material, places, "A hollow cube, layer by layer.")
         timed = printed.findings
@@ -72,7 +73,9 @@ async def piece_measured(bench: Bench, aim: CubeParameters) -> TrialResult:
     judged = judge_cube(aim.size_mm, readings)
     looks = await _looks(bench) if aim.looks else ()
     held: dict[str, float | str] = {"material": name, "nozzle_c": declared.nozzle_c, "size_mm": aim.size_mm}
-    return _concluded(machine, name, declared.shrinks_percent, judged, looks, held, timed)
+    with bench.aside():
+        before = declared.shrinks_percent
+    return _concluded(machine, name, before, judged, looks, held, timed)
 
 
 async def _readings(bench: Bench, aim: CubeParameters) -> dict[str, list[float]]:

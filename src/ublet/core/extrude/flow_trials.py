@@ -77,7 +77,8 @@ async def flow(bench: Bench, aim: FlowParameters) -> TrialResult:
             f"{declared.nozzle_c:g} °C and {aim.hotter_c:g} more: this {heater} allows {highest_c:g} °C.",
             ChangeParameter("hotter_c", f"{max(0.0, highest_c - declared.nozzle_c):g} °C or less"),
         )
-    before = declared.largest_flow_mm3_s
+    with bench.aside():
+        before = declared.largest_flow_mm3_s
     question = "with a metre to spare, and is there room below the nozzle? It is pushed into the air, ever faster."
     await make_ready(bench, heater, declared.nozzle_c, f"Is {name} loaded, {question}", SLOW_MM_S)
     section = math.pi * extruder_of(machine).filament_mm ** 2 / 4

@@ -20,7 +20,7 @@ from ublet.core.extrude.retraction import (
     shortest_clean,
 )
 from ublet.core.machine.schema import MachineFile
-from ublet.core.motion.homing_moves import moving, number_of
+from ublet.core.motion.homing_moves import moving
 from ublet.core.motion.running import WAY
 from ublet.core.observations import JudgePosts, PostArea
 from ublet.core.questions import Judge
@@ -39,12 +39,14 @@ async def retraction(bench: Bench, aim: RetractionParameters) -> TrialResult:
     machine = bench.machine
     name, declared = material_of(machine, aim.material)
     setting = "extruder.retract_mm" if aim.rises == "length" else "extruder.retract_mm_s"
-    before = number_of(bench, setting)
+    before = bench.settings.shown(setting)
     pairs = pairs_of(machine, aim)
+    with bench.aside():
+        program, own = posts_program(machine, pairs, aim.layers), declared.retract_mm
     places = [pair.place for pair in pairs]
     printed = await print_pattern(
         bench,
-        posts_program(machine, pairs, aim.layers),
+        program,
         aim.material,
         places,
         f"Pairs of posts, the front ones with the least {aim.rises}; look for strings between them.",
@@ -78,7 +80,7 @@ async def retraction(bench: Bench, aim: RetractionParameters) -> TrialResult:
         why += " The first pair is clean already: less may do as well."
     proposals = [Proposal(setting, before, estimate.value, unit, "no strings, no gap after")]
     if aim.rises == "length":
-        kept = Proposal(f"materials.{name}.retract_mm", declared.retract_mm, estimate.value, "mm", f"for {name}")
+        kept = Proposal(f"materials.{name}.retract_mm", own, estimate.value, "mm", f"for {name}")
         proposals.append(kept)
     option = Option(
         "shortest clean", "shorter wears the filament less", tuple(proposals), {"retraction": estimate.value}
