@@ -224,7 +224,7 @@ class Session:
         return unsaved
 
     def live(self, path: str) -> Value:
-        """The live value on the board; of a setting that no board holds what was kept, else what the file has; or None."""
+        """The live value on the board; of a setting that no board holds what was kept, else the file’s; or None."""
         if (layers := self.connection.layers.get(path)) is not None:
             return layers.live
         return self.kept_in_file.get(path, None if held_by_board(path) else self.document.value(path))

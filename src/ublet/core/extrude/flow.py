@@ -17,7 +17,7 @@ LEAST_SHORT, MOST_SHORT = 0.004, 0.4
 """Shares that show how slip rises: less is lost in reading errors, more is no gradual slip."""
 
 DRAWS = 400
-LAW_FRACTION = 0.025
+LAW_FRACTION = 0.03
 """Slip rises by no power law where a motor gives out: the crossing may be off by this share, standard."""
 
 MARGIN = 0.9

@@ -147,6 +147,11 @@ class FlowSeries:
             over = [other for other in steps if other.short > SHORT]
             if len(over) > BEYOND or step.short > MUCH_SHORT:
                 break
+        below = [step.flow_mm3_s for step in steps if step.short < SHORT]
+        above = [step.flow_mm3_s for step in steps if step.short >= SHORT]
+        if below and above and max(below) < min(above):  # once more in between: there the limit lies
+            between = math.sqrt(max(below) * min(above))
+            steps.append(await self._step(pushing, between, len(steps), celsius, end))
         try:
             return flow_limit(steps), "", steps
         except NotReached as error:
