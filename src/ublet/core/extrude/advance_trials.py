@@ -241,6 +241,8 @@ def _concluded(
         reading_u = math.sqrt(2) * INSTRUMENTS["callipers"].placing_mm / math.sqrt(3)
         try:
             measured = from_widths([values[at] for at in places], [read.difference_mm(at) for at in places], reading_u)
+            if values[0] < measured.advance_s < values[-1]:
+                measured = replace(measured, at_end=0)  # beyond what was measured, and not beyond what was printed
         except NoZero as error:
             notes.append(f"The widths show no value: {error}.")
     seen = read.seen
