@@ -249,7 +249,7 @@ class ScriptedBuilder:
                 return self._pick(hands.observe(cue).felt_mm, question)
             case ReadLineWidth():
                 felt = hands.observe(cue).felt_mm[0]
-                return self._read(felt if felt is not None else 0.1, "callipers")
+                return f"{max(0.0, float(self._read(felt or 0.0, 'callipers'))):.4f}"  # a bare line: nothing
             case JudgePosts() if isinstance(question, Judge):
                 return self._posts(hands.observe(cue).felt_mm, question)
             case ReadPiece():

@@ -199,7 +199,7 @@ async def _read_widths(
                 (),
                 ReadLineWidth(area_of(layout, line), where, layout.kind.look_mm),
                 unit="mm",
-                lowest=0.05,
+                lowest=0.0,
                 highest=WIDEST_MM,
             )
             mine.append(parse(await read_or_back(bench, asked, former), "mm"))
