@@ -13,7 +13,7 @@ import numpy as np
 
 from ublet.core.acts import Seen
 from ublet.core.extrude.advance import AdvanceEstimate, finer_range
-from ublet.core.extrude.advance_lines import LinesParameters, aim_slow, layout_of
+from ublet.core.extrude.advance_lines import LinesParameters, layout_of
 from ublet.core.extrude.melting import extruder_of, material_of
 from ublet.core.extrude.retraction import CLEAN, RetractionParameters, pairs_of
 from ublet.core.machine.check import check_text
@@ -86,7 +86,7 @@ def even_truth(scenario: Scenario, machine: MachineFile, aim: LinesParameters) -
     motor = next(motor for motor in assemble(scenario, machine).motors.values() if motor.role == EXTRUDER)
     begin, fast, slow, _ = layout.lines[0].x
     line = LineLaid(
-        ((fast - begin, aim_slow(layout)), (slow - fast, layout.fast_mm_s), (layout.kind.slow_mm, aim_slow(layout))),
+        ((fast - begin, layout.slow_mm_s), (slow - fast, layout.fast_mm_s), (layout.kind.slow_mm, layout.slow_mm_s)),
         filament_for(1.0, layout.stroke, extruder.filament_mm),
         layout.stroke.height_mm,
         layout.acceleration_mm_s2,

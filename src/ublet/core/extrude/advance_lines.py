@@ -103,14 +103,9 @@ class LinesLayout:
     acceleration_mm_s2: float
 
     @property
-    def step_s(self) -> float:
-        """From one line to the next."""
-        return self.lines[1].value_s - self.lines[0].value_s
-
-    @property
-    def depth_mm(self) -> float:
-        """From the first line to the last."""
-        return self.lines[-1].y - self.lines[0].y
+    def slow_mm_s(self) -> float:
+        """Speed of the slow stretches."""
+        return self.stroke.mm_s
 
 
 def is_tube(machine: MachineFile) -> bool:
@@ -194,9 +189,7 @@ def _fast_mm_s(machine: MachineFile, aim: LinesParameters, kind: LineKind, strok
     _, material = material_of(machine, aim.material)
     if (most := material.largest_flow_mm3_s) is None:
         return kind.fast_mm_s
-    filament_mm = extruder_of(machine).filament_mm
-    section = filament_for(1.0, stroke, filament_mm) * math.pi * filament_mm**2 / 4
-    return min(kind.fast_mm_s, math.floor(most / section))
+    return min(kind.fast_mm_s, math.floor(most / stroke.section_mm2))
 
 
 def lines_program(machine: MachineFile, layout: LinesLayout, name: str = "advance lines") -> Program:
@@ -220,18 +213,13 @@ def lines_program(machine: MachineFile, layout: LinesLayout, name: str = "advanc
         laying.go(line.x[0], line.y, line.place)
         laying.made.append(SetAdvance(line.value_s))
         for here, there, mm_s in zip(
-            line.x, line.x[1:], (aim_slow(layout), layout.fast_mm_s, aim_slow(layout)), strict=False
+            line.x, line.x[1:], (layout.slow_mm_s, layout.fast_mm_s, layout.slow_mm_s), strict=False
         ):
             made = To({"x": there, "y": line.y}, mm_s, (there - here) * per_mm, mm_s2=layout.acceleration_mm_s2)
             laying.made.append(made)
         laying.at = (line.x[3], line.y)
     note = f"{len(lines)} lines, {lines[0].value_s:g} to {lines[-1].value_s:g} s"
     return Program(name, laying.end(), note)
-
-
-def aim_slow(layout: LinesLayout) -> float:
-    """Speed of the slow stretches, mm/s."""
-    return layout.stroke.mm_s
 
 
 def grams_of(program: Program, filament_mm: float) -> float:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ublet.core.motion.patterns import Stroke, filament_for
+from ublet.core.motion.patterns import Stroke
 
 SHORT = 0.05
 """At the flow limit so much falls short."""
@@ -25,8 +25,6 @@ MARGIN = 0.9
 
 COMMON = ((0.45, 0.2), (0.45, 0.28), (0.6, 0.3))
 """Common widths and heights of lines, mm."""
-
-FILAMENT_MM = 1.75
 
 
 @dataclass(frozen=True)
@@ -126,8 +124,7 @@ def speeds_words(flow_mm3_s: float) -> str:
     """What a flow means for common lines: the speed at each width and height."""
     speeds = []
     for width, height in COMMON:
-        stroke = Stroke(width, height)
-        section = filament_for(1.0, stroke, FILAMENT_MM) * math.pi * FILAMENT_MM**2 / 4
+        section = Stroke(width, height).section_mm2
         speeds.append(f"{flow_mm3_s / section:.0f} mm/s at {width:g} x {height:g} mm")
     return ", ".join(speeds)
 

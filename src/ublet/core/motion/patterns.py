@@ -27,6 +27,11 @@ class Stroke:
     height_mm: float = 0.2
     mm_s: float = 25.0
 
+    @property
+    def section_mm2(self) -> float:
+        """The string's section, a rectangle with round ends: ``(w - h) h + pi h^2 / 4`` for width w and height h."""
+        return (self.width_mm - self.height_mm) * self.height_mm + math.pi * self.height_mm**2 / 4
+
 
 @dataclass(frozen=True)
 class Patch:
@@ -45,12 +50,8 @@ class Patch:
 
 
 def filament_for(length_mm: float, stroke: Stroke, filament_mm: float) -> float:
-    """Filament for a line, mm: the string's section, a rectangle with round ends, over the filament's.
-
-    ``(w - h) h + pi h^2 / 4`` for a width w and a height h.
-    """
-    section = (stroke.width_mm - stroke.height_mm) * stroke.height_mm + math.pi * stroke.height_mm**2 / 4
-    return length_mm * section / (math.pi * filament_mm**2 / 4)
+    """Filament for a line, mm: the string's section over the filament's."""
+    return length_mm * stroke.section_mm2 / (math.pi * filament_mm**2 / 4)
 
 
 def in_the_air(program: Program, above_mm: float) -> Program:

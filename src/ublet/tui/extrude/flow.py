@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import math
-
 from rich.text import Text
 
 from ublet.core.extrude.flow import COMMON, SHORT
 from ublet.core.extrude.flow_trials import STEP_TIMES, STEPS, FlowParameters
-from ublet.core.motion.patterns import Stroke, filament_for
+from ublet.core.motion.patterns import Stroke
 from ublet.core.run import Series
 from ublet.session.session import Session
 from ublet.tui.frame.theme import Ink
@@ -80,6 +78,6 @@ class FlowBench(RecordedBench):
             return
         cells.put(left, 7, f"{proposed:g} mm³/s with a margin prints", Ink.text)
         for row, (width, height) in enumerate(COMMON):
-            section = filament_for(1.0, Stroke(width, height), 1.75) * math.pi * 1.75**2 / 4
+            section = Stroke(width, height).section_mm2
             cells.put(left, 8 + row, f"{width:g} x {height:g} mm", Ink.dim)
             cells.put(left + 14, 8 + row, f"{proposed / section:>5.0f} mm/s", f"bold {Ink.text}")
