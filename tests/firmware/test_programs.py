@@ -324,6 +324,39 @@ def test_stopped_in_its_middle_it_no_longer_knows_where_it_stands() -> None:
     assert not bench.mover.moving and bench.run(1) == 0
 
 
+def test_a_skewed_frame_is_leant_against_and_positions_know_nothing_of_it() -> None:
+    skew = 0.5
+    lean, bench = math.tan(math.radians(skew)), Bench(motion__skew_deg=skew)
+    y = [float(bench.live[f"axes.y.{end}_mm"]) for end in ("minimum", "maximum")]  # type: ignore[arg-type]
+    corners = ((150.0, 60.0), (150.0, 160.0), (60.0, 160.0), (60.0, 60.0))
+    for number, (to_x, to_y) in enumerate(corners):
+        bench.take(To({"x": to_x, "y": to_y}, 80), name=f"p{number}")
+        bench.run()
+        x_true = bench.carried["x"] + lean * (bench.carried["y"] - sum(y) / 2)
+        assert x_true == pytest.approx(to_x, abs=1e-6), "the frame carries X on by as much as it was held back"
+        assert bench.mover.position["x"] == pytest.approx(to_x) and bench.mover.position["y"] == pytest.approx(to_y)
+    at_limit = float(bench.live["axes.x.maximum_mm"])  # type: ignore[arg-type]
+    bench.take(To({"x": at_limit, "y": y[0]}, 80), name="edge")
+    bench.run()
+    assert bench.carried["x"] == pytest.approx(at_limit), "no axis is driven beyond its limits for it"
+
+
+def test_homing_takes_a_skew_back_first_and_a_touch_keeps_it() -> None:
+    bench = Bench(motion__skew_deg=0.5)
+    bench.take(To({"y": 200.0}, 80))
+    bench.run()
+    leant = bench.carried["x"] - 100.0
+    assert leant < -0.5
+    bench.plotter.touches = lambda: max(0.0, bench.carried["z"] - 3.2)
+    bench.take(ProbeMove({"z": 0.0}, 5, "down"), name="touch")
+    bench.run()
+    assert bench.carried["x"] == pytest.approx(100.0 + leant)
+    bench.plotter.touches = lambda: 0.5
+    bench.mover.home("y")
+    bench.run(0.5)
+    assert bench.carried["x"] == pytest.approx(100.0), "homing goes straight"
+
+
 def test_a_touch_stops_where_it_touched_and_what_follows_starts_from_there() -> None:
     bench = Bench()
     bench.plotter.touches = lambda: max(0.0, bench.carried["z"] - 3.2)

@@ -14,7 +14,7 @@ from ublet.core.sockets import Sockets, Until
 from ublet.firmware.drivers import Drivers
 from ublet.firmware.events import Events
 from ublet.firmware.filament import FilamentWatch
-from ublet.firmware.following import MeshFollower
+from ublet.firmware.following import PathCorrections
 from ublet.firmware.live_values import number_in
 from ublet.firmware.melt import HeatOf
 from ublet.firmware.programs import Programs, Run
@@ -162,7 +162,7 @@ class Mover:
         self._triggered, self._pin = triggered, pin
         self._events = events
         self._motion = 0  # counts what was begun since the board was made; a number never comes again
-        self.following = MeshFollower(lambda: self.position)
+        self.following = PathCorrections(lambda: self.position)
         self.queue = MotionQueue(sockets, self._moved, self.following)
         self.programs = Programs(self.queue, events, lambda: self.position, heat_of, self._touches, self._end_program)
         self.live: Mapping[str, Value] = {}
@@ -184,7 +184,7 @@ class Mover:
         self.position: dict[str, float | None] = dict.fromkeys(AXES)
         self.home_results: dict[str, tuple[str, float | None]] = dict.fromkeys(AXES, ("", None))
         self.programs.forget()
-        self.following.forget()
+        self.following.forget("x", "z")
         self.settled()
 
     @property
@@ -237,10 +237,11 @@ class Mover:
         """Live settings have changed: what the drivers are commanded follows."""
         self.drivers = self.programs.drivers = Drivers(self.live, self._steps_per_s)
         self.programs.settled(self.advances)
-        z = self.drivers.caps.motors({"z": 1.0}) if self.drivers.caps.of_axis["z"] else {}
+        caps = self.drivers.caps
+        motors = {axis: caps.motors({axis: 1.0}) if caps.of_axis[axis] else {} for axis in ("x", "z")}
         self.queue.shaping.settled(self.live)
         self.filament.settled(self.live)
-        self.following.settled(self.live, self.drivers.steps(z, 1.0))
+        self.following.settled(self.live, {axis: self.drivers.steps(of, 1.0) for axis, of in motors.items()})
         self.queue.corner = self.drivers.caps.corner
 
     def let_go(self) -> None:
@@ -505,8 +506,8 @@ class Mover:
     def _homed(self, plan: HomingPlan, failed: str) -> None:
         former = self.position[plan.axis]
         shift = None if failed or former is None else former - plan.end_mm
-        if plan.axis == "z":
-            self.following.forget()
+        if plan.axis in ("x", "z"):
+            self.following.forget(plan.axis)
         self.home_results[plan.axis] = (failed, shift)
         self.position[plan.axis] = None if failed else plan.end_mm
         self._course = self._homes = None

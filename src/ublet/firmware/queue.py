@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from ublet.core.motion.planner import ENDED_MM, Corner, LinearMove, leaving_speeds, next_pace
 from ublet.core.motion.sweep_motion import GRID_HZ, SweepCourse
 from ublet.core.sockets import Pace, Sockets, Steps, Until
-from ublet.firmware.following import MeshFollower
+from ublet.firmware.following import PathCorrections
 from ublet.firmware.leading import Lead
 from ublet.firmware.shaping import Shaping
 
@@ -73,7 +73,7 @@ class MotionQueue:
     """
 
     def __init__(
-        self, sockets: Sockets, moved: Callable[[Mapping[str, float], float], None], following: MeshFollower
+        self, sockets: Sockets, moved: Callable[[Mapping[str, float], float], None], following: PathCorrections
     ) -> None:
         self._sockets = sockets
         self._following = following
@@ -153,8 +153,7 @@ class MotionQueue:
                 if not self.pieces or self.pieces[0] is not piece:
                     continue  # a listener put an end to it
             if isinstance(piece, Move):
-                without = piece.until is not None or self._following.ends
-                used = self._following.leave(self._sockets) if without else 0.0
+                used = self._following.leave(self._sockets, piece.line.direction, piece.until)
                 used += self._follow(piece, left)
             elif isinstance(piece, SweepMotion):
                 used = self._sweep_move(piece, left)

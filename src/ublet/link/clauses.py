@@ -341,6 +341,20 @@ async def _advanced(bench: CheckSetup) -> None:
     must(how == "done", f"it ended {how}")
 
 
+@clause("7.7", "A skew of the frame up to 2 degrees is taken and read back, a larger one is refused.")
+async def _skewed(bench: CheckSetup) -> None:
+    path = "motion.skew_deg"
+    if path not in bench.values:
+        raise Unchecked("it has no motion.skew_deg: it corrects no skew")
+    before = bench.values[path]["live"]
+    for wrong in (2.5, -2.5):
+        await bench.refused(3, "settings.write", values={path: wrong})
+    await bench.good("settings.write", values={path: 0.25})
+    now = (await bench.good("settings.read", paths=[path]))["values"][path]["live"]
+    await bench.good("settings.write", values={path: before})
+    must(now == 0.25, f"a skew of 0.25 was written, {now} is live")
+
+
 # 8: heat
 
 

@@ -194,19 +194,13 @@ class Hands:
         return float((rows[:, 1] * rows[:, 2]).sum() / rows[:, 2].sum()) if len(rows) else None
 
     def _piece(self, what: str, size_mm: float) -> float | None:
-        """A length of the cube as it cooled: as far as the axes really went, skewed and shrunk."""
-        world = self._world
-        box = world.laid.box(size_mm)
+        """A length of the cube as it cooled: as far as the axes really went on their frame, and shrunk."""
+        printed = self._world.scenario.printed
+        box = self._world.laid.box(size_mm, math.tan(math.radians(printed.skew_deg)))
         if box is None:
             return None
-        printed = world.scenario.printed
-        shrunk = 1 - printed.shrinks_percent / 100
-        x, y, z = (mm * shrunk for mm in box)
-        lean = math.tan(math.radians(printed.skew_deg))
-        sign = {DIAGONALS[0]: 1, DIAGONALS[1]: -1}.get(what)
-        if sign is not None:
-            return math.hypot(x + sign * lean * y, y)
-        return {"x": x, "y": y, "z": z}.get(what)
+        lengths = dict(zip(("x", "y", "z", *DIAGONALS), box, strict=True))
+        return lengths[what] * (1 - printed.shrinks_percent / 100)
 
     def latest(self, spacing_mm: float) -> Looks | None:
         """How the lines look that are laid just now."""

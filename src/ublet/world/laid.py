@@ -1,4 +1,6 @@
-"""Lines of filament laid on the bed: how far above it the nozzle was, and how much came out, place by place."""
+"""Lines of filament laid on the bed and on one another: how far the nozzle was above what lies there, and how much came
+out, place by place.
+"""
 
 from __future__ import annotations
 
@@ -15,10 +17,13 @@ from ublet.world.extrude import Filament
 from ublet.world.mechanics import EXTRUDER, Stretch
 
 HIGHEST_MM = 1.5
-"""From higher than this nothing that comes out is a line on the bed, mm."""
+"""From higher than this above what lies there nothing that comes out is a line, mm."""
 
-KEPT = 60_000
+KEPT = 200_000
 """So many pieces are remembered."""
+
+CELL_MM, ON_TOP_MM = 0.8, 0.06
+"""What lies where is remembered by cells of this size; what is laid higher than it by this lies on top of it, mm."""
 
 SHORTEST_MM = 0.4
 """Pieces of a line are no shorter than this, mm."""
@@ -55,14 +60,27 @@ class Looks:
         return self.gap_mm - self.closes_mm
 
 
+class Box(NamedTuple):
+    """Outer lengths of a box: width, depth, height, and both diagonals, the first from its left front corner, mm."""
+
+    x: float
+    y: float
+    z: float
+    rising: float
+    falling: float
+
+
 class LaidPiece(NamedTuple):
-    """A piece of a line as it was laid: its end, mm; the true gap, mm; its section, mm²; its length, mm."""
+    """A piece of a line as it was laid: its end, mm; the true gap to what lies below, mm; its section, mm²; its length,
+    mm; the nozzle's height above the bed, mm.
+    """
 
     x: float
     y: float
     gap_mm: float
     section_mm2: float
     length_mm: float
+    z: float
 
     @property
     def width_mm(self) -> float:
@@ -77,7 +95,8 @@ class Laid:
     def __init__(self, filament: Filament) -> None:
         self._filament = filament
         self._pieces: list[LaidPiece] = []
-        self._rows = np.empty((0, 4))
+        self._rows = np.empty((0, 5))
+        self._tops: dict[tuple[int, int], tuple[float, float]] = {}  # height of what lies in a cell, and below that
         self.top_mm = 0.0
         self._travels: list[tuple[float, float, float, float, float]] = []
 
@@ -96,8 +115,7 @@ class Laid:
         way = math.hypot(stretch.axes.get("x", 0.0), stretch.axes.get("y", 0.0))
         if stretch.motors.get(EXTRUDER, 0.0) <= 0 or way <= 0:
             return
-        self.top_mm = max(self.top_mm, gap_mm)
-        if gap_mm >= HIGHEST_MM:
+        if gap_mm >= HIGHEST_MM and not self._tops:
             return
         before, after = ends
         area = self._filament.truth.section_mm2(self._filament.fed_mm)
@@ -123,33 +141,67 @@ class Laid:
             if length <= 0:
                 continue
             x, y = (before[axis] + (after[axis] - before[axis]) * gone / total for axis in ("x", "y"))
-            self._pieces.append(LaidPiece(x, y, gap_mm, out * area / length, length))
             last = gone
+            if (gap := gap_mm - self._below(x, y, gap_mm)) < HIGHEST_MM:
+                self._pieces.append(LaidPiece(x, y, gap, out * area / length, length, gap_mm))
+                self.top_mm = max(self.top_mm, gap_mm)
         if len(self._pieces) > KEPT:
             del self._pieces[: KEPT // 2]
 
-    def widths(self, x: tuple[float, float], y: float, within_mm: float = 0.3) -> NDArray[np.float64]:
-        """The line along X at a y between two places, in the order in which it was laid: n rows of the x of a piece's
-        middle, its width, its length, mm.
+    def _below(self, x: float, y: float, z: float) -> float:
+        """The height of what lies below a nozzle that lays so high above the bed, mm; what it lays lies there from now
+        on.
         """
-        if len(self._rows) != len(self._pieces):  # looked at again and again, and long
-            rows = [(piece.x, piece.y, piece.width_mm, piece.length_mm) for piece in self._pieces]
-            self._rows = np.array(rows).reshape(-1, 4)
-        near = np.abs(self._rows[:, 1] - y) <= within_mm
-        inside = near & (self._rows[:, 0] >= min(x)) & (self._rows[:, 0] <= max(x) + 1e-6)
-        return self._rows[inside][:, [0, 2, 3]]
+        cell = (round(x / CELL_MM), round(y / CELL_MM))
+        top, below = self._tops.get(cell, (0.0, 0.0))
+        if top == 0.0 and z >= HIGHEST_MM:  # beside a wall it still rests on it
+            beside = ((cell[0] + i, cell[1] + j) for i in (-1, 0, 1) for j in (-1, 0, 1))
+            lower = [mm for at in beside for mm in self._tops.get(at, (0.0,)) if mm < z - ON_TOP_MM]
+            top = max(lower, default=0.0)
+        if z > top + ON_TOP_MM:
+            top, below = z, top
+        self._tops[cell] = (max(top, z), below)
+        return below
 
-    def box(self, size_mm: float) -> tuple[float, float, float] | None:
-        """The outer width, depth and height of what was laid last around a place, for a piece of about that size; None:
-        nothing was.
+    def region(self, x: tuple[float, float], y: tuple[float, float], z: tuple[float, float]) -> NDArray[np.float64]:
+        """What was laid within bounds, in its order: n rows of a piece's end, its width, its length, mm."""
+        if len(self._rows) != len(self._pieces):  # looked at again and again, and long
+            rows = [(piece.x, piece.y, piece.z, piece.width_mm, piece.length_mm) for piece in self._pieces]
+            self._rows = np.array(rows).reshape(-1, 5)
+        inside = np.ones(len(self._rows), dtype=np.bool_)
+        for column, bounds in enumerate((x, y, z)):
+            at = self._rows[:, column]
+            inside &= (at >= min(bounds)) & (at <= max(bounds) + 1e-6)
+        return self._rows[inside][:, [0, 1, 3, 4]]
+
+    def widths(self, x: tuple[float, float], y: float, within_mm: float = NEAR_MM) -> NDArray[np.float64]:
+        """The line along X at a y between two places, in the order in which it was laid: n rows of the x of a piece's
+        end, its width, its length, mm.
+        """
+        return self.region(x, (y - within_mm, y + within_mm), (0.0, math.inf))[:, [0, 2, 3]]
+
+    def box(self, size_mm: float, lean: float) -> Box | None:
+        """What was laid last around a place as a box of about that size; None: nothing was. lean: how far the frame's X
+        goes on for a mm of Y.
         """
         if not self._pieces:
             return None
         last = self._pieces[-1]
         near = [p for p in self._pieces if max(abs(p.x - last.x), abs(p.y - last.y)) <= 1.3 * size_mm]
-        widest = (max(of) - min(of) for of in ([p.x for p in near], [p.y for p in near]))
-        x, y = (mm + WALL_MM for mm in widest)
-        return x, y, self.top_mm
+        places = np.array([(p.x + lean * p.y, p.y) for p in near])
+        left_front, right_front, right_back, left_back = (
+            places[int(np.argmax(places @ np.array(towards)))] for towards in ((-1, -1), (1, -1), (1, 1), (-1, 1))
+        )
+        wide = float((right_front - left_front)[0] + (right_back - left_back)[0]) / 2 + WALL_MM
+        deep = float((left_back - left_front)[1] + (right_back - right_front)[1]) / 2 + WALL_MM
+        up, down = right_back - left_front, left_back - right_front
+        return Box(
+            wide,
+            deep,
+            self.top_mm,
+            math.hypot(up[0] + WALL_MM, up[1] + WALL_MM),
+            math.hypot(down[0] - WALL_MM, down[1] + WALL_MM),
+        )
 
     def travelled(self, before: Mapping[str, float], after: Mapping[str, float], oozed_mm: float) -> None:
         """The nozzle went over without pushing, and so much filament oozed out of it."""
@@ -186,8 +238,9 @@ class Laid:
         """The sheet is empty again."""
         self._pieces.clear()
         self._travels.clear()
+        self._tops.clear()
         self.top_mm = 0.0
-        self._rows = np.empty((0, 4))
+        self._rows = np.empty((0, 5))
 
     @property
     def gaps(self) -> np.ndarray:

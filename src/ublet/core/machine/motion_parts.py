@@ -218,6 +218,16 @@ class MotionSettings(Part):
         board=True,
         zero="that of their axes",
     )
+    skew_deg: float = setting(
+        "By this the frame's X and Y are no right angle, corrected in motion; positive: prints' diagonal from the left "
+        "front is the longer one.",
+        unit="°",
+        low=-2,
+        high=2,
+        default=0.0,
+        board=True,
+        zero="square",
+    )
     idle_hold_s: float = setting(
         "Motors hold for so long after the last move.", unit="s", low=1, high=7200, default=300.0, board=True
     )
