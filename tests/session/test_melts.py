@@ -8,6 +8,7 @@ from typing import Any
 
 import pytest
 
+from ublet.benchmark.cubes import CAUSES, CubeMachine
 from ublet.benchmark.melts import made_up_melt
 from ublet.session.headless import run_on_scenario
 from ublet.session.library import scenario_path
@@ -99,9 +100,46 @@ def test_a_cube_shows_skew_and_shrinkage_apart_and_sends_each_where_it_is_mended
     assert report["outcome"] == "failed" and abs(skew["value"] - 0.4) <= 2.5 * skew["uncertainty"]
     assert abs(shrinks["value"] - 0.006) <= 3 * shrinks["uncertainty"]
     assert "square the frame" in report["ways_out"][0] and "no steps error" in report["why"]
-    assert [proposal["setting"] for proposal in report["proposals"]] == ["materials.pla.shrinks_percent"]
+    settings = {proposal["setting"]: proposal["after"] for proposal in report["proposals"]}
+    assert settings.keys() == {"motion.skew_deg", "materials.pla.shrinks_percent"}
+    assert settings["motion.skew_deg"] == pytest.approx(skew["value"], abs=0.001)
 
 
 def test_a_good_cube_is_left(tmp_path: Path) -> None:
-    report = ran("piece-measured", with_print(tmp_path, 0.0, 0.0), 3, "size_mm=20")
+    made = CubeMachine(tmp_path, 0)
+    report = ran("piece-measured", made.path, 3, "size_mm=12")
     assert report["outcome"] == "proven" and "Leave it" in report["why"], report["why"]
+    assert report["truth"] == {"shrinks": 0.0, "skew": 0.0}
+
+
+@pytest.mark.parametrize(
+    ("cause", "way"),
+    [
+        ("lost steps", "set screws of the pulleys"),
+        ("advance too low", "trial advance-lines"),
+        ("flow", "station extruder steps"),
+        ("ringing", "station input shaper"),
+    ],
+)
+def test_what_walls_look_like_leads_to_what_mends_them(cause: str, way: str, tmp_path: Path) -> None:
+    plant, words = CAUSES[cause]
+    made = CubeMachine(tmp_path, 1001)
+    plant(made)
+    report = ran("piece-measured", made.path, 1, "size_mm=20")
+    assert report["outcome"] == "failed" and words in report["why"], report["why"]
+    assert any(way in mends for mends in report["ways_out"])
+    if cause == "lost steps":
+        assert not report["proposals"] and "skewed" not in report["why"], "its lengths say nothing"
+
+
+def test_a_flat_frame_shows_skew_three_times_as_sharply_and_motion_then_corrects_it(tmp_path: Path) -> None:
+    made = CubeMachine(tmp_path, 2)
+    made.printed(0.3, 0.4)
+    first = ran("piece-measured", made.path, 1, "shape=flat frame", "size_mm=70", "looks=false")
+    skew = of(first, "skew")
+    assert abs(skew["value"] - 0.3) <= 3 * skew["uncertainty"] < 0.08
+    made.edit({"motion.skew_deg": 0.3})
+    then = ran("piece-measured", made.path, 2, "shape=flat frame", "size_mm=70", "looks=false")
+    left = of(then, "skew")
+    assert abs(left["value"]) <= 2.5 * left["uncertainty"] and then["truth"]["skew"] == pytest.approx(0.0)
+    assert not any(proposal["setting"] == "motion.skew_deg" for proposal in then["proposals"])

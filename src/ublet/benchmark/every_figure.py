@@ -11,6 +11,7 @@ from typing import Any
 from ublet.benchmark.beds import beds, without_probe
 from ublet.benchmark.coils import coils
 from ublet.benchmark.coverage import coverage
+from ublet.benchmark.cubes import cubes, skews
 from ublet.benchmark.declare import check_time, editor_keys, upload_fraction
 from ublet.benchmark.diagonals import diagonals
 from ublet.benchmark.extruders import extruders
@@ -72,6 +73,8 @@ PARTS: Mapping[str, BenchPart] = {
     "flows": lambda folder, quick: flows(2 if quick else 50),
     "advances": lambda folder, quick: advances(2 if quick else 50),
     "retractions": lambda folder, quick: retractions(2 if quick else 50),
+    "cubes": lambda folder, quick: cubes(1, 1) if quick else cubes(50, 10),
+    "skews": lambda folder, quick: skews(1 if quick else 50),
     "owners": lambda folder, quick: owners(3, 2) if quick else owners(30, 12),
     "beds": lambda folder, quick: beds(2 if quick else 50),
     "without_probe": lambda folder, quick: without_probe(2 if quick else 50),

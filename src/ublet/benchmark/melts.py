@@ -115,7 +115,7 @@ def advances(machines: int) -> dict[str, Any]:
                 sets = ["by_widths=true"] if kind == "widths" else []
                 advance, finer = None, False
                 for _ in range(4):
-                    report = _ran("advance-lines", sets, path, number)
+                    report = report_of("advance-lines", sets, path, number)
                     by_id = {finding["id"]: finding for finding in report["findings"]}
                     if "taken" in by_id:
                         predicted.append(by_id["predicted"]["value"] / by_id["taken"]["value"] - 1)
@@ -158,7 +158,7 @@ def flows(machines: int) -> dict[str, Any]:
     for number in range(machines):
         with tempfile.TemporaryDirectory(prefix="ublet-bench-") as name:
             path, _ = made_up_melt(Path(name), number)
-            report = _ran("flow-limit", [], path, number)
+            report = report_of("flow-limit", [], path, number)
         true = report["truth"].get("flow_limit.pla")
         limit = next((finding for finding in report["findings"] if finding["id"] == "flow_limit.pla"), None)
         if limit is None or true is None:
@@ -183,7 +183,7 @@ def retractions(machines: int) -> dict[str, Any]:
             path, machine = made_up_melt(Path(name), number)
             looks: list[tuple[float, float]] = []
             with _posts_noted(looks):
-                report = _ran("retraction", [], path, number)
+                report = report_of("retraction", [], path, number)
         pairs = pairs_of(machine, RetractionParameters())
         clean = [post_words(oozed, lacks) == CLEAN for oozed, lacks in looks]
         true = next((at for at in range(len(clean)) if clean[at] and all_clean_on(clean, at)), None)
@@ -228,7 +228,8 @@ def _posts_noted(looks: list[tuple[float, float]]) -> Iterator[None]:
         Hands.observe = honest  # type: ignore[method-assign]
 
 
-def _ran(trial: str, sets: Sequence[str], path: Path, number: int) -> dict[str, Any]:
+def report_of(trial: str, sets: Sequence[str], path: Path, number: int) -> dict[str, Any]:
+    """A trial on a scenario, headless, with a seed."""
     from ublet.session.headless import run_on_scenario
     from ublet.session.orders import order_for
 

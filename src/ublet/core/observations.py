@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import ClassVar, Literal
+from typing import ClassVar, Literal, NamedTuple
 
 from ublet.core.acts import Act, AdjustScrew, Cue, Seen
 from ublet.core.motion.measuring import INSTRUMENTS, Instrument
@@ -488,7 +488,54 @@ class ReadPiece(Cue):
 
 @dataclass(frozen=True)
 class LookAtPiece(Cue):
-    """What does a printed piece look like?"""
+    """What does a printed box of about a size look like, of lines so wide in layers so high, mm? Felt is all of
+    :class:`PieceLooks`.
+    """
+
+    size_mm: float
+    width_mm: float
+    layer_mm: float
+    alone: ClassVar[bool] = True
+
+    def notices(self, seen: Seen) -> list[str]:
+        """What there is to be seen."""
+        if None in seen.felt_mm or len(seen.felt_mm) != len(PieceLooks._fields):
+            return ["there is no piece"]
+        return PieceLooks(*(mm or 0.0 for mm in seen.felt_mm)).words or ["clean walls"]
+
+
+class PieceLooks(NamedTuple):
+    """What a printed box looks like: how far edges ring on, how much wider corners are, by how much rows shift, mm; the
+    share of its lines that lacks; how much too high its first layer is, mm.
+    """
+
+    ghost_mm: float
+    bulge_mm: float
+    shift_mm: float
+    lacks: float
+    first_mm: float
+
+    @property
+    def words(self) -> list[str]:
+        """The looks that anybody sees."""
+        seen = {
+            GHOSTS: self.ghost_mm > GHOST_MM,
+            BULGES: self.bulge_mm > BULGE_MM,
+            CORNER_GAPS: self.bulge_mm < -BULGE_MM,
+            SHIFTS: self.shift_mm > SHIFT_MM,
+            HOLES: self.lacks > HOLE_FRACTION,
+            OVERFULL: self.lacks < -HOLE_FRACTION,
+            RAGGED: abs(self.first_mm) > RAGGED_MM,
+        }
+        return [look for look, is_seen in seen.items() if is_seen]
+
+
+GHOSTS, BULGES, CORNER_GAPS = "ghosts beside edges", "bulges at corners", "gaps at corners"
+SHIFTS, HOLES, OVERFULL, RAGGED = "rows that shift", "holes in the walls", "overfull walls", "a ragged first line"
+GHOST_MM, BULGE_MM, SHIFT_MM, HOLE_FRACTION, RAGGED_MM = 0.02, 0.08, 0.12, 0.15, 0.07
+"""From here on somebody sees it: ghosts in raking light, mm; corners, mm; rows, mm; a share of the line; the height of
+a first layer, mm.
+"""
 
 
 EVEN_MM = 0.03

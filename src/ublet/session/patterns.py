@@ -32,7 +32,7 @@ PATTERNS: dict[str, PatternMaker] = {
     "ringing-tower": ringing_tower,
     "advance-lines": lambda machine: lines_program(machine, layout_of(machine, LinesParameters())),
     "retraction": lambda machine: posts_program(machine, pairs_of(machine, RetractionParameters()), POST_LAYERS),
-    "cube": lambda machine: cube_program(machine, CubeParameters().size_mm),
+    "cube": lambda machine: cube_program(machine, CubeParameters().side_mm),
 }
 """Known patterns by their word on the command line."""
 

@@ -38,9 +38,14 @@ from ublet.core.motion.lift_directions import ALL_CLOSED, ALL_OPENED, CLOSED, ST
 from ublet.core.motion.measuring import Instrument
 from ublet.core.motion.motor_trials import motor_words
 from ublet.core.observations import (
+    BULGE_MM,
     EVEN_MM,
     GAP_FRACTION,
+    GHOST_MM,
+    HOLE_FRACTION,
     LEAST_SEEN_MM,
+    RAGGED_MM,
+    SHIFT_MM,
     STRING_MM,
     TOUCHES_MM,
     AimAtDot,
@@ -65,6 +70,7 @@ from ublet.core.observations import (
     LookAtSprings,
     LowerOntoGauge,
     MakeRoom,
+    PieceLooks,
     ReadBesideScrew,
     ReadFilament,
     ReadGap,
@@ -255,6 +261,8 @@ class ScriptedBuilder:
             case ReadPiece():
                 felt = hands.observe(cue).felt_mm[0]
                 return self._read(felt if felt is not None else cue.size_mm, "callipers")
+            case LookAtPiece() if isinstance(question, Judge):
+                return self._walls(hands.observe(cue).felt_mm, question)
             case ComparePair():
                 old, new = (self._looks(mm) for mm in hands.observe(cue).felt_mm)
                 return question.answers[2 if abs(abs(old) - abs(new)) < EVEN_MM / 2 else int(abs(old) < abs(new))]
@@ -455,6 +463,13 @@ class ScriptedBuilder:
             ]
             numbers.append(str(question.verdicts.index(post_words(*seen)) + 1))
         return question.taken(" ".join(numbers))
+
+    def _walls(self, felt: Sequence[float | None], question: Judge) -> str:
+        """Whether a printed piece has each of the looks that are asked about; what is little is seen to a fifth."""
+        least = PieceLooks(GHOST_MM, BULGE_MM, SHIFT_MM, HOLE_FRACTION, RAGGED_MM)
+        seen = [(mm or 0.0) + float(self._random.normal(0.0, of / 5)) for mm, of in zip(felt, least, strict=False)]
+        words = PieceLooks(*seen).words if len(seen) == len(least) else []
+        return question.taken(" ".join("2" if name in words else "1" for name in question.names))
 
     def _feels(self) -> float:
         """How far off the drag of a gauge is felt, mm."""

@@ -45,6 +45,13 @@ def flow_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value
     return truths
 
 
+def piece_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:
+    """By how much a printed piece shrinks, and by how many degrees the skew that motion leaves it is off."""
+    corrected = number_in_force(scenario, "motion.skew_deg", machine.motion.skew_deg)
+    printed = scenario.printed
+    return {"shrinks": printed.shrinks_percent / 100, "skew": printed.skew_deg - corrected}
+
+
 def filament_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
     """Steps per mm where nothing slips; the share of what is commanded that goes in when it is pushed slowly, and by
     what share the fast push falls short of that, with the steps and the current that are in force on arrival.

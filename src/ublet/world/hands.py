@@ -83,9 +83,11 @@ from ublet.core.observations import (
     WatchSpeed,
 )
 from ublet.core.settings import Value
+from ublet.core.shake.shapers import live_impulses
 from ublet.world.frame import OVER_THE_BED
 from ublet.world.laid import Laid, Looks
 from ublet.world.mechanics import seen
+from ublet.world.piece import PrintedBox, ghost_mm
 from ublet.world.world import World
 
 BATHS_C = {"ice water": 0.4, "warm water": 41.0, "boiling water": 99.4, "hot water": 74.0}
@@ -196,11 +198,23 @@ class Hands:
     def _piece(self, what: str, size_mm: float) -> float | None:
         """A length of the cube as it cooled: as far as the axes really went on their frame, and shrunk."""
         printed = self._world.scenario.printed
-        box = self._world.laid.box(size_mm, math.tan(math.radians(printed.skew_deg)))
-        if box is None:
+        try:
+            box = PrintedBox(self._world.laid, size_mm).lengths(math.tan(math.radians(printed.skew_deg)))
+        except LookupError:
             return None
         lengths = dict(zip(("x", "y", "z", *DIAGONALS), box, strict=True))
         return lengths[what] * (1 - printed.shrinks_percent / 100)
+
+    def _looks_of_piece(self, piece: LookAtPiece) -> tuple[float, ...]:
+        """What its walls look like; nothing where nothing is printed."""
+        world, bed = self._world, self._world.bed
+        try:
+            box = PrintedBox(world.laid, piece.size_mm)
+        except LookupError:
+            return ()
+        trains = {axis: live_impulses(self._labels().get, axis) for axis in ("x", "y")}
+        where = {"x": bed.width / 2, "y": bed.depth / 2}
+        return box.looks(ghost_mm(world.frame, where, world.laid.corners, trains), piece.width_mm, piece.layer_mm)
 
     def latest(self, spacing_mm: float) -> Looks | None:
         """How the lines look that are laid just now."""
@@ -272,6 +286,8 @@ class Hands:
                 return tuple(mm for pair in pairs for mm in world_posts(self._world.laid, pair))
             case ReadPiece(what, size_mm):
                 return (self._piece(what, size_mm),)
+            case LookAtPiece():
+                return self._looks_of_piece(observation)
             case ReadRipples(axis, speed_mm_s, count):
                 hz = self.rings(axis)
                 return (count * speed_mm_s / hz if hz is not None else None,)
@@ -303,7 +319,6 @@ class Hands:
                 | WatchSpeed()
                 | WatchProgram()
                 | ConfirmNearer()
-                | LookAtPiece()
             ):
                 return ()
             case _:

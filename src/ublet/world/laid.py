@@ -5,7 +5,7 @@ out, place by place.
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -30,9 +30,6 @@ SHORTEST_MM = 0.4
 
 NEAR_MM, BEGINS_MM = 0.3, 2.0
 """A line is looked for so near to where it should lie, and its beginning is so long, mm."""
-
-WALL_MM = 0.45
-"""A wall stands out by half of this beyond the middle of its line, mm."""
 
 FLATTEST_MM = 0.02
 """No line is flatter than this, mm."""
@@ -60,19 +57,19 @@ class Looks:
         return self.gap_mm - self.closes_mm
 
 
-class Box(NamedTuple):
-    """Outer lengths of a box: width, depth, height, and both diagonals, the first from its left front corner, mm."""
+class Corner(NamedTuple):
+    """How an axis came to a corner of a wall: from a speed, braking so hard, to the speed that it still had there, mm/s
+    and mm/s².
+    """
 
-    x: float
-    y: float
-    z: float
-    rising: float
-    falling: float
+    mm_s: float
+    mm_s2: float
+    left_mm_s: float
 
 
 class LaidPiece(NamedTuple):
     """A piece of a line as it was laid: its end, mm; the true gap to what lies below, mm; its section, mm²; its length,
-    mm; the nozzle's height above the bed, mm.
+    mm; how far the nozzle was above the first layer there, mm.
     """
 
     x: float
@@ -96,8 +93,15 @@ class Laid:
         self._filament = filament
         self._pieces: list[LaidPiece] = []
         self._rows = np.empty((0, 5))
-        self._tops: dict[tuple[int, int], tuple[float, float]] = {}  # height of what lies in a cell, and below that
+        self._tops: dict[tuple[int, int], tuple[float, float, float]] = {}  # of a cell: its top, below that, its first
         self.top_mm = 0.0
+        self.corners: dict[str, Corner] = {}
+        self._along: tuple[str, float, float, float] = (
+            "",
+            0.0,
+            0.0,
+            0.0,
+        )  # axis, its top speed, braking, its speed now
         self._travels: list[tuple[float, float, float, float, float]] = []
 
     def follow(
@@ -117,6 +121,7 @@ class Laid:
             return
         if gap_mm >= HIGHEST_MM and not self._tops:
             return
+        self._turn_corner(stretch, pace, began_s)
         before, after = ends
         area = self._filament.truth.section_mm2(self._filament.fed_mm)
         start, whole = pace.gone(began_s), 0.0
@@ -142,26 +147,48 @@ class Laid:
                 continue
             x, y = (before[axis] + (after[axis] - before[axis]) * gone / total for axis in ("x", "y"))
             last = gone
-            if (gap := gap_mm - self._below(x, y, gap_mm)) < HIGHEST_MM:
-                self._pieces.append(LaidPiece(x, y, gap, out * area / length, length, gap_mm))
+            below, first = self._lies(x, y, gap_mm)
+            if (gap := gap_mm - below) < HIGHEST_MM:
+                self._pieces.append(LaidPiece(x, y, gap, out * area / length, length, gap_mm - first))
                 self.top_mm = max(self.top_mm, gap_mm)
         if len(self._pieces) > KEPT:
             del self._pieces[: KEPT // 2]
 
-    def _below(self, x: float, y: float, z: float) -> float:
-        """The height of what lies below a nozzle that lays so high above the bed, mm; what it lays lies there from now
-        on.
+    def _turn_corner(self, stretch: Stretch, pace: Pace, began_s: float) -> None:
+        """Note how one axis came to the place where another takes over."""
+        axis = max(("x", "y"), key=lambda name: abs(stretch.axes.get(name, 0.0)))
+        per_mm = abs(stretch.axes.get(axis, 0.0))
+        before, fastest, braked, left = self._along
+        if before and before != axis:
+            self.corners[before] = Corner(fastest, braked, left)
+            fastest = braked = 0.0
+        ends_s = pace.reached(stretch.end_mm)
+        brakes = max(0.0, -pace.acceleration_mm_s2) * per_mm
+        self._along = (
+            axis,
+            max(fastest, per_mm * pace.speed(began_s)),
+            max(braked, brakes),
+            per_mm * pace.speed(ends_s),
+        )
+
+    def _lies(self, x: float, y: float, z: float) -> tuple[float, float]:
+        """The height of what lies below a nozzle that lays so high above the bed, and that of the first layer there,
+        mm; what it lays lies there from now on.
         """
         cell = (round(x / CELL_MM), round(y / CELL_MM))
-        top, below = self._tops.get(cell, (0.0, 0.0))
-        if top == 0.0 and z >= HIGHEST_MM:  # beside a wall it still rests on it
+        known = self._tops.get(cell)
+        if known is None:  # beside a wall it still rests on it
             beside = ((cell[0] + i, cell[1] + j) for i in (-1, 0, 1) for j in (-1, 0, 1))
-            lower = [mm for at in beside for mm in self._tops.get(at, (0.0,)) if mm < z - ON_TOP_MM]
-            top = max(lower, default=0.0)
+            stacks = [stack for at in beside if (stack := self._tops.get(at)) is not None and stack[2] < z - ON_TOP_MM]
+            tops = [(top if top < z - ON_TOP_MM else below, first) for top, below, first in stacks]
+            if tops:
+                top, first = max(tops)
+                known = (top, top, first)
+        top, below, first = known or (0.0, 0.0, z)
         if z > top + ON_TOP_MM:
             top, below = z, top
-        self._tops[cell] = (max(top, z), below)
-        return below
+        self._tops[cell] = (max(top, z), below, first)
+        return below, first
 
     def region(self, x: tuple[float, float], y: tuple[float, float], z: tuple[float, float]) -> NDArray[np.float64]:
         """What was laid within bounds, in its order: n rows of a piece's end, its width, its length, mm."""
@@ -179,29 +206,6 @@ class Laid:
         end, its width, its length, mm.
         """
         return self.region(x, (y - within_mm, y + within_mm), (0.0, math.inf))[:, [0, 2, 3]]
-
-    def box(self, size_mm: float, lean: float) -> Box | None:
-        """What was laid last around a place as a box of about that size; None: nothing was. lean: how far the frame's X
-        goes on for a mm of Y.
-        """
-        if not self._pieces:
-            return None
-        last = self._pieces[-1]
-        near = [p for p in self._pieces if max(abs(p.x - last.x), abs(p.y - last.y)) <= 1.3 * size_mm]
-        places = np.array([(p.x + lean * p.y, p.y) for p in near])
-        left_front, right_front, right_back, left_back = (
-            places[int(np.argmax(places @ np.array(towards)))] for towards in ((-1, -1), (1, -1), (1, 1), (-1, 1))
-        )
-        wide = float((right_front - left_front)[0] + (right_back - left_back)[0]) / 2 + WALL_MM
-        deep = float((left_back - left_front)[1] + (right_back - right_front)[1]) / 2 + WALL_MM
-        up, down = right_back - left_front, left_back - right_front
-        return Box(
-            wide,
-            deep,
-            self.top_mm,
-            math.hypot(up[0] + WALL_MM, up[1] + WALL_MM),
-            math.hypot(down[0] - WALL_MM, down[1] + WALL_MM),
-        )
 
     def travelled(self, before: Mapping[str, float], after: Mapping[str, float], oozed_mm: float) -> None:
         """The nozzle went over without pushing, and so much filament oozed out of it."""
@@ -241,6 +245,11 @@ class Laid:
         self._tops.clear()
         self.top_mm = 0.0
         self._rows = np.empty((0, 5))
+
+    @property
+    def pieces(self) -> Sequence[LaidPiece]:
+        """Every piece, in the order in which it was laid."""
+        return self._pieces
 
     @property
     def gaps(self) -> np.ndarray:

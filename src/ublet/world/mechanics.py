@@ -191,6 +191,10 @@ class Mechanics:
         free = {"low": {"low_mm": -NOTHING_MM}, "high": {"high_mm": NOTHING_MM}}[end]
         self.carriages = {**self.carriages, axis: replace(self.carriages[axis], **free)}
 
+    def jump(self, axis: str, mm: float) -> None:
+        """A belt jumps: the carriage stands elsewhere, and no motor has turned."""
+        self.where[axis], self._pulled[axis] = self.where_after(axis, mm)
+
     def carry(self, stretch: Stretch, mm: float) -> None:
         """Follow a stretch for so many mm of path."""
         for role, per_mm in stretch.motors.items():

@@ -231,10 +231,13 @@ class PrintedPart(Part):
 class ScenarioEvent(Part):
     """Something that happens by itself, once."""
 
-    kind: Literal["sensor-open", "sensor-short", "sensor-unplugged", "heater-dead", "reboot", "silence"] = setting(
-        "What happens; sensor-unplugged: the accelerometer's plug falls out."
+    kind: Literal[
+        "sensor-open", "sensor-short", "sensor-unplugged", "heater-dead", "reboot", "silence", "belt-jumps"
+    ] = setting(
+        "What happens; sensor-unplugged: the accelerometer's plug falls out; belt-jumps: a belt jumps over its pulley."
     )
-    of: str = setting("Socket of the sensor, or plant of the heater.", default="")
+    of: str = setting("Socket of the sensor, plant of the heater, or axis of the belt.", default="")
+    mm: float = setting("How far a belt jumps.", unit="mm", low=-20, high=20, default=2.0)
     at_s: float | None = setting("Time since power-on at which it happens.", unit="s", low=0, high=1e6, default=None)
     above_c: float | None = setting(
         "Happens when any plant gets warmer than this.", unit="°C", low=0, high=500, default=None

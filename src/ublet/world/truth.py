@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping
 from ublet.core.heat.pid import TICK_S, Pid, PidGains
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value, number_or
-from ublet.world.extrude_truth import filament_truth, flow_truth
+from ublet.world.extrude_truth import filament_truth, flow_truth, piece_truth
 from ublet.world.heat import STEP_S, Plant, holding_w, linearise
 from ublet.world.motion_truth import (
     in_force,
@@ -157,6 +157,7 @@ TRUTHS: dict[str, Truth] = {
     "driver-current": _whole(limits_truth),
     "extruder-steps": filament_truth,
     "flow-limit": flow_truth,
+    "piece-measured": _whole(piece_truth),
     "accelerometer-at-rest": _at_rest,
     "sensors-at-rest": _resting,
     "hotend-control": _heater,

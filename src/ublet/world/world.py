@@ -386,6 +386,8 @@ class World:
         match event.kind:
             case "sensor-open" | "sensor-short" if event.of in self.adcs:
                 self.adcs[event.of].fault = event.kind.removeprefix("sensor-")
+            case "belt-jumps" if event.of in self.mechanics.where:
+                self.mechanics.jump(event.of, event.mm)
             case "heater-dead":
                 self.dead_heaters.add(event.of)
             case "sensor-unplugged" if self.accelerometer is not None:

@@ -1,22 +1,45 @@
-"""The trial *piece-measured*: a cube that is printed, measured by callipers and looked at."""
+"""The trial *piece-measured*: a cube or a flat frame that is printed, measured by callipers and looked at."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass, replace
 from functools import partial
 
 from ublet.core.bench import Bench
 from ublet.core.corrections import FormerReading, read_or_back
 from ublet.core.extrude.advance_lines import grams_of
-from ublet.core.extrude.cube import SIDES, CubeJudged, cube_program, judge_cube
+from ublet.core.extrude.cube import (
+    LAYER_MM,
+    SIDES,
+    USUAL_MM,
+    WIDTH_MM,
+    CubeJudged,
+    PieceShape,
+    Ratio,
+    cube_program,
+    judge_cube,
+    sides_of,
+)
 from ublet.core.extrude.melting import extruder_of, material_of
 from ublet.core.extrude.pattern_print import pattern_lasts, pattern_needs, pattern_words, print_pattern
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, moving
 from ublet.core.motion.running import WAY
-from ublet.core.observations import DIAGONALS, LookAtPiece, ReadPiece
+from ublet.core.observations import (
+    BULGES,
+    CORNER_GAPS,
+    DIAGONALS,
+    GHOSTS,
+    HOLES,
+    OVERFULL,
+    RAGGED,
+    SHIFTS,
+    LookAtPiece,
+    ReadPiece,
+)
 from ublet.core.questions import Judge, Measure
-from ublet.core.remedy import ByHand, GoTo, Remedy
+from ublet.core.remedy import ByHand, ChangeSetting, GoTo, Remedy
 from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
 from ublet.core.trial import Need, TrialSpec, facts
@@ -27,16 +50,28 @@ LENGTHS = Stream("lengths", ("what", "measured_mm"), ("", "mm"))
 """Every reading: 0 to 2 the sides, 3 and 4 the diagonals."""
 
 NO, YES = "no", "yes"
-LOOKS: dict[str, Remedy] = {
-    "ghosts beside edges": GoTo("input shaper", "edges ring: tune the shaper", "input-shaper"),
-    "bulges at corners": GoTo("advance", "corners bulge: the pressure follows late", "advance-lines"),
-    "rows that shift": GoTo("speed limits", "steps were lost", "speed-limits"),
-    "holes in the walls": GoTo("flow limit", "too little melts, or comes", "flow-limit"),
-    "a ragged first line": GoTo("first layer", "the first layer’s height", "first-layer"),
+LOOKS: dict[str, tuple[Remedy, ...]] = {
+    GHOSTS: (GoTo("input shaper", "edges ring: tune the shaper", "input-shaper"),),
+    BULGES: (GoTo("advance", "corners bulge: the pressure follows late, the value is too low", "advance-lines"),),
+    CORNER_GAPS: (GoTo("advance", "corners starve: the value is too high", "advance-lines"),),
+    SHIFTS: (
+        GoTo("speed limits", "steps were lost", "speed-limits"),
+        ByHand("the set screws of the pulleys: a loose one slips on its shaft"),
+    ),
+    HOLES: (
+        GoTo("extruder steps", "how much of what is commanded goes in", "extruder-steps"),
+        GoTo("flow limit", "too little melts at this speed", "flow-limit"),
+    ),
+    OVERFULL: (GoTo("extruder steps", "more goes in than is commanded", "extruder-steps"),),
+    RAGGED: (GoTo("first layer", "the first layer’s height", "first-layer"),),
 }
-"""What a piece may look like, and the station that each sends one back to."""
+"""What a piece may look like, and where each look sends one back to."""
+
+SQUARE_BY_HAND_DEG = 1.0
+"""A frame that is more skewed than this is squared by hand: motion is no mend for it."""
 
 LEAST_SHRINKS = 0.0005
+SKEW = "motion.skew_deg"
 
 
 class CubeParameters(Part):
@@ -45,46 +80,63 @@ class CubeParameters(Part):
     material: str = setting(
         "Material that is loaded (a table below [materials]); empty: the first.", zero="the first", default=""
     )
-    size_mm: float = setting("Side of the cube.", unit="mm", low=10, high=120, default=30.0)
+    shape: PieceShape = setting(
+        "A cube shows every axis and its looks; a flat frame of longer sides shows skew three times as sharply.",
+        default="cube",
+    )
+    size_mm: float = setting(
+        "Side of the piece; 0: 30 mm for a cube, 100 mm for a frame.",
+        zero="by the shape",
+        unit="mm",
+        low=0,
+        high=200,
+        default=0.0,
+    )
     repeats: int = setting("Readings of each length.", low=1, high=6, default=3)
     printed: bool = setting("Whether it is printed first; no: it lies there already.", default=True)
     looks: bool = setting("Whether its looks are asked for, too.", default=True)
 
+    @property
+    def side_mm(self) -> float:
+        """How long its sides are."""
+        return self.size_mm or USUAL_MM[self.shape]
+
 
 async def piece_measured(bench: Bench, aim: CubeParameters) -> TrialResult:
-    """Print a cube, let sides and diagonals be measured, and say what each difference means: an axis, the material, the
-    frame, or nothing.
+    """Print a piece, let sides and diagonals be measured, and say what each difference means: an axis, the material,
+    the frame, or nothing.
     """
     machine = bench.machine
     name, declared = material_of(machine, aim.material)
     timed: tuple[Finding, ...] = ()
     if aim.printed:
         with bench.aside():
-            program = cube_program(machine, aim.size_mm)
+            program = cube_program(machine, aim.side_mm, aim.shape)
         places = [place for place in program.places if place.startswith("layer ")]
-        printed = await print_pattern(bench, program, aim.material, places, "A hollow cube, layer by layer.")
+        printed = await print_pattern(bench, program, aim.material, places, f"A hollow {aim.shape}, layer by layer.")
         timed = printed.findings
         if len(printed.done) < len(places):
             raise TrialFailed(
-                f"The cube ended ({printed.ended}) in layer {len(printed.done) + 1}: its height cannot be measured.",
+                f"The {aim.shape} ended ({printed.ended}) in layer {len(printed.done) + 1}: it cannot be measured.",
                 GoTo("test piece", "print it once more", "piece-measured"),
             )
     readings = await _readings(bench, aim)
-    judged = judge_cube(aim.size_mm, readings)
-    looks = await _looks(bench) if aim.looks else ()
-    held: dict[str, float | str] = {"material": name, "nozzle_c": declared.nozzle_c, "size_mm": aim.size_mm}
+    judged = judge_cube(aim.side_mm, readings)
+    looks = await _looks(bench, aim.side_mm) if aim.looks else ()
+    held: dict[str, float | str] = {"material": name, "nozzle_c": declared.nozzle_c, "size_mm": aim.side_mm}
+    corrected = machine.motion.skew_deg
     with bench.aside():
         before = declared.shrinks_percent
-    return _concluded(machine, name, before, judged, looks, held, timed)
+    return _concluded(machine, Kept(name, before, corrected), judged, looks, held, timed)
 
 
 async def _readings(bench: Bench, aim: CubeParameters) -> dict[str, list[float]]:
     """Every length, again and again; each reading has a way back to the one before."""
     readings: dict[str, list[float]] = {}
     former: FormerReading | None = None
-    for at, what in enumerate((*SIDES, *DIAGONALS)):
+    for what in (*sides_of(aim.shape), *DIAGONALS):
         mine = readings.setdefault(what, [])
-        usual = aim.size_mm * (2**0.5 if what in DIAGONALS else 1.0)
+        usual = aim.side_mm * (2**0.5 if what in DIAGONALS else 1.0)
         for number in range(aim.repeats):
             how = {
                 "x": "its width, left to right, above the first layers",
@@ -96,14 +148,14 @@ async def _readings(bench: Bench, aim: CubeParameters) -> dict[str, list[float]]
             asked = Measure(
                 f"Let it cool. Measure {how}, reading {number + 1} of {aim.repeats}, by callipers closed gently.",
                 (),
-                ReadPiece(what, aim.size_mm),
+                ReadPiece(what, aim.side_mm),
                 unit="mm",
-                lowest=0.8 * usual,
-                highest=1.2 * usual,
+                lowest=0.4 * usual,
+                highest=2.2 * usual,
             )
             mine.append(parse(await read_or_back(bench, asked, former), "mm"))
             former = FormerReading(asked, partial(_put, mine, number))
-            bench.record.row(LENGTHS.name, (float(at), mine[-1]))
+            bench.record.row(LENGTHS.name, (float((*SIDES, *DIAGONALS).index(what)), mine[-1]))
     return readings
 
 
@@ -111,12 +163,12 @@ def _put(readings: list[float], at: int, answer: str) -> None:
     readings[at] = parse(answer, "mm")
 
 
-async def _looks(bench: Bench) -> tuple[str, ...]:
+async def _looks(bench: Bench, side_mm: float) -> tuple[str, ...]:
     """What is seen on it."""
     question = Judge(
         "Hold it against the light and turn it: what do you see?",
         (),
-        LookAtPiece(),
+        LookAtPiece(side_mm, WIDTH_MM, LAYER_MM),
         columns=len(LOOKS),
         rows=1,
         verdicts=(NO, YES),
@@ -126,10 +178,18 @@ async def _looks(bench: Bench) -> tuple[str, ...]:
     return tuple(look for look, verdict in zip(LOOKS, verdicts, strict=True) if verdict == YES)
 
 
+@dataclass(frozen=True)
+class Kept:
+    """What stands before: the material, its shrinkage in per cent, the skew that motion corrects, degrees."""
+
+    material: str
+    shrinks_percent: float | None
+    skew_deg: float
+
+
 def _concluded(
     machine: MachineFile,
-    material: str,
-    shrinks_before: float | None,
+    kept: Kept,
     judged: CubeJudged,
     looks: tuple[str, ...],
     held: dict[str, float | str],
@@ -146,7 +206,10 @@ def _concluded(
     ]
     words: list[str] = []
     remedies: list[Remedy] = []
-    options: list[Option] = []
+    proposals: list[Proposal] = []
+    if SHIFTS in looks:
+        words.append("Rows shift: its lengths say nothing until that is mended.")
+        judged = replace(judged, odd="", skew_deg=Ratio(0.0, 1.0), shrinks=Ratio(0.0, 1.0))
     if judged.odd:
         off = judged.odd_by
         words.append(
@@ -157,7 +220,10 @@ def _concluded(
         if axis.drive == "belt":
             words.append("A belt and its pulley do not wear by that: count the teeth, look for a loose pulley.")
             remedies.append(ByHand(f"the pulley of {judged.odd.upper()}: its teeth, its set screw"))
-        remedies.append(GoTo("steps per mm", f"measure {judged.odd.upper()} over a longer way", "steps-per-mm"))
+        if judged.odd == "z" and RAGGED in looks:
+            words.append("The height of its first layer does that alone: put that right first.")
+        else:
+            remedies.append(GoTo("steps per mm", f"measure {judged.odd.upper()} over a longer way", "steps-per-mm"))
     if judged.skewed:
         angle = judged.skew_deg
         longer = "left front" if angle.value > 0 else "right front"
@@ -165,7 +231,13 @@ def _concluded(
             f"X and Y are skewed by {abs(angle.value):.2f} ±{2 * angle.uncertainty:.2f}°: the diagonal from the "
             f"{longer} corner is the longer one."
         )
+        whole = round(kept.skew_deg + angle.value, 3)
         remedies.append(ByHand("square the frame: gantry and rails, until both diagonals are alike"))
+        if abs(whole) <= SQUARE_BY_HAND_DEG:
+            words.append("Square the frame if it can be; else motion corrects it.")
+            effect = "motion leans against it; a frame that is squared later needs 0 again"
+            proposals.append(Proposal(SKEW, kept.skew_deg, whole, "°", effect))
+            remedies.append(ChangeSetting(SKEW, f"{whole:g}°, proposed here: corrected in motion"))
     if judged.shrunk:
         shrinkage = judged.shrinks
         words.append(
@@ -175,11 +247,17 @@ def _concluded(
         if shrinkage.value > LEAST_SHRINKS:
             after = round(100 * shrinkage.value, 2)
             effect = "for the program that makes prints"
-            proposal = Proposal(f"materials.{material}.shrinks_percent", shrinks_before, after, "%", effect)
-            options.append(Option("as measured", "scale prints by it", (proposal,), {"shrinks": shrinkage.value}))
+            path = f"materials.{kept.material}.shrinks_percent"
+            proposals.append(Proposal(path, kept.shrinks_percent, after, "%", effect))
+    options = []
+    if proposals:
+        figures = {"skew": judged.skew_deg.value, "shrinks": judged.shrinks.value}
+        options.append(Option("as measured", "what this piece shows", tuple(proposals), figures))
+        if len(proposals) > 1:
+            options.append(Option("shrinkage alone", "the frame is squared by hand", tuple(proposals[1:]), figures))
     for look in looks:
         words.append(f"It has {look}.")
-        remedies.append(LOOKS[look])
+        remedies.extend(LOOKS[look])
     bad = bool(judged.odd or judged.skewed or looks)
     if not words:
         words.append("Leave it: every length agrees within the error of callipers.")
@@ -189,28 +267,28 @@ def _concluded(
 
 
 def _announce(machine: MachineFile, aim: CubeParameters) -> str:
-    lengths = f"you measure {len(SIDES) + len(DIAGONALS)} lengths by callipers, {aim.repeats} times each"
+    lengths = f"you measure {len(sides_of(aim.shape)) + len(DIAGONALS)} lengths by callipers, {aim.repeats} times each"
     if not aim.printed:
-        return f"Nothing moves or heats: {lengths} of a cube of {aim.size_mm:g} mm."
+        return f"Nothing moves or heats: {lengths} of a {aim.shape} of {aim.side_mm:g} mm."
     try:
-        program = cube_program(machine, aim.size_mm)
+        program = cube_program(machine, aim.side_mm, aim.shape)
         before = pattern_words(machine, aim.material)
     except TrialFailed as missing:
         return str(missing)
     grams = grams_of(program, extruder_of(machine).filament_mm)
     return (
-        f"{before} then prints a hollow cube of {aim.size_mm:g} mm in {duration(program_s(machine, program))}, "
+        f"{before} then prints a hollow {aim.shape} of {aim.side_mm:g} mm in {duration(program_s(machine, program))}, "
         f"{grams:.1f} g; {lengths}."
     )
 
 
 def _needs(machine: MachineFile, aim: CubeParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
     if not aim.printed:
-        return (Need(f"a cube of {aim.size_mm:g} mm that was printed", True),)
+        return (Need(f"a {aim.shape} of {aim.side_mm:g} mm that was printed", True),)
 
     def shown() -> str:
-        cube_program(machine, aim.size_mm)
-        return f"a cube of {aim.size_mm:g} mm"
+        cube_program(machine, aim.side_mm, aim.shape)
+        return f"a {aim.shape} of {aim.side_mm:g} mm"
 
     return pattern_needs(machine, aim.material, read, shown)
 
@@ -219,7 +297,7 @@ def _lasts(machine: MachineFile, aim: CubeParameters, times: TrialTimes) -> floa
     if not aim.printed:
         return 0.0
     try:
-        return pattern_lasts(machine, aim.material, cube_program(machine, aim.size_mm), times)
+        return pattern_lasts(machine, aim.material, cube_program(machine, aim.side_mm, aim.shape), times)
     except TrialFailed:
         return 0.0
 
@@ -233,7 +311,7 @@ TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "piece-measured",
         "test piece",
-        "A cube that you measure: scale of each axis, shrinkage, skew, and what its looks lead to.",
+        "A cube or frame that you measure: scale of each axis, shrinkage, skew, and what its looks lead to.",
         CubeParameters,
         piece_measured,
         (WAY, LENGTHS),

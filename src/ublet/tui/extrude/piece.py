@@ -152,7 +152,7 @@ class PieceBench(TrialBench):
                 return self._own(followed, here, bed, width, height)
             try:
                 if isinstance(aim, CubeParameters):
-                    program = printed = cube_program(machine, aim.size_mm)
+                    program = printed = cube_program(machine, aim.side_mm, aim.shape)
                 else:
                     assert isinstance(aim, PieceParameters)
                     program, printed = piece(machine, aim), piece(machine, aim.model_copy(update={"printed": True}))
