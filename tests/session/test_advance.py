@@ -10,7 +10,7 @@ import pytest
 
 from tests.conftest import Onlooker, Rig, tern, virtually
 from tests.session.test_wire_trials import RIGHT
-from ublet.benchmark.melts import even_truth, made_up_melt
+from ublet.benchmark.melts import made_up_melt
 from ublet.core.catalogue import TRIALS
 from ublet.core.extrude.advance_lines import LinesParameters
 from ublet.core.extrude.advance_trials import BELOW, BEYOND, AdvanceParameters, VerifyParameters
@@ -23,6 +23,7 @@ from ublet.session.headless import run_on_scenario
 from ublet.session.orders import order_for
 from ublet.session.standings import standing
 from ublet.world.builder import ScriptedBuilder
+from ublet.world.extrude_truth import evenest_line_s
 from ublet.world.scenario import load_scenario, parse_scenario
 
 SPEC = TRIALS["advance-lines"]
@@ -42,7 +43,7 @@ def of(report: dict[str, Any], what: str) -> dict[str, Any]:
 @pytest.mark.parametrize("number", [0, 1], ids=["direct", "tube"])
 def test_lines_by_eye_find_what_is_evenest_in_the_world_and_their_time_is_right(number: int, tmp_path: Path) -> None:
     path, machine = made_up_melt(tmp_path, number)
-    truth = even_truth(load_scenario(path), machine, LinesParameters())
+    truth = evenest_line_s(load_scenario(path), machine, LinesParameters())
     report = ran(tmp_path, number)
     advance = of(report, "advance")
     assert report["outcome"] == "proven", report["why"]
@@ -55,7 +56,7 @@ def test_lines_by_eye_find_what_is_evenest_in_the_world_and_their_time_is_right(
 
 def test_widths_are_typed_over_the_range_and_then_where_they_change_over(tmp_path: Path) -> None:
     path, machine = made_up_melt(tmp_path, 2)
-    truth = even_truth(load_scenario(path), machine, LinesParameters())
+    truth = evenest_line_s(load_scenario(path), machine, LinesParameters())
     advance = of(ran(tmp_path, 2, "by_widths=true"), "advance")
     assert abs(advance["value"] - truth) <= max(0.1 * truth, 2 * advance["uncertainty"])
 

@@ -12,7 +12,7 @@ import pytest
 from tests.conftest import Rig, tern_scenario
 from ublet.core.acts import Act, CleanSheet, Seen, TurnScrew
 from ublet.core.acts_json import decoded, encoded, is_act, seen_as_json, seen_of
-from ublet.core.observations import LineArea, LookAround, Observation, PatchArea, PostArea, noticed
+from ublet.core.observations import BandArea, LineArea, LookAround, Observation, PatchArea, PostArea, noticed
 from ublet.session.hands import DemoHands
 from ublet.tui.trial.question import answer_keys
 from ublet.world.hands import answered, serve_world
@@ -50,6 +50,8 @@ def test_every_act_and_observation_goes_over_the_socket_and_is_answered(kind: ty
         "FaultKind": "sensor-out",
         "tuple[PatchArea, ...]": (PatchArea("a", 9.0, 9.0, 5.0, 5.0),),
         "tuple[LineArea, ...]": (LineArea("a", 9.0, (5.0, 30.0, 70.0, 95.0)),),
+        "tuple[float, float]": (10.0, 40.0),
+        "tuple[BandArea, ...]": (BandArea("a", 1.5, 3.0),),
         "LineArea": LineArea("a", 9.0, (5.0, 30.0, 70.0, 95.0)),
         "tuple[PostArea, ...]": (PostArea("a", 9.0, 10.0, 50.0, 6.0),),
     }

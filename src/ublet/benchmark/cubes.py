@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from ublet.benchmark.melts import BASE, even_truth, made_up_melt, report_of
+from ublet.benchmark.melts import BASE, made_up_melt, report_of
 from ublet.core.extrude.advance_lines import LinesParameters
 from ublet.core.machine.check import check_text
 from ublet.core.machine.edit import edited
@@ -18,6 +18,7 @@ from ublet.core.machine.effective import effective
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value
 from ublet.session.library import boards
+from ublet.world.extrude_truth import evenest_line_s
 from ublet.world.frame import OVER_THE_BED
 from ublet.world.scenario import load_scenario
 from ublet.world.world import World
@@ -37,7 +38,7 @@ class CubeMachine:
         self._file = folder / "machines" / f"{BASE}.toml"
         self.random = np.random.default_rng([number, 41])
         self.skew_deg = 0.0
-        self.advance_s = even_truth(load_scenario(self.path), machine, LinesParameters())
+        self.advance_s = evenest_line_s(load_scenario(self.path), machine, LinesParameters())
         where = {"x": machine.bed.width_mm / 2, "y": machine.bed.depth_mm / 2}
         frame = World(load_scenario(self.path), machine).frame
         edits: dict[str, Value] = {"extruder.advance_s": round(self.advance_s, 4)}

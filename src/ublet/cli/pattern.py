@@ -32,8 +32,8 @@ def pattern(
 
     KIND is square (a square with a purge line), first-layer (patches in the corners and the middle),
     first-layer-stripe, ringing-tower (bands of rising acceleration whose walls show how the axes ring), advance-lines
-    (pressure advance rising from line to line), retraction (pairs of posts) or cube;
-    print-start and print-end write how a print begins and ends on this machine, each step with its
+    (pressure advance rising from line to line), advance-tower (rising with height), retraction (pairs of posts) or
+    cube; print-start and print-end write how a print begins and ends on this machine, each step with its
     reason, and look through the programs that the machine file names (exit code 1: something is missing).
     """
     from ublet.core.motion.iso6983 import iso6983

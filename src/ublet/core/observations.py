@@ -399,6 +399,33 @@ class ReadLines(Cue):
 
 
 @dataclass(frozen=True)
+class BandArea:
+    """A band of a printed tower: its name, from and to which height above the first layer, mm."""
+
+    name: str
+    low_mm: float
+    high_mm: float
+
+
+@dataclass(frozen=True)
+class ReadTower(Cue):
+    """At which heights are the corners of a tower even? x: its slow sides go from and to, y: its fast ones, mm; it was
+    laid to the right in front. look_mm: so far behind each corner one looks.
+    """
+
+    x: tuple[float, float]
+    y: tuple[float, float]
+    bands: tuple[BandArea, ...]
+    look_mm: float
+    alone: ClassVar[bool] = True
+
+    def notices(self, seen: Seen) -> list[str]:
+        """Which bands bulge where they slow down, which look even, which are thin there."""
+        looks = [evenness_words(mm) for mm in seen.felt_mm]
+        return [f"{_numbers(looks, words)} {words}" for words in dict.fromkeys(looks)]
+
+
+@dataclass(frozen=True)
 class ReadLineWidth(Cue):
     """How wide is a line before its speed changes, or behind the place where it slowed down?"""
 
@@ -595,6 +622,7 @@ Observation = (
     | JudgePatches
     | ReadLines
     | ReadLineWidth
+    | ReadTower
     | ComparePair
     | JudgePosts
     | ReadPiece

@@ -121,7 +121,13 @@ ROUTE: tuple[Station, ...] = (
     Station("first layer", "Level", "the height that prints", ("first-layer",), "layer"),
     Station("extruder steps", "Extrude", "filament as long as it says", ("extruder-steps",), "extruder"),
     Station("flow limit", "Extrude", "how fast it can melt", ("flow-limit",), "flow"),
-    Station("advance", "Extrude", "even width through speed changes", ("advance-lines", "advance-verify"), "advance"),
+    Station(
+        "advance",
+        "Extrude",
+        "even width through speed changes",
+        ("advance-lines", "advance-tower", "advance-verify"),
+        "advance",
+    ),
     Station("retraction", "Extrude", "no strings, no gaps", ("retraction",), "retraction"),
     Station(
         "test piece",

@@ -80,6 +80,7 @@ from ublet.core.observations import (
     ReadRipples,
     ReadStowedGap,
     ReadThermometer,
+    ReadTower,
     ReadTravel,
     WatchClearance,
     WatchFirstLayer,
@@ -251,7 +252,7 @@ class ScriptedBuilder:
                 return self._jog(question, {axis: CLEAR_MM - low if end == "low" else high - CLEAR_MM})
             case JudgePatches() if isinstance(question, Judge):
                 return self._judge(cue, question)
-            case ReadLines() if isinstance(question, Pick):
+            case ReadLines() | ReadTower() if isinstance(question, Pick):
                 return self._pick(hands.observe(cue).felt_mm, question)
             case ReadLineWidth():
                 felt = hands.observe(cue).felt_mm[0]
@@ -270,6 +271,7 @@ class ScriptedBuilder:
                 LookAround()
                 | CheckFilament()
                 | ReadLines()
+                | ReadTower()
                 | LookAtPiece()
                 | JudgePosts()
                 | LowerOntoGauge()

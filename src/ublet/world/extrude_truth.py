@@ -3,17 +3,24 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
+from ublet.core.extrude.advance_lines import LinesParameters, layout_of
+from ublet.core.extrude.advance_tower import TowerParameters, tower_of
 from ublet.core.extrude.flow import SHORT
 from ublet.core.extrude.flow_trials import SLOW_MM_S, FlowParameters
 from ublet.core.extrude.melting import extruder_of, material_of
 from ublet.core.extrude.trials import ExtruderParameters
+from ublet.core.machine.effective import effective
 from ublet.core.machine.schema import MachineFile
+from ublet.core.motion.caps import Caps
 from ublet.core.motion.geometry import extruder_steps_per_mm
+from ublet.core.motion.patterns import filament_for
+from ublet.core.run import TrialFailed
 from ublet.core.settings import Value
 from ublet.world.assembly import assemble
 from ublet.world.extrude import FASTEST_MM_S
+from ublet.world.line_truth import LaidPath, LineLaid, LoopLaid, evenest_advance_s
 from ublet.world.mechanics import EXTRUDER
 from ublet.world.motion_truth import number_in_force
 from ublet.world.roots import rising_root
@@ -43,6 +50,68 @@ def flow_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value
     if chosen.hotter_c:
         truths[f"flow_limit_hotter.{name}"] = limit(material.nozzle_c + chosen.hotter_c)
     return truths
+
+
+def evenest_line_s(scenario: Scenario, machine: MachineFile, aim: LinesParameters) -> float:
+    """The pressure advance at which the lines of these parameters are evenest on a machine, s."""
+    layout, extruder = layout_of(machine, aim), extruder_of(machine)
+    begin, fast, slow, _ = layout.lines[0].x
+    line = LineLaid(
+        ((fast - begin, layout.slow_mm_s), (slow - fast, layout.fast_mm_s), (layout.kind.slow_mm, layout.slow_mm_s)),
+        filament_for(1.0, layout.stroke, extruder.filament_mm),
+        layout.stroke.height_mm,
+        layout.acceleration_mm_s2,
+    )
+    return _evenest(scenario, machine, aim.material, line, 2 * layout.lines[-1].value_s)
+
+
+def evenest_tower_s(scenario: Scenario, machine: MachineFile, aim: TowerParameters) -> float:
+    """The pressure advance at which a layer of the tower of these parameters is evenest on a machine, s."""
+    layout, extruder = tower_of(machine, aim), extruder_of(machine)
+    (left, right), (front, back), stroke = layout.x, layout.y, layout.stroke
+    loop = LoopLaid(
+        ((left + right) / 2, front),
+        (
+            (right, front, stroke.mm_s),
+            (right, back, layout.fast_mm_s),
+            (left, back, stroke.mm_s),
+            (left, front, layout.fast_mm_s),
+            ((left + right) / 2, front, stroke.mm_s),
+        ),
+        filament_for(1.0, stroke, extruder.filament_mm),
+        stroke.height_mm,
+        Caps(effective(machine)),
+        layout.kind.acceleration_mm_s2,
+    )
+    return _evenest(scenario, machine, aim.material, loop, 2 * layout.bands[-1].value_s)
+
+
+def _evenest(scenario: Scenario, machine: MachineFile, named: str, path: LaidPath, most_s: float) -> float:
+    (_, material), extruder = material_of(machine, named), extruder_of(machine)
+    motor = next(motor for motor in assemble(scenario, machine).motors.values() if motor.role == EXTRUDER)
+    amps = number_in_force(scenario, "extruder.motor.run_a", extruder.motor.run_a)
+    return evenest_advance_s(scenario.extruder.truth(), motor, (material.nozzle_c, amps), path, most_s)
+
+
+def lines_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
+    """The pressure advance at which the printed lines are evenest."""
+    own = {name: value for name, value in aim.items() if name in LinesParameters.model_fields}
+    chosen = LinesParameters.model_validate(own)
+    return _advance(machine, chosen, lambda: evenest_line_s(scenario, machine, chosen))
+
+
+def tower_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
+    """The pressure advance at which the printed tower is evenest."""
+    chosen = TowerParameters.model_validate(dict(aim))
+    return _advance(machine, chosen, lambda: evenest_tower_s(scenario, machine, chosen))
+
+
+def _advance(machine: MachineFile, aim: LinesParameters, search: Callable[[], float]) -> dict[str, float]:
+    try:
+        value_s, (name, _) = search(), material_of(machine, aim.material)
+    except TrialFailed:  # what was not printed has no truth
+        return {}
+    return {f"{what}.{name}": value_s for what in ("advance", "seen", "measured")}
 
 
 def piece_truth(scenario: Scenario, machine: MachineFile) -> dict[str, float]:

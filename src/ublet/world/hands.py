@@ -76,6 +76,7 @@ from ublet.core.observations import (
     ReadRipples,
     ReadStowedGap,
     ReadThermometer,
+    ReadTower,
     ReadTravel,
     WatchClearance,
     WatchFirstLayer,
@@ -105,6 +106,9 @@ LATEST_MM = 30.0
 
 LEAST_MM = 0.3
 """Less than this nobody sees, mm."""
+
+BESIDE_MM = 1.0
+"""A wall lies within this of where it was commanded; nobody looks nearer to its corners, mm."""
 
 WARM_C = 6.0
 """So much above the room a finger feels it, °C."""
@@ -178,6 +182,36 @@ class Hands:
         if None in slow or early is None or late is None:
             return None
         return ((slow[0] or 0.0) - (slow[1] or 0.0) + late - early) / 2
+
+    def _tower(self, tower: ReadTower) -> tuple[float | None, ...]:
+        """How uneven a tower's corners are, band by band: as a line's changes of speed, both times round, mm."""
+        (left, right), (front, back), look = tower.x, tower.y, tower.look_mm
+        middle = (left + right) / 2
+
+        def mean(x: tuple[float, float], y: tuple[float, float], z: tuple[float, float]) -> float | None:
+            rows = self._world.laid.region(x, y, z)
+            return float((rows[:, 2] * rows[:, 3]).sum() / rows[:, 3].sum()) if len(rows) else None
+
+        def inward(corner: float, towards: float) -> tuple[float, float]:
+            sign = 1 if towards > corner else -1
+            return corner + sign * BESIDE_MM, corner + sign * look
+
+        values: list[float | None] = []
+        for band in tower.bands:
+            z, ways = (band.low_mm, band.high_mm), []
+            for slow_y, fast_x, begins_y in ((back, right, front), (front, left, back)):
+                on_slow, on_fast = ((at - BESIDE_MM, at + BESIDE_MM) for at in (slow_y, fast_x))
+                widths = (
+                    mean(inward(fast_x, middle), on_slow, z),  # slowed down just now
+                    mean((middle - look, middle + look), on_slow, z),
+                    mean(on_fast, inward(slow_y, begins_y), z),
+                    mean(on_fast, inward(begins_y, slow_y), z),  # sped up just now
+                )
+                if None not in widths:
+                    after, slow, late, early = (mm or 0.0 for mm in widths)
+                    ways.append((after - slow + late - early) / 2)
+            values.append(sum(ways) / len(ways) if ways else None)
+        return tuple(values)
 
     def _mean_uneven(self, lines: tuple[LineArea, ...], look_mm: float) -> float | None:
         values = [mm for line in lines if (mm := self._uneven(line, look_mm)) is not None]
@@ -278,6 +312,8 @@ class Hands:
                 return tuple(_error_mm(self.patch(patch, width_mm)) for patch in patches)
             case ReadLines(lines, look_mm):
                 return tuple(self._uneven(line, look_mm) for line in lines)
+            case ReadTower():
+                return self._tower(observation)
             case ReadLineWidth(line, where, look_mm):
                 return (self._width(line, where == "after", look_mm),)
             case ComparePair(first, others, look_mm):

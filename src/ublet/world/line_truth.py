@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ublet.core.motion.planner import LinearMove, along
+from ublet.core.motion.caps import Caps
+from ublet.core.motion.planner import Corner, LinearMove, along
 from ublet.world.extrude import ExtruderTruth, Filament
 from ublet.world.mechanics import MotorTruth
 
@@ -17,10 +19,25 @@ ROUND_ENDS = 1 - math.pi / 4
 GOLDEN = (math.sqrt(5) - 1) / 2
 
 
+class LaidPath(Protocol):
+    """A way on which filament is laid: filament for each mm of it, its gap, mm, and where on it evenness counts, mm."""
+
+    @property
+    def filament_per_mm(self) -> float: ...
+    @property
+    def gap_mm(self) -> float: ...
+    @property
+    def counts_mm(self) -> tuple[float, float]: ...
+
+    def moves(self, advance_s: float) -> tuple[Sequence[LinearMove], Corner]:
+        """Its lines as they are followed with a pressure advance, and how fast their corners are."""
+        ...
+
+
 @dataclass(frozen=True)
 class LineLaid:
     """A straight line: stretches of a length, mm, and a speed, mm/s; filament pushed for each mm of it; its gap, mm;
-    the acceleration between stretches, mm/s².
+    the acceleration between stretches, mm/s². Its first stretch's first half and its end do not count.
     """
 
     stretches: Sequence[tuple[float, float]]
@@ -28,18 +45,67 @@ class LineLaid:
     gap_mm: float
     acceleration_mm_s2: float
 
+    @property
+    def counts_mm(self) -> tuple[float, float]:
+        """Where evenness counts."""
+        whole = sum(length for length, _ in self.stretches)
+        return self.stretches[0][0] / 2, whole - self.stretches[-1][0] / 4
+
+    def moves(self, advance_s: float) -> tuple[Sequence[LinearMove], Corner]:
+        """Its stretches, whatever the pressure advance is."""
+        direction = {"x": 1.0, "e": self.filament_per_mm}
+        lines = [LinearMove(direction, length, mm_s, self.acceleration_mm_s2) for length, mm_s in self.stretches]
+        return lines, lambda before, after: min(before.top, after.top)
+
+
+@dataclass(frozen=True)
+class LoopLaid:
+    """A closed way of sides along X and Y, gone round twice, the second time counts: the start in the middle of its
+    first side; sides by where they end, mm, with their speed, mm/s; filament for each mm; gap, mm; caps of the machine;
+    acceleration at the most, mm/s².
+    """
+
+    start: tuple[float, float]
+    sides: Sequence[tuple[float, float, float]]
+    filament_per_mm: float
+    gap_mm: float
+    caps: Caps
+    acceleration_mm_s2: float
+
+    @property
+    def counts_mm(self) -> tuple[float, float]:
+        """The second time round."""
+        once = sum(math.hypot(*travel.values()) for travel, _ in self._travels())
+        return once, 2 * once
+
+    def moves(self, advance_s: float) -> tuple[Sequence[LinearMove], Corner]:
+        """Its sides as the machine follows them."""
+        caps = self.caps.with_advance(advance_s)
+        lines = []
+        for travel, mm_s in (*self._travels(), *self._travels()):
+            line = caps.line({**travel, "e": math.hypot(*travel.values()) * self.filament_per_mm}, mm_s)
+            lines.append(replace(line, acceleration=min(line.acceleration, self.acceleration_mm_s2)))
+        return lines, caps.corner
+
+    def _travels(self) -> list[tuple[dict[str, float], float]]:
+        travels, (x, y) = [], self.start
+        for to_x, to_y, mm_s in self.sides:
+            travel = {axis: mm for axis, mm in (("x", to_x - x), ("y", to_y - y)) if mm}
+            travels.append((travel, mm_s))
+            x, y = to_x, to_y
+        return travels
+
 
 def laid_widths(
-    truth: ExtruderTruth, motor: MotorTruth | None, melt: tuple[float, float], line: LineLaid, advance_s: float
+    truth: ExtruderTruth, motor: MotorTruth | None, melt: tuple[float, float], path: LaidPath, advance_s: float
 ) -> NDArray[np.float64]:
-    """A line as it comes out with a pressure advance: n rows of place along it and width, mm. melt: the block's
+    """A way as it is laid with a pressure advance: n rows of place along it and width, mm. melt: the block's
     temperature, °C, and the current in the extruder's motor, A.
     """
     filament = Filament(truth, motor, np.random.default_rng(1))
-    direction = {"x": 1.0, "e": line.filament_per_mm}
-    moves = [LinearMove(direction, length, mm_s, line.acceleration_mm_s2) for length, mm_s in line.stretches]
-    rows, here, per_mm = [], 0.0, line.filament_per_mm
-    for _, pace in along(moves, lambda before, after: min(before.top, after.top)):
+    moves, corner = path.moves(advance_s)
+    rows, here, per_mm = [], 0.0, path.filament_per_mm
+    for _, pace in along(moves, corner):
         ahead = per_mm * advance_s * pace.acceleration_mm_s2
         came = filament.turn(per_mm * pace.speed_mm_s + ahead, per_mm * pace.acceleration_mm_s2, pace.seconds, melt)
         now = 0.0
@@ -48,7 +114,7 @@ def laid_widths(
             now += seconds
             if length > 1e-6:
                 section = out * truth.section_mm2(filament.fed_mm) / length
-                rows.append((here + pace.gone(now) - length / 2, section / line.gap_mm + line.gap_mm * ROUND_ENDS))
+                rows.append((here + pace.gone(now) - length / 2, section / path.gap_mm + path.gap_mm * ROUND_ENDS))
         here += pace.gone(pace.seconds)
     return np.array(rows).reshape(-1, 2)
 
@@ -57,17 +123,16 @@ def evenest_advance_s(
     truth: ExtruderTruth,
     motor: MotorTruth | None,
     melt: tuple[float, float],
-    line: LineLaid,
+    path: LaidPath,
     most_s: float,
 ) -> float:
-    """The pressure advance at which a line of a slow, a fast and a slow stretch is as even as it can be: the least mean
-    square of its width about its mean after the first stretch's first half, found by golden section.
+    """The pressure advance at which a way of slow and fast stretches is as even as it can be: the least mean square of
+    its width about its mean where evenness counts, found by golden section.
     """
-    start = line.stretches[0][0] / 2
-    end = sum(length for length, _ in line.stretches) - line.stretches[-1][0] / 4
+    start, end = path.counts_mm
 
     def uneven(advance_s: float) -> float:
-        rows = laid_widths(truth, motor, melt, line, advance_s)
+        rows = laid_widths(truth, motor, melt, path, advance_s)
         grid = np.arange(start, end, 0.25)
         widths = np.interp(grid, rows[:, 0], rows[:, 1])
         return float(np.var(widths))

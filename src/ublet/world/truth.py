@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping
 from ublet.core.heat.pid import TICK_S, Pid, PidGains
 from ublet.core.machine.schema import MachineFile
 from ublet.core.settings import Value, number_or
-from ublet.world.extrude_truth import filament_truth, flow_truth, piece_truth
+from ublet.world.extrude_truth import filament_truth, flow_truth, lines_truth, piece_truth, tower_truth
 from ublet.world.heat import STEP_S, Plant, holding_w, linearise
 from ublet.world.motion_truth import (
     in_force,
@@ -158,6 +158,8 @@ TRUTHS: dict[str, Truth] = {
     "extruder-steps": filament_truth,
     "flow-limit": flow_truth,
     "piece-measured": _whole(piece_truth),
+    "advance-lines": lines_truth,
+    "advance-tower": tower_truth,
     "accelerometer-at-rest": _at_rest,
     "sensors-at-rest": _resting,
     "hotend-control": _heater,

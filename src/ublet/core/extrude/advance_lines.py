@@ -157,7 +157,7 @@ def layout_of(machine: MachineFile, aim: LinesParameters, acceleration_mm_s2: fl
     """
     kind, values = TUBE_LINE if is_tube(machine) else DIRECT_LINE, values_of(machine, aim)
     stroke = Stroke(aim.width_mm, aim.layer_mm, aim.slow_mm_s)
-    fast = aim.fast_mm_s or _fast_mm_s(machine, aim, kind, stroke)
+    fast = aim.fast_mm_s or usual_fast_mm_s(machine, aim, kind, stroke)
     if fast < 1.5 * aim.slow_mm_s:
         raise TrialFailed(
             f"{fast:g} mm/s is not much faster than {aim.slow_mm_s:g}: a change of speed must show.",
@@ -184,7 +184,7 @@ def layout_of(machine: MachineFile, aim: LinesParameters, acceleration_mm_s2: fl
     return LinesLayout(tuple(lines), kind, stroke, fast, acceleration_mm_s2 or kind.acceleration_mm_s2)
 
 
-def _fast_mm_s(machine: MachineFile, aim: LinesParameters, kind: LineKind, stroke: Stroke) -> float:
+def usual_fast_mm_s(machine: MachineFile, aim: LinesParameters, kind: LineKind, stroke: Stroke) -> float:
     """The usual fast speed; where the material melts less than that, what it melts."""
     _, material = material_of(machine, aim.material)
     if (most := material.largest_flow_mm3_s) is None:
@@ -227,7 +227,7 @@ def grams_of(program: Program, filament_mm: float) -> float:
     return program.filament_mm * math.pi * filament_mm**2 / 4 * GRAMS_MM3
 
 
-def followed_mm_s2(caps: Caps, machine: MachineFile, layout: LinesLayout) -> float:
-    """The acceleration that the extruder still follows at the last line's value, mm/s²; inf: any."""
-    per_mm = filament_for(1.0, layout.stroke, extruder_of(machine).filament_mm)
-    return caps.with_advance(layout.lines[-1].value_s).led_acceleration_mm_s2(per_mm)
+def followed_mm_s2(caps: Caps, machine: MachineFile, stroke: Stroke, advance_s: float) -> float:
+    """The acceleration that the extruder still follows at a pressure advance, mm/s²; inf: any."""
+    per_mm = filament_for(1.0, stroke, extruder_of(machine).filament_mm)
+    return caps.with_advance(advance_s).led_acceleration_mm_s2(per_mm)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 
@@ -28,7 +28,7 @@ from ublet.core.motion.homing_moves import moving, number_of
 from ublet.core.motion.measuring import INSTRUMENTS
 from ublet.core.motion.program import Program
 from ublet.core.motion.running import WAY
-from ublet.core.observations import ComparePair, LineArea, ReadLines, ReadLineWidth
+from ublet.core.observations import ComparePair, LineArea, ReadLines, ReadLineWidth, ReadTower
 from ublet.core.questions import Confirm, Measure, Pick
 from ublet.core.remedy import ByHand, ChangeParameter, GoTo, StartAgain
 from ublet.core.run import Finding, Option, Outcome, Proposal, Stream, TrialFailed, TrialResult
@@ -120,43 +120,63 @@ async def advance_lines(bench: Bench, aim: AdvanceParameters) -> TrialResult:
             f"Only {len(lines)} lines were printed: {LEAST_READ} can be compared at the least.", StartAgain()
         )
     read = LinesRead()
-    outside = "" if aim.by_widths else await _picked(bench, layout, lines, read)
+
+    async def widths(into: LinesRead) -> None:
+        await _measured(bench, layout, lines, into)
+
+    offered = ToPick(
+        f"Which line is even? Look {layout.kind.look_mm:g} mm behind each stroke{{lamp}}: too low a value leaves a "
+        "bulge where it slows down and a thin piece where it speeds up, too high a value the reverse. Lift it off "
+        "in one piece and hold it against the light. One line, or the first and the last that look even.",
+        ReadLines(tuple(area_of(layout, line) for line in lines), layout.kind.look_mm),
+        tuple(f"{line.value_s:.3f} s" for line in lines),
+        tuple(line.value_s for line in lines),
+        widths,
+    )
+    outside = "" if aim.by_widths else await picked(bench, offered, read)
     if aim.by_widths or outside == WIDTHS:
         outside = ""
         await _measured(bench, layout, lines, read)
     conditions: dict[str, float | str] = {"material": name, "nozzle_c": declared.nozzle_c}
     timed = printed.findings
     if outside:
-        return _outside(outside, values, conditions, timed)
-    return _concluded(name, before, values[: len(lines)], read, conditions, timed)
+        return outside_range(outside, values, conditions, timed)
+    return concluded(name, before, values[: len(lines)], read, conditions, timed)
 
 
-async def _picked(bench: Bench, layout: LinesLayout, lines: Sequence[AdvanceLine], read: LinesRead) -> str:
-    """Let lines be picked, again and again; returns another answer than a pick, where that ends it."""
-    cue = ReadLines(tuple(area_of(layout, line) for line in lines), layout.kind.look_mm)
-    values = [line.value_s for line in lines]
-    lamp = ""
+@dataclass(frozen=True)
+class ToPick:
+    """What an eye picks from: the question, to which the lamp is added; what is picked from; the value of each, s.
+
+    widths: lets widths be typed, where they can be.
+    """
+
+    words: str
+    cue: ReadLines | ReadTower
+    labels: tuple[str, ...]
+    values: tuple[float, ...]
+    widths: Callable[[LinesRead], Awaitable[None]] | None = None
+
+
+async def picked(bench: Bench, offered: ToPick, read: LinesRead) -> str:
+    """Let values be picked, again and again; returns another answer than a pick, where that ends it."""
+    lamp, typed = "", (WIDTHS,) if offered.widths is not None else ()
     while True:
-        pick = Pick(
-            f"Which line is even? Look {layout.kind.look_mm:g} mm behind each stroke{lamp}: too low a value leaves a "
-            "bulge where it slows down and a thin piece where it speeds up, too high a value the reverse. Lift it off "
-            "in one piece and hold it against the light. One line, or the first and the last that look even.",
-            (BELOW, BEYOND, WIDTHS),
-            cue,
-            labels=tuple(f"{line.value_s:.3f} s" for line in lines),
-        )
+        pick = Pick(offered.words.format(lamp=lamp), (BELOW, BEYOND, *typed), offered.cue, labels=offered.labels)
         answer = await bench.builder.ask(pick)
         if answer in pick.answers:
             return answer if answer == WIDTHS or not read.picks else ""
         first, last = pick.picked(answer)
-        read.picks.append(estimate := from_pick(values, first, last))
-        bench.record.row(PICKS.name, (values[first], values[last], estimate.advance_s, estimate.uncertainty_s))
+        read.picks.append(estimate := from_pick(offered.values, first, last))
+        row = (offered.values[first], offered.values[last], estimate.advance_s, estimate.uncertainty_s)
+        bench.record.row(PICKS.name, row)
         seen = read.seen or estimate
         looks = f"{len(read.picks)} looks together make " if len(read.picks) > 1 else "That makes "
         words = f"{looks}{with_uncertainty(seen.advance_s, seen.uncertainty_s)} s."
-        after = await bench.builder.ask(Confirm(f"{words} Another lamp often shows more.", (THAT, AGAIN, ALSO)))
-        if after == ALSO:
-            await _measured(bench, layout, lines, read)
+        answers = (THAT, AGAIN, *((ALSO,) if offered.widths is not None else ()))
+        after = await bench.builder.ask(Confirm(f"{words} Another lamp often shows more.", answers))
+        if after == ALSO and offered.widths is not None:
+            await offered.widths(read)
         if after != AGAIN:
             return ""
         lamp = ", under another lamp,"
@@ -225,14 +245,16 @@ def area_of(layout: LinesLayout, line: AdvanceLine) -> LineArea:
     return LineArea(line.place, line.y, line.x)
 
 
-def _concluded(
+def concluded(
     material: str,
     before: float,
     values: Sequence[float],
     read: LinesRead,
     conditions: dict[str, float | str],
     timed: Sequence[Finding],
+    part: str = "line",
 ) -> TrialResult:
+    """The value that picks and widths make. part: what a pattern's values are shown by, in words."""
     subject = {"material": material}
     findings, options, notes = list(timed), [], []
     measured: AdvanceEstimate | None = None
@@ -262,7 +284,7 @@ def _concluded(
     words = f"{SUBJECT_WORDS.capitalize()} of {material}: {with_uncertainty(best.advance_s, best.uncertainty_s)} s."
     if best.at_end:
         end = "first" if best.at_end < 0 else "last"
-        notes.append(f"That is at the {end} line: the right value may lie beyond it.")
+        notes.append(f"That is at the {end} {part}: the right value may lie beyond it.")
     elif best.worth_finer:
         first, last, step = finer_range(best)
         notes.append(f"A finer bracket is worth it: {first:g} to {last:g} s in steps of {step:g} (f).")
@@ -282,13 +304,18 @@ def _beyond(at_end: int, values: Sequence[float]) -> ChangeParameter:
     return ChangeParameter("step_s", f"finer: the right value lies near {values[0]:g} s")
 
 
-def _outside(
-    outside: str, values: Sequence[float], conditions: dict[str, float | str], timed: Sequence[Finding]
+def outside_range(
+    outside: str,
+    values: Sequence[float],
+    conditions: dict[str, float | str],
+    timed: Sequence[Finding],
+    part: str = "line",
 ) -> TrialResult:
+    """The right value lies outside of what was printed, as whoever looked at it says."""
     if outside == BEYOND:
-        why = f"The last line, {values[-1]:g} s, still bulges where it slows down: go on beyond it."
+        why = f"The last {part}, {values[-1]:g} s, still bulges where it slows down: go on beyond it."
         return TrialResult("failed", why, conditions, tuple(timed), remedies=(_beyond(1, values),))
-    why = f"The first line, {values[0]:g} s, is already thin where it slows down: the right value lies below it."
+    why = f"The first {part}, {values[0]:g} s, is already thin where it slows down: the right value lies below it."
     low = ChangeParameter("first_s", f"below {values[0]:g} s") if values[0] > 0 else ByHand("clean the nozzle")
     return TrialResult(
         "failed", why, conditions, tuple(timed), remedies=(low, GoTo("extruder steps", "the feed first"))
@@ -385,7 +412,7 @@ def plan_words(machine: MachineFile, layout: LinesLayout, program: Program, seco
     """What is printed, how long that takes, how much it weighs, what the extruder follows."""
     grams = grams_of(program, extruder_of(machine).filament_mm)
     caps = Caps(effective(machine))
-    followed = followed_mm_s2(caps, machine, layout)
+    followed = followed_mm_s2(caps, machine, layout.stroke, layout.lines[-1].value_s)
     used = min(layout.acceleration_mm_s2, followed)
     held = (
         f" At {layout.lines[-1].value_s:g} s the extruder still follows {followed:.0f} mm/s²."
@@ -451,7 +478,7 @@ def _verify_lasts(machine: MachineFile, aim: VerifyParameters, times: TrialTimes
         return 0.0
 
 
-def _figure(result: TrialResult) -> str:
+def figure_of(result: TrialResult) -> str:
     finding = result.finding("advance")
     return with_uncertainty(finding.value, finding.uncertainty or 0.0) if finding else ""
 
@@ -466,7 +493,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         (WAY, LINES, PICKS, WIDTH_ROWS),
         _announce,
         _needs,
-        figure=_figure,
+        figure=figure_of,
         verify="advance-verify",
         asks=lambda aim: True,
         lasts=_lasts,

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.text import Text
 from textual.binding import Binding
 from textual.widgets import Input
 
 from ublet.core.extrude.advance import AdvanceEstimate, finer_range
 from ublet.core.extrude.advance_lines import AdvanceLine, LinesLayout, layout_of, lines_program
+from ublet.core.extrude.advance_tower import GROOVE_EVERY_MM, TowerLayout, TowerParameters, tower_of, tower_program
 from ublet.core.extrude.advance_trials import PICKS, WIDTH_ROWS, AdvanceParameters, VerifyParameters, pair_layout
+from ublet.core.motion.program import Program
 from ublet.core.motion.running import WAY
 from ublet.core.observations import ReadLineWidth
 from ublet.core.questions import Pick
@@ -25,6 +29,9 @@ from ublet.tui.trial.recorded import RecordedBench
 from ublet.tui.trial.watch import TrialWatch
 
 SIDE_COLUMNS, WIDE = 44, 100
+TOWER_LABEL = 24
+"""Columns before a tower: number, height and value of a band."""
+
 LINE_COLUMNS = 12
 """Columns before a line that is drawn large: its number and value."""
 
@@ -42,7 +49,11 @@ class AdvanceBench(RecordedBench):
     kind = "advance"
     title = "Pressure advance"
     why = "the melt follows the push late, so that lines bulge where the nozzle slows down"
-    BINDINGS = [Binding("f", "finer", "finer bracket", tooltip="Lines around the value that was found, finer apart")]
+    BINDINGS = [
+        Binding(
+            "f", "finer", "finer bracket", tooltip="Lines, or a tower, around the value that was found, finer apart"
+        )
+    ]
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -86,12 +97,14 @@ class AdvanceBench(RecordedBench):
         estimate = self.found
         if estimate is None:
             return
-        self.turn_to("advance-lines", "")
+        pattern = "advance-tower" if isinstance(self.aim, TowerParameters) else "advance-lines"
+        self.turn_to(pattern, "")
         first, last, step = finer_range(estimate)
         changed = {"first_s": first, "last_s": last, "step_s": step}
-        self.aims["advance-lines"] = self.aims["advance-lines"].model_copy(update=changed)
+        self.aims[pattern] = self.aims[pattern].model_copy(update=changed)
         self.refresh_state()
-        self.say(f"Lines from {first:g} to {last:g} s in steps of {step:g} s: enter prints them.", Ink.text)
+        words = "A tower" if pattern == "advance-tower" else "Lines"
+        self.say(f"{words} from {first:g} to {last:g} s in steps of {step:g} s: enter prints it.", Ink.text)
 
     async def keep(self, option: Option, run: int | None) -> bool:
         """What was live before is what the check compares with."""
@@ -108,7 +121,11 @@ class AdvanceBench(RecordedBench):
 
         def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
             machine, aim = session.machine_now, self.aim
+            cells = Cells(width, max(height, 6))
             try:
+                if isinstance(aim, TowerParameters):
+                    self._tower(cells, tower_of(machine, aim), watched is not None)
+                    return cells.text()
                 if isinstance(aim, VerifyParameters):
                     layout = pair_layout(machine, aim, number_or(session.live("extruder.advance_s"), 0.0))
                 else:
@@ -116,7 +133,6 @@ class AdvanceBench(RecordedBench):
                     layout = layout_of(machine, aim)
             except TrialFailed as missing:
                 return Text(f"✗ {missing}", Ink.stop)
-            cells = Cells(width, max(height, 6))
             if self.pick is not None or self._measured_line() is not None:
                 self._large(cells, layout)
             else:
@@ -124,6 +140,64 @@ class AdvanceBench(RecordedBench):
             return cells.text()
 
         return draw
+
+    def _tower(self, cells: Cells, layout: TowerLayout, running: bool) -> None:
+        """The tower from the front to scale, a band a row where there is room; what is printed now, or the cursor."""
+        side = SIDE_COLUMNS if cells.width >= WIDE else 0
+        bands, picking = layout.bands, self.pick is not None
+        low, high = self._picked()
+        if picking and low <= high:
+            self.cursor = max(0, min(len(bands), self._last_typed(high)) - 1)
+        program = tower_program(self.session.machine_now, layout) if running else None
+        now = self._now([band.place for band in bands], program) if program is not None and not picking else -1
+        shown_at = self.cursor if picking else max(0, now)
+        rows = cells.height - 1
+        bottom = max(0, min(shown_at - rows // 2, len(bands) - rows))
+        across = max(
+            8,
+            min(
+                cells.width - side - TOWER_LABEL - 14, round(2.1 * rows * (layout.x[1] - layout.x[0]) / layout.high_mm)
+            ),
+        )
+        for at, band in enumerate(bands[bottom : bottom + rows]):
+            row = rows - 1 - at
+            here = bottom + at == (self.cursor if picking else now)
+            done = picking or 0 <= band.number - 1 < now or not running
+            ink = f"bold {Ink.focus}" if here else Ink.good if picking and low <= band.number <= high else Ink.text
+            cells.put(0, row, f"{'▶' if here else ' '}{band.number:>3} {band.low_mm:>5g} mm  {band.value_s:.3f}", ink)
+            groove = int(band.high_mm / GROOVE_EVERY_MM) > int(band.low_mm / GROOVE_EVERY_MM)
+            block = "█" if here else "▓" if done and running else "░"
+            wall = block * across if not groove else f"▐{block * (across - 2)}▌"
+            cells.put(TOWER_LABEL, row, wall, ink if here or picking else Ink.proposal)
+        cells.put(TOWER_LABEL, rows, "a groove every 5 mm"[: across + 12], Ink.quiet)
+        if not side:
+            return
+        left, estimate = cells.width - side + 2, self.found if not running else None
+        value = bands[self.cursor].value_s if picking else bands[now].value_s if 0 <= now < len(bands) else None
+        value = estimate.advance_s if value is None and estimate is not None else value
+        cells.put(left, 0, "printed now, s" if running and not picking else "pressure advance, s", Ink.quiet)
+        if value is not None:
+            put_large(cells, left, 1, f"{value:.3f}", f"bold {Ink.focus}")
+        else:
+            cells.put(left, 1, "not found yet", Ink.text)
+        if estimate is not None:
+            cells.put(left, 5, f"± {2 * estimate.uncertainty_s:.2g} s", Ink.dim)
+        self._looks(cells, left, 6)
+        wide, deep = layout.x[1] - layout.x[0], layout.y[1] - layout.y[0]
+        notes = (
+            "┊ is a corner: slow front, fast side",
+            f"k = {layout.first_s:g} s + {layout.step_s_mm:.3g} s × height in mm",
+            f"{wide:g} mm at {layout.stroke.mm_s:g} mm/s, {deep:g} mm at {layout.fast_mm_s:g} mm/s",
+            *(("↑ ↓ walk over the heights; 7-9 for a range",) if picking else ()),
+            *self._looked(),
+        )
+        for number, words in enumerate(notes):
+            cells.put(left, 16 + number, words, Ink.dim)
+
+    def _last_typed(self, otherwise: int) -> int:
+        """The number that is typed last."""
+        last = self.query_one("#typed", Input).value.rpartition("-")[2].strip()
+        return int(last) if last.isdigit() else otherwise
 
     def _measured_line(self) -> str | None:
         """The line that is measured now, by its name."""
@@ -135,7 +209,8 @@ class AdvanceBench(RecordedBench):
         machine = self.session.machine_now
         side = SIDE_COLUMNS if cells.width >= WIDE else 0
         across, down = put_bed(cells, (machine.bed.width_mm, machine.bed.depth_mm), cells.width - side)
-        now = self._now(layout) if running else -1
+        places = [line.place for line in layout.lines]
+        now = self._now(places, lines_program(machine, layout)) if running else -1
         by_row: dict[int, list[AdvanceLine]] = {}
         for line in layout.lines:
             by_row.setdefault(down.at(line.y), []).append(line)
@@ -191,8 +266,7 @@ class AdvanceBench(RecordedBench):
             self.cursor = next((at for at, line in enumerate(lines) if line.place == name), self.cursor)
         low, high = self._picked()
         if low <= high:
-            last = self.query_one("#typed", Input).value.rpartition("-")[2].strip()
-            self.cursor = max(0, min(len(lines), int(last) if last.isdigit() else high) - 1)
+            self.cursor = max(0, min(len(lines), self._last_typed(high)) - 1)
         rows = cells.height - 1
         bottom = max(0, min(self.cursor - rows // 2, len(lines) - rows))
         shown = lines[bottom : bottom + rows]
@@ -238,14 +312,12 @@ class AdvanceBench(RecordedBench):
         looks = rows.rows.tolist() if rows is not None else []
         return [f"look {number}: {with_uncertainty(row[2], row[3])} s" for number, row in enumerate(looks, start=1)]
 
-    def _now(self, layout: LinesLayout) -> int:
-        """The line that is printed, by its place from 0; -1: none yet."""
+    def _now(self, places: Sequence[str], program: Program) -> int:
+        """Which place is printed now, from 0; -1: none yet."""
         way = self.read(WAY.name)
         if way is None or not len(way.rows):
             return -1
         segment = int(way.rows[-1, 4])
-        program = lines_program(self.session.machine_now, layout)
         named = [made.place for made in program.segments[: segment + 1] if made.place]
-        places = [line.place for line in layout.lines]
         last = named[-1] if named else ""
         return len(places) if last == "end" else places.index(last) if last in places else -1
