@@ -154,6 +154,57 @@ def _say_run(book: Ledger, entry: RunEntry) -> None:
         say(f"{'' if line.head else '    '}{line.words}")
 
 
+@app.command(rich_help_panel=RECORD, short_help="What no longer holds, and what to do again.")
+def stale(
+    file: Path,
+    what_if: Annotated[
+        list[str] | None,
+        typer.Option("--if", metavar="SETTING=VALUE|FACT", help="As if this were so; nothing is entered."),
+    ] = None,
+    as_json: JsonOption = False,
+) -> None:
+    """What no longer holds and why; what to do again, in order. With --if: what would not hold then."""
+    from ublet.core.units import duration
+    from ublet.session.record import Offline
+    from ublet.session.stale import NOTHING_SUPPOSED, Supposed, stale_runs, supposed, to_redo
+
+    with friendly_errors():
+        offline = Offline(file)
+        try:
+            machine = offline.document.machine
+            wanted = [supposed(machine, text) for text in what_if or ()]
+            settings = {path: value for one in wanted for path, value in one.settings.items()}
+            facts = tuple(fact for one in wanted for fact in one.facts)
+            taken = Supposed(settings, facts) if wanted else NOTHING_SUPPOSED
+            gone = stale_runs(machine, offline.ledger, offline.presence, taken)
+            redo = to_redo(machine, offline.ledger, offline.presence, gone)
+        finally:
+            offline.close()
+    if as_json:
+        named = [
+            {"station": run.station, "finding": finding, "reasons": list(run.reasons)}
+            for run in gone
+            for finding in run.findings or (run.trial,)
+        ]
+        again = [
+            {"station": r.station, "trial": r.trial, "machine_s": round(r.machine_s, 1), "sure": r.sure} for r in redo
+        ]
+        print_json({"stale": named, "redo": again})
+        return
+    if not gone:
+        say("Everything that was proven holds." if not wanted else "Nothing that was proven rests on it.")
+        return
+    for run in gone:
+        about = f" ({', '.join(run.subject.values())})" if run.subject else ""
+        say(f"{run.station}, {run.trial}{about}: {'; '.join(run.reasons)}")
+    say("to do again, in this order:")
+    for step in redo:
+        about = f" ({', '.join(step.subject.values())})" if step.subject else ""
+        only = "" if step.sure else "   only if one before it gives another value"
+        say(f"  {step.station}: {step.trial}{about}, {duration(step.machine_s)}{only}")
+    say(f"  about {duration(sum(step.machine_s for step in redo if step.sure))} at the machine for what is sure")
+
+
 @app.command(rich_help_panel=RECORD, short_help="Enter what happened at the machine.")
 def fact(
     file: Path,

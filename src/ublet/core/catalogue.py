@@ -5,6 +5,7 @@ from __future__ import annotations
 from ublet.core.extrude.advance_tower_trials import TRIALS as ADVANCE_TOWER
 from ublet.core.extrude.advance_trials import TRIALS as ADVANCE
 from ublet.core.extrude.cube_trials import TRIALS as CUBE
+from ublet.core.extrude.drive_trials import TRIALS as DRIVE
 from ublet.core.extrude.flow_trials import TRIALS as FLOW
 from ublet.core.extrude.own_print_trials import TRIALS as OWN_PRINT
 from ublet.core.extrude.piece_trials import TRIALS as PIECE
@@ -74,7 +75,7 @@ LEVEL = (
     *FIRST_LAYER,
 )
 HEATS = (*HEAT, *GUARDS, *SOAK, *STILL)
-FILAMENT = (*EXTRUDE, *FLOW, *ADVANCE, *ADVANCE_TOWER, *RETRACTION, *PIECE, *CUBE)
+FILAMENT = (*EXTRUDE, *DRIVE, *FLOW, *ADVANCE, *ADVANCE_TOWER, *RETRACTION, *PIECE, *CUBE)
 SHAKE = (*REST, *TURNED, *BELTS, *RESONANCE, *TOWER, *SHAPER, *SHAPER_VERIFY, *ACCELERATION)
 TRIALS: dict[str, TrialSpec] = {
     spec.name: spec for spec in (*WIRE, *MOVE, *SENSORS, *HEATS, *LEVEL, *FILAMENT, *SHAKE, *OWN_PRINT)

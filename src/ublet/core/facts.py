@@ -49,6 +49,7 @@ FACTS: dict[str, FactKind] = {
     for kind in (
         FactKind("nozzle", "the nozzle", "changed", "its mass, its hole and its length may differ"),
         FactKind("sock", "the sock of the hotend", "on", "it keeps the block's heat", state=True),
+        FactKind("material", "the filament that is loaded", "another", "it melts and follows differently", state=True),
         FactKind("surface", "the sheet on the bed", "another", "it stores heat and has a shape of its own", state=True),
         FactKind("belt", "a belt", "tightened", "it moves its axis differently", about=_belts),
         FactKind("screw", "a screw of the bed", "turned", "the bed stands differently", about=_screws),

@@ -119,7 +119,7 @@ ROUTE: tuple[Station, ...] = (
         "mesh",
     ),
     Station("first layer", "Level", "the height that prints", ("first-layer",), "layer"),
-    Station("extruder steps", "Extrude", "filament as long as it says", ("extruder-steps",), "extruder"),
+    Station("extruder steps", "Extrude", "filament as long as it says", ("extruder-steps", "drive-change"), "extruder"),
     Station("flow limit", "Extrude", "how fast it can melt", ("flow-limit",), "flow"),
     Station(
         "advance",

@@ -61,9 +61,16 @@ class Presence:
             return {path: layer.live for path, layer in layers.items()} | dict(self._lent) | dict(self._kept)
         return {**self._seen, **self._kept}
 
-    def reasons(self, rests: tuple[Dependency, ...], supposed: Iterable[Fact] = ()) -> tuple[str, ...]:
-        """Why findings that rest on these no longer hold. supposed: facts taken as if they had been reported."""
-        live = self.settings()
+    def reasons(
+        self,
+        rests: tuple[Dependency, ...],
+        supposed: Iterable[Fact] = (),
+        changed: Mapping[str, Value] | None = None,
+    ) -> tuple[str, ...]:
+        """Why findings that rest on these no longer hold. supposed: facts taken as if they had been reported; changed:
+        settings taken as if they had these values.
+        """
+        live = {**self.settings(), **(changed or {})}
         facts: dict[str, Fact] = {}
         if any(rest.kind == "fact" for rest in rests):
             facts = {fact.path: fact for fact in (*self._ledger.facts_in_force(), *supposed)}

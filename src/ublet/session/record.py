@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
-from ublet.core.catalogue import TRIALS
 from ublet.core.evidence import Dependency
 from ublet.core.facts import Fact
 from ublet.core.run import Subject
@@ -21,6 +20,7 @@ from ublet.session.document import Document
 from ublet.session.presence import Presence
 from ublet.session.saving import now
 from ublet.session.session import ledger_path
+from ublet.session.stale import NEXT, Supposed, stale_runs
 
 Affected = tuple[str, str, Subject, str]
 """Station, trial, subject and reason of something that a fact makes stale."""
@@ -116,22 +116,10 @@ def rest_lines(rests: Sequence[Dependency]) -> list[str]:
 
 
 def affected_by(fact: Fact, document: Document, ledger: Ledger, presence: Presence) -> list[Affected]:
-    """What a fact would make stale that holds now: by station, in the order of the catalogue. Nothing is entered."""
-    supposed = replace(fact, id=fact.id or NEXT)
-    affected: list[Affected] = []
-    for name, spec in TRIALS.items():
-        for heater in spec.heaters(document.machine) or (None,):
-            subject = {"heater": heater} if heater is not None else None
-            entry = ledger.concluded(name, subject)
-            if entry is None or entry.result.outcome != "proven" or presence.reasons(entry.rests):
-                continue
-            if reasons := presence.reasons(entry.rests, (supposed,)):
-                affected.append((spec.station, name, entry.subject, "; ".join(reasons)))
-    return affected
-
-
-NEXT = 1 << 40
-"""Stands for the number of a fact that is only supposed."""
+    """What a fact would make stale that holds now: by station, in the order of the route. Nothing is entered."""
+    what_if = Supposed(facts=(replace(fact, id=fact.id or NEXT),))
+    stale = stale_runs(document.machine, ledger, presence, what_if)
+    return [(run.station, run.trial, run.subject, "; ".join(run.reasons)) for run in stale]
 
 
 async def _no_board() -> Transport:

@@ -80,6 +80,7 @@ class UbletApp(Host):
         Binding("l", "ledger", "ledger / back", tooltip="The ledger, and back"),
         Binding("f3", "fact", "what happened", key_display="F3", tooltip="Tell what happened: nozzle changed, ..."),
         Binding("f4", "by_hand", "by hand", key_display="F4", tooltip="Motors off, filament, pin and touch by keys"),
+        Binding("f5", "materials", "materials", key_display="F5", tooltip="Materials: what is known of them"),
         Binding("w", "talk", "wire talk", tooltip="The raw dialogue with the board"),
         Binding(
             "question_mark", "help", "why and how", key_display="?", tooltip="Why this bench is there, and its keys"
@@ -291,7 +292,7 @@ class UbletApp(Host):
         match action:
             case "release":
                 return session is not None and session.connection.state.mode in ("halted", "tripped")
-            case "by_hand":
+            case "by_hand" | "materials":
                 return session is not None and session.runner.running is None
             case "ledger" | "talk" | "fact" | "next" | "jump" | "prefer" | "command_palette":
                 return session is not None
@@ -412,6 +413,22 @@ class UbletApp(Host):
 
         if self.session is not None:
             self.push_screen(ByHandDialog(self.session), lambda answer: self.follow())
+
+    def action_materials(self) -> None:
+        """What is known of each material; which is loaded."""
+        from ublet.tui.extrude.materials import MaterialsDialog
+
+        def done(words: str | None) -> None:
+            if words is not None:
+                self.notify(words, title="Materials", timeout=8)
+            from ublet.tui.trial.trial_bench import TrialBench
+
+            for bench in self.query(TrialBench):
+                bench.use_loaded()
+            self.follow()
+
+        if self.session is not None:
+            self.push_screen(MaterialsDialog(self.session), done)
 
     def action_talk(self) -> None:
         """Read the raw dialogue with the board."""

@@ -214,6 +214,9 @@ class Material(Part):
     shrinks_percent: float | None = setting(
         "By this a print of it comes out smaller; left out: not measured.", unit="%", low=-1, high=5, default=None
     )
+    copied_from: str = setting(
+        "Material whose found values stand here: another spool's, not proven for this one; empty: its own.", default=""
+    )
     soft: bool = setting("Whether it bends like rubber: it follows the pressure later.", default=False)
     least_nozzle_c: float = setting(
         "Below this the extruder does not push.", unit="°C", low=100, high=400, default=170.0

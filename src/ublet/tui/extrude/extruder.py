@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.text import Text
 
+from ublet.core.extrude.drive_trials import DriveParameters, DriveSetting, changed_drive
 from ublet.core.extrude.pushing import KINDS, marks_for
 from ublet.core.extrude.trials import FAST_REPEATS, ExtruderParameters
 from ublet.core.motion.geometry import extruder_steps_per_mm
 from ublet.core.observations import ReadFilament
-from ublet.core.run import TrialResult
+from ublet.core.run import TrialFailed, TrialResult
 from ublet.core.settings import number_or
+from ublet.core.typed import shown_value
 from ublet.core.units import show, with_uncertainty
 from ublet.session.session import Session
+from ublet.session.stale import Redo, Supposed, stale_runs, supposed, to_redo
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.picture import Picture, put, spaced
 from ublet.tui.motion.steps import newest_result, reach_for
@@ -38,9 +43,22 @@ class ExtruderBench(TrialBench):
     title = "Extruder steps"
     why = "too much or too little filament spoils every line that is printed"
 
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._redo: tuple[tuple[object, ...], list[Redo]] = ((), [])
+
+    def heading_words(self) -> Text:
+        """Another drive has a heading of its own."""
+        if not isinstance(self.aim, DriveParameters):
+            return super().heading_words()
+        text = Text().append("Change of drive", f"bold {Ink.text}")
+        return text.append("   what belongs to a drive belongs together\n", Ink.dim)
+
     def picture(self) -> Picture:
-        """The filament, and every push."""
+        """The filament, and every push; of another drive what goes with it."""
         aim = self.aim
+        if isinstance(aim, DriveParameters):
+            return self._other_drive(aim)
         assert isinstance(aim, ExtruderParameters)
         reads = self.question is not None and isinstance(self.question[0].cue, ReadFilament)
 
@@ -51,6 +69,61 @@ class ExtruderBench(TrialBench):
             return spaced([_figures(session, result), _filament(aim.length_mm, went, width), pushes], height, 7)
 
         return draw
+
+    def _other_drive(self, aim: DriveParameters) -> Picture:
+        """Every setting that goes with another drive, was and will be; what no longer holds by it."""
+
+        def draw(session: Session, watched: TrialWatch | None, width: int, height: int) -> Text:
+            machine = session.machine_now
+            kept = self.result is not None and self.result.finding("drive") is not None
+            try:
+                changes = changed_drive(machine, aim)
+            except TrialFailed as same:
+                words = "It is the drive that is live now." if kept else f"✗ {same}"
+                return Text(words, Ink.good if kept else Ink.stop)
+            was = machine.extruder.tube_mm if machine.extruder is not None else 0.0
+            text = Text(no_wrap=True)
+            for words, tube_mm, ink in (("now", was, Ink.text), ("then", aim.tube_mm, f"bold {Ink.focus}")):
+                text.append(f"{words:<6}", Ink.dim).append_text(_drive(tube_mm, ink)).append("\n")
+            text.append("\ngoes with it\n", Ink.quiet)
+            for of in changes:
+                name = of.path.removeprefix("extruder.")
+                text.append(f"  {name:<16}", Ink.text)
+                text.append(f"{shown_value(of.before):>9}", Ink.dim).append(" → ", Ink.quiet)
+                text.append(f"{shown_value(of.after)} {of.unit}".ljust(18), f"bold {Ink.proposal}")
+                text.append(f"{of.why}\n", Ink.dim)
+            redo = self._made_stale(aim, changes, was)
+            text.append("\nno longer holds by it, in the order in which it is done again\n", Ink.quiet)
+            for step in redo:
+                text.append(f"  {step.station:<18}", f"bold {Ink.focus}" if step.sure else Ink.text)
+                text.append(f"{step.trial:<20}", Ink.dim)
+                text.append("" if step.sure else "likely: only if one before it gives another value", Ink.dim)
+                text.append("\n")
+            if not redo:
+                text.append("  nothing that was found rests on it\n", Ink.dim)
+            return text
+
+        return draw
+
+    def _made_stale(self, aim: DriveParameters, changes: Sequence[DriveSetting], was_mm: float) -> list[Redo]:
+        """What to do again once the drive is another; worked out anew when something has been run or kept."""
+        session = self.session
+        key = (aim, tuple(changes), session.ledger.run_count)
+        if self._redo[0] != key:
+            machine = session.document.machine
+            loaded = bool(aim.tube_mm) != bool(was_mm)
+            facts = supposed(machine, "load").facts if loaded else ()
+            what_if = Supposed({of.path: of.after for of in changes}, facts)
+            gone = stale_runs(machine, session.ledger, session.presence, what_if)
+            self._redo = (key, to_redo(machine, session.ledger, session.presence, gone))
+        return self._redo[1]
+
+
+def _drive(tube_mm: float, ink: str) -> Text:
+    """A drive from the side: its gear, its tube, the hotend."""
+    text = Text("◯", ink)
+    tube = f"═══ {tube_mm:g} mm of tube ═══▶ " if tube_mm else "▶ "
+    return text.append(f"{tube}hotend", ink).append("" if tube_mm else "   direct", Ink.dim)
 
 
 def _figures(session: Session, result: TrialResult | None) -> Text:

@@ -13,6 +13,7 @@ from textual.widgets import Static
 
 from ublet.core.trouble import Trouble
 from ublet.session import manual
+from ublet.session.materials import loaded_material
 from ublet.session.session import Session
 from ublet.tui.frame.dialogs import Dialog
 from ublet.tui.frame.theme import Ink
@@ -43,7 +44,7 @@ class ByHandDialog(Dialog):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.material = next(iter(session.machine_now.materials), "")
+        self.material = loaded_material(session)
         self.said = Text()
         self.doing = ""
 

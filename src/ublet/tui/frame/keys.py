@@ -11,7 +11,10 @@ from textual.widget import Widget
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 
-LAST = ("release", "save", "switch", "help", "jump", "command_palette", "by_hand", "fact", "ledger", "leave", "talk")
+LAST = (
+    *("release", "save", "switch", "help", "jump", "command_palette", "by_hand", "fact", "materials"),
+    *("ledger", "leave", "talk"),
+)
 """Actions of the whole app, after those of the bench, in this order. HALT stands in the pulse, always."""
 
 NAMES = {"question_mark": "?", "escape": "esc", "f8": "F8"}

@@ -31,6 +31,7 @@ from ublet.core.words import counted, several
 from ublet.ledger.entries import RunEntry
 from ublet.ledger.errors import LedgerError, NotEntered
 from ublet.session.chain import ChainLink, chain, unmet_words
+from ublet.session.materials import loaded_material
 from ublet.session.orders import parameters_from
 from ublet.session.session import Session
 from ublet.session.timing import Expected, expected
@@ -118,15 +119,23 @@ class TrialBench(Asking):
         return self.help or Help(f"{self.title}: {self.why}.", HOW)
 
     def first_aim(self, spec: TrialSpec) -> Part:
-        """A trial's parameters at first: the usual ones, with the builder's instrument and first material."""
-        material = next(iter(self.session.document.machine.materials), "")
-        usual = {"instrument": self.preferences.instrument, "material": material}
+        """A trial's parameters at first: the usual ones, with the builder's instrument and the material that is
+        loaded.
+        """
+        usual = {"instrument": self.preferences.instrument, "material": loaded_material(self.session)}
         fits = {
             declaration.path: usual[declaration.path]
             for declaration in spec.declared()
             if declaration.path in usual and (not declaration.choices or usual[declaration.path] in declaration.choices)
         }
         return spec.parameters().model_copy(update=fits)
+
+    def use_loaded(self) -> None:
+        """Another material is loaded: the trials are for it from now on."""
+        material = loaded_material(self.session)
+        for name, aim in self.aims.items():
+            if "material" in type(aim).model_fields and self.watched is None:
+                self.aims[name] = aim.model_copy(update={"material": material})
 
     def compose(self) -> ComposeResult:
         """Heading, instrument with the question right under it, settlement."""
