@@ -25,8 +25,6 @@ from ublet.world.world import World
 
 SIZE_MM = 20.0
 
-Drawn = Callable[[float, float], float]
-
 
 class CubeMachine:
     """A machine whose cube is good: feed, first layer, pressure advance and shapers are right; and what was planted

@@ -14,7 +14,7 @@ import numpy as np
 from ublet.core.acts import Seen
 from ublet.core.extrude.advance import AdvanceEstimate, finer_range
 from ublet.core.extrude.advance_lines import LinesParameters, layout_of
-from ublet.core.extrude.advance_tower import TowerParameters
+from ublet.core.extrude.advance_tower import AdvanceTowerParameters
 from ublet.core.extrude.retraction import CLEAN, RetractionParameters, pairs_of
 from ublet.core.machine.check import check_text
 from ublet.core.machine.schema import MachineFile
@@ -89,7 +89,7 @@ def advances(machines: int) -> dict[str, Any]:
             path, machine = made_up_melt(Path(name), number)
             scenario = load_scenario(path)
             lines_s = evenest_line_s(scenario, machine, LinesParameters())
-            tower_s = evenest_tower_s(scenario, machine, TowerParameters())
+            tower_s = evenest_tower_s(scenario, machine, AdvanceTowerParameters())
             for kind in rows:
                 truth, trial = (tower_s, "advance-tower") if kind == "tower" else (lines_s, "advance-lines")
                 sets = ["by_widths=true"] if kind == "widths" else []

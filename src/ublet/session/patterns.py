@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from ublet.core.extrude.advance_lines import LinesParameters, layout_of, lines_program
-from ublet.core.extrude.advance_tower import TowerParameters, tower_of, tower_program
+from ublet.core.extrude.advance_tower import AdvanceTowerParameters, tower_of, tower_program
 from ublet.core.extrude.cube import cube_program
 from ublet.core.extrude.cube_trials import CubeParameters
 from ublet.core.extrude.retraction import RetractionParameters, pairs_of, posts_program
@@ -32,7 +32,7 @@ PATTERNS: dict[str, PatternMaker] = {
     "first-layer-stripe": lambda machine: program_of(machine, LayerShape(tries="stripe")),
     "ringing-tower": ringing_tower,
     "advance-lines": lambda machine: lines_program(machine, layout_of(machine, LinesParameters())),
-    "advance-tower": lambda machine: tower_program(machine, tower_of(machine, TowerParameters())),
+    "advance-tower": lambda machine: tower_program(machine, tower_of(machine, AdvanceTowerParameters())),
     "retraction": lambda machine: posts_program(machine, pairs_of(machine, RetractionParameters()), POST_LAYERS),
     "cube": lambda machine: cube_program(machine, CubeParameters().side_mm),
 }

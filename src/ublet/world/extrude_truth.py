@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Mapping
 
 from ublet.core.extrude.advance_lines import LinesParameters, layout_of
-from ublet.core.extrude.advance_tower import TowerParameters, tower_of
+from ublet.core.extrude.advance_tower import AdvanceTowerParameters, tower_of
 from ublet.core.extrude.flow import SHORT
 from ublet.core.extrude.flow_trials import SLOW_MM_S, FlowParameters
 from ublet.core.extrude.melting import extruder_of, material_of
@@ -65,7 +65,7 @@ def evenest_line_s(scenario: Scenario, machine: MachineFile, aim: LinesParameter
     return _evenest(scenario, machine, aim.material, line, 2 * layout.lines[-1].value_s)
 
 
-def evenest_tower_s(scenario: Scenario, machine: MachineFile, aim: TowerParameters) -> float:
+def evenest_tower_s(scenario: Scenario, machine: MachineFile, aim: AdvanceTowerParameters) -> float:
     """The pressure advance at which a layer of the tower of these parameters is evenest on a machine, s."""
     layout, extruder = tower_of(machine, aim), extruder_of(machine)
     (left, right), (front, back), stroke = layout.x, layout.y, layout.stroke
@@ -102,7 +102,7 @@ def lines_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Valu
 
 def tower_truth(scenario: Scenario, machine: MachineFile, aim: Mapping[str, Value]) -> dict[str, float]:
     """The pressure advance at which the printed tower is evenest."""
-    chosen = TowerParameters.model_validate(dict(aim))
+    chosen = AdvanceTowerParameters.model_validate(dict(aim))
     return _advance(machine, chosen, lambda: evenest_tower_s(scenario, machine, chosen))
 
 

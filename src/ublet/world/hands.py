@@ -246,9 +246,9 @@ class Hands:
             box = PrintedBox(world.laid, piece.size_mm)
         except LookupError:
             return ()
-        trains = {axis: live_impulses(self._labels().get, axis) for axis in ("x", "y")}
+        impulses = {axis: live_impulses(self._labels().get, axis) for axis in ("x", "y")}
         where = {"x": bed.width / 2, "y": bed.depth / 2}
-        return box.looks(ghost_mm(world.frame, where, world.laid.corners, trains), piece.width_mm, piece.layer_mm)
+        return box.looks(ghost_mm(world.frame, where, world.laid.corners, impulses), piece.width_mm, piece.layer_mm)
 
     def latest(self, spacing_mm: float) -> Looks | None:
         """How the lines look that are laid just now."""

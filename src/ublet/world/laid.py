@@ -57,7 +57,7 @@ class Looks:
         return self.gap_mm - self.closes_mm
 
 
-class Corner(NamedTuple):
+class WallCorner(NamedTuple):
     """How an axis came to a corner of a wall: from a speed, braking so hard, to the speed that it still had there, mm/s
     and mm/s².
     """
@@ -95,7 +95,7 @@ class Laid:
         self._rows = np.empty((0, 5))
         self._tops: dict[tuple[int, int], tuple[float, float, float]] = {}  # of a cell: its top, below that, its first
         self.top_mm = 0.0
-        self.corners: dict[str, Corner] = {}
+        self.corners: dict[str, WallCorner] = {}
         self._along: tuple[str, float, float, float] = (
             "",
             0.0,
@@ -160,7 +160,7 @@ class Laid:
         per_mm = abs(stretch.axes.get(axis, 0.0))
         before, fastest, braked, left = self._along
         if before and before != axis:
-            self.corners[before] = Corner(fastest, braked, left)
+            self.corners[before] = WallCorner(fastest, braked, left)
             fastest = braked = 0.0
         ends_s = pace.reached(stretch.end_mm)
         brakes = max(0.0, -pace.acceleration_mm_s2) * per_mm

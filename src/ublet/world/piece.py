@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from ublet.core.observations import PieceLooks
 from ublet.core.shake.shapers import ImpulseSequence
 from ublet.world.frame import OVER_THE_BED, Frame
-from ublet.world.laid import Corner, Laid, LaidPiece, closes_at
+from ublet.world.laid import Laid, LaidPiece, WallCorner, closes_at
 
 WALL_MM = 0.45
 """A wall stands out by half of this beyond the middle of its line, mm."""
@@ -123,7 +123,7 @@ def _mean(values: Sequence[float], pieces: Sequence[LaidPiece]) -> float:
 def ghost_mm(
     frame: Frame,
     where: Mapping[str, float],
-    corners: Mapping[str, Corner],
+    corners: Mapping[str, WallCorner],
     impulses: Mapping[str, ImpulseSequence | None],
 ) -> float:
     """How far the nozzle rings on against the bed beside an edge, at its worst axis, mm.

@@ -8,7 +8,14 @@ import pytest
 
 from tests.conftest import tern
 from tests.core.extrude.test_advance import wren
-from ublet.core.extrude.advance_tower import BAND_MM, GROOVE_MM, TowerParameters, bands_done, tower_of, tower_program
+from ublet.core.extrude.advance_tower import (
+    BAND_MM,
+    GROOVE_MM,
+    AdvanceTowerParameters,
+    bands_done,
+    tower_of,
+    tower_program,
+)
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.program import SetAdvance, To
 from ublet.core.run import TrialFailed
@@ -18,7 +25,7 @@ START = {"x": 0.0, "y": 0.0, "z": 10.0}
 
 @pytest.mark.parametrize("machine", [tern(), wren()], ids=["direct", "tube"])
 def test_the_value_rises_with_height_as_it_is_said(machine: MachineFile) -> None:
-    layout = tower_of(machine, TowerParameters())
+    layout = tower_of(machine, AdvanceTowerParameters())
     program = tower_program(machine, layout)
     value, seen = 0.0, []
     for segment, end in zip(program.segments, program.ends(START), strict=True):
@@ -33,7 +40,7 @@ def test_the_value_rises_with_height_as_it_is_said(machine: MachineFile) -> None
 
 
 def test_every_layer_closes_and_a_groove_lies_every_five_millimetres() -> None:
-    layout = tower_of(tern(), TowerParameters())
+    layout = tower_of(tern(), AdvanceTowerParameters())
     program = tower_program(tern(), layout)
     lefts: dict[float, float] = {}
     for segment, end in zip(program.segments, program.ends(START), strict=True):
@@ -46,7 +53,7 @@ def test_every_layer_closes_and_a_groove_lies_every_five_millimetres() -> None:
 
 
 def test_sides_in_turn_are_slow_and_fast_and_filament_is_that_of_their_lines() -> None:
-    layout = tower_of(tern(), TowerParameters())
+    layout = tower_of(tern(), AdvanceTowerParameters())
     sides = [
         segment
         for segment, end in zip(
@@ -61,7 +68,7 @@ def test_sides_in_turn_are_slow_and_fast_and_filament_is_that_of_their_lines() -
 
 
 def test_what_was_printed_of_it_are_its_lower_bands() -> None:
-    layout = tower_of(tern(), TowerParameters())
+    layout = tower_of(tern(), AdvanceTowerParameters())
     done = bands_done(layout, [band.place for band in layout.bands[:4]])
     assert [band.number for band in done] == [1, 2, 3, 4]
 
@@ -72,5 +79,5 @@ def test_what_was_printed_of_it_are_its_lower_bands() -> None:
 )
 def test_a_tower_that_shows_nothing_is_refused(changes: dict[str, float], words: str) -> None:
     with pytest.raises(TrialFailed, match=words) as failed:
-        tower_of(tern(), TowerParameters(**changes))  # type: ignore[arg-type]
+        tower_of(tern(), AdvanceTowerParameters(**changes))  # type: ignore[arg-type]
     assert failed.value.remedies

@@ -30,7 +30,7 @@ from ublet.core.run import TrialFailed
 from ublet.core.settings import setting
 
 BAND_MM = 1.5
-"""What is picked is a band so high, mm: as high as an eye tells apart on a wall."""
+"""What is picked is a band so high, mm: lower ones an eye cannot part on a wall."""
 
 GROOVE_EVERY_MM, GROOVE_MM = 5.0, 0.4
 """Every so many mm of height one layer lies so much further in, all round: heights are counted by it, mm."""
@@ -38,7 +38,7 @@ GROOVE_EVERY_MM, GROOVE_MM = 5.0, 0.4
 PURGE_ROOM_MM, FIRST_MM, FIRST_MM_S = 12.0, 0.2, 20.0
 
 
-class TowerParameters(LinesParameters):
+class AdvanceTowerParameters(LinesParameters):
     """What is printed: the value at the bed, at the top, and how the sides are laid."""
 
     layer_mm: float = setting("Their height.", unit="mm", low=0.08, high=0.6, default=0.3)
@@ -94,7 +94,7 @@ class TowerLayout:
         return self.first_s + self.step_s_mm * height_mm
 
 
-def tower_of(machine: MachineFile, aim: TowerParameters) -> TowerLayout:
+def tower_of(machine: MachineFile, aim: AdvanceTowerParameters) -> TowerLayout:
     """The tower in the middle of the bed.
 
     Raises:

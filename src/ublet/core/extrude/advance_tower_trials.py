@@ -9,9 +9,9 @@ from ublet.core.extrude.advance_lines import grams_of
 from ublet.core.extrude.advance_tower import (
     FIRST_MM,
     GROOVE_EVERY_MM,
+    AdvanceTowerParameters,
     TowerBand,
     TowerLayout,
-    TowerParameters,
     bands_done,
     tower_followed_mm_s2,
     tower_of,
@@ -46,7 +46,7 @@ BANDS = Stream("bands", ("band", "advance_s", "height_mm"), ("", "s", "mm"))
 """The bands that were printed: the value in the middle of each, and where it begins."""
 
 
-async def advance_tower(bench: Bench, aim: TowerParameters) -> TrialResult:
+async def advance_tower(bench: Bench, aim: AdvanceTowerParameters) -> TrialResult:
     """Print a tower whose value rises with height, let the height at which its corners are even be picked, look again
     under another lamp.
     """
@@ -90,7 +90,7 @@ def tower_area(layout: TowerLayout, bands: tuple[TowerBand, ...]) -> ReadTower:
     return ReadTower(layout.x, layout.y, areas, layout.kind.look_mm)
 
 
-def _announce(machine: MachineFile, aim: TowerParameters) -> str:
+def _announce(machine: MachineFile, aim: AdvanceTowerParameters) -> str:
     try:
         layout = tower_of(machine, aim)
         before = pattern_words(machine, aim.material)
@@ -108,11 +108,11 @@ def _announce(machine: MachineFile, aim: TowerParameters) -> str:
     )
 
 
-def _needs(machine: MachineFile, aim: TowerParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
+def _needs(machine: MachineFile, aim: AdvanceTowerParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
     return pattern_needs(machine, aim.material, read, lambda: f"a tower {tower_of(machine, aim).high_mm:g} mm high")
 
 
-def _lasts(machine: MachineFile, aim: TowerParameters, times: TrialTimes) -> float:
+def _lasts(machine: MachineFile, aim: AdvanceTowerParameters, times: TrialTimes) -> float:
     try:
         return pattern_lasts(machine, aim.material, tower_program(machine, tower_of(machine, aim)), times)
     except TrialFailed:
@@ -124,7 +124,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "advance-tower",
         "advance",
         "A tower whose pressure advance rises with height: you pick where its corners are even.",
-        TowerParameters,
+        AdvanceTowerParameters,
         advance_tower,
         (WAY, BANDS, PICKS),
         _announce,

@@ -127,7 +127,7 @@ async def piece_measured(bench: Bench, aim: CubeParameters) -> TrialResult:
     corrected = machine.motion.skew_deg
     with bench.aside():
         before = declared.shrinks_percent
-    return _concluded(machine, Kept(name, before, corrected), judged, looks, held, timed)
+    return _concluded(machine, PieceBefore(name, before, corrected), judged, looks, held, timed)
 
 
 async def _readings(bench: Bench, aim: CubeParameters) -> dict[str, list[float]]:
@@ -179,7 +179,7 @@ async def _looks(bench: Bench, side_mm: float) -> tuple[str, ...]:
 
 
 @dataclass(frozen=True)
-class Kept:
+class PieceBefore:
     """What stands before: the material, its shrinkage in per cent, the skew that motion corrects, degrees."""
 
     material: str
@@ -189,7 +189,7 @@ class Kept:
 
 def _concluded(
     machine: MachineFile,
-    kept: Kept,
+    kept: PieceBefore,
     judged: CubeJudged,
     looks: tuple[str, ...],
     held: dict[str, float | str],

@@ -10,7 +10,13 @@ from textual.widgets import Input
 
 from ublet.core.extrude.advance import AdvanceEstimate, finer_range
 from ublet.core.extrude.advance_lines import AdvanceLine, LinesLayout, layout_of, lines_program
-from ublet.core.extrude.advance_tower import GROOVE_EVERY_MM, TowerLayout, TowerParameters, tower_of, tower_program
+from ublet.core.extrude.advance_tower import (
+    GROOVE_EVERY_MM,
+    AdvanceTowerParameters,
+    TowerLayout,
+    tower_of,
+    tower_program,
+)
 from ublet.core.extrude.advance_trials import PICKS, WIDTH_ROWS, AdvanceParameters, VerifyParameters, pair_layout
 from ublet.core.motion.program import Program
 from ublet.core.motion.running import WAY
@@ -97,7 +103,7 @@ class AdvanceBench(RecordedBench):
         estimate = self.found
         if estimate is None:
             return
-        pattern = "advance-tower" if isinstance(self.aim, TowerParameters) else "advance-lines"
+        pattern = "advance-tower" if isinstance(self.aim, AdvanceTowerParameters) else "advance-lines"
         self.turn_to(pattern, "")
         first, last, step = finer_range(estimate)
         changed = {"first_s": first, "last_s": last, "step_s": step}
@@ -123,7 +129,7 @@ class AdvanceBench(RecordedBench):
             machine, aim = session.machine_now, self.aim
             cells = Cells(width, max(height, 6))
             try:
-                if isinstance(aim, TowerParameters):
+                if isinstance(aim, AdvanceTowerParameters):
                     self._tower(cells, tower_of(machine, aim), watched is not None)
                     return cells.text()
                 if isinstance(aim, VerifyParameters):
