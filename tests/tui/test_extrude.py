@@ -148,3 +148,75 @@ def test_flow_is_pushed_read_and_drawn_and_posts_are_judged(tmp_path: Path) -> N
         assert "you measure 5 lengths" in shown
     finally:
         screen.close()
+
+
+def test_a_tower_is_printed_and_the_height_of_even_corners_is_picked(tmp_path: Path) -> None:
+    screen = Inside(tmp_path, "wren-180")
+    try:
+        to(screen, "advance")
+        screen.wait("too high")
+        screen.key("o", "o")
+        shown = screen.wait("a groove every 5 mm")
+        assert "k = 0 s + 0.0333 s" in shown and "45 mm at 20 mm/s, 60 mm at 70 mm/s" in shown
+        screen.key("b")
+        screen.wait("wipe it")
+        screen.key("Enter")
+        screen.wait("At which height are the corners even?", 90)
+        screen.key("Up", "Up", "Up")
+        assert re.search(r"▶ +4 +4\.5 mm +0\.175", screen.text())
+        screen.type("-9")
+        screen.key("Enter")
+        screen.wait("That makes")
+        screen.key("Enter")
+        shown = screen.wait("Pressure advance of pla")
+        assert "extruder.advance_s" in shown and "materials.pla.advance_s" in shown
+        screen.key("f")
+        screen.wait("A tower from")
+    finally:
+        screen.close()
+
+
+def test_another_drive_is_one_proposal_and_what_goes_with_it_is_shown(tmp_path: Path) -> None:
+    screen = Inside(tmp_path, "wren-180")
+    try:
+        to(screen, "extruder steps")
+        screen.wait("you measure the remaining")
+        screen.key("o")
+        shown = screen.wait("Change of drive")
+        assert re.search(r"tube_mm +420 → 0 mm", shown) and re.search(r"retract_mm +4.5 → 0.8 mm", shown)
+        assert "nothing that was found rests on it" in shown
+        screen.key("b")
+        screen.wait("Mount the new drive")
+        screen.key("Enter")
+        screen.wait("keep them together")
+        screen.key("k")
+        screen.wait("It is the drive that is live now")
+    finally:
+        screen.close()
+
+
+def test_materials_are_seen_copied_and_loaded(tmp_path: Path) -> None:
+    screen = Inside(tmp_path)
+    try:
+        screen.wait("larch-6")
+        screen.key("F5")
+        shown = screen.wait("not found yet: station flow limit")
+        assert re.search(r"● pla +215 +60", shown) and "petg" in shown
+        screen.key("Down", "c")
+        screen.wait("Copy petg for a new spool")
+        screen.key("C-u")
+        screen.type("pla")
+        screen.key("Enter")
+        screen.wait("already")
+        screen.key("C-u")
+        screen.type("petg-grey")
+        screen.key("Enter")
+        screen.wait("marked as copied from petg")
+        screen.key("F5")
+        screen.wait("not found yet: station flow limit")
+        screen.key("Down", "Enter")
+        screen.wait("petg is loaded")
+        to(screen, "flow limit")
+        assert "petg" in screen.wait("5 % short")
+    finally:
+        screen.close()

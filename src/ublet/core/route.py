@@ -125,7 +125,7 @@ ROUTE: tuple[Station, ...] = (
         "advance",
         "Extrude",
         "even width through speed changes",
-        ("advance-lines", "advance-tower", "advance-verify"),
+        ("advance-lines", "advance-verify", "advance-tower"),
         "advance",
     ),
     Station("retraction", "Extrude", "no strings, no gaps", ("retraction",), "retraction"),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
 import pytest
 
 from tests.conftest import tern
@@ -16,6 +17,8 @@ from ublet.core.extrude.advance_tower import (
     tower_of,
     tower_program,
 )
+from ublet.core.extrude.pattern_print import must_lie_on_mesh
+from ublet.core.level.mesh.mesh import Mesh
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.program import SetAdvance, To
 from ublet.core.run import TrialFailed
@@ -81,3 +84,14 @@ def test_a_tower_that_shows_nothing_is_refused(changes: dict[str, float], words:
     with pytest.raises(TrialFailed, match=words) as failed:
         tower_of(tern(), AdvanceTowerParameters(**changes))  # type: ignore[arg-type]
     assert failed.value.remedies
+
+
+def test_a_pattern_off_the_mesh_is_refused_and_its_purge_line_may_be() -> None:
+    program = tower_program(tern(), tower_of(tern(), AdvanceTowerParameters()))
+    covers = Mesh(np.array([60.0, 220.0]), np.array([60.0, 220.0]), np.zeros((2, 2)))
+    must_lie_on_mesh(program, covers, START)
+    must_lie_on_mesh(program, None, START)
+    beside = Mesh(np.array([10.0, 110.0]), np.array([60.0, 220.0]), np.zeros((2, 2)))
+    with pytest.raises(TrialFailed, match="outside of the live mesh") as failed:
+        must_lie_on_mesh(program, beside, START)
+    assert "station bed mesh" in failed.value.remedies[0].words

@@ -136,5 +136,6 @@ TRIALS: tuple[TrialSpec, ...] = (
         uses=moving("programs", "heat", "advance"),
         facts=facts("nozzle"),
         after="first layer",
+        idle=lambda machine: "lines show the same with less filament",
     ),
 )

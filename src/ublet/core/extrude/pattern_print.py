@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from ublet.core.acts import CleanSheet
 from ublet.core.bench import Bench, Running
 from ublet.core.extrude.melting import hotend_of, material_of, melt, melt_needs
 from ublet.core.heat.demands import beds
+from ublet.core.level.mesh.live import live_mesh
+from ublet.core.level.mesh.mesh import Mesh
 from ublet.core.level.warmth import PrintWarmUp, warm_needs, warm_up, warm_words, warming_s
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import axis_of, home_axis, home_unhomed
 from ublet.core.motion.homing_trials import motion_needs
-from ublet.core.motion.program import Program, must_be_inside
+from ublet.core.motion.program import Program, To, must_be_inside
 from ublet.core.motion.running import followed
 from ublet.core.observations import WatchProgram
 from ublet.core.questions import Confirm, Live
@@ -25,6 +27,9 @@ from ublet.core.trial_times import TrialTimes, program_s
 LIFT_MM, AWAY_MM, LIFT_MM_S = 10.0, 40.0, 6.0
 HOLD, ON, STOP = "hold", "go on", "stop here"
 END = "end"
+
+OFF_MESH_MM = 12.0
+"""Beyond the edge of a mesh its height is held: so far that is near enough, mm."""
 
 
 @dataclass(frozen=True)
@@ -62,6 +67,28 @@ def must_fit(program: Program, machine: MachineFile) -> None:
         )
 
 
+def must_lie_on_mesh(program: Program, mesh: Mesh | None, start: Mapping[str, float]) -> None:
+    """Raises TrialFailed where lines lie further outside of a live mesh than its edge can be trusted; the purge line
+    may.
+    """
+    if mesh is None:
+        return
+    place, beyond = "", 0.0
+    for segment, end in zip(program.segments, program.ends(start), strict=True):
+        place = segment.place or place
+        if not isinstance(segment, To) or not segment.filament or place == "purge line":
+            continue
+        outside = (mesh.x[0] - end["x"], end["x"] - mesh.x[-1], mesh.y[0] - end["y"], end["y"] - mesh.y[-1])
+        beyond = max(beyond, *(float(mm) for mm in outside))
+    if beyond > OFF_MESH_MM:
+        raise TrialFailed(
+            f"The pattern lies up to {beyond:.0f} mm outside of the live mesh, where nothing was measured: the bed may "
+            "stand elsewhere there.",
+            GoTo("bed mesh", "a mesh that covers it", "bed-mesh"),
+            StartAgain("with a smaller pattern"),
+        )
+
+
 async def print_pattern(
     bench: Bench, program: Program, material: str, places: Sequence[str], words: str, cue: WatchProgram | None = None
 ) -> PatternPrinted:
@@ -77,6 +104,8 @@ async def print_pattern(
         return PatternPrinted(tuple(places[: int(before.state["done"])]), "cut off", None)
     machine = bench.machine
     must_fit(program, machine)
+    if machine.mesh is not None:
+        must_lie_on_mesh(program, live_mesh(bench.settings.shown), {"x": 0.0, "y": 0.0, "z": LIFT_MM})
     name, declared = material_of(machine, material)
     await bench.builder.ask(
         Confirm("Take everything off the sheet and wipe it: it is printed there.", ("it is clean",), CleanSheet())

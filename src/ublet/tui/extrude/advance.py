@@ -109,8 +109,8 @@ class AdvanceBench(RecordedBench):
         changed = {"first_s": first, "last_s": last, "step_s": step}
         self.aims[pattern] = self.aims[pattern].model_copy(update=changed)
         self.refresh_state()
-        words = "A tower" if pattern == "advance-tower" else "Lines"
-        self.say(f"{words} from {first:g} to {last:g} s in steps of {step:g} s: enter prints it.", Ink.text)
+        what, it = ("A tower", "it") if pattern == "advance-tower" else ("Lines", "them")
+        self.say(f"{what} from {first:g} to {last:g} s in steps of {step:g} s: enter prints {it}.", Ink.text)
 
     async def keep(self, option: Option, run: int | None) -> bool:
         """What was live before is what the check compares with."""

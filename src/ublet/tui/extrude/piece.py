@@ -17,6 +17,7 @@ from ublet.core.machine.effective import effective
 from ublet.core.motion.caps import Caps
 from ublet.core.motion.print_plan import PrintPlan
 from ublet.core.motion.program import Program, Timetable, timetable
+from ublet.core.observations import BULGES, CORNER_GAPS, GHOSTS, HOLES, OVERFULL, RAGGED, SHIFTS, LookAtPiece
 from ublet.core.run import TrialFailed
 from ublet.core.settings import Value
 from ublet.session.patterns import start_of
@@ -29,6 +30,20 @@ from ublet.tui.instruments.picture import Picture
 from ublet.tui.instruments.program_picture import Followed, program_picture
 from ublet.tui.trial.trial_bench import TrialBench
 from ublet.tui.trial.watch import TrialWatch
+
+WORDS_FROM = 92
+"""From so many columns on looks are described in words, too."""
+
+DRAWN = {
+    GHOSTS: ("█▌▕ ▏ ▏          ", "the edge comes again beside itself, fainter and fainter"),
+    BULGES: ("▟███████████████▙", "the wall is thicker where two sides meet"),
+    CORNER_GAPS: ("▝██▀▀▀▀▀▀▀▀▀▀▀██▘", "the wall is thin or open where two sides meet"),
+    SHIFTS: (" ▄▄▄▄▄▄▄▄▄▄▄▄▄▄▄ ", "from some row on everything stands beside the rows below"),
+    HOLES: ("███ ███▌ ████ ▐██", "light comes through: rows do not touch one another"),
+    OVERFULL: ("▓█▓█▓▓█▓█▓▓█▓█▓█▓", "rows swell out, and the nozzle has dragged through them"),
+    RAGGED: ("▂▁▃▂▁ ▂▃▁▂ ▁▃▂▁▂▃", "the lowest row is torn, or pressed out to a rim"),
+}
+"""What a piece may look like: drawn from its side, and in words."""
 
 
 class PieceBench(TrialBench):
@@ -148,6 +163,8 @@ class PieceBench(TrialBench):
                 followed = Followed(round(segment), height_mm, feed, flow, bool(held), left_s)
             here = {axis: session.connection.channel(f"axes.{axis}.mm") for axis in ("x", "y", "z")}
             bed = (machine.bed.width_mm, machine.bed.depth_mm)
+            if self.question is not None and isinstance(self.question[0].cue, LookAtPiece):
+                return _looks(width, height)
             if isinstance(aim, OwnPrintParameters):
                 return self._own(followed, here, bed, width, height)
             try:
@@ -187,3 +204,16 @@ class PieceBench(TrialBench):
         """The program by the live settings, or by the file's where there is no link."""
         machine = session.document.machine
         return timetable(program, start_of(machine), Caps(self._live(), session.document.board.steps_per_s))
+
+
+def _looks(width: int, height: int) -> Text:
+    """What is looked for on a piece, a look a row, in the order in which it is answered."""
+    text, apart = Text(no_wrap=True), "\n\n" if height >= 3 * len(DRAWN) else "\n"
+    text.append("hold it against the light and turn it: which of these do you see?\n\n", Ink.dim)
+    for number, (name, (drawn, words)) in enumerate(DRAWN.items(), start=1):
+        text.append(f"{number} ", Ink.quiet).append(drawn, Ink.proposal)
+        text.append(f"  {name:<21}", f"bold {Ink.text}")
+        if width >= WORDS_FROM:
+            text.append(words, Ink.dim)
+        text.append(apart)
+    return text
