@@ -77,3 +77,22 @@ def test_two_parts_at_its_socket_are_named() -> None:
     text = edited(machine_path("tern-280").read_text(encoding="utf-8"), {**SWITCH, "filament.socket": "I3"})
     (problem,) = check_text(text, boards()).errors
     assert problem.key == "probe.socket" and "filament.socket" in problem.found
+
+
+def test_the_wheel_shows_the_flow_limit_and_nobody_reads_anything(folder: Path) -> None:
+    turns = TURNS.replace("pulse_mm = 3", "pulse_mm = 1.5")
+    code, report = run("flow-limit", folder, RIGHT + turns, "by=wheel", edits=WHEEL)
+    limit = next(each for each in report["findings"] if each["id"] == "flow_limit.pla")
+    true = report["truth"]["flow_limit.pla"]
+    assert (
+        code == 0
+        and abs(limit["value"] - true) <= 2.5 * limit["uncertainty"]
+        and limit["value"] == pytest.approx(true, rel=0.08)
+    )
+
+
+def test_without_a_wheel_or_with_one_that_stands_a_mark_is_the_way_out(folder: Path) -> None:
+    _, none = run("flow-limit", folder, RIGHT, "by=wheel")
+    assert none["outcome"] == "failed" and "no wheel" in none["why"] and any("mark" in way for way in none["ways_out"])
+    _, stuck = run("flow-limit", folder, RIGHT + TURNS + 'fault = "stuck"\n', "by=wheel", edits=WHEEL)
+    assert stuck["outcome"] == "failed" and "changed 0 times" in stuck["why"]

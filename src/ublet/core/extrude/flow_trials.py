@@ -4,17 +4,26 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
+from typing import Literal
 
 from ublet.core.bench import Bench
 from ublet.core.capabilities import always
 from ublet.core.extrude.flow import SHORT, FlowLimit, FlowStep, NotReached, flow_limit, gain_per_10_c, speeds_words
 from ublet.core.extrude.hob import REGAINED
 from ublet.core.extrude.melting import HEADROOM_C, extruder_of, hotend_of, material_of, melt, melt_needs
-from ublet.core.extrude.pushing import BITE_RATIO, PRIME_MM, ROOM_MM, FilamentInstrument, Pushing, make_ready
+from ublet.core.extrude.pushing import (
+    BITE_RATIO,
+    FIRST_MM,
+    PRIME_MM,
+    ROOM_MM,
+    FilamentInstrument,
+    Pushing,
+    WheelPushing,
+    make_ready,
+)
 from ublet.core.extrude.trials import CURRENT_TIMES, MOST_A
 from ublet.core.machine.schema import MachineFile
 from ublet.core.motion.homing_moves import number_of
-from ublet.core.motion.measuring import INSTRUMENTS
 from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, GoTo, Remedy
 from ublet.core.run import Finding, Option, Proposal, Stream, TrialFailed, TrialResult
 from ublet.core.settings import Part, setting
@@ -33,6 +42,8 @@ BEYOND = 2
 MUCH_SHORT = 0.2
 SETTLES_S = 3.0
 """A step lasts at least so long that the melt settles, s."""
+
+NO_WHEEL = "This machine has no wheel that the filament turns: a mark shows what goes in."
 
 GAIN_LEAST = 0.03
 """Less than this share for 10 °C is no gain."""
@@ -53,6 +64,10 @@ class FlowParameters(Part):
     most_mm3_s: float = setting("The largest flow that is tried.", unit="mm³/s", low=2, high=150, default=60.0)
     length_mm: float = setting("Filament that each step pushes at least.", unit="mm", low=20, high=150, default=50.0)
     instrument: FilamentInstrument = setting("What is left to the mark is read with it.", default="callipers")
+    by: Literal["mark", "wheel"] = setting(
+        "A mark that you read, or the wheel of the filament sensor: nobody reads anything, and more is pushed.",
+        default="mark",
+    )
     hotter_c: float = setting(
         "A second series hotter by this; 0: none.",
         zero="no",
@@ -77,6 +92,8 @@ async def flow(bench: Bench, aim: FlowParameters) -> TrialResult:
             f"{declared.nozzle_c:g} °C and {aim.hotter_c:g} more: this {heater} allows {highest_c:g} °C.",
             ChangeParameter("hotter_c", f"{max(0.0, highest_c - declared.nozzle_c):g} °C or less"),
         )
+    if aim.by == "wheel" and not _has_wheel(machine):
+        raise TrialFailed(NO_WHEEL, ChangeParameter("by", "mark"), ChangeSetting("filament.kind", "wheel"))
     with bench.aside():
         before = declared.largest_flow_mm3_s
     question = "with a metre to spare, and is there room below the nozzle? It is pushed into the air, ever faster."
@@ -131,14 +148,16 @@ class FlowSeries:
 
     def __init__(self, bench: Bench, aim: FlowParameters, section_mm2: float) -> None:
         self._bench, self._aim, self._section = bench, aim, section_mm2
-        self._sound = 1.0
+        self._sound, self._edge_mm = 1.0, 0.0
 
     async def run(self, celsius: float, begin: float, end: float) -> tuple[FlowLimit | None, str, Sequence[FlowStep]]:
         """Push ever faster until enough falls short; the limit, or why there is none, and the steps."""
         aim, steps = self._aim, list[FlowStep]()
-        pushing = Pushing(self._bench, aim.instrument, celsius, aim.length_mm, records=False)
-        slow = (await pushing.push("slow", aim.length_mm, SLOW_MM_S, 2, begin)).mean_mm / aim.length_mm
-        self._sound = slow
+        pushing = self._pushing(celsius, aim.length_mm)
+        first = FIRST_MM if aim.by == "wheel" else aim.length_mm
+        self._sound = await pushing.mean_mm("slow", first, SLOW_MM_S, 2, begin) / first
+        if isinstance(pushing, WheelPushing):
+            self._edge_mm = pushing.edge_mm
         flows = self._flows()
         for number, asked in enumerate(flows):
             fraction = begin + (end - begin) * (number + 1) / len(flows)
@@ -164,11 +183,18 @@ class FlowSeries:
         length = max(aim.length_mm, SETTLES_S * fast)
         now = number_of(bench, "extruder.motor.run_a")
         amps = min(MOST_A, CURRENT_TIMES * now)
-        pushing = Pushing(bench, aim.instrument, celsius, length, records=False)
-        usual = (await pushing.push("fast", length, fast, 1, 0.6)).mean_mm / length / self._sound
+        pushing = self._pushing(celsius, length)
+        length = pushing.length_for(length)
+        usual = await pushing.mean_mm("fast", length, fast, 1, 0.6) / length / self._sound
         async with bench.settings.borrowed({"extruder.motor.run_a": amps}):
-            more = (await pushing.push("current", length, fast, 1, 0.6)).mean_mm / length / self._sound
+            more = await pushing.mean_mm("current", length, fast, 1, 0.6) / length / self._sound
         return usual < 1 and (more - usual) / (1 - usual) > REGAINED
+
+    def _pushing(self, celsius: float, length_mm: float) -> Pushing | WheelPushing:
+        """Pushes past a mark; or past the wheel, which shows the same all the time."""
+        if self._aim.by == "mark":
+            return Pushing(self._bench, self._aim.instrument, celsius, length_mm, records=False)
+        return WheelPushing(self._bench, edge_mm=self._edge_mm)
 
     def _flows(self) -> list[float]:
         flows, flow_now = list[float](), self._aim.first_mm3_s
@@ -178,17 +204,22 @@ class FlowSeries:
         return flows
 
     async def _step(
-        self, pushing: Pushing, flow_mm3_s: float, number: int, celsius: float, fraction: float
+        self, pushing: Pushing | WheelPushing, flow_mm3_s: float, number: int, celsius: float, fraction: float
     ) -> FlowStep:
         aim = self._aim
         mm_s = flow_mm3_s / self._section
-        length = max(aim.length_mm, SETTLES_S * mm_s)
-        await pushing.push("fast", length, mm_s, number + 1, fraction)
+        length = pushing.length_for(max(aim.length_mm, SETTLES_S * mm_s))
+        await pushing.mean_mm("fast", length, mm_s, number + 1, fraction)
         went = pushing.read["fast"][-1]
         fed = went / length / self._sound
-        read_u = INSTRUMENTS[aim.instrument].placing_mm * math.sqrt(2 / 3) / length
+        read_u = pushing.error_mm / length
         self._bench.record.row(STEPS.name, (celsius, flow_mm3_s, length, went, fed))
         return FlowStep(flow_mm3_s, fed, math.hypot(read_u, read_u / math.sqrt(2), BITE_RATIO))
+
+
+def _has_wheel(machine: MachineFile) -> bool:
+    """Whether filament turns a wheel on its way to the extruder."""
+    return machine.filament is not None and machine.filament.kind == "wheel"
 
 
 def _not_reached(aim: FlowParameters, steps: Sequence[FlowStep]) -> tuple[Remedy, ...]:
@@ -212,17 +243,19 @@ def _announce(machine: MachineFile, aim: FlowParameters) -> str:
         (named, material), heater = material_of(machine, aim.material), hotend_of(machine)
     except TrialFailed as missing:
         return str(missing)
+    read = f"you measure what is left to a mark with the {aim.instrument}"
+    read = "the wheel of the filament sensor counts what goes in" if aim.by == "wheel" else read
     hotter = f", then at {material.nozzle_c + aim.hotter_c:g} °C" if aim.hotter_c else ""
     return (
         f"Heats the {heater} to {material.nozzle_c:g} °C{hotter}; Z goes up to {ROOM_MM:g} mm if it is homed and "
         f"lower. Then pushes {named} into the air from {aim.first_mm3_s:g} mm³/s up, each step "
-        f"{100 * (STEP_TIMES - 1):.0f} % faster and {aim.length_mm:g} mm or more, until 5 % falls short; you measure "
-        f"what is left to a mark with the {aim.instrument}."
+        f"{100 * (STEP_TIMES - 1):.0f} % faster and {aim.length_mm:g} mm or more, until 5 % falls short; {read}."
     )
 
 
 def _needs(machine: MachineFile, aim: FlowParameters, read: Callable[[str], float | None]) -> tuple[Need, ...]:
-    return melt_needs(machine, aim.material, read)
+    wheel = (Need(NO_WHEEL, False),) if aim.by == "wheel" and not _has_wheel(machine) else ()
+    return (*wheel, *melt_needs(machine, aim.material, read))
 
 
 def _figure(result: TrialResult) -> str:

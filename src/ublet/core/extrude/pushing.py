@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Literal
@@ -10,10 +11,10 @@ from ublet.core.acts import MarkFilament
 from ublet.core.bench import Bench
 from ublet.core.corrections import FormerReading, read_or_back
 from ublet.core.extrude.melting import melt
-from ublet.core.motion.measuring import Length, length_of
+from ublet.core.motion.measuring import INSTRUMENTS, Length, length_of
 from ublet.core.observations import CheckFilament, ReadFilament
 from ublet.core.questions import Confirm, Measure
-from ublet.core.remedy import ByHand, ChangeSetting, StartAgain
+from ublet.core.remedy import ByHand, ChangeParameter, ChangeSetting, GoTo, StartAgain
 from ublet.core.run import Checkpoint, Progress, Stream, TrialFailed
 from ublet.core.units import parse
 
@@ -113,6 +114,19 @@ class Pushing:
             bench.record.checkpoint(Checkpoint(f"{self._progress_words()} read", state))
         return length_of(readings, self.instrument, self.placings, BITE_RATIO * mm)
 
+    async def mean_mm(self, kind: str, mm: float, mm_s: float, times: int, fraction: float) -> float:
+        """The mean of what went in, as :meth:`push`."""
+        return (await self.push(kind, mm, mm_s, times, fraction)).mean_mm
+
+    def length_for(self, mm: float) -> float:
+        """How much is pushed where so much would do, mm."""
+        return mm
+
+    @property
+    def error_mm(self) -> float:
+        """Standard error of a length: a mark that is placed and read, mm."""
+        return INSTRUMENTS[self.instrument].placing_mm * math.sqrt(2 / 3)
+
     async def _mark(self, mm: float, mm_s: float) -> None:
         first, second = marks_for(mm)
         asked = Confirm(
@@ -169,3 +183,65 @@ class Pushing:
 
     def _so_far(self) -> str:
         return f"Read so far: {progress}." if (progress := self._progress_words()) else "Nothing was read yet."
+
+
+EDGES_A_PUSH = 120
+"""A push that a wheel measures is so long that its contact changes at least so often: 1 of them is less than 1 %."""
+
+LEAST_EDGES = 20
+SEEN_S = 0.6
+"""So long after a push the board has reported what its wheel did, s."""
+
+FIRST_MM = 200.0
+"""The first push by a wheel, which shows how much filament a change of its contact stands for, mm."""
+
+
+@dataclass
+class WheelPushing:
+    """Pushes on one machine whose wheel the filament turns: nobody marks or reads anything. What a change of the
+    contact stands for is taken from slow pushes, so only shares of them are known. read: what went in, mm, by kind.
+    """
+
+    bench: Bench
+    read: dict[str, list[float]] = field(default_factory=dict)
+    edge_mm: float = 0.0
+    _slow_mm: float = 0.0
+    _slow_edges: int = 0
+
+    def length_for(self, mm: float) -> float:
+        """How much is pushed where so much would do for a mark, mm."""
+        return max(mm, EDGES_A_PUSH * self.edge_mm)
+
+    @property
+    def error_mm(self) -> float:
+        """Standard error of a length: both ends lie anywhere between two changes, ``edge sqrt(1/6)``, mm."""
+        return self.edge_mm / math.sqrt(6)
+
+    async def mean_mm(self, kind: str, mm: float, mm_s: float, times: int, fraction: float) -> float:
+        """Push so many times in all, and count; slow pushes say how much a change is. What went in on average.
+
+        Raises:
+            TrialFailed: the wheel does not turn, or not often enough to count.
+        """
+        readings = self.read.setdefault(kind, [])
+        while len(readings) < times:
+            self.bench.progress(Progress(f"{kind} push", fraction, None, f"{mm:g} mm at {mm_s:.3g} mm/s", kind))
+            before = await self._edges()
+            await self.bench.motion.push(mm, mm_s)
+            edges = await self._edges() - before
+            if kind == "slow" and edges < LEAST_EDGES:
+                raise TrialFailed(
+                    f"The wheel of the filament sensor changed {edges} times in {mm:g} mm: it shows too little.",
+                    ChangeParameter("by", "mark: read by hand what went in"),
+                    GoTo("inputs by hand", "whether the wheel turns with the filament", "inputs-by-hand"),
+                )
+            if kind == "slow":
+                self._slow_mm, self._slow_edges = self._slow_mm + mm, self._slow_edges + edges
+                self.edge_mm = self._slow_mm / self._slow_edges
+            readings.append(mm if kind == "slow" else edges * self.edge_mm)
+        return sum(readings) / len(readings)
+
+    async def _edges(self) -> int:
+        await self.bench.clock.rest(SEEN_S)
+        state = self.bench.probe.inputs().get("filament")
+        return state.edges if state is not None else 0
