@@ -354,8 +354,9 @@ def vase() -> str:
 
 
 def together(pictures: list[Path], path: Path) -> None:
-    """Four pictures as one, two beside two; the single ones go."""
-    first, second = pictures[:2], pictures[2:]
+    """An even number of pictures as one, in two rows; the single ones go."""
+    half = len(pictures) // 2
+    first, second = pictures[:half], pictures[half:]
     rows = ["(", *map(str, first), "+append", ")", "(", *map(str, second), "+append", ")"]
     subprocess.run(["convert", *rows, "-append", str(path)], check=True)
     for picture in pictures:
@@ -427,6 +428,78 @@ def filament(out: Path) -> None:
             together(pictures, out / "filament.png")
         finally:
             stage.close()
+
+
+def pieces(out: Path) -> None:
+    """The leg Extrude, what is printed in height and what belongs together: tower, materials, drive, cube."""
+    with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
+        command = [sys.executable, "-m", "ublet", "demo", "--ready", "--dir", folder, "--speed", "40"]
+        stage = Stage(command)
+        names = ("tower", "tower-pick", "materials", "drive", "looks", "judged")
+        pictures = [out / f"pieces-{name}.png" for name in names]
+        try:
+            stage.wait("no errors")
+            to(stage, "advance")
+            stage.wait("too high")
+            stage.key("o")
+            stage.key("o")
+            stage.wait("a groove every 5 mm")
+            stage.key("b")
+            stage.wait("wipe it")
+            stage.key("Enter")
+            stage.wait("height 15 mm", 300)
+            stage.shot(pictures[0])
+            stage.wait("At which height", 300)
+            stage.key("1", "2", "-", "1", "5")
+            stage.shot(pictures[1])
+            stage.key("Enter")
+            stage.wait("That makes")
+            stage.key("Enter")
+            stage.wait("Pressure advance of")
+            stage.key("k")
+            stage.wait("Live on the board")
+            stage.key("F5")
+            stage.wait("found by run")
+            stage.shot(pictures[2])
+            stage.key("Escape")
+            to(stage, "extruder", "steps")
+            stage.key("o")
+            stage.wait("Change of drive")
+            stage.key("p", *"tube_mm=400", "Enter")
+            stage.wait("400 mm of tube")
+            stage.shot(pictures[3])
+            to(stage, "test", "piece")
+            stage.wait("by live settings")
+            stage.key("o")
+            stage.wait("hollow cube")
+            stage.key("p", *"size_mm=15", "Enter")
+            stage.wait("cube of 15 mm")
+            stage.key("b")
+            stage.wait("wipe it")
+            stage.key("Enter")
+            stage.wait("Let it cool", 600)
+            _measure(stage)
+            stage.shot(pictures[4])
+            stage.key(*"2,1,1,1,1,1,1", "Enter")
+            stage.wait("It has ghosts")
+            stage.shot(pictures[5])
+            together(pictures, out / "pieces.png")
+        finally:
+            stage.close()
+
+
+def _measure(stage: Stage) -> None:
+    """Type what callipers show of a cube until its looks are asked for."""
+    end, before = time.monotonic() + 120, ""
+    while "what do you see" not in (shown := stage.text()):
+        if time.monotonic() > end:
+            raise SystemExit(f"no looks; the screen was:\n{shown}")
+        asked = re.search(r"Measure .* reading \d", " ".join(shown.split()))
+        read = re.search(r"callipers: ([\d.]+) mm", shown)
+        if asked is not None and read is not None and asked[0] != before:
+            before = asked[0]
+            stage.key(*read[1], "Enter")
+        time.sleep(0.3)
 
 
 def _push(stage: Stage) -> None:
@@ -507,6 +580,7 @@ def main(out: Path) -> None:
     shake(out)
     ready(out)
     filament(out)
+    pieces(out)
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         command = [sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "20"]
         stage = Stage(command)

@@ -8,7 +8,7 @@ from functools import partial
 
 from ublet.core.bench import Bench
 from ublet.core.corrections import FormerReading, read_or_back
-from ublet.core.extrude.advance_lines import grams_of
+from ublet.core.extrude.advance_lines import grams_of, is_tube
 from ublet.core.extrude.cube import (
     LAYER_MM,
     SIDES,
@@ -258,6 +258,10 @@ def _concluded(
     for look in looks:
         words.append(f"It has {look}.")
         remedies.extend(LOOKS[look])
+    if BULGES in looks and is_tube(machine):
+        words.append("Filament shifts in its tube, so that some of the bulge stays at any pressure advance.")
+        remedies.append(ByHand("print outer walls slower, or shorten the tube"))
+        remedies.append(GoTo("extruder steps", "a direct drive has no such bulge", "drive-change"))
     bad = bool(judged.odd or judged.skewed or looks)
     if not words:
         words.append("Leave it: every length agrees within the error of callipers.")

@@ -36,12 +36,12 @@ WORDS_FROM = 92
 
 DRAWN = {
     GHOSTS: ("█▌▕ ▏ ▏          ", "the edge comes again beside itself, fainter and fainter"),
-    BULGES: ("▟███████████████▙", "the wall is thicker where two sides meet"),
-    CORNER_GAPS: ("▝██▀▀▀▀▀▀▀▀▀▀▀██▘", "the wall is thin or open where two sides meet"),
-    SHIFTS: (" ▄▄▄▄▄▄▄▄▄▄▄▄▄▄▄ ", "from some row on everything stands beside the rows below"),
+    BULGES: ("██▄▄▄▄▄▄▄▄▄▄▄▄▄██", "the wall is thicker where two sides meet"),
+    CORNER_GAPS: ("▂▂▄▄▄▄▄▄▄▄▄▄▄▄▄▂▂", "the wall is thin or open where two sides meet"),
+    SHIFTS: ("▄▄▄███████████▀▀▀", "from some row on everything stands beside the rows below"),
     HOLES: ("███ ███▌ ████ ▐██", "light comes through: rows do not touch one another"),
     OVERFULL: ("▓█▓█▓▓█▓█▓▓█▓█▓█▓", "rows swell out, and the nozzle has dragged through them"),
-    RAGGED: ("▂▁▃▂▁ ▂▃▁▂ ▁▃▂▁▂▃", "the lowest row is torn, or pressed out to a rim"),
+    RAGGED: ("▂▁▃▂▁ ▂▃▁▂ ▁▃▂▁▂", "the lowest row is torn, or pressed out to a rim"),
 }
 """What a piece may look like: drawn from its side, and in words."""
 
