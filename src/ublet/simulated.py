@@ -61,7 +61,12 @@ class SimulatedMachine:
         kept = Store(store, scenario.stored_settings())
         self.board = SimulatedBoard(hardware, factory, kept, self.world, link_clock, slots)
         self.service = Service(self.board, speed, seed, Wire(**scenario.link.model_dump()))
-        self.hands = Hands(self.world, lambda: self.board.layers.live, lambda: self.board.mode)
+        self.hands = Hands(
+            self.world,
+            lambda: self.board.layers.live,
+            lambda: self.board.mode,
+            lambda axis: self.board.mover.queue.shaping.impulses(axis),
+        )
         self.world.supply = self._dip
         self.board.powered = self.world.bed.sag
 

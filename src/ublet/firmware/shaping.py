@@ -46,6 +46,13 @@ class Shaping:
             if impulses is not None and impulses.duration_s < LONGEST_S
         }
 
+    def impulses(self, axis: str) -> tuple[tuple[float, float], ...]:
+        """What the steps of an axis are spread over: a time, s, and an amplitude each."""
+        sequence = self._sequences.get(axis)
+        if sequence is None:
+            return ((0.0, 1.0),)
+        return tuple(zip(sequence.times.tolist(), sequence.amplitudes.tolist(), strict=True))
+
     def sleep(self) -> None:
         """Nobody feels it: what was on its way is forgotten."""
         self.awake = False

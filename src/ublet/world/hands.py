@@ -84,11 +84,10 @@ from ublet.core.observations import (
     WatchSpeed,
 )
 from ublet.core.settings import Value
-from ublet.core.shake.shapers import live_impulses
 from ublet.world.frame import OVER_THE_BED
 from ublet.world.laid import Laid, Looks
 from ublet.world.mechanics import seen
-from ublet.world.piece import PrintedBox, ghost_mm
+from ublet.world.piece import Impulses, PrintedBox, ghost_mm
 from ublet.world.world import World
 
 BATHS_C = {"ice water": 0.4, "warm water": 41.0, "boiling water": 99.4, "hot water": 74.0}
@@ -117,12 +116,19 @@ WARM_C = 6.0
 class Hands:
     """What a person at the machine does and notices.
 
-    labels: the settings by which whoever plugged it all named things; lamp: the board's mode, as its lamp shows it.
+    labels: the settings by which whoever plugged it all named things; lamp: the board's mode, as its lamp shows it;
+    impulses: what the steps of an axis are spread over.
     """
 
-    def __init__(self, world: World, labels: Callable[[], Mapping[str, Value]], lamp: Callable[[], str]) -> None:
+    def __init__(
+        self,
+        world: World,
+        labels: Callable[[], Mapping[str, Value]],
+        lamp: Callable[[], str],
+        impulses: Callable[[str], Impulses],
+    ) -> None:
         self._world = world
-        self._labels, self._lamp = labels, lamp
+        self._labels, self._lamp, self._impulses = labels, lamp, impulses
         self._marked: dict[str, float] = {}
         self._dot = (0.0, 0.0)
         self.mark()
@@ -246,7 +252,7 @@ class Hands:
             box = PrintedBox(world.laid, piece.size_mm)
         except LookupError:
             return ()
-        impulses = {axis: live_impulses(self._labels().get, axis) for axis in ("x", "y")}
+        impulses = {axis: self._impulses(axis) for axis in ("x", "y")}
         where = {"x": bed.width / 2, "y": bed.depth / 2}
         return box.looks(ghost_mm(world.frame, where, world.laid.corners, impulses), piece.width_mm, piece.layer_mm)
 

@@ -17,17 +17,19 @@ from ublet.world.mechanics import MotorTruth
 
 ROUND_ENDS = 1 - math.pi / 4
 GOLDEN = (math.sqrt(5) - 1) / 2
+GRID_MM, CORNER_MM = 0.25, 1.0
 
 
 class LaidPath(Protocol):
-    """A way on which filament is laid: filament for each mm of it, its gap, mm, and where on it evenness counts, mm."""
+    """A way on which filament is laid: filament for each mm of it, its gap, mm."""
 
     @property
     def filament_per_mm(self) -> float: ...
     @property
     def gap_mm(self) -> float: ...
-    @property
-    def counts_mm(self) -> tuple[float, float]: ...
+    def counts(self) -> NDArray[np.float64]:
+        """Places along it at which evenness counts, n, mm."""
+        ...
 
     def moves(self, advance_s: float) -> tuple[Sequence[LinearMove], Corner]:
         """Its lines as they are followed with a pressure advance, and how fast their corners are."""
@@ -45,11 +47,10 @@ class LineLaid:
     gap_mm: float
     acceleration_mm_s2: float
 
-    @property
-    def counts_mm(self) -> tuple[float, float]:
+    def counts(self) -> NDArray[np.float64]:
         """Where evenness counts."""
         whole = sum(length for length, _ in self.stretches)
-        return self.stretches[0][0] / 2, whole - self.stretches[-1][0] / 4
+        return np.arange(self.stretches[0][0] / 2, whole - self.stretches[-1][0] / 4, GRID_MM)
 
     def moves(self, advance_s: float) -> tuple[Sequence[LinearMove], Corner]:
         """Its stretches, whatever the pressure advance is."""
@@ -60,9 +61,11 @@ class LineLaid:
 
 @dataclass(frozen=True)
 class LoopLaid:
-    """A closed way of sides along X and Y, gone round twice, the second time counts: the start in the middle of its
-    first side; sides by where they end, mm, with their speed, mm/s; filament for each mm; gap, mm; caps of the machine;
-    acceleration at the most, mm/s².
+    """A closed way of sides along X and Y, gone round twice; the second time counts, but for what is next to a corner,
+    where no change of speed can be seen.
+
+    start: the middle of its first side; sides: where each ends, mm, with its speed, mm/s; filament for each mm; gap,
+    mm; caps of the machine; acceleration at the most, mm/s².
     """
 
     start: tuple[float, float]
@@ -72,11 +75,14 @@ class LoopLaid:
     caps: Caps
     acceleration_mm_s2: float
 
-    @property
-    def counts_mm(self) -> tuple[float, float]:
-        """The second time round."""
-        once = sum(math.hypot(*travel.values()) for travel, _ in self._travels())
-        return once, 2 * once
+    def counts(self) -> NDArray[np.float64]:
+        """The second time round, without its corners."""
+        ends = np.cumsum([math.hypot(*travel.values()) for travel, _ in self._travels()])
+        grid = np.arange(ends[-1], 2 * ends[-1], GRID_MM)
+        corners = ends[-1] + ends[:-1]
+        near = np.abs(grid[:, None] - corners[None, :]).min(axis=1)
+        away: NDArray[np.float64] = grid[near >= CORNER_MM]
+        return away
 
     def moves(self, advance_s: float) -> tuple[Sequence[LinearMove], Corner]:
         """Its sides as the machine follows them."""
@@ -129,11 +135,10 @@ def evenest_advance_s(
     """The pressure advance at which a way of slow and fast stretches is as even as it can be: the least mean square of
     its width about its mean where evenness counts, found by golden section.
     """
-    start, end = path.counts_mm
+    grid = path.counts()
 
     def uneven(advance_s: float) -> float:
         rows = laid_widths(truth, motor, melt, path, advance_s)
-        grid = np.arange(start, end, 0.25)
         widths = np.interp(grid, rows[:, 0], rows[:, 1])
         return float(np.var(widths))
 

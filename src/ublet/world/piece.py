@@ -11,9 +11,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ublet.core.observations import PieceLooks
-from ublet.core.shake.shapers import ImpulseSequence
 from ublet.world.frame import OVER_THE_BED, Frame
 from ublet.world.laid import Laid, LaidPiece, WallCorner, closes_at
+
+Impulses = Sequence[tuple[float, float]]
+"""What the steps of an axis are spread over: times, s, and amplitudes."""
 
 WALL_MM = 0.45
 """A wall stands out by half of this beyond the middle of its line, mm."""
@@ -124,7 +126,7 @@ def ghost_mm(
     frame: Frame,
     where: Mapping[str, float],
     corners: Mapping[str, WallCorner],
-    impulses: Mapping[str, ImpulseSequence | None],
+    impulses: Mapping[str, Impulses],
 ) -> float:
     """How far the nozzle rings on against the bed beside an edge, at its worst axis, mm.
 
@@ -134,8 +136,7 @@ def ghost_mm(
     """
     largest = 0.0
     for axis, corner in corners.items():
-        train = impulses.get(axis)
-        times, amplitudes = (train.times, train.amplitudes) if train is not None else (np.zeros(1), np.ones(1))
+        times, amplitudes = (np.array(column) for column in zip(*impulses[axis], strict=True))
         brakes_s = (corner.mm_s - corner.left_mm_s) / corner.mm_s2 if corner.mm_s2 else 0.0
         total = 0.0
         for ring in frame.rings({axis: 1.0}, {axis: 1.0}, OVER_THE_BED, where):

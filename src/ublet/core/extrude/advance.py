@@ -18,6 +18,9 @@ MODEL_FRACTION = 0.03
 standard.
 """
 
+TOWER_FRACTION = 0.06
+"""Corners of a tower fade unevenly to both sides of the right value: what looks even there is off by this share."""
+
 WORTH_FRACTION, WORTH_S = 0.04, 0.0025
 """A finer bracket is worth it while the uncertainty is more than this share, and more than this, s."""
 
@@ -38,17 +41,20 @@ class AdvanceEstimate:
         return self.uncertainty_s > max(WORTH_S, WORTH_FRACTION * self.advance_s)
 
 
-def from_pick(values_s: Sequence[float], first: int, last: int) -> AdvanceEstimate:
+def from_pick(
+    values_s: Sequence[float], first: int, last: int, model_fraction: float = MODEL_FRACTION
+) -> AdvanceEstimate:
     """The value between two lines that were picked, by their places from 0 (the same one twice: one line).
 
     What looks even is centred on the right value; the value is taken to lie within the range equally likely.
+    model_fraction: by which share what looks even is off by itself, standard.
     """
     low, high = sorted((first, last))
     step = values_s[1] - values_s[0]
     middle = (values_s[low] + values_s[high]) / 2
     half = (values_s[high] - values_s[low]) / 4 + EYE_LINES * step
     at_end = -1 if low == 0 else 1 if high == len(values_s) - 1 else 0
-    return AdvanceEstimate(middle, math.hypot(half / math.sqrt(3), MODEL_FRACTION * middle), at_end)
+    return AdvanceEstimate(middle, math.hypot(half / math.sqrt(3), model_fraction * middle), at_end)
 
 
 def together(picks: Sequence[AdvanceEstimate]) -> AdvanceEstimate:

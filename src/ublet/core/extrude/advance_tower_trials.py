@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ublet.core.bench import Bench
+from ublet.core.extrude.advance import TOWER_FRACTION
 from ublet.core.extrude.advance_lines import grams_of
 from ublet.core.extrude.advance_tower import (
     FIRST_MM,
@@ -75,6 +76,7 @@ async def advance_tower(bench: Bench, aim: AdvanceTowerParameters) -> TrialResul
         tower_area(layout, bands),
         tuple(band.label for band in bands),
         values,
+        model_fraction=TOWER_FRACTION,
     )
     read = LinesRead()
     outside = await picked(bench, offered, read)

@@ -9,7 +9,15 @@ from functools import partial
 
 from ublet.core.bench import Bench
 from ublet.core.corrections import FormerReading, read_or_back
-from ublet.core.extrude.advance import AdvanceEstimate, NoZero, finer_range, from_pick, from_widths, together
+from ublet.core.extrude.advance import (
+    MODEL_FRACTION,
+    AdvanceEstimate,
+    NoZero,
+    finer_range,
+    from_pick,
+    from_widths,
+    together,
+)
 from ublet.core.extrude.advance_lines import (
     AdvanceLine,
     LinesLayout,
@@ -148,7 +156,7 @@ async def advance_lines(bench: Bench, aim: AdvanceParameters) -> TrialResult:
 class ToPick:
     """What an eye picks from: the question, to which the lamp is added; what is picked from; the value of each, s.
 
-    widths: lets widths be typed, where they can be.
+    widths: lets widths be typed, where they can be. model_fraction: by which share what looks even is off by itself.
     """
 
     words: str
@@ -156,6 +164,7 @@ class ToPick:
     labels: tuple[str, ...]
     values: tuple[float, ...]
     widths: Callable[[LinesRead], Awaitable[None]] | None = None
+    model_fraction: float = MODEL_FRACTION
 
 
 async def picked(bench: Bench, offered: ToPick, read: LinesRead) -> str:
@@ -167,7 +176,7 @@ async def picked(bench: Bench, offered: ToPick, read: LinesRead) -> str:
         if answer in pick.answers:
             return answer if answer == WIDTHS or not read.picks else ""
         first, last = pick.picked(answer)
-        read.picks.append(estimate := from_pick(offered.values, first, last))
+        read.picks.append(estimate := from_pick(offered.values, first, last, offered.model_fraction))
         row = (offered.values[first], offered.values[last], estimate.advance_s, estimate.uncertainty_s)
         bench.record.row(PICKS.name, row)
         seen = read.seen or estimate
