@@ -541,7 +541,6 @@ def ready(out: Path) -> None:
             stage.wait("Loaded:", 600)
             stage.key("m")
             stage.wait("Motors off: carriages")
-            stage.shot(out / "by-hand.png")
             stage.key("o")
             stage.wait("Every heater and fan is off")
             stage.key("Escape")
