@@ -220,3 +220,30 @@ def test_materials_are_seen_copied_and_loaded(tmp_path: Path) -> None:
         assert "petg" in screen.wait("5 % short")
     finally:
         screen.close()
+
+
+def test_a_cube_that_lies_there_is_measured_and_judged_about_zero(tmp_path: Path) -> None:
+    screen = Inside(tmp_path)
+    try:
+        to(screen, "test piece")
+        screen.wait("by live settings")
+        screen.key("o")
+        screen.wait("hollow cube of 30 mm")
+        screen.key("p")
+        screen.type("printed=no repeats=1")
+        screen.key("Enter")
+        screen.wait("Nothing moves or heats")
+        screen.key("Enter")
+        for mm in ("30.00", "30.01", "29.98", "42.60", "42.22"):
+            screen.wait("Let it cool")
+            screen.type(mm)
+            screen.key("Enter")
+            screen.gone(f"{mm} ")
+        screen.wait("which of these do you see")
+        screen.type("all 1")
+        screen.key("Enter")
+        shown = screen.wait("as measured, with twice")
+        assert re.search(r"skew +[·│]+.*●.* \+0\.5\d ±", shown) and "X and Y are skewed" in shown
+        assert "motion.skew_deg" in shown and "within what callipers err" in shown
+    finally:
+        screen.close()

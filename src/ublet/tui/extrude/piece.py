@@ -18,7 +18,7 @@ from ublet.core.motion.caps import Caps
 from ublet.core.motion.print_plan import PrintPlan
 from ublet.core.motion.program import Program, Timetable, timetable
 from ublet.core.observations import BULGES, CORNER_GAPS, GHOSTS, HOLES, OVERFULL, RAGGED, SHIFTS, LookAtPiece
-from ublet.core.run import TrialFailed
+from ublet.core.run import TrialFailed, TrialResult
 from ublet.core.settings import Value
 from ublet.session.patterns import start_of
 from ublet.session.printing import PrintError, read_plan
@@ -168,6 +168,8 @@ class PieceBench(TrialBench):
             if isinstance(aim, OwnPrintParameters):
                 return self._own(followed, here, bed, width, height)
             try:
+                if isinstance(aim, CubeParameters) and watched is None and self.result is not None:
+                    return _judged(self.result, width, height)
                 if isinstance(aim, CubeParameters):
                     program = printed = cube_program(machine, aim.side_mm, aim.shape)
                 else:
@@ -217,3 +219,52 @@ def _looks(width: int, height: int) -> Text:
             text.append(words, Ink.dim)
         text.append(apart)
     return text
+
+
+BAR, LABEL = 41, 16
+"""Columns of a bar about zero, and of what stands before it."""
+
+
+def _judged(result: TrialResult, width: int, height: int) -> Text:
+    """What a piece's lengths show: each share beside what it may be off by, about zero, and its skew."""
+    rows = [
+        (
+            f"{finding.subject['axis'].upper()} off by",
+            100 * (finding.value - 1),
+            100 * (finding.uncertainty or 0.0),
+            "%",
+        )
+        for finding in result.findings
+        if finding.what == "scale"
+    ]
+    for what, words, times, unit in (("shrinks", "all shrink by", 100.0, "%"), ("skew", "skew", 1.0, "°")):
+        if (finding := result.finding(what)) is not None:
+            rows.append((words, times * finding.value, times * (finding.uncertainty or 0.0), unit))
+    if not rows:
+        return Text("nothing was measured yet", Ink.text)
+    span = {unit: max(2.5 * u + abs(value) for _, value, u, of in rows if of == unit) for *_, unit in rows}
+    text, apart = Text(no_wrap=True), "\n\n" if height >= 2 * len(rows) + 4 else "\n"
+    text.append("as measured, with twice the standard uncertainty\n\n", Ink.dim)
+    for words, value, u, unit in rows:
+        beyond = abs(value) > 2 * u
+        ink = f"bold {Ink.focus}" if beyond else Ink.good
+        text.append(f"{words:<{LABEL}}", Ink.text)
+        if width >= LABEL + BAR + 24:
+            text.append_text(_bar(value / span[unit], 2 * u / span[unit], ink))
+        text.append(f"  {value:+.2f} ±{2 * u:.2f} {unit}", ink)
+        text.append("" if beyond else "   within what callipers err", Ink.dim).append(apart)
+    return text
+
+
+def _bar(value: float, reach: float, ink: str) -> Text:
+    """A value with its reach on a line from -1 to 1, the zero marked."""
+    middle = BAR // 2
+
+    def at(fraction: float) -> int:
+        return max(0, min(BAR - 1, middle + round(fraction * middle)))
+
+    cells = ["·"] * BAR
+    cells[at(value - reach) : at(value + reach) + 1] = ["━"] * (at(value + reach) - at(value - reach) + 1)
+    cells[middle] = "┼" if cells[middle] == "━" else "│"
+    cells[at(value)] = "●"
+    return Text("".join(cells), ink)
