@@ -252,6 +252,7 @@ class Mover:
         """
         self._must_stand()
         self.position = dict.fromkeys(AXES)
+        self.following.forget("x", "z")
 
     # what may be asked for; the caller has seen to it that the board is ready
 

@@ -26,6 +26,7 @@ from ublet.core.run import Option, TrialFailed
 from ublet.core.settings import number_or
 from ublet.core.units import with_uncertainty
 from ublet.session.session import Session
+from ublet.tui.frame.help import Help
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.large import put_large
@@ -49,12 +50,31 @@ LOOKS = (
 """What a line looks like from the side: word, drawing, in words; strokes show where the speed changes."""
 
 
+HELP = Help(
+    """\
+    Melt behind the nozzle is elastic: it follows the push late, by a time constant that drive, tube and filament give
+    it. Where the nozzle slows down too much still flows and leaves a bulge, where it speeds up too little comes. The
+    extruder leads the path by that time, and lines stay even.
+    """,
+    """\
+    Lines are slow, fast and slow again, their value rising from the front to the back; every fifth sticks out. Lift
+    all of it off in one piece, hold it against the light, and look behind each stroke. Pick one line, or the first and
+    the last that look even. Another lamp often shows more: look again, both picks count. Callipers may be typed
+    instead; through a tube they do not reach an eye.
+
+    The tower shows the same by height, to about a tenth of the value; lines are sharper. f narrows the range around
+    what was found. The check prints the value of before and the new one in turns.
+    """,
+)
+
+
 class AdvanceBench(RecordedBench):
     """Even width through changes of speed."""
 
     kind = "advance"
     title = "Pressure advance"
     why = "the melt follows the push late, so that lines bulge where the nozzle slows down"
+    help = HELP
     BINDINGS = [
         Binding(
             "f", "finer", "finer bracket", tooltip="Lines, or a tower, around the value that was found, finer apart"

@@ -17,6 +17,7 @@ from ublet.core.typed import shown_value
 from ublet.core.units import show, with_uncertainty
 from ublet.session.session import Session
 from ublet.session.stale import Redo, Supposed, stale_runs, supposed, to_redo
+from ublet.tui.frame.help import Help
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.picture import Picture, put, spaced
 from ublet.tui.motion.steps import newest_result, reach_for
@@ -36,12 +37,29 @@ NARROWEST_FRACTION = 0.02
 """The strip of the filament that was fed spans at least this fraction of the commanded length, to either side."""
 
 
+HELP = Help(
+    """\
+    What is commanded of filament must go in: every width and height is made of it. And a drive is one thing: its gear,
+    its tube, how far it draws back, how late its melt follows.
+    """,
+    """\
+    Filament is marked twice and pushed slowly, then fast; what is left to a mark gives steps per mm with the error of
+    your rule. What falls short is pushed slower, with more current and hotter, until its cause is plain. With short
+    only slow pushes past near marks are made.
+
+    The other trial is a change of drive: what belongs to it stands as one proposal, and beside it what no longer
+    holds by it.
+    """,
+)
+
+
 class ExtruderBench(TrialBench):
     """Filament as long as it says."""
 
     kind = "extruder"
     title = "Extruder steps"
     why = "too much or too little filament spoils every line that is printed"
+    help = HELP
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)

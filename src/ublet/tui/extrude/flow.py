@@ -9,6 +9,7 @@ from ublet.core.extrude.flow_trials import STEP_TIMES, STEPS, FlowParameters
 from ublet.core.motion.patterns import Stroke
 from ublet.core.run import Series
 from ublet.session.session import Session
+from ublet.tui.frame.help import Help
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.graph import graph
@@ -21,12 +22,27 @@ SIDE_COLUMNS, WIDE = 40, 100
 LOWEST_PERCENT, DRAWN_STEPS = 70.0, 9
 
 
+HELP = Help(
+    """\
+    A hotend melts a limited volume a second. Beyond it less goes in than is commanded, at first a little: walls get thin
+    and layers part, and nothing in a print says why.
+    """,
+    """\
+    Filament is pushed into the air, slowly at first, then ever faster, until 5 % falls short of the slow pushes. What
+    goes in is read by a mark and callipers, or counted by the wheel of a filament sensor (parameter by). There it is
+    pushed once more with more current: a motor that stalls pushes on, a hob that slips does not. With hotter_c a
+    second series shows what 10 °C more add.
+    """,
+)
+
+
 class FlowBench(RecordedBench):
     """How fast it can melt."""
 
     kind = "flow"
     title = "Flow limit"
     why = "beyond it the hob slips or the motor stalls, and prints get thin without a word"
+    help = HELP
 
     def picture(self) -> Picture:
         """Shares that went in over flows."""

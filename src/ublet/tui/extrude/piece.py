@@ -24,6 +24,7 @@ from ublet.session.patterns import start_of
 from ublet.session.printing import PrintError, read_plan
 from ublet.session.session import Session
 from ublet.tui.extrude.print_picture import print_picture
+from ublet.tui.frame.help import Help
 from ublet.tui.frame.pickers import LineDialog
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.picture import Picture
@@ -46,12 +47,30 @@ DRAWN = {
 """What a piece may look like: drawn from its side, and in words."""
 
 
+HELP = Help(
+    """\
+    Path, time, steps and melt together for the first time; and then, what a finished piece says of the machine that
+    made it.
+    """,
+    """\
+    The square runs above the bed or is printed, and may be nudged, slowed and held meanwhile. A print of your own is
+    read whole before anything moves.
+
+    A cube is measured: each side, and both diagonals of its top. What all sides have in common is the material; one
+    that differs is an axis; diagonals that differ are a frame that is not square. A flat frame shows that three times
+    as sharply. Many small differences are to be left: they are within what callipers err. What its walls look like
+    leads on to the station that mends it.
+    """,
+)
+
+
 class PieceBench(TrialBench):
     """A program from its first move to its last."""
 
     kind = "piece"
     title = "Test piece"
     why = "everything together for the first time: path, time, and no step lost"
+    help = HELP
     BINDINGS = [
         Binding("f", "file", "print a file", tooltip="Print a text of ISO 6983 of your own: read, checked, drawn"),
         Binding(

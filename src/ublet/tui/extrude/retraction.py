@@ -10,6 +10,7 @@ from ublet.core.motion.running import WAY
 from ublet.core.run import Series, TrialFailed
 from ublet.core.settings import number_or
 from ublet.session.session import Session
+from ublet.tui.frame.help import Help
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.large import put_large
@@ -24,12 +25,26 @@ DRAWN = {"clean": " ", "strings": "â•Œ", "gap after": " ", "strings and gap": "â
 """What lies between the posts of a pair."""
 
 
+HELP = Help(
+    """\
+    A hot nozzle oozes while it travels, and strings hang between the walls. Drawn back far enough it does not; drawn
+    back too far it begins its next line late, and wears the filament.
+    """,
+    """\
+    Pairs of posts are printed with a way between them; the length of the retraction rises from pair to pair, or its
+    speed. Look between the posts for strings, and where each line begins for a gap. The shortest clean pair is
+    proposed. Strings at any length are another matter: too hot, damp filament, a worn nozzle.
+    """,
+)
+
+
 class RetractionBench(RecordedBench):
     """No strings, no gaps."""
 
     kind = "retraction"
     title = "Retraction"
     why = "what oozes on the way leaves strings; what is drawn back for nothing leaves gaps"
+    help = HELP
 
     def picture(self) -> Picture:
         """The pairs, one a row, the first at the bottom."""
