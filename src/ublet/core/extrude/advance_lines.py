@@ -157,12 +157,7 @@ def layout_of(machine: MachineFile, aim: LinesParameters, acceleration_mm_s2: fl
     """
     kind, values = TUBE_LINE if is_tube(machine) else DIRECT_LINE, values_of(machine, aim)
     stroke = Stroke(aim.width_mm, aim.layer_mm, aim.slow_mm_s)
-    fast = aim.fast_mm_s or usual_fast_mm_s(machine, aim, kind, stroke)
-    if fast < 1.5 * aim.slow_mm_s:
-        raise TrialFailed(
-            f"{fast:g} mm/s is not much faster than {aim.slow_mm_s:g}: a change of speed must show.",
-            ChangeParameter("fast_mm_s", f"{3 * aim.slow_mm_s:g} mm/s or so"),
-        )
+    fast = fast_mm_s_of(machine, aim, kind, stroke)
     bed, rim = machine.bed, machine.bed.margin_mm + RIM_MM
     wide, deep = 2 * kind.slow_mm + kind.fast_mm + TALLY_MM, (len(values) - 1) * APART_MM
     room_x, room_y = bed.width_mm - 2 * rim, bed.depth_mm - 2 * rim - PURGED_MM - 2 * (STROKE_MM + STROKE_GAP_MM)
@@ -184,12 +179,23 @@ def layout_of(machine: MachineFile, aim: LinesParameters, acceleration_mm_s2: fl
     return LinesLayout(tuple(lines), kind, stroke, fast, acceleration_mm_s2 or kind.acceleration_mm_s2)
 
 
-def usual_fast_mm_s(machine: MachineFile, aim: LinesParameters, kind: LineKind, stroke: Stroke) -> float:
-    """The usual fast speed; where the material melts less than that, what it melts."""
-    _, material = material_of(machine, aim.material)
-    if (most := material.largest_flow_mm3_s) is None:
-        return kind.fast_mm_s
-    return min(kind.fast_mm_s, math.floor(most / stroke.section_mm2))
+def fast_mm_s_of(machine: MachineFile, aim: LinesParameters, kind: LineKind, stroke: Stroke) -> float:
+    """The fast speed: as typed, or the usual one; where the material melts less than that, what it melts.
+
+    Raises:
+        TrialFailed: it is not much faster than the slow one.
+    """
+    fast = aim.fast_mm_s
+    if not fast:
+        _, material = material_of(machine, aim.material)
+        most = material.largest_flow_mm3_s
+        fast = kind.fast_mm_s if most is None else min(kind.fast_mm_s, math.floor(most / stroke.section_mm2))
+    if fast < 1.5 * aim.slow_mm_s:
+        raise TrialFailed(
+            f"{fast:g} mm/s is not much faster than {aim.slow_mm_s:g}: a change of speed must show.",
+            ChangeParameter("fast_mm_s", f"{3 * aim.slow_mm_s:g} mm/s or so"),
+        )
+    return fast
 
 
 def lines_program(machine: MachineFile, layout: LinesLayout, name: str = "advance lines") -> Program:

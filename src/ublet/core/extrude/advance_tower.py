@@ -15,9 +15,9 @@ from ublet.core.extrude.advance_lines import (
     TUBE_LINE,
     LineKind,
     LinesParameters,
+    fast_mm_s_of,
     followed_mm_s2,
     is_tube,
-    usual_fast_mm_s,
     values_of,
 )
 from ublet.core.extrude.melting import extruder_of
@@ -102,12 +102,7 @@ def tower_of(machine: MachineFile, aim: AdvanceTowerParameters) -> TowerLayout:
     """
     kind, values = TUBE_LINE if is_tube(machine) else DIRECT_LINE, values_of(machine, aim)
     stroke = Stroke(aim.width_mm, aim.layer_mm, aim.slow_mm_s)
-    fast = aim.fast_mm_s or usual_fast_mm_s(machine, aim, kind, stroke)
-    if fast < 1.5 * aim.slow_mm_s:
-        raise TrialFailed(
-            f"{fast:g} mm/s is not much faster than {aim.slow_mm_s:g}: a change of speed must show.",
-            ChangeParameter("fast_mm_s", f"{3 * aim.slow_mm_s:g} mm/s or so"),
-        )
+    fast = fast_mm_s_of(machine, aim, kind, stroke)
     bed, rim = machine.bed, machine.bed.margin_mm + RIM_MM
     wide, deep, high = kind.slow_mm, kind.fast_mm, BAND_MM * len(values)
     room_x, room_y = bed.width_mm - 2 * rim, bed.depth_mm - 2 * rim - PURGE_ROOM_MM

@@ -24,8 +24,8 @@ LOWEST_PERCENT, DRAWN_STEPS = 70.0, 9
 
 HELP = Help(
     """\
-    A hotend melts a limited volume a second. Beyond it less goes in than is commanded, at first a little: walls get thin
-    and layers part, and nothing in a print says why.
+    A hotend melts a limited volume a second. Beyond it less goes in than is commanded, at first a little: walls get
+    thin and layers part, and nothing in a print says why.
     """,
     """\
     Filament is pushed into the air, slowly at first, then ever faster, until 5 % falls short of the slow pushes. What
