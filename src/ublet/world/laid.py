@@ -93,7 +93,7 @@ class Laid:
         self._filament = filament
         self._pieces: list[LaidPiece] = []
         self._rows = np.empty((0, 5))
-        self._tops: dict[tuple[int, int], tuple[float, float, float]] = {}  # of a cell: its top, below that, its first
+        self._tops: dict[tuple[int, int], tuple[float, float, float]] = {}  # Z of a cell: top, below, first
         self.top_mm = 0.0
         self.corners: dict[str, WallCorner] = {}
         self._along: tuple[str, float, float, float] = (
@@ -147,9 +147,9 @@ class Laid:
                 continue
             x, y = (before[axis] + (after[axis] - before[axis]) * gone / total for axis in ("x", "y"))
             last = gone
-            below, first = self._lies(x, y, gap_mm)
-            if (gap := gap_mm - below) < HIGHEST_MM:
-                self._pieces.append(LaidPiece(x, y, gap, out * area / length, length, gap_mm - first))
+            gap, above = self._lies(x, y, after.get("z", gap_mm), gap_mm)
+            if gap < HIGHEST_MM:
+                self._pieces.append(LaidPiece(x, y, gap, out * area / length, length, above))
                 self.top_mm = max(self.top_mm, gap_mm)
         if len(self._pieces) > KEPT:
             del self._pieces[: KEPT // 2]
@@ -171,24 +171,24 @@ class Laid:
             per_mm * pace.speed(ends_s),
         )
 
-    def _lies(self, x: float, y: float, z: float) -> tuple[float, float]:
-        """The height of what lies below a nozzle that lays so high above the bed, and that of the first layer there,
-        mm; what it lays lies there from now on.
+    def _lies(self, x: float, y: float, z: float, gap_mm: float) -> tuple[float, float]:
+        """The gap to what lies below a nozzle whose carriage stands at z, mm, and how far it is above the first layer
+        there, mm; what it lays lies there from now on. gap_mm: to the bed.
         """
         cell = (round(x / CELL_MM), round(y / CELL_MM))
         known = self._tops.get(cell)
         if known is None:  # beside a wall it still rests on it
             beside = ((cell[0] + i, cell[1] + j) for i in (-1, 0, 1) for j in (-1, 0, 1))
             stacks = [stack for at in beside if (stack := self._tops.get(at)) is not None and stack[2] < z - ON_TOP_MM]
-            tops = [(top if top < z - ON_TOP_MM else below, first) for top, below, first in stacks]
+            tops = [(top if top < z - ON_TOP_MM else under, first) for top, under, first in stacks]
             if tops:
                 top, first = max(tops)
-                known = (top, top, first)
-        top, below, first = known or (0.0, 0.0, z)
+                known = (z, top, first)
+        top, under, first = known or (z, -math.inf, z)
         if z > top + ON_TOP_MM:
-            top, below = z, top
-        self._tops[cell] = (max(top, z), below, first)
-        return below, first
+            top, under = z, top
+        self._tops[cell] = (max(top, z), under, first)
+        return (z - under if under > -math.inf else gap_mm), z - first
 
     def region(self, x: tuple[float, float], y: tuple[float, float], z: tuple[float, float]) -> NDArray[np.float64]:
         """What was laid within bounds, in its order: n rows of a piece's end, its width, its length, mm."""

@@ -15,9 +15,12 @@ from ublet.core.motion.geometry import extruder_steps_per_mm
 from ublet.core.observations import LookAround
 from ublet.core.questions import Confirm
 from ublet.core.remedy import ByHand, ChangeParameter, GoTo
-from ublet.core.run import Finding, Option, Proposal, TrialFailed, TrialResult
-from ublet.core.settings import Part, Value, setting
+from ublet.core.run import Finding, Option, Proposal, Stream, TrialFailed, TrialResult
+from ublet.core.settings import Part, Value, number_or, setting
 from ublet.core.trial import Need, TrialSpec
+
+CHANGES = Stream("changes", ("number", "before", "after"), ("", "", ""))
+"""Every setting that goes with the drive, by its number in the proposal from 1: what it was, and what it is then."""
 
 MOUNTED, NOT_YET = "it is mounted", "not yet"
 
@@ -139,6 +142,8 @@ async def drive_change(bench: Bench, aim: DriveParameters) -> TrialResult:
         raise TrialFailed("The new drive is not mounted yet.", ByHand("mount it, then begin again"))
     if bool(aim.tube_mm) != bool(was):
         bench.report_fact("load")
+    for number, of in enumerate(changes, start=1):
+        bench.record.row(CHANGES.name, (float(number), number_or(of.before, 0.0), number_or(of.after, 0.0)))
     proposals = tuple(Proposal(of.path, of.before, of.after, of.unit, of.why) for of in changes)
     option = Option("the new drive", "all of it belongs together", proposals, {})
     declared = machine.model_copy(update={"extruder": extruder_of(machine).model_copy(update={"tube_mm": aim.tube_mm})})
@@ -188,7 +193,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         "Another drive for the filament: everything that belongs together as one proposal.",
         DriveParameters,
         drive_change,
-        (),
+        (CHANGES,),
         _announce,
         _needs,
         figure=_figure,
