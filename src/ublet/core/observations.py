@@ -409,8 +409,8 @@ class BandArea:
 
 @dataclass(frozen=True)
 class ReadTower(Cue):
-    """At which heights are the corners of a tower even? x: its slow sides go from and to, y: its fast ones, mm; it was
-    laid to the right in front. look_mm: so far behind each corner one looks.
+    """At which heights are the corners of a tower even? x: ends of its slow sides, y: ends of its fast ones, mm; the
+    front side was laid to the right. look_mm: length behind each corner that is judged.
     """
 
     x: tuple[float, float]

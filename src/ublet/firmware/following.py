@@ -133,7 +133,7 @@ class PathCorrections:
         return took
 
     def _wanted(self, direction: Mapping[str, float], mm: float) -> dict[str, float]:
-        """How much further X and higher Z are to stand after so much of the way."""
+        """Corrections of X and Z, mm, that are due after ``mm`` of the line."""
         where = {axis: here for axis, here in self._where().items() if here is not None}
         if len(where) < 3:
             return {"x": 0.0, "z": 0.0}
@@ -177,7 +177,7 @@ class PathCorrections:
         )
 
     def _with(self, steps: tuple[Steps, ...], axis: str, a_mm: float) -> tuple[Steps, ...]:
-        """The steps with so many millimetres of an axis for each of the path."""
+        """The steps, with ``a_mm`` of an axis added for each mm of the path."""
         if not a_mm:
             return steps
         own = {step.socket: step for step in steps}

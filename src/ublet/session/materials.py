@@ -1,4 +1,4 @@
-"""Materials as rows: what is declared of each, what was found by which run and whether it holds; which is loaded."""
+"""Materials as rows: declared values, measured values with their run and its validity, the one that is loaded."""
 
 from __future__ import annotations
 

@@ -107,7 +107,7 @@ LEAST_MM = 0.3
 """Less than this nobody sees, mm."""
 
 BESIDE_MM = 1.0
-"""A wall lies within this of where it was commanded; nobody looks nearer to its corners, mm."""
+"""Half-width of the strip in which a wall is looked for, and the part beside a corner that is not judged, mm."""
 
 WARM_C = 6.0
 """So much above the room a finger feels it, °C."""

@@ -53,7 +53,7 @@ class LineLaid:
         return np.arange(self.stretches[0][0] / 2, whole - self.stretches[-1][0] / 4, GRID_MM)
 
     def moves(self, advance_s: float) -> tuple[Sequence[LinearMove], Corner]:
-        """Its stretches, whatever the pressure advance is."""
+        """Its stretches; they do not depend on the pressure advance."""
         direction = {"x": 1.0, "e": self.filament_per_mm}
         lines = [LinearMove(direction, length, mm_s, self.acceleration_mm_s2) for length, mm_s in self.stretches]
         return lines, lambda before, after: min(before.top, after.top)

@@ -1,4 +1,4 @@
-"""A printed box as callipers and eyes find it: outer lengths on the frame as it is, and what its walls look like."""
+"""A printed box as callipers and eyes see it: outer lengths on the true frame, and the looks of its walls."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ FLAT_MM = 0.06
 """What lies no higher than this above the first layer is the first layer, mm."""
 
 CORNER_MM, EDGE_MM = 1.5, 3.0
-"""A corner's looks are those so near to it; a side between its corners begins so far from them, mm."""
+"""Distance from a corner within which a wall belongs to it, and beyond which it belongs to a side, mm."""
 
 
 class Box(NamedTuple):

@@ -119,7 +119,7 @@ class Pushing:
         return (await self.push(kind, mm, mm_s, times, fraction)).mean_mm
 
     def length_for(self, mm: float) -> float:
-        """How much is pushed where so much would do, mm."""
+        """Length of a push, mm: as asked for."""
         return mm
 
     @property
@@ -209,7 +209,7 @@ class WheelPushing:
     _slow_edges: int = 0
 
     def length_for(self, mm: float) -> float:
-        """How much is pushed where so much would do for a mark, mm."""
+        """Length of a push for which a mark would need ``mm``, mm: enough changes of the contact."""
         return max(mm, EDGES_A_PUSH * self.edge_mm)
 
     @property
@@ -218,7 +218,7 @@ class WheelPushing:
         return self.edge_mm / math.sqrt(6)
 
     async def mean_mm(self, kind: str, mm: float, mm_s: float, times: int, fraction: float) -> float:
-        """Push so many times in all, and count; slow pushes say how much a change is. What went in on average.
+        """Push until ``times`` pushes of this kind were counted; their mean, mm. Slow pushes calibrate the wheel.
 
         Raises:
             TrialFailed: the wheel does not turn, or not often enough to count.

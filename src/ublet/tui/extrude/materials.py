@@ -1,4 +1,4 @@
-"""The sheet of materials: what is known of each, by which run, and whether that still holds."""
+"""The sheet of materials: the values of each, the run that measured them, and whether it still holds."""
 
 from __future__ import annotations
 
@@ -156,7 +156,7 @@ def _ink(of: MaterialValue) -> str:
 
 
 def _about(row: MaterialRow) -> Text:
-    """What was found of a material: by which run, whether it holds, and what is not known yet."""
+    """The measured values of a material: by which run, whether it holds, which are missing."""
     text = Text("\n")
     for key, station in FOUND.items():
         of, head = row.values[key], next(head for name, head, _ in COLUMNS if name == key)

@@ -33,7 +33,7 @@ from ublet.tui.trial.trial_bench import TrialBench
 from ublet.tui.trial.watch import TrialWatch
 
 WORDS_FROM = 92
-"""From so many columns on looks are described in words, too."""
+"""Least width at which looks are described in words, too, columns."""
 
 DRAWN = {
     GHOSTS: ("█▌▕ ▏ ▏          ", "the edge comes again beside itself, fainter and fainter"),
@@ -241,7 +241,7 @@ def _looks(width: int, height: int) -> Text:
 
 
 BAR, LABEL = 41, 16
-"""Columns of a bar about zero, and of what stands before it."""
+"""Columns of a bar about zero, and of the label before it."""
 
 
 def _judged(result: TrialResult, width: int, height: int) -> Text:
