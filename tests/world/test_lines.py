@@ -51,7 +51,7 @@ def test_what_lies_along_a_line_is_found_again_and_what_lies_elsewhere_is_not() 
         stretch = Stretch(0.0, 10.0, {"x": 1.0}, {"extruder": filament})
         ends = ({"x": 0.0, "y": y}, {"x": 10.0, "y": y})
         laid.follow(stretch, Pace(10.0, 0.0, 1.0), 0.0, [(0.1, filament)] * 10, ends, 0.2)
-    rows = laid.widths((2.5, 6.5), 10.0)
+    rows = laid.region((2.5, 6.5), (9.7, 10.3), (0.0, 1.0))[:, [0, 2, 3]]
     assert rows[:, 0].tolist() == pytest.approx([3.0, 4.0, 5.0, 6.0])
     section = 0.04 * np.pi * 1.75**2 / 4
     assert rows[0, 1] == pytest.approx(section / 0.2 + 0.2 * (1 - np.pi / 4))

@@ -22,6 +22,7 @@ from ublet.cli.base import (
 from ublet.core.printable import printable
 
 if TYPE_CHECKING:
+    from ublet.core.run import Subject
     from ublet.ledger.book import Ledger
     from ublet.ledger.entries import RunEntry
 
@@ -94,8 +95,13 @@ def _proposed(run: int | None) -> str:
     return f"   by run {run}" if run is not None else ""
 
 
+def _about(subject: Subject) -> str:
+    """What a run was about, behind its name; empty: nothing in particular."""
+    return f" ({', '.join(subject.values())})" if subject else ""
+
+
 def _headline(entry: RunEntry) -> str:
-    about = f" ({', '.join(entry.subject.values())})" if entry.subject else ""
+    about = _about(entry.subject)
     outcome = "running" if entry.running else entry.result.outcome
     return f"{entry.name}{about}: {outcome}. {entry.result.why}"
 
@@ -195,11 +201,11 @@ def stale(
         say("Everything that was proven holds." if not wanted else "Nothing that was proven rests on it.")
         return
     for run in gone:
-        about = f" ({', '.join(run.subject.values())})" if run.subject else ""
+        about = _about(run.subject)
         say(f"{run.station}, {run.trial}{about}: {'; '.join(run.reasons)}")
     say("to do again, in this order:")
     for step in redo:
-        about = f" ({', '.join(step.subject.values())})" if step.subject else ""
+        about = _about(step.subject)
         only = "" if step.sure else "   only if one before it gives another value"
         say(f"  {step.station}: {step.trial}{about}, {duration(step.machine_s)}{only}")
     say(f"  about {duration(sum(step.machine_s for step in redo if step.sure))} at the machine for what is sure")
@@ -243,7 +249,7 @@ def fact(
         return
     say(f"noted: {entered.words}")
     for station, trial, about, _ in affected:
-        named = f" ({', '.join(about.values())})" if about else ""
+        named = _about(about)
         say(f"  stale now: {station}: {trial}{named}")
     if not affected:
         say("  nothing that was found rests on it")

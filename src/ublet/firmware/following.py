@@ -119,6 +119,8 @@ class PathCorrections:
 
     def leave(self, sockets: Sockets, direction: Mapping[str, float], until: Until | None) -> float:
         """Take back what a line must be made without, and what is no longer followed; returns how long that took, s."""
+        if not any(self.applied_mm.values()):
+            return 0.0
         ends = {"z": self._fine is None or until is not None}
         ends["x"] = not self._lean or (until is not None and not direction.keys().isdisjoint(("x", "y")))
         took = 0.0

@@ -68,16 +68,10 @@ def evenest_line_s(scenario: Scenario, machine: MachineFile, aim: LinesParameter
 def evenest_tower_s(scenario: Scenario, machine: MachineFile, aim: AdvanceTowerParameters) -> float:
     """The pressure advance at which a layer of the tower of these parameters is evenest on a machine, s."""
     layout, extruder = tower_of(machine, aim), extruder_of(machine)
-    (left, right), (front, back), stroke = layout.x, layout.y, layout.stroke
+    stroke, sides = layout.stroke, layout.sides()
     loop = LoopLaid(
-        ((left + right) / 2, front),
-        (
-            (right, front, stroke.mm_s),
-            (right, back, layout.fast_mm_s),
-            (left, back, stroke.mm_s),
-            (left, front, layout.fast_mm_s),
-            ((left + right) / 2, front, stroke.mm_s),
-        ),
+        sides[-1][:2],
+        [(x, y, layout.fast_mm_s if is_fast else stroke.mm_s) for x, y, is_fast in sides],
         filament_for(1.0, stroke, extruder.filament_mm),
         stroke.height_mm,
         Caps(effective(machine)),

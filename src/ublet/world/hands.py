@@ -85,7 +85,7 @@ from ublet.core.observations import (
 )
 from ublet.core.settings import Value
 from ublet.world.frame import OVER_THE_BED
-from ublet.world.laid import Laid, Looks
+from ublet.world.laid import NEAR_MM, Laid, Looks
 from ublet.world.mechanics import seen
 from ublet.world.piece import Impulses, PrintedBox, ghost_mm
 from ublet.world.world import World
@@ -192,11 +192,7 @@ class Hands:
     def _tower(self, tower: ReadTower) -> tuple[float | None, ...]:
         """How uneven a tower's corners are, band by band: as a line's changes of speed, both times round, mm."""
         (left, right), (front, back), look = tower.x, tower.y, tower.look_mm
-        middle = (left + right) / 2
-
-        def mean(x: tuple[float, float], y: tuple[float, float], z: tuple[float, float]) -> float | None:
-            rows = self._world.laid.region(x, y, z)
-            return float((rows[:, 2] * rows[:, 3]).sum() / rows[:, 3].sum()) if len(rows) else None
+        middle, mean = (left + right) / 2, self._world.laid.mean_width
 
         def inward(corner: float, towards: float) -> tuple[float, float]:
             sign = 1 if towards > corner else -1
@@ -232,8 +228,7 @@ class Hands:
 
     def _mean(self, line: LineArea, low: float, high: float) -> float | None:
         """The mean width of a line between two places, mm."""
-        rows = self._world.laid.widths((low, high), line.y)
-        return float((rows[:, 1] * rows[:, 2]).sum() / rows[:, 2].sum()) if len(rows) else None
+        return self._world.laid.mean_width((low, high), (line.y - NEAR_MM, line.y + NEAR_MM))
 
     def _piece(self, what: str, size_mm: float) -> float | None:
         """A length of the cube as it cooled: as far as the axes really went on their frame, and shrunk."""

@@ -67,6 +67,15 @@ class WallCorner(NamedTuple):
     left_mm_s: float
 
 
+class WallSide(NamedTuple):
+    """The side that is laid now: its axis, its top speed and its hardest braking so far, its speed now."""
+
+    axis: str = ""
+    mm_s: float = 0.0
+    mm_s2: float = 0.0
+    now_mm_s: float = 0.0
+
+
 class LaidPiece(NamedTuple):
     """A piece of a line as it was laid: its end, mm; the true gap to what lies below, mm; its section, mm²; its length,
     mm; how far the nozzle was above the first layer there, mm.
@@ -96,12 +105,7 @@ class Laid:
         self._tops: dict[tuple[int, int], tuple[float, float, float]] = {}  # Z of a cell: top, below, first
         self.top_mm = 0.0
         self.corners: dict[str, WallCorner] = {}
-        self._along: tuple[str, float, float, float] = (
-            "",
-            0.0,
-            0.0,
-            0.0,
-        )  # axis, its top speed, braking, its speed now
+        self._side = WallSide()
         self._travels: list[tuple[float, float, float, float, float]] = []
 
     def follow(
@@ -158,17 +162,16 @@ class Laid:
         """Note how one axis came to the place where another takes over."""
         axis = max(("x", "y"), key=lambda name: abs(stretch.axes.get(name, 0.0)))
         per_mm = abs(stretch.axes.get(axis, 0.0))
-        before, fastest, braked, left = self._along
-        if before and before != axis:
-            self.corners[before] = WallCorner(fastest, braked, left)
-            fastest = braked = 0.0
-        ends_s = pace.reached(stretch.end_mm)
+        side = self._side
+        if side.axis and side.axis != axis:
+            self.corners[side.axis] = WallCorner(side.mm_s, side.mm_s2, side.now_mm_s)
+            side = WallSide()
         brakes = max(0.0, -pace.acceleration_mm_s2) * per_mm
-        self._along = (
+        self._side = WallSide(
             axis,
-            max(fastest, per_mm * pace.speed(began_s)),
-            max(braked, brakes),
-            per_mm * pace.speed(ends_s),
+            max(side.mm_s, per_mm * pace.speed(began_s)),
+            max(side.mm_s2, brakes),
+            per_mm * pace.speed(pace.reached(stretch.end_mm)),
         )
 
     def _lies(self, x: float, y: float, z: float, gap_mm: float) -> tuple[float, float]:
@@ -201,11 +204,12 @@ class Laid:
             inside &= (at >= min(bounds)) & (at <= max(bounds) + 1e-6)
         return self._rows[inside][:, [0, 1, 3, 4]]
 
-    def widths(self, x: tuple[float, float], y: float, within_mm: float = NEAR_MM) -> NDArray[np.float64]:
-        """The line along X at a y between two places, in the order in which it was laid: n rows of the x of a piece's
-        end, its width, its length, mm.
-        """
-        return self.region(x, (y - within_mm, y + within_mm), (0.0, math.inf))[:, [0, 2, 3]]
+    def mean_width(
+        self, x: tuple[float, float], y: tuple[float, float], z: tuple[float, float] = (0.0, math.inf)
+    ) -> float | None:
+        """The mean width of what was laid within bounds, mm; None: nothing was."""
+        rows = self.region(x, y, z)
+        return float((rows[:, 2] * rows[:, 3]).sum() / rows[:, 3].sum()) if len(rows) else None
 
     def travelled(self, before: Mapping[str, float], after: Mapping[str, float], oozed_mm: float) -> None:
         """The nozzle went over without pushing, and so much filament oozed out of it."""
@@ -243,6 +247,8 @@ class Laid:
         self._pieces.clear()
         self._travels.clear()
         self._tops.clear()
+        self.corners.clear()
+        self._side = WallSide()
         self.top_mm = 0.0
         self._rows = np.empty((0, 5))
 

@@ -47,7 +47,7 @@ def from_pick(
     """The value between two lines that were picked, by their places from 0 (the same one twice: one line).
 
     What looks even is centred on the right value; the value is taken to lie within the range equally likely.
-    model_fraction: by which share what looks even is off by itself, standard.
+    model_fraction: standard error of an even look itself, as a share of the value.
     """
     low, high = sorted((first, last))
     step = values_s[1] - values_s[0]

@@ -33,7 +33,7 @@ BAND_MM = 1.5
 """What is picked is a band so high, mm: lower ones an eye cannot part on a wall."""
 
 GROOVE_EVERY_MM, GROOVE_MM = 5.0, 0.4
-"""Every so many mm of height one layer lies so much further in, all round: heights are counted by it, mm."""
+"""Height between grooves, and their depth: one layer is inset all round, so that heights can be counted, mm."""
 
 PURGE_ROOM_MM, FIRST_MM, FIRST_MM_S = 12.0, 0.2, 20.0
 
@@ -89,6 +89,20 @@ class TowerLayout:
         """How many layers it has."""
         return 1 + round((self.high_mm - FIRST_MM) / self.stroke.height_mm)
 
+    def sides(self, inset_mm: float = 0.0) -> tuple[tuple[float, float, bool], ...]:
+        """Where each side of a layer ends, from the middle of the front to the right and round, mm; whether it is a
+        fast one. inset_mm: by which the layer lies further in.
+        """
+        (left, right), (front, back) = ((low + inset_mm, high - inset_mm) for low, high in (self.x, self.y))
+        middle = (left + right) / 2
+        return (
+            (right, front, False),
+            (right, back, True),
+            (left, back, False),
+            (left, front, True),
+            (middle, front, False),
+        )
+
     def value_at(self, height_mm: float) -> float:
         """The value at a height, s."""
         return self.first_s + self.step_s_mm * height_mm
@@ -132,14 +146,14 @@ def tower_program(machine: MachineFile, layout: TowerLayout) -> Program:
     laying = Laying(extruder, first)
     laying.purge(machine.bed.width_mm / 2, machine.bed.margin_mm + RIM_MM)
     made, named = laying.made, 0
-    middle = sum(layout.x) / 2
     for layer in range(layout.layers):
         height = FIRST_MM + layer * stroke.height_mm
         band = layout.bands[min(len(layout.bands) - 1, int(height / BAND_MM))]
         place = band.place if band.number > named else ""
         named = band.number
         inset = GROOVE_MM if layer and _is_groove(height, stroke.height_mm) else 0.0
-        (left, right), (front, back) = ((low + inset, high - inset) for low, high in (layout.x, layout.y))
+        sides = layout.sides(inset)
+        middle, front, _ = sides[-1]
         if not layer:
             laying.at_height(first, height)
             laying.go(middle, front, place)
@@ -150,14 +164,8 @@ def tower_program(machine: MachineFile, layout: TowerLayout) -> Program:
         now = stroke if layer else first
         per_mm, fast = filament_for(1.0, now, extruder.filament_mm), layout.fast_mm_s if layer else FIRST_MM_S
         here = (middle, front)
-        for x, y, mm_s in (
-            (right, front, now.mm_s),
-            (right, back, fast),
-            (left, back, now.mm_s),
-            (left, front, fast),
-            (middle, front, now.mm_s),
-        ):
-            mm = math.hypot(x - here[0], y - here[1])
+        for x, y, is_fast in sides:
+            mm, mm_s = math.hypot(x - here[0], y - here[1]), fast if is_fast else now.mm_s
             made.append(To({"x": x, "y": y}, mm_s, mm * per_mm, mm_s2=layout.kind.acceleration_mm_s2))
             here = (x, y)
         laying.at = here

@@ -156,7 +156,7 @@ async def advance_lines(bench: Bench, aim: AdvanceParameters) -> TrialResult:
 class ToPick:
     """What an eye picks from: the question, to which the lamp is added; what is picked from; the value of each, s.
 
-    widths: lets widths be typed, where they can be. model_fraction: by which share what looks even is off by itself.
+    widths: lets widths be typed, where they can be. model_fraction: as in ``from_pick``.
     """
 
     words: str

@@ -27,7 +27,7 @@ PRINT_U_MM = 0.02
 """Walls of a good print stand off by so much from one side to the next, standard."""
 
 FIRST_U_MM = 0.03
-"""A good first layer is higher or lower than commanded by so much, standard: all of Z stands on it."""
+"""Standard error of the height of a good first layer, mm; it adds to every height above it."""
 
 AXIS_SHORT = 0.003
 """An axis that differs from the others by less than this is left, whatever its uncertainty."""
@@ -94,7 +94,7 @@ class Ratio:
 @dataclass(frozen=True)
 class CubeJudged:
     """What the measured lengths show. scales: of each axis; shrinks: share that all are short by alike; odd: the axis
-    that differs from the others (empty: none), by which share; skew_deg: by which the corner is no right angle.
+    that differs from the others (empty: none), by which share; skew_deg: deviation of the corner from a right angle.
     """
 
     scales: Mapping[str, Ratio]

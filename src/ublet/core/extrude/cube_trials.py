@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field
 from functools import partial
 
 from ublet.core.bench import Bench
@@ -16,7 +16,6 @@ from ublet.core.extrude.cube import (
     WIDTH_MM,
     CubeJudged,
     PieceShape,
-    Ratio,
     cube_program,
     judge_cube,
     sides_of,
@@ -187,6 +186,62 @@ class PieceBefore:
     skew_deg: float
 
 
+@dataclass
+class LengthsShown:
+    """What lengths show, in words; what mends it; the settings that it proposes."""
+
+    words: list[str] = field(default_factory=list)
+    remedies: list[Remedy] = field(default_factory=list)
+    proposals: list[Proposal] = field(default_factory=list)
+
+
+def _shown(machine: MachineFile, kept: PieceBefore, judged: CubeJudged, ragged: bool) -> LengthsShown:
+    """What each difference of the lengths means. ragged: the first layer is at fault, and all of Z stands on it."""
+    shown = LengthsShown()
+    if judged.odd:
+        off = judged.odd_by
+        shown.words.append(
+            f"{judged.odd.upper()} is {100 * abs(off.value):.2f} ±{200 * off.uncertainty:.2f} % "
+            f"{'longer' if off.value > 0 else 'shorter'} than the other axes."
+        )
+        axis = axis_of(machine, judged.odd)
+        if axis.drive == "belt":
+            shown.words.append("A belt and its pulley do not wear by that: count the teeth, look for a loose pulley.")
+            shown.remedies.append(ByHand(f"the pulley of {judged.odd.upper()}: its teeth, its set screw"))
+        if judged.odd == "z" and ragged:
+            shown.words.append("The height of its first layer does that alone: put that right first.")
+        else:
+            shown.remedies.append(
+                GoTo("steps per mm", f"measure {judged.odd.upper()} over a longer way", "steps-per-mm")
+            )
+    if judged.skewed:
+        angle = judged.skew_deg
+        corner = "left front" if angle.value > 0 else "right front"
+        shown.words.append(
+            f"X and Y are skewed by {abs(angle.value):.2f} ±{2 * angle.uncertainty:.2f}°: the diagonal from the "
+            f"{corner} corner is the longer one."
+        )
+        whole = round(kept.skew_deg + angle.value, 3)
+        shown.remedies.append(ByHand("square the frame: gantry and rails, until both diagonals are alike"))
+        if abs(whole) <= SQUARE_BY_HAND_DEG:
+            shown.words.append("Square the frame if it can be; else motion corrects it.")
+            effect = "motion leans against it; a frame that is squared later needs 0 again"
+            shown.proposals.append(Proposal(SKEW, kept.skew_deg, whole, "°", effect))
+            shown.remedies.append(ChangeSetting(SKEW, f"{whole:g}°, proposed here: corrected in motion"))
+    if judged.shrunk:
+        shrinkage = judged.shrinks
+        shown.words.append(
+            f"All sides are {100 * abs(shrinkage.value):.2f} ±{200 * shrinkage.uncertainty:.2f} % "
+            f"{'short' if shrinkage.value > 0 else 'long'} alike: that is the material’s shrinkage, no steps error."
+        )
+        if shrinkage.value > LEAST_SHRINKS:
+            after = round(100 * shrinkage.value, 2)
+            effect = "for the program that makes prints"
+            path = f"materials.{kept.material}.shrinks_percent"
+            shown.proposals.append(Proposal(path, kept.shrinks_percent, after, "%", effect))
+    return shown
+
+
 def _concluded(
     machine: MachineFile,
     kept: PieceBefore,
@@ -204,51 +259,11 @@ def _concluded(
         Finding("skew", judged.skew_deg.value, judged.skew_deg.uncertainty, "°", words="skew of X and Y"),
         *timed,
     ]
-    words: list[str] = []
-    remedies: list[Remedy] = []
-    proposals: list[Proposal] = []
     if SHIFTS in looks:
-        words.append("Rows shift: its lengths say nothing until that is mended.")
-        judged = replace(judged, odd="", skew_deg=Ratio(0.0, 1.0), shrinks=Ratio(0.0, 1.0))
-    if judged.odd:
-        off = judged.odd_by
-        words.append(
-            f"{judged.odd.upper()} is {100 * abs(off.value):.2f} ±{200 * off.uncertainty:.2f} % "
-            f"{'longer' if off.value > 0 else 'shorter'} than the other axes."
-        )
-        axis = axis_of(machine, judged.odd)
-        if axis.drive == "belt":
-            words.append("A belt and its pulley do not wear by that: count the teeth, look for a loose pulley.")
-            remedies.append(ByHand(f"the pulley of {judged.odd.upper()}: its teeth, its set screw"))
-        if judged.odd == "z" and RAGGED in looks:
-            words.append("The height of its first layer does that alone: put that right first.")
-        else:
-            remedies.append(GoTo("steps per mm", f"measure {judged.odd.upper()} over a longer way", "steps-per-mm"))
-    if judged.skewed:
-        angle = judged.skew_deg
-        longer = "left front" if angle.value > 0 else "right front"
-        words.append(
-            f"X and Y are skewed by {abs(angle.value):.2f} ±{2 * angle.uncertainty:.2f}°: the diagonal from the "
-            f"{longer} corner is the longer one."
-        )
-        whole = round(kept.skew_deg + angle.value, 3)
-        remedies.append(ByHand("square the frame: gantry and rails, until both diagonals are alike"))
-        if abs(whole) <= SQUARE_BY_HAND_DEG:
-            words.append("Square the frame if it can be; else motion corrects it.")
-            effect = "motion leans against it; a frame that is squared later needs 0 again"
-            proposals.append(Proposal(SKEW, kept.skew_deg, whole, "°", effect))
-            remedies.append(ChangeSetting(SKEW, f"{whole:g}°, proposed here: corrected in motion"))
-    if judged.shrunk:
-        shrinkage = judged.shrinks
-        words.append(
-            f"All sides are {100 * abs(shrinkage.value):.2f} ±{200 * shrinkage.uncertainty:.2f} % "
-            f"{'short' if shrinkage.value > 0 else 'long'} alike: that is the material’s shrinkage, no steps error."
-        )
-        if shrinkage.value > LEAST_SHRINKS:
-            after = round(100 * shrinkage.value, 2)
-            effect = "for the program that makes prints"
-            path = f"materials.{kept.material}.shrinks_percent"
-            proposals.append(Proposal(path, kept.shrinks_percent, after, "%", effect))
+        shown = LengthsShown(["Rows shift: its lengths say nothing until that is mended."])
+    else:
+        shown = _shown(machine, kept, judged, RAGGED in looks)
+    words, remedies, proposals = shown.words, shown.remedies, shown.proposals
     options = []
     if proposals:
         figures = {"skew": judged.skew_deg.value, "shrinks": judged.shrinks.value}

@@ -22,6 +22,11 @@ from ublet.core.trial import Need, TrialSpec
 CHANGES = Stream("changes", ("number", "before", "after"), ("", "", ""))
 """Every setting that goes with the drive, by its number in the proposal from 1: what it was, and what it is then."""
 
+DRIVE_PATHS = frozenset(
+    {"extruder.tube_mm", "extruder.hob_mm", "extruder.gear_ratio", "extruder.motor.run_a"},
+)
+"""What makes it another drive; everything else only follows."""
+
 MOUNTED, NOT_YET = "it is mounted", "not yet"
 
 DIRECT_RETRACT_MM, TUBE_RETRACT_MM, RETRACT_A_TUBE, LONGEST_RETRACT_MM = 0.8, 4.0, 1 / 400, 6.0
@@ -68,8 +73,9 @@ class DriveSetting:
     why: str
 
 
-def drive_settings(extruder: Extruder, aim: DriveParameters, live_steps_per_mm: float) -> tuple[DriveSetting, ...]:
+def drive_settings(extruder: Extruder, aim: DriveParameters) -> tuple[DriveSetting, ...]:
     """Everything that belongs to another drive and differs from what is declared and live."""
+    live_steps_per_mm = extruder.steps_per_mm or extruder_steps_per_mm(extruder)
     hob, gear = aim.hob_mm or extruder.hob_mm, aim.gear_ratio or extruder.gear_ratio
     geared = extruder.model_copy(update={"hob_mm": hob, "gear_ratio": gear})
     same_gear = math.isclose(hob, extruder.hob_mm) and math.isclose(gear, extruder.gear_ratio)
@@ -110,9 +116,8 @@ def changed_drive(machine: MachineFile, aim: DriveParameters) -> tuple[DriveSett
         TrialFailed: there is no extruder, or it is the drive that is declared.
     """
     extruder = extruder_of(machine)
-    changes = drive_settings(extruder, aim, extruder.steps_per_mm or extruder_steps_per_mm(extruder))
-    same_drive = not any(change.path.endswith(("tube_mm", "hob_mm", "gear_ratio", "run_a")) for change in changes)
-    if same_drive:
+    changes = drive_settings(extruder, aim)
+    if DRIVE_PATHS.isdisjoint(change.path for change in changes):
         raise TrialFailed(
             f"That is the drive that is declared: {drive_words(extruder.tube_mm)}.",
             ChangeParameter("tube_mm", "the length of the new tube" if not aim.tube_mm else "0 for a direct drive"),

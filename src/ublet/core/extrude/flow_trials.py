@@ -65,7 +65,7 @@ class FlowParameters(Part):
     length_mm: float = setting("Filament that each step pushes at least.", unit="mm", low=20, high=150, default=50.0)
     instrument: FilamentInstrument = setting("What is left to the mark is read with it.", default="callipers")
     by: Literal["mark", "wheel"] = setting(
-        "A mark that you read, or the wheel of the filament sensor: nobody reads anything, and more is pushed.",
+        "A mark that you read, or the wheel of the filament sensor, which needs no reading and longer pushes.",
         default="mark",
     )
     hotter_c: float = setting(

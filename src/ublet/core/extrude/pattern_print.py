@@ -29,7 +29,7 @@ HOLD, ON, STOP = "hold", "go on", "stop here"
 END = "end"
 
 OFF_MESH_MM = 12.0
-"""Beyond the edge of a mesh its height is held: so far that is near enough, mm."""
+"""Largest distance outside a mesh at which the height of its edge is still good enough, mm."""
 
 
 @dataclass(frozen=True)

@@ -186,7 +186,7 @@ class Pushing:
 
 
 EDGES_A_PUSH = 120
-"""A push that a wheel measures is so long that its contact changes at least so often: 1 of them is less than 1 %."""
+"""Least number of contact changes in a push that a wheel measures: one change then is less than 1 %."""
 
 LEAST_EDGES = 20
 SEEN_S = 0.6
