@@ -1,11 +1,10 @@
 """Trials that take a moment end well on both shipped machines, once what they find wrong is put right."""
 
-import sys
-
 import pytest
 
 from ublet.benchmark.whole_route import not_proven
 from ublet.core.catalogue import TRIALS
+from ublet.session import unattended
 from ublet.session.library import DEMOS
 
 CHEAP = [
@@ -27,7 +26,7 @@ def test_the_sensor_of_both_is_listened_to_although_its_stream_fills_the_line(st
 
 
 def test_what_does_not_end_well_is_named(monkeypatch):
-    monkeypatch.setattr(sys.modules[not_proven.__module__], "MOST_ROUNDS", 1)  # nothing that was found is put right
+    monkeypatch.setattr(unattended, "MOST_ROUNDS", 1)  # nothing that was found is put right
     left = not_proven("tern-280", 1, CHEAP)
     assert left.keys() == {"inputs-by-hand", "fans-one-by-one", "motors-one-by-one", "directions"}
     assert "X endstop moved the Y endstop" in left["inputs-by-hand"] and "hotend" in left["fans-one-by-one"]

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from ublet.benchmark.whole_route import MOST_ROUNDS, cooled, needs_of, parameters_of
 from ublet.core.catalogue import TRIALS
 from ublet.core.run import Progress
 from ublet.core.trial import TrialSpec
@@ -15,6 +14,7 @@ from ublet.firmware.clock import run_virtually
 from ublet.session.headless import Looking, on_scenario
 from ublet.session.session import Session
 from ublet.session.timing import TimeLeft, expected
+from ublet.session.unattended import MOST_ROUNDS, until_fit, usual_parameters
 
 WITHIN, SHORT_S = 0.2, 5.0
 """The time left is good within this fraction of what was really left; shorter trials are not judged."""
@@ -60,11 +60,10 @@ async def _walk(stem: str, trials: Sequence[TrialSpec], folder: Path) -> list[tu
 
     async with on_scenario(scenario_path(stem), machine, 1, note) as (session, watcher):
         for spec in trials:
-            if not all(need.met for need in await needs_of(session, spec)):
-                await cooled(session)
+            await until_fit(session, spec)
             for _ in range(MOST_ROUNDS):
                 said.clear()
-                running[:] = [(session, TimeLeft(expected(session, spec, parameters_of(spec))))]
+                running[:] = [(session, TimeLeft(expected(session, spec, usual_parameters(spec))))]
                 ended = await _run(session, spec, watcher, said, rows)
                 if ended:
                     break
@@ -79,8 +78,8 @@ async def _run(
     rows: list[tuple[str, float, float]],
 ) -> bool:
     """Run it once, and note what was said after a quarter; whether it need not be run again."""
-    began_s, planned = session.connection.board_time, expected(session, spec, parameters_of(spec))
-    entered = await session.run(spec, parameters_of(spec), watcher)
+    began_s, planned = session.connection.board_time, expected(session, spec, usual_parameters(spec))
+    entered = await session.run(spec, usual_parameters(spec), watcher)
     result, took_s = entered.ran.result, entered.ran.duration_s
     quarter_s = began_s + took_s / 4
     before = [(at, left) for at, left in said if at <= quarter_s and left is not None]

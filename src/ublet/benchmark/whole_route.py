@@ -1,32 +1,51 @@
-"""Every trial on both shipped machines, in the order of the route: what a trial mends is kept, until all are proven."""
+"""The whole route on both shipped machines, as `ublet commission` walks it; and chosen trials in a chosen order."""
 
 from __future__ import annotations
 
-import asyncio
 import tempfile
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from ublet.core.catalogue import TRIALS
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import TrialSpec
 from ublet.firmware.clock import run_virtually
+from ublet.session.commissioning import commission
 from ublet.session.headless import on_scenario
-from ublet.session.session import Session
+from ublet.session.unattended import until_fit, until_proven
 
-MOST_ROUNDS = 4
-"""So often a trial is run again after what it found was put right."""
+LIMIT_S = 60.0
+"""So much computing a machine may take, s."""
 
 
 def whole_route(seeds: int) -> dict[str, Any]:
-    """For each machine the trials that did not end proven, by seed, and how many ran."""
-    from ublet.session.library import DEMOS
+    """For each shipped machine: how many seeds ended commissioned, how long it took, and the quality that was reached at
+    its worst.
+    """
+    from ublet.session.library import DEMOS, scenario_path
 
-    trials = list(TRIALS.values())
-    return {
-        kind: {"trials": len(trials), "not_proven": [not_proven(stem, seed, trials) for seed in range(1, seeds + 1)]}
-        for kind, stem in DEMOS.items()
-    }
+    figures: dict[str, Any] = {}
+    short = []
+    for kind, stem in DEMOS.items():
+        reports = [commission(scenario_path(stem), seed, lambda progress: None) for seed in range(1, seeds + 1)]
+        names = reports[0]["quality"]
+        good = sum(report["outcome"] == "commissioned" for report in reports)
+        slowest_s = max(report["wall_s"] for report in reports)
+        figures[kind] = {
+            "seeds": seeds,
+            "commissioned": good,
+            "open": [f"{report['seed']}: {words}" for report in reports for words in report["open"]],
+            "slowest_s": slowest_s,
+            "limit_s": LIMIT_S,
+            "worst_quality": {name: _worst([report["quality"][name] for report in reports]) for name in names},
+        }
+        short += [f"{kind}: {seeds - good} of {seeds} not commissioned"] if good < seeds else []
+        short += [f"{kind}: {slowest_s:.0f} s of computing"] if slowest_s > LIMIT_S else []
+    return {**figures, "fell_short": short}
+
+
+def _worst(values: Sequence[float | None]) -> float | None:
+    known = [value for value in values if value is not None]
+    return round(max(known, key=abs), 4) if known else None
 
 
 def not_proven(stem: str, seed: int, trials: Sequence[TrialSpec]) -> dict[str, str]:
@@ -43,59 +62,8 @@ async def _walk(stem: str, seed: int, trials: Sequence[TrialSpec], folder: Path)
     left: dict[str, str] = {}
     async with on_scenario(scenario_path(stem), machine, seed, lambda progress: None) as (session, watcher):
         for spec in trials:
-            if not all(need.met for need in await needs_of(session, spec)):
-                await cooled(session)
-            if (why := await _until_proven(session, spec, watcher)) is not None:
-                left[spec.name] = why
+            await until_fit(session, spec)
+            ended = await until_proven(session, spec, watcher)
+            if ended.result.outcome != "proven":
+                left[spec.name] = ended.result.why
     return left
-
-
-async def needs_of(session: Session, spec: TrialSpec) -> tuple[Need, ...]:
-    """What a trial needs for a start, by the latest readings."""
-    readings = await _readings(session)
-    return spec.needs(session.document.machine, parameters_of(spec), readings.get)
-
-
-async def cooled(session: Session) -> None:
-    """Wait until nothing cools any more, as a builder does before what wants a cold machine.
-
-    Told by readings that stand still and not by the room: a sensor declared with the wrong curve stands still too.
-    """
-    before = await _readings(session)
-    while True:
-        await asyncio.sleep(STANDS_STILL_S)
-        now = await _readings(session)
-        if all(before[name] - now[name] < STANDS_STILL_C for name in now.keys() & before.keys()):
-            return
-        before = now
-
-
-STANDS_STILL_S, STANDS_STILL_C = 300.0, 1.0
-
-
-async def _readings(session: Session) -> dict[str, float]:
-    await session.connection.first_readings()
-    channels = {name: session.connection.channel(f"sensors.{name}") for name in session.document.machine.sensors}
-    return {name: value for name, value in channels.items() if value is not None}
-
-
-async def _until_proven(session: Session, spec: TrialSpec, watcher: Any) -> str | None:
-    """Run it, keep what it proposes, run it again; None when it ended proven, else why not."""
-    why = ""
-    for _ in range(MOST_ROUNDS):
-        entered = await session.run(spec, parameters_of(spec), watcher)
-        result = entered.ran.result
-        why = result.why
-        if result.outcome == "proven":
-            if result.choice is not None and result.proposals and not spec.mends:
-                await session.keep(result.choice, entered.number)  # the check that follows is of these
-            return None
-        if result.choice is None or not result.proposals:
-            break
-        await session.keep(result.choice, entered.number)
-    return why
-
-
-def parameters_of(spec: TrialSpec) -> Any:
-    """The usual parameters; nobody is asked whether to wait for the room."""
-    return spec.parameters(**({"wait": True} if "wait" in spec.parameters.model_fields else {}))

@@ -116,6 +116,59 @@ def run(
     raise typer.Exit({"proven": GOOD, "failed": NO, "halted": HALTED}[done.outcome])
 
 
+@app.command(rich_help_panel=RUN, short_help="The whole route, headless, on a scenario.")
+def commission(
+    scenario: ScenarioOption = None,
+    seed: Annotated[int, typer.Option(min=0)] = 1,
+    machine: Annotated[
+        Path | None, typer.Option(help="Where the machine file is left, with its ledger; it may be there already.")
+    ] = None,
+    report: Annotated[Path | None, typer.Option(metavar="OUT.pdf", help="Write the commissioning report.")] = None,
+    as_json: JsonOption = False,
+) -> None:
+    """The whole route, answered by the scenario's scripted builder: what was found beside the truth, what was mended, and
+    the quality that the machine reached.
+    """
+    from ublet.session.commissioning import commission as walk
+
+    if scenario is None:
+        raise stop(USAGE, "name --scenario FILE, or a shipped one: --scenario tern")
+    if machine is not None and machine.exists() and machine.with_suffix(".ledger").exists():
+        raise stop(USAGE, f"{machine.with_suffix('.ledger')} is there: name another --machine, or move it away")
+    with friendly_errors(), progress() as on_progress:
+        try:
+            done = walk(scenario, seed, on_progress, machine)
+        except KeyboardInterrupt:
+            raise stop(INTERRUPTED, "interrupted; nothing real was heated or moved") from None
+    if as_json:
+        print_json(done)
+    else:
+        _print_commissioned(done)
+    raise typer.Exit(GOOD if done["outcome"] == "commissioned" else NO)
+
+
+def _print_commissioned(done: dict[str, Any]) -> None:
+    from ublet.core.typed import shown_value
+    from ublet.core.units import duration, show, with_uncertainty
+
+    say(f"{done['scenario']}: {done['outcome']}. {done['why']}")
+    for row in done["stations"]:
+        rounds = f", {row['rounds']} rounds" if row["rounds"] > 1 else ""
+        say(f"{row['station']}, {row['trial']}: {row['outcome']}{rounds}, {duration(row['machine_s'])}")
+        for finding in row["findings"]:
+            if finding["truth"] is not None:
+                value = with_uncertainty(finding["value"], finding["uncertainty"] or 0.0, finding["unit"])
+                say(f"    {finding['id']:34} {value:24} true {show(finding['truth'], finding['unit'])}")
+    say("mended")
+    for change in done["mended"]:
+        what = change.get("setting") or f"by hand: {change['hand']}"
+        say(f"  {what}: {shown_value(change['before'], 4)} → {shown_value(change['after'], 4)}")
+    say("the quality that it reached")
+    for name, value in done["quality"].items():
+        say(f"  {name:22} {'not known' if value is None else f'{value:.4g}'}")
+    say(f"{duration(done['machine_s'])} of the machine's time, {done['wall_s']:.0f} s of computing")
+
+
 def _print_report(report: dict[str, Any]) -> None:
     from ublet.core.typed import shown_value
     from ublet.core.units import duration, show, with_uncertainty

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from ublet.core.route import ROUTE, Station, StationState
+from ublet.core.route import ROUTE, Station, StationState, stands_on
 from ublet.session.session import Session
 
 NO_STEP = ("control", "ledger")
@@ -33,7 +33,7 @@ def next_step(session: Session, standings: Mapping[str, StationState]) -> NextSt
     connection = session.connection
     if connection.linked and connection.state.mode != "ready":
         return NextStep("release the board", f"it is {connection.state.mode}, and does nothing until then", key="r")
-    wanted = next((step for step in _steps() if standings[step.name].state not in ("proven", "waiting")), None)
+    wanted = _wanted(standings)
     unsaved = len(session.unsaved()) if connection.linked else 0
     if unsaved and not _unverified(standings):
         them = "1 kept value is" if unsaved == 1 else f"{unsaved} kept values are"
@@ -42,6 +42,19 @@ def next_step(session: Session, standings: Mapping[str, StationState]) -> NextSt
         return None
     standing = standings[wanted.name]
     return NextStep(wanted.name, _why(wanted, standing), wanted, trial=standing.trial, heater=standing.heater)
+
+
+def _wanted(standings: Mapping[str, StationState]) -> Station | None:
+    """The earliest station that is not proven; one that is stale, and on which none of those stands that come next, waits
+    until they are done: what they find may make it stale again.
+    """
+    left = [step for step in _steps() if standings[step.name].state not in ("proven", "waiting")]
+    stale = [step for step in left if standings[step.name].state == "stale" and step.trials]
+    undone = next((step for step in left if step not in stale), None)
+    if undone is None:
+        return next(iter(left), None)
+    before = stands_on(undone.name, ("hotend", "bed"))
+    return next((step for step in stale if step in before), undone)
 
 
 def _steps() -> list[Station]:

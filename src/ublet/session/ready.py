@@ -4,17 +4,15 @@ the first legs of the route leave behind, walked once on a virtual clock.
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Callable
 from pathlib import Path
 
 from ublet.core.catalogue import TRIALS
 from ublet.core.run import Progress
-from ublet.core.settings import Part
-from ublet.core.trial import TrialSpec
 from ublet.firmware.clock import run_virtually
-from ublet.session.headless import Looking, on_scenario
-from ublet.session.session import Session, ledger_path
+from ublet.session.headless import on_scenario
+from ublet.session.session import ledger_path
+from ublet.session.unattended import until_proven, write_and_settle
 
 WALKED = (
     "inputs-by-hand",
@@ -32,12 +30,6 @@ WALKED = (
 )
 """What levelling and shaking stand on."""
 
-RESTARTED_S = 10.0
-"""After an image was written the board restarts, and is linked and reads again within this, s."""
-
-ROUNDS = 3
-"""A trial is run again as often as this after what it proposed was kept."""
-
 
 def make_ready(machine: Path, scenario: Path, store: Path, say: Callable[[str], None]) -> None:
     """Walk the first legs of a demonstration that has no ledger yet; say: what is done now.
@@ -54,35 +46,16 @@ async def _walk(machine: Path, scenario: Path, store: Path, say: Callable[[str],
         planned = session.plan_write()
         if not planned.refused and not planned.same_as_running:
             say("writing the image")
-            await session.write_image(planned, lambda upload: None, lambda words: None)
-            await asyncio.sleep(RESTARTED_S)
-            await session.connection.first_readings()
+            await write_and_settle(session)
         for number, name in enumerate(WALKED, start=1):
             say(f"{number} of {len(WALKED)}: {name.replace('-', ' ')}")
-            await _until_proven(session, TRIALS[name], watcher)
+            spec = TRIALS[name]
+            for heater in spec.heaters(session.document.machine) or (None,):
+                await until_proven(session, spec, watcher, heater)
         if session.unsaved():
             await session.save()
         if shadows := session.shadowed():  # what was kept and saved is in both and shadows nothing
             await session.settle_shadows({row.path: "file" for row in shadows})
-
-
-async def _until_proven(session: Session, spec: TrialSpec, watcher: Looking) -> None:
-    """Run it, keep what it proposes, and again where that has to be confirmed."""
-    heaters = spec.heaters(session.document.machine) or (None,)
-    for heater in heaters:
-        for _ in range(ROUNDS):
-            entered = await session.run(spec, _parameters(spec, heater), watcher)
-            result = entered.ran.result
-            if result.choice is not None and result.proposals:
-                await session.keep(result.choice, entered.number, spec.station)
-            if result.outcome == "proven":
-                break
-
-
-def _parameters(spec: TrialSpec, heater: str | None) -> Part:
-    """The usual parameters; whoever is not there waits for the room without being asked."""
-    given: dict[str, object] = {"wait": True} if "wait" in spec.parameters.model_fields else {}
-    return spec.parameters(**(given | ({"heater": heater} if heater is not None else {})))
 
 
 def _quietly(progress: Progress) -> None:

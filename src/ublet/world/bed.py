@@ -184,6 +184,11 @@ class TrueBed:
             self._lifted = self._platform.terms(list(self.lifts_mm.values()))
 
     @property
+    def turned_by_hand_mm(self) -> dict[str, float]:
+        """How much wider the gap is at each lift than where its motor puts it, mm."""
+        return {role.removeprefix("z."): lift.off_mm for role, lift in self._lifts.items()}
+
+    @property
     def springs(self) -> dict[str, tuple[float, float]]:
         """How far each screw's spring is pressed together, and how far it can be, mm."""
         return {name: (screw.spring_mm, screw.solid_mm) for name, screw in self.screws.items()}

@@ -253,6 +253,16 @@ class World:
         """Something was moved by hand: switches are pressed, or let go."""
         self._follow()
 
+    def by_hand(self) -> dict[str, float]:
+        """Everything that only a hand changes, by its name: where screws and lead screws were turned to and the probe
+        was pushed, mm; how hard belts are pulled, times their tension on arrival.
+        """
+        screws = {f"screw {name}": screw.off_mm for name, screw in self.bed.screws.items()}
+        lifts = {f"lead screw {name}": mm for name, mm in self.bed.turned_by_hand_mm.items()}
+        probe = {"probe in its mount": -self.probe.lowered_mm} if self.probe is not None else {}
+        belts = {f"belt {axis}": times for axis, times in self.frame.tension.items()}
+        return {**screws, **lifts, **probe, **belts}
+
     @property
     def pin_is_down(self) -> bool:
         """Whether the probe's pin really is down."""
