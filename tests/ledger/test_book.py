@@ -187,7 +187,11 @@ def test_an_intent_lasts_until_its_save_ends(folder: Path) -> None:
 
 @pytest.mark.parametrize(
     ("version", "missing"),
-    [(4, ("ALTER TABLE run DROP COLUMN remedies", "DROP TABLE mark")), (5, ("DROP TABLE mark",))],
+    [
+        (4, ("ALTER TABLE run DROP COLUMN remedies", "DROP TABLE mark", "DROP TABLE note")),
+        (5, ("DROP TABLE mark", "DROP TABLE note")),
+        (6, ("DROP TABLE note",)),
+    ],
 )
 def test_a_ledger_of_an_older_version_is_brought_to_this_one_and_loses_nothing(
     version: int, missing: tuple[str, ...], folder: Path
@@ -200,7 +204,7 @@ def test_a_ledger_of_an_older_version_is_brought_to_this_one_and_loses_nothing(
             base.execute(words)
         base.execute(f"PRAGMA user_version={version}")
     with contextlib.closing(Ledger(path)) as ledger:
-        assert ledger.fact("nozzle").value == "changed" and ledger.marks("mesh name") == {}
+        assert ledger.fact("nozzle").value == "changed" and ledger.marks("mesh name") == {} == ledger.notes()
 
 
 def test_garbage_and_other_versions_are_refused_with_a_sentence(folder: Path) -> None:

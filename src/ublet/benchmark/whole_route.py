@@ -18,8 +18,8 @@ LIMIT_S = 60.0
 
 
 def whole_route(seeds: int) -> dict[str, Any]:
-    """For each shipped machine: how many seeds ended commissioned, how long it took, and the quality that was reached at
-    its worst.
+    """For each shipped machine: how many seeds ended commissioned, how long it took, and the quality that was reached
+    at its worst.
     """
     from ublet.session.library import DEMOS, scenario_path
 
@@ -45,7 +45,7 @@ def whole_route(seeds: int) -> dict[str, Any]:
 
 def _worst(values: Sequence[float | None]) -> float | None:
     known = [value for value in values if value is not None]
-    return round(max(known, key=abs), 4) if known else None
+    return round(sorted(known, key=lambda value: value * value)[-1], 4) if known else None
 
 
 def not_proven(stem: str, seed: int, trials: Sequence[TrialSpec]) -> dict[str, str]:

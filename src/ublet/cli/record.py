@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import csv
 import sys
 from pathlib import Path
@@ -10,9 +11,11 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from ublet.cli.base import (
+    NO,
     RECORD,
     USAGE,
     JsonOption,
+    ScenarioOption,
     app,
     friendly_errors,
     print_json,
@@ -209,6 +212,78 @@ def stale(
         only = "" if step.sure else "   only if one before it gives another value"
         say(f"  {step.station}: {step.trial}{about}, {duration(step.machine_s)}{only}")
     say(f"  about {duration(sum(step.machine_s for step in redo if step.sure))} at the machine for what is sure")
+
+
+@app.command(rich_help_panel=RECORD, short_help="Two states of a machine, side by side.")
+def compare(
+    file: Path,
+    a: Annotated[str, typer.Argument(help="now, a run (12), a save (save3), a date, another machine file.")],
+    b: Annotated[str, typer.Argument(help="The other state.")] = "now",
+    as_json: JsonOption = False,
+) -> None:
+    """Two states of a machine: settings that differ, findings that differ by more than they err, facts between them."""
+    from ublet.session.comparing import compared, state_named
+    from ublet.session.record import Offline, comparison_lines
+
+    with friendly_errors():
+        offline = Offline(file)
+        try:
+            comparison = compared(offline.ledger, state_named(offline, a), state_named(offline, b))
+        finally:
+            offline.close()
+    if as_json:
+        print_json(comparison.as_json())
+        return
+    for line in comparison_lines(comparison):
+        say(f"{'' if line.head else '    '}{line.words}")
+
+
+@app.command(rich_help_panel=RECORD, short_help="Go back to settings as they were.")
+def restore(
+    file: Path,
+    entry: Annotated[str, typer.Argument(help="A run (12), a save (save3), a date.")],
+    wanted: Annotated[
+        list[str] | None, typer.Argument(metavar="[STATION|SETTING ...]", help="Only these; default: everything.")
+    ] = None,
+    port: Annotated[str | None, typer.Option(help="Port of the board: kept, saved and read back there, too.")] = None,
+    scenario: ScenarioOption = None,
+    yes: Annotated[bool, typer.Option("--yes", help="Answer the question with yes.")] = False,
+    as_json: JsonOption = False,
+) -> None:
+    """Go back to settings as they were at a moment. What becomes stale by it is shown, then it asks. Without --port
+    only the machine file changes; the station “write to board” shows what the board still holds.
+    """
+    from ublet.session.past import moment_of
+    from ublet.session.record import Offline, restoration_lines
+    from ublet.session.restoring import restoration, restore_file, restore_on_port, restore_on_scenario
+
+    with friendly_errors():
+        offline = Offline(file)
+        try:
+            planned = restoration(offline, moment_of(offline.ledger, entry), wanted or (), not (port or scenario))
+        finally:
+            offline.close()
+        for line in restoration_lines(planned):
+            say(f"{'' if line.head else '    '}{line.words}", err=as_json)
+        if planned.values:
+            if not yes and not sys.stdin.isatty():
+                raise stop(USAGE, "nothing was written: answer on a terminal, or give --yes")
+            if not yes and not typer.confirm("Restore these settings?", default=False, err=as_json):
+                raise stop(NO, "nothing was written")
+            if port is not None:
+                asyncio.run(restore_on_port(file, planned, port))
+            elif scenario is not None:
+                restore_on_scenario(scenario, file, planned)
+            else:
+                restore_file(file, planned)
+            where = (
+                "on the board and in the machine file"
+                if port or scenario
+                else f"in {file.name}; its board still holds its own until it is written"
+            )
+            say(f"{len(planned.values)} settings restored {where}", err=as_json)
+    if as_json:
+        print_json(planned.as_json())
 
 
 @app.command(rich_help_panel=RECORD, short_help="Enter what happened at the machine.")

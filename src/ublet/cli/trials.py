@@ -126,8 +126,8 @@ def commission(
     report: Annotated[Path | None, typer.Option(metavar="OUT.pdf", help="Write the commissioning report.")] = None,
     as_json: JsonOption = False,
 ) -> None:
-    """The whole route, answered by the scenario's scripted builder: what was found beside the truth, what was mended, and
-    the quality that the machine reached.
+    """The whole route, answered by the scenario's scripted builder: what was found beside the truth, what was mended,
+    and the quality that the machine reached.
     """
     from ublet.session.commissioning import commission as walk
 

@@ -8,7 +8,7 @@ import zlib
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import asdict, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from ublet.core.facts import Fact
 from ublet.core.run import Series, Stream
@@ -22,6 +22,11 @@ from ublet.ledger.tables import opened
 from ublet.ledger.writer import Ended, Rows, Writer
 
 CUT_OFF = "Cut off: the program ended while it ran. What it had recorded is kept."
+SET_ASIDE = "set_aside"
+"""The mark of a run that does not count any more: an earlier one was restored. It says why."""
+
+NOT_SET_ASIDE = "NOT EXISTS (SELECT 1 FROM mark WHERE mark.run = run.id AND mark.kind = ?)"
+NotedKind = Literal["run", "change", "fact"]
 REMEMBERED = 400
 """So many runs that have ended are remembered: they do not change any more."""
 
@@ -104,31 +109,52 @@ class Ledger:
         outcome: str | None = None,
         subject: Mapping[str, str] | None = None,
         most: int = -1,
+        newest: int | None = None,
+        counting: bool = False,
     ) -> list[RunEntry]:
-        """Runs, newest first, without what they recorded; of one subject, and no more than so many, when asked for."""
+        """Runs, newest first, without what they recorded; of one subject, no more than so many, and none after a
+        number, when asked for. counting: without those that were set aside.
+        """
         wanted = subject_text(subject) if subject is not None else None
-        terms = [("trial = ?", trial), ("subject = ?", wanted), ("outcome = ?", outcome)]
-        given = [(term, value) for term, value in terms if value is not None]
+        terms = [("trial = ?", trial), ("subject = ?", wanted), ("outcome = ?", outcome), ("id <= ?", newest)]
+        given: list[tuple[str, object]] = [(term, value) for term, value in terms if value is not None]
+        if counting:
+            given.append((NOT_SET_ASIDE, SET_ASIDE))
         where = f"WHERE {' AND '.join(term for term, _ in given)}" if given else ""
         values = tuple(value for _, value in given)
         rows = self._rows(f"SELECT id FROM run {where} ORDER BY id DESC LIMIT ?", (*values, most))
         numbers = {number for (number,) in rows}
-        held = [held_entry for held_entry in self._held() if _wanted(held_entry, trial, outcome, wanted)]
+        held = [
+            held_entry
+            for held_entry in self._held()
+            if _wanted(held_entry, trial, outcome, wanted) and (newest is None or held_entry.id <= newest)
+        ]
         numbers |= {held_entry.id for held_entry in held}
         entries = [self.run(number) for number in sorted(numbers, reverse=True)]
         kept = [entry for entry in entries if entry is not None and _wanted(entry, trial, outcome, wanted)]
         return kept if most < 0 else kept[:most]
 
     def latest(
-        self, trial: str, outcome: str | None = None, subject: Mapping[str, str] | None = None
+        self,
+        trial: str,
+        outcome: str | None = None,
+        subject: Mapping[str, str] | None = None,
+        newest: int | None = None,
+        counting: bool = True,
     ) -> RunEntry | None:
-        """The newest run of a trial."""
-        entries = self.runs(trial, outcome, subject, 1)
+        """The newest run of a trial that was not set aside (counting); none after a number, when asked for."""
+        entries = self.runs(trial, outcome, subject, 1, newest, counting)
         return entries[0] if entries else None
 
-    def concluded(self, trial: str, subject: Mapping[str, str] | None = None) -> RunEntry | None:
-        """The newest run of a trial that came to an answer: proven or failed."""
-        entries = [self.latest(trial, outcome, subject) for outcome in ("proven", "failed")]
+    def concluded(
+        self,
+        trial: str,
+        subject: Mapping[str, str] | None = None,
+        newest: int | None = None,
+        counting: bool = True,
+    ) -> RunEntry | None:
+        """The newest run of a trial that came to an answer: proven or failed; none after a number, when asked for."""
+        entries = [self.latest(trial, outcome, subject, newest, counting) for outcome in ("proven", "failed")]
         return max((entry for entry in entries if entry is not None), key=lambda run_entry: run_entry.id, default=None)
 
     def run(self, number: int) -> RunEntry | None:
@@ -185,10 +211,16 @@ class Ledger:
         details: dict[str, Any] = json.loads(zlib.decompress(rows[0][0])) if rows and rows[0][0] else {}
         return details
 
-    def followed(self, finding: str, most: int = 100) -> list[tuple[RunEntry, float, float | None]]:
-        """A finding over time, newest first: the run, the value and its uncertainty."""
+    def followed(
+        self, finding: str, most: int = 100, counting: bool = False
+    ) -> list[tuple[RunEntry, float, float | None]]:
+        """A finding over time, newest first: the run, the value and its uncertainty. counting: without runs that were
+        set aside.
+        """
+        aside = f"AND {NOT_SET_ASIDE.replace('run.id', 'finding.run')}" if counting else ""
         rows = self._rows(
-            "SELECT run, value, uncertainty FROM finding WHERE id = ? ORDER BY run DESC LIMIT ?", (finding, most)
+            f"SELECT run, value, uncertainty FROM finding WHERE id = ? {aside} ORDER BY run DESC LIMIT ?",
+            (finding, *([SET_ASIDE] if counting else []), most),
         )
         return [(entry, value, u) for number, value, u in rows if (entry := self.run(number)) is not None]
 
@@ -219,6 +251,34 @@ class Ledger:
                 self._base.execute("INSERT OR REPLACE INTO mark (run, kind, value) VALUES (?,?,?)", (run, kind, value))
             else:
                 self._base.execute("DELETE FROM mark WHERE run = ? AND kind = ?", (run, kind))
+
+    def last_run_at(self, at: str) -> int:
+        """The number of the last run that had begun by then; 0: none had."""
+        rows = self._rows("SELECT id FROM run WHERE at <= ? ORDER BY id DESC LIMIT 1", (at,))
+        return int(rows[0][0]) if rows else 0
+
+    def saves(self) -> list[str]:
+        """When something was saved, oldest first; a save's number is its place in this, from 1."""
+        rows = self._rows("SELECT DISTINCT at FROM change WHERE kind = 'save' ORDER BY at")
+        return [at for (at,) in rows]
+
+    # what the builder notes
+
+    def note(self, what: NotedKind, number: int, at: str, text: str) -> None:
+        """Note something at an entry, in place of what was noted there; an empty text takes it away.
+
+        Raises:
+            LedgerError: it cannot be written.
+        """
+        with self._transaction():
+            if text:
+                self._base.execute("INSERT OR REPLACE INTO note VALUES (?,?,?,?)", (what, number, at, text))
+            else:
+                self._base.execute("DELETE FROM note WHERE what = ? AND number = ?", (what, number))
+
+    def notes(self) -> dict[tuple[NotedKind, int], str]:
+        """Every note, by the kind of its entry and that one's number."""
+        return {(what, number): text for what, number, text in self._rows("SELECT what, number, text FROM note")}
 
     def marks(self, kind: str) -> dict[int, str]:
         """What is noted of that kind, by the run's number."""
@@ -305,7 +365,7 @@ class Ledger:
     def changes(self, kind: str | None = None, run: int | None = None, most: int = -1) -> list[Change]:
         """Changes of settings, newest first; of one kind, or those that a run proposed, when asked for."""
         rows = self._rows(
-            "SELECT at, kind, run, setting, layer, before, after FROM change "
+            "SELECT at, kind, run, setting, layer, before, after, id FROM change "
             "WHERE (?1 IS NULL OR kind = ?1) AND (?2 IS NULL OR run = ?2) ORDER BY id DESC LIMIT ?3",
             (kind, run, most),
         )
@@ -324,7 +384,7 @@ class Ledger:
                 if change.setting == setting and kind in (None, change.kind) and layer in (None, change.layer):
                     return change
         rows = self._rows(
-            "SELECT at, kind, run, setting, layer, before, after FROM change WHERE setting = ?1 "
+            "SELECT at, kind, run, setting, layer, before, after, id FROM change WHERE setting = ?1 "
             "AND (?2 IS NULL OR kind = ?2) AND (?3 IS NULL OR layer = ?3) ORDER BY id DESC LIMIT 1",
             (setting, kind, layer),
         )
@@ -487,8 +547,8 @@ def _longer(before: Series | None, more: Rows) -> Series:
 
 
 def _change(row: tuple[Any, ...]) -> Change:
-    at, kind, run, setting, layer, before, after = row
-    return Change(at, kind, run, setting, layer, json.loads(before), json.loads(after))
+    at, kind, run, setting, layer, before, after, number = row
+    return Change(at, kind, run, setting, layer, json.loads(before), json.loads(after), number)
 
 
 def _values(text: str) -> dict[str, Value]:

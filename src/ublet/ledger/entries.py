@@ -72,7 +72,9 @@ class RunPhase:
 
 @dataclass(frozen=True)
 class Change:
-    """A setting changed in a layer (live, stored, file) by keep, drop or save; run: the one that proposed the value."""
+    """A setting changed in a layer (live, stored, file) by keep, drop or save; run: the one that proposed the value;
+    id: its number in the ledger, 0 for none.
+    """
 
     at: str
     kind: str
@@ -81,6 +83,7 @@ class Change:
     layer: str
     before: Value
     after: Value
+    id: int = field(default=0, compare=False)
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "before", frozen(self.before))

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from ublet.ledger.errors import LedgerError, unusable
 
-VERSION = 6
+VERSION = 7
 
 SCHEMA = """
 CREATE TABLE run (
@@ -50,6 +50,9 @@ CREATE TABLE seen (
 CREATE TABLE mark (
     run INTEGER NOT NULL REFERENCES run(id), kind TEXT NOT NULL, value TEXT NOT NULL,
     PRIMARY KEY (run, kind)) WITHOUT ROWID;
+CREATE TABLE note (
+    what TEXT NOT NULL, number INTEGER NOT NULL, at TEXT NOT NULL, text TEXT NOT NULL,
+    PRIMARY KEY (what, number)) WITHOUT ROWID;
 CREATE TABLE loan (setting TEXT PRIMARY KEY, former TEXT NOT NULL, lent TEXT NOT NULL) WITHOUT ROWID;
 CREATE INDEX run_by_trial ON run(trial, subject, outcome, id);
 CREATE INDEX run_by_outcome ON run(trial, outcome, id);
@@ -64,7 +67,15 @@ MARKS = (
     "CREATE TABLE mark (run INTEGER NOT NULL REFERENCES run(id), kind TEXT NOT NULL, value TEXT NOT NULL, "
     "PRIMARY KEY (run, kind)) WITHOUT ROWID;"
 )
-OLDER = {4: f"ALTER TABLE run ADD COLUMN remedies TEXT NOT NULL DEFAULT '[]';{MARKS}", 5: MARKS}
+NOTES = (
+    "CREATE TABLE note (what TEXT NOT NULL, number INTEGER NOT NULL, at TEXT NOT NULL, text TEXT NOT NULL, "
+    "PRIMARY KEY (what, number)) WITHOUT ROWID;"
+)
+OLDER = {
+    4: f"ALTER TABLE run ADD COLUMN remedies TEXT NOT NULL DEFAULT '[]';{MARKS}{NOTES}",
+    5: f"{MARKS}{NOTES}",
+    6: NOTES,
+}
 """What brings a ledger of an older version to this one; nothing that it holds is lost."""
 
 

@@ -45,8 +45,8 @@ def next_step(session: Session, standings: Mapping[str, StationState]) -> NextSt
 
 
 def _wanted(standings: Mapping[str, StationState]) -> Station | None:
-    """The earliest station that is not proven; one that is stale, and on which none of those stands that come next, waits
-    until they are done: what they find may make it stale again.
+    """The earliest station that is not proven; one that is stale, and on which none of those stands that come next,
+    waits until they are done: what they find may make it stale again.
     """
     left = [step for step in _steps() if standings[step.name].state not in ("proven", "waiting")]
     stale = [step for step in left if standings[step.name].state == "stale" and step.trials]

@@ -11,7 +11,7 @@ from ublet.core.settings import Value
 from ublet.ledger.entries import Change
 from ublet.ledger.errors import LedgerError
 from ublet.session.layers import LayerRow
-from ublet.session.record import local_time
+from ublet.session.record import change_words, local_time
 from ublet.session.session import Session
 
 Layer = Literal["file", "image", "stored", "live"]
@@ -83,13 +83,7 @@ def _last(session: Session, setting: str, layer: str) -> Change | None:
 
 
 def _change_words(session: Session, change: Change) -> str:
-    """A change in words: what was done, when, and what proposed it."""
-    done = {"edit": "edited", "keep": "kept", "drop": "dropped", "save": "saved", "restore": "restored"}
-    words = f"{done.get(change.kind, change.kind)} {local_time(change.at)}"
-    if change.run is None:
-        return words
     try:
-        entry = session.ledger.run(change.run)
+        return change_words(session.ledger, change)
     except LedgerError:
-        entry = None
-    return f"{words}, found by run {change.run}{f' ({entry.name})' if entry is not None else ''}"
+        return change_words(None, change)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from pathlib import Path
 
 from ublet.core.facts import FACTS, Fact
@@ -14,6 +13,7 @@ from ublet.ledger.book import Ledger
 from ublet.session.document import DocumentError, read_text
 from ublet.session.draft import Draft
 from ublet.session.library import DATA, own_folder
+from ublet.session.saving import now
 
 FOLDERS = ("parts", "mounts")
 
@@ -107,4 +107,4 @@ def happened(paths: Iterable[str]) -> tuple[tuple[str, str], ...]:
 def report_happened(ledger: Ledger, paths: Iterable[str]) -> None:
     """Enter that as facts: what rests on the former part is stale."""
     for kind, subject in happened(paths):
-        ledger.report_fact(Fact(kind, subject, FACTS[kind].said, datetime.now(UTC).isoformat(timespec="seconds")))
+        ledger.report_fact(Fact(kind, subject, FACTS[kind].said, now()))

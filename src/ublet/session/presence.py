@@ -113,7 +113,7 @@ class Presence:
     def _finding(self, rest: Dependency) -> Now:
         """The newest proven value of a finding; a finding of a heater is looked for among that heater's."""
         trial, _, finding = rest.path.partition("/")
-        for entry, value, _ in self._ledger.followed(finding, LOOKED_AT):
+        for entry, value, _ in self._ledger.followed(finding, LOOKED_AT, True):
             if entry.name == trial and entry.result.outcome == "proven":
                 return Now(value)
         return Now(unknown=True)

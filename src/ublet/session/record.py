@@ -6,14 +6,15 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ublet.core.evidence import Dependency
 from ublet.core.facts import Fact
-from ublet.core.run import Subject
+from ublet.core.run import Finding, Subject
 from ublet.core.typed import shown_after, shown_value
 from ublet.core.units import duration, show, with_uncertainty
 from ublet.ledger.book import Ledger
-from ublet.ledger.entries import RunEntry
+from ublet.ledger.entries import Change, RunEntry
 from ublet.link.transport import Transport
 from ublet.session.connection import Connection
 from ublet.session.document import Document
@@ -22,6 +23,10 @@ from ublet.session.saving import now
 from ublet.session.session import ledger_path
 from ublet.session.stale import NEXT, Supposed, stale_runs
 
+if TYPE_CHECKING:
+    from ublet.session.comparing import Comparison
+    from ublet.session.restoring import Restoration
+
 Affected = tuple[str, str, Subject, str]
 """Station, trial, subject and reason of something that a fact makes stale."""
 
@@ -29,6 +34,19 @@ Affected = tuple[str, str, Subject, str]
 def local_time(at: str) -> str:
     """A time of the ledger (UTC) as the builder's clock shows it, to the minute."""
     return datetime.fromisoformat(at).astimezone().strftime("%Y-%m-%d %H:%M")
+
+
+DONE = {"edit": "edited", "keep": "kept", "drop": "dropped", "save": "saved", "restore": "restored"}
+"""How a change is called that was made."""
+
+
+def change_words(ledger: Ledger | None, change: Change) -> str:
+    """A change in words: what was done, when, and what proposed it; without a ledger only by the run's number."""
+    words = f"{DONE.get(change.kind, change.kind)} {local_time(change.at)}"
+    if change.run is None:
+        return words
+    entry = ledger.run(change.run) if ledger is not None else None
+    return f"{words}, found by run {change.run}{f' ({entry.name})' if entry is not None else ''}"
 
 
 @dataclass(frozen=True)
@@ -113,6 +131,57 @@ def rest_lines(rests: Sequence[Dependency]) -> list[str]:
             lines.setdefault(f"{root}{mark}", []).append(f"{key} {shown_value(rest.value)}")
     texts = [f"{root.rstrip('./')}: {', '.join(line)}" for root, line in lines.items()]
     return [*texts, f"nothing was reported of: {', '.join(never_reported)}"] if never_reported else texts
+
+
+def comparison_lines(comparison: Comparison) -> Iterator[RecordLine]:
+    """Two states side by side in lines: by station the settings and findings that differ, then facts between them."""
+    yield RecordLine(f"A: {comparison.a.words}   B: {comparison.b.words}", True)
+    for station in comparison.stations:
+        settings = [pair for pair in comparison.settings if pair.station == station]
+        findings = [pair for pair in comparison.findings if pair.station == station and pair.significant]
+        if not settings and not findings:
+            continue
+        yield RecordLine(station or "not by a trial", True)
+        for pair in settings:
+            change = f"{shown_value(pair.a, 4)} → {shown_after(pair.a, pair.b, 4)} {pair.unit}".rstrip()
+            yield RecordLine(f"{pair.path}: {change}   {pair.layer}{f', {pair.reason}' if pair.reason else ''}")
+        for found in findings:
+            yield RecordLine(f"{found.shown.name}: {finding_words(found.a)} → {finding_words(found.b)}")
+    quiet = sum(1 for found in comparison.findings if not found.significant)
+    if quiet:
+        yield RecordLine(f"{quiet} findings differ by no more than they err, or stand on one side only", True)
+    yield from _part("reported between them", [f"{local_time(fact.at)} {fact.words}" for fact in comparison.facts])
+    if not comparison.settings and not comparison.findings and not comparison.facts:
+        yield RecordLine("Nothing differs.")
+
+
+def finding_words(finding: Finding | None) -> str:
+    """A finding with its uncertainty; a dash where there is none."""
+    return with_uncertainty(finding.value, finding.uncertainty or 0.0, finding.unit) if finding is not None else "—"
+
+
+def restoration_lines(planned: Restoration) -> Iterator[RecordLine]:
+    """What going back would do, in lines."""
+    if not planned.values:
+        yield RecordLine(f"Nothing to restore: all of it is as it was at {planned.moment.words}.", True)
+    else:
+        yield RecordLine(f"settings as they were at {planned.moment.words}", True)
+    for p in planned.option.proposals:
+        yield RecordLine(
+            f"{p.setting}: {shown_value(p.before, 4)} → {shown_after(p.before, p.after, 4)} {p.unit}".rstrip()
+        )
+    yield from _part("left out: this machine has no place for them any more", list(planned.gone))
+    stale = [f"{run.station}, {run.trial}{_about(run.subject)}: {'; '.join(run.reasons)}" for run in planned.stale]
+    yield from _part("becomes stale by it", stale)
+    again = [
+        f"{one.entry.station}: run {one.entry.id} ({one.entry.name}) of {local_time(one.entry.at)}"
+        for one in planned.again
+    ]
+    yield from _part("proven again by it", again)
+
+
+def _about(subject: Subject) -> str:
+    return f" ({', '.join(subject.values())})" if subject else ""
 
 
 def affected_by(fact: Fact, document: Document, ledger: Ledger, presence: Presence) -> list[Affected]:

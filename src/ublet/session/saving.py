@@ -43,7 +43,7 @@ class Saved:
 
 def now() -> str:
     """The time for the ledger, UTC."""
-    return datetime.now(UTC).isoformat(timespec="seconds")
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
 
 
 async def save(
