@@ -286,6 +286,29 @@ def restore(
         print_json(planned.as_json())
 
 
+PaperOption = Annotated[str, typer.Option(help="a4 or letter.")]
+
+
+@app.command(rich_help_panel=RECORD, short_help="The machine's report: PDF, SVG, text, JSON.")
+def report(
+    file: Path,
+    out: Annotated[Path | None, typer.Option("-o", "--out", help="FILE.pdf, .svg, .txt or .json")] = None,
+    paper: PaperOption = "a4",
+) -> None:
+    """The commissioning report: state of every station, findings drawn, what is open and stale, what differs from the
+    file that it began as. It names no paths, ports or people.
+    """
+    from ublet.session.machine_report import report_of, write_report
+    from ublet.session.session import beside_ledger
+
+    target = out or Path(f"{file.stem}-report.pdf")
+    with friendly_errors(), beside_ledger(file) as session:
+        if session is None:
+            raise stop(USAGE, f"{file} has no ledger yet: nothing was done on this machine")
+        written = write_report(report_of(session), target, paper)
+    say("\n".join(str(path) for path in written))
+
+
 @app.command(rich_help_panel=RECORD, short_help="Enter what happened at the machine.")
 def fact(
     file: Path,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from dataclasses import replace
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -27,6 +27,9 @@ from ublet.cli.base import (
     say,
     stop,
 )
+
+if TYPE_CHECKING:
+    from ublet.session.session import Session
 
 
 @app.command(rich_help_panel=RUN, short_help="Trials, with their parameters.")
@@ -130,14 +133,22 @@ def commission(
     and the quality that the machine reached.
     """
     from ublet.session.commissioning import commission as walk
+    from ublet.session.machine_report import report_of, write_report
 
     if scenario is None:
         raise stop(USAGE, "name --scenario FILE, or a shipped one: --scenario tern")
     if machine is not None and machine.exists() and machine.with_suffix(".ledger").exists():
         raise stop(USAGE, f"{machine.with_suffix('.ledger')} is there: name another --machine, or move it away")
+    if report is not None and report.suffix.lower() not in (".pdf", ".svg", ".txt", ".json"):
+        raise stop(USAGE, f"--report {report}: a report is written as .pdf, .svg, .txt or .json")
+
+    def writing(session: Session) -> None:
+        if report is not None:
+            write_report(report_of(session), report, "a4")
+
     with friendly_errors(), progress() as on_progress:
         try:
-            done = walk(scenario, seed, on_progress, machine)
+            done = walk(scenario, seed, on_progress, machine, writing)
         except KeyboardInterrupt:
             raise stop(INTERRUPTED, "interrupted; nothing real was heated or moved") from None
     if as_json:

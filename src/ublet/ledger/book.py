@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import zlib
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any, Literal
@@ -18,6 +18,7 @@ from ublet.ledger.errors import LedgerError, NotEntered, unwritable
 from ublet.ledger.process import alive, this_process
 from ublet.ledger.reading import checkpoint_of, entries_of, phases_of, questions_of, streams_of
 from ublet.ledger.recording import Recorded
+from ublet.ledger.searching import numbers_with
 from ublet.ledger.tables import opened
 from ublet.ledger.writer import Ended, Rows, Writer
 
@@ -251,6 +252,26 @@ class Ledger:
                 self._base.execute("INSERT OR REPLACE INTO mark (run, kind, value) VALUES (?,?,?)", (run, kind, value))
             else:
                 self._base.execute("DELETE FROM mark WHERE run = ? AND kind = ?", (run, kind))
+
+    def found_runs(self, words: Sequence[str], most: int) -> list[RunEntry]:
+        """The newest runs that hold every word, or whose note does."""
+        numbers = numbers_with(self._rows, "run", words, most)
+        return [entry for number in numbers if (entry := self.run(number)) is not None]
+
+    def found_changes(self, words: Sequence[str], most: int) -> list[Change]:
+        """The newest changes that hold every word, or whose note does."""
+        rows = [self._changes_by("id = ?", (number,)) for number in numbers_with(self._rows, "change", words, most)]
+        return [change for one in rows for change in one]
+
+    def found_facts(self, words: Sequence[str], most: int) -> list[Fact]:
+        """The newest facts that hold every word, or whose note does."""
+        query = "SELECT kind, subject, value, at, id FROM fact WHERE id = ?"
+        rows = [self._rows(query, (number,)) for number in numbers_with(self._rows, "fact", words, most)]
+        return [Fact(*row) for one in rows for row in one]
+
+    def _changes_by(self, where: str, values: tuple[Any, ...]) -> list[Change]:
+        query = f"SELECT at, kind, run, setting, layer, before, after, id FROM change WHERE {where}"
+        return [_change(row) for row in self._rows(query, values)]
 
     def last_run_at(self, at: str) -> int:
         """The number of the last run that had begun by then; 0: none had."""

@@ -45,6 +45,8 @@ LOOKS_S = 1.0
 """The warmth of blocks is looked at so often, s."""
 
 Say = Callable[[Progress], None]
+AtEnd = Callable[[Session], None]
+"""Is given the machine that was commissioned, while it is still open."""
 
 
 @dataclass
@@ -174,11 +176,11 @@ class Commissioning:
     def _show(self, station: str) -> None:
         """Say where it is: by the place in the route, and the time left as it went so far."""
         names = [one.name for one in ROUTE if one.built]
-        share = names.index(station) / len(names)
+        fraction = names.index(station) / len(names)
         took_s = time.monotonic() - self._began_s
-        left_s = took_s * (1 - share) / share if share > 0.1 else None
+        left_s = took_s * (1 - fraction) / fraction if fraction > 0.1 else None
         words = f"about {left_s:.0f} s left" if left_s is not None else ""
-        self._say(Progress(station, share, left_s, words))
+        self._say(Progress(station, fraction, left_s, words))
 
     def mended(self, by_hand_before: Mapping[str, float]) -> list[dict[str, Any]]:
         """What was changed: settings by what was kept, and what hands moved at the machine."""
@@ -206,7 +208,9 @@ def _first_trial(station: str) -> str:
     return next((one.trials[0] for one in ROUTE if one.name == station and one.trials), "")
 
 
-def commission(scenario_file: Path, seed: int, say: Say, machine: Path | None = None) -> dict[str, Any]:
+def commission(
+    scenario_file: Path, seed: int, say: Say, machine: Path | None = None, at_end: AtEnd = lambda session: None
+) -> dict[str, Any]:
     """The whole route on a simulated board, on a virtual clock: the contract's JSON. machine: where its file and
     its ledger are left; without one a copy of the scenario's own is used.
 
@@ -220,11 +224,11 @@ def commission(scenario_file: Path, seed: int, say: Say, machine: Path | None = 
         file = machine or Path(folder) / source.name
         if not file.exists():
             shutil.copyfile(Document(source).path, file)
-        report = run_virtually(_commissioned(scenario_file, file, seed, say))
+        report = run_virtually(_commissioned(scenario_file, file, seed, say, at_end))
     return {"scenario": scenario.scenario.name, "seed": seed, **report, "wall_s": round(time.monotonic() - began, 2)}
 
 
-async def _commissioned(scenario_file: Path, machine: Path, seed: int, say: Say) -> dict[str, Any]:
+async def _commissioned(scenario_file: Path, machine: Path, seed: int, say: Say, at_end: AtEnd) -> dict[str, Any]:
     scenario = load_scenario(scenario_file)
     async with on_scenario(scenario_file, machine, seed, lambda progress: None) as (session, watcher):
         simulated = watcher.simulated
@@ -249,6 +253,7 @@ async def _commissioned(scenario_file: Path, machine: Path, seed: int, say: Say)
         impulses = {axis: simulated.board.mover.queue.shaping.impulses(axis) for axis in ("x", "y")}
         layer_mm = usual_parameters(TRIALS[PROOF]).model_dump()["layer_mm"]
         figures = quality_of(world, scenario, declared, live, impulses, warmth, layer_mm)
+        at_end(session)
         why = f"not proven: {'; '.join(left)}" if left else "Every station that this machine needs is proven and saved."
         return {
             "outcome": "failed" if left else "commissioned",

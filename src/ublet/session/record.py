@@ -145,9 +145,9 @@ def comparison_lines(comparison: Comparison) -> Iterator[RecordLine]:
         for pair in settings:
             change = f"{shown_value(pair.a, 4)} → {shown_after(pair.a, pair.b, 4)} {pair.unit}".rstrip()
             yield RecordLine(f"{pair.path}: {change}   {pair.layer}{f', {pair.reason}' if pair.reason else ''}")
-        for found in findings:
-            yield RecordLine(f"{found.shown.name}: {finding_words(found.a)} → {finding_words(found.b)}")
-    quiet = sum(1 for found in comparison.findings if not found.significant)
+        for both in findings:
+            yield RecordLine(f"{both.shown.name}: {finding_words(both.a)} → {finding_words(both.b)}")
+    quiet = sum(1 for both in comparison.findings if not both.significant)
     if quiet:
         yield RecordLine(f"{quiet} findings differ by no more than they err, or stand on one side only", True)
     yield from _part("reported between them", [f"{local_time(fact.at)} {fact.words}" for fact in comparison.facts])

@@ -162,7 +162,7 @@ def proposed_at(ledger: Ledger, trials: Collection[str]) -> set[str]:
 
 def holding_again(source: Source, what_if: Supposed) -> list[ProvenAgain]:
     """Runs that hold under other settings where the one that counts now does not, also those that were set aside."""
-    found = []
+    again = []
     ledger, presence = source.ledger, source.presence
     for (name, _), newest in proven_at(source.document.machine, ledger, ledger.run_count):
         if not _reasons(presence, newest, what_if):
@@ -171,8 +171,8 @@ def holding_again(source: Source, what_if: Supposed) -> list[ProvenAgain]:
         holds = next((entry for entry in others if not _reasons(presence, entry, what_if)), None)
         if holds is not None:
             newer = [entry.id for entry in (newest, *others) if entry.id > holds.id]
-            found.append(ProvenAgain(holds, tuple(newer)))
-    return found
+            again.append(ProvenAgain(holds, tuple(newer)))
+    return again
 
 
 def _reasons(presence: Presence, entry: RunEntry, what_if: Supposed) -> tuple[str, ...]:

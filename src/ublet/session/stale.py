@@ -88,6 +88,9 @@ def stale_runs(
     """Runs that were proven and do not hold, in the order of the route. what_if: only those that it makes stale."""
     stale = []
     for spec, subject, entry in _proven(machine, ledger):
+        check = _newer_check(ledger, spec, subject, entry)
+        if check is not None and not presence.reasons(check.rests, what_if.facts, what_if.settings):
+            continue  # what was tuned is checked, and the check holds
         now = presence.reasons(entry.rests)
         reasons = now
         if what_if != NOTHING_SUPPOSED:
@@ -135,6 +138,14 @@ def _proven(machine: MachineFile, ledger: Ledger) -> Iterable[tuple[TrialSpec, S
                 entry = ledger.concluded(name, subject)
                 if entry is not None and entry.result.outcome == "proven":
                     yield spec, subject, entry
+
+
+def _newer_check(ledger: Ledger, spec: TrialSpec, subject: Subject, entry: RunEntry) -> RunEntry | None:
+    """The check of a trial, where that came after it and was proven."""
+    if spec.verify is None or spec.verify == spec.name:
+        return None
+    check = ledger.concluded(spec.verify, subject)
+    return check if check is not None and check.id > entry.id and check.result.outcome == "proven" else None
 
 
 def _proposes(ledger: Ledger, trial: str) -> set[str]:

@@ -65,12 +65,12 @@ def residual(rings: Sequence[Ring], impulses: Impulses) -> float | None:
     for ring in rings:
         w, z = 2 * math.pi * ring.frequency_hz, ring.damping_ratio
         s = complex(z * w, w * math.sqrt(max(0.0, 1 - z * z)))
-        share = abs(ring.modal_share)
-        total += share
+        fraction = abs(ring.modal_share)
+        total += fraction
         terms = (
             a * cmath.exp(s * (t - float(times[-1]))) for t, a in zip(times.tolist(), amplitudes.tolist(), strict=True)
         )
-        left += share * abs(sum(terms))
+        left += fraction * abs(sum(terms))
     return left / total if total else None
 
 
