@@ -60,10 +60,6 @@ def glyph(standing: StationState) -> str:
     return UNLINKED if standing.unlinked else GLYPHS[standing.state]
 
 
-def _leg(leg: str, *stations: tuple[str, str]) -> tuple[Station, ...]:
-    return tuple(Station(name, leg, purpose) for name, purpose in stations)
-
-
 ROUTE: tuple[Station, ...] = (
     Station("machine file", "Declare", "what the machine is", bench="editor"),
     Station("board, wiring", "Declare", "what is plugged where", bench="wiring"),
@@ -147,12 +143,9 @@ ROUTE: tuple[Station, ...] = (
     Station("input shaper", "Shake", "moves that do not ring", ("input-shaper", "shaper-verify"), "shaper"),
     Station("acceleration", "Shake", "the limit that follows", ("acceleration-limit",), "acceleration"),
     Station("ledger", "Record", "what was done, and when", bench="ledger"),
-    *_leg(
-        "Record",
-        ("compare", "two states side by side"),
-        ("restore", "back to an earlier state"),
-        ("report", "the commissioning report"),
-    ),
+    Station("compare", "Record", "two states side by side", bench="compare"),
+    Station("restore", "Record", "back to an earlier state", bench="restore"),
+    Station("report", "Record", "the commissioning report", bench="report"),
 )
 """All stations in order."""
 

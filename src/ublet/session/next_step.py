@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from ublet.core.route import ROUTE, Station, StationState, stands_on
 from ublet.session.session import Session
 
-NO_STEP = ("control", "ledger")
+NO_STEP = ("control", "ledger", "compare", "restore", "report")
 """Benches that are there for whoever wants them, and no step of the work."""
 
 

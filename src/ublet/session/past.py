@@ -11,7 +11,7 @@ from typing import Protocol
 
 from ublet.core.catalogue import TRIALS
 from ublet.core.facts import Fact
-from ublet.core.machine.schema import MachineFile
+from ublet.core.machine.schema import SETTINGS, MachineFile
 from ublet.core.run import Subject
 from ublet.core.settings import Value, frozen
 from ublet.core.trouble import Trouble
@@ -19,6 +19,7 @@ from ublet.ledger.book import Ledger
 from ublet.ledger.entries import Change, RunEntry
 from ublet.session.document import Document
 from ublet.session.presence import Presence
+from ublet.session.record import local_time
 
 
 class Source(Protocol):
@@ -36,6 +37,9 @@ class Source(Protocol):
     def presence(self) -> Presence:
         """What things are now."""
 
+
+LEDGER_TIME = r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?\+00:00"
+"""A time as the ledger writes it, to the moment."""
 
 NOW = "9999"
 """Later than every time of a ledger."""
@@ -92,6 +96,8 @@ def moment_of(ledger: Ledger, text: str) -> Moment:
             known = f"save1 to save{len(saves)}" if saves else "none: nothing was saved yet"
             raise PastError(f"{text}: the ledger has no such save; it has {known}.")
         return Moment(saves[number - 1], f"save {number}")
+    if re.fullmatch(LEDGER_TIME, text.strip()):
+        return Moment(text.strip(), f"{local_time(text.strip())}")
     return Moment(_end_of(text), text.strip())
 
 
@@ -154,7 +160,8 @@ def _settings_at(document: Document, ledger: Ledger, presence: Presence, moment:
     settings = dict(now)
     by_path: dict[str, list[Change]] = {}
     for change in changes:
-        by_path.setdefault(change.setting, []).append(change)
+        if SETTINGS.find(change.setting) is not None:
+            by_path.setdefault(change.setting, []).append(change)
     for path, own in by_path.items():
         if path in settings or own[-1].after is not None:
             settings[path] = _value_at(own, now.get(path), moment)

@@ -120,6 +120,12 @@ def _recorded(session: Session) -> StationState:
     return StationState("proven" if count else "open", counted(count, "run"), "every run is kept")
 
 
+def _looked_back(session: Session) -> StationState:
+    if not session.ledger.run_count:
+        return StationState("waiting", "", "nothing was done on this machine yet", idle=True)
+    return StationState("proven", "", "whenever it is wanted")
+
+
 def _tried(session: Session, station: Station) -> StationState:
     """A station of trials: the newest of each trial and its check decides, and the worst of the trials counts."""
     if session.runner.running is not None and session.runner.running.name in station.trials:
@@ -197,5 +203,8 @@ DECLARED: Mapping[str, Callable[[Session], StationState]] = {
     "port": _linked,
     "control": _presets,
     "ledger": _recorded,
+    "compare": _looked_back,
+    "restore": _looked_back,
+    "report": _looked_back,
 }
 """Stations that no trial decides, by their bench."""

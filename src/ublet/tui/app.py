@@ -258,6 +258,8 @@ class UbletApp(Host):
             await self.enter(station_named(event.station))
             if self.bench is not None:
                 self.bench.turn_to(event.trial, event.heater)
+                if event.moment:
+                    self.bench.show_moment(event.moment)
 
     def on_station_bench_edited(self) -> None:
         """The draft changed, or a trial ended: title, route and the bench follow."""

@@ -36,7 +36,10 @@ from ublet.tui.motion.jog import JogBench
 from ublet.tui.motion.limits import LimitsBench
 from ublet.tui.motion.motors import MotorsBench
 from ublet.tui.motion.steps import StepsBench
+from ublet.tui.record.compare import CompareBench
 from ublet.tui.record.ledger import LedgerBench
+from ublet.tui.record.report import ReportBench
+from ublet.tui.record.restore import RestoreBench
 from ublet.tui.shake.acceleration import AccelerationBench
 from ublet.tui.shake.accelerometer import AccelerometerBench
 from ublet.tui.shake.resonance import ResonanceBench
@@ -52,7 +55,8 @@ BENCHES: dict[str, type[StationBench]] = {
         *(SensorsBench, HotendBench, BedBench, GuardsBench, TemperaturesBench, SoakBench),
         *(CoilBench, LiftsBench, CornersBench, SpreadBench, PlaceBench, TouchBench, MeshBench, LayerBench),
         *(ExtruderBench, FlowBench, AdvanceBench, RetractionBench, PieceBench),
-        *(AccelerometerBench, ResonanceBench, ShaperBench, AccelerationBench, LedgerBench),
+        *(AccelerometerBench, ResonanceBench, ShaperBench, AccelerationBench),
+        *(LedgerBench, CompareBench, RestoreBench, ReportBench),
     )
 }
 """Kind of bench, as the route names it, and its class."""

@@ -48,11 +48,16 @@ class StationBench(Widget, can_focus=True):
         """The draft of the machine file changed, or a trial ended: everything that shows it follows."""
 
     class Wanted(Message):
-        """The builder wants to go somewhere else: to a station's trial, or to a setting of the machine file."""
+        """The builder wants to go somewhere else: to a station's trial, to a setting of the machine file, or to a
+        moment of the ledger.
+        """
 
-        def __init__(self, station: str = "", trial: str = "", heater: str = "", setting: str = "") -> None:
+        def __init__(
+            self, station: str = "", trial: str = "", heater: str = "", setting: str = "", moment: str = ""
+        ) -> None:
             super().__init__()
             self.station, self.trial, self.heater, self.setting = station, trial, heater, setting
+            self.moment = moment
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -122,6 +127,9 @@ class StationBench(Widget, can_focus=True):
 
     def turn_to(self, trial: str, heater: str) -> None:
         """Show one of the station's trials, for one of its heaters, where there are several."""
+
+    def show_moment(self, text: str) -> None:
+        """Show a moment of the ledger, where the bench is about one."""
 
     def panes(self) -> Iterable[tuple[Widget, str]]:
         """The panes that keys can go to: each with the action that goes there, once the bench has the keys."""

@@ -1,0 +1,164 @@
+"""The bench that puts two states of a machine side by side."""
+
+from __future__ import annotations
+
+from rich.text import Text
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import VerticalScroll
+from textual.widgets import Static
+
+from ublet.core.trouble import Trouble
+from ublet.core.typed import shown_value
+from ublet.session.comparing import Comparison, compared, state_named
+from ublet.session.record import finding_words, local_time
+from ublet.session.session import Session
+from ublet.tui.frame.help import Help
+from ublet.tui.frame.style import style_beside
+from ublet.tui.frame.theme import Ink
+from ublet.tui.record.moments import moment_dialog
+from ublet.tui.trial.bench import StationBench
+
+COMPARE_HELP = Help(
+    """\
+    Two states side by side: what differs, by how much, and what happened in between.
+    """,
+    """\
+    a and b choose the states: now, a save, a run (the machine as it was when the run began, with what was kept of it),
+    a date, or another machine's file. Settings stand at the station whose run proposed them last. A finding is shown
+    when the two runs differ by more than both their uncertainties; the others are counted.
+    """,
+)
+
+PATH, VALUE = 34, 18
+"""Columns of a setting's path and of a value."""
+
+
+class CompareBench(StationBench):
+    """What differs between two states, by station."""
+
+    kind = "compare"
+    title = "Compare"
+    why = "two states of this machine, or this one and another"
+    help = COMPARE_HELP
+    DEFAULT_CSS = style_beside(__file__)
+    SCOPED_CSS = False
+    BINDINGS = [
+        Binding("a", "choose('a')", "state A", tooltip="Choose the first state"),
+        Binding("b", "choose('b')", "state B", tooltip="Choose the second state"),
+        Binding("s", "swap", "swap", tooltip="Exchange both states"),
+        Binding("up", "scroll(-1)", "scroll", key_display="↑↓", tooltip="Scroll by a line"),
+        Binding("down", "scroll(1)", "scroll", show=False),
+        Binding("pageup", "scroll(-10)", "scroll", show=False),
+        Binding("pagedown", "scroll(10)", "scroll", show=False),
+    ]
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.a, self.b = "", "now"
+
+    def compose(self) -> ComposeResult:
+        """Heading, then what differs."""
+        yield Static(id="heading")
+        with VerticalScroll(id="body", can_focus=False):
+            yield Static(id="differs")
+
+    def on_mount(self) -> None:
+        """Compare."""
+        self.refresh_state()
+
+    def show_moment(self, text: str) -> None:
+        """An entry of the ledger against now."""
+        self.a, self.b = text, "now"
+        self.refresh_state()
+
+    def refresh_state(self) -> None:
+        """Compare anew."""
+        if not self.is_mounted:
+            return
+        heading = self.heading_words()
+        if self.message is not None:
+            heading.append(self.message[0], self.message[1])
+        self.write("heading", heading)
+        self.write("differs", self._differs())
+
+    def _differs(self) -> Text:
+        if not self.a:
+            ledger = self.session.ledger
+            if not ledger.run_count and not ledger.changes(most=1):
+                return Text(
+                    "Nothing stands in the ledger yet: here two of its states will stand side by side.", Ink.dim
+                )
+            return Text("a chooses the first state: a save, a run, a date, another machine's file.", Ink.text)
+        try:
+            comparison = compared(
+                self.session.ledger, state_named(self.session, self.a), state_named(self.session, self.b)
+            )
+        except Trouble as error:
+            return Text(f"✗ {error}", Ink.stop)
+        return comparison_text(comparison)
+
+    def action_choose(self, which: str) -> None:
+        """Choose a state."""
+
+        def take(named: str | None) -> None:
+            if named is not None:
+                setattr(self, which, named)
+                self.message = None
+                self.refresh_state()
+
+        self.app.push_screen(moment_dialog(self.session, f"State {which.upper()}", True), take)
+
+    def action_swap(self) -> None:
+        """Exchange both."""
+        if self.a:
+            self.a, self.b = self.b, self.a
+            self.refresh_state()
+
+    def action_scroll(self, by: int) -> None:
+        """Scroll by lines."""
+        self.query_one("#body", VerticalScroll).scroll_relative(y=by, animate=False)
+
+
+def comparison_text(comparison: Comparison) -> Text:
+    """What differs, a line for each setting and finding, under its station."""
+    text = Text(no_wrap=True)
+    text.append(f"{'':<{PATH + 2}}", Ink.dim)
+    for words in (comparison.a.words, comparison.b.words):
+        text.append(f"{words[: VALUE - 1]:>{VALUE}}", f"bold {Ink.focus}")
+    text.append("\n")
+    for station in comparison.stations:
+        settings = [pair for pair in comparison.settings if pair.station == station]
+        findings = [pair for pair in comparison.findings if pair.station == station and pair.significant]
+        if not settings and not findings:
+            continue
+        text.append(f"\n{station or 'by no trial'}\n", f"bold {Ink.text}")
+        for pair in settings:
+            text.append(f"  {pair.path[:PATH]:<{PATH}}", Ink.text)
+            text.append(f"{_value(pair.a):>{VALUE}}", Ink.dim)
+            text.append(f"{_value(pair.b):>{VALUE}}", Ink.proposal)
+            text.append(f" {pair.unit:<8}", Ink.dim)
+            why = pair.reason.rpartition(", found by ")[2]
+            text.append(f" {pair.layer}{f', {why}' if why else ''}\n", Ink.dim)
+        for both in findings:
+            text.append(f"  {both.shown.name[:PATH]:<{PATH}}", Ink.text)
+            text.append(f"{finding_words(both.a):>{VALUE}}", Ink.dim)
+            text.append(f"{finding_words(both.b):>{VALUE}}", Ink.focus)
+            text.append("  by more than both err\n", Ink.dim)
+    quiet = sum(1 for both in comparison.findings if not both.significant)
+    if quiet:
+        text.append(
+            f"\n{quiet} findings of other runs differ by no more than they err, or stand on one side.\n", Ink.dim
+        )
+    if comparison.facts:
+        text.append("\nreported between them\n", f"bold {Ink.text}")
+        for fact in comparison.facts:
+            text.append(f"  {local_time(fact.at)}  {fact.words}\n", Ink.text)
+    if not comparison.settings and not comparison.findings and not comparison.facts:
+        text.append("\nNothing differs.", Ink.good)
+    return text
+
+
+def _value(value: object) -> str:
+    shown = shown_value(value, 5) or "—"  # type: ignore[arg-type]
+    return shown if len(shown) < VALUE else f"{shown[: VALUE - 2]}…"
