@@ -13,7 +13,7 @@ from ublet.core.run import Option, Proposal
 from ublet.session.next_step import NextStep, next_step
 from ublet.session.standings import standings
 
-PROVEN = {station.name: StationState("proven" if station.built else "waiting") for station in ROUTE}
+PROVEN = {station.name: StationState("proven") for station in ROUTE}
 
 
 def test_the_earliest_station_that_is_not_proven_comes_next_with_its_reason(folder: Path) -> None:

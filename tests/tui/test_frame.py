@@ -61,16 +61,16 @@ def test_the_palette_finds_actions_stations_and_settings(screens: list[Inside], 
 @pytest.mark.parametrize("size", [(160, 47), (100, 30)])
 def test_jumping_goes_to_every_station_and_pane(size: tuple[int, int], screens: list[Inside], tmp_path: Path) -> None:
     screen = inside(screens, tmp_path, size)
-    built = [station for station in ROUTE if station.built]
+    built = list(ROUTE)
     screen.key("j", "2")
     assert "enter change" in screen.text() and "⌫" not in screen.text()  # the settings: a name must be given
     for number in (0, 4, 14, len(built) - 1):
         letter = LETTERS[number]
         screen.key("j", letter)
-        title = {0: "Machine file", 4: "Port and link", 14: "Sensors at rest"}.get(number, "Ledger")
+        title = {0: "Machine file", 4: "Port and link", 14: "Sensors at rest"}.get(number, "Report")
         screen.wait(title)
     screen.key("j", "Escape", "j", "9")  # these stand nowhere
-    screen.wait("Ledger")
+    screen.wait("Report")
 
 
 def test_a_theme_and_preferences_are_kept_for_the_next_time(screens: list[Inside], tmp_path: Path) -> None:
@@ -194,15 +194,13 @@ def test_the_next_step_shows_the_trial_that_is_wanted(folder: Path, monkeypatch:
     virtually(work)
 
 
-def test_unbuilt_stations_say_so_and_wrong_keys_do_nothing(screens: list[Inside], tmp_path: Path) -> None:
+def test_wrong_keys_do_nothing(screens: list[Inside], tmp_path: Path) -> None:
     screen = inside(screens, tmp_path / "f")
     screen.key("NPage", "NPage", "NPage", "Down")
     screen.wait("from room")
-    below = next(at for at, each in enumerate(ROUTE) if not each.built) - ROUTE.index(station_with("heat"))
+    below = ROUTE.index(station_with("compare")) - ROUTE.index(station_with("heat"))
     screen.key(*["Down"] * below)
-    screen.wait("Not built yet")
-    screen.key("Enter")
-    screen.wait("cannot be entered")
-    screen.key("z", "5", "k", "v", "d", "e", "F9", "C-x", *["Up"] * below)
+    screen.wait("two of its states will stand side by side")
+    screen.key("z", "5", "k", "v", "d", "e", "F12", "C-x", *["Up"] * below)
     screen.wait("Heats the hotend to about")
     assert "Traceback" not in screen.text()

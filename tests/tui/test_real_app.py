@@ -13,7 +13,6 @@ from pathlib import Path
 import pytest
 
 from tests.tui.screen import PATIENCE_S, SPEED, Screen, demo, hotend
-from ublet.core.route import ROUTE
 from ublet.session.document import Document
 from ublet.session.library import machine_path
 
@@ -22,9 +21,8 @@ pytestmark = [pytest.mark.waits, pytest.mark.skipif(shutil.which("tmux") is None
 
 def test_from_the_route_to_a_saved_result_and_again_after_a_restart(screens: list[Screen], tmp_path: Path) -> None:
     screen = hotend(screens, tmp_path / "a")
-    for words in ("Heats the hotend to about 222 °C", "Nothing moves.", "F8 HALT", "report           not built"):
+    for words in ("Heats the hotend to about 222 °C", "Nothing moves.", "F8 HALT", "report"):
         screen.wait(words)
-    assert screen.text().count("not built") == sum(not station.built for station in ROUTE)
     shown = screen.start("recommended:")
     names = ("as found", "balanced")
     rows = {name: line for line in shown.split("\n") for name in names if re.search(rf"{name} .*\+\d", line)}

@@ -74,7 +74,7 @@ def test_every_bench_stands_every_terminal(folder: Path, monkeypatch: pytest.Mon
     async def work() -> None:
         async with opened(folder, monkeypatch) as there:
             app = there.app
-            built = [station for station in ROUTE if station.built]
+            built = list(ROUTE)
             for number, station in enumerate([*built[0::2], *built[1::2]]):
                 await app._show_station(station)
                 if number == len(built) // 2:

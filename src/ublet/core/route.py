@@ -20,18 +20,13 @@ GLYPHS: dict[Condition, str] = {
 
 @dataclass(frozen=True)
 class Station:
-    """One station: ``bench`` is the kind of its work area (empty: not built yet), ``trials`` what can be run there."""
+    """One station: ``bench`` is the kind of its work area, ``trials`` what can be run there."""
 
     name: str
     leg: str
     purpose: str
     trials: tuple[str, ...] = ()
     bench: str = ""
-
-    @property
-    def built(self) -> bool:
-        """Whether it can be entered."""
-        return bool(self.bench)
 
 
 @dataclass(frozen=True)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import Any, Literal
+from collections.abc import Sequence
+from typing import Literal
 
-Query = Callable[[str, tuple[Any, ...]], list[tuple[Any, ...]]]
+from ublet.ledger.reading import Query
+
 Kind = Literal["run", "change", "fact"]
 
 TEXTS: dict[Kind, str] = {

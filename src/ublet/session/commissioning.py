@@ -116,7 +116,7 @@ class Commissioning:
     def open_words(self) -> list[str]:
         """Stations that are not proven although this machine needs them, each with why."""
         now = standings(self._session)
-        names = [station.name for station in ROUTE if station.built and station.bench not in NO_STEP]
+        names = [station.name for station in ROUTE if station.bench not in NO_STEP]
         left = [name for name in names if now[name].state != "proven" and not now[name].idle]
         return [f"{name}: {self._given_up.get(name) or now[name].reason or 'not done'}" for name in left]
 
@@ -175,7 +175,7 @@ class Commissioning:
 
     def _show(self, station: str) -> None:
         """Say where it is: by the place in the route, and the time left as it went so far."""
-        names = [one.name for one in ROUTE if one.built]
+        names = [one.name for one in ROUTE]
         fraction = names.index(station) / len(names)
         took_s = time.monotonic() - self._began_s
         left_s = took_s * (1 - fraction) / fraction if fraction > 0.1 else None

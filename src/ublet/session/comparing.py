@@ -20,8 +20,9 @@ from ublet.core.settings import Value, thawed
 from ublet.ledger.book import Ledger
 from ublet.ledger.entries import RunEntry
 from ublet.session.kept_in_file import held_by_board
-from ublet.session.past import MachineState, Moment, Source, moment_of, other_machine, state_at
+from ublet.session.past import MachineState, Moment, moment_of, other_machine, state_at
 from ublet.session.record import change_words
+from ublet.session.source import Source
 
 
 @dataclass(frozen=True)

@@ -185,7 +185,7 @@ def report_of(session: Session) -> MachineReport:
     rows = [
         _row(session, station.leg, station.name, station.trials, now_standing[station.name])
         for station in ROUTE
-        if station.built and station.trials
+        if station.trials
     ]
     stale = stale_runs(document.machine, ledger, session.presence)
     preset, changed = _against_preset(document)

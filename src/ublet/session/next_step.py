@@ -58,7 +58,7 @@ def _wanted(standings: Mapping[str, StationState]) -> Station | None:
 
 
 def _steps() -> list[Station]:
-    return [station for station in ROUTE if station.built and station.bench not in NO_STEP]
+    return [station for station in ROUTE if station.bench not in NO_STEP]
 
 
 def _unverified(standings: Mapping[str, StationState]) -> bool:

@@ -7,7 +7,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Protocol
 
 from ublet.core.catalogue import TRIALS
 from ublet.core.facts import Fact
@@ -20,23 +19,6 @@ from ublet.ledger.entries import Change, RunEntry
 from ublet.session.document import Document
 from ublet.session.presence import Presence
 from ublet.session.record import local_time
-
-
-class Source(Protocol):
-    """A machine file with its ledger, with or without a board."""
-
-    @property
-    def document(self) -> Document:
-        """The machine file."""
-
-    @property
-    def ledger(self) -> Ledger:
-        """Its ledger."""
-
-    @property
-    def presence(self) -> Presence:
-        """What things are now."""
-
 
 LEDGER_TIME = r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?\+00:00"
 """A time as the ledger writes it, to the moment."""

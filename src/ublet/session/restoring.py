@@ -24,10 +24,11 @@ from ublet.session.document import Document
 from ublet.session.draft import Draft
 from ublet.session.headless import on_scenario
 from ublet.session.interrupts import until_interrupted
-from ublet.session.past import Moment, Source, proven_at
+from ublet.session.past import Moment, proven_at
 from ublet.session.presence import Presence
 from ublet.session.saving import now
 from ublet.session.session import Session, ledger_path
+from ublet.session.source import Source
 from ublet.session.stale import StaleRun, Supposed, stale_runs
 
 LOOKED_AT = 20

@@ -17,6 +17,7 @@ from ublet.core.typed import typed_value
 from ublet.ledger.book import Ledger
 from ublet.ledger.entries import RunEntry
 from ublet.session.presence import Presence
+from ublet.session.source import Source
 
 NEXT = 1 << 40
 """Stands for the number of a fact that is only supposed."""
@@ -54,7 +55,7 @@ class StaleRun:
 @dataclass(frozen=True)
 class Redo:
     """A trial to do again. machine_s: how long it took at the machine last, s; sure: else only if an earlier one of the
-    list gives another value than before.
+    list gives another value than before. because: why it is stale, else the trial of which that goes.
     """
 
     station: str
@@ -62,6 +63,7 @@ class Redo:
     subject: Subject
     machine_s: float
     sure: bool
+    because: str = ""
 
 
 def supposed(machine: MachineFile, text: str) -> Supposed:
@@ -105,9 +107,9 @@ def to_redo(machine: MachineFile, ledger: Ledger, presence: Presence, stale: Seq
     """What to do again, in the order of the route: what is stale, and after it, as not sure, what rests on a value that
     these may move; those, in turn, to the end of the chain.
     """
-    begun = {(run.trial, _key(run.subject)) for run in stale}
+    begun = {(run.trial, _key(run.subject)): "; ".join(run.reasons) for run in stale}
     proven = {(spec.name, _key(subject)): (spec, subject, entry) for spec, subject, entry in _proven(machine, ledger)}
-    reached, moving = set(begun), list(begun)
+    reached, moving = dict(begun), list(begun)
     while moving:
         trial, _ = moving.pop()
         moved, results = _proposes(ledger, trial), f"{trial}/"
@@ -119,13 +121,19 @@ def to_redo(machine: MachineFile, ledger: Ledger, presence: Presence, stale: Seq
                 or (rest.kind == "finding" and rest.path.startswith(results))
                 for rest in entry.rests
             ):
-                reached.add(key)
+                reached[key] = trial.replace("-", " ")
                 moving.append(key)
     return [
-        Redo(spec.station, spec.name, subject, entry.duration_s, key in begun)
+        Redo(spec.station, spec.name, subject, entry.duration_s, key in begun, reached[key])
         for key, (spec, subject, entry) in proven.items()
         if key in reached
     ]
+
+
+def redo_for(source: Source, what_if: Supposed = NOTHING_SUPPOSED) -> tuple[Redo, ...]:
+    """What to do again on a machine now, or if something were so."""
+    machine, ledger, presence = source.document.machine, source.ledger, source.presence
+    return tuple(to_redo(machine, ledger, presence, stale_runs(machine, ledger, presence, what_if)))
 
 
 def _proven(machine: MachineFile, ledger: Ledger) -> Iterable[tuple[TrialSpec, Subject, RunEntry]]:

@@ -25,8 +25,6 @@ def standings(session: Session) -> Mapping[str, StationState]:
 
 def standing(session: Session, station: Station) -> StationState:
     """Where one station stands."""
-    if not station.built:
-        return StationState("waiting", "", "not built yet")
     declared = DECLARED.get(station.bench)
     return declared(session) if declared else _tried(session, station)
 

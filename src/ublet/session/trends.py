@@ -15,7 +15,7 @@ from ublet.session.record import local_time
 
 
 @dataclass(frozen=True)
-class Followed:
+class FindingHistory:
     """A finding over its proven runs, oldest first: runs, values, uncertainties; what they do (None: too few to say);
     facts that were reported between the two runs of a step.
     """
@@ -30,16 +30,16 @@ class Followed:
     @property
     def words(self) -> str:
         """What it does, as a sentence; empty where nothing is to be said."""
-        found, unit = self.trend, self.finding.unit
-        if found is None or found.kind == "scatters":
+        what, unit = self.trend, self.finding.unit
+        if what is None or what.kind == "scatters":
             return ""
-        if found.kind == "creeps":
-            whole = found.slope * (found.count - 1)
-            each = f"{show(found.slope, unit, 2)} ±{show(found.slope_u, unit, 2)}"
-            return f"{self.finding.name} creeps: {each} from run to run, {show(whole, unit, 2)} over {found.count} runs"
-        at = self.entries[-found.count :][found.at]
+        if what.kind == "creeps":
+            whole = what.slope * (what.count - 1)
+            slope = f"{show(what.slope, unit, 2)} ±{show(what.slope_u, unit, 2)}"
+            return f"{self.finding.name} creeps: {slope} from run to run, {show(whole, unit, 2)} over {what.count} runs"
+        at = self.entries[-what.count :][what.at]
         words = (
-            f"{self.finding.name} stepped by {show(found.step, unit, 2)} ±{show(found.step_u, unit, 2)} at run {at.id} "
+            f"{self.finding.name} stepped by {show(what.step, unit, 2)} ±{show(what.step_u, unit, 2)} at run {at.id} "
             f"({local_time(at.at)[:10]})"
         )
         if self.facts:
@@ -47,7 +47,7 @@ class Followed:
         return f"{words}; nothing was reported between"
 
 
-def followed(ledger: Ledger, entry: RunEntry, finding: Finding) -> Followed:
+def followed(ledger: Ledger, entry: RunEntry, finding: Finding) -> FindingHistory:
     """A finding of a run over all proven runs of its trial."""
     known = [
         (run, value, u)
@@ -62,10 +62,10 @@ def followed(ledger: Ledger, entry: RunEntry, finding: Finding) -> Followed:
         tail = entries[-what.count :]
         since, until = tail[what.at - 1].at, tail[what.at].at
         facts = tuple(fact for fact in reversed(ledger.facts(200)) if since <= fact.at <= until)
-    return Followed(finding, entries, values, tuple(u for _, _, u in known), what, facts)
+    return FindingHistory(finding, entries, values, tuple(u for _, _, u in known), what, facts)
 
 
-def trends_of(ledger: Ledger, entry: RunEntry) -> Iterator[Followed]:
+def trends_of(ledger: Ledger, entry: RunEntry) -> Iterator[FindingHistory]:
     """Every finding of a run that creeps or stepped."""
     for finding in entry.result.findings:
         one = followed(ledger, entry, finding)

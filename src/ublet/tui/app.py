@@ -33,7 +33,6 @@ from ublet.tui.frame.route import Route
 from ublet.tui.frame.small import SmallNote
 from ublet.tui.frame.theme import THEMES, ink_theme, theme_kept
 from ublet.tui.frame.title import Title
-from ublet.tui.frame.words import unbuilt_words
 
 if TYPE_CHECKING:
     from textual.driver import Driver
@@ -57,7 +56,7 @@ REST_S = 0.25
 READ_S = 2.0
 """A notice stands at least this long, whatever key is pressed, s."""
 
-START_STATION = next(number for number, station in enumerate(ROUTE) if station.built)
+START_STATION = 0
 UNUSABLE = 2
 
 
@@ -78,6 +77,7 @@ class UbletApp(Host):
         Binding("j", "jump", "jump", tooltip="Jump: a letter on every station and pane, the next key goes there"),
         Binding("ctrl+p", "command_palette", "everything", tooltip="Every action, station and setting by name"),
         Binding("l", "ledger", "ledger / back", tooltip="The ledger, and back"),
+        Binding("f9", "redo", "do again", key_display="F9", tooltip="What no longer holds, and what to do again"),
         Binding("f3", "fact", "what happened", key_display="F3", tooltip="Tell what happened: nozzle changed, ..."),
         Binding("f4", "by_hand", "by hand", key_display="F4", tooltip="Motors off, filament, pin and touch by keys"),
         Binding("f5", "materials", "materials", key_display="F5", tooltip="Materials: what is known of them"),
@@ -115,7 +115,7 @@ class UbletApp(Host):
             yield Route()
             with Container(id="bench"):
                 yield Static(id="standing")
-                yield Static(f"Opening {self.file.name} …", id="unbuilt")
+                yield Static(f"Opening {self.file.name} …", id="opening")
         yield Static(id="next-line")
         yield Pulse()
         yield Keys()
@@ -236,13 +236,11 @@ class UbletApp(Host):
         self.route.cursor = ROUTE.index(station)
         self._rest_no_more()
         await self._show_station(station)
-        if station.built and self.bench is not None:
+        if self.bench is not None:
             self.bench.focus()
             self.refresh_bindings()
-        elif self.session is None:
-            self.notify(f"{self.file.name} is still being opened: a moment.", timeout=4)
         else:
-            self.notify(f"“{station.name}” is not built yet and cannot be entered.", timeout=4)
+            self.notify(f"{self.file.name} is still being opened: a moment.", timeout=4)
 
     async def enter_setting(self, path: str) -> None:
         """Go to a setting in the machine's editor."""
@@ -269,7 +267,7 @@ class UbletApp(Host):
         """Show a station's bench, made when it is first needed."""
         if not self.stands:
             return
-        shown = station.built and self.session is not None
+        shown = self.session is not None
         if shown and station.bench not in self.benches and self.session is not None:
             from ublet.tui.benches import make_bench
 
@@ -278,13 +276,10 @@ class UbletApp(Host):
         self.bench = self.benches[station.bench] if shown else None
         for bench in self.benches.values():
             bench.display = bench is self.bench
-        unbuilt = self.query_one("#unbuilt", Static)
-        unbuilt.display = not shown
+        self.query_one("#opening", Static).display = not shown
         self._following.show_standing()
         if self.bench is not None:
             self.bench.refresh_state()
-        if not shown and self.session is not None:
-            unbuilt.update(unbuilt_words(station))
 
     # what can be done from anywhere
 
@@ -296,7 +291,7 @@ class UbletApp(Host):
                 return session is not None and session.connection.state.mode in ("halted", "tripped")
             case "by_hand" | "materials":
                 return session is not None and session.runner.running is None
-            case "ledger" | "talk" | "fact" | "next" | "jump" | "prefer" | "command_palette":
+            case "ledger" | "talk" | "fact" | "redo" | "next" | "jump" | "prefer" | "command_palette":
                 return session is not None
             case "leave":
                 return session is not None or len(self.screen_stack) == 1  # what mends a file asks by itself
@@ -394,6 +389,17 @@ class UbletApp(Host):
         if written:
             await save_kept(self, session)
             self.follow()
+
+    def action_redo(self) -> None:
+        """What no longer holds, and what to do again; enter goes to the first."""
+        from ublet.tui.trial.redo import RedoDialog
+
+        async def go(station: str | None) -> None:
+            if station is not None:
+                await self.enter(station_named(station))
+
+        if self.session is not None:
+            self.push_screen(RedoDialog(self.session), go)
 
     def action_fact(self) -> None:
         """Tell what happened at the machine."""

@@ -74,8 +74,7 @@ class Everything(Provider):
 
     def _stations(self) -> Iterator[Command]:
         for station in ROUTE:
-            if station.built:
-                yield Command(f"Go to {station.name}", station.purpose, partial(self.ublet.enter, station))
+            yield Command(f"Go to {station.name}", station.purpose, partial(self.ublet.enter, station))
 
     def _settings(self) -> Iterator[Command]:
         from ublet.core.machine.outline import search

@@ -35,13 +35,12 @@ class Spot:
 
 
 def spots(app: Host) -> list[Spot]:
-    """Every built station that is on the screen, by letters; every pane of the bench, by numbers."""
+    """Every station that is on the screen, by letters; every pane of the bench, by numbers."""
     marks = []
-    built = [number for number, station in enumerate(ROUTE) if station.built]
-    for key, number in zip(LETTERS, built, strict=False):
+    for number, (key, station) in enumerate(zip(LETTERS, ROUTE, strict=False)):
         spot = app.route.spot(number)
         if spot is not None:
-            marks.append(Spot(key, *spot, partial(app.enter, ROUTE[number])))
+            marks.append(Spot(key, *spot, partial(app.enter, station)))
     bench = app.bench
     if bench is not None and bench.display:
         for key, (pane, action) in zip(string.digits[1:], bench.panes(), strict=False):

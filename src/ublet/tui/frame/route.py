@@ -161,24 +161,17 @@ class Route(Widget, can_focus=True):
 
     def _station_line(self, number: int, width: int) -> Text:
         station, line = ROUTE[number], Text(end="")
-        standing = self.standings.get(station.name, StationState("open" if station.built else "waiting"))
+        standing = self.standings.get(station.name, StationState("open"))
         first = number == 0 or ROUTE[number - 1].leg != station.leg
-        figure = standing.figure if station.built else "not built"
         room = max(0, width - LEG_COLUMNS - 2 - NAME_COLUMNS)
         line.append(f"{station.leg if first else '':<{LEG_COLUMNS}}", Ink.dim)
         style = ""
         if number == self.cursor:
             style = f"bold {Ink.ground} on {Ink.focus}" if self.has_focus else f"bold {Ink.focus}"
-        name_style = Ink.text if station.built else Ink.dim
         line.append(f"{glyph(standing)} ", style or self.style_of(standing.state))
-        line.append(f"{station.name:<{NAME_COLUMNS}}", style or name_style)
-        line.append(f"{figure[:room]:>{room}}", style or self._figure_style(station, standing))
+        line.append(f"{station.name:<{NAME_COLUMNS}}", style or Ink.text)
+        line.append(f"{standing.figure[:room]:>{room}}", style or (Ink.dim if standing.unlinked else Ink.text))
         return line
-
-    def _figure_style(self, station: Station, standing: StationState) -> str:
-        if not station.built:
-            return Ink.quiet
-        return Ink.dim if standing.unlinked else Ink.text
 
     def _folded_lines(self) -> list[Text]:
         lines = []
@@ -189,7 +182,7 @@ class Route(Widget, can_focus=True):
             lines.append(heading)
             glyphs = Text(end="")
             for station in group:
-                standing = self.standings.get(station.name, StationState("open" if station.built else "waiting"))
+                standing = self.standings.get(station.name, StationState("open"))
                 style = self.style_of(standing.state)
                 if station is self.station:
                     style = f"bold {Ink.ground} on {Ink.focus}"

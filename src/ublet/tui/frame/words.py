@@ -1,4 +1,4 @@
-"""The words of the frame: what comes next and why, why a result is stale, that a station is not built."""
+"""The words of the frame: what comes next and why, why a result is stale."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from ublet.core.route import Station, StationState, glyph
+from ublet.core.route import StationState, glyph
 from ublet.tui.frame.theme import Ink
 
 if TYPE_CHECKING:
@@ -32,14 +32,4 @@ def standing_words(standing: StationState | None) -> Text:
     if standing is not None and standing.reason and (standing.state == "stale" or standing.unlinked):
         text.append(f"{glyph(standing)} {UNLINKED if standing.unlinked else 'stale'}  ", f"bold {Ink.focus}")
         text.append(standing.reason.removeprefix(f"{UNLINKED} "), Ink.text)
-    return text
-
-
-def unbuilt_words(station: Station) -> Text:
-    """What stands in place of a bench that is not built."""
-    text = Text()
-    text.append(f"{station.name[0].upper()}{station.name[1:]}", f"bold {Ink.text}")
-    text.append(f"   {station.purpose}\n\n", Ink.dim)
-    text.append("Not built yet: this station is listed so that you see the whole route.\n", Ink.text)
-    text.append("It cannot be entered.", Ink.dim)
     return text

@@ -21,6 +21,7 @@ from ublet.core.units import NotAQuantity
 from ublet.session.layers import LayerRow, rows
 from ublet.session.parts import KnownPart
 from ublet.session.session import Session
+from ublet.session.stale import Supposed
 from ublet.tui.frame.pickers import ConfirmDialog, LineDialog, PickDialog, PickerItem, narrowed
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
@@ -39,12 +40,16 @@ from ublet.tui.machine.editor_words import (
 )
 from ublet.tui.machine.part_picture import part_picture
 from ublet.tui.trial.draft_bench import DraftBench
+from ublet.tui.trial.redo import RedoDialog
 
 MOST_FOUND = 200
 
 
 SKETCH_S = 0.08
 """Delay from the cursor's last move to the drawing of its part, s."""
+
+ANOTHER = "another value"
+"""Is no value of any setting: whatever rests on one does not hold with it."""
 
 OTHER_FILE = "/"
 """No part's file is called that: the choice of another machine file."""
@@ -78,6 +83,7 @@ class EditorBench(DraftBench):
         Binding("a", "add", "add part", tooltip="Add a part"),
         Binding("x", "remove", "remove part", tooltip="Remove the part"),
         Binding("i", "take_over", "import", tooltip="Import a part: a known one, or that of another machine file"),
+        Binding("w", "what_if", "what if", tooltip="What your edits, or another value here, would make stale"),
         Binding("n", "next_problem", "next problem", tooltip="Go to the next error or warning"),
     ]
 
@@ -270,9 +276,23 @@ class EditorBench(DraftBench):
             return self.side == "parts" and self.node.present and self.node.sort in ("named", "optional")
         if action == "take_over":
             return self.side == "parts"
+        if action == "what_if":
+            return bool(draft.changes()) or item is not None
         if action == "next_problem":
             return bool(draft.checked.problems)
         return super().check_action(action, parameters)
+
+    def action_what_if(self) -> None:
+        """What the edits would make stale; without edits, another value of the setting under the cursor."""
+        changes, item = self.session.draft.changes(), self.property
+        if changes:
+            values = {change.path: change.after for change in changes}
+            words = f"{changes[0].path} is written" if len(changes) == 1 else f"your {len(changes)} edits are written"
+        elif item is not None:
+            values, words = {item.path: ANOTHER}, f"{item.path} were another"
+        else:
+            return
+        self.app.push_screen(RedoDialog(self.session, Supposed(values), words))
 
     def action_change(self) -> None:
         """Change the setting under the cursor; on a part, go to its settings or add it."""

@@ -12,13 +12,18 @@ from textual.widgets import Input, Static
 
 from ublet.core.facts import Fact, FactError, fact_from, paths
 from ublet.ledger.errors import LedgerError
-from ublet.session.record import Affected, affected_by, local_time
+from ublet.session.record import local_time
 from ublet.session.saving import now
 from ublet.session.session import Session
+from ublet.session.stale import NEXT, Supposed, redo_for
 from ublet.tui.frame.dialogs import Dialog
 from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.sheet import RowList
+from ublet.tui.trial.redo import chain_text
+
+ROWS = 7
+"""So many lines of the chain are shown."""
 
 
 class FactDialog(Dialog):
@@ -101,7 +106,7 @@ class FactDialog(Dialog):
     def _stale(self) -> Text:
         text = Text()
         try:
-            affected = affected_by(self._fact(), self.session.document, self.session.ledger, self.session.presence)
+            affected = redo_for(self.session, Supposed(facts=(replace(self._fact(), id=NEXT),)))
         except (FactError, LedgerError) as error:
             text.append(f"✗ {error}", Ink.stop)
             return text
@@ -110,8 +115,7 @@ class FactDialog(Dialog):
         if not affected:
             text.append("Nothing that was found rests on it.", Ink.text)
             return text
-        text.append("It will make stale: ", Ink.focus)
-        text.append("; ".join(_named(stale) for stale in affected), Ink.text)
+        text.append_text(chain_text(affected, 3 if self.has_class("-short") else ROWS))
         return text
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
@@ -123,10 +127,3 @@ class FactDialog(Dialog):
             self.query_one("#stale", Static).update(Text(f"✗ {error}", Ink.stop))
             return
         self.close_with(fact.words)
-
-
-def _named(affected: Affected) -> str:
-    station, trial, subject, _ = affected
-    words = trial.replace("-", " ")
-    about = f" of the {', '.join(subject.values())}" if subject else ""
-    return f"{station}{about}" if words == station else f"{station}{about}: {words}"

@@ -36,13 +36,13 @@ def _choices(session: Session, files: bool) -> Callable[[str], Sequence[PickerIt
 
     def fitting(typed: str) -> Sequence[PickerItem]:
         words = typed.lower().split()
-        found = [item for item in items if all(word in f"{item.words} {item.note}".lower() for word in words)]
+        fits = [item for item in items if all(word in f"{item.words} {item.note}".lower() for word in words)]
         text = typed.strip()
         if files and text.endswith(".toml") and Path(text).expanduser().is_file():
-            return [PickerItem(str(Path(text).expanduser()), Path(text).name, "another machine"), *found]
+            return [PickerItem(str(Path(text).expanduser()), Path(text).name, "another machine"), *fits]
         if text and (moment := _moment(session, text)):
-            return [PickerItem(text, moment, "as typed"), *(item for item in found if item.value != text)]
-        return found
+            return [PickerItem(text, moment, "as typed"), *(item for item in fits if item.value != text)]
+        return fits
 
     return fitting
 

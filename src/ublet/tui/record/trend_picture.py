@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from rich.text import Text
 
-from ublet.session.trends import Followed
+from ublet.session.trends import FindingHistory
 from ublet.tui.frame.theme import Ink
 from ublet.tui.instruments.cells import Cells
 from ublet.tui.instruments.graph import Graph, graph
@@ -13,7 +13,7 @@ ROWS = 16
 LEAST_COLUMNS = 24
 
 
-def trend_picture(one: Followed, width: int) -> Text:
+def trend_picture(one: FindingHistory, width: int) -> Text:
     """The picture, so many columns wide; nothing where there is no room for it."""
     if width < LEAST_COLUMNS:
         return Text()
@@ -33,17 +33,17 @@ def trend_picture(one: Followed, width: int) -> Text:
     return cells.text()
 
 
-def _fitted(drawn: Graph, one: Followed) -> None:
+def _fitted(drawn: Graph, one: FindingHistory) -> None:
     """The line, or both sides of the step, that was fitted."""
-    found, last = one.trend, len(one.values)
-    if found is not None and found.kind == "creeps":
-        tail = one.values[-found.count :]
-        mean, first = sum(tail) / found.count, last - found.count + 1
-        half = found.slope * (found.count - 1) / 2
+    what, last = one.trend, len(one.values)
+    if what is not None and what.kind == "creeps":
+        tail = one.values[-what.count :]
+        mean, first = sum(tail) / what.count, last - what.count + 1
+        half = what.slope * (what.count - 1) / 2
         drawn.line((first, last), (mean - half, mean + half), Ink.proposal)
-    elif found is not None and found.kind == "stepped":
-        tail = one.values[-found.count :]
-        first, split = last - found.count + 1, last - found.count + found.at
-        for begins, ends, values in ((first, split, tail[: found.at]), (split + 1, last, tail[found.at :])):
+    elif what is not None and what.kind == "stepped":
+        tail = one.values[-what.count :]
+        first, split = last - what.count + 1, last - what.count + what.at
+        for begins, ends, values in ((first, split, tail[: what.at]), (split + 1, last, tail[what.at :])):
             mean = sum(values) / len(values)
             drawn.line((begins - 0.3, ends + 0.3), (mean, mean), Ink.proposal)

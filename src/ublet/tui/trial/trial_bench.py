@@ -46,6 +46,7 @@ from ublet.tui.trial.asking import Asking
 from ublet.tui.trial.bench import chain_lines, needs_lines
 from ublet.tui.trial.parameters import Form, ParametersDialog, parameter_words
 from ublet.tui.trial.question import QuestionPanel, keys_of
+from ublet.tui.trial.redo import WhatIf, made_stale_line
 from ublet.tui.trial.settlement import folded, key_words, option_line, outcome_line, proposal_table, remedy_lines
 from ublet.tui.trial.watch import TrialWatch
 
@@ -102,6 +103,7 @@ class TrialBench(Asking):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
+        self._what_if = WhatIf(session)
         self.specs = tuple(TRIALS[name] for name in station_with(self.kind).trials)
         machine = session.document.machine
         self.chosen = next((at for at, spec in enumerate(self.specs) if not spec.idle(machine)), 0)
@@ -337,6 +339,8 @@ class TrialBench(Asking):
             text.append(f"  {option.note}\n" if option.note else "", Ink.dim)
         text.append_text(proposal_table(self.session, option, self.unfolded))
         if self._keepable():
+            others = [step for step in self._what_if.of_option(option) if step.station != self.station]
+            text.append_text(made_stale_line(others))
             then = "start again to confirm" if self.spec.mends else "lost at power-off until it is saved"
             what = "it" if len(option.proposals) == 1 else "them"
             key_words(text, "k", f"keeps {what} on the live board; {then}.  ")
