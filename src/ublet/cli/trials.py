@@ -127,11 +127,13 @@ def commission(
         Path | None, typer.Option(help="Where the machine file is left, with its ledger; it may be there already.")
     ] = None,
     report: Annotated[Path | None, typer.Option(metavar="OUT.pdf", help="Write the commissioning report.")] = None,
+    until: Annotated[str, typer.Option(metavar="STATION", help="Stop before this station.")] = "",
     as_json: JsonOption = False,
 ) -> None:
     """The whole route, answered by the scenario's scripted builder: what was found beside the truth, what was mended,
     and the quality that the machine reached.
     """
+    from ublet.core.route import ROUTE
     from ublet.session.commissioning import commission as walk
     from ublet.session.machine_report import report_of, write_report
 
@@ -142,13 +144,16 @@ def commission(
     if report is not None and report.suffix.lower() not in (".pdf", ".svg", ".txt", ".json"):
         raise stop(USAGE, f"--report {report}: a report is written as .pdf, .svg, .txt or .json")
 
+    if until and until not in (names := [station.name for station in ROUTE]):
+        raise stop(USAGE, f"--until {until}: no such station; allowed: {', '.join(names)}")
+
     def writing(session: Session) -> None:
         if report is not None:
             write_report(report_of(session), report, "a4")
 
     with friendly_errors(), progress() as on_progress:
         try:
-            done = walk(scenario, seed, on_progress, machine, writing)
+            done = walk(scenario, seed, on_progress, machine, writing, until)
         except KeyboardInterrupt:
             raise stop(INTERRUPTED, "interrupted; nothing real was heated or moved") from None
     if as_json:

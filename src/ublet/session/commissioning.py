@@ -91,9 +91,11 @@ class Commissioning:
         self._refused_to_write = ""
         self._began_s = time.monotonic()
 
-    async def follow(self) -> None:
-        """Until "next" leads nowhere, or only to what was given up."""
+    async def follow(self, until: str = "") -> None:
+        """Until "next" leads nowhere, or only to what was given up; or to a station that is named."""
         while (step := next_step(self._session, self._standings())) is not None:
+            if until and step.station is not None and step.station.name == until:
+                break
             if step.key == "ctrl+s":
                 await self._session.save()
             elif step.station is None:
@@ -209,10 +211,16 @@ def _first_trial(station: str) -> str:
 
 
 def commission(
-    scenario_file: Path, seed: int, say: Say, machine: Path | None = None, at_end: AtEnd = lambda session: None
+    scenario_file: Path,
+    seed: int,
+    say: Say,
+    machine: Path | None = None,
+    at_end: AtEnd = lambda session: None,
+    until: str = "",
 ) -> dict[str, Any]:
     """The whole route on a simulated board, on a virtual clock: the contract's JSON. machine: where its file and
-    its ledger are left; without one a copy of the scenario's own is used.
+    its ledger are left; without one a copy of the scenario's own is used. until:
+    a station before which it stops; nothing is printed as a proof then.
 
     Raises:
         ScenarioError, DocumentError, LedgerError.
@@ -224,11 +232,13 @@ def commission(
         file = machine or Path(folder) / source.name
         if not file.exists():
             shutil.copyfile(Document(source).path, file)
-        report = run_virtually(_commissioned(scenario_file, file, seed, say, at_end))
+        report = run_virtually(_commissioned(scenario_file, file, seed, say, at_end, until))
     return {"scenario": scenario.scenario.name, "seed": seed, **report, "wall_s": round(time.monotonic() - began, 2)}
 
 
-async def _commissioned(scenario_file: Path, machine: Path, seed: int, say: Say, at_end: AtEnd) -> dict[str, Any]:
+async def _commissioned(
+    scenario_file: Path, machine: Path, seed: int, say: Say, at_end: AtEnd, until: str
+) -> dict[str, Any]:
     scenario = load_scenario(scenario_file)
     async with on_scenario(scenario_file, machine, seed, lambda progress: None) as (session, watcher):
         simulated = watcher.simulated
@@ -237,11 +247,11 @@ async def _commissioned(scenario_file: Path, machine: Path, seed: int, say: Say,
         hands_before = world.by_hand()
         await session.connection.first_readings()
         began_s = session.connection.board_time
-        await work.follow()
+        await work.follow(until)
         warmth = Warmth(world, _plants(session, scenario.heaters))
         looking = asyncio.get_running_loop().create_task(_look(session, warmth))
         try:
-            if not await work.prove():
+            if not until and not await work.prove():
                 await work.follow()
         finally:
             looking.cancel()
