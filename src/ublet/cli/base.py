@@ -44,13 +44,12 @@ GOOD, NO, USAGE, NO_LINK, HALTED, INTERRUPTED = 0, 1, 2, 3, 4, 130
 
 
 def known_scenario(given: Path | None) -> Path | None:
-    """A scenario's file; a name that is no file is that of a shipped one (tern-280, or tern)."""
+    """A scenario's file; a name that is no file is that of a shipped one (heron-330, or heron)."""
     if given is None or given.exists():
         return given
-    from ublet.session.library import DEMOS, scenario_path
+    from ublet.session.library import scenario_named
 
-    stem = DEMOS.get(str(given), str(given))
-    return scenario_path(stem) if stem in DEMOS.values() else given
+    return scenario_named(str(given)) or given
 
 
 ScenarioOption = Annotated[

@@ -124,3 +124,13 @@ def machine_path(stem: str) -> Path:
 def scenario_path(stem: str) -> Path:
     """A shipped scenario."""
     return DATA / "scenarios" / f"{stem}.toml"
+
+
+def scenarios() -> dict[str, Path]:
+    """Every shipped scenario by its short name: ``tern``, ``wren``, and machines that are walked headless only."""
+    return {path.stem.partition("-")[0]: path for path in sorted((DATA / "scenarios").glob("*.toml"))}
+
+
+def scenario_named(name: str) -> Path | None:
+    """A shipped scenario by its short name, or its file's; None: there is none of that name."""
+    return next((path for short, path in scenarios().items() if name in (short, path.stem)), None)

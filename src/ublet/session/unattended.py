@@ -7,9 +7,10 @@ from __future__ import annotations
 import asyncio
 from dataclasses import dataclass
 
+from ublet.core.level.warmth import WarmUp, cooling, wanted
 from ublet.core.run import TrialResult
 from ublet.core.settings import Part
-from ublet.core.trial import Need, TrialSpec
+from ublet.core.trial import TrialSpec
 from ublet.session.headless import Looking
 from ublet.session.session import Session
 from ublet.session.trials import EnteredRun
@@ -64,12 +65,6 @@ async def until_proven(
             return Rounds(entered, count, machine_s)
 
 
-async def needs_of(session: Session, spec: TrialSpec, heater: str | None = None) -> tuple[Need, ...]:
-    """What a trial needs for a start, by the latest readings."""
-    readings = await _readings(session)
-    return spec.needs(session.document.machine, usual_parameters(spec, heater), readings.get)
-
-
 async def until_fit(session: Session, spec: TrialSpec, heater: str | None = None) -> None:
     """Wait until a trial has what it needs for a start, or nothing cools any more, as a builder does before what needs
     a cold machine.
@@ -77,13 +72,28 @@ async def until_fit(session: Session, spec: TrialSpec, heater: str | None = None
     Judged by readings that stand still and not by the room: a sensor declared with the wrong curve stands still too.
     """
     history = [await _readings(session)]
-    while not all(need.met for need in await needs_of(session, spec, heater)):
+    while not await _fit(session, spec, heater):
         await asyncio.sleep(LOOKS_S)
         history.append(await _readings(session))
         now, before = history[-1], history[-1 - round(STANDS_STILL_S / LOOKS_S) :][0]
         still = all(before[name] - now[name] < STANDS_STILL_C for name in now.keys() & before.keys())
         if len(history) > STANDS_STILL_S / LOOKS_S and still:
             return
+
+
+async def _fit(session: Session, spec: TrialSpec, heater: str | None) -> bool:
+    """Whether all that it needs is there, and no bed cools that it does not heat."""
+    aim, readings, connection = usual_parameters(spec, heater), await _readings(session), session.connection
+    machine = session.machine_now
+    if isinstance(aim, WarmUp) and cooling(
+        machine,
+        wanted(machine, aim),
+        readings.get,
+        lambda name: connection.channel(f"heaters.{name}.target_c"),
+        connection.first_c,
+    ):
+        return False
+    return all(need.met for need in spec.needs(session.document.machine, aim, readings.get))
 
 
 async def cooled(session: Session) -> None:
