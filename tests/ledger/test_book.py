@@ -188,9 +188,12 @@ def test_an_intent_lasts_until_its_save_ends(folder: Path) -> None:
 @pytest.mark.parametrize(
     ("version", "missing"),
     [
-        (4, ("ALTER TABLE run DROP COLUMN remedies", "DROP TABLE mark", "DROP TABLE note")),
-        (5, ("DROP TABLE mark", "DROP TABLE note")),
-        (6, ("DROP TABLE note",)),
+        (
+            4,
+            ("ALTER TABLE run DROP COLUMN remedies", "DROP TABLE mark", "DROP TABLE note", "DROP INDEX change_by_path"),
+        ),
+        (5, ("DROP TABLE mark", "DROP TABLE note", "DROP INDEX change_by_path")),
+        (6, ("DROP TABLE note", "DROP INDEX change_by_path")),
     ],
 )
 def test_a_ledger_of_an_older_version_is_brought_to_this_one_and_loses_nothing(

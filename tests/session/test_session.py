@@ -269,7 +269,7 @@ def test_the_last_machine_is_remembered_while_its_file_is_there(folder: Path, mo
     machine.write_text(machine_text(), encoding="utf-8")
     places.remember(machine, "socket://localhost:1")
     assert places.last_machine() == places.Recent(machine, "socket://localhost:1")
-    (folder / "state" / "ublet" / "last.json").write_text("garbage", encoding="utf-8")
+    (folder / "state" / "ublet" / "machines.json").write_text("garbage", encoding="utf-8")
     assert places.last_machine() is None
     places.remember(machine, None)
     machine.unlink()

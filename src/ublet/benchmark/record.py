@@ -26,8 +26,12 @@ def ledger_at_size(folder: Path, entries: int, repeats: int) -> dict[str, Any]:
     """Opening, standings and a save with so many runs and so many changes; the same save in a new ledger beside."""
     from ublet.ledger.book import Ledger
     from ublet.ledger.entries import Change, Intent
+    from ublet.session.comparing import compared, state_of
+    from ublet.session.past import moment_of
+    from ublet.session.record import Offline
     from ublet.session.session import Session, ledger_path
     from ublet.session.standings import standings
+    from ublet.tui.record.ledger import listed
 
     machine = _machine(folder)
     path = ledger_path(machine)
@@ -57,9 +61,24 @@ def ledger_at_size(folder: Path, entries: int, repeats: int) -> dict[str, Any]:
     for _ in range(3 * repeats):
         for name, book in books.items():
             saves[name].append(_seconds(lambda book=book: save(book)))  # type: ignore[misc]
+    searched = [_seconds(lambda: listed(books["full"], "everything", ("drive", "quxx"))) for _ in range(repeats)]
+    keys = [_seconds(lambda: listed(books["full"], "everything")) for _ in range(repeats)]
     for book in books.values():
         book.close()
+    offline = Offline(machine)
+    moments = [moment_of(offline.ledger, str(number)) for number in (entries // 2, entries)]
+    compare = [
+        _seconds(lambda: compared(offline.ledger, *(state_of(offline, moment) for moment in moments)))
+        for _ in range(repeats)
+    ]
+    offline.close()
     return {
+        "filter_ms": round(1000 * statistics.median(searched), 1),
+        "filter_limit_ms": 100.0,
+        "key_ms": round(1000 * statistics.median(keys), 1),
+        "key_limit_ms": 50.0,
+        "compare_s": round(statistics.median(compare), 3),
+        "compare_limit_s": 0.3,
         "runs": entries,
         "changes": entries,
         "open_s": round(statistics.median(opened), 4),

@@ -12,8 +12,10 @@ from ublet import __version__
 from ublet.cli.base import (
     OPEN,
     USAGE,
+    JsonOption,
     app,
     friendly_errors,
+    print_json,
     say,
 )
 
@@ -31,15 +33,23 @@ def start(
     version: Annotated[bool, typer.Option("--version", callback=show_version, help="Print the version.")] = False,
     verbose: Annotated[bool, typer.Option("--verbose", "-v", help="Log what happens to standard error.")] = False,
 ) -> None:
-    """Open the last machine; with none yet, offer the demonstration."""
+    """Open the last machine, or choose among several; with none yet, offer the demonstration."""
     if context.invoked_subcommand is not None:
         if verbose:
             from ublet.session.logbook import log_to
 
             log_to(sys.stderr)
         return
-    from ublet.session.places import last_machine
+    from ublet.session.places import last_machine, recent_machines
 
+    if len(recent_machines()) > 1 and sys.stdin.isatty() and sys.stdout.isatty():
+        from ublet.tui.machines import MachinesApp
+
+        chosen = MachinesApp().run()
+        if chosen is not None:
+            with friendly_errors():
+                _open(*chosen)
+        return
     recent = last_machine()
     if recent is not None:
         with friendly_errors():
@@ -72,6 +82,33 @@ def open_(
     """Full-screen bench on a machine file."""
     with friendly_errors():
         _open(file, port)
+
+
+@app.command(rich_help_panel=OPEN, short_help="Machines that you opened: state, what is next.")
+def machines(
+    forget_one: Annotated[
+        Path | None, typer.Option("--forget", metavar="FILE", help="Take a machine off the list; its files stay.")
+    ] = None,
+    as_json: JsonOption = False,
+) -> None:
+    """The machines that were opened on this computer, the last one first."""
+    from ublet.session.machines import known_machines
+    from ublet.session.places import forget
+    from ublet.session.record import local_time
+
+    if forget_one is not None:
+        forget(forget_one)
+    known = known_machines()
+    if as_json:
+        print_json({"machines": [one.as_json() for one in known]})
+        return
+    for one in known:
+        state = one.trouble or f"{one.proven} of {one.needed} proven, {one.stale} stale, next: {one.next}"
+        say(f"{one.name:<20} {state}")
+        moved = f"   (was {one.moved_from})" if one.moved_from else ""
+        say(f"    {one.file}   {local_time(one.at) if one.at else ''}{moved}")
+    if not known:
+        say("none yet: ublet demo, or ublet new DIR")
 
 
 READY = {"tern": "tern-ready"}

@@ -49,6 +49,7 @@ class Ledger:
         self.unreadable: Callable[[str], None] | None = None
         """Told when something cannot be read, which then reads as if it were not there; without it that raises."""
         self._close_cut()
+        self._any_set_aside = bool(self.marks(SET_ASIDE))
 
     def close(self) -> None:
         """Close the file, after a last try to enter what waits."""
@@ -57,6 +58,11 @@ class Ledger:
         self._writer.close()
         self.enter_waiting()
         self._base.close()
+
+    @property
+    def identity(self) -> int:
+        """The number that this ledger bears, whatever its file is called."""
+        return next((int(number) for (number,) in self._rows("PRAGMA application_id")), 0)
 
     # runs
 
@@ -119,7 +125,7 @@ class Ledger:
         wanted = subject_text(subject) if subject is not None else None
         terms = [("trial = ?", trial), ("subject = ?", wanted), ("outcome = ?", outcome), ("id <= ?", newest)]
         given: list[tuple[str, object]] = [(term, value) for term, value in terms if value is not None]
-        if counting:
+        if counting and self._any_set_aside:
             given.append((NOT_SET_ASIDE, SET_ASIDE))
         where = f"WHERE {' AND '.join(term for term, _ in given)}" if given else ""
         values = tuple(value for _, value in given)
@@ -218,6 +224,7 @@ class Ledger:
         """A finding over time, newest first: the run, the value and its uncertainty. counting: without runs that were
         set aside.
         """
+        counting = counting and self._any_set_aside
         aside = f"AND {NOT_SET_ASIDE.replace('run.id', 'finding.run')}" if counting else ""
         rows = self._rows(
             f"SELECT run, value, uncertainty FROM finding WHERE id = ? {aside} ORDER BY run DESC LIMIT ?",
@@ -252,6 +259,7 @@ class Ledger:
                 self._base.execute("INSERT OR REPLACE INTO mark (run, kind, value) VALUES (?,?,?)", (run, kind, value))
             else:
                 self._base.execute("DELETE FROM mark WHERE run = ? AND kind = ?", (run, kind))
+        self._any_set_aside = bool(self.marks(SET_ASIDE))
 
     def found_runs(self, words: Sequence[str], most: int) -> list[RunEntry]:
         """The newest runs that hold every word, or whose note does."""
@@ -268,6 +276,25 @@ class Ledger:
         query = "SELECT kind, subject, value, at, id FROM fact WHERE id = ?"
         rows = [self._rows(query, (number,)) for number in numbers_with(self._rows, "fact", words, most)]
         return [Fact(*row) for one in rows for row in one]
+
+    def newest_changes(self, until: str, since: str = "", layer: str | None = None) -> dict[str, Change]:
+        """The newest change of each setting in a span of time (its end counts, its beginning does not), by its path."""
+        where = "at <= ? AND at > ?" + (" AND layer = ?" if layer is not None else "")
+        return self._one_of_each("DESC", where, (until, since, *([layer] if layer is not None else [])))
+
+    def first_changes(self, after: str) -> dict[str, Change]:
+        """The first change of each setting after a time, by its path."""
+        return self._one_of_each("ASC", "at > ?", (after,))
+
+    def _one_of_each(self, order: str, where: str, values: tuple[Any, ...]) -> dict[str, Change]:
+        """The first change of each setting in an order by number; a look into an index for each setting."""
+        changes: dict[str, Change] = {}
+        path = ""
+        while (path := self._rows("SELECT min(setting) FROM change WHERE setting > ?", (path,))[0][0]) is not None:
+            query = f"setting = ? AND {where} ORDER BY id {order} LIMIT 1"
+            for change in self._changes_by(query, (path, *values)):
+                changes[path] = change
+        return changes
 
     def _changes_by(self, where: str, values: tuple[Any, ...]) -> list[Change]:
         query = f"SELECT at, kind, run, setting, layer, before, after, id FROM change WHERE {where}"

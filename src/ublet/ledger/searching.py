@@ -9,24 +9,23 @@ from ublet.ledger.reading import Query
 
 Kind = Literal["run", "change", "fact"]
 
-TEXTS: dict[Kind, str] = {
-    "run": "trial || ' ' || station || ' ' || subject || ' ' || outcome || ' ' || why",
-    "change": "kind || ' ' || setting || ' ' || layer",
-    "fact": "kind || ' ' || subject || ' ' || value",
+TEXTS: dict[Kind, tuple[str, ...]] = {
+    "run": ("trial", "station", "subject", "outcome", "why"),
+    "change": ("setting", "kind", "layer"),
+    "fact": ("kind", "subject", "value"),
 }
-"""What is searched of an entry."""
+"""The columns of an entry that are searched, each by itself: putting them together takes three times as long."""
 
 
 def numbers_with(query: Query, kind: Kind, words: Sequence[str], most: int) -> list[int]:
     """The newest entries of a kind that hold every word, by number, newest first."""
-    terms, values = [], []
+    terms: list[str] = []
+    values: list[object] = []
+    noted = "id IN (SELECT number FROM note WHERE what = ? AND text LIKE ? ESCAPE '\\')"
     for word in words:
         pattern = "%" + word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
-        terms.append(
-            f"(({TEXTS[kind]}) LIKE ? ESCAPE '\\' OR id IN "
-            "(SELECT number FROM note WHERE what = ? AND text LIKE ? ESCAPE '\\'))"
-        )
-        values += [pattern, kind, pattern]
-    where = f"WHERE {' AND '.join(terms)}" if terms else ""
+        terms.append(" OR ".join([f"{column} LIKE ? ESCAPE '\\'" for column in TEXTS[kind]] + [noted]))
+        values += [*[pattern] * len(TEXTS[kind]), kind, pattern]
+    where = f"WHERE {' AND '.join(f'({term})' for term in terms)}" if terms else ""
     rows = query(f"SELECT id FROM {kind} {where} ORDER BY id DESC LIMIT ?", (*values, most))
     return [int(number) for (number,) in rows]

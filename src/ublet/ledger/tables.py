@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import secrets
 import sqlite3
 from pathlib import Path
 
@@ -59,6 +61,7 @@ CREATE INDEX run_by_outcome ON run(trial, outcome, id);
 CREATE INDEX run_unended ON run(id) WHERE outcome = 'running';
 CREATE INDEX finding_by_id ON finding(id, run);
 CREATE INDEX change_by_setting ON change(setting, kind, id);
+CREATE INDEX change_by_path ON change(setting, id);
 CREATE INDEX change_by_kind ON change(kind, id);
 CREATE INDEX fact_by_kind ON fact(kind, subject, id);
 """
@@ -70,6 +73,7 @@ MARKS = (
 NOTES = (
     "CREATE TABLE note (what TEXT NOT NULL, number INTEGER NOT NULL, at TEXT NOT NULL, text TEXT NOT NULL, "
     "PRIMARY KEY (what, number)) WITHOUT ROWID;"
+    "CREATE INDEX change_by_path ON change(setting, id);"
 )
 OLDER = {
     4: f"ALTER TABLE run ADD COLUMN remedies TEXT NOT NULL DEFAULT '[]';{MARKS}{NOTES}",
@@ -100,6 +104,9 @@ def opened(path: Path) -> sqlite3.Connection:
     except (sqlite3.Error, ValueError) as error:
         base_error = error if isinstance(error, sqlite3.Error) else sqlite3.DatabaseError(str(error))
         raise LedgerError(unusable(path, base_error)) from error
+    with contextlib.suppress(sqlite3.Error):  # one that cannot be written works, and is not found when it was moved
+        if not base.execute("PRAGMA application_id").fetchone()[0]:
+            base.execute(f"PRAGMA application_id={secrets.randbelow(2**31 - 1) + 1}")
     return base
 
 

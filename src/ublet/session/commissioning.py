@@ -35,7 +35,7 @@ from ublet.world.scenario import load_scenario
 PROOF = "first-layer"
 """What is printed once more at the end, with everything that was kept: a machine is as good as that."""
 
-MOST_VISITS = 8
+MOST_VISITS = 16
 """A trial is begun as often as this, rounds of mending counted once; then it is left open."""
 
 MOST_PROOFS = 3

@@ -5,13 +5,14 @@ the file that it began as. It names no paths, no ports and no people: the builde
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from ublet.core.facts import FACTS
 from ublet.core.machine.compare import Difference, differences
 from ublet.core.route import GLYPHS, ROUTE, StationState
 from ublet.core.run import Finding, Series
@@ -194,6 +195,14 @@ def report_of(session: Session) -> MachineReport:
         for row in rows
         if row.state.state in ("open", "failed") and not row.state.idle
     ]
+    own_words = [fact for fact in ledger.facts_in_force() if fact.value != FACTS[fact.kind].said]
+
+    def plain(text: str) -> str:
+        for fact in own_words:  # what somebody typed may name somebody
+            text = text.replace(fact.words, f"{fact.path.replace('.', ' ')}: reported")
+        return text
+
+    rows = [replace(row, state=replace(row.state, reason=plain(row.state.reason))) for row in rows]
     areas, places = _outline(session)
     board = document.board
     return MachineReport(
@@ -201,9 +210,12 @@ def report_of(session: Session) -> MachineReport:
         f"{machine.machine.kinematics}, board {board.name}, {machine.bed.width_mm:g} x {machine.bed.depth_mm:g} mm",
         now(),
         tuple(rows),
-        tuple(f"{run.station}, {run.trial}: {'; '.join(run.reasons)}" for run in stale),
-        tuple(to_redo(document.machine, ledger, session.presence, stale)),
-        tuple(left),
+        tuple(plain(f"{run.station}, {run.trial}: {'; '.join(run.reasons)}") for run in stale),
+        tuple(
+            replace(step, because=plain(step.because))
+            for step in to_redo(document.machine, ledger, session.presence, stale)
+        ),
+        tuple(plain(words) for words in left),
         tuple(_conditions(session)),
         preset,
         tuple(changed),

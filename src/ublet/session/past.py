@@ -15,7 +15,7 @@ from ublet.core.run import Subject
 from ublet.core.settings import Value, frozen
 from ublet.core.trouble import Trouble
 from ublet.ledger.book import Ledger
-from ublet.ledger.entries import Change, RunEntry
+from ublet.ledger.entries import RunEntry
 from ublet.session.document import Document
 from ublet.session.presence import Presence
 from ublet.session.record import local_time
@@ -129,46 +129,25 @@ def proven_at(
 
 
 def _settings_at(document: Document, ledger: Ledger, presence: Presence, moment: Moment) -> dict[str, Value]:
-    """Settings in force then.
+    """Settings in force then: by the changes of each until then, else by what its first change after it came from, else
+    as it is now.
 
-    What a board holds: as the last run before found it, which every run notes, and what was changed since. What only
-    the file holds: by the changes that are in the ledger.
+    What a board holds begins at what the last run before found on it, which every run notes.
     """
-    newest = moment.run if moment.run is not None else ledger.last_run_at(moment.at)
-    opening = ledger.opening(newest) if newest else {}
-    base_at = opening_at.at if (opening_at := ledger.run(newest)) is not None else ""
-    changes = list(reversed(ledger.changes()))
-    now = {**document.values, **presence.settings()}
-    settings = dict(now)
-    by_path: dict[str, list[Change]] = {}
-    for change in changes:
-        if SETTINGS.find(change.setting) is not None:
-            by_path.setdefault(change.setting, []).append(change)
-    for path, own in by_path.items():
-        if path in settings or own[-1].after is not None:
-            settings[path] = _value_at(own, now.get(path), moment)
-    if live := opening.get("live"):
-        for path, value in live.items():
-            since = [c for c in by_path.get(path, ()) if c.layer == "live" and base_at < c.at]
-            settings[path] = _value_at(since, frozen(value), moment, True)
+    settings: dict[str, Value] = {**document.values, **presence.settings()}
+    before = {path: change.after for path, change in ledger.newest_changes(moment.at).items()}
+    later = {path: change.before for path, change in ledger.first_changes(moment.at).items()}
+    settings |= {path: value for path, value in {**later, **before}.items() if SETTINGS.find(path) is not None}
+    number = moment.run if moment.run is not None else ledger.last_run_at(moment.at)
+    entry = ledger.run(number)
+    if entry is not None and (live := ledger.opening(number).get("live")):
+        since = ledger.newest_changes(moment.at, entry.at, "live")
+        settings |= {path: frozen(value) for path, value in live.items()}
+        settings |= {path: change.after for path, change in since.items() if path in live}
+    if moment.run is not None:
+        kept = [change for change in ledger.changes("keep", moment.run) if SETTINGS.find(change.setting) is not None]
+        settings |= {change.setting: change.after for change in reversed(kept)}
     return {path: value for path, value in settings.items() if value is not None or path in document.values}
-
-
-def _value_at(changes: Sequence[Change], otherwise: Value, moment: Moment, after_base: bool = False) -> Value:
-    """The value after the last of these changes until a moment; before the first of them when all came later."""
-    counted = [change for change in changes if _counts(change, moment)]
-    if counted:
-        return counted[-1].after
-    if changes and not after_base:
-        return changes[0].before
-    return otherwise
-
-
-def _counts(change: Change, moment: Moment) -> bool:
-    """Whether a change had happened by then; of a run's own proposals those that were kept count."""
-    if moment.run is not None and change.run == moment.run and change.kind == "keep":
-        return True
-    return change.at <= moment.at
 
 
 def other_machine(file: Path) -> MachineState:

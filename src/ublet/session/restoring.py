@@ -162,11 +162,13 @@ def proposed_at(ledger: Ledger, trials: Collection[str]) -> set[str]:
 
 
 def holding_again(source: Source, what_if: Supposed) -> list[ProvenAgain]:
-    """Runs that hold under other settings where the one that counts now does not, also those that were set aside."""
+    """Runs that hold under other settings and do not count now: stale ones, older ones, those that were set aside."""
     again = []
     ledger, presence = source.ledger, source.presence
     for (name, _), newest in proven_at(source.document.machine, ledger, ledger.run_count):
         if not _reasons(presence, newest, what_if):
+            if presence.reasons(newest.rests):
+                again.append(ProvenAgain(newest, ()))
             continue
         others = [entry for entry in ledger.runs(name, "proven", newest.subject, LOOKED_AT) if entry.id != newest.id]
         holds = next((entry for entry in others if not _reasons(presence, entry, what_if)), None)

@@ -164,6 +164,7 @@ class UbletApp(Host):
         from ublet.session.logbook import keep_log
         from ublet.session.places import preferences_path, remember
         from ublet.session.preferences import Kept
+        from ublet.session.saving import now
 
         self.session, session.preferences = session, Kept(preferences_path())
         if session.preferences.trouble:
@@ -176,7 +177,7 @@ class UbletApp(Host):
         await self._show_station(self.route.station)
         self.follow()
         if self.demo is None:
-            remember(self.file, self.port)
+            remember(self.file, self.port, now(), session.ledger.identity)
         gc.freeze()
         gc.enable()
 

@@ -83,7 +83,7 @@ class EditorBench(DraftBench):
         Binding("a", "add", "add part", tooltip="Add a part"),
         Binding("x", "remove", "remove part", tooltip="Remove the part"),
         Binding("i", "take_over", "import", tooltip="Import a part: a known one, or that of another machine file"),
-        Binding("w", "what_if", "what if", tooltip="What your edits, or another value here, would make stale"),
+        Binding("f", "what_if", "what if", tooltip="What your edits, or another value here, would make stale"),
         Binding("n", "next_problem", "next problem", tooltip="Go to the next error or warning"),
     ]
 
