@@ -197,6 +197,7 @@ async def opened(
     size: tuple[int, int] = (160, 47),
     speed: float = SPEED,
     mended: bool = False,
+    waits_for_link: bool = True,
 ) -> AsyncIterator[Opened]:
     """The app on a machine's file, linked to the board of the same machine or of another, with hands at it. mended:
     without the planted faults of the wires and switches.
@@ -241,7 +242,8 @@ async def opened(
     try:
         async with app.run_test(size=size, notifications=True) as pilot:
             found = Opened(app, pilot, session, simulated.board, ends, frames)
-            await found.until(lambda: session.connection.linked and bool(session.connection.samples) and app.bench)
+            if waits_for_link:
+                await found.until(lambda: session.connection.linked and bool(session.connection.samples) and app.bench)
             yield found
     finally:
         clock.cancel()

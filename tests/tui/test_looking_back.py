@@ -15,7 +15,9 @@ from ublet.core.bench import Bench
 from ublet.core.run import Finding, Option, Proposal, TrialResult
 from ublet.core.settings import Part
 from ublet.ledger.entries import Opening
-from ublet.session.session import Session
+from ublet.session.document import DocumentError
+from ublet.session.holding import Hold
+from ublet.session.session import NotOurs, Session
 
 MEASURED = [0.010, 0.021, 0.029, 0.042, 0.050, 0.061, 0.069, 0.081]
 
@@ -98,7 +100,7 @@ def test_two_states_are_compared_one_is_restored_and_what_held_then_holds_again(
             await there.until(lambda: "Go back to" in there.text())
             await there.press("1", "enter")
             await there.until(lambda: "1 settings differ from now" in there.words())
-            assert "● homing: run 1 of" in there.text()
+            await there.until(lambda: "● homing: run 1 of" in there.text())
             await there.press("space")
             await there.until(lambda: "· axes.x.steps_per_mm" in there.text())
             await there.press("space", "enter")
@@ -145,5 +147,29 @@ def test_what_an_edit_would_make_stale_is_shown_before_it_is_written(
             await there.press("f")
             await there.until(lambda: "If axes.x.steps_per_mm is written: to do again" in there.words())
             assert "▲ homing" in there.words() and "is now 70" in there.words()
+
+    virtually(work)
+
+
+def test_a_second_window_reads_only_and_takes_over_when_the_first_is_gone(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    file = folder / "tern-280.toml"
+    first = Hold(file)
+    assert not first.elsewhere
+    stand_in(monkeypatch, proposes(0.01))
+
+    async def work() -> None:
+        async with opened(folder, monkeypatch, waits_for_link=False) as there:
+            await there.until(lambda: there.app.session is not None and there.app.bench is not None)
+            await there.until(lambda: "Another window has this machine open" in there.words())
+            assert not there.session.connection.linked and there.session.barred()
+            with pytest.raises(DocumentError, match="Another window"):
+                there.session.write_draft()
+            with pytest.raises(NotOurs):
+                await there.session.keep(Option("x", "", (), {}), None)
+            first.release()
+            await there.until(lambda: there.session.connection.linked, 20)
+            assert there.session.barred() == "" and not Hold(file).take()
 
     virtually(work)

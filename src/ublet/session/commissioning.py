@@ -89,7 +89,7 @@ class Commissioning:
         self.done: dict[tuple[str, str], TrialDone] = {}
         self._given_up: dict[str, str] = {}
         self._refused_to_write = ""
-        self._began_s = time.monotonic()
+        self._began_s, self._furthest = time.monotonic(), 0.0
 
     async def follow(self, until: str = "") -> None:
         """Until "next" leads nowhere, or only to what was given up; or to a station that is named."""
@@ -178,7 +178,7 @@ class Commissioning:
     def _show(self, station: str) -> None:
         """Say where it is: by the place in the route, and the time left as it went so far."""
         names = [one.name for one in ROUTE]
-        fraction = names.index(station) / len(names)
+        fraction = self._furthest = max(self._furthest, names.index(station) / len(names))
         took_s = time.monotonic() - self._began_s
         left_s = took_s * (1 - fraction) / fraction if fraction > 0.1 else None
         words = f"about {left_s:.0f} s left" if left_s is not None else ""

@@ -29,6 +29,7 @@ from ublet.session.bench.watcher import Watcher
 from ublet.session.connection import Break, Connection
 from ublet.session.document import Document, DocumentError
 from ublet.session.draft import Draft
+from ublet.session.holding import ELSEWHERE, Hold
 from ublet.session.identity import SAME, Foreign, foreign_to
 from ublet.session.kept_in_file import KeptInFile, held_by_board, of_board
 from ublet.session.layers import LayerRow, Settling, settled_values, shadows
@@ -62,6 +63,7 @@ class Session:
         self.notices: list[str] = []
         self.preferences = Kept(None)  # the app gives it those that are kept
         self._said: set[str] = set()
+        self.hold: Hold | None = None  # the app takes one, so that a second window only reads
         self.loans = Loans(self.ledger, self.connection)
         self.on_before: tuple[On, ...] = ()
         self.kept_in_file = KeptInFile()
@@ -91,6 +93,8 @@ class Session:
         self.presence.note_seen()
         await self.connection.close()
         self.ledger.close()
+        if self.hold is not None:
+            self.hold.release()
         return unconfirmed
 
     def _drilling(self) -> bool:
@@ -112,6 +116,8 @@ class Session:
 
     def barred(self) -> str:
         """Why nothing may be heated, moved, kept or saved on this board, as a sentence; empty: it may."""
+        if self.hold is not None and self.hold.elsewhere:
+            return ELSEWHERE
         foreign = self.foreign
         return f"{foreign.words[0].upper()}{foreign.words[1:]}." if foreign is not None else ""
 
@@ -288,6 +294,8 @@ class Session:
         Raises:
             DocumentError: nothing was written.
         """
+        if self.hold is not None and self.hold.elsewhere:
+            raise DocumentError(ELSEWHERE)
         changes = [
             Change(now(), "edit", None, item.path, "file", item.before, item.after) for item in self.draft.changes()
         ]

@@ -56,6 +56,9 @@ REST_S = 0.25
 READ_S = 2.0
 """A notice stands at least this long, whatever key is pressed, s."""
 
+LOOKS_FOR_HOLD_S = 1.0
+"""A second window looks so often whether the first one is gone, s."""
+
 START_STATION = 0
 UNUSABLE = 2
 
@@ -161,6 +164,7 @@ class UbletApp(Host):
         return bool(await self.push_screen_wait(MendScreen(faulty)))
 
     async def _opened(self, session: Session) -> None:
+        from ublet.session.holding import ELSEWHERE, Hold
         from ublet.session.logbook import keep_log
         from ublet.session.places import preferences_path, remember
         from ublet.session.preferences import Kept
@@ -172,7 +176,12 @@ class UbletApp(Host):
         keep_log(session.connection)
         session.connection.changed.append(self.follow)
         session.connection.broken.append(lambda what, why: self.ring())
-        session.connection.keep()
+        session.hold = Hold(self.file)
+        if session.hold.elsewhere:
+            session.say_once(ELSEWHERE)
+            self.set_interval(LOOKS_FOR_HOLD_S, self._take_over)
+        else:
+            session.connection.keep()
         self.set_interval(BEAT_S, self._following.beat)
         await self._show_station(self.route.station)
         self.follow()
@@ -180,6 +189,14 @@ class UbletApp(Host):
             remember(self.file, self.port, now(), session.ledger.identity)
         gc.freeze()
         gc.enable()
+
+    def _take_over(self) -> None:
+        """The other window may be gone: then this one links, and says so."""
+        session = self.session
+        if session is not None and session.hold is not None and session.hold.take():
+            self.notify("The other window is closed: this one has the machine now.", title="Yours", timeout=8)
+            session.connection.keep()
+            self.follow()
 
     def ring(self) -> None:
         """The terminal's bell, for whoever prefers it."""
