@@ -32,6 +32,7 @@ from ublet.benchmark.stops import stops
 from ublet.benchmark.streaming import streams
 from ublet.benchmark.sweeps import slide_keys, sweeps
 from ublet.benchmark.times import times_left
+from ublet.benchmark.trends import trends
 from ublet.benchmark.trials import fit_speed, trial_figures
 from ublet.benchmark.whole_route import whole_route
 from ublet.core.trouble import Trouble
@@ -89,6 +90,7 @@ PARTS: Mapping[str, BenchPart] = {
     "streams": lambda folder, quick: streams(20.0 if quick else 120.0),
     "times": lambda folder, quick: times_left(),
     "prints": lambda folder, quick: prints(folder / "prints", 1 if quick else 5),
+    "trends": lambda folder, quick: trends(100 if quick else 1000),
     "guards": lambda folder, quick: false_trips(10 if quick else 100),
 }
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
+from ublet.core.route import StationState, station_named
 from ublet.core.trouble import Trouble
 from ublet.session.next_step import NO_STEP, next_step
 from ublet.session.places import Recent, forget, recent_machines, remember
@@ -95,7 +96,8 @@ def _looked_at(where: tuple[Recent, str]) -> KnownMachine:
                 return replace(known, next="nothing was done on it yet")
             now = standings(session)
             needed = {name: one for name, one in now.items() if not one.idle and _is_step(name)}
-            step = next_step(session, now)
+            linked = {name: one if _is_step(name) else StationState("proven") for name, one in now.items()}
+            step = next_step(session, linked)
             return replace(
                 known,
                 name=session.document.machine.machine.name,
@@ -109,7 +111,6 @@ def _looked_at(where: tuple[Recent, str]) -> KnownMachine:
 
 
 def _is_step(name: str) -> bool:
-    from ublet.core.route import station_named
-
+    """Whether a station can stand in question while no board is linked."""
     station = station_named(name)
     return station.bench not in NO_STEP and station.bench not in ("write", "port")

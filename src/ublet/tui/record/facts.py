@@ -92,7 +92,7 @@ class FactDialog(Dialog):
     def _row(self, path: str) -> Text:
         kind, row = dict(self.known)[path], Text()
         row.append(f"  {path.replace('.', ' '):<20}", Ink.text)
-        row.append(f"{kind.words:<26}", Ink.dim)
+        row.append(f"{kind.words:<29}", Ink.dim)
         if (fact := self.in_force.get(path)) is not None:
             row.append(f"{fact.value}, {local_time(fact.at)}", Ink.focus)
         else:

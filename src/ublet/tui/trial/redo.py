@@ -30,9 +30,10 @@ def chain_text(redo: Sequence[Redo], most: int = 0) -> Text:
     text = Text()
     shown = redo if not most or len(redo) <= most else redo[: most - 1]
     for step in shown:
-        about = f" of the {', '.join(step.subject.values())}" if step.subject else ""
+        parts = [part for part in step.subject.values() if part not in step.station]
+        about = f" of the {', '.join(parts)}" if parts else ""
         own = step.trial.replace("-", " ")
-        words = f"{step.station}{about}" + (f": {own}" if own != step.station else "")
+        words = f"{step.station}{about}" + (f": {own}" if own != step.station.lower() else "")
         if step.sure:
             text.append(f"{GLYPHS['stale']} {words}  ", Ink.focus)
             text.append(f"{duration(step.machine_s)}  ", Ink.text)
