@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import zlib
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any, Literal
@@ -282,15 +282,19 @@ class Ledger:
         where = "at <= ? AND at > ?" + (" AND layer = ?" if layer is not None else "")
         return self._one_of_each("DESC", where, (until, since, *([layer] if layer is not None else [])))
 
-    def first_changes(self, after: str) -> dict[str, Change]:
-        """The first change of each setting after a time, by its path."""
-        return self._one_of_each("ASC", "at > ?", (after,))
+    def first_changes(self, after: str, but: Collection[str] = ()) -> dict[str, Change]:
+        """The first change of each setting after a time, by its path; of some it is not asked."""
+        return self._one_of_each("ASC", "at > ?", (after,), but)
 
-    def _one_of_each(self, order: str, where: str, values: tuple[Any, ...]) -> dict[str, Change]:
+    def _one_of_each(
+        self, order: str, where: str, values: tuple[Any, ...], but: Collection[str] = ()
+    ) -> dict[str, Change]:
         """The first change of each setting in an order by number; a look into an index for each setting."""
         changes: dict[str, Change] = {}
         path = ""
         while (path := self._rows("SELECT min(setting) FROM change WHERE setting > ?", (path,))[0][0]) is not None:
+            if path in but:
+                continue
             query = f"setting = ? AND {where} ORDER BY id {order} LIMIT 1"
             for change in self._changes_by(query, (path, *values)):
                 changes[path] = change

@@ -19,6 +19,8 @@ TEXTS: dict[Kind, tuple[str, ...]] = {
 
 def numbers_with(query: Query, kind: Kind, words: Sequence[str], most: int) -> list[int]:
     """The newest entries of a kind that hold every word, by number, newest first."""
+    if kind == "change" and any(_nowhere(query, word) for word in words):
+        return []
     terms: list[str] = []
     values: list[object] = []
     noted = "id IN (SELECT number FROM note WHERE what = ? AND text LIKE ? ESCAPE '\\')"
@@ -29,3 +31,22 @@ def numbers_with(query: Query, kind: Kind, words: Sequence[str], most: int) -> l
     where = f"WHERE {' AND '.join(f'({term})' for term in terms)}" if terms else ""
     rows = query(f"SELECT id FROM {kind} {where} ORDER BY id DESC LIMIT ?", (*values, most))
     return [int(number) for (number,) in rows]
+
+
+CHANGED_BY = ("keep", "drop", "save", "settle", "edit", "restore", "write", "live", "stored", "file", "image")
+"""What changes a setting, and where: words that many changes hold."""
+
+
+def _nowhere(query: Query, word: str) -> bool:
+    """Whether no change can hold a word: neither a setting that was ever changed, nor a note, nor what all hold. The
+    few settings are looked up in an index, where the many changes need not be read.
+    """
+    folded = word.lower()
+    if any(folded in known for known in CHANGED_BY):
+        return False
+    path = ""
+    while (path := query("SELECT min(setting) FROM change WHERE setting > ?", (path,))[0][0]) is not None:
+        if folded in path.lower():
+            return False
+    noted = query("SELECT text FROM note WHERE what = 'change'", ())
+    return not any(folded in text.lower() for (text,) in noted)

@@ -136,7 +136,7 @@ def _settings_at(document: Document, ledger: Ledger, presence: Presence, moment:
     """
     settings: dict[str, Value] = {**document.values, **presence.settings()}
     before = {path: change.after for path, change in ledger.newest_changes(moment.at).items()}
-    later = {path: change.before for path, change in ledger.first_changes(moment.at).items()}
+    later = {path: change.before for path, change in ledger.first_changes(moment.at, before).items()}
     settings |= {path: value for path, value in {**later, **before}.items() if SETTINGS.find(path) is not None}
     number = moment.run if moment.run is not None else ledger.last_run_at(moment.at)
     entry = ledger.run(number)

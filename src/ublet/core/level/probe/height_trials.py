@@ -217,6 +217,13 @@ def _lasts(machine: MachineFile, aim: HeightParameters, times: TrialTimes) -> fl
     return times.home_s(machine) + LOWERED_S
 
 
+def _idle(machine: MachineFile) -> str:
+    """Why nothing waits for it: no probe senses, or it is a coil, whose curve is measured where it hangs."""
+    if machine.probe is not None and machine.probe.kind == "coil":
+        return "A coil triggers where its curve says: station coil probe says how high it may hang."
+    return "" if senses(machine) else NO_PROBE
+
+
 TRIALS: tuple[TrialSpec, ...] = (
     TrialSpec(
         "probe-height",
@@ -228,7 +235,7 @@ TRIALS: tuple[TrialSpec, ...] = (
         _announce,
         _needs,
         figure=_figure,
-        idle=lambda machine: "" if senses(machine) else NO_PROBE,
+        idle=_idle,
         asks=lambda aim: True,
         lasts=_lasts,
         uses=moving("programs"),
