@@ -15,6 +15,7 @@ from ublet.benchmark.cubes import cubes, skews
 from ublet.benchmark.declare import check_time, editor_keys, upload_fraction
 from ublet.benchmark.diagonals import diagonals
 from ublet.benchmark.extruders import extruders
+from ublet.benchmark.faults import faults
 from ublet.benchmark.frames import frames
 from ublet.benchmark.halting import halt_from_key, halt_in_phases
 from ublet.benchmark.holds import holds
@@ -90,6 +91,7 @@ PARTS: Mapping[str, BenchPart] = {
     "streams": lambda folder, quick: streams(20.0 if quick else 120.0),
     "times": lambda folder, quick: times_left(),
     "prints": lambda folder, quick: prints(folder / "prints", 1 if quick else 5),
+    "faults": lambda folder, quick: faults(1, 1) if quick else faults(17, 50),
     "trends": lambda folder, quick: trends(100 if quick else 1000),
     "guards": lambda folder, quick: false_trips(10 if quick else 100),
 }
