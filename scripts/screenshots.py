@@ -488,6 +488,66 @@ def pieces(out: Path) -> None:
             stage.close()
 
 
+def record(out: Path) -> None:
+    """The leg Record, on a machine that was commissioned: a trend, two states, what a restore does, what to do
+    again.
+    """
+    from ublet.session.commissioning import commission
+    from ublet.session.library import scenario_path
+
+    with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
+        machine = Path(folder) / "wren-180.toml"
+        commission(scenario_path("wren-180"), 1, lambda progress: None, machine)
+        _creeping(machine)
+        stage = Stage([sys.executable, "-m", "ublet", "open", str(machine)])
+        names = ("trend", "compare", "restore", "again")
+        pictures = [out / f"record-{name}.png" for name in names]
+        try:
+            stage.wait("no errors")
+            stage.key("l")
+            stage.wait("newest first")
+            stage.key("/", *"z-offset", "Enter")
+            stage.wait("creeps")
+            stage.shot(pictures[0])
+            to(stage, "compare")
+            stage.wait("a chooses")
+            stage.key("a", "2", "0", "Enter")
+            stage.wait("run 20")
+            stage.shot(pictures[1])
+            to(stage, "restore")
+            stage.wait("m chooses")
+            stage.key("m", "2", "0", "Enter")
+            stage.wait("becomes stale")
+            stage.shot(pictures[2])
+            stage.key("F3")
+            stage.wait("What happened")
+            stage.shot(pictures[3])
+            together(pictures, out / "record.png")
+        finally:
+            stage.close()
+
+
+def _creeping(machine: Path) -> None:
+    """Eleven later runs of the Z offset on made-up evenings, in which it creeps."""
+    from dataclasses import replace
+
+    from ublet.ledger.book import Ledger
+    from ublet.ledger.entries import Opening
+    from ublet.session.session import ledger_path
+
+    ledger = Ledger(ledger_path(machine), threaded=False)
+    entry = ledger.latest("z-offset", "proven")
+    assert entry is not None
+    for number in range(11):
+        at = f"2026-12-{number + 2:02d}T18:0{number % 10}:00.000+00:00"
+        value = entry.result.findings[0].value + 0.012 * (number + 1) + 0.007 * math.sin(5 * number)
+        findings = (replace(entry.result.findings[0], value=value, uncertainty=0.009), *entry.result.findings[1:])
+        live = ledger.opening(ledger.run_count)["live"]
+        recorded = ledger.open_run(Opening(at, entry.name, entry.station, entry.parameters, live=live))
+        recorded.end(replace(entry.result, findings=findings, options=()), entry.duration_s, entry.rests)
+    ledger.close()
+
+
 def _measure(stage: Stage) -> None:
     """Type what callipers show of a cube until its looks are asked for."""
     end, before = time.monotonic() + 120, ""
@@ -580,6 +640,7 @@ def main(out: Path) -> None:
     ready(out)
     filament(out)
     pieces(out)
+    record(out)
     with tempfile.TemporaryDirectory(prefix="ublet-demo-") as folder:
         command = [sys.executable, "-m", "ublet", "demo", "--dir", folder, "--speed", "20"]
         stage = Stage(command)
@@ -606,10 +667,7 @@ def main(out: Path) -> None:
             time.sleep(9)  # the notice goes by itself
             stage.key("l")
             stage.wait("newest first")
-            stage.key("F3")
-            stage.wait("It will make stale")
-            stage.shot(out / "fact.png")
-            stage.key("Escape", "l", "F6", "g")
+            stage.key("l", "F6", "g")
             stage.wait("one set is enough")
             stage.key("Down", "Down")
             stage.shot(out / "gain-sets-bone.png")

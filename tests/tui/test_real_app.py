@@ -13,8 +13,10 @@ from pathlib import Path
 import pytest
 
 from tests.tui.screen import PATIENCE_S, SPEED, Screen, demo, hotend
+from ublet.core.route import ROUTE
 from ublet.session.document import Document
 from ublet.session.library import machine_path
+from ublet.tui.frame.jump import LETTERS
 
 pytestmark = [pytest.mark.waits, pytest.mark.skipif(shutil.which("tmux") is None, reason="needs tmux")]
 
@@ -192,3 +194,43 @@ def test_leaving_a_broken_machine_file_changes_nothing(screens: list[Screen], tm
     shown = screen.text()  # a terminal that is told late of the end shows what stood there, else how it ended
     assert "was not mended: nothing was opened" in shown or "status 2" in shown
     assert "Traceback" not in shown and bad.read_text(encoding="utf-8") == "[machine\nname = 3\n"
+
+
+def test_a_changed_nozzle_is_followed_redone_saved_and_the_former_state_restored(
+    screens: list[Screen], tmp_path: Path
+) -> None:
+    screen = hotend(screens, tmp_path / "r", speed="60")
+    screen.start("recommended:")
+    screen.key("K")
+    screen.wait("enter save")
+    screen.key("Enter")
+    screen.wait("3 settings saved")
+    screen.key("F3")
+    screen.wait("What happened at the machine?")
+    screen.wait("▲ hotend control")
+    screen.key("Enter")
+    screen.wait("▲ hotend control")
+    screen.key("F9")
+    assert "nozzle: changed" in screen.wait("To do again, in this order")
+    screen.key("Escape")
+    screen.gone("To do again, in this order")
+    file = tmp_path / "r" / "tern" / "tern-280.toml"
+    first = Document(file).value("heaters.hotend.kp")
+    screen.key("Up")  # another of the candidates
+    screen.key("K")
+    screen.wait("enter save")
+    screen.key("Enter")
+    screen.wait("settings saved")
+    assert Document(file).value("heaters.hotend.kp") != first
+    screen.key("j", LETTERS[[station.name for station in ROUTE].index("restore")])
+    screen.wait("m chooses the moment")
+    screen.key("m")
+    screen.wait("Go back to")
+    screen.type("save 1")
+    screen.key("Enter")
+    screen.wait("settings differ from now")
+    screen.key("Enter")
+    screen.wait("keep and save them")
+    screen.key("Enter")
+    screen.wait("are live and saved")
+    assert Document(file).value("heaters.hotend.kp") == first
