@@ -18,11 +18,12 @@ from ublet.core.catalogue import TRIALS
 from ublet.core.machine.compare import differences
 from ublet.core.run import Option, Proposal
 from ublet.core.settings import Value
+from ublet.ledger.book import Ledger
 from ublet.session.comparing import state_of
 from ublet.session.past import Moment, PastError, moment_of
 from ublet.session.restoring import RestoreError, restoration, restore
 from ublet.session.saving import now
-from ublet.session.session import Session
+from ublet.session.session import Session, ledger_path
 
 SETTINGS: dict[str, tuple[Value, Value, Value]] = {
     "heaters.hotend.kp": (0.03, 0.05, 0.07),
@@ -209,3 +210,25 @@ def test_the_command_asks_before_anything_is_written(tmp_path: Path) -> None:
     assert f"x_mm = {SCREW_MM:g}" in file.read_text(encoding="utf-8")
     again = runner.invoke(app, ["restore", str(file), "1", "bed.screws.left.x_mm", "--yes"])
     assert again.exit_code == 0 and "Nothing to restore" in again.stdout
+
+
+def test_a_part_copied_from_another_machine_says_where_it_was_proven(tmp_path: Path) -> None:
+    (tmp_path / "a").mkdir()
+    (tmp_path / "b").mkdir()
+
+    async def proposes_kp(session: Session) -> None:
+        number = await quick_run(session)
+        await session.keep(option("heaters.hotend.kp", 0.07), number)
+        await session.save()
+
+    source, target = prepared(tmp_path / "a", proposes_kp), prepared(tmp_path / "b", tuned_and_changed)
+    runner = CliRunner()
+    done = runner.invoke(app, ["import", "heaters.hotend", str(target), "--from", str(source)])
+    assert done.exit_code == 0 and "heaters.hotend.kp" in done.stdout
+    ledger = Ledger(ledger_path(target), threaded=False)
+    change = ledger.last_change("heaters.hotend.kp")
+    assert change is not None and (change.kind, change.after) == ("copy", 0.07)
+    note = ledger.notes()["change", change.id]
+    assert note.startswith("from Tern 280: not proven here; there run 1 (sensors-at-rest)")
+    assert ledger.found_changes(["proven"], 9) == [change]
+    ledger.close()

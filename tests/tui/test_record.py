@@ -81,7 +81,7 @@ def test_a_fact_shows_what_it_makes_stale_before_it_is_told(folder: Path, monkey
             await there.until(lambda: isinstance(there.app.screen, FactDialog))
             await there.until(lambda: "▲ homing" in there.words())
             await there.press("down")
-            await there.until(lambda: "Nothing that was found rests on it." in there.words())
+            await there.until(lambda: "Nothing that still holds rests on it." in there.words())
             assert there.session.ledger.facts() == [], "nothing is told by looking"
             await there.press("up", *"!", "enter")
             await there.until(lambda: "stale nozzle: changed!" in there.words() or "nozzle: !" in there.words())

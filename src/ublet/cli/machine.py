@@ -144,6 +144,7 @@ def import_(
     from ublet.core.machine.edit import EditError
     from ublet.core.machine.part_files import PartFileError
     from ublet.core.typed import shown_after, shown_value
+    from ublet.session.copying import enter_copied
     from ublet.session.document import Document, DocumentError, read_text
     from ublet.session.draft import Draft
     from ublet.session.parts import parts_for, report_happened, take_part
@@ -164,6 +165,8 @@ def import_(
         with beside_ledger(file) as session:
             if session is not None:
                 report_happened(session.ledger, (change.path for change in changes))
+                if known is None:
+                    enter_copied(session.ledger, changes, source)
     for change in changes:
         say(f"{change.path}: {shown_value(change.before)} → {shown_after(change.before, change.after)}")
     say(f"{file}: {len(changes)} settings changed; the former file is {file.name}.previous")

@@ -36,7 +36,7 @@ def local_time(at: str) -> str:
     return datetime.fromisoformat(at).astimezone().strftime("%Y-%m-%d %H:%M")
 
 
-DONE = {"edit": "edited", "keep": "kept", "drop": "dropped", "save": "saved", "restore": "restored"}
+DONE = {"edit": "edited", "keep": "kept", "drop": "dropped", "save": "saved", "restore": "restored", "copy": "copied"}
 """How a change is called that was made."""
 
 

@@ -119,7 +119,7 @@ class MachinesApp(App[tuple[Path, str | None]]):
                 ledger.close()
         except (Trouble, OSError) as error:
             return Text(f"\n\n ✗ {error}", Ink.stop)
-        return Text("\n\n").append_text(comparison_text(comparison))
+        return Text("\n\n").append_text(comparison_text(comparison, self.size.width))
 
     def on_row_list_pointed(self, event: RowList.Pointed) -> None:
         """The mouse chooses, too."""

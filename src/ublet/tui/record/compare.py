@@ -8,6 +8,7 @@ from textual.binding import Binding
 from textual.containers import VerticalScroll
 from textual.widgets import Static
 
+from ublet.core.settings import Value
 from ublet.core.trouble import Trouble
 from ublet.core.typed import shown_value
 from ublet.session.comparing import Comparison, compared, state_named
@@ -30,8 +31,8 @@ COMPARE_HELP = Help(
     """,
 )
 
-PATH, VALUE = 34, 18
-"""Columns of a setting's path and of a value."""
+WIDE = 110
+"""From so many columns on there is room for whole paths and values."""
 
 
 class CompareBench(StationBench):
@@ -96,7 +97,7 @@ class CompareBench(StationBench):
             )
         except Trouble as error:
             return Text(f"✗ {error}", Ink.stop)
-        return comparison_text(comparison)
+        return comparison_text(comparison, self.size.width)
 
     def action_choose(self, which: str) -> None:
         """Choose a state."""
@@ -120,12 +121,13 @@ class CompareBench(StationBench):
         self.query_one("#body", VerticalScroll).scroll_relative(y=by, animate=False)
 
 
-def comparison_text(comparison: Comparison) -> Text:
-    """What differs, a line for each setting and finding, under its station."""
+def comparison_text(comparison: Comparison, width: int) -> Text:
+    """What differs, a line for each setting and finding, under its station, in so many columns."""
+    path_columns, columns = (34, 18) if width >= WIDE else (26, 14)
     text = Text(no_wrap=True)
-    text.append(f"{'':<{PATH + 2}}", Ink.dim)
+    text.append(f"{'':<{path_columns + 2}}", Ink.dim)
     for words in (comparison.a.words, comparison.b.words):
-        text.append(f"{words[: VALUE - 1]:>{VALUE}}", f"bold {Ink.focus}")
+        text.append(f"{words[: columns - 1]:>{columns}}", f"bold {Ink.focus}")
     text.append("\n")
     for station in comparison.stations:
         settings = [pair for pair in comparison.settings if pair.station == station]
@@ -134,16 +136,16 @@ def comparison_text(comparison: Comparison) -> Text:
             continue
         text.append(f"\n{station or 'by no trial'}\n", f"bold {Ink.text}")
         for pair in settings:
-            text.append(f"  {pair.path[:PATH]:<{PATH}}", Ink.text)
-            text.append(f"{_value(pair.a):>{VALUE}}", Ink.dim)
-            text.append(f"{_value(pair.b):>{VALUE}}", Ink.proposal)
+            text.append(f"  {pair.path[-path_columns:]:<{path_columns}}", Ink.text)
+            text.append(f"{_value(pair.a, columns):>{columns}}", Ink.dim)
+            text.append(f"{_value(pair.b, columns):>{columns}}", Ink.proposal)
             text.append(f" {pair.unit:<8}", Ink.dim)
             why = pair.reason.rpartition(", found by ")[2]
             text.append(f" {pair.layer}{f', {why}' if why else ''}\n", Ink.dim)
         for both in findings:
-            text.append(f"  {both.shown.name[:PATH]:<{PATH}}", Ink.text)
-            text.append(f"{finding_words(both.a):>{VALUE}}", Ink.dim)
-            text.append(f"{finding_words(both.b):>{VALUE}}", Ink.focus)
+            text.append(f"  {both.shown.name[:path_columns]:<{path_columns}}", Ink.text)
+            text.append(f"{finding_words(both.a):>{columns}}", Ink.dim)
+            text.append(f"{finding_words(both.b):>{columns}}", Ink.focus)
             text.append("  by more than both err\n", Ink.dim)
     quiet = sum(1 for both in comparison.findings if not both.significant)
     if quiet:
@@ -159,6 +161,6 @@ def comparison_text(comparison: Comparison) -> Text:
     return text
 
 
-def _value(value: object) -> str:
-    shown = shown_value(value, 5) or "—"  # type: ignore[arg-type]
-    return shown if len(shown) < VALUE else f"{shown[: VALUE - 2]}…"
+def _value(value: Value, columns: int) -> str:
+    shown = shown_value(value, 5) or "—"
+    return shown if len(shown) < columns else f"{shown[: columns - 2]}…"

@@ -113,7 +113,7 @@ class FactDialog(Dialog):
         _, kind = self.known[self.cursor]
         text.append(f"{kind.why[0].upper()}{kind.why[1:]}.\n", Ink.dim)
         if not affected:
-            text.append("Nothing that was found rests on it.", Ink.text)
+            text.append("Nothing that still holds rests on it.", Ink.text)
             return text
         text.append_text(chain_text(affected, 3 if self.has_class("-short") else ROWS))
         return text
