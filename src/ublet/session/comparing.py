@@ -20,7 +20,7 @@ from ublet.core.settings import Value, thawed
 from ublet.ledger.book import Ledger
 from ublet.ledger.entries import RunEntry
 from ublet.session.kept_in_file import held_by_board
-from ublet.session.past import MachineState, Moment, moment_of, other_machine, state_at
+from ublet.session.past import MachineState, Moment, PastError, moment_of, other_machine, state_at
 from ublet.session.record import change_words
 from ublet.session.source import Source
 
@@ -125,9 +125,14 @@ def state_named(source: Source, text: str) -> MachineState:
     Raises:
         PastError, DocumentError, LedgerError.
     """
-    if text.endswith(".toml") or Path(text).is_file():
+    if text.endswith(".toml"):
         return other_machine(Path(text))
-    return state_of(source, moment_of(source.ledger, text))
+    try:
+        return state_of(source, moment_of(source.ledger, text))
+    except PastError:
+        if not Path(text).is_file():
+            raise
+        return other_machine(Path(text))
 
 
 def state_of(source: Source, moment: Moment) -> MachineState:

@@ -171,6 +171,7 @@ def restoration_lines(planned: Restoration) -> Iterator[RecordLine]:
             f"{p.setting}: {shown_value(p.before, 4)} → {shown_after(p.before, p.after, 4)} {p.unit}".rstrip()
         )
     yield from _part("left out: this machine has no place for them any more", list(planned.gone))
+    yield from _part("not given then: they stay as they are", list(planned.not_given))
     stale = [f"{run.station}, {run.trial}{_about(run.subject)}: {'; '.join(run.reasons)}" for run in planned.stale]
     yield from _part("becomes stale by it", stale)
     again = [

@@ -53,12 +53,14 @@ class ProvenAgain:
 @dataclass(frozen=True)
 class Restoration:
     """What going back would do. option: the settings as proposals; gone: settings of then that this machine has no
-    place for any more; stale: what would no longer hold; again: what would be proven again.
+    place for any more; not_given: those that had no value then, and stay as they are; stale: what would no longer hold;
+    again: what would be proven again.
     """
 
     moment: Moment
     option: Option
     gone: tuple[str, ...]
+    not_given: tuple[str, ...]
     stale: tuple[StaleRun, ...]
     again: tuple[ProvenAgain, ...]
 
@@ -76,6 +78,7 @@ class Restoration:
                 for p in self.option.proposals
             ],
             "gone": list(self.gone),
+            "not_given": list(self.not_given),
             "stale": [
                 {"station": run.station, "trial": run.trial, "subject": dict(run.subject), "reasons": list(run.reasons)}
                 for run in self.stale
@@ -95,7 +98,7 @@ def restoration(source: Source, moment: Moment, wanted: Collection[str] = (), in
     """
     then, now = state_of(source, moment).settings, _now(source)
     paths = _chosen(source, wanted, [*then, *now])
-    proposals, gone = [], []
+    proposals, gone, not_given = [], [], []
     for path in paths:
         before, after = now.get(path), then.get(path)
         if same(before, after) or (in_file and same(source.document.value(path), after)):
@@ -104,8 +107,9 @@ def restoration(source: Source, moment: Moment, wanted: Collection[str] = (), in
         if path not in source.document.values and not _fits(source, path):
             gone.append(path)
             continue
-        if after is None and path not in then:
-            continue  # it was not there: what came since stays, it is no value to go back to
+        if after is None:  # it had no value then: what came since stays, it is no value to go back to
+            not_given.append(path)
+            continue
         effect = f"as it was at {moment.words}"
         proposals.append(Proposal(path, before, after, declared.unit if declared else "", effect))
     option = Option(RESTORE, f"settings as of {moment.words}", tuple(proposals), {})
@@ -115,7 +119,7 @@ def restoration(source: Source, moment: Moment, wanted: Collection[str] = (), in
     again = holding_again(source, what_if) if proposals else []
     names = {(one.entry.name, tuple(one.entry.subject.items())) for one in again}
     left = tuple(run for run in stale if (run.trial, tuple(run.subject.items())) not in names)
-    return Restoration(moment, option, tuple(gone), left, tuple(again))
+    return Restoration(moment, option, tuple(gone), tuple(not_given), left, tuple(again))
 
 
 def _now(source: Source) -> Mapping[str, Value]:

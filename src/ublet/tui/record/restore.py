@@ -135,6 +135,9 @@ class RestoreBench(StationBench):
             text.append(f"● {one.entry.station}: ", Ink.good)
             text.append(f"run {one.entry.id} of {local_time(one.entry.at)}\n", Ink.text)
         text.append("" if planned.again else "nothing that newer runs had replaced\n", Ink.dim)
+        if planned.not_given:
+            text.append("\nnot given then: they stay as they are\n", f"bold {Ink.text}")
+            text.append("\n".join(planned.not_given), Ink.dim)
         if planned.gone:
             text.append("\nleft out: this machine has no place for them any more\n", f"bold {Ink.text}")
             text.append("\n".join(planned.gone), Ink.dim)
