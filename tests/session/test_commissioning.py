@@ -13,7 +13,7 @@ from typer.testing import CliRunner
 
 from ublet.cli import app
 from ublet.session.commissioning import commission
-from ublet.session.library import DEMOS, scenario_path
+from ublet.session.library import DEMOS, scenario_named, scenario_path
 from ublet.world.frame import Ring
 from ublet.world.heat import Plant
 from ublet.world.quality import Warmth, residual
@@ -41,6 +41,19 @@ def test_the_beginning_is_walked_mended_and_named_beside_the_truth(kind: str, tm
     assert machine.with_suffix(".ledger").exists() and report["machine_s"] > 60
     again = commission(scenario_path(DEMOS[kind]), 1, lambda p: None, until="travel limits")
     assert _without_times(again) == _without_times(report), "deterministic for a seed"
+
+
+@pytest.mark.parametrize("name", ["heron", "crane"])
+def test_machines_that_no_demonstration_shows_are_walked_too(name: str) -> None:
+    """`ublet commission --scenario NAME` walks all of their route."""
+    scenario = scenario_named(name)
+    assert scenario is not None and scenario_named(scenario.stem) == scenario and scenario_named("hero") is None
+    report = commission(scenario, 2, lambda p: None, until="homing")
+    rows = {row["trial"]: row["outcome"] for row in report["stations"]}
+    assert set(rows.values()) == {"proven"} and "directions" in rows
+    mended = {change.get("setting") for change in report["mended"]}
+    assert ("axes.y.motors.y.reversed" in mended) == (name == "heron")
+    assert ("fans.part.socket" in mended) == (name == "crane")
 
 
 def _without_times(report: dict[str, Any]) -> Any:
