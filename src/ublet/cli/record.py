@@ -71,27 +71,37 @@ def _history(book: Ledger, as_json: bool) -> None:
     from ublet.session.report import entry_json
 
     entries, changes, facts = book.runs(), book.changes(), book.facts()
+    saves = {at: number for number, at in enumerate(book.saves(), start=1)}
+    notes = book.notes()
     if as_json:
         print_json(
             {
                 "trials": [entry_json(entry) for entry in entries],
                 "changes": [asdict(change) for change in changes],
                 "facts": [asdict(fact) for fact in facts],
+                "saves": [{"save": number, "at": at} for at, number in saves.items()],
+                "notes": [{"of": kind, "number": number, "text": text} for (kind, number), text in notes.items()],
             }
         )
         return
-    lines = [(e.at, f"run {e.id:<5} {_headline(e)}") for e in entries]
+    lines = [(e.at, f"run {e.id:<5} {_headline(e)}{_noted(notes.get(('run', e.id)))}") for e in entries]
     lines += [
         (
             c.at,
-            f"{c.kind:<9} {c.setting} ({c.layer}): {shown_value(c.before)} → {shown_after(c.before, c.after)}"
-            f"{_proposed(c.run)}",
+            f"{f'save{saves[c.at]}' if c.kind == 'save' else c.kind:<9} {c.setting} ({c.layer}): "
+            f"{shown_value(c.before)} → {shown_after(c.before, c.after)}{_proposed(c.run)}"
+            f"{_noted(notes.get(('change', c.id)))}",
         )
         for c in changes
     ]
-    lines += [(fact.at, f"fact      {fact.words}") for fact in facts]
+    lines += [(fact.at, f"fact      {fact.words}{_noted(notes.get(('fact', fact.id)))}") for fact in facts]
     for at, text in sorted(lines, key=lambda line: line[0], reverse=True):
         say(f"{local_time(at)}  {text}")
+
+
+def _noted(note: str | None) -> str:
+    """What the builder noted at an entry."""
+    return f"   “{note}”" if note else ""
 
 
 def _proposed(run: int | None) -> str:

@@ -311,7 +311,7 @@ class Ledger:
 
     def saves(self) -> list[str]:
         """When something was saved, oldest first; a save's number is its place in this, from 1."""
-        rows = self._rows("SELECT DISTINCT at FROM change WHERE kind = 'save' ORDER BY at")
+        rows = self._rows("SELECT at FROM change WHERE kind = 'save' GROUP BY at ORDER BY min(id)")
         return [at for (at,) in rows]
 
     # what the builder notes

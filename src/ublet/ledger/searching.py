@@ -33,7 +33,7 @@ def numbers_with(query: Query, kind: Kind, words: Sequence[str], most: int) -> l
     return [int(number) for (number,) in rows]
 
 
-CHANGED_BY = ("keep", "drop", "save", "settle", "edit", "restore", "write", "live", "stored", "file", "image")
+CHANGED_BY = ("keep", "drop", "save", "settle", "edit", "restore", "copy", "write", "live", "stored", "file", "image")
 """What changes a setting, and where: words that many changes hold."""
 
 

@@ -179,8 +179,10 @@ def _block(head: str, lines: Sequence[str]) -> Iterator[str]:
         yield from (f"  {line}" for line in lines)
 
 
-def report_of(session: Session) -> MachineReport:
-    """The report of an open machine, with or without its board."""
+def report_of(session: Session, drawn: bool = True) -> MachineReport:
+    """The report of an open machine, with or without its board. drawn: with its charts, which read what runs
+    recorded.
+    """
     document, ledger, machine = session.document, session.ledger, session.machine_now
     now_standing = standings(session)
     rows = [
@@ -220,7 +222,7 @@ def report_of(session: Session) -> MachineReport:
         preset,
         tuple(changed),
         tuple(_wiring(document)),
-        tuple(_charts(session)),
+        tuple(_charts(session)) if drawn else (),
         areas,
         places,
     )

@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 from rich.text import Text
-from textual.app import ComposeResult
 from textual.binding import Binding
-from textual.containers import VerticalScroll
-from textual.widgets import Static
 
 from ublet.core.settings import Value
 from ublet.core.trouble import Trouble
@@ -15,10 +12,9 @@ from ublet.session.comparing import Comparison, compared, state_named
 from ublet.session.record import finding_words, local_time
 from ublet.session.session import Session
 from ublet.tui.frame.help import Help
-from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
 from ublet.tui.record.moments import moment_dialog
-from ublet.tui.trial.bench import StationBench
+from ublet.tui.record.scrolled import ScrolledBench
 
 COMPARE_HELP = Help(
     """\
@@ -35,55 +31,30 @@ WIDE = 110
 """From so many columns on there is room for whole paths and values."""
 
 
-class CompareBench(StationBench):
+class CompareBench(ScrolledBench):
     """What differs between two states, by station."""
 
     kind = "compare"
     title = "Compare"
     why = "two states of this machine, or this one and another"
     help = COMPARE_HELP
-    DEFAULT_CSS = style_beside(__file__)
-    SCOPED_CSS = False
     BINDINGS = [
         Binding("a", "choose('a')", "state A", tooltip="Choose the first state"),
         Binding("b", "choose('b')", "state B", tooltip="Choose the second state"),
         Binding("s", "swap", "swap", tooltip="Exchange both states"),
-        Binding("up", "scroll(-1)", "scroll", key_display="↑↓", tooltip="Scroll by a line"),
-        Binding("down", "scroll(1)", "scroll", show=False),
-        Binding("pageup", "scroll(-10)", "scroll", show=False),
-        Binding("pagedown", "scroll(10)", "scroll", show=False),
     ]
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.a, self.b = "", "now"
 
-    def compose(self) -> ComposeResult:
-        """Heading, then what differs."""
-        yield Static(id="heading")
-        with VerticalScroll(id="body", can_focus=False):
-            yield Static(id="differs")
-
-    def on_mount(self) -> None:
-        """Compare."""
-        self.refresh_state()
-
     def show_moment(self, text: str) -> None:
         """An entry of the ledger against now."""
         self.a, self.b = text, "now"
         self.refresh_state()
 
-    def refresh_state(self) -> None:
-        """Compare anew."""
-        if not self.is_mounted:
-            return
-        heading = self.heading_words()
-        if self.message is not None:
-            heading.append(self.message[0], self.message[1])
-        self.write("heading", heading)
-        self.write("differs", self._differs())
-
-    def _differs(self) -> Text:
+    def body_text(self) -> Text:
+        """What differs; before a state is chosen, how."""
         if not self.a:
             ledger = self.session.ledger
             if not ledger.run_count and not ledger.changes(most=1):
@@ -115,10 +86,6 @@ class CompareBench(StationBench):
         if self.a:
             self.a, self.b = self.b, self.a
             self.refresh_state()
-
-    def action_scroll(self, by: int) -> None:
-        """Scroll by lines."""
-        self.query_one("#body", VerticalScroll).scroll_relative(y=by, animate=False)
 
 
 def comparison_text(comparison: Comparison, width: int) -> Text:

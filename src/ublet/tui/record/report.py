@@ -5,19 +5,15 @@ from __future__ import annotations
 import asyncio
 
 from rich.text import Text
-from textual.app import ComposeResult
 from textual.binding import Binding
-from textual.containers import VerticalScroll
-from textual.widgets import Static
 
 from ublet.core.route import GLYPHS
 from ublet.core.trouble import Trouble
 from ublet.session.files import free_name
 from ublet.session.machine_report import report_of, write_report
 from ublet.tui.frame.help import Help
-from ublet.tui.frame.style import style_beside
 from ublet.tui.frame.theme import Ink
-from ublet.tui.trial.bench import StationBench
+from ublet.tui.record.scrolled import ScrolledBench
 
 REPORT_HELP = Help(
     """\
@@ -26,66 +22,39 @@ REPORT_HELP = Help(
     """\
     It says where every station stands, with figure, uncertainty and age; what is open, what is stale and why; the
     conditions; the settings that differ from the file that the machine began as; findings are drawn. It names no paths,
-    no ports and no people: your own notes are left out. p writes it as PDF on A4, l on letter, v as drawings, t as
-    plain text, j as data, beside the machine file.
+    no ports and no people: your own notes are left out. p writes it as PDF on A4, P on letter, v as drawings, t as
+    plain text, d as data, beside the machine file.
     """,
 )
 
 INKS = {"proven": Ink.good, "stale": Ink.focus, "failed": Ink.stop}
 
 
-class ReportBench(StationBench):
+class ReportBench(ScrolledBench):
     """The report's text, to be scrolled."""
 
     kind = "report"
     title = "Report"
     why = "the state of the whole machine, to keep or to send"
     help = REPORT_HELP
-    DEFAULT_CSS = style_beside(__file__)
-    SCOPED_CSS = False
     BINDINGS = [
         Binding("p", "write('pdf', 'a4')", "PDF", tooltip="Write it as PDF on A4, beside the machine file"),
-        Binding("l", "write('pdf', 'letter')", "letter", tooltip="Write it as PDF on letter"),
+        Binding("P", "write('pdf', 'letter')", "letter", tooltip="Write it as PDF on letter"),
         Binding("v", "write('svg', 'a4')", "SVG", tooltip="Write a drawing for each page"),
         Binding("t", "write('txt', 'a4')", "text", tooltip="Write the plain text"),
-        Binding("j", "write('json', 'a4')", "JSON", tooltip="Write it as data"),
-        Binding("up", "scroll(-1)", "scroll", key_display="↑↓", tooltip="Scroll by a line"),
-        Binding("down", "scroll(1)", "scroll", show=False),
-        Binding("pageup", "scroll(-10)", "scroll", show=False),
-        Binding("pagedown", "scroll(10)", "scroll", show=False),
+        Binding("d", "write('json', 'a4')", "data", tooltip="Write it as data"),
     ]
 
-    def compose(self) -> ComposeResult:
-        """Heading, then the text."""
-        yield Static(id="heading")
-        with VerticalScroll(id="body", can_focus=False):
-            yield Static(id="report")
-
-    def on_mount(self) -> None:
-        """Draw."""
-        self.refresh_state()
-
-    def refresh_state(self) -> None:
-        """Made anew: whatever it says may have moved."""
-        if not self.is_mounted:
-            return
-        heading = self.heading_words()
-        if self.message is not None:
-            heading.append(self.message[0], self.message[1])
-        self.write("heading", heading)
+    def body_text(self) -> Text:
+        """The report's text."""
         if not self.session.ledger.run_count:
-            self.write("report", Text("Nothing was done on this machine yet: what is proven will stand here.", Ink.dim))
-            return
+            return Text("Nothing was done on this machine yet: what is proven will stand here.", Ink.dim)
         text = Text(no_wrap=True)
         glyphs = {glyph: INKS.get(state, Ink.dim) for state, glyph in GLYPHS.items()}
-        for line in report_of(self.session).lines():
+        for line in report_of(self.session, False).lines():
             ink = glyphs.get(line.strip()[:1], Ink.text if line.startswith(" ") else f"bold {Ink.focus}")
             text.append(f"{line}\n", Ink.dim if line.startswith("      ") else ink)
-        self.write("report", text)
-
-    def action_scroll(self, by: int) -> None:
-        """Scroll by lines."""
-        self.query_one("#body", VerticalScroll).scroll_relative(y=by, animate=False)
+        return text
 
     def action_write(self, ending: str, paper: str) -> None:
         """Write it to a file that is not there yet."""
