@@ -53,7 +53,11 @@ def test_check_good_and_bad(tmp_path: Path) -> None:
         (("demo", "--machine", "heron", "--dir", "/tmp/none"), 2, "tern, wren"),
         (("open", "/nowhere.toml"), 2, "needs a terminal"),
         (("ledger", "/nowhere.toml"), 2, "no trial has been run"),
-        (("new", "/tmp", "--from", "heron"), 2, "known: bare-cartesian, bare-corexy, crane-420, heron-330, tern-280, wren-180"),
+        (
+            ("new", "/tmp", "--from", "heron"),
+            2,
+            "known: bare-cartesian, bare-corexy, crane-420, heron-330, tern-280, wren-180",
+        ),
         ((), 2, ""),
     ],
 )

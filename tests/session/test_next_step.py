@@ -61,6 +61,16 @@ def test_a_halted_board_and_what_would_be_lost_come_first(folder: Path) -> None:
                 session, {**PROVEN, "hotend control": StationState("open", "unverified", "not yet verified")}
             )
             assert waits is not None and waits.words == "hotend control", "checked before it is saved"
+            stale = {"first layer": StationState("stale", "stale", "so")}
+            before = next_step(session, {**PROVEN, **stale, "retraction": StationState("open")})
+            assert before is not None and before.words == "first layer", "retraction stands on it"
+            later = next_step(session, {**PROVEN, **stale, "accelerometer": StationState("open")})
+            assert later is not None and later.key == "ctrl+s", "it waits for later, and keeps nothing from being saved"
+            await session.save()
+            aside = next_step(session, {**PROVEN, **stale, "accelerometer": StationState("open")})
+            assert aside is not None and aside.words == "accelerometer"
+            last = next_step(session, {**PROVEN, **stale})
+            assert last is not None and last.words == "first layer"
             session.connection.halt()
             await asyncio.sleep(1)
             halted = next_step(session, PROVEN)

@@ -35,7 +35,7 @@ def next_step(session: Session, standings: Mapping[str, StationState]) -> NextSt
         return NextStep("release the board", f"it is {connection.state.mode}, and does nothing until then", key="r")
     wanted = _wanted(standings)
     unsaved = len(session.unsaved()) if connection.linked else 0
-    if unsaved and not _unverified(standings):
+    if unsaved and not _unverified(standings, wanted):
         them = "1 kept value is" if unsaved == 1 else f"{unsaved} kept values are"
         return NextStep("save", f"{them} lost at power-off", key="ctrl+s")
     if wanted is None:
@@ -61,11 +61,13 @@ def _steps() -> list[Station]:
     return [station for station in ROUTE if station.bench not in NO_STEP]
 
 
-def _unverified(standings: Mapping[str, StationState]) -> bool:
-    """Whether something was kept that is not checked yet: that comes before it is saved."""
-    return any(
-        standing.state in ("failed", "stale") or standing.figure == "unverified" for standing in standings.values()
-    )
+def _unverified(standings: Mapping[str, StationState], wanted: Station | None) -> bool:
+    """Whether something was kept that is not checked yet: that comes before it is saved. A stale station that waits for
+    later keeps nothing from being saved.
+    """
+    if wanted is not None and standings[wanted.name].state == "stale":
+        return True
+    return any(standing.state == "failed" or standing.figure == "unverified" for standing in standings.values())
 
 
 def _why(station: Station, standing: StationState) -> str:
