@@ -126,7 +126,7 @@ def good_text() -> str:
 
 
 def faults(each: int, good: int) -> dict[str, Any]:
-    """So many machines with each fault, and so many without one."""
+    """Machines with each fault, and machines without one: how many of each."""
     planted = [(fault, seed) for fault in FAULTS for seed in range(each)]
     unnamed: list[str] = []
     text = good_text()

@@ -9,7 +9,7 @@ import numpy as np
 from ublet.core.trend import trend
 
 RUNS, TOUCHES = 10, 5
-"""Runs of a finding, each the mean of so many touches."""
+"""Runs of a finding, and touches of which each run is the mean."""
 
 CREEP, STEP = 3.0, 3.0
 """How far a finding creeps over its runs, and steps, in spreads of one touch."""
@@ -19,7 +19,7 @@ LEAST, MOST = 0.95, 0.05
 
 
 def trends(series: int) -> dict[str, Any]:
-    """So many series of each kind."""
+    """Named, placed and invented trends over a number of series of each kind."""
     named = {"creep": 0, "step": 0}
     placed = invented = covered = creeps = 0
     for seed in range(series):

@@ -1,7 +1,7 @@
 """A finding over its runs: whether it creeps, or stepped once, or only scatters.
 
 A straight line and a step at the best place are fitted by least squares; the larger share of the variance that either
-explains is compared with what it explains of the same values in random orders (a permutation test): whatever the noise
+explains is compared with what it explains of the same values in random orders (a permutation test): however the noise
 is like, as few as :data:`INVENTED` of series that only scatter are called a trend.
 """
 

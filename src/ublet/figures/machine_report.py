@@ -61,7 +61,7 @@ class Page:
         self.at += LINE
 
     def cells(self, cells: Sequence[tuple[float, str, str]], size: float = 8) -> None:
-        """A row of a table: cells at so many inches from the margin, each with its colour."""
+        """A row of a table: cells with their distance from the margin, inch, and their colour."""
         for at, words, ink in cells:
             self._text(MARGIN + at, self.at, words, ink, size)
         self.at += LINE

@@ -16,9 +16,9 @@ from ublet.core.settings import Value, frozen, thawed
 from ublet.ledger.entries import AskedQuestion, Change, Intent, Opening, RunEntry, RunPhase, subject_text
 from ublet.ledger.errors import LedgerError, NotEntered, unwritable
 from ublet.ledger.process import alive, this_process
-from ublet.ledger.reading import checkpoint_of, entries_of, phases_of, questions_of, streams_of
+from ublet.ledger.reading import change_of, checkpoint_of, entries_of, phases_of, questions_of, streams_of
 from ublet.ledger.recording import Recorded
-from ublet.ledger.searching import numbers_with
+from ublet.ledger.searching import changes_with, facts_with, numbers_with, one_of_each
 from ublet.ledger.tables import opened
 from ublet.ledger.writer import Ended, Rows, Writer
 
@@ -61,7 +61,7 @@ class Ledger:
 
     @property
     def identity(self) -> int:
-        """The number that this ledger bears, whatever its file is called."""
+        """The number that this ledger bears under any file name."""
         return next((int(number) for (number,) in self._rows("PRAGMA application_id")), 0)
 
     # runs
@@ -119,8 +119,8 @@ class Ledger:
         newest: int | None = None,
         counting: bool = False,
     ) -> list[RunEntry]:
-        """Runs, newest first, without what they recorded; of one subject, no more than so many, and none after a
-        number, when asked for. counting: without those that were set aside.
+        """Runs, newest first, without what they recorded; of one subject, at most a number of them, and none after a
+        run, when asked for. counting: without those that were set aside.
         """
         wanted = subject_text(subject) if subject is not None else None
         terms = [("trial = ?", trial), ("subject = ?", wanted), ("outcome = ?", outcome), ("id <= ?", newest)]
@@ -268,41 +268,21 @@ class Ledger:
 
     def found_changes(self, words: Sequence[str], most: int) -> list[Change]:
         """The newest changes that hold every word, or whose note does."""
-        rows = [self._changes_by("id = ?", (number,)) for number in numbers_with(self._rows, "change", words, most)]
-        return [change for one in rows for change in one]
+        return changes_with(self._rows, words, most)
 
     def found_facts(self, words: Sequence[str], most: int) -> list[Fact]:
         """The newest facts that hold every word, or whose note does."""
-        query = "SELECT kind, subject, value, at, id FROM fact WHERE id = ?"
-        rows = [self._rows(query, (number,)) for number in numbers_with(self._rows, "fact", words, most)]
-        return [Fact(*row) for one in rows for row in one]
+        return facts_with(self._rows, words, most)
 
     def newest_changes(self, until: str, since: str = "", layer: str | None = None) -> dict[str, Change]:
         """The newest change of each setting in a span of time (its end counts, its beginning does not), by its path."""
         where = "at <= ? AND at > ?" + (" AND layer = ?" if layer is not None else "")
-        return self._one_of_each("DESC", where, (until, since, *([layer] if layer is not None else [])))
+        values = (until, since, *([layer] if layer is not None else []))
+        return one_of_each(self._rows, "DESC", where, values)
 
     def first_changes(self, after: str, but: Collection[str] = ()) -> dict[str, Change]:
         """The first change of each setting after a time, by its path; of some it is not asked."""
-        return self._one_of_each("ASC", "at > ?", (after,), but)
-
-    def _one_of_each(
-        self, order: str, where: str, values: tuple[Any, ...], but: Collection[str] = ()
-    ) -> dict[str, Change]:
-        """The first change of each setting in an order by number; a look into an index for each setting."""
-        changes: dict[str, Change] = {}
-        path = ""
-        while (path := self._rows("SELECT min(setting) FROM change WHERE setting > ?", (path,))[0][0]) is not None:
-            if path in but:
-                continue
-            query = f"setting = ? AND {where} ORDER BY id {order} LIMIT 1"
-            for change in self._changes_by(query, (path, *values)):
-                changes[path] = change
-        return changes
-
-    def _changes_by(self, where: str, values: tuple[Any, ...]) -> list[Change]:
-        query = f"SELECT at, kind, run, setting, layer, before, after, id FROM change WHERE {where}"
-        return [_change(row) for row in self._rows(query, values)]
+        return one_of_each(self._rows, "ASC", "at > ?", (after,), but)
 
     def last_run_at(self, at: str) -> int:
         """The number of the last run that had begun by then; 0: none had."""
@@ -427,7 +407,7 @@ class Ledger:
             for change in reversed(what)
             if kind in (None, change.kind) and run in (None, change.run)
         ]
-        return kept + [_change(row) for row in rows]
+        return kept + [change_of(row) for row in rows]
 
     def last_change(self, setting: str, kind: str | None = None, layer: str | None = None) -> Change | None:
         """The newest change of a setting; of a kind (keep, save, ...), or in a layer, when asked for."""
@@ -440,7 +420,7 @@ class Ledger:
             "AND (?2 IS NULL OR kind = ?2) AND (?3 IS NULL OR layer = ?3) ORDER BY id DESC LIMIT 1",
             (setting, kind, layer),
         )
-        return _change(rows[0]) if rows else None
+        return change_of(rows[0]) if rows else None
 
     def begin_save(self, intent: Intent) -> None:
         """Write down what a save is about to do, before it does anything.
@@ -596,11 +576,6 @@ def _longer(before: Series | None, more: Rows) -> Series:
     stream: Stream = more.stream
     rows = more.rows if before is None else concatenate([before.rows, more.rows])
     return Series(stream.columns, rows, stream.units)
-
-
-def _change(row: tuple[Any, ...]) -> Change:
-    at, kind, run, setting, layer, before, after, number = row
-    return Change(at, kind, run, setting, layer, json.loads(before), json.loads(after), number)
 
 
 def _values(text: str) -> dict[str, Value]:

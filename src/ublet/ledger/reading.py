@@ -13,7 +13,7 @@ from ublet.core.evidence import Dependency, DependencyKind
 from ublet.core.remedy import remedy_of
 from ublet.core.run import Checkpoint, Finding, Option, Outcome, Proposal, Series, TrialResult
 from ublet.core.settings import frozen
-from ublet.ledger.entries import AskedQuestion, RunEntry, RunPhase
+from ublet.ledger.entries import AskedQuestion, Change, RunEntry, RunPhase
 
 Query = Callable[[str, tuple[Any, ...]], list[tuple[Any, ...]]]
 
@@ -125,3 +125,9 @@ def checkpoint_of(query: Query, number: int) -> Checkpoint | None:
     """Where a run could go on."""
     rows = query("SELECT words, state FROM checkpoint WHERE run = ?", (number,))
     return Checkpoint(rows[0][0], json.loads(rows[0][1])) if rows else None
+
+
+def change_of(row: tuple[Any, ...]) -> Change:
+    """A change from its row: at, kind, run, setting, layer, before, after, id."""
+    at, kind, run, setting, layer, before, after, number = row
+    return Change(at, kind, run, setting, layer, json.loads(before), json.loads(after), number)

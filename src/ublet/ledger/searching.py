@@ -1,11 +1,15 @@
-"""Finding entries by words: every word must occur in an entry, or in what the builder noted at it."""
+"""Finding entries: by words, every one of which must occur in an entry or in what the builder noted at it; and the
+first change of each setting in a span of time.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Literal
+from collections.abc import Collection, Sequence
+from typing import Any, Literal
 
-from ublet.ledger.reading import Query
+from ublet.core.facts import Fact
+from ublet.ledger.entries import Change
+from ublet.ledger.reading import Query, change_of
 
 Kind = Literal["run", "change", "fact"]
 
@@ -50,3 +54,35 @@ def _nowhere(query: Query, word: str) -> bool:
             return False
     noted = query("SELECT text FROM note WHERE what = 'change'", ())
     return not any(folded in text.lower() for (text,) in noted)
+
+
+def changes_with(query: Query, words: Sequence[str], most: int) -> list[Change]:
+    """The newest changes that hold every word, or whose note does."""
+    of_each = [_changes_by(query, "id = ?", (number,)) for number in numbers_with(query, "change", words, most)]
+    return [change for changes in of_each for change in changes]
+
+
+def facts_with(query: Query, words: Sequence[str], most: int) -> list[Fact]:
+    """The newest facts that hold every word, or whose note does."""
+    select = "SELECT kind, subject, value, at, id FROM fact WHERE id = ?"
+    of_each = [query(select, (number,)) for number in numbers_with(query, "fact", words, most)]
+    return [Fact(*row) for rows in of_each for row in rows]
+
+
+def one_of_each(
+    query: Query, order: str, where: str, values: tuple[Any, ...], but: Collection[str] = ()
+) -> dict[str, Change]:
+    """The first change of each setting in an order by number; a look into an index for each setting."""
+    changes: dict[str, Change] = {}
+    path = ""
+    while (path := query("SELECT min(setting) FROM change WHERE setting > ?", (path,))[0][0]) is not None:
+        if path in but:
+            continue
+        for change in _changes_by(query, f"setting = ? AND {where} ORDER BY id {order} LIMIT 1", (path, *values)):
+            changes[path] = change
+    return changes
+
+
+def _changes_by(query: Query, where: str, values: tuple[Any, ...]) -> list[Change]:
+    select = f"SELECT at, kind, run, setting, layer, before, after, id FROM change WHERE {where}"
+    return [change_of(row) for row in query(select, values)]

@@ -18,7 +18,7 @@ SQLITE_HEAD, IDENTITY_AT = b"SQLite format 3\x00", 68
 """How a ledger's file begins, and where the number stands that it bears (SQLite's application id, big-endian)."""
 
 NEAR_LEVELS = 2
-"""A moved machine is looked for in folders so far above and below where it was."""
+"""Levels of folders above and below its former place in which a moved machine is looked for."""
 
 
 @dataclass(frozen=True)

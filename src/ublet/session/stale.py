@@ -55,7 +55,7 @@ class StaleRun:
 @dataclass(frozen=True)
 class Redo:
     """A trial to do again. machine_s: how long it took at the machine last, s; sure: else only if an earlier one of the
-    list gives another value than before. because: why it is stale, else the trial of which that goes.
+    list gives another value than before. because: why it is stale, else the trial whose new value decides that.
     """
 
     station: str

@@ -49,7 +49,7 @@ SKETCH_S = 0.08
 """Delay from the cursor's last move to the drawing of its part, s."""
 
 ANOTHER = "another value"
-"""Is no value of any setting: whatever rests on one does not hold with it."""
+"""Is no value of any setting: nothing that rests on one holds with it."""
 
 OTHER_FILE = "/"
 """No part's file is called that: the choice of another machine file."""

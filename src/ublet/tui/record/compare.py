@@ -28,7 +28,7 @@ COMPARE_HELP = Help(
 )
 
 WIDE = 110
-"""From so many columns on there is room for whole paths and values."""
+"""Columns from which there is room for whole paths and values."""
 
 
 class CompareBench(ScrolledBench):
@@ -89,7 +89,7 @@ class CompareBench(ScrolledBench):
 
 
 def comparison_text(comparison: Comparison, width: int) -> Text:
-    """What differs, a line for each setting and finding, under its station, in so many columns."""
+    """What differs, a line for each setting and finding, under its station. width: columns."""
     path_columns, columns = (34, 18) if width >= WIDE else (26, 14)
     text = Text(no_wrap=True)
     text.append(f"{'':<{path_columns + 2}}", Ink.dim)

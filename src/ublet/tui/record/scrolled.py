@@ -39,7 +39,7 @@ class ScrolledBench(StationBench):
         self.refresh_state()
 
     def refresh_state(self) -> None:
-        """Made anew: whatever it shows may have moved."""
+        """Made anew: what it shows may have moved."""
         if not self.is_mounted:
             return
         heading = self.heading_words()

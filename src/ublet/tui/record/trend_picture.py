@@ -14,7 +14,7 @@ LEAST_COLUMNS = 24
 
 
 def trend_picture(one: FindingHistory, width: int) -> Text:
-    """The picture, so many columns wide; nothing where there is no room for it."""
+    """The picture in a number of columns; nothing where there is no room for it."""
     if width < LEAST_COLUMNS:
         return Text()
     ups = [2 * (u or 0.0) for u in one.uncertainties]
