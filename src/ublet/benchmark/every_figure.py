@@ -21,6 +21,7 @@ from ublet.benchmark.halting import halt_from_key, halt_in_phases
 from ublet.benchmark.holds import holds
 from ublet.benchmark.hours import false_trips
 from ublet.benchmark.interface import first_screen, interface
+from ublet.benchmark.kills import kills
 from ublet.benchmark.layers import layers
 from ublet.benchmark.melts import advances, flows, retractions
 from ublet.benchmark.meshes import meshes
@@ -92,6 +93,7 @@ PARTS: Mapping[str, BenchPart] = {
     "times": lambda folder, quick: times_left(),
     "prints": lambda folder, quick: prints(folder / "prints", 1 if quick else 5),
     "faults": lambda folder, quick: faults(1, 1) if quick else faults(17, 50),
+    "kills": lambda folder, quick: kills(folder / "kills", 3 if quick else 200),
     "trends": lambda folder, quick: trends(100 if quick else 1000),
     "guards": lambda folder, quick: false_trips(10 if quick else 100),
 }
