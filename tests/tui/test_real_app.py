@@ -140,7 +140,7 @@ def test_sizes_from_too_small_to_large_and_back(screens: list[Screen], tmp_path:
     screen.tmux("resize-window", "-t", "t", "-x", "70", "-y", "20")
     screen.wait("at least 80 x 24")
     screen.tmux("resize-window", "-t", "t", "-x", "160", "-y", "47")
-    screen.wait("not built")
+    screen.wait("report")
 
 
 def test_a_second_app_on_the_same_demo_is_told(screens: list[Screen], tmp_path: Path) -> None:

@@ -240,10 +240,8 @@ def _against_preset(document: Document) -> tuple[str, list[Difference]]:
     """The shipped machine file that differs least, and what differs from it."""
     best: tuple[str, list[Difference]] | None = None
     for path in sorted((DATA / "machines").glob("*.toml")):
-        shipped = Document(path)
-        if shipped.machine.machine.kinematics != document.machine.machine.kinematics:
-            continue
-        changed = [one for one in differences(shipped.values, document.values) if not one.path.startswith(LEFT_OUT)]
+        shipped = Document(path).values
+        changed = [one for one in differences(shipped, document.values) if not one.path.startswith(LEFT_OUT)]
         if best is None or len(changed) < len(best[1]):
             best = path.stem, changed
     return best or ("the defaults", [])
