@@ -135,7 +135,7 @@ def test_unplugging_the_board_in_the_middle_and_plugging_it_in(screens: list[Scr
 def test_sizes_from_too_small_to_large_and_back(screens: list[Screen], tmp_path: Path) -> None:
     screen = hotend(screens, tmp_path / "e", (100, 30))
     shown = screen.text()
-    assert "Heat" in shown and "not built" not in shown and "F8 HALT" in shown
+    assert "Heat" in shown and "travel limits" not in shown and "F8 HALT" in shown
     assert all(len(line) <= 100 for line in shown.split("\n"))
     screen.tmux("resize-window", "-t", "t", "-x", "70", "-y", "20")
     screen.wait("at least 80 x 24")
