@@ -512,7 +512,7 @@ def record(out: Path) -> None:
             stage.key("Escape", "/", *"travel-limits", "Enter")
             stage.wait("with travel-limits")
             stage.key("c")
-            stage.wait("(travel")
+            stage.wait("run 7")
             stage.shot(pictures[1])
             stage.key("l", "R")
             stage.wait("becomes stale")

@@ -94,7 +94,8 @@ def comparison_text(comparison: Comparison, width: int) -> Text:
     text = Text(no_wrap=True)
     text.append(f"{'':<{path_columns + 2}}", Ink.dim)
     for words in (comparison.a.words, comparison.b.words):
-        text.append(f"{words[: columns - 1]:>{columns}}", f"bold {Ink.focus}")
+        shown = words if len(words) < columns else words.partition(" (")[0][: columns - 1]
+        text.append(f"{shown:>{columns}}", f"bold {Ink.focus}")
     text.append("\n")
     for station in comparison.stations:
         settings = [pair for pair in comparison.settings if pair.station == station]
