@@ -82,7 +82,7 @@ async def until_fit(session: Session, spec: TrialSpec, heater: str | None = None
 
 
 async def _fit(session: Session, spec: TrialSpec, heater: str | None) -> bool:
-    """Whether all that it needs is there, and no bed cools that it does not heat."""
+    """Whether all that it cannot see to by itself is there, and no bed cools that it does not heat."""
     aim, readings, connection = usual_parameters(spec, heater), await _readings(session), session.connection
     machine = session.machine_now
     if isinstance(aim, WarmUp) and cooling(
@@ -93,7 +93,8 @@ async def _fit(session: Session, spec: TrialSpec, heater: str | None) -> bool:
         connection.first_c,
     ):
         return False
-    return all(need.met for need in spec.needs(session.document.machine, aim, readings.get))
+    needs = spec.needs(session.document.machine, aim, readings.get)
+    return all(need.met or not need.blocking for need in needs)
 
 
 async def cooled(session: Session) -> None:
