@@ -25,7 +25,6 @@ from ublet.cli.base import (
 from ublet.core.printable import printable
 
 if TYPE_CHECKING:
-    from ublet.core.run import Subject
     from ublet.ledger.book import Ledger
     from ublet.ledger.entries import RunEntry
 
@@ -108,13 +107,10 @@ def _proposed(run: int | None) -> str:
     return f"   by run {run}" if run is not None else ""
 
 
-def _about(subject: Subject) -> str:
-    """What a run was about, behind its name; empty: nothing in particular."""
-    return f" ({', '.join(subject.values())})" if subject else ""
-
-
 def _headline(entry: RunEntry) -> str:
-    about = _about(entry.subject)
+    from ublet.session.record import about_words
+
+    about = about_words(entry.subject)
     outcome = "running" if entry.running else entry.result.outcome
     return f"{entry.name}{about}: {outcome}. {entry.result.why}"
 
@@ -184,7 +180,7 @@ def stale(
 ) -> None:
     """What no longer holds and why; what to do again, in order. With --if: what would not hold then."""
     from ublet.core.units import duration
-    from ublet.session.record import Offline
+    from ublet.session.record import Offline, about_words
     from ublet.session.stale import NOTHING_SUPPOSED, Supposed, stale_runs, supposed, to_redo
 
     with friendly_errors():
@@ -214,11 +210,11 @@ def stale(
         say("Everything that was proven holds." if not wanted else "Nothing that was proven rests on it.")
         return
     for run in gone:
-        about = _about(run.subject)
+        about = about_words(run.subject)
         say(f"{run.station}, {run.trial}{about}: {'; '.join(run.reasons)}")
     say("to do again, in this order:")
     for step in redo:
-        about = _about(step.subject)
+        about = about_words(step.subject)
         only = "" if step.sure else "   only if one before it gives another value"
         say(f"  {step.station}: {step.trial}{about}, {duration(step.machine_s)}{only}")
     say(f"  about {duration(sum(step.machine_s for step in redo if step.sure))} at the machine for what is sure")
@@ -330,7 +326,7 @@ def fact(
     from dataclasses import asdict
 
     from ublet.core.facts import fact_from, paths
-    from ublet.session.record import Offline, local_time
+    from ublet.session.record import Offline, about_words, local_time
 
     with friendly_errors():
         offline = Offline(file)
@@ -357,7 +353,7 @@ def fact(
         return
     say(f"noted: {entered.words}")
     for station, trial, about, _ in affected:
-        named = _about(about)
+        named = about_words(about)
         say(f"  stale now: {station}: {trial}{named}")
     if not affected:
         say("  nothing that was found rests on it")

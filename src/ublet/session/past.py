@@ -104,10 +104,7 @@ def _end_of(text: str) -> str:
 
 def state_at(document: Document, ledger: Ledger, presence: Presence, moment: Moment) -> MachineState:
     """The machine at a moment of its ledger."""
-    if moment.at == NOW:
-        settings: Mapping[str, Value] = {**document.values, **presence.settings()}
-    else:
-        settings = _settings_at(document, ledger, presence, moment)
+    settings = settings_at(document, ledger, presence, moment)
     newest = moment.run if moment.run is not None else ledger.last_run_at(moment.at)
     proven = dict(proven_at(document.machine, ledger, newest, moment.at == NOW))
     facts = [fact for fact in ledger.facts() if fact.at <= moment.at]
@@ -128,13 +125,15 @@ def proven_at(
                 yield (name, heater), entry
 
 
-def _settings_at(document: Document, ledger: Ledger, presence: Presence, moment: Moment) -> dict[str, Value]:
+def settings_at(document: Document, ledger: Ledger, presence: Presence, moment: Moment) -> dict[str, Value]:
     """Settings in force then: by the changes of each until then, else by what its first change after it came from, else
     as it is now.
 
     What a board holds begins at what the last run before found on it, which every run notes.
     """
     settings: dict[str, Value] = {**document.values, **presence.settings()}
+    if moment.at == NOW:
+        return settings
     before = {path: change.after for path, change in ledger.newest_changes(moment.at).items()}
     later = {path: change.before for path, change in ledger.first_changes(moment.at, before).items()}
     settings |= {path: value for path, value in {**later, **before}.items() if SETTINGS.find(path) is not None}

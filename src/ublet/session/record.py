@@ -172,7 +172,7 @@ def restoration_lines(planned: Restoration) -> Iterator[RecordLine]:
         )
     yield from _part("left out: this machine has no place for them any more", list(planned.gone))
     yield from _part("not given then: they stay as they are", list(planned.not_given))
-    stale = [f"{run.station}, {run.trial}{_about(run.subject)}: {'; '.join(run.reasons)}" for run in planned.stale]
+    stale = [f"{run.station}, {run.trial}{about_words(run.subject)}: {'; '.join(run.reasons)}" for run in planned.stale]
     yield from _part("becomes stale by it", stale)
     again = [
         f"{one.entry.station}: run {one.entry.id} ({one.entry.name}) of {local_time(one.entry.at)}"
@@ -181,7 +181,8 @@ def restoration_lines(planned: Restoration) -> Iterator[RecordLine]:
     yield from _part("proven again by it", again)
 
 
-def _about(subject: Subject) -> str:
+def about_words(subject: Subject) -> str:
+    """What a run was about, behind its name; empty: nothing in particular."""
     return f" ({', '.join(subject.values())})" if subject else ""
 
 

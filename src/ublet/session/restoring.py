@@ -19,12 +19,11 @@ from ublet.firmware.clock import run_virtually
 from ublet.ledger.book import SET_ASIDE, Ledger
 from ublet.ledger.entries import Change, RunEntry
 from ublet.link.baud import PortOpener
-from ublet.session.comparing import state_of
 from ublet.session.document import Document
 from ublet.session.draft import Draft
 from ublet.session.headless import on_scenario
 from ublet.session.interrupts import until_interrupted
-from ublet.session.past import Moment, proven_at
+from ublet.session.past import Moment, proven_at, settings_at
 from ublet.session.presence import Presence
 from ublet.session.saving import now
 from ublet.session.session import Session, ledger_path
@@ -96,7 +95,8 @@ def restoration(source: Source, moment: Moment, wanted: Collection[str] = (), in
     Raises:
         RestoreError: something that is named is neither.
     """
-    then, now = state_of(source, moment).settings, _now(source)
+    then = settings_at(source.document, source.ledger, source.presence, moment)
+    now = _now(source)
     paths = _chosen(source, wanted, [*then, *now])
     proposals, gone, not_given = [], [], []
     for path in paths:

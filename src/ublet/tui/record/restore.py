@@ -87,7 +87,10 @@ class RestoreBench(StationBench):
                 moment = moment_of(self.session.ledger, self.moment)
                 self.whole = restoration(self.session, moment)
                 chosen = [path for path in self.whole.values if path not in self.left_out]
-                self.planned = restoration(self.session, moment, chosen) if chosen else None
+                if not self.left_out:
+                    self.planned = self.whole
+                elif chosen:
+                    self.planned = restoration(self.session, moment, chosen)
             except Trouble as error:
                 self.message = (f"✗ {error}", Ink.stop)
         self._draw()
