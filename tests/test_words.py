@@ -119,3 +119,16 @@ def test_no_class_stands_for_two_things() -> None:
             for name in names:
                 places.setdefault(name, []).append(str(path.relative_to(SOURCE)))
     assert len(places) > 400 and {name: where for name, where in places.items() if len(where) > 1} == {}
+
+
+def test_no_docstring_begins_with_a_riddle() -> None:
+    """What a constant or function is, by its role: “Most rows …”, “Time after …”, never “So many …”."""
+    openings = tuple(banned("openings of docstrings", ";"))
+    riddles = {
+        f"{path.relative_to(SOURCE)}:{node.lineno} {node.value.value[:60]}"
+        for path in MODULES
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        if isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant) and isinstance(node.value.value, str)
+        if node.value.value.lstrip().startswith(openings)
+    }
+    assert riddles == set()

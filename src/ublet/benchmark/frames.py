@@ -137,8 +137,8 @@ def found_of(made: MadeUp, direction: str) -> tuple[tuple[Mode, ...], BeltTensio
 
 
 def frames(machines: int) -> dict[str, Any]:
-    """So many machines of each kind, one of them with poles close together: coverage of main and further modes, and of
-    the ratio of two belts.
+    """A number of machines of each kind, one of them with poles close together: coverage of main and further modes, and
+    of the ratio of two belts.
     """
     return {kind: _of_kind(kind, machines) for kind in ("cartesian", "corexy", "close")}
 

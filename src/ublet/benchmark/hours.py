@@ -15,8 +15,8 @@ ROOMS_C = (17.0, 35.0)
 
 
 def false_trips(hours: int) -> dict[str, Any]:
-    """So many hours, half of them a hotend's and half a bed's, each with plant, sensor noise, control and guards of its
-    own; the door opens (the room's temperature jumps) and the part fan runs at random.
+    """A number of hours, half of them a hotend's and half a bed's, each with plant, sensor noise, control and guards of
+    its own; the door opens (the room's temperature jumps) and the part fan runs at random.
     """
     trips: list[str] = []
     for seed in range(hours):

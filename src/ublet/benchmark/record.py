@@ -19,7 +19,7 @@ FLOOD_ROWS, FLOOD_COLUMNS = 384_000, 3
 BEAT_S = 0.001
 
 RESTS = 30
-"""So much a run rests on."""
+"""Number of values that a run rests on."""
 
 
 def ledger_at_size(folder: Path, entries: int, repeats: int) -> dict[str, Any]:

@@ -23,7 +23,7 @@ LONG_S, AXES = 120.0, 3
 
 
 def shaking(frames: int, rounds: int) -> dict[str, Any]:
-    """So many frames at each noise, and the speed of a whole analysis beside Welch's method."""
+    """A number of frames at each noise, and the speed of a whole analysis beside Welch's method."""
     return {**{f"{noise:g} dB": _modes(frames, noise) for noise in NOISES_DB}, "speed": speed(rounds)}
 
 

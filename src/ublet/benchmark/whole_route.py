@@ -14,7 +14,7 @@ from ublet.session.headless import on_scenario
 from ublet.session.unattended import until_fit, until_proven
 
 LIMIT_S = 60.0
-"""So much computing a machine may take, s."""
+"""Limit of computing for one machine, s."""
 
 
 def whole_route(seeds: int) -> dict[str, Any]:

@@ -484,7 +484,7 @@ class JudgePosts(Cue):
 
 
 STRING_MM, GAP_FRACTION = 0.004, 0.35
-"""So much filament on a way of some centimetres is a string that one sees, mm; a line that lacks so much of itself
+"""Filament on a travel of some centimetres that makes a visible string, mm; a line that lacks this much of itself
 where it begins has a gap.
 """
 

@@ -15,7 +15,7 @@ def several(names: Sequence[str]) -> str:
 
 
 def counted(count: int, thing: str) -> str:
-    """So many of something.
+    """A count with its noun.
 
     >>> counted(1, "setting"), counted(0, "edit")
     ('1 setting', '0 edits')

@@ -129,7 +129,7 @@ class SimulatedBoard:
         ]
 
     def keep_samples(self, speed: float) -> None:
-        """So many times as fast as the line's time the clock runs; as many more samples are kept for it."""
+        """Clock speed as a multiple of the line's time; as many more samples are kept for it."""
         self.kept_samples = round(KEPT_SAMPLES * max(1.0, speed))
         self.samples = deque(self.samples, self.kept_samples)
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from ublet.core.heat.curves import OPEN_RATIO, SHORT_RATIO
 
 FAULT_READINGS = 3
-"""So many readings in a row at a rail are a fault; fewer may be noise on the line."""
+"""Consecutive readings at a rail that are a fault; fewer may be noise on the line."""
 
 COLD_C = 5.0
 """Below this a driven heater's sensor is not believed, °C."""

@@ -22,7 +22,7 @@ from ublet.firmware.queue import MotionQueue, Move, Pause
 from ublet.firmware.refusal import NOT_ALLOWED, Refused
 
 MARGIN_MM = 10.0
-"""So much beyond the axis's length it seeks its end, then gives up, mm."""
+"""Distance beyond the axis's length that homing seeks its end before it gives up, mm."""
 
 
 @dataclass(frozen=True)

@@ -39,7 +39,7 @@ FEEDS, FLOWS = (0.1, 3.0), (0.2, 2.0)
 """Shares of the speed and of the filament that may be asked for."""
 
 MOST_NUDGED_MM = 2.0
-"""So far a running program may be nudged from its height."""
+"""Largest nudge of a running program from its height."""
 
 
 @dataclass

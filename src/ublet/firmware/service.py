@@ -33,7 +33,7 @@ LONGEST_WAIT_S = 0.3
 """While the line is busy for longer than this, a state waits for the next time."""
 
 OVERRUN_BYTES = 1 << 17
-"""So much may wait on the line; what a host sends ahead of its pace beyond this is lost."""
+"""Most bytes that wait on the line; what a host sends beyond this is lost."""
 
 PROTOCOL = 1
 BEFORE_HELLO = frozenset({"hello", "halt", "heat.off", "motion.stop"})

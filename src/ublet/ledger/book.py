@@ -29,7 +29,7 @@ SET_ASIDE = "set_aside"
 NOT_SET_ASIDE = "NOT EXISTS (SELECT 1 FROM mark WHERE mark.run = run.id AND mark.kind = ?)"
 NotedKind = Literal["run", "change", "fact"]
 REMEMBERED = 400
-"""So many runs that have ended are remembered: they do not change any more."""
+"""Number of ended runs kept in memory: they do not change any more."""
 
 
 class Ledger:

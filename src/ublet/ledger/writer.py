@@ -22,7 +22,7 @@ from ublet.ledger.entries import AskedQuestion, RunPhase
 from ublet.ledger.tables import connected
 
 CHUNK_ROWS = 8192
-"""So many rows are written in one transaction at the most."""
+"""Most rows written in one transaction."""
 
 RETRY_S = 5.0
 """What could not be written is tried again after so long, and whenever more comes."""

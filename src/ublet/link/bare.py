@@ -11,7 +11,7 @@ from ublet.link.frames import Block, Decoder, Message, encode
 from ublet.link.transport import Transport
 
 ANSWER_S = 2.0
-"""So long an answer is waited for, s of the loop."""
+"""Longest wait for an answer, s of the loop."""
 
 SESSION = "conformance"
 

@@ -20,8 +20,8 @@ HALTED = 1
 REPLY_S = 0.5
 TRIES = 10
 GARBLED_S, GARBLED_BYTES, GARBLED_FRACTION = 0.9, 60, 0.1
-"""So long after hello, so many bytes without one good line, and such a share of them that no text has: garbage. A long
-line of which only a part has come yet is none: before hello no block of bytes is sent, only text.
+"""Time after hello, s, bytes without one good line, and fraction of them that no text has, from which input is garbage.
+A long line of which only a part has come yet is none: before hello no block of bytes is sent, only text.
 """
 
 TEXT = bytes(range(32, 127)) + b"\t\r\n"

@@ -24,7 +24,7 @@ T = TypeVar("T")
 RETRY_S = 0.5
 FIRST_READINGS_S = 3.0
 NEXT_SAMPLES_S = 0.5
-"""So long news is waited for at the most, by our own clock, s."""
+"""Longest wait for new samples, by our own clock, s."""
 KEPT_ENDS = 100
 MINUTE = 600
 """Samples kept for the traces: one minute of the board's time."""

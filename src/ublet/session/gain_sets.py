@@ -19,7 +19,7 @@ OWN = "its own"
 """The gains that the heater has for every target that no set is used for."""
 
 MOST_FOUND = 4
-"""So many of the newest trials, one a temperature, are looked at."""
+"""Number of the newest trials that are searched, one for each temperature."""
 
 
 def known_sets(session: Session, heater: str, trial: str) -> tuple[dict[str, GainsAt], dict[float, HeaterModel]]:

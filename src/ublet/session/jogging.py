@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from ublet.session.connection import Connection
 
 LATE_S, LONGEST_HOMING_S = 20.0, 600.0
-"""So long after it should be over an end that was not reported is given up, and so long for a homing, s."""
+"""Grace for the end of a move that is overdue, and longest wait for a homing, s."""
 
 BEHIND_S = 3.0
 """Samples may lie on their way for so long, s of our own clock: where the board's clock runs many times as fast (the

@@ -15,7 +15,7 @@ from ublet.ledger.book import Ledger
 from ublet.session.document import Document
 
 LOOKED_AT = 200
-"""So many of the newest keeps are looked at for values that were not saved."""
+"""Number of the newest keeps that are searched for values that were not saved."""
 
 
 def held_by_board(path: str) -> bool:

@@ -33,7 +33,7 @@ LEFT_OUT = ("machine.name", "machine.note", "board.", "picture")
 """Beginnings of settings that are no difference of a machine: how it is called, and what drives it."""
 
 FINDINGS_SHOWN = 3
-"""So many findings of a run stand beside its station."""
+"""Most findings of a run that stand beside its station."""
 
 
 class ReportError(Trouble):

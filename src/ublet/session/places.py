@@ -43,7 +43,7 @@ class Recent:
 
 
 MOST_KNOWN = 50
-"""So many machines are remembered."""
+"""Most machines remembered."""
 
 
 def recent_machines() -> list[Recent]:

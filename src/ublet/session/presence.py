@@ -120,4 +120,4 @@ class Presence:
 
 
 LOOKED_AT = 20
-"""So many of the newest findings of an id are looked at for one that was proven."""
+"""Number of the newest findings of an id that are searched for a proven one."""

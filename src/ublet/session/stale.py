@@ -23,7 +23,7 @@ NEXT = 1 << 40
 """Stands for the number of a fact that is only supposed."""
 
 LOOKED_AT = 20
-"""So many runs of a trial are looked at for what it proposes."""
+"""Number of runs of a trial that are searched for what it proposes."""
 
 
 class StaleError(Trouble):

@@ -38,7 +38,7 @@ AHEAD_S = 2.0
 """Readings may be dated at most this far ahead of what the board's clock should read, in seconds of the link's time."""
 
 TRIES = 12
-"""So often; after that it counts as lost."""
+"""Most requests for a block; after that it counts as lost."""
 
 
 class StreamRun:

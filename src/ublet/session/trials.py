@@ -102,7 +102,7 @@ ROOM_FOR_A_RUN = 20_000_000
 """Free space that a trial's record may need, bytes."""
 
 WRITTEN_S = 3.0
-"""So long the end of a run is waited for until it is in the file, s."""
+"""Longest wait until the end of a run is in the file, s."""
 
 log = logging.getLogger(__name__)
 

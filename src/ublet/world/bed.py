@@ -235,7 +235,7 @@ class TrueBed:
         self._knocked.append(knock)
 
     def touched(self, count: int) -> None:
-        """So many touches were made since power-on: a knock may be due."""
+        """Count the touches since power-on: a knock may be due."""
         for knock in [knock for knock in self._knocks if count >= knock.after_touches]:
             self._knocks.remove(knock)
             self._knocked.append(knock)

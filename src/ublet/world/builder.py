@@ -99,7 +99,7 @@ READS_TO = 0.1
 """A reading is noted to this share of its instrument's largest error."""
 
 CLEAR_MM = 1.5
-"""So far from a hard stop the builder calls it the edge, mm."""
+"""Distance from a hard stop that the builder calls the edge, mm."""
 
 FINE_MM = 0.1
 

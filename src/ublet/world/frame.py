@@ -106,7 +106,7 @@ class Frame:
         self.tension[belt] *= times
 
     def lay(self, kg: float) -> None:
-        """So much is laid on a bed that moves, besides what a scenario has there; 0: it is taken off."""
+        """Put a mass on a bed that moves, in addition to the scenario's; 0 takes it off."""
         self.load_kg = self.truth.load_kg + kg
 
     @contextlib.contextmanager
@@ -331,7 +331,7 @@ class _Solved:
         )
 
     def marching(self, period_s: float, count: int) -> _March:
-        """So many steps of so long."""
+        """Advance by a number of steps of one length."""
         key = (round(period_s, 12), count)
         if key not in self.marches:
             self.marches[key] = _March.of(self, period_s, count)

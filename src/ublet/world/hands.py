@@ -98,10 +98,10 @@ ADJUSTS = 6
 """Turns back and forth until a screw is where it should be."""
 
 JUST_MM = 0.05
-"""So much further than where it triggers first hands push a probe before they stop, mm."""
+"""How far hands push a probe past its first trigger before they stop, mm."""
 
 LATEST_MM = 30.0
-"""So much of the lines that were laid last is looked at while they are laid, mm."""
+"""Length of the newest lines that is looked at while they are laid, mm."""
 
 LEAST_MM = 0.3
 """Less than this nobody sees, mm."""
@@ -110,7 +110,7 @@ BESIDE_MM = 1.0
 """Half-width of the strip in which a wall is looked for, and the part beside a corner that is not judged, mm."""
 
 WARM_C = 6.0
-"""So much above the room a finger feels it, °C."""
+"""Temperature above the room that a finger feels, °C."""
 
 
 class Hands:

@@ -20,7 +20,7 @@ HIGHEST_MM = 1.5
 """From higher than this above what lies there nothing that comes out is a line, mm."""
 
 KEPT = 200_000
-"""So many pieces are remembered."""
+"""Number of pieces remembered."""
 
 CELL_MM, ON_TOP_MM = 0.8, 0.06
 """What lies where is remembered by cells of this size; what is laid higher than it by this lies on top of it, mm."""

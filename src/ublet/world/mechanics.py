@@ -15,7 +15,7 @@ EXTRUDER = "extruder"
 """The role of the motor that pushes filament."""
 
 NOTHING_MM = 1e5
-"""So far away nothing stops a carriage, mm."""
+"""Position beyond which nothing stops a carriage, mm."""
 
 CATCHES_TURNS_S = 1.0
 """A motor that slipped catches its steps again below this speed, turns/s."""

@@ -42,7 +42,7 @@ class ProbeSwitch(Switch):
         self._hum = 0.0
         self._shaken = self._pin = 0.0  # drawn anew at each touch, and each time that the pin comes down
         self.lowered_mm = 0.0
-        """So much lower than on arrival hands have put it into its mount."""
+        """How much lower than on arrival hands have set it in its mount."""
 
     def place(self, where: Mapping[str, float]) -> tuple[float, float]:
         """Where over the bed it stands."""

@@ -291,7 +291,7 @@ class World:
     # inside
 
     def _went_on(self, seconds: float) -> float:
-        """So much of the step of time was spent turning."""
+        """Note how much of the time step was spent turning."""
         self._turned_s += seconds
         return seconds
 

@@ -50,7 +50,7 @@ THAT, AGAIN, ALSO = "that is it", "look again", "type widths too"
 NEW, OLD, ALIKE = "the new one", "the old one", "no difference"
 
 MEASURED, COARSE, CLOSE = 5, 5, 4
-"""So many lines are measured around a pick; without one so many over the whole range, then between two of them."""
+"""Number of lines measured around a pick, or over the whole range without one, and then between two of them."""
 
 FITTED = 6
 """Of the measured lines so many are fitted, those next to where they change over: further out they are not straight."""

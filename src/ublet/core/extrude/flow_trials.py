@@ -37,7 +37,7 @@ STEP_TIMES = 1.25
 """From one step to the next the flow rises by this factor."""
 
 BEYOND = 2
-"""So many steps beyond 5 % end the series."""
+"""Number of steps beyond 5 % that end the series."""
 
 MUCH_SHORT = 0.2
 SETTLES_S = 3.0

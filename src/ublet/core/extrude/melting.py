@@ -16,7 +16,7 @@ from ublet.core.run import TrialFailed
 from ublet.core.trial import Need
 
 MELTS_S = 20.0
-"""So long at its temperature the filament in the nozzle has melted, s."""
+"""Time at its temperature after which the filament in the nozzle has melted, s."""
 
 HEADROOM_C = 10.0
 """A hotend is not driven nearer to its maximum than this, °C."""

@@ -41,7 +41,7 @@ from ublet.core.trial import Need, TrialSpec
 from ublet.core.units import duration, show
 
 NAMED_PROBLEMS = 3
-"""So many of a text's problems are named in the reason; all of them stand in the plan."""
+"""Most of a text's problems that the reason names; all of them stand in the plan."""
 
 FAN_FROM_LAYER = 1
 """Where the text says nothing of a fan, the material's fan runs from this layer on (0: the first)."""

@@ -190,7 +190,7 @@ EDGES_A_PUSH = 120
 
 LEAST_EDGES = 20
 SEEN_S = 0.6
-"""So long after a push the board has reported what its wheel did, s."""
+"""Time after a push until the board has reported what its wheel did, s."""
 
 FIRST_MM = 200.0
 """The first push by a wheel, which shows how much filament a change of its contact stands for, mm."""

@@ -255,7 +255,7 @@ HOLE = 5.0
 NAMES = ("gain", "time constant", "dead time", "second lag", "curve of the loss")
 UNITS = ("°C", "s", "s", "s", "")
 AT_BOUND = 0.02
-"""So near to a bound, by its logarithm, a parameter lies on it."""
+"""Distance of a parameter's logarithm from a bound within which it lies on the bound."""
 
 
 def _must_not_be_bound(fitted: Floats, low: Floats, high: Floats) -> None:

@@ -54,7 +54,7 @@ NO_SHEET = SheetModel(1.0)
 """Taken where the record shows none: the surface is the bed."""
 
 UNSEEN_FRACTION = 0.15
-"""So far below its sensor, as a share of its height above the room, a surface usually stays."""
+"""How far a surface usually stays below its sensor, as a fraction of its height above the room."""
 
 SENSOR_C = 0.5
 """Two sensors of the usual tolerance agree no better than this when they are hot: far more than their scatter, °C."""

@@ -18,7 +18,7 @@ from ublet.core.trial import Need
 from ublet.core.units import duration
 
 CLOSE_C = 2.0
-"""So near to its target a heater counts as there, °C."""
+"""Distance from its target within which a heater counts as there, °C."""
 
 LONGEST_S = 1800.0
 

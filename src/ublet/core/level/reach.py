@@ -13,7 +13,7 @@ from ublet.core.remedy import ChangeSetting, GoTo
 from ublet.core.run import Proposal, TrialFailed
 
 INSIDE_MM = 0.5
-"""So far inside the machine's limits, mm."""
+"""Margin inside the machine's limits, mm."""
 
 
 @dataclass(frozen=True)

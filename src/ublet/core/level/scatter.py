@@ -131,7 +131,7 @@ def scatter_beyond(known: float, deviation: float, count: int) -> float:
 
 
 BEYOND = 1.6
-"""So many times what is known, and the machine takes part in the scatter."""
+"""Ratio to the known scatter from which the machine takes part in it."""
 
 
 def pooled_u_mm(series: Sequence[Sequence[float]]) -> float:

@@ -115,7 +115,7 @@ def supply_checked(c: CheckContext) -> Iterator[Problem]:
 
 
 DISPLAY_ROWS = {"text": 6, "graphic": 12}
-"""So many materials a display's list has room for."""
+"""Number of materials that a display's list has room for."""
 
 
 def display_checked(c: CheckContext) -> Iterator[Problem]:

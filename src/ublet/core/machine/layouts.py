@@ -8,7 +8,7 @@ from dataclasses import dataclass
 AXES = ("x", "y", "z")
 
 LIFTS, BESIDE = 4, 2
-"""So many motors may carry Z, as lifts below a bed, and any other axis."""
+"""Most motors that carry Z, as lifts below a bed, and any other axis."""
 
 
 @dataclass(frozen=True)
@@ -41,7 +41,7 @@ class Layout:
         return (*together, *((axis,) for axis in axes if axis not in self.shared))
 
     def most_motors(self, axis: str) -> int:
-        """So many motors may carry an axis: a shared one has one belt, lifts may be four."""
+        """Most motors that may carry an axis: a shared one has one belt, lifts may be four."""
         return 1 if axis in self.shared else LIFTS if axis == "z" else BESIDE
 
 

@@ -50,7 +50,7 @@ LOST_MM = 0.2
 """An end that is found further off when the axis homes again means lost steps, mm."""
 
 BEYOND_MM = 10.0
-"""So much beyond its length an axis seeks its end, mm."""
+"""Distance beyond its length that an axis seeks its end, mm."""
 
 STEPS_MM = (5.0, 1.0, 0.5)
 LOWEST_Z_MM = 5.0

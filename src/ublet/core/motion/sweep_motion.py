@@ -15,7 +15,7 @@ LEAD_OUT_S = SWEEP_LEAD_S - LEAD_IN_S
 """Before the sweep it is brought to the speed with which that begins, and after it back to where it began, s."""
 
 GRID_HZ = 5000.0
-"""So often its speed is computed; between two of these it changes evenly."""
+"""Rate at which its speed is computed; between two values it changes evenly."""
 
 
 class SweepCourse:

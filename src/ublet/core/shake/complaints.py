@@ -12,7 +12,7 @@ from ublet.core.shake.spectra import Bands
 from ublet.core.shake.sweep import Sweep
 
 CLIPPED_FRACTION = 0.001
-"""So many readings at the very ends are clipped."""
+"""Number of readings at the very ends from which they are clipped."""
 
 BELOW_FRACTION = 0.3
 """A mode of such a share at such a frequency is the frame on its feet."""

@@ -226,7 +226,7 @@ def _fits(bands: Bands) -> tuple[list[Floats], int]:
 
 
 def _fitted(bands: Bands, number: int) -> Minimum:
-    """So many modes fitted; x: the numbers of each in turn."""
+    """Fit a number of modes; x: the parameters of each in turn."""
     weight = 1 / np.sqrt(bands.variance)
     hz, z = poles_of(bands.hz, bands.frequency_response, weight, number)
     low, high = _bounds(bands, number)

@@ -29,16 +29,16 @@ SHAKEN = "shaken"
 """The stream of what was measured."""
 
 BEFORE_S, AFTER_S = 0.4, 0.3
-"""So long it listens before and after, s."""
+"""Recording before and after the sweep, s."""
 
 TOGETHER = 10
-"""So many chunks are recorded together: those of 0.4 s."""
+"""Number of chunks recorded together: those of 0.4 s."""
 
 SILENT_S = 0.2
 """A sensor all of whose readings are the same for so long is not read, s."""
 
 HIGH_MM = 30.0
-"""So high over the bed the head stands while it is shaken, mm."""
+"""Height of the head above the bed while it is shaken, mm."""
 
 AWAY_MM = 3.0
 """A swing stays so far from the limits, mm."""

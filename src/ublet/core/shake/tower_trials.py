@@ -39,7 +39,7 @@ from ublet.core.units import parse, with_uncertainty
 from ublet.core.words import several
 
 FEWEST = 2
-"""So few ripples still show a frequency, if not well."""
+"""Fewest ripples that still show a frequency, if not well."""
 
 NONE_SEEN, FEWER = "none to be seen", "fewer to be seen"
 STOP = "stop"

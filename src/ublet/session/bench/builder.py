@@ -21,7 +21,7 @@ from ublet.session.bench.watcher import Watcher
 from ublet.session.connection import Connection
 
 ASKED_TIMES = 20
-"""So often a question is asked again whose answer it does not take: who answers may be a program."""
+"""Most times that a question is asked again after an answer it cannot take: a program may be answering."""
 
 QuestionT = TypeVar("QuestionT", bound=Question)
 

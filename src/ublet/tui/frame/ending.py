@@ -21,7 +21,7 @@ STUCK_AT_THE_END_S = 8.0
 """Neither a terminal that takes nothing any more nor a board that confirms nothing keeps the process longer, s."""
 
 TERMINAL_LOOKS_S = 0.5
-"""So often it is looked whether the terminal is still there, s: long before what it does not take any more stops us."""
+"""Period of the check whether the terminal is still there, s: long before a full output buffer would stop us."""
 
 
 class AppEnding:

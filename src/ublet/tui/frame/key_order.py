@@ -32,7 +32,7 @@ Whoever drives it from outside waits for that, and not for time.
 
 
 ROUNDS = 2
-"""So often a message follows a key on its way: what a widget does about a key may be a message to the next one."""
+"""Longest chain of messages that follows a key: a widget may answer a key with a message to the next one."""
 
 
 class KeyHandled(Message):
@@ -111,7 +111,7 @@ class KeysInOrder(App[None]):
             self.call_later(self._next_key)
 
     def _announce_key(self, count: int) -> None:
-        """So many keys are dealt with, and what they changed is painted: as the terminal's title."""
+        """Number of keys handled and painted, shown as the terminal's title."""
         if self._driver is not None:
             self._driver.write(f"\x1b]2;ublet {count}\x07")
             self._driver.flush()

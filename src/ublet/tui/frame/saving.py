@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 SERIOUS_S, PASSING_S = 20, 8
 MOST_NAMED = 3
-"""So many settings are named in a line; more are counted."""
+"""Most settings that a line names; further ones are counted."""
 
 
 async def write_draft(app: App[None], session: Session) -> bool:

@@ -22,7 +22,7 @@ from ublet.tui.trial.bench import StationBench
 LOOK_S = 0.5
 MOST_CHANGES = 6
 SHOWN_S = 120.0
-"""So long the round trip is drawn back, s."""
+"""Length of the drawn history of the round trip, s."""
 
 SLOW_MS = 200.0
 """A round trip above this is slow."""

@@ -23,7 +23,7 @@ from ublet.tui.instruments.sheet import RowList
 from ublet.tui.trial.redo import chain_text
 
 ROWS = 7
-"""So many lines of the chain are shown."""
+"""Most lines of the chain that are shown."""
 
 
 class FactDialog(Dialog):

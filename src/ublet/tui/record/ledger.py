@@ -37,7 +37,7 @@ LONGEST_NOTE = 200
 """Characters of a note."""
 
 MOST = 300
-"""So many of the newest of each kind are listed; `ublet ledger` has them all."""
+"""Number of the newest entries of each kind that are listed; `ublet ledger` has them all."""
 
 KINDS = ("everything", "runs", "changes", "facts")
 

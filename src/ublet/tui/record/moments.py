@@ -12,7 +12,7 @@ from ublet.session.session import Session
 from ublet.tui.frame.pickers import PickDialog, PickerItem
 
 NEWEST = 60
-"""So many of the newest runs are offered; any number can be typed."""
+"""Number of the newest runs offered; any number can be typed."""
 
 
 def moment_dialog(session: Session, title: str, files: bool) -> PickDialog:

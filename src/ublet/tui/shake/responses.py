@@ -18,7 +18,7 @@ QUIETEST_M_S2, LOUDEST_M_S2 = 0.02, 10.0
 """Shades go by the logarithm between these amplitudes."""
 
 DRAWN = 400
-"""So many points of a curve are drawn."""
+"""Number of points drawn of a curve."""
 
 
 def gain_graph(

@@ -18,7 +18,7 @@ from ublet.tui.trial.watch import TrialWatch
 
 TOWER_COLUMNS, SQUARE_COLUMNS, SQUARE_ROWS = 30, 26, 10
 READ_ROWS = 10
-"""So many readings stand in the list, the newest ones."""
+"""Number of readings listed, the newest ones."""
 
 SKETCH_TOP, SKETCH_ROWS, SKETCH_COLUMNS = 20, 8, 90
 

@@ -65,7 +65,7 @@ FOLDED_LINES = 2
 """Lines of a result's reason that are shown while it is folded."""
 
 MOST_NAMED = 3
-"""So many settings are named in a line; more are counted."""
+"""Most settings that a line names; further ones are counted."""
 
 
 def not_started(links: Sequence[ChainLink]) -> str:

@@ -210,7 +210,7 @@ NO_COIL = "this machine’s probe is no coil"
 
 
 ALIKE = 20
-"""So many readings in a row that are exactly alike are none: its noise changes every few of them."""
+"""Consecutive identical readings from which they are none: noise changes every few of them."""
 
 
 @dataclass(frozen=True)

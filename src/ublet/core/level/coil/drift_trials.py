@@ -33,7 +33,7 @@ from ublet.core.trial import Need, TrialSpec, facts
 STEPS_MM = (1.0, 0.1, 0.05, 0.01)
 CLEAR_MM, TRAVEL_MM_S, DOWN_MM_S = 5.0, 60.0, 4.0
 HEIGHTS_MM = (3.2, 2.0, 1.2, 0.7)
-"""So high over the touched place it is read each time, on the way down, mm."""
+"""Height above the touched place at which it is read each time, on the way down, mm."""
 
 NEARER_MM = 1.5
 LEAST_C = 3.0
@@ -44,7 +44,7 @@ STEADY_S, LOOKS_S = 30.0, 5.0
 
 GOOD_UM = 15.0
 BEYOND_C = 3.0
-"""So far beyond the warmest touch the drift still holds, °C."""
+"""How far beyond the warmest touch the drift still holds, °C."""
 
 DRIFTED = Stream("drifted", ("warmth_c", "height_mm", "hz"), ("°C", "mm", "Hz"))
 """Every reading: how warm the coil was, how high the nozzle stood over the touched place."""

@@ -53,7 +53,7 @@ class SpreadParameters(BedWarmUp):
 
 
 FEWEST_ALIKE = 5
-"""So many touches one after the other that are exactly alike, and at least half of all, are none."""
+"""Consecutive identical touches, at least half of all, from which they are no readings."""
 
 
 def places_of(reach: ProbeArea, which: str) -> dict[str, Point]:

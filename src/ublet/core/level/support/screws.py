@@ -100,7 +100,7 @@ def moved_again(bench: Bench, trial: str, turned: Mapping[str, float]) -> dict[s
 
 
 PLANE = 3
-"""So many screws carry a plane, and nothing else."""
+"""Number of screws that carry a plane, and nothing else."""
 
 CLOCK = 12
 SMALL_TURN = 1 / 48
