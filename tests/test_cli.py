@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
+import tomllib
 from pathlib import Path
 
 import pytest
@@ -128,7 +129,11 @@ def test_trials_lists_parameters() -> None:
 
 
 def test_new_starts_a_file_that_checks_and_never_overwrites(tmp_path: Path) -> None:
-    assert ublet("new", str(tmp_path / "mine")).returncode == 0
+    assert ublet("new", str(tmp_path / "mine"), "--from", "wren-180").returncode == 0
+    mine = tmp_path / "mine" / "machine.toml"
+    assert tomllib.loads(mine.read_text(encoding="utf-8"))["machine"]["preset"] == "wren-180"
+    assert ublet("report", str(mine), "-o", str(tmp_path / "r.json")).returncode == 0
+    assert json.loads((tmp_path / "r.json").read_text(encoding="utf-8"))["preset"] == "wren-180"
     assert ublet("check", str(tmp_path / "mine" / "machine.toml")).returncode == 0
     assert "left as it is" in ublet("new", str(tmp_path / "mine")).stderr
     assert "tern-280" in ublet("presets").stdout

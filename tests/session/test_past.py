@@ -20,6 +20,7 @@ from ublet.core.run import Option, Proposal
 from ublet.core.settings import Value
 from ublet.ledger.book import Ledger
 from ublet.session.comparing import state_of
+from ublet.session.copying import write_draft
 from ublet.session.past import Moment, PastError, moment_of
 from ublet.session.restoring import RestoreError, restoration, restore
 from ublet.session.saving import now
@@ -232,3 +233,28 @@ def test_a_part_copied_from_another_machine_says_where_it_was_proven(tmp_path: P
     assert note.startswith("from Tern 280: not proven here; there run 1 (sensors-at-rest)")
     assert ledger.found_changes(["proven"], 9) == [change]
     ledger.close()
+
+
+def test_what_the_editor_takes_from_another_machine_is_noted_once_written(tmp_path: Path) -> None:
+    async def proposes_kp(session: Session) -> None:
+        number = await quick_run(session)
+        await session.keep(option("heaters.hotend.kp", 0.07), number)
+        await session.save()
+
+    (tmp_path / "a").mkdir()
+    source = prepared(tmp_path / "a", proposes_kp)
+
+    async def takes(session: Session) -> None:
+        session.draft.take(source, "heaters.hotend")
+        session.draft.set("heaters.hotend.ki", 0.0011)
+        assert write_draft(session) > 1
+        notes = {
+            path: session.ledger.notes().get(("change", change.id or 0), "")
+            for path in ("heaters.hotend.kp", "heaters.hotend.ki")
+            if (change := session.ledger.last_change(path)) is not None
+        }
+        assert notes["heaters.hotend.kp"].startswith("from Tern 280: not proven here; there run 1")
+        assert notes["heaters.hotend.ki"] == "", "typed since"
+
+    (tmp_path / "b").mkdir()
+    prepared(tmp_path / "b", takes)

@@ -33,6 +33,7 @@ def presets() -> None:
 @app.command(rich_help_panel=DECLARE, short_help="A commented machine file to start from.")
 def new(dir: Path, preset: Annotated[str, typer.Option("--from", help="A preset's name.")] = "tern-280") -> None:
     """A commented machine file to start from."""
+    from ublet.core.machine.edit import edited
     from ublet.session.library import DATA
 
     source = DATA / "machines" / f"{preset}.toml"
@@ -44,7 +45,7 @@ def new(dir: Path, preset: Annotated[str, typer.Option("--from", help="A preset'
         if target.exists():
             raise stop(USAGE, f"{target} is there already; it was left as it is")
         dir.mkdir(parents=True, exist_ok=True)
-        target.write_text(source.read_text(encoding="utf-8"), encoding="utf-8")
+        target.write_text(edited(source.read_text(encoding="utf-8"), {"machine.preset": preset}), encoding="utf-8")
     say(f"{target}: edit it, then `ublet check {target}` and `ublet open {target} --port …`")
 
 
@@ -145,7 +146,7 @@ def import_(
     from ublet.core.machine.part_files import PartFileError
     from ublet.core.typed import shown_after, shown_value
     from ublet.session.copying import enter_copied
-    from ublet.session.document import Document, DocumentError, read_text
+    from ublet.session.document import Document, DocumentError
     from ublet.session.draft import Draft
     from ublet.session.parts import parts_for, report_happened, take_part
     from ublet.session.session import beside_ledger
@@ -157,7 +158,7 @@ def import_(
             if known is not None:
                 take_part(draft, known, part.removesuffix(".part") if known.part.of == "probe mount" else part)
             else:
-                draft.take(read_text(source), part)
+                draft.take(source, part)
         except (EditError, PartFileError) as error:
             raise DocumentError(f"{source}: {error}") from error
         changes = draft.changes()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Callable, Mapping
+from pathlib import Path
 from typing import Any
 
 from ublet.core.machine import edit
@@ -28,6 +29,7 @@ class Draft:
         self.document = document
         self._undo: list[str] = []
         self._redo: list[str] = []
+        self._copied: dict[str, tuple[Value, Path]] = {}
         self._show(document.text)
 
     # what stands in the draft
@@ -110,13 +112,24 @@ class Draft:
         """
         self._do(lambda: edit.without_part(self.text, part))
 
-    def take(self, other: str, part: str) -> None:
-        """Take a part over from the text of another machine file.
+    def take(self, source: Path, part: str) -> None:
+        """Take a part over from another machine file.
 
         Raises:
-            EditError: the other file has no such part.
+            EditError: the other file has no such part. DocumentError: it cannot be read.
         """
+        other, before = read_text(source), flatten(self.tree)
         self._do(lambda: edit.take_part(self.text, other, part))
+        self._copied |= {one.path: (one.after, source) for one in differences(before, flatten(self.tree))}
+
+    def copied(self) -> dict[Path, list[Difference]]:
+        """The changes that still are what was taken from another machine file, by that file."""
+        by_source: dict[Path, list[Difference]] = {}
+        for one in self.changes():
+            value, source = self._copied.get(one.path, (None, None))
+            if source is not None and value == one.after:
+                by_source.setdefault(source, []).append(one)
+        return by_source
 
     def undo(self) -> bool:
         """Take the last edit back; False when there is none."""

@@ -29,7 +29,7 @@ from ublet.session.session import Session
 from ublet.session.stale import Redo, stale_runs, to_redo
 from ublet.session.standings import standings
 
-LEFT_OUT = ("machine.name", "machine.note", "board.", "picture")
+LEFT_OUT = ("machine.name", "machine.note", "machine.preset", "board.", "picture")
 """Beginnings of settings that are no difference of a machine: how it is called, and what drives it."""
 
 FINDINGS_SHOWN = 3
@@ -237,9 +237,11 @@ def _row(session: Session, leg: str, name: str, trials: Sequence[str], state: St
 
 
 def _against_preset(document: Document) -> tuple[str, list[Difference]]:
-    """The shipped machine file that differs least, and what differs from it."""
+    """The shipped machine file that it began as, or that differs least where it does not say; what differs from it."""
     best: tuple[str, list[Difference]] | None = None
-    for path in sorted((DATA / "machines").glob("*.toml")):
+    shipped_files = sorted((DATA / "machines").glob("*.toml"))
+    own = [path for path in shipped_files if path.stem == document.machine.machine.preset]
+    for path in own or shipped_files:
         shipped = Document(path).values
         changed = [one for one in differences(shipped, document.values) if not one.path.startswith(LEFT_OUT)]
         if best is None or len(changed) < len(best[1]):

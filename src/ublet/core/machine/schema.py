@@ -22,6 +22,9 @@ class Machine(Part):
 
     name: str = setting("Name of the machine, shown in the title line.")
     note: str = setting("The maker's note: anything worth remembering.", default="")
+    preset: str = setting(
+        "The shipped machine file that this one began as; the report compares it with that.", default=""
+    )
     kinematics: Literal["cartesian", "corexy", "belts-xz"] = setting(
         "How the motors move the head: one motor an axis, or two motors that share X and Y, or X and Z.",
         board=True,

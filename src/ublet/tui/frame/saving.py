@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from ublet.core.words import counted, several
 from ublet.ledger.errors import LedgerError
+from ublet.session import copying
 from ublet.session.document import DocumentError
 from ublet.session.saving import SaveFailed
 from ublet.tui.frame.dialogs import SaveDialog, differences_text
@@ -33,7 +34,7 @@ async def write_draft(app: App[None], session: Session) -> bool:
     if await app.push_screen_wait(ConfirmDialog(f"Write these to {name}?", text, "write the file")) != "yes":
         return False
     try:
-        count = session.write_draft()
+        count = copying.write_draft(session)
     except DocumentError as error:
         app.notify(str(error), title="Not written", severity="error", timeout=SERIOUS_S)
         return False

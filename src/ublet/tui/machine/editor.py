@@ -504,7 +504,7 @@ class EditorBench(DraftBench):
         """Ask for another machine file, and take the same part of it."""
         from pathlib import Path
 
-        from ublet.session.document import DocumentError, read_text
+        from ublet.session.document import DocumentError
 
         def check(name: str) -> str | None:
             return None if Path(name).expanduser().is_file() else "no such file"
@@ -512,11 +512,9 @@ class EditorBench(DraftBench):
         def take(name: str | None) -> None:
             if name:
                 try:
-                    other = read_text(Path(name).expanduser())
+                    self._edit(lambda: self.session.draft.take(Path(name).expanduser(), path))
                 except DocumentError as error:
                     self.say(f"✗ {error}", Ink.stop)
-                    return
-                self._edit(lambda: self.session.draft.take(other, path))
 
         self.app.push_screen(
             LineDialog(f"Import {path} from which machine file?", "", check, "/path/to/other.toml"), take
