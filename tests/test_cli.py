@@ -132,6 +132,7 @@ def test_new_starts_a_file_that_checks_and_never_overwrites(tmp_path: Path) -> N
     assert ublet("new", str(tmp_path / "mine"), "--from", "wren-180").returncode == 0
     mine = tmp_path / "mine" / "machine.toml"
     assert tomllib.loads(mine.read_text(encoding="utf-8"))["machine"]["preset"] == "wren-180"
+    assert ublet("fact", str(mine), "nozzle", "0.6").returncode == 0, "which begins its ledger"
     assert ublet("report", str(mine), "-o", str(tmp_path / "r.json")).returncode == 0
     assert json.loads((tmp_path / "r.json").read_text(encoding="utf-8"))["preset"] == "wren-180"
     assert ublet("check", str(tmp_path / "mine" / "machine.toml")).returncode == 0

@@ -322,7 +322,7 @@ def fact(
     value: Annotated[str | None, typer.Argument(help="What happened, in words; default: the usual value.")] = None,
     as_json: JsonOption = False,
 ) -> None:
-    """Tell what happened at the machine (nozzle changed, belt tightened, ...); lists what it makes stale."""
+    """Enter what happened at the machine (nozzle changed, belt tightened, ...); lists what it makes stale."""
     from dataclasses import asdict
 
     from ublet.core.facts import fact_from, paths
