@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+from ublet.core.dialect.language import Language
 from ublet.core.machine.schema import MachineFile
 from ublet.firmware.board import SimulatedBoard
+from ublet.firmware.dialect_service import DialectService
 from ublet.firmware.hardware import Hardware, Wire
 from ublet.firmware.service import Service
 from ublet.firmware.slots import factory_image
@@ -28,6 +30,7 @@ class SimulatedMachine:
         store: a file that keeps the stored settings, and the image slots beside it; else they last as long as this.
         speed: of the board's clock, times the link's.
         seed: of all noise.
+        language: the dialect that its line speaks; None: the protocol.
     """
 
     def __init__(
@@ -38,6 +41,7 @@ class SimulatedMachine:
         store: Path | None = None,
         speed: float = 1.0,
         seed: int = 1,
+        language: Language | None = None,
     ) -> None:
         about = scenario.scenario
         sensors: dict[str, AccelerometerPart | CoilPart | None] = {
@@ -60,7 +64,12 @@ class SimulatedMachine:
         self.world = World(scenario, machine, seed)
         kept = Store(store, scenario.stored_settings())
         self.board = SimulatedBoard(hardware, factory, kept, self.world, link_clock, slots)
-        self.service = Service(self.board, speed, seed, Wire(**scenario.link.model_dump()))
+        wire = Wire(**scenario.link.model_dump())
+        self.service = (
+            DialectService(self.board, language, speed, seed, wire)
+            if language is not None
+            else Service(self.board, speed, seed, wire)
+        )
         self.hands = Hands(
             self.world,
             lambda: self.board.layers.live,

@@ -208,10 +208,14 @@ class Declaration:
 
 
 def declarations(part: type[BaseModel], prefix: str = "") -> Iterator[Declaration]:
-    """Every setting declared in a part and the parts inside it, in order of declaration."""
+    """Every setting declared in a part and the parts inside it, in order of declaration; tables of plain words are left
+    out: their keys are the builder's.
+    """
     for name, info in part.model_fields.items():
         path = f"{prefix}{name}"
         inner, named = _inner_part(info.annotation)
+        if _free_table(inner or info.annotation):
+            continue
         if inner is not None:
             yield from declarations(inner, f"{path}.*." if named else f"{path}.")
         else:
@@ -255,6 +259,10 @@ class Known(Sequence[Declaration]):
 def find(known: Known, path: str) -> Declaration | None:
     """The declaration of a concrete path, or None."""
     return known.find(path)
+
+
+def _free_table(annotation: Any) -> bool:
+    return typing.get_origin(annotation) is dict and typing.get_args(annotation)[1] is str
 
 
 def _inner_part(annotation: Any) -> tuple[type[BaseModel] | None, bool]:

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ublet.core.trouble import NoLink
+from ublet.link.end import LinkQuality, State
 from ublet.link.errors import BoardRefused, Garbled, LinkLost, Malformed
 from ublet.link.frames import HALT_BYTE, Block, Decoder, Message, encode, encode_block
 from ublet.link.replies import EventReport, EventsPage, Hello, Sample, StateReport, checked_samples, reply_as
@@ -30,26 +31,6 @@ NO_NEWS_S = 4.0
 """A board sends samples ten times a second. This long without a new one, whatever else it says, and the link is ended:
 nobody heats by old readings.
 """
-
-
-@dataclass
-class LinkQuality:
-    """Counts since the link was opened, and the last round trip in s."""
-
-    round_trip_s: float = 0.0
-    bad_sums: int = 0
-    retries: int = 0
-    recovered_samples: int = 0
-
-
-@dataclass
-class State:
-    """The board's latest notification: mode is ready, halted or tripped; why is a sentence."""
-
-    boot: int = 0
-    mode: str = "ready"
-    why: str = ""
-    guard: str = ""
 
 
 @dataclass

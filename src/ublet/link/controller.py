@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Protocol
 
 from ublet.core.capabilities import Capability
@@ -37,6 +38,21 @@ ALWAYS = frozenset({"heat.off", "motion.stop"})
 def capability_of(method: str) -> Capability | None:
     """The capability that a request belongs to; None: every board answers it, or says by its streams that it can."""
     return None if method in ALWAYS else _BY_NAME.get(method) or _BY_GROUP.get(method.partition(".")[0])
+
+
+@dataclass(frozen=True)
+class UploadProgress:
+    """Where an upload is: bytes that the board has, of how many, s since its start, bytes a second of this try."""
+
+    done: int
+    total: int
+    elapsed_s: float
+    rate: float
+
+    @property
+    def left_s(self) -> float | None:
+        """Time left at this rate, s; None before there is one."""
+        return (self.total - self.done) / self.rate if self.rate > 0 else None
 
 
 class Controller(Protocol):
@@ -136,6 +152,11 @@ class Controller(Protocol):
 
     async def image(self) -> RunningImage:
         """What runs."""
+
+    async def upload(
+        self, head: dict[str, object], data: bytes, baud: int, on_progress: Callable[[UploadProgress], None]
+    ) -> None:
+        """Send an image, whatever of it the board does not have yet, and have it verified."""
 
     async def switch(self) -> None:
         """Run the image that was uploaded and verified; the board restarts."""

@@ -79,7 +79,9 @@ FrozenValue = Annotated[Value, BeforeValidator(frozen)]
 
 class Hello(Reply):
     """What a board says of itself; was_on: what it switched off because we are another session than the last.
-    returned: settings that the last session had borrowed, with the live values that they returned to.
+    returned: settings that the last session had borrowed, with the live values that they returned to. switches_off:
+    whether it switches off by itself after the heartbeat's window; language: the dialect that it speaks (empty: the
+    protocol).
     """
 
     board: str
@@ -95,6 +97,8 @@ class Hello(Reply):
     returned: dict[str, FrozenValue] = Field(default_factory=dict)
     streams: list[StreamKindReply] = Field(default_factory=list)
     can: list[str] | None = None
+    switches_off: bool = True
+    language: str = ""
 
     @field_validator("board", "firmware")
     @classmethod

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TypeVar
 
 from ublet.core.capabilities import ALL, STREAMED
@@ -11,6 +11,8 @@ from ublet.core.motion.program import Park, Segment
 from ublet.core.settings import Value
 from ublet.core.streams import StreamKind
 from ublet.link.client import Client
+from ublet.link.controller import Controller, UploadProgress
+from ublet.link.end import LinkEnd, LinkListeners
 from ublet.link.errors import LinkLost
 from ublet.link.replies import (
     AxisStatus,
@@ -25,11 +27,27 @@ from ublet.link.replies import (
     reply_as,
 )
 from ublet.link.segments import park_fields, segment_fields
+from ublet.link.transport import Transport
+from ublet.link.upload import upload
 
 T = TypeVar("T")
 
 SETTINGS_AT_ONCE = 40
 OFF = ("motion.stop", "heat.off")
+
+
+def speak_protocol(transport: Transport, listeners: LinkListeners) -> tuple[LinkEnd, Controller]:
+    """The protocol's end of a link."""
+    client = Client(
+        transport,
+        on_state=listeners.on_state,
+        on_samples=listeners.on_samples,
+        on_event=listeners.on_event,
+        on_block=listeners.on_block,
+        on_lost=listeners.on_lost,
+        on_talk=listeners.on_talk,
+    )
+    return client, RpcController(client)
 
 
 class RpcController:
@@ -175,6 +193,12 @@ class RpcController:
     async def image(self) -> RunningImage:
         """What runs."""
         return await self._ask(RunningImage, "image.status")
+
+    async def upload(
+        self, head: dict[str, object], data: bytes, baud: int, on_progress: Callable[[UploadProgress], None]
+    ) -> None:
+        """Send an image, and have it verified."""
+        await upload(self._client, head, data, baud, on_progress)
 
     async def switch(self) -> None:
         """Run the other slot's image."""

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 
 from ublet.link.client import REPLY_S, Client
+from ublet.link.controller import UploadProgress
 from ublet.link.frames import Message
 from ublet.link.replies import UploadBegun, reply_as
 
@@ -18,21 +18,6 @@ BLOCK_S, LEAST_BLOCK, MOST_BLOCK = 0.04, 128, 1024
 
 BITS_A_BYTE = 10
 """Bits on the line for each byte: start, eight, stop."""
-
-
-@dataclass(frozen=True)
-class UploadProgress:
-    """Where an upload is: bytes that the board has, of how many, s since its start, bytes a second of this try."""
-
-    done: int
-    total: int
-    elapsed_s: float
-    rate: float
-
-    @property
-    def left_s(self) -> float | None:
-        """Time left at this rate, s; None before there is one."""
-        return (self.total - self.done) / self.rate if self.rate > 0 else None
 
 
 def block_bytes(baud: int) -> int:

@@ -13,13 +13,13 @@ from typing import Any
 from ublet.core.catalogue import TRIALS
 from ublet.core.facts import Fact
 from ublet.core.machine.compare import same
+from ublet.core.machine.effective import held_by_board
 from ublet.core.machine.schema import SETTINGS
 from ublet.core.route import ROUTE, station_of
 from ublet.core.run import Finding
 from ublet.core.settings import Value, thawed
 from ublet.ledger.book import Ledger
 from ublet.ledger.entries import RunEntry
-from ublet.session.kept_in_file import held_by_board
 from ublet.session.past import MachineState, Moment, PastError, moment_of, other_machine, state_at
 from ublet.session.record import change_words
 from ublet.session.source import Source

@@ -9,14 +9,15 @@ from collections.abc import Awaitable, Callable, Iterable, Mapping
 from enum import StrEnum
 from typing import TypeVar
 
+from ublet.core.machine.effective import held_by_board
 from ublet.core.settings import Value
 from ublet.link.baud import PortOpener
-from ublet.link.client import Client, State
 from ublet.link.controller import Controller
+from ublet.link.end import LinkEnd, LinkListeners, Speaker, State
 from ublet.link.errors import BoardRefused, Garbled, LinkLost
 from ublet.link.frames import Block, Message
 from ublet.link.replies import EventReport, Hello, On, RunningImage, Sample, SettingLayers
-from ublet.link.rpc import RpcController
+from ublet.link.rpc import speak_protocol
 from ublet.link.transport import PortError, Transport
 
 T = TypeVar("T")
@@ -47,14 +48,23 @@ BreakListener = Callable[[Break, str], None]
 class Connection:
     """Keeps a board connected. ``changed`` is called when the link, its state or a setting changes.
 
-    ``opener`` opens the transport anew for each try; ``samples`` of the last minute are kept. ``note`` is what turned
+    ``opener`` opens the transport anew for each try, ``speak`` makes the end of a link over it; ``speaks_of``: whether
+    its language has words for a setting; ``samples`` of the last minute are kept. ``note`` is what turned
     out about the line and should be reported. Every link begins with everything off; ``found_on`` is what had been on
     then.
     """
 
-    def __init__(self, opener: Callable[[], Awaitable[Transport]]) -> None:
+    def __init__(
+        self,
+        opener: Callable[[], Awaitable[Transport]],
+        speak: Speaker = speak_protocol,
+        speaks_of: Callable[[str], bool] = lambda path: True,
+    ) -> None:
         self.opener = opener
-        self.client: Client | None = None
+        self._speaks_of = speaks_of
+        self.client: LinkEnd | None = None
+        self._speak = speak
+        self._controller: Controller | None = None
         self.about: Hello | None = None
         self.why = "not connected yet"
         self.note = ""
@@ -89,6 +99,14 @@ class Connection:
         """What the board is able to do; nothing while there is no link."""
         return self.controller.can() if self.linked else frozenset()
 
+    def holds(self, path: str) -> bool:
+        """Whether the board holds a setting that its language speaks of."""
+        return held_by_board(path) and self._speaks_of(path)
+
+    def held(self, values: Mapping[str, Value]) -> dict[str, Value]:
+        """Those of these values that the board holds."""
+        return {path: value for path, value in values.items() if self.holds(path)}
+
     @property
     def state(self) -> State:
         """The board's latest state."""
@@ -114,21 +132,21 @@ class Connection:
             PortError, LinkLost, BoardRefused: the reason, as a sentence.
         """
         try:
-            client = await self._greet(await self.opener())
+            client, controller = await self._greet(await self.opener())
         except Garbled as error:
-            client = await self._try_rates(error)
+            client, controller = await self._try_rates(error)
         assert client.about is not None
         about = client.about
         try:
             if self._halt_due:
                 client.halt()
-            controller: Controller = RpcController(client)
             await controller.all_off()
             layers, image = await controller.read(), await controller.image()
         except BaseException:
             client.close()
             raise
         self.client, self.about, self.layers, self.image = client, about, layers, image
+        self._controller = controller
         self.found_on = tuple(about.was_on)
         self.ever_linked, self._halt_due = True, False
         self.ended.clear()
@@ -136,24 +154,24 @@ class Connection:
         self._gone.clear()
         self.notify_changed()
 
-    async def _greet(self, transport: Transport) -> Client:
-        client = Client(
-            transport,
-            on_state=self._state,
-            on_samples=self._samples,
-            on_event=self._event,
-            on_block=self._block,
-            on_lost=self._lost,
+    async def _greet(self, transport: Transport) -> tuple[LinkEnd, Controller]:
+        listeners = LinkListeners(
+            self._state,
+            self._samples,
+            self._event,
+            self._block,
+            self._lost,
+            lambda way, message: self.talk.append((way, message)),
         )
-        client.on_talk = lambda way, message: self.talk.append((way, message))
+        client, controller = self._speak(transport, listeners)
         try:
             await client.hello()
         except BaseException:
             client.close()
             raise
-        return client
+        return client, controller
 
-    async def _try_rates(self, garbled: Garbled) -> Client:
+    async def _try_rates(self, garbled: Garbled) -> tuple[LinkEnd, Controller]:
         """Garbage came: try the usual baud rates, one after the other.
 
         Raises:
@@ -166,13 +184,13 @@ class Connection:
             self.why = f"Garbage at {opener.declared} baud: trying {rate} …"
             self.notify_changed()
             with contextlib.suppress(LinkLost, PortError):
-                client = await self._greet(await opener.at(rate))
+                client, controller = await self._greet(await opener.at(rate))
                 opener.found = rate
                 self.note = (
                     f"The board answers at {rate} baud; at the {opener.declared} of the machine file only garbage "
                     f"came. Set [board] baud = {rate}."
                 )
-                return client
+                return client, controller
         tried = ", ".join(str(rate) for rate in opener.others())
         raise LinkLost(
             f"what arrives is garbage at {opener.declared} baud and at {tried}: is this the board's port? Unplug it "
@@ -216,9 +234,9 @@ class Connection:
         Raises:
             LinkLost: there is none.
         """
-        if self.client is None:
+        if self.client is None or self._controller is None:
             raise LinkLost(self.why)
-        return RpcController(self.client)
+        return self._controller
 
     async def call(self, method: str, **params: object) -> Message:
         """A request by its name on the wire, for whoever looks at that.
@@ -335,7 +353,7 @@ class Connection:
         with contextlib.suppress(LinkLost, BoardRefused):
             self.about = await client.hello()
             self.samples.clear()
-            image = await RpcController(client).image()
+            image = await self.controller.image()
             await self.read_settings()
             self.image = image  # last: whoever waits for the new image finds its settings
             self.notify_changed()

@@ -12,16 +12,17 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
+from ublet.core.dialect.language import Language
 from ublet.core.questions import Question
 from ublet.core.run import Progress
 from ublet.core.settings import Part
 from ublet.core.trial import TrialSpec
 from ublet.firmware.clock import keep_time, run_virtually
-from ublet.firmware.service import SLOWEST_STATE_S, Service
+from ublet.firmware.service import SLOWEST_STATE_S, STATE_PERIOD_S, Service
 from ublet.ledger.errors import NotEntered
 from ublet.link.baud import PortOpener
+from ublet.link.controller import UploadProgress
 from ublet.link.transport import MemoryTransport, Transport, memory_pair
-from ublet.link.upload import UploadProgress
 from ublet.session.answers import Answering, Nobody
 from ublet.session.chain import chain, unmet_words
 from ublet.session.document import Document
@@ -136,6 +137,7 @@ async def run_on_port(
     on_progress: Callable[[Progress], None],
     answering: Answering,
     same: bool = False,
+    language: Language | None = None,
 ) -> Done:
     """Run on a board at a port. ``same``: the builder says that a board under another name is this machine's.
 
@@ -150,7 +152,7 @@ async def run_on_port(
         )
     baud = Document(machine).machine.board.baud
 
-    session = Session(machine, PortOpener(port, lambda: baud))
+    session = Session(machine, PortOpener(port, lambda: baud), language=language)
     log_changes(session.connection)
 
     async def work() -> Done:
@@ -165,7 +167,12 @@ async def run_on_port(
 
 
 def run_on_scenario(
-    order: Order, scenario_file: Path, machine: Path | None, seed: int, on_progress: Callable[[Progress], None]
+    order: Order,
+    scenario_file: Path,
+    machine: Path | None,
+    seed: int,
+    on_progress: Callable[[Progress], None],
+    language: Language | None = None,
 ) -> Done:
     """Run on a simulated board inside this process, on a virtual clock; deterministic for a seed.
 
@@ -180,13 +187,18 @@ def run_on_scenario(
         if machine is None:
             machine = Path(folder) / source.name
             shutil.copyfile(Document(source).path, machine)
-        return run_virtually(_ordered(order, scenario_file, machine, seed, on_progress))
+        return run_virtually(_ordered(order, scenario_file, machine, seed, on_progress, language))
 
 
 async def _ordered(
-    order: Order, scenario: Path, machine: Path, seed: int, on_progress: Callable[[Progress], None]
+    order: Order,
+    scenario: Path,
+    machine: Path,
+    seed: int,
+    on_progress: Callable[[Progress], None],
+    language: Language | None,
 ) -> Done:
-    async with on_scenario(scenario, machine, seed, on_progress) as (session, watcher):
+    async with on_scenario(scenario, machine, seed, on_progress, language=language) as (session, watcher):
         return await execute(order, session, watcher)
 
 
@@ -197,9 +209,10 @@ async def on_scenario(
     seed: int,
     on_progress: Callable[[Progress], None],
     store: Path | None = None,
+    language: Language | None = None,
 ) -> AsyncIterator[tuple[Session, Looking]]:
     """A session on a machine file, linked to the simulated board of a scenario; and the scripted builder who answers.
-    store: where the board keeps what it stores.
+    store: where the board keeps what it stores; language: the dialect that both ends speak.
 
     Raises:
         ScenarioError, DocumentError, LedgerError.
@@ -207,7 +220,7 @@ async def on_scenario(
     loop = asyncio.get_running_loop()
     scenario = load_scenario(scenario_file)
     declared = Document(scenario_file.parent / scenario.scenario.machine_file).machine
-    simulated = SimulatedMachine(scenario, declared, loop.time, store, seed=seed)
+    simulated = SimulatedMachine(scenario, declared, loop.time, store, seed=seed, language=language)
     service = simulated.service
 
     async def opener() -> Transport:
@@ -216,9 +229,11 @@ async def on_scenario(
         return ours
 
     async with AsyncExitStack() as stack:
-        clock = loop.create_task(keep_time(service, 1.0, SLOWEST_STATE_S))
+        # in a dialect the host asks for what the protocol's states bring: the clock goes in small steps
+        period_s = SLOWEST_STATE_S if language is None else STATE_PERIOD_S
+        clock = loop.create_task(keep_time(service, 1.0, period_s))
         stack.callback(clock.cancel)
-        session = Session(machine, opener, threaded=False)
+        session = Session(machine, opener, threaded=False, language=language)
         log_changes(session.connection)
         stack.push_async_callback(session.close)
         await session.connection.connect()

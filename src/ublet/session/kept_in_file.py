@@ -6,10 +6,9 @@ ledger holds them meanwhile, so that they outlive the program.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable
 
 from ublet.core.machine.compare import same
-from ublet.core.machine.effective import BOARD_SETTINGS
 from ublet.core.settings import Value
 from ublet.ledger.book import Ledger
 from ublet.session.document import Document
@@ -18,19 +17,18 @@ LOOKED_AT = 200
 """Number of the newest keeps that are searched for values that were not saved."""
 
 
-def held_by_board(path: str) -> bool:
-    """Whether a board holds a setting."""
-    return BOARD_SETTINGS.find(path) is not None
-
-
 class KeptInFile(dict[str, Value]):
-    """The values by their paths."""
+    """The values by their paths. held: whether the board of this machine holds a setting."""
+
+    def __init__(self, held: Callable[[str], bool]) -> None:
+        super().__init__()
+        self._held = held
 
     def take_up(self, ledger: Ledger, document: Document) -> None:
         """Those that an earlier session kept and neither saved nor dropped, where the file still says what it said."""
         for change in ledger.changes("keep", most=LOOKED_AT):
             path = change.setting
-            if held_by_board(path) or path in self:
+            if self._held(path) or path in self:
                 continue
             newest = ledger.last_change(path)
             now = document.value(path)
@@ -41,8 +39,3 @@ class KeptInFile(dict[str, Value]):
         """These stand in the file now, or were dropped."""
         for path in paths:
             self.pop(path, None)
-
-
-def of_board(values: Mapping[str, Value]) -> dict[str, Value]:
-    """Those of these values that a board holds."""
-    return {path: value for path, value in values.items() if held_by_board(path)}

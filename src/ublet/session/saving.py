@@ -18,7 +18,6 @@ from ublet.link.errors import BoardRefused, LinkLost
 from ublet.session.connection import Connection
 from ublet.session.document import Document, DocumentError, read_text
 from ublet.session.files import Prepared, clear_leftovers, prepare, write_atomically
-from ublet.session.kept_in_file import of_board
 
 
 class SaveFailed(Trouble):
@@ -71,7 +70,7 @@ async def save(
             f"{document.path.name} was changed by another program since it was opened. Nothing was saved. "
             "What it says now is taken in within a second (kept values stay live on the board): then save again."
         )
-    on_board = of_board(values)
+    on_board = connection.held(values)
     stored_before = {path: connection.layers[path].stored for path in on_board}
     stamp = now()
     changes = [

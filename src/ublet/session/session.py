@@ -8,6 +8,7 @@ from collections.abc import Awaitable, Callable, Collection, Iterator, Mapping, 
 from datetime import UTC, datetime
 from pathlib import Path
 
+from ublet.core.dialect.language import Language
 from ublet.core.facts import FACTS, Fact
 from ublet.core.heat.gain_sets import gains_below, gains_root
 from ublet.core.heat.pid import PidGains
@@ -21,17 +22,17 @@ from ublet.core.trial import TrialSpec
 from ublet.ledger.book import Ledger
 from ublet.ledger.entries import Change, RunEntry
 from ublet.ledger.errors import LedgerError
+from ublet.link.controller import UploadProgress
 from ublet.link.errors import LinkLost
 from ublet.link.replies import On, RunningImage
 from ublet.link.transport import Transport
-from ublet.link.upload import UploadProgress
 from ublet.session.bench.watcher import Watcher
 from ublet.session.connection import Break, Connection
 from ublet.session.document import Document, DocumentError
 from ublet.session.draft import Draft
 from ublet.session.holding import ELSEWHERE, Hold
 from ublet.session.identity import SAME, Foreign, foreign_to
-from ublet.session.kept_in_file import KeptInFile, held_by_board, of_board
+from ublet.session.kept_in_file import KeptInFile
 from ublet.session.layers import LayerRow, Settling, settled_values, shadows
 from ublet.session.loans import Loans
 from ublet.session.news import HeaterNews
@@ -46,13 +47,22 @@ from ublet.session.writing import Planned, back_up_store, plan_write, write_imag
 
 
 class Session:
-    """A machine that is open. Create it, ``await open()`` or ``connection.keep()``, and ``await close()``."""
+    """A machine that is open. Create it, ``await open()`` or ``connection.keep()``, and ``await close()``.
+    language: the dialect that its board speaks; None: the protocol.
+    """
 
-    def __init__(self, file: Path, opener: Callable[[], Awaitable[Transport]], threaded: bool = True) -> None:
+    def __init__(
+        self,
+        file: Path,
+        opener: Callable[[], Awaitable[Transport]],
+        threaded: bool = True,
+        language: Language | None = None,
+    ) -> None:
         self.document = Document(file)
         self.draft = Draft(self.document)
         self.ledger = Ledger(ledger_path(file), threaded)
-        self.connection = Connection(opener)
+        self.language = language
+        self.connection = self._linked_by(opener)
         self.runner = Runner(self.connection, self.barred)
         self.news = HeaterNews(self.connection, lambda: self.document.machine, self._drilling)
         self._saving = asyncio.Lock()
@@ -66,7 +76,7 @@ class Session:
         self.hold: Hold | None = None  # the app takes one, so that a second window only reads
         self.loans = Loans(self.ledger, self.connection)
         self.on_before: tuple[On, ...] = ()
-        self.kept_in_file = KeptInFile()
+        self.kept_in_file = KeptInFile(self.connection.holds)
         self.kept_in_file.take_up(self.ledger, self.document)
         self.presence = Presence(self.ledger, self.connection, lambda: self.document, self.loans, self.kept_in_file)
         self.trials = Trials(
@@ -96,6 +106,16 @@ class Session:
         if self.hold is not None:
             self.hold.release()
         return unconfirmed
+
+    def _linked_by(self, opener: Callable[[], Awaitable[Transport]]) -> Connection:
+        language = self.language
+        if language is None:
+            return Connection(opener)
+        from ublet.core.dialect.parts import parts_of
+        from ublet.link.dialect_controller import speak_dialect
+
+        speak = speak_dialect(language, parts_of(self.document.machine))
+        return Connection(opener, speak, lambda path: language.setting_for(path) is not None)
 
     def _drilling(self) -> bool:
         """Whether the running trial lets guards trip on purpose."""
@@ -192,7 +212,7 @@ class Session:
             Change(now(), "keep", run, p.setting, "live", self._before(p.setting), p.after) for p in option.proposals
         ]
         values = {p.setting: p.after for p in option.proposals}
-        if on_board := of_board(values):
+        if on_board := self.connection.held(values):
             await self.connection.write_live(on_board)
         self.kept_in_file.update({path: value for path, value in values.items() if path not in on_board})
         self._kept_at.update({p.setting: station for p in option.proposals})
@@ -200,7 +220,7 @@ class Session:
 
     def _before(self, path: str) -> Value:
         """What a keep changes: the live value, or the file's of what no board holds."""
-        return self.live(path) if held_by_board(path) else self.document.value(path)
+        return self.live(path) if self.connection.holds(path) else self.document.value(path)
 
     def must_be_ours(self) -> None:
         """Raises NotOurs when the linked board is another machine's than this file's."""
@@ -223,7 +243,7 @@ class Session:
                 Change(now(), "drop", None, item.setting, "live", item.after, self._saved(item.setting))
                 for item in unsaved
             ]
-            if on_board := of_board({item.setting: self._saved(item.setting) for item in unsaved}):
+            if on_board := self.connection.held({item.setting: self._saved(item.setting) for item in unsaved}):
                 await self.connection.write_live(on_board)
             self.kept_in_file.saved(item.setting for item in unsaved)
             self.ledger.add_changes(changes)
@@ -233,7 +253,7 @@ class Session:
         """The live value on the board; of a setting that no board holds what was kept, else the file’s; or None."""
         if (layers := self.connection.layers.get(path)) is not None:
             return layers.live
-        return self.kept_in_file.get(path, None if held_by_board(path) else self.document.value(path))
+        return self.kept_in_file.get(path, None if self.connection.holds(path) else self.document.value(path))
 
     def gains_root(self, heater: str, target_c: float) -> str:
         """The settings path below which the gains stand that are live for a target."""
@@ -245,7 +265,7 @@ class Session:
         return gains_below(self.gains_root(heater, target_c), self.live)
 
     def _saved(self, path: str) -> Value:
-        return self.connection.layers[path].saved if held_by_board(path) else self.document.value(path)
+        return self.connection.layers[path].saved if self.connection.holds(path) else self.document.value(path)
 
     def unsaved(self) -> list[Saved]:
         """Settings whose live value would not survive a power-off; what a trial borrowed is not meant."""

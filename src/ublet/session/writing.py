@@ -19,10 +19,10 @@ from ublet.core.trouble import Trouble
 from ublet.ledger.book import Ledger
 from ublet.ledger.entries import Change
 from ublet.ledger.errors import LedgerError
-from ublet.link.client import Client
+from ublet.link.controller import UploadProgress
+from ublet.link.end import LinkEnd
 from ublet.link.errors import BoardRefused, LinkLost
 from ublet.link.replies import RunningImage
-from ublet.link.upload import UploadProgress, upload
 from ublet.session.connection import Connection
 from ublet.session.document import Document
 from ublet.session.files import write_atomically
@@ -156,7 +156,7 @@ async def _through_breaks(
         if client is not None and connection.about is not None:
             say("uploading")
             try:
-                await upload(client, head, data, baud, on_progress)
+                await connection.controller.upload(head, data, baud, on_progress)
                 return
             except BoardRefused as error:
                 if error.code != UNBEGUN or restarts >= MOST_RESTARTS:
@@ -175,7 +175,7 @@ async def _through_breaks(
             )
 
 
-def _linked_anew(connection: Connection, before: Client | None) -> bool:
+def _linked_anew(connection: Connection, before: LinkEnd | None) -> bool:
     return connection.linked and connection.client is not before
 
 

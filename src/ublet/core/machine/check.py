@@ -125,6 +125,9 @@ def anew(declared: Declaration) -> str:
 
 def _declared(schema: type[BaseModel]) -> Known:
     """The declarations of a schema that is made of settings; none of another."""
+    if (declared := getattr(schema, "declared", None)) is not None:  # one that says them itself
+        known: Known = declared()
+        return known
     return {MachineFile: SETTINGS, BoardKind: BOARD_KEYS}.get(schema, NONE_DECLARED)
 
 

@@ -11,6 +11,11 @@ BOARD_SETTINGS = Known(item for item in SETTINGS if item.board)
 """The settings that a board holds."""
 
 
+def held_by_board(path: str) -> bool:
+    """Whether a board holds a setting."""
+    return BOARD_SETTINGS.find(path) is not None
+
+
 def effective(machine: MachineFile) -> dict[str, Value]:
     """Every value of a machine by dotted path, with what follows from others filled in.
 
@@ -33,8 +38,4 @@ def effective(machine: MachineFile) -> dict[str, Value]:
 
 def board_settings(machine: MachineFile) -> dict[str, Value]:
     """The settings that a board holds for this machine, by dotted path."""
-    return {
-        path: value
-        for path, value in effective(machine).items()
-        if value is not None and BOARD_SETTINGS.find(path) is not None
-    }
+    return {path: value for path, value in effective(machine).items() if value is not None and held_by_board(path)}

@@ -11,7 +11,6 @@ from ublet.core.machine.schema import SETTINGS, MachineFile
 from ublet.core.machine.traced import Readers, traced
 from ublet.core.settings import Acts, Value
 from ublet.session.connection import Connection
-from ublet.session.kept_in_file import held_by_board
 
 FactOf = Callable[[str, str], Fact]
 """What was reported last of a kind and subject."""
@@ -54,7 +53,7 @@ class Resting:
         layers = self._connection.layers.get(path)
         if layers is not None:
             return layers.live
-        return None if held_by_board(path) else self._written.get(path)
+        return None if self._connection.holds(path) else self._written.get(path)
 
     def note(self, path: str) -> Value:
         """A setting of the board is read: its live value."""

@@ -16,7 +16,7 @@ from ublet.tui.frame.words import next_words, standing_words
 
 if TYPE_CHECKING:
     from ublet.core.machine.compare import Conflict
-    from ublet.link.client import Client
+    from ublet.link.end import LinkEnd
     from ublet.session.identity import Foreign
     from ublet.session.session import Session
     from ublet.tui.frame.host import Host
@@ -35,7 +35,7 @@ class FrameFollower:
         self._app, self._least_size = app, least_size
         self._was_running = self._was_heating = False
         self._beats = 0
-        self._asked_for: Client | None = None  # the link whose foreign board was announced
+        self._asked_for: LinkEnd | None = None  # the link whose foreign board was announced
 
     def follow(self) -> None:
         """The link, a setting or a state changed: bring everything up to date."""

@@ -11,7 +11,8 @@ from ublet.core.machine.image import ImageError
 from ublet.core.machine.schema import SETTINGS
 from ublet.core.typed import shown_value
 from ublet.core.units import duration
-from ublet.link.upload import BITS_A_BYTE, UploadProgress
+from ublet.link.controller import UploadProgress
+from ublet.link.upload import BITS_A_BYTE
 from ublet.session.layers import LayerRow, Settling, rows, settled_values
 from ublet.session.picture import PictureError
 from ublet.session.saving import SaveFailed

@@ -1,0 +1,1 @@
+"""Line languages of boards, described in a file: patterns, framing, requests, readings, settings; both directions."""

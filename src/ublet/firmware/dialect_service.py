@@ -1,0 +1,284 @@
+"""The board's side of a dialect: the same file backwards. Lines come in, the board does what they ask, and answers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any
+
+from ublet.core.dialect.framing import LineCutter, WireLine
+from ublet.core.dialect.language import Language, ReadingLine, SettingLine, literal
+from ublet.core.dialect.pattern import Pattern
+from ublet.core.machine.effective import BOARD_SETTINGS
+from ublet.core.settings import Value
+from ublet.firmware.board import SimulatedBoard
+from ublet.firmware.hardware import Wire
+from ublet.firmware.refusal import NOT_ALLOWED, Refused
+from ublet.firmware.requests import Params, Requests
+from ublet.firmware.service import Service
+from ublet.link.frames import Message
+
+Does = Callable[[Mapping[str, Value]], list[str]]
+
+
+class DialectService(Service):
+    """Serves one host in a dialect. A language whose board does not switch off by itself keeps the dead-man asleep."""
+
+    def __init__(
+        self, board: SimulatedBoard, language: Language, clock_speed: float, seed: int = 1, wire: Wire | None = None
+    ) -> None:
+        super().__init__(board, clock_speed, seed, wire)
+        self._language = language
+        self._does = Requests(board).methods
+        self._cutter = LineCutter(language.file.line.longest)
+        self._last: tuple[int, list[str]] | None = None  # number and answer of the line that was done last
+        self._lines: list[tuple[Pattern, Does]] = list(self._known_lines())
+
+    def new_host(self) -> None:
+        """Another program is at the other end of the line."""
+        super().new_host()
+        self._cutter = LineCutter(self._language.file.line.longest)
+        self._last = None
+
+    def take(self, data: bytes) -> None:
+        """Take bytes as they arrive: the halt byte counts wherever it stands."""
+        halt = self._language.file.halt.byte
+        if halt and halt in data:
+            self.board.halt()
+            data = data.replace(bytes((halt,)), b"")
+        for raw in self._cutter.feed(data):
+            if self._random.random() >= self.wire.host_drop_rate:
+                self._line(raw)
+
+    def state(self) -> None:
+        """Nothing is sent by itself but the line after a start."""
+        if not self._language.file.alive.window_s:
+            self.board.note_host()
+        if self.board.boot != self._boot:
+            self._boot, self._last = self.board.boot, None
+            if self._language.start is not None:
+                self._say(self._language.start.write(self._about()))
+
+    def stream(self, pause_s: float) -> None:
+        """There are no fast readings in a dialect."""
+
+    # lines
+
+    def _line(self, raw: bytes) -> None:
+        framing = self._language.framing
+        line = framing.read_host(raw)
+        if line is None:
+            self._ask_again()
+            return
+        if line.text == self._language.file.greeting.ask and self._session is None:
+            self._session, self._last = "dialect", None
+        if framing.numbered and line.number is not None and not self._is_next(line):
+            return
+        self.board.note_host()
+        answer = self._done(line)
+        if line.number is not None:
+            self._last = line.number, answer
+        for text in answer:
+            self._say(text)
+
+    def _is_next(self, line: WireLine) -> bool:
+        """Whether a numbered line is to be done now; one that was done already is answered again."""
+        number = line.number or 0
+        if line.text == self._language.file.greeting.ask or self._last is None:
+            return True
+        before, answer = self._last
+        if number == before:
+            for text in answer:
+                self._say(text)
+            return False
+        if number == before + 1:
+            return True
+        self._ask_again()
+        return False
+
+    def _ask_again(self) -> None:
+        again = self._language.again
+        if again is not None:
+            self._say(again.write({"n": self._last[0] + 1 if self._last is not None else 1}))
+        elif not self._language.framing.numbered:
+            self._say(self._language.error.write({"n": 0, "why": "that was damaged"}))
+
+    def _done(self, line: WireLine) -> list[str]:
+        number = line.number or 0
+        try:
+            for pattern, does in self._lines:
+                fields = pattern.read(line.text)
+                if fields is not None:
+                    return [*does(fields), self._language.done.write({"n": number})]
+            raise Refused(NOT_ALLOWED, f"what is “{line.text[:60]}”?")
+        except Refused as error:
+            why = str(error)
+        except (KeyError, TypeError, ValueError, OverflowError) as error:
+            why = f"that cannot be ({error})"
+        return [self._language.error.write({"n": number, "why": why.replace("\n", " ")})]
+
+    def _say(self, text: str) -> None:
+        longest = self._language.file.line.longest
+        self._transmit(self._language.framing.from_board(text[:longest].rstrip()))
+
+    def _emit(self, message: Message) -> None:
+        """The protocol's notifications have no line here."""
+
+    # what each line does
+
+    def _known_lines(self) -> Iterator[tuple[Pattern, Does]]:
+        """Every line that a host may send, and what it does."""
+        language, file = self._language, self._language.file
+        yield literal(file.greeting.ask), lambda fields: [language.greeting.write(self._about())]
+        if file.halt.line:
+            yield literal(file.halt.line), self._halts
+        if file.alive.line:
+            yield literal(file.alive.line), lambda fields: []
+        if file.layers.store:
+            yield literal(file.layers.store), lambda fields: self._store()
+        for ask in dict.fromkeys(one.ask for one in language.readings.values() if one.ask):
+            yield literal(ask), self._reads([one for one in language.readings.values() if one.ask == ask])
+        for name, spoken in language.requests.items():
+            for pattern in spoken.lines[:-1]:
+                yield pattern, lambda fields: []  # what goes before, a mode of motion: the last line acts
+            yield spoken.lines[-1], self._acts(name, spoken.answer)
+        for rule in language.settings.values():
+            yield rule.ask, self._answers_setting(rule, stored=False)
+            if rule.ask_stored is not None:
+                yield rule.ask_stored, self._answers_setting(rule, stored=True)
+            if rule.change is not None:
+                yield rule.change, self._changes(rule)
+
+    def _acts(self, name: str, answer: Pattern | None) -> Does:
+        def does(fields: Mapping[str, Value]) -> list[str]:
+            method, params = _METHODS[name](fields)
+            result = self._does[method](params) or {}
+            if answer is None:
+                return []
+            return [answer.write({"seconds": result.get("seconds"), "mm_s": result.get("speed_mm_s")})]
+
+        return does
+
+    def _reads(self, readings: list[ReadingLine]) -> Does:
+        return lambda fields: [text for one in readings for text in one.write(self._records())]
+
+    def _answers_setting(self, rule: SettingLine, stored: bool) -> Does:
+        def does(fields: Mapping[str, Value]) -> list[str]:
+            path = rule.path.write(fields)
+            layers = self.board.layers
+            if path not in layers.live or BOARD_SETTINGS.find(path) is None:
+                raise Refused(NOT_ALLOWED, f"there is no {path}")
+            value = layers.store.values.get(path) if stored else layers.live[path]
+            if value is None or isinstance(value, tuple):
+                raise Refused(NOT_ALLOWED, f"{path} is not set")
+            return [rule.answer.write({**fields, "value": rule.to_wire(value)})]
+
+        return does
+
+    def _changes(self, rule: SettingLine) -> Does:
+        def does(fields: Mapping[str, Value]) -> list[str]:
+            path = rule.path.write(fields)
+            value = rule.from_wire(BOARD_SETTINGS.find(path), fields["value"])
+            if value is None:
+                raise Refused(NOT_ALLOWED, f"{path} cannot be that")
+            self.board.write({path: value})
+            return []
+
+        return does
+
+    def _store(self) -> list[str]:
+        layers = self.board.layers
+        self.board.save({path: value for path, value in layers.live.items() if layers.image.get(path) != value})
+        return []
+
+    def _halts(self, fields: Mapping[str, Value]) -> list[str]:
+        self.board.halt()
+        return []
+
+    def _about(self) -> dict[str, Value]:
+        board = self.board
+        return {
+            "board": self._language.words.of_board("board", board.hardware.name),
+            "firmware": board.slots.running.head.version,
+            "boot": board.boot,
+        }
+
+    def _records(self) -> list[dict[str, Value]]:
+        """Everything that readings may say, a record for each part."""
+        board, heat = self.board, self.board.heat
+        if not board.samples:
+            return [self._of_board()]
+        records: list[dict[str, Value]] = [
+            {"sensor": name, "celsius": heat.readings.get(name)} for name in heat.sensors
+        ]
+        records += [
+            {"heater": name, "duty": heat.drives[name].duty, "target_c": heat.drives[name].target_c}
+            for name in heat.heaters
+        ]
+        records += [{"fan": name, "duty": heat.blowing[name]} for name in heat.fans]
+        sample = dict(zip(board.channels, board.samples[-1][2:], strict=True))
+        records += [
+            {
+                "input": name,
+                "pressed": bool(sample.get(f"inputs.{name}")),
+                "edges": int(sample.get(f"edges.{name}") or 0),
+            }
+            for name in board.inputs
+        ]
+        results = board.mover.home_results
+        for axis, mm in board.mover.position.items():
+            why, shift = results.get(axis, ("", None))
+            records.append({"axis": axis, "mm": mm, "shift_mm": shift, "why": why or "-"})
+        records.append(self._of_board())
+        return records
+
+    def _of_board(self) -> dict[str, Value]:
+        board = self.board
+        return {
+            "moving": bool(board.mover.moving),
+            "halted": board.mode != "ready",
+            "why": board.why if board.mode != "ready" else "-",
+            "boot": board.boot,
+            "time_s": board.time_s,
+        }
+
+
+def _method(name: str, **named: str) -> Callable[[Mapping[str, Value]], tuple[str, Params]]:
+    """The board's method, and its parameters by the fields of the line."""
+
+    def make(fields: Mapping[str, Value]) -> tuple[str, Params]:
+        params: dict[str, Any] = {key: fields[of] for key, of in named.items() if of in fields}
+        return name, params
+
+    return make
+
+
+def _fixed(name: str, **params: Value) -> Callable[[Mapping[str, Value]], tuple[str, Params]]:
+    return lambda fields: (name, {**({"heater": fields["heater"]} if "heater" in fields else {}), **params})
+
+
+def _drive(fields: Mapping[str, Value]) -> tuple[str, Params]:
+    """A duty below a temperature: the board's relay with nothing as its lower duty; no duty switches off."""
+    if not fields["duty"]:
+        return "heat.target", {"heater": fields["heater"], "celsius": None}
+    params = {"heater": fields["heater"], "centre_c": fields["celsius"], "hysteresis_c": 0.5, "low": 0.0}
+    return "heat.relay", {**params, "high": fields["duty"]}
+
+
+_METHODS: Mapping[str, Callable[[Mapping[str, Value]], tuple[str, Params]]] = {
+    "hold": _method("heat.target", heater="heater", celsius="celsius"),
+    "cool": _fixed("heat.target", celsius=None),
+    "relay": _method(
+        "heat.relay", heater="heater", centre_c="celsius", hysteresis_c="hysteresis", high="high", low="low"
+    ),
+    "drive": _drive,
+    "fan": _method("fan.set", fan="fan", duty="duty"),
+    "off": _fixed("heat.off"),
+    "turn": _method("motor.turn", motor="motor", mm="mm", speed_mm_s="mm_s"),
+    "move": _method("axis.move", axis="axis", mm="mm", speed_mm_s="mm_s"),
+    "home": _method("axis.home", axis="axis"),
+    "stop": _fixed("motion.stop"),
+    "let-go": _fixed("motor.off"),
+    "pin-down": _fixed("probe.pin", deployed=True),
+    "pin-up": _fixed("probe.pin", deployed=False),
+    "release": _fixed("release"),
+}

@@ -1,0 +1,540 @@
+"""The end of a link whose lines a dialect file describes: lines sent one at a time, readings asked for again and again,
+and what the board does not say by itself (ends of motions, numbers of samples) made of them.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+from collections.abc import Coroutine, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from ublet.core.dialect.acts import REQUESTS
+from ublet.core.dialect.framing import LineCutter
+from ublet.core.dialect.language import Language, SettingLine
+from ublet.core.dialect.parts import AXES, MachineParts
+from ublet.core.dialect.pattern import PatternError
+from ublet.core.machine.effective import BOARD_SETTINGS
+from ublet.core.settings import Value
+from ublet.link.end import LinkListeners, LinkQuality, State
+from ublet.link.errors import NOT_ALLOWED, BoardRefused, LinkLost, Malformed
+from ublet.link.replies import EventReport, Hello, Sample
+from ublet.link.transport import Transport
+
+TRIES = 5
+READ_S = 0.1
+"""Readings are asked for this often, s; a slow line takes longer."""
+
+NO_NEWS_S = 4.0
+"""Without new readings for this long the link is ended, as over the protocol."""
+
+PATIENCE_S = 30.0
+"""Longest wait for a board that asks for patience."""
+
+COLDEST_C, HOTTEST_C = -80.0, 1500.0
+FARTHEST_MM = 1e5
+"""Readings beyond these are none of a machine: the link is ended."""
+
+LONGEST_SILENCE_S = 1e9
+
+
+@dataclass
+class HostRelay:
+    """A heater that we switch between two duties around a temperature, where the board has no relay."""
+
+    centre_c: float
+    hysteresis_c: float
+    high: float
+    low: float
+    on: bool | None = None
+
+
+class DialectClient:
+    """One open link in a dialect. parts: of the machine at its end."""
+
+    def __init__(self, transport: Transport, language: Language, parts: MachineParts, listeners: LinkListeners) -> None:
+        self.transport, self.language, self.parts = transport, language, parts
+        self.quality, self.state = LinkQuality(), State()
+        self.session = secrets.token_hex(8)
+        self.about: Hello | None = None
+        self.lost_why: str | None = None
+        self.relays: dict[str, HostRelay] = {}
+        self.values: dict[str, float | None] = {}
+        self.homed: dict[str, tuple[str, float | None]] = {}
+        self._listeners = listeners
+        self._cutter = LineCutter(language.file.line.longest)
+        self._line_free = asyncio.Lock()
+        self._number = self._index = self._events = self._motions = 0
+        self._reply: asyncio.Future[None] | None = None
+        self._frame = b""
+        self._answers: list[str] = []
+        self._patience = False
+        self._edges: dict[str, tuple[bool, int]] = {}
+        self._moving: dict[int, int] = {}  # motions under way, and the look that may find them ended
+        self._looks = 0
+        self._silent_until = 0.0
+        self._tasks: set[asyncio.Task[None]] = set()
+        self._loop = asyncio.get_running_loop()
+        self._began = self._news = self._loop.time()
+        self._last_s: float | None = None
+        transport.received = self._received
+        transport.lost = self._lost
+
+    # the link
+
+    async def hello(self, client: str = "ublet") -> Hello:
+        """Ask who is there, and begin to read.
+
+        Raises:
+            LinkLost: nothing that speaks this language answers. Malformed: it says something else of itself.
+        """
+        greeting = self.language.file.greeting
+        self._number = 0
+        try:
+            lines = await self.ask(greeting.ask)
+        except (LinkLost, BoardRefused) as error:
+            raise LinkLost(f"nothing there answers “{greeting.ask}” as {self.language.file.name}: {error}") from error
+        said = next((values for line in lines if (values := self.language.greeting.read(line)) is not None), None)
+        if said is None:
+            heard_words = f"“{lines[0][:60]}”" if lines else "nothing"
+            raise Malformed(
+                f"it answers “{greeting.ask}” with {heard_words}: not the language {self.language.file.name}"
+            )
+        board = self.language.words.of_ours("board", str(said.get("board", "")))
+        boot = said.get("boot")
+        self.state = State(boot if isinstance(boot, int) else self.state.boot)
+        alive = self.language.file.alive
+        self.about = Hello(
+            board=board,
+            boot=self.state.boot,
+            firmware=str(said.get("firmware", self.language.file.name)),
+            clock=1.0,
+            channels=self.parts.channels,
+            sample_period_s=READ_S,
+            heartbeat_window_s=alive.window_s or LONGEST_SILENCE_S,
+            switches_off=alive.window_s > 0,
+            language=self.language.file.name,
+            can=sorted(self.language.can()),
+        )
+        self._news = self._loop.time()
+        if not self._tasks:
+            self._spawn(self._look())
+            if alive.line:
+                self._spawn(self._show_alive())
+        return self.about
+
+    async def call(self, method: str, params: dict[str, Any] | None = None) -> Any:
+        """Requests have no such names here.
+
+        Raises:
+            BoardRefused: always.
+        """
+        raise BoardRefused(NOT_ALLOWED, f"{method}: {self.language.file.name} is no language with such a request")
+
+    def signal_halt(self) -> None:
+        """Halt from any thread."""
+        self.transport.signal(self._halt_bytes())
+
+    def halt(self) -> None:
+        """Halt ahead of anything that waits, and again behind it."""
+        self.relays.clear()
+        self.transport.write(self._halt_bytes(), first=True)
+        self.transport.write(self._halt_bytes())
+
+    def _halt_bytes(self) -> bytes:
+        halt = self.language.file.halt
+        if halt.byte:
+            return bytes((halt.byte,))
+        return self.language.framing.from_host(halt.line, 0)
+
+    def fall_silent(self, seconds: float) -> None:
+        """Send nothing for so long."""
+        self._silent_until = self._loop.time() + seconds
+
+    def let_go(self) -> None:
+        """Everything off, without waiting for an answer."""
+        for name in ("stop", "off"):
+            for pattern in self.language.requests[name].lines if name in self.language.requests else ():
+                self._number += 1
+                self.transport.write(self.language.framing.from_host(pattern.write({}), self._number))
+
+    def close(self) -> None:
+        """Let go of the port."""
+        self._stop("closed")
+        self.transport.close()
+
+    # asking
+
+    async def request(self, name: str, **values: Value) -> dict[str, Value]:
+        """Do what a request of the dialect says; returns the fields of its answer.
+
+        Raises:
+            BoardRefused: the language has no such line, or the board says no. LinkLost: no answer.
+        """
+        spoken = self.language.requests.get(name)
+        if spoken is None:
+            help_words = REQUESTS[name].help
+            raise BoardRefused(
+                NOT_ALLOWED, f"{self.language.file.name} has no line to {help_words} ([requests.{name}])"
+            )
+        answers: list[str] = []
+        for pattern in spoken.lines:
+            answers = await self.ask(self._written(name, pattern.write, values), REQUESTS[name].again)
+        if spoken.answer is None:
+            return {}
+        read = (spoken.answer.read(line) for line in answers)
+        said = next((fields for fields in read if fields is not None), None)
+        if said is None:
+            raise Malformed(f"the answer to {name} is none that {self.language.file.name} describes: {answers[:1]}")
+        return said
+
+    def _written(self, name: str, write: Any, values: Mapping[str, Value]) -> str:
+        try:
+            line: str = write(values)
+        except (PatternError, KeyError) as error:
+            raise BoardRefused(NOT_ALLOWED, f"{name} cannot be said in {self.language.file.name}: {error}") from error
+        if len(line) > self.language.file.line.longest:
+            raise BoardRefused(
+                NOT_ALLOWED, f"{name}: the line is longer than {self.language.file.line.longest} characters"
+            )
+        return line
+
+    async def ask(self, line: str, again: bool = True) -> list[str]:
+        """Send a line, and return those of its reply. A line that got lost is sent again where that does nothing twice.
+
+        Raises:
+            LinkLost: no answer. BoardRefused: the board says no.
+        """
+        async with self._line_free:
+            if self.lost_why is not None:
+                raise LinkLost(self.lost_why)
+            self._number += 1
+            framing = self.language.framing
+            self._frame = framing.from_host(line, self._number)
+            safe = again or framing.numbered
+            for attempt in range(TRIES if safe else 1):
+                began = self._loop.time()
+                self.quality.retries += attempt > 0
+                self._answers, self._patience = [], False
+                self._reply = self._loop.create_future()
+                await self._not_silenced()
+                self._talk(">", line)
+                self.transport.write(self._frame)
+                if await self._replied(self._reply):
+                    self.quality.round_trip_s = self._loop.time() - began
+                    self._reply.result()
+                    return self._answers
+                if not framing.numbered:
+                    await self._quiet()
+            self._reply = None
+        if not safe:
+            self._hang_up(f"no answer to “{line}”: nobody knows whether it was done")
+        raise LinkLost(f"no answer to “{line}” in {TRIES if safe else 1} tries")
+
+    async def _not_silenced(self) -> None:
+        """Wait until we may speak again."""
+        left = self._silent_until - self._loop.time()
+        if left > 0:
+            await asyncio.sleep(left)
+            await self._not_silenced()
+
+    async def _replied(self, reply: asyncio.Future[None]) -> bool:
+        """Whether the reply ended in time; a board that asks for patience is given more."""
+        wait_s = self.language.file.line.reply_s
+        done, _ = await asyncio.wait({reply}, timeout=wait_s)
+        waited = wait_s
+        while not done and self._patience and waited < PATIENCE_S:
+            self._patience = False
+            done, _ = await asyncio.wait({reply}, timeout=wait_s)
+            waited += wait_s
+        return bool(done)
+
+    async def _quiet(self) -> None:
+        """Let a late reply pass: without numbers it would be taken for that of the next line."""
+        count = -1
+        while count != len(self._answers):
+            count = len(self._answers)
+            await asyncio.sleep(self.language.file.line.reply_s / 2)
+
+    # settings
+
+    async def read_setting(self, path: str, stored: bool = False) -> Value:
+        """The live or stored value of a setting; None: the board has none, or the language does not speak of it.
+
+        Raises:
+            LinkLost.
+        """
+        spoken = self.language.setting_for(path)
+        if spoken is None:
+            return None
+        rule, fields = spoken
+        ask = rule.ask_stored if stored else rule.ask
+        if ask is None:
+            return None
+        try:
+            lines = await self.ask(ask.write(fields))
+        except BoardRefused:
+            return None
+        return _setting_value(path, rule, lines)
+
+    async def write_setting(self, path: str, value: Value) -> None:
+        """Change a live setting. What the machine file would not allow is not sent.
+
+        Raises:
+            BoardRefused, LinkLost.
+        """
+        spoken = self.language.setting_for(path)
+        if spoken is None or spoken[0].change is None:
+            raise BoardRefused(NOT_ALLOWED, f"{self.language.file.name} has no line that changes {path}")
+        rule, fields = spoken
+        declared = BOARD_SETTINGS.find(path)
+        if declared is not None and isinstance(value, (int, float)) and not isinstance(value, bool):
+            low, high = declared.low, declared.high
+            if (low is not None and value < low) or (high is not None and value > high):
+                raise BoardRefused(NOT_ALLOWED, f"{path} = {value:g} is not sent: allowed {declared.allowed()}")
+        assert rule.change is not None
+        await self.ask(self._written(path, rule.change.write, {**fields, "value": rule.to_wire(value)}))
+
+    # motions
+
+    def begun(self) -> int:
+        """A motion was accepted: returns the number by which its end will be reported."""
+        self._motions += 1
+        self._moving[self._motions] = self._looks + 1  # a look that began before may still have seen it standing
+        return self._motions
+
+    # what arrives
+
+    def _received(self, data: bytes) -> None:
+        try:
+            for raw in self._cutter.feed(data):
+                line = self.language.framing.read_board(raw)
+                if line is None:
+                    self.quality.bad_sums += 1
+                    continue
+                self._take(line.text)
+        except Exception as error:
+            self._hang_up(
+                str(error) if isinstance(error, LinkLost) else f"a fault in Ublet itself ({str(error)[:200]})"
+            )
+
+    def _take(self, text: str) -> None:
+        language, rules = self.language, self.language.file.line
+        self._talk("<", text)
+        if rules.comment and text.startswith(rules.comment):
+            return
+        if language.start is not None and language.start.read(text) is not None:
+            self._restarted()
+        elif language.patience is not None and language.patience.read(text) is not None:
+            self._patience = True
+        elif language.again is not None and language.again.read(text) is not None:
+            self.quality.retries += 1
+            self._patience = True
+            self.transport.write(self._frame)
+        elif (done := language.done.read(text)) is not None:
+            self._end_reply(done.get("n"), None)
+        elif (error := language.error.read(text)) is not None:
+            self._end_reply(error.get("n"), BoardRefused(NOT_ALLOWED, str(error.get("why", "the board says no"))))
+        elif self._reply is not None:
+            self._answers.append(text)
+
+    def _end_reply(self, number: Value, refusal: BoardRefused | None) -> None:
+        if self._reply is None or self._reply.done() or (number is not None and number != self._number):
+            return  # of a line before: it came twice, or late
+        if refusal is not None:
+            self._reply.set_exception(refusal)
+        else:
+            self._reply.set_result(None)
+
+    # readings
+
+    async def _look(self) -> None:
+        """Ask for everything, again and again."""
+        asks = list(dict.fromkeys(one.ask for one in self.language.readings.values() if one.ask))
+        while True:
+            began = self._loop.time()
+            self._looks += 1
+            look = self._looks
+            records: list[dict[str, Value]] = []
+            for ask in asks:
+                lines = await self.ask(ask)
+                for one in self.language.readings.values():
+                    if one.ask == ask:
+                        records += [record for line in lines for record in one.read(line)]
+            self._note(records, look)
+            await self._switch_relays()
+            if self._loop.time() - self._news > NO_NEWS_S:
+                self._hang_up(f"no new readings have come from the board for {NO_NEWS_S:.0f} s")
+            await asyncio.sleep(max(0.001, READ_S - (self._loop.time() - began)))
+
+    def _note(self, records: list[dict[str, Value]], look: int) -> None:
+        """A look's records become a sample, and what else they show."""
+        self.values = dict.fromkeys(self.parts.channels)
+        board: dict[str, Value] = {}
+        for record in records:
+            self._place(record, board)
+        for heater, relay in self.relays.items():
+            self.values[f"heaters.{heater}.target_c"] = relay.centre_c
+        boot, halted = board.get("boot"), bool(board.get("halted"))
+        if isinstance(boot, int) and boot != self.state.boot:
+            self._new_state(State(boot, "ready"))
+            self._last_s = None
+            self._moving.clear()
+            return
+        mode = "halted" if halted else "ready"
+        self._new_state(State(self.state.boot, mode, str(board.get("why", "")) if halted else ""))
+        if all(value is None for value in self.values.values()):
+            return  # it has just started, and has read nothing yet
+        seconds = board.get("time_s")
+        time_s = float(seconds) if isinstance(seconds, (int, float)) else self._loop.time() - self._began
+        if self._last_s is not None and time_s <= self._last_s:
+            return
+        self._last_s, self._news = time_s, self._loop.time()
+        row: Sample = [float(self._index), time_s, *self.values.values()]
+        self._index += 1
+        self._listeners.on_samples([row])
+        if not board.get("moving"):
+            self._end_motions(look, time_s)
+
+    def _place(self, record: Mapping[str, Value], board: dict[str, Value]) -> None:
+        """A record's values go to their channels.
+
+        Raises:
+            Malformed: a value is none of a machine.
+        """
+        name = next((part for part in ("sensor", "heater", "fan", "input", "axis") if part in record), "")
+        of = str(record[name]) if name else ""
+        if name == "sensor":
+            self._put(f"sensors.{of}", record.get("celsius"), COLDEST_C, HOTTEST_C)
+        elif name == "heater":
+            self._put(f"heaters.{of}.duty", record.get("duty"), 0.0, 1.0)
+            self._put(f"heaters.{of}.target_c", record.get("target_c"), COLDEST_C, HOTTEST_C)
+        elif name == "fan":
+            self._put(f"fans.{of}", record.get("duty"), 0.0, 1.0)
+        elif name == "input":
+            self._put_input(of, bool(record.get("pressed")), record.get("edges"))
+        elif name == "axis":
+            self._put(f"axes.{of}.mm", record.get("mm"), -FARTHEST_MM, FARTHEST_MM)
+            shift = record.get("shift_mm")
+            why = str(record.get("why", ""))
+            self.homed[of] = "" if why == "-" else why, shift if isinstance(shift, float) else None
+        else:
+            board.update(record)
+            if "moving" in record:
+                self._put("motion.moving", float(bool(record["moving"])), 0.0, 1.0)
+
+    def _put(self, channel: str, value: Value, low: float, high: float) -> None:
+        if channel not in self.values or not isinstance(value, (int, float)):
+            return
+        if not low - 1e-6 <= value <= high + 1e-6:
+            raise Malformed(f"the board reports {channel} = {value:g}: allowed {low:g} to {high:g}")
+        self.values[channel] = float(value)
+
+    def _put_input(self, name: str, pressed: bool, edges: Value) -> None:
+        if f"inputs.{name}" not in self.values:
+            return
+        before, count = self._edges.get(name, (pressed, 0))
+        count = edges if isinstance(edges, int) else count + (pressed != before)
+        self._edges[name] = pressed, count
+        self.values[f"inputs.{name}"], self.values[f"edges.{name}"] = float(pressed), float(count)
+
+    def _end_motions(self, look: int, time_s: float) -> None:
+        where = {axis: self.values.get(f"axes.{axis}.mm") for axis in AXES}
+        for motion in [motion for motion, first in self._moving.items() if first <= look]:
+            del self._moving[motion]
+            self._events += 1
+            self._listeners.on_event(
+                EventReport(
+                    boot=self.state.boot,
+                    number=self._events,
+                    time_s=time_s,
+                    what="ended",
+                    motion=motion,
+                    how="done",
+                    position=where,
+                )
+            )
+
+    async def _switch_relays(self) -> None:
+        """Where the board has no relay, we are it: once a look."""
+        for heater, relay in list(self.relays.items()):
+            celsius = self.values.get(f"sensors.{self.parts.heaters[heater][0]}")
+            if celsius is None:
+                continue
+            wanted = relay.on
+            if celsius > relay.centre_c + relay.hysteresis_c:
+                wanted = False
+            elif celsius < relay.centre_c - relay.hysteresis_c:
+                wanted = True
+            if wanted is None:
+                wanted = celsius < relay.centre_c
+            if wanted != relay.on:
+                duty = relay.high if wanted else relay.low
+                await self.request("drive", heater=heater, duty=duty, celsius=self.parts.heaters[heater][1])
+                relay.on = wanted
+
+    async def _show_alive(self) -> None:
+        alive = self.language.file.alive
+        while True:
+            await asyncio.sleep(alive.every_s)
+            if self._loop.time() >= self._silent_until:
+                await self.ask(alive.line)
+
+    def _restarted(self) -> None:
+        """It says by itself that it has started."""
+        self._moving.clear()
+        self.relays.clear()
+        if self._reply is not None and not self._reply.done():
+            self._reply.set_exception(LinkLost("the board restarted meanwhile"))
+
+    def _new_state(self, state: State) -> None:
+        changed, self.state = state != self.state, state
+        if state.mode != "ready":
+            self.relays.clear()
+        if changed:
+            self._listeners.on_state(state)
+
+    # ends
+
+    def _talk(self, way: str, line: str) -> None:
+        if self._listeners.on_talk is not None:
+            self._listeners.on_talk(way, {"line": line})
+
+    def _spawn(self, work: Coroutine[Any, Any, None]) -> None:
+        task = self._loop.create_task(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._ended)
+
+    def _ended(self, task: asyncio.Task[None]) -> None:
+        self._tasks.discard(task)
+        if not task.cancelled() and (error := task.exception()) is not None:
+            known = isinstance(error, (LinkLost, BoardRefused))
+            self._hang_up(str(error) if known else f"a fault in Ublet itself ({str(error)[:200]})")
+
+    def _hang_up(self, why: str) -> None:
+        if self.lost_why is None:
+            self.let_go()
+            self._lost(why)
+
+    def _lost(self, why: str) -> None:
+        if self.lost_why is None:
+            self.transport.close()
+            self._stop(why)
+            self._listeners.on_lost(why)
+
+    def _stop(self, why: str) -> None:
+        self.lost_why = why
+        self.relays.clear()
+        for task in list(self._tasks):
+            task.cancel()
+        if self._reply is not None and not self._reply.done():
+            self._reply.set_exception(LinkLost(why))
+
+
+def _setting_value(path: str, rule: SettingLine, lines: list[str]) -> Value:
+    for line in lines:
+        fields = rule.answer.read(line)
+        if fields is not None:
+            return rule.from_wire(BOARD_SETTINGS.find(path), fields["value"])
+    return None

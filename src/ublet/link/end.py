@@ -1,0 +1,85 @@
+"""The end of a link on our side: what the house above needs of it, whatever language its lines speak."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from ublet.link.controller import Controller
+from ublet.link.frames import Block, Message
+from ublet.link.replies import EventReport, Hello, Sample
+from ublet.link.transport import Transport
+
+
+@dataclass
+class LinkQuality:
+    """Counts since the link was opened, and the last round trip in s."""
+
+    round_trip_s: float = 0.0
+    bad_sums: int = 0
+    retries: int = 0
+    recovered_samples: int = 0
+
+
+@dataclass
+class State:
+    """The board's latest notification: mode is ready, halted or tripped; why is a sentence."""
+
+    boot: int = 0
+    mode: str = "ready"
+    why: str = ""
+    guard: str = ""
+
+
+def _nothing(_: object) -> None:
+    """Nobody listens."""
+
+
+@dataclass
+class LinkListeners:
+    """Who is called: with each new state, samples (in order, each once), events, blocks of readings; once when the link
+    is lost, with the reason; with each line that is said (``>``, ``<``).
+    """
+
+    on_state: Callable[[State], None] = _nothing
+    on_samples: Callable[[list[Sample]], None] = _nothing
+    on_event: Callable[[EventReport], None] = _nothing
+    on_block: Callable[[Block], None] = _nothing
+    on_lost: Callable[[str], None] = _nothing
+    on_talk: Callable[[str, Message], None] | None = field(default=None)
+
+
+class LinkEnd(Protocol):
+    """An open link. ``about`` is what the board says of itself, once it was greeted."""
+
+    transport: Transport
+    quality: LinkQuality
+    state: State
+    about: Hello | None
+
+    async def hello(self, client: str = "ublet") -> Hello:
+        """Greet the board, again after it restarted.
+
+        Raises:
+            Garbled, LinkLost, Malformed, BoardRefused.
+        """
+
+    async def call(self, method: str, params: dict[str, Any] | None = None) -> Any:
+        """A request by its name on the wire, where the language has such names."""
+
+    def signal_halt(self) -> None:
+        """Halt from any thread."""
+
+    def halt(self) -> None:
+        """Halt at once, ahead of anything that waits to be sent."""
+
+    def fall_silent(self, seconds: float) -> None:
+        """Say nothing for so long; 0 ends it."""
+
+    def close(self) -> None:
+        """Let go of the port."""
+
+
+Speaker = Callable[[Transport, LinkListeners], tuple[LinkEnd, Controller]]
+"""Makes the end of a link that speaks a language, and what the board can be asked for over it."""
