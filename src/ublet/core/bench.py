@@ -236,7 +236,13 @@ class Guarding(Protocol):
 
     @property
     def heartbeat_window_s(self) -> float:
-        """How long the board heats without hearing from the host, by its own clock, s."""
+        """How long the board heats without a line from the host, by its own clock, s; 0: it never switches off by
+        itself.
+        """
+
+    @property
+    def reports_unasked(self) -> bool:
+        """Whether the board reports by itself what happens; one that only answers is read again after a silence."""
 
     def tripped(self) -> tuple[bool, str, float]:
         """Whether a guard has tripped or the board was halted, the guard's name, and the board time of that, s."""

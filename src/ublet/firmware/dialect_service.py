@@ -17,6 +17,9 @@ from ublet.firmware.requests import Params, Requests
 from ublet.firmware.service import Service
 from ublet.link.frames import Message
 
+NO_WORD = "-"
+"""A text that says nothing."""
+
 Does = Callable[[Mapping[str, Value]], list[str]]
 
 
@@ -227,7 +230,7 @@ class DialectService(Service):
         results = board.mover.home_results
         for axis, mm in board.mover.position.items():
             why, shift = results.get(axis, ("", None))
-            records.append({"axis": axis, "mm": mm, "shift_mm": shift, "why": why or "-"})
+            records.append({"axis": axis, "mm": mm, "shift_mm": shift, "why": why or NO_WORD})
         records.append(self._of_board())
         return records
 
@@ -235,8 +238,9 @@ class DialectService(Service):
         board = self.board
         return {
             "moving": bool(board.mover.moving),
-            "halted": board.mode != "ready",
-            "why": board.why if board.mode != "ready" else "-",
+            "halted": board.mode == "halted",
+            "guard": board.guard if board.mode == "tripped" else NO_WORD,
+            "why": board.why if board.mode != "ready" else NO_WORD,
             "boot": board.boot,
             "time_s": board.time_s,
         }

@@ -37,6 +37,8 @@ FARTHEST_MM = 1e5
 """Readings beyond these are none of a machine: the link is ended."""
 
 LONGEST_SILENCE_S = 1e9
+NO_WORD = "-"
+"""A text that says nothing."""
 
 
 @dataclass
@@ -382,8 +384,9 @@ class DialectClient:
             self._last_s = None
             self._moving.clear()
             return
-        mode = "halted" if halted else "ready"
-        self._new_state(State(self.state.boot, mode, str(board.get("why", "")) if halted else ""))
+        guard = "" if (named := str(board.get("guard", ""))) == NO_WORD else named
+        mode = "tripped" if guard else "halted" if halted else "ready"
+        self._new_state(State(self.state.boot, mode, str(board.get("why", "")) if mode != "ready" else "", guard))
         if all(value is None for value in self.values.values()):
             return  # it has just started, and has read nothing yet
         seconds = board.get("time_s")
@@ -418,7 +421,7 @@ class DialectClient:
             self._put(f"axes.{of}.mm", record.get("mm"), -FARTHEST_MM, FARTHEST_MM)
             shift = record.get("shift_mm")
             why = str(record.get("why", ""))
-            self.homed[of] = "" if why == "-" else why, shift if isinstance(shift, float) else None
+            self.homed[of] = "" if why == NO_WORD else why, shift if isinstance(shift, float) else None
         else:
             board.update(record)
             if "moving" in record:

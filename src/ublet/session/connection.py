@@ -150,7 +150,7 @@ class Connection:
         self.found_on = tuple(about.was_on)
         self.ever_linked, self._halt_due = True, False
         self.ended.clear()
-        self._boot, self._window_s = about.boot, about.heartbeat_window_s
+        self._boot, self._window_s = about.boot, about.heartbeat_window_s if about.switches_off else 0.0
         self._gone.clear()
         self.notify_changed()
 
@@ -400,6 +400,11 @@ class Connection:
 
     def by_itself(self) -> str:
         """What becomes of heat and motion while there is no link."""
+        if self._window_s == 0:
+            return (
+                "This board does not switch off by itself: switch its power off if anything is hot or moves; the next "
+                "link begins with everything off."
+            )
         window = f"A board that receives nothing for {self._window_s:g} s switches off by itself"
         return f"{window}; the next link begins with everything off."
 

@@ -39,6 +39,9 @@ from ublet.world.level_truth import truth_at_end
 from ublet.world.scenario import load_scenario
 from ublet.world.truth import truth_of
 
+ANSWERS_AFTER_S = 0.5
+"""The scripted builder answers after this, s, where a board is read by asking."""
+
 
 @dataclass(frozen=True)
 class Done:
@@ -55,7 +58,7 @@ TruthOf = Callable[[TrialSpec, Part], dict[str, float]]
 
 class Looking:
     """Looks on at a headless run: passes progress on, and has questions answered. truth, simulated: only in a
-    scenario.
+    scenario. answers_after_s: an answer takes so long.
     """
 
     def __init__(
@@ -64,8 +67,10 @@ class Looking:
         on_progress: Callable[[Progress], None],
         truth: TruthOf | None = None,
         simulated: SimulatedMachine | None = None,
+        answers_after_s: float = 0.0,
     ) -> None:
         self.simulated = simulated
+        self._answers_after_s = answers_after_s
         self._answering = answering
         self._on_progress = on_progress
         self._truth = truth
@@ -83,6 +88,8 @@ class Looking:
         return report
 
     async def answer(self, question: Question) -> str:
+        if self._answers_after_s:
+            await asyncio.sleep(self._answers_after_s)
         return await self._answering.answer(question)
 
     async def undo(self, question: Question) -> bool:
@@ -238,12 +245,18 @@ async def on_scenario(
         stack.push_async_callback(session.close)
         await session.connection.connect()
 
+        # motors stand still before the next line comes, as they do while a person answers
+        answers_after_s = 0.0 if language is None else ANSWERS_AFTER_S
+
         def truth(spec: TrialSpec, parameters: Part) -> dict[str, float]:
             aim = parameters.model_dump()
             known = truth_of(scenario.with_stored(simulated.board.layers.live), declared, spec.name, aim)
             return {**known, **truth_at_end(simulated.world, declared, spec.name, aim)}
 
-        yield session, Looking(ScriptedBuilder(scenario, simulated.hands, seed), on_progress, truth, simulated)
+        yield (
+            session,
+            Looking(ScriptedBuilder(scenario, simulated.hands, seed), on_progress, truth, simulated, answers_after_s),
+        )
 
 
 def _attach(service: Service, end: MemoryTransport) -> None:

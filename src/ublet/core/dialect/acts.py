@@ -9,7 +9,7 @@ from ublet.core.capabilities import Capability
 from ublet.core.dialect.pattern import FieldKind
 
 PART, NUMBER, WHOLE, FLAG, WORD, TEXT = FieldKind
-PARTS: Mapping[str, FieldKind] = dict.fromkeys(("heater", "sensor", "fan", "axis", "motor", "input"), PART)
+PARTS: Mapping[str, FieldKind] = dict.fromkeys(("heater", "sensor", "fan", "axis", "motor", "input", "gain"), PART)
 """Fields that name a part of the machine; [names] has a table for each."""
 
 
@@ -64,6 +64,7 @@ READS: Mapping[str, FieldKind] = {
     "boot": WHOLE,
     "time_s": NUMBER,
     "why": TEXT,
+    "guard": TEXT,
 }
 """Fields of readings."""
 
@@ -74,10 +75,10 @@ OF_PART: Mapping[str, frozenset[str]] = {
     "input": frozenset({"pressed", "edges"}),
     "axis": frozenset({"mm", "shift_mm", "why"}),
 }
-"""What a reading may say of a part that it names; without one it speaks of the board: moving, halted and why, boot,
-time_s.
+"""What a reading may say of a part that it names; without one it speaks of the board: moving, halted and why, the
+guard that tripped, boot, time_s.
 """
-OF_BOARD = frozenset({"moving", "halted", "boot", "time_s", "why"})
+OF_BOARD = frozenset({"moving", "halted", "guard", "boot", "time_s", "why"})
 
 NEEDS: Mapping[Capability, tuple[frozenset[str], frozenset[str]]] = {
     "heat": (

@@ -127,7 +127,13 @@ class LinkGuards:
     def heartbeat_window_s(self) -> float:
         """How long the board heats without hearing from us, by its own clock."""
         about = self._connection.about
-        return about.heartbeat_window_s * about.clock if about is not None else 0.0
+        return about.heartbeat_window_s * about.clock if about is not None and about.switches_off else 0.0
+
+    @property
+    def reports_unasked(self) -> bool:
+        """Whether the board reports by itself what happens."""
+        about = self._connection.about
+        return about is None or not about.language
 
     def tripped(self) -> tuple[bool, str, float]:
         """Whether it tripped; the time is that of the first sample in which nothing was driven any more."""
