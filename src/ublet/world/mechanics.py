@@ -198,7 +198,7 @@ class Mechanics:
     def carry(self, stretch: Stretch, mm: float) -> None:
         """Follow a stretch for so many mm of path."""
         for role, per_mm in stretch.motors.items():
-            self.turned[role] = self.turned.get(role, 0.0) + per_mm * mm
+            self.turned[role] = _went_on(self.turned.get(role, 0.0), per_mm * mm)
             self.spun[role] = self.spun.get(role, 0.0) + per_mm * mm
         for axis, per_mm in stretch.axes.items():
             before = self.where[axis]
@@ -243,6 +243,11 @@ class Mechanics:
             self._slipping.add(motor.role)
         elif speed <= motor.catches:
             self._slipping.discard(motor.role)
+
+
+def _went_on(gone_mm: float, by_mm: float) -> float:
+    """How far something went in its last direction: who looks on sees a way back as a way of its own."""
+    return by_mm if gone_mm * by_mm < 0 else gone_mm + by_mm
 
 
 def seen(travelled: Mapping[str, float], least_mm: float = 0.3) -> str:
