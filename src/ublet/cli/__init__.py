@@ -1,6 +1,6 @@
 """The command line: thin commands over the session."""
 
-from ublet.cli import analyse, board, conform, export, machine, opening, pattern, printing, record, trials
+from ublet.cli import analyse, board, conform, dialect, export, machine, opening, pattern, printing, record, trials
 from ublet.cli.base import app
 
 __all__ = [
@@ -8,6 +8,7 @@ __all__ = [
     "app",
     "board",
     "conform",
+    "dialect",
     "export",
     "machine",
     "opening",

@@ -56,6 +56,9 @@ ScenarioOption = Annotated[
     Path | None,
     typer.Option(help="Scenario, a file or a shipped one's name: simulate its board.", callback=known_scenario),
 ]
+DialectOption = Annotated[
+    str, typer.Option(metavar="FILE", help="Line language of the board: a dialect file, or a known one's name.")
+]
 JsonOption = Annotated[bool, typer.Option("--json", help="One JSON object on standard output.")]
 
 

@@ -19,6 +19,7 @@ from ublet.cli.base import (
     NO,
     RUN,
     USAGE,
+    DialectOption,
     JsonOption,
     app,
     friendly_errors,
@@ -39,6 +40,7 @@ def board(
     speed: Annotated[float, typer.Option(min=0.1, max=100, help="Clock, times real time.")] = 1.0,
     seed: Annotated[int, typer.Option(min=0, help="Seed of all noise.")] = 1,
     store: Annotated[Path | None, typer.Option(help="File that keeps the board's stored settings.")] = None,
+    dialect: DialectOption = "",
     until_stdin_closes: Annotated[bool, typer.Option(hidden=True)] = False,
     world: Annotated[Path | None, typer.Option(hidden=True)] = None,
 ) -> None:
@@ -46,6 +48,7 @@ def board(
     import time
 
     from ublet.firmware.server import announce, serve
+    from ublet.session.dialects import dialect_named
     from ublet.session.document import Document
     from ublet.simulated import SimulatedMachine
     from ublet.world.hands import serve_world
@@ -54,7 +57,8 @@ def board(
     with friendly_errors():
         truth = load_scenario(scenario)
         machine = Document(scenario.parent / truth.scenario.machine_file).machine
-        simulated = SimulatedMachine(truth, machine, time.monotonic, store, speed, seed)
+        language = dialect_named(dialect, scenario.parent) if dialect else None
+        simulated = SimulatedMachine(truth, machine, time.monotonic, store, speed, seed, language)
 
         stored = simulated.board.layers.store
         for line in stored.refused:

@@ -12,6 +12,7 @@ from ublet import __version__
 from ublet.cli.base import (
     OPEN,
     USAGE,
+    DialectOption,
     JsonOption,
     app,
     friendly_errors,
@@ -67,21 +68,22 @@ def start(
         demo()
 
 
-def _open(file: Path, port: str | None) -> None:
+def _open(file: Path, port: str | None, dialect: str = "") -> None:
     """The full-screen app on a machine file."""
     from ublet.tui.app import run_app
 
-    run_app(file, port)
+    run_app(file, port, dialect=dialect)
 
 
 @app.command("open", rich_help_panel=OPEN, short_help="Full-screen bench on a machine file.")
 def open_(
     file: Path,
     port: Annotated[str | None, typer.Option(help="Serial port, or socket://HOST:PORT.")] = None,
+    dialect: DialectOption = "",
 ) -> None:
     """Full-screen bench on a machine file."""
     with friendly_errors():
-        _open(file, port)
+        _open(file, port, dialect)
 
 
 @app.command(rich_help_panel=OPEN, short_help="Machines that you opened: state, what is next.")

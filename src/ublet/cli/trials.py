@@ -18,6 +18,7 @@ from ublet.cli.base import (
     NO_LINK,
     RUN,
     USAGE,
+    DialectOption,
     JsonOption,
     ScenarioOption,
     app,
@@ -85,10 +86,12 @@ def run(
         typer.Option("--same-machine", help="The board's machine has another name than the file’s: accept it."),
     ] = False,
     go_on: Annotated[bool, typer.Option("--go-on", help="Resume a run that was cut off.")] = False,
+    dialect: DialectOption = "",
     as_json: JsonOption = False,
 ) -> None:
     """Run a trial headless, on a board or on a scenario."""
     from ublet.session.answers import AnswerFile, Answering, Nobody, TerminalBuilder, there_is_a_terminal
+    from ublet.session.dialects import dialect_named
     from ublet.session.headless import Done, run_on_port, run_on_scenario
     from ublet.session.interrupts import Interrupted
     from ublet.session.orders import order_for
@@ -97,15 +100,16 @@ def run(
         raise stop(USAGE, "name either --scenario FILE, or --machine FILE with --port URL")
     with friendly_errors(), progress() as on_progress:
         order = replace(order_for(trial, settings or [], keep, save), go_on=go_on)
+        language = dialect_named(dialect, (machine or scenario or Path()).parent) if dialect else None
         try:
             if scenario is not None:
-                done: Done = run_on_scenario(order, scenario, machine, seed, on_progress)
+                done: Done = run_on_scenario(order, scenario, machine, seed, on_progress, language)
             else:
                 assert machine is not None and port is not None
                 answering: Answering = AnswerFile(answers) if answers is not None else Nobody()
                 if answers is None and there_is_a_terminal():
                     answering = TerminalBuilder(on_progress.aside)
-                done = asyncio.run(run_on_port(order, machine, port, on_progress, answering, same_machine))
+                done = asyncio.run(run_on_port(order, machine, port, on_progress, answering, same_machine, language))
         except Interrupted as error:
             raise stop(INTERRUPTED, str(error)) from None
         except KeyboardInterrupt:

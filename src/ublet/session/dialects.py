@@ -8,14 +8,13 @@ from pathlib import Path
 
 from ublet.core.dialect.language import Language, check_dialect
 from ublet.core.machine.problem import Problem
-from ublet.core.trouble import Trouble
-from ublet.session.document import read_text
+from ublet.session.document import DocumentError, read_text
 from ublet.session.library import DATA, own_folder
 
 FOLDER = "dialects"
 
 
-class DialectError(Trouble):
+class DialectError(DocumentError):
     """A dialect cannot be used; the message holds a sentence for each problem."""
 
 
@@ -64,7 +63,7 @@ def dialect_named(name: str, folder: Path) -> Language:
     else:
         known = dialects_for(folder)
         if name not in known:
-            raise DialectError(f"--dialect {name}: no such file, and no known dialect; known: {', '.join(known)}")
+            raise DialectError(f"dialect “{name}”: no such file, and no known dialect; known: {', '.join(known)}")
         one = known[name]
     if one.language is None:
         raise DialectError(one.sentences)

@@ -48,7 +48,7 @@ from ublet.session.writing import Planned, back_up_store, plan_write, write_imag
 
 class Session:
     """A machine that is open. Create it, ``await open()`` or ``connection.keep()``, and ``await close()``.
-    language: the dialect that its board speaks; None: the protocol.
+    language: the dialect that its board speaks; None: as the machine file says.
     """
 
     def __init__(
@@ -61,7 +61,7 @@ class Session:
         self.document = Document(file)
         self.draft = Draft(self.document)
         self.ledger = Ledger(ledger_path(file), threaded)
-        self.language = language
+        self.language = language or self._declared_language()
         self.connection = self._linked_by(opener)
         self.runner = Runner(self.connection, self.barred)
         self.news = HeaterNews(self.connection, lambda: self.document.machine, self._drilling)
@@ -106,6 +106,15 @@ class Session:
         if self.hold is not None:
             self.hold.release()
         return unconfirmed
+
+    def _declared_language(self) -> Language | None:
+        """The dialect that the machine file names; None: the board speaks the protocol."""
+        declared = self.document.machine.board.dialect
+        if not declared:
+            return None
+        from ublet.session.dialects import dialect_named
+
+        return dialect_named(declared, self.document.path.parent)
 
     def _linked_by(self, opener: Callable[[], Awaitable[Transport]]) -> Connection:
         language = self.language

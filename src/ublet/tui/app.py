@@ -98,9 +98,9 @@ class UbletApp(Host):
         Binding("ctrl+q", "leave", "quit", priority=True, tooltip="Quit; asks first when something would be lost"),
     ]
 
-    def __init__(self, file: Path, port: str | None, demo: Demo | None = None) -> None:
+    def __init__(self, file: Path, port: str | None, demo: Demo | None = None, dialect: str = "") -> None:
         super().__init__(_driver(), port, demo)
-        self.file = file
+        self.file, self._dialect = file, dialect
         self.ending, self._least_size = AppEnding(self), LeastSize(self)
         self._following = FrameFollower(self, self._least_size)
         self._resting: Timer | None = None
@@ -148,13 +148,13 @@ class UbletApp(Host):
         """Open the session. A machine file with errors is opened to be mended; one that cannot be read ends the app."""
         from ublet.tui.frame.loading import open_session
 
-        session, why = await open_session(self.file, self.port)
+        session, why = await open_session(self.file, self.port, self._dialect)
         while session is None:
             if isinstance(why, str) or not await self._mended(why):
                 message = why if isinstance(why, str) else f"{self.file.name} was not mended: nothing was opened."
                 self.exit(return_code=UNUSABLE, message=f"ublet: {message}")
                 return
-            session, why = await open_session(self.file, self.port)
+            session, why = await open_session(self.file, self.port, self._dialect)
         await self._opened(session)
 
     async def _mended(self, faulty: Faulty) -> bool:
@@ -507,8 +507,9 @@ def _driver() -> type[Driver] | None:
     return HaltingDriver
 
 
-def run_app(file: Path, port: str | None, demo: Demo | None = None) -> None:
-    """Run the app to its end; exits the process with the app's code when it failed.
+def run_app(file: Path, port: str | None, demo: Demo | None = None, dialect: str = "") -> None:
+    """Run the app to its end; exits the process with the app's code when it failed. dialect: the board's line language,
+    where the machine file does not say it.
 
     The collector rests until everything is loaded: nothing of what is made before is garbage.
     """
@@ -519,7 +520,7 @@ def run_app(file: Path, port: str | None, demo: Demo | None = None) -> None:
     sys.setswitchinterval(SWITCH_S)
     for name in ("COLUMNS", "LINES"):
         os.environ.pop(name, None)  # an exported size would hide the terminal's own, and every change of it
-    app = UbletApp(file, port, demo)
+    app = UbletApp(file, port, demo, dialect)
     app.run()
     if app.ending.unconfirmed:
         print(

@@ -136,9 +136,13 @@ class Mechanics:
 
     def begin(self) -> None:
         """Everything stood still: forget what was done before."""
+        self.look_anew()
+        self._slipping.clear()
+
+    def look_anew(self) -> None:
+        """A motion begins from standstill: who looks on sees it as one of its own."""
         self.travelled = dict.fromkeys(AXES, 0.0)
         self.turned: dict[str, float] = {}
-        self._slipping.clear()
 
     def stretches(self, accelerations: Sequence[Steps], pace: Pace) -> Iterator[Stretch]:
         """The stretches of a pace, each to be carried by :meth:`carry` before the next is asked for.
@@ -198,7 +202,7 @@ class Mechanics:
     def carry(self, stretch: Stretch, mm: float) -> None:
         """Follow a stretch for so many mm of path."""
         for role, per_mm in stretch.motors.items():
-            self.turned[role] = _went_on(self.turned.get(role, 0.0), per_mm * mm)
+            self.turned[role] = self.turned.get(role, 0.0) + per_mm * mm
             self.spun[role] = self.spun.get(role, 0.0) + per_mm * mm
         for axis, per_mm in stretch.axes.items():
             before = self.where[axis]
@@ -243,11 +247,6 @@ class Mechanics:
             self._slipping.add(motor.role)
         elif speed <= motor.catches:
             self._slipping.discard(motor.role)
-
-
-def _went_on(gone_mm: float, by_mm: float) -> float:
-    """How far something went in its last direction: who looks on sees a way back as a way of its own."""
-    return by_mm if gone_mm * by_mm < 0 else gone_mm + by_mm
 
 
 def seen(travelled: Mapping[str, float], least_mm: float = 0.3) -> str:

@@ -155,6 +155,8 @@ class World:
             self.mechanics.begin()
             if self.bed.wanders:
                 self.bed.settle()
+        elif pace.speed_mm_s == 0:
+            self.mechanics.look_anew()
         self._turned = True
         for switch in self.switches.values():
             switch.towards_mm_s = 0.0

@@ -50,6 +50,11 @@ class BoardSettings(Part):
     """The controller board."""
 
     model: str = setting("Kind of board; `ublet boards` lists the known ones.")
+    dialect: str = setting(
+        "Line language that the board speaks: a dialect's name or file (`ublet dialects`).",
+        default="",
+        zero="the protocol",
+    )
     baud: int = setting("Line speed of the serial link.", unit="bd", low=9600, high=4_000_000, default=250_000)
 
 

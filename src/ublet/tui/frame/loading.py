@@ -36,12 +36,13 @@ def load_numerics_later() -> None:
     later.start()
 
 
-async def open_session(file: Path, port: str | None) -> tuple[Session | None, str | Faulty]:
+async def open_session(file: Path, port: str | None, dialect: str = "") -> tuple[Session | None, str | Faulty]:
     """The session; or None and why not: the sentences, or the file's faults where it can be mended."""
     await asyncio.to_thread(_import_parts)
     from ublet.ledger.errors import LedgerError
     from ublet.link.baud import PortOpener
     from ublet.link.transport import PortError, Transport
+    from ublet.session.dialects import dialect_named
     from ublet.session.document import DocumentError, Faulty
     from ublet.session.session import Session
 
@@ -52,7 +53,8 @@ async def open_session(file: Path, port: str | None) -> tuple[Session | None, st
         return session.document.machine.board.baud
 
     try:
-        session = Session(file, nowhere if port is None else PortOpener(port, declared))
+        language = dialect_named(dialect, file.parent) if dialect else None
+        session = Session(file, nowhere if port is None else PortOpener(port, declared), language=language)
     except Faulty as faulty:
         return None, faulty
     except (DocumentError, LedgerError) as error:

@@ -1,0 +1,255 @@
+"""A dialect gone through on a board like a newcomer: first what only asks, then what moves or warms a little."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+from ublet.core.capabilities import LACKING
+from ublet.core.catalogue import TRIALS
+from ublet.core.dialect.acts import PARTS
+from ublet.core.dialect.language import Language
+from ublet.core.dialect.parts import MachineParts
+from ublet.core.machine.schema import MachineFile
+from ublet.core.settings import Value
+from ublet.link.dialect_client import READ_S, DialectClient
+from ublet.link.dialect_controller import DialectController
+from ublet.link.end import LinkListeners
+from ublet.link.errors import BoardRefused, LinkLost
+from ublet.link.transport import Transport
+
+MOVES_MM, MOVES_MM_S = 1.0, 2.0
+"""An axis is moved by this, up or away first, and back."""
+
+WARMS_C, SILENCE_C = 40.0, 50.0
+WARMING_S, RISES_C = 60.0, 1.0
+"""A heater is held at the first for so long at the most until it has risen by so much."""
+
+MARGIN_S = 1.5
+"""A silent line is broken this long after the board should have switched off."""
+
+
+@dataclass(frozen=True)
+class TriedLine:
+    """What was tried, sent, received and understood; good: whether it was as the dialect says."""
+
+    step: str
+    sent: str
+    came: tuple[str, ...]
+    understood: str
+    good: bool
+
+
+@dataclass
+class DialectTrial:
+    """A dialect tried on a board: line by line, what is missing, which trials that takes away.
+
+    switches_off: whether a board that nobody talks to switched its heater off (None: not tried).
+    """
+
+    language: Language
+    lines: list[TriedLine] = field(default_factory=list)
+    switches_off: bool | None = None
+    lost: str = ""
+
+    @property
+    def good(self) -> bool:
+        """Whether everything that was tried was understood."""
+        return not self.lost and all(line.good for line in self.lines)
+
+    def lacking(self) -> dict[str, list[str]]:
+        """What the dialect does not describe, by capability."""
+        return {str(key): names for key, names in self.language.missing().items()}
+
+    def taken_away(self, machine: MachineFile | None) -> list[str]:
+        """The trials that cannot be run with this language; without a machine those of every machine."""
+        can = self.language.can()
+        if machine is None:
+            return []
+        return [name for name, spec in TRIALS.items() if any(use not in can for use in spec.uses(machine))]
+
+    def as_json(self, machine: MachineFile | None) -> dict[str, Any]:
+        """For programs."""
+        return {
+            "dialect": self.language.file.name,
+            "good": self.good,
+            "lines": [asdict(line) for line in self.lines],
+            "lacking": self.lacking(),
+            "trials_lost": self.taken_away(machine),
+            "switches_off": self.switches_off,
+            "why": self.lost,
+        }
+
+
+def words_for(capability: str) -> str:
+    """What a board without a capability does not do."""
+    return LACKING.get(capability, capability)  # type: ignore[call-overload, no-any-return]
+
+
+async def try_dialect(
+    language: Language,
+    transport: Transport,
+    parts: MachineParts,
+    moves: bool,
+    heats: bool,
+    say: Callable[[TriedLine], None],
+) -> DialectTrial:
+    """Go through a language at a board. Whatever ends it, everything is switched off.
+
+    Raises:
+        LinkLost: it does not answer as this language at all.
+    """
+    trial = DialectTrial(language)
+    talk: list[tuple[str, str]] = []
+    listeners = LinkListeners(on_talk=lambda way, message: talk.append((way, str(message["line"]))))
+    client = DialectClient(transport, language, parts, listeners)
+
+    def note(step: str, understood: str, good: bool, sent: str, came: list[str]) -> None:
+        line = TriedLine(step, sent, tuple(came), understood, good)
+        trial.lines.append(line)
+        say(line)
+
+    try:
+        about = await client.hello()
+        came = [line for way, line in talk if way == "<"]
+        words = f"board {about.board}, firmware {about.firmware}, start {about.boot}"
+        note("greeting", words, True, language.file.greeting.ask, came)
+        await _readings(client, note)
+        await _settings(client, note)
+        if moves:
+            await _moves(client, note)
+        if heats:
+            trial.switches_off = await _heats(client, note)
+    except (LinkLost, BoardRefused) as error:
+        if not trial.lines:
+            raise
+        trial.lost = str(error)
+    finally:
+        with contextlib.suppress(LinkLost, BoardRefused):
+            await DialectController(client).all_off()
+        client.close()
+    return trial
+
+
+Note = Callable[[str, str, bool, str, list[str]], None]
+
+
+async def _readings(client: DialectClient, note: Note) -> None:
+    """Each question for readings, asked once."""
+    language = client.language
+    for ask in dict.fromkeys(one.ask for one in language.readings.values() if one.ask):
+        came = await client.ask(ask)
+        unread = list(came)
+        records: list[dict[str, Value]] = []
+        for one in language.readings.values():
+            if one.ask == ask:
+                for line in came:
+                    read = one.read(line)
+                    records += read
+                    if read and line in unread:
+                        unread.remove(line)
+        words = "; ".join(_record_words(record) for record in records) or "nothing"
+        if unread:
+            words += f"; not understood: {', '.join(f'“{line[:40]}”' for line in unread)}"
+        note(f"reading “{ask}”", words, bool(records) and not unread, ask, came)
+
+
+def _record_words(record: dict[str, Value]) -> str:
+    part = next((name for name in PARTS if name in record), "")
+    values = ", ".join(
+        f"{key} {value:g}" if isinstance(value, float) else f"{key} {value}"
+        for key, value in record.items()
+        if key != part
+    )
+    return f"{part} {record[part]}: {values}" if part else values
+
+
+async def _settings(client: DialectClient, note: Note) -> None:
+    """A setting of each rule that this machine has."""
+    language = client.language
+    seen: set[str] = set()
+    for path in client.parts.settings:
+        spoken = language.setting_for(path)
+        if spoken is None or spoken[0].ask.source in seen:
+            continue
+        seen.add(spoken[0].ask.source)
+        ask = spoken[0].ask.write(spoken[1])
+        try:
+            came = await client.ask(ask)
+            value = await client.read_setting(path)
+        except BoardRefused as error:
+            came, value = [str(error)], None
+        note(f"setting {path}", f"{path} = {value}" if value is not None else "no value", value is not None, ask, came)
+
+
+async def _moves(client: DialectClient, note: Note) -> None:
+    """Each axis by a millimetre and back."""
+    if "motion" not in client.language.can():
+        return
+    for axis, first in (("z", MOVES_MM), ("x", MOVES_MM), ("y", MOVES_MM)):
+        for mm in (first, -first):
+            answer = await client.request("move", axis=axis, mm=mm, mm_s=MOVES_MM_S)
+            stood = await _stands(client)
+            words = (
+                f"{axis.upper()} by {mm:g} mm{f', {_record_words(answer)}' if answer else ''}; then it stands: {stood}"
+            )
+            note(f"move {axis} {mm:+g}", words, stood, f"move {axis} {mm:+g} mm", [])
+
+
+async def _stands(client: DialectClient, most_s: float = 20.0) -> bool:
+    """Whether what moves has come to an end within a time."""
+    loop = asyncio.get_running_loop()
+    end = loop.time() + most_s
+    await asyncio.sleep(2 * READ_S)
+    while loop.time() < end:
+        if not client.values.get("motion.moving"):
+            return True
+        await asyncio.sleep(READ_S)
+    return False
+
+
+async def _heats(client: DialectClient, note: Note) -> bool | None:
+    """A heater is warmed a little; then it is held, and nothing is said: does the board switch off by itself?"""
+    if "heat" not in client.language.can() or not client.parts.heaters:
+        return None
+    heater, (sensor, maximum_c) = next(iter(client.parts.heaters.items()))
+    channel = f"sensors.{sensor}"
+    await asyncio.sleep(3 * READ_S)
+    start = client.values.get(channel)
+    if start is None or start > WARMS_C:
+        note(f"warm {heater}", "its sensor does not read, or it is not cold: left out", False, "", [])
+        return None
+    await DialectController(client).target(heater, min(SILENCE_C, maximum_c))
+    warm = await _until(client, lambda: (client.values.get(channel) or 0.0) > start + RISES_C, WARMING_S)
+    now = client.values.get(channel)
+    note(
+        f"warm {heater}", f"{start:.1f} °C, then {now if now is None else round(now, 1)} °C", warm, f"hold {heater}", []
+    )
+    if not warm:
+        return None
+    window = client.language.file.alive.window_s
+    silence_s = (window or 10.0) + MARGIN_S
+    client.fall_silent(silence_s)
+    await asyncio.sleep(silence_s + 3 * READ_S)
+    off = client.values.get(f"heaters.{heater}.target_c") is None
+    words = f"after {silence_s:g} s without a line the {heater} is {'off' if off else 'still on'}"
+    expected = off == (window > 0)
+    if off and not window:
+        words += ": the dialect says that it does not switch off by itself ([alive] window_s)"
+    elif not off and window:
+        words += f": the dialect says that it is off after {window:g} s ([alive] window_s). Do not heat unwatched."
+    note("silence", words, expected, "", [])
+    return off
+
+
+async def _until(client: DialectClient, there: Callable[[], bool], seconds: float) -> bool:
+    loop = asyncio.get_running_loop()
+    end = loop.time() + seconds
+    while not there():
+        if loop.time() > end:
+            return False
+        await asyncio.sleep(READ_S)
+    return True
